@@ -1,0 +1,187 @@
+"""Bars of one symbol, and panels of many."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from .sessions import Calendar
+from .timeframes import ONE_DAY, Timeframe
+
+COLUMNS = ("open", "high", "low", "close", "volume")
+#: Larger numbers than this in data are no prices; they become none.
+ABSURD = 1e18
+
+
+@dataclass(frozen=True, slots=True)
+class Bars:
+    """The bars of one symbol at one timeframe, oldest first.
+
+    ``times`` are opening times in UTC seconds, int64, strictly rising; the columns are float64 of the same
+    length with NaN for none.
+    """
+
+    symbol: str
+    timeframe: Timeframe
+    calendar: Calendar
+    times: np.ndarray
+    columns: Mapping[str, np.ndarray]
+    extended: bool = False
+
+    def __len__(self) -> int:
+        return len(self.times)
+
+    def __getitem__(self, name: str) -> np.ndarray:
+        return self.columns[name]
+
+    def part(self, start: int, end: int) -> Bars:
+        """Bars ``start`` up to but not including ``end``."""
+        return Bars(self.symbol, self.timeframe, self.calendar, self.times[start:end],
+                    {k: v[start:end] for k, v in self.columns.items()}, self.extended)
+
+    def regular(self) -> Bars:
+        """The bars inside regular hours."""
+        if not self.timeframe.intraday:
+            return self
+        keep = self.calendar.is_regular(self.times)
+        return Bars(self.symbol, self.timeframe, self.calendar, self.times[keep],
+                    {k: v[keep] for k, v in self.columns.items()})
+
+
+def tidy_columns(columns: Mapping[str, np.ndarray]) -> tuple[dict[str, np.ndarray], int]:
+    """Columns as contiguous float64 with infinities and absurd sizes made none, and how many there were."""
+    made: dict[str, np.ndarray] = {}
+    count = 0
+    for name, values in columns.items():
+        array = np.ascontiguousarray(values, dtype=np.float64)
+        with np.errstate(invalid="ignore"):
+            wrong = np.abs(array) >= ABSURD
+        if wrong.any():
+            count += int(wrong.sum())
+            array = np.where(wrong, np.nan, array)
+        made[name] = array
+    return made, count
+
+
+def resample(bars: Bars, timeframe: Timeframe) -> Bars:
+    """The same series in longer bars, cut from each session's start. Raises `ValueError` if that cannot be done."""
+    if timeframe == bars.timeframe:
+        return bars
+    if not fits(bars.timeframe, timeframe):
+        raise ValueError(f"{timeframe} bars cannot be made of {bars.timeframe} bars.")
+    if len(bars) == 0:
+        return Bars(bars.symbol, timeframe, bars.calendar, bars.times, bars.columns, bars.extended)
+    periods = bars.calendar.periods(bars.times, timeframe)
+    first = np.concatenate([[0], np.flatnonzero(periods[1:] != periods[:-1]) + 1])
+    last = np.concatenate([first[1:], [len(bars)]]) - 1
+    c = bars.columns
+    columns = {
+        "open": _first_known(c["open"], first, last),
+        "high": np.fmax.reduceat(c["high"], first),
+        "low": np.fmin.reduceat(c["low"], first),
+        "close": _last_known(c["close"], first, last),
+        "volume": _known_sum(c["volume"], first),
+    }
+    times = bars.calendar.opens(bars.times[first], timeframe)
+    return Bars(bars.symbol, timeframe, bars.calendar, times, columns, bars.extended and timeframe.intraday)
+
+
+def _first_known(x: np.ndarray, first: np.ndarray, last: np.ndarray) -> np.ndarray:
+    made = x[first].copy()
+    for k in np.flatnonzero(np.isnan(made)):
+        part = x[first[k]: last[k] + 1]
+        known = part[~np.isnan(part)]
+        made[k] = known[0] if len(known) else np.nan
+    return made
+
+
+def _last_known(x: np.ndarray, first: np.ndarray, last: np.ndarray) -> np.ndarray:
+    made = x[last].copy()
+    for k in np.flatnonzero(np.isnan(made)):
+        part = x[first[k]: last[k] + 1]
+        known = part[~np.isnan(part)]
+        made[k] = known[-1] if len(known) else np.nan
+    return made
+
+
+def _known_sum(x: np.ndarray, first: np.ndarray) -> np.ndarray:
+    lost = np.isnan(x)
+    if not lost.any():
+        return np.add.reduceat(x, first)
+    sums = np.add.reduceat(np.where(lost, 0.0, x), first)
+    known = np.add.reduceat(~lost, first)
+    return np.where(known > 0, sums, np.nan)
+
+
+def fits(base: Timeframe, longer: Timeframe) -> bool:
+    """Whether bars of one timeframe can be put together from those of another."""
+    if longer.order < base.order:
+        return False
+    return not (base.intraday and longer.intraday) or longer.count % base.count == 0
+
+
+@dataclass(slots=True)
+class Panel:
+    """Many symbols at one timeframe, their columns laid end to end.
+
+    Symbol ``k`` has the bars ``offsets[k]`` up to ``offsets[k + 1]``; a chart is a panel of one.
+    ``earlier`` may hold, for longer timeframes, panels of the same symbols whose bars before the first bar
+    of this one are known (a chart of minutes with years of days behind it).
+    """
+
+    symbols: tuple[str, ...]
+    timeframe: Timeframe
+    calendars: tuple[Calendar, ...]
+    offsets: np.ndarray
+    times: np.ndarray
+    columns: dict[str, np.ndarray]
+    extended: bool = False
+    earlier: dict[Timeframe, Panel] = field(default_factory=dict)
+    _marks: dict[Timeframe, np.ndarray] = field(default_factory=dict)
+
+    @property
+    def starts(self) -> np.ndarray:
+        return self.offsets[:-1]
+
+    @property
+    def ends(self) -> np.ndarray:
+        return self.offsets[1:]
+
+    def __len__(self) -> int:
+        return len(self.symbols)
+
+    def bars(self, k: int) -> Bars:
+        """One symbol of the panel, without a copy."""
+        part = slice(int(self.offsets[k]), int(self.offsets[k + 1]))
+        return Bars(self.symbols[k], self.timeframe, self.calendars[k], self.times[part],
+                    {name: values[part] for name, values in self.columns.items()}, self.extended)
+
+    def marks(self, timeframe: Timeframe) -> np.ndarray:
+        """`Calendar.marks` for the whole panel; worked out once. Raises `ValueError` if the timeframe does not fit."""
+        if timeframe not in self._marks:
+            if timeframe.order < self.timeframe.order:
+                raise ValueError(f"The script asks for {timeframe}, which is shorter than the {self.timeframe} it runs on. "
+                                 f"Run it on {timeframe} or less.")
+            if not fits(self.timeframe, timeframe):
+                raise ValueError(f"The script asks for {timeframe}, and {timeframe} bars cannot be made of {self.timeframe} bars.")
+            parts = [c.marks(self.times[a:b], self.timeframe, timeframe, self.extended)
+                     for c, a, b in zip(self.calendars, self.starts, self.ends, strict=True)]
+            self._marks[timeframe] = np.concatenate(parts) if parts else np.zeros(0, dtype=np.uint8)
+        return self._marks[timeframe]
+
+
+def panel_of(series: Sequence[Bars]) -> Panel:
+    """Lays several series of one timeframe end to end; a single one is not copied."""
+    sizes = [len(b) for b in series]
+    offsets = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+    if len(series) == 1:
+        only = series[0]
+        return Panel((only.symbol,), only.timeframe, (only.calendar,), offsets, only.times,
+                     tidy_columns(only.columns)[0], only.extended)
+    columns = {name: np.concatenate([b[name] for b in series]) if series else np.zeros(0) for name in COLUMNS}
+    times = np.concatenate([b.times for b in series]) if series else np.zeros(0, dtype=np.int64)
+    return Panel(tuple(b.symbol for b in series), series[0].timeframe if series else ONE_DAY,
+                 tuple(b.calendar for b in series), offsets, times, tidy_columns(columns)[0],
+                 bool(series) and series[0].extended)

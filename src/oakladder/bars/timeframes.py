@@ -1,0 +1,59 @@
+"""Timeframes: how long a bar lasts, and how to write that down."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from enum import Enum
+
+
+class Span(Enum):
+    """What a timeframe counts."""
+
+    MINUTES = "m"
+    DAY = "d"
+    WEEK = "w"
+    MONTH = "mo"
+
+
+@dataclass(frozen=True, slots=True)
+class Timeframe:
+    """A bar length: ``count`` minutes, or one day, week or month."""
+
+    span: Span
+    count: int = 1
+
+    @classmethod
+    def parse(cls, text: str) -> Timeframe:
+        """Reads ``5m``, ``4h``, ``1d``, ``1w``, ``1mo``; raises `ValueError` with a sentence that says what is allowed."""
+        found = re.fullmatch(r"([0-9]+)(mo|m|h|d|w)", text.strip())
+        if not found:
+            raise ValueError(f"`{text}` is no timeframe. Write 5m, 4h, 1d, 1w or 1mo, or any whole number of minutes or hours.")
+        count, unit = int(found.group(1)), found.group(2)
+        if unit in ("d", "w", "mo"):
+            if count != 1:
+                raise ValueError(f"`{text}` is no timeframe: of days, weeks and months only 1 can be taken.")
+            return cls({"d": Span.DAY, "w": Span.WEEK, "mo": Span.MONTH}[unit])
+        minutes = count * (60 if unit == "h" else 1)
+        if not 0 < minutes <= 1440:
+            raise ValueError(f"`{text}` is no timeframe: bars within a day last from 1m to 24h.")
+        return cls(Span.MINUTES, minutes)
+
+    @property
+    def intraday(self) -> bool:
+        return self.span is Span.MINUTES
+
+    @property
+    def order(self) -> int:
+        """Grows with the length of the bar: minutes for intraday bars, more than any of them for the others."""
+        return {Span.MINUTES: self.count, Span.DAY: 10_000, Span.WEEK: 70_000, Span.MONTH: 300_000}[self.span]
+
+    def __str__(self) -> str:
+        if self.span is not Span.MINUTES:
+            return f"1{self.span.value}"
+        return f"{self.count // 60}h" if self.count % 60 == 0 else f"{self.count}m"
+
+
+ONE_MINUTE, ONE_DAY = Timeframe(Span.MINUTES, 1), Timeframe(Span.DAY)
+#: The steps of the timeframe ladder, shortest first.
+STANDARD = tuple(Timeframe.parse(t) for t in ("1m", "3m", "5m", "15m", "30m", "45m", "1h", "2h", "4h", "1d", "1w", "1mo"))

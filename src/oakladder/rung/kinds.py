@@ -1,0 +1,126 @@
+"""Kinds and units of values: what the checker knows of an expression before anything runs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from enum import Enum
+
+
+class Kind(Enum):
+    """What sort of value an expression is."""
+
+    NUMBER = "number"
+    FLAG = "flag"
+    TEXT = "text"
+    COLOUR = "colour"
+    TIMEFRAME = "timeframe"
+    CLOCK = "clock"
+    NONE = "none"
+    BUNDLE = "several results"
+    UNKNOWN = "unknown"
+
+    @property
+    def with_article(self) -> str:
+        return {"none": "none", "several results": "several results"}.get(self.value, f"a {self.value}")
+
+
+class Unit(Enum):
+    """What a number measures. PLAIN goes with everything; UNKNOWN silences the warnings."""
+
+    PRICE = "price"
+    VOLUME = "volume"
+    BARS = "bars"
+    RATIO = "ratio"
+    PERCENT = "percent points"
+    MONEY = "money"
+    PLAIN = "plain"
+    UNKNOWN = "unknown"
+
+
+@dataclass(frozen=True, slots=True)
+class Type:
+    """The kind of a value, whether it moves from bar to bar, its unit, and its value if already known.
+
+    ``counter`` marks what depends on a loop counter: it moves, but may be a lag. ``per_symbol`` marks
+    what is fixed for a symbol but differs between symbols.
+    """
+
+    kind: Kind
+    moving: bool = True
+    unit: Unit = Unit.PLAIN
+    value: object = None
+    counter: bool = False
+    per_symbol: bool = False
+    results: tuple[tuple[str, Type], ...] = ()
+
+    @property
+    def known_kind(self) -> bool:
+        return self.kind not in (Kind.UNKNOWN, Kind.NONE)
+
+
+UNKNOWN = Type(Kind.UNKNOWN, moving=False, unit=Unit.UNKNOWN, counter=True)
+
+
+def number(unit: Unit = Unit.PLAIN, *, moving: bool = True) -> Type:
+    return Type(Kind.NUMBER, moving, unit)
+
+
+def blend(*types: Type, kind: Kind, unit: Unit = Unit.PLAIN, value: object = None) -> Type:
+    """The type of something made of other values: it moves if any of them does."""
+    fixed_or_counter = all(not x.moving or x.counter for x in types)
+    return Type(
+        kind,
+        any(x.moving for x in types),
+        unit,
+        value,
+        counter=fixed_or_counter and any(x.counter for x in types),
+        per_symbol=any(x.per_symbol for x in types),
+    )
+
+
+def joined(a: Type, b: Type) -> Type:
+    """The type of a value that is either of two: of one kind, moving if one is."""
+    kind = b.kind if a.kind in (Kind.NONE, Kind.UNKNOWN) else a.kind
+    unit = a.unit if b.kind is Kind.NONE else b.unit if a.kind is Kind.NONE else common_unit(a.unit, b.unit)
+    if a.kind is Kind.BUNDLE and b.kind is Kind.BUNDLE:
+        return replace(a, moving=True, value=None)
+    return blend(a, b, kind=kind, unit=unit)
+
+
+def common_unit(a: Unit, b: Unit) -> Unit:
+    """The unit of a sum, a choice or an extreme of two numbers."""
+    if a is b:
+        return a
+    if a is Unit.PLAIN:
+        return b
+    if b is Unit.PLAIN:
+        return a
+    return Unit.UNKNOWN
+
+
+def unlike(a: Unit, b: Unit) -> bool:
+    """Whether comparing or adding two units is likely a slip."""
+    return a is not b and not {a, b} & {Unit.PLAIN, Unit.UNKNOWN} and {a, b} != {Unit.RATIO, Unit.PERCENT}
+
+
+def product_unit(a: Unit, b: Unit) -> Unit:
+    if Unit.UNKNOWN in (a, b):
+        return Unit.UNKNOWN
+    neutral = {Unit.PLAIN, Unit.RATIO}
+    if a in neutral:
+        return b if b not in neutral else (a if a is b else Unit.PLAIN)
+    if b in neutral:
+        return a
+    return Unit.MONEY if {a, b} == {Unit.PRICE, Unit.VOLUME} else Unit.UNKNOWN
+
+
+def quotient_unit(a: Unit, b: Unit) -> Unit:
+    if Unit.UNKNOWN in (a, b):
+        return Unit.UNKNOWN
+    if a is b:
+        return Unit.RATIO if a is not Unit.PLAIN else Unit.PLAIN
+    if b in (Unit.PLAIN, Unit.RATIO, Unit.BARS):
+        return a
+    if a is Unit.MONEY and b in (Unit.PRICE, Unit.VOLUME):
+        return Unit.VOLUME if b is Unit.PRICE else Unit.PRICE
+    return Unit.UNKNOWN

@@ -1,0 +1,62 @@
+"""The library: functions written in Rung, one file each, in ``library/``.
+
+A file's comment lines at the top describe it (``-- name: value``); the rest is one or more ``define``s.
+The function that the file is named for is public; others in the file are its own helpers.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from importlib.resources import files
+
+from . import tree as t
+from .kinds import Unit
+from .parser import parse
+
+
+@dataclass(frozen=True, slots=True)
+class LibraryFunction:
+    """A library function: its tree, its text and what its head says of it."""
+
+    name: str
+    define: t.Define
+    source: str
+    about: str
+    unit: Unit | None
+    parameters: dict[str, str]
+    example: str
+
+
+@lru_cache(maxsize=1)
+def names() -> tuple[str, ...]:
+    """Every library function, sorted; nothing is read but the folder."""
+    folder = files(__package__).joinpath("library")
+    return tuple(sorted(f.name.removesuffix(".rung") for f in folder.iterdir() if f.name.endswith(".rung")))
+
+
+@lru_cache(maxsize=None)
+def function(name: str) -> LibraryFunction | None:
+    """The library function of that name, read once."""
+    if name not in names():
+        return None
+    source = files(__package__).joinpath("library").joinpath(f"{name}.rung").read_text(encoding="utf-8")
+    script, problems = parse(source)
+    if problems:
+        raise AssertionError(f"library/{name}.rung: {problems[0].line_text(name)}")
+    head = _head(source)
+    define = next(s for s in script.statements if isinstance(s, t.Define) and s.name.name == name)
+    unit = Unit(head["unit"]) if "unit" in head else None
+    parameters = {p.name.name: head.get(p.name.name, "") for p in define.parameters}
+    return LibraryFunction(name, define, source, head["about"], unit, parameters, head["example"])
+
+
+def _head(source: str) -> dict[str, str]:
+    found: dict[str, str] = {}
+    for line in source.splitlines():
+        if not line.startswith("--"):
+            break
+        word, colon, value = line[2:].partition(":")
+        if colon:
+            found[word.strip()] = value.strip()
+    return found

@@ -1,0 +1,298 @@
+"""The lowered form of a script: flat operations on explicit state, in plain data.
+
+Both runners (`native`, `reference`) read this and nothing else. A value is an `Op`; what runs on every bar
+stands in blocks of items; what lives from bar to bar stands in `Slot`, `Ring` and `Fold`. Operations that
+are the same on every bar are *fixed*: they are worked out once before a run and passed in as numbers, so
+that a changed setting needs no new code.
+
+Numbers are floats with NaN for none. Flags are three-valued. Texts and colours never reach the bar loop:
+they are *shells* over numbers and flags that are read out afterwards.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Union
+
+#: Magnitudes are tracked as powers of two; a number that could pass this is checked and becomes none.
+TAME_EXPONENT = 332
+TAME_LIMIT = 2.0**TAME_EXPONENT
+#: What the data can hold: `bars` turns anything larger into none.
+DATA_EXPONENT = 60
+
+
+class Op:
+    """One value. ``code`` says how it is made of ``args``; ``kind`` is number, flag, text, colour or timeframe."""
+
+    __slots__ = ("args", "attr", "bound", "code", "domain", "fixed", "kind")
+
+    def __init__(self, code: str, args: tuple[Op, ...] = (), attr: object = None, kind: str = "number",
+                 fixed: bool = False, bound: float = TAME_EXPONENT, domain: Domain | None = None):
+        self.code, self.args, self.attr, self.kind = code, args, attr, kind
+        self.fixed, self.bound, self.domain = fixed, bound, domain
+
+    @property
+    def is_flag(self) -> bool:
+        return self.kind == "flag"
+
+    @property
+    def is_shell(self) -> bool:
+        """Whether this is read out after the run instead of computed in it."""
+        return self.kind not in ("number", "flag")
+
+    def __repr__(self) -> str:
+        return f"{self.code}{list(self.args)}" + (f"<{self.attr}>" if self.attr is not None else "")
+
+
+class Slot:
+    """A value that can be changed. Lasting slots live from bar to bar and start as ``start`` (a float)."""
+
+    __slots__ = ("domain", "flag", "lasting", "start")
+
+    def __init__(self, domain: Domain, lasting: bool, flag: bool = False, start: float = float("nan")):
+        self.domain, self.lasting, self.flag, self.start = domain, lasting, flag, start
+
+
+class Ring:
+    """The past of a value, for lags: a ring buffer as long as the longest lag asks, rounded up to a power of two."""
+
+    __slots__ = ("domain", "flag", "lags")
+
+    def __init__(self, domain: Domain, flag: bool):
+        self.domain, self.flag = domain, flag
+        self.lags: list[Op] = []
+
+
+class Fold:
+    """A sliding sum, maximum or minimum over ``length`` bars.
+
+    Each block of ``length`` bars keeps the folds of its tails; a window is a tail of the block before
+    folded with the head of this one. No value is ever taken off again, so nothing drifts and a none is
+    gone as soon as it leaves the window. Two steps a bar on average.
+    """
+
+    __slots__ = ("domain", "how", "length", "total")
+
+    def __init__(self, domain: Domain, how: str, length: Op):
+        self.domain, self.how, self.length = domain, how, length
+        self.total = Slot(domain, lasting=True)
+
+
+@dataclass(slots=True)
+class Put:
+    """Changes a slot."""
+
+    slot: Slot
+    value: Op
+
+
+@dataclass(slots=True)
+class Save:
+    """Writes this bar's value into a ring."""
+
+    ring: Ring
+    value: Op
+
+
+@dataclass(slots=True)
+class Stop:
+    """Leaves the innermost loop."""
+
+
+@dataclass(slots=True)
+class Branch:
+    condition: Op
+    then: list[Item]
+    otherwise: list[Item]
+
+
+@dataclass(slots=True)
+class Loop:
+    """``counter`` runs from ``first`` to ``last``, both included, by one."""
+
+    counter: Slot
+    first: Op
+    last: Op
+    body: list[Item]
+
+
+Item = Union[Op, Put, Save, Stop, Branch, Loop]
+
+
+class Domain:
+    """The bars that a part of the program runs on: the chart's own, or those of a longer timeframe.
+
+    ``forming`` marks a domain whose values are read on its bar in progress.
+    """
+
+    __slots__ = ("body", "forming", "tail", "timeframe")
+
+    def __init__(self, timeframe: Op | None = None, forming: bool = False):
+        self.timeframe, self.forming = timeframe, forming
+        self.body: list[Item] = []
+        self.tail: list[Item] = []
+
+
+@dataclass(slots=True)
+class Output:
+    """Something a script shows: its roles are values (``value``, ``when``, ``color`` …), its attributes plain words."""
+
+    what: str
+    name: str
+    roles: dict[str, Op]
+    attributes: dict[str, str] = field(default_factory=dict)
+    line: int = 0
+    unit: str = ""
+
+
+@dataclass(slots=True)
+class Plan:
+    """A whole lowered script. ``domains[0]`` is the chart's own; the others are listed longest need first."""
+
+    domains: list[Domain]
+    outputs: list[Output]
+    #: Called lengths and lags with the place that asked for them, checked once the settings are known.
+    demands: list[Demand]
+    #: Every top-level `let` and `keep`, by name.
+    values: dict[str, Op]
+
+
+@dataclass(slots=True)
+class Demand:
+    """A fixed value that must be a whole number in a range when the settings are known."""
+
+    value: Op
+    low: float
+    high: float
+    what: str
+    line: int
+
+
+def items_of(block: list[Item]) -> Iterator[Item]:
+    """Every item of a block, nested ones included."""
+    for item in block:
+        yield item
+        if isinstance(item, Branch):
+            yield from items_of(item.then)
+            yield from items_of(item.otherwise)
+        elif isinstance(item, Loop):
+            yield from items_of(item.body)
+
+
+def leaves(op: Op) -> Iterator[Op]:
+    """The numbers and flags that a shell is made of; a plain value is its own leaf."""
+    if not op.is_shell:
+        yield op
+        return
+    for arg in op.args:
+        yield from leaves(arg)
+
+
+@dataclass(slots=True)
+class Live:
+    """What a run for some outputs needs: the operations, slots, rings, folds and domains that matter."""
+
+    ops: set[Op]
+    slots: set[Slot]
+    rings: set[Ring]
+    domains: list[Domain]
+
+    def block(self, block: list[Item]) -> list[Item]:
+        """The items of a block that are needed."""
+        return [item for item in block if self.needs(item)]
+
+    def needs(self, item: Item) -> bool:
+        match item:
+            case Op():
+                return item in self.ops
+            case Put():
+                return item.slot in self.slots
+            case Save():
+                return item.ring in self.rings
+            case Stop():
+                return True
+            case Branch():
+                return any(self.needs(i) for i in item.then) or any(self.needs(i) for i in item.otherwise)
+            case Loop():
+                return any(self.needs(i) for i in item.body if not isinstance(i, Stop))
+
+
+def live(plan: Plan, roots: list[Op]) -> Live:
+    """Works out what is needed for the given values (the rest is not run)."""
+    writers: dict[object, list[tuple[Op, tuple[Op, ...]]]] = {}
+    stops: dict[Slot, list[Op]] = {}
+
+    def scan(block: list[Item], above: tuple[Op, ...], loop: Slot | None) -> None:
+        for item in block:
+            match item:
+                case Put():
+                    writers.setdefault(item.slot, []).append((item.value, above))
+                case Save():
+                    writers.setdefault(item.ring, []).append((item.value, above))
+                case Branch():
+                    scan(item.then, (*above, item.condition), loop)
+                    scan(item.otherwise, (*above, item.condition), loop)
+                case Loop():
+                    writers.setdefault(item.counter, []).append((item.first, (item.last,)))
+                    inner = (*above, Op("get", attr=item.counter, domain=item.counter.domain))
+                    scan(item.body, inner, item.counter)
+                case Stop():
+                    if loop is not None:
+                        stops.setdefault(loop, []).extend(above)
+
+    for domain in plan.domains:
+        scan(domain.body, (), None)
+        scan(domain.tail, (), None)
+
+    ops: set[Op] = set()
+    stores: set[object] = set()
+    domains: list[Domain] = []
+    todo = list(roots)
+    while todo:
+        op = todo.pop()
+        if op in ops:
+            continue
+        ops.add(op)
+        todo.extend(op.args)
+        domain = op.domain
+        store = op.attr if isinstance(op.attr, Slot | Ring) else op.attr.total if isinstance(op.attr, Fold) else None
+        if isinstance(op.attr, Fold):
+            todo.append(op.attr.length)
+        if isinstance(store, Slot | Ring):
+            domain = store.domain
+            if store not in stores:
+                stores.add(store)
+                for value, above in writers.get(store, []):
+                    todo.append(value)
+                    todo.extend(above)
+                todo.extend(stops.get(store, []) if isinstance(store, Slot) else [])
+            if isinstance(store, Ring):
+                todo.extend(store.lags)
+        if domain is not None and domain not in domains:
+            domains.append(domain)
+            if domain.timeframe is not None:
+                todo.append(domain.timeframe)
+    ordered = _by_need([d for d in plan.domains if d in domains or d is plan.domains[0]], ops)
+    return Live(ops, {s for s in stores if isinstance(s, Slot)}, {r for r in stores if isinstance(r, Ring)}, ordered)
+
+
+def _by_need(domains: list[Domain], ops: set[Op]) -> list[Domain]:
+    """The chart's own domain first, then the others, each after those that it reads."""
+    reads: dict[Domain, set[Domain]] = {d: set() for d in domains}
+    for op in ops:
+        if op.code == "export" and isinstance(op.attr, Slot) and op.domain in reads:
+            reads[op.domain].add(op.attr.domain)
+    done: list[Domain] = []
+
+    def visit(domain: Domain, above: tuple[Domain, ...]) -> None:
+        if domain in done or domain in above:
+            return
+        for other in reads[domain]:
+            if other in reads:
+                visit(other, (*above, domain))
+        done.append(domain)
+
+    for domain in domains[1:]:
+        visit(domain, ())
+    return [domains[0], *(d for d in done if d is not domains[0])]

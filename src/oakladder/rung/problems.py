@@ -1,0 +1,157 @@
+"""Every problem a script can have: one table of codes, and the record of one finding.
+
+The table is the only place where a code is declared; the checker, the command line and the
+documentation read it.
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+from dataclasses import dataclass
+from enum import Enum
+
+
+class Severity(Enum):
+    """How much a problem matters: an error stops the script, the others do not."""
+
+    ERROR = "error"
+    WARNING = "warning"
+    HINT = "hint"
+
+
+@dataclass(frozen=True, slots=True)
+class Span:
+    """A place in a script: line and column count from 1, length in characters on that line."""
+
+    line: int
+    column: int
+    length: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Code:
+    """What the table knows of a problem code: its severity and an example that is wrong and one that is right."""
+
+    severity: Severity
+    title: str
+    wrong: str
+    right: str
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One finding in a script: where, what is wrong in plain words, and what to do about it."""
+
+    code: str
+    span: Span
+    message: str
+    fix: str = ""
+    replacement: str | None = None
+
+    @property
+    def severity(self) -> Severity:
+        return CODES[self.code].severity
+
+    @property
+    def is_error(self) -> bool:
+        return self.severity is Severity.ERROR
+
+    def line_text(self, file: str) -> str:
+        """The form that the command line prints: ``FILE:LINE:COL: CODE message fix``."""
+        words = f"{self.message} {self.fix}".strip()
+        return f"{file}:{self.span.line}:{self.span.column}: {self.code} {words}"
+
+    def as_dict(self) -> dict[str, object]:
+        """Plain data for ``--json``."""
+        return {
+            "code": self.code,
+            "severity": self.severity.value,
+            "line": self.span.line,
+            "column": self.span.column,
+            "length": self.span.length,
+            "message": self.message,
+            "fix": self.fix,
+            "replacement": self.replacement,
+        }
+
+
+class ScriptError(Exception):
+    """A script that cannot be compiled; ``problems`` holds every finding, sorted by place."""
+
+    def __init__(self, problems: tuple[Problem, ...]):
+        super().__init__("; ".join(p.message for p in problems if p.is_error))
+        self.problems = problems
+
+
+class RunProblem(Exception):
+    """A script that is sound but cannot run with these settings or these bars; the text says why."""
+
+
+def nearest(word: str, known: Iterable[str], count: int = 3) -> list[str]:
+    """The known names closest to a mistyped one, best first."""
+    known = list(known)
+    found = difflib.get_close_matches(word.lower(), known, count, 0.6)
+    return found or [name for name in known if name.startswith(word.lower()[:3]) and len(word) > 2][:count]
+
+
+def did_you_mean(word: str, known: Iterable[str]) -> str:
+    """A question naming the closest known names, or nothing."""
+    found = nearest(word, known)
+    return f"Did you mean {' or '.join(f'`{name}`' for name in found)}?" if found else ""
+
+
+_E, _W, _H = Severity.ERROR, Severity.WARNING, Severity.HINT
+
+CODES: dict[str, Code] = {
+    # 1xx text
+    "R100": Code(_E, "The file is not a script", "(a picture, or 10 MB of text)", "a UTF-8 text file of at most 1 MB"),
+    "R101": Code(_E, "A line starts with an unknown word", "draw close", "line close"),
+    "R102": Code(_E, "A line cannot be read", "let x = close +", "let x = close + 1"),
+    "R103": Code(_E, "A quote is not closed", 'title "Dips', 'title "Dips"'),
+    "R104": Code(_E, "A bracket is not closed", "let x = sma(close, 9", "let x = sma(close, 9)"),
+    "R105": Code(_E, "A tab in the indentation", "\tgive x", "    give x"),
+    "R106": Code(_E, "Indentation that fits no block", "let a = 1\n    let b = 2", "let a = 1\nlet b = 2"),
+    "R107": Code(_E, "One equals sign in a comparison", "signal go = close = open", "signal go = close == open"),
+    "R108": Code(_E, "A value is assigned without a statement", "x = close", "let x = close"),
+    "R109": Code(_E, "A block is empty", "define f(x)\nlet a = 1", "define f(x)\n    give x"),
+    "R110": Code(_W, "The script does not say its version", 'title "Dips"', 'rung 1\ntitle "Dips"'),
+    "R111": Code(_E, "An unknown version of Rung", "rung 7", "rung 1"),
+    "R112": Code(_E, "A script is nested too deeply or too long", "((((((…))))))", "let part = …, then use the name"),
+    "R113": Code(_E, "A statement in the wrong place", "if yes\n    line close", "line close when yes"),
+    "R114": Code(_E, "A clause that does not fit its statement", "line close fill good", "line close color good"),
+    "R115": Code(_E, "A format that cannot be read", 'note "{close:wide}"', 'note "{close:.2}"'),
+    # 2xx names
+    "R201": Code(_E, "An unknown name", "let x = clsoe", "let x = close"),
+    "R202": Code(_E, "A name that is taken", "let close = 1", "let last = 1"),
+    "R203": Code(_E, "A name with capitals", "let Fast = 1", "let fast = 1"),
+    "R204": Code(_E, "An unknown function", "let x = smma(close, 9)", "let x = sma(close, 9)"),
+    "R205": Code(_E, "The wrong number of values for a function", "let x = sma(close)", "let x = sma(close, 9)"),
+    "R206": Code(_E, "A result that the function does not give", "let x = macd(close).fast", "let x = macd(close).line"),
+    "R207": Code(_E, "A name used before it is made", "let a = b\nlet b = 1", "let b = 1\nlet a = b"),
+    "R208": Code(_E, "A name that cannot be changed", "let a = 1\nset a = 2", "keep a = 1\nset a = 2"),
+    "R209": Code(_E, "A function that calls itself", "define f(x)\n    give f(x)", "define f(x)\n    give x"),
+    "R210": Code(_E, "A function without a result", "define f(x)\n    let y = x", "define f(x)\n    let y = x\n    give y"),
+    "R211": Code(_E, "The name of no script in the library", 'use f from "Nothing"', 'use f from "My tools"'),
+    "R212": Code(_E, "An unknown choice for a clause", "mark go shape arow_up", "mark go shape arrow_up"),
+    "R213": Code(_E, "Several results where one is needed", "let x = macd(close) + 1", "let x = macd(close).line + 1"),
+    # 3xx kinds and fixedness
+    "R301": Code(_E, "A value of the wrong kind", "let x = close and 1", "let x = close > 1 and yes"),
+    "R302": Code(_E, "A moving value where a fixed one is needed", "let x = sma(close, bar)", "let x = sma(close, 20)"),
+    "R303": Code(_E, "A setting whose default does not fit", "setting n = 9 range 20..50", "setting n = 20 range 9..50"),
+    "R304": Code(_E, "A function that holds state inside if or for", "if yes\n    set x = sma(close, 9)",
+                 "let s = sma(close, 9)\nif yes\n    set x = s"),
+    "R305": Code(_E, "A length that makes no sense", "let x = sma(close, 0)", "let x = sma(close, 1)"),
+    # 4xx units
+    "R401": Code(_W, "Unlike units are compared or added", "signal go = rsi(close, 14) > close",
+                 "signal go = rsi(close, 14) > 70"),
+    # 5xx time and causality
+    "R501": Code(_E, "A look into the future", "let x = close[-1]", "let x = close[1]"),
+    "R502": Code(_E, "A lag that moves", "let x = close[bar]", "keep x = none"),
+    # 6xx cost
+    "R601": Code(_E, "The script is too large", "a function of functions, ten deep", "fewer calls, or a `let` that shares them"),
+    # 7xx style hints
+    "R701": Code(_H, "A name that nobody reads", "let a = 1", "line a"),
+    "R702": Code(_H, "A setting that nobody reads", "setting n = 9", "let x = sma(close, n)"),
+    "R703": Code(_H, "A signal that can never be true", "signal go = close > 2 and no", "signal go = close > 2"),
+}

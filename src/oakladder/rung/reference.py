@@ -1,0 +1,373 @@
+"""The reference runner: plain Python over the same plan, slow and easy to trust.
+
+It defines what every operation means. The native runner must agree with it bit for bit, and it takes the
+native runner's place where that cannot work.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+
+import numpy as np
+
+from .plan import TAME_LIMIT, Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
+from .state import Layout, StateMap
+
+_NAN = float("nan")
+Number = float
+Flag = bool | None
+
+
+def _div(a: float, b: float) -> float:
+    if b == 0:
+        return _NAN if a == 0 or a != a else math.copysign(math.inf, a) * math.copysign(1.0, b)
+    return a / b
+
+
+def _mod(a: float, b: float) -> float:
+    if b == 0 or a != a or b != b:
+        return _NAN
+    r = math.fmod(a, b)
+    return r + b if r != 0 and (r < 0) != (b < 0) else r
+
+
+def _pow(a: float, b: float) -> float:
+    try:
+        return math.pow(a, b)
+    except (ValueError, OverflowError):
+        return _NAN
+
+
+def _exp(a: float) -> float:
+    try:
+        return math.exp(a)
+    except OverflowError:
+        return math.inf
+
+
+def _max(a: float, b: float) -> float:
+    return a if a != a or a > b else b
+
+
+def _min(a: float, b: float) -> float:
+    return a if a != a or a < b else b
+
+
+def _whole(how: Callable[[float], float]) -> Callable[[float], float]:
+    def apply(a: float) -> float:
+        return a if a != a or math.isinf(a) else math.copysign(float(how(a)), a)
+
+    return apply
+
+
+def _compare(how: Callable[[float, float], bool]) -> Callable[[float, float], Flag]:
+    return lambda a, b: None if a != a or b != b else how(a, b)
+
+
+def _and(a: Flag, b: Flag) -> Flag:
+    if a is False or b is False:
+        return False
+    return None if a is None or b is None else True
+
+
+def _or(a: Flag, b: Flag) -> Flag:
+    if a is True or b is True:
+        return True
+    return None if a is None or b is None else False
+
+
+def _known(a: object) -> bool:
+    return a is not None and a == a
+
+
+#: What each plain operation means. Numbers are floats with NaN for none, flags True, False or None.
+MEANING: dict[str, Callable[..., object]] = {
+    "add": lambda a, b: a + b,
+    "sub": lambda a, b: a - b,
+    "mul": lambda a, b: a * b,
+    "div": _div,
+    "mod": _mod,
+    "pow": _pow,
+    "neg": lambda a: -a,
+    "abs": abs,
+    "min": _min,
+    "max": _max,
+    "floor": _whole(math.floor),
+    "ceil": _whole(math.ceil),
+    "sqrt": lambda a: math.sqrt(a) if a >= 0 else _NAN,
+    "log": lambda a: math.log(a) if a > 0 else _NAN,
+    "exp": _exp,
+    "tame": lambda a: a if abs(a) < TAME_LIMIT else _NAN,
+    "lt": _compare(lambda a, b: a < b),
+    "le": _compare(lambda a, b: a <= b),
+    "gt": _compare(lambda a, b: a > b),
+    "ge": _compare(lambda a, b: a >= b),
+    "eq": _compare(lambda a, b: a == b),
+    "ne": _compare(lambda a, b: a != b),
+    "and": _and,
+    "or": _or,
+    "not": lambda a: None if a is None else not a,
+    "known": _known,
+    "choose": lambda c, a, b: a if c is True else b,
+    "otherwise": lambda a, b: a if _known(a) else b,
+    "to_number": lambda a: _NAN if a is None else float(a),
+    "to_flag": lambda a: None if a != a else True if a == 1 else False if a == 0 else None,
+}
+
+
+def evaluate_fixed(ops: Sequence[Op], settings: Mapping[str, object]) -> dict[Op, object]:
+    """Works out fixed values (and all that they are made of) for the given settings."""
+    done: dict[Op, object] = {}
+
+    def value(op: Op) -> object:
+        if op not in done:
+            done[op] = _fixed_value(op, [value(a) for a in op.args], settings)
+        return done[op]
+
+    for op in ops:
+        value(op)
+    return done
+
+
+def _fixed_value(op: Op, args: list[object], settings: Mapping[str, object]) -> object:
+    if op.code in ("const", "flag", "literal"):
+        return op.attr
+    if op.code == "setting":
+        return settings[str(op.attr)]
+    if op.code == "text":
+        from .shells import write_text
+
+        return write_text(op, args)
+    if op.code in ("eq", "ne") and op.args[0].is_shell:
+        return (args[0] == args[1]) == (op.code == "eq")
+    return MEANING[op.code](*args)
+
+
+class _Left(Exception):
+    """A loop was left with ``stop``."""
+
+
+class Stepper:
+    """Runs one domain bar by bar on one symbol's state row."""
+
+    def __init__(self, runner: Runner, domain: Domain):
+        self.runner, self.domain = runner, domain
+        self.body = domain.body
+        self.values: dict[Op, object] = {}
+        self.inputs: dict[str, float] = {}
+        self.scratch: dict[Slot, object] = {}
+        #: Where this domain's scalars are read and written; a forming bar runs on the shadow.
+        self.shift = 0
+
+    def step(self, inputs: Mapping[str, float]) -> None:
+        self.inputs = dict(inputs)
+        self.values = {}
+        self.scratch = {}
+        self._block(self.domain.body)
+        self._block(self.domain.tail)
+        self._store(("bar", self.domain), self._load(("bar", self.domain)) + 1)
+
+    # --- state ------------------------------------------------------------------------------------
+
+    def _load(self, key: object) -> float:
+        return float(self.runner.row[self.runner.state.place(key) + self.shift])
+
+    def _store(self, key: object, value: float) -> None:
+        self.runner.row[self.runner.state.place(key) + self.shift] = value
+
+    def _read(self, slot: Slot) -> object:
+        if not slot.lasting:
+            return self.scratch.get(slot, None if slot.flag else _NAN)
+        raw = self._load(slot)
+        return MEANING["to_flag"](raw) if slot.flag else raw
+
+    def _write(self, slot: Slot, value: object) -> None:
+        if not slot.lasting:
+            self.scratch[slot] = value
+        else:
+            self._store(slot, float(MEANING["to_number"](value)) if slot.flag else float(value))  # type: ignore[arg-type]
+
+    # --- items ------------------------------------------------------------------------------------
+
+    def _block(self, block: list[Item]) -> None:
+        live = self.runner.live
+        for item in block:
+            if not live.needs(item):
+                continue
+            match item:
+                case Op():
+                    self.values[item] = self._op(item)
+                case Put():
+                    self._write(item.slot, self.value(item.value))
+                case Save():
+                    self._save(item.ring, self.value(item.value))
+                case Branch():
+                    self._block(item.then if self.value(item.condition) is True else item.otherwise)
+                case Loop():
+                    self._loop(item)
+                case _:
+                    raise _Left
+
+    def _loop(self, loop: Loop) -> None:
+        k, last = float(self.value(loop.first)), float(self.value(loop.last))  # type: ignore[arg-type]
+        try:
+            while k <= last:
+                self.scratch[loop.counter] = k
+                self._block(loop.body)
+                k += 1
+        except _Left:
+            pass
+
+    def value(self, op: Op) -> object:
+        """A fixed value, or one made earlier on this bar."""
+        return self.runner.fixed[op] if op.fixed else self.values[op]
+
+    def _op(self, op: Op) -> object:
+        match op.code:
+            case "input":
+                return self.inputs[str(op.attr)]
+            case "bar":
+                return self._load(("bar", self.domain))
+            case "get" | "prev":
+                assert isinstance(op.attr, Slot)
+                return self._read(op.attr)
+            case "past":
+                assert isinstance(op.attr, Ring)
+                return self._past(op.attr, float(self.value(op.args[0])))  # type: ignore[arg-type]
+            case "fold":
+                assert isinstance(op.attr, Fold)
+                return self._fold(op.attr, float(self.value(op.args[0])))  # type: ignore[arg-type]
+            case "export":
+                assert isinstance(op.attr, Slot)
+                return self.runner.exported(op.attr)
+        return MEANING[op.code](*(self.value(a) for a in op.args))
+
+    def _save(self, ring: Ring, value: object) -> None:
+        offset, mask = self._ring_place(ring)
+        at = int(self._load(("bar", self.domain)))
+        self.runner.row[offset + (at & mask)] = MEANING["to_number"](value) if ring.flag else value
+
+    def _past(self, ring: Ring, lag: float) -> object:
+        offset, mask = self._ring_place(ring)
+        at = int(self._load(("bar", self.domain))) - int(lag)
+        raw = float(self.runner.row[offset + (at & mask)])
+        return MEANING["to_flag"](raw) if ring.flag else raw
+
+    def _ring_place(self, ring: Ring) -> tuple[int, int]:
+        row = self.runner.state.ring_row(ring)
+        return int(self.runner.layout.table[row]), int(self.runner.layout.table[row + 1])
+
+    def _fold(self, fold: Fold, x: float) -> float:
+        row = self.runner.state.fold_row(fold)
+        tails, values, length = (int(v) for v in self.runner.layout.table[row: row + 3])
+        how = {"sum": MEANING["add"], "highest": _max, "lowest": _min}[fold.how]
+        cells = self.runner.row
+        phase = int(self._load(("phase", fold)))
+        if phase == 0:
+            cells[tails + length - 1] = cells[values + length - 1]
+            for k in range(length - 2, 0, -1):
+                cells[tails + k] = how(float(cells[values + k]), float(cells[tails + k + 1]))
+            total = x
+        else:
+            total = float(how(self._load(fold.total), x))  # type: ignore[arg-type]
+        self._store(fold.total, total)
+        cells[values + phase] = x
+        result = total if phase == length - 1 else how(float(cells[tails + phase + 1]), total)
+        self._store(("phase", fold), 0.0 if phase == length - 1 else phase + 1.0)
+        return float(result)  # type: ignore[arg-type]
+
+
+class Runner:
+    """Runs a program for one symbol at a time; the counterpart of the native entry point."""
+
+    def __init__(self, live: Live, state: StateMap, layout: Layout, fixed: Mapping[Op, object], leaves: Sequence[Op]):
+        self.live, self.state, self.layout, self.fixed = live, state, layout, fixed
+        self.leaves = leaves
+        self.row = layout.template.copy()
+        self.steppers = {d: Stepper(self, d) for d in live.domains}
+
+    def exported(self, slot: Slot) -> object:
+        """A value of another domain as it stands: of its forming bar where the domain forms."""
+        place = self.state.place(slot)
+        if slot.domain.forming:
+            first, _ = self.state.regions[slot.domain]
+            place += self.state.shadows[slot.domain] - first
+        raw = float(self.row[place])
+        return MEANING["to_flag"](raw) if slot.flag else raw
+
+    def run(self, row: np.ndarray, start: int, end: int, columns: Mapping[str, np.ndarray],
+            steps: Sequence[np.ndarray], outs: Sequence[np.ndarray], *, commit: bool,
+            before: Sequence[tuple[Mapping[str, np.ndarray], int, int]] = ()) -> None:
+        """Bars ``start`` to ``end`` of one symbol; ``row`` is its state and is changed only with ``commit``."""
+        self.row = row if commit else row.copy()
+        base, *others = self.live.domains
+        for domain, (cols, first, last) in zip(others, before, strict=False):
+            for j in range(first, last):
+                for name in self.state.inputs[domain]:
+                    self._put_input(name, domain, float(cols[name][j]))
+                self._close(domain)
+        main = self.steppers[base]
+        for i in range(start, end):
+            for domain, marks in zip(others, steps, strict=True):
+                self._advance(domain, int(marks[i]), columns, i)
+            main.step({name: float(columns[name][i]) for name in self.state.inputs[base]})
+            for out, op in zip(outs, self.leaves, strict=True):
+                out[i] = _encoded(op, main.value(op))
+
+    def _put_input(self, name: str, domain: Domain, value: float) -> None:
+        self.row[self.state.place((name, domain))] = value
+
+    def _close(self, domain: Domain) -> None:
+        """Runs a domain on the bar that it has gathered, for good."""
+        stepper = self.steppers[domain]
+        stepper.shift = 0
+        stepper.step({n: float(self.row[self.state.place((n, domain))]) for n in self.state.inputs[domain]})
+
+    def _advance(self, domain: Domain, mark: int, columns: Mapping[str, np.ndarray], i: int) -> None:
+        pending = self.state.place(("pending", domain))
+        new = bool(mark & 1)
+        if new and self.row[pending] == 1:
+            self._close(domain)
+        for name in self.state.inputs[domain]:
+            x = float(columns[name][i])
+            old = _NAN if new else float(self.row[self.state.place((name, domain))])
+            self._put_input(name, domain, _merged(name, old, x))
+        if domain.forming:
+            self.row[pending] = 1
+            first, size = self.state.regions[domain]
+            shadow = self.state.shadows[domain]
+            self.row[shadow: shadow + size] = self.row[first: first + size]
+            stepper = self.steppers[domain]
+            stepper.shift = shadow - first
+            stepper.step({n: float(self.row[self.state.place((n, domain))]) for n in self.state.inputs[domain]})
+        elif mark & 2:
+            self._close(domain)
+            self.row[pending] = 0
+        else:
+            self.row[pending] = 1
+
+
+def _merged(name: str, old: float, x: float) -> float:
+    """A longer bar's value with one more bar in it; a none in the bar changes nothing."""
+    if x != x:
+        return old
+    if old != old:
+        return x
+    match name:
+        case "open":
+            return old
+        case "high":
+            return x if x > old else old
+        case "low":
+            return x if x < old else old
+        case "volume":
+            return old + x
+    return x
+
+
+def _encoded(op: Op, value: object) -> float:
+    """Flags leave the run as 1, 0 and -1 for none."""
+    if op.is_flag:
+        return -1 if value is None else int(bool(value))
+    return float(value)  # type: ignore[arg-type]

@@ -1,0 +1,212 @@
+"""Where a program's state lives: one row of floats for each symbol.
+
+First the scalars (counters, slots, fold totals), at places known when the program is compiled; then the
+buffers of rings and folds, whose sizes depend on the settings and are worked out before a run.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from .plan import Domain, Fold, Live, Loop, Op, Plan, Ring, Slot, items_of
+from .problems import RunProblem
+
+#: The most cells of state that one symbol may need.
+MAX_CELLS = 2_000_000
+#: The most loop steps that one bar may need.
+MAX_STEPS = 200_000
+_NAN = float("nan")
+
+
+@dataclass(slots=True)
+class StateMap:
+    """Places of the scalars, in order of the domains, and the buffers in order of the size table."""
+
+    scalars: dict[object, int] = field(default_factory=dict)
+    starts: list[float] = field(default_factory=list)
+    regions: dict[Domain, tuple[int, int]] = field(default_factory=dict)
+    shadows: dict[Domain, int] = field(default_factory=dict)
+    rings: list[Ring] = field(default_factory=list)
+    folds: list[Fold] = field(default_factory=list)
+    inputs: dict[Domain, list[str]] = field(default_factory=dict)
+
+    def place(self, key: object) -> int:
+        return self.scalars[key]
+
+    def ring_row(self, ring: Ring) -> int:
+        """First entry of a ring in the size table: its offset, then its mask."""
+        return 2 * self.rings.index(ring)
+
+    def fold_row(self, fold: Fold) -> int:
+        """First entry of a fold in the size table: offsets of its tails and its values, then its length."""
+        return 2 * len(self.rings) + 3 * self.folds.index(fold)
+
+
+def map_state(live: Live) -> StateMap:
+    """Gives every piece of live state its place."""
+    made = StateMap()
+    folds = sorted({op.attr for op in live.ops if isinstance(op.attr, Fold)}, key=id)
+    order = {id(op.attr): k for k, op in enumerate(_ordered_ops(live)) if isinstance(op.attr, Fold)}
+    made.folds = sorted(folds, key=lambda f: order[id(f)])
+    ring_order = {id(op.attr): k for k, op in enumerate(_ordered_ops(live)) if isinstance(op.attr, Ring)}
+    made.rings = sorted(live.rings, key=lambda r: ring_order[id(r)])
+    slot_order: dict[int, int] = {}
+    for k, op in enumerate(_ordered_ops(live)):
+        if isinstance(op.attr, Slot):
+            slot_order.setdefault(id(op.attr), k)
+    slots = sorted(live.slots, key=lambda s: slot_order.get(id(s), 1 << 40))
+    for domain in live.domains:
+        first = len(made.starts)
+        _add(made, ("bar", domain), 0.0)
+        for slot in slots:
+            if slot.lasting and slot.domain is domain and slot not in made.scalars:
+                _add(made, slot, slot.start)
+        for fold in made.folds:
+            if fold.domain is domain:
+                _add(made, ("phase", fold), 0.0)
+                if fold.total not in made.scalars:
+                    _add(made, fold.total, _NAN)
+        made.inputs[domain] = sorted({str(op.attr) for op in live.ops if op.code == "input" and op.domain is domain})
+        if domain.timeframe is not None:
+            _add(made, ("pending", domain), 0.0)
+            for name in made.inputs[domain]:
+                _add(made, (name, domain), _NAN)
+        size = len(made.starts) - first
+        made.regions[domain] = (first, size)
+        if domain.forming:
+            made.shadows[domain] = len(made.starts)
+            made.starts.extend([_NAN] * size)
+    return made
+
+
+def _ordered_ops(live: Live) -> list[Op]:
+    """The live operations in the order they run, so that the layout does not depend on chance."""
+    found: list[Op] = []
+    for domain in live.domains:
+        for block in (domain.body, domain.tail):
+            for item in items_of(block):
+                if isinstance(item, Op) and item in live.ops:
+                    found.append(item)
+                elif (slot := getattr(item, "slot", None)) is not None:
+                    found.append(Op("get", attr=slot))
+    return found
+
+
+def _add(made: StateMap, key: object, start: float) -> None:
+    made.scalars[key] = len(made.starts)
+    made.starts.append(start)
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """The state row of a symbol before its first bar, and the table of buffer offsets and sizes."""
+
+    template: np.ndarray
+    table: np.ndarray
+
+
+def lay_out(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object]) -> Layout:
+    """Sizes the buffers for the given fixed values.
+
+    Raises `RunProblem` where a length or lag makes no sense or the whole would be too large.
+    """
+    for demand in plan.demands:
+        if demand.value in fixed:
+            _check(demand.what, demand.line, fixed[demand.value], demand.low, demand.high)
+    counters = {item.counter: item for d in live.domains for item in items_of(d.body) if isinstance(item, Loop)}
+    table: list[int] = []
+    at = len(state.starts)
+    for ring in state.rings:
+        low, high = 0.0, 1.0
+        for lag in ring.lags:
+            if lag not in fixed and lag not in live.ops:
+                continue
+            a, b = _extent(lag, fixed, counters)
+            low, high = min(low, a), max(high, b)
+        if low < 0:
+            raise RunProblem("A lag looks into the future with these settings: it counts bars back, from 0.")
+        _guard(high, 1)
+        capacity = 1 << max(int(high), 1).bit_length()
+        table += [at, capacity - 1]
+        at += capacity
+        _guard(at, 0)
+    for fold in state.folds:
+        length = int(_as_float(fixed[fold.length]))
+        table += [at, at + length + 1, length]
+        at += 2 * (length + 1)
+        _guard(at, 0)
+    _count_steps(live, fixed, counters)
+    template = np.full(at, _NAN)
+    template[: len(state.starts)] = state.starts
+    return Layout(template, np.array(table or [0], dtype=np.int64))
+
+
+def _guard(cells: float, line: int) -> None:
+    if not cells <= MAX_CELLS:
+        raise RunProblem(f"With these settings the script needs more than {MAX_CELLS:,} values of memory for each symbol. "
+                         "Use shorter lengths.")
+
+
+def _check(what: str, line: int, value: object, low: float, high: float) -> None:
+    number = _as_float(value)
+    if math.isnan(number):
+        raise RunProblem(f"Line {line}: {what} is none with these settings.")
+    if number != int(number):
+        raise RunProblem(f"Line {line}: {what} must be a whole number, and is {number:g} with these settings.")
+    if not low <= number <= high:
+        raise RunProblem(f"Line {line}: {what} must be from {low:,.0f} to {high:,.0f}, and is {number:g} with these settings.")
+
+
+def _as_float(value: object) -> float:
+    return _NAN if value is None else float(value)  # type: ignore[arg-type]
+
+
+def _count_steps(live: Live, fixed: Mapping[Op, object], counters: Mapping[Slot, Loop]) -> None:
+    """Refuses a script whose loops would take too long on a bar."""
+
+    def steps(block: list[object]) -> float:
+        total = 0.0
+        for item in block:
+            if isinstance(item, Loop) and live.needs(item):
+                low, _ = _extent(item.first, fixed, counters)
+                _, high = _extent(item.last, fixed, counters)
+                total += max(high - low + 1, 0) * (1 + steps(list(item.body)))
+            elif hasattr(item, "then"):
+                total += steps(list(item.then)) + steps(list(item.otherwise))  # type: ignore[attr-defined]
+        return total
+
+    count = sum(steps(list(d.body)) for d in live.domains)
+    if count > MAX_STEPS:
+        raise RunProblem(f"With these settings the loops take {count:,.0f} steps on every bar; {MAX_STEPS:,} are allowed. "
+                         "Use shorter lengths.")
+
+
+def _extent(op: Op, fixed: Mapping[Op, object], counters: Mapping[Slot, Loop]) -> tuple[float, float]:
+    """The smallest and the largest value of what is made of fixed values and loop counters."""
+    if op in fixed:
+        value = _as_float(fixed[op])
+        return value, value
+    if op.code == "const":
+        return float(op.attr), float(op.attr)  # type: ignore[arg-type]
+    if op.code == "get" and op.attr in counters:
+        loop = counters[op.attr]  # type: ignore[index]
+        return _extent(loop.first, fixed, counters)[0], _extent(loop.last, fixed, counters)[1]
+    parts = [_extent(arg, fixed, counters) for arg in op.args]
+    if op.code == "neg":
+        return -parts[0][1], -parts[0][0]
+    if op.code == "add":
+        return parts[0][0] + parts[1][0], parts[0][1] + parts[1][1]
+    if op.code == "sub":
+        return parts[0][0] - parts[1][1], parts[0][1] - parts[1][0]
+    if op.code in ("mul", "min", "max"):
+        how = {"mul": lambda x, y: x * y, "min": min, "max": max}[op.code]
+        ends = [how(x, y) for x in parts[0] for y in parts[1]]
+        return min(ends), max(ends)
+    if op.code in ("floor", "ceil", "tame"):
+        return math.floor(parts[0][0]), math.ceil(parts[0][1])
+    raise RunProblem("A lag or loop bound is made in a way whose size cannot be known before the run. "
+                     "Use +, -, *, min and max of counters and settings.")
