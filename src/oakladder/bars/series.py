@@ -139,6 +139,8 @@ class Panel:
     columns: dict[str, np.ndarray]
     extended: bool = False
     earlier: dict[Timeframe, Panel] = field(default_factory=dict)
+    #: The time of the bar before each symbol's first, where this panel goes on from another.
+    previous: tuple[int | None, ...] | None = None
     _marks: dict[Timeframe, np.ndarray] = field(default_factory=dict)
 
     @property
@@ -166,8 +168,9 @@ class Panel:
                                  f"Run it on {timeframe} or less.")
             if not fits(self.timeframe, timeframe):
                 raise ValueError(f"The script asks for {timeframe}, and {timeframe} bars cannot be made of {self.timeframe} bars.")
-            parts = [c.marks(self.times[a:b], self.timeframe, timeframe, self.extended)
-                     for c, a, b in zip(self.calendars, self.starts, self.ends, strict=True)]
+            previous = self.previous or (None,) * len(self)
+            parts = [c.marks(self.times[a:b], self.timeframe, timeframe, self.extended, p)
+                     for c, a, b, p in zip(self.calendars, self.starts, self.ends, previous, strict=True)]
             self._marks[timeframe] = np.concatenate(parts) if parts else np.zeros(0, dtype=np.uint8)
         return self._marks[timeframe]
 

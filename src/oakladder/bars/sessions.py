@@ -156,13 +156,17 @@ class Calendar:
             made[closed] -= 1
         return np.maximum(made[back], earliest)
 
-    def marks(self, times: np.ndarray, base: Timeframe, longer: Timeframe, extended: bool = False) -> np.ndarray:
-        """For each bar, bit 0: a longer bar begins; bit 1: the longer bar is complete at this bar's close. uint8."""
+    def marks(self, times: np.ndarray, base: Timeframe, longer: Timeframe, extended: bool = False,
+              previous: int | None = None) -> np.ndarray:
+        """For each bar, bit 0: a longer bar begins; bit 1: the longer bar is complete at this bar's close. uint8.
+
+        ``previous`` is the time of the bar before the first, where there is one.
+        """
         if base == longer or len(times) == 0:
             return np.full(len(times), 3, dtype=np.uint8)
         periods = self.periods(times, longer)
         made = np.zeros(len(times), dtype=np.uint8)
-        made[0] = 1
+        made[0] = previous is None or self.periods(np.array([previous]), longer)[0] != periods[0]
         made[1:] = periods[1:] != periods[:-1]
         ends = self.closes(times, base, extended)
         made |= (ends >= self.closes(times, longer, extended)).astype(np.uint8) << 1

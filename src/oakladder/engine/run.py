@@ -21,6 +21,8 @@ from oakladder.rung.state import Layout
 
 #: About this many bars are handed to a worker at a time: enough to be worth it, few enough to cancel soon.
 CHUNK_BARS = 200_000
+#: From this many bars on, it pays to wait for the thoroughly compiled code.
+THOROUGH_BARS = 1_000_000
 
 
 class Cancelled(Exception):
@@ -172,6 +174,7 @@ class Call:
     def __init__(self, job: Job, outs: Sequence[np.ndarray]):
         self.job, self.outs = job, outs
         panel, code = job.panel, job.variant.code
+        self._machine = code.machine(thorough=len(panel.times) >= THOROUGH_BARS)
         self._columns = [panel.columns[name] for name in code.columns]
         self._fixed = fixed_array(job.variant, job.fixed)
         self._before = self._earlier()
@@ -204,11 +207,11 @@ class Call:
             width = 2 + len(self._columns)
             moved = [b[first:] if k % width < 2 else b for k, b in enumerate(before)]
             table = _pointers(moved)
-        code = self.job.variant.code.call
-        code(last - first, starts.ctypes.data, ends.ctypes.data, ctypes.addressof(self._tables[0]),  # type: ignore[operator]
-             ctypes.addressof(self._tables[1]), ctypes.addressof(self._tables[2]), self._fixed.ctypes.data,
-             layout.table.ctypes.data, rows.ctypes.data, size if state is not None else 0, layout.template.ctypes.data,
-             size, mode, ctypes.addressof(table))
+        self._machine.call(
+            last - first, starts.ctypes.data, ends.ctypes.data, ctypes.addressof(self._tables[0]),
+            ctypes.addressof(self._tables[1]), ctypes.addressof(self._tables[2]), self._fixed.ctypes.data,
+            layout.table.ctypes.data, rows.ctypes.data, size if state is not None else 0, layout.template.ctypes.data,
+            size, mode, ctypes.addressof(table))
 
 
 def _ends_of(panel: Panel, k: int) -> np.ndarray:

@@ -15,7 +15,7 @@ import ctypes.util
 import hashlib
 import struct
 import threading
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -652,8 +652,8 @@ class Unit:
         return _PRELUDE + "\n".join(steps) + main + _META
 
 
-@lru_cache(maxsize=1)
-def _target() -> llvm.TargetMachine:
+@lru_cache(maxsize=2)
+def _target(level: int) -> llvm.TargetMachine:
     llvm.initialize_native_target()
     llvm.initialize_native_asmprinter()
     libm = ctypes.CDLL(ctypes.util.find_library("m") or "libm.so.6")
@@ -662,17 +662,7 @@ def _target() -> llvm.TargetMachine:
         assert address is not None
         llvm.add_symbol(f"oak_{name}", address)
     target = llvm.Target.from_default_triple()
-    return target.create_target_machine(cpu=llvm.get_host_cpu_name(), features=llvm.get_host_cpu_features().flatten(), opt=2)
-
-
-@dataclass(frozen=True, slots=True)
-class Compiled:
-    """Machine code and what it must be given; holds the engine so that the code stays."""
-
-    call: object
-    engine: object
-    fixed: tuple[Op, ...]
-    columns: tuple[str, ...]
+    return target.create_target_machine(cpu=llvm.get_host_cpu_name(), features=llvm.get_host_cpu_features().flatten(), opt=level)
 
 
 _POINTER = ctypes.c_void_p
@@ -680,27 +670,55 @@ _SIGNATURE = ctypes.CFUNCTYPE(None, ctypes.c_int64, _POINTER, _POINTER, _POINTER
                               _POINTER, ctypes.c_int64, _POINTER, ctypes.c_int64, ctypes.c_int64, _POINTER)
 
 
+@dataclass(frozen=True, slots=True)
+class Machine:
+    """Machine code that can be called; holds its engine, so that the code stays."""
+
+    call: Callable[..., None]
+    engine: object
+
+
 @lru_cache(maxsize=256)
-def _machine_code(digest: bytes, text: str) -> tuple[object, int]:
+def _machine(digest: bytes, text: str, thorough: bool) -> Machine:
     """Compiles a module; the same text is compiled once in a process."""
-    machine = _target()
+    machine = _target(2 if thorough else 0)
     module = llvm.parse_assembly(text)
     module.triple = machine.triple
-    options = llvm.create_pipeline_tuning_options(speed_level=2)
-    options.loop_vectorization = False
-    options.slp_vectorization = False
-    options.loop_unrolling = False
+    options = llvm.create_pipeline_tuning_options(speed_level=2 if thorough else 1)
+    options.loop_vectorization = options.slp_vectorization = options.loop_unrolling = False
     builder = llvm.create_pass_builder(machine, options)
-    builder.getModulePassManager().run(module, builder)
+    if thorough:
+        builder.getModulePassManager().run(module, builder)
+    else:
+        passes = llvm.create_new_function_pass_manager()
+        passes.add_sroa_pass()
+        for function in module.functions:
+            if not function.is_declaration:
+                passes.run(function, builder)
     engine = llvm.create_mcjit_compiler(module, machine)
     engine.finalize_object()
-    return engine, engine.get_function_address("run")
+    return Machine(_SIGNATURE(engine.get_function_address("run")), engine)
+
+
+@dataclass(frozen=True, slots=True)
+class Compiled:
+    """The code of a part of a plan. Two forms of the same text: one that is there at once, one that runs faster.
+
+    Neither may reorder arithmetic, so both give the same bits.
+    """
+
+    text: str
+    fixed: tuple[Op, ...]
+    columns: tuple[str, ...]
+
+    def machine(self, thorough: bool) -> Machine:
+        """Machine code, compiled on first use."""
+        with _LOCK:
+            return _machine(hashlib.sha256(self.text.encode()).digest(), self.text, thorough)
 
 
 def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
-    """Machine code for the live part of a plan that writes out the given numbers and flags."""
+    """Code for the live part of a plan that writes out the given numbers and flags."""
     unit = Unit(live, state)
     text = unit.text(leaves)
-    with _LOCK:
-        engine, address = _machine_code(hashlib.sha256(text.encode()).digest(), text)
-    return Compiled(_SIGNATURE(address), engine, tuple(unit.fixed), tuple(unit.columns))
+    return Compiled(text, tuple(unit.fixed), tuple(unit.columns))

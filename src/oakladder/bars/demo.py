@@ -1,0 +1,312 @@
+"""The demo market: the Saltmere Exchange, invented and generated, the same on every machine.
+
+An archipelago's market: ferries, kelp farms, boatyards, lighthouses, salt, tide power. Daily bars come from
+a walk with a character for each symbol; minute bars are threaded through the daily bars, so that the
+regular minutes of a day add up to its daily bar exactly.
+"""
+
+from __future__ import annotations
+
+import zlib
+from dataclasses import dataclass
+
+import numpy as np
+
+from .library import BarLibrary, SymbolInfo
+from .series import Bars
+from .sessions import DAY, Calendar
+from .timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+
+#: Raised whenever the generated bars change, so that libraries made before are made again.
+VERSION = "1"
+LAST_DAY = int(np.datetime64("2026-06-30").astype("datetime64[D]").astype(np.int64))
+YEARS = 6
+MINUTE_SESSIONS = 60
+_SUBSTEPS = 4
+
+_ZONE = "WET"  # any zone with daylight saving would do; the exchange is invented
+
+
+def _holidays() -> frozenset[int]:
+    """Founding day, midsummer and the turn of the year, for every year of the data."""
+    days = [f"{year}-{day}" for year in range(2019, 2030) for day in ("01-01", "03-17", "06-24", "12-25", "12-26")]
+    return frozenset(int(np.datetime64(d).astype(np.int64)) for d in days)
+
+
+EXCHANGE = Calendar(_ZONE, 9 * 60, 15 * 60 + 30, 7 * 60 + 30, 17 * 60, holidays=_holidays())
+AROUND_THE_CLOCK = Calendar(_ZONE, 0, 1440, 0, 1440)
+
+
+@dataclass(frozen=True, slots=True)
+class Character:
+    """How a symbol behaves. Rates are per day; ``squeeze`` alternates quiet and lively weeks."""
+
+    drift: float = 0.0002
+    noise: float = 0.016
+    trend: float = 0.0
+    squeeze: float = 0.0
+    gaps: float = 0.01
+    shocks: float = 0.003
+    exhaustion: float = 0.0
+    price: float = 40.0
+    volume: float = 400_000
+
+
+_SECTORS: dict[str, tuple[Character, list[tuple[str, str]]]] = {
+    "Ferries": (Character(trend=0.5), [
+        ("BRINE", "Brine Strait Ferries"), ("CROSS", "Crossing & Quay"), ("GULLW", "Gullwing Lines"), ("HARBR", "Harbour Link"),
+        ("ISLET", "Islet Hopper"), ("KEELS", "Keelson Passage"), ("LEEWD", "Leeward Boats"), ("NARRO", "Narrows Transit"),
+        ("PILOT", "Pilot Cutter Co"), ("SOUND", "Soundway Ferries"), ("TENDR", "Tender & Launch"), ("WAKES", "Wake & Wash Lines")]),
+    "Kelp farms": (Character(noise=0.022, squeeze=0.6), [
+        ("AGARS", "Agar Works"), ("BLADE", "Blade Kelp"), ("DULSE", "Dulse Holdings"), ("FROND", "Frond Farms"),
+        ("HOLDF", "Holdfast Kelp"), ("CURLY", "Curly Moss Growers"), ("LAMIN", "Laminar Fields"), ("NORIE", "Norie Sheets"),
+        ("RACKS", "Drying Racks"), ("STIPE", "Stipe & Sons"), ("TANGL", "Tangle Bay"), ("WRACK", "Wrack Line")]),
+    "Boatyards": (Character(noise=0.019, shocks=0.006), [
+        ("ADZES", "Adze & Plane"), ("CAULK", "Caulkers Yard"), ("CLINK", "Clinker Hulls"), ("DRYDK", "Drydock Group"),
+        ("FRAME", "Frame & Rib"), ("HULLS", "Northern Hulls"), ("LARCH", "Larch Planking"), ("OAKUM", "Oakum Works"),
+        ("RIGGE", "Riggers United"), ("SLIPW", "Slipway Yard"), ("SPARS", "Spar Makers"), ("TRUNL", "Treenail Co")]),
+    "Lighthouses": (Character(noise=0.011, drift=0.0003, price=85.0, volume=150_000), [
+        ("BEACN", "Beacon Trust"), ("CAPES", "Cape Lights"), ("DAYMK", "Daymark Services"), ("FOGHN", "Foghorn Signals"),
+        ("GLINT", "Glint Optics"), ("HEADL", "Headland Keepers"), ("LAMPS", "Lamp & Lens"), ("OCCUL", "Occulting Lights"),
+        ("PHARE", "Skerry Light Co"), ("REEFS", "Reef Markers"), ("SKERR", "Skerry Watch"), ("VIGIL", "Vigil Towers")]),
+    "Salt": (Character(noise=0.014, exhaustion=0.004, price=18.0), [
+        ("BITTN", "Bittern Brines"), ("BRNPN", "Brine Pans"), ("CRYST", "Crystal Pans"), ("EVAPO", "Evaporite Co"),
+        ("FLAKE", "Flake Salt"), ("GRAIN", "Coarse Grain"), ("HALIT", "Halite Mines"), ("PANSL", "Panhouse Salt"),
+        ("RAKED", "Raked Salt"), ("SALTR", "Salter Brothers"), ("SPRAY", "Sea Spray Works"), ("WHITE", "White Pan")]),
+    "Tide power": (Character(noise=0.024, trend=0.8, gaps=0.02, price=27.0, volume=900_000), [
+        ("BARAG", "Barrage One"), ("CURNT", "Current Turbines"), ("EBBFL", "Ebb & Flow"), ("FLOOD", "Flood Gate Power"),
+        ("GYRES", "Gyre Energy"), ("MOONS", "Moonpull"), ("NEAPS", "Neap Tide"), ("RACES", "Tidal Race"),
+        ("SLACK", "Slack Water"), ("SPRNG", "Spring Tide"), ("SURGE", "Surge Works"), ("SWELL", "Swell Motion")]),
+}
+_OTHERS: list[tuple[str, str, str, str, Character, float, Calendar]] = [
+    ("SALTX", "Saltmere Exchange Index", "Index", "index", Character(noise=0.008, trend=0.3, price=3200.0, volume=9_000_000), 0.01, EXCHANGE),
+    ("MERSHL", "Mere against Shell", "Currencies", "currency", Character(noise=0.005, drift=0.0, price=1.24, volume=50_000), 0.0001, AROUND_THE_CLOCK),
+    ("MERPRL", "Mere against Pearl", "Currencies", "currency", Character(noise=0.007, drift=0.0, price=88.4, volume=30_000), 0.01, AROUND_THE_CLOCK),
+    ("KELPG", "Dried kelp, tonne", "Goods", "goods", Character(noise=0.018, squeeze=0.5, price=412.0, volume=20_000), 0.5, EXCHANGE),
+    ("SALTG", "Sea salt, tonne", "Goods", "goods", Character(noise=0.012, price=96.0, volume=35_000), 0.05, EXCHANGE),
+]
+#: Symbols with something to show: a halted day, a dividend drop, missing minutes, a late start.
+HALTED, DIVIDEND, ILLIQUID, LATE_START = "OAKUM", "BEACN", "PHARE", "SURGE"
+
+
+def symbols() -> list[SymbolInfo]:
+    """Every symbol of the exchange, in the order of the first watchlist."""
+    made = [SymbolInfo(s, name, sector, "share", 0.01, EXCHANGE) for sector, (_, members) in _SECTORS.items() for s, name in members]
+    return made + [SymbolInfo(s, name, sector, kind, tick, cal) for s, name, sector, kind, _, tick, cal in _OTHERS]
+
+
+def _character(symbol: str) -> Character:
+    for s, _, _, _, character, _, _ in _OTHERS:
+        if s == symbol:
+            return character
+    for character, members in _SECTORS.values():
+        if any(s == symbol for s, _ in members):
+            rng = _rng(symbol, "character")
+            scale = float(np.exp(rng.normal(0, 0.45)))
+            return Character(character.drift + rng.normal(0, 0.0003), character.noise * float(np.exp(rng.normal(0, 0.2))),
+                             character.trend, character.squeeze, character.gaps, character.shocks, character.exhaustion,
+                             round(character.price * scale, 2), round(character.volume * float(np.exp(rng.normal(0, 0.8)))))
+    raise KeyError(symbol)
+
+
+def _rng(symbol: str, what: str) -> np.random.Generator:
+    return np.random.default_rng(zlib.crc32(f"saltmere {VERSION} {symbol} {what}".encode()))
+
+
+def _info(symbol: str) -> SymbolInfo:
+    return next(i for i in symbols() if i.symbol == symbol)
+
+
+def trading_days(calendar: Calendar, years: int = YEARS) -> np.ndarray:
+    """The days that a market of the exchange has traded on, int64 days since 1970."""
+    days = np.arange(LAST_DAY - int(years * 365.25), LAST_DAY + 1, dtype=np.int64)
+    return days[calendar.trades_on(days)]
+
+
+def daily(symbol: str) -> Bars:
+    """Six years of daily bars."""
+    info, character, rng = _info(symbol), _character(symbol), _rng(symbol, "daily")
+    days = trading_days(info.calendar)
+    n = len(days)
+    close_moves, volume_moves = _moves(character, n, rng)
+    jumps = (rng.random(n) < character.gaps) * rng.normal(0, 3, n) * character.noise
+    overnight = rng.normal(0, character.noise * 0.35, n) + jumps
+    within = close_moves - overnight * 0.6
+    close = character.price * np.exp(np.cumsum(overnight + within))
+    before = np.concatenate([[character.price], close[:-1]])
+    if symbol == DIVIDEND:
+        for k in range(120, n, 253):
+            close[k:] *= 0.93
+        before = np.concatenate([[character.price], close[:-1]])
+    open_ = before * np.exp(overnight)
+    if symbol == DIVIDEND:
+        for k in range(120, n, 253):
+            open_[k] = before[k] * 0.93
+    reach = np.abs(rng.normal(0, character.noise * 0.5, (2, n)))
+    high = np.maximum(open_, close) * np.exp(reach[0])
+    low = np.minimum(open_, close) * np.exp(-reach[1])
+    volume = character.volume * np.exp(rng.normal(0, 0.35, n) + volume_moves + 14 * np.abs(within))
+    tick = info.tick
+    o, h, lo, c = (np.maximum(np.round(x / tick), 1) for x in (open_, high, low, close))
+    h, lo = np.maximum.reduce([o, h, c]), np.minimum.reduce([o, lo, c])
+    columns = {"open": _priced(o, tick), "high": _priced(h, tick), "low": _priced(lo, tick), "close": _priced(c, tick),
+               "volume": np.round(volume)}
+    keep = np.ones(n, dtype=bool)
+    if symbol == HALTED:
+        keep[[n - 40, n - 400]] = False
+    return Bars(symbol, ONE_DAY, info.calendar, info.calendar.day_open(days[keep]), {k: v[keep] for k, v in columns.items()})
+
+
+def _priced(ticks: np.ndarray, tick: float) -> np.ndarray:
+    """Whole ticks as prices, each the float nearest to its decimal form."""
+    per_unit = round(1 / tick)
+    return ticks / per_unit if per_unit > 1 else ticks * tick
+
+
+def _moves(character: Character, n: int, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
+    """Daily log moves and the log of how much more than usual is traded."""
+    lively = np.ones(n)
+    if character.squeeze:
+        phase = np.cumsum(rng.uniform(0.6, 1.4, n)) * 2 * np.pi / 55
+        lively = 1 + character.squeeze * np.sin(phase)
+    heat = np.exp(_smooth(rng.normal(0, 0.5, n), 0.95))
+    moves = rng.standard_t(5, n) * 0.78 * character.noise * lively * heat + character.drift
+    if character.trend:
+        moves += _smooth(rng.normal(0, 1, n), 0.985) * character.trend * character.noise * 0.25
+    more = 0.4 * (lively - 1)
+    for k in np.flatnonzero(rng.random(n) < character.shocks):
+        moves[k] -= rng.uniform(0.10, 0.18)
+        more[k] += 1.6
+    for k in np.flatnonzero(rng.random(n) < character.exhaustion):
+        slide = slice(max(k - 6, 0), k)
+        moves[slide] -= 0.02
+        more[k] += 2.0
+        moves[k: k + 8] += 0.015
+    return moves, more
+
+
+def _smooth(x: np.ndarray, keep: float) -> np.ndarray:
+    """A slow wave from noise, scaled back to the size of its input."""
+    made = np.empty_like(x)
+    level = 0.0
+    for k, value in enumerate(x.tolist()):
+        level = keep * level + (1 - keep) * value
+        made[k] = level
+    return made * np.sqrt((1 + keep) / (1 - keep))
+
+
+def minutes(symbol: str) -> Bars:
+    """Sixty sessions of minute bars, early and late hours included."""
+    days_bars = daily(symbol)
+    count = min(MINUTE_SESSIONS, len(days_bars))
+    days_bars = days_bars.part(len(days_bars) - count, len(days_bars))
+    info, rng = _info(symbol), _rng(symbol, "minutes")
+    calendar = info.calendar
+    days = calendar.days(days_bars.times)
+    parts = [_session(days_bars, calendar, 0, info.tick, rng)]
+    if symbol == LATE_START:
+        late = count - 12
+        pieces = ((0, late, 0), (late, late + 1, 47), (late + 1, count, 0))
+        parts = [_session(days_bars.part(a, b), calendar, delay, info.tick, rng) for a, b, delay in pieces]
+    if calendar.early < calendar.start:
+        parts += _outside(days, days_bars, calendar, info.tick, rng)
+    local = np.concatenate([p[0] for p in parts])
+    order = np.argsort(local, kind="stable")
+    columns = {name: np.concatenate([p[1][name] for p in parts])[order] for name in parts[0][1]}
+    local = local[order]
+    keep = columns["volume"] > 0
+    return Bars(symbol, ONE_MINUTE, calendar, calendar.utc(local[keep]), {k: v[keep] for k, v in columns.items()}, True)
+
+
+def _session(bars: Bars, calendar: Calendar, delay: int, tick: float,
+             rng: np.random.Generator) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+    """The regular minutes of some days, from ``delay`` minutes after the opening on."""
+    length = calendar.end - calendar.start - delay
+    clock = calendar.days(bars.times)[:, None] * DAY + (calendar.start + delay + np.arange(length))[None, :] * 60
+    return _flat(clock, _thread(bars, length, tick, rng))
+
+
+def _flat(clock: np.ndarray, columns: dict[str, np.ndarray]) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+    return clock.ravel(), {k: v.ravel() for k, v in columns.items()}
+
+
+def _thread(bars: Bars, length: int, tick: float, rng: np.random.Generator) -> dict[str, np.ndarray]:
+    """Minute bars, shape (days, length), that add up to the daily bars."""
+    n, points = len(bars), length * _SUBSTEPS + 1
+    steps = rng.normal(0, 1, (n, points - 1))
+    walk = np.concatenate([np.zeros((n, 1)), np.cumsum(steps, axis=1)], axis=1)
+    along = np.linspace(0, 1, points)
+    bridge = walk - walk[:, -1:] * along
+    o, h, lo, c = (bars[k][:, None] for k in ("open", "high", "low", "close"))
+    spread = np.maximum(h - lo, tick)
+    path = o + (c - o) * along + bridge / (np.abs(bridge).max(axis=1, keepdims=True) + 1e-9) * spread * 0.6
+    top, bottom = np.maximum(o, c), np.minimum(o, c)
+    over = np.maximum(path.max(axis=1, keepdims=True) - top, 1e-12)
+    under = np.maximum(bottom - path.min(axis=1, keepdims=True), 1e-12)
+    path = np.where(path > top, top + (path - top) * (h - top) / over, path)
+    path = np.where(path < bottom, bottom - (bottom - path) * (bottom - lo) / under, path)
+    rows = np.arange(n)
+    inner = path[:, 1:-1]
+    inner[rows, inner.argmax(axis=1)] = h[:, 0]
+    inner[rows, inner.argmin(axis=1)] = lo[:, 0]
+    ticks = np.round(path / tick)
+    cuts = ticks[:, :-1].reshape(n, length, _SUBSTEPS)
+    last = ticks[:, _SUBSTEPS::_SUBSTEPS]
+    high = np.maximum(cuts.max(axis=2), last)
+    low = np.minimum(cuts.min(axis=2), last)
+    shape = 1.0 + 1.4 * np.cos(np.linspace(0, 2 * np.pi, length)) ** 2 * rng.uniform(0.5, 1.5, (n, length))
+    weights = shape + 4 * np.abs(last - cuts[:, :, 0]) / np.maximum(np.abs(last - cuts[:, :, 0]).mean(), 1e-9)
+    volume = np.floor(bars["volume"][:, None] * weights / weights.sum(axis=1, keepdims=True))
+    if bars.symbol == ILLIQUID:
+        volume *= (rng.random((n, length)) < 0.35) | (np.arange(length) % (length - 1) == 0)
+        volume *= 1.0
+        high_at, low_at = high.argmax(axis=1), low.argmin(axis=1)
+        volume[rows, high_at] = np.maximum(volume[rows, high_at], 100)
+        volume[rows, low_at] = np.maximum(volume[rows, low_at], 100)
+    volume[:, 0] = np.maximum(volume[:, 0], 1)
+    volume[:, -1] = np.maximum(volume[:, -1] + bars["volume"] - volume.sum(axis=1), 1)
+    over_all = volume.sum(axis=1) - bars["volume"]
+    fullest = volume.argmax(axis=1)
+    volume[rows, fullest] -= over_all
+    return {"open": _priced(cuts[:, :, 0], tick), "high": _priced(high, tick), "low": _priced(low, tick),
+            "close": _priced(last, tick), "volume": volume}
+
+
+def _outside(days: np.ndarray, bars: Bars, calendar: Calendar, tick: float,
+             rng: np.random.Generator) -> list[tuple[np.ndarray, dict[str, np.ndarray]]]:
+    """Thin trade before and after the regular session; many minutes have none."""
+    made = []
+    previous = np.concatenate([bars["open"][:1], bars["close"][:-1]])
+    for first, last, begin, end in ((calendar.early, calendar.start, previous, bars["open"]),
+                                    (calendar.end, calendar.late, bars["close"], bars["close"] * np.exp(rng.normal(0, 0.003, len(days))))):
+        length = last - first
+        along = np.linspace(0, 1, length + 1)
+        walk = np.cumsum(rng.normal(0, 0.0004, (len(days), length + 1)), axis=1)
+        path = (begin[:, None] + (end - begin)[:, None] * along) * np.exp(walk - walk[:, :1] * (1 - along) - walk[:, -1:] * along)
+        ticks = np.maximum(np.round(path / tick), 1)
+        opens, closes = ticks[:, :-1], ticks[:, 1:]
+        wick = rng.integers(0, 2, (2, len(days), length))
+        high, low = np.maximum(opens, closes) + wick[0], np.maximum(np.minimum(opens, closes) - wick[1], 1)
+        volume = np.floor(rng.exponential(bars["volume"][:, None] / 390 * 0.08, (len(days), length)))
+        volume *= rng.random((len(days), length)) < 0.55
+        clock = days[:, None] * DAY + (first + np.arange(length))[None, :] * 60
+        made.append(_flat(clock, {"open": _priced(opens, tick), "high": _priced(high, tick), "low": _priced(low, tick),
+                                  "close": _priced(closes, tick), "volume": volume}))
+    return made
+
+
+def make(symbol: str, base: Timeframe) -> Bars:
+    """The stored bars of a symbol at a base timeframe."""
+    return minutes(symbol) if base.intraday else daily(symbol)
+
+
+def prepare(library: BarLibrary) -> None:
+    """Fills the catalogue and the daily bars; minute bars follow when they are first asked for."""
+    library.maker = make
+    if library.fact("demo") != VERSION:
+        for stale in library.folder.glob("*.arrow"):
+            stale.unlink()
+        library.add_symbols(symbols())
+        for info in symbols():
+            library.write(daily(info.symbol))
+        library.remember("demo", VERSION)

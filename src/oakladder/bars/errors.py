@@ -1,0 +1,5 @@
+"""What can be wrong with data, as a sentence for the user."""
+
+
+class DataProblem(Exception):
+    """Data that cannot be used; the text says what is wrong, where, and what to do."""

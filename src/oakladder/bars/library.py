@@ -1,0 +1,199 @@
+"""The bar library on disk: one Arrow IPC file for each symbol and base timeframe, and a catalogue in SQLite.
+
+Files are memory-mapped when read and written beside their place first, then moved there, so that a reader
+never sees half a file.
+"""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import threading
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+
+from .errors import DataProblem
+from .series import COLUMNS, Bars, Panel, fits, panel_of, resample
+from .sessions import Calendar
+from .timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+
+
+@dataclass(frozen=True, slots=True)
+class SymbolInfo:
+    """What the catalogue knows of a symbol."""
+
+    symbol: str
+    name: str
+    sector: str
+    kind: str
+    tick: float
+    calendar: Calendar
+
+    @property
+    def decimals(self) -> int:
+        """Decimals that a price is written with."""
+        return max(0, len(f"{self.tick:.8f}".rstrip("0").split(".")[1]))
+
+
+_SCHEMA = """
+create table if not exists symbols (
+    symbol text primary key, position integer, name text, sector text, kind text, tick real,
+    zone text, start integer, end integer, early integer, late integer, weekend integer, holidays text);
+create table if not exists facts (name text primary key, value text);
+"""
+
+
+class BarLibrary:
+    """Bars of many symbols in one folder."""
+
+    def __init__(self, folder: Path):
+        self.folder = folder
+        folder.mkdir(parents=True, exist_ok=True)
+        self._catalogue = folder / "catalogue.sqlite"
+        with self._connect() as db:
+            db.executescript(_SCHEMA)
+        self._lock = threading.Lock()
+        self._infos: dict[str, SymbolInfo] | None = None
+        self._cache: dict[tuple[str, Timeframe, bool], Bars] = {}
+        #: Makes a missing or damaged file again, where that can be done: (symbol, base timeframe) → bars.
+        self.maker: Callable[[str, Timeframe], Bars] | None = None
+        #: Sentences about files that were set aside.
+        self.notices: list[str] = []
+
+    def _connect(self) -> sqlite3.Connection:
+        return sqlite3.connect(self._catalogue, timeout=10)
+
+    # --- catalogue --------------------------------------------------------------------------------
+
+    def add_symbols(self, infos: Sequence[SymbolInfo]) -> None:
+        """Writes symbols into the catalogue, in their order."""
+        rows = [(i.symbol, k, i.name, i.sector, i.kind, i.tick, i.calendar.zone, i.calendar.start, i.calendar.end,
+                 i.calendar.early, i.calendar.late, int(i.calendar.weekend), ",".join(map(str, sorted(i.calendar.holidays))))
+                for k, i in enumerate(infos)]
+        with self._connect() as db:
+            db.executemany("insert or replace into symbols values (?,?,?,?,?,?,?,?,?,?,?,?,?)", rows)
+        self._infos = None
+
+    @property
+    def infos(self) -> dict[str, SymbolInfo]:
+        """Every symbol, in the catalogue's order."""
+        if self._infos is None:
+            with self._connect() as db:
+                rows = db.execute("select symbol, name, sector, kind, tick, zone, start, end, early, late, weekend, holidays "
+                                  "from symbols order by position").fetchall()
+            self._infos = {r[0]: SymbolInfo(r[0], r[1], r[2], r[3], r[4], _calendar(*r[5:])) for r in rows}
+        return self._infos
+
+    def fact(self, name: str) -> str | None:
+        """A remembered fact about the library."""
+        with self._connect() as db:
+            row = db.execute("select value from facts where name = ?", (name,)).fetchone()
+        return row[0] if row else None
+
+    def remember(self, name: str, value: str) -> None:
+        with self._connect() as db:
+            db.execute("insert or replace into facts values (?, ?)", (name, value))
+
+    # --- files ------------------------------------------------------------------------------------
+
+    def path(self, symbol: str, base: Timeframe) -> Path:
+        return self.folder / f"{symbol}.{base}.arrow"
+
+    def write(self, bars: Bars) -> None:
+        """Puts the bars of a symbol in place of what was there. Atomic."""
+        arrays = {"time": pa.array(bars.times, pa.timestamp("s", "UTC")), **{n: pa.array(bars[n]) for n in COLUMNS}}
+        if bars.timeframe.intraday:
+            arrays["extended"] = pa.array(~bars.calendar.is_regular(bars.times))
+        table = pa.table(arrays)
+        path = self.path(bars.symbol, bars.timeframe)
+        partial = path.with_suffix(f".{os.getpid()}.partial")
+        try:
+            with pa.OSFile(str(partial), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+                writer.write_table(table)
+            os.replace(partial, path)
+        except OSError as error:
+            partial.unlink(missing_ok=True)
+            raise DataProblem(f"{path.name} cannot be written: {error.strerror}.") from None
+        with self._lock:
+            self._cache = {k: v for k, v in self._cache.items() if k[0] != bars.symbol}
+
+    def base(self, symbol: str, base: Timeframe) -> Bars:
+        """The stored bars, memory-mapped. Raises `DataProblem` if there are none; a damaged file is set aside
+        and made again where that can be done."""
+        path = self.path(symbol, base)
+        info = self.infos[symbol]
+        if path.exists():
+            try:
+                return _read(path, symbol, base, info.calendar)
+            except (pa.ArrowInvalid, OSError, KeyError, ValueError):
+                aside = path.with_suffix(".damaged")
+                os.replace(path, aside)
+                self.notices.append(f"{path.name} was damaged and has been set aside as {aside.name}.")
+        if self.maker is None:
+            raise DataProblem(f"There are no {base} bars of {symbol} in the library.")
+        made = self.maker(symbol, base)
+        self.write(made)
+        return _read(path, symbol, base, info.calendar)
+
+    def bars(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> Bars:
+        """The bars of a symbol at any timeframe, put together from the stored ones; remembered."""
+        if symbol not in self.infos:
+            raise KeyError(symbol)
+        key = (symbol, timeframe, extended)
+        with self._lock:
+            if key in self._cache:
+                return self._cache[key]
+        base = self.base(symbol, ONE_MINUTE if timeframe.intraday else ONE_DAY)
+        made = base if extended and timeframe.intraday else base.regular()
+        if extended and timeframe.intraday:
+            made = Bars(made.symbol, made.timeframe, made.calendar, made.times, made.columns, True)
+        made = resample(made, timeframe)
+        with self._lock:
+            self._cache[key] = made
+        return made
+
+    def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
+        """Symbols at one timeframe as a panel; an intraday panel knows the longer bars before its first."""
+        names = list(symbols)
+        made = panel_of([self.bars(s, timeframe, extended) for s in names])
+        made.earlier = EarlierBars(self, names, timeframe)  # type: ignore[assignment]
+        return made
+
+
+class EarlierBars(dict[Timeframe, Panel]):
+    """Longer bars from before a panel's first bar, read when a script asks for them."""
+
+    def __init__(self, library: BarLibrary, symbols: list[str], base: Timeframe):
+        super().__init__()
+        self._library, self._symbols, self._base = library, symbols, base
+
+    def get(self, timeframe: Timeframe, default: object = None) -> Panel | None:  # type: ignore[override]
+        """The panel of a longer timeframe, or None where the chart's own bars reach back as far."""
+        if timeframe.intraday or not self._base.intraday or not fits(self._base, timeframe):
+            return None
+        if timeframe not in self:
+            self[timeframe] = panel_of([self._library.bars(s, timeframe) for s in self._symbols])
+        return self[timeframe]
+
+
+@lru_cache(maxsize=64)
+def _calendar(zone: str, start: int, end: int, early: int, late: int, weekend: int, holidays: str) -> Calendar:
+    days = frozenset(int(d) for d in holidays.split(",") if d)
+    return Calendar(zone, start, end, early, late, bool(weekend), days)
+
+
+def _read(path: Path, symbol: str, base: Timeframe, calendar: Calendar) -> Bars:
+    """A file as arrays over its memory map."""
+    with pa.memory_map(str(path)) as source:
+        table = pa.ipc.open_file(source).read_all()
+    table = table.combine_chunks()
+    columns = {n: table[n].chunk(0).to_numpy(zero_copy_only=True) if len(table) else np.zeros(0) for n in COLUMNS}
+    times = table["time"].chunk(0).cast(pa.int64()).to_numpy(zero_copy_only=True) if len(table) else np.zeros(0, np.int64)
+    if len(times) > 1 and not (times[1:] > times[:-1]).all():
+        raise ValueError("times out of order")
+    return Bars(symbol, base, calendar, times, columns)

@@ -1,0 +1,54 @@
+"""A program that goes on: state after the last bar is kept, new bars are added, a bar in progress is tried.
+
+Running over history and then bar by bar gives the same bits as running over everything at once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+
+from oakladder.bars.series import Panel
+from oakladder.rung.native import COMMIT, FRESH
+from oakladder.rung.plan import Op, Output
+from oakladder.rung.program import Program
+
+from .run import Call, Result, prepare
+
+
+class LiveRun:
+    """The state of a program on each symbol of a panel."""
+
+    def __init__(self, program: Program, history: Panel, settings: Mapping[str, object] | None = None,
+                 outputs: Sequence[Output] | None = None, extra: Sequence[Op] = ()):
+        self.program, self.settings = program, dict(settings or {})
+        self._outputs, self._extra = outputs, list(extra)
+        job = prepare(program, history, self.settings, outputs, extra)
+        self.state = np.empty((len(history), len(job.layout.template)))
+        self._last: tuple[int | None, ...] = (None,) * len(history)
+        self.history = self._go(history, FRESH | COMMIT)
+        self._remember(history)
+
+    def _go(self, panel: Panel, mode: int) -> Result:
+        job = prepare(self.program, panel, self.settings, self._outputs, self._extra)
+        outs = job.empty_outs()
+        Call(job, outs)(0, len(panel), self.state, mode)
+        shown = self.program.outputs if self._outputs is None else list(self._outputs)
+        return Result(self.program, panel, shown, dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
+
+    def _remember(self, panel: Panel) -> None:
+        self._last = tuple(int(panel.times[b - 1]) if b > a else old
+                           for a, b, old in zip(panel.starts, panel.ends, self._last, strict=True))
+
+    def advance(self, bars: Panel) -> Result:
+        """Runs over new, finished bars of the same symbols (any number of each) and keeps the state after them."""
+        bars.previous = self._last
+        made = self._go(bars, COMMIT)
+        self._remember(bars)
+        return made
+
+    def peek(self, bars: Panel) -> Result:
+        """What the bar in progress would give if it closed now; the state stays as it was."""
+        bars.previous = self._last
+        return self._go(bars, 0)
