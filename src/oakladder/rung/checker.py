@@ -124,6 +124,8 @@ class Checker:
 
     def __init__(self, script: t.Script):
         self.script = script
+        #: Line of an output statement → the unit of its first operand.
+        self.units: dict[int, Unit] = {}
         self._found: dict[tuple[str, int, int], Problem] = {}
         self._base = base_scope()
         self._functions: dict[str, Function] = {}
@@ -350,6 +352,7 @@ class Checker:
     def _show(self, statement: t.Show, scope: Scope) -> None:
         for operand, kinds in zip(statement.operands, _OPERANDS[statement.what], strict=True):
             type_ = self._single(operand, scope)
+            self.units.setdefault(statement.span.line, type_.unit)
             if type_.known_kind and type_.kind not in kinds:
                 self.report("R301", operand.span, f"`{statement.what}` takes {kinds[0].with_article}, and this is {type_.kind.with_article}.",
                             "A condition can be shown with `mark` or `lane`." if type_.kind is Kind.FLAG else "")
@@ -808,10 +811,3 @@ def _fold(op: str, a: object, b: object) -> float | None:
     if op == "/":
         return a / b if b else None
     return None
-
-
-def check(script: t.Script) -> list[Problem]:
-    """Every problem of a parsed script from R2xx on."""
-    checker = Checker(script)
-    checker.run()
-    return checker.problems

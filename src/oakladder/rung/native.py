@@ -54,6 +54,11 @@ _META = """
 Bits = tuple[str, str]
 
 
+def _is_count(key: object) -> bool:
+    """Whether a scalar counts something: it lives in registers as an integer, in the state as a float."""
+    return isinstance(key, tuple) and key[0] in ("bar", "phase", "k")
+
+
 def _hex(value: float) -> str:
     return "0x" + struct.pack(">d", value).hex().upper()
 
@@ -104,12 +109,35 @@ class Writer:
     # --- places -----------------------------------------------------------------------------------
 
     def scalar(self, key: object) -> str:
-        """The register variable of a scalar of this domain."""
+        """The register variable of a scalar of this domain; counters are kept as integers."""
         if key not in self._slots:
-            name = f"%s{len(self._slots)}"
+            name = f"%reg{len(self._slots)}"
             self._slots[key] = name
-            self.entry.append(f"  {name} = alloca double")
+            self.entry.append(f"  {name} = alloca {'i64' if _is_count(key) else 'double'}")
         return self._slots[key]
+
+    def load_count(self, key: object) -> str:
+        return self.new(f"load i64, ptr {self.scalar(key)}")
+
+    def store_count(self, key: object, value: str) -> None:
+        self.put(f"store i64 {value}, ptr {self.scalar(key)}")
+
+    def transfers(self, base: str, origin: int) -> tuple[list[str], list[str]]:
+        """Instructions that load the lasting scalars from their places, and that store them back."""
+        loads, stores = [], []
+        for key, place in self.lasting():
+            slot = self._slots[key]
+            n = slot[4:]
+            loads += [f"  %lp{n} = getelementptr double, ptr {base}, i64 {place - origin}", f"  %lv{n} = load double, ptr %lp{n}, {_STATE}"]
+            stores += [f"  %sp{n} = getelementptr double, ptr {base}, i64 {place - origin}"]
+            if _is_count(key):
+                loads += [f"  %li{n} = fptosi double %lv{n} to i64", f"  store i64 %li{n}, ptr {slot}"]
+                stores += [f"  %si{n} = load i64, ptr {slot}", f"  %sv{n} = sitofp i64 %si{n} to double"]
+            else:
+                loads.append(f"  store double %lv{n}, ptr {slot}")
+                stores.append(f"  %sv{n} = load double, ptr {slot}")
+            stores.append(f"  store double %sv{n}, ptr %sp{n}, {_STATE}")
+        return loads, stores
 
     def load_scalar(self, key: object) -> str:
         return self.new(f"load double, ptr {self.scalar(key)}")
@@ -136,7 +164,7 @@ class Writer:
 
     def counter(self) -> str:
         """The number of this domain's bar, as an integer."""
-        return self.new(f"fptosi double {self.load_scalar(('bar', self.domain))} to i64")
+        return self.load_count(("bar", self.domain))
 
     # --- values -----------------------------------------------------------------------------------
 
@@ -236,7 +264,7 @@ class Writer:
             case "input":
                 self.numbers[op] = self.read_input(str(op.attr))
             case "bar":
-                self.numbers[op] = self.load_scalar(("bar", self.domain))
+                self.numbers[op] = self.new(f"sitofp i64 {self.counter()} to double")
             case "get" | "prev":
                 self.keep_raw(op, self.load_scalar(op.attr))
             case "past":
@@ -354,7 +382,7 @@ class Writer:
         row = self.state.fold_row(fold)
         tails, values, length = (self.size(row + k) for k in range(3))
         last = self.at_entry(f"sub i64 {length}, 1")
-        phase = self.new(f"fptosi double {self.load_scalar(('phase', fold))} to i64")
+        phase = self.load_count(("phase", fold))
         rebuild, go_on, joined = self.label("tails"), self.label("head"), self.label("window")
         self.put(f"br i1 {self.new(f'icmp eq i64 {phase}, 0')}, label %{rebuild}, label %{go_on}")
         self.begin(rebuild)
@@ -372,7 +400,7 @@ class Writer:
         full = self.new(f"icmp eq i64 {phase}, {last}")
         made = self._join(fold, tail, total)
         wrapped = self.new(f"select i1 {full}, i64 0, i64 {next_phase}")
-        self.store_scalar(("phase", fold), self.new(f"sitofp i64 {wrapped} to double"))
+        self.store_count(("phase", fold), wrapped)
         return self.new(f"select i1 {full}, double {total}, double {made}")
 
     def _join(self, fold: Fold, a: str, b: str) -> str:
@@ -409,7 +437,7 @@ class Writer:
         self.block(self.domain.body)
         self.block(self.domain.tail)
         bar = ("bar", self.domain)
-        self.store_scalar(bar, self.new(f"fadd double {self.load_scalar(bar)}, 1.0"))
+        self.store_count(bar, self.new(f"add i64 {self.load_count(bar)}, 1"))
 
     def lasting(self) -> list[tuple[object, int]]:
         """The scalars of this domain that live from bar to bar, with their places."""
@@ -429,13 +457,7 @@ class StepWriter(Writer):
     def text(self, name: str) -> str:
         first, _ = self.state.regions[self.domain]
         self.bar()
-        loads, stores = [], []
-        for key, place in self.lasting():
-            slot = self._slots[key]
-            stem = slot[2:]
-            loads += [f"  %lp{stem} = getelementptr double, ptr %own, i64 {place - first}",
-                      f"  %lv{stem} = load double, ptr %lp{stem}, {_STATE}", f"  store double %lv{stem}, ptr {slot}"]
-            stores += [f"  %sv{stem} = load double, ptr {slot}", f"  store double %sv{stem}, ptr %lp{stem}, {_STATE}"]
+        loads, stores = self.transfers("%own", first)
         body = ["entry:", *self.entry, *loads, "  br label %go", "go:", *self.lines, *stores, "  ret void"]
         return f"define internal void @{name}(ptr %own, ptr %state, ptr %fixed, ptr %table) {{\n" + "\n".join(body) + "\n}\n"
 
@@ -463,14 +485,7 @@ class MainWriter(Writer):
         self.bar()
         for k, op in enumerate(leaves):
             self._out(k, op)
-        loads, stores = [], []
-        for key, place in self.lasting():
-            slot = self._slots[key]
-            stem = slot[2:]
-            loads += [f"  %lp{stem} = getelementptr double, ptr %state, i64 {place}",
-                      f"  %lv{stem} = load double, ptr %lp{stem}, {_STATE}", f"  store double %lv{stem}, ptr {slot}"]
-            stores += [f"  %sq{stem} = getelementptr double, ptr %state, i64 {place}", f"  %sv{stem} = load double, ptr {slot}",
-                       f"  store double %sv{stem}, ptr %sq{stem}, {_STATE}"]
+        loads, stores = self.transfers("%state", 0)
         earlier = self._before()
         head = f"""define void @run(i64 %symbols, ptr %starts, ptr %ends, ptr %columns, ptr %steps, ptr %outs, ptr %fixed, ptr %table, ptr %all, i64 %stride, ptr %template, i64 %size, i64 %mode, ptr %before) {{
 entry:

@@ -90,9 +90,10 @@ class RunProblem(Exception):
 
 def nearest(word: str, known: Iterable[str], count: int = 3) -> list[str]:
     """The known names closest to a mistyped one, best first."""
-    known = list(known)
-    found = difflib.get_close_matches(word.lower(), known, count, 0.6)
-    return found or [name for name in known if name.startswith(word.lower()[:3]) and len(word) > 2][:count]
+    spelled = {name.lower(): name for name in known}
+    found = difflib.get_close_matches(word.lower(), spelled, count, 0.6)
+    found = found or [name for name in spelled if name.startswith(word.lower()[:3]) and len(word) > 2][:count]
+    return [spelled[name] for name in found]
 
 
 def did_you_mean(word: str, known: Iterable[str]) -> str:

@@ -11,11 +11,11 @@ import numpy as np
 
 from . import native
 from . import tree as t
-from .checker import check
+from .checker import Checker
 from .lowering import lower
 from .parser import parse
 from .plan import Live, Op, Output, Plan, leaves, live
-from .problems import Problem, RunProblem, ScriptError, did_you_mean
+from .problems import Problem, RunProblem, ScriptError, Span, did_you_mean
 from .reference import evaluate_fixed
 from .state import Layout, StateMap, lay_out, map_state
 
@@ -178,25 +178,37 @@ def _setting_info(statement: t.Setting) -> SettingInfo:
                        low, high, step, tuple(constant(c) for c in statement.choices))  # type: ignore[arg-type]
 
 
-def problems_of(text: str) -> tuple[t.Script, tuple[Problem, ...]]:
-    """The tree of a script and all its problems, sorted by place."""
-    script, problems = parse(text)
-    try:
-        found = [*problems, *check(script)]
-    except RecursionError:
-        from .problems import Span
+@dataclass(frozen=True, slots=True)
+class Analysis:
+    """What is known of a script without running it: its tree, its problems by place, the units of what it shows."""
 
+    script: t.Script
+    problems: tuple[Problem, ...]
+    units: dict[int, str]
+
+
+def analyse(text: str) -> Analysis:
+    """Reads and checks a script; never raises for what is wrong in it."""
+    script, problems = parse(text)
+    checker = Checker(script)
+    try:
+        checker.run()
+        found = [*problems, *checker.problems]
+    except RecursionError:
         found = [*problems, Problem("R112", Span(1, 1), "The script is nested too deeply.", "Make parts of it into names with `let`.")]
     found.sort(key=lambda p: (p.span.line, p.span.column, p.code))
-    return script, tuple(found)
+    return Analysis(script, tuple(found), {line: unit.value for line, unit in checker.units.items()})
 
 
 @lru_cache(maxsize=128)
 def compile_script(text: str) -> Program:
     """Compiles a script. Raises `ScriptError` with every problem if there is an error among them."""
-    script, problems = problems_of(text)
-    if any(p.is_error for p in problems):
-        raise ScriptError(problems)
+    analysis = analyse(text)
+    if any(p.is_error for p in analysis.problems):
+        raise ScriptError(analysis.problems)
+    script = analysis.script
     plan = lower(script)
+    for output in plan.outputs:
+        output.unit = analysis.units.get(output.line, "")
     settings = tuple(_setting_info(s) for s in script.statements if isinstance(s, t.Setting))
-    return Program(text, script.title, script.about, settings, plan, problems)
+    return Program(text, script.title, script.about, settings, plan, analysis.problems)

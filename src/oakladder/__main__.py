@@ -1,0 +1,5 @@
+"""``python -m oakladder``."""
+
+from oakladder.cli import main
+
+main()

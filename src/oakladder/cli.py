@@ -1,0 +1,329 @@
+"""The same jobs without a window: check, eval, scan, shot, bench.
+
+Exit codes: 0 done, 1 the script has errors, 2 the call was wrong, 3 the data were wrong.
+"""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import sys
+import tempfile
+from collections.abc import Callable, Sequence
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated, Any, NoReturn
+
+import numpy as np
+import typer
+from rich.console import Console
+from rich.table import Table
+
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.library import BarLibrary
+from oakladder.bars.series import Panel, panel_of, resample
+from oakladder.bars.text_files import iso, read_csv
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.engine import scan as scanning
+from oakladder.engine.run import Result, run
+from oakladder.rung import CODES, Program, RunProblem, ScriptError, analyse, compile_script
+from oakladder.rung.plan import Op
+from oakladder.rung.problems import did_you_mean
+from oakladder.workspace import ScriptFileProblem, Workspace, read_script
+
+app = typer.Typer(add_completion=False, no_args_is_help=False, pretty_exceptions_enable=False,
+                  help="Write a rule once; see it on the chart, down the watchlist, through the market.")
+
+SCRIPT_ERRORS, CALL_WRONG, DATA_WRONG = 1, 2, 3
+
+
+class Format(StrEnum):
+    """How a table is written."""
+
+    TABLE = "table"
+    CSV = "csv"
+    JSON = "json"
+
+
+ScriptArgument = Annotated[Path, typer.Argument(help="a .rung file")]
+TimeframeOption = Annotated[str, typer.Option(help="1m … 4h, 1d, 1w, 1mo")]
+SetOption = Annotated[list[str] | None, typer.Option("--set", help="a setting, as in --set fast=12")]
+
+
+def _fail(code: int, sentence: str) -> NoReturn:
+    print(sentence, file=sys.stderr)
+    raise typer.Exit(code)
+
+
+def _load(script: Path, as_json: bool = False) -> Program:
+    """Reads and compiles a script; errors go to standard error and end the program."""
+    try:
+        text = read_script(script)
+    except ScriptFileProblem as error:
+        _fail(CALL_WRONG if not script.exists() else SCRIPT_ERRORS, str(error))
+    try:
+        return compile_script(text)
+    except ScriptError as error:
+        _print_problems(script, [p for p in error.problems if p.is_error], as_json, sys.stderr)
+        raise typer.Exit(SCRIPT_ERRORS) from None
+
+
+def _print_problems(script: Path, problems: Sequence[Any], as_json: bool, to: Any) -> None:
+    if as_json:
+        print(json.dumps([{"file": str(script), **p.as_dict()} for p in problems], indent=2), file=to)
+        return
+    for problem in problems:
+        print(problem.line_text(str(script)), file=to)
+
+
+def _timeframe(text: str) -> Timeframe:
+    try:
+        return Timeframe.parse(text)
+    except ValueError as error:
+        _fail(CALL_WRONG, str(error))
+
+
+def _settings(program: Program, given: list[str] | None) -> dict[str, object]:
+    made: dict[str, object] = {}
+    for item in given or []:
+        name, equals, value = item.partition("=")
+        if not equals:
+            _fail(CALL_WRONG, f"`--set {item}` says no value. Write --set name=value.")
+        made[name.strip()] = value.strip()
+    try:
+        return {k: v for k, v in program.values_of(made).items() if k in made}
+    except RunProblem as error:
+        _fail(CALL_WRONG, str(error))
+
+
+def _known_symbol(library: BarLibrary, symbol: str) -> str:
+    name = symbol.upper()
+    if name not in library.infos:
+        _fail(CALL_WRONG, f"There is no symbol {symbol}. {did_you_mean(name, library.infos).replace('`', '')}".strip())
+    return name
+
+
+@app.command()
+def start() -> None:
+    """Open the application with the demo market."""
+    from oakladder.desk.app import run_desk
+
+    raise typer.Exit(run_desk())
+
+
+@app.command()
+def check(script: Annotated[Path | None, typer.Argument(help="a .rung file")] = None,
+          explain: Annotated[str | None, typer.Option(help="a problem code, as in --explain R501")] = None,
+          as_json: Annotated[bool, typer.Option("--json", help="problems as JSON")] = False) -> None:
+    """List everything that is wrong with a script, each with its place and a fix."""
+    if explain is not None:
+        code = CODES.get(explain.upper())
+        if code is None:
+            _fail(CALL_WRONG, f"There is no problem code {explain}. They run from R100 to R703.")
+        print(f"{explain.upper()} ({code.severity.value}): {code.title}\n\nwrong:\n{_indented(code.wrong)}\nright:\n{_indented(code.right)}")
+        return
+    if script is None:
+        _fail(CALL_WRONG, "Name a script to check, or a code to --explain.")
+    try:
+        text = read_script(script)
+    except ScriptFileProblem as error:
+        _fail(CALL_WRONG if not script.exists() else SCRIPT_ERRORS, str(error))
+    problems = analyse(text).problems
+    errors = [p for p in problems if p.is_error]
+    if not errors:
+        try:
+            compile_script(text)
+        except ScriptError as error:
+            problems = error.problems
+            errors = list(problems)
+    _print_problems(script, problems, as_json, sys.stderr)
+    if errors:
+        raise typer.Exit(SCRIPT_ERRORS)
+    if not as_json:
+        print(f"{script}: no errors")
+
+
+def _indented(text: str) -> str:
+    return "\n".join("    " + line for line in text.split("\n"))
+
+
+@app.command("eval")
+def evaluate(script: ScriptArgument, out: Annotated[Path, typer.Option(help="the CSV file to write")],
+             csv_file: Annotated[Path | None, typer.Option("--csv", help="bars from a CSV file")] = None,
+             symbol: Annotated[str | None, typer.Option(help="a symbol of the demo market")] = None,
+             timeframe: Annotated[str | None, typer.Option(help="1m … 4h, 1d, 1w, 1mo")] = None,
+             settings: SetOption = None,
+             everything: Annotated[bool, typer.Option("--all", help="every top-level let and keep too")] = False,
+             as_json: Annotated[bool, typer.Option("--json", help="problems as JSON")] = False) -> None:
+    """Run a script over the bars of one symbol and write its outputs."""
+    if (csv_file is None) == (symbol is None):
+        _fail(CALL_WRONG, "Say where the bars come from: either --csv FILE or --symbol SYMBOL.")
+    program = _load(script, as_json)
+    values = _settings(program, settings)
+    panel = _bars(csv_file, symbol, timeframe)
+    names = _columns(program, everything)
+    try:
+        result = run(program, panel, values, extra=list(names.values()))
+    except RunProblem as error:
+        _fail(CALL_WRONG, str(error))
+    _write_csv(out, panel, names, result)
+
+
+def _bars(csv_file: Path | None, symbol: str | None, timeframe: str | None) -> Panel:
+    wanted = _timeframe(timeframe) if timeframe else None
+    try:
+        if csv_file is not None:
+            bars = read_csv(csv_file)
+            return panel_of([resample(bars, wanted) if wanted else bars])
+        library = Workspace.default().demo_library()
+        return library.panel([_known_symbol(library, str(symbol))], wanted or ONE_DAY)
+    except DataProblem as error:
+        _fail(DATA_WRONG, str(error))
+    except ValueError as error:
+        _fail(CALL_WRONG, str(error))
+
+
+def _columns(program: Program, everything: bool) -> dict[str, Op]:
+    """The columns of the file: signals, named numbers, and with ``everything`` all top-level values."""
+    made: dict[str, Op] = {}
+    for output in program.outputs:
+        if output.what == "signal":
+            made[output.name] = output.roles["value"]
+        elif "named" in output.attributes and "value" in output.roles and output.what in ("line", "histogram", "level"):
+            made.setdefault(output.attributes["named"], output.roles["value"])
+    if everything:
+        for name, op in program.plan.values.items():
+            if not op.is_shell:
+                made.setdefault(name, op)
+    return made
+
+
+def _write_csv(path: Path, panel: Panel, names: dict[str, Op], result: Result) -> None:
+    columns = [_written(result, op) for op in names.values()]
+    try:
+        with tempfile.NamedTemporaryFile("w", dir=path.parent, delete=False, newline="", encoding="utf-8") as file:
+            writer = csv.writer(file)
+            writer.writerow(["time", *names])
+            for k, time in enumerate(panel.times.tolist()):
+                writer.writerow([iso(time), *(c[k] for c in columns)])
+        os.chmod(file.name, 0o644)
+        os.replace(file.name, path)
+    except OSError as error:
+        _fail(CALL_WRONG, f"{path} cannot be written: {error.strerror}.")
+
+
+def _written(result: Result, op: Op) -> list[str]:
+    if op.is_flag:
+        return [{1: "1", 0: "0"}.get(v, "") for v in result.flag(op).tolist()]
+    return ["" if v != v else repr(v) for v in result.number(op).tolist()]
+
+
+@app.command()
+def scan(script: ScriptArgument, signal: Annotated[str, typer.Option(help="the name of a signal")],
+         timeframe: TimeframeOption = "1d", within: Annotated[int, typer.Option(min=1, help="fired within the last n bars")] = 1,
+         list_name: Annotated[str, typer.Option("--list", help="all, or a sector")] = "all",
+         settings: SetOption = None, format_: Annotated[Format, typer.Option("--format")] = Format.TABLE) -> None:
+    """Find the symbols on which a signal fired lately."""
+    program = _load(script)
+    values = _settings(program, settings)
+    frame = _timeframe(timeframe)
+    library = Workspace.default().demo_library()
+    symbols = _list(library, list_name)
+    try:
+        found = scanning.scan(program, signal, library, symbols, frame, within, values)
+    except KeyError as error:
+        _fail(CALL_WRONG, str(error.args[0]))
+    except RunProblem as error:
+        _fail(CALL_WRONG, str(error))
+    _print_scan(found, library, format_)
+    for skipped in found.skipped:
+        print(f"{skipped.symbol} left out: {skipped.reason}", file=sys.stderr)
+
+
+def _list(library: BarLibrary, name: str) -> list[str]:
+    if name == "all":
+        return list(library.infos)
+    sectors = sorted({i.sector for i in library.infos.values()})
+    chosen = [s for s, i in library.infos.items() if i.sector.lower() == name.lower()]
+    if not chosen:
+        _fail(CALL_WRONG, f"There is no list `{name}`. {did_you_mean(name, ['all', *sectors]) or 'There are all, ' + ', '.join(sectors) + '.'}")
+    return chosen
+
+
+def _print_scan(found: scanning.Scan, library: BarLibrary, format_: Format) -> None:
+    rows = [{"symbol": h.symbol, "name": library.infos[h.symbol].name, "bars_ago": h.bars_ago, "time": iso(h.time),
+             "last": h.last, "change": h.change} for h in found.hits]
+    if format_ is Format.JSON:
+        clean = [{k: None if v != v else v for k, v in row.items()} for row in rows]
+        print(json.dumps({"looked_at": found.looked_at, "hits": clean}, indent=2))
+    elif format_ is Format.CSV:
+        writer = csv.DictWriter(sys.stdout, ["symbol", "name", "bars_ago", "time", "last", "change"])
+        writer.writeheader()
+        writer.writerows(rows)
+    else:
+        table = Table(title=f"{len(rows)} of {found.looked_at} symbols", title_justify="left")
+        for name, justify in (("Symbol", "left"), ("Name", "left"), ("Bars ago", "right"), ("Last", "right"), ("Change", "right")):
+            table.add_column(name, justify=justify)  # type: ignore[arg-type]
+        for row, hit in zip(rows, found.hits, strict=True):
+            decimals = library.infos[hit.symbol].decimals
+            change = "" if np.isnan(hit.change) else f"{hit.change:+.2%}"
+            table.add_row(hit.symbol, str(row["name"]), str(hit.bars_ago), f"{hit.last:,.{decimals}f}", change)
+        Console().print(table)
+
+
+@app.command()
+def shot(place: Annotated[str, typer.Argument(help="bench or scan")], out: Annotated[Path, typer.Argument(help="the PNG to write")],
+         size: Annotated[str, typer.Option(help="width x height")] = "1280x800",
+         symbol: Annotated[str | None, typer.Option()] = None, timeframe: TimeframeOption = "1d",
+         script: Annotated[str | None, typer.Option(help="a .rung file, or the name of a script in the library")] = None,
+         night: Annotated[bool, typer.Option("--night", help="the night theme")] = False) -> None:
+    """Take a picture of the application as it would stand on the screen."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from oakladder.desk.shot import PLACES, take
+
+    if place not in PLACES:
+        _fail(CALL_WRONG, f"There is no place `{place}`. {did_you_mean(place, PLACES) or 'There are ' + ', '.join(PLACES) + '.'}")
+    width, _, height = size.partition("x")
+    if not (width.isdigit() and height.isdigit() and 320 <= int(width) <= 8000 and 240 <= int(height) <= 8000):
+        _fail(CALL_WRONG, f"`{size}` is no size. Write width x height, as in 1280x800.")
+    frame = _timeframe(timeframe)
+    workspace = Workspace.default()
+    if symbol is not None:
+        symbol = _known_symbol(workspace.demo_library(), symbol)
+    try:
+        take(workspace, place, out, (int(width), int(height)), symbol, frame, script, night)
+    except ScriptFileProblem as error:
+        _fail(CALL_WRONG, str(error))
+
+
+@app.command()
+def bench(what: Annotated[str, typer.Argument(help="all, engine, compile or desk")] = "all",
+          symbols: Annotated[int, typer.Option(min=10, help="symbols of the large panel")] = 5000) -> None:
+    """Measure speed, as ratios side by side in one run."""
+    from oakladder import bench as benches
+
+    if what not in ("all", *benches.BENCHES):
+        _fail(CALL_WRONG, f"There is no bench `{what}`. There are all, {', '.join(benches.BENCHES)}.")
+    benches.main(what, symbols)
+
+
+def _guarded(go: Callable[[], object]) -> None:
+    """No traceback reaches a user: what nobody foresaw becomes one sentence and a file with the details."""
+    try:
+        go()
+    except (KeyboardInterrupt, BrokenPipeError):
+        sys.exit(130)
+    except Exception as error:
+        import traceback
+
+        handle, name = tempfile.mkstemp(prefix="oakladder-", suffix=".txt")
+        with os.fdopen(handle, "w", encoding="utf-8") as file:
+            traceback.print_exc(file=file)
+        print(f"Something went wrong that should not: {error}. The details are in {name}.", file=sys.stderr)
+        sys.exit(70)
+
+
+def main() -> None:
+    """The program's entry."""
+    _guarded(lambda: app(args=sys.argv[1:] or ["--help"], prog_name="oak"))

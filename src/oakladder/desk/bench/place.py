@@ -1,0 +1,158 @@
+"""The Bench: watchlist, timeframe ladder, chart, script, all in sight."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
+
+from oakladder.bars.timeframes import Timeframe
+from oakladder.engine.scan import Cell, Pip
+
+from ..chart.axes import bar_time, short_number
+from ..chart.chart import Chart
+from ..chart.strip import SignalStrip
+from ..model import Desk, View
+from ..script.panel import ScriptPanel
+from .ladder import Ladder
+from .watchlist import Watchlist
+
+
+class Bench(QWidget):
+    """The main place."""
+
+    def __init__(self, desk: Desk, parent: QWidget | None = None):
+        super().__init__(parent, objectName="place")
+        self.desk = desk
+        self.watchlist = Watchlist(list(desk.library.infos.values()), desk.theme)
+        self.ladder = Ladder(desk.theme)
+        self.chart = Chart(desk.theme)
+        self.strip = SignalStrip(desk.theme)
+        self.script = ScriptPanel(desk)
+        self.heading, self.reading = QLabel(objectName="head"), QLabel(objectName="quiet")
+        self._lay_out()
+        self._connect()
+
+    def _lay_out(self) -> None:
+        middle = QWidget()
+        column = QVBoxLayout(middle)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        head = QHBoxLayout()
+        head.setContentsMargins(8, 5, 8, 3)
+        head.addWidget(self.heading)
+        head.addStretch(1)
+        head.addWidget(self.reading)
+        self.reading.setMinimumWidth(20)
+        column.addLayout(head)
+        column.addWidget(self.chart, 1)
+        column.addWidget(self.strip)
+        centre = QWidget()
+        row = QHBoxLayout(centre)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(self.ladder)
+        row.addWidget(middle, 1)
+        self.splitter = QSplitter(Qt.Orientation.Horizontal)
+        for widget in (self.watchlist, centre, self.script):
+            self.splitter.addWidget(widget)
+        self.splitter.setStretchFactor(1, 1)
+        self.splitter.setSizes([272, 628, 380])
+        self.splitter.setChildrenCollapsible(False)
+        self.watchlist.setMinimumWidth(200)
+        self.script.setMinimumWidth(240)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self.splitter)
+
+    def _connect(self) -> None:
+        desk = self.desk
+        self.watchlist.chosen.connect(lambda symbol: desk.go_to(symbol=symbol))
+        self.ladder.chosen.connect(lambda timeframe: desk.go_to(timeframe=timeframe))
+        self.strip.asked.connect(self.chart.pin)
+        self.chart.ranged.connect(self.strip.show_range)
+        self.chart.hovered.connect(lambda _: self._read())
+        self.chart.picked.connect(lambda _: self._read())
+        desk.view_changed.connect(self._show_view)
+        desk.trouble.connect(self.chart.show_trouble)
+        desk.bar_marked.connect(self.mark_bar)
+        desk.pips_changed.connect(self._show_pips)
+        desk.quotes_changed.connect(self._show_quotes)
+        desk.cells_changed.connect(self._show_cells)
+        desk.place_changed.connect(self._show_place)
+        desk.theme_changed.connect(lambda _: self._show_theme())
+
+    # --- what the desk tells ----------------------------------------------------------------------
+
+    def _show_place(self) -> None:
+        self.ladder.show_current(self.desk.timeframe)
+        self.watchlist.show_symbol(self.desk.symbol)
+
+    def _show_view(self, view: View) -> None:
+        info = self.desk.library.infos[view.bars.symbol]
+        self.chart.show_view(view, info.decimals)
+        self.strip.show_events(view.picture.events if view.picture else (), len(view.bars))
+        self.strip.show_range(*self.chart.seen)
+        self.heading.setText(f"{info.symbol}  {view.bars.timeframe}")
+        self.heading.setToolTip(f"{info.name}, {info.sector}")
+        self._show_place()
+        self._read()
+
+    def _show_pips(self, pips: dict[Timeframe, list[Pip]]) -> None:
+        self.ladder.show_pips(pips)
+
+    def _show_quotes(self, quotes: dict[str, tuple[float, float]]) -> None:
+        self.watchlist.model.quotes = quotes
+        self.watchlist.model.changed()
+
+    def _show_cells(self, timeframe: Timeframe, cells: dict[str, Cell]) -> None:
+        model = self.watchlist.model
+        model.cells[timeframe] = cells
+        program = self.desk.program
+        column = next((o for o in program.outputs if o.what == "column"), None) if program else None
+        model.column_name = (column.name if column else program.title if program else "") or "The script"
+        model.changed()
+
+    def _show_theme(self) -> None:
+        theme = self.desk.theme
+        for widget in (self.ladder, self.strip):
+            widget.theme = theme
+            widget.update()
+        self.chart.set_theme(theme)
+        self.watchlist.set_theme(theme)
+        self.script.refresh_theme()
+
+    # --- reading and stepping ---------------------------------------------------------------------
+
+    def _read(self) -> None:
+        """Writes out the bar under the cursor (or pinned, or the last)."""
+        bar, shown = self.chart.read_bar(), self.chart.shown
+        if bar is None or shown is None:
+            self.reading.setText("")
+            return
+        bars, d = shown.bars, self.chart.decimals
+        o, h, lo, c, v = (float(bars[k][bar]) for k in ("open", "high", "low", "close", "volume"))
+        before = float(bars["close"][bar - 1]) if bar else float("nan")
+        moved = "" if not before or before != before else f"  {c / before - 1:+.2%}"
+        text = (f"{bar_time(bars, bar)}   O {o:,.{d}f}  H {h:,.{d}f}  L {lo:,.{d}f}  C {c:,.{d}f}{moved}  V {short_number(v)}")
+        self.reading.setToolTip(text)
+        self.reading.setText(text)
+
+    def mark_bar(self, bar: int) -> None:
+        """Pins a bar and brings it into view."""
+        self.chart.pin(bar)
+        self._read()
+
+    def step_signal(self, forward: bool) -> None:
+        """Goes to the next or previous occurrence of any signal."""
+        at = self.chart.pinned
+        if at is None:
+            at = int(self.chart.seen[1]) if not forward else int(self.chart.seen[0])
+        bar = self.strip.next_after(at) if forward else self.strip.last_before(at)
+        if bar is None:
+            self.desk.status.emit("There is no later signal." if forward else "There is no earlier signal.")
+        else:
+            self.mark_bar(bar)
+
+    def fold(self, side: QWidget) -> None:
+        """Folds a side away, or brings it back."""
+        side.setVisible(not side.isVisible())

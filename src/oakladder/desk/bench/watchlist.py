@@ -1,0 +1,207 @@
+"""The narrow watchlist: symbol, last, change, and the open script's column on two timeframes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QSortFilterProxyModel, Qt, pyqtSignal
+from PyQt6.QtGui import QColor
+from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QLabel, QLineEdit, QTableView, QVBoxLayout, QWidget
+
+from oakladder.bars.library import SymbolInfo
+from oakladder.bars.timeframes import Timeframe
+from oakladder.engine.scan import Cell
+
+from ..look.theme import Theme, qcolor, ui_font
+from ..model import COLUMN_TIMEFRAMES
+
+_FIXED = ("Symbol", "Last", "Change")
+SORT_ROLE = int(Qt.ItemDataRole.UserRole) + 1
+
+
+class WatchModel(QAbstractTableModel):
+    """Rows are symbols; values arrive as they are known."""
+
+    def __init__(self, infos: list[SymbolInfo], theme: Theme):
+        super().__init__()
+        self.infos, self.theme = infos, theme
+        self.quotes: dict[str, tuple[float, float]] = {}
+        self.cells: dict[Timeframe, dict[str, Cell]] = {}
+        self.column_name = ""
+
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(self.infos)
+
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
+        return len(_FIXED) + len(COLUMN_TIMEFRAMES)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation is not Qt.Orientation.Horizontal:
+            return None
+        if role == Qt.ItemDataRole.DisplayRole:
+            return _FIXED[section] if section < len(_FIXED) else str(COLUMN_TIMEFRAMES[section - len(_FIXED)])
+        if role == Qt.ItemDataRole.ToolTipRole and section >= len(_FIXED):
+            return f"{self.column_name or 'The script'} on {COLUMN_TIMEFRAMES[section - len(_FIXED)]}"
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return Qt.AlignmentFlag.AlignLeft if section == 0 else Qt.AlignmentFlag.AlignRight
+        return None
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        info, column = self.infos[index.row()], index.column()
+        match role:
+            case Qt.ItemDataRole.DisplayRole:
+                return self._text(info, column)
+            case Qt.ItemDataRole.ToolTipRole:
+                return self._hint(info, column)
+            case Qt.ItemDataRole.TextAlignmentRole:
+                side = Qt.AlignmentFlag.AlignLeft if column == 0 else Qt.AlignmentFlag.AlignRight
+                return side | Qt.AlignmentFlag.AlignVCenter
+            case Qt.ItemDataRole.BackgroundRole:
+                cell = self._cell(info, column)
+                if cell is not None and cell.fill:
+                    color = qcolor(self.theme.paint(cell.fill))
+                    color.setAlpha(95)
+                    return color
+            case Qt.ItemDataRole.ForegroundRole:
+                if column == 2 and info.symbol in self.quotes:
+                    moved = self.quotes[info.symbol][1]
+                    return self.theme.color("falling" if moved < 0 else "rising")
+                return QColor(self.theme.ink)
+            case _ if role == SORT_ROLE:
+                return self._order(info, column)
+        return None
+
+    def _cell(self, info: SymbolInfo, column: int) -> Cell | None:
+        if column < len(_FIXED):
+            return None
+        return self.cells.get(COLUMN_TIMEFRAMES[column - len(_FIXED)], {}).get(info.symbol)
+
+    def _text(self, info: SymbolInfo, column: int) -> str:
+        if column == 0:
+            return info.symbol
+        if column in (1, 2):
+            last, moved = self.quotes.get(info.symbol, (float("nan"), float("nan")))
+            if column == 1:
+                return "" if last != last else f"{last:,.{info.decimals}f}"
+            return "" if moved != moved else f"{moved:+.1%}"
+        cell = self._cell(info, column)
+        return cell.text if cell is not None else "…" if COLUMN_TIMEFRAMES[column - len(_FIXED)] not in self.cells else ""
+
+    def _hint(self, info: SymbolInfo, column: int) -> str:
+        if column == 0:
+            return f"{info.name}, {info.sector}"
+        cell = self._cell(info, column)
+        if cell is None:
+            return self._text(info, column)
+        return f"{info.symbol} {self.column_name} on {COLUMN_TIMEFRAMES[column - len(_FIXED)]}: {cell.text}"
+
+    def _order(self, info: SymbolInfo, column: int) -> float | str:
+        if column == 0:
+            return info.symbol
+        if column in (1, 2):
+            value = self.quotes.get(info.symbol, (float("nan"),) * 2)[column - 1]
+        else:
+            cell = self._cell(info, column)
+            value = cell.order if cell is not None else float("nan")
+        return 1e300 if value != value else value
+
+    def changed(self) -> None:
+        self.dataChanged.emit(self.index(0, 1), self.index(self.rowCount() - 1, self.columnCount() - 1))
+
+
+class _Sorted(QSortFilterProxyModel):
+    """Sorts by number, keeps the list's own order until asked, filters by symbol, name or sector."""
+
+    def __init__(self, source: WatchModel):
+        super().__init__()
+        self._words = ""
+        self.setSourceModel(source)
+        self.setSortRole(SORT_ROLE)
+
+    def look_for(self, words: str) -> None:
+        self._words = words.lower()
+        self.invalidateFilter()
+
+    def filterAcceptsRow(self, row: int, parent: QModelIndex) -> bool:
+        source = self.sourceModel()
+        assert isinstance(source, WatchModel)
+        info = source.infos[row]
+        return self._words in f"{info.symbol} {info.name} {info.sector}".lower()
+
+
+class Watchlist(QWidget):
+    """The table with a filter line above it."""
+
+    chosen = pyqtSignal(str)
+
+    def __init__(self, infos: list[SymbolInfo], theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.model = WatchModel(infos, theme)
+        self.rows = _Sorted(self.model)
+        self.filter = QLineEdit(placeholderText="Filter by symbol, name or sector")
+        self.filter.setClearButtonEnabled(True)
+        self.filter.textChanged.connect(self._filtered)
+        self.count = QLabel(objectName="quiet")
+        self.table = QTableView()
+        self._set_up_table()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(6, 6, 0, 4)
+        layout.setSpacing(4)
+        for widget in (self.filter, self.table, self.count):
+            layout.addWidget(widget)
+        self._filtered("")
+
+    def _set_up_table(self) -> None:
+        self.table.setModel(self.rows)
+        self.table.setFont(ui_font(8.5))
+        self.table.setAlternatingRowColors(True)
+        self.table.setShowGrid(False)
+        self.table.setSortingEnabled(True)
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        vertical, header = self.table.verticalHeader(), self.table.horizontalHeader()
+        assert vertical is not None and header is not None
+        vertical.hide()
+        vertical.setDefaultSectionSize(21)
+        header.setFont(ui_font(8))
+        header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
+        header.setSortIndicatorClearable(True)
+        header.setMinimumSectionSize(30)
+        for column, width in enumerate((62, 60, 52)):
+            self.table.setColumnWidth(column, width)
+        for column in range(len(_FIXED), self.model.columnCount()):
+            header.setSectionResizeMode(column, QHeaderView.ResizeMode.Stretch)
+        selection = self.table.selectionModel()
+        assert selection is not None
+        selection.currentRowChanged.connect(self._picked)
+
+    def _filtered(self, words: str) -> None:
+        self.rows.look_for(words)
+        shown, all_ = self.rows.rowCount(), self.model.rowCount()
+        self.count.setText(f"{shown} of {all_} symbols" if words else f"{all_} symbols")
+
+    def _picked(self, now: QModelIndex, _: QModelIndex) -> None:
+        if now.isValid():
+            self.chosen.emit(self.model.infos[self.rows.mapToSource(now).row()].symbol)
+
+    def show_symbol(self, symbol: str) -> None:
+        """Selects a symbol's row without telling anyone."""
+        row = next((k for k, i in enumerate(self.model.infos) if i.symbol == symbol), None)
+        if row is None:
+            return
+        index = self.rows.mapFromSource(self.model.index(row, 0))
+        if index.isValid() and index.row() != self.table.currentIndex().row():
+            self.blockSignals(True)
+            self.table.setCurrentIndex(index)
+            self.table.scrollTo(index)
+            self.blockSignals(False)
+
+    def step(self, by: int) -> None:
+        """Goes to the next or previous symbol."""
+        row = min(max(self.table.currentIndex().row() + by, 0), self.rows.rowCount() - 1)
+        self.table.setCurrentIndex(self.rows.index(row, 0))
+
+    def set_theme(self, theme: Theme) -> None:
+        self.model.theme = theme
+        self.model.changed()

@@ -1,0 +1,118 @@
+"""The axes of the chart: time by bars, prices in the symbol's decimals."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyqtgraph as pg
+
+from oakladder.bars.series import Bars
+from oakladder.bars.sessions import DAY
+from oakladder.bars.timeframes import Span
+
+
+def bar_time(bars: Bars, bar: int) -> str:
+    """When a bar opened, as the exchange's clock and calendar say."""
+    local = np.datetime64(int(bars.calendar.local(bars.times[bar: bar + 1])[0]), "s")
+    moment = local.item()
+    if bars.timeframe.span is Span.MONTH:
+        return f"{moment:%b %Y}"
+    return f"{moment:%a %d %b %Y %H:%M}" if bars.timeframe.intraday else f"{moment:%a %d %b %Y}"
+
+
+class TimeAxis(pg.AxisItem):
+    """Ticks where a new hour, day, month or year begins, whichever has room."""
+
+    def __init__(self) -> None:
+        super().__init__("bottom")
+        self._bars: Bars | None = None
+        self._steps: list[tuple[np.ndarray, str]] = []
+        self.setStyle(tickLength=-4, autoExpandTextSpace=False, tickTextOffset=3)
+
+    def show_bars(self, bars: Bars) -> None:
+        """Finds the places of the ticks, from fine to coarse."""
+        self._bars = bars
+        local = bars.calendar.local(bars.times)
+        days = local // DAY
+        months = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
+        kinds = [(months // 12, "%Y"), (months // 3, "%b %y"), (months, "%b %y"), ((days + 3) // 7, "%d %b"), (days, "%d %b")]
+        if bars.timeframe.intraday:
+            kinds += [(local // (3600 * h), "%H:%M") for h in (3, 1)] + [(local // (60 * m), "%H:%M") for m in (15, 5)]
+        self._steps = []
+        for values, form in kinds:
+            places = np.flatnonzero(np.diff(values, prepend=values[:1])) if len(values) else np.zeros(0, dtype=np.int64)
+            self._steps.append((places, form))
+        self.picture = None
+        self.update()
+
+    def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
+        if self._bars is None or not len(self._bars):
+            return []
+        most = max(size / 74, 1)
+        chosen = self._steps[0][0]
+        for places, _ in self._steps:
+            inside = places[(places >= low) & (places <= high)]
+            if len(inside) > most:
+                break
+            chosen = places
+        inside = chosen[(chosen >= low) & (chosen <= high)]
+        return [(1.0, self._apart(inside, size / max(high - low, 1e-9)).astype(float).tolist())]
+
+    @staticmethod
+    def _apart(places: np.ndarray, pixels: float) -> np.ndarray:
+        """Leaves out ticks that would stand on their neighbour's text."""
+        kept: list[int] = []
+        for place in places.tolist():
+            if not kept or (place - kept[-1]) * pixels >= 52:
+                kept.append(place)
+        return np.array(kept, dtype=np.int64)
+
+    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+        if self._bars is None:
+            return []
+        made = []
+        for value in values:
+            bar = int(value)
+            if not 0 <= bar < len(self._bars):
+                made.append("")
+                continue
+            moment = np.datetime64(int(self._bars.calendar.local(self._bars.times[bar: bar + 1])[0]), "s").item()
+            form = next((f for places, f in self._steps if _holds(places, bar)), "%H:%M")
+            made.append(f"{moment:{form}}")
+        return made
+
+
+def _holds(places: np.ndarray, bar: int) -> bool:
+    at = int(np.searchsorted(places, bar))
+    return at < len(places) and int(places[at]) == bar
+
+
+class PriceAxis(pg.AxisItem):
+    """Numbers on the right, with as many decimals as they need."""
+
+    def __init__(self) -> None:
+        super().__init__("right")
+        self.decimals: int | None = None
+        self.setWidth(62)
+        self.setStyle(tickLength=-4, autoExpandTextSpace=False)
+
+    def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
+        """Whole steps of 1, 2 or 5, about thirty-five pixels apart."""
+        wanted = (high - low) / max(size / 34, 1)
+        if not wanted > 0:
+            return []
+        unit = 10 ** np.floor(np.log10(wanted))
+        step = float(unit * next(m for m in (1, 2, 5, 10) if unit * m >= wanted))
+        return [(step, (np.arange(np.ceil(low / step), np.floor(high / step) + 1) * step).tolist())]
+
+    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+        if self.decimals is not None and spacing >= 10.0**-self.decimals:
+            return [f"{v:,.{self.decimals if spacing < 1 or self.decimals < 2 else 2}f}" for v in values]
+        return [short_number(v) for v in values]
+
+
+def short_number(value: float) -> str:
+    """A number in few characters: 12.4M, 380k, 0.0021."""
+    for limit, sign in ((1e9, "B"), (1e6, "M"), (1e4, "k")):
+        if abs(value) >= limit:
+            return f"{value / (1e3 if sign == 'k' else limit):.3g}{sign}"
+    return f"{value:.4g}"

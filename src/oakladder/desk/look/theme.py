@@ -1,0 +1,133 @@
+"""The colours, fonts and style sheet of the desk: warm paper by day, bark by night."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
+
+from oakladder.rung.registry import PALETTE, THEMED
+
+
+@dataclass(frozen=True, slots=True)
+class Theme:
+    """One set of colours, as #rrggbb."""
+
+    name: str
+    ground: str
+    raised: str
+    sunken: str
+    ink: str
+    faint: str
+    line: str
+    oak: str
+    rising: str
+    falling: str
+    warn: str
+    calm: str
+    mute: str
+    pick: str
+    fixed_shift: float
+
+    def paint(self, word: str) -> int:
+        """A colour word or #rrggbb as 0xAARRGGBB; the themed words follow the theme."""
+        if word.startswith("#"):
+            return 0xFF000000 | int(word[1:7], 16)
+        themed = dict(zip(THEMED, (self.rising, self.falling, self.calm, self.warn, self.mute), strict=True))
+        if word in themed:
+            return 0xFF000000 | int(themed[word][1:], 16)
+        if word == "ink":
+            return 0xFF000000 | int(self.ink[1:], 16)
+        base = QColor(PALETTE.get(word, self.mute))
+        shifted = base.lighter(int(100 * self.fixed_shift)) if self.fixed_shift != 1 else base
+        return int(shifted.rgba())
+
+    def color(self, role: str) -> QColor:
+        """A colour of the theme by the name of its field."""
+        return QColor(getattr(self, role))
+
+
+DAY = Theme("day", "#f7f3ea", "#fdfbf5", "#ede6d6", "#2b2622", "#756b5f", "#ddd3bf", "#b08d57", "#3d6a9e", "#b5532d",
+            "#c98a1b", "#7a9476", "#8d857a", "#eadfc6", 1.0)
+NIGHT = Theme("night", "#1e1a17", "#27221e", "#171411", "#e8e0d2", "#a1968a", "#3a332d", "#b08d57", "#6f9fd6", "#d9784f",
+              "#dca53f", "#94b08f", "#918a80", "#3b3226", 1.35)
+
+
+def qcolor(argb: int) -> QColor:
+    """0xAARRGGBB as a colour."""
+    return QColor.fromRgba(int(argb))
+
+
+def ui_font(size: float = 9.0, *, bold: bool = False) -> QFont:
+    """The interface font, with figures of equal width."""
+    families = set(QFontDatabase.families())
+    name = next((f for f in ("Noto Sans", "DejaVu Sans", "Liberation Sans") if f in families), "")
+    font = QFont(name)
+    font.setPointSizeF(size)
+    font.setBold(bold)
+    return font
+
+
+def code_font(size: float = 9.0) -> QFont:
+    """The font of scripts."""
+    families = set(QFontDatabase.families())
+    name = next((f for f in ("DejaVu Sans Mono", "Noto Sans Mono", "Liberation Mono") if f in families), "monospace")
+    font = QFont(name)
+    font.setStyleHint(QFont.StyleHint.Monospace)
+    font.setPointSizeF(size)
+    return font
+
+
+def palette(t: Theme) -> QPalette:
+    """The colours of widgets that draw themselves: spin boxes, combo boxes, the caret."""
+    made = QPalette()
+    roles = {QPalette.ColorRole.Window: t.ground, QPalette.ColorRole.WindowText: t.ink, QPalette.ColorRole.Base: t.raised,
+             QPalette.ColorRole.AlternateBase: t.ground, QPalette.ColorRole.Text: t.ink, QPalette.ColorRole.Button: t.ground,
+             QPalette.ColorRole.ButtonText: t.ink, QPalette.ColorRole.Highlight: t.pick, QPalette.ColorRole.HighlightedText: t.ink,
+             QPalette.ColorRole.ToolTipBase: t.raised, QPalette.ColorRole.ToolTipText: t.ink,
+             QPalette.ColorRole.PlaceholderText: t.faint, QPalette.ColorRole.Light: t.raised, QPalette.ColorRole.Mid: t.line,
+             QPalette.ColorRole.Dark: t.line, QPalette.ColorRole.Shadow: t.line}
+    for role, color in roles.items():
+        made.setColor(role, QColor(color))
+    made.setColor(QPalette.ColorGroup.Disabled, QPalette.ColorRole.ButtonText, QColor(t.mute))
+    return made
+
+
+def style_sheet(t: Theme) -> str:
+    """The style of every plain widget."""
+    return f"""
+    * {{ color: {t.ink}; }}
+    QMainWindow, QDialog, QWidget#place {{ background: {t.ground}; }}
+    QToolTip {{ background: {t.raised}; color: {t.ink}; border: 1px solid {t.oak}; padding: 3px; }}
+    QSplitter::handle {{ background: {t.line}; }}
+    QSplitter::handle:horizontal {{ width: 1px; }} QSplitter::handle:vertical {{ height: 1px; }}
+    QWidget#top {{ background: {t.raised}; border-bottom: 1px solid {t.oak}; }}
+    QLabel#brand {{ font-weight: bold; padding: 0 10px; }}
+    QLabel#quiet, QLabel#status {{ color: {t.faint}; }}
+    QLabel#head {{ font-weight: bold; }}
+    QLabel#trouble {{ color: {t.falling}; }}
+    QPushButton, QToolButton {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px; padding: 3px 9px; }}
+    QPushButton:hover, QToolButton:hover {{ border-color: {t.oak}; }}
+    QPushButton:focus, QToolButton:focus {{ border-color: {t.oak}; }}
+    QPushButton:disabled, QToolButton:disabled {{ color: {t.mute}; }}
+    QToolButton#place {{ border: none; border-radius: 0; padding: 6px 12px; background: transparent; }}
+    QToolButton#place:checked {{ border-bottom: 2px solid {t.oak}; font-weight: bold; }}
+    QPushButton#go {{ background: {t.oak}; color: #201a14; border-color: {t.oak}; font-weight: bold; }}
+    QLineEdit {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px;
+        padding: 2px 4px; selection-background-color: {t.pick}; selection-color: {t.ink}; }}
+    QLineEdit:focus {{ border-color: {t.oak}; }}
+    QAbstractSpinBox QLineEdit {{ border: none; padding: 0 2px; background: transparent; }}
+    QComboBox QAbstractItemView {{ background: {t.raised}; border: 1px solid {t.oak}; selection-background-color: {t.pick};
+        selection-color: {t.ink}; outline: 0; }}
+    QTableView, QListView {{ background: {t.raised}; alternate-background-color: {t.ground}; border: none; outline: 0;
+        gridline-color: {t.line}; selection-background-color: {t.pick}; selection-color: {t.ink}; }}
+    QHeaderView {{ background: {t.ground}; }}
+    QHeaderView::section {{ background: {t.ground}; color: {t.faint}; border: none; border-bottom: 1px solid {t.line}; padding: 3px 4px; }}
+    QScrollBar:vertical {{ background: transparent; width: 9px; }} QScrollBar:horizontal {{ background: transparent; height: 9px; }}
+    QScrollBar::handle {{ background: {t.line}; border-radius: 4px; min-height: 24px; min-width: 24px; }}
+    QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+    QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+    QProgressBar {{ background: {t.sunken}; border: none; border-radius: 3px; height: 8px; text-align: center; }}
+    QProgressBar::chunk {{ background: {t.oak}; border-radius: 3px; }}
+    QMenu {{ background: {t.raised}; border: 1px solid {t.oak}; }} QMenu::item:selected {{ background: {t.pick}; }}
+    """

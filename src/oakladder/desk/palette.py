@@ -1,0 +1,81 @@
+"""The command palette: one line to type in, everything that can be done or opened below it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QEvent, QObject, Qt
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+
+_MOST = 60
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """A line of the palette: its words, what stands on the right, and what it does."""
+
+    words: str
+    hint: str
+    go: Callable[[], None]
+
+
+def fits(words: str, typed: str) -> int | None:
+    """How well a line fits what was typed, smaller is better; None if a typed word is not in it."""
+    low, score = words.lower(), 0
+    for part in typed.lower().split():
+        at = low.find(part)
+        if at < 0:
+            return None
+        score += at if at == 0 or low[at - 1] == " " else at + 50
+    return score
+
+
+class Palette(QDialog):
+    """Filters as one types; arrows choose, Enter does it, Escape leaves."""
+
+    def __init__(self, choices: list[Choice], parent: QWidget | None = None):
+        super().__init__(parent, Qt.WindowType.Popup)
+        self._choices = choices
+        self.line = QLineEdit(placeholderText="An action, a symbol, a timeframe or a script")
+        self.list = QListWidget()
+        self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.line.textChanged.connect(self._filter)
+        self.line.installEventFilter(self)
+        self.line.returnPressed.connect(self._go)
+        self.list.itemClicked.connect(lambda _: self._go())
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(8, 8, 8, 8)
+        layout.addWidget(self.line)
+        layout.addWidget(self.list)
+        self.resize(520, 380)
+        self._filter("")
+
+    def _filter(self, typed: str) -> None:
+        found = [(score, k) for k, c in enumerate(self._choices) if (score := fits(f"{c.words} {c.hint}", typed)) is not None]
+        found.sort()
+        self.list.clear()
+        for _, k in found[:_MOST]:
+            choice = self._choices[k]
+            item = QListWidgetItem(f"{choice.words}    {choice.hint}" if choice.hint else choice.words)
+            item.setData(Qt.ItemDataRole.UserRole, k)
+            self.list.addItem(item)
+        if not found:
+            self.list.addItem("Nothing is called that.")
+        self.list.setCurrentRow(0)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            by = 1 if event.key() == Qt.Key.Key_Down else -1
+            self.list.setCurrentRow(min(max(self.list.currentRow() + by, 0), self.list.count() - 1))
+            return True
+        return bool(super().eventFilter(watched, event))
+
+    def _go(self) -> None:
+        item = self.list.currentItem()
+        k = item.data(Qt.ItemDataRole.UserRole) if item is not None else None
+        if k is None:
+            return
+        self.close()
+        self._choices[k].go()

@@ -1,0 +1,68 @@
+"""Pictures of the application as it would stand on the screen, for the docs and for looking at it."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+from PyQt6.QtCore import QEventLoop, QSize
+from PyQt6.QtWidgets import QApplication
+
+from oakladder.bars.timeframes import Timeframe
+from oakladder.workspace import ScriptFileProblem, Workspace
+
+from .app import make_app, make_window
+from .look.theme import NIGHT
+from .model import Desk
+from .window import Window
+
+PLACES = ("bench", "scan")
+_PATIENCE = 60.0
+
+
+def settle(app: QApplication, desk: Desk, patience: float = _PATIENCE) -> None:
+    """Lets the application work until nothing is awaited."""
+    end = time.monotonic() + patience
+    calm = 0
+    while calm < 3 and time.monotonic() < end:
+        app.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 20)
+        time.sleep(0.005)
+        calm = calm + 1 if desk.idle() else 0
+
+
+def take(workspace: Workspace, place: str, out: Path, size: tuple[int, int], symbol: str | None, timeframe: Timeframe,
+         script: str | None, night: bool) -> None:
+    """Saves a picture of a place as PNG. Raises `ScriptFileProblem` for a script that is not there."""
+    app = make_app()
+    window = make_window(workspace)
+    window.resize(QSize(*size))
+    if night:
+        window.desk.set_theme(NIGHT)
+    if script is not None:
+        window.desk.open_script(_script(workspace, script))
+    window.show()
+    window.desk.go_to(symbol, timeframe)
+    settle(app, window.desk)
+    if place == "scan":
+        window.show_scan()
+        window.run_scan()
+        settle(app, window.desk)
+    save(window, app, out)
+    window.desk.jobs.close()
+
+
+def save(window: Window, app: QApplication, out: Path) -> None:
+    """Writes the window as it is now."""
+    app.processEvents()
+    if not window.grab().save(str(out), "PNG"):
+        raise ScriptFileProblem(f"{out} cannot be written.")
+
+
+def _script(workspace: Workspace, script: str) -> Path:
+    path = Path(script)
+    if path.exists():
+        return path
+    for known in workspace.script_files():
+        if script in (known.stem, known.name):
+            return known
+    raise ScriptFileProblem(f"There is no script {script}.")
