@@ -32,8 +32,12 @@ from oakladder.rung.plan import Op
 from oakladder.rung.problems import did_you_mean
 from oakladder.workspace import ScriptFileProblem, Workspace, read_script
 
-app = typer.Typer(add_completion=False, no_args_is_help=False, pretty_exceptions_enable=False,
-                  help="Write a rule once; see it on the chart, down the watchlist, through the market.")
+app = typer.Typer(
+    add_completion=False,
+    no_args_is_help=False,
+    pretty_exceptions_enable=False,
+    help="Write a rule once; see it on the chart, down the watchlist, through the market.",
+)
 
 SCRIPT_ERRORS, CALL_WRONG, DATA_WRONG = 1, 2, 3
 
@@ -113,15 +117,19 @@ def start() -> None:
 
 
 @app.command()
-def check(script: Annotated[Path | None, typer.Argument(help="a .rung file")] = None,
-          explain: Annotated[str | None, typer.Option(help="a problem code, as in --explain R501")] = None,
-          as_json: Annotated[bool, typer.Option("--json", help="problems as JSON")] = False) -> None:
+def check(
+    script: Annotated[Path | None, typer.Argument(help="a .rung file")] = None,
+    explain: Annotated[str | None, typer.Option(help="a problem code, as in --explain R501")] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="problems as JSON")] = False,
+) -> None:
     """List everything that is wrong with a script, each with its place and a fix."""
     if explain is not None:
         code = CODES.get(explain.upper())
         if code is None:
             _fail(CALL_WRONG, f"There is no problem code {explain}. They run from R100 to R703.")
-        print(f"{explain.upper()} ({code.severity.value}): {code.title}\n\nwrong:\n{_indented(code.wrong)}\nright:\n{_indented(code.right)}")
+        print(
+            f"{explain.upper()} ({code.severity.value}): {code.title}\n\nwrong:\n{_indented(code.wrong)}\nright:\n{_indented(code.right)}"
+        )
         return
     if script is None:
         _fail(CALL_WRONG, "Name a script to check, or a code to --explain.")
@@ -149,13 +157,16 @@ def _indented(text: str) -> str:
 
 
 @app.command("eval")
-def evaluate(script: ScriptArgument, out: Annotated[Path, typer.Option(help="the CSV file to write")],
-             csv_file: Annotated[Path | None, typer.Option("--csv", help="bars from a CSV file")] = None,
-             symbol: Annotated[str | None, typer.Option(help="a symbol of the demo market")] = None,
-             timeframe: Annotated[str | None, typer.Option(help="1m … 4h, 1d, 1w, 1mo")] = None,
-             settings: SetOption = None,
-             everything: Annotated[bool, typer.Option("--all", help="every top-level let and keep too")] = False,
-             as_json: Annotated[bool, typer.Option("--json", help="problems as JSON")] = False) -> None:
+def evaluate(
+    script: ScriptArgument,
+    out: Annotated[Path, typer.Option(help="the CSV file to write")],
+    csv_file: Annotated[Path | None, typer.Option("--csv", help="bars from a CSV file")] = None,
+    symbol: Annotated[str | None, typer.Option(help="a symbol of the demo market")] = None,
+    timeframe: Annotated[str | None, typer.Option(help="1m … 4h, 1d, 1w, 1mo")] = None,
+    settings: SetOption = None,
+    everything: Annotated[bool, typer.Option("--all", help="every top-level let and keep too")] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="problems as JSON")] = False,
+) -> None:
     """Run a script over the bars of one symbol and write its outputs."""
     if (csv_file is None) == (symbol is None):
         _fail(CALL_WRONG, "Say where the bars come from: either --csv FILE or --symbol SYMBOL.")
@@ -220,10 +231,15 @@ def _written(result: Result, op: Op) -> list[str]:
 
 
 @app.command()
-def scan(script: ScriptArgument, signal: Annotated[str, typer.Option(help="the name of a signal")],
-         timeframe: TimeframeOption = "1d", within: Annotated[int, typer.Option(min=1, help="fired within the last n bars")] = 1,
-         list_name: Annotated[str, typer.Option("--list", help="all, or a sector")] = "all",
-         settings: SetOption = None, format_: Annotated[Format, typer.Option("--format")] = Format.TABLE) -> None:
+def scan(
+    script: ScriptArgument,
+    signal: Annotated[str, typer.Option(help="the name of a signal")],
+    timeframe: TimeframeOption = "1d",
+    within: Annotated[int, typer.Option(min=1, help="fired within the last n bars")] = 1,
+    list_name: Annotated[str, typer.Option("--list", help="all, or a sector")] = "all",
+    settings: SetOption = None,
+    format_: Annotated[Format, typer.Option("--format")] = Format.TABLE,
+) -> None:
     """Find the symbols on which a signal fired lately."""
     program = _load(script)
     values = _settings(program, settings)
@@ -247,13 +263,25 @@ def _list(library: BarLibrary, name: str) -> list[str]:
     sectors = sorted({i.sector for i in library.infos.values()})
     chosen = [s for s, i in library.infos.items() if i.sector.lower() == name.lower()]
     if not chosen:
-        _fail(CALL_WRONG, f"There is no list `{name}`. {did_you_mean(name, ['all', *sectors]) or 'There are all, ' + ', '.join(sectors) + '.'}")
+        _fail(
+            CALL_WRONG,
+            f"There is no list `{name}`. {did_you_mean(name, ['all', *sectors]) or 'There are all, ' + ', '.join(sectors) + '.'}",
+        )
     return chosen
 
 
 def _print_scan(found: scanning.Scan, library: BarLibrary, format_: Format) -> None:
-    rows = [{"symbol": h.symbol, "name": library.infos[h.symbol].name, "bars_ago": h.bars_ago, "time": iso(h.time),
-             "last": h.last, "change": h.change} for h in found.hits]
+    rows = [
+        {
+            "symbol": h.symbol,
+            "name": library.infos[h.symbol].name,
+            "bars_ago": h.bars_ago,
+            "time": iso(h.time),
+            "last": h.last,
+            "change": h.change,
+        }
+        for h in found.hits
+    ]
     if format_ is Format.JSON:
         clean = [{k: None if v != v else v for k, v in row.items()} for row in rows]
         print(json.dumps({"looked_at": found.looked_at, "hits": clean}, indent=2))
@@ -263,7 +291,13 @@ def _print_scan(found: scanning.Scan, library: BarLibrary, format_: Format) -> N
         writer.writerows(rows)
     else:
         table = Table(title=f"{len(rows)} of {found.looked_at} symbols", title_justify="left")
-        for name, justify in (("Symbol", "left"), ("Name", "left"), ("Bars ago", "right"), ("Last", "right"), ("Change", "right")):
+        for name, justify in (
+            ("Symbol", "left"),
+            ("Name", "left"),
+            ("Bars ago", "right"),
+            ("Last", "right"),
+            ("Change", "right"),
+        ):
             table.add_column(name, justify=justify)  # type: ignore[arg-type]
         for row, hit in zip(rows, found.hits, strict=True):
             decimals = library.infos[hit.symbol].decimals
@@ -273,17 +307,24 @@ def _print_scan(found: scanning.Scan, library: BarLibrary, format_: Format) -> N
 
 
 @app.command()
-def shot(place: Annotated[str, typer.Argument(help="bench or scan")], out: Annotated[Path, typer.Argument(help="the PNG to write")],
-         size: Annotated[str, typer.Option(help="width x height")] = "1280x800",
-         symbol: Annotated[str | None, typer.Option()] = None, timeframe: TimeframeOption = "1d",
-         script: Annotated[str | None, typer.Option(help="a .rung file, or the name of a script in the library")] = None,
-         night: Annotated[bool, typer.Option("--night", help="the night theme")] = False) -> None:
+def shot(
+    place: Annotated[str, typer.Argument(help="bench or scan")],
+    out: Annotated[Path, typer.Argument(help="the PNG to write")],
+    size: Annotated[str, typer.Option(help="width x height")] = "1280x800",
+    symbol: Annotated[str | None, typer.Option()] = None,
+    timeframe: TimeframeOption = "1d",
+    script: Annotated[str | None, typer.Option(help="a .rung file, or the name of a script in the library")] = None,
+    night: Annotated[bool, typer.Option("--night", help="the night theme")] = False,
+) -> None:
     """Take a picture of the application as it would stand on the screen."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from oakladder.desk.shot import PLACES, take
 
     if place not in PLACES:
-        _fail(CALL_WRONG, f"There is no place `{place}`. {did_you_mean(place, PLACES) or 'There are ' + ', '.join(PLACES) + '.'}")
+        _fail(
+            CALL_WRONG,
+            f"There is no place `{place}`. {did_you_mean(place, PLACES) or 'There are ' + ', '.join(PLACES) + '.'}",
+        )
     width, _, height = size.partition("x")
     if not (width.isdigit() and height.isdigit() and 320 <= int(width) <= 8000 and 240 <= int(height) <= 8000):
         _fail(CALL_WRONG, f"`{size}` is no size. Write width x height, as in 1280x800.")
@@ -298,8 +339,10 @@ def shot(place: Annotated[str, typer.Argument(help="bench or scan")], out: Annot
 
 
 @app.command()
-def bench(what: Annotated[str, typer.Argument(help="all, engine, compile or desk")] = "all",
-          symbols: Annotated[int, typer.Option(min=10, help="symbols of the large panel")] = 5000) -> None:
+def bench(
+    what: Annotated[str, typer.Argument(help="all, engine, compile or desk")] = "all",
+    symbols: Annotated[int, typer.Option(min=10, help="symbols of the large panel")] = 5000,
+) -> None:
     """Measure speed, as ratios side by side in one run."""
     from oakladder import bench as benches
 

@@ -41,7 +41,9 @@ def read_script(path: Path) -> str:
     try:
         size = path.stat().st_size
         if size > MAX_SCRIPT_BYTES:
-            raise ScriptFileProblem(f"{path.name} has {size:,} bytes; a script has at most {MAX_SCRIPT_BYTES:,}. Is it the right file?")
+            raise ScriptFileProblem(
+                f"{path.name} has {size:,} bytes; a script has at most {MAX_SCRIPT_BYTES:,}. Is it the right file?"
+            )
         return path.read_bytes().decode("utf-8-sig")
     except FileNotFoundError:
         raise ScriptFileProblem(f"There is no script {path}.") from None

@@ -53,36 +53,146 @@ class Character:
 
 
 _SECTORS: dict[str, tuple[Character, list[tuple[str, str]]]] = {
-    "Ferries": (Character(trend=0.5), [
-        ("BRINE", "Brine Strait Ferries"), ("CROSS", "Crossing & Quay"), ("GULLW", "Gullwing Lines"), ("HARBR", "Harbour Link"),
-        ("ISLET", "Islet Hopper"), ("KEELS", "Keelson Passage"), ("LEEWD", "Leeward Boats"), ("NARRO", "Narrows Transit"),
-        ("PILOT", "Pilot Cutter Co"), ("SOUND", "Soundway Ferries"), ("TENDR", "Tender & Launch"), ("WAKES", "Wake & Wash Lines")]),
-    "Kelp farms": (Character(noise=0.022, squeeze=0.6), [
-        ("AGARS", "Agar Works"), ("BLADE", "Blade Kelp"), ("DULSE", "Dulse Holdings"), ("FROND", "Frond Farms"),
-        ("HOLDF", "Holdfast Kelp"), ("CURLY", "Curly Moss Growers"), ("LAMIN", "Laminar Fields"), ("NORIE", "Norie Sheets"),
-        ("RACKS", "Drying Racks"), ("STIPE", "Stipe & Sons"), ("TANGL", "Tangle Bay"), ("WRACK", "Wrack Line")]),
-    "Boatyards": (Character(noise=0.019, shocks=0.006), [
-        ("ADZES", "Adze & Plane"), ("CAULK", "Caulkers Yard"), ("CLINK", "Clinker Hulls"), ("DRYDK", "Drydock Group"),
-        ("FRAME", "Frame & Rib"), ("HULLS", "Northern Hulls"), ("LARCH", "Larch Planking"), ("OAKUM", "Oakum Works"),
-        ("RIGGE", "Riggers United"), ("SLIPW", "Slipway Yard"), ("SPARS", "Spar Makers"), ("TRUNL", "Treenail Co")]),
-    "Lighthouses": (Character(noise=0.011, drift=0.0003, price=85.0, volume=150_000), [
-        ("BEACN", "Beacon Trust"), ("CAPES", "Cape Lights"), ("DAYMK", "Daymark Services"), ("FOGHN", "Foghorn Signals"),
-        ("GLINT", "Glint Optics"), ("HEADL", "Headland Keepers"), ("LAMPS", "Lamp & Lens"), ("OCCUL", "Occulting Lights"),
-        ("PHARE", "Skerry Light Co"), ("REEFS", "Reef Markers"), ("SKERR", "Skerry Watch"), ("VIGIL", "Vigil Towers")]),
-    "Salt": (Character(noise=0.014, exhaustion=0.004, price=18.0), [
-        ("BITTN", "Bittern Brines"), ("BRNPN", "Brine Pans"), ("CRYST", "Crystal Pans"), ("EVAPO", "Evaporite Co"),
-        ("FLAKE", "Flake Salt"), ("GRAIN", "Coarse Grain"), ("HALIT", "Halite Mines"), ("PANSL", "Panhouse Salt"),
-        ("RAKED", "Raked Salt"), ("SALTR", "Salter Brothers"), ("SPRAY", "Sea Spray Works"), ("WHITE", "White Pan")]),
-    "Tide power": (Character(noise=0.024, trend=0.8, gaps=0.02, price=27.0, volume=900_000), [
-        ("BARAG", "Barrage One"), ("CURNT", "Current Turbines"), ("EBBFL", "Ebb & Flow"), ("FLOOD", "Flood Gate Power"),
-        ("GYRES", "Gyre Energy"), ("MOONS", "Moonpull"), ("NEAPS", "Neap Tide"), ("RACES", "Tidal Race"),
-        ("SLACK", "Slack Water"), ("SPRNG", "Spring Tide"), ("SURGE", "Surge Works"), ("SWELL", "Swell Motion")]),
+    "Ferries": (
+        Character(trend=0.5),
+        [
+            ("BRINE", "Brine Strait Ferries"),
+            ("CROSS", "Crossing & Quay"),
+            ("GULLW", "Gullwing Lines"),
+            ("HARBR", "Harbour Link"),
+            ("ISLET", "Islet Hopper"),
+            ("KEELS", "Keelson Passage"),
+            ("LEEWD", "Leeward Boats"),
+            ("NARRO", "Narrows Transit"),
+            ("PILOT", "Pilot Cutter Co"),
+            ("SOUND", "Soundway Ferries"),
+            ("TENDR", "Tender & Launch"),
+            ("WAKES", "Wake & Wash Lines"),
+        ],
+    ),
+    "Kelp farms": (
+        Character(noise=0.022, squeeze=0.6),
+        [
+            ("AGARS", "Agar Works"),
+            ("BLADE", "Blade Kelp"),
+            ("DULSE", "Dulse Holdings"),
+            ("FROND", "Frond Farms"),
+            ("HOLDF", "Holdfast Kelp"),
+            ("CURLY", "Curly Moss Growers"),
+            ("LAMIN", "Laminar Fields"),
+            ("NORIE", "Norie Sheets"),
+            ("RACKS", "Drying Racks"),
+            ("STIPE", "Stipe & Sons"),
+            ("TANGL", "Tangle Bay"),
+            ("WRACK", "Wrack Line"),
+        ],
+    ),
+    "Boatyards": (
+        Character(noise=0.019, shocks=0.006),
+        [
+            ("ADZES", "Adze & Plane"),
+            ("CAULK", "Caulkers Yard"),
+            ("CLINK", "Clinker Hulls"),
+            ("DRYDK", "Drydock Group"),
+            ("FRAME", "Frame & Rib"),
+            ("HULLS", "Northern Hulls"),
+            ("LARCH", "Larch Planking"),
+            ("OAKUM", "Oakum Works"),
+            ("RIGGE", "Riggers United"),
+            ("SLIPW", "Slipway Yard"),
+            ("SPARS", "Spar Makers"),
+            ("TRUNL", "Treenail Co"),
+        ],
+    ),
+    "Lighthouses": (
+        Character(noise=0.011, drift=0.0003, price=85.0, volume=150_000),
+        [
+            ("BEACN", "Beacon Trust"),
+            ("CAPES", "Cape Lights"),
+            ("DAYMK", "Daymark Services"),
+            ("FOGHN", "Foghorn Signals"),
+            ("GLINT", "Glint Optics"),
+            ("HEADL", "Headland Keepers"),
+            ("LAMPS", "Lamp & Lens"),
+            ("OCCUL", "Occulting Lights"),
+            ("PHARE", "Skerry Light Co"),
+            ("REEFS", "Reef Markers"),
+            ("SKERR", "Skerry Watch"),
+            ("VIGIL", "Vigil Towers"),
+        ],
+    ),
+    "Salt": (
+        Character(noise=0.014, exhaustion=0.004, price=18.0),
+        [
+            ("BITTN", "Bittern Brines"),
+            ("BRNPN", "Brine Pans"),
+            ("CRYST", "Crystal Pans"),
+            ("EVAPO", "Evaporite Co"),
+            ("FLAKE", "Flake Salt"),
+            ("GRAIN", "Coarse Grain"),
+            ("HALIT", "Halite Mines"),
+            ("PANSL", "Panhouse Salt"),
+            ("RAKED", "Raked Salt"),
+            ("SALTR", "Salter Brothers"),
+            ("SPRAY", "Sea Spray Works"),
+            ("WHITE", "White Pan"),
+        ],
+    ),
+    "Tide power": (
+        Character(noise=0.024, trend=0.8, gaps=0.02, price=27.0, volume=900_000),
+        [
+            ("BARAG", "Barrage One"),
+            ("CURNT", "Current Turbines"),
+            ("EBBFL", "Ebb & Flow"),
+            ("FLOOD", "Flood Gate Power"),
+            ("GYRES", "Gyre Energy"),
+            ("MOONS", "Moonpull"),
+            ("NEAPS", "Neap Tide"),
+            ("RACES", "Tidal Race"),
+            ("SLACK", "Slack Water"),
+            ("SPRNG", "Spring Tide"),
+            ("SURGE", "Surge Works"),
+            ("SWELL", "Swell Motion"),
+        ],
+    ),
 }
 _OTHERS: list[tuple[str, str, str, str, Character, float, Calendar]] = [
-    ("SALTX", "Saltmere Exchange Index", "Index", "index", Character(noise=0.008, trend=0.3, price=3200.0, volume=9_000_000), 0.01, EXCHANGE),
-    ("MERSHL", "Mere against Shell", "Currencies", "currency", Character(noise=0.005, drift=0.0, price=1.24, volume=50_000), 0.0001, AROUND_THE_CLOCK),
-    ("MERPRL", "Mere against Pearl", "Currencies", "currency", Character(noise=0.007, drift=0.0, price=88.4, volume=30_000), 0.01, AROUND_THE_CLOCK),
-    ("KELPG", "Dried kelp, tonne", "Goods", "goods", Character(noise=0.018, squeeze=0.5, price=412.0, volume=20_000), 0.5, EXCHANGE),
+    (
+        "SALTX",
+        "Saltmere Exchange Index",
+        "Index",
+        "index",
+        Character(noise=0.008, trend=0.3, price=3200.0, volume=9_000_000),
+        0.01,
+        EXCHANGE,
+    ),
+    (
+        "MERSHL",
+        "Mere against Shell",
+        "Currencies",
+        "currency",
+        Character(noise=0.005, drift=0.0, price=1.24, volume=50_000),
+        0.0001,
+        AROUND_THE_CLOCK,
+    ),
+    (
+        "MERPRL",
+        "Mere against Pearl",
+        "Currencies",
+        "currency",
+        Character(noise=0.007, drift=0.0, price=88.4, volume=30_000),
+        0.01,
+        AROUND_THE_CLOCK,
+    ),
+    (
+        "KELPG",
+        "Dried kelp, tonne",
+        "Goods",
+        "goods",
+        Character(noise=0.018, squeeze=0.5, price=412.0, volume=20_000),
+        0.5,
+        EXCHANGE,
+    ),
     ("SALTG", "Sea salt, tonne", "Goods", "goods", Character(noise=0.012, price=96.0, volume=35_000), 0.05, EXCHANGE),
 ]
 #: Symbols with something to show: a halted day, a dividend drop, missing minutes, a late start.
@@ -91,7 +201,11 @@ HALTED, DIVIDEND, ILLIQUID, LATE_START = "OAKUM", "BEACN", "PHARE", "SURGE"
 
 def symbols() -> list[SymbolInfo]:
     """Every symbol of the exchange, in the order of the first watchlist."""
-    made = [SymbolInfo(s, name, sector, "share", 0.01, EXCHANGE) for sector, (_, members) in _SECTORS.items() for s, name in members]
+    made = [
+        SymbolInfo(s, name, sector, "share", 0.01, EXCHANGE)
+        for sector, (_, members) in _SECTORS.items()
+        for s, name in members
+    ]
     return made + [SymbolInfo(s, name, sector, kind, tick, cal) for s, name, sector, kind, _, tick, cal in _OTHERS]
 
 
@@ -103,9 +217,17 @@ def _character(symbol: str) -> Character:
         if any(s == symbol for s, _ in members):
             rng = _rng(symbol, "character")
             scale = float(np.exp(rng.normal(0, 0.45)))
-            return Character(character.drift + rng.normal(0, 0.0003), character.noise * float(np.exp(rng.normal(0, 0.2))),
-                             character.trend, character.squeeze, character.gaps, character.shocks, character.exhaustion,
-                             round(character.price * scale, 2), round(character.volume * float(np.exp(rng.normal(0, 0.8)))))
+            return Character(
+                character.drift + rng.normal(0, 0.0003),
+                character.noise * float(np.exp(rng.normal(0, 0.2))),
+                character.trend,
+                character.squeeze,
+                character.gaps,
+                character.shocks,
+                character.exhaustion,
+                round(character.price * scale, 2),
+                round(character.volume * float(np.exp(rng.normal(0, 0.8)))),
+            )
     raise KeyError(symbol)
 
 
@@ -149,12 +271,19 @@ def daily(symbol: str) -> Bars:
     tick = info.tick
     o, h, lo, c = (np.maximum(np.round(x / tick), 1) for x in (open_, high, low, close))
     h, lo = np.maximum.reduce([o, h, c]), np.minimum.reduce([o, lo, c])
-    columns = {"open": _priced(o, tick), "high": _priced(h, tick), "low": _priced(lo, tick), "close": _priced(c, tick),
-               "volume": np.round(volume)}
+    columns = {
+        "open": _priced(o, tick),
+        "high": _priced(h, tick),
+        "low": _priced(lo, tick),
+        "close": _priced(c, tick),
+        "volume": np.round(volume),
+    }
     keep = np.ones(n, dtype=bool)
     if symbol == HALTED:
         keep[[n - 40, n - 400]] = False
-    return Bars(symbol, ONE_DAY, info.calendar, info.calendar.day_open(days[keep]), {k: v[keep] for k, v in columns.items()})
+    return Bars(
+        symbol, ONE_DAY, info.calendar, info.calendar.day_open(days[keep]), {k: v[keep] for k, v in columns.items()}
+    )
 
 
 def _priced(ticks: np.ndarray, tick: float) -> np.ndarray:
@@ -181,7 +310,7 @@ def _moves(character: Character, n: int, rng: np.random.Generator) -> tuple[np.n
         slide = slice(max(k - 6, 0), k)
         moves[slide] -= 0.02
         more[k] += 2.0
-        moves[k: k + 8] += 0.015
+        moves[k : k + 8] += 0.015
     return moves, more
 
 
@@ -218,8 +347,9 @@ def minutes(symbol: str) -> Bars:
     return Bars(symbol, ONE_MINUTE, calendar, calendar.utc(local[keep]), {k: v[keep] for k, v in columns.items()}, True)
 
 
-def _session(bars: Bars, calendar: Calendar, delay: int, tick: float,
-             rng: np.random.Generator) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+def _session(
+    bars: Bars, calendar: Calendar, delay: int, tick: float, rng: np.random.Generator
+) -> tuple[np.ndarray, dict[str, np.ndarray]]:
     """The regular minutes of some days, from ``delay`` minutes after the opening on."""
     length = calendar.end - calendar.start - delay
     clock = calendar.days(bars.times)[:, None] * DAY + (calendar.start + delay + np.arange(length))[None, :] * 60
@@ -268,21 +398,31 @@ def _thread(bars: Bars, length: int, tick: float, rng: np.random.Generator) -> d
     over_all = volume.sum(axis=1) - bars["volume"]
     fullest = volume.argmax(axis=1)
     volume[rows, fullest] -= over_all
-    return {"open": _priced(cuts[:, :, 0], tick), "high": _priced(high, tick), "low": _priced(low, tick),
-            "close": _priced(last, tick), "volume": volume}
+    return {
+        "open": _priced(cuts[:, :, 0], tick),
+        "high": _priced(high, tick),
+        "low": _priced(low, tick),
+        "close": _priced(last, tick),
+        "volume": volume,
+    }
 
 
-def _outside(days: np.ndarray, bars: Bars, calendar: Calendar, tick: float,
-             rng: np.random.Generator) -> list[tuple[np.ndarray, dict[str, np.ndarray]]]:
+def _outside(
+    days: np.ndarray, bars: Bars, calendar: Calendar, tick: float, rng: np.random.Generator
+) -> list[tuple[np.ndarray, dict[str, np.ndarray]]]:
     """Thin trade before and after the regular session; many minutes have none."""
     made = []
     previous = np.concatenate([bars["open"][:1], bars["close"][:-1]])
-    for first, last, begin, end in ((calendar.early, calendar.start, previous, bars["open"]),
-                                    (calendar.end, calendar.late, bars["close"], bars["close"] * np.exp(rng.normal(0, 0.003, len(days))))):
+    for first, last, begin, end in (
+        (calendar.early, calendar.start, previous, bars["open"]),
+        (calendar.end, calendar.late, bars["close"], bars["close"] * np.exp(rng.normal(0, 0.003, len(days)))),
+    ):
         length = last - first
         along = np.linspace(0, 1, length + 1)
         walk = np.cumsum(rng.normal(0, 0.0004, (len(days), length + 1)), axis=1)
-        path = (begin[:, None] + (end - begin)[:, None] * along) * np.exp(walk - walk[:, :1] * (1 - along) - walk[:, -1:] * along)
+        path = (begin[:, None] + (end - begin)[:, None] * along) * np.exp(
+            walk - walk[:, :1] * (1 - along) - walk[:, -1:] * along
+        )
         ticks = np.maximum(np.round(path / tick), 1)
         opens, closes = ticks[:, :-1], ticks[:, 1:]
         wick = rng.integers(0, 2, (2, len(days), length))
@@ -290,8 +430,18 @@ def _outside(days: np.ndarray, bars: Bars, calendar: Calendar, tick: float,
         volume = np.floor(rng.exponential(bars["volume"][:, None] / 390 * 0.08, (len(days), length)))
         volume *= rng.random((len(days), length)) < 0.55
         clock = days[:, None] * DAY + (first + np.arange(length))[None, :] * 60
-        made.append(_flat(clock, {"open": _priced(opens, tick), "high": _priced(high, tick), "low": _priced(low, tick),
-                                  "close": _priced(closes, tick), "volume": volume}))
+        made.append(
+            _flat(
+                clock,
+                {
+                    "open": _priced(opens, tick),
+                    "high": _priced(high, tick),
+                    "low": _priced(low, tick),
+                    "close": _priced(closes, tick),
+                    "volume": volume,
+                },
+            )
+        )
     return made
 
 

@@ -72,9 +72,24 @@ class BarLibrary:
 
     def add_symbols(self, infos: Sequence[SymbolInfo]) -> None:
         """Writes symbols into the catalogue, in their order."""
-        rows = [(i.symbol, k, i.name, i.sector, i.kind, i.tick, i.calendar.zone, i.calendar.start, i.calendar.end,
-                 i.calendar.early, i.calendar.late, int(i.calendar.weekend), ",".join(map(str, sorted(i.calendar.holidays))))
-                for k, i in enumerate(infos)]
+        rows = [
+            (
+                i.symbol,
+                k,
+                i.name,
+                i.sector,
+                i.kind,
+                i.tick,
+                i.calendar.zone,
+                i.calendar.start,
+                i.calendar.end,
+                i.calendar.early,
+                i.calendar.late,
+                int(i.calendar.weekend),
+                ",".join(map(str, sorted(i.calendar.holidays))),
+            )
+            for k, i in enumerate(infos)
+        ]
         with self._connect() as db:
             db.executemany("insert or replace into symbols values (?,?,?,?,?,?,?,?,?,?,?,?,?)", rows)
         self._infos = None
@@ -84,8 +99,10 @@ class BarLibrary:
         """Every symbol, in the catalogue's order."""
         if self._infos is None:
             with self._connect() as db:
-                rows = db.execute("select symbol, name, sector, kind, tick, zone, start, end, early, late, weekend, holidays "
-                                  "from symbols order by position").fetchall()
+                rows = db.execute(
+                    "select symbol, name, sector, kind, tick, zone, start, end, early, late, weekend, holidays "
+                    "from symbols order by position"
+                ).fetchall()
             self._infos = {r[0]: SymbolInfo(r[0], r[1], r[2], r[3], r[4], _calendar(*r[5:])) for r in rows}
         return self._infos
 
@@ -161,7 +178,7 @@ class BarLibrary:
         """Symbols at one timeframe as a panel; an intraday panel knows the longer bars before its first."""
         names = list(symbols)
         made = panel_of([self.bars(s, timeframe, extended) for s in names])
-        made.earlier = EarlierBars(self, names, timeframe)  # type: ignore[assignment]
+        made.earlier = EarlierBars(self, names, timeframe)
         return made
 
 
@@ -193,7 +210,9 @@ def _read(path: Path, symbol: str, base: Timeframe, calendar: Calendar) -> Bars:
         table = pa.ipc.open_file(source).read_all()
     table = table.combine_chunks()
     columns = {n: table[n].chunk(0).to_numpy(zero_copy_only=True) if len(table) else np.zeros(0) for n in COLUMNS}
-    times = table["time"].chunk(0).cast(pa.int64()).to_numpy(zero_copy_only=True) if len(table) else np.zeros(0, np.int64)
+    times = (
+        table["time"].chunk(0).cast(pa.int64()).to_numpy(zero_copy_only=True) if len(table) else np.zeros(0, np.int64)
+    )
     if len(times) > 1 and not (times[1:] > times[:-1]).all():
         raise ValueError("times out of order")
     return Bars(symbol, base, calendar, times, columns)

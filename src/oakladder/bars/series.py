@@ -38,16 +38,23 @@ class Bars:
 
     def part(self, start: int, end: int) -> Bars:
         """Bars ``start`` up to but not including ``end``."""
-        return Bars(self.symbol, self.timeframe, self.calendar, self.times[start:end],
-                    {k: v[start:end] for k, v in self.columns.items()}, self.extended)
+        return Bars(
+            self.symbol,
+            self.timeframe,
+            self.calendar,
+            self.times[start:end],
+            {k: v[start:end] for k, v in self.columns.items()},
+            self.extended,
+        )
 
     def regular(self) -> Bars:
         """The bars inside regular hours."""
         if not self.timeframe.intraday:
             return self
         keep = self.calendar.is_regular(self.times)
-        return Bars(self.symbol, self.timeframe, self.calendar, self.times[keep],
-                    {k: v[keep] for k, v in self.columns.items()})
+        return Bars(
+            self.symbol, self.timeframe, self.calendar, self.times[keep], {k: v[keep] for k, v in self.columns.items()}
+        )
 
 
 def tidy_columns(columns: Mapping[str, np.ndarray]) -> tuple[dict[str, np.ndarray], int]:
@@ -91,7 +98,7 @@ def resample(bars: Bars, timeframe: Timeframe) -> Bars:
 def _first_known(x: np.ndarray, first: np.ndarray, last: np.ndarray) -> np.ndarray:
     made = x[first].copy()
     for k in np.flatnonzero(np.isnan(made)):
-        part = x[first[k]: last[k] + 1]
+        part = x[first[k] : last[k] + 1]
         known = part[~np.isnan(part)]
         made[k] = known[0] if len(known) else np.nan
     return made
@@ -100,7 +107,7 @@ def _first_known(x: np.ndarray, first: np.ndarray, last: np.ndarray) -> np.ndarr
 def _last_known(x: np.ndarray, first: np.ndarray, last: np.ndarray) -> np.ndarray:
     made = x[last].copy()
     for k in np.flatnonzero(np.isnan(made)):
-        part = x[first[k]: last[k] + 1]
+        part = x[first[k] : last[k] + 1]
         known = part[~np.isnan(part)]
         made[k] = known[-1] if len(known) else np.nan
     return made
@@ -157,20 +164,32 @@ class Panel:
     def bars(self, k: int) -> Bars:
         """One symbol of the panel, without a copy."""
         part = slice(int(self.offsets[k]), int(self.offsets[k + 1]))
-        return Bars(self.symbols[k], self.timeframe, self.calendars[k], self.times[part],
-                    {name: values[part] for name, values in self.columns.items()}, self.extended)
+        return Bars(
+            self.symbols[k],
+            self.timeframe,
+            self.calendars[k],
+            self.times[part],
+            {name: values[part] for name, values in self.columns.items()},
+            self.extended,
+        )
 
     def marks(self, timeframe: Timeframe) -> np.ndarray:
         """`Calendar.marks` for the whole panel; worked out once. Raises `ValueError` if the timeframe does not fit."""
         if timeframe not in self._marks:
             if timeframe.order < self.timeframe.order:
-                raise ValueError(f"The script asks for {timeframe}, which is shorter than the {self.timeframe} it runs on. "
-                                 f"Run it on {timeframe} or less.")
+                raise ValueError(
+                    f"The script asks for {timeframe}, which is shorter than the {self.timeframe} it runs on. "
+                    f"Run it on {timeframe} or less."
+                )
             if not fits(self.timeframe, timeframe):
-                raise ValueError(f"The script asks for {timeframe}, and {timeframe} bars cannot be made of {self.timeframe} bars.")
+                raise ValueError(
+                    f"The script asks for {timeframe}, and {timeframe} bars cannot be made of {self.timeframe} bars."
+                )
             previous = self.previous or (None,) * len(self)
-            parts = [c.marks(self.times[a:b], self.timeframe, timeframe, self.extended, p)
-                     for c, a, b, p in zip(self.calendars, self.starts, self.ends, previous, strict=True)]
+            parts = [
+                c.marks(self.times[a:b], self.timeframe, timeframe, self.extended, p)
+                for c, a, b, p in zip(self.calendars, self.starts, self.ends, previous, strict=True)
+            ]
             self._marks[timeframe] = np.concatenate(parts) if parts else np.zeros(0, dtype=np.uint8)
         return self._marks[timeframe]
 
@@ -181,10 +200,23 @@ def panel_of(series: Sequence[Bars]) -> Panel:
     offsets = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
     if len(series) == 1:
         only = series[0]
-        return Panel((only.symbol,), only.timeframe, (only.calendar,), offsets, only.times,
-                     tidy_columns(only.columns)[0], only.extended)
+        return Panel(
+            (only.symbol,),
+            only.timeframe,
+            (only.calendar,),
+            offsets,
+            only.times,
+            tidy_columns(only.columns)[0],
+            only.extended,
+        )
     columns = {name: np.concatenate([b[name] for b in series]) if series else np.zeros(0) for name in COLUMNS}
     times = np.concatenate([b.times for b in series]) if series else np.zeros(0, dtype=np.int64)
-    return Panel(tuple(b.symbol for b in series), series[0].timeframe if series else ONE_DAY,
-                 tuple(b.calendar for b in series), offsets, times, tidy_columns(columns)[0],
-                 bool(series) and series[0].extended)
+    return Panel(
+        tuple(b.symbol for b in series),
+        series[0].timeframe if series else ONE_DAY,
+        tuple(b.calendar for b in series),
+        offsets,
+        times,
+        tidy_columns(columns)[0],
+        bool(series) and series[0].extended,
+    )

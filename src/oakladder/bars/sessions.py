@@ -156,8 +156,9 @@ class Calendar:
             made[closed] -= 1
         return np.maximum(made[back], earliest)
 
-    def marks(self, times: np.ndarray, base: Timeframe, longer: Timeframe, extended: bool = False,
-              previous: int | None = None) -> np.ndarray:
+    def marks(
+        self, times: np.ndarray, base: Timeframe, longer: Timeframe, extended: bool = False, previous: int | None = None
+    ) -> np.ndarray:
         """For each bar, bit 0: a longer bar begins; bit 1: the longer bar is complete at this bar's close. uint8.
 
         ``previous`` is the time of the bar before the first, where there is one.

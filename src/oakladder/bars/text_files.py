@@ -30,7 +30,9 @@ def read_csv(path: Path, calendar: Calendar | None = None) -> Bars:
         moment = _time(path, line, row[0])
         if times and moment <= times[-1]:
             what = "is there twice" if moment == times[-1] else "comes after a later one"
-            raise DataProblem(f"{path.name}, line {line}: the time {row[0]} {what}. Sort the file by time, each time once.")
+            raise DataProblem(
+                f"{path.name}, line {line}: the time {row[0]} {what}. Sort the file by time, each time once."
+            )
         values = [_number(path, line, name, text) for name, text in zip(COLUMNS, row[1:], strict=True)]
         _plausible(path, line, values)
         times.append(moment)
@@ -63,15 +65,19 @@ def _rows(path: Path) -> list[tuple[int, list[str]]]:
     names = [h.strip().lower() for h in head]
     missing = [n for n in _NEEDED if n not in names]
     if missing:
-        raise DataProblem(f"{path.name}, line 1: the column {', '.join(missing)} is missing. "
-                          f"The first line must name {','.join(_NEEDED)}.")
+        raise DataProblem(
+            f"{path.name}, line 1: the column {', '.join(missing)} is missing. "
+            f"The first line must name {','.join(_NEEDED)}."
+        )
     places = [names.index(n) for n in _NEEDED]
     made: list[tuple[int, list[str]]] = []
     for row in reader:
         if not any(cell.strip() for cell in row):
             continue
         if len(row) < len(head):
-            raise DataProblem(f"{path.name}, line {reader.line_num}: {len(row)} values stand here, and the first line names {len(head)}.")
+            raise DataProblem(
+                f"{path.name}, line {reader.line_num}: {len(row)} values stand here, and the first line names {len(head)}."
+            )
         made.append((reader.line_num, [row[p].strip() for p in places]))
     return made
 
@@ -80,7 +86,9 @@ def _time(path: Path, line: int, text: str) -> int:
     try:
         moment = datetime.fromisoformat(text)
     except ValueError:
-        raise DataProblem(f"{path.name}, line {line}: `{text}` is no time. Write it as 2026-03-02 or 2026-03-02T09:30:00+00:00.") from None
+        raise DataProblem(
+            f"{path.name}, line {line}: `{text}` is no time. Write it as 2026-03-02 or 2026-03-02T09:30:00+00:00."
+        ) from None
     return int((moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp())
 
 

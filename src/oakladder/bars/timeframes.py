@@ -28,7 +28,9 @@ class Timeframe:
         """Reads ``5m``, ``4h``, ``1d``, ``1w``, ``1mo``; raises `ValueError` with a sentence that says what is allowed."""
         found = re.fullmatch(r"([0-9]+)(mo|m|h|d|w)", text.strip())
         if not found:
-            raise ValueError(f"`{text}` is no timeframe. Write 5m, 4h, 1d, 1w or 1mo, or any whole number of minutes or hours.")
+            raise ValueError(
+                f"`{text}` is no timeframe. Write 5m, 4h, 1d, 1w or 1mo, or any whole number of minutes or hours."
+            )
         count, unit = int(found.group(1)), found.group(2)
         if unit in ("d", "w", "mo"):
             if count != 1:
@@ -56,4 +58,6 @@ class Timeframe:
 
 ONE_MINUTE, ONE_DAY = Timeframe(Span.MINUTES, 1), Timeframe(Span.DAY)
 #: The steps of the timeframe ladder, shortest first.
-STANDARD = tuple(Timeframe.parse(t) for t in ("1m", "3m", "5m", "15m", "30m", "45m", "1h", "2h", "4h", "1d", "1w", "1mo"))
+STANDARD = tuple(
+    Timeframe.parse(t) for t in ("1m", "3m", "5m", "15m", "30m", "45m", "1h", "2h", "4h", "1d", "1w", "1mo")
+)

@@ -26,6 +26,7 @@ def make_app() -> QApplication:
     app.setStyle("Fusion")
     app.setFont(ui_font())
     pg.setConfigOptions(antialias=False)
+    sys.setswitchinterval(0.001)  # a worker that computes gives way to the window sooner
     return app
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -34,13 +35,22 @@ class Jobs(QObject):
         self._quick = ThreadPoolExecutor(1, "chart")
         self._slow = ThreadPoolExecutor(1, "background")
         self._tickets: dict[str, Ticket] = {}
-        self._then: dict[int, tuple[Callable[[Any], None], Callable[[Exception], None] | None, Callable[[float], None] | None]] = {}
+        self._then: dict[
+            int, tuple[Callable[[Any], None], Callable[[Exception], None] | None, Callable[[float], None] | None]
+        ] = {}
         self._done.connect(self._finish)
         self._moved.connect(self._progress)
 
-    def start(self, kind: str, work: Callable[[Ticket], Any], then: Callable[[Any], None],
-              failed: Callable[[Exception], None] | None = None, progress: Callable[[float], None] | None = None,
-              *, slow: bool = False) -> Ticket:
+    def start(
+        self,
+        kind: str,
+        work: Callable[[Ticket], Any],
+        then: Callable[[Any], None],
+        failed: Callable[[Exception], None] | None = None,
+        progress: Callable[[float], None] | None = None,
+        *,
+        slow: bool = False,
+    ) -> Ticket:
         """Runs ``work`` aside; ``then``, ``failed`` and ``progress`` are called on the interface thread."""
         self.stop(kind)
         ticket = Ticket(kind, lambda x: None)
@@ -62,10 +72,8 @@ class Jobs(QObject):
             return None, error
 
     def _emit(self, ticket: Ticket, made: tuple[Any, Exception | None]) -> None:
-        try:
+        with contextlib.suppress(RuntimeError):  # the window may be gone; then nobody waits for this any more
             self._done.emit(ticket, made[0], made[1])
-        except RuntimeError:
-            pass  # the window is gone; nobody waits for this any more
 
     def stop(self, kind: str) -> None:
         """Stops the job of a kind, if one runs."""
@@ -90,7 +98,11 @@ class Jobs(QObject):
             raise error
 
     def _progress(self, ticket: Ticket, share: float) -> None:
-        if self._tickets.get(ticket.kind) is ticket and (told := self._then.get(id(ticket))) is not None and told[2] is not None:
+        if (
+            self._tickets.get(ticket.kind) is ticket
+            and (told := self._then.get(id(ticket))) is not None
+            and told[2] is not None
+        ):
             told[2](share)
 
     def close(self) -> None:

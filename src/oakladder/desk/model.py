@@ -28,8 +28,9 @@ from .jobs import Jobs, Ticket
 from .look.theme import DAY, NIGHT, Theme
 
 COLUMN_TIMEFRAMES = (ONE_DAY, Timeframe.parse("1h"))
-_TYPING_PAUSE_MS = 25
+_TYPING_PAUSE_MS = 8
 _SAVE_PAUSE_MS = 600
+_AFTER_CHART_MS = 30
 
 NEW_SCRIPT = """rung 1
 title "{title}"
@@ -90,6 +91,9 @@ class Desk(QObject):
         self._saving = QTimer(self, singleShot=True, interval=_SAVE_PAUSE_MS)
         self._saving.timeout.connect(self.save)
         self._mark: int | None = None
+        self._columns_due = False
+        self._after_chart = QTimer(self, singleShot=True, interval=_AFTER_CHART_MS)
+        self._after_chart.timeout.connect(self._ask_the_rest)
 
     # --- from the last time -----------------------------------------------------------------------
 
@@ -103,7 +107,9 @@ class Desk(QObject):
         if state.get("theme") == NIGHT.name:
             self.set_theme(NIGHT)
         files = self.workspace.script_files()
-        wanted = [p for p in files if p.name == state.get("script")] or [p for p in files if p.stem == "tide_turn"] or files
+        wanted = (
+            [p for p in files if p.name == state.get("script")] or [p for p in files if p.stem == "tide_turn"] or files
+        )
         if wanted:
             self.open_script(wanted[0])
             saved = state.get("settings")
@@ -117,8 +123,13 @@ class Desk(QObject):
     def remember(self) -> None:
         """Writes down what is open, for the next start."""
         self.save()
-        state: dict[str, object] = {"symbol": self.symbol, "timeframe": str(self.timeframe), "theme": self.theme.name,
-                                    "script": self.path.name if self.path else "", "settings": self.settings}
+        state: dict[str, object] = {
+            "symbol": self.symbol,
+            "timeframe": str(self.timeframe),
+            "theme": self.theme.name,
+            "script": self.path.name if self.path else "",
+            "settings": self.settings,
+        }
         try:
             self.workspace.remember(state)
         except OSError as error:
@@ -164,7 +175,9 @@ class Desk(QObject):
         try:
             self.workspace.save_script(self.path, self.text)
         except OSError as error:
-            self.trouble.emit(f"{self.path.name} cannot be saved: {error.strerror}. The text is still here; free some space or check the folder.")
+            self.trouble.emit(
+                f"{self.path.name} cannot be saved: {error.strerror}. The text is still here; free some space or check the folder."
+            )
 
     def _recompile(self) -> None:
         text = self.text
@@ -235,7 +248,13 @@ class Desk(QObject):
 
     def refresh(self, *, columns: bool = True) -> None:
         """Asks for everything on the screen again."""
-        symbol, timeframe, program, settings, paint = self.symbol, self.timeframe, self.program, dict(self.settings), self.theme.paint
+        symbol, timeframe, program, settings, paint = (
+            self.symbol,
+            self.timeframe,
+            self.program,
+            dict(self.settings),
+            self.theme.paint,
+        )
 
         def work(ticket: Ticket) -> tuple[View, str]:
             bars = self.library.bars(symbol, timeframe)
@@ -247,12 +266,22 @@ class Desk(QObject):
                 return View(bars, None, None), str(error)
             return View(bars, result, draw(result, paint)), ""
 
+        self._columns_due = self._columns_due or columns
+        self._after_chart.stop()
         self.jobs.start("chart", work, self._shown, self._failed)
-        self.jobs.start("pips", self._pips_work(symbol, program, settings), self._pipped, self._failed, slow=True)
-        if columns:
-            self._ask_columns(program, settings)
+
+    def _ask_the_rest(self) -> None:
+        """What may come after the chart has been painted: the ladder's pips, the watchlist's columns."""
+        settings = dict(self.settings)
+        self.jobs.start(
+            "pips", self._pips_work(self.symbol, self.program, settings), self._pipped, self._failed, slow=True
+        )
+        if self._columns_due:
+            self._columns_due = False
+            self._ask_columns(self.program, settings)
 
     def _shown(self, made: tuple[View, str]) -> None:
+        self._after_chart.start()
         self.view, trouble = made
         self.trouble.emit(trouble)
         self.view_changed.emit(self.view)
@@ -266,7 +295,9 @@ class Desk(QObject):
                 self.bar_marked.emit(at)
 
     def _failed(self, error: Exception) -> None:
-        self.trouble.emit(str(error) if isinstance(error, DataProblem | RunProblem) else f"Something went wrong: {error}")
+        self.trouble.emit(
+            str(error) if isinstance(error, DataProblem | RunProblem) else f"Something went wrong: {error}"
+        )
 
     def _pips_work(self, symbol: str, program: Program | None, settings: dict[str, object]) -> Any:
         def work(ticket: Ticket) -> dict[Timeframe, list[Pip]]:
@@ -287,6 +318,7 @@ class Desk(QObject):
     def _ask_columns(self, program: Program | None, settings: dict[str, object]) -> None:
         symbols = list(self.library.infos)
         for timeframe in COLUMN_TIMEFRAMES:
+
             def work(ticket: Ticket, timeframe: Timeframe = timeframe) -> dict[str, Cell]:
                 if program is None:
                     return {}
@@ -316,11 +348,11 @@ class Desk(QObject):
 
     def idle(self) -> bool:
         """Whether everything asked for has arrived and nothing waits to be asked."""
-        return not (self.jobs.busy() or self._typing.isActive())
-
+        return not (self.jobs.busy() or self._typing.isActive() or self._after_chart.isActive())
 
     def close(self) -> None:
         """Saves everything and stops the threads."""
         self._typing.stop()
+        self._after_chart.stop()
         self.remember()
         self.jobs.close()

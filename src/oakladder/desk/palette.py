@@ -53,7 +53,9 @@ class Palette(QDialog):
         self._filter("")
 
     def _filter(self, typed: str) -> None:
-        found = [(score, k) for k, c in enumerate(self._choices) if (score := fits(f"{c.words} {c.hint}", typed)) is not None]
+        found = [
+            (score, k) for k, c in enumerate(self._choices) if (score := fits(f"{c.words} {c.hint}", typed)) is not None
+        ]
         found.sort()
         self.list.clear()
         for _, k in found[:_MOST]:
@@ -66,7 +68,11 @@ class Palette(QDialog):
         self.list.setCurrentRow(0)
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+        if (
+            isinstance(event, QKeyEvent)
+            and event.type() == QEvent.Type.KeyPress
+            and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down)
+        ):
             by = 1 if event.key() == Qt.Key.Key_Down else -1
             self.list.setCurrentRow(min(max(self.list.currentRow() + by, 0), self.list.count() - 1))
             return True

@@ -30,8 +30,16 @@ def settle(app: QApplication, desk: Desk, patience: float = _PATIENCE) -> None:
         calm = calm + 1 if desk.idle() else 0
 
 
-def take(workspace: Workspace, place: str, out: Path, size: tuple[int, int], symbol: str | None, timeframe: Timeframe,
-         script: str | None, night: bool) -> None:
+def take(
+    workspace: Workspace,
+    place: str,
+    out: Path,
+    size: tuple[int, int],
+    symbol: str | None,
+    timeframe: Timeframe,
+    script: str | None,
+    night: bool,
+) -> None:
     """Saves a picture of a place as PNG. Raises `ScriptFileProblem` for a script that is not there."""
     app = make_app()
     window = make_window(workspace)

@@ -68,8 +68,10 @@ class Window(QMainWindow):
         row.addSpacing(14)
         row.addWidget(self.status, 1)
         self.status.setMinimumWidth(20)
-        for words, hint, go in (("Find  Ctrl+K", "Find an action, symbol, timeframe or script", self.open_palette),
-                                ("Day / night  F9", "Day or night theme", self.toggle_night)):
+        for words, hint, go in (
+            ("Find  Ctrl+K", "Find an action, symbol, timeframe or script", self.open_palette),
+            ("Day / night  F9", "Day or night theme", self.toggle_night),
+        ):
             button = QToolButton(text=words)
             button.setToolTip(hint)
             button.clicked.connect(go)
@@ -174,10 +176,14 @@ class Window(QMainWindow):
     def _choices(self) -> list[Choice]:
         made = [Choice(a.words, a.shortcut, getattr(self, a.name)) for a in ACTIONS if a.name != "open_palette"]
         made += [Choice(f"Timeframe {t}", "", lambda t=t: self._go(timeframe=t)) for t in STANDARD]  # type: ignore[misc]
-        made += [Choice(f"Script {p.stem.replace('_', ' ')}", "", lambda p=p: self.desk.open_script(p))  # type: ignore[misc]
-                 for p in self.desk.workspace.script_files()]
-        made += [Choice(f"{i.symbol}  {i.name}", i.sector, lambda s=i.symbol: self._go(symbol=s))  # type: ignore[misc]
-                 for i in self.desk.library.infos.values()]
+        made += [
+            Choice(f"Script {p.stem.replace('_', ' ')}", "", lambda p=p: self.desk.open_script(p))  # type: ignore[misc]
+            for p in self.desk.workspace.script_files()
+        ]
+        made += [
+            Choice(f"{i.symbol}  {i.name}", i.sector, lambda s=i.symbol: self._go(symbol=s))  # type: ignore[misc]
+            for i in self.desk.library.infos.values()
+        ]
         return made
 
     def _go(self, symbol: str | None = None, timeframe: Timeframe | None = None) -> None:

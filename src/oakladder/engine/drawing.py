@@ -152,7 +152,9 @@ def _line(result: Result, output: Output, pane: str, paint: Paint) -> Line:
     colours = _colours(result, output, paint, "ink" if output.what == "line" else "mute")
     width = _fixed_number(result, output, "width", 1.4)
     style = output.attributes.get("style", "dashed" if output.what == "level" else "solid")
-    return Line(output.name or output.what, pane, values, colours, min(max(width, 0.5), 8), style, output.what == "level")
+    return Line(
+        output.name or output.what, pane, values, colours, min(max(width, 0.5), 8), style, output.what == "level"
+    )
 
 
 def _place(result: Result, output: Output, bars: np.ndarray, default: str) -> tuple[str, np.ndarray | None]:

@@ -20,8 +20,14 @@ from .run import Call, Result, prepare
 class LiveRun:
     """The state of a program on each symbol of a panel."""
 
-    def __init__(self, program: Program, history: Panel, settings: Mapping[str, object] | None = None,
-                 outputs: Sequence[Output] | None = None, extra: Sequence[Op] = ()):
+    def __init__(
+        self,
+        program: Program,
+        history: Panel,
+        settings: Mapping[str, object] | None = None,
+        outputs: Sequence[Output] | None = None,
+        extra: Sequence[Op] = (),
+    ):
         self.program, self.settings = program, dict(settings or {})
         self._outputs, self._extra = outputs, list(extra)
         job = prepare(program, history, self.settings, outputs, extra)
@@ -38,8 +44,10 @@ class LiveRun:
         return Result(self.program, panel, shown, dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
 
     def _remember(self, panel: Panel) -> None:
-        self._last = tuple(int(panel.times[b - 1]) if b > a else old
-                           for a, b, old in zip(panel.starts, panel.ends, self._last, strict=True))
+        self._last = tuple(
+            int(panel.times[b - 1]) if b > a else old
+            for a, b, old in zip(panel.starts, panel.ends, self._last, strict=True)
+        )
 
     def advance(self, bars: Panel) -> Result:
         """Runs over new, finished bars of the same symbols (any number of each) and keeps the state after them."""

@@ -101,8 +101,13 @@ class Job:
         return [np.empty(n, dtype=np.int8 if op.is_flag else np.float64) for op in self.variant.leaves]
 
 
-def prepare(program: Program, panel: Panel, settings: Mapping[str, object] | None = None,
-            outputs: Sequence[Output] | None = None, extra: Sequence[Op] = ()) -> Job:
+def prepare(
+    program: Program,
+    panel: Panel,
+    settings: Mapping[str, object] | None = None,
+    outputs: Sequence[Output] | None = None,
+    extra: Sequence[Op] = (),
+) -> Job:
     """Makes a program ready for a panel. Raises `RunProblem` with a sentence for the user."""
     shown = program.outputs if outputs is None else list(outputs)
     roots = [op for output in shown for op in output.roles.values()] + list(extra)
@@ -123,10 +128,18 @@ def prepare(program: Program, panel: Panel, settings: Mapping[str, object] | Non
     return Job(program, panel, roots, variant, fixed, layout, steps, before)
 
 
-def run(program: Program, panel: Panel, settings: Mapping[str, object] | None = None, *,
-        outputs: Sequence[Output] | None = None, extra: Sequence[Op] = (), executor: Executor | None = None,
-        cancelled: Callable[[], bool] | None = None, progress: Callable[[float], None] | None = None,
-        reference: bool = False) -> Result:
+def run(
+    program: Program,
+    panel: Panel,
+    settings: Mapping[str, object] | None = None,
+    *,
+    outputs: Sequence[Output] | None = None,
+    extra: Sequence[Op] = (),
+    executor: Executor | None = None,
+    cancelled: Callable[[], bool] | None = None,
+    progress: Callable[[float], None] | None = None,
+    reference: bool = False,
+) -> Result:
     """Runs a program over every symbol of a panel.
 
     ``outputs`` limits the work to what they need (all by default); ``extra`` adds single values. With an
@@ -149,7 +162,7 @@ def run(program: Program, panel: Panel, settings: Mapping[str, object] | None = 
         call(*chunk)
         return chunk[1] - chunk[0]
 
-    for count in (executor.map(work, chunks) if executor is not None and len(chunks) > 1 else map(work, chunks)):
+    for count in executor.map(work, chunks) if executor is not None and len(chunks) > 1 else map(work, chunks):
         finished += count
         if progress is not None:
             progress(finished / max(len(panel), 1))
@@ -189,9 +202,18 @@ class Call:
                 made += [none, none, *(np.zeros(1) for _ in self._columns)]
                 continue
             first = np.array([panel.times[a] if b > a else 0 for a, b in zip(panel.starts, panel.ends, strict=True)])
-            last = np.array([earlier.offsets[k] + np.searchsorted(_ends_of(earlier, k), first[k], "right")
-                             for k in range(len(panel))], dtype=np.int64)
-            made += [np.ascontiguousarray(earlier.starts), last, *(earlier.columns[n] for n in self.job.variant.code.columns)]
+            last = np.array(
+                [
+                    earlier.offsets[k] + np.searchsorted(_ends_of(earlier, k), first[k], "right")
+                    for k in range(len(panel))
+                ],
+                dtype=np.int64,
+            )
+            made += [
+                np.ascontiguousarray(earlier.starts),
+                last,
+                *(earlier.columns[n] for n in self.job.variant.code.columns),
+            ]
         return made
 
     def __call__(self, first: int, last: int, state: np.ndarray | None = None, mode: int = native.FRESH) -> None:
@@ -208,10 +230,21 @@ class Call:
             moved = [b[first:] if k % width < 2 else b for k, b in enumerate(before)]
             table = _pointers(moved)
         self._machine.call(
-            last - first, starts.ctypes.data, ends.ctypes.data, ctypes.addressof(self._tables[0]),
-            ctypes.addressof(self._tables[1]), ctypes.addressof(self._tables[2]), self._fixed.ctypes.data,
-            layout.table.ctypes.data, rows.ctypes.data, size if state is not None else 0, layout.template.ctypes.data,
-            size, mode, ctypes.addressof(table))
+            last - first,
+            starts.ctypes.data,
+            ends.ctypes.data,
+            ctypes.addressof(self._tables[0]),
+            ctypes.addressof(self._tables[1]),
+            ctypes.addressof(self._tables[2]),
+            self._fixed.ctypes.data,
+            layout.table.ctypes.data,
+            rows.ctypes.data,
+            size if state is not None else 0,
+            layout.template.ctypes.data,
+            size,
+            mode,
+            ctypes.addressof(table),
+        )
 
 
 def _ends_of(panel: Panel, k: int) -> np.ndarray:
@@ -228,7 +261,7 @@ def _run_reference(job: Job, outs: Sequence[np.ndarray]) -> None:
     variant, panel = job.variant, job.panel
     for k in range(len(panel)):
         runner = Runner(variant.live, variant.state, job.layout, job.fixed, variant.leaves)
-        before = []
+        before: list[tuple[Mapping[str, np.ndarray], int, int]] = []
         for earlier in job.before:
             if earlier is None:
                 before.append(({}, 0, 0))
@@ -236,5 +269,13 @@ def _run_reference(job: Job, outs: Sequence[np.ndarray]) -> None:
                 first = int(panel.times[panel.starts[k]]) if panel.ends[k] > panel.starts[k] else 0
                 last = int(earlier.offsets[k] + np.searchsorted(_ends_of(earlier, k), first, "right"))
                 before.append((earlier.columns, int(earlier.starts[k]), last))
-        runner.run(job.layout.template.copy(), int(panel.starts[k]), int(panel.ends[k]), panel.columns, job.steps, outs,
-                   commit=False, before=before)
+        runner.run(
+            job.layout.template.copy(),
+            int(panel.starts[k]),
+            int(panel.ends[k]),
+            panel.columns,
+            job.steps,
+            outs,
+            commit=False,
+            before=before,
+        )

@@ -47,8 +47,14 @@ class Scan:
     looked_at: int
 
 
-def gather(library: BarLibrary, symbols: Iterable[str], timeframe: Timeframe, *, progress: Progress | None = None,
-           cancelled: Callable[[], bool] | None = None) -> tuple[Panel, tuple[Skipped, ...]]:
+def gather(
+    library: BarLibrary,
+    symbols: Iterable[str],
+    timeframe: Timeframe,
+    *,
+    progress: Progress | None = None,
+    cancelled: Callable[[], bool] | None = None,
+) -> tuple[Panel, tuple[Skipped, ...]]:
     """The bars of many symbols; those that cannot be read are left out with the reason."""
     good: list[str] = []
     skipped: list[Skipped] = []
@@ -90,19 +96,41 @@ def change(closes: np.ndarray) -> float:
     return float(closes[-1] / closes[-2] - 1)
 
 
-def scan(program: Program, signal: str, library: BarLibrary, symbols: Iterable[str], timeframe: Timeframe,
-         within: int = 1, settings: Mapping[str, object] | None = None, *, executor: Executor | None = None,
-         progress: Progress | None = None, cancelled: Callable[[], bool] | None = None) -> Scan:
+def scan(
+    program: Program,
+    signal: str,
+    library: BarLibrary,
+    symbols: Iterable[str],
+    timeframe: Timeframe,
+    within: int = 1,
+    settings: Mapping[str, object] | None = None,
+    *,
+    executor: Executor | None = None,
+    progress: Progress | None = None,
+    cancelled: Callable[[], bool] | None = None,
+) -> Scan:
     """Symbols whose signal fired within the last ``within`` bars (1 is the last bar only).
 
     Raises `KeyError` for an unknown signal, `RunProblem` where the script cannot run, `Cancelled`.
     """
     output = program.signal(signal)
     share = 0.8
-    panel, skipped = gather(library, symbols, timeframe, cancelled=cancelled,
-                            progress=None if progress is None else lambda x: progress(x * share))
-    result = run(program, panel, settings, outputs=[output], executor=executor, cancelled=cancelled,
-                 progress=None if progress is None else lambda x: progress(share + x * (1 - share)))
+    panel, skipped = gather(
+        library,
+        symbols,
+        timeframe,
+        cancelled=cancelled,
+        progress=None if progress is None else lambda x: progress(x * share),
+    )
+    result = run(
+        program,
+        panel,
+        settings,
+        outputs=[output],
+        executor=executor,
+        cancelled=cancelled,
+        progress=None if progress is None else lambda x: progress(share + x * (1 - share)),
+    )
     ages = last_true(panel, result.flag(output.roles["value"]))
     hits = []
     for k in np.flatnonzero((ages >= 0) & (ages < within)).tolist():
@@ -131,9 +159,16 @@ class Pip:
     age: int
 
 
-def cells(program: Program, library: BarLibrary, symbols: Sequence[str], timeframe: Timeframe,
-          settings: Mapping[str, object] | None = None, *, executor: Executor | None = None,
-          cancelled: Callable[[], bool] | None = None) -> dict[str, Cell]:
+def cells(
+    program: Program,
+    library: BarLibrary,
+    symbols: Sequence[str],
+    timeframe: Timeframe,
+    settings: Mapping[str, object] | None = None,
+    *,
+    executor: Executor | None = None,
+    cancelled: Callable[[], bool] | None = None,
+) -> dict[str, Cell]:
     """The script's column for each symbol: its first `column`, or the age of its latest signal without one."""
     panel, _ = gather(library, symbols, timeframe, cancelled=cancelled)
     column = next((o for o in program.outputs if o.what == "column"), None)
@@ -170,8 +205,13 @@ def _age_cell(ages: list[tuple[Output, int]]) -> Cell:
     return Cell(f"{output.name} {age}", fill, float(age))
 
 
-def pips(program: Program, library: BarLibrary, symbol: str, timeframe: Timeframe,
-         settings: Mapping[str, object] | None = None) -> list[Pip]:
+def pips(
+    program: Program,
+    library: BarLibrary,
+    symbol: str,
+    timeframe: Timeframe,
+    settings: Mapping[str, object] | None = None,
+) -> list[Pip]:
     """The latest occurrence of each signal of a script on one timeframe. Raises `RunProblem` or `DataProblem`."""
     if not program.signals:
         return []
@@ -185,4 +225,17 @@ def pips(program: Program, library: BarLibrary, symbol: str, timeframe: Timefram
     return made
 
 
-__all__ = ["Cell", "Hit", "Pip", "RunProblem", "Scan", "Skipped", "cells", "change", "gather", "last_true", "pips", "scan"]
+__all__ = [
+    "Cell",
+    "Hit",
+    "Pip",
+    "RunProblem",
+    "Scan",
+    "Skipped",
+    "cells",
+    "change",
+    "gather",
+    "last_true",
+    "pips",
+    "scan",
+]

@@ -20,7 +20,6 @@ from .kinds import (
     blend,
     common_unit,
     joined,
-    number,
     product_unit,
     quotient_unit,
     unlike,
@@ -71,6 +70,7 @@ class Function:
     scope: Scope | None
     unit: Unit | None = None
     of_library: bool = False
+    lengths: frozenset[str] = frozenset()
 
 
 #: Output statement → the kinds its operands may have.
@@ -105,9 +105,19 @@ CLAUSES: dict[str, frozenset[str]] = {
     "column": frozenset({"fill", "order"}),
 }
 _CLAUSE_KINDS: dict[str, Kind] = {
-    "color": Kind.COLOUR, "fill": Kind.COLOUR, "when": Kind.FLAG, "until": Kind.FLAG, "width": Kind.NUMBER,
-    "at": Kind.NUMBER, "size": Kind.NUMBER, "ago": Kind.NUMBER, "ago_start": Kind.NUMBER, "lasting": Kind.NUMBER,
-    "order": Kind.NUMBER, "base": Kind.NUMBER, "text": Kind.TEXT,
+    "color": Kind.COLOUR,
+    "fill": Kind.COLOUR,
+    "when": Kind.FLAG,
+    "until": Kind.FLAG,
+    "width": Kind.NUMBER,
+    "at": Kind.NUMBER,
+    "size": Kind.NUMBER,
+    "ago": Kind.NUMBER,
+    "ago_start": Kind.NUMBER,
+    "lasting": Kind.NUMBER,
+    "order": Kind.NUMBER,
+    "base": Kind.NUMBER,
+    "text": Kind.TEXT,
 }
 _CLAUSE_WORDS: dict[str, tuple[str, ...]] = {"shape": registry.SHAPES, "style": registry.STYLES}
 
@@ -151,8 +161,12 @@ class Checker:
     def run(self) -> None:
         """Walks the whole script."""
         if self.script.version is None and self.script.statements:
-            self.report("R110", Span(1, 1), "The script does not say which Rung it is written in.",
-                        "Put `rung 1` on the first line.")
+            self.report(
+                "R110",
+                Span(1, 1),
+                "The script does not say which Rung it is written in.",
+                "Put `rung 1` on the first line.",
+            )
         scope = Scope(later=_later_names(self.script.statements))
         self._walk(self.script.statements, scope)
         for name, function in self._functions.items():
@@ -173,12 +187,16 @@ class Checker:
         given: tuple[t.Expr, ...] | None = None
         for statement in statements:
             if given is not None:
-                self.report("R113", statement.span, "Nothing can follow `give` in a function.", "Move this line above it.")
+                self.report(
+                    "R113", statement.span, "Nothing can follow `give` in a function.", "Move this line above it."
+                )
                 break
             match statement:
                 case t.Give():
                     if scope.blocks or not self._stack:
-                        self.report("R113", statement.span, "`give` ends a `define`; it has no place here.", "Take it out.")
+                        self.report(
+                            "R113", statement.span, "`give` ends a `define`; it has no place here.", "Take it out."
+                        )
                     else:
                         given = statement.values
                 case t.Let():
@@ -196,13 +214,20 @@ class Checker:
                     self._for(statement, scope)
                 case t.Stop():
                     if not scope.loops:
-                        self.report("R113", statement.span, "`stop` leaves a `for`, and none is open here.", "Take it out.")
+                        self.report(
+                            "R113", statement.span, "`stop` leaves a `for`, and none is open here.", "Take it out."
+                        )
                 case _:
                     if scope.blocks or self._stack:
                         word = statement.what if isinstance(statement, t.Show) else type(statement).__name__.lower()
-                        self.report("R113", statement.span, f"`{word}` stands on its own, not inside a block.",
-                                    "Move it out and use `when` for its condition."
-                                    if isinstance(statement, t.Show) else "Move it to the left margin.")
+                        self.report(
+                            "R113",
+                            statement.span,
+                            f"`{word}` stands on its own, not inside a block.",
+                            "Move it out and use `when` for its condition."
+                            if isinstance(statement, t.Show)
+                            else "Move it to the left margin.",
+                        )
                     else:
                         self._top(statement, scope)
         return given
@@ -216,14 +241,24 @@ class Checker:
             case t.Signal():
                 type_ = self._flag(statement.value, scope, "A signal")
                 if type_.value is False:
-                    self.report("R703", statement.span, f"The signal `{statement.name.name}` can never be true.",
-                                "Look for a part of it that is always no.")
-                self._bind(statement.name, Binding("signal", replace(type_, kind=Kind.FLAG), statement.name.span), scope)
+                    self.report(
+                        "R703",
+                        statement.span,
+                        f"The signal `{statement.name.name}` can never be true.",
+                        "Look for a part of it that is always no.",
+                    )
+                self._bind(
+                    statement.name, Binding("signal", replace(type_, kind=Kind.FLAG), statement.name.span), scope
+                )
             case t.Show():
                 self._show(statement, scope)
             case t.Use():
-                self.report("R211", statement.span, f'There is no script called "{statement.title}" in the library.',
-                            "Check its title.")
+                self.report(
+                    "R211",
+                    statement.span,
+                    f'There is no script called "{statement.title}" in the library.',
+                    "Check its title.",
+                )
 
     def _nested(self, body: Sequence[t.Statement], scope: Scope, loop: bool = False) -> None:
         inner = Scope(scope, blocks=scope.blocks + 1, loops=scope.loops + loop)
@@ -234,24 +269,42 @@ class Checker:
     def _bind(self, name: t.Name, binding: Binding, scope: Scope) -> None:
         old = scope.find(name.name)
         if old is not None and (name.name in scope.names or scope.blocks):
-            self.report("R202", name.span, f"`{name.name}` is already made in line {old.span.line}.",
-                        "Choose another name; to change a value, make it with `keep` or `fresh` and use `set`.")
-        elif name.name in self._base or name.name in registry.PRIMITIVES or (
-                name.name in library.names() and not self._stack):
-            self.report("R202", name.span, f"`{name.name}` belongs to the language.", f"Call it `my_{name.name}`, say.",
-                        f"my_{name.name}")
+            self.report(
+                "R202",
+                name.span,
+                f"`{name.name}` is already made in line {old.span.line}.",
+                "Choose another name; to change a value, make it with `keep` or `fresh` and use `set`.",
+            )
+        elif (
+            name.name in self._base
+            or name.name in registry.PRIMITIVES
+            or (name.name in library.names() and not self._stack)
+        ):
+            self.report(
+                "R202",
+                name.span,
+                f"`{name.name}` belongs to the language.",
+                f"Call it `my_{name.name}`, say.",
+                f"my_{name.name}",
+            )
         scope.names[name.name] = binding
 
     def _let(self, statement: t.Let, scope: Scope) -> None:
         type_ = self.type_of(statement.value, scope)
         if len(statement.names) == 1:
-            self._bind(statement.names[0], Binding("let", type_, statement.names[0].span, in_block=scope.blocks > 0), scope)
+            self._bind(
+                statement.names[0], Binding("let", type_, statement.names[0].span, in_block=scope.blocks > 0), scope
+            )
             return
         results = [r for _, r in type_.results]
         if type_.kind is not Kind.UNKNOWN and len(results) != len(statement.names):
             what = f"{len(results)} results" if results else "one result"
-            self.report("R205", statement.span, f"{len(statement.names)} names stand here, but the value gives {what}.",
-                        "Name as many as there are results.")
+            self.report(
+                "R205",
+                statement.span,
+                f"{len(statement.names)} names stand here, but the value gives {what}.",
+                "Name as many as there are results.",
+            )
         for k, name in enumerate(statement.names):
             made = results[k] if k < len(results) else UNKNOWN
             self._bind(name, Binding("let", made, name.span, in_block=scope.blocks > 0), scope)
@@ -262,8 +315,12 @@ class Checker:
             self.report("R113", statement.span, "`keep` cannot stand inside `if` or `for`.", "Move it above the block.")
         start = self._single(statement.start, scope)
         if start.kind in (Kind.TEXT, Kind.COLOUR, Kind.TIMEFRAME):
-            self.report("R301", statement.start.span, f"`{word}` holds numbers and flags, and this is {start.kind.with_article}.",
-                        "Keep a number, and choose the text or colour from it with `if … then … else`.")
+            self.report(
+                "R301",
+                statement.start.span,
+                f"`{word}` holds numbers and flags, and this is {start.kind.with_article}.",
+                "Keep a number, and choose the text or colour from it with `if … then … else`.",
+            )
         kept = replace(start, moving=True, value=None, counter=False)
         self._bind(statement.name, Binding(word, kept, statement.name.span, in_block=scope.blocks > 0), scope)
 
@@ -274,14 +331,21 @@ class Checker:
             self._unknown_name(statement.name, scope)
             return
         if binding.what not in {"keep", "fresh"}:
-            self.report("R208", statement.name.span, f"`{statement.name.name}` is made with `{binding.what}` and never changes.",
-                        "Make it with `keep` (lives on) or `fresh` (starts again on every bar).")
+            self.report(
+                "R208",
+                statement.name.span,
+                f"`{statement.name.name}` is made with `{binding.what}` and never changes.",
+                "Make it with `keep` (lives on) or `fresh` (starts again on every bar).",
+            )
             return
         old = binding.type
         if old.known_kind and value.known_kind and old.kind is not value.kind:
-            self.report("R301", statement.value.span,
-                        f"`{statement.name.name}` holds {old.kind.with_article}, and this is {value.kind.with_article}.",
-                        "Give it a value of its own kind.")
+            self.report(
+                "R301",
+                statement.value.span,
+                f"`{statement.name.name}` holds {old.kind.with_article}, and this is {value.kind.with_article}.",
+                "Give it a value of its own kind.",
+            )
             return
         if old.kind is Kind.NONE:
             binding.type = replace(value, moving=True, value=None, counter=False)
@@ -292,11 +356,17 @@ class Checker:
         for bound in (statement.first, statement.last):
             type_ = self._number(bound, scope, "The bound of a `for`")
             if type_.moving and not type_.counter:
-                self.report("R302", bound.span, "The bounds of a `for` must be fixed, so that its cost is known.",
-                            "Use a number, a setting, or what is made of them.")
+                self.report(
+                    "R302",
+                    bound.span,
+                    "The bounds of a `for` must be fixed, so that its cost is known.",
+                    "Use a number, a setting, or what is made of them.",
+                )
         inner = Scope(scope, blocks=scope.blocks + 1, loops=scope.loops + 1)
         counter = Type(Kind.NUMBER, moving=True, unit=Unit.PLAIN, counter=True)
-        self._bind(statement.counter, Binding("counter", counter, statement.counter.span, read=True, in_block=True), inner)
+        self._bind(
+            statement.counter, Binding("counter", counter, statement.counter.span, read=True, in_block=True), inner
+        )
         self._walk(statement.body, inner)
 
     def _define(self, statement: t.Define, scope: Scope) -> None:
@@ -307,7 +377,9 @@ class Checker:
         seen: set[str] = set()
         for p in statement.parameters:
             if p.name.name in seen:
-                self.report("R202", p.name.span, f"Two parameters are called `{p.name.name}`.", "Give each a name of its own.")
+                self.report(
+                    "R202", p.name.span, f"Two parameters are called `{p.name.name}`.", "Give each a name of its own."
+                )
             seen.add(p.name.name)
         if not any(isinstance(s, t.Give) for s in statement.body) and statement.body:
             self.report("R210", statement.span, f"The function `{name}` gives nothing back.", "End it with `give …`.")
@@ -317,30 +389,64 @@ class Checker:
         default = self._single(statement.default, scope)
         name = statement.name.name
         if default.moving and not statement.choices:
-            self.report("R302", statement.default.span, f"The default of the setting `{name}` must be a fixed value.",
-                        "Use a number, text, colour, timeframe or clock time.")
+            self.report(
+                "R302",
+                statement.default.span,
+                f"The default of the setting `{name}` must be a fixed value.",
+                "Use a number, text, colour, timeframe or clock time.",
+            )
         numeric = all(isinstance(x, int | float) for x in (default.value, *self._limits(statement, scope)))
         limits = self._limits(statement, scope)
         if limits and default.kind is not Kind.NUMBER and default.known_kind:
-            self.report("R303", statement.default.span, f"`range` goes with numbers, and `{name}` is {default.kind.with_article}.",
-                        "Use `choose` for other kinds.")
+            self.report(
+                "R303",
+                statement.default.span,
+                f"`range` goes with numbers, and `{name}` is {default.kind.with_article}.",
+                "Use `choose` for other kinds.",
+            )
         elif limits and numeric:
             low, high = float(limits[0]), float(limits[1])  # type: ignore[arg-type]
             if low > high:
-                self.report("R303", statement.span, f"The range of `{name}` ends below its start.", "Put the smaller number first.")
+                self.report(
+                    "R303",
+                    statement.span,
+                    f"The range of `{name}` ends below its start.",
+                    "Put the smaller number first.",
+                )
             elif not low <= float(default.value) <= high:  # type: ignore[arg-type]
-                self.report("R303", statement.default.span, f"The default of `{name}` is outside its range {low:g}..{high:g}.",
-                            "Change the default or the range.")
+                self.report(
+                    "R303",
+                    statement.default.span,
+                    f"The default of `{name}` is outside its range {low:g}..{high:g}.",
+                    "Change the default or the range.",
+                )
         if statement.choices:
             options = [self._single(c, scope) for c in statement.choices]
             if any(o.kind is not default.kind for o in options if o.known_kind and default.known_kind):
-                self.report("R303", statement.span, f"The choices of `{name}` are not all of one kind.", "Offer values of one kind.")
-            elif default.value is not None and all(o.value is not None for o in options) and default.value not in [
-                    o.value for o in options]:
-                self.report("R303", statement.default.span, f"The default of `{name}` is not among its choices.",
-                            "Put it among them.")
+                self.report(
+                    "R303",
+                    statement.span,
+                    f"The choices of `{name}` are not all of one kind.",
+                    "Offer values of one kind.",
+                )
+            elif (
+                default.value is not None
+                and all(o.value is not None for o in options)
+                and default.value not in [o.value for o in options]
+            ):
+                self.report(
+                    "R303",
+                    statement.default.span,
+                    f"The default of `{name}` is not among its choices.",
+                    "Put it among them.",
+                )
             if any(o.moving for o in options):
-                self.report("R302", statement.span, "Choices that move are not part of this version yet.", "Choose between fixed values.")
+                self.report(
+                    "R302",
+                    statement.span,
+                    "Choices that move are not part of this version yet.",
+                    "Choose between fixed values.",
+                )
         self._bind(statement.name, Binding("setting", replace(default, value=None), statement.name.span), scope)
 
     def _limits(self, statement: t.Setting, scope: Scope) -> list[object]:
@@ -354,8 +460,12 @@ class Checker:
             type_ = self._single(operand, scope)
             self.units.setdefault(statement.span.line, type_.unit)
             if type_.known_kind and type_.kind not in kinds:
-                self.report("R301", operand.span, f"`{statement.what}` takes {kinds[0].with_article}, and this is {type_.kind.with_article}.",
-                            "A condition can be shown with `mark` or `lane`." if type_.kind is Kind.FLAG else "")
+                self.report(
+                    "R301",
+                    operand.span,
+                    f"`{statement.what}` takes {kinds[0].with_article}, and this is {type_.kind.with_article}.",
+                    "A condition can be shown with `mark` or `lane`." if type_.kind is Kind.FLAG else "",
+                )
             if statement.what == "level" and type_.moving:
                 self.report("R302", operand.span, "A level is fixed, and this value moves.", "Use `line` for it.")
         allowed = CLAUSES[statement.what]
@@ -363,7 +473,9 @@ class Checker:
             if clause.word not in allowed and clause.word not in _ALWAYS:
                 word = str(clause.value) if clause.word == "side" else "at" if clause.word == "corner" else clause.word
                 names = sorted((allowed | _ALWAYS) - {"side", "painted", "corner"})
-                self.report("R114", clause.span, f"`{statement.what}` takes no `{word}`.", f"It takes {', '.join(names)}.")
+                self.report(
+                    "R114", clause.span, f"`{statement.what}` takes no `{word}`.", f"It takes {', '.join(names)}."
+                )
                 continue
             self._clause(clause, scope)
 
@@ -381,8 +493,12 @@ class Checker:
         if wanted is Kind.TEXT and type_.kind is Kind.NUMBER:
             return
         if type_.known_kind and type_.kind is not wanted:
-            self.report("R301", clause.value.span, f"`{clause.word}` takes {wanted.with_article}, and this is {type_.kind.with_article}.",
-                        "Compare it with something to make a condition." if wanted is Kind.FLAG else "")
+            self.report(
+                "R301",
+                clause.value.span,
+                f"`{clause.word}` takes {wanted.with_article}, and this is {type_.kind.with_article}.",
+                "Compare it with something to make a condition." if wanted is Kind.FLAG else "",
+            )
 
     # --- expressions ------------------------------------------------------------------------------
 
@@ -407,7 +523,12 @@ class Checker:
             fix = "Compare it with something, as in `> 0`." if kind is Kind.FLAG and type_.kind is Kind.NUMBER else ""
             if kind is Kind.NUMBER and type_.kind is Kind.FLAG:
                 fix = "Write `if … then 1 else 0` to count a condition."
-            self.report("R301", self._span_of(expr, scope), f"{what} must be {kind.with_article}, and this is {type_.kind.with_article}.", fix)
+            self.report(
+                "R301",
+                self._span_of(expr, scope),
+                f"{what} must be {kind.with_article}, and this is {type_.kind.with_article}.",
+                fix,
+            )
             return replace(type_, kind=kind, value=None)
         return type_
 
@@ -486,7 +607,12 @@ class Checker:
         while root.parent is not None:
             root = root.parent
         if expr.name in root.later or expr.name in scope.later:
-            self.report("R207", expr.span, f"`{expr.name}` is used before it is made.", "Move the line that makes it above this one.")
+            self.report(
+                "R207",
+                expr.span,
+                f"`{expr.name}` is used before it is made.",
+                "Move the line that makes it above this one.",
+            )
             return
         if expr.name in registry.PRIMITIVES or expr.name in self._functions:
             self.report("R205", expr.span, f"`{expr.name}` is a function.", f"Call it with brackets: `{expr.name}(…)`.")
@@ -496,19 +622,33 @@ class Checker:
         while at is not None:
             names |= set(at.names)
             at = at.parent
-        self.report("R201", expr.span, f"There is no `{expr.name}`.", did_you_mean(expr.name, names) or "Make it above with `let`.")
+        self.report(
+            "R201",
+            expr.span,
+            f"There is no `{expr.name}`.",
+            did_you_mean(expr.name, names) or "Make it above with `let`.",
+        )
 
     def _same_kind(self, a: Type, b: Type, span: Span) -> None:
         if a.known_kind and b.known_kind and a.kind is not b.kind:
-            self.report("R301", span, f"One side is {a.kind.with_article}, the other {b.kind.with_article}.",
-                        "Both must be of one kind.")
+            self.report(
+                "R301",
+                span,
+                f"One side is {a.kind.with_article}, the other {b.kind.with_article}.",
+                "Both must be of one kind.",
+            )
 
     def _logic(self, expr: t.Binary, scope: Scope) -> Type:
         left = self._flag(expr.left, scope, f"What stands left of `{expr.op}`")
         right = self._flag(expr.right, scope, f"What stands right of `{expr.op}`")
         decisive = expr.op == "or"
-        value = decisive if decisive in (left.value, right.value) and isinstance(decisive, bool) and (
-            left.value is decisive or right.value is decisive) else None
+        value = (
+            decisive
+            if decisive in (left.value, right.value)
+            and isinstance(decisive, bool)
+            and (left.value is decisive or right.value is decisive)
+            else None
+        )
         if value is None and isinstance(left.value, bool) and isinstance(right.value, bool):
             value = not decisive
         return blend(left, right, kind=Kind.FLAG, value=value)
@@ -518,8 +658,12 @@ class Checker:
         right = self._number(expr.right, scope, f"What stands right of `{expr.op}`")
         if expr.op in "+-":
             if unlike(left.unit, right.unit):
-                self.report("R401", expr.span, f"This mixes {left.unit.value} and {right.unit.value}.",
-                            "Bring both to one unit, or check that the right value is meant.")
+                self.report(
+                    "R401",
+                    expr.span,
+                    f"This mixes {left.unit.value} and {right.unit.value}.",
+                    "Bring both to one unit, or check that the right value is meant.",
+                )
             unit = common_unit(left.unit, right.unit)
         elif expr.op == "*":
             unit = product_unit(left.unit, right.unit)
@@ -537,36 +681,74 @@ class Checker:
             a, b = types[k], types[k + 1]
             span = expr.values[k + 1].span
             if a.known_kind and b.known_kind and a.kind is not b.kind:
-                self.report("R301", span, f"{a.kind.with_article.capitalize()} is compared with {b.kind.with_article}.",
-                            "Compare values of one kind.")
+                self.report(
+                    "R301",
+                    span,
+                    f"{a.kind.with_article.capitalize()} is compared with {b.kind.with_article}.",
+                    "Compare values of one kind.",
+                )
             elif op not in ("==", "!=") and (a.known_kind and a.kind not in (Kind.NUMBER, Kind.CLOCK)):
-                self.report("R301", span, f"`{op}` needs numbers, and this is {a.kind.with_article}.", "Use `==` or `!=`.")
+                self.report(
+                    "R301", span, f"`{op}` needs numbers, and this is {a.kind.with_article}.", "Use `==` or `!=`."
+                )
             elif a.kind in (Kind.TEXT, Kind.COLOUR) and (a.moving or b.moving):
-                self.report("R302", span, "Texts and colours that move cannot be compared.", "Compare the values they are made of.")
+                self.report(
+                    "R302",
+                    span,
+                    "Texts and colours that move cannot be compared.",
+                    "Compare the values they are made of.",
+                )
             elif a.kind is Kind.NONE or b.kind is Kind.NONE:
-                self.report("R301", span, "A comparison with none is never true.", "Write `known(x)` or `not known(x)`.")
+                self.report(
+                    "R301", span, "A comparison with none is never true.", "Write `known(x)` or `not known(x)`."
+                )
             elif unlike(a.unit, b.unit):
-                self.report("R401", expr.span, f"This compares {a.unit.value} with {b.unit.value}.",
-                            "Bring both to one unit, or check that the right value is meant.")
+                self.report(
+                    "R401",
+                    expr.span,
+                    f"This compares {a.unit.value} with {b.unit.value}.",
+                    "Bring both to one unit, or check that the right value is meant.",
+                )
         return blend(*types, kind=Kind.FLAG)
 
     def _lag(self, expr: t.Lag, scope: Scope) -> Type:
         value = self._single(expr.value, scope)
         lag = self._number(expr.lag, scope, "A lag")
         if scope.blocks and not self._recorded(expr.value, scope):
-            self.report("R304", expr.span, "Inside `if` and `for`, only names made above the block can be looked back at.",
-                        "Make it above with `let`, and use `name[n]` here.")
+            self.report(
+                "R304",
+                expr.span,
+                "Inside `if` and `for`, only names made above the block can be looked back at.",
+                "Make it above with `let`, and use `name[n]` here.",
+            )
         if isinstance(lag.value, float) and lag.value < 0:
-            self.report("R501", self._span_of(expr.lag, scope), "A script cannot see the future: a lag counts bars back, from 0.",
-                        "Use a number of bars back.")
+            self.report(
+                "R501",
+                self._span_of(expr.lag, scope),
+                "A script cannot see the future: a lag counts bars back, from 0.",
+                "Use a number of bars back.",
+            )
         elif isinstance(lag.value, float) and (lag.value != int(lag.value) or lag.value > _TOO_FAR):
-            self.report("R305", self._span_of(expr.lag, scope), f"A lag is a whole number of bars, at most {_TOO_FAR:,}.", "Change it.")
-        if lag.moving and not lag.counter or lag.per_symbol:
-            self.report("R502", self._span_of(expr.lag, scope), "A lag must be fixed, and this one moves.",
-                        "Hold the value in a `keep` instead.")
+            self.report(
+                "R305",
+                self._span_of(expr.lag, scope),
+                f"A lag is a whole number of bars, at most {_TOO_FAR:,}.",
+                "Change it.",
+            )
+        if (lag.moving and not lag.counter) or lag.per_symbol:
+            self.report(
+                "R502",
+                self._span_of(expr.lag, scope),
+                "A lag must be fixed, and this one moves.",
+                "Hold the value in a `keep` instead.",
+            )
         if value.kind in (Kind.TEXT, Kind.COLOUR, Kind.TIMEFRAME):
-            self.report("R301", expr.value.span, f"A lag takes a number or a flag, and this is {value.kind.with_article}.",
-                        "Look back at the values it is made of.")
+            self.report(
+                "R301",
+                expr.value.span,
+                f"A lag takes a number or a flag, and this is {value.kind.with_article}.",
+                "Look back at the values it is made of.",
+            )
         return replace(value, moving=True, value=None, counter=False)
 
     def _recorded(self, expr: t.Expr, scope: Scope) -> bool:
@@ -578,15 +760,28 @@ class Checker:
 
     def _on_timeframe(self, expr: t.OnTimeframe, scope: Scope) -> Type:
         if scope.blocks:
-            self.report("R304", expr.span, "Another timeframe cannot be read inside `if` or `for`.",
-                        "Compute it above the block with `let`, and use the name here.")
+            self.report(
+                "R304",
+                expr.span,
+                "Another timeframe cannot be read inside `if` or `for`.",
+                "Compute it above the block with `let`, and use the name here.",
+            )
         value = self.type_of(expr.value, scope)
         timeframe = self._wanted(expr.timeframe, scope, Kind.TIMEFRAME, "What follows `on`")
         if timeframe.moving:
-            self.report("R302", expr.timeframe.span, "A timeframe must be fixed, and this one moves.", "Use 1d, say, or a setting.")
+            self.report(
+                "R302",
+                expr.timeframe.span,
+                "A timeframe must be fixed, and this one moves.",
+                "Use 1d, say, or a setting.",
+            )
         if value.kind in (Kind.TEXT, Kind.COLOUR):
-            self.report("R301", expr.value.span, f"`on` takes numbers and flags, and this is {value.kind.with_article}.",
-                        "Read the values it is made of on the other timeframe.")
+            self.report(
+                "R301",
+                expr.value.span,
+                f"`on` takes numbers and flags, and this is {value.kind.with_article}.",
+                "Read the values it is made of on the other timeframe.",
+            )
         return replace(value, moving=True, value=None, counter=False)
 
     def _pick(self, expr: t.Pick, scope: Scope) -> Type:
@@ -597,7 +792,9 @@ class Checker:
             if name == expr.name:
                 return result
         names = [name for name, _ in type_.results]
-        hint = did_you_mean(expr.name, names) or (f"It gives {', '.join(names)}." if names else "It gives one value; leave the point out.")
+        hint = did_you_mean(expr.name, names) or (
+            f"It gives {', '.join(names)}." if names else "It gives one value; leave the point out."
+        )
         self.report("R206", expr.span, f"There is no result `{expr.name}` here.", hint)
         return UNKNOWN
 
@@ -607,7 +804,7 @@ class Checker:
         if name in self._functions:
             return self._functions[name]
         found = library.function(name)
-        return Function(found.define, None, found.unit, of_library=True) if found else None
+        return Function(found.define, None, found.unit, True, found.lengths) if found else None
 
     def _call(self, expr: t.Call, scope: Scope) -> Type:
         if expr.name in registry.PRIMITIVES:
@@ -620,22 +817,37 @@ class Checker:
             hint = did_you_mean(expr.name, names) or "Make it above with `define`."
             if scope.find(expr.name) or expr.name in self._base:
                 hint = f"`{expr.name}` is a value; look back with square brackets: `{expr.name}[1]`."
-            self.report("R204", Span(expr.span.line, expr.span.column, len(expr.name)), f"There is no function `{expr.name}`.", hint)
+            self.report(
+                "R204",
+                Span(expr.span.line, expr.span.column, len(expr.name)),
+                f"There is no function `{expr.name}`.",
+                hint,
+            )
             return UNKNOWN
         self._called.add(expr.name)
         if expr.name in self._stack and not function.of_library:
-            self.report("R209", expr.span, f"`{expr.name}` calls itself.", "Use `keep` to carry a value from bar to bar.")
+            self.report(
+                "R209", expr.span, f"`{expr.name}` calls itself.", "Use `keep` to carry a value from bar to bar."
+            )
             return UNKNOWN
         if scope.blocks and self._function_holds(function):
-            self.report("R304", expr.span, f"`{expr.name}` looks back over bars, so it must run on every bar, not inside `if` or `for`.",
-                        "Compute it above the block with `let`, and use the name here.")
+            self.report(
+                "R304",
+                expr.span,
+                f"`{expr.name}` looks back over bars, so it must run on every bar, not inside `if` or `for`.",
+                "Compute it above the block with `let`, and use the name here.",
+            )
         arguments = arrange(expr, function.define)
         if isinstance(arguments, str):
             self.report("R205", expr.span, arguments, f"It is called as {signature(function.define)}.")
             for argument in expr.arguments:
                 self._single(argument, scope)
             return UNKNOWN
-        types = [self._single(a, scope) if inside else self._single(a, Scope()) for a, inside in arguments]
+        types = []
+        for parameter, (argument, inside) in zip(function.define.parameters, arguments, strict=True):
+            where = scope if inside else Scope()
+            is_length = parameter.name.name in function.lengths
+            types.append(self._length(argument, where, expr.name) if is_length else self._single(argument, where))
         spans = [self._span_quiet(a, scope) if inside else expr.span for a, inside in arguments]
         return self._body(function, types, expr.span, spans)
 
@@ -659,7 +871,9 @@ class Checker:
         scope = Scope(function.scope, later=_later_names(define.body))
         for k, (parameter, type_) in enumerate(zip(define.parameters, types, strict=True)):
             argument = spans[k] if function.of_library and spans else None
-            scope.names[parameter.name.name] = Binding("parameter", type_, parameter.name.span, read=True, argument=argument)
+            scope.names[parameter.name.name] = Binding(
+                "parameter", type_, parameter.name.span, read=True, argument=argument
+            )
         given = self._walk(define.body, scope)
         results: list[tuple[str, Type]] = []
         for k, value in enumerate(given or ()):
@@ -686,14 +900,22 @@ class Checker:
     def _primitive(self, expr: t.Call, primitive: registry.Primitive, scope: Scope) -> Type:
         names = [name for name, _ in primitive.parameters]
         if expr.named or len(expr.arguments) != len(names):
-            self.report("R205", expr.span, f"`{expr.name}` takes {len(names)} value{'s' if len(names) > 1 else ''}, and {len(expr.arguments)} stand here.",
-                        f"It is called as {expr.name}({', '.join(names)}).")
+            self.report(
+                "R205",
+                expr.span,
+                f"`{expr.name}` takes {len(names)} value{'s' if len(names) > 1 else ''}, and {len(expr.arguments)} stand here.",
+                f"It is called as {expr.name}({', '.join(names)}).",
+            )
             for argument in expr.arguments:
                 self._single(argument, scope)
             return Type(primitive.gives)
         if primitive.holds and scope.blocks:
-            self.report("R304", expr.span, f"`{expr.name}` looks back over bars, so it must run on every bar, not inside `if` or `for`.",
-                        "Compute it above the block with `let`, and use the name here.")
+            self.report(
+                "R304",
+                expr.span,
+                f"`{expr.name}` looks back over bars, so it must run on every bar, not inside `if` or `for`.",
+                "Compute it above the block with `let`, and use the name here.",
+            )
         types: list[Type] = []
         for argument, (name, wants) in zip(expr.arguments, primitive.parameters, strict=True):
             if wants == registry.Wants.ANY:
@@ -716,11 +938,21 @@ class Checker:
         """A window length: fixed, a whole number, at least 1."""
         type_ = self._number(expr, scope, "A length")
         if type_.moving or type_.per_symbol:
-            self.report("R302", self._span_of(expr, scope), f"The length for `{self._outermost(name)}` must be fixed, and this one moves.",
-                        "Use a number or a setting.")
-        elif isinstance(type_.value, float) and (type_.value < 1 or type_.value != int(type_.value) or type_.value > _TOO_FAR):
-            self.report("R305", self._span_of(expr, scope), f"A length is a whole number of bars from 1 to {_TOO_FAR:,}, and this is {type_.value:g}.",
-                        "Use 1 or more.")
+            self.report(
+                "R302",
+                self._span_of(expr, scope),
+                f"The length for `{self._outermost(name)}` must be fixed, and this one moves.",
+                "Use a number or a setting.",
+            )
+        elif isinstance(type_.value, float) and (
+            type_.value < 1 or type_.value != int(type_.value) or type_.value > _TOO_FAR
+        ):
+            self.report(
+                "R305",
+                self._span_of(expr, scope),
+                f"A length is a whole number of bars from 1 to {_TOO_FAR:,}, and this is {type_.value:g}.",
+                "Use 1 or more.",
+            )
         return type_
 
     def _outermost(self, name: str) -> str:
@@ -745,7 +977,7 @@ def _holds(node: object, call_holds: object) -> bool:
     """Whether a piece of tree has a `keep`, a lag, or a call that holds state."""
     if isinstance(node, tuple):
         return any(_holds(n, call_holds) for n in node)
-    if isinstance(node, t.Lag | t.OnTimeframe | t.OfSymbol) or isinstance(node, t.Keep) and not node.fresh:
+    if isinstance(node, t.Lag | t.OnTimeframe | t.OfSymbol) or (isinstance(node, t.Keep) and not node.fresh):
         return True
     if isinstance(node, t.Call) and call_holds(node.name):  # type: ignore[operator]
         return True

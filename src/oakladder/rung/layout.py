@@ -13,8 +13,36 @@ from .problems import Problem, Span
 INDENT = 4
 #: A line that starts with one of these and is indented deeper goes on with the line before.
 CLAUSE_WORDS = frozenset(
-    "color when named width style in base above below at shape size text ago lasting until fill order "
-    "range choose step bullish bearish neutral to and or else".split()
+    [
+        "color",
+        "when",
+        "named",
+        "width",
+        "style",
+        "in",
+        "base",
+        "above",
+        "below",
+        "at",
+        "shape",
+        "size",
+        "text",
+        "ago",
+        "lasting",
+        "until",
+        "fill",
+        "order",
+        "range",
+        "choose",
+        "step",
+        "bullish",
+        "bearish",
+        "neutral",
+        "to",
+        "and",
+        "or",
+        "else",
+    ]
 )
 #: Words of the set above that may also start a line of their own inside a block.
 _BLOCK_WORDS = frozenset(["else"])
@@ -78,9 +106,15 @@ def logical_lines(text: str) -> tuple[list[Line], list[Problem]]:
         if pending and usable:
             depth, rest = divmod(indent, INDENT)
             if rest:
-                problems.append(Problem(
-                    "R106", Span(start, 1, indent), "A block is indented by four spaces a step.",
-                    f"Use {round(indent / INDENT) * INDENT} spaces here.", None))
+                problems.append(
+                    Problem(
+                        "R106",
+                        Span(start, 1, indent),
+                        "A block is indented by four spaces a step.",
+                        f"Use {round(indent / INDENT) * INDENT} spaces here.",
+                        None,
+                    )
+                )
             lines.append(Line("\n".join(pending), start, depth + (1 if rest > 1 else 0)))
         pending.clear()
         usable = True
@@ -92,24 +126,39 @@ def logical_lines(text: str) -> tuple[list[Line], list[Problem]]:
             continue
         white = code[: len(code) - len(code.lstrip())]
         if "\t" in white:
-            problems.append(Problem(
-                "R105", Span(number, 1, len(white)), "Indentation is made of spaces, not tabs.",
-                "Put four spaces in place of each tab.", white.replace("\t", " " * INDENT)))
+            problems.append(
+                Problem(
+                    "R105",
+                    Span(number, 1, len(white)),
+                    "Indentation is made of spaces, not tabs.",
+                    "Put four spaces in place of each tab.",
+                    white.replace("\t", " " * INDENT),
+                )
+            )
             code = white.expandtabs(INDENT) + code.lstrip()
         elif "\t" in code:
             code = code.replace("\t", " ")
         here = len(code) - len(code.lstrip())
         word = _WORD.match(code.lstrip())
         first = word.group() if word else ""
-        joins = bool(pending) and here > indent and first in CLAUSE_WORDS and (
-            first not in _BLOCK_WORDS or not _opens_block(pending[0]))
+        joins = (
+            bool(pending)
+            and here > indent
+            and first in CLAUSE_WORDS
+            and (first not in _BLOCK_WORDS or not _opens_block(pending[0]))
+        )
         if not open_brackets and not joins:
             finish()
             start, indent = number, here
         if scan.open_quote is not None:
-            problems.append(Problem(
-                "R103", Span(number, scan.open_quote + 1, len(code) - scan.open_quote),
-                "This text has no closing quote.", 'Put a " where the text ends.'))
+            problems.append(
+                Problem(
+                    "R103",
+                    Span(number, scan.open_quote + 1, len(code) - scan.open_quote),
+                    "This text has no closing quote.",
+                    'Put a " where the text ends.',
+                )
+            )
             usable = False
         for bracket, column in scan.brackets:
             if bracket in "([":
@@ -117,8 +166,15 @@ def logical_lines(text: str) -> tuple[list[Line], list[Problem]]:
             elif open_brackets and open_brackets[-1][0] == _PAIRS[bracket]:
                 open_brackets.pop()
             else:
-                problems.append(Problem("R104", Span(number, column + 1), f"This `{bracket}` closes nothing.",
-                                        "Take it out, or put the opening bracket before it.", ""))
+                problems.append(
+                    Problem(
+                        "R104",
+                        Span(number, column + 1),
+                        f"This `{bracket}` closes nothing.",
+                        "Take it out, or put the opening bracket before it.",
+                        "",
+                    )
+                )
                 usable = False
         if open_brackets and _starts_statement(first) and pending:
             _report_open(open_brackets, problems)
@@ -136,8 +192,11 @@ def logical_lines(text: str) -> tuple[list[Line], list[Problem]]:
 def _report_open(open_brackets: list[tuple[str, int, int]], problems: list[Problem]) -> None:
     bracket, number, column = open_brackets[-1]
     closing = {"(": ")", "[": "]"}[bracket]
-    problems.append(Problem("R104", Span(number, column + 1), f"This `{bracket}` is never closed.",
-                            f"Put a `{closing}` where it ends."))
+    problems.append(
+        Problem(
+            "R104", Span(number, column + 1), f"This `{bracket}` is never closed.", f"Put a `{closing}` where it ends."
+        )
+    )
     open_brackets.clear()
 
 

@@ -7,7 +7,7 @@ The function that the file is named for is public; others in the file are its ow
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cache, lru_cache
 from importlib.resources import files
 
 from . import tree as t
@@ -27,6 +27,11 @@ class LibraryFunction:
     parameters: dict[str, str]
     example: str
 
+    @property
+    def lengths(self) -> frozenset[str]:
+        """The parameters that are window lengths, as their descriptions say: fixed, whole, at least 1."""
+        return frozenset(name for name, about in self.parameters.items() if about.startswith("length"))
+
 
 @lru_cache(maxsize=1)
 def names() -> tuple[str, ...]:
@@ -35,7 +40,7 @@ def names() -> tuple[str, ...]:
     return tuple(sorted(f.name.removesuffix(".rung") for f in folder.iterdir() if f.name.endswith(".rung")))
 
 
-@lru_cache(maxsize=None)
+@cache
 def function(name: str) -> LibraryFunction | None:
     """The library function of that name, read once."""
     if name not in names():

@@ -16,6 +16,7 @@ from .checker import arrange
 from .parser import parse
 from .plan import (
     DATA_EXPONENT,
+    DIVISOR_EXPONENT,
     TAME_EXPONENT,
     Branch,
     Demand,
@@ -63,8 +64,13 @@ class Instance:
 
     __slots__ = ("arguments", "frames", "parent", "parent_done", "statements")
 
-    def __init__(self, statements: Sequence[t.Statement], parent: Instance | None = None,
-                 arguments: dict[str, Argument] | None = None, parent_done: int = 0):
+    def __init__(
+        self,
+        statements: Sequence[t.Statement],
+        parent: Instance | None = None,
+        arguments: dict[str, Argument] | None = None,
+        parent_done: int = 0,
+    ):
         self.statements, self.parent, self.parent_done = statements, parent, parent_done
         self.arguments = arguments or {}
         self.frames: dict[Domain, Frame] = {}
@@ -98,6 +104,7 @@ class Lowerer:
         self._fixed: dict[tuple[object, ...], Op] = {}
         self._versions: dict[Slot, int] = {}
         self._calls: dict[tuple[object, ...], Value] = {}
+        self._top: set[Op] = set()
         self._rings: dict[object, Ring] = {}
         self._befores: dict[object, Slot] = {}
         self._root = Instance(script.statements)
@@ -114,7 +121,13 @@ class Lowerer:
         """Every top-level `let` and `keep` as it stands at the end of the bar."""
         made: dict[str, Op] = {}
         for statement in self.script.statements:
-            names = statement.names if isinstance(statement, t.Let) else (statement.name,) if isinstance(statement, t.Keep) else ()
+            names = (
+                statement.names
+                if isinstance(statement, t.Let)
+                else (statement.name,)
+                if isinstance(statement, t.Keep)
+                else ()
+            )
             for name in names:
                 value = self._name(name, frame)
                 if isinstance(value, Bundle):
@@ -125,8 +138,15 @@ class Lowerer:
 
     # --- emitting ---------------------------------------------------------------------------------
 
-    def _emit(self, code: str, *args: Op, attr: object = None, kind: str = "number", bound: float = TAME_EXPONENT,
-              domain: Domain) -> Op:
+    def _emit(
+        self,
+        code: str,
+        *args: Op,
+        attr: object = None,
+        kind: str = "number",
+        bound: float = TAME_EXPONENT,
+        domain: Domain,
+    ) -> Op:
         """A value on a domain; the same value asked for twice is made once."""
         fixed = all(a.fixed for a in args) and code not in ("input", "get", "prev", "past", "fold", "bar", "export")
         version = self._versions.get(attr, 0) if isinstance(attr, Slot) else 0
@@ -140,16 +160,28 @@ class Lowerer:
             if key in table:
                 return table[key]
         op = self._made(Op(code, args, attr, kind, False, bound, domain))
-        self._shared[domain][-1][key] = op
-        self._blocks[domain][-1].append(op)
+        # What reads no slot and rests on nothing inside a block is worked out before it: loops do it once.
+        free = code != "get" and all(a.fixed or a in self._top for a in args)
+        level = 0 if free else -1
+        if free or len(self._blocks[domain]) == 1:
+            self._top.add(op)
+        self._shared[domain][level][key] = op
+        self._blocks[domain][level].append(op)
         return op
 
     def _made(self, op: Op) -> Op:
         self._count += 1
         if self._count > MAX_OPS:
-            raise ScriptError((Problem(
-                "R601", Span(self._line, 1), f"Written out, this script takes more than {MAX_OPS:,} operations a bar.",
-                "Call fewer functions, or share a result with `let`."),))
+            raise ScriptError(
+                (
+                    Problem(
+                        "R601",
+                        Span(self._line, 1),
+                        f"Written out, this script takes more than {MAX_OPS:,} operations a bar.",
+                        "Call fewer functions, or share a result with `let`.",
+                    ),
+                )
+            )
         return op
 
     def _const(self, value: float) -> Op:
@@ -193,6 +225,11 @@ class Lowerer:
         frame = instance.frames.get(domain)
         if frame is None:
             frame = instance.frames[domain] = Frame(instance, domain)
+            # Everything from outside is lowered before the body, so that nothing of it lands inside a block.
+            if instance.parent is not None:
+                self._frame(instance.parent, domain, instance.parent_done)
+            for name in instance.arguments:
+                self._find(name, frame)
         while frame.done < upto:
             statement = instance.statements[frame.done]
             frame.done += 1
@@ -232,8 +269,15 @@ class Lowerer:
                 flag = self._flag(self._value(statement.value, frame), domain)
                 frame.names[statement.name.name] = flag
                 if domain is self.base:
-                    self.outputs.append(Output("signal", statement.name.name, {"value": flag},
-                                               {"tone": statement.tone, "text": statement.text}, statement.span.line))
+                    self.outputs.append(
+                        Output(
+                            "signal",
+                            statement.name.name,
+                            {"value": flag},
+                            {"tone": statement.tone, "text": statement.text},
+                            statement.span.line,
+                        )
+                    )
             case t.Show():
                 if domain is self.base:
                     self._show(statement, frame)
@@ -252,7 +296,9 @@ class Lowerer:
         else:
             bar = self._emit("bar", bound=40, domain=domain)
             first = self._emit("eq", bar, self._const(0.0), kind="flag", domain=domain)
-            self._blocks[domain][-1].append(Branch(first, [Put(slot, self._number(start, domain) if not slot.flag else start)], []))
+            self._blocks[domain][-1].append(
+                Branch(first, [Put(slot, self._number(start, domain) if not slot.flag else start)], [])
+            )
             self._versions[slot] = self._versions.get(slot, 0) + 1
 
     def _put(self, slot: Slot, value: Value) -> None:
@@ -422,7 +468,9 @@ class Lowerer:
         found = self._find(expr.name, frame)
         if isinstance(found, Slot):
             bound = 18.0 if found in self._bounds else TAME_EXPONENT
-            return self._emit("get", attr=found, kind="flag" if found.flag else "number", bound=bound, domain=found.domain)
+            return self._emit(
+                "get", attr=found, kind="flag" if found.flag else "number", bound=bound, domain=found.domain
+            )
         if found is not None:
             return found
         if expr.name in registry.COLUMNS:
@@ -460,6 +508,11 @@ class Lowerer:
                 return self._tame(self._emit(code, a, b, bound=max(a.bound, b.bound) + 1, domain=domain), domain)
             case "*":
                 return self._tame(self._emit("mul", a, b, bound=a.bound + b.bound, domain=domain), domain)
+            case "/" if b.fixed:
+                divisor = self._emit("divisor", b, domain=domain)
+                return self._tame(
+                    self._emit("div", a, divisor, bound=a.bound + DIVISOR_EXPONENT, domain=domain), domain
+                )
             case "/":
                 return self._tame(self._emit("div", a, b, bound=math.inf, domain=domain), domain)
             case "mod":
@@ -480,7 +533,9 @@ class Lowerer:
             if a.is_shell or b.is_shell:
                 made = self._emit(names[op], a, b, kind="flag", domain=domain)
             else:
-                made = self._emit(names[op], self._number(a, domain), self._number(b, domain), kind="flag", domain=domain)
+                made = self._emit(
+                    names[op], self._number(a, domain), self._number(b, domain), kind="flag", domain=domain
+                )
             result = made if result is None else self._emit("and", result, made, kind="flag", domain=domain)
         assert result is not None
         return result
@@ -558,9 +613,9 @@ class Lowerer:
         if own is None:
             found = library.function(expr.name)
             assert found is not None, expr.name
-            define, parent = found.define, None
+            define, parent, lengths = found.define, None, found.lengths
         else:
-            define, parent = own, self._root
+            define, parent, lengths = own, self._root, frozenset()
         arranged = arrange(expr, define)
         assert isinstance(arranged, list)
         at = max(frame.done - 1, 0)
@@ -570,7 +625,10 @@ class Lowerer:
         for parameter, (value, inside) in zip(define.parameters, arranged, strict=True):
             holder, place = (caller, at) if inside else (_NOWHERE, 0)
             arguments[parameter.name.name] = Argument(value, holder, place)
-            names[parameter.name.name] = self._value(value, frame if inside else Frame(_NOWHERE, frame.domain))
+            made_of = self._value(value, frame if inside else Frame(_NOWHERE, frame.domain))
+            names[parameter.name.name] = made_of
+            if parameter.name.name in lengths:
+                self._demand(self._one(made_of), 1, _MAX_LENGTH, f"the length of `{expr.name}`")
         key: tuple[object, ...] = (id(define), frame.domain, *(_identity(v) for v in names.values()))
         if _crosses(define.body):
             key = (*key, *(id(a.expr) for a in arguments.values()), id(caller))
@@ -578,6 +636,8 @@ class Lowerer:
         if top and key in self._calls:
             return self._calls[key]
         instance = Instance(define.body, parent, arguments, self._places.get(expr.name, 0))
+        if parent is not None:
+            self._frame(parent, frame.domain, instance.parent_done)
         made = instance.frames[frame.domain] = Frame(instance, frame.domain, names)
         self._frame(instance, frame.domain, len(define.body))
         assert made.given is not None

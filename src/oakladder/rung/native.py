@@ -50,13 +50,14 @@ _META = """
 !7 = !{!1, !3}
 !8 = !{!3}
 !9 = !{!1, !2}
+!10 = !{!"branch_weights", i32 100, i32 1}
 """
 Bits = tuple[str, str]
 
 
 def _is_count(key: object) -> bool:
     """Whether a scalar counts something: it lives in registers as an integer, in the state as a float."""
-    return isinstance(key, tuple) and key[0] in ("bar", "phase", "k")
+    return isinstance(key, tuple) and key[0] in ("bar", "phase", "k", "pending")
 
 
 def _hex(value: float) -> str:
@@ -77,6 +78,9 @@ class Writer:
         self._fixed_flags: dict[Op, Bits] = {}
         self._table: dict[int, str] = {}
         self._slots: dict[object, str] = {}
+        self._buffers: dict[int, str] = {}
+        #: Written where the state of a symbol is first known.
+        self.at_state: list[str] = []
         self._count = 0
         self._exits: list[str] = []
 
@@ -128,7 +132,10 @@ class Writer:
         for key, place in self.lasting():
             slot = self._slots[key]
             n = slot[4:]
-            loads += [f"  %lp{n} = getelementptr double, ptr {base}, i64 {place - origin}", f"  %lv{n} = load double, ptr %lp{n}, {_STATE}"]
+            loads += [
+                f"  %lp{n} = getelementptr double, ptr {base}, i64 {place - origin}",
+                f"  %lv{n} = load double, ptr %lp{n}, {_STATE}",
+            ]
             stores += [f"  %sp{n} = getelementptr double, ptr {base}, i64 {place - origin}"]
             if _is_count(key):
                 loads += [f"  %li{n} = fptosi double %lv{n} to i64", f"  store i64 %li{n}, ptr {slot}"]
@@ -162,9 +169,25 @@ class Writer:
             self._table[row] = self.at_entry(f"load i64, ptr {place}, {_IN}")
         return self._table[row]
 
+    def pointer(self, row: int) -> str:
+        """Where the buffer of a row of the size table begins, for the symbol at hand."""
+        if row not in self._buffers:
+            offset = self.size(row)
+            name = f"%buffer{row}"
+            self._buffers[row] = name
+            self.at_state.append(f"  {name} = getelementptr double, ptr %state, i64 {offset}")
+        return self._buffers[row]
+
     def counter(self) -> str:
         """The number of this domain's bar, as an integer."""
         return self.load_count(("bar", self.domain))
+
+    def ring_place(self, ring: Ring, bar: str) -> str:
+        """The cell of a ring for a bar."""
+        row = self.state.ring_row(ring)
+        start, mask = self.pointer(row), self.size(row + 1)
+        slot = self.new(f"and i64 {bar}, {mask}")
+        return self.new(f"getelementptr double, ptr {start}, i64 {slot}")
 
     # --- values -----------------------------------------------------------------------------------
 
@@ -185,7 +208,10 @@ class Writer:
             return self.flags[op]
         if op not in self._fixed_flags:
             raw = self.number(op)
-            self._fixed_flags[op] = (self.at_entry(f"fcmp oeq double {raw}, 1.0"), self.at_entry(f"fcmp oeq double {raw}, 0.0"))
+            self._fixed_flags[op] = (
+                self.at_entry(f"fcmp oeq double {raw}, 1.0"),
+                self.at_entry(f"fcmp oeq double {raw}, 0.0"),
+            )
         return self._fixed_flags[op]
 
     def to_flag(self, raw: str) -> Bits:
@@ -218,9 +244,8 @@ class Writer:
                 case Put():
                     self.store_scalar(item.slot, self.raw(item.value))
                 case Save():
-                    offset, mask = (self.size(self.state.ring_row(item.ring) + k) for k in (0, 1))
-                    slot = self.new(f"and i64 {self.counter()}, {mask}")
-                    self.store_cell(self.new(f"add i64 {offset}, {slot}"), self.raw(item.value))
+                    place = self.ring_place(item.ring, self.counter())
+                    self.put(f"store double {self.raw(item.value)}, ptr {place}, {_STATE}")
                 case Branch():
                     self.branch(item)
                 case Loop():
@@ -269,10 +294,9 @@ class Writer:
                 self.keep_raw(op, self.load_scalar(op.attr))
             case "past":
                 assert isinstance(op.attr, Ring)
-                offset, mask = (self.size(self.state.ring_row(op.attr) + k) for k in (0, 1))
                 lag = self.new(f"fptosi double {self.number(op.args[0])} to i64")
-                at = self.new(f"and i64 {self.new(f'sub i64 {self.counter()}, {lag}')}, {mask}")
-                self.keep_raw(op, self.load_cell(self.new(f"add i64 {offset}, {at}")))
+                place = self.ring_place(op.attr, self.new(f"sub i64 {self.counter()}, {lag}"))
+                self.keep_raw(op, self.new(f"load double, ptr {place}, {_STATE}"))
             case "fold":
                 assert isinstance(op.attr, Fold)
                 self.numbers[op] = self.fold(op.attr, self.number(op.args[0]))
@@ -367,7 +391,10 @@ class Writer:
     def _either(self, op: Op, test: str, left: Op, right: Op) -> None:
         if op.is_flag:
             a, b = self.flag(left), self.flag(right)
-            self.flags[op] = (self.new(f"select i1 {test}, i1 {a[0]}, i1 {b[0]}"), self.new(f"select i1 {test}, i1 {a[1]}, i1 {b[1]}"))
+            self.flags[op] = (
+                self.new(f"select i1 {test}, i1 {a[0]}, i1 {b[0]}"),
+                self.new(f"select i1 {test}, i1 {a[1]}, i1 {b[1]}"),
+            )
         else:
             self.numbers[op] = self.new(f"select i1 {test}, double {self.number(left)}, double {self.number(right)}")
 
@@ -380,57 +407,78 @@ class Writer:
     def fold(self, fold: Fold, x: str) -> str:
         """One step of a sliding fold; see `plan.Fold`."""
         row = self.state.fold_row(fold)
-        tails, values, length = (self.size(row + k) for k in range(3))
-        last = self.at_entry(f"sub i64 {length}, 1")
+        cells = self.pointer(row)
+        held = self.scalar(("held", fold))
         phase = self.load_count(("phase", fold))
-        rebuild, go_on, joined = self.label("tails"), self.label("head"), self.label("window")
-        self.put(f"br i1 {self.new(f'icmp eq i64 {phase}, 0')}, label %{rebuild}, label %{go_on}")
-        self.begin(rebuild)
-        self._tails(fold, tails, values, last)
-        self.store_scalar(fold.total, x)
+        total = self._join(fold, self.load_scalar(fold.total), x)
+        place = self.new(f"getelementptr double, ptr {cells}, i64 {phase}")
+        self.put(f"store double {x}, ptr {place}, {_STATE}")
+        within, full, joined = self.label("within"), self.label("full"), self.label("window")
+        self.put(f"br i1 {self.new(f'icmp sgt i64 {phase}, 0')}, label %{within}, label %{full}, !prof !10")
+        self.begin(within)
+        before = self.new(f"sub i64 {phase}, 1")
+        tail_place = self.new(f"getelementptr double, ptr {cells}, i64 {before}")
+        tail = self.new(f"load double, ptr {tail_place}, {_STATE}")
+        self.put(f"store double {self._join(fold, tail, total)}, ptr {held}")
+        self.store_scalar(fold.total, total)
+        self.store_count(("phase", fold), before)
         self.put(f"br label %{joined}")
-        self.begin(go_on)
-        self.store_scalar(fold.total, self._join(fold, self.load_scalar(fold.total), x))
+        self.begin(full)
+        self.put(f"store double {total}, ptr {held}")
+        self._turn(fold, cells, row)
+        self.store_scalar(fold.total, _hex(fold.identity))
+        self.store_count(("phase", fold), self.new(f"sub i64 {self.size(row + 1)}, 1"))
         self.put(f"br label %{joined}")
         self.begin(joined)
-        total = self.load_scalar(fold.total)
-        self.store_cell(self.new(f"add i64 {values}, {phase}"), x)
-        next_phase = self.new(f"add i64 {phase}, 1")
-        tail = self.load_cell(self.new(f"add i64 {tails}, {next_phase}"))
-        full = self.new(f"icmp eq i64 {phase}, {last}")
-        made = self._join(fold, tail, total)
-        wrapped = self.new(f"select i1 {full}, i64 0, i64 {next_phase}")
-        self.store_count(("phase", fold), wrapped)
-        return self.new(f"select i1 {full}, double {total}, double {made}")
+        return self.new(f"load double, ptr {held}")
 
     def _join(self, fold: Fold, a: str, b: str) -> str:
         if fold.how == "sum":
             return self.new(f"fadd double {a}, {b}")
         return self.extreme("max" if fold.how == "highest" else "min", a, b)
 
-    def _tails(self, fold: Fold, tails: str, values: str, last: str) -> None:
-        """Folds the block that just ended from its end."""
-        head, body, exit_ = self.label("fold"), self.label("tail"), self.label("folded")
-        k_place, held = self.scalar(("k", fold)), self.scalar(("held", fold))
-        first = self.load_cell(self.new(f"add i64 {values}, {last}"))
-        self.store_cell(self.new(f"add i64 {tails}, {last}"), first)
-        self.put(f"store double {first}, ptr {held}")
-        start = self.new(f"sub i64 {last}, 1")
-        self.put(f"store i64 {start}, ptr {k_place}")
-        self.put(f"br label %{head}")
-        self.begin(head)
-        k = self.new(f"load i64, ptr {k_place}")
-        self.put(f"br i1 {self.new(f'icmp sgt i64 {k}, 0')}, label %{body}, label %{exit_}")
-        self.begin(body)
-        value = self.load_cell(self.new(f"add i64 {values}, {k}"))
-        before = self.new(f"load double, ptr {held}")
-        made = self._join(fold, value, before)
-        self.store_cell(self.new(f"add i64 {tails}, {k}"), made)
-        self.put(f"store double {made}, ptr {held}")
-        lower = self.new(f"sub i64 {k}, 1")
-        self.put(f"store i64 {lower}, ptr {k_place}")
-        self.put(f"br label %{head}")
+    def _turn(self, fold: Fold, cells: str, row: int) -> None:
+        """Turns the cells of a full block into the folds of its last parts, unless this bar is only tried.
+
+        The counterpart of `reference.turn`: four at a time, then the rest one by one.
+        """
+        ready, exit_ = self.label("ready"), self.label("turned")
+        k_place, last = self.scalar(("k", fold)), self.scalar(("last", fold))
+        self.put(f"br i1 %going_on, label %{ready}, label %{exit_}")
+        self.begin(ready)
+        newest = self.new(f"load double, ptr {cells}, {_STATE}")
+        self.put(f"store double {newest}, ptr {last}")
+        self.put(f"store i64 1, ptr {k_place}")
+        for width in (4, 1):
+            head, body, after = self.label("turn"), self.label("turning"), self.label("rest")
+            self.put(f"br label %{head}")
+            self.begin(head)
+            k = self.new(f"load i64, ptr {k_place}")
+            end = self.new(f"add i64 {k}, {width - 1}")
+            self.put(f"br i1 {self.new(f'icmp slt i64 {end}, {self.size(row + 1)}')}, label %{body}, label %{after}")
+            self.begin(body)
+            self._turn_some(fold, cells, k, last, width)
+            more = self.new(f"add i64 {k}, {width}")
+            self.put(f"store i64 {more}, ptr {k_place}")
+            self.put(f"br label %{head}")
+            self.begin(after)
+        self.put(f"br label %{exit_}")
         self.begin(exit_)
+
+    def _turn_some(self, fold: Fold, cells: str, k: str, last: str, width: int) -> None:
+        places = [
+            self.new(f"getelementptr double, ptr {cells}, i64 {self.new(f'add i64 {k}, {j}')}") for j in range(width)
+        ]
+        values = [self.new(f"load double, ptr {place}, {_STATE}") for place in places]
+        before = self.new(f"load double, ptr {last}")
+        if width == 4:
+            a, b, c, d = values
+            ab, cd = self._join(fold, b, a), self._join(fold, d, c)
+            values = [a, ab, self._join(fold, c, ab), self._join(fold, cd, ab)]
+        for place, value in zip(places, values, strict=True):
+            made = self._join(fold, value, before)
+            self.put(f"store double {made}, ptr {place}, {_STATE}")
+        self.put(f"store double {made}, ptr {last}")
 
     def bar(self) -> None:
         """Everything that one bar of this domain does."""
@@ -442,8 +490,12 @@ class Writer:
     def lasting(self) -> list[tuple[object, int]]:
         """The scalars of this domain that live from bar to bar, with their places."""
         first, size = self.state.regions[self.domain]
-        return [(key, place) for key, place in self.state.scalars.items()
-                if first <= place < first + size and key in self._slots]
+        return [
+            (key, place)
+            for key, place in self.state.scalars.items()
+            if key in self._slots
+            and (first <= place < first + size or (isinstance(key, tuple) and key[0] == "pending"))
+        ]
 
 
 class StepWriter(Writer):
@@ -458,8 +510,22 @@ class StepWriter(Writer):
         first, _ = self.state.regions[self.domain]
         self.bar()
         loads, stores = self.transfers("%own", first)
-        body = ["entry:", *self.entry, *loads, "  br label %go", "go:", *self.lines, *stores, "  ret void"]
-        return f"define internal void @{name}(ptr %own, ptr %state, ptr %fixed, ptr %table) {{\n" + "\n".join(body) + "\n}\n"
+        body = [
+            "entry:",
+            *self.entry,
+            *self.at_state,
+            *loads,
+            "  br label %go",
+            "go:",
+            *self.lines,
+            *stores,
+            "  ret void",
+        ]
+        return (
+            f"define internal void @{name}(ptr %own, ptr %state, ptr %fixed, ptr %table, i1 %going_on) {{\n"
+            + "\n".join(body)
+            + "\n}\n"
+        )
 
 
 class MainWriter(Writer):
@@ -487,7 +553,7 @@ class MainWriter(Writer):
             self._out(k, op)
         loads, stores = self.transfers("%state", 0)
         earlier = self._before()
-        head = f"""define void @run(i64 %symbols, ptr %starts, ptr %ends, ptr %columns, ptr %steps, ptr %outs, ptr %fixed, ptr %table, ptr %all, i64 %stride, ptr %template, i64 %size, i64 %mode, ptr %before) {{
+        head = """define void @run(i64 %symbols, ptr %starts, ptr %ends, ptr %columns, ptr %steps, ptr %outs, ptr %fixed, ptr %table, ptr %all, i64 %stride, ptr %template, i64 %size, i64 %mode, ptr %before) {
 entry:
   %is_fresh = trunc i64 %mode to i1
   %mode2 = lshr i64 %mode, 1
@@ -516,12 +582,42 @@ bar:
   %i_more = icmp slt i64 %i, %b1
   br i1 %i_more, label %bar_begin, label %symbol_done
 bar_begin:
+  %i_next = add i64 %i, 1
+  %not_last = icmp slt i64 %i_next, %b1
+  %going_on = or i1 %not_last, %is_kept
 """
-        ending = ["  br label %bar_end", "bar_end:", "  %i1 = add i64 %i, 1", "  br label %bar", "symbol_done:",
-                  "  br i1 %is_kept, label %keep, label %symbol_end", "keep:", *stores, "  br label %symbol_end",
-                  "symbol_end:", "  %s1 = add i64 %s, 1", "  br label %symbol", "leave:", "  ret void", "}"]
-        return (head + "\n".join(self.entry) + "\n" + symbols + "\n".join(earlier) + "\n  br label %begin\nbegin:\n"
-                + "\n".join(loads) + "\n" + bars + "\n".join(self.lines) + "\n" + "\n".join(ending) + "\n")
+        ending = [
+            "  br label %bar_end",
+            "bar_end:",
+            "  %i1 = add i64 %i, 1",
+            "  br label %bar",
+            "symbol_done:",
+            "  br i1 %is_kept, label %keep, label %symbol_end",
+            "keep:",
+            *stores,
+            "  br label %symbol_end",
+            "symbol_end:",
+            "  %s1 = add i64 %s, 1",
+            "  br label %symbol",
+            "leave:",
+            "  ret void",
+            "}",
+        ]
+        return (
+            head
+            + "\n".join(self.entry)
+            + "\n"
+            + symbols
+            + "\n".join(earlier)
+            + "\n  br label %begin\nbegin:\n"
+            + "\n".join([*self.at_state, *loads])
+            + "\n"
+            + bars
+            + "\n".join(self.lines)
+            + "\n"
+            + "\n".join(ending)
+            + "\n"
+        )
 
     def _out(self, k: int, op: Op) -> None:
         base = self._pointer("outs", k)
@@ -541,8 +637,10 @@ bar_begin:
         first, _ = self.state.regions[domain]
         return self.cell(str(self.state.shadows[domain] if shadow else first))
 
-    def _step(self, k: int, own: str) -> None:
-        self.put(f"call void @step{k}(ptr {own}, ptr %state, ptr %fixed, ptr %table)")
+    def _step(self, k: int, own: str, *, trying: bool = False) -> None:
+        self.put(
+            f"call void @step{k}(ptr {own}, ptr %state, ptr %fixed, ptr %table, i1 {'false' if trying else 'true'})"
+        )
 
     def _advance(self, k: int, domain: Domain) -> None:
         """Gathers this bar into the longer bar and runs the longer domain where its bar ends."""
@@ -550,8 +648,8 @@ bar_begin:
         mark_place = self.new(f"getelementptr i8, ptr {marks}, i64 %i")
         mark = self.new(f"load i8, ptr {mark_place}, {_IN}")
         new = self.new(f"trunc i8 {mark} to i1")
-        pending = str(self.state.place(("pending", domain)))
-        waiting = self.new(f"fcmp oeq double {self.load_cell(pending)}, 1.0")
+        pending = ("pending", domain)
+        waiting = self.new(f"icmp eq i64 {self.load_count(pending)}, 1")
         late, gather = self.label("late"), self.label("gather")
         self.put(f"br i1 {self.new(f'and i1 {new}, {waiting}')}, label %{late}, label %{gather}")
         self.begin(late)
@@ -564,21 +662,23 @@ bar_begin:
             old = self.new(f"select i1 {new}, double {_NAN}, double {self.load_cell(place)}")
             self.store_cell(place, self._merge(name, old, x))
         if domain.forming:
-            self.store_cell(pending, "1.0")
+            self.store_count(pending, "1")
             _, size = self.state.regions[domain]
             shadow = self._own(domain, shadow=True)
-            self.put(f"call void @llvm.memcpy.p0.p0.i64(ptr {shadow}, ptr {self._own(domain)}, i64 {size * 8}, i1 false)")
-            self._step(k, shadow)
+            self.put(
+                f"call void @llvm.memcpy.p0.p0.i64(ptr {shadow}, ptr {self._own(domain)}, i64 {size * 8}, i1 false)"
+            )
+            self._step(k, shadow, trying=True)
             return
         closing, waiting_on, after = self.label("close"), self.label("wait"), self.label("after")
         closes = self.new(f"trunc i8 {self.new(f'lshr i8 {mark}, 1')} to i1")
         self.put(f"br i1 {closes}, label %{closing}, label %{waiting_on}")
         self.begin(closing)
         self._step(k, self._own(domain))
-        self.store_cell(pending, "0.0")
+        self.store_count(pending, "0")
         self.put(f"br label %{after}")
         self.begin(waiting_on)
-        self.store_cell(pending, "1.0")
+        self.store_count(pending, "1")
         self.put(f"br label %{after}")
         self.begin(after)
 
@@ -633,10 +733,23 @@ bar_begin:
 
 
 _ARITHMETIC = {"add": "fadd", "sub": "fsub", "mul": "fmul", "div": "fdiv"}
-_COMPARISONS = {"lt": ("olt", "oge"), "le": ("ole", "ogt"), "gt": ("ogt", "ole"), "ge": ("oge", "olt"),
-                "eq": ("oeq", "one"), "ne": ("one", "oeq")}
-_CALLS = {"abs": "llvm.fabs.f64", "floor": "llvm.floor.f64", "ceil": "llvm.ceil.f64", "sqrt": "llvm.sqrt.f64",
-          "pow": "oak_pow", "exp": "oak_exp", "log": "oak_log"}
+_COMPARISONS = {
+    "lt": ("olt", "oge"),
+    "le": ("ole", "ogt"),
+    "gt": ("ogt", "ole"),
+    "ge": ("oge", "olt"),
+    "eq": ("oeq", "one"),
+    "ne": ("one", "oeq"),
+}
+_CALLS = {
+    "abs": "llvm.fabs.f64",
+    "floor": "llvm.floor.f64",
+    "ceil": "llvm.ceil.f64",
+    "sqrt": "llvm.sqrt.f64",
+    "pow": "oak_pow",
+    "exp": "oak_exp",
+    "log": "oak_log",
+}
 
 
 class Unit:
@@ -677,12 +790,29 @@ def _target(level: int) -> llvm.TargetMachine:
         assert address is not None
         llvm.add_symbol(f"oak_{name}", address)
     target = llvm.Target.from_default_triple()
-    return target.create_target_machine(cpu=llvm.get_host_cpu_name(), features=llvm.get_host_cpu_features().flatten(), opt=level)
+    return target.create_target_machine(
+        cpu=llvm.get_host_cpu_name(), features=llvm.get_host_cpu_features().flatten(), opt=level
+    )
 
 
 _POINTER = ctypes.c_void_p
-_SIGNATURE = ctypes.CFUNCTYPE(None, ctypes.c_int64, _POINTER, _POINTER, _POINTER, _POINTER, _POINTER, _POINTER, _POINTER,
-                              _POINTER, ctypes.c_int64, _POINTER, ctypes.c_int64, ctypes.c_int64, _POINTER)
+_SIGNATURE = ctypes.CFUNCTYPE(
+    None,
+    ctypes.c_int64,
+    _POINTER,
+    _POINTER,
+    _POINTER,
+    _POINTER,
+    _POINTER,
+    _POINTER,
+    _POINTER,
+    _POINTER,
+    ctypes.c_int64,
+    _POINTER,
+    ctypes.c_int64,
+    ctypes.c_int64,
+    _POINTER,
+)
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,7 +9,10 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 from functools import lru_cache
 from importlib.resources import files
+from pathlib import Path
+from typing import Any
 
+import platformdirs
 from lark import Lark, Token, Tree
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedToken
 
@@ -24,25 +27,70 @@ MAX_DEPTH = 12
 
 #: Every word that can start a line, as the grammar has them.
 STATEMENT_WORDS = frozenset(
-    "rung title about use setting let keep fresh set if else for stop define give signal "
-    "line histogram band level mark label paint lane zone link note column".split()
+    [
+        "rung",
+        "title",
+        "about",
+        "use",
+        "setting",
+        "let",
+        "keep",
+        "fresh",
+        "set",
+        "if",
+        "else",
+        "for",
+        "stop",
+        "define",
+        "give",
+        "signal",
+        "line",
+        "histogram",
+        "band",
+        "level",
+        "mark",
+        "label",
+        "paint",
+        "lane",
+        "zone",
+        "link",
+        "note",
+        "column",
+    ]
 )
 #: Words that can never be names.
-RESERVED = frozenset("and or not if then else mod yes no none between".split())
+RESERVED = frozenset(["and", "or", "not", "if", "then", "else", "mod", "yes", "no", "none", "between"])
 _BLOCK_RULES = frozenset(["if_line", "else_if_line", "else_line", "for_line", "define_line"])
 _FORM = re.compile(r"\+?(\.\d{1,2})?%?$")
 _BRACE = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[{}]")
 
 
+#: A node of lark's own tree, or a token; its stubs tell the two apart nowhere.
+Node = Any
+
+
 @lru_cache(maxsize=1)
 def _grammar() -> Lark:
     source = files(__package__).joinpath("grammar.lark").read_text(encoding="utf-8")
-    return Lark(source, parser="lalr", lexer="contextual", start=["start", "expr"],
-                propagate_positions=True, maybe_placeholders=False)
+    folder = Path(platformdirs.user_cache_dir("oakladder"))
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        cache: str | bool = str(folder / "grammar.tables")  # lark checks that it fits the grammar
+    except OSError:
+        cache = False
+    return Lark(
+        source,
+        parser="lalr",
+        lexer="contextual",
+        start=["start", "expr"],
+        propagate_positions=True,
+        maybe_placeholders=False,
+        cache=cache,
+    )
 
 
 @lru_cache(maxsize=4096)
-def _read(text: str, start: str) -> Tree[Token]:
+def _read(text: str, start: str) -> Node:
     return _grammar().parse(text, start=start)
 
 
@@ -58,8 +106,14 @@ class Parser:
         self._line = Line("", 1, 0)
         self._offset = (0, 0)
         if len(text) > MAX_BYTES:
-            self.problems.append(Problem("R100", Span(1, 1), f"This script has {len(text):,} characters.",
-                                         f"A script may have at most {MAX_BYTES:,}; split it with `use`."))
+            self.problems.append(
+                Problem(
+                    "R100",
+                    Span(1, 1),
+                    f"This script has {len(text):,} characters.",
+                    f"A script may have at most {MAX_BYTES:,}; split it with `use`.",
+                )
+            )
             text = ""
         self._lines, found = logical_lines(text)
         self.problems.extend(found)
@@ -88,8 +142,12 @@ class Parser:
         while (line := cursor.peek()) is not None and line.depth >= depth:
             cursor.step()
             if line.depth > depth:
-                self._report("R106", Span(line.number, 1, line.depth * 4), "This line is indented, but no block is open above it.",
-                             "Start it further left.")
+                self._report(
+                    "R106",
+                    Span(line.number, 1, line.depth * 4),
+                    "This line is indented, but no block is open above it.",
+                    "Start it further left.",
+                )
             try:
                 item = self._statement(line, depth, cursor)
             except _Bad:
@@ -106,11 +164,20 @@ class Parser:
     def _body(self, line: Line, depth: int, cursor: _Cursor) -> tuple[t.Statement, ...]:
         below = cursor.peek()
         if below is None or below.depth <= depth:
-            self._report("R109", self._whole(line), "Nothing is indented under this line.",
-                         "Indent the lines that belong to it by four spaces.")
+            self._report(
+                "R109",
+                self._whole(line),
+                "Nothing is indented under this line.",
+                "Indent the lines that belong to it by four spaces.",
+            )
             return ()
         if below.depth > MAX_DEPTH:
-            self._report("R112", self._whole(below), f"Blocks are nested more than {MAX_DEPTH} deep.", "Use `define` for the inner part.")
+            self._report(
+                "R112",
+                self._whole(below),
+                f"Blocks are nested more than {MAX_DEPTH} deep.",
+                "Use `define` for the inner part.",
+            )
         body = list(self._block(depth + 1, cursor))
         return tuple(s for s in body if not isinstance(s, tuple))
 
@@ -119,12 +186,21 @@ class Parser:
         if node.data not in _BLOCK_RULES:
             return self._simple(node, line)
         if node.data in {"else_line", "else_if_line"}:
-            self._report("R113", self._whole(line), "This `else` has no `if` above it.", "Put it right below the block of an `if`.")
+            self._report(
+                "R113",
+                self._whole(line),
+                "This `else` has no `if` above it.",
+                "Put it right below the block of an `if`.",
+            )
             raise _Bad
         if node.data == "define_line":
             name, *parameters = node.children
-            return t.Define(self._name(name), tuple(self._parameter(p) for p in parameters if p is not None),
-                            self._body(line, depth, cursor), self._whole(line))
+            return t.Define(
+                self._name(name),
+                tuple(self._parameter(p) for p in parameters if p is not None),
+                self._body(line, depth, cursor),
+                self._whole(line),
+            )
         if node.data == "for_line":
             counter, first, last = node.children
             made = (self._name(counter), self._expr(first), self._expr(last))
@@ -146,11 +222,15 @@ class Parser:
 
     # --- one line ---------------------------------------------------------------------------------
 
-    def _parse_line(self, line: Line) -> Tree[Token]:
+    def _parse_line(self, line: Line) -> Node:
         self._line, self._offset = line, (0, 0)
         if len(line.text) > MAX_LINE or _bracket_depth(line.text) > MAX_BRACKETS:
-            self._report("R112", self._whole(line), "This line is too long or its brackets are nested too deeply.",
-                         "Make parts of it into names with `let`.")
+            self._report(
+                "R112",
+                self._whole(line),
+                "This line is too long or its brackets are nested too deeply.",
+                "Make parts of it into names with `let`.",
+            )
             raise _Bad
         stripped = line.text.lstrip()
         word = re.match(r"[A-Za-z_][A-Za-z0-9_]*", stripped)
@@ -163,19 +243,27 @@ class Parser:
             self._unreadable(error, line.text)
             raise _Bad from None
         except RecursionError:
-            self._report("R112", self._whole(line), "This line is nested too deeply.", "Make parts of it into names with `let`.")
+            self._report(
+                "R112", self._whole(line), "This line is nested too deeply.", "Make parts of it into names with `let`."
+            )
             raise _Bad from None
 
     def _unknown_start(self, line: Line, text: str, word: str) -> None:
         span = Span(line.number, len(line.text) - len(text) + 1, max(len(word), 1))
         if word and re.match(r"[A-Za-z_]\w*\s*=(?!=)", text):
-            self._report("R108", span, f"`{word}` is given a value, but the line does not say how.",
-                         f"Write `let {word} = …`, or `set {word} = …` to change a `keep`.", f"let {word}")
+            self._report(
+                "R108",
+                span,
+                f"`{word}` is given a value, but the line does not say how.",
+                f"Write `let {word} = …`, or `set {word} = …` to change a `keep`.",
+                f"let {word}",
+            )
             return
         hint = did_you_mean(word, STATEMENT_WORDS) if word else ""
         what = f"`{word}` starts no statement." if word else f"A line cannot start with `{text[:1]}`."
-        self._report("R101", span, what, hint or "A line starts with a word such as `let`, `signal`, `line` or `mark`.",
-                     None)
+        self._report(
+            "R101", span, what, hint or "A line starts with a word such as `let`, `signal`, `line` or `mark`.", None
+        )
 
     def _unreadable(self, error: UnexpectedInput, text: str) -> None:
         line, column = max(getattr(error, "line", 1), 1), max(getattr(error, "column", 1), 1)
@@ -185,9 +273,9 @@ class Parser:
             self._report("R102", span, "The line stops too early.", f"After `{_tail(text)}` something is missing.")
             return
         token = str(error.token) if isinstance(error, UnexpectedToken) else ""
-        char = token or text.split("\n")[line - 1][column - 1: column]
+        char = token or text.split("\n")[line - 1][column - 1 : column]
         if isinstance(error, UnexpectedCharacters):
-            word = re.match(r"[A-Za-z_]\w*|[^\sA-Za-z]", text.split("\n")[line - 1][column - 1:])
+            word = re.match(r"[A-Za-z_]\w*|[^\sA-Za-z]", text.split("\n")[line - 1][column - 1 :])
             char = word.group() if word else char
         span = self._place(line, column, len(char) or 1)
         if char == "&" or char == "|":
@@ -199,12 +287,16 @@ class Parser:
             return
         expected = _words_allowed(error)
         hint = did_you_mean(char, expected) if char.isalpha() else ""
-        self._report("R102", span, f"`{char}` does not fit here.",
-                     hint or "Look for a missing comma, operator or bracket before it.")
+        self._report(
+            "R102",
+            span,
+            f"`{char}` does not fit here.",
+            hint or "Look for a missing comma, operator or bracket before it.",
+        )
 
     # --- nodes ------------------------------------------------------------------------------------
 
-    def _simple(self, node: Tree[Token], line: Line) -> t.Statement | tuple[str, str] | None:
+    def _simple(self, node: Node, line: Line) -> t.Statement | tuple[str, str] | None:
         kids = node.children
         span = self._whole(line)
         rule = str(node.data)
@@ -239,7 +331,7 @@ class Parser:
                 return self._setting(kids, span)
         raise AssertionError(rule)
 
-    def _setting(self, kids: Sequence[Tree[Token]], span: Span) -> t.Setting:
+    def _setting(self, kids: Sequence[Node], span: Span) -> t.Setting:
         limits: list[t.Expr] = []
         choices: tuple[t.Expr, ...] = ()
         text = ""
@@ -250,10 +342,10 @@ class Parser:
                 choices = tuple(self._expr(k) for k in clause.children)
             else:
                 text = _unquote(str(clause.children[0]))
-        low, high, step = (limits + [None] * 3)[:3]  # type: ignore[list-item]
+        low, high, step = (limits + [None] * 3)[:3]
         return t.Setting(self._name(kids[0]), self._expr(kids[1]), low, high, step, choices, text, span)
 
-    def _show(self, rule: str, kids: Sequence[Tree[Token]], span: Span) -> t.Show:
+    def _show(self, rule: str, kids: Sequence[Node], span: Span) -> t.Show:
         operands: list[t.Expr] = []
         clauses: list[t.Clause] = []
         for kid in kids:
@@ -275,7 +367,7 @@ class Parser:
             seen.add(clause.word)
         return t.Show(rule, tuple(operands), tuple(clauses), span)
 
-    def _clause(self, node: Tree[Token]) -> t.Clause:
+    def _clause(self, node: Node) -> t.Clause:
         word, kids = str(node.data), node.children
         span = self._span(node)
         if word in {"above", "below"}:
@@ -292,22 +384,35 @@ class Parser:
             return t.Clause(word, str(kids[0]), self._token(kids[0]))
         return t.Clause(word, self._expr(kids[0]), span)
 
-    def _names(self, node: Tree[Token]) -> tuple[t.Name, ...]:
+    def _names(self, node: Node) -> tuple[t.Name, ...]:
         return tuple(self._name(k) for k in node.children)
 
-    def _name(self, token: Tree[Token] | Token) -> t.Name:
-        name, span = str(token), self._token(token)  # type: ignore[arg-type]
+    def _name(self, token: Node) -> t.Name:
+        name, span = str(token), self._token(token)
         if name != name.lower():
-            self._report("R203", span, f"Names are written small: `{name}` has capitals.", f"Write `{name.lower()}`.", name.lower())
+            self._report(
+                "R203",
+                span,
+                f"Names are written small: `{name}` has capitals.",
+                f"Write `{name.lower()}`.",
+                name.lower(),
+            )
             name = name.lower()
         if name in RESERVED:
-            self._report("R202", span, f"`{name}` is a word of the language and cannot be a name.", f"Call it `{name}_value`, say.")
+            self._report(
+                "R202",
+                span,
+                f"`{name}` is a word of the language and cannot be a name.",
+                f"Call it `{name}_value`, say.",
+            )
         return t.Name(name, span)
 
-    def _parameter(self, node: Tree[Token]) -> t.Parameter:
-        return t.Parameter(self._name(node.children[0]), self._expr(node.children[1]) if len(node.children) > 1 else None)
+    def _parameter(self, node: Node) -> t.Parameter:
+        return t.Parameter(
+            self._name(node.children[0]), self._expr(node.children[1]) if len(node.children) > 1 else None
+        )
 
-    def _expr(self, node: Tree[Token] | Token) -> t.Expr:
+    def _expr(self, node: Node) -> t.Expr:
         assert isinstance(node, Tree), node
         return _EXPRESSIONS[str(node.data)](self, node)
 
@@ -320,7 +425,7 @@ class Parser:
     def _token(self, token: Token) -> Span:
         return self._place(token.line or 1, token.column or 1, len(token))
 
-    def _span(self, node: Tree[Token]) -> Span:
+    def _span(self, node: Node) -> Span:
         meta = node.meta
         if meta.empty:
             return self._place(1, 1, 1)
@@ -343,14 +448,19 @@ class Parser:
         parts: list[str | t.TextPart] = []
         at = 0
         for found in _BRACE.finditer(raw):
-            parts.append(_unescape(raw[at: found.start()]))
+            parts.append(_unescape(raw[at : found.start()]))
             at = found.end()
             piece = found.group()
             if piece in {"{{", "}}"}:
                 parts.append(piece[0])
             elif found.group(1) is None:
-                self._report("R102", self._inside(token, found.start(), 1), f"This `{piece}` has no partner.",
-                             f"Write `{piece}{piece}` for the sign itself.", piece * 2)
+                self._report(
+                    "R102",
+                    self._inside(token, found.start(), 1),
+                    f"This `{piece}` has no partner.",
+                    f"Write `{piece}{piece}` for the sign itself.",
+                    piece * 2,
+                )
             else:
                 parts.append(self._template(token, found.group(1), found.start() + 1))
         parts.append(_unescape(raw[at:]))
@@ -363,16 +473,28 @@ class Parser:
         return t.Text(tuple(joined), self._token(token))
 
     def _template(self, token: Token, inner: str, at: int) -> str | t.TextPart:
-        source, colon, form = inner.rpartition(":") if re.search(r":[^:\"]*$", inner) and not re.search(r"\d:\d\d$", inner) else (inner, "", "")
+        source, colon, form = (
+            inner.rpartition(":")
+            if re.search(r":[^:\"]*$", inner) and not re.search(r"\d:\d\d$", inner)
+            else (inner, "", "")
+        )
         if colon and not _FORM.match(form):
-            self._report("R115", self._inside(token, at + len(source) + 1, len(form) or 1), f"`{form}` is no form for a number.",
-                         "Use .2 for two decimals, +.2 to show the sign, .1% for percent.")
+            self._report(
+                "R115",
+                self._inside(token, at + len(source) + 1, len(form) or 1),
+                f"`{form}` is no form for a number.",
+                "Use .2 for two decimals, +.2 to show the sign, .1% for percent.",
+            )
             form = ""
         try:
             node = _read(source, "expr")
         except (UnexpectedInput, RecursionError):
-            self._report("R102", self._inside(token, at, len(inner) or 1), f"`{source}` cannot be read.",
-                         "Between braces stands one expression, as in {close:.2}.")
+            self._report(
+                "R102",
+                self._inside(token, at, len(inner) or 1),
+                f"`{source}` cannot be read.",
+                "Between braces stands one expression, as in {close:.2}.",
+            )
             return ""
         keep = self._offset
         place = self._inside(token, at, 1)
@@ -430,12 +552,35 @@ def _unescape(raw: str) -> str:
     return re.sub(r"\\(.)", lambda m: "\n" if m.group(1) == "n" else m.group(1), raw)
 
 
-_OUTPUTS = frozenset("line histogram band level mark label paint lane zone link note column".split())
+_OUTPUTS = frozenset(
+    ["line", "histogram", "band", "level", "mark", "label", "paint", "lane", "zone", "link", "note", "column"]
+)
 _CLAUSES = frozenset(
-    "color when named width style in_place in_pane base above below at shape size text ago lasting until fill order corner".split()
+    [
+        "color",
+        "when",
+        "named",
+        "width",
+        "style",
+        "in_place",
+        "in_pane",
+        "base",
+        "above",
+        "below",
+        "at",
+        "shape",
+        "size",
+        "text",
+        "ago",
+        "lasting",
+        "until",
+        "fill",
+        "order",
+        "corner",
+    ]
 )
 
-_Builder = Callable[["Parser", Tree[Token]], t.Expr]
+_Builder = Callable[["Parser", Node], t.Expr]
 
 
 def _two(op: str) -> _Builder:
@@ -443,7 +588,7 @@ def _two(op: str) -> _Builder:
 
 
 def _literal(kind: str, convert: Callable[[str], object]) -> _Builder:
-    def build(p: Parser, n: Tree[Token]) -> t.Expr:
+    def build(p: Parser, n: Node) -> t.Expr:
         token = n.children[0]
         assert isinstance(token, Token)
         return t.Literal(kind, convert(str(token)), p._token(token))
@@ -465,7 +610,7 @@ def _clock(text: str) -> int:
     return int(hours) * 60 + int(minutes)
 
 
-def _compare(p: Parser, n: Tree[Token]) -> t.Expr:
+def _compare(p: Parser, n: Node) -> t.Expr:
     values = tuple(p._expr(k) for k in n.children[::2])
     ops = []
     for token in n.children[1::2]:
@@ -476,12 +621,12 @@ def _compare(p: Parser, n: Tree[Token]) -> t.Expr:
     return t.Compare(values, tuple(ops), p._span(n))
 
 
-def _between(p: Parser, n: Tree[Token]) -> t.Expr:
+def _between(p: Parser, n: Node) -> t.Expr:
     value, low, high = (p._expr(k) for k in n.children)
     return t.Compare((low, value, high), ("<=", "<="), p._span(n))
 
 
-def _call(p: Parser, n: Tree[Token]) -> t.Expr:
+def _call(p: Parser, n: Node) -> t.Expr:
     token = n.children[0]
     plain: list[t.Expr] = []
     named: list[tuple[str, t.Expr]] = []
@@ -499,24 +644,45 @@ def _on(forming: bool) -> _Builder:
     return lambda p, n: t.OnTimeframe(p._expr(n.children[0]), p._expr(n.children[1]), forming, p._span(n))
 
 
-def _pick(p: Parser, n: Tree[Token]) -> t.Expr:
-    return t.Pick(p._expr(n.children[0]), str(n.children[1]), p._token(n.children[1]))  # type: ignore[arg-type]
+def _pick(p: Parser, n: Node) -> t.Expr:
+    return t.Pick(p._expr(n.children[0]), str(n.children[1]), p._token(n.children[1]))
+
+
+def _choice(p: Parser, n: Node) -> t.Expr:
+    condition, yes_value, no_value = (p._expr(k) for k in n.children)
+    return t.Choice(condition, yes_value, no_value, p._span(n))
 
 
 _EXPRESSIONS: dict[str, _Builder] = {
-    "choice": lambda p, n: t.Choice(*(p._expr(k) for k in n.children), p._span(n)),  # type: ignore[misc,call-arg]
-    "otherwise": _two("else"), "or_": _two("or"), "and_": _two("and"),
+    "choice": _choice,
+    "otherwise": _two("else"),
+    "or_": _two("or"),
+    "and_": _two("and"),
     "not_": lambda p, n: t.Unary("not", p._expr(n.children[0]), p._span(n)),
     "neg": lambda p, n: t.Unary("-", p._expr(n.children[0]), p._span(n)),
-    "compare": _compare, "between": _between,
-    "add": _two("+"), "sub": _two("-"), "mul": _two("*"), "div": _two("/"), "mod": _two("mod"), "pow": _two("^"),
+    "compare": _compare,
+    "between": _between,
+    "add": _two("+"),
+    "sub": _two("-"),
+    "mul": _two("*"),
+    "div": _two("/"),
+    "mod": _two("mod"),
+    "pow": _two("^"),
     "lag": lambda p, n: t.Lag(p._expr(n.children[0]), p._expr(n.children[1]), p._span(n)),
-    "pick": _pick, "call": _call, "on": _on(False), "on_forming": _on(True),
+    "pick": _pick,
+    "call": _call,
+    "on": _on(False),
+    "on_forming": _on(True),
     "of": lambda p, n: t.OfSymbol(p._expr(n.children[0]), p._expr(n.children[1]), p._span(n)),
-    "number": _literal("number", _number), "timeframe": _literal("timeframe", str), "clock": _literal("clock", _clock),
-    "colour": _literal("colour", str.lower), "string": lambda p, n: p._text(n.children[0]),  # type: ignore[arg-type]
-    "yes": _word("flag", True), "no": _word("flag", False), "none": _word("none", None),
-    "name": lambda p, n: p._name(n.children[0]),  # type: ignore[arg-type]
+    "number": _literal("number", _number),
+    "timeframe": _literal("timeframe", str),
+    "clock": _literal("clock", _clock),
+    "colour": _literal("colour", str.lower),
+    "string": lambda p, n: p._text(n.children[0]),
+    "yes": _word("flag", True),
+    "no": _word("flag", False),
+    "none": _word("none", None),
+    "name": lambda p, n: p._name(n.children[0]),
 }
 
 

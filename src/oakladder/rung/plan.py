@@ -11,13 +11,15 @@ they are *shells* over numbers and flags that are read out afterwards.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Union
 
 #: Magnitudes are tracked as powers of two; a number that could pass this is checked and becomes none.
 TAME_EXPONENT = 332
 TAME_LIMIT = 2.0**TAME_EXPONENT
+#: A fixed divisor smaller than two to the minus this is taken for zero, so that quotients need no check.
+DIVISOR_EXPONENT = 300
 #: What the data can hold: `bars` turns anything larger into none.
 DATA_EXPONENT = 60
 
@@ -27,8 +29,16 @@ class Op:
 
     __slots__ = ("args", "attr", "bound", "code", "domain", "fixed", "kind")
 
-    def __init__(self, code: str, args: tuple[Op, ...] = (), attr: object = None, kind: str = "number",
-                 fixed: bool = False, bound: float = TAME_EXPONENT, domain: Domain | None = None):
+    def __init__(
+        self,
+        code: str,
+        args: tuple[Op, ...] = (),
+        attr: object = None,
+        kind: str = "number",
+        fixed: bool = False,
+        bound: float = TAME_EXPONENT,
+        domain: Domain | None = None,
+    ):
         self.code, self.args, self.attr, self.kind = code, args, attr, kind
         self.fixed, self.bound, self.domain = fixed, bound, domain
 
@@ -67,16 +77,23 @@ class Ring:
 class Fold:
     """A sliding sum, maximum or minimum over ``length`` bars.
 
-    Each block of ``length`` bars keeps the folds of its tails; a window is a tail of the block before
-    folded with the head of this one. No value is ever taken off again, so nothing drifts and a none is
-    gone as soon as it leaves the window. Two steps a bar on average.
+    Time is cut into blocks of ``length`` bars. A window is the last part of the block before, folded with
+    the beginning of this one. Values of a block are written into cells from the last to the first
+    (``phase`` counts down); when the block is full its cells are turned, in place, into the folds of its
+    last parts, and ``total``, the fold of the block so far, starts again. No value is ever taken off, so
+    nothing drifts and a none is gone as soon as it leaves the window. Two steps a bar on average.
     """
 
     __slots__ = ("domain", "how", "length", "total")
 
     def __init__(self, domain: Domain, how: str, length: Op):
         self.domain, self.how, self.length = domain, how, length
-        self.total = Slot(domain, lasting=True)
+        self.total = Slot(domain, lasting=True, start=self.identity)
+
+    @property
+    def identity(self) -> float:
+        """What changes nothing when folded with: minus zero for a sum, so that even the sign of zero stays."""
+        return {"sum": -0.0, "highest": -math.inf, "lowest": math.inf}[self.how]
 
 
 @dataclass(slots=True)
@@ -117,7 +134,7 @@ class Loop:
     body: list[Item]
 
 
-Item = Union[Op, Put, Save, Stop, Branch, Loop]
+Item = Op | Put | Save | Stop | Branch | Loop
 
 
 class Domain:
@@ -202,7 +219,8 @@ class Live:
         """The items of a block that are needed."""
         return [item for item in block if self.needs(item)]
 
-    def needs(self, item: Item) -> bool:
+    def needs(self, item: Item, in_needed_loop: bool = True) -> bool:
+        """Whether an item matters; leaving a loop matters only where the loop does."""
         match item:
             case Op():
                 return item in self.ops
@@ -211,11 +229,11 @@ class Live:
             case Save():
                 return item.ring in self.rings
             case Stop():
-                return True
+                return in_needed_loop
             case Branch():
-                return any(self.needs(i) for i in item.then) or any(self.needs(i) for i in item.otherwise)
+                return any(self.needs(i, in_needed_loop) for i in (*item.then, *item.otherwise))
             case Loop():
-                return any(self.needs(i) for i in item.body if not isinstance(i, Stop))
+                return any(self.needs(i, False) for i in item.body)
 
 
 def live(plan: Plan, roots: list[Op]) -> Live:
@@ -255,12 +273,12 @@ def live(plan: Plan, roots: list[Op]) -> Live:
             continue
         ops.add(op)
         todo.extend(op.args)
-        domain = op.domain
+        home = op.domain
         store = op.attr if isinstance(op.attr, Slot | Ring) else op.attr.total if isinstance(op.attr, Fold) else None
         if isinstance(op.attr, Fold):
             todo.append(op.attr.length)
         if isinstance(store, Slot | Ring):
-            domain = store.domain
+            home = store.domain
             if store not in stores:
                 stores.add(store)
                 for value, above in writers.get(store, []):
@@ -269,10 +287,10 @@ def live(plan: Plan, roots: list[Op]) -> Live:
                 todo.extend(stops.get(store, []) if isinstance(store, Slot) else [])
             if isinstance(store, Ring):
                 todo.extend(store.lags)
-        if domain is not None and domain not in domains:
-            domains.append(domain)
-            if domain.timeframe is not None:
-                todo.append(domain.timeframe)
+        if home is not None and home not in domains:
+            domains.append(home)
+            if home.timeframe is not None:
+                todo.append(home.timeframe)
     ordered = _by_need([d for d in plan.domains if d in domains or d is plan.domains[0]], ops)
     return Live(ops, {s for s in stores if isinstance(s, Slot)}, {r for r in stores if isinstance(r, Ring)}, ordered)
 

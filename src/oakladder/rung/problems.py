@@ -128,29 +128,45 @@ CODES: dict[str, Code] = {
     "R203": Code(_E, "A name with capitals", "let Fast = 1", "let fast = 1"),
     "R204": Code(_E, "An unknown function", "let x = smma(close, 9)", "let x = sma(close, 9)"),
     "R205": Code(_E, "The wrong number of values for a function", "let x = sma(close)", "let x = sma(close, 9)"),
-    "R206": Code(_E, "A result that the function does not give", "let x = macd(close).fast", "let x = macd(close).line"),
+    "R206": Code(
+        _E, "A result that the function does not give", "let x = macd(close).fast", "let x = macd(close).line"
+    ),
     "R207": Code(_E, "A name used before it is made", "let a = b\nlet b = 1", "let b = 1\nlet a = b"),
     "R208": Code(_E, "A name that cannot be changed", "let a = 1\nset a = 2", "keep a = 1\nset a = 2"),
     "R209": Code(_E, "A function that calls itself", "define f(x)\n    give f(x)", "define f(x)\n    give x"),
-    "R210": Code(_E, "A function without a result", "define f(x)\n    let y = x", "define f(x)\n    let y = x\n    give y"),
+    "R210": Code(
+        _E, "A function without a result", "define f(x)\n    let y = x", "define f(x)\n    let y = x\n    give y"
+    ),
     "R211": Code(_E, "The name of no script in the library", 'use f from "Nothing"', 'use f from "My tools"'),
     "R212": Code(_E, "An unknown choice for a clause", "mark go shape arow_up", "mark go shape arrow_up"),
     "R213": Code(_E, "Several results where one is needed", "let x = macd(close) + 1", "let x = macd(close).line + 1"),
     # 3xx kinds and fixedness
     "R301": Code(_E, "A value of the wrong kind", "let x = close and 1", "let x = close > 1 and yes"),
     "R302": Code(_E, "A moving value where a fixed one is needed", "let x = sma(close, bar)", "let x = sma(close, 20)"),
-    "R303": Code(_E, "A setting whose default does not fit", "setting n = 9 range 20..50", "setting n = 20 range 9..50"),
-    "R304": Code(_E, "A function that holds state inside if or for", "if yes\n    set x = sma(close, 9)",
-                 "let s = sma(close, 9)\nif yes\n    set x = s"),
+    "R303": Code(
+        _E, "A setting whose default does not fit", "setting n = 9 range 20..50", "setting n = 20 range 9..50"
+    ),
+    "R304": Code(
+        _E,
+        "A function that holds state inside if or for",
+        "if yes\n    set x = sma(close, 9)",
+        "let s = sma(close, 9)\nif yes\n    set x = s",
+    ),
     "R305": Code(_E, "A length that makes no sense", "let x = sma(close, 0)", "let x = sma(close, 1)"),
     # 4xx units
-    "R401": Code(_W, "Unlike units are compared or added", "signal go = rsi(close, 14) > close",
-                 "signal go = rsi(close, 14) > 70"),
+    "R401": Code(
+        _W,
+        "Unlike units are compared or added",
+        "signal go = rsi(close, 14) > close",
+        "signal go = rsi(close, 14) > 70",
+    ),
     # 5xx time and causality
     "R501": Code(_E, "A look into the future", "let x = close[-1]", "let x = close[1]"),
     "R502": Code(_E, "A lag that moves", "let x = close[bar]", "keep x = none"),
     # 6xx cost
-    "R601": Code(_E, "The script is too large", "a function of functions, ten deep", "fewer calls, or a `let` that shares them"),
+    "R601": Code(
+        _E, "The script is too large", "a function of functions, ten deep", "fewer calls, or a `let` that shares them"
+    ),
     # 7xx style hints
     "R701": Code(_H, "A name that nobody reads", "let a = 1", "line a"),
     "R702": Code(_H, "A setting that nobody reads", "setting n = 9", "let x = sma(close, n)"),

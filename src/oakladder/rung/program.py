@@ -139,7 +139,9 @@ def _fitting(info: SettingInfo, value: object) -> object:
         except (TypeError, ValueError):
             raise RunProblem(f"The setting `{info.name}` is a number, and `{value}` is none.") from None
         if info.low is not None and info.high is not None and not info.low <= number <= info.high:
-            raise RunProblem(f"The setting `{info.name}` goes from {info.low:g} to {info.high:g}, and {number:g} is outside.")
+            raise RunProblem(
+                f"The setting `{info.name}` goes from {info.low:g} to {info.high:g}, and {number:g} is outside."
+            )
         if not abs(number) < 1e15:
             raise RunProblem(f"The setting `{info.name}` cannot be {value}.")
         return number
@@ -151,7 +153,9 @@ def _fitting(info: SettingInfo, value: object) -> object:
             raise RunProblem(f"The setting `{info.name}` is yes or no, and `{value}` is neither.")
         return words[str(value).lower()]
     if info.choices and value not in info.choices:
-        raise RunProblem(f"The setting `{info.name}` is one of {', '.join(map(str, info.choices))}, and `{value}` is not.")
+        raise RunProblem(
+            f"The setting `{info.name}` is one of {', '.join(map(str, info.choices))}, and `{value}` is not."
+        )
     return value
 
 
@@ -169,13 +173,20 @@ def _setting_info(statement: t.Setting) -> SettingInfo:
         return None
 
     default = constant(statement.default)
-    kind = statement.default.kind if isinstance(statement.default, t.Literal) else {
-        bool: "flag", float: "number"}.get(type(default), "text")
+    kind = "text"
     if isinstance(statement.default, t.Name):
         kind = "colour"
-    low, high, step = (constant(e) for e in (statement.low, statement.high, statement.step))
-    return SettingInfo(statement.name.name, kind, default, statement.text,
-                       low, high, step, tuple(constant(c) for c in statement.choices))  # type: ignore[arg-type]
+    elif isinstance(statement.default, t.Literal):
+        kind = statement.default.kind
+    elif isinstance(default, float):
+        kind = "number"
+    low, high, step = (_as_float(constant(e)) for e in (statement.low, statement.high, statement.step))
+    choices = tuple(constant(c) for c in statement.choices)
+    return SettingInfo(statement.name.name, kind, default, statement.text, low, high, step, choices)
+
+
+def _as_float(value: object) -> float | None:
+    return float(value) if isinstance(value, int | float) else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -195,7 +206,10 @@ def analyse(text: str) -> Analysis:
         checker.run()
         found = [*problems, *checker.problems]
     except RecursionError:
-        found = [*problems, Problem("R112", Span(1, 1), "The script is nested too deeply.", "Make parts of it into names with `let`.")]
+        found = [
+            *problems,
+            Problem("R112", Span(1, 1), "The script is nested too deeply.", "Make parts of it into names with `let`."),
+        ]
     found.sort(key=lambda p: (p.span.line, p.span.column, p.code))
     return Analysis(script, tuple(found), {line: unit.value for line, unit in checker.units.items()})
 

@@ -6,114 +6,15 @@ native runner's place where that cannot work.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
-from .plan import TAME_LIMIT, Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
+from .meaning import MEANING
+from .plan import Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
 from .state import Layout, StateMap
 
 _NAN = float("nan")
-Number = float
-Flag = bool | None
-
-
-def _div(a: float, b: float) -> float:
-    if b == 0:
-        return _NAN if a == 0 or a != a else math.copysign(math.inf, a) * math.copysign(1.0, b)
-    return a / b
-
-
-def _mod(a: float, b: float) -> float:
-    if b == 0 or a != a or b != b:
-        return _NAN
-    r = math.fmod(a, b)
-    return r + b if r != 0 and (r < 0) != (b < 0) else r
-
-
-def _pow(a: float, b: float) -> float:
-    try:
-        return math.pow(a, b)
-    except (ValueError, OverflowError):
-        return _NAN
-
-
-def _exp(a: float) -> float:
-    try:
-        return math.exp(a)
-    except OverflowError:
-        return math.inf
-
-
-def _max(a: float, b: float) -> float:
-    return a if a != a or a > b else b
-
-
-def _min(a: float, b: float) -> float:
-    return a if a != a or a < b else b
-
-
-def _whole(how: Callable[[float], float]) -> Callable[[float], float]:
-    def apply(a: float) -> float:
-        return a if a != a or math.isinf(a) else math.copysign(float(how(a)), a)
-
-    return apply
-
-
-def _compare(how: Callable[[float, float], bool]) -> Callable[[float, float], Flag]:
-    return lambda a, b: None if a != a or b != b else how(a, b)
-
-
-def _and(a: Flag, b: Flag) -> Flag:
-    if a is False or b is False:
-        return False
-    return None if a is None or b is None else True
-
-
-def _or(a: Flag, b: Flag) -> Flag:
-    if a is True or b is True:
-        return True
-    return None if a is None or b is None else False
-
-
-def _known(a: object) -> bool:
-    return a is not None and a == a
-
-
-#: What each plain operation means. Numbers are floats with NaN for none, flags True, False or None.
-MEANING: dict[str, Callable[..., object]] = {
-    "add": lambda a, b: a + b,
-    "sub": lambda a, b: a - b,
-    "mul": lambda a, b: a * b,
-    "div": _div,
-    "mod": _mod,
-    "pow": _pow,
-    "neg": lambda a: -a,
-    "abs": abs,
-    "min": _min,
-    "max": _max,
-    "floor": _whole(math.floor),
-    "ceil": _whole(math.ceil),
-    "sqrt": lambda a: math.sqrt(a) if a >= 0 else _NAN,
-    "log": lambda a: math.log(a) if a > 0 else _NAN,
-    "exp": _exp,
-    "tame": lambda a: a if abs(a) < TAME_LIMIT else _NAN,
-    "lt": _compare(lambda a, b: a < b),
-    "le": _compare(lambda a, b: a <= b),
-    "gt": _compare(lambda a, b: a > b),
-    "ge": _compare(lambda a, b: a >= b),
-    "eq": _compare(lambda a, b: a == b),
-    "ne": _compare(lambda a, b: a != b),
-    "and": _and,
-    "or": _or,
-    "not": lambda a: None if a is None else not a,
-    "known": _known,
-    "choose": lambda c, a, b: a if c is True else b,
-    "otherwise": lambda a, b: a if _known(a) else b,
-    "to_number": lambda a: _NAN if a is None else float(a),
-    "to_flag": lambda a: None if a != a else True if a == 1 else False if a == 0 else None,
-}
 
 
 def evaluate_fixed(ops: Sequence[Op], settings: Mapping[str, object]) -> dict[Op, object]:
@@ -144,6 +45,19 @@ def _fixed_value(op: Op, args: list[object], settings: Mapping[str, object]) -> 
     return MEANING[op.code](*args)
 
 
+def turn(cells: np.ndarray, how: Callable[..., object]) -> None:
+    """Makes each cell the fold of itself and all before it; four at a time, so that the steps do not wait in line."""
+    k, length = 1, len(cells)
+    while k + 3 < length:
+        before = float(cells[k - 1])
+        a, b, c, d = (float(x) for x in cells[k : k + 4])
+        ab, cd = how(b, a), how(d, c)
+        cells[k : k + 4] = [how(a, before), how(ab, before), how(how(c, ab), before), how(how(cd, ab), before)]
+        k += 4
+    for j in range(k, length):
+        cells[j] = how(float(cells[j]), float(cells[j - 1]))
+
+
 class _Left(Exception):
     """A loop was left with ``stop``."""
 
@@ -159,6 +73,8 @@ class Stepper:
         self.scratch: dict[Slot, object] = {}
         #: Where this domain's scalars are read and written; a forming bar runs on the shadow.
         self.shift = 0
+        #: Whether this bar is only tried and will be run again: then cells that later bars need stay as they are.
+        self.trying = False
 
     def step(self, inputs: Mapping[str, float]) -> None:
         self.inputs = dict(inputs)
@@ -260,22 +176,21 @@ class Stepper:
 
     def _fold(self, fold: Fold, x: float) -> float:
         row = self.runner.state.fold_row(fold)
-        tails, values, length = (int(v) for v in self.runner.layout.table[row: row + 3])
-        how = {"sum": MEANING["add"], "highest": _max, "lowest": _min}[fold.how]
-        cells = self.runner.row
+        cells_at, length = (int(v) for v in self.runner.layout.table[row : row + 2])
+        how = MEANING[{"sum": "add", "highest": "max", "lowest": "min"}[fold.how]]
+        cells = self.runner.row[cells_at : cells_at + length]
         phase = int(self._load(("phase", fold)))
-        if phase == 0:
-            cells[tails + length - 1] = cells[values + length - 1]
-            for k in range(length - 2, 0, -1):
-                cells[tails + k] = how(float(cells[values + k]), float(cells[tails + k + 1]))
-            total = x
-        else:
-            total = float(how(self._load(fold.total), x))  # type: ignore[arg-type]
-        self._store(fold.total, total)
-        cells[values + phase] = x
-        result = total if phase == length - 1 else how(float(cells[tails + phase + 1]), total)
-        self._store(("phase", fold), 0.0 if phase == length - 1 else phase + 1.0)
-        return float(result)  # type: ignore[arg-type]
+        total = float(how(self._load(fold.total), x))  # type: ignore[arg-type]
+        cells[phase] = x
+        if phase > 0:
+            self._store(fold.total, total)
+            self._store(("phase", fold), phase - 1.0)
+            return float(how(float(cells[phase - 1]), total))  # type: ignore[arg-type]
+        if not self.trying:
+            turn(cells, how)
+        self._store(fold.total, fold.identity)
+        self._store(("phase", fold), length - 1.0)
+        return total
 
 
 class Runner:
@@ -296,9 +211,18 @@ class Runner:
         raw = float(self.row[place])
         return MEANING["to_flag"](raw) if slot.flag else raw
 
-    def run(self, row: np.ndarray, start: int, end: int, columns: Mapping[str, np.ndarray],
-            steps: Sequence[np.ndarray], outs: Sequence[np.ndarray], *, commit: bool,
-            before: Sequence[tuple[Mapping[str, np.ndarray], int, int]] = ()) -> None:
+    def run(
+        self,
+        row: np.ndarray,
+        start: int,
+        end: int,
+        columns: Mapping[str, np.ndarray],
+        steps: Sequence[np.ndarray],
+        outs: Sequence[np.ndarray],
+        *,
+        commit: bool,
+        before: Sequence[tuple[Mapping[str, np.ndarray], int, int]] = (),
+    ) -> None:
         """Bars ``start`` to ``end`` of one symbol; ``row`` is its state and is changed only with ``commit``."""
         self.row = row if commit else row.copy()
         base, *others = self.live.domains
@@ -311,6 +235,7 @@ class Runner:
         for i in range(start, end):
             for domain, marks in zip(others, steps, strict=True):
                 self._advance(domain, int(marks[i]), columns, i)
+            main.trying = not commit and i == end - 1
             main.step({name: float(columns[name][i]) for name in self.state.inputs[base]})
             for out, op in zip(outs, self.leaves, strict=True):
                 out[i] = _encoded(op, main.value(op))
@@ -321,7 +246,7 @@ class Runner:
     def _close(self, domain: Domain) -> None:
         """Runs a domain on the bar that it has gathered, for good."""
         stepper = self.steppers[domain]
-        stepper.shift = 0
+        stepper.shift, stepper.trying = 0, False
         stepper.step({n: float(self.row[self.state.place((n, domain))]) for n in self.state.inputs[domain]})
 
     def _advance(self, domain: Domain, mark: int, columns: Mapping[str, np.ndarray], i: int) -> None:
@@ -337,9 +262,9 @@ class Runner:
             self.row[pending] = 1
             first, size = self.state.regions[domain]
             shadow = self.state.shadows[domain]
-            self.row[shadow: shadow + size] = self.row[first: first + size]
+            self.row[shadow : shadow + size] = self.row[first : first + size]
             stepper = self.steppers[domain]
-            stepper.shift = shadow - first
+            stepper.shift, stepper.trying = shadow - first, True
             stepper.step({n: float(self.row[self.state.place((n, domain))]) for n in self.state.inputs[domain]})
         elif mark & 2:
             self._close(domain)

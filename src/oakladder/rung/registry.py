@@ -71,7 +71,17 @@ PALETTE: dict[str, str] = {
     "ink": "#4a423b",
 }
 SHAPES = (
-    "arrow_up", "arrow_down", "wedge_up", "wedge_down", "dot", "ring", "square", "diamond", "cross", "star", "flag",
+    "arrow_up",
+    "arrow_down",
+    "wedge_up",
+    "wedge_down",
+    "dot",
+    "ring",
+    "square",
+    "diamond",
+    "cross",
+    "star",
+    "flag",
 )
 STYLES = ("solid", "dashed", "dotted", "steps", "dots")
 TIMEFRAMES = ("1m", "3m", "5m", "15m", "30m", "45m", "1h", "2h", "4h", "1d", "1w", "1mo")
@@ -101,12 +111,27 @@ class Primitive:
 PRIMITIVES: dict[str, Primitive] = {
     p.name: p
     for p in [
-        Primitive("sum", (("x", Wants.NUMBER), ("n", Wants.LENGTH)), Kind.NUMBER,
-                  "sum of x over the last n bars; none until n values are there", holds=True),
-        Primitive("highest", (("x", Wants.NUMBER), ("n", Wants.LENGTH)), Kind.NUMBER,
-                  "highest x of the last n bars; none until n values are there", holds=True),
-        Primitive("lowest", (("x", Wants.NUMBER), ("n", Wants.LENGTH)), Kind.NUMBER,
-                  "lowest x of the last n bars; none until n values are there", holds=True),
+        Primitive(
+            "sum",
+            (("x", Wants.NUMBER), ("n", Wants.LENGTH)),
+            Kind.NUMBER,
+            "sum of x over the last n bars; none until n values are there",
+            holds=True,
+        ),
+        Primitive(
+            "highest",
+            (("x", Wants.NUMBER), ("n", Wants.LENGTH)),
+            Kind.NUMBER,
+            "highest x of the last n bars; none until n values are there",
+            holds=True,
+        ),
+        Primitive(
+            "lowest",
+            (("x", Wants.NUMBER), ("n", Wants.LENGTH)),
+            Kind.NUMBER,
+            "lowest x of the last n bars; none until n values are there",
+            holds=True,
+        ),
         Primitive("abs", (("x", Wants.NUMBER),), Kind.NUMBER, "x without its sign"),
         Primitive("min", (("a", Wants.NUMBER), ("b", Wants.NUMBER)), Kind.NUMBER, "the smaller of two numbers"),
         Primitive("max", (("a", Wants.NUMBER), ("b", Wants.NUMBER)), Kind.NUMBER, "the larger of two numbers"),

@@ -60,8 +60,9 @@ def read_at(op: Op, leaf: Callable[[Op], object], fixed: Mapping[Op, object]) ->
     raise AssertionError(op)
 
 
-def read_colours(op: Op, leaf: Callable[[Op], np.ndarray], fixed: Mapping[Op, object], paint: Callable[[str], int],
-                 size: int) -> np.ndarray:
+def read_colours(
+    op: Op, leaf: Callable[[Op], np.ndarray], fixed: Mapping[Op, object], paint: Callable[[str], int], size: int
+) -> np.ndarray:
     """A colour on every bar as packed 0xAARRGGBB, shape (size,), uint32; ``paint`` resolves a colour word."""
     if op in fixed:
         return np.full(size, paint(str(fixed[op])), dtype=np.uint32)

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from .meaning import MEANING
 from .plan import Domain, Fold, Live, Loop, Op, Plan, Ring, Slot, items_of
 from .problems import RunProblem
 
@@ -42,8 +43,8 @@ class StateMap:
         return 2 * self.rings.index(ring)
 
     def fold_row(self, fold: Fold) -> int:
-        """First entry of a fold in the size table: offsets of its tails and its values, then its length."""
-        return 2 * len(self.rings) + 3 * self.folds.index(fold)
+        """First entry of a fold in the size table: the offset of its cells, then its length."""
+        return 2 * len(self.rings) + 2 * self.folds.index(fold)
 
 
 def map_state(live: Live) -> StateMap:
@@ -69,7 +70,7 @@ def map_state(live: Live) -> StateMap:
             if fold.domain is domain:
                 _add(made, ("phase", fold), 0.0)
                 if fold.total not in made.scalars:
-                    _add(made, fold.total, _NAN)
+                    _add(made, fold.total, fold.identity)
         made.inputs[domain] = sorted({str(op.attr) for op in live.ops if op.code == "input" and op.domain is domain})
         if domain.timeframe is not None:
             _add(made, ("pending", domain), 0.0)
@@ -136,19 +137,23 @@ def lay_out(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object])
         _guard(at, 0)
     for fold in state.folds:
         length = int(_as_float(fixed[fold.length]))
-        table += [at, at + length + 1, length]
-        at += 2 * (length + 1)
+        table += [at, length]
+        at += length
         _guard(at, 0)
     _count_steps(live, fixed, counters)
     template = np.full(at, _NAN)
     template[: len(state.starts)] = state.starts
+    for fold in state.folds:
+        template[state.place(("phase", fold))] = table[state.fold_row(fold) + 1] - 1
     return Layout(template, np.array(table or [0], dtype=np.int64))
 
 
 def _guard(cells: float, line: int) -> None:
     if not cells <= MAX_CELLS:
-        raise RunProblem(f"With these settings the script needs more than {MAX_CELLS:,} values of memory for each symbol. "
-                         "Use shorter lengths.")
+        raise RunProblem(
+            f"With these settings the script needs more than {MAX_CELLS:,} values of memory for each symbol. "
+            "Use shorter lengths."
+        )
 
 
 def _check(what: str, line: int, value: object, low: float, high: float) -> None:
@@ -158,7 +163,9 @@ def _check(what: str, line: int, value: object, low: float, high: float) -> None
     if number != int(number):
         raise RunProblem(f"Line {line}: {what} must be a whole number, and is {number:g} with these settings.")
     if not low <= number <= high:
-        raise RunProblem(f"Line {line}: {what} must be from {low:,.0f} to {high:,.0f}, and is {number:g} with these settings.")
+        raise RunProblem(
+            f"Line {line}: {what} must be from {low:,.0f} to {high:,.0f}, and is {number:g} with these settings."
+        )
 
 
 def _as_float(value: object) -> float:
@@ -181,8 +188,10 @@ def _count_steps(live: Live, fixed: Mapping[Op, object], counters: Mapping[Slot,
 
     count = sum(steps(list(d.body)) for d in live.domains)
     if count > MAX_STEPS:
-        raise RunProblem(f"With these settings the loops take {count:,.0f} steps on every bar; {MAX_STEPS:,} are allowed. "
-                         "Use shorter lengths.")
+        raise RunProblem(
+            f"With these settings the loops take {count:,.0f} steps on every bar; {MAX_STEPS:,} are allowed. "
+            "Use shorter lengths."
+        )
 
 
 def _extent(op: Op, fixed: Mapping[Op, object], counters: Mapping[Slot, Loop]) -> tuple[float, float]:
@@ -203,10 +212,12 @@ def _extent(op: Op, fixed: Mapping[Op, object], counters: Mapping[Slot, Loop]) -
     if op.code == "sub":
         return parts[0][0] - parts[1][1], parts[0][1] - parts[1][0]
     if op.code in ("mul", "min", "max"):
-        how = {"mul": lambda x, y: x * y, "min": min, "max": max}[op.code]
-        ends = [how(x, y) for x in parts[0] for y in parts[1]]
+        how = MEANING[op.code]
+        ends = [float(how(x, y)) for x in parts[0] for y in parts[1]]  # type: ignore[arg-type]
         return min(ends), max(ends)
     if op.code in ("floor", "ceil", "tame"):
         return math.floor(parts[0][0]), math.ceil(parts[0][1])
-    raise RunProblem("A lag or loop bound is made in a way whose size cannot be known before the run. "
-                     "Use +, -, *, min and max of counters and settings.")
+    raise RunProblem(
+        "A lag or loop bound is made in a way whose size cannot be known before the run. "
+        "Use +, -, *, min and max of counters and settings."
+    )

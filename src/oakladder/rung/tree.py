@@ -118,9 +118,7 @@ class OfSymbol:
     span: Span
 
 
-Expr = (
-    Literal | Text | Name | Unary | Binary | Compare | Choice | Lag | Pick | Call | OnTimeframe | OfSymbol
-)
+Expr = Literal | Text | Name | Unary | Binary | Compare | Choice | Lag | Pick | Call | OnTimeframe | OfSymbol
 
 
 @dataclass(frozen=True, eq=False, slots=True)
@@ -240,9 +238,7 @@ class Show:
         return next((c for c in self.clauses if c.word == word), None)
 
 
-Statement = (
-    Let | Keep | Set | If | For | Stop | Give | Define | Use | Setting | Signal | Show
-)
+Statement = Let | Keep | Set | If | For | Stop | Give | Define | Use | Setting | Signal | Show
 
 
 @dataclass(frozen=True, eq=False, slots=True)

@@ -66,7 +66,9 @@ class Ladder(QWidget):
         painter.drawLine(QPointF(6, box.bottom() - 0.5), QPointF(box.right() - 6, box.bottom() - 0.5))
         painter.setPen(self.theme.color("ink"))
         painter.setFont(ui_font(8.5, bold=here))
-        painter.drawText(inner.adjusted(0, 2, 0, 0), Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop, str(timeframe))
+        painter.drawText(
+            inner.adjusted(0, 2, 0, 0), Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop, str(timeframe)
+        )
         found = sorted(self.pips.get(timeframe, []), key=lambda p: p.age)[:3]
         if not found:
             return
@@ -77,7 +79,9 @@ class Ladder(QWidget):
             x += step
         painter.setPen(self.theme.color("faint"))
         painter.setFont(ui_font(7))
-        painter.drawText(QRectF(inner.left(), middle + 6, inner.width(), 12), Qt.AlignmentFlag.AlignHCenter, str(found[0].age))
+        painter.drawText(
+            QRectF(inner.left(), middle + 6, inner.width(), 12), Qt.AlignmentFlag.AlignHCenter, str(found[0].age)
+        )
 
     def _draw_pip(self, painter: QPainter, x: float, y: float, pip: Pip) -> None:
         """Up for bullish, down for bearish, level for neutral; filled while fresh."""
@@ -88,7 +92,9 @@ class Ladder(QWidget):
             painter.setOpacity(0.55)
         up = {"bullish": -1.0, "bearish": 1.0}.get(pip.tone, 0.0)
         if up:
-            painter.drawPolygon(QPolygonF([QPointF(x - 4.5, y - 3.5 * up), QPointF(x + 4.5, y - 3.5 * up), QPointF(x, y + 4 * up)]))
+            painter.drawPolygon(
+                QPolygonF([QPointF(x - 4.5, y - 3.5 * up), QPointF(x + 4.5, y - 3.5 * up), QPointF(x, y + 4 * up)])
+            )
         else:
             painter.drawRect(QRectF(x - 4, y - 2, 8, 4))
         painter.setOpacity(1)
@@ -104,7 +110,7 @@ class Ladder(QWidget):
             words = [f"{p.signal}: {_ago(p.age)}" for p in found] or ["no signal in the loaded history"]
             QToolTip.showText(event.globalPos(), f"{timeframe}\n" + "\n".join(words), self)
             return True
-        return super().event(event)  # type: ignore[arg-type]
+        return super().event(event)
 
 
 def _ago(age: int) -> str:

@@ -133,7 +133,7 @@ class Bench(QWidget):
         o, h, lo, c, v = (float(bars[k][bar]) for k in ("open", "high", "low", "close", "volume"))
         before = float(bars["close"][bar - 1]) if bar else float("nan")
         moved = "" if not before or before != before else f"  {c / before - 1:+.2%}"
-        text = (f"{bar_time(bars, bar)}   O {o:,.{d}f}  H {h:,.{d}f}  L {lo:,.{d}f}  C {c:,.{d}f}{moved}  V {short_number(v)}")
+        text = f"{bar_time(bars, bar)}   O {o:,.{d}f}  H {h:,.{d}f}  L {lo:,.{d}f}  C {c:,.{d}f}{moved}  V {short_number(v)}"
         self.reading.setToolTip(text)
         self.reading.setText(text)
 

@@ -85,7 +85,9 @@ class WatchModel(QAbstractTableModel):
                 return "" if last != last else f"{last:,.{info.decimals}f}"
             return "" if moved != moved else f"{moved:+.1%}"
         cell = self._cell(info, column)
-        return cell.text if cell is not None else "…" if COLUMN_TIMEFRAMES[column - len(_FIXED)] not in self.cells else ""
+        return (
+            cell.text if cell is not None else "…" if COLUMN_TIMEFRAMES[column - len(_FIXED)] not in self.cells else ""
+        )
 
     def _hint(self, info: SymbolInfo, column: int) -> str:
         if column == 0:

@@ -12,7 +12,7 @@ from oakladder.bars.timeframes import Span
 
 def bar_time(bars: Bars, bar: int) -> str:
     """When a bar opened, as the exchange's clock and calendar say."""
-    local = np.datetime64(int(bars.calendar.local(bars.times[bar: bar + 1])[0]), "s")
+    local = np.datetime64(int(bars.calendar.local(bars.times[bar : bar + 1])[0]), "s")
     moment = local.item()
     if bars.timeframe.span is Span.MONTH:
         return f"{moment:%b %Y}"
@@ -34,7 +34,13 @@ class TimeAxis(pg.AxisItem):
         local = bars.calendar.local(bars.times)
         days = local // DAY
         months = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
-        kinds = [(months // 12, "%Y"), (months // 3, "%b %y"), (months, "%b %y"), ((days + 3) // 7, "%d %b"), (days, "%d %b")]
+        kinds = [
+            (months // 12, "%Y"),
+            (months // 3, "%b %y"),
+            (months, "%b %y"),
+            ((days + 3) // 7, "%d %b"),
+            (days, "%d %b"),
+        ]
         if bars.timeframe.intraday:
             kinds += [(local // (3600 * h), "%H:%M") for h in (3, 1)] + [(local // (60 * m), "%H:%M") for m in (15, 5)]
         self._steps = []
@@ -75,7 +81,7 @@ class TimeAxis(pg.AxisItem):
             if not 0 <= bar < len(self._bars):
                 made.append("")
                 continue
-            moment = np.datetime64(int(self._bars.calendar.local(self._bars.times[bar: bar + 1])[0]), "s").item()
+            moment = np.datetime64(int(self._bars.calendar.local(self._bars.times[bar : bar + 1])[0]), "s").item()
             form = next((f for places, f in self._steps if _holds(places, bar)), "%H:%M")
             made.append(f"{moment:{form}}")
         return made

@@ -124,7 +124,9 @@ class Chart(pg.GraphicsLayoutWidget):
     def _first_range(self, right_time: int | None) -> None:
         assert self.shown is not None
         count = len(self.shown.bars)
-        right = count - 1 if right_time is None else int(np.searchsorted(self.shown.bars.times, right_time, "right")) - 1
+        right = (
+            count - 1 if right_time is None else int(np.searchsorted(self.shown.bars.times, right_time, "right")) - 1
+        )
         self._range = (right - _FIRST_SEEN, right + _FIRST_SEEN * ROOM)
 
     # --- the part that is seen --------------------------------------------------------------------
@@ -174,7 +176,9 @@ class Chart(pg.GraphicsLayoutWidget):
         bars = self.shown.bars
         low, high = _ends([bars["low"][first:last], bars["high"][first:last]])
         for name, pane in self.panes.items():
-            values = [np.where(line.colours[first:last] != 0, line.values[first:last], np.nan) for line in pane.lines.lines]
+            values = [
+                np.where(line.colours[first:last] != 0, line.values[first:last], np.nan) for line in pane.lines.lines
+            ]
             a, b = _ends(values)
             if name == PRICE:
                 span = max(high - low, 1e-12)
@@ -228,7 +232,9 @@ class Chart(pg.GraphicsLayoutWidget):
             content.pinned = self.pinned
             content.entries = []
             if name == VOLUME and self.shown is not None and at is not None:
-                content.entries = [Entry(self.theme.color("mute"), "Volume", short_number(float(self.shown.bars["volume"][at])))]
+                content.entries = [
+                    Entry(self.theme.color("mute"), "Volume", short_number(float(self.shown.bars["volume"][at])))
+                ]
             for line in pane.lines.lines:
                 if line.is_level or at is None:
                     continue

@@ -106,11 +106,22 @@ class Candles(Item):
                 if not len(pick):
                     continue
                 color = qcolor(tone if tone else plain[0 if up else 1])
-                self._draw_some(painter, x[pick], o[pick], h[pick], lo[pick], cl[pick], half, color, ground if up else color)
+                self._draw_some(
+                    painter, x[pick], o[pick], h[pick], lo[pick], cl[pick], half, color, ground if up else color
+                )
 
     @staticmethod
-    def _draw_some(painter: QPainter, x: np.ndarray, o: np.ndarray, h: np.ndarray, lo: np.ndarray, c: np.ndarray,
-                   half: int, color: QColor, fill: QColor) -> None:
+    def _draw_some(
+        painter: QPainter,
+        x: np.ndarray,
+        o: np.ndarray,
+        h: np.ndarray,
+        lo: np.ndarray,
+        c: np.ndarray,
+        half: int,
+        color: QColor,
+        fill: QColor,
+    ) -> None:
         pen = QPen(color)
         pen.setWidth(1)
         painter.setPen(pen)
@@ -122,8 +133,12 @@ class Candles(Item):
         wicks = [QLineF(a, b, a, t) for a, b, t in zip(x.tolist(), h.tolist(), top.tolist(), strict=True) if b < t]
         wicks += [QLineF(a, b, a, d) for a, b, d in zip(x.tolist(), bottom.tolist(), lo.tolist(), strict=True) if b < d]
         painter.drawLines(wicks)
-        painter.drawRects([QRectF(a - half, t, 2 * half, max(b - t, 0.5)) for a, t, b in
-                           zip(x.tolist(), top.tolist(), bottom.tolist(), strict=True)])
+        painter.drawRects(
+            [
+                QRectF(a - half, t, 2 * half, max(b - t, 0.5))
+                for a, t, b in zip(x.tolist(), top.tolist(), bottom.tolist(), strict=True)
+            ]
+        )
 
     def _draw_thin(self, painter: QPainter, groups: np.ndarray, last: int) -> None:
         assert self._bars is not None and self._theme is not None
@@ -131,7 +146,13 @@ class Candles(Item):
         low = np.fmin.reduceat(self._bars["low"][:last], groups)
         painter.setPen(QPen(self._theme.color("rising")))
         x, top, bottom = self.bar_x(groups), self.price_y(high), self.price_y(low)
-        painter.drawLines([QLineF(a, b, a, d + 1) for a, b, d in zip(x.tolist(), top.tolist(), bottom.tolist(), strict=True) if b == b])
+        painter.drawLines(
+            [
+                QLineF(a, b, a, d + 1)
+                for a, b, d in zip(x.tolist(), top.tolist(), bottom.tolist(), strict=True)
+                if b == b
+            ]
+        )
 
 
 class VolumeColumns(Item):
@@ -154,7 +175,11 @@ class VolumeColumns(Item):
             return
         groups = thinned(first, last, self.bar_width)
         at = np.arange(first, last) if groups is None else groups
-        volume = self._bars["volume"][first:last] if groups is None else np.fmax.reduceat(self._bars["volume"][:last], groups)
+        volume = (
+            self._bars["volume"][first:last]
+            if groups is None
+            else np.fmax.reduceat(self._bars["volume"][:last], groups)
+        )
         rising = self._bars["close"][at] >= self._bars["open"][at]
         x, y, floor = np.round(self.bar_x(at)), np.round(self.price_y(volume)), float(self.price_y(0.0))
         half = max(int(self.bar_width * 0.34), 0)
@@ -164,7 +189,12 @@ class VolumeColumns(Item):
             color.setAlpha(120)
             painter.setBrush(color)
             pick = np.flatnonzero((rising == up) & ~np.isnan(y))
-            painter.drawRects([QRectF(a - half, b, 2 * half + 1, floor - b) for a, b in zip(x[pick].tolist(), y[pick].tolist(), strict=True)])
+            painter.drawRects(
+                [
+                    QRectF(a - half, b, 2 * half + 1, floor - b)
+                    for a, b in zip(x[pick].tolist(), y[pick].tolist(), strict=True)
+                ]
+            )
 
 
 class Lines(Item):
@@ -199,21 +229,25 @@ class Lines(Item):
             if not shown[a]:
                 continue
             end = b + 1 if b < len(shown) and shown[b] else b
-            points = [QPointF(p, q) for p, q in zip(x[a:end].tolist(), y[a:end].tolist(), strict=True)]
+            px, py = x[a:end].tolist(), y[a:end].tolist()
             pen = QPen(qcolor(int(colours[a])), line.width, _PEN_STYLES.get(line.style, Qt.PenStyle.SolidLine))
             if line.style == "dots":
                 pen.setStyle(Qt.PenStyle.SolidLine)
                 pen.setWidthF(line.width * 2)
                 pen.setCapStyle(Qt.PenCapStyle.RoundCap)
                 painter.setPen(pen)
-                painter.drawPoints(points)
+                painter.drawPoints([QPointF(p, q) for p, q in zip(px, py, strict=True)])
                 continue
             painter.setPen(pen)
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            if len(points) == 1:
-                painter.drawPoint(points[0])
+            if len(px) == 1:
+                painter.drawPoint(QPointF(px[0], py[0]))
+            elif pen.style() == Qt.PenStyle.SolidLine:
+                # Single segments are many times quicker to paint than one thick polyline.
+                pen.setCapStyle(Qt.PenCapStyle.RoundCap)
+                painter.setPen(pen)
+                painter.drawLines([QLineF(*ends) for ends in zip(px[:-1], py[:-1], px[1:], py[1:], strict=True)])
             else:
-                painter.drawPolyline(QPolygonF(points))
+                painter.drawPolyline(QPolygonF([QPointF(p, q) for p, q in zip(px, py, strict=True)]))
 
 
 class MarksAndLabels(Item):
@@ -250,7 +284,9 @@ class MarksAndLabels(Item):
         base = float(self.price_y(self._bars["low" if side == "below" else "high"][bar]))
         return stacked.get((bar, side), base + (self.GAP if side == "below" else -self.GAP))
 
-    def _draw_mark(self, painter: QPainter, mark: Mark, first: int, last: int, stacked: dict[tuple[int, str], float]) -> None:
+    def _draw_mark(
+        self, painter: QPainter, mark: Mark, first: int, last: int, stacked: dict[tuple[int, str], float]
+    ) -> None:
         assert self._theme is not None
         radius = 2.6 + 1.5 * mark.size
         a, b = np.searchsorted(mark.bars, (first, last))
@@ -270,8 +306,15 @@ class MarksAndLabels(Item):
             painter.setBrush(color if filled else Qt.BrushStyle.NoBrush)
             painter.drawPath(path)
 
-    def _draw_label(self, painter: QPainter, label: Label, first: int, last: int, stacked: dict[tuple[int, str], float],
-                    taken: list[QRectF]) -> None:
+    def _draw_label(
+        self,
+        painter: QPainter,
+        label: Label,
+        first: int,
+        last: int,
+        stacked: dict[tuple[int, str], float],
+        taken: list[QRectF],
+    ) -> None:
         assert self._theme is not None
         painter.setFont(ui_font(8))
         metrics = painter.fontMetrics()

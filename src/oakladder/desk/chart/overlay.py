@@ -50,7 +50,11 @@ class Overlay(Item):
         self._notes(painter, view, top)
         if self.content.trouble:
             painter.setPen(self.theme.color("falling"))
-            painter.drawText(view.adjusted(10, top + 4, -10, 0), Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap, self.content.trouble)
+            painter.drawText(
+                view.adjusted(10, top + 4, -10, 0),
+                Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap,
+                self.content.trouble,
+            )
 
     def _lines(self, painter: QPainter, view: QRectF) -> None:
         c = self.content

@@ -17,8 +17,12 @@ from .overlay import Overlay
 class PaneView(pg.ViewBox):
     """Wheel zooms, dragging pans, both along the bars only; the scale of values follows what is seen."""
 
-    def __init__(self, moved: Callable[[float, float], None], zoomed: Callable[[float, float], None],
-                 clicked: Callable[[float], None]):
+    def __init__(
+        self,
+        moved: Callable[[float, float], None],
+        zoomed: Callable[[float, float], None],
+        clicked: Callable[[float], None],
+    ):
         super().__init__(enableMenu=False)
         self._moved, self._zoomed, self._clicked = moved, zoomed, clicked
         self.setMouseEnabled(x=False, y=False)

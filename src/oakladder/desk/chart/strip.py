@@ -69,14 +69,20 @@ class SignalStrip(QWidget):
         painter.setFont(ui_font(8))
         if not self.events:
             painter.setPen(self.theme.color("faint"))
-            painter.drawText(self.rect().adjusted(8, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, "No signal in this script")
+            painter.drawText(
+                self.rect().adjusted(8, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, "No signal in this script"
+            )
         for row, event in enumerate(self.events[:_MOST_ROWS]):
             top = 4 + 16 * row
             painter.setPen(self.theme.color("ink"))
-            name = painter.fontMetrics().elidedText(f"{event.name} {len(event.bars)}", Qt.TextElideMode.ElideMiddle, _NAMES - 14)
+            name = painter.fontMetrics().elidedText(
+                f"{event.name} {len(event.bars)}", Qt.TextElideMode.ElideMiddle, _NAMES - 14
+            )
             painter.drawText(QRectF(8, top, _NAMES - 12, 16), Qt.AlignmentFlag.AlignVCenter, name)
             painter.setPen(QPen(qcolor(self.theme.paint(TONE_COLOURS[event.tone])), 1.6))
-            for x in np.unique(np.round(_NAMES + (self.width() - _NAMES - 8) * (event.bars + 0.5) / self._count)).tolist():
+            for x in np.unique(
+                np.round(_NAMES + (self.width() - _NAMES - 8) * (event.bars + 0.5) / self._count)
+            ).tolist():
                 painter.drawLine(int(x), top + 3, int(x), top + 13)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:

@@ -27,12 +27,25 @@ def _flipped(points: list[tuple[float, float]]) -> list[tuple[float, float]]:
 
 
 def _star() -> list[tuple[float, float]]:
-    return [((1.0 if k % 2 == 0 else 0.42) * math.sin(k * math.pi / 5), -(1.0 if k % 2 == 0 else 0.42) * math.cos(k * math.pi / 5))
-            for k in range(10)]
+    return [
+        (
+            (1.0 if k % 2 == 0 else 0.42) * math.sin(k * math.pi / 5),
+            -(1.0 if k % 2 == 0 else 0.42) * math.cos(k * math.pi / 5),
+        )
+        for k in range(10)
+    ]
 
 
-_POLYGONS = {"arrow_up": _ARROW, "arrow_down": _flipped(_ARROW), "wedge_up": _WEDGE, "wedge_down": _flipped(_WEDGE),
-             "square": _SQUARE, "diamond": _DIAMOND, "star": _star(), "flag": _FLAG}
+_POLYGONS = {
+    "arrow_up": _ARROW,
+    "arrow_down": _flipped(_ARROW),
+    "wedge_up": _WEDGE,
+    "wedge_down": _flipped(_WEDGE),
+    "square": _SQUARE,
+    "diamond": _DIAMOND,
+    "star": _star(),
+    "flag": _FLAG,
+}
 
 
 def shape_path(shape: str, x: float, y: float, r: float) -> tuple[QPainterPath, bool]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 
@@ -47,10 +48,40 @@ class Theme:
         return QColor(getattr(self, role))
 
 
-DAY = Theme("day", "#f7f3ea", "#fdfbf5", "#ede6d6", "#2b2622", "#756b5f", "#ddd3bf", "#b08d57", "#3d6a9e", "#b5532d",
-            "#c98a1b", "#7a9476", "#8d857a", "#eadfc6", 1.0)
-NIGHT = Theme("night", "#1e1a17", "#27221e", "#171411", "#e8e0d2", "#a1968a", "#3a332d", "#b08d57", "#6f9fd6", "#d9784f",
-              "#dca53f", "#94b08f", "#918a80", "#3b3226", 1.35)
+DAY = Theme(
+    "day",
+    "#f7f3ea",
+    "#fdfbf5",
+    "#ede6d6",
+    "#2b2622",
+    "#756b5f",
+    "#ddd3bf",
+    "#b08d57",
+    "#3d6a9e",
+    "#b5532d",
+    "#c98a1b",
+    "#7a9476",
+    "#8d857a",
+    "#eadfc6",
+    1.0,
+)
+NIGHT = Theme(
+    "night",
+    "#1e1a17",
+    "#27221e",
+    "#171411",
+    "#e8e0d2",
+    "#a1968a",
+    "#3a332d",
+    "#b08d57",
+    "#6f9fd6",
+    "#d9784f",
+    "#dca53f",
+    "#94b08f",
+    "#918a80",
+    "#3b3226",
+    1.35,
+)
 
 
 def qcolor(argb: int) -> QColor:
@@ -58,6 +89,7 @@ def qcolor(argb: int) -> QColor:
     return QColor.fromRgba(int(argb))
 
 
+@lru_cache(maxsize=64)
 def ui_font(size: float = 9.0, *, bold: bool = False) -> QFont:
     """The interface font, with figures of equal width."""
     families = set(QFontDatabase.families())
@@ -81,12 +113,24 @@ def code_font(size: float = 9.0) -> QFont:
 def palette(t: Theme) -> QPalette:
     """The colours of widgets that draw themselves: spin boxes, combo boxes, the caret."""
     made = QPalette()
-    roles = {QPalette.ColorRole.Window: t.ground, QPalette.ColorRole.WindowText: t.ink, QPalette.ColorRole.Base: t.raised,
-             QPalette.ColorRole.AlternateBase: t.ground, QPalette.ColorRole.Text: t.ink, QPalette.ColorRole.Button: t.ground,
-             QPalette.ColorRole.ButtonText: t.ink, QPalette.ColorRole.Highlight: t.pick, QPalette.ColorRole.HighlightedText: t.ink,
-             QPalette.ColorRole.ToolTipBase: t.raised, QPalette.ColorRole.ToolTipText: t.ink,
-             QPalette.ColorRole.PlaceholderText: t.faint, QPalette.ColorRole.Light: t.raised, QPalette.ColorRole.Mid: t.line,
-             QPalette.ColorRole.Dark: t.line, QPalette.ColorRole.Shadow: t.line}
+    roles = {
+        QPalette.ColorRole.Window: t.ground,
+        QPalette.ColorRole.WindowText: t.ink,
+        QPalette.ColorRole.Base: t.raised,
+        QPalette.ColorRole.AlternateBase: t.ground,
+        QPalette.ColorRole.Text: t.ink,
+        QPalette.ColorRole.Button: t.ground,
+        QPalette.ColorRole.ButtonText: t.ink,
+        QPalette.ColorRole.Highlight: t.pick,
+        QPalette.ColorRole.HighlightedText: t.ink,
+        QPalette.ColorRole.ToolTipBase: t.raised,
+        QPalette.ColorRole.ToolTipText: t.ink,
+        QPalette.ColorRole.PlaceholderText: t.faint,
+        QPalette.ColorRole.Light: t.raised,
+        QPalette.ColorRole.Mid: t.line,
+        QPalette.ColorRole.Dark: t.line,
+        QPalette.ColorRole.Shadow: t.line,
+    }
     for role, color in roles.items():
         made.setColor(role, QColor(color))
     made.setColor(QPalette.ColorGroup.Disabled, QPalette.ColorRole.ButtonText, QColor(t.mute))

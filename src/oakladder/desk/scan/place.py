@@ -64,7 +64,9 @@ class HitModel(QAbstractTableModel):
         if orientation is Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
             return HEADS[section]
         if role == Qt.ItemDataRole.TextAlignmentRole:
-            return (Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight) | Qt.AlignmentFlag.AlignVCenter
+            return (
+                Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight
+            ) | Qt.AlignmentFlag.AlignVCenter
         return None
 
     def _fired(self, hit: scanning.Hit) -> str:
@@ -78,18 +80,34 @@ class HitModel(QAbstractTableModel):
         info: SymbolInfo = self.desk.library.infos[hit.symbol]
         match role:
             case Qt.ItemDataRole.DisplayRole | Qt.ItemDataRole.ToolTipRole:
-                return (info.symbol, info.name, info.sector, str(hit.bars_ago), self._fired(hit),
-                        f"{hit.last:,.{info.decimals}f}", "–" if hit.change != hit.change else f"{hit.change:+.2%}")[column]
+                return (
+                    info.symbol,
+                    info.name,
+                    info.sector,
+                    str(hit.bars_ago),
+                    self._fired(hit),
+                    f"{hit.last:,.{info.decimals}f}",
+                    "–" if hit.change != hit.change else f"{hit.change:+.2%}",
+                )[column]
             case Qt.ItemDataRole.TextAlignmentRole:
-                return (Qt.AlignmentFlag.AlignLeft if column in _LEFT else Qt.AlignmentFlag.AlignRight) | Qt.AlignmentFlag.AlignVCenter
+                return (
+                    Qt.AlignmentFlag.AlignLeft if column in _LEFT else Qt.AlignmentFlag.AlignRight
+                ) | Qt.AlignmentFlag.AlignVCenter
             case Qt.ItemDataRole.ForegroundRole if column == 6:
                 return self.desk.theme.color("falling" if hit.change < 0 else "rising")
         return None
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
         infos = self.desk.library.infos
-        keys = (lambda h: h.symbol, lambda h: infos[h.symbol].name, lambda h: infos[h.symbol].sector, lambda h: h.bars_ago,
-                lambda h: h.time, lambda h: h.last, lambda h: h.change)
+        keys = (
+            lambda h: h.symbol,
+            lambda h: infos[h.symbol].name,
+            lambda h: infos[h.symbol].sector,
+            lambda h: h.bars_ago,
+            lambda h: h.time,
+            lambda h: h.last,
+            lambda h: h.change,
+        )
         if not 0 <= column < len(keys):
             return
         self.layoutAboutToBeChanged.emit()
@@ -134,8 +152,13 @@ class ScanPlace(QWidget):
     def _lay_out(self) -> None:
         grid = QGridLayout()
         grid.setHorizontalSpacing(10)
-        fields = (("Script", self.script), ("Signal", self.signal), ("List", self.list), ("Timeframe", self.timeframe),
-                  ("Within the last bars", self.within))
+        fields = (
+            ("Script", self.script),
+            ("Signal", self.signal),
+            ("List", self.list),
+            ("Timeframe", self.timeframe),
+            ("Within the last bars", self.within),
+        )
         for k, (words, widget) in enumerate(fields):
             label = QLabel(words, objectName="quiet")
             label.setBuddy(widget)
@@ -201,7 +224,9 @@ class ScanPlace(QWidget):
             self.program = compile_script(read_script(path))
         except (ScriptError, ScriptFileProblem) as error:
             count = len([p for p in error.problems if p.is_error]) if isinstance(error, ScriptError) else 0
-            self.about.setText(f"This script has {count} errors; open it on the Bench to mend it." if count else str(error))
+            self.about.setText(
+                f"This script has {count} errors; open it on the Bench to mend it." if count else str(error)
+            )
             self.run_button.setEnabled(False)
             return
         self.signal.addItems([o.name for o in self.program.signals])
@@ -225,10 +250,21 @@ class ScanPlace(QWidget):
         self.verdict.setText(f"Looking at {len(symbols)} symbols…")
 
         def work(ticket: Ticket) -> scanning.Scan:
-            return scanning.scan(program, signal, self.desk.library, symbols, timeframe, within, settings,
-                                 progress=ticket.report, cancelled=ticket.cancelled)
+            return scanning.scan(
+                program,
+                signal,
+                self.desk.library,
+                symbols,
+                timeframe,
+                within,
+                settings,
+                progress=ticket.report,
+                cancelled=ticket.cancelled,
+            )
 
-        self.desk.jobs.start("scan", work, self._found, self._failed, lambda share: self.progress.setValue(int(share * 1000)))
+        self.desk.jobs.start(
+            "scan", work, self._found, self._failed, lambda share: self.progress.setValue(int(share * 1000))
+        )
 
     def stop(self) -> None:
         self.desk.jobs.stop("scan")

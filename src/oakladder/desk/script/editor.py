@@ -21,7 +21,9 @@ from oakladder.rung.registry import BAR_VALUES, PALETTE, PRIMITIVES, SHAPES, STY
 from ..look.theme import Theme, code_font
 
 PLAIN, COMMENT, STATEMENT, CLAUSE, NUMBER, TEXT, NAME, FUNCTION, COLOUR = range(9)
-_TOKEN = re.compile(r"--[^\n]*|\"(?:\\.|[^\"\\\n])*\"?|#[0-9a-fA-F]{6}\b|[0-9][0-9_.]*(?:[eE][+-]?[0-9]+)?(?:mo|[mhdw%])?|[A-Za-z_]\w*|\s+|.")
+_TOKEN = re.compile(
+    r"--[^\n]*|\"(?:\\.|[^\"\\\n])*\"?|#[0-9a-fA-F]{6}\b|[0-9][0-9_.]*(?:[eE][+-]?[0-9]+)?(?:mo|[mhdw%])?|[A-Za-z_]\w*|\s+|."
+)
 
 
 class RungLexer(QsciLexerCustom):
@@ -33,8 +35,17 @@ class RungLexer(QsciLexerCustom):
         self.set_theme(theme)
 
     def set_theme(self, theme: Theme) -> None:
-        colors = {PLAIN: theme.ink, COMMENT: theme.faint, STATEMENT: theme.oak, CLAUSE: theme.faint, NUMBER: theme.falling,
-                  TEXT: theme.calm, NAME: theme.rising, FUNCTION: theme.rising, COLOUR: theme.warn}
+        colors = {
+            PLAIN: theme.ink,
+            COMMENT: theme.faint,
+            STATEMENT: theme.oak,
+            CLAUSE: theme.faint,
+            NUMBER: theme.falling,
+            TEXT: theme.calm,
+            NAME: theme.rising,
+            FUNCTION: theme.rising,
+            COLOUR: theme.warn,
+        }
         if theme.name == "day":
             colors |= {STATEMENT: "#8a6528", TEXT: "#56744f", COLOUR: "#9a680d"}
         self.setDefaultPaper(theme.color("raised"))
@@ -51,8 +62,17 @@ class RungLexer(QsciLexerCustom):
         return "Rung"
 
     def description(self, style: int) -> str:
-        return {PLAIN: "plain", COMMENT: "comment", STATEMENT: "statement", CLAUSE: "clause", NUMBER: "number", TEXT: "text",
-                NAME: "bar value", FUNCTION: "function", COLOUR: "colour"}.get(style, "")
+        return {
+            PLAIN: "plain",
+            COMMENT: "comment",
+            STATEMENT: "statement",
+            CLAUSE: "clause",
+            NUMBER: "number",
+            TEXT: "text",
+            NAME: "bar value",
+            FUNCTION: "function",
+            COLOUR: "colour",
+        }.get(style, "")
 
     def wordCharacters(self) -> str:
         return "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_"
@@ -153,7 +173,9 @@ class ScriptEditor(QsciScintilla):
     def _complete_from(self, names: Sequence[str]) -> None:
         """Everything that can be typed: statements, functions with their parameters, bar values, colours, own names."""
         apis = QsciAPIs(self._lexer)
-        for word in sorted(STATEMENT_WORDS | RESERVED | set(BAR_VALUES) | set(PALETTE) | set(SHAPES) | set(STYLES) | set(names)):
+        for word in sorted(
+            STATEMENT_WORDS | RESERVED | set(BAR_VALUES) | set(PALETTE) | set(SHAPES) | set(STYLES) | set(names)
+        ):
             apis.add(word)
         for primitive in PRIMITIVES.values():
             apis.add(f"{primitive.name}({', '.join(n for n, _ in primitive.parameters)}) {primitive.about}")
@@ -178,7 +200,7 @@ class ScriptEditor(QsciScintilla):
         """The problem under a place of the text, counted from 0."""
         here = [p for p in self._problems if p.span.line == line + 1]
         inside = [p for p in here if p.span.column - 1 <= column <= p.span.column - 1 + p.span.length]
-        return (inside or [None])[0]
+        return inside[0] if inside else None
 
     def _dwell(self, position: int, *_: int) -> None:
         if position < 0:

@@ -62,7 +62,7 @@ class SettingsStrip(QWidget):
             line = QLineEdit(str(value))
             line.editingFinished.connect(lambda: self.changed.emit(info.name, line.text()))
             return line
-        return self._number(info, float(value))  # type: ignore[arg-type]
+        return self._number(info, float(value))
 
     def _number(self, info: SettingInfo, value: float) -> QWidget:
         step = info.step or 1.0
@@ -70,7 +70,7 @@ class SettingsStrip(QWidget):
         spin: QSpinBox | QDoubleSpinBox = QSpinBox() if whole else QDoubleSpinBox()
         low, high = (info.low, info.high) if info.low is not None and info.high is not None else (-1e9, 1e9)
         if isinstance(spin, QSpinBox):
-            spin.setRange(int(max(low, -2**31)), int(min(high, 2**31 - 1)))
+            spin.setRange(int(max(low, -(2**31))), int(min(high, 2**31 - 1)))
             spin.setSingleStep(int(step))
             spin.setValue(int(value))
         else:

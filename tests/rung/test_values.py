@@ -1,0 +1,130 @@
+"""What scripts give, row by row: none, flags, state, lags, functions, loops, texts."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from conftest import daily_bars, values
+from oakladder.bars.series import panel_of
+from oakladder.engine.run import run
+from oakladder.rung import RunProblem, compile_script
+
+NONE = float("nan")
+
+
+def of(script: str, closes: list[float], name: str = "x") -> list[float]:
+    return values(script, daily_bars(closes))[name].tolist()
+
+
+def same(a: list[float], b: list[float]) -> bool:
+    return bool(np.array_equal(a, b, equal_nan=True))
+
+
+@pytest.mark.parametrize(
+    ("script", "expected"),
+    [
+        ("let x = close[1]", [NONE, 1, 2, 4]),
+        ("let x = close[2]", [NONE, NONE, 1, 2]),
+        ("let x = close[0]", [1, 2, 4, 3]),
+        ("let x = 5[1]", [NONE, 5, 5, 5]),
+        ("let x = close / 0", [NONE] * 4),
+        ("let x = sqrt(close - 3)", [NONE, NONE, 1, 0]),
+        ("let x = log(close - 2)", [NONE, NONE, np.log(2), 0]),
+        ("let x = close[1] > 1", [NONE, 0, 1, 1]),
+        ("let x = no and close[1] > 1", [0, 0, 0, 0]),
+        ("let x = yes or close[1] > 1", [1, 1, 1, 1]),
+        ("let x = yes and close[1] > 1", [NONE, 0, 1, 1]),
+        ("let x = not (close[1] > 1)", [NONE, 1, 0, 0]),
+        ("let x = known(close[1])", [0, 1, 1, 1]),
+        ("let x = if close[1] > 1 then 7 else 8", [8, 8, 7, 7]),
+        ("let x = close[1] else 9", [9, 1, 2, 4]),
+        ("let x = exp(1000)", [NONE] * 4),
+        ("let x = 10 ^ 200 * 10 ^ 200", [NONE] * 4),
+        ("keep x = 0\nset x = x + close", [1, 3, 7, 10]),
+        ("keep y = 10\nlet x = y\nset y = y + 1", [10, 11, 12, 13]),
+        ("keep y = 0\nset y = y + 1\nlet x = y[1]", [NONE, 1, 2, 3]),
+        ("keep y = close\nset y = max(y, close)\nlet x = y", [1, 2, 4, 4]),
+        ("fresh y = 1\nset y = y + close\nlet x = y", [2, 3, 5, 4]),
+        ("fresh y = 0\nset y = y + close\nlet x = y[1]", [NONE, 1, 2, 4]),
+        ("keep x = 0\nif close > 1\n    set x = 1\nelse if close == 1\n    set x = 5", [5, 1, 1, 1]),
+        ("keep x = 0\nif close[1] > 1\n    set x = 1\nelse\n    set x = 2", [2, 2, 1, 1]),
+        ("fresh x = 0\nfor k in 0..2\n    set x = x + (close[k] else 0)", [1, 3, 7, 9]),
+        ("fresh x = 0\nfor k in 0..9\n    if k == 3\n        stop\n    set x = x + k", [3, 3, 3, 3]),
+        ("fresh x = 0\nfor k in 1..2\n    for j in 1..k\n        set x = x + j", [4, 4, 4, 4]),
+        ("define f(a, n = 2)\n    give a * n\nlet x = f(close) + f(close, 3)", [5, 10, 20, 15]),
+        ("define f(a)\n    keep n = 0\n    set n = n + a\n    give n\nlet x = f(close) - f(1)", [0, 1, 4, 6]),
+        (
+            "define f(a)\n    let low_one = a\n    let high_one = a + 1\n    give low_one, high_one\nlet p, q = f(close)\nlet x = p + q",
+            [3, 5, 9, 7],
+        ),
+        ("define f(a)\n    let p = a\n    let q = a + 1\n    give p, q\nlet x = f(close).q", [2, 3, 5, 4]),
+        ("let n = 2\ndefine f(a)\n    give a * n\nlet x = f(close)", [2, 4, 8, 6]),
+        ("let x = bar", [0, 1, 2, 3]),
+        ("let x = (close > 2) == (close > 1)", [1, 0, 1, 1]),
+        ("let x = hl2 + body + range", [1, 2, 4, 3]),
+        ("let x = close on 1d", [1, 2, 4, 3]),
+    ],
+)
+def test_a_row_of_the_contract(script: str, expected: list[float]) -> None:
+    assert same(of(script, [1, 2, 4, 3]), expected)
+
+
+def test_a_setting_changes_the_values_but_not_the_code() -> None:
+    program = compile_script("rung 1\nsetting n = 2 range 1..50\nlet x = sma(close, n)\nline x")
+    panel = panel_of([daily_bars(list(range(1, 9)))])
+    op = program.plan.values["x"]
+    two = run(program, panel, {"n": 2})
+    three = run(program, panel, {"n": "3"})
+    assert two.number(op)[-1] == 7.5
+    assert three.number(op)[-1] == 7
+    assert len(program._variants) == 1
+
+
+@pytest.mark.parametrize(
+    ("settings", "words"),
+    [
+        ({"n": 0}, "from 1 to 50"),
+        ({"n": 2.5}, "whole number"),
+        ({"m": 3}, "no setting `m`"),
+        ({"n": "many"}, "is a number"),
+    ],
+)
+def test_a_setting_that_does_not_fit_is_refused_in_words(settings: dict[str, object], words: str) -> None:
+    program = compile_script("rung 1\nsetting n = 2 range 1..50\nline sma(close, n)")
+    with pytest.raises(RunProblem, match=words):
+        run(program, panel_of([daily_bars([1, 2, 3])]), settings)
+
+
+def test_a_lag_made_negative_by_a_setting_is_refused() -> None:
+    program = compile_script("rung 1\nsetting n = 1 range -5..5\nline close[n]")
+    with pytest.raises(RunProblem, match="a lag"):
+        run(program, panel_of([daily_bars([1, 2, 3])]), {"n": -1})
+
+
+def test_loops_that_would_take_too_long_are_refused() -> None:
+    program = compile_script(
+        "rung 1\nsetting n = 5 range 1..100000\nfresh x = 0\nfor k in 0..n\n    for j in 0..n\n        set x = x + 1\nline x"
+    )
+    with pytest.raises(RunProblem, match="steps on every bar"):
+        run(program, panel_of([daily_bars([1, 2, 3])]), {"n": 5000})
+
+
+def test_texts_and_colours_are_read_out_per_bar() -> None:
+    program = compile_script(
+        'rung 1\nlet up = close > close[1]\nnote "{close:.2} {if up then "rise" else "fall"} {close / 2:+.1%} {close[1]}"'
+        "\nline close color if up then good else bad".replace('"rise"', "1").replace('"fall"', "0")
+    )
+    result = run(program, panel_of([daily_bars([1234.5, 1300.0])]))
+    note, line = result.outputs
+    assert result.at(note.roles["value"], 1) == "1,300.00 1 +65,000.0% 1,234.5"
+    assert result.at(note.roles["value"], 0).endswith("–")
+    colours = result.colours(line.roles["color"], {"good": 1, "bad": 2}.__getitem__)
+    assert colours.tolist() == [2, 1]
+
+
+def test_infinity_and_absurd_data_become_none() -> None:
+    close = np.array([1.0, np.inf, 3.0, 1e300, -np.inf, 6.0])
+    made = values("let x = close + 1\nlet up = close > 2", daily_bars(close))
+    assert same(made["x"].tolist(), [2, NONE, 4, NONE, NONE, 7])
+    assert same(made["up"].tolist(), [0, NONE, 1, NONE, NONE, 1])
