@@ -39,7 +39,11 @@ class LiveRun:
     def _go(self, panel: Panel, mode: int) -> Result:
         job = prepare(self.program, panel, self.settings, self._outputs, self._extra)
         outs = job.empty_outs()
-        Call(job, outs)(0, len(panel), self.state, mode)
+        # Longer timeframes may end with the bar that is tried: they run on a copy. Without them the code
+        # itself leaves no trace (registers are not stored back, cells are written again by the real bar).
+        longer = len(job.variant.live.domains) > 1
+        rows = self.state.copy() if longer and not mode & COMMIT else self.state
+        Call(job, outs)(0, len(panel), rows, mode)
         shown = self.program.outputs if self._outputs is None else list(self._outputs)
         return Result(self.program, panel, shown, dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
 

@@ -1,0 +1,112 @@
+"""The library on disk and CSV files: what is written comes back, what is wrong is said."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pytest
+
+from conftest import daily_bars
+from oakladder.bars import demo
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.library import BarLibrary, SymbolInfo
+from oakladder.bars.sessions import Calendar
+from oakladder.bars.text_files import iso, read_csv
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
+
+HEAD = "time,open,high,low,close,volume\n"
+
+
+def small_library(folder: Path) -> BarLibrary:
+    library = BarLibrary(folder)
+    library.add_symbols([SymbolInfo("TEST", "Test", "Salt", "share", 0.01, Calendar())])
+    return library
+
+
+def test_bars_come_back_as_they_were_written(tmp_path: Path) -> None:
+    library = small_library(tmp_path)
+    bars = daily_bars([1.5, 2.25, np.nan, 4])
+    library.write(bars)
+    again = BarLibrary(tmp_path).bars("TEST", ONE_DAY)
+    assert np.array_equal(again.times, bars.times)
+    assert all(np.array_equal(again[k], bars[k], equal_nan=True) for k in bars.columns)
+    assert not list(tmp_path.glob("*.partial"))
+
+
+def test_files_are_plain_arrow(tmp_path: Path) -> None:
+    small_library(tmp_path).write(daily_bars([1, 2, 3]))
+    with pa.memory_map(str(tmp_path / "TEST.1d.arrow")) as source:
+        table = pa.ipc.open_file(source).read_all()
+    assert table.column_names == ["time", "open", "high", "low", "close", "volume"]
+    assert table["close"].to_pylist() == [1, 2, 3]
+
+
+@pytest.mark.parametrize("damage", [b"", b"not arrow at all", None])
+def test_a_damaged_file_is_named_set_aside_and_made_again(tmp_path: Path, damage: bytes | None) -> None:
+    library = BarLibrary(tmp_path)
+    demo.prepare(library)
+    good = library.bars("BRINE", ONE_DAY)["close"].copy()
+    path = library.path("BRINE", ONE_DAY)
+    content = path.read_bytes()
+    path.unlink()
+    path.write_bytes(content[: len(content) // 2] if damage is None else damage)
+    again = BarLibrary(tmp_path)
+    again.maker = demo.make
+    np.testing.assert_array_equal(again.bars("BRINE", ONE_DAY)["close"], good)
+    assert "BRINE.1d.arrow was damaged" in again.notices[0]
+    assert (tmp_path / "BRINE.1d.damaged").exists()
+
+
+def test_a_symbol_without_bars_is_said(tmp_path: Path) -> None:
+    with pytest.raises(DataProblem, match="no 1d bars of TEST"):
+        small_library(tmp_path).bars("TEST", ONE_DAY)
+
+
+def write(path: Path, text: str) -> Path:
+    file = path / "bars.csv"
+    file.write_text(text, encoding="utf-8")
+    return file
+
+
+def test_a_csv_file_is_read(tmp_path: Path) -> None:
+    bars = read_csv(
+        write(
+            tmp_path,
+            HEAD
+            + "2026-03-02T09:00:00+00:00,1,3,0.5,2,100\n2026-03-02T09:05:00Z,2,2,2,2,\n2026-03-02T11:10:00+02:00,2,2,1,2,7\n",
+        )
+    )
+    assert bars.timeframe == Timeframe.parse("5m")
+    assert [iso(t) for t in bars.times] == [f"2026-03-02T09:{m:02}:00+00:00" for m in (0, 5, 10)]
+    assert bars["high"].tolist() == [3, 2, 2]
+    assert np.isnan(bars["volume"][1])
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("", "is empty"),
+        (HEAD, "has no bars"),
+        ("time,open,high,low,close\n2026-03-02,1,1,1,1\n", "line 1: the column volume is missing"),
+        (HEAD + "2026-03-02,1,1,1,1,1\n2026-03-02,1,1,1,1,1\n", "line 3: the time 2026-03-02 is there twice"),
+        (HEAD + "2026-03-03,1,1,1,1,1\n2026-03-02,1,1,1,1,1\n", "line 3: the time 2026-03-02 comes after a later one"),
+        (HEAD + "2026-03-02,1,1,1,one,1\n", "line 2: `one` in the column close is no number"),
+        (HEAD + "2026-03-02,1,1,2,1,1\n", "line 2: the high 1 is below the low 2"),
+        (HEAD + "2026-03-02,5,3,2,3,1\n", "line 2: the open or close lies outside"),
+        (HEAD + "yesterday,1,1,1,1,1\n", "line 2: `yesterday` is no time"),
+        (HEAD + "2026-03-02,1,1,1\n", "line 2: 4 values stand here"),
+    ],
+)
+def test_a_csv_file_that_is_wrong_is_refused_with_its_line(tmp_path: Path, text: str, words: str) -> None:
+    with pytest.raises(DataProblem) as error:
+        read_csv(write(tmp_path, text))
+    assert words in str(error.value)
+
+
+def test_a_file_that_is_no_text_is_refused(tmp_path: Path) -> None:
+    file = tmp_path / "bars.csv"
+    file.write_bytes(b"\xff\xfe\x00\x80")
+    with pytest.raises(DataProblem, match="not a UTF-8"):
+        read_csv(file)

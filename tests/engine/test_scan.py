@@ -1,0 +1,130 @@
+"""Scans, columns and pips equal running the script symbol by symbol."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from importlib.resources import files
+
+import numpy as np
+import pytest
+
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.library import BarLibrary
+from oakladder.bars.series import Bars
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.engine import run as running
+from oakladder.engine.drawing import draw
+from oakladder.engine.run import Cancelled, run
+from oakladder.engine.scan import cells, pips, scan
+from oakladder.rung import Program, compile_script
+
+DEMO = {
+    f.name: f.read_text(encoding="utf-8")
+    for f in files("oakladder").joinpath("demo_scripts").iterdir()
+    if f.name.endswith(".rung")
+}
+TIDE = DEMO["tide_turn.rung"]
+
+
+def alone(program: Program, market: BarLibrary, symbol: str, timeframe: Timeframe, signal: str) -> int | None:
+    """How many bars ago a signal last fired, the slow way."""
+    result = run(program, market.panel([symbol], timeframe))
+    fired = np.flatnonzero(result.flag(result.output("signal", signal).roles["value"]) == 1)
+    return len(result.panel.times) - 1 - int(fired[-1]) if len(fired) else None
+
+
+@pytest.mark.parametrize("timeframe", ["1d", "1w", "2h"])
+def test_a_scan_finds_what_each_symbol_alone_shows(market: BarLibrary, timeframe: str) -> None:
+    program, frame = compile_script(TIDE), Timeframe.parse(timeframe)
+    symbols = list(market.infos)[:12]
+    found = scan(program, "flow", market, symbols, frame, within=20)
+    expected = {s: a for s in symbols if (a := alone(program, market, s, frame, "flow")) is not None and a < 20}
+    assert {h.symbol: h.bars_ago for h in found.hits} == expected
+    assert found.looked_at == len(symbols)
+    for hit in found.hits:
+        closes = market.bars(hit.symbol, frame)["close"]
+        assert hit.last == closes[-1]
+        assert hit.change == pytest.approx(closes[-1] / closes[-2] - 1)
+
+
+@pytest.mark.parametrize("name", sorted(DEMO))
+def test_every_demo_script_has_signals_and_pictures_in_the_demo_market(market: BarLibrary, name: str) -> None:
+    program = compile_script(DEMO[name])
+    assert program.problems == ()
+    for signal in program.signals:
+        assert scan(program, signal.name, market, market.infos, ONE_DAY, within=60).hits
+    symbols = list(market.infos)
+    assert set(cells(program, market, symbols, ONE_DAY)) == set(symbols)
+    picture = draw(run(program, market.panel(["BRINE"], ONE_DAY)), lambda word: 0xFF000000)
+    assert picture.lines and picture.marks and picture.events
+
+
+def test_a_scan_in_threads_is_the_same(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
+    program = compile_script(TIDE)
+    one = scan(program, "ebb", market, market.infos, ONE_DAY, within=100)
+    monkeypatch.setattr(running, "CHUNK_BARS", 5000)
+    with ThreadPoolExecutor(4) as pool:
+        assert scan(program, "ebb", market, market.infos, ONE_DAY, within=100, executor=pool) == one
+
+
+def test_one_bad_symbol_never_spoils_a_run(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
+    real = BarLibrary.bars
+
+    def bars(self: BarLibrary, symbol: str, timeframe: Timeframe, extended: bool = False) -> Bars:
+        if symbol == "CROSS":
+            raise DataProblem("its file cannot be read")
+        return real(self, symbol, timeframe, extended)
+
+    monkeypatch.setattr(BarLibrary, "bars", bars)
+    found = scan(compile_script(TIDE), "flow", market, ["BRINE", "CROSS", "NOPE", "GULLW"], ONE_DAY, within=9999)
+    assert found.looked_at == 2
+    assert {s.symbol: s.reason for s in found.skipped} == {
+        "CROSS": "its file cannot be read",
+        "NOPE": "There is no such symbol.",
+    }
+
+
+def test_a_scan_reports_progress_and_can_be_stopped(market: BarLibrary) -> None:
+    seen: list[float] = []
+    scan(compile_script(TIDE), "flow", market, market.infos, ONE_DAY, progress=seen.append)
+    assert seen == sorted(seen) and seen[-1] == pytest.approx(1)
+    with pytest.raises(Cancelled):
+        scan(compile_script(TIDE), "flow", market, market.infos, ONE_DAY, cancelled=lambda: True)
+
+
+def test_columns_and_pips_say_the_age_of_the_latest_signal(market: BarLibrary) -> None:
+    program = compile_script('rung 1\nsignal up = close > close[1] bullish "up"\nsignal never = close < 0 bearish "no"')
+    for symbol, cell in cells(program, market, ["BRINE", "CROSS"], ONE_DAY).items():
+        age = alone(program, market, symbol, ONE_DAY, "up")
+        assert cell.text == f"up {age}"
+        assert (pip := pips(program, market, symbol, ONE_DAY)) and (pip[0].signal, pip[0].age, pip[0].tone) == (
+            "up",
+            age,
+            "bullish",
+        )
+        assert len(pip) == 1
+
+
+def test_drawing_data_says_what_where_and_in_which_colour(market: BarLibrary) -> None:
+    program = compile_script("""rung 1
+signal up = close > close[1] and close[1] > close[2]
+signal loud = volume > 2 * sma(volume, 20)
+mark up above shape ring color bad when close > open
+line close color if close > open then good else bad width 3 style dotted named "C"
+line volume / 2
+line rsi(close, 5)
+level 50
+label "{bar}" at high when up
+""")
+    result = run(program, market.panel(["BRINE"], ONE_DAY))
+    picture = draw(result, {"good": 1, "bad": 2, "calm": 3, "ink": 4, "mute": 5}.__getitem__)
+    bars = market.bars("BRINE", ONE_DAY)
+    rising = bars["close"] > bars["open"]
+    up = picture.events[0].bars
+    assert picture.marks[0].bars.tolist() == [b for b in up if rising[b]]
+    assert (picture.marks[0].side, picture.marks[0].shape) == ("above", "ring")
+    assert [m.name for m in picture.marks] == ["up", "loud"]  # the signal without a mark of its own gets one
+    assert [line.pane for line in picture.lines] == ["price", "volume", "percent points", "percent points"]
+    assert np.array_equal(picture.lines[0].colours == 1, rising)
+    assert picture.labels[0].texts == [str(b) if b < 1000 else f"{b:,}" for b in up]
+    assert np.array_equal(picture.labels[0].prices, bars["high"][up])

@@ -1,0 +1,56 @@
+"""The shape of the house: imports run one way, and only the desk knows of Qt."""
+
+from __future__ import annotations
+
+import ast
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+SOURCE = Path(__file__).parent.parent / "src" / "oakladder"
+#: Folder → what it may import of ours. ``bench`` measures everything and may see everything.
+MAY_IMPORT = {
+    "rung": {"rung"},
+    "bars": {"bars"},
+    "engine": {"engine", "rung", "bars"},
+    "trial": {"trial", "engine", "rung", "bars"},
+    "desk": {"desk", "trial", "engine", "rung", "bars", "workspace"},
+}
+
+
+def imports_of(path: Path) -> set[str]:
+    found: set[str] = set()
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom) and node.module and not node.level:
+            found |= {node.module} | {f"{node.module}.{alias.name}" for alias in node.names}
+    return found
+
+
+@pytest.mark.parametrize("folder", MAY_IMPORT)
+def test_imports_run_one_way(folder: str) -> None:
+    for path in (SOURCE / folder).rglob("*.py"):
+        for name in imports_of(path):
+            parts = name.split(".")
+            if parts[0] == "oakladder" and len(parts) > 1:
+                assert parts[1] in MAY_IMPORT[folder], f"{path.name} imports {name}"
+            if parts[0] in ("PyQt6", "pyqtgraph"):
+                assert folder == "desk", f"{path.name} imports {name}"
+
+
+def test_the_core_and_the_command_line_run_without_qt() -> None:
+    code = "import sys, oakladder.cli; raise SystemExit(any(m.startswith(('PyQt6', 'pyqtgraph')) for m in sys.modules))"
+    assert subprocess.run([sys.executable, "-c", code]).returncode == 0
+
+
+def test_every_action_has_words_a_shortcut_of_its_own_and_a_method() -> None:
+    from oakladder.desk.actions import ACTIONS
+    from oakladder.desk.window import Window
+
+    shortcuts = [a.shortcut for a in ACTIONS]
+    assert len(set(shortcuts)) == len(shortcuts)
+    for action in ACTIONS:
+        assert action.words and callable(getattr(Window, action.name))
