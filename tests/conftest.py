@@ -1,4 +1,4 @@
-"""What the tests share: an offscreen screen, a demo market, random bars."""
+"""What the tests share: an offscreen screen and a demo market."""
 
 from __future__ import annotations
 
@@ -9,16 +9,10 @@ from pathlib import Path
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ["XDG_CACHE_HOME"] = str(Path(tempfile.gettempdir()) / "oakladder-test-cache")
 
-import numpy as np
 import pytest
 
 from oakladder.bars import demo
 from oakladder.bars.library import BarLibrary
-from oakladder.bars.series import Bars, Panel, panel_of
-from oakladder.bars.sessions import Calendar
-from oakladder.bars.timeframes import ONE_DAY
-from oakladder.engine.run import run
-from oakladder.rung import compile_script
 from oakladder.workspace import Workspace
 
 
@@ -37,44 +31,3 @@ def workspace(tmp_path: Path, market: BarLibrary) -> Workspace:
     made.data.mkdir()
     (made.data / "bars").symlink_to(market.folder)
     return made
-
-
-def daily_bars(
-    closes: list[float] | np.ndarray, symbol: str = "TEST", first_day: int = 15_000, **columns: np.ndarray
-) -> Bars:
-    """Daily bars on weekdays with the given closes; the other columns follow from them unless given."""
-    close = np.asarray(closes, dtype=float)
-    calendar = Calendar()
-    days = np.arange(first_day, first_day + 2 * len(close) + 10, dtype=np.int64)
-    times = calendar.day_open(days[calendar.trades_on(days)][: len(close)])
-    made = {"open": close, "high": close, "low": close, "close": close, "volume": np.full(len(close), 100.0)} | columns
-    return Bars(symbol, ONE_DAY, calendar, times, made)
-
-
-def random_bars(seed: int, count: int, *, holes: bool = True) -> Bars:
-    """A random walk with ties, flat stretches, gaps and, with ``holes``, nones."""
-    rng = np.random.default_rng(seed)
-    steps = np.round(rng.normal(0, 1, count), 1) * (rng.random(count) < 0.8)
-    close = 100 + np.cumsum(steps)
-    close = np.abs(close) + 5
-    open_ = np.concatenate([[close[0]], close[:-1]]) + np.round(rng.normal(0, 0.5, count), 1) * (
-        rng.random(count) < 0.3
-    )
-    high = np.maximum(open_, close) + np.round(np.abs(rng.normal(0, 0.5, count)), 1)
-    low = np.minimum(open_, close) - np.round(np.abs(rng.normal(0, 0.5, count)), 1)
-    volume = np.floor(rng.exponential(1000, count))
-    columns = {"open": open_, "high": high, "low": low, "close": close, "volume": volume}
-    if holes:
-        for name in columns:
-            columns[name] = np.where(rng.random(count) < 0.01, np.nan, columns[name])
-    return daily_bars(close, **columns)
-
-
-def values(
-    script: str, bars: Bars | Panel, settings: dict[str, object] | None = None, *, reference: bool = False
-) -> dict[str, np.ndarray]:
-    """Every top-level value of a script on some bars: floats with NaN for none, flags as 1, 0 and NaN."""
-    program = compile_script("rung 1\n" + script)
-    panel = bars if isinstance(bars, Panel) else panel_of([bars])
-    result = run(program, panel, settings, outputs=[], extra=list(program.plan.values.values()), reference=reference)
-    return {name: result.number(op) for name, op in program.plan.values.items()}

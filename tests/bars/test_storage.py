@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
-from conftest import daily_bars
+from helpers import daily_bars
 from oakladder.bars import demo
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary, SymbolInfo

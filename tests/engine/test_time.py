@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import daily_bars, random_bars, values
+from helpers import daily_bars, random_bars, values
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.series import Bars, panel_of, resample
 from oakladder.bars.timeframes import ONE_DAY, Timeframe

@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 
-from conftest import daily_bars, random_bars, values
+from helpers import daily_bars, random_bars, values
 from oakladder.bars.series import Bars
 from oakladder.rung import compile_script, library
 

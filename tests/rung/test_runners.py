@@ -7,7 +7,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from conftest import random_bars, values
+from helpers import random_bars, values
 from oakladder.engine import run as running
 
 NUMBERS = st.sampled_from(

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import daily_bars, values
+from helpers import daily_bars, values
 from oakladder.rung import ScriptError, analyse, compile_script
 
 

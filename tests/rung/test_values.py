@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from conftest import daily_bars, values
+from helpers import daily_bars, values
 from oakladder.bars.series import panel_of
 from oakladder.engine.run import run
 from oakladder.rung import RunProblem, compile_script

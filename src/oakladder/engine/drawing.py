@@ -185,7 +185,7 @@ def _label(result: Result, output: Output, paint: Paint) -> Label:
 
 
 def _note(result: Result, output: Output, paint: Paint) -> Note:
-    value, when, color = output.roles["value"], output.roles.get("when"), output.roles.get("color")
+    when, color, value = output.roles.get("when"), output.roles.get("color"), output.roles["value"]
 
     def text_at(bar: int) -> str:
         shown = when is None or result.at(when, bar) is True

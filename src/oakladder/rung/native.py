@@ -26,7 +26,7 @@ from .state import StateMap
 
 FRESH, COMMIT = 1, 2
 _LOCK = threading.Lock()
-_NAN = "0x7FF8000000000000"
+_NONE = "0x7FF8000000000000"
 _IN, _OUT, _STATE = "!alias.scope !4, !noalias !5", "!alias.scope !6, !noalias !7", "!alias.scope !8, !noalias !9"
 _PRELUDE = """
 declare double @llvm.fabs.f64(double)
@@ -193,7 +193,7 @@ class Writer:
 
     def number(self, op: Op) -> str:
         if op.code == "const":
-            return _hex(float(op.attr)) if op.attr == op.attr else _NAN  # type: ignore[arg-type]
+            return _hex(float(op.attr)) if op.attr == op.attr else _NONE  # type: ignore[arg-type]
         if not op.fixed:
             return self.numbers[op]
         if op not in self._fixed:
@@ -218,7 +218,7 @@ class Writer:
         return self.new(f"fcmp oeq double {raw}, 1.0"), self.new(f"fcmp oeq double {raw}, 0.0")
 
     def to_number(self, bits: Bits) -> str:
-        low = self.new(f"select i1 {bits[1]}, double 0.0, double {_NAN}")
+        low = self.new(f"select i1 {bits[1]}, double 0.0, double {_NONE}")
         return self.new(f"select i1 {bits[0]}, double 1.0, double {low}")
 
     def raw(self, op: Op) -> str:
@@ -329,7 +329,7 @@ class Writer:
         made = self.new(f"call double @{_CALLS[code]}({', '.join(f'double {a}' for a in args)})")
         if code in ("sqrt", "log"):
             test = self.new(f"fcmp {'oge' if code == 'sqrt' else 'ogt'} double {args[0]}, 0.0")
-            return self.new(f"select i1 {test}, double {made}, double {_NAN}")
+            return self.new(f"select i1 {test}, double {made}, double {_NONE}")
         return made
 
     def extreme(self, code: str, a: str, b: str) -> str:
@@ -347,13 +347,13 @@ class Writer:
         move = self.new(f"and i1 {signs}, {self.new(f'fcmp one double {rest}, 0.0')}")
         moved = self.new(f"select i1 {move}, double {self.new(f'fadd double {rest}, {b}')}, double {rest}")
         zero = self.new(f"fcmp oeq double {b}, 0.0")
-        self.numbers[op] = self.new(f"select i1 {zero}, double {_NAN}, double {moved}")
+        self.numbers[op] = self.new(f"select i1 {zero}, double {_NONE}, double {moved}")
 
     def _tame(self, op: Op, args: tuple[Op, ...]) -> None:
         x = self.number(args[0])
         size = self.new(f"call double @llvm.fabs.f64(double {x})")
         test = self.new(f"fcmp olt double {size}, {_hex(TAME_LIMIT)}")
-        self.numbers[op] = self.new(f"select i1 {test}, double {x}, double {_NAN}")
+        self.numbers[op] = self.new(f"select i1 {test}, double {x}, double {_NONE}")
 
     def _and(self, op: Op, args: tuple[Op, ...]) -> None:
         a, b = self.flag(args[0]), self.flag(args[1])
@@ -659,7 +659,7 @@ bar_begin:
         for name in self.state.inputs[domain]:
             x = self.read_input(name)
             place = str(self.state.place((name, domain)))
-            old = self.new(f"select i1 {new}, double {_NAN}, double {self.load_cell(place)}")
+            old = self.new(f"select i1 {new}, double {_NONE}, double {self.load_cell(place)}")
             self.store_cell(place, self._merge(name, old, x))
         if domain.forming:
             self.store_count(pending, "1")

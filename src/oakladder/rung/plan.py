@@ -153,7 +153,7 @@ class Domain:
 
 @dataclass(slots=True)
 class Output:
-    """Something a script shows: its roles are values (``value``, ``when``, ``color`` …), its attributes plain words."""
+    """Something a script shows: its roles are values (``value``, ``color``, ``when`` …), its attributes plain words."""
 
     what: str
     name: str

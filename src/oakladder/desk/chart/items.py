@@ -291,7 +291,7 @@ class MarksAndLabels(Item):
         radius = 2.6 + 1.5 * mark.size
         a, b = np.searchsorted(mark.bars, (first, last))
         for k in range(int(a), int(b)):
-            bar, color = int(mark.bars[k]), qcolor(int(mark.colours[k]))
+            color, bar = qcolor(int(mark.colours[k])), int(mark.bars[k])
             x = float(self.bar_x(bar))
             if mark.prices is not None:
                 y = float(self.price_y(mark.prices[k]))
@@ -320,7 +320,7 @@ class MarksAndLabels(Item):
         metrics = painter.fontMetrics()
         a, b = np.searchsorted(label.bars, (first, last))
         for k in range(int(b) - 1, int(a) - 1, -1):
-            bar, color = int(label.bars[k]), qcolor(int(label.colours[k]))
+            color, bar = qcolor(int(label.colours[k])), int(label.bars[k])
             text = label.texts[k]
             width, height = metrics.horizontalAdvance(text) + 10.0, metrics.height() + 2.0
             x = float(self.bar_x(bar))

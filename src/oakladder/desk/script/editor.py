@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QWidget
 
 from oakladder.rung import Problem, Severity
 from oakladder.rung import library as rung_library
-from oakladder.rung.checker import signature
+from oakladder.rung.describe import functions, word_help
 from oakladder.rung.layout import CLAUSE_WORDS
 from oakladder.rung.parser import RESERVED, STATEMENT_WORDS
 from oakladder.rung.registry import BAR_VALUES, PALETTE, PRIMITIVES, SHAPES, STYLES
@@ -177,12 +177,8 @@ class ScriptEditor(QsciScintilla):
             STATEMENT_WORDS | RESERVED | set(BAR_VALUES) | set(PALETTE) | set(SHAPES) | set(STYLES) | set(names)
         ):
             apis.add(word)
-        for primitive in PRIMITIVES.values():
-            apis.add(f"{primitive.name}({', '.join(n for n, _ in primitive.parameters)}) {primitive.about}")
-        for name in rung_library.names():
-            found = rung_library.function(name)
-            if found is not None:
-                apis.add(f"{signature(found.define)} {found.about}")
+        for call, about in functions().values():
+            apis.add(f"{call} {about}")
         apis.prepare()
         self._apis = apis
 
@@ -212,7 +208,7 @@ class ScriptEditor(QsciScintilla):
             text = f"{problem.code}: {problem.message}\n{problem.fix}"
         else:
             word = self.wordAtLineIndex(line, column)
-            text = describe_word(word)
+            text = word_help(word)
         if text:
             self.SendScintilla(QsciScintilla.SCI_CALLTIPSHOW, position, _wrapped(text).encode())
 
@@ -238,17 +234,6 @@ class ScriptEditor(QsciScintilla):
         for severity, role in ((Severity.ERROR, "falling"), (Severity.WARNING, "warn"), (Severity.HINT, "mute")):
             self.setIndicatorForegroundColor(theme.color(role), _INDICATORS[severity])
         self.recolor()
-
-
-def describe_word(word: str) -> str:
-    """What a word of the language means, for hovering."""
-    if word in BAR_VALUES:
-        return f"{word}: {BAR_VALUES[word].about}"
-    if word in PRIMITIVES:
-        p = PRIMITIVES[word]
-        return f"{word}({', '.join(n for n, _ in p.parameters)}): {p.about}"
-    found = rung_library.function(word) if word in rung_library.names() else None
-    return f"{signature(found.define)}: {found.about}" if found else ""
 
 
 def _wrapped(text: str, width: int = 64) -> str:

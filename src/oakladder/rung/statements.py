@@ -1,0 +1,97 @@
+"""The statements of Rung: how each is written and what it does, declared once for help and docs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class StatementInfo:
+    """A statement: its first word, its form, and a sentence."""
+
+    word: str
+    form: str
+    about: str
+    group: str
+
+
+STATEMENTS: tuple[StatementInfo, ...] = (
+    StatementInfo("rung", "rung 1", "the version of the language, on the first line", "The head"),
+    StatementInfo("title", 'title "TEXT"', "what the script is called", "The head"),
+    StatementInfo("about", 'about "TEXT"', "what it looks for, in a sentence", "The head"),
+    StatementInfo(
+        "setting",
+        'setting NAME = DEFAULT [range A..B [step C]] [choose A, B, …] ["TEXT"]',
+        "a value that can be changed without touching the text",
+        "The head",
+    ),
+    StatementInfo(
+        "let",
+        "let NAME[, NAME …] = E",
+        "a new value on each bar; several names take several results",
+        "Names and state",
+    ),
+    StatementInfo(
+        "keep",
+        "keep NAME = START",
+        "a value that lives from bar to bar; START counts on the first bar",
+        "Names and state",
+    ),
+    StatementInfo("fresh", "fresh NAME = START", "a value that starts again on every bar", "Names and state"),
+    StatementInfo("set", "set NAME = E", "changes a `keep` or a `fresh`", "Names and state"),
+    StatementInfo(
+        "if",
+        "if FLAG / else if FLAG / else",
+        "runs the indented block whose condition is yes; none counts as no",
+        "Names and state",
+    ),
+    StatementInfo(
+        "for",
+        "for NAME in A..B",
+        "runs the indented block for each whole number; the bounds are fixed",
+        "Names and state",
+    ),
+    StatementInfo("stop", "stop", "leaves the innermost `for`", "Names and state"),
+    StatementInfo(
+        "define",
+        "define NAME(P, Q = DEFAULT)",
+        "a function; its indented body runs once a bar with state of its own for each call",
+        "Names and state",
+    ),
+    StatementInfo(
+        "give",
+        "give E[, E …]",
+        "the results of a function, its last line; a result is named after the name given",
+        "Names and state",
+    ),
+    StatementInfo(
+        "signal",
+        'signal NAME = FLAG [bullish | bearish | neutral] ["TEXT"]',
+        "a named event; without a `mark` or `label` of its own the chart shows an arrow",
+        "What a script shows",
+    ),
+    StatementInfo(
+        "line",
+        'line E [width N] [style STYLE] [in price | volume | pane "NAME"]',
+        "a line with gaps where E is none",
+        "What a script shows",
+    ),
+    StatementInfo("level", "level N [style STYLE]", "a fixed horizontal line", "What a script shows"),
+    StatementInfo(
+        "mark",
+        "mark FLAG [above | below | at PRICE] [shape SHAPE] [size 1..5]",
+        "a shape at a bar",
+        "What a script shows",
+    ),
+    StatementInfo("label", "label TEXT [above | below | at PRICE]", "a text in a box at a bar", "What a script shows"),
+    StatementInfo("paint", "paint bars", "colours bars", "What a script shows"),
+    StatementInfo(
+        "note",
+        "note TEXT [at top | bottom left | right]",
+        "a text in a corner, as of the bar that is read",
+        "What a script shows",
+    ),
+    StatementInfo(
+        "column", "column TEXT | NUMBER [fill COLOUR] [order NUMBER]", "a watchlist cell", "What a script shows"
+    ),
+)

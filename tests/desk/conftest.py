@@ -1,0 +1,33 @@
+"""A window with the demo market, driven as a user would."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import pytest
+from PyQt6.QtWidgets import QApplication
+
+from oakladder.bars.library import BarLibrary
+from oakladder.desk.app import make_app, make_window
+from oakladder.desk.shot import settle
+from oakladder.desk.window import Window
+from oakladder.workspace import Workspace
+
+
+@pytest.fixture
+def window(
+    qapp: QApplication, workspace: Workspace, market: BarLibrary, monkeypatch: pytest.MonkeyPatch
+) -> Iterator[Window]:
+    monkeypatch.setattr(Workspace, "demo_library", lambda self: market)  # its bars stay in memory between tests
+    app = make_app()
+    made = make_window(workspace)
+    made.show()
+    settle(app, made.desk)
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def calm(qapp: QApplication):  # type: ignore[no-untyped-def]
+    """Waits until nothing is awaited."""
+    return lambda window: settle(make_app(), window.desk)

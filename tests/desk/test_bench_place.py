@@ -1,0 +1,251 @@
+"""The Bench, driven for real: typing, settings, ladder, watchlist, chart, keys."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QColor
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QSpinBox
+
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.desk.app import make_app, make_window
+from oakladder.desk.look.theme import NIGHT
+from oakladder.desk.shot import settle
+from oakladder.desk.window import Window
+from oakladder.engine.scan import cells
+
+RULE = 'rung 1\nsignal up = close > close[1] bullish "up"\nline sma(close, 5) color teal named "Five"\n'
+
+
+def type_script(window: Window, text: str) -> None:
+    """Replaces the text of the editor as if it had been typed."""
+    editor = window.bench.script.editor
+    editor.selectAll()
+    editor.replaceSelectedText(text)
+
+
+def names(window: Window) -> list[str]:
+    return [line.name for line in window.bench.chart.panes["price"].lines.lines]
+
+
+def test_first_start_shows_a_market_a_script_and_signals(window: Window) -> None:
+    bench = window.bench
+    assert bench.watchlist.rows.rowCount() == 77
+    assert bench.heading.text() == "BRINE  1d"
+    assert names(window) == ["Short tide", "Long tide"]
+    assert "rung 1" in bench.script.editor.text()
+    assert len(bench.ladder.pips) == 12
+    model = bench.watchlist.model
+    assert all(model.data(model.index(0, c)) not in ("", "…") for c in range(5))
+    assert bench.strip.events and len(bench.strip.all_bars())
+
+
+def test_typing_changes_chart_ladder_and_columns_without_a_button(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    type_script(window, RULE)
+    calm(window)
+    assert names(window) == ["Five"]
+    market, program = window.desk.library, window.desk.program
+    assert program is not None
+    for column, frame in ((3, ONE_DAY), (4, Timeframe.parse("1h"))):
+        expected = cells(program, market, ["GULLW"], frame)["GULLW"].text
+        model = window.bench.watchlist.model
+        assert model.data(model.index(2, column)) == expected
+    assert {p.signal for found in window.bench.ladder.pips.values() for p in found} == {"up"}
+
+
+def test_a_broken_script_keeps_the_last_picture_and_says_so(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    type_script(window, RULE)
+    calm(window)
+    type_script(window, RULE + "line clsoe\n")
+    calm(window)
+    panel = window.bench.script
+    assert names(window) == ["Five"]
+    assert panel.verdict.text().startswith("1 error")
+    assert "Did you mean `close`" in panel.problems.item(0).text()
+    assert panel.editor.problem_at(3, 6) is not None
+    panel.problems.itemClicked.emit(panel.problems.item(0))
+    assert panel.editor.getCursorPosition() == (3, 5)
+    type_script(window, RULE + "line close\n")
+    calm(window)
+    assert panel.verdict.text().endswith("No errors.")
+    assert len(names(window)) == 2
+
+
+def test_what_is_typed_is_saved_and_its_past_is_kept(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
+    path = window.desk.path
+    assert path is not None
+    old = path.read_text()
+    type_script(window, RULE)
+    qtbot.waitUntil(lambda: path.read_text() == RULE)
+    kept = list((path.parent / ".history" / path.stem).glob("*.rung"))
+    assert [k.read_text() for k in kept] == [old]
+
+
+def test_a_setting_moves_the_line_and_not_the_text(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    before = window.bench.chart.panes["price"].lines.lines[0].values.copy()
+    text = window.bench.script.editor.text()
+    spin = window.bench.script.settings.controls["short"]
+    assert isinstance(spin, QSpinBox) and spin.value() == 10
+    spin.stepUp()
+    calm(window)
+    after = window.bench.chart.panes["price"].lines.lines[0].values
+    assert not np.array_equal(before, after, equal_nan=True)
+    assert window.bench.script.editor.text() == text
+    assert window.desk.settings == {"short": 11.0}
+
+
+def test_the_ladder_changes_the_timeframe_and_the_watchlist_the_symbol(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    ladder = window.bench.ladder
+    QTest.mouseClick(ladder, Qt.MouseButton.LeftButton, pos=ladder.rect().center())
+    expected = ladder.step_at(ladder.rect().center().y())
+    calm(window)
+    assert window.desk.timeframe == expected != ONE_DAY
+    window.bench.watchlist.table.setFocus()
+    QTest.keyClick(window.bench.watchlist.table, Qt.Key.Key_Down)
+    calm(window)
+    assert window.bench.heading.text() == f"CROSS  {expected}"
+    assert window.bench.chart.shown is not None and window.bench.chart.shown.bars.symbol == "CROSS"
+
+
+def test_keys_step_through_signals_timeframes_and_bars(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    chart, strip = window.bench.chart, window.bench.strip
+    window.previous_signal()
+    fired = strip.all_bars()
+    assert chart.pinned == fired[-1]
+    window.previous_signal()
+    assert chart.pinned == fired[-2]
+    window.next_signal()
+    assert chart.pinned == fired[-1]
+    first, last = chart.seen
+    chart.setFocus()
+    QTest.keyClick(chart, Qt.Key.Key_Left)
+    assert chart.seen[0] < first
+    QTest.keyClick(chart, Qt.Key.Key_Plus)
+    assert chart.seen[1] - chart.seen[0] < last - first
+    QTest.keyClick(chart, Qt.Key.Key_Home)
+    assert chart.seen[0] <= 1
+    QTest.keyClick(chart, Qt.Key.Key_Escape)
+    assert chart.pinned is None
+    window.longer()
+    calm(window)
+    assert str(window.desk.timeframe) == "1w"
+
+
+def test_the_cursor_reads_every_value_at_its_bar(window: Window) -> None:
+    chart = window.bench.chart
+    view = chart.panes["price"].view
+    bars = chart.shown.bars  # type: ignore[union-attr]
+    bar = len(bars) - 40
+    chart._mouse_at(view.mapViewToScene(QPointF(bar, float(bars["close"][bar]))))
+    text = window.bench.reading.text()
+    for name in ("open", "high", "low", "close"):
+        assert f"{bars[name][bar]:,.2f}" in text
+    entries = chart.panes["price"].overlay.content.entries
+    assert entries[0].value == f"{chart.panes['price'].lines.lines[0].values[bar]:,.2f}"
+    note = chart.panes["price"].overlay.content.notes[0][1]
+    assert entries[0].value in note
+
+
+def pixel(window: Window, bar: int, price: float) -> QColor:
+    """The colour that the chart shows at a bar and price."""
+    chart = window.bench.chart
+    view = chart.panes["price"].view
+    point = chart.mapFromScene(view.mapViewToScene(QPointF(bar, price)))
+    return chart.viewport().grab().toImage().pixelColor(point)  # type: ignore[union-attr]
+
+
+def near(a: QColor, b: QColor) -> bool:
+    return abs(a.red() - b.red()) + abs(a.green() - b.green()) + abs(a.blue() - b.blue()) < 40
+
+
+def test_rising_bars_are_hollow_falling_bars_filled_painted_bars_coloured(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    type_script(window, "rung 1\npaint bars color plum when close < open and bar mod 2 == 0\n")
+    calm(window)
+    chart = window.bench.chart
+    bars = chart.shown.bars  # type: ignore[union-attr]
+    chart.see(len(bars) - 30, len(bars) + 2)
+    body = bars["close"] - bars["open"]
+    tall = np.abs(body) > 0.25 * np.abs(body[-30:]).max()
+    theme = window.desk.theme
+    checked = set()
+    for bar in range(len(bars) - 28, len(bars)):
+        if not tall[bar]:
+            continue
+        middle = float(bars["open"][bar] + bars["close"][bar]) / 2
+        if body[bar] > 0:
+            expected, kind = theme.color("ground"), "rising"
+        elif bar % 2 == 0:
+            expected, kind = QColor("#7b4b78"), "painted"
+        else:
+            expected, kind = theme.color("falling"), "falling"
+        assert near(pixel(window, bar, middle), expected), (bar, kind)
+        checked.add(kind)
+    assert checked == {"rising", "falling", "painted"}
+
+
+def test_night_changes_every_part(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    window.toggle_night()
+    calm(window)
+    assert window.desk.theme is NIGHT
+    ground = window.bench.chart.viewport().grab().toImage().pixelColor(300, 300)  # type: ignore[union-attr]
+    assert ground.lightness() < 90
+    editor = window.bench.script.editor
+    assert editor.grab().toImage().pixelColor(editor.width() - 40, editor.height() - 40).lightness() < 90
+
+
+def test_the_desk_comes_back_as_it_was(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    window.desk.go_to("FLAKE", Timeframe.parse("1h"))
+    window.desk.set_setting("short", 14)
+    calm(window)
+    window.close()
+    again = make_window(window.desk.workspace)
+    again.show()
+    settle(make_app(), again.desk)
+    try:
+        assert again.bench.heading.text() == "FLAKE  1h"
+        assert again.desk.settings == {"short": 14}
+        assert again.bench.script.settings.controls["short"].value() == 14  # type: ignore[attr-defined]
+    finally:
+        again.close()
+
+
+def test_the_palette_finds_actions_and_symbols(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    window.open_palette()
+    palette = window.palette_dialog
+    QTest.keyClicks(palette.line, "flake")
+    QTest.keyClick(palette.line, Qt.Key.Key_Return)
+    calm(window)
+    assert window.desk.symbol == "FLAKE"
+    window.open_palette()
+    QTest.keyClicks(window.palette_dialog.line, "no such thing")
+    assert window.palette_dialog.list.item(0).text() == "Nothing is called that."  # type: ignore[union-attr]
+    window.palette_dialog.close()
+
+
+def test_a_new_script_starts_with_a_rule_that_works(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    path = window.desk.new_script("My first rule")
+    calm(window)
+    assert path.name == "my_first_rule.rung"
+    assert window.bench.script.verdict.text().endswith("No errors.")
+    assert names(window) == ["Average"]
+    assert window.desk.new_script("My first rule").name == "my_first_rule_2.rung"
+
+
+def test_sides_fold_and_the_window_may_be_small(window: Window) -> None:
+    window.resize(1000, 700)
+    window.fold_list()
+    window.fold_script()
+    assert not window.bench.watchlist.isVisible() and not window.bench.script.isVisible()
+    window.focus_script()
+    assert window.bench.script.isVisible()
+
+
+def test_a_timeframe_that_a_script_cannot_run_on_is_said_on_the_chart(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    type_script(window, "rung 1\nline close on 1d\n")
+    window.desk.go_to(timeframe=Timeframe.parse("1w"))
+    calm(window)
+    assert "shorter than the 1w" in window.bench.chart.panes["price"].overlay.content.trouble
+    window.desk.go_to(timeframe=ONE_DAY)
+    calm(window)
+    assert window.bench.chart.panes["price"].overlay.content.trouble == ""

@@ -1,0 +1,146 @@
+"""The command line, as a user calls it: output, sentences, exit codes."""
+
+from __future__ import annotations
+
+import csv
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+from typer.testing import CliRunner
+
+from helpers import random_bars
+from oakladder.bars.library import BarLibrary
+from oakladder.bars.text_files import iso
+from oakladder.cli import app
+from oakladder.workspace import Workspace
+
+RULE = """rung 1
+setting n = 3 range 1..50
+let mean = sma(close, n)
+signal go = close > mean
+line mean named "Mean"
+"""
+
+
+@pytest.fixture
+def call(workspace: Workspace, market: BarLibrary, monkeypatch: pytest.MonkeyPatch, tmp_path: Path):  # type: ignore[no-untyped-def]
+    monkeypatch.setattr(Workspace, "demo_library", lambda self: market)
+    monkeypatch.setattr(Workspace, "default", classmethod(lambda cls: workspace))
+    monkeypatch.chdir(tmp_path)
+    runner = CliRunner()
+
+    def go(*words: str) -> tuple[int, str, str]:
+        made = runner.invoke(app, list(words))
+        return made.exit_code, made.stdout, made.stderr
+
+    return go
+
+
+def rule(text: str = RULE) -> str:
+    Path("rule.rung").write_text(text, encoding="utf-8")
+    return "rule.rung"
+
+
+def bars_file() -> Path:
+    bars = random_bars(2, 40, holes=False)
+    path = Path("bars.csv")
+    with path.open("w", newline="") as file:
+        writer = csv.writer(file)
+        writer.writerow(["time", *bars.columns])
+        for k, t in enumerate(bars.times):
+            writer.writerow([iso(t), *(repr(float(v[k])) for v in bars.columns.values())])
+    return path
+
+
+def test_check_lists_every_error_with_its_place(call) -> None:  # type: ignore[no-untyped-def]
+    code, out, err = call("check", rule("rung 1\nlet a = clsoe\nlet b = sma(close, bar)\nline a + b\n"))
+    assert code == 1
+    assert [line.split(" ")[:2] for line in err.splitlines()] == [
+        ["rule.rung:2:9:", "R201"],
+        ["rule.rung:3:20:", "R302"],
+    ]
+    assert out == ""
+    code, _, err = call("check", "rule.rung", "--json")
+    assert code == 1
+    assert [p["code"] for p in json.loads(err)] == ["R201", "R302"]
+
+
+def test_check_of_a_sound_script_and_of_a_code(call) -> None:  # type: ignore[no-untyped-def]
+    assert call("check", rule()) == (0, "rule.rung: no errors\n", "")
+    code, out, _ = call("check", "--explain", "r501")
+    assert code == 0 and "close[-1]" in out and "close[1]" in out
+    assert call("check", "--explain", "R999")[0] == 2
+
+
+@pytest.mark.parametrize(
+    ("content", "words", "code"), [(b"\xff\xfe\x00", "not UTF-8", 1), (b"-- x\n" * 2_000_000, "10,000,000 bytes", 1)]
+)
+def test_a_file_that_is_no_script_gets_a_sentence(call, content: bytes, words: str, code: int) -> None:  # type: ignore[no-untyped-def]
+    Path("rule.rung").write_bytes(content)
+    got, _, err = call("check", "rule.rung")
+    assert got == code and words in err and len(err.splitlines()) == 1
+
+
+def test_eval_writes_full_numbers_and_empty_nones(call) -> None:  # type: ignore[no-untyped-def]
+    bars_file()
+    assert call("eval", rule(), "--csv", "bars.csv", "--set", "n=5", "--all", "--out", "out.csv")[0] == 0
+    rows = list(csv.DictReader(Path("out.csv").read_text().splitlines()))
+    closes = random_bars(2, 40, holes=False)["close"]
+    assert list(rows[0]) == ["time", "go", "Mean", "mean"]
+    assert [r["Mean"] for r in rows[:4]] == [""] * 4 and rows[0]["go"] == ""
+    means = np.array([closes[k - 4 : k + 1].mean() for k in range(4, 40)])
+    np.testing.assert_allclose([float(r["Mean"]) for r in rows[4:]], means, rtol=1e-12)
+    assert [r["go"] for r in rows[4:]] == ["1" if c > m else "0" for c, m in zip(closes[4:], means, strict=True)]
+    assert rows[10]["Mean"] == repr(float(rows[10]["Mean"]))
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "sentence"),
+    [
+        (["--symbol", "BRINNE"], 2, "There is no symbol BRINNE. Did you mean BRINE"),
+        (["--symbol", "BRINE", "--timeframe", "7y"], 2, "`7y` is no timeframe"),
+        (["--symbol", "BRINE", "--set", "n=99"], 2, "goes from 1 to 50"),
+        (["--symbol", "BRINE", "--set", "m=9"], 2, "no setting `m`"),
+        (["--csv", "nowhere.csv"], 3, "There is no file nowhere.csv"),
+        ([], 2, "either --csv FILE or --symbol SYMBOL"),
+        (["--symbol", "BRINE", "--csv", "bars.csv"], 2, "either --csv FILE or --symbol SYMBOL"),
+    ],
+)
+def test_eval_that_cannot_be_done_says_why_and_writes_nothing(call, words: list[str], code: int, sentence: str) -> None:  # type: ignore[no-untyped-def]
+    got, _, err = call("eval", rule(), *words, "--out", "out.csv")
+    assert (got, len(err.splitlines())) == (code, 1)
+    assert sentence in err
+    assert not Path("out.csv").exists()
+
+
+def test_bad_data_are_refused_with_their_line(call) -> None:  # type: ignore[no-untyped-def]
+    Path("bars.csv").write_text("time,open,high,low,close,volume\n2026-01-05,1,1,2,1,1\n")
+    got, _, err = call("eval", rule(), "--csv", "bars.csv", "--out", "out.csv")
+    assert got == 3 and "line 2: the high 1 is below the low 2" in err
+
+
+def test_scan_prints_a_table_csv_or_json(call) -> None:  # type: ignore[no-untyped-def]
+    code, out, _ = call("scan", rule(), "--signal", "go", "--within", "3", "--format", "json")
+    found = json.loads(out)
+    assert code == 0 and found["looked_at"] == 77 and found["hits"]
+    assert all(h["bars_ago"] < 3 for h in found["hits"])
+    _, out, _ = call("scan", "rule.rung", "--signal", "go", "--within", "3", "--format", "csv", "--list", "salt")
+    rows = list(csv.DictReader(out.splitlines()))
+    assert {r["symbol"] for r in rows} < {h["symbol"] for h in found["hits"]} and len(rows) <= 12
+    _, out, _ = call("scan", "rule.rung", "--signal", "go", "--within", "3")
+    assert f"{len(found['hits'])} of 77 symbols" in out
+
+
+@pytest.mark.parametrize(
+    ("words", "sentence"),
+    [
+        (["--signal", "goo"], "no signal `goo`. Did you mean `go`?"),
+        (["--signal", "go", "--list", "sallt"], "no list `sallt`. Did you mean `Salt`"),
+        (["--signal", "go", "--timeframe", "1x"], "no timeframe"),
+    ],
+)
+def test_a_scan_with_a_wrong_name_offers_the_nearest(call, words: list[str], sentence: str) -> None:  # type: ignore[no-untyped-def]
+    got, _, err = call("scan", rule(), *words)
+    assert got == 2 and sentence in err

@@ -1,0 +1,40 @@
+"""The docs say what is there."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from oakladder.desk.actions import ACTIONS
+from oakladder.rung import analyse
+from oakladder.rung.describe import language_page
+from oakladder.rung.parser import STATEMENT_WORDS
+from oakladder.rung.statements import STATEMENTS
+
+ROOT = Path(__file__).parent.parent
+
+
+def test_the_page_of_keys_lists_every_action() -> None:
+    page = (ROOT / "docs" / "keys.md").read_text(encoding="utf-8")
+    for action in ACTIONS:
+        assert f"| {action.shortcut} | {action.words} |" in page
+
+
+def test_the_page_of_the_language_is_the_one_that_the_tables_give() -> None:
+    assert (ROOT / "docs" / "language.md").read_text(encoding="utf-8") == language_page()
+
+
+def test_every_statement_of_the_grammar_is_described() -> None:
+    drawn_later = {"histogram", "band", "lane", "zone", "link", "use", "else"}
+    assert {s.word for s in STATEMENTS} == set(STATEMENT_WORDS) - drawn_later
+
+
+def test_scripts_in_the_docs_have_no_errors() -> None:
+    for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
+        for block in re.findall(r"```\n(rung 1\n.*?)```", page.read_text(encoding="utf-8"), re.S):
+            assert not [p.message for p in analyse(block).problems if p.is_error], page.name
+
+
+def test_links_in_the_readme_lead_somewhere() -> None:
+    for link in re.findall(r"\]\(([^)#]+)\)", (ROOT / "README.md").read_text(encoding="utf-8")):
+        assert (ROOT / link).exists(), link
