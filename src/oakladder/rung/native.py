@@ -440,43 +440,38 @@ class Writer:
     def _turn(self, fold: Fold, cells: str, row: int) -> None:
         """Turns the cells of a full block into the folds of its last parts, unless this bar is only tried.
 
-        The counterpart of `reference.turn`: four at a time, then the rest one by one.
+        The counterpart of `reference.turn`.
         """
-        ready, exit_ = self.label("ready"), self.label("turned")
+        ready, head, body, exit_ = (self.label(stem) for stem in ("ready", "turn", "turning", "turned"))
         k_place, last = self.scalar(("k", fold)), self.scalar(("last", fold))
         self.put(f"br i1 %going_on, label %{ready}, label %{exit_}")
         self.begin(ready)
         newest = self.new(f"load double, ptr {cells}, {_STATE}")
         self.put(f"store double {newest}, ptr {last}")
         self.put(f"store i64 1, ptr {k_place}")
-        for width in (4, 1):
-            head, body, after = self.label("turn"), self.label("turning"), self.label("rest")
-            self.put(f"br label %{head}")
-            self.begin(head)
-            k = self.new(f"load i64, ptr {k_place}")
-            end = self.new(f"add i64 {k}, {width - 1}")
-            self.put(f"br i1 {self.new(f'icmp slt i64 {end}, {self.size(row + 1)}')}, label %{body}, label %{after}")
-            self.begin(body)
-            self._turn_some(fold, cells, k, last, width)
-            more = self.new(f"add i64 {k}, {width}")
-            self.put(f"store i64 {more}, ptr {k_place}")
-            self.put(f"br label %{head}")
-            self.begin(after)
-        self.put(f"br label %{exit_}")
+        self.put(f"br label %{head}")
+        self.begin(head)
+        k = self.new(f"load i64, ptr {k_place}")
+        self.put(f"br i1 {self.new(f'icmp slt i64 {k}, {self.size(row + 1)}')}, label %{body}, label %{exit_}")
+        self.begin(body)
+        self._turn_eight(fold, cells, k, last)
+        more = self.new(f"add i64 {k}, 8")
+        self.put(f"store i64 {more}, ptr {k_place}")
+        self.put(f"br label %{head}")
         self.begin(exit_)
 
-    def _turn_some(self, fold: Fold, cells: str, k: str, last: str, width: int) -> None:
-        places = [
-            self.new(f"getelementptr double, ptr {cells}, i64 {self.new(f'add i64 {k}, {j}')}") for j in range(width)
-        ]
-        values = [self.new(f"load double, ptr {place}, {_STATE}") for place in places]
+    def _turn_eight(self, fold: Fold, cells: str, k: str, last: str) -> None:
+        def how(x: str, y: str) -> str:
+            return self._join(fold, x, y)
+
+        places = [self.new(f"getelementptr double, ptr {cells}, i64 {self.new(f'add i64 {k}, {j}')}") for j in range(8)]
+        a, b, c, d, e, f, g, h = (self.new(f"load double, ptr {place}, {_STATE}") for place in places)
         before = self.new(f"load double, ptr {last}")
-        if width == 4:
-            a, b, c, d = values
-            ab, cd = self._join(fold, b, a), self._join(fold, d, c)
-            values = [a, ab, self._join(fold, c, ab), self._join(fold, cd, ab)]
+        ab, cd, ef, gh = how(b, a), how(d, c), how(f, e), how(h, g)
+        abcd = how(cd, ab)
+        values = [a, ab, how(c, ab), abcd, how(e, abcd), how(ef, abcd), how(how(g, ef), abcd), how(how(gh, ef), abcd)]
         for place, value in zip(places, values, strict=True):
-            made = self._join(fold, value, before)
+            made = how(value, before)
             self.put(f"store double {made}, ptr {place}, {_STATE}")
         self.put(f"store double {made}, ptr {last}")
 

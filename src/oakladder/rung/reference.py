@@ -12,7 +12,7 @@ import numpy as np
 
 from .meaning import MEANING
 from .plan import Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
-from .state import Layout, StateMap
+from .state import Layout, StateMap, fold_cells
 
 _NAN = float("nan")
 
@@ -46,16 +46,14 @@ def _fixed_value(op: Op, args: list[object], settings: Mapping[str, object]) -> 
 
 
 def turn(cells: np.ndarray, how: Callable[..., object]) -> None:
-    """Makes each cell the fold of itself and all before it; four at a time, so that the steps do not wait in line."""
-    k, length = 1, len(cells)
-    while k + 3 < length:
+    """Makes each cell the fold of itself and all before it, eight at a time, so that few steps wait for others."""
+    for k in range(1, len(cells), 8):
         before = float(cells[k - 1])
-        a, b, c, d = (float(x) for x in cells[k : k + 4])
-        ab, cd = how(b, a), how(d, c)
-        cells[k : k + 4] = [how(a, before), how(ab, before), how(how(c, ab), before), how(how(cd, ab), before)]
-        k += 4
-    for j in range(k, length):
-        cells[j] = how(float(cells[j]), float(cells[j - 1]))
+        a, b, c, d, e, f, g, h = (float(x) for x in cells[k : k + 8])
+        ab, cd, ef, gh = how(b, a), how(d, c), how(f, e), how(h, g)
+        abcd = how(cd, ab)
+        last = (how(e, abcd), how(ef, abcd), how(how(g, ef), abcd), how(how(gh, ef), abcd))
+        cells[k : k + 8] = [how(x, before) for x in (a, ab, how(c, ab), abcd, *last)]
 
 
 class _Left(Exception):
@@ -178,7 +176,7 @@ class Stepper:
         row = self.runner.state.fold_row(fold)
         cells_at, length = (int(v) for v in self.runner.layout.table[row : row + 2])
         how = MEANING[{"sum": "add", "highest": "max", "lowest": "min"}[fold.how]]
-        cells = self.runner.row[cells_at : cells_at + length]
+        cells = self.runner.row[cells_at : cells_at + fold_cells(length)]
         phase = int(self._load(("phase", fold)))
         total = float(how(self._load(fold.total), x))  # type: ignore[arg-type]
         cells[phase] = x

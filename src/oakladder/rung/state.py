@@ -138,7 +138,7 @@ def lay_out(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object])
     for fold in state.folds:
         length = int(_as_float(fixed[fold.length]))
         table += [at, length]
-        at += length
+        at += fold_cells(length)
         _guard(at, 0)
     _count_steps(live, fixed, counters)
     template = np.full(at, _NAN)
@@ -146,6 +146,11 @@ def lay_out(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object])
     for fold in state.folds:
         template[state.place(("phase", fold))] = table[state.fold_row(fold) + 1] - 1
     return Layout(template, np.array(table or [0], dtype=np.int64))
+
+
+def fold_cells(length: int) -> int:
+    """Cells of a fold: its length, and room so that they can be turned eight at a time from the second on."""
+    return 1 + -(-(length - 1) // 8) * 8
 
 
 def _guard(cells: float, line: int) -> None:

@@ -55,10 +55,11 @@ class Bench(QWidget):
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
         for widget in (self.watchlist, centre, self.script):
             self.splitter.addWidget(widget)
-        self.splitter.setStretchFactor(1, 1)
+        for k, share in enumerate((0, 58, 42)):
+            self.splitter.setStretchFactor(k, share)
         self.splitter.setSizes([272, 628, 380])
         self.splitter.setChildrenCollapsible(False)
-        self.watchlist.setMinimumWidth(200)
+        self.watchlist.setMinimumWidth(264)
         self.script.setMinimumWidth(240)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -133,9 +134,12 @@ class Bench(QWidget):
         o, h, lo, c, v = (float(bars[k][bar]) for k in ("open", "high", "low", "close", "volume"))
         before = float(bars["close"][bar - 1]) if bar else float("nan")
         moved = "" if not before or before != before else f"  {c / before - 1:+.2%}"
-        text = f"{bar_time(bars, bar)}   O {o:,.{d}f}  H {h:,.{d}f}  L {lo:,.{d}f}  C {c:,.{d}f}{moved}  V {short_number(v)}"
+        when = bar_time(bars, bar)
+        text = f"{when}   O {o:,.{d}f}  H {h:,.{d}f}  L {lo:,.{d}f}  C {c:,.{d}f}{moved}  V {short_number(v)}"
+        room = self.chart.width() - self.heading.sizeHint().width() - 30
+        fits = self.reading.fontMetrics().horizontalAdvance(text) <= room
         self.reading.setToolTip(text)
-        self.reading.setText(text)
+        self.reading.setText(text if fits else f"{when}  C {c:,.{d}f}{moved}")
 
     def mark_bar(self, bar: int) -> None:
         """Pins a bar and brings it into view."""

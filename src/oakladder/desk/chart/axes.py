@@ -108,7 +108,9 @@ class PriceAxis(pg.AxisItem):
             return []
         unit = 10 ** np.floor(np.log10(wanted))
         step = float(unit * next(m for m in (1, 2, 5, 10) if unit * m >= wanted))
-        return [(step, (np.arange(np.ceil(low / step), np.floor(high / step) + 1) * step).tolist())]
+        values = np.arange(np.ceil(low / step), np.floor(high / step) + 1) * step
+        edge = (high - low) / max(size, 1) * 8  # a number too near the rim would be cut
+        return [(step, values[(values > low + edge * 0.5) & (values < high - edge)].tolist())]
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         if self.decimals is not None and spacing >= 10.0**-self.decimals:

@@ -152,7 +152,6 @@ class ScriptEditor(QsciScintilla):
         self.setCallTipsStyle(QsciScintilla.CallTipsStyle.CallTipsNoContext)
         for number in _INDICATORS.values():
             self.indicatorDefine(QsciScintilla.IndicatorStyle.SquiggleIndicator, number)
-            self.setIndicatorDrawUnder(True, number)
         self.SendScintilla(QsciScintilla.SCI_SETMOUSEDWELLTIME, 350)
         self.SCN_DWELLSTART.connect(self._dwell)
         self.SCN_DWELLEND.connect(lambda *_: self.SendScintilla(QsciScintilla.SCI_CALLTIPCANCEL))

@@ -43,6 +43,8 @@ class ScriptPanel(QWidget):
         self.verdict = QLabel(objectName="quiet")
         self.problems = QListWidget()
         self.problems.setWordWrap(True)
+        self.problems.setSpacing(2)
+        self.problems.setViewportMargins(6, 0, 6, 0)
         self.problems.itemActivated.connect(self._go_to)
         self.problems.itemClicked.connect(self._go_to)
         self._lay_out()
@@ -115,7 +117,7 @@ class ScriptPanel(QWidget):
             self.problems.addItem(item)
         shown = min(len(problems), _MOST_PROBLEMS_SHOWN)
         self.problems.setVisible(bool(problems))
-        self.problems.setFixedHeight(38 * shown + 6)
+        self.problems.setFixedHeight(40 * shown + 8)
         if errors:
             words = "1 error" if len(errors) == 1 else f"{len(errors)} errors"
             self.verdict.setText(f"{words}. The chart keeps the last picture that worked.")
