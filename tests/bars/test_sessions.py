@@ -97,7 +97,7 @@ def test_marks_say_where_longer_bars_begin_and_are_complete() -> None:
     calendar = Calendar()
     days = np.array([day(d) for d in ("2026-06-04", "2026-06-05", "2026-06-08", "2026-06-09", "2026-06-15")])
     marks = calendar.marks(calendar.day_open(days), ONE_DAY, tf("1w"))
-    assert marks.tolist() == [1, 2, 1, 0, 1]  # the second week has no Friday bar, so nothing completes it
+    assert marks.tolist() == [1, 2, 1, 0, 5]  # the second week has no Friday bar, so it ends late
 
 
 def test_nones_are_passed_over_in_longer_bars() -> None:

@@ -15,6 +15,8 @@ import numpy as np
 from .timeframes import Span, Timeframe
 
 DAY = 86_400
+#: The bits of `Calendar.marks`.
+BEGINS, COMPLETES, LATE = 1, 2, 4
 _FIRST_YEAR, _LAST_YEAR = 1970, 2100
 
 
@@ -157,18 +159,27 @@ class Calendar:
         return np.maximum(made[back], earliest)
 
     def marks(
-        self, times: np.ndarray, base: Timeframe, longer: Timeframe, extended: bool = False, previous: int | None = None
+        self,
+        times: np.ndarray,
+        base: Timeframe,
+        longer: Timeframe,
+        extended: bool = False,
+        previous: int | None = None,
     ) -> np.ndarray:
-        """For each bar, bit 0: a longer bar begins; bit 1: the longer bar is complete at this bar's close. uint8.
+        """For each bar of ``base``, what happens to the longer bar that it is part of, as bits in a uint8.
 
-        ``previous`` is the time of the bar before the first, where there is one.
+        1: the longer bar begins; 2: it is complete at this bar's close; 4: the longer bar before was left
+        incomplete (its last bars are missing) and is complete now. ``previous`` is the time of the bar
+        before the first, where there is one.
         """
         if base == longer or len(times) == 0:
-            return np.full(len(times), 3, dtype=np.uint8)
-        periods = self.periods(times, longer)
-        made = np.zeros(len(times), dtype=np.uint8)
-        made[0] = previous is None or self.periods(np.array([previous]), longer)[0] != periods[0]
-        made[1:] = periods[1:] != periods[:-1]
-        ends = self.closes(times, base, extended)
-        made |= (ends >= self.closes(times, longer, extended)).astype(np.uint8) << 1
-        return made
+            return np.full(len(times), BEGINS | COMPLETES, dtype=np.uint8)
+        whole = times if previous is None else np.concatenate([[previous], times])
+        periods = self.periods(whole, longer)
+        begins = np.ones(len(whole), dtype=bool)
+        begins[1:] = periods[1:] != periods[:-1]
+        completes = self.closes(whole, base, extended) >= self.closes(whole, longer, extended)
+        late = np.zeros(len(whole), dtype=bool)
+        late[1:] = begins[1:] & ~completes[:-1]
+        made = (begins * BEGINS + completes * COMPLETES + late * LATE).astype(np.uint8)
+        return made if previous is None else made[1:]

@@ -24,15 +24,22 @@ signal fade = crosses_down(f, s) bearish "Fast under slow"
 """
 
 
-def median_time(work: Callable[[], object], rounds: int = 5) -> float:
-    """Seconds that some work takes: the median of some rounds, after one that does not count."""
-    work()
-    taken = []
-    for _ in range(rounds):
-        start = time.perf_counter()
+def side_by_side(works: dict[str, Callable[[], object]], rounds: int = 9) -> dict[str, list[float]]:
+    """Seconds that several works take, each once in every round, so that what disturbs one disturbs all."""
+    taken: dict[str, list[float]] = {name: [] for name in works}
+    for work in works.values():
         work()
-        taken.append(time.perf_counter() - start)
-    return statistics.median(taken)
+    for _ in range(rounds):
+        for name, work in works.items():
+            start = time.perf_counter()
+            work()
+            taken[name].append(time.perf_counter() - start)
+    return taken
+
+
+def ratio(taken: dict[str, list[float]], name: str, ours: str) -> float:
+    """How many times longer one work took than ours: the median over the rounds."""
+    return statistics.median(a / b for a, b in zip(taken[name], taken[ours], strict=True))
 
 
 def _engine(symbols: int) -> list[Row]:

@@ -7,6 +7,7 @@ chart follows first, then the ladder's pips, then the watchlist's columns.
 from __future__ import annotations
 
 import contextlib
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -53,6 +54,26 @@ class View:
     bars: Bars
     result: Result | None
     picture: Picture | None
+
+
+@dataclass(frozen=True, slots=True)
+class Compiled:
+    """What came of a text: its problems, and if it is sound the program and a view for what was asked then."""
+
+    problems: tuple[Problem, ...]
+    program: Program | None
+    seen: tuple[View, str] | None
+    asked: tuple[str, Timeframe, str, dict[str, object]]
+
+
+def fitting(program: Program, settings: dict[str, object]) -> dict[str, object]:
+    """The settings that a program still has and that still fit."""
+    made: dict[str, object] = {}
+    for name, value in settings.items():
+        with contextlib.suppress(RunProblem):
+            program.values_of({name: value})
+            made[name] = value
+    return made
 
 
 class Desk(QObject):
@@ -111,14 +132,8 @@ class Desk(QObject):
             [p for p in files if p.name == state.get("script")] or [p for p in files if p.stem == "tide_turn"] or files
         )
         if wanted:
-            self.open_script(wanted[0])
             saved = state.get("settings")
-            if isinstance(saved, dict) and self.program is not None:
-                for name, value in saved.items():
-                    with contextlib.suppress(RunProblem):
-                        self.program.values_of({name: value})
-                        self.settings[name] = value
-                self.settings_changed.emit()
+            self.open_script(wanted[0], saved if isinstance(saved, dict) else {})
 
     def remember(self) -> None:
         """Writes down what is open, for the next start."""
@@ -137,15 +152,15 @@ class Desk(QObject):
 
     # --- the script -------------------------------------------------------------------------------
 
-    def open_script(self, path: Path) -> None:
-        """Opens a script file; what was open is saved first."""
+    def open_script(self, path: Path, settings: dict[str, object] | None = None) -> None:
+        """Opens a script file, with settings of its own if given; what was open is saved first."""
         self.save()
         try:
             text = read_script(path)
         except ScriptFileProblem as error:
             self.trouble.emit(str(error))
             return
-        self.path, self.text, self.settings = path, text, {}
+        self.path, self.text, self.settings = path, text, dict(settings or {})
         self.script_opened.emit(text)
         self._recompile()
 
@@ -180,34 +195,38 @@ class Desk(QObject):
             )
 
     def _recompile(self) -> None:
-        text = self.text
+        text, look, asked = self.text, self._looker(), self._asked()
 
-        def work(ticket: Ticket) -> tuple[tuple[Problem, ...], Program | None]:
+        def work(ticket: Ticket) -> Compiled:
             try:
                 program = compile_script(text)
-                return program.problems, program
             except ScriptError as error:
-                return error.problems, None
+                return Compiled(error.problems, None, None, asked)
+            return Compiled(program.problems, program, look(program, fitting(program, asked[-1])), asked)
 
-        self.jobs.start("compile", work, self._compiled)
+        self.jobs.stop("chart")
+        self.jobs.start("compile", work, self._compiled, self._failed)
 
-    def _compiled(self, made: tuple[tuple[Problem, ...], Program | None]) -> None:
-        self.problems, program = made
+    def _asked(self) -> tuple[str, Timeframe, str, dict[str, object]]:
+        """What a view depends on besides the program."""
+        return self.symbol, self.timeframe, self.theme.name, dict(self.settings)
+
+    def _compiled(self, made: Compiled) -> None:
+        self.problems, program = made.problems, made.program
+        in_time = made.asked == self._asked()
         self.problems_changed.emit(self.problems)
         if program is None:
             return
         before = self.program.settings if self.program else ()
         self.program = program
-        names = {s.name for s in program.settings}
-        self.settings = {k: v for k, v in self.settings.items() if k in names}
-        for name, value in list(self.settings.items()):
-            try:
-                program.values_of({name: value})
-            except RunProblem:
-                del self.settings[name]
+        self.settings = fitting(program, self.settings)
         if program.settings != before:
             self.settings_changed.emit()
-        self.refresh()
+        self._columns_due = True
+        if in_time and made.seen is not None:
+            self._shown(made.seen)
+        else:  # the user has gone elsewhere meanwhile
+            self.refresh()
 
     def set_setting(self, name: str, value: object) -> None:
         """Changes a setting of the open script; nothing is compiled again."""
@@ -248,27 +267,26 @@ class Desk(QObject):
 
     def refresh(self, *, columns: bool = True) -> None:
         """Asks for everything on the screen again."""
-        symbol, timeframe, program, settings, paint = (
-            self.symbol,
-            self.timeframe,
-            self.program,
-            dict(self.settings),
-            self.theme.paint,
-        )
+        self._columns_due = self._columns_due or columns
+        self._after_chart.stop()
+        look, program, settings = self._looker(), self.program, dict(self.settings)
+        self.jobs.start("chart", lambda ticket: look(program, settings), self._shown, self._failed)
 
-        def work(ticket: Ticket) -> tuple[View, str]:
-            bars = self.library.bars(symbol, timeframe)
+    def _looker(self) -> Callable[[Program | None, dict[str, object]], tuple[View, str]]:
+        """What makes a view of the place that is looked at now: bars, result, picture, and a word if that fails."""
+        symbol, timeframe, paint, library = self.symbol, self.timeframe, self.theme.paint, self.library
+
+        def look(program: Program | None, settings: dict[str, object]) -> tuple[View, str]:
+            bars = library.bars(symbol, timeframe)
             if program is None or not len(bars):
                 return View(bars, None, None), "" if len(bars) else f"There are no {timeframe} bars of {symbol}."
             try:
-                result = run(program, self.library.panel([symbol], timeframe), settings)
+                result = run(program, library.panel([symbol], timeframe), settings)
             except RunProblem as error:
                 return View(bars, None, None), str(error)
             return View(bars, result, draw(result, paint)), ""
 
-        self._columns_due = self._columns_due or columns
-        self._after_chart.stop()
-        self.jobs.start("chart", work, self._shown, self._failed)
+        return look
 
     def _ask_the_rest(self) -> None:
         """What may come after the chart has been painted: the ladder's pips, the watchlist's columns."""

@@ -57,7 +57,7 @@ Bits = tuple[str, str]
 
 def _is_count(key: object) -> bool:
     """Whether a scalar counts something: it lives in registers as an integer, in the state as a float."""
-    return isinstance(key, tuple) and key[0] in ("bar", "phase", "k", "pending")
+    return isinstance(key, tuple) and key[0] in ("bar", "phase", "k")
 
 
 def _hex(value: float) -> str:
@@ -309,6 +309,10 @@ class Writer:
     def read_input(self, name: str) -> str:
         raise NotImplementedError
 
+    def going_on(self) -> str:
+        """Whether this bar counts for good: a bit. False only for the last bar of a run that is not kept."""
+        raise NotImplementedError
+
     def plain(self, op: Op) -> None:
         """An operation without state."""
         code, args = op.code, op.args
@@ -444,7 +448,7 @@ class Writer:
         """
         ready, head, body, exit_ = (self.label(stem) for stem in ("ready", "turn", "turning", "turned"))
         k_place, last = self.scalar(("k", fold)), self.scalar(("last", fold))
-        self.put(f"br i1 %going_on, label %{ready}, label %{exit_}")
+        self.put(f"br i1 {self.going_on()}, label %{ready}, label %{exit_}")
         self.begin(ready)
         newest = self.new(f"load double, ptr {cells}, {_STATE}")
         self.put(f"store double {newest}, ptr {last}")
@@ -488,8 +492,7 @@ class Writer:
         return [
             (key, place)
             for key, place in self.state.scalars.items()
-            if key in self._slots
-            and (first <= place < first + size or (isinstance(key, tuple) and key[0] == "pending"))
+            if key in self._slots and first <= place < first + size
         ]
 
 
@@ -500,6 +503,9 @@ class StepWriter(Writer):
         first, _ = self.state.regions[self.domain]
         place = self.new(f"getelementptr double, ptr %own, i64 {self.state.place((name, self.domain)) - first}")
         return self.new(f"load double, ptr {place}, {_STATE}")
+
+    def going_on(self) -> str:
+        return "%going_on"
 
     def text(self, name: str) -> str:
         first, _ = self.state.regions[self.domain]
@@ -529,6 +535,10 @@ class MainWriter(Writer):
     def read_input(self, name: str) -> str:
         place = self.new(f"getelementptr double, ptr {self.column(name)}, i64 %i")
         return self.new(f"load double, ptr {place}, {_IN}")
+
+    def going_on(self) -> str:
+        more = self.new(f"icmp slt i64 {self.new('add i64 %i, 1')}, %b1")
+        return self.new(f"or i1 {more}, %is_kept")
 
     def column(self, name: str) -> str:
         return self._pointer("columns", self.unit.columns.index(name))
@@ -577,9 +587,6 @@ bar:
   %i_more = icmp slt i64 %i, %b1
   br i1 %i_more, label %bar_begin, label %symbol_done
 bar_begin:
-  %i_next = add i64 %i, 1
-  %not_last = icmp slt i64 %i_next, %b1
-  %going_on = or i1 %not_last, %is_kept
 """
         ending = [
             "  br label %bar_end",
@@ -642,56 +649,67 @@ bar_begin:
         marks = self._pointer("steps", k)
         mark_place = self.new(f"getelementptr i8, ptr {marks}, i64 %i")
         mark = self.new(f"load i8, ptr {mark_place}, {_IN}")
-        new = self.new(f"trunc i8 {mark} to i1")
-        pending = ("pending", domain)
-        waiting = self.new(f"icmp eq i64 {self.load_count(pending)}, 1")
-        late, gather = self.label("late"), self.label("gather")
-        self.put(f"br i1 {self.new(f'and i1 {new}, {waiting}')}, label %{late}, label %{gather}")
-        self.begin(late)
-        self._step(k, self._own(domain))
-        self.put(f"br label %{gather}")
-        self.begin(gather)
-        for name in self.state.inputs[domain]:
-            x = self.read_input(name)
-            place = str(self.state.place((name, domain)))
-            old = self.new(f"select i1 {new}, double {_NONE}, double {self.load_cell(place)}")
-            self.store_cell(place, self._merge(name, old, x))
+        within, special, after = self.label("within"), self.label("special"), self.label("after")
+        self.put(f"br i1 {self.new(f'icmp eq i8 {mark}, 0')}, label %{within}, label %{special}")
+        self.begin(within)
+        self._gather(domain, None)
         if domain.forming:
-            self.store_count(pending, "1")
-            _, size = self.state.regions[domain]
-            shadow = self._own(domain, shadow=True)
-            self.put(
-                f"call void @llvm.memcpy.p0.p0.i64(ptr {shadow}, ptr {self._own(domain)}, i64 {size * 8}, i1 false)"
-            )
-            self._step(k, shadow, trying=True)
-            return
-        closing, waiting_on, after = self.label("close"), self.label("wait"), self.label("after")
-        closes = self.new(f"trunc i8 {self.new(f'lshr i8 {mark}, 1')} to i1")
-        self.put(f"br i1 {closes}, label %{closing}, label %{waiting_on}")
-        self.begin(closing)
-        self._step(k, self._own(domain))
-        self.store_count(pending, "0")
+            self._try(k, domain)
         self.put(f"br label %{after}")
-        self.begin(waiting_on)
-        self.store_count(pending, "1")
+        self.begin(special)
+        self._step_where(k, domain, self._bit(mark, 2))
+        self._gather(domain, self._bit(mark, 0))
+        if domain.forming:
+            self._try(k, domain)
+        self._step_where(k, domain, self._bit(mark, 1))
         self.put(f"br label %{after}")
         self.begin(after)
 
+    def _bit(self, mark: str, bit: int) -> str:
+        shifted = self.new(f"lshr i8 {mark}, {bit}") if bit else mark
+        return self.new(f"trunc i8 {shifted} to i1")
+
+    def _step_where(self, k: int, domain: Domain, test: str) -> None:
+        run, after = self.label("step"), self.label("stepped")
+        self.put(f"br i1 {test}, label %{run}, label %{after}")
+        self.begin(run)
+        self._step(k, self._own(domain))
+        self.put(f"br label %{after}")
+        self.begin(after)
+
+    def _try(self, k: int, domain: Domain) -> None:
+        """Runs a forming domain on the bar so far, on a copy of its scalars."""
+        _, size = self.state.regions[domain]
+        shadow = self._own(domain, shadow=True)
+        self.put(f"call void @llvm.memcpy.p0.p0.i64(ptr {shadow}, ptr {self._own(domain)}, i64 {size * 8}, i1 false)")
+        self._step(k, shadow, trying=True)
+
+    def _gather(self, domain: Domain, new: str | None) -> None:
+        """Puts this bar's values into the longer bar; with ``new``, where that holds a longer bar begins."""
+        for name in self.state.inputs[domain]:
+            x = self.read_input(name)
+            place = str(self.state.place((name, domain)))
+            old = self.load_cell(place)
+            if new is not None:
+                old = self.new(f"select i1 {new}, double {_NONE}, double {old}")
+            self.store_cell(place, self._merge(name, old, x))
+
     def _merge(self, name: str, old: str, x: str) -> str:
+        """The counterpart of `reference._merged`."""
+        if name == "open":
+            return self._pick(self.new(f"fcmp uno double {old}, {old}"), x, old)
+        if name in ("high", "low"):
+            beyond = self.new(f"fcmp {'ogt' if name == 'high' else 'olt'} double {x}, {old}")
+            first = self.new(f"fcmp uno double {old}, {old}")
+            return self._pick(self.new(f"or i1 {beyond}, {first}"), x, old)
         lost = self.new(f"fcmp uno double {x}, {x}")
-        first = self.new(f"fcmp uno double {old}, {old}")
-        match name:
-            case "open":
-                made = old
-            case "high" | "low":
-                test = self.new(f"fcmp {'ogt' if name == 'high' else 'olt'} double {x}, {old}")
-                made = self.new(f"select i1 {test}, double {x}, double {old}")
-            case "volume":
-                made = self.new(f"fadd double {old}, {x}")
-            case _:
-                made = x
-        started = self.new(f"select i1 {first}, double {x}, double {made}")
-        return self.new(f"select i1 {lost}, double {old}, double {started}")
+        if name == "volume":
+            first = self.new(f"fcmp uno double {old}, {old}")
+            x = self._pick(first, x, self.new(f"fadd double {old}, {x}"))
+        return self._pick(lost, old, x)
+
+    def _pick(self, test: str, yes: str, no: str) -> str:
+        return self.new(f"select i1 {test}, double {yes}, double {no}")
 
     def _before(self) -> list[str]:
         """Runs the longer domains over their own bars from before the first bar of the chart."""
@@ -784,10 +802,12 @@ def _target(level: int) -> llvm.TargetMachine:
         address = ctypes.cast(getattr(libm, name), ctypes.c_void_p).value
         assert address is not None
         llvm.add_symbol(f"oak_{name}", address)
+    features = dict(llvm.get_host_cpu_features())
+    # One number at a time is compared and chosen; the wide mask registers only slow that down.
+    features.update({name: False for name in features if name.startswith("avx512") or name == "evex512"})
+    words = ",".join(f"{'+' if on else '-'}{name}" for name, on in features.items())
     target = llvm.Target.from_default_triple()
-    return target.create_target_machine(
-        cpu=llvm.get_host_cpu_name(), features=llvm.get_host_cpu_features().flatten(), opt=level
-    )
+    return target.create_target_machine(cpu=llvm.get_host_cpu_name(), features=words, opt=level)
 
 
 _POINTER = ctypes.c_void_p

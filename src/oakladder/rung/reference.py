@@ -248,27 +248,22 @@ class Runner:
         stepper.step({n: float(self.row[self.state.place((n, domain))]) for n in self.state.inputs[domain]})
 
     def _advance(self, domain: Domain, mark: int, columns: Mapping[str, np.ndarray], i: int) -> None:
-        pending = self.state.place(("pending", domain))
-        new = bool(mark & 1)
-        if new and self.row[pending] == 1:
+        """Gathers a bar into the longer bar; ``mark`` has bit 0 for a new longer bar, 1 for its end, 2 for a late end."""
+        if mark & 4:
             self._close(domain)
         for name in self.state.inputs[domain]:
             x = float(columns[name][i])
-            old = _NAN if new else float(self.row[self.state.place((name, domain))])
+            old = _NAN if mark & 1 else float(self.row[self.state.place((name, domain))])
             self._put_input(name, domain, _merged(name, old, x))
         if domain.forming:
-            self.row[pending] = 1
             first, size = self.state.regions[domain]
             shadow = self.state.shadows[domain]
             self.row[shadow : shadow + size] = self.row[first : first + size]
             stepper = self.steppers[domain]
             stepper.shift, stepper.trying = shadow - first, True
             stepper.step({n: float(self.row[self.state.place((n, domain))]) for n in self.state.inputs[domain]})
-        elif mark & 2:
+        if mark & 2:
             self._close(domain)
-            self.row[pending] = 0
-        else:
-            self.row[pending] = 1
 
 
 def _merged(name: str, old: float, x: float) -> float:

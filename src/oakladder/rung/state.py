@@ -73,7 +73,6 @@ def map_state(live: Live) -> StateMap:
                     _add(made, fold.total, fold.identity)
         made.inputs[domain] = sorted({str(op.attr) for op in live.ops if op.code == "input" and op.domain is domain})
         if domain.timeframe is not None:
-            _add(made, ("pending", domain), 0.0)
             for name in made.inputs[domain]:
                 _add(made, (name, domain), _NAN)
         size = len(made.starts) - first
