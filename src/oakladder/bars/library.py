@@ -178,6 +178,7 @@ class BarLibrary:
         """Symbols at one timeframe as a panel; an intraday panel knows the longer bars before its first."""
         names = list(symbols)
         made = panel_of([self.bars(s, timeframe, extended) for s in names])
+        made.ticks = tuple(self.infos[s].tick for s in names)
         made.earlier = EarlierBars(self, names, timeframe)
         return made
 

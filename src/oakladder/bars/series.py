@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
 
-from .sessions import Calendar
+from .sessions import DAY, Calendar
 from .timeframes import ONE_DAY, Timeframe
 
 COLUMNS = ("open", "high", "low", "close", "volume")
@@ -148,6 +148,8 @@ class Panel:
     earlier: dict[Timeframe, Panel] = field(default_factory=dict)
     #: The time of the bar before each symbol's first, where this panel goes on from another.
     previous: tuple[int | None, ...] | None = None
+    #: The smallest price step of each symbol; 0.01 where nothing is said.
+    ticks: tuple[float, ...] | None = None
     _marks: dict[Timeframe, np.ndarray] = field(default_factory=dict)
 
     @property
@@ -160,6 +162,56 @@ class Panel:
 
     def __len__(self) -> int:
         return len(self.symbols)
+
+    def column(self, name: str) -> np.ndarray:
+        """A column of the bars, or something that follows from their times; float64, worked out once.
+
+        Times: ``clock`` (minutes), ``weekday`` (1 Monday), ``day``, ``month``, ``year``, ``day_number`` (days
+        since 1970), all on the exchange's calendar; ``extended`` (1 outside regular hours); ``tick_size``.
+        """
+        if name not in self.columns:
+            self._add_time_columns()
+        return self.columns[name]
+
+    def _add_time_columns(self) -> None:
+        local = self._each(lambda c, times: c.local(times))
+        days = local // DAY
+        dates = days.astype("datetime64[D]")
+        months = dates.astype("datetime64[M]")
+        made = {
+            "clock": local % DAY // 60,
+            "weekday": (days + 3) % 7 + 1,
+            "day": (dates - months).astype(np.int64) + 1,
+            "month": months.astype(np.int64) % 12 + 1,
+            "year": months.astype(np.int64) // 12 + 1970,
+            "day_number": days,
+            "extended": self._each(lambda c, times: ~c.is_regular(times))
+            if self.timeframe.intraday
+            else np.zeros(len(days)),
+            "tick_size": self.per_symbol(list(self.ticks or (0.01,) * len(self))),
+        }
+        self.columns.update({name: np.ascontiguousarray(values, dtype=np.float64) for name, values in made.items()})
+
+    def _each(self, how: Callable[[Calendar, np.ndarray], np.ndarray]) -> np.ndarray:
+        """Applies something to the times of each symbol by its calendar; once where all share one."""
+        if len(set(map(id, self.calendars))) == 1:
+            return how(self.calendars[0], self.times)
+        parts = [how(c, self.times[a:b]) for c, a, b in zip(self.calendars, self.starts, self.ends, strict=True)]
+        return np.concatenate(parts) if parts else np.zeros(0, dtype=np.int64)
+
+    def per_symbol(self, values: list[float]) -> np.ndarray:
+        """A number for each symbol, repeated on each of its bars."""
+        return np.repeat(np.array(values, dtype=np.float64), np.diff(self.offsets))
+
+    def begins(self, timeframe: Timeframe) -> np.ndarray:
+        """1 on bars with which a bar of the timeframe begins, else 0; float64. All do if it is no longer than theirs."""
+        if timeframe.order <= self.timeframe.order:
+            return np.ones(len(self.times))
+        periods = self._each(lambda c, times: c.periods(times, timeframe))
+        made = np.ones(len(periods))
+        made[1:] = periods[1:] != periods[:-1]
+        made[self.starts[self.starts < len(made)]] = 1.0
+        return made
 
     def bars(self, k: int) -> Bars:
         """One symbol of the panel, without a copy."""

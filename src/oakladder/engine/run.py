@@ -12,7 +12,7 @@ import numpy as np
 from oakladder.bars.series import Panel
 from oakladder.bars.timeframes import Timeframe
 from oakladder.rung import native
-from oakladder.rung.plan import Op, Output
+from oakladder.rung.plan import CHART_TIMEFRAME, Op, Output
 from oakladder.rung.problems import RunProblem
 from oakladder.rung.program import Program, Variant, fixed_array
 from oakladder.rung.reference import Runner
@@ -64,6 +64,8 @@ class Result:
         """Any value on one bar: float, bool, text, or None for none."""
 
         def leaf(part: Op) -> object:
+            if part.code == "symbol":
+                return self.panel.symbols[int(np.searchsorted(self.panel.offsets, bar, "right")) - 1]
             raw = self.arrays[part][bar]
             if part.is_flag:
                 return None if raw < 0 else bool(raw)
@@ -111,7 +113,7 @@ def prepare(
     """Makes a program ready for a panel. Raises `RunProblem` with a sentence for the user."""
     shown = program.outputs if outputs is None else list(outputs)
     roots = [op for output in shown for op in output.roles.values()] + list(extra)
-    values = program.values_of(settings)
+    values = program.values_of(settings) | {CHART_TIMEFRAME: str(panel.timeframe)}
     variant = program.variant(roots)
     fixed = program.fixed_values(variant, roots, values)
     layout = program.layout(variant, fixed)
@@ -188,7 +190,7 @@ class Call:
         self.job, self.outs = job, outs
         panel, code = job.panel, job.variant.code
         self._machine = code.machine(thorough=len(panel.times) >= THOROUGH_BARS)
-        self._columns = [panel.columns[name] for name in code.columns]
+        self._columns = [input_column(job, name) for name in code.columns]
         self._fixed = fixed_array(job.variant, job.fixed)
         self._before = self._earlier()
         self._tables = [_pointers(self._columns), _pointers(job.steps), _pointers(list(outs)), _pointers(self._before)]
@@ -212,7 +214,7 @@ class Call:
             made += [
                 np.ascontiguousarray(earlier.starts),
                 last,
-                *(earlier.columns[n] for n in self.job.variant.code.columns),
+                *(input_column(self.job, n, earlier) for n in self.job.variant.code.columns),
             ]
         return made
 
@@ -247,6 +249,21 @@ class Call:
         )
 
 
+def input_column(job: Job, name: str, panel: Panel | None = None) -> np.ndarray:
+    """An input of the code on every bar of the job's panel, or of another panel of the same symbols."""
+    panel = panel or job.panel
+    op = job.program.plan.named_inputs.get(name)
+    if op is None:
+        return panel.column(name)
+    value = job.fixed[op]
+    if name.startswith("is"):
+        return panel.per_symbol([float(s == value) for s in panel.symbols])
+    try:
+        return panel.begins(Timeframe.parse(str(value)))
+    except ValueError as error:
+        raise RunProblem(str(error)) from None
+
+
 def _ends_of(panel: Panel, k: int) -> np.ndarray:
     bars = panel.bars(k)
     return bars.calendar.closes(bars.times, panel.timeframe, panel.extended)
@@ -259,6 +276,7 @@ def _pointers(arrays: Sequence[np.ndarray]) -> ctypes.Array[ctypes.c_void_p]:
 def _run_reference(job: Job, outs: Sequence[np.ndarray]) -> None:
     """The same with the reference runner."""
     variant, panel = job.variant, job.panel
+    columns = {name: input_column(job, name) for name in variant.code.columns}
     for k in range(len(panel)):
         runner = Runner(variant.live, variant.state, job.layout, job.fixed, variant.leaves)
         before: list[tuple[Mapping[str, np.ndarray], int, int]] = []
@@ -268,12 +286,14 @@ def _run_reference(job: Job, outs: Sequence[np.ndarray]) -> None:
             else:
                 first = int(panel.times[panel.starts[k]]) if panel.ends[k] > panel.starts[k] else 0
                 last = int(earlier.offsets[k] + np.searchsorted(_ends_of(earlier, k), first, "right"))
-                before.append((earlier.columns, int(earlier.starts[k]), last))
+                before.append(
+                    ({n: input_column(job, n, earlier) for n in variant.code.columns}, int(earlier.starts[k]), last)
+                )
         runner.run(
             job.layout.template.copy(),
             int(panel.starts[k]),
             int(panel.ends[k]),
-            panel.columns,
+            columns,
             job.steps,
             outs,
             commit=False,

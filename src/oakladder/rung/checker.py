@@ -275,6 +275,8 @@ class Checker:
                 f"`{name.name}` is already made in line {old.span.line}.",
                 "Choose another name; to change a value, make it with `keep` or `fresh` and use `set`.",
             )
+        elif self._blame:
+            pass  # a library function may name its results as the bar's own: `open`, `high`
         elif (
             name.name in self._base
             or name.name in registry.PRIMITIVES
@@ -322,6 +324,8 @@ class Checker:
                 "Keep a number, and choose the text or colour from it with `if … then … else`.",
             )
         kept = replace(start, moving=True, value=None, counter=False)
+        if start.kind is Kind.NONE:  # what it holds is known from the first `set` on
+            kept = replace(kept, kind=Kind.UNKNOWN, unit=Unit.UNKNOWN)
         self._bind(statement.name, Binding(word, kept, statement.name.span, in_block=scope.blocks > 0), scope)
 
     def _set(self, statement: t.Set, scope: Scope) -> None:
@@ -347,7 +351,7 @@ class Checker:
                 "Give it a value of its own kind.",
             )
             return
-        if old.kind is Kind.NONE:
+        if old.kind is Kind.UNKNOWN:
             binding.type = replace(value, moving=True, value=None, counter=False)
         elif value.kind is Kind.NUMBER:
             binding.type = replace(old, unit=common_unit(old.unit, value.unit))
@@ -441,13 +445,27 @@ class Checker:
                     "Put it among them.",
                 )
             if any(o.moving for o in options):
-                self.report(
-                    "R302",
-                    statement.span,
-                    "Choices that move are not part of this version yet.",
-                    "Choose between fixed values.",
-                )
+                self._series_setting(statement)
+                default = replace(default, moving=True)
         self._bind(statement.name, Binding("setting", replace(default, value=None), statement.name.span), scope)
+
+    def _series_setting(self, statement: t.Setting) -> None:
+        """A setting that chooses between series: each choice is a name, so that it can be offered."""
+        names = [c.name if isinstance(c, t.Name) else "" for c in statement.choices]
+        if not all(names):
+            self.report(
+                "R302",
+                statement.span,
+                "Choices that move must be plain names, such as `close` or `hl2`.",
+                "Make the others above with `let`, and offer their names.",
+            )
+        elif not isinstance(statement.default, t.Name) or statement.default.name not in names:
+            self.report(
+                "R303",
+                statement.default.span,
+                f"The default of `{statement.name.name}` is not among its choices.",
+                "Put it among them.",
+            )
 
     def _limits(self, statement: t.Setting, scope: Scope) -> list[object]:
         ends = [statement.low, statement.high] + ([statement.step] if statement.step else [])
@@ -519,6 +537,8 @@ class Checker:
 
     def _wanted(self, expr: t.Expr, scope: Scope, kind: Kind, what: str) -> Type:
         type_ = self._single(expr, scope)
+        if kind is Kind.NUMBER and type_.kind is Kind.CLOCK:
+            return replace(type_, kind=Kind.NUMBER, value=None)  # a clock time counts its minutes
         if type_.known_kind and type_.kind is not kind:
             fix = "Compare it with something, as in `> 0`." if kind is Kind.FLAG and type_.kind is Kind.NUMBER else ""
             if kind is Kind.NUMBER and type_.kind is Kind.FLAG:
@@ -680,7 +700,8 @@ class Checker:
         for k, op in enumerate(expr.ops):
             a, b = types[k], types[k + 1]
             span = expr.values[k + 1].span
-            if a.known_kind and b.known_kind and a.kind is not b.kind:
+            timed = {a.kind, b.kind} == {Kind.CLOCK, Kind.NUMBER}
+            if a.known_kind and b.known_kind and a.kind is not b.kind and not timed:
                 self.report(
                     "R301",
                     span,
@@ -920,6 +941,8 @@ class Checker:
         for argument, (name, wants) in zip(expr.arguments, primitive.parameters, strict=True):
             if wants == registry.Wants.ANY:
                 types.append(self._single(argument, scope))
+            elif wants == registry.Wants.TIMEFRAME:
+                types.append(self._wanted(argument, scope, Kind.TIMEFRAME, f"`{name}` of `{expr.name}`"))
             elif wants == registry.Wants.LENGTH:
                 types.append(self._length(argument, scope, expr.name))
             else:

@@ -15,6 +15,7 @@ from . import tree as t
 from .checker import arrange
 from .parser import parse
 from .plan import (
+    CHART_TIMEFRAME,
     DATA_EXPONENT,
     DIVISOR_EXPONENT,
     TAME_EXPONENT,
@@ -37,6 +38,8 @@ from .problems import Problem, ScriptError, Span
 
 MAX_OPS = 40_000
 _NAN = float("nan")
+#: Operations that differ from bar to bar (or symbol to symbol) whatever they are made of.
+_MOVING = frozenset(["input", "get", "prev", "past", "fold", "bar", "export", "symbol"])
 _MAX_LENGTH = 100_000
 
 
@@ -108,6 +111,7 @@ class Lowerer:
         self._rings: dict[object, Ring] = {}
         self._befores: dict[object, Slot] = {}
         self._root = Instance(script.statements)
+        self.named_inputs: dict[str, Op] = {}
         self._derived: dict[str, t.Expr] = {}
         self._count = 0
         self._line = 1
@@ -115,7 +119,7 @@ class Lowerer:
     def run(self) -> Plan:
         """The plan of the whole script."""
         frame = self._frame(self._root, self.base, len(self.script.statements))
-        return Plan(self.domains, self.outputs, self.demands, self._values_of(frame))
+        return Plan(self.domains, self.outputs, self.demands, self._values_of(frame), self.named_inputs)
 
     def _values_of(self, frame: Frame) -> dict[str, Op]:
         """Every top-level `let` and `keep` as it stands at the end of the bar."""
@@ -148,7 +152,7 @@ class Lowerer:
         domain: Domain,
     ) -> Op:
         """A value on a domain; the same value asked for twice is made once."""
-        fixed = all(a.fixed for a in args) and code not in ("input", "get", "prev", "past", "fold", "bar", "export")
+        fixed = all(a.fixed for a in args) and code not in _MOVING
         version = self._versions.get(attr, 0) if isinstance(attr, Slot) else 0
         key = (code, attr, kind, version, *map(id, args))
         shell = kind not in ("number", "flag")
@@ -363,7 +367,17 @@ class Lowerer:
 
     def _setting(self, statement: t.Setting, frame: Frame) -> Op:
         default = self._one(self._value(statement.default, frame))
-        return self._emit("setting", attr=statement.name.name, kind=default.kind, domain=frame.domain)
+        name = statement.name.name
+        if default.fixed or not statement.choices:
+            return self._emit("setting", attr=name, kind=default.kind, domain=frame.domain)
+        chosen = self._emit("setting", attr=name, kind="text", domain=frame.domain)
+        made = default
+        for choice in statement.choices:
+            assert isinstance(choice, t.Name)
+            word = self._emit("literal", attr=choice.name, kind="text", domain=frame.domain)
+            test = self._emit("eq", chosen, word, kind="flag", domain=frame.domain)
+            made = self._between(test, self._one(self._value(choice, frame)), made, frame.domain)
+        return made
 
     # --- outputs ----------------------------------------------------------------------------------
 
@@ -479,22 +493,41 @@ class Lowerer:
             return self._value(self._derived_expr(expr.name), Frame(_NOWHERE, frame.domain))
         if expr.name == "bar":
             return self._emit("bar", bound=40, domain=frame.domain)
+        if expr.name in registry.TIME_INPUTS:
+            raw = self._emit("input", attr=expr.name, bound=DATA_EXPONENT, domain=frame.domain)
+            return self._flag(raw, frame.domain) if expr.name == "extended" else raw
+        if expr.name == "symbol":
+            return self._emit("symbol", kind="text", domain=frame.domain)
+        if expr.name == "timeframe":
+            return frame.domain.timeframe or self._emit(
+                "setting", attr=CHART_TIMEFRAME, kind="timeframe", domain=frame.domain
+            )
         if expr.name in registry.PALETTE:
             return self._emit("literal", attr=expr.name, kind="colour", domain=frame.domain)
         return self._call(t.Call(expr.name, (), (), expr.span), frame)
 
     def _derived_expr(self, name: str) -> t.Expr:
-        if name not in self._derived:
-            script, _ = parse(f"let x = {registry.DERIVED[name]}")
+        return self._written(registry.DERIVED[name])
+
+    def _written(self, text: str) -> t.Expr:
+        """An expression that the compiler itself writes in Rung."""
+        if text not in self._derived:
+            script, _ = parse(f"let x = {text}")
             statement = script.statements[0]
             assert isinstance(statement, t.Let)
-            self._derived[name] = statement.value
-        return self._derived[name]
+            self._derived[text] = statement.value
+        return self._derived[text]
 
     def _pair(self, code: str, before: tuple[Op, ...], left: t.Expr, right: t.Expr, frame: Frame) -> Op:
         """A value that is one of two, of whichever kind they are."""
         domain = frame.domain
         a, b = self._one(self._value(left, frame)), self._one(self._value(right, frame))
+        return self._either(code, before, a, b, domain)
+
+    def _between(self, test: Op, yes: Op, no: Op, domain: Domain) -> Op:
+        return self._either("choose", (test,), yes, no, domain)
+
+    def _either(self, code: str, before: tuple[Op, ...], a: Op, b: Op, domain: Domain) -> Op:
         if a.is_shell or b.is_shell:
             return self._emit(code, *before, a, b, kind=a.kind if a.is_shell else b.kind, domain=domain)
         if a.is_flag or b.is_flag:
@@ -530,7 +563,9 @@ class Lowerer:
         result: Op | None = None
         for k, op in enumerate(expr.ops):
             a, b = values[k], values[k + 1]
-            if a.is_shell or b.is_shell:
+            if "symbol" in (a.code, b.code):
+                made = self._is_symbol(a if b.code == "symbol" else b, op, domain)
+            elif a.is_shell or b.is_shell:
                 made = self._emit(names[op], a, b, kind="flag", domain=domain)
             else:
                 made = self._emit(
@@ -539,6 +574,12 @@ class Lowerer:
             result = made if result is None else self._emit("and", result, made, kind="flag", domain=domain)
         assert result is not None
         return result
+
+    def _is_symbol(self, text: Op, op: str, domain: Domain) -> Op:
+        """Whether the symbol is the one that a fixed text names: an input of its own for each text."""
+        raw = self._emit("input", attr=self._fixed_input("is", text), bound=1, domain=domain)
+        same = self._flag(raw, domain)
+        return same if op == "==" else self._emit("not", same, kind="flag", domain=domain)
 
     # --- the past ---------------------------------------------------------------------------------
 
@@ -648,6 +689,8 @@ class Lowerer:
     def _primitive(self, expr: t.Call, frame: Frame) -> Op:
         domain = frame.domain
         args = [self._one(self._value(a, frame)) for a in expr.arguments]
+        if expr.name == "new":
+            return self._new(args[0], frame)
         if expr.name == "known":
             return self._emit("known", args[0], kind="flag", domain=domain)
         numbers = [self._number(a, domain) for a in args]
@@ -659,6 +702,37 @@ class Lowerer:
         if expr.name == "exp":
             return self._tame(self._emit("exp", numbers[0], bound=math.inf, domain=domain), domain)
         return self._emit(expr.name, *numbers, bound=bound, domain=domain)
+
+    def _new(self, timeframe: Op, frame: Frame) -> Op:
+        """Whether a longer bar begins: days, weeks and months by the calendar, shorter ones by an input."""
+        domain = frame.domain
+        name = self._fixed_input("new", timeframe)
+        made = self._flag(self._emit("input", attr=name, bound=1, domain=domain), domain)
+        for word, period in registry.PERIODS.items():
+            test = self._emit(
+                "eq",
+                timeframe,
+                self._emit("literal", attr=word, kind="timeframe", domain=domain),
+                kind="flag",
+                domain=domain,
+            )
+            changed = self._written(f"({period}) != (({period})[1] else -1)")
+            begins = self._flag(self._value(changed, Frame(_NOWHERE, domain)), domain)
+            if timeframe.code == "literal":
+                if timeframe.attr == word:
+                    return begins
+                continue
+            made = self._between(test, begins, made, domain)
+        return made
+
+    def _fixed_input(self, what: str, op: Op) -> str:
+        """The name of an input that depends on a fixed value, which the engine looks up before a run."""
+        for name, other in self.named_inputs.items():
+            if other is op and name.startswith(what):
+                return name
+        name = f"{what} {len(self.named_inputs)}"
+        self.named_inputs[name] = op
+        return name
 
     def _fold(self, how: str, x: Op, length: Op, domain: Domain) -> Op:
         self._demand(length, 1, _MAX_LENGTH, f"the length of `{how}`")

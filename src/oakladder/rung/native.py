@@ -696,7 +696,7 @@ bar_begin:
 
     def _merge(self, name: str, old: str, x: str) -> str:
         """The counterpart of `reference._merged`."""
-        if name == "open":
+        if name not in ("high", "low", "close", "volume"):
             return self._pick(self.new(f"fcmp uno double {old}, {old}"), x, old)
         if name in ("high", "low"):
             beyond = self.new(f"fcmp {'ogt' if name == 'high' else 'olt'} double {x}, {old}")

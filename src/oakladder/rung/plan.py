@@ -20,6 +20,8 @@ TAME_EXPONENT = 332
 TAME_LIMIT = 2.0**TAME_EXPONENT
 #: A fixed divisor smaller than two to the minus this is taken for zero, so that quotients need no check.
 DIVISOR_EXPONENT = 300
+#: The name under which the timeframe of the chart is passed among the settings.
+CHART_TIMEFRAME = "$timeframe"
 #: What the data can hold: `bars` turns anything larger into none.
 DATA_EXPONENT = 60
 
@@ -173,6 +175,8 @@ class Plan:
     demands: list[Demand]
     #: Every top-level `let` and `keep`, by name.
     values: dict[str, Op]
+    #: Inputs that depend on a fixed value (``new 0`` on a timeframe, ``is 0`` on a symbol), by name.
+    named_inputs: dict[str, Op]
 
 
 @dataclass(slots=True)

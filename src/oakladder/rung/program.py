@@ -103,6 +103,8 @@ class Program:
         wanted += [lag for ring in variant.state.rings for lag in ring.lags if lag.fixed]
         wanted += [d.timeframe for d in variant.live.domains if d.timeframe is not None]
         wanted += [op for op in variant.live.ops if op.fixed]
+        inputs = {name for names in variant.state.inputs.values() for name in names}
+        wanted += [op for name, op in self.plan.named_inputs.items() if name in inputs]
         return evaluate_fixed(wanted, settings)
 
     def layout(self, variant: Variant, fixed: Mapping[Op, object]) -> Layout:

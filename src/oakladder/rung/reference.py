@@ -273,15 +273,15 @@ def _merged(name: str, old: float, x: float) -> float:
     if old != old:
         return x
     match name:
-        case "open":
-            return old
+        case "close":
+            return x
         case "high":
             return x if x > old else old
         case "low":
             return x if x < old else old
         case "volume":
             return old + x
-    return x
+    return old
 
 
 def _encoded(op: Op, value: object) -> float:

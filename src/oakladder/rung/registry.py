@@ -37,6 +37,16 @@ BAR_VALUES: dict[str, BarValue] = {
         BarValue("hlc3", _PRICE, "mean of high, low and close"),
         BarValue("ohlc4", _PRICE, "mean of open, high, low and close"),
         BarValue("bar", number(Unit.BARS), "number of the bar, from 0"),
+        BarValue("session_bar", number(Unit.BARS), "number of the bar within its session, from 0"),
+        BarValue("clock", Type(Kind.CLOCK), "time of day at which the bar opened, on the exchange's clock"),
+        BarValue("weekday", number(), "day of the week, 1 Monday to 7"),
+        BarValue("day", number(), "day of the month"),
+        BarValue("month", number(), "month of the year"),
+        BarValue("year", number(), "year"),
+        BarValue("extended", _FLAG, "whether the bar is outside regular hours"),
+        BarValue("symbol", Type(Kind.TEXT, moving=False, per_symbol=True), "the symbol, as a text"),
+        BarValue("timeframe", Type(Kind.TIMEFRAME, moving=False), "the timeframe that the script runs on"),
+        BarValue("tick_size", Type(Kind.NUMBER, False, Unit.PRICE, per_symbol=True), "smallest step of the price"),
     ]
 }
 
@@ -47,7 +57,16 @@ DERIVED: dict[str, str] = {
     "hl2": "(high + low) / 2",
     "hlc3": "(high + low + close) / 3",
     "ohlc4": "(open + high + low + close) / 4",
+    "session_bar": "age(new(1d))",
 }
+#: What changes where a new day, week or month begins; `new` compares it with the bar before.
+PERIODS: dict[str, str] = {
+    "1d": "day_number",
+    "1w": "floor((day_number + 3) / 7)",
+    "1mo": "year * 12 + month",
+}
+#: Inputs that are read from the bars' times; ``day_number`` counts exchange days since 1970 and has no name of its own.
+TIME_INPUTS = ("clock", "weekday", "day", "month", "year", "day_number", "extended", "tick_size")
 COLUMNS = ("open", "high", "low", "close", "volume")
 
 #: Palette names: the first five follow the theme, the others are the same in every theme.
@@ -94,6 +113,7 @@ class Wants:
     FLAG = "flag"
     ANY = "any"
     LENGTH = "length"
+    TIMEFRAME = "timeframe"
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,6 +160,14 @@ PRIMITIVES: dict[str, Primitive] = {
         Primitive("sqrt", (("x", Wants.NUMBER),), Kind.NUMBER, "square root; none below zero"),
         Primitive("log", (("x", Wants.NUMBER),), Kind.NUMBER, "natural logarithm; none at or below zero", unit="plain"),
         Primitive("exp", (("x", Wants.NUMBER),), Kind.NUMBER, "e to the power of x", unit="plain"),
+        Primitive(
+            "new",
+            (("timeframe", Wants.TIMEFRAME),),
+            Kind.FLAG,
+            "yes on the first bar of a new day, week, month or longer bar, as in new(1d)",
+            unit="plain",
+            holds=True,
+        ),
         Primitive("known", (("x", Wants.ANY),), Kind.FLAG, "yes where x is not none", unit="plain"),
     ]
 }

@@ -47,7 +47,7 @@ def read_at(op: Op, leaf: Callable[[Op], object], fixed: Mapping[Op, object]) ->
     """The value of a shell (or plain value) on one bar; ``leaf`` reads numbers and flags there."""
     if op in fixed:
         return fixed[op]
-    if not op.is_shell:
+    if not op.is_shell or op.code == "symbol":
         return leaf(op)
     if op.code == "choose":
         test = read_at(op.args[0], leaf, fixed)
