@@ -28,7 +28,7 @@ def random_bars(seed: int, count: int, *, holes: bool = True) -> Bars:
     rng = np.random.default_rng(seed)
     steps = np.round(rng.normal(0, 1, count), 1) * (rng.random(count) < 0.8)
     close = 100 + np.cumsum(steps)
-    close = np.abs(close) + 5
+    close = np.round(np.abs(close) + 5, 1)
     open_ = np.concatenate([[close[0]], close[:-1]]) + np.round(rng.normal(0, 0.5, count), 1) * (
         rng.random(count) < 0.3
     )

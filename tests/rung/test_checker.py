@@ -66,7 +66,7 @@ def test_every_slip_has_its_code(text: str, code: str) -> None:
         "define twice(x, n = 2)\n    give x * n\nline twice(close)\nline twice(close, n = 3)",
         "keep n = 0\nif close > open\n    set n = n + 1\nelse if close < open\n    set n = 0\nline n",
         "fresh best = 0\nfor k in 0..4\n    if close[k] > best\n        set best = close[k]\n    if k > 2\n        stop\nline best",
-        "let day = close on 1d\nline day",
+        "let daily = close on 1d\nline daily",
         "line true_range",
         "line bar / volume",
     ],

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from helpers import random_bars, values
 from oakladder.engine import run as running
+from oakladder.rung import native
 
 NUMBERS = st.sampled_from(
     ["close", "open", "high", "volume", "1", "0", "2.5", "-3", "(0 / 0)", "bar", "hl2", "n", "m * 2"]
@@ -100,3 +101,13 @@ def test_quick_and_thorough_code_give_the_same_bits(monkeypatch: pytest.MonkeyPa
     thorough = values(script, bars)
     for name in quick:
         np.testing.assert_array_equal(quick[name], thorough[name])
+
+
+def test_code_that_is_no_longer_remembered_is_freed_without_harm(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(native, "_MOST_MACHINES", 3)
+    bars = random_bars(1, 30)
+    for round_ in range(2):
+        for k in range(12):
+            made = values(f"let x = close * {k} + {round_}", bars)["x"]
+            np.testing.assert_allclose(made, bars["close"] * k + round_)
+    assert len(native._MACHINES) <= 3

@@ -277,11 +277,7 @@ class Checker:
             )
         elif self._blame:
             pass  # a library function may name its results as the bar's own: `open`, `high`
-        elif (
-            name.name in self._base
-            or name.name in registry.PRIMITIVES
-            or (name.name in library.names() and not self._stack)
-        ):
+        elif name.name in self._base or name.name in registry.PRIMITIVES:
             self.report(
                 "R202",
                 name.span,

@@ -14,7 +14,9 @@ import ctypes
 import ctypes.util
 import hashlib
 import struct
+import sys
 import threading
+from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
@@ -793,8 +795,9 @@ class Unit:
         return _PRELUDE + "\n".join(steps) + main + _META
 
 
-@lru_cache(maxsize=2)
-def _target(level: int) -> llvm.TargetMachine:
+@lru_cache(maxsize=1)
+def _features() -> str:
+    """Makes LLVM and the mathematical functions ready, once; gives the features of this machine that we use."""
     llvm.initialize_native_target()
     llvm.initialize_native_asmprinter()
     libm = ctypes.CDLL(ctypes.util.find_library("m") or "libm.so.6")
@@ -805,9 +808,14 @@ def _target(level: int) -> llvm.TargetMachine:
     features = dict(llvm.get_host_cpu_features())
     # One number at a time is compared and chosen; the wide mask registers only slow that down.
     features.update({name: False for name in features if name.startswith("avx512") or name == "evex512"})
-    words = ",".join(f"{'+' if on else '-'}{name}" for name, on in features.items())
+    return ",".join(f"{'+' if on else '-'}{name}" for name, on in features.items())
+
+
+def _target(level: int) -> llvm.TargetMachine:
+    """A target machine for one engine: an engine takes its machine with it when it is freed."""
+    features = _features()
     target = llvm.Target.from_default_triple()
-    return target.create_target_machine(cpu=llvm.get_host_cpu_name(), features=words, opt=level)
+    return target.create_target_machine(cpu=llvm.get_host_cpu_name(), features=features, opt=level)
 
 
 _POINTER = ctypes.c_void_p
@@ -838,9 +846,32 @@ class Machine:
     engine: object
 
 
-@lru_cache(maxsize=256)
-def _machine(digest: bytes, text: str, thorough: bool) -> Machine:
-    """Compiles a module; the same text is compiled once in a process."""
+#: Machine code by text and form, the most recent last; and what was put out of it while still in use.
+_MACHINES: OrderedDict[tuple[bytes, bool], Machine] = OrderedDict()
+_RETIRED: list[Machine] = []
+_MOST_MACHINES = 256
+
+
+def _machine(text: str, thorough: bool) -> Machine:
+    """Machine code for a module; the same text is compiled once. Call with the lock held.
+
+    Code is freed only here, with the lock held and when nobody else has it: LLVM does not bear one thread
+    freeing while another compiles.
+    """
+    key = (hashlib.sha256(text.encode()).digest(), thorough)
+    if key in _MACHINES:
+        _MACHINES.move_to_end(key)
+        return _MACHINES[key]
+    made = _MACHINES[key] = _compile(text, thorough)
+    while len(_MACHINES) > _MOST_MACHINES:
+        _RETIRED.append(_MACHINES.popitem(last=False)[1])
+    for k in reversed(range(len(_RETIRED))):
+        if sys.getrefcount(_RETIRED[k]) <= 2:
+            del _RETIRED[k]
+    return made
+
+
+def _compile(text: str, thorough: bool) -> Machine:
     machine = _target(2 if thorough else 0)
     module = llvm.parse_assembly(text)
     module.triple = machine.triple
@@ -874,7 +905,7 @@ class Compiled:
     def machine(self, thorough: bool) -> Machine:
         """Machine code, compiled on first use."""
         with _LOCK:
-            return _machine(hashlib.sha256(self.text.encode()).digest(), self.text, thorough)
+            return _machine(self.text, thorough)
 
 
 def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
