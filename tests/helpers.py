@@ -35,6 +35,7 @@ def random_bars(seed: int, count: int, *, holes: bool = True) -> Bars:
     high = np.maximum(open_, close) + np.round(np.abs(rng.normal(0, 0.5, count)), 1)
     low = np.minimum(open_, close) - np.round(np.abs(rng.normal(0, 0.5, count)), 1)
     volume = np.floor(rng.exponential(1000, count))
+    open_, high, low = (np.round(x, 1) for x in (open_, high, low))
     columns = {"open": open_, "high": high, "low": low, "close": close, "volume": volume}
     if holes:
         for name in columns:
