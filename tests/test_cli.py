@@ -121,6 +121,22 @@ def test_bad_data_are_refused_with_their_line(call) -> None:  # type: ignore[no-
     assert got == 3 and "line 2: the high 1 is below the low 2" in err
 
 
+def test_eval_prints_the_drawings(call) -> None:  # type: ignore[no-untyped-def]
+    bars_file()
+    code, out, _ = call(
+        "eval", rule(RULE + 'lane "Up" color good when go\n'), "--csv", "bars.csv", "--out", "out.csv", "--json"
+    )
+    drawn = json.loads(out)
+    assert code == 0 and drawn["lines"][0]["values"][:2] == [None, None]
+    fired = drawn["events"][0]["bars"]
+    assert [k for k, c in enumerate(drawn["lanes"][0]["colours"]) if c] == fired and fired
+
+
+def test_brief_adds_the_script_and_its_problems(call) -> None:  # type: ignore[no-untyped-def]
+    code, out, _ = call("brief", rule("rung 1\nline clsoe\n"))
+    assert code == 0 and out.startswith("RUNG") and "line clsoe" in out and "R201" in out
+
+
 def test_scan_prints_a_table_csv_or_json(call) -> None:  # type: ignore[no-untyped-def]
     code, out, _ = call("scan", rule(), "--signal", "go", "--within", "3", "--format", "json")
     found = json.loads(out)

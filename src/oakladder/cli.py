@@ -26,8 +26,9 @@ from oakladder.bars.series import Panel, panel_of, resample
 from oakladder.bars.text_files import iso, read_csv
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine import scan as scanning
+from oakladder.engine.drawing import as_plain, day_paint, draw
 from oakladder.engine.run import Result, run
-from oakladder.rung import CODES, Program, RunProblem, ScriptError, analyse, compile_script
+from oakladder.rung import CODES, Program, RunProblem, ScriptError, analyse, compile_script, describe
 from oakladder.rung.plan import Op
 from oakladder.rung.problems import did_you_mean
 from oakladder.workspace import ScriptFileProblem, Workspace, read_script
@@ -165,7 +166,7 @@ def evaluate(
     timeframe: Annotated[str | None, typer.Option(help="1m … 4h, 1d, 1w, 1mo")] = None,
     settings: SetOption = None,
     everything: Annotated[bool, typer.Option("--all", help="every top-level let and keep too")] = False,
-    as_json: Annotated[bool, typer.Option("--json", help="problems as JSON")] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="print the drawings as JSON; problems too")] = False,
 ) -> None:
     """Run a script over the bars of one symbol and write its outputs."""
     if (csv_file is None) == (symbol is None):
@@ -179,6 +180,8 @@ def evaluate(
     except RunProblem as error:
         _fail(CALL_WRONG, str(error))
     _write_csv(out, panel, names, result)
+    if as_json:
+        print(json.dumps(as_plain(draw(result, day_paint), len(panel.times) - 1)))
 
 
 def _bars(csv_file: Path | None, symbol: str | None, timeframe: str | None) -> Panel:
@@ -304,6 +307,22 @@ def _print_scan(found: scanning.Scan, library: BarLibrary, format_: Format) -> N
             change = "" if np.isnan(hit.change) else f"{hit.change:+.2%}"
             table.add_row(hit.symbol, str(row["name"]), str(hit.bars_ago), f"{hit.last:,.{decimals}f}", change)
         Console().print(table)
+
+
+@app.command()
+def brief(script: Annotated[Path | None, typer.Argument(help="a .rung file to add, with its problems")] = None) -> None:
+    """Print the whole language on one page, to paste to whoever helps with a script."""
+    print(describe.brief())
+    if script is None:
+        return
+    try:
+        text = read_script(script)
+    except ScriptFileProblem as error:
+        _fail(CALL_WRONG, str(error))
+    print(f"THE SCRIPT AS IT STANDS\n{text}")
+    problems = analyse(text).problems
+    print("ITS PROBLEMS" if problems else "IT HAS NO PROBLEMS")
+    _print_problems(script, problems, False, sys.stdout)
 
 
 @app.command()

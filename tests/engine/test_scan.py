@@ -8,9 +8,10 @@ from importlib.resources import files
 import numpy as np
 import pytest
 
+from helpers import daily_bars
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary
-from oakladder.bars.series import Bars
+from oakladder.bars.series import Bars, panel_of
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine import run as running
 from oakladder.engine.drawing import draw
@@ -103,6 +104,34 @@ def test_columns_and_pips_say_the_age_of_the_latest_signal(market: BarLibrary) -
             "bullish",
         )
         assert len(pip) == 1
+
+
+def test_zones_links_lanes_bands_and_columns_are_worked_out() -> None:
+    program = compile_script("""rung 1
+let up = close > close[1]
+zone low to high lasting 2 bars when bar == 3
+zone low to high until close > 8 when bar between 5 and 6
+zone low to high when bar == 8
+link low[2] ago 2 to high ago 1 color bad when bar == 4
+lane "Up" color if up then good else bad when bar > 0
+band low, high color sand
+histogram close - open base 1
+mark up shape star ago 2 when bar < 4
+paint volume color good when up
+paint background color bad when bar == 1
+""")
+    close = np.array([1.0, 2, 3, 2, 5, 6, 7, 8, 9, 1])
+    result = run(program, panel_of([daily_bars(close, low=close - 1, high=close + 1)]))
+    picture = draw(result, {"good": 1, "bad": 2, "sand": 3, "mute": 4, "calm": 5}.__getitem__)
+    assert [(z.start, z.end, z.low, z.high) for z in picture.zones] == [(3, 5, 1, 3), (5, 8, 5, 7), (8, 9, 8, 10)]
+    (link,) = picture.links
+    assert (link.start, link.end, link.known, link.pane) == ((2, 2.0), (3, 6.0), 4, "price")
+    assert picture.lanes[0].name == "Up" and picture.lanes[0].colours.tolist() == [0, 1, 1, 2, 1, 1, 1, 1, 1, 2]
+    assert np.array_equal(picture.bands[0].second - picture.bands[0].first, np.full(10, 2.0))
+    assert (picture.histograms[0].base == 1).all() and not picture.histograms[0].values.any()
+    assert picture.marks[0].bars.tolist() == [0] and picture.marks[0].known.tolist() == [2]
+    assert picture.volume_colours is not None and picture.volume_colours.tolist() == [0, 1, 1, 0, 1, 1, 1, 1, 1, 0]
+    assert picture.ground_colours is not None and picture.ground_colours.nonzero()[0].tolist() == [1]
 
 
 def test_drawing_data_says_what_where_and_in_which_colour(market: BarLibrary) -> None:

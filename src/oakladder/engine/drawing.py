@@ -7,11 +7,13 @@ Nothing here knows of a screen. Colours are 0xAARRGGBB, made by the caller's ``p
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, is_dataclass
+from typing import Any
 
 import numpy as np
 
 from oakladder.rung.plan import Op, Output
+from oakladder.rung.registry import PALETTE
 from oakladder.rung.shells import write_value
 
 from .run import Result
@@ -36,10 +38,14 @@ class Line:
 
 @dataclass(frozen=True, slots=True)
 class Mark:
-    """A shape on some bars. ``prices`` is given for marks at a price; others stand above or below the bar."""
+    """A shape on some bars. ``prices`` is given for marks at a price; others stand above or below the bar.
+
+    ``known`` is, for each, the bar on which it became known; with ``ago`` that is later than the bar it stands on.
+    """
 
     name: str
     bars: np.ndarray
+    known: np.ndarray
     side: str
     prices: np.ndarray | None
     shape: str
@@ -49,13 +55,70 @@ class Mark:
 
 @dataclass(frozen=True, slots=True)
 class Label:
-    """Texts on some bars."""
+    """Texts on some bars; ``known`` as for marks."""
 
     bars: np.ndarray
+    known: np.ndarray
     side: str
     prices: np.ndarray | None
     texts: list[str]
     colours: np.ndarray
+
+
+@dataclass(frozen=True, slots=True)
+class Columns:
+    """A histogram: columns from a base to a value on each bar."""
+
+    name: str
+    pane: str
+    values: np.ndarray
+    base: np.ndarray
+    colours: np.ndarray
+
+
+@dataclass(frozen=True, slots=True)
+class Band:
+    """The area between two lines."""
+
+    name: str
+    pane: str
+    first: np.ndarray
+    second: np.ndarray
+    colours: np.ndarray
+
+
+@dataclass(frozen=True, slots=True)
+class Lane:
+    """A named row of squares; colour 0 is an empty place."""
+
+    name: str
+    colours: np.ndarray
+
+
+@dataclass(frozen=True, slots=True)
+class Zone:
+    """A rectangle between two prices, from the bar where it opened up to and including its last bar."""
+
+    name: str
+    start: int
+    end: int
+    low: float
+    high: float
+    colour: int
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """A straight line between two earlier points, known on the bar ``known``."""
+
+    name: str
+    pane: str
+    start: tuple[int, float]
+    end: tuple[int, float]
+    known: int
+    colour: int
+    width: float
+    style: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +148,13 @@ class Picture:
     marks: tuple[Mark, ...]
     labels: tuple[Label, ...]
     bar_colours: np.ndarray | None
+    volume_colours: np.ndarray | None
+    ground_colours: np.ndarray | None
+    histograms: tuple[Columns, ...]
+    bands: tuple[Band, ...]
+    lanes: tuple[Lane, ...]
+    zones: tuple[Zone, ...]
+    links: tuple[Link, ...]
     notes: tuple[Note, ...]
     events: tuple[Event, ...]
     panes: tuple[str, ...]
@@ -92,30 +162,37 @@ class Picture:
 
 def draw(result: Result, paint: Paint) -> Picture:
     """The drawing data of a result over a panel of one symbol."""
+    made: dict[str, list[Any]] = {what: [] for what in _MAKERS}
+    painted: dict[str, np.ndarray | None] = {"bars": None, "volume": None, "background": None}
     pane = PRICE
-    lines: list[Line] = []
-    marks: list[Mark] = []
-    labels: list[Label] = []
-    notes: list[Note] = []
-    painted: np.ndarray | None = None
     for output in result.outputs:
-        match output.what:
-            case "line" | "level":
-                pane = _pane(output, pane)
-                lines.append(_line(result, output, pane, paint))
-            case "mark":
-                marks.append(_mark(result, output, paint))
-            case "label":
-                labels.append(_label(result, output, paint))
-            case "paint" if output.attributes["painted"] == "bars":
-                colours = _colours(result, output, paint, "warn")
-                painted = colours if painted is None else np.where(colours != 0, colours, painted)
-            case "note":
-                notes.append(_note(result, output, paint))
-    events = tuple(_event(result, o) for o in result.outputs if o.what == "signal")
-    marks += [_default_mark(result, o, paint) for o in _unmarked(result.outputs)]
-    panes = tuple(dict.fromkeys(line.pane for line in lines if line.pane not in (PRICE, VOLUME)))
-    return Picture(tuple(lines), tuple(marks), tuple(labels), painted, tuple(notes), events, panes)
+        if output.what in _PLACED:
+            pane = _pane(output, pane)
+        if output.what == "paint":
+            where = output.attributes["painted"]
+            colours, before = _colours(result, output, paint, "warn"), painted[where]
+            painted[where] = colours if before is None else np.where(colours != 0, colours, before)
+        elif output.what in _MAKERS:
+            made[output.what] += _MAKERS[output.what](result, output, paint, pane)
+    lines = [*made["line"], *made["level"]]
+    marks = made["mark"] + [_default_mark(result, o, paint) for o in _unmarked(result.outputs)]
+    placed = [*lines, *made["histogram"], *made["band"], *made["link"]]
+    return Picture(
+        lines=tuple(lines),
+        marks=tuple(marks),
+        labels=tuple(made["label"]),
+        bar_colours=painted["bars"],
+        volume_colours=painted["volume"],
+        ground_colours=painted["background"],
+        histograms=tuple(made["histogram"]),
+        bands=tuple(made["band"]),
+        lanes=tuple(made["lane"]),
+        zones=tuple(made["zone"]),
+        links=tuple(made["link"]),
+        notes=tuple(made["note"]),
+        events=tuple(_event(result, o) for o in result.outputs if o.what == "signal"),
+        panes=tuple(dict.fromkeys(x.pane for x in placed if x.pane not in (PRICE, VOLUME))),
+    )
 
 
 def _pane(output: Output, before: str) -> str:
@@ -170,18 +247,26 @@ def _side_of(shape: str) -> str:
 def _mark(result: Result, output: Output, paint: Paint) -> Mark:
     shape = output.attributes.get("shape", "dot")
     shown = result.is_true(output.roles["value"]) & result.is_true(output.roles.get("when"))
-    bars = np.flatnonzero(shown)
-    side, prices = _place(result, output, bars, _side_of(shape))
-    colours = _colours(result, output, paint, "calm")[bars]
+    known, bars = _known_and_shown(result, output, np.flatnonzero(shown))
+    side, prices = _place(result, output, known, _side_of(shape))
+    colours = _colours(result, output, paint, "calm")[known]
     size = int(min(max(_fixed_number(result, output, "size", 2), 1), 5))
-    return Mark(output.name, bars, side, prices, shape, colours, size)
+    return Mark(output.name, bars, known, side, prices, shape, colours, size)
+
+
+def _known_and_shown(result: Result, output: Output, known: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The bars on which drawings became known and those that they stand on, in the order of the latter."""
+    bars = _back(result, output, known)
+    order = np.argsort(bars, kind="stable")
+    order = order[bars[order] >= 0]
+    return known[order], bars[order]
 
 
 def _label(result: Result, output: Output, paint: Paint) -> Label:
-    bars = np.flatnonzero(result.is_true(output.roles.get("when")))
-    side, prices = _place(result, output, bars, "below")
-    texts = [write_value(result.at(output.roles["value"], int(b))) for b in bars]
-    return Label(bars, side, prices, texts, _colours(result, output, paint, "mute")[bars])
+    known, bars = _known_and_shown(result, output, np.flatnonzero(result.is_true(output.roles.get("when"))))
+    side, prices = _place(result, output, known, "below")
+    texts = [write_value(result.at(output.roles["value"], int(b))) for b in known]
+    return Label(bars, known, side, prices, texts, _colours(result, output, paint, "mute")[known])
 
 
 def _note(result: Result, output: Output, paint: Paint) -> Note:
@@ -196,6 +281,84 @@ def _note(result: Result, output: Output, paint: Paint) -> Note:
         return paint(str(word))
 
     return Note(output.attributes.get("corner", "top left"), text_at, colour_at)
+
+
+def _numbers(result: Result, output: Output, role: str, default: float) -> np.ndarray:
+    """A number on each bar, or the same default on all."""
+    op = output.roles.get(role)
+    return result.number(op) if op is not None else np.full(len(result.panel.times), default)
+
+
+def _back(result: Result, output: Output, bars: np.ndarray, role: str = "ago") -> np.ndarray:
+    """Bars moved back by ``ago``; -1 where that leads before the first bar or is none."""
+    ago = _numbers(result, output, role, 0.0)[bars]
+    with np.errstate(invalid="ignore"):
+        moved = bars - np.where(ago >= 0, np.floor(ago), np.nan)
+    return np.where(moved >= 0, moved, -1).astype(np.int64)
+
+
+def _columns(result: Result, output: Output, paint: Paint, pane: str) -> Columns:
+    base = _numbers(result, output, "base", 0.0)
+    return Columns(
+        output.name, pane, result.number(output.roles["value"]), base, _colours(result, output, paint, "mute")
+    )
+
+
+def _band(result: Result, output: Output, paint: Paint, pane: str) -> Band:
+    first, second = (result.number(output.roles[role]) for role in ("value", "other"))
+    return Band(output.name, pane, first, second, _colours(result, output, paint, "sand"))
+
+
+def _lane(result: Result, output: Output, paint: Paint) -> Lane:
+    last = max(len(result.panel.times) - 1, 0)
+    return Lane(write_value(result.at(output.roles["value"], last)), _colours(result, output, paint, "calm"))
+
+
+def _zones(result: Result, output: Output, paint: Paint) -> list[Zone]:
+    """One zone for each bar on which ``when`` begins to hold; it ends by ``lasting``, by ``until``, or with the data."""
+    shown = result.is_true(output.roles.get("when"))
+    starts = np.flatnonzero(shown & ~np.concatenate([[False], shown[:-1]]))
+    a, b = (result.number(output.roles[role]) for role in ("value", "other"))
+    colours, last = _colours(result, output, paint, "sand"), len(shown) - 1
+    lasting = _numbers(result, output, "lasting", np.inf)
+    ends = (
+        np.flatnonzero(result.is_true(output.roles["until"]))
+        if "until" in output.roles
+        else np.zeros(0, dtype=np.int64)
+    )
+    made = []
+    for start in starts.tolist():
+        if np.isnan(a[start] + b[start]):
+            continue
+        after = ends[ends > start]
+        end = min(
+            last, start + lasting[start] if lasting[start] == lasting[start] else last, after[0] if len(after) else last
+        )
+        low, high = sorted((float(a[start]), float(b[start])))
+        made.append(Zone(output.name, start, int(end), low, high, int(colours[start])))
+    return made
+
+
+def _links(result: Result, output: Output, paint: Paint, pane: str) -> list[Link]:
+    known = np.flatnonzero(result.is_true(output.roles.get("when")))
+    first, second = (_back(result, output, known, role) for role in ("ago_start", "ago"))
+    a, b = (result.number(output.roles[role])[known] for role in ("value", "other"))
+    colours = _colours(result, output, paint, "ink")[known]
+    width, style = _fixed_number(result, output, "width", 1.4), output.attributes.get("style", "solid")
+    whole = (first >= 0) & (second >= 0) & ~np.isnan(a + b)
+    return [
+        Link(
+            output.name,
+            pane,
+            (int(first[k]), float(a[k])),
+            (int(second[k]), float(b[k])),
+            int(known[k]),
+            int(colours[k]),
+            width,
+            style,
+        )
+        for k in np.flatnonzero(whole)
+    ]
 
 
 def _event(result: Result, output: Output) -> Event:
@@ -225,4 +388,54 @@ def _default_mark(result: Result, output: Output, paint: Paint) -> Mark:
     tone = output.attributes["tone"]
     shape = {"bullish": "arrow_up", "bearish": "arrow_down"}.get(tone, "dot")
     colours = np.full(len(bars), paint(TONE_COLOURS[tone]), dtype=np.uint32)
-    return Mark(output.name, bars, _side_of(shape), None, shape, colours, 3)
+    return Mark(output.name, bars, bars, _side_of(shape), None, shape, colours, 3)
+
+
+#: Output statement → what makes its drawings.
+_MAKERS: dict[str, Callable[[Result, Output, Paint, str], list[Any]]] = {
+    "line": lambda r, o, p, pane: [_line(r, o, pane, p)],
+    "level": lambda r, o, p, pane: [_line(r, o, pane, p)],
+    "histogram": lambda r, o, p, pane: [_columns(r, o, p, pane)],
+    "band": lambda r, o, p, pane: [_band(r, o, p, pane)],
+    "mark": lambda r, o, p, pane: [_mark(r, o, p)],
+    "label": lambda r, o, p, pane: [_label(r, o, p)],
+    "lane": lambda r, o, p, pane: [_lane(r, o, p)],
+    "zone": lambda r, o, p, pane: _zones(r, o, p),
+    "link": _links,
+    "note": lambda r, o, p, pane: [_note(r, o, p)],
+}
+#: Statements whose pane follows from their unit.
+_PLACED = frozenset(["line", "level", "histogram", "band", "link"])
+
+
+def day_paint(word: str) -> int:
+    """A colour word or #rrggbb as 0xAARRGGBB, in the colours of the day."""
+    return 0xFF000000 | int(PALETTE.get(word, word)[1:7], 16)
+
+
+def as_plain(picture: Picture, last_bar: int) -> dict[str, Any]:
+    """A picture as plain lists and words, for JSON: none is null, colours are #aarrggbb or null where not drawn."""
+    made: dict[str, Any] = {}
+    for slot in fields(picture):
+        value = getattr(picture, slot.name)
+        if slot.name == "notes":
+            made["notes"] = [{"corner": n.corner, "text": n.text_at(last_bar)} for n in value]
+        else:
+            made[slot.name] = _plain(value, slot.name)
+    return made
+
+
+def _plain(value: Any, name: str) -> Any:
+    if is_dataclass(value):
+        return {slot.name: _plain(getattr(value, slot.name), slot.name) for slot in fields(value)}
+    if "colour" in name and isinstance(value, np.ndarray | int):
+        return [_word(v) for v in value.tolist()] if isinstance(value, np.ndarray) else _word(value)
+    if isinstance(value, np.ndarray):
+        return [None if v != v else v for v in value.tolist()]
+    if isinstance(value, tuple | list):
+        return [_plain(v, name) for v in value]
+    return value
+
+
+def _word(argb: int) -> str | None:
+    return f"#{argb:08x}" if argb else None

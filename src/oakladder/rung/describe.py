@@ -5,6 +5,7 @@ from __future__ import annotations
 from importlib.resources import files
 
 from . import library
+from . import tree as t
 from .checker import signature
 from .problems import CODES
 from .registry import BAR_VALUES, PALETTE, PRIMITIVES, SHAPES, STYLES, TIMEFRAMES, Primitive
@@ -88,3 +89,35 @@ def _words(names: object) -> str:
 
 def _cell(text: str) -> str:
     return text.replace("|", "\\|").replace("\n", " ⏎ ").replace("\t", "⇥")
+
+
+#: The longest that the brief may be, in characters, so that it can be pasted anywhere.
+MOST_BRIEF = 12_000
+
+
+def brief() -> str:
+    """The whole language in one page of plain text, for whoever helps to write a script."""
+    prose = files(__package__).joinpath("brief_prose.txt").read_text(encoding="utf-8").rstrip()
+    parts = [prose, "", "STATEMENTS"]
+    parts += [f"{s.form}: {s.about}" for s in STATEMENTS]
+    parts += ["", "OF THE BAR", "; ".join(f"{v.name} ({v.about})" for v in BAR_VALUES.values())]
+    parts += ["", "FUNCTIONS (lengths are fixed whole numbers; several results are picked by name)"]
+    for name, (call, _) in functions().items():
+        found = library.function(name) if name in library.names() else None
+        results = results_of(found) if found else ()
+        parts.append(f"{call}" + (f" gives .{' .'.join(results)}" if results else ""))
+    parts += [
+        "",
+        "WORDS",
+        f"colours: {' '.join(PALETTE)} or #rrggbb",
+        f"shapes: {' '.join(SHAPES)}",
+        f"styles: {' '.join(STYLES)}",
+        f"timeframes: {' '.join(TIMEFRAMES)}, any whole minutes or hours",
+    ]
+    return "\n".join(parts) + "\n"
+
+
+def results_of(found: library.LibraryFunction) -> tuple[str, ...]:
+    """The names of a function's results, if it gives several."""
+    given = next(s for s in found.define.body if isinstance(s, t.Give))
+    return tuple(v.name for v in given.values if isinstance(v, t.Name)) if len(given.values) > 1 else ()

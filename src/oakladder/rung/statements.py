@@ -78,13 +78,36 @@ STATEMENTS: tuple[StatementInfo, ...] = (
     ),
     StatementInfo("level", "level N [style STYLE]", "a fixed horizontal line", "What a script shows"),
     StatementInfo(
+        "histogram", "histogram E [base E] [in …]", "columns from a base, 0 unless said", "What a script shows"
+    ),
+    StatementInfo("band", "band A, B [in …]", "the area between two lines", "What a script shows"),
+    StatementInfo(
+        "lane", 'lane "NAME"', "a row of squares under the price, coloured by `color` and `when`", "What a script shows"
+    ),
+    StatementInfo(
+        "zone",
+        "zone A to B [lasting N bars | until FLAG]",
+        "a rectangle between two prices, opened where `when` begins to hold",
+        "What a script shows",
+    ),
+    StatementInfo(
+        "link", "link P [ago M] to Q [ago N]", "a straight line between two earlier points", "What a script shows"
+    ),
+    StatementInfo(
         "mark",
-        "mark FLAG [above | below | at PRICE] [shape SHAPE] [size 1..5]",
+        "mark FLAG [above | below | at PRICE] [shape SHAPE] [size 1..5] [ago N]",
         "a shape at a bar",
         "What a script shows",
     ),
-    StatementInfo("label", "label TEXT [above | below | at PRICE]", "a text in a box at a bar", "What a script shows"),
-    StatementInfo("paint", "paint bars", "colours bars", "What a script shows"),
+    StatementInfo(
+        "label", "label TEXT [above | below | at PRICE] [ago N]", "a text in a box at a bar", "What a script shows"
+    ),
+    StatementInfo(
+        "paint",
+        "paint bars | volume | background",
+        "colours bars, volume columns or the space behind",
+        "What a script shows",
+    ),
     StatementInfo(
         "note",
         "note TEXT [at top | bottom left | right]",
