@@ -12,7 +12,24 @@ from oakladder.engine import run as running
 from oakladder.rung import native
 
 NUMBERS = st.sampled_from(
-    ["close", "open", "high", "volume", "1", "0", "2.5", "-3", "(0 / 0)", "bar", "hl2", "n", "m * 2"]
+    [
+        "close",
+        "open",
+        "high",
+        "volume",
+        "1",
+        "0",
+        "2.5",
+        "-3",
+        "(0 / 0)",
+        "bar",
+        "hl2",
+        "weekday",
+        "month",
+        "session_bar",
+        "n",
+        "m * 2",
+    ]
 )
 LENGTHS = st.sampled_from(["1", "2", "3", "7", "n", "n + 1"])
 
@@ -42,6 +59,15 @@ def _extend(inner: st.SearchStrategy[str]) -> st.SearchStrategy[str]:
         st.tuples(flags, inner, inner).map(lambda t: f"(if {t[0]} then {t[1]} else {t[2]})"),
         pair.map(lambda t: f"({t[0]} else {t[1]})"),
         flags.map(lambda f: f"age({f})"),
+        st.tuples(
+            st.sampled_from(["median", "linear", "wma", "percent_rank", "highest_ago", "adaptive", "hull"]),
+            inner,
+            LENGTHS,
+        ).map(lambda t: f"{t[0]}({t[1]}, {t[2]})"),
+        st.tuples(flags, LENGTHS).map(lambda t: f"count({t[0]}, {t[1]})"),
+        st.tuples(flags, inner).map(lambda t: f"latch({t[0]}, {t[1]}, 1)"),
+        inner.map(lambda e: f"highest_since(new(1w), {e})"),
+        inner.map(lambda e: f"macd({e}, 3, 5, 2).gap"),
         flags.map(lambda f: f"streak({f})"),
         inner.map(lambda e: f"({e} on 1w)"),
         inner.map(lambda e: f"({e} on 1mo forming)"),

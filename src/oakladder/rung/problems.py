@@ -116,7 +116,7 @@ CODES: dict[str, Code] = {
     "R107": Code(_E, "One equals sign in a comparison", "signal go = close = open", "signal go = close == open"),
     "R108": Code(_E, "A value is assigned without a statement", "x = close", "let x = close"),
     "R109": Code(_E, "A block is empty", "define f(x)\nlet a = 1", "define f(x)\n    give x"),
-    "R110": Code(_W, "The script does not say its version", 'title "Dips"', 'rung 1\ntitle "Dips"'),
+    "R110": Code(_W, "The script does not say its version", "line close", "rung 1\nline close"),
     "R111": Code(_E, "An unknown version of Rung", "rung 7", "rung 1"),
     "R112": Code(_E, "A script is nested too deeply or too long", "((((((…))))))", "let part = …, then use the name"),
     "R113": Code(_E, "A statement in the wrong place", "if yes\n    line close", "line close when yes"),
