@@ -44,6 +44,11 @@ def test_scripts_in_the_docs_have_no_errors() -> None:
             assert not [p.message for p in analyse(block).problems if p.is_error], page.name
 
 
+def test_the_examples_have_no_problems() -> None:
+    for path in (ROOT / "docs" / "examples").glob("*.rung"):
+        assert analyse(path.read_text(encoding="utf-8")).problems == (), path.name
+
+
 def test_links_in_the_readme_lead_somewhere() -> None:
     for link in re.findall(r"\]\(([^)#]+)\)", (ROOT / "README.md").read_text(encoding="utf-8")):
         assert (ROOT / link).exists(), link

@@ -184,6 +184,38 @@ def test_rising_bars_are_hollow_falling_bars_filled_painted_bars_coloured(window
     assert checked == {"rising", "falling", "painted"}
 
 
+def test_areas_and_lanes_are_painted_where_they_belong(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    type_script(
+        window,
+        """rung 1
+let late = bar >= 1520
+lane "Late" color rose when late
+paint background color plum when bar between 1500 and 1510
+zone 10 to 200 color teal lasting 3 bars when bar == 1525
+band low, high color rust when bar > 99999
+histogram close - open color good in pane "Body"
+paint volume color lime when late
+""",
+    )
+    calm(window)
+    chart = window.bench.chart
+    chart.see(1480, 1545)
+    assert list(chart.panes) == ["price", "lanes", "volume", "Body"]
+    high = float(chart.panes["price"].view.viewRange()[1][1])
+    ground = window.desk.theme.color("ground")
+
+    def top(bar: int) -> QColor:
+        return pixel(window, bar, high - (high - float(chart.panes["price"].view.viewRange()[1][0])) * 0.3)
+
+    assert not near(top(1505), ground) and near(top(1493), ground)
+    assert top(1526).green() > top(1526).red() and near(top(1530), ground)
+    view = chart.panes["lanes"].view
+    image = chart.viewport().grab().toImage()  # type: ignore[union-attr]
+    middle = (view.viewRange()[1][0] + view.viewRange()[1][1]) / 2
+    lane = [image.pixelColor(chart.mapFromScene(view.mapViewToScene(QPointF(b, middle)))) for b in (1512, 1530)]
+    assert near(lane[0], ground) and near(lane[1], QColor("#c4707c"))
+
+
 def test_night_changes_every_part(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     window.toggle_night()
     calm(window)

@@ -202,7 +202,8 @@ def _age_cell(ages: list[tuple[Output, int]]) -> Cell:
         return Cell("–")
     age, output = min(fired, key=lambda pair: pair[0])
     fill = TONE_COLOURS[output.attributes["tone"]] if age <= 3 else None
-    return Cell(f"{output.name} {age}", fill, float(age))
+    words = f"{age}" if len(ages) == 1 else f"{output.name} {age}"
+    return Cell(words, fill, float(age))
 
 
 def pips(

@@ -12,6 +12,8 @@ from dataclasses import dataclass, field, replace
 
 from . import library, registry
 from . import tree as t
+from .calls import arrange, holds_state, signature
+from .clauses import ALWAYS, CLAUSE_KINDS, CLAUSE_WORDS, CLAUSES, OPERANDS
 from .kinds import (
     UNKNOWN,
     Kind,
@@ -71,55 +73,6 @@ class Function:
     unit: Unit | None = None
     of_library: bool = False
     lengths: frozenset[str] = frozenset()
-
-
-#: Output statement → the kinds its operands may have.
-_OPERANDS: dict[str, tuple[tuple[Kind, ...], ...]] = {
-    "line": ((Kind.NUMBER,),),
-    "histogram": ((Kind.NUMBER,),),
-    "band": ((Kind.NUMBER,), (Kind.NUMBER,)),
-    "level": ((Kind.NUMBER,),),
-    "mark": ((Kind.FLAG,),),
-    "label": ((Kind.TEXT, Kind.NUMBER),),
-    "paint": (),
-    "lane": ((Kind.TEXT,),),
-    "zone": ((Kind.NUMBER,), (Kind.NUMBER,)),
-    "link": ((Kind.NUMBER,), (Kind.NUMBER,)),
-    "note": ((Kind.TEXT, Kind.NUMBER),),
-    "column": ((Kind.TEXT, Kind.NUMBER, Kind.FLAG),),
-}
-_ALWAYS = {"color", "when", "named"}
-#: Output statement → the clauses it takes besides ``color``, ``when`` and ``named``.
-CLAUSES: dict[str, frozenset[str]] = {
-    "line": frozenset({"width", "style", "in"}),
-    "histogram": frozenset({"base", "in"}),
-    "band": frozenset({"in"}),
-    "level": frozenset({"style", "width", "in"}),
-    "mark": frozenset({"side", "at", "shape", "size", "text", "ago", "in"}),
-    "label": frozenset({"side", "at", "size", "ago", "in"}),
-    "paint": frozenset({"painted"}),
-    "lane": frozenset(),
-    "zone": frozenset({"lasting", "until"}),
-    "link": frozenset({"width", "style", "ago", "ago_start", "in"}),
-    "note": frozenset({"corner"}),
-    "column": frozenset({"fill", "order"}),
-}
-_CLAUSE_KINDS: dict[str, Kind] = {
-    "color": Kind.COLOUR,
-    "fill": Kind.COLOUR,
-    "when": Kind.FLAG,
-    "until": Kind.FLAG,
-    "width": Kind.NUMBER,
-    "at": Kind.NUMBER,
-    "size": Kind.NUMBER,
-    "ago": Kind.NUMBER,
-    "ago_start": Kind.NUMBER,
-    "lasting": Kind.NUMBER,
-    "order": Kind.NUMBER,
-    "base": Kind.NUMBER,
-    "text": Kind.TEXT,
-}
-_CLAUSE_WORDS: dict[str, tuple[str, ...]] = {"shape": registry.SHAPES, "style": registry.STYLES}
 
 
 def base_scope() -> dict[str, Type]:
@@ -470,7 +423,7 @@ class Checker:
     # --- outputs ----------------------------------------------------------------------------------
 
     def _show(self, statement: t.Show, scope: Scope) -> None:
-        for operand, kinds in zip(statement.operands, _OPERANDS[statement.what], strict=True):
+        for operand, kinds in zip(statement.operands, OPERANDS[statement.what], strict=True):
             type_ = self._single(operand, scope)
             self.units.setdefault(statement.span.line, type_.unit)
             if type_.known_kind and type_.kind not in kinds:
@@ -484,9 +437,9 @@ class Checker:
                 self.report("R302", operand.span, "A level is fixed, and this value moves.", "Use `line` for it.")
         allowed = CLAUSES[statement.what]
         for clause in statement.clauses:
-            if clause.word not in allowed and clause.word not in _ALWAYS:
+            if clause.word not in allowed and clause.word not in ALWAYS:
                 word = str(clause.value) if clause.word == "side" else "at" if clause.word == "corner" else clause.word
-                names = sorted((allowed | _ALWAYS) - {"side", "painted", "corner"})
+                names = sorted((allowed | ALWAYS) - {"side", "painted", "corner"})
                 self.report(
                     "R114", clause.span, f"`{statement.what}` takes no `{word}`.", f"It takes {', '.join(names)}."
                 )
@@ -494,13 +447,13 @@ class Checker:
             self._clause(clause, scope)
 
     def _clause(self, clause: t.Clause, scope: Scope) -> None:
-        if clause.word in _CLAUSE_WORDS:
-            known = _CLAUSE_WORDS[clause.word]
+        if clause.word in CLAUSE_WORDS:
+            known = CLAUSE_WORDS[clause.word]
             if clause.value not in known:
                 hint = did_you_mean(str(clause.value), known) or f"There are {', '.join(known)}."
                 self.report("R212", clause.span, f"There is no {clause.word} `{clause.value}`.", hint)
             return
-        wanted = _CLAUSE_KINDS.get(clause.word)
+        wanted = CLAUSE_KINDS.get(clause.word)
         if wanted is None or clause.value is None or isinstance(clause.value, str):
             return
         type_ = self._single(clause.value, scope)
@@ -982,7 +935,7 @@ class Checker:
         key = id(function.define)
         if key not in self._holds:
             self._holds[key] = False
-            self._holds[key] = _holds(function.define.body, self._name_holds)
+            self._holds[key] = holds_state(function.define.body, self._name_holds)
         return self._holds[key]
 
     def _name_holds(self, name: str) -> bool:
@@ -990,53 +943,6 @@ class Checker:
             return registry.PRIMITIVES[name].holds
         function = self._function(name)
         return function is not None and self._function_holds(function)
-
-
-def _holds(node: object, call_holds: object) -> bool:
-    """Whether a piece of tree has a `keep`, a lag, or a call that holds state."""
-    if isinstance(node, tuple):
-        return any(_holds(n, call_holds) for n in node)
-    if isinstance(node, t.Lag | t.OnTimeframe | t.OfSymbol) or (isinstance(node, t.Keep) and not node.fresh):
-        return True
-    if isinstance(node, t.Call) and call_holds(node.name):  # type: ignore[operator]
-        return True
-    slots = getattr(node, "__slots__", ())
-    return any(_holds(getattr(node, slot), call_holds) for slot in slots if slot != "span")
-
-
-def arrange(call: t.Call, define: t.Define) -> list[tuple[t.Expr, bool]] | str:
-    """The arguments in the order of the parameters, with whether each comes from the call; or what is wrong."""
-    parameters = define.parameters
-    if len(call.arguments) > len(parameters):
-        return f"`{call.name}` takes at most {len(parameters)} values, and {len(call.arguments)} stand here."
-    given: dict[str, t.Expr] = {p.name.name: a for p, a in zip(parameters, call.arguments, strict=False)}
-    for name, value in call.named:
-        if name not in {p.name.name for p in parameters}:
-            return f"`{call.name}` has no `{name}`."
-        if name in given:
-            return f"`{name}` is given twice to `{call.name}`."
-        given[name] = value
-    made: list[tuple[t.Expr, bool]] = []
-    for p in parameters:
-        if p.name.name in given:
-            made.append((given[p.name.name], True))
-        elif p.default is not None:
-            made.append((p.default, False))
-        else:
-            return f"`{call.name}` needs a value for `{p.name.name}`."
-    return made
-
-
-def signature(define: t.Define) -> str:
-    """A function as it is called, for messages and help: ``rsi(x, n)``."""
-    parts = []
-    for p in define.parameters:
-        if p.default is None:
-            parts.append(p.name.name)
-        else:
-            value = p.default.value if isinstance(p.default, t.Literal) else "…"
-            parts.append(f"{p.name.name} = {value:g}" if isinstance(value, float) else f"{p.name.name} = {value}")
-    return f"{define.name.name}({', '.join(parts)})"
 
 
 def _later_names(statements: Sequence[t.Statement]) -> frozenset[str]:

@@ -6,7 +6,7 @@ from importlib.resources import files
 
 from . import library
 from . import tree as t
-from .checker import signature
+from .calls import signature
 from .problems import CODES
 from .registry import BAR_VALUES, PALETTE, PRIMITIVES, SHAPES, STYLES, TIMEFRAMES, Primitive
 from .statements import STATEMENTS

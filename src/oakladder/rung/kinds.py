@@ -95,6 +95,8 @@ def common_unit(a: Unit, b: Unit) -> Unit:
         return b
     if b is Unit.PLAIN:
         return a
+    if Unit.UNKNOWN in (a, b):  # most likely the same thing by another way, as a deviation of prices is
+        return b if a is Unit.UNKNOWN else a
     return Unit.UNKNOWN
 
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from . import library, registry
 from . import tree as t
-from .checker import arrange
+from .calls import arrange
 from .parser import parse
 from .plan import (
     CHART_TIMEFRAME,

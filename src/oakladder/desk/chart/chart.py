@@ -12,11 +12,13 @@ from oakladder.engine.drawing import PRICE, VOLUME
 
 from ..look.theme import Theme, qcolor
 from ..model import View
+from .areas import LANE_HEIGHT, Lanes
 from .axes import TimeAxis, short_number
 from .items import Candles, MarksAndLabels, VolumeColumns
 from .overlay import Entry
 from .pane import Pane, PaneView
 
+LANES = "lanes"
 #: Empty room at the right, as a share of the bars seen.
 ROOM = 0.06
 _FIRST_SEEN = 130
@@ -46,7 +48,8 @@ class Chart(pg.GraphicsLayoutWidget):
         self.time_axis = TimeAxis()
         self.panes: dict[str, Pane] = {}
         self.candles, self.volume, self.marks = Candles(), VolumeColumns(), MarksAndLabels()
-        self._build([])
+        self.lanes = Lanes(theme)
+        self._build([PRICE, VOLUME])
         self.setMouseTracking(True)
         self.scene().sigMouseMoved.connect(self._mouse_at)
         self.viewport().installEventFilter(self)
@@ -54,15 +57,14 @@ class Chart(pg.GraphicsLayoutWidget):
 
     # --- panes ------------------------------------------------------------------------------------
 
-    def _build(self, extra: list[str]) -> None:
-        """Makes the panes: price, volume, and one for each other unit or name."""
-        for item in (self.candles, self.volume, self.marks):
+    def _build(self, names: list[str]) -> None:
+        """Makes the panes: price, lanes if there are any, volume, and one for each other unit or name."""
+        for item in (self.candles, self.volume, self.marks, self.lanes):
             if item.getViewBox() is not None:
                 item.getViewBox().removeItem(item)
         self.ci.clear()
         self.panes = {}
         self.time_axis = TimeAxis()
-        names = [PRICE, VOLUME, *extra]
         for row, name in enumerate(names):
             view = PaneView(self.pan, self.zoom, self._clicked)
             pane = Pane(name, view, self.theme, self.time_axis if row == len(names) - 1 else None)
@@ -75,6 +77,9 @@ class Chart(pg.GraphicsLayoutWidget):
         self.marks.setZValue(30)
         self.panes[VOLUME].view.addItem(self.volume, ignoreBounds=True)
         self.panes[VOLUME].plot.setMaximumHeight(90)
+        if LANES in self.panes:
+            self.panes[LANES].view.addItem(self.lanes, ignoreBounds=True)
+            self.panes[LANES].axis.setStyle(showValues=False)
         for pane in self.panes.values():
             pane.set_theme(self.theme)
 
@@ -91,18 +96,33 @@ class Chart(pg.GraphicsLayoutWidget):
         self.decimals = decimals
         bars, picture = view.bars, view.picture
         series = (bars.symbol, str(bars.timeframe))
-        extra = list(picture.panes) if picture is not None else []
-        if [PRICE, VOLUME, *extra] != list(self.panes):
-            self._build(extra)
+        lanes = picture.lanes if picture is not None else ()
+        names = [PRICE, *([LANES] if lanes else []), VOLUME, *(picture.panes if picture is not None else ())]
+        if names != list(self.panes):
+            self._build(names)
+        self.lanes.show_lanes(lanes, self.theme)
+        if lanes:
+            self.panes[LANES].plot.setFixedHeight(len(lanes) * LANE_HEIGHT + 5)
         right_time = self._right_time() if self.shown is not None else None
         before, self.shown = self.shown, view
         self.panes[PRICE].axis.decimals = decimals
         self.time_axis.show_bars(bars)
         self.candles.show_bars(bars, picture.bar_colours if picture else None, self.theme)
-        self.volume.show_bars(bars, self.theme)
+        self.volume.show_bars(bars, picture.volume_colours if picture else None, self.theme)
         self.marks.show_all(bars, picture.marks if picture else (), picture.labels if picture else (), self.theme)
         for name, pane in self.panes.items():
-            pane.lines.show_lines([line for line in picture.lines if line.pane == name] if picture else [])
+            if picture is None:
+                pane.lines.show_lines([])
+                pane.areas.show_areas(None, [], [], [], [])
+                continue
+            pane.lines.show_lines([line for line in picture.lines if line.pane == name])
+            pane.areas.show_areas(
+                picture.ground_colours if name == PRICE else None,
+                [band for band in picture.bands if band.pane == name],
+                [columns for columns in picture.histograms if columns.pane == name],
+                list(picture.zones) if name == PRICE else [],
+                [link for link in picture.links if link.pane == name],
+            )
         if series != self._series or before is None:
             self.pinned = None
             self._first_range(right_time if before is not None and series[0] == (self._series or ("",))[0] else None)
@@ -179,11 +199,15 @@ class Chart(pg.GraphicsLayoutWidget):
             values = [
                 np.where(line.colours[first:last] != 0, line.values[first:last], np.nan) for line in pane.lines.lines
             ]
+            values += [part for band in pane.areas.bands for part in (band.first[first:last], band.second[first:last])]
+            values += [part for c in pane.areas.histograms for part in (c.values[first:last], c.base[first:last])]
             a, b = _ends(values)
             if name == PRICE:
                 span = max(high - low, 1e-12)
                 a, b = max(a, low - span * 0.6), min(b, high + span * 0.6)
                 pane.scale_to(np.nanmin([low, a]), np.nanmax([high, b]), 0.09)
+            elif name == LANES:
+                continue
             elif name == VOLUME:
                 top = _ends([bars["volume"][first:last], *values])[1]
                 pane.view.setYRange(0, top * 1.08 if top > 0 else 1, padding=0)

@@ -13,7 +13,7 @@ from oakladder.engine.drawing import Label, Line, Mark
 from ..look.shapes import shape_path
 from ..look.theme import Theme, qcolor, ui_font
 
-_PEN_STYLES = {"dashed": Qt.PenStyle.DashLine, "dotted": Qt.PenStyle.DotLine, "dots": Qt.PenStyle.DotLine}
+PEN_STYLES = {"dashed": Qt.PenStyle.DashLine, "dotted": Qt.PenStyle.DotLine, "dots": Qt.PenStyle.DotLine}
 
 
 class Item(pg.GraphicsObject):
@@ -161,10 +161,11 @@ class VolumeColumns(Item):
     def __init__(self) -> None:
         super().__init__()
         self._bars: Bars | None = None
+        self._colours: np.ndarray | None = None
         self._theme: Theme | None = None
 
-    def show_bars(self, bars: Bars, theme: Theme) -> None:
-        self._bars, self._theme = bars, theme
+    def show_bars(self, bars: Bars, colours: np.ndarray | None, theme: Theme) -> None:
+        self._bars, self._colours, self._theme = bars, colours, theme
         self.update()
 
     def draw(self, painter: QPainter) -> None:
@@ -184,17 +185,19 @@ class VolumeColumns(Item):
         x, y, floor = np.round(self.bar_x(at)), np.round(self.price_y(volume)), float(self.price_y(0.0))
         half = max(int(self.bar_width * 0.34), 0)
         painter.setPen(Qt.PenStyle.NoPen)
-        for up in (True, False):
-            color = self._theme.color("rising" if up else "falling")
-            color.setAlpha(120)
-            painter.setBrush(color)
-            pick = np.flatnonzero((rising == up) & ~np.isnan(y))
-            painter.drawRects(
-                [
-                    QRectF(a - half, b, 2 * half + 1, floor - b)
-                    for a, b in zip(x[pick].tolist(), y[pick].tolist(), strict=True)
-                ]
-            )
+        painted = self._colours[at] if self._colours is not None else np.zeros(len(at), dtype=np.uint32)
+        for tone in np.unique(painted).tolist():
+            for up in (True, False):
+                color = qcolor(tone) if tone else self._theme.color("rising" if up else "falling")
+                color.setAlpha(200 if tone else 120)
+                painter.setBrush(color)
+                pick = np.flatnonzero((rising == up) & (painted == tone) & ~np.isnan(y))
+                painter.drawRects(
+                    [
+                        QRectF(a - half, b, 2 * half + 1, floor - b)
+                        for a, b in zip(x[pick].tolist(), y[pick].tolist(), strict=True)
+                    ]
+                )
 
 
 class Lines(Item):
@@ -230,7 +233,7 @@ class Lines(Item):
                 continue
             end = b + 1 if b < len(shown) and shown[b] else b
             px, py = x[a:end].tolist(), y[a:end].tolist()
-            pen = QPen(qcolor(int(colours[a])), line.width, _PEN_STYLES.get(line.style, Qt.PenStyle.SolidLine))
+            pen = QPen(qcolor(int(colours[a])), line.width, PEN_STYLES.get(line.style, Qt.PenStyle.SolidLine))
             if line.style == "dots":
                 pen.setStyle(Qt.PenStyle.SolidLine)
                 pen.setWidthF(line.width * 2)

@@ -9,6 +9,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, Qt
 
 from ..look.theme import Theme
+from .areas import Areas
 from .axes import PriceAxis
 from .items import Lines
 from .overlay import Overlay
@@ -63,9 +64,12 @@ class Pane:
             self.plot.hideAxis("bottom")
         self.plot.layout.setContentsMargins(0, 0, 0, 0)
         self.plot.layout.setSpacing(0)
+        self.areas = Areas()
+        self.areas.setZValue(5)
         self.lines = Lines()
         self.lines.setZValue(20)
         self.overlay = Overlay(theme)
+        view.addItem(self.areas, ignoreBounds=True)
         view.addItem(self.lines, ignoreBounds=True)
         view.addItem(self.overlay, ignoreBounds=True)
 

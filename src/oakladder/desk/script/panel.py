@@ -74,7 +74,10 @@ class ScriptPanel(QWidget):
     def _fill_chooser(self) -> None:
         self.chooser.blockSignals(True)
         self.chooser.clear()
-        for path in self.desk.workspace.script_files():
+        files = self.desk.workspace.script_files()
+        if self.desk.path is not None and self.desk.path not in files:
+            files.append(self.desk.path)
+        for path in files:
             self.chooser.addItem(path.stem.replace("_", " ").capitalize(), path)
             if path == self.desk.path:
                 self.chooser.setCurrentIndex(self.chooser.count() - 1)
