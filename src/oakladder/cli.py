@@ -68,7 +68,7 @@ def _load(script: Path, as_json: bool = False) -> Program:
     except ScriptFileProblem as error:
         _fail(CALL_WRONG if not script.exists() else SCRIPT_ERRORS, str(error))
     try:
-        return compile_script(text)
+        return compile_script(text, Workspace.default().shelf(text))
     except ScriptError as error:
         _print_problems(script, [p for p in error.problems if p.is_error], as_json, sys.stderr)
         raise typer.Exit(SCRIPT_ERRORS) from None
@@ -138,11 +138,11 @@ def check(
         text = read_script(script)
     except ScriptFileProblem as error:
         _fail(CALL_WRONG if not script.exists() else SCRIPT_ERRORS, str(error))
-    problems = analyse(text).problems
+    problems = analyse(text, Workspace.default().shelf(text)).problems
     errors = [p for p in problems if p.is_error]
     if not errors:
         try:
-            compile_script(text)
+            compile_script(text, Workspace.default().shelf(text))
         except ScriptError as error:
             problems = error.problems
             errors = list(problems)
@@ -320,7 +320,7 @@ def brief(script: Annotated[Path | None, typer.Argument(help="a .rung file to ad
     except ScriptFileProblem as error:
         _fail(CALL_WRONG, str(error))
     print(f"THE SCRIPT AS IT STANDS\n{text}")
-    problems = analyse(text).problems
+    problems = analyse(text, Workspace.default().shelf(text)).problems
     print("ITS PROBLEMS" if problems else "IT HAS NO PROBLEMS")
     _print_problems(script, problems, False, sys.stdout)
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+import re
 import tempfile
 import time
 from dataclasses import dataclass
@@ -84,6 +86,18 @@ class Workspace:
 
     def script_files(self) -> list[Path]:
         return sorted(self.scripts.glob("*.rung"), key=lambda p: p.stem.lower())
+
+    def shelf(self, text: str) -> tuple[tuple[str, str], ...]:
+        """The scripts that a script can `use`, title and text of each; nothing is read unless it does."""
+        if not re.search(r"^use\b", text, re.MULTILINE):
+            return ()
+        made = []
+        for path in self.script_files():
+            with contextlib.suppress(ScriptFileProblem):
+                other = read_script(path)
+                if found := re.search(r'^title "([^"\n]*)"', other, re.MULTILINE):
+                    made.append((found.group(1), other))
+        return tuple(made)
 
     def save_script(self, path: Path, text: str) -> None:
         """Writes a script and keeps what it replaces in its history."""

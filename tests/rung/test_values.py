@@ -8,7 +8,7 @@ import pytest
 from helpers import daily_bars, values
 from oakladder.bars.series import panel_of
 from oakladder.engine.run import run
-from oakladder.rung import RunProblem, compile_script
+from oakladder.rung import RunProblem, analyse, compile_script
 
 NONE = float("nan")
 
@@ -121,6 +121,34 @@ def test_texts_and_colours_are_read_out_per_bar() -> None:
     assert result.at(note.roles["value"], 0).endswith("–")
     colours = result.colours(line.roles["color"], {"good": 1, "bad": 2}.__getitem__)
     assert colours.tolist() == [2, 1]
+
+
+TOOLS = (
+    "My tools",
+    'rung 1\ntitle "My tools"\ndefine twice(x)\n    give x * 2\ndefine tally(x)\n    keep n = 0\n    set n = n + x\n    give n\n',
+)
+
+
+def test_functions_are_taken_from_another_script() -> None:
+    text = 'rung 1\nuse twice, tally from "My tools"\nlet x = twice(close) + tally(1)\nline x'
+    program = compile_script(text, (TOOLS,))
+    assert program.problems == ()
+    panel = panel_of([daily_bars([1, 2, 4])])
+    assert run(program, panel).number(program.plan.values["x"]).tolist() == [3, 6, 11]
+
+
+@pytest.mark.parametrize(
+    ("line", "code"),
+    [
+        ('use twice from "My tool"', "R211"),
+        ('use thrice from "My tools"', "R204"),
+        ('use sum from "My tools"', "R204"),
+    ],
+)
+def test_what_cannot_be_taken_is_said(line: str, code: str) -> None:
+    problems = analyse(f"rung 1\n{line}\nline close", (TOOLS,)).problems
+    assert [p.code for p in problems if p.is_error] == [code]
+    assert "Did you mean" in problems[0].fix or "It has" in problems[0].fix
 
 
 def test_infinity_and_absurd_data_become_none() -> None:

@@ -195,11 +195,11 @@ class Desk(QObject):
             )
 
     def _recompile(self) -> None:
-        text, look, asked = self.text, self._looker(), self._asked()
+        text, shelf, look, asked = self.text, self.workspace.shelf(self.text), self._looker(), self._asked()
 
         def work(ticket: Ticket) -> Compiled:
             try:
-                program = compile_script(text)
+                program = compile_script(text, shelf)
             except ScriptError as error:
                 return Compiled(error.problems, None, None, asked)
             return Compiled(program.problems, program, look(program, fitting(program, asked[-1])), asked)

@@ -26,9 +26,11 @@ from .kinds import (
     quotient_unit,
     unlike,
 )
-from .parser import RESERVED
+from .parser import RESERVED, parse
 from .problems import Problem, Span, did_you_mean
 
+#: The other scripts that `use` may take from: title and text of each.
+Shelf = tuple[tuple[str, str], ...]
 MAX_CALL_DEPTH = 40
 _TOO_FAR = 100_000
 
@@ -85,8 +87,11 @@ def base_scope() -> dict[str, Type]:
 class Checker:
     """Checks one script; `problems` holds what was found."""
 
-    def __init__(self, script: t.Script):
+    def __init__(self, script: t.Script, shelf: Shelf = ()):
         self.script = script
+        self._shelf = shelf
+        #: Functions taken from other scripts.
+        self.used: dict[str, t.Define] = {}
         #: Line of an output statement → the unit of its first operand.
         self.units: dict[int, Unit] = {}
         self._found: dict[tuple[str, int, int], Problem] = {}
@@ -206,12 +211,32 @@ class Checker:
             case t.Show():
                 self._show(statement, scope)
             case t.Use():
-                self.report(
-                    "R211",
-                    statement.span,
-                    f'There is no script called "{statement.title}" in the library.',
-                    "Check its title.",
+                self._use(statement)
+
+    def _use(self, statement: t.Use) -> None:
+        """Takes functions from another script of the user's."""
+        text = dict(self._shelf).get(statement.title)
+        if text is None:
+            hint = did_you_mean(statement.title, dict(self._shelf)).replace("`", '"')
+            self.report(
+                "R211",
+                statement.span,
+                f'There is no script called "{statement.title}" in your folder.',
+                hint or "Check its title.",
+            )
+            return
+        defines = {s.name.name: s for s in parse(text)[0].statements if isinstance(s, t.Define)}
+        for name in statement.names:
+            if name.name not in defines:
+                hint = did_you_mean(name.name, defines) or (
+                    f"It has {', '.join(defines)}." if defines else "It has none."
                 )
+                self.report("R204", name.span, f'"{statement.title}" has no function `{name.name}`.', hint)
+            elif name.name in self._functions or name.name in self._base or name.name in registry.PRIMITIVES:
+                self.report("R202", name.span, f"`{name.name}` is taken.", "Rename it in one of the scripts.")
+            else:
+                self.used[name.name] = defines[name.name]
+                self._functions[name.name] = Function(defines[name.name], None, of_library=True)
 
     def _nested(self, body: Sequence[t.Statement], scope: Scope, loop: bool = False) -> None:
         inner = Scope(scope, blocks=scope.blocks + 1, loops=scope.loops + loop)

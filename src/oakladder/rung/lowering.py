@@ -7,7 +7,7 @@ domain it has a `Frame`, whose statements are lowered in order, as far as they a
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from . import library, registry
@@ -93,8 +93,9 @@ class Frame:
 class Lowerer:
     """Builds the plan of one checked script."""
 
-    def __init__(self, script: t.Script):
+    def __init__(self, script: t.Script, used: Mapping[str, t.Define]):
         self.script = script
+        self._used = used
         self.base = Domain()
         self.domains = [self.base]
         self.outputs: list[Output] = []
@@ -651,12 +652,16 @@ class Lowerer:
         if expr.name in registry.PRIMITIVES:
             return self._primitive(expr, frame)
         own = self._defines.get(expr.name)
-        if own is None:
+        lengths: frozenset[str] = frozenset()
+        parent: Instance | None = None
+        if expr.name in self._used:
+            define = self._used[expr.name]
+        elif own is None:
             found = library.function(expr.name)
             assert found is not None, expr.name
-            define, parent, lengths = found.define, None, found.lengths
+            define, lengths = found.define, found.lengths
         else:
-            define, parent, lengths = own, self._root, frozenset()
+            define, parent = own, self._root
         arranged = arrange(expr, define)
         assert isinstance(arranged, list)
         at = max(frame.done - 1, 0)
@@ -809,6 +814,9 @@ def _changed(statements: Sequence[t.Statement], names: dict[str, Value | Slot]) 
     return found
 
 
-def lower(script: t.Script) -> Plan:
-    """The plan of a script that the checker found no error in. Raises `ScriptError` if it is too large."""
-    return Lowerer(script).run()
+def lower(script: t.Script, used: Mapping[str, t.Define]) -> Plan:
+    """The plan of a script that the checker found no error in; ``used`` are functions from other scripts.
+
+    Raises `ScriptError` if it is too large.
+    """
+    return Lowerer(script, used).run()

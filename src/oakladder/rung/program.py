@@ -11,7 +11,7 @@ import numpy as np
 
 from . import native
 from . import tree as t
-from .checker import Checker
+from .checker import Checker, Shelf
 from .lowering import lower
 from .parser import parse
 from .plan import Live, Op, Output, Plan, leaves, live
@@ -198,12 +198,13 @@ class Analysis:
     script: t.Script
     problems: tuple[Problem, ...]
     units: dict[int, str]
+    used: dict[str, t.Define]
 
 
-def analyse(text: str) -> Analysis:
-    """Reads and checks a script; never raises for what is wrong in it."""
+def analyse(text: str, shelf: Shelf = ()) -> Analysis:
+    """Reads and checks a script; never raises for what is wrong in it. ``shelf`` has the scripts that `use` can reach."""
     script, problems = parse(text)
-    checker = Checker(script)
+    checker = Checker(script, shelf)
     try:
         checker.run()
         found = [*problems, *checker.problems]
@@ -213,17 +214,17 @@ def analyse(text: str) -> Analysis:
             Problem("R112", Span(1, 1), "The script is nested too deeply.", "Make parts of it into names with `let`."),
         ]
     found.sort(key=lambda p: (p.span.line, p.span.column, p.code))
-    return Analysis(script, tuple(found), {line: unit.value for line, unit in checker.units.items()})
+    return Analysis(script, tuple(found), {line: unit.value for line, unit in checker.units.items()}, checker.used)
 
 
 @lru_cache(maxsize=128)
-def compile_script(text: str) -> Program:
+def compile_script(text: str, shelf: Shelf = ()) -> Program:
     """Compiles a script. Raises `ScriptError` with every problem if there is an error among them."""
-    analysis = analyse(text)
+    analysis = analyse(text, shelf)
     if any(p.is_error for p in analysis.problems):
         raise ScriptError(analysis.problems)
     script = analysis.script
-    plan = lower(script)
+    plan = lower(script, analysis.used)
     for output in plan.outputs:
         output.unit = analysis.units.get(output.line, "")
     settings = tuple(_setting_info(s) for s in script.statements if isinstance(s, t.Setting))

@@ -59,6 +59,12 @@ STATEMENTS: tuple[StatementInfo, ...] = (
         "Names and state",
     ),
     StatementInfo(
+        "use",
+        'use NAME[, NAME …] from "SCRIPT TITLE"',
+        "takes functions from another script in the folder; they see only their parameters and the language",
+        "Names and state",
+    ),
+    StatementInfo(
         "give",
         "give E[, E …]",
         "the results of a function, its last line; a result is named after the name given",

@@ -221,7 +221,8 @@ class ScanPlace(QWidget):
         if not isinstance(path, Path):
             return
         try:
-            self.program = compile_script(read_script(path))
+            text = read_script(path)
+            self.program = compile_script(text, self.desk.workspace.shelf(text))
         except (ScriptError, ScriptFileProblem) as error:
             count = len([p for p in error.problems if p.is_error]) if isinstance(error, ScriptError) else 0
             self.about.setText(
