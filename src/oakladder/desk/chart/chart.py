@@ -203,9 +203,10 @@ class Chart(pg.GraphicsLayoutWidget):
             values += [part for c in pane.areas.histograms for part in (c.values[first:last], c.base[first:last])]
             a, b = _ends(values)
             if name == PRICE:
-                span = max(high - low, 1e-12)
-                a, b = max(a, low - span * 0.6), min(b, high + span * 0.6)
-                pane.scale_to(np.nanmin([low, a]), np.nanmax([high, b]), 0.09)
+                if low == low:  # a line far away must not flatten the bars
+                    span = max(high - low, 1e-12)
+                    a, b = np.fmax(a, low - span * 0.6), np.fmin(b, high + span * 0.6)
+                pane.scale_to(float(np.fmin(low, a)), float(np.fmax(high, b)), 0.09)
             elif name == LANES:
                 continue
             elif name == VOLUME:
@@ -292,6 +293,13 @@ class Chart(pg.GraphicsLayoutWidget):
         if event is not None and event.type() == QEvent.Type.Leave:
             self._set_cursor(None, None, None)
         return bool(super().eventFilter(watched, event))
+
+    def close(self) -> bool:
+        """Lets go of the viewport first: closing empties the scene while the mouse may still leave it."""
+        viewport = self.viewport()
+        if viewport is not None:
+            viewport.removeEventFilter(self)
+        return bool(super().close())
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         assert event is not None

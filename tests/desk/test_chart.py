@@ -1,0 +1,167 @@
+"""The chart with bars that are out of the ordinary, its axes, its strip, and stacked marks."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from helpers import daily_bars
+from oakladder.bars.series import Bars, panel_of
+from oakladder.desk.chart.axes import PriceAxis, TimeAxis, bar_time, short_number
+from oakladder.desk.chart.chart import Chart
+from oakladder.desk.chart.strip import SignalStrip
+from oakladder.desk.look.shapes import shape_path
+from oakladder.desk.look.theme import DAY, NIGHT
+from oakladder.desk.model import View
+from oakladder.engine.drawing import Event, day_paint, draw
+from oakladder.engine.run import run
+from oakladder.rung import compile_script
+from oakladder.rung.registry import PALETTE, SHAPES
+
+
+def view_of(
+    bars: Bars, script: str = 'line sma(close, 2)\nmark close > open\nlabel "x" when close > 0\nnote "{close:.2}"'
+) -> View:
+    result = run(compile_script("rung 1\n" + script), panel_of([bars]))
+    return View(bars, result, draw(result, day_paint))
+
+
+@pytest.fixture
+def chart(qtbot) -> Chart:  # type: ignore[no-untyped-def]
+    made = Chart(DAY)
+    qtbot.addWidget(made)
+    made.resize(700, 500)
+    made.show()
+    return made
+
+
+@pytest.mark.parametrize(
+    "closes",
+    [
+        [],
+        [5.0],
+        [7.0] * 50,
+        [0.0001, 0.0002, 0.00015],
+        [1e9, 1.1e9, 1.05e9],
+        [np.nan] * 5,
+        [1.0, np.nan, 3.0],
+        list(range(1, 4000)),
+    ],
+)
+def test_bars_of_every_kind_are_drawn_sensibly(chart: Chart, closes: list[float]) -> None:
+    bars = daily_bars(closes)
+    chart.show_view(view_of(bars), 4)
+    chart.viewport().repaint()  # type: ignore[union-attr]
+    low, high = chart.panes["price"].view.viewRange()[1]
+    assert low < high
+    known = [c for c in closes[-130:] if c == c]
+    if known:
+        assert low <= min(known) and high >= max(known)
+        assert high - low < 40 * (max(known) - min(known) + 0.02 * abs(max(known)))
+    for key in (Qt.Key.Key_Home, Qt.Key.Key_Up, Qt.Key.Key_Left, Qt.Key.Key_Down, Qt.Key.Key_End, Qt.Key.Key_Escape):
+        QTest.keyClick(chart, key)
+    assert chart.seen[1] > chart.seen[0]
+
+
+def test_zooming_out_far_thins_the_bars_but_keeps_the_extremes(chart: Chart) -> None:
+    closes = 100 + np.sin(np.arange(60_000) / 50)
+    closes[30_000] = 180
+    bars = daily_bars(closes, first_day=1000)
+    chart.show_view(view_of(bars, "line close color rust"), 2)
+    chart.see(0, 60_000)
+    chart.viewport().repaint()  # type: ignore[union-attr]
+    assert chart.panes["price"].view.viewRange()[1][1] > 180
+
+
+def test_the_part_that_is_seen_stays_when_the_script_changes(chart: Chart) -> None:
+    bars = daily_bars(np.arange(1.0, 400))
+    chart.show_view(view_of(bars), 2)
+    chart.see(100, 160)
+    chart.pin(120)
+    chart.show_view(view_of(bars, "line close * 2"), 2)
+    assert chart.seen == (100, 160) and chart.pinned == 120
+    chart.show_view(view_of(daily_bars(np.arange(1.0, 300), symbol="OTHER")), 2)
+    assert chart.pinned is None and chart.seen[1] > 290
+
+
+def test_a_bar_outside_the_view_is_brought_into_it(chart: Chart) -> None:
+    chart.show_view(view_of(daily_bars(np.arange(1.0, 900))), 2)
+    chart.pin(50)
+    assert chart.seen[0] < 50 < chart.seen[1]
+
+
+def test_time_ticks_stand_where_something_begins_and_not_on_each_other(chart: Chart) -> None:
+    bars = daily_bars(np.arange(1.0, 900))
+    axis = TimeAxis()
+    axis.show_bars(bars)
+    months = (bars.times.astype("datetime64[s]").astype("datetime64[M]")).astype(int)
+    for first, last in ((0, 60), (0, 300), (100, 899)):
+        ((_, ticks),) = axis.tickValues(first, last, 600)
+        assert 2 <= len(ticks) <= 12
+        assert min(np.diff(ticks)) * 600 / (last - first) >= 52
+        assert all(axis.tickStrings(ticks, 1, 1))
+    ((_, ticks),) = axis.tickValues(0, 300, 600)
+    assert all(months[int(t)] != months[int(t) - 1] for t in ticks)
+
+
+@pytest.mark.parametrize(
+    ("low", "high", "decimals"), [(1.0, 2.0, 2), (0.0001, 0.0003, 4), (100, 100_000, 2), (0, 9e6, None)]
+)
+def test_price_ticks_are_round_and_written_apart(qtbot, low: float, high: float, decimals: int | None) -> None:  # type: ignore[no-untyped-def]
+    axis = PriceAxis()
+    axis.decimals = decimals
+    ((step, ticks),) = axis.tickValues(low, high, 400)
+    assert 3 <= len(ticks) <= 13
+    assert all(low <= t <= high for t in ticks)
+    words = axis.tickStrings(ticks, 1, step)
+    assert len(set(words)) == len(words)
+
+
+@pytest.mark.parametrize(
+    ("value", "words"), [(1234567, "1.23M"), (25_300, "25.3k"), (0.00214, "0.00214"), (-3e9, "-3B"), (12, "12")]
+)
+def test_numbers_are_short(value: float, words: str) -> None:
+    assert short_number(value) == words
+
+
+def test_bar_times_are_the_exchanges(market) -> None:  # type: ignore[no-untyped-def]
+    from oakladder.bars.timeframes import Timeframe
+
+    bars = market.bars("BRINE", Timeframe.parse("4h"))
+    assert bar_time(bars, 0).endswith("09:00") and bar_time(bars, 1).endswith("13:00")
+
+
+def test_the_strip_steps_through_all_signals(qtbot) -> None:  # type: ignore[no-untyped-def]
+    strip = SignalStrip(DAY)
+    qtbot.addWidget(strip)
+    strip.resize(500, 40)
+    strip.show_events((Event("a", "", "bullish", np.array([3, 9])), Event("b", "", "bearish", np.array([5, 9]))), 12)
+    assert strip.all_bars().tolist() == [3, 5, 9]
+    assert (strip.next_after(3), strip.next_after(9), strip.last_before(5), strip.last_before(3)) == (5, None, 3, None)
+    with qtbot.waitSignal(strip.asked) as asked:
+        QTest.mouseClick(strip, Qt.MouseButton.LeftButton, pos=strip.rect().center())
+    assert asked.args[0] in (3, 5, 9)
+    strip.show_events((), 0)
+    strip.repaint()
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_every_shape_keeps_to_its_radius(qtbot, shape: str) -> None:  # type: ignore[no-untyped-def]
+    path, _ = shape_path(shape, 50, 60, 8)
+    box = path.boundingRect()
+    assert not path.isEmpty()
+    assert box.left() >= 41.9 and box.right() <= 58.1 and box.top() >= 51.9 and box.bottom() <= 68.1
+
+
+@pytest.mark.parametrize("theme", [DAY, NIGHT])
+def test_every_colour_word_can_be_seen_on_the_ground(theme) -> None:  # type: ignore[no-untyped-def]
+    ground = theme.color("ground")
+    for word in [*PALETTE, "#3a7d44"]:
+        argb = theme.paint(word)
+        apart = sum(
+            abs(((argb >> shift) & 255) - c)
+            for shift, c in ((16, ground.red()), (8, ground.green()), (0, ground.blue()))
+        )
+        assert argb >> 24 == 255 and apart > 60, word

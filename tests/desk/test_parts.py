@@ -1,0 +1,175 @@
+"""Watchlist, editor, ladder, jobs and palette on their own."""
+
+from __future__ import annotations
+
+import threading
+import time
+
+import pytest
+from PyQt6.QtCore import Qt
+
+from oakladder.bars.library import BarLibrary
+from oakladder.bars.timeframes import ONE_DAY, STANDARD
+from oakladder.desk.bench.ladder import Ladder
+from oakladder.desk.bench.watchlist import Watchlist
+from oakladder.desk.jobs import Jobs, Ticket
+from oakladder.desk.look.theme import DAY
+from oakladder.desk.palette import fits
+from oakladder.desk.script.editor import CLAUSE, COMMENT, FUNCTION, NAME, NUMBER, STATEMENT, TEXT, ScriptEditor
+from oakladder.desk.script.settings import SettingsStrip
+from oakladder.engine.scan import Cell, Pip
+from oakladder.rung import SettingInfo
+from oakladder.rung.describe import word_help
+
+
+@pytest.fixture
+def watchlist(qtbot, market: BarLibrary) -> Watchlist:  # type: ignore[no-untyped-def]
+    made = Watchlist(list(market.infos.values()), DAY)
+    qtbot.addWidget(made)
+    return made
+
+
+def shown(watchlist: Watchlist) -> list[str]:
+    return [watchlist.rows.index(k, 0).data() for k in range(watchlist.rows.rowCount())]
+
+
+def test_the_watchlist_filters_by_symbol_name_and_sector(watchlist: Watchlist, market: BarLibrary) -> None:
+    watchlist.filter.setText("salt")
+    assert set(shown(watchlist)) >= {s for s, i in market.infos.items() if i.sector == "Salt"}
+    assert watchlist.count.text() == f"{len(shown(watchlist))} of 77 symbols"
+    watchlist.filter.setText("flake")
+    assert shown(watchlist) == ["FLAKE"]
+    watchlist.filter.setText("")
+    assert shown(watchlist) == list(market.infos)
+
+
+def test_the_watchlist_sorts_by_the_order_that_the_script_gives(watchlist: Watchlist) -> None:
+    watchlist.model.cells[ONE_DAY] = {
+        "BRINE": Cell("two", None, 2),
+        "CROSS": Cell("ten", None, 10),
+        "GULLW": Cell("one", "good", 1),
+    }
+    watchlist.model.changed()
+    watchlist.table.sortByColumn(3, Qt.SortOrder.AscendingOrder)
+    assert shown(watchlist)[:3] == ["GULLW", "BRINE", "CROSS"]
+    index = watchlist.model.index(2, 3)
+    assert watchlist.model.data(index, Qt.ItemDataRole.BackgroundRole) is not None
+    assert "one" in watchlist.model.data(index, Qt.ItemDataRole.ToolTipRole)
+
+
+def test_picking_a_row_tells_its_symbol_and_showing_one_does_not(watchlist: Watchlist) -> None:
+    told: list[str] = []
+    watchlist.chosen.connect(told.append)
+    watchlist.show_symbol("FLAKE")
+    assert told == []
+    watchlist.step(1)
+    assert told == ["GRAIN"]
+
+
+def test_the_editor_gives_each_word_its_style(qtbot) -> None:  # type: ignore[no-untyped-def]
+    editor = ScriptEditor(DAY)
+    qtbot.addWidget(editor)
+    text = 'let é = sma(close, 9) -- a remark\nline é named "mean"\n'
+    editor.load(text)
+    editor.recolor()
+    raw = text.encode()
+
+    def style(word: str) -> int:
+        return editor.SendScintilla(editor.SCI_GETSTYLEAT, raw.index(word.encode()))
+
+    styles = {w: style(w) for w in ("let", "sma", "close", "9", "-- a", "line", "named", '"mean"')}
+    assert styles == {
+        "let": STATEMENT,
+        "sma": FUNCTION,
+        "close": NAME,
+        "9": NUMBER,
+        "-- a": COMMENT,
+        "line": STATEMENT,
+        "named": CLAUSE,
+        '"mean"': TEXT,
+    }
+
+
+@pytest.mark.parametrize(
+    ("word", "part"), [("rsi", "strength"), ("close", "last price"), ("signal", "named event"), ("sum", "last n bars")]
+)
+def test_hovering_explains_words(word: str, part: str) -> None:
+    assert part in word_help(word)
+    assert word_help("qwertz") == ""
+
+
+def test_the_settings_strip_has_a_control_for_each_kind(qtbot) -> None:  # type: ignore[no-untyped-def]
+    strip = SettingsStrip()
+    qtbot.addWidget(strip)
+    told: list[tuple[str, object]] = []
+    strip.changed.connect(lambda n, v: told.append((n, v)))
+    infos = (
+        SettingInfo("n", "number", 9.0, "Length", 1, 50),
+        SettingInfo("k", "number", 1.5, "Width", 0.5, 4, 0.1),
+        SettingInfo("on", "flag", True, "On"),
+        SettingInfo("how", "text", "a", "How", choices=("a", "b")),
+        SettingInfo("span", "timeframe", "1d", "Span"),
+    )
+    strip.show_settings(infos, {"n": 12})
+    controls = strip.controls
+    assert controls["n"].value() == 12  # type: ignore[attr-defined]
+    controls["n"].stepUp()  # type: ignore[attr-defined]
+    controls["k"].stepDown()  # type: ignore[attr-defined]
+    controls["on"].click()  # type: ignore[attr-defined]
+    controls["how"].setCurrentIndex(1)  # type: ignore[attr-defined]
+    assert told == [("n", 13.0), ("k", pytest.approx(1.4)), ("on", False), ("how", "b")]
+    assert all(c.toolTip() for c in controls.values())
+
+
+def test_the_ladder_finds_the_rung_under_the_mouse(qtbot) -> None:  # type: ignore[no-untyped-def]
+    ladder = Ladder(DAY)
+    qtbot.addWidget(ladder)
+    ladder.resize(58, 600)
+    ladder.show_pips({ONE_DAY: [Pip("a", "bullish", 2), Pip("b", "bearish", 40), Pip("c", "neutral", 7)]})
+    ladder.repaint()
+    assert ladder.step_at(1) == STANDARD[-1]
+    assert ladder.step_at(599) == STANDARD[0]
+    assert [ladder.step_at(25 + 50 * k) for k in range(12)] == list(STANDARD[::-1])
+
+
+def test_the_newest_job_of_a_kind_wins(qtbot) -> None:  # type: ignore[no-untyped-def]
+    jobs = Jobs()
+    gate = threading.Event()
+    got: list[str] = []
+
+    def slow(ticket: Ticket) -> str:
+        gate.wait(5)
+        return "stopped" if ticket.cancelled() else "old"
+
+    jobs.start("a", slow, got.append)
+    jobs.start("a", lambda ticket: "new", got.append)
+    assert jobs.busy()
+    gate.set()
+    qtbot.waitUntil(lambda: not jobs.busy())
+    assert got == ["new"]
+    jobs.close()
+
+
+def test_a_job_tells_its_progress_and_its_failure(qtbot) -> None:  # type: ignore[no-untyped-def]
+    jobs = Jobs()
+    shares: list[float] = []
+    errors: list[Exception] = []
+
+    def work(ticket: Ticket) -> None:
+        ticket.report(0.5)
+        time.sleep(0.01)
+        raise ValueError("no luck")
+
+    jobs.start("b", work, lambda _: None, errors.append, shares.append, slow=True)
+    qtbot.waitUntil(lambda: bool(errors))
+    assert shares == [0.5] and str(errors[0]) == "no luck"
+    jobs.close()
+
+
+@pytest.mark.parametrize(
+    ("words", "typed", "fine"),
+    [("Next signal", "sig", True), ("Next signal", "next sig", True), ("Next signal", "scan", False)],
+)
+def test_the_palette_matches_parts_of_words(words: str, typed: str, fine: bool) -> None:
+    assert (fits(words, typed) is not None) is fine
+    assert (fits("Scan", "sc") or 0) < (fits("A rescan", "sc") or 0)
