@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 
@@ -36,5 +35,3 @@ ACTIONS: tuple[Action, ...] = (
     Action("toggle_night", "Day or night theme", "F9", "Look"),
     Action("quit", "Save everything and leave", "Ctrl+Q", "Places"),
 )
-
-Handler = Callable[[], None]

@@ -67,39 +67,48 @@ def thinned(first: int, last: int, width: float) -> np.ndarray | None:
     return np.arange(first - first % step, last, step)
 
 
-class Candles(Item):
-    """Bars with hollow rising and filled falling bodies; painted bars keep the shape and take the colour."""
+class BarItem(Item):
+    """A painter of something that every bar has, in colours of its own where the script paints."""
 
     def __init__(self) -> None:
         super().__init__()
         self._bars: Bars | None = None
-        self._colours: np.ndarray | None = None
         self._theme: Theme | None = None
+        self.colours: np.ndarray | None = None
 
     def show_bars(self, bars: Bars, colours: np.ndarray | None, theme: Theme) -> None:
-        self._bars, self._colours, self._theme = bars, colours, theme
+        self._bars, self._theme, self.colours = bars, theme, colours
         self.update()
 
     def draw(self, painter: QPainter) -> None:
-        if self._bars is None or self._theme is None or not len(self._bars):
+        if self._bars is None or self._theme is None:
             return
         first, last = self.seen(len(self._bars))
-        if first >= last:
-            return
+        if first < last:
+            self.draw_bars(painter, self._bars, self._theme, first, last)
+
+    def draw_bars(self, painter: QPainter, bars: Bars, theme: Theme, first: int, last: int) -> None:
+        raise NotImplementedError
+
+
+class Candles(BarItem):
+    """Bars with hollow rising and filled falling bodies; painted bars keep the shape and take the colour."""
+
+    def draw_bars(self, painter: QPainter, bars: Bars, theme: Theme, first: int, last: int) -> None:
         groups = thinned(first, last, self.bar_width)
         if groups is not None:
-            self._draw_thin(painter, groups, last)
+            self._draw_thin(painter, bars, theme, groups, last)
             return
-        c = self._bars.columns
+        c = bars.columns
         part = slice(first, last)
         x = np.round(self.bar_x(np.arange(first, last)))
         o, h, lo, cl = (np.round(self.price_y(c[k][part])) for k in ("open", "high", "low", "close"))
         rising = c["close"][part] >= c["open"][part]
         known = ~np.isnan(o + h + lo + cl)
-        colours = self._colours[part] if self._colours is not None else np.zeros(last - first, dtype=np.uint32)
-        plain = (self._theme.paint("good"), self._theme.paint("bad"))
+        colours = self.colours[part] if self.colours is not None else np.zeros(last - first, dtype=np.uint32)
+        plain = (theme.paint("good"), theme.paint("bad"))
         half = max(int(self.bar_width * 0.34), 0)
-        ground = self._theme.color("ground")
+        ground = theme.color("ground")
         for tone in np.unique(colours):
             for up in (True, False):
                 pick = np.flatnonzero(known & (colours == tone) & (rising == up))
@@ -140,11 +149,10 @@ class Candles(Item):
             ]
         )
 
-    def _draw_thin(self, painter: QPainter, groups: np.ndarray, last: int) -> None:
-        assert self._bars is not None and self._theme is not None
-        high = np.fmax.reduceat(self._bars["high"][:last], groups)
-        low = np.fmin.reduceat(self._bars["low"][:last], groups)
-        painter.setPen(QPen(self._theme.color("rising")))
+    def _draw_thin(self, painter: QPainter, bars: Bars, theme: Theme, groups: np.ndarray, last: int) -> None:
+        high = np.fmax.reduceat(bars["high"][:last], groups)
+        low = np.fmin.reduceat(bars["low"][:last], groups)
+        painter.setPen(QPen(theme.color("rising")))
         x, top, bottom = self.bar_x(groups), self.price_y(high), self.price_y(low)
         painter.drawLines(
             [
@@ -155,40 +163,21 @@ class Candles(Item):
         )
 
 
-class VolumeColumns(Item):
+class VolumeColumns(BarItem):
     """Volume as columns from zero, in the tone of their bars."""
 
-    def __init__(self) -> None:
-        super().__init__()
-        self._bars: Bars | None = None
-        self._colours: np.ndarray | None = None
-        self._theme: Theme | None = None
-
-    def show_bars(self, bars: Bars, colours: np.ndarray | None, theme: Theme) -> None:
-        self._bars, self._colours, self._theme = bars, colours, theme
-        self.update()
-
-    def draw(self, painter: QPainter) -> None:
-        if self._bars is None or self._theme is None or not len(self._bars):
-            return
-        first, last = self.seen(len(self._bars))
-        if first >= last:
-            return
+    def draw_bars(self, painter: QPainter, bars: Bars, theme: Theme, first: int, last: int) -> None:
         groups = thinned(first, last, self.bar_width)
         at = np.arange(first, last) if groups is None else groups
-        volume = (
-            self._bars["volume"][first:last]
-            if groups is None
-            else np.fmax.reduceat(self._bars["volume"][:last], groups)
-        )
-        rising = self._bars["close"][at] >= self._bars["open"][at]
+        volume = bars["volume"][first:last] if groups is None else np.fmax.reduceat(bars["volume"][:last], groups)
+        rising = bars["close"][at] >= bars["open"][at]
         x, y, floor = np.round(self.bar_x(at)), np.round(self.price_y(volume)), float(self.price_y(0.0))
         half = max(int(self.bar_width * 0.34), 0)
         painter.setPen(Qt.PenStyle.NoPen)
-        painted = self._colours[at] if self._colours is not None else np.zeros(len(at), dtype=np.uint32)
+        painted = self.colours[at] if self.colours is not None else np.zeros(len(at), dtype=np.uint32)
         for tone in np.unique(painted).tolist():
             for up in (True, False):
-                color = qcolor(tone) if tone else self._theme.color("rising" if up else "falling")
+                color = qcolor(tone) if tone else theme.color("rising" if up else "falling")
                 color.setAlpha(200 if tone else 120)
                 painter.setBrush(color)
                 pick = np.flatnonzero((rising == up) & (painted == tone) & ~np.isnan(y))
