@@ -54,6 +54,17 @@ def test_typing_changes_chart_ladder_and_columns_without_a_button(window: Window
     assert {p.signal for found in window.bench.ladder.pips.values() for p in found} == {"up"}
 
 
+def test_going_elsewhere_while_a_script_compiles_shows_both(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    scripts = {p.stem: p for p in window.desk.workspace.script_files()}
+    for symbol in (window.desk.symbol, "GULLW"):
+        for stem, first in (("below_the_band", "Middle"), ("tide_turn", "Short tide")):
+            window.desk.open_script(scripts[stem])
+            window.desk.go_to(symbol)
+            calm(window)
+            assert names(window)[0] == first
+            assert window.bench.strip.events and window.bench.heading.text() == f"{symbol}  1d"
+
+
 def test_a_broken_script_keeps_the_last_picture_and_says_so(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     type_script(window, RULE)
     calm(window)

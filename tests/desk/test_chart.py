@@ -75,6 +75,12 @@ def test_zooming_out_far_thins_the_bars_but_keeps_the_extremes(chart: Chart) -> 
     assert chart.panes["price"].view.viewRange()[1][1] > 180
 
 
+def test_a_script_without_lines_leaves_the_scale_to_the_bars(chart: Chart) -> None:
+    chart.show_view(view_of(daily_bars([50.0, 60.0, 55.0]), "signal go = close > open"), 2)
+    low, high = chart.panes["price"].view.viewRange()[1]
+    assert 48 < low < 50 and 60 < high < 62
+
+
 def test_the_part_that_is_seen_stays_when_the_script_changes(chart: Chart) -> None:
     bars = daily_bars(np.arange(1.0, 400))
     chart.show_view(view_of(bars), 2)

@@ -224,6 +224,7 @@ class Desk(QObject):
             self.settings_changed.emit()
         self._columns_due = True
         if in_time and made.seen is not None:
+            self.jobs.stop("chart")  # it was asked of the program before
             self._shown(made.seen)
         else:  # the user has gone elsewhere meanwhile
             self.refresh()

@@ -205,7 +205,7 @@ class Chart(pg.GraphicsLayoutWidget):
             if name == PRICE:
                 if low == low:  # a line far away must not flatten the bars
                     span = max(high - low, 1e-12)
-                    a, b = np.fmax(a, low - span * 0.6), np.fmin(b, high + span * 0.6)
+                    a, b = max(a, low - span * 0.6), min(b, high + span * 0.6)
                 pane.scale_to(float(np.fmin(low, a)), float(np.fmax(high, b)), 0.09)
             elif name == LANES:
                 continue
