@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +14,7 @@ from helpers import daily_bars
 from oakladder.bars import demo
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary, SymbolInfo
+from oakladder.bars.series import Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.text_files import iso, read_csv
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
@@ -57,6 +60,23 @@ def test_a_damaged_file_is_named_set_aside_and_made_again(tmp_path: Path, damage
     np.testing.assert_array_equal(again.bars("BRINE", ONE_DAY)["close"], good)
     assert "BRINE.1d.arrow was damaged" in again.notices[0]
     assert (tmp_path / "BRINE.1d.damaged").exists()
+
+
+def test_two_who_want_the_same_missing_bars_get_them_once(tmp_path: Path) -> None:
+    library = small_library(tmp_path)
+    made: list[str] = []
+
+    def make(symbol: str, base: Timeframe) -> Bars:
+        made.append(symbol)
+        time.sleep(0.05)
+        return daily_bars([1.0, 2.0, 3.0])
+
+    library.maker = make
+    with ThreadPoolExecutor(4) as pool:
+        found = list(pool.map(lambda _: library.base("TEST", ONE_DAY)["close"].tolist(), range(8)))
+    assert found == [[1.0, 2.0, 3.0]] * 8
+    assert made == ["TEST"]
+    assert not library.notices
 
 
 def test_a_symbol_without_bars_is_said(tmp_path: Path) -> None:

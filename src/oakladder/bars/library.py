@@ -58,6 +58,7 @@ class BarLibrary:
         with self._connect() as db:
             db.executescript(_SCHEMA)
         self._lock = threading.Lock()
+        self._making = threading.Lock()
         self._infos: dict[str, SymbolInfo] | None = None
         self._cache: dict[tuple[str, Timeframe, bool], Bars] = {}
         #: Makes a missing or damaged file again, where that can be done: (symbol, base timeframe) → bars.
@@ -128,7 +129,7 @@ class BarLibrary:
             arrays["extended"] = pa.array(~bars.calendar.is_regular(bars.times))
         table = pa.table(arrays)
         path = self.path(bars.symbol, bars.timeframe)
-        partial = path.with_suffix(f".{os.getpid()}.partial")
+        partial = path.with_suffix(f".{os.getpid()}-{threading.get_ident()}.partial")
         try:
             with pa.OSFile(str(partial), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
                 writer.write_table(table)
@@ -153,8 +154,9 @@ class BarLibrary:
                 self.notices.append(f"{path.name} was damaged and has been set aside as {aside.name}.")
         if self.maker is None:
             raise DataProblem(f"There are no {base} bars of {symbol} in the library.")
-        made = self.maker(symbol, base)
-        self.write(made)
+        with self._making:  # whoever comes second finds the file that the first has made
+            if not path.exists():
+                self.write(self.maker(symbol, base))
         return _read(path, symbol, base, info.calendar)
 
     def bars(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> Bars:

@@ -33,7 +33,7 @@ class Jobs(QObject):
     def __init__(self, parent: QObject | None = None):
         super().__init__(parent)
         self._quick = ThreadPoolExecutor(1, "chart")
-        self._slow = ThreadPoolExecutor(1, "background")
+        self._slow = ThreadPoolExecutor(2, "background")  # a scan need not wait for the columns
         self._tickets: dict[str, Ticket] = {}
         self._then: dict[
             int, tuple[Callable[[Any], None], Callable[[Exception], None] | None, Callable[[float], None] | None]

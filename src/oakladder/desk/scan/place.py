@@ -264,7 +264,12 @@ class ScanPlace(QWidget):
             )
 
         self.desk.jobs.start(
-            "scan", work, self._found, self._failed, lambda share: self.progress.setValue(int(share * 1000))
+            "scan",
+            work,
+            self._found,
+            self._failed,
+            lambda share: self.progress.setValue(int(share * 1000)),
+            slow=True,
         )
 
     def stop(self) -> None:

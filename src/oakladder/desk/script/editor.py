@@ -181,7 +181,7 @@ class ScriptEditor(QsciScintilla):
         apis.prepare()
         self._apis = apis
 
-    def show_problems(self, problems: tuple[Problem, ...], own_names: Sequence[str] = ()) -> None:
+    def show_problems(self, problems: tuple[Problem, ...]) -> None:
         """Underlines the problems where they stand."""
         self._problems = problems
         last_line = self.lines() - 1
