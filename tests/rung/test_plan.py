@@ -6,7 +6,8 @@ import pytest
 
 from helpers import daily_bars
 from oakladder.bars.series import panel_of
-from oakladder.engine.run import prepare, run
+from oakladder.engine.job import prepare
+from oakladder.engine.run import roots_of, run
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.rung.plan import items_of
 from oakladder.rung.state import MAX_CELLS
@@ -72,7 +73,7 @@ def test_settings_are_arguments_and_conditions_on_them_too() -> None:
 @pytest.mark.parametrize(("length", "fine"), [(1000, True), (100_000, True)])
 def test_state_grows_with_the_longest_window(length: int, fine: bool) -> None:
     program = compile_script("rung 1\nsetting n = 5 range 1..100000\nline sma(close, n)")
-    job = prepare(program, panel_of([daily_bars([1, 2])]), {"n": length})
+    job = prepare(program, panel_of([daily_bars([1, 2])]), {"n": length}, roots_of(program.outputs))
     assert length <= len(job.layout.template) <= length + 30
 
 
@@ -80,7 +81,7 @@ def test_too_much_state_is_refused_before_anything_runs() -> None:
     lines = "\n".join(f"line sma(close + {k}, n)" for k in range(25))
     program = compile_script(f"rung 1\nsetting n = 5 range 1..100000\n{lines}")
     with pytest.raises(RunProblem, match=f"{MAX_CELLS:,}"):
-        prepare(program, panel_of([daily_bars([1, 2])]), {"n": 100_000})
+        prepare(program, panel_of([daily_bars([1, 2])]), {"n": 100_000}, roots_of(program.outputs))
 
 
 def test_a_program_is_shared_between_texts_that_are_the_same() -> None:

@@ -8,7 +8,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from helpers import random_bars, values
-from oakladder.engine import run as running
+from oakladder.engine import job as running
 from oakladder.rung import native
 
 NUMBERS = st.sampled_from(

@@ -182,6 +182,7 @@ class BarLibrary:
         made = panel_of([self.bars(s, timeframe, extended) for s in names])
         made.ticks = tuple(self.infos[s].tick for s in names)
         made.earlier = EarlierBars(self, names, timeframe)
+        made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
         return made
 
 

@@ -150,6 +150,8 @@ class Panel:
     previous: tuple[int | None, ...] | None = None
     #: The smallest price step of each symbol; 0.01 where nothing is said.
     ticks: tuple[float, ...] | None = None
+    #: Finds the bars of another symbol, as a panel of one: raises `KeyError` or `DataProblem`.
+    others: Callable[[str, Timeframe], Panel] | None = None
     _marks: dict[Timeframe, np.ndarray] = field(default_factory=dict)
 
     @property

@@ -14,7 +14,8 @@ from oakladder.rung.native import COMMIT, FRESH
 from oakladder.rung.plan import Op, Output
 from oakladder.rung.program import Program
 
-from .run import Call, Result, prepare
+from .job import Call, prepare
+from .run import Result, roots_of
 
 
 class LiveRun:
@@ -29,23 +30,25 @@ class LiveRun:
         extra: Sequence[Op] = (),
     ):
         self.program, self.settings = program, dict(settings or {})
-        self._outputs, self._extra = outputs, list(extra)
-        job = prepare(program, history, self.settings, outputs, extra)
+        self._shown = program.outputs if outputs is None else list(outputs)
+        self._roots = roots_of(self._shown, extra)
+        self._others = history.others
+        job = prepare(program, history, self.settings, self._roots)
         self.state = np.empty((len(history), len(job.layout.template)))
         self._last: tuple[int | None, ...] = (None,) * len(history)
         self.history = self._go(history, FRESH | COMMIT)
         self._remember(history)
 
     def _go(self, panel: Panel, mode: int) -> Result:
-        job = prepare(self.program, panel, self.settings, self._outputs, self._extra)
+        panel.others = panel.others or self._others
+        job = prepare(self.program, panel, self.settings, self._roots)
         outs = job.empty_outs()
         # Longer timeframes may end with the bar that is tried: they run on a copy. Without them the code
         # itself leaves no trace (registers are not stored back, cells are written again by the real bar).
         longer = len(job.variant.live.domains) > 1
         rows = self.state.copy() if longer and not mode & COMMIT else self.state
         Call(job, outs)(0, len(panel), rows, mode)
-        shown = self.program.outputs if self._outputs is None else list(self._outputs)
-        return Result(self.program, panel, shown, dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
+        return Result(self.program, panel, self._shown, dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
 
     def _remember(self, panel: Panel) -> None:
         self._last = tuple(

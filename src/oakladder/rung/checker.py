@@ -576,8 +576,7 @@ class Checker:
             case t.OnTimeframe():
                 return self._on_timeframe(expr, scope)
             case t.OfSymbol():
-                self.report("R102", expr.span, "Other symbols are not part of this version yet.", "Take this part out.")
-                return UNKNOWN
+                return self._of_symbol(expr, scope)
         raise AssertionError(expr)
 
     def _literal(self, expr: t.Literal) -> Type:
@@ -778,6 +777,32 @@ class Checker:
                 "Read the values it is made of on the other timeframe.",
             )
         return replace(value, moving=True, value=None, counter=False)
+
+    def _of_symbol(self, expr: t.OfSymbol, scope: Scope) -> Type:
+        if scope.blocks:
+            self.report(
+                "R304",
+                expr.span,
+                "Another symbol cannot be read inside `if` or `for`.",
+                "Compute it above the block with `let`, and use the name here.",
+            )
+        value = self.type_of(expr.value, scope)
+        symbol = self._wanted(expr.symbol, scope, Kind.TEXT, "What follows `of`")
+        if symbol.moving or symbol.per_symbol:
+            self.report(
+                "R302",
+                expr.symbol.span,
+                "The other symbol must be the same on every bar.",
+                'Write its name in quotes, as in `close of "TIDE"`, or use a setting.',
+            )
+        if value.kind in (Kind.TEXT, Kind.COLOUR):
+            self.report(
+                "R301",
+                expr.value.span,
+                f"`of` takes numbers and flags, and this is {value.kind.with_article}.",
+                "Read the values it is made of from the other symbol.",
+            )
+        return replace(value, moving=True, value=None, counter=False, per_symbol=False)
 
     def _pick(self, expr: t.Pick, scope: Scope) -> Type:
         type_ = self.type_of(expr.value, scope)

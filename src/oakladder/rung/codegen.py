@@ -686,6 +686,8 @@ bar_begin:
 
     def _merge(self, name: str, old: str, x: str) -> str:
         """The counterpart of `reference._merged`."""
+        if name.startswith("of "):
+            return x
         if name not in ("high", "low", "close", "volume"):
             return self._pick(self.new(f"fcmp uno double {old}, {old}"), x, old)
         if name in ("high", "low"):

@@ -7,7 +7,7 @@ domain it has a `Frame`, whose statements are lowered in order, as far as they a
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from . import library, registry
@@ -23,6 +23,7 @@ from .plan import (
     Demand,
     Domain,
     Fold,
+    Foreign,
     Item,
     Loop,
     Op,
@@ -113,6 +114,8 @@ class Lowerer:
         self._befores: dict[object, Slot] = {}
         self._root = Instance(script.statements)
         self.named_inputs: dict[str, Op] = {}
+        self.foreign_inputs: dict[str, Op] = {}
+        self._foreigners: list[Foreign] = []
         self._derived: dict[str, t.Expr] = {}
         self._count = 0
         self._line = 1
@@ -120,7 +123,8 @@ class Lowerer:
     def run(self) -> Plan:
         """The plan of the whole script."""
         frame = self._frame(self._root, self.base, len(self.script.statements))
-        return Plan(self.domains, self.outputs, self.demands, self._values_of(frame), self.named_inputs)
+        values = self._values_of(frame)
+        return Plan(self.domains, self.outputs, self.demands, values, self.named_inputs, self.foreign_inputs)
 
     def _values_of(self, frame: Frame) -> dict[str, Op]:
         """Every top-level `let` and `keep` as it stands at the end of the bar."""
@@ -442,6 +446,8 @@ class Lowerer:
                 return self._call(expr, frame)
             case t.OnTimeframe():
                 return self._on_timeframe(expr, frame)
+            case t.OfSymbol():
+                return self._of_symbol(expr, frame)
         raise AssertionError(expr)
 
     def _literal(self, expr: t.Literal) -> Op:
@@ -500,7 +506,7 @@ class Lowerer:
         if expr.name == "symbol":
             return self._emit("symbol", kind="text", domain=frame.domain)
         if expr.name == "timeframe":
-            return frame.domain.timeframe or self._emit(
+            return self._timeframe_of(frame.domain) or self._emit(
                 "setting", attr=CHART_TIMEFRAME, kind="timeframe", domain=frame.domain
             )
         if expr.name in registry.PALETTE:
@@ -750,24 +756,56 @@ class Lowerer:
 
     def _on_timeframe(self, expr: t.OnTimeframe, frame: Frame) -> Value:
         timeframe = self._one(self._value(expr.timeframe, frame))
-        domain = self._domain(timeframe, expr.forming)
+        domain = self._domain(timeframe, expr.forming, frame.domain.foreign)
         if domain is frame.domain:
             return self._value(expr.value, frame)
         there = self._frame(frame.instance, domain, frame.done - 1)
-        value = self._value(expr.value, there)
-        if isinstance(value, Bundle):
-            return Bundle({name: self._export(op, domain, frame.domain) for name, op in value.results.items()})
-        return self._export(value, domain, frame.domain)
+        return _each(self._value(expr.value, there), lambda op: self._export(op, domain, frame.domain))
 
-    def _domain(self, timeframe: Op, forming: bool) -> Domain:
-        for domain in self.domains:
+    def _domain(self, timeframe: Op, forming: bool, foreign: Foreign | None) -> Domain:
+        family = self.domains if foreign is None else foreign.domains
+        for domain in family:
             if domain.timeframe is timeframe and domain.forming == forming:
                 return domain
-        domain = Domain(timeframe, forming)
-        self.domains.append(domain)
+        domain = Domain(timeframe, forming, foreign)
+        self._open(domain)
+        family.append(domain)
+        return domain
+
+    def _open(self, domain: Domain) -> None:
         self._blocks[domain] = [domain.body]
         self._shared[domain] = [{}]
-        return domain
+
+    @staticmethod
+    def _timeframe_of(domain: Domain) -> Op | None:
+        """The timeframe of a domain's bars; None for the chart's."""
+        return domain.timeframe or (domain.foreign.timeframe if domain.foreign else None)
+
+    def _of_symbol(self, expr: t.OfSymbol, frame: Frame) -> Value:
+        """A value of another symbol, on bars as long as the reader's: it comes in as an input."""
+        symbol = self._one(self._value(expr.symbol, frame))
+        domain = self._foreign(symbol, self._timeframe_of(frame.domain)).domains[0]
+        there = self._frame(frame.instance, domain, frame.done - 1)
+        return _each(self._value(expr.value, there), lambda op: self._foreign_input(op, frame.domain))
+
+    def _foreign(self, symbol: Op, timeframe: Op | None) -> Foreign:
+        for foreign in self._foreigners:
+            if foreign.symbol is symbol and foreign.timeframe is timeframe:
+                return foreign
+        made = Foreign(symbol, timeframe)
+        self._open(made.domains[0])
+        self._foreigners.append(made)
+        return made
+
+    def _foreign_input(self, op: Op, reader: Domain) -> Op:
+        if op.fixed:
+            return op
+        name = next((name for name, other in self.foreign_inputs.items() if other is op), "")
+        if not name:
+            name = f"of {len(self.foreign_inputs)}"
+            self.foreign_inputs[name] = op
+        raw = self._emit("input", attr=name, bound=op.bound, domain=reader)
+        return self._flag(raw, reader) if op.is_flag else raw
 
     def _export(self, op: Op, source: Domain, reader: Domain) -> Op:
         """A value of another domain, as of the last bar that it ran on."""
@@ -781,6 +819,11 @@ class Lowerer:
 
 
 _NOWHERE = Instance(())
+
+
+def _each(value: Value, how: Callable[[Op], Op]) -> Value:
+    """Does something with a value, or with each of several results."""
+    return Bundle({k: how(op) for k, op in value.results.items()}) if isinstance(value, Bundle) else how(value)
 
 
 def _identity(value: Value | Slot) -> object:

@@ -142,15 +142,27 @@ Item = Op | Put | Save | Stop | Branch | Loop
 class Domain:
     """The bars that a part of the program runs on: the chart's own, or those of a longer timeframe.
 
-    ``forming`` marks a domain whose values are read on its bar in progress.
+    ``forming`` marks a domain whose values are read on its bar in progress; ``foreign`` says whose bars these
+    are where they are not those of the chart's symbol.
     """
 
-    __slots__ = ("body", "forming", "tail", "timeframe")
+    __slots__ = ("body", "foreign", "forming", "tail", "timeframe")
 
-    def __init__(self, timeframe: Op | None = None, forming: bool = False):
-        self.timeframe, self.forming = timeframe, forming
+    def __init__(self, timeframe: Op | None = None, forming: bool = False, foreign: Foreign | None = None):
+        self.timeframe, self.forming, self.foreign = timeframe, forming, foreign
         self.body: list[Item] = []
         self.tail: list[Item] = []
+
+
+class Foreign:
+    """Another symbol's bars, which a part of the program runs on before the rest: ``domains[0]`` are its bars of
+    ``timeframe`` (the chart's where it is None), the others longer ones made of them."""
+
+    __slots__ = ("domains", "symbol", "timeframe")
+
+    def __init__(self, symbol: Op, timeframe: Op | None):
+        self.symbol, self.timeframe = symbol, timeframe
+        self.domains = [Domain(foreign=self)]
 
 
 @dataclass(slots=True)
@@ -177,6 +189,8 @@ class Plan:
     values: dict[str, Op]
     #: Inputs that depend on a fixed value (``new 0`` on a timeframe, ``is 0`` on a symbol), by name.
     named_inputs: dict[str, Op]
+    #: Inputs that are values of other symbols (``of 0``), by name.
+    foreign_inputs: dict[str, Op]
 
 
 @dataclass(slots=True)
@@ -240,8 +254,8 @@ class Live:
                 return any(self.needs(i, False) for i in item.body)
 
 
-def live(plan: Plan, roots: list[Op]) -> Live:
-    """Works out what is needed for the given values (the rest is not run)."""
+def live(all_domains: list[Domain], roots: list[Op]) -> Live:
+    """Works out what is needed for the given values of one symbol's domains (the rest is not run)."""
     writers: dict[object, list[tuple[Op, tuple[Op, ...]]]] = {}
     stops: dict[Slot, list[Op]] = {}
 
@@ -263,7 +277,7 @@ def live(plan: Plan, roots: list[Op]) -> Live:
                     if loop is not None:
                         stops.setdefault(loop, []).extend(above)
 
-    for domain in plan.domains:
+    for domain in all_domains:
         scan(domain.body, (), None)
         scan(domain.tail, (), None)
 
@@ -295,7 +309,7 @@ def live(plan: Plan, roots: list[Op]) -> Live:
             domains.append(home)
             if home.timeframe is not None:
                 todo.append(home.timeframe)
-    ordered = _by_need([d for d in plan.domains if d in domains or d is plan.domains[0]], ops)
+    ordered = _by_need([d for d in all_domains if d in domains or d is all_domains[0]], ops)
     return Live(ops, {s for s in stores if isinstance(s, Slot)}, {r for r in stores if isinstance(r, Ring)}, ordered)
 
 

@@ -105,6 +105,13 @@ class Program:
         wanted += [op for op in variant.live.ops if op.fixed]
         inputs = {name for names in variant.state.inputs.values() for name in names}
         wanted += [op for name, op in self.plan.named_inputs.items() if name in inputs]
+        wanted += [
+            op
+            for name, value in self.plan.foreign_inputs.items()
+            if name in inputs and value.domain is not None and (foreign := value.domain.foreign) is not None
+            for op in (foreign.symbol, foreign.timeframe)
+            if op is not None
+        ]
         return evaluate_fixed(wanted, settings)
 
     def layout(self, variant: Variant, fixed: Mapping[Op, object]) -> Layout:
@@ -114,7 +121,9 @@ class Program:
 
 def _variant(plan: Plan, roots: list[Op], wanted: set[Op]) -> Variant:
     plain = [leaf for root in roots for leaf in leaves(root)]
-    needed = live(plan, plain)
+    # All values of a run belong to one symbol: the chart's, or the one that another part of the script asks for.
+    home = next((op.domain for op in plain if op.domain is not None), plan.domains[0])
+    needed = live(home.foreign.domains if home.foreign else plan.domains, plain)
     state = map_state(needed)
     out = tuple(dict.fromkeys(op for op in plain if not op.fixed))
     code = native.build(needed, state, out)

@@ -268,6 +268,8 @@ class Runner:
 
 def _merged(name: str, old: float, x: float) -> float:
     """A longer bar's value with one more bar in it; a none in the bar changes nothing."""
+    if name.startswith("of "):
+        return x
     if x != x:
         return old
     if old != old:
