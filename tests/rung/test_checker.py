@@ -69,6 +69,7 @@ def test_every_slip_has_its_code(text: str, code: str) -> None:
         "let daily = close on 1d\nline daily",
         "line true_range",
         "line bar / volume",
+        "signal fade = close > 3\nlet sum = sum(close, 3)\nline sum color fade(teal, 40) when fade",
     ],
 )
 def test_sound_scripts_have_no_problems(text: str) -> None:

@@ -7,6 +7,7 @@ import pytest
 
 from helpers import daily_bars, values
 from oakladder.bars.series import panel_of
+from oakladder.engine.drawing import day_paint
 from oakladder.engine.run import run
 from oakladder.rung import RunProblem, analyse, compile_script
 
@@ -156,3 +157,15 @@ def test_infinity_and_absurd_data_become_none() -> None:
     made = values("let x = close + 1\nlet up = close > 2", daily_bars(close))
     assert same(made["x"].tolist(), [2, NONE, 4, NONE, NONE, 7])
     assert same(made["up"].tolist(), [0, NONE, 1, NONE, NONE, 1])
+
+
+def test_colours_are_faded_and_blended_bar_by_bar() -> None:
+    program = compile_script(
+        "rung 1\nsetting c = #ff0000\nsetting share = 40 range 0..100\nlet up = close > 1\n"
+        "line close color if up then fade(c, share) else blend(#000000, #ffffff, close / 2)\n"
+        "column close fill fade(blend(#000000, #ffffff, 0.5), 50)"
+    )
+    result = run(program, panel_of([daily_bars([1, 2])]), {"share": 60})
+    line, column = result.outputs
+    assert [hex(c) for c in result.colours(line.roles["color"], day_paint).tolist()] == ["0xff808080", "0x99ff0000"]
+    assert hex(day_paint(str(result.at(column.roles["fill"], 1)))) == "0x80808080"

@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from oakladder.rung.colours import resolve
 from oakladder.rung.plan import Op, Output
 from oakladder.rung.registry import PALETTE
 from oakladder.rung.shells import write_value
@@ -51,6 +52,7 @@ class Mark:
     shape: str
     colours: np.ndarray
     size: int
+    texts: list[str] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +65,7 @@ class Label:
     prices: np.ndarray | None
     texts: list[str]
     colours: np.ndarray
+    size: int = 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -250,8 +253,12 @@ def _mark(result: Result, output: Output, paint: Paint) -> Mark:
     known, bars = _known_and_shown(result, output, np.flatnonzero(shown))
     side, prices = _place(result, output, known, _side_of(shape))
     colours = _colours(result, output, paint, "calm")[known]
-    size = int(min(max(_fixed_number(result, output, "size", 2), 1), 5))
-    return Mark(output.name, bars, known, side, prices, shape, colours, size)
+    texts = [write_value(result.at(output.roles["text"], int(b))) for b in known] if "text" in output.roles else None
+    return Mark(output.name, bars, known, side, prices, shape, colours, _size(result, output), texts)
+
+
+def _size(result: Result, output: Output) -> int:
+    return int(min(max(_fixed_number(result, output, "size", 2), 1), 5))
 
 
 def _known_and_shown(result: Result, output: Output, known: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -266,7 +273,8 @@ def _label(result: Result, output: Output, paint: Paint) -> Label:
     known, bars = _known_and_shown(result, output, np.flatnonzero(result.is_true(output.roles.get("when"))))
     side, prices = _place(result, output, known, "below")
     texts = [write_value(result.at(output.roles["value"], int(b))) for b in known]
-    return Label(bars, known, side, prices, texts, _colours(result, output, paint, "mute")[known])
+    colours = _colours(result, output, paint, "mute")[known]
+    return Label(bars, known, side, prices, texts, colours, _size(result, output))
 
 
 def _note(result: Result, output: Output, paint: Paint) -> Note:
@@ -410,7 +418,7 @@ _PLACED = frozenset(["line", "level", "histogram", "band", "link"])
 
 def day_paint(word: str) -> int:
     """A colour word or #rrggbb as 0xAARRGGBB, in the colours of the day."""
-    return 0xFF000000 | int(PALETTE.get(word, word)[1:7], 16)
+    return resolve(word, lambda plain: 0xFF000000 | int(PALETTE.get(plain, plain)[1:7], 16))
 
 
 def as_plain(picture: Picture, last_bar: int) -> dict[str, Any]:

@@ -14,6 +14,7 @@ from . import library, registry
 from . import tree as t
 from .calls import arrange, holds_state, signature
 from .clauses import ALWAYS, CLAUSE_KINDS, CLAUSE_WORDS, CLAUSES, OPERANDS
+from .contradictions import Judge
 from .kinds import (
     UNKNOWN,
     Kind,
@@ -102,6 +103,7 @@ class Checker:
         self._blame: list[Span] = []
         self._checked: dict[tuple[int, tuple[Type, ...]], Type] = {}
         self._holds: dict[int, bool] = {}
+        self._judge = Judge(self._made_from)
 
     @property
     def problems(self) -> list[Problem]:
@@ -190,6 +192,15 @@ class Checker:
                         self._top(statement, scope)
         return given
 
+    def _made_from(self, name: str) -> t.Expr | None:
+        """The value of a `let` or a signal at the margin of the script."""
+        for s in self.script.statements:
+            if isinstance(s, t.Let) and len(s.names) == 1 and s.names[0].name == name:
+                return s.value
+            if isinstance(s, t.Signal) and s.name.name == name:
+                return s.value
+        return None
+
     def _top(self, statement: t.Statement, scope: Scope) -> None:
         match statement:
             case t.Define():
@@ -198,12 +209,13 @@ class Checker:
                 self._setting(statement, scope)
             case t.Signal():
                 type_ = self._flag(statement.value, scope, "A signal")
-                if type_.value is False:
+                reason = self._judge.never(statement.value)
+                if type_.value is False or reason:
                     self.report(
                         "R703",
                         statement.span,
-                        f"The signal `{statement.name.name}` can never be true.",
-                        "Look for a part of it that is always no.",
+                        f"The signal `{statement.name.name}` can never be true{': ' * bool(reason)}{reason}.",
+                        "Change or take out one of the parts.",
                     )
                 self._bind(
                     statement.name, Binding("signal", replace(type_, kind=Kind.FLAG), statement.name.span), scope
@@ -255,7 +267,7 @@ class Checker:
             )
         elif self._blame:
             pass  # a library function may name its results as the bar's own: `open`, `high`
-        elif name.name in self._base or name.name in registry.PRIMITIVES:
+        elif name.name in self._base:  # functions are called with brackets, so their names stay free
             self.report(
                 "R202",
                 name.span,
@@ -942,6 +954,8 @@ class Checker:
                 types.append(self._single(argument, scope))
             elif wants == registry.Wants.TIMEFRAME:
                 types.append(self._wanted(argument, scope, Kind.TIMEFRAME, f"`{name}` of `{expr.name}`"))
+            elif wants == registry.Wants.COLOUR:
+                types.append(self._wanted(argument, scope, Kind.COLOUR, f"`{name}` of `{expr.name}`"))
             elif wants == registry.Wants.LENGTH:
                 types.append(self._length(argument, scope, expr.name))
             else:

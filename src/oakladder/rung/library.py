@@ -6,6 +6,7 @@ The function that the file is named for is public; others in the file are its ow
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from importlib.resources import files
@@ -26,6 +27,8 @@ class LibraryFunction:
     unit: Unit | None
     parameters: dict[str, str]
     example: str
+    #: The smallest and the largest value that it can give.
+    range: tuple[float, float] = (-math.inf, math.inf)
 
     @property
     def lengths(self) -> frozenset[str]:
@@ -53,7 +56,13 @@ def function(name: str) -> LibraryFunction | None:
     define = next(s for s in script.statements if isinstance(s, t.Define) and s.name.name == name)
     unit = Unit(head["unit"]) if "unit" in head else None
     parameters = {p.name.name: head.get(p.name.name, "") for p in define.parameters}
-    return LibraryFunction(name, define, source, head["about"], unit, parameters, head["example"])
+    return LibraryFunction(name, define, source, head["about"], unit, parameters, head["example"], _range(head))
+
+
+def _range(head: dict[str, str]) -> tuple[float, float]:
+    """What the line ``-- range: 0 to 100`` says; without it anything goes."""
+    low, _, high = head.get("range", "-inf to inf").partition(" to ")
+    return float(low), float(high)
 
 
 def _head(source: str) -> dict[str, str]:

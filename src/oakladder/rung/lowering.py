@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from . import library, registry
 from . import tree as t
 from .calls import arrange
+from .kinds import Kind
 from .parser import parse
 from .plan import (
     CHART_TIMEFRAME,
@@ -702,6 +703,9 @@ class Lowerer:
         args = [self._one(self._value(a, frame)) for a in expr.arguments]
         if expr.name == "new":
             return self._new(args[0], frame)
+        if registry.PRIMITIVES[expr.name].gives is Kind.COLOUR:
+            mixed = [a if a.is_shell else self._number(a, domain) for a in args]
+            return self._emit(expr.name, *mixed, kind="colour", domain=domain)
         if expr.name == "known":
             return self._emit("known", args[0], kind="flag", domain=domain)
         numbers = [self._number(a, domain) for a in args]

@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
+from .colours import mixture
 from .meaning import MEANING
 from .plan import Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
 from .state import Layout, StateMap, fold_cells
@@ -40,6 +41,8 @@ def _fixed_value(op: Op, args: list[object], settings: Mapping[str, object]) -> 
         from .shells import write_text
 
         return write_text(op, args)
+    if op.code in ("fade", "blend"):
+        return mixture(op.code, args)
     if op.code in ("eq", "ne") and op.args[0].is_shell:
         return (args[0] == args[1]) == (op.code == "eq")
     return MEANING[op.code](*args)

@@ -114,6 +114,7 @@ class Wants:
     ANY = "any"
     LENGTH = "length"
     TIMEFRAME = "timeframe"
+    COLOUR = "colour"
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,6 +168,20 @@ PRIMITIVES: dict[str, Primitive] = {
             "yes on the first bar of a new day, week, month or longer bar, as in new(1d)",
             unit="plain",
             holds=True,
+        ),
+        Primitive(
+            "fade",
+            (("colour", Wants.COLOUR), ("opacity", Wants.NUMBER)),
+            Kind.COLOUR,
+            "the colour, so much per cent opaque, as in fade(teal, 40)",
+            unit="plain",
+        ),
+        Primitive(
+            "blend",
+            (("colour", Wants.COLOUR), ("other", Wants.COLOUR), ("share", Wants.NUMBER)),
+            Kind.COLOUR,
+            "a mixture: share 0 is the first colour, 1 the other",
+            unit="plain",
         ),
         Primitive("known", (("x", Wants.ANY),), Kind.FLAG, "yes where x is not none", unit="plain"),
     ]

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 
 import numpy as np
 
+from .colours import mix, mixture
 from .plan import Op
 
 NONE_TEXT = "–"
@@ -55,6 +56,8 @@ def read_at(op: Op, leaf: Callable[[Op], object], fixed: Mapping[Op, object]) ->
     args = [read_at(a, leaf, fixed) for a in op.args]
     if op.code == "text":
         return write_text(op, args)
+    if op.code in ("fade", "blend"):
+        return mixture(op.code, args)
     if op.code == "otherwise":
         return args[0] if args[0] is not None else args[1]
     raise AssertionError(op)
@@ -71,4 +74,10 @@ def read_colours(
         yes = read_colours(op.args[1], leaf, fixed, paint, size)
         no = read_colours(op.args[2], leaf, fixed, paint, size)
         return np.where(flags, yes, no)
+    if op.code in ("fade", "blend"):
+        *parts, amount = op.args
+        share = np.full(size, fixed[amount], dtype=np.float64) if amount in fixed else leaf(amount)
+        return mix(op.code, [read_colours(p, leaf, fixed, paint, size) for p in parts], share)
+    if op.code == "otherwise":  # a colour is never none
+        return read_colours(op.args[0], leaf, fixed, paint, size)
     raise AssertionError(op)

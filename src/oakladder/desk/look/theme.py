@@ -7,6 +7,7 @@ from functools import lru_cache
 
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 
+from oakladder.rung.colours import resolve
 from oakladder.rung.registry import PALETTE, THEMED
 
 
@@ -32,6 +33,9 @@ class Theme:
 
     def paint(self, word: str) -> int:
         """A colour word or #rrggbb as 0xAARRGGBB; the themed words follow the theme."""
+        return resolve(word, self._plain)
+
+    def _plain(self, word: str) -> int:
         if word.startswith("#"):
             return 0xFF000000 | int(word[1:7], 16)
         themed = dict(zip(THEMED, (self.rising, self.falling, self.calm, self.warn, self.mute), strict=True))
