@@ -1,7 +1,8 @@
 """Rung, the script language: text in, a `Program` or its problems out. Knows nothing of bars or windows."""
 
 from .problems import CODES, Problem, RunProblem, ScriptError, Severity, Span
-from .program import Analysis, Program, SettingInfo, analyse, compile_script
+from .program import Analysis, Program, analyse, compile_script
+from .settings import SettingInfo
 
 __all__ = [
     "CODES",

@@ -17,21 +17,8 @@ from .parser import parse
 from .plan import Live, Op, Output, Plan, leaves, live
 from .problems import Problem, RunProblem, ScriptError, Span, did_you_mean
 from .reference import evaluate_fixed
+from .settings import SettingInfo, fitting_value, setting_info
 from .state import Layout, StateMap, lay_out, map_state
-
-
-@dataclass(frozen=True, slots=True)
-class SettingInfo:
-    """A value that the user can change without touching the text."""
-
-    name: str
-    kind: str
-    default: object
-    text: str
-    low: float | None = None
-    high: float | None = None
-    step: float | None = None
-    choices: tuple[object, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,7 +67,7 @@ class Program:
         given = dict(settings or {})
         made: dict[str, object] = {}
         for info in self.settings:
-            made[info.name] = _fitting(info, given.pop(info.name)) if info.name in given else info.default
+            made[info.name] = fitting_value(info, given.pop(info.name)) if info.name in given else info.default
         if given:
             name = next(iter(given))
             hint = did_you_mean(name, made) or (f"It has {', '.join(made)}." if made else "It has none.")
@@ -142,64 +129,6 @@ def fixed_array(variant: Variant, values: Mapping[Op, object]) -> np.ndarray:
     return np.array([np.nan if v is None else float(v) for v in made] or [0.0])  # type: ignore[arg-type]
 
 
-def _fitting(info: SettingInfo, value: object) -> object:
-    """A value for a setting, from text where need be."""
-    if info.kind == "number":
-        try:
-            number = float(value)  # type: ignore[arg-type]
-        except (TypeError, ValueError):
-            raise RunProblem(f"The setting `{info.name}` is a number, and `{value}` is none.") from None
-        if info.low is not None and info.high is not None and not info.low <= number <= info.high:
-            raise RunProblem(
-                f"The setting `{info.name}` goes from {info.low:g} to {info.high:g}, and {number:g} is outside."
-            )
-        if not abs(number) < 1e15:
-            raise RunProblem(f"The setting `{info.name}` cannot be {value}.")
-        return number
-    if info.kind == "flag":
-        words = {"yes": True, "no": False, "true": True, "false": False, "1": True, "0": False}
-        if isinstance(value, bool):
-            return value
-        if str(value).lower() not in words:
-            raise RunProblem(f"The setting `{info.name}` is yes or no, and `{value}` is neither.")
-        return words[str(value).lower()]
-    if info.choices and value not in info.choices:
-        raise RunProblem(
-            f"The setting `{info.name}` is one of {', '.join(map(str, info.choices))}, and `{value}` is not."
-        )
-    return value
-
-
-def _setting_info(statement: t.Setting) -> SettingInfo:
-    def constant(expr: t.Expr | None) -> object:
-        match expr:
-            case t.Literal():
-                return expr.value
-            case t.Unary(op="-", value=t.Literal(value=float() as number)):
-                return -number
-            case t.Text(parts=parts):
-                return "".join(p for p in parts if isinstance(p, str))
-            case t.Name():
-                return expr.name
-        return None
-
-    default = constant(statement.default)
-    kind = "text"
-    if isinstance(statement.default, t.Name):
-        kind = "colour"
-    elif isinstance(statement.default, t.Literal):
-        kind = statement.default.kind
-    elif isinstance(default, float):
-        kind = "number"
-    low, high, step = (_as_float(constant(e)) for e in (statement.low, statement.high, statement.step))
-    choices = tuple(constant(c) for c in statement.choices)
-    return SettingInfo(statement.name.name, kind, default, statement.text, low, high, step, choices)
-
-
-def _as_float(value: object) -> float | None:
-    return float(value) if isinstance(value, int | float) else None
-
-
 @dataclass(frozen=True, slots=True)
 class Analysis:
     """What is known of a script without running it: its tree, its problems by place, the units of what it shows."""
@@ -236,5 +165,5 @@ def compile_script(text: str, shelf: Shelf = ()) -> Program:
     plan = lower(script, analysis.used)
     for output in plan.outputs:
         output.unit = analysis.units.get(output.line, "")
-    settings = tuple(_setting_info(s) for s in script.statements if isinstance(s, t.Setting))
+    settings = tuple(setting_info(s) for s in script.statements if isinstance(s, t.Setting))
     return Program(text, script.title, script.about, settings, plan, analysis.problems)
