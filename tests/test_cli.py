@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import re
 from pathlib import Path
 
 import numpy as np
@@ -14,6 +15,7 @@ from helpers import random_bars
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.text_files import iso
 from oakladder.cli import app
+from oakladder.rung import analyse, library
 from oakladder.workspace import Workspace
 
 RULE = """rung 1
@@ -160,3 +162,24 @@ def test_scan_prints_a_table_csv_or_json(call) -> None:  # type: ignore[no-untyp
 def test_a_scan_with_a_wrong_name_offers_the_nearest(call, words: list[str], sentence: str) -> None:  # type: ignore[no-untyped-def]
     got, _, err = call("scan", rule(), *words)
     assert got == 2 and sentence in err
+
+
+@pytest.mark.parametrize("name", sorted(library.names()))
+def test_a_copy_of_a_library_function_is_a_function_of_ones_own(name: str) -> None:
+    found = library.function(name)
+    assert found is not None
+    own = re.sub(rf"\b{name}\b", "my_own", found.example)
+    assert not [p for p in analyse(f"rung 1\n{library.copy_of(name, 'my_own')}{own}\n").problems if p.is_error]
+
+
+def test_the_source_of_a_library_function_is_shown(call) -> None:  # type: ignore[no-untyped-def]
+    code, out, _ = call("source", "rsi")
+    assert code == 0 and "define rsi(x, n)" in out
+    assert "define my_rsi(x, n)" in call("source", "rsi", "--as", "my_rsi")[1]
+    for words, said in (
+        (("rsy",), "Did you mean"),
+        (("sum",), "by itself"),
+        (("rsi", "--as", "My"), "no name"),
+    ):
+        code, _, err = call("source", *words)
+        assert code == 2 and said in err

@@ -8,6 +8,7 @@ from __future__ import annotations
 import csv
 import json
 import os
+import re
 import sys
 import tempfile
 from collections.abc import Callable, Sequence
@@ -28,7 +29,7 @@ from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine import scan as scanning
 from oakladder.engine.drawing import as_plain, day_paint, draw
 from oakladder.engine.run import Result, run
-from oakladder.rung import CODES, Program, RunProblem, ScriptError, analyse, compile_script, describe
+from oakladder.rung import CODES, Program, RunProblem, ScriptError, analyse, compile_script, describe, library
 from oakladder.rung.plan import Op
 from oakladder.rung.problems import did_you_mean
 from oakladder.workspace import ScriptFileProblem, Workspace, read_script
@@ -326,6 +327,28 @@ def brief(script: Annotated[Path | None, typer.Argument(help="a .rung file to ad
 
 
 @app.command()
+def source(
+    function: Annotated[str, typer.Argument(help="a library function, as in rsi")],
+    own: Annotated[str | None, typer.Option("--as", help="a name of your own, to copy it into a script")] = None,
+) -> None:
+    """Print a library function as it is written in Rung, or a copy of it under another name."""
+    if function not in library.names():
+        built_in = describe.word_help(function)
+        hint = did_you_mean(function, library.names()) or "`./oak brief` lists them all."
+        _fail(
+            CALL_WRONG,
+            f"{built_in}. The compiler knows it by itself."
+            if built_in
+            else f"There is no library function `{function}`. {hint}",
+        )
+    if own is not None and not re.fullmatch(r"[a-z_][a-z0-9_]*", own):
+        _fail(CALL_WRONG, f"`{own}` is no name. Names are small letters, digits and _.")
+    found = library.function(function)
+    assert found is not None
+    print(library.copy_of(function, own) if own else found.source, end="")
+
+
+@app.command()
 def shot(
     place: Annotated[str, typer.Argument(help="bench or scan")],
     out: Annotated[Path, typer.Argument(help="the PNG to write")],
@@ -359,7 +382,7 @@ def shot(
 
 @app.command()
 def bench(
-    what: Annotated[str, typer.Argument(help="all, engine, compile or desk")] = "all",
+    what: Annotated[str, typer.Argument(help="all, engine, compiling, growth, live or desk")] = "all",
     symbols: Annotated[int, typer.Option(min=10, help="symbols of the large panel")] = 5000,
 ) -> None:
     """Measure speed, as ratios side by side in one run."""

@@ -169,3 +169,11 @@ def test_colours_are_faded_and_blended_bar_by_bar() -> None:
     line, column = result.outputs
     assert [hex(c) for c in result.colours(line.roles["color"], day_paint).tolist()] == ["0xff808080", "0x99ff0000"]
     assert hex(day_paint(str(result.at(column.roles["fill"], 1)))) == "0x80808080"
+
+
+def test_a_function_of_the_script_does_not_change_the_library() -> None:
+    bars = daily_bars(np.arange(1.0, 40) ** 1.5 % 17)
+    plain = values("let x = rsi(close, 5)", bars)["x"]
+    made = values("define wilder(x, n)\n    give x * 0 + n\nlet x = rsi(close, 5)\nlet y = wilder(close, 5)", bars)
+    np.testing.assert_array_equal(made["x"], plain)
+    assert set(made["y"]) == {5}

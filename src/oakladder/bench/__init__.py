@@ -1,7 +1,8 @@
-"""Speed, as ratios side by side in one run: ``./oak bench [all|engine|compile|desk]``."""
+"""Speed, as ratios side by side in one run: ``./oak bench [all|engine|compiling|growth|live|desk]``."""
 
 from __future__ import annotations
 
+import importlib
 import statistics
 import time
 from collections.abc import Callable
@@ -42,25 +43,19 @@ def ratio(taken: dict[str, list[float]], name: str, ours: str) -> float:
     return statistics.median(a / b for a, b in zip(taken[name], taken[ours], strict=True))
 
 
-def _engine(symbols: int) -> list[Row]:
-    from .engine import measure
+def _bench(name: str) -> Callable[[int], list[Row]]:
+    """A bench by the name of its module, loaded when it is wanted."""
 
-    return measure(symbols)
+    def measure(symbols: int) -> list[Row]:
+        module = importlib.import_module(f"{__name__}.{name}")
+        return list(module.measure(symbols) if name == "engine" else module.measure())
 
-
-def _compile(symbols: int) -> list[Row]:
-    from .compiling import measure
-
-    return measure()
+    return measure
 
 
-def _desk(symbols: int) -> list[Row]:
-    from .desk import measure
-
-    return measure()
-
-
-BENCHES: dict[str, Callable[[int], list[Row]]] = {"engine": _engine, "compile": _compile, "desk": _desk}
+BENCHES: dict[str, Callable[[int], list[Row]]] = {
+    name: _bench(name) for name in ("engine", "compiling", "growth", "live", "desk")
+}
 
 
 def main(what: str, symbols: int) -> None:

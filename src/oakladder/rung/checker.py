@@ -99,7 +99,9 @@ class Checker:
         self._base = base_scope()
         self._functions: dict[str, Function] = {}
         self._called: set[str] = set()
+        self._defined = {s.name.name for s in script.statements if isinstance(s, t.Define)}
         self._stack: list[str] = []
+        self._results: list[frozenset[str]] = []
         self._blame: list[Span] = []
         self._checked: dict[tuple[int, tuple[Type, ...]], Type] = {}
         self._holds: dict[int, bool] = {}
@@ -265,8 +267,8 @@ class Checker:
                 f"`{name.name}` is already made in line {old.span.line}.",
                 "Choose another name; to change a value, make it with `keep` or `fresh` and use `set`.",
             )
-        elif self._blame:
-            pass  # a library function may name its results as the bar's own: `open`, `high`
+        elif self._results and name.name in self._results[-1]:
+            pass  # a function may name its results as the bar's own: `open`, `high`
         elif name.name in self._base:  # functions are called with brackets, so their names stay free
             self.report(
                 "R202",
@@ -602,7 +604,11 @@ class Checker:
             return binding.type
         if expr.name in self._base:
             return self._base[expr.name]
-        if self._function(expr.name) is not None and not self._functions.get(expr.name):
+        if expr.name in self._defined and expr.name not in self._functions and not self._blame:
+            self._too_early(expr)
+            return UNKNOWN
+        function = self._function(expr.name)
+        if function is not None and not isinstance(arrange(t.Call(expr.name, (), (), expr.span), function.define), str):
             return self._call(t.Call(expr.name, (), (), expr.span), scope)
         self._unknown_name(expr, scope)
         return UNKNOWN
@@ -612,14 +618,9 @@ class Checker:
         while root.parent is not None:
             root = root.parent
         if expr.name in root.later or expr.name in scope.later:
-            self.report(
-                "R207",
-                expr.span,
-                f"`{expr.name}` is used before it is made.",
-                "Move the line that makes it above this one.",
-            )
+            self._too_early(expr)
             return
-        if expr.name in registry.PRIMITIVES or expr.name in self._functions:
+        if expr.name in registry.PRIMITIVES or self._function(expr.name) is not None:
             self.report("R205", expr.span, f"`{expr.name}` is a function.", f"Call it with brackets: `{expr.name}(…)`.")
             return
         names: set[str] = set(self._base) | set(registry.PRIMITIVES) | set(library.names()) | set(self._functions)
@@ -632,6 +633,14 @@ class Checker:
             expr.span,
             f"There is no `{expr.name}`.",
             did_you_mean(expr.name, names) or "Make it above with `let`.",
+        )
+
+    def _too_early(self, expr: t.Name | t.Call) -> None:
+        self.report(
+            "R207",
+            Span(expr.span.line, expr.span.column, len(expr.name)),
+            f"`{expr.name}` is used before it is made.",
+            "Move the line that makes it above this one.",
         )
 
     def _same_kind(self, a: Type, b: Type, span: Span) -> None:
@@ -833,7 +842,7 @@ class Checker:
     # --- calls ------------------------------------------------------------------------------------
 
     def _function(self, name: str) -> Function | None:
-        if name in self._functions:
+        if name in self._functions and not self._blame:  # the library calls the library only
             return self._functions[name]
         found = library.function(name)
         return Function(found.define, None, found.unit, True, found.lengths) if found else None
@@ -841,6 +850,9 @@ class Checker:
     def _call(self, expr: t.Call, scope: Scope) -> Type:
         if expr.name in registry.PRIMITIVES:
             return self._primitive(expr, registry.PRIMITIVES[expr.name], scope)
+        if expr.name in self._defined and expr.name not in self._functions and not self._blame:
+            self._too_early(expr)
+            return UNKNOWN
         function = self._function(expr.name)
         if function is None:
             for argument in (*expr.arguments, *(v for _, v in expr.named)):
@@ -898,6 +910,7 @@ class Checker:
             return UNKNOWN
         before = len(self._found)
         self._stack.append(define.name.name)
+        self._results.append(frozenset(_given_names(define)))
         if function.of_library:
             self._blame.append(self._blame[-1] if self._blame else span)
         scope = Scope(function.scope, later=_later_names(define.body))
@@ -914,6 +927,7 @@ class Checker:
         if function.of_library:
             self._blame.pop()
         self._stack.pop()
+        self._results.pop()
         if not function.of_library:
             for name, binding in scope.names.items():
                 if not binding.read:
@@ -1007,6 +1021,11 @@ class Checker:
             return registry.PRIMITIVES[name].holds
         function = self._function(name)
         return function is not None and self._function_holds(function)
+
+
+def _given_names(define: t.Define) -> list[str]:
+    """The names under which a function gives its results."""
+    return [v.name for s in define.body if isinstance(s, t.Give) for v in s.values if isinstance(v, t.Name)]
 
 
 def _later_names(statements: Sequence[t.Statement]) -> frozenset[str]:

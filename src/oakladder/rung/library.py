@@ -7,6 +7,7 @@ The function that the file is named for is public; others in the file are its ow
 from __future__ import annotations
 
 import math
+import re
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from importlib.resources import files
@@ -57,6 +58,15 @@ def function(name: str) -> LibraryFunction | None:
     unit = Unit(head["unit"]) if "unit" in head else None
     parameters = {p.name.name: head.get(p.name.name, "") for p in define.parameters}
     return LibraryFunction(name, define, source, head["about"], unit, parameters, head["example"], _range(head))
+
+
+def copy_of(name: str, own: str) -> str:
+    """The source of a library function under another name, ready to stand in a script. Raises `KeyError`."""
+    found = function(name)
+    if found is None:
+        raise KeyError(name)
+    body = [line for line in found.source.splitlines() if not line.startswith(("-- example:", "-- range:", "-- unit:"))]
+    return re.sub(rf"^define {name}\b", f"define {own}", "\n".join(body), flags=re.MULTILINE) + "\n"
 
 
 def _range(head: dict[str, str]) -> tuple[float, float]:

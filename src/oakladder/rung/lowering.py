@@ -658,10 +658,12 @@ class Lowerer:
     def _call(self, expr: t.Call, frame: Frame) -> Value:
         if expr.name in registry.PRIMITIVES:
             return self._primitive(expr, frame)
-        own = self._defines.get(expr.name)
+        # Only the script's own text sees the functions that it makes or takes; the library sees the library.
+        ours = self._root in (frame.instance, frame.instance.parent)
+        own = self._defines.get(expr.name) if ours else None
         lengths: frozenset[str] = frozenset()
         parent: Instance | None = None
-        if expr.name in self._used:
+        if ours and expr.name in self._used:
             define = self._used[expr.name]
         elif own is None:
             found = library.function(expr.name)
