@@ -13,6 +13,7 @@ from dataclasses import dataclass
 
 from . import library
 from . import tree as t
+from .writing import written
 
 #: What the bar's own values can be.
 _NATURAL: dict[str, tuple[float, float]] = {
@@ -152,36 +153,7 @@ class Judge:
 
     def _words(self, expr: t.Expr) -> str:
         """An expression written in one way, so that equal ones are equal."""
-        expr = self._plain(expr)
-        match expr:
-            case t.Name():
-                return expr.name
-            case t.Literal():
-                return f"{expr.value:g}" if isinstance(expr.value, float) else str(expr.value)
-            case t.Call():
-                given = [self._words(a) for a in expr.arguments] + [f"{n} = {self._words(v)}" for n, v in expr.named]
-                return f"{expr.name}({', '.join(given)})" if given else expr.name
-            case t.Pick():
-                return f"{self._words(expr.value)}.{expr.name}"
-            case t.Lag():
-                return f"{self._words(expr.value)}[{self._words(expr.lag)}]"
-            case t.Unary():
-                return f"{expr.op} {self._words(expr.value)}"
-            case t.Binary():
-                return f"({self._words(expr.left)} {expr.op} {self._words(expr.right)})"
-            case t.Compare():
-                parts = [self._words(expr.values[0])]
-                for op, value in zip(expr.ops, expr.values[1:], strict=True):
-                    parts += [op, self._words(value)]
-                return " ".join(parts)
-            case t.OnTimeframe():
-                forming = " forming" if expr.forming else ""
-                return f"{self._words(expr.value)} on {self._words(expr.timeframe)}{forming}"
-            case t.OfSymbol():
-                return f"{self._words(expr.value)} of {self._words(expr.symbol)}"
-            case t.Text(parts=(str() as only,)):
-                return f'"{only}"'
-        return f"<{id(expr)}>"
+        return written(expr, self._plain)
 
 
 def _opposite(op: str) -> str:

@@ -92,6 +92,15 @@ class Frame:
     given: Value | None = None
 
 
+@dataclass(slots=True)
+class Trace:
+    """What each expression became on the chart's own bars, so that a condition can be taken apart afterwards."""
+
+    root: Instance
+    values: dict[tuple[Instance, t.Expr], Value] = field(default_factory=dict)
+    callees: dict[tuple[Instance, t.Expr], Instance] = field(default_factory=dict)
+
+
 class Lowerer:
     """Builds the plan of one checked script."""
 
@@ -109,11 +118,12 @@ class Lowerer:
         self._shared: dict[Domain, list[dict[tuple[object, ...], Op]]] = {self.base: [{}]}
         self._fixed: dict[tuple[object, ...], Op] = {}
         self._versions: dict[Slot, int] = {}
-        self._calls: dict[tuple[object, ...], Value] = {}
+        self._calls: dict[tuple[object, ...], Instance] = {}
         self._top: set[Op] = set()
         self._rings: dict[object, Ring] = {}
         self._befores: dict[object, Slot] = {}
         self._root = Instance(script.statements)
+        self.trace = Trace(self._root)
         self.named_inputs: dict[str, Op] = {}
         self.foreign_inputs: dict[str, Op] = {}
         self._foreigners: list[Foreign] = []
@@ -407,6 +417,12 @@ class Lowerer:
     # --- expressions ------------------------------------------------------------------------------
 
     def _value(self, expr: t.Expr, frame: Frame) -> Value:
+        made = self._lowered(expr, frame)
+        if frame.domain is self.base:
+            self.trace.values[frame.instance, expr] = made
+        return made
+
+    def _lowered(self, expr: t.Expr, frame: Frame) -> Value:
         domain = frame.domain
         match expr:
             case t.Literal():
@@ -688,16 +704,23 @@ class Lowerer:
         if _crosses(define.body):
             key = (*key, *(id(a.expr) for a in arguments.values()), id(caller))
         top = len(self._blocks[frame.domain]) == 1
-        if top and key in self._calls:
-            return self._calls[key]
-        instance = Instance(define.body, parent, arguments, self._places.get(expr.name, 0))
+        instance = self._calls.get(key) if top else None
+        shared = instance is not None
+        if instance is None:
+            instance = Instance(define.body, parent, arguments, self._places.get(expr.name, 0))
+        if frame.domain is self.base:
+            self.trace.callees[caller, expr] = instance
+        if shared:
+            given = instance.frames[frame.domain].given
+            assert given is not None
+            return given
         if parent is not None:
             self._frame(parent, frame.domain, instance.parent_done)
         made = instance.frames[frame.domain] = Frame(instance, frame.domain, names)
         self._frame(instance, frame.domain, len(define.body))
         assert made.given is not None
         if top:
-            self._calls[key] = made.given
+            self._calls[key] = instance
         return made.given
 
     def _primitive(self, expr: t.Call, frame: Frame) -> Op:
@@ -863,9 +886,10 @@ def _changed(statements: Sequence[t.Statement], names: dict[str, Value | Slot]) 
     return found
 
 
-def lower(script: t.Script, used: Mapping[str, t.Define]) -> Plan:
-    """The plan of a script that the checker found no error in; ``used`` are functions from other scripts.
+def lower(script: t.Script, used: Mapping[str, t.Define]) -> tuple[Plan, Trace]:
+    """The plan of a script that the checker found no error in, and what its expressions became.
 
-    Raises `ScriptError` if it is too large.
+    ``used`` are functions from other scripts. Raises `ScriptError` if it is too large.
     """
-    return Lowerer(script, used).run()
+    lowerer = Lowerer(script, used)
+    return lowerer.run(), lowerer.trace

@@ -12,7 +12,7 @@ import numpy as np
 from . import native
 from . import tree as t
 from .checker import Checker, Shelf
-from .lowering import lower
+from .lowering import Trace, lower
 from .parser import parse
 from .plan import Live, Op, Output, Plan, leaves, live
 from .problems import Problem, RunProblem, ScriptError, Span, did_you_mean
@@ -41,6 +41,7 @@ class Program:
     about: str
     settings: tuple[SettingInfo, ...]
     plan: Plan
+    trace: Trace
     problems: tuple[Problem, ...]
     _variants: dict[tuple[int, ...], Variant] = field(default_factory=dict)
     _lock: threading.Lock = field(default_factory=threading.Lock)
@@ -162,8 +163,8 @@ def compile_script(text: str, shelf: Shelf = ()) -> Program:
     if any(p.is_error for p in analysis.problems):
         raise ScriptError(analysis.problems)
     script = analysis.script
-    plan = lower(script, analysis.used)
+    plan, trace = lower(script, analysis.used)
     for output in plan.outputs:
         output.unit = analysis.units.get(output.line, "")
     settings = tuple(setting_info(s) for s in script.statements if isinstance(s, t.Setting))
-    return Program(text, script.title, script.about, settings, plan, analysis.problems)
+    return Program(text, script.title, script.about, settings, plan, trace, analysis.problems)
