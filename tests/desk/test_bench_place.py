@@ -211,7 +211,7 @@ paint volume color lime when late
     calm(window)
     chart = window.bench.chart
     chart.see(1480, 1545)
-    assert list(chart.panes) == ["price", "lanes", "volume", "Body"]
+    assert list(chart.panes) == ["price", "volume", "lanes", "Body"]
     high = float(chart.panes["price"].view.viewRange()[1][1])
     ground = window.desk.theme.color("ground")
 

@@ -181,9 +181,13 @@ class BarLibrary:
         names = list(symbols)
         made = panel_of([self.bars(s, timeframe, extended) for s in names])
         made.ticks = tuple(self.infos[s].tick for s in names)
-        made.earlier = EarlierBars(self, names, timeframe)
+        made.earlier = self.earlier(names, timeframe)
         made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
         return made
+
+    def earlier(self, symbols: list[str], base: Timeframe) -> EarlierBars:
+        """The longer bars from before the first bar of a panel."""
+        return EarlierBars(self, symbols, base)
 
 
 class EarlierBars(dict[Timeframe, Panel]):

@@ -81,6 +81,10 @@ class Jobs(QObject):
         if ticket is not None:
             ticket.stop.set()
 
+    def busy_with(self, kind: str) -> bool:
+        """Whether a job of a kind is still awaited."""
+        return kind in self._tickets
+
     def busy(self) -> bool:
         """Whether any job is still awaited."""
         return bool(self._tickets)

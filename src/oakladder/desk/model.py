@@ -7,31 +7,36 @@ chart follows first, then the ladder's pips, then the watchlist's columns.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from oakladder.bars.as_of import BarSource, LibraryAsOf
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary
-from oakladder.bars.series import Bars
-from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
+from oakladder.bars.series import Bars, Panel
+from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, STANDARD, Timeframe
 from oakladder.engine.drawing import Picture, draw
 from oakladder.engine.run import Result, run
 from oakladder.engine.scan import Cell, Pip, cells, change, pips
+from oakladder.engine.why import Why
 from oakladder.rung import Problem, Program, RunProblem, ScriptError, compile_script
 from oakladder.workspace import ScriptFileProblem, Workspace, read_script
 
+from .chart.options import BarStyle, ChartOptions, PaneLayout, read_options, read_panes
 from .jobs import Jobs, Ticket
 from .look.theme import DAY, NIGHT, Theme
+from .uses import Use, compiled, draw_beside, read_use
 
 COLUMN_TIMEFRAMES = (ONE_DAY, Timeframe.parse("1h"))
 _TYPING_PAUSE_MS = 8
 _SAVE_PAUSE_MS = 600
 _AFTER_CHART_MS = 30
+_REMEMBER_PAUSE_MS = 1500
 
 NEW_SCRIPT = """rung 1
 title "{title}"
@@ -54,6 +59,8 @@ class View:
     bars: Bars
     result: Result | None
     picture: Picture | None
+    #: The smoothed prices of averaged candles, where they are shown.
+    averaged: Mapping[str, np.ndarray] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +70,8 @@ class Compiled:
     problems: tuple[Problem, ...]
     program: Program | None
     seen: tuple[View, str] | None
-    asked: tuple[str, Timeframe, str, dict[str, object]]
+    asked: tuple[object, ...]
+    settings: dict[str, object]
 
 
 def fitting(program: Program, settings: dict[str, object]) -> dict[str, object]:
@@ -76,6 +84,17 @@ def fitting(program: Program, settings: dict[str, object]) -> dict[str, object]:
     return made
 
 
+_AVERAGED = "rung 1\nlet made = smoothed_candle()\nline made.open\nline made.high\nline made.low\nline made.close\n"
+
+
+def averaged_candles(panel: Panel) -> dict[str, np.ndarray]:
+    """The prices of averaged candles, by the library's own definition; for showing only."""
+    program = compile_script(_AVERAGED)
+    result = run(program, panel)
+    names = ("open", "high", "low", "close")
+    return {name: result.number(o.roles["value"]) for name, o in zip(names, program.outputs, strict=True)}
+
+
 class Desk(QObject):
     """The model behind the window."""
 
@@ -83,11 +102,15 @@ class Desk(QObject):
     problems_changed = pyqtSignal(object)
     script_opened = pyqtSignal(str)
     settings_changed = pyqtSignal()
+    why_changed = pyqtSignal(object)
     pips_changed = pyqtSignal(object)
     quotes_changed = pyqtSignal(object)
     cells_changed = pyqtSignal(object, object)
     place_changed = pyqtSignal()
     theme_changed = pyqtSignal(object)
+    options_changed = pyqtSignal(object)
+    uses_changed = pyqtSignal()
+    replay_changed = pyqtSignal()
     bar_marked = pyqtSignal(int)
     trouble = pyqtSignal(str)
     status = pyqtSignal(str)
@@ -105,6 +128,11 @@ class Desk(QObject):
         self.program: Program | None = None
         self.settings: dict[str, object] = {}
         self.view: View | None = None
+        self.options = ChartOptions()
+        self.panes = PaneLayout()
+        self.beside: list[Use] = []
+        #: What is known: the whole library, or in a replay the library as of its moment.
+        self.source: BarSource = library
         self.pips: dict[Timeframe, list[Pip]] = {}
         self.cells: dict[Timeframe, dict[str, Cell]] = {}
         self._typing = QTimer(self, singleShot=True, interval=_TYPING_PAUSE_MS)
@@ -115,6 +143,8 @@ class Desk(QObject):
         self._columns_due = False
         self._after_chart = QTimer(self, singleShot=True, interval=_AFTER_CHART_MS)
         self._after_chart.timeout.connect(self._ask_the_rest)
+        self._remembering = QTimer(self, singleShot=True, interval=_REMEMBER_PAUSE_MS)
+        self._remembering.timeout.connect(self._write_state)
 
     # --- from the last time -----------------------------------------------------------------------
 
@@ -127,6 +157,11 @@ class Desk(QObject):
             self.timeframe = Timeframe.parse(str(state.get("timeframe", "1d")))
         if state.get("theme") == NIGHT.name:
             self.set_theme(NIGHT)
+        self.options, self.panes = read_options(state.get("chart")), read_panes(state.get("panes"))
+        uses = state.get("beside")
+        found = (read_use(u, self.workspace.scripts) for u in (uses if isinstance(uses, list) else []))
+        self.beside = [use for use in found if use is not None]
+        self.options_changed.emit(self.options)
         files = self.workspace.script_files()
         wanted = (
             [p for p in files if p.name == state.get("script")] or [p for p in files if p.stem == "tide_turn"] or files
@@ -136,14 +171,25 @@ class Desk(QObject):
             self.open_script(wanted[0], saved if isinstance(saved, dict) else {})
 
     def remember(self) -> None:
-        """Writes down what is open, for the next start."""
+        """Saves the script and writes down what is open, for the next start."""
         self.save()
+        self._write_state()
+
+    def remember_soon(self) -> None:
+        """Writes down what is open in a moment, so that it comes back even after a crash."""
+        self._remembering.start()
+
+    def _write_state(self) -> None:
+        self._remembering.stop()
         state: dict[str, object] = {
             "symbol": self.symbol,
             "timeframe": str(self.timeframe),
             "theme": self.theme.name,
             "script": self.path.name if self.path else "",
             "settings": self.settings,
+            "chart": self.options.as_plain(),
+            "panes": self.panes.as_plain(),
+            "beside": [use.as_plain() for use in self.beside],
         }
         try:
             self.workspace.remember(state)
@@ -196,20 +242,23 @@ class Desk(QObject):
 
     def _recompile(self) -> None:
         text, shelf, look, asked = self.text, self.workspace.shelf(self.text), self._looker(), self._asked()
+        settings = dict(self.settings)
 
         def work(ticket: Ticket) -> Compiled:
             try:
                 program = compile_script(text, shelf)
             except ScriptError as error:
-                return Compiled(error.problems, None, None, asked)
-            return Compiled(program.problems, program, look(program, fitting(program, asked[-1])), asked)
+                return Compiled(error.problems, None, None, asked, settings)
+            return Compiled(program.problems, program, look(program, fitting(program, settings)), asked, settings)
 
         self.jobs.stop("chart")
         self.jobs.start("compile", work, self._compiled, self._failed)
 
-    def _asked(self) -> tuple[str, Timeframe, str, dict[str, object]]:
+    def _asked(self) -> tuple[object, ...]:
         """What a view depends on besides the program."""
-        return self.symbol, self.timeframe, self.theme.name, dict(self.settings)
+        uses = tuple((use.caption, use.path, use.text) for use in self.beside)
+        settings = tuple(sorted(self.settings.items()))
+        return self.symbol, self.timeframe, self.theme.name, self.options, id(self.source), uses, settings
 
     def _compiled(self, made: Compiled) -> None:
         self.problems, program = made.problems, made.program
@@ -239,7 +288,81 @@ class Desk(QObject):
             self.trouble.emit(str(error))
             return
         self.settings[name] = value
+        self.remember_soon()
         self.refresh()
+
+    # --- what stands beside it --------------------------------------------------------------------
+
+    def add_beside(self, use: Use) -> None:
+        """Puts another script, or the same with other settings, or a line beside the open one."""
+        self.beside = [*self.beside, use]
+        self._beside_changed()
+
+    def remove_beside(self, k: int) -> None:
+        """Takes one of those beside away."""
+        self.beside = [u for j, u in enumerate(self.beside) if j != k]
+        self._beside_changed()
+
+    def set_beside(self, k: int, name: str, value: object) -> None:
+        """Changes a setting of one of those beside."""
+        try:
+            compiled(self.beside[k], self.workspace).values_of({name: value})
+        except (RunProblem, ScriptError, ScriptFileProblem) as error:
+            self.trouble.emit(str(error))
+            return
+        self.beside[k].settings[name] = value
+        self.remember_soon()
+        self.refresh(columns=False)
+
+    def _beside_changed(self) -> None:
+        self.uses_changed.emit()
+        self.remember_soon()
+        self.refresh(columns=False)
+
+    def set_options(self, options: ChartOptions) -> None:
+        """Shows the bars in another way."""
+        again = (options.extended, options.style is BarStyle.AVERAGED) != (
+            self.options.extended,
+            self.options.style is BarStyle.AVERAGED,
+        )
+        self.options = options
+        self.options_changed.emit(options)
+        self.remember_soon()
+        if again:
+            self.refresh(columns=False)
+
+    # --- replay -----------------------------------------------------------------------------------
+
+    @property
+    def moment(self) -> int | None:
+        """The moment that a replay stands at (UTC seconds); None when everything is known."""
+        return self.source.moment if isinstance(self.source, LibraryAsOf) else None
+
+    def replay(self, moment: int | None) -> None:
+        """Shows everything as it was known at a moment, or (None) as it is known now."""
+        self.source = self.library if moment is None else LibraryAsOf(self.library, moment)
+        self.replay_changed.emit()
+        self.refresh()
+        self.ask_quotes()
+
+    def replay_step(self, by: int, minutes: bool = False) -> bool:
+        """Moves a replay by bars of the chart, or by minutes; False where there is no further bar."""
+        if self.moment is None:
+            return False
+        frame = ONE_MINUTE if minutes else self.timeframe
+        try:
+            bars = self.library.bars(self.symbol, frame, self.options.extended)
+        except DataProblem as error:
+            self.trouble.emit(str(error))
+            return False
+        closes = bars.calendar.closes(bars.times, frame, bars.extended)
+        side: Literal["left", "right"] = "right" if by > 0 else "left"
+        at = int(np.searchsorted(closes, self.moment, side)) + (by - 1 if by > 0 else by)
+        if not 0 <= at < len(closes):
+            self.status.emit("The replay has come to the last bar." if by > 0 else "There are no earlier bars.")
+            return False
+        self.replay(int(closes[at]))
+        return True
 
     # --- where we look ----------------------------------------------------------------------------
 
@@ -250,6 +373,7 @@ class Desk(QObject):
         if timeframe is not None:
             self.timeframe = timeframe
         self._mark = mark
+        self.remember_soon()
         self.place_changed.emit()
         self.refresh(columns=False)
 
@@ -275,17 +399,28 @@ class Desk(QObject):
 
     def _looker(self) -> Callable[[Program | None, dict[str, object]], tuple[View, str]]:
         """What makes a view of the place that is looked at now: bars, result, picture, and a word if that fails."""
-        symbol, timeframe, paint, library = self.symbol, self.timeframe, self.theme.paint, self.library
+        symbol, timeframe, paint, library = self.symbol, self.timeframe, self.theme.paint, self.source
+        options, uses, workspace = (
+            self.options,
+            [replace(u, settings=dict(u.settings)) for u in self.beside],
+            self.workspace,
+        )
 
         def look(program: Program | None, settings: dict[str, object]) -> tuple[View, str]:
-            bars = library.bars(symbol, timeframe)
-            if program is None or not len(bars):
-                return View(bars, None, None), "" if len(bars) else f"There are no {timeframe} bars of {symbol}."
+            bars = library.bars(symbol, timeframe, options.extended)
+            if not len(bars):
+                return View(bars, None, None), f"There are no {timeframe} bars of {symbol}."
+            panel = library.panel([symbol], timeframe, options.extended)
+            averaged = averaged_candles(panel) if options.style is BarStyle.AVERAGED else None
+            result, picture, troubles = None, None, []
             try:
-                result = run(program, library.panel([symbol], timeframe), settings)
+                if program is not None:
+                    result = run(program, panel, settings)
+                    picture = draw(result, paint)
             except RunProblem as error:
-                return View(bars, None, None), str(error)
-            return View(bars, result, draw(result, paint)), ""
+                troubles.append(str(error))
+            picture, more = draw_beside(uses, workspace, panel, picture, paint)
+            return View(bars, result, picture, averaged), "\n".join([*troubles, *more])
 
         return look
 
@@ -298,6 +433,22 @@ class Desk(QObject):
         if self._columns_due:
             self._columns_due = False
             self._ask_columns(self.program, settings)
+
+    def ask_why(self, signal: str) -> None:
+        """Has a signal of the open script explained on the bars that are shown."""
+        program, settings, view, source = self.program, dict(self.settings), self.view, self.source
+        if program is None or view is None or view.result is None:
+            self.why_changed.emit(None)
+            return
+        symbol, timeframe, extended = self.symbol, self.timeframe, self.options.extended
+
+        def work(ticket: Ticket) -> Why | None:
+            try:
+                return Why(program, source.panel([symbol], timeframe, extended), signal, settings)
+            except (KeyError, RunProblem):
+                return None  # the chart has said why
+
+        self.jobs.start("why", work, self.why_changed.emit, self._failed, slow=True)
 
     def _shown(self, made: tuple[View, str]) -> None:
         self._after_chart.start()
@@ -319,13 +470,15 @@ class Desk(QObject):
         )
 
     def _pips_work(self, symbol: str, program: Program | None, settings: dict[str, object]) -> Any:
+        source, frames = self.source, sorted({*STANDARD, self.timeframe}, key=lambda t: t.order)
+
         def work(ticket: Ticket) -> dict[Timeframe, list[Pip]]:
             made: dict[Timeframe, list[Pip]] = {}
-            for timeframe in STANDARD:
+            for timeframe in frames:
                 if program is None or ticket.cancelled():
                     break
                 with contextlib.suppress(RunProblem, DataProblem):
-                    made[timeframe] = pips(program, self.library, symbol, timeframe, settings)
+                    made[timeframe] = pips(program, source, symbol, timeframe, settings)
             return made
 
         return work
@@ -335,14 +488,14 @@ class Desk(QObject):
         self.pips_changed.emit(made)
 
     def _ask_columns(self, program: Program | None, settings: dict[str, object]) -> None:
-        symbols = list(self.library.infos)
+        symbols, source = list(self.library.infos), self.source
         for timeframe in COLUMN_TIMEFRAMES:
 
             def work(ticket: Ticket, timeframe: Timeframe = timeframe) -> dict[str, Cell]:
                 if program is None:
                     return {}
                 with contextlib.suppress(RunProblem):
-                    return cells(program, self.library, symbols, timeframe, settings, cancelled=ticket.cancelled)
+                    return cells(program, source, symbols, timeframe, settings, cancelled=ticket.cancelled)
                 return {}
 
             def then(made: dict[str, Cell], timeframe: Timeframe = timeframe) -> None:
@@ -353,13 +506,13 @@ class Desk(QObject):
 
     def ask_quotes(self) -> None:
         """Asks for the last price and the day's change of every symbol."""
-        symbols = list(self.library.infos)
+        symbols, source = list(self.library.infos), self.source
 
         def work(ticket: Ticket) -> dict[str, tuple[float, float]]:
             made = {}
             for symbol in symbols:
                 with contextlib.suppress(DataProblem):
-                    closes = self.library.bars(symbol, ONE_DAY)["close"]
+                    closes = source.bars(symbol, ONE_DAY)["close"]
                     made[symbol] = (float(closes[-1]), change(closes)) if len(closes) else (float("nan"), float("nan"))
             return made
 
@@ -373,5 +526,6 @@ class Desk(QObject):
         """Saves everything and stops the threads."""
         self._typing.stop()
         self._after_chart.stop()
+        self._remembering.stop()
         self.remember()
         self.jobs.close()

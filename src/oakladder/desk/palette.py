@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
+import datetime
 from collections.abc import Callable
 from dataclasses import dataclass
 
+import numpy as np
 from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
@@ -32,11 +35,20 @@ def fits(words: str, typed: str) -> int | None:
     return score
 
 
+def day_of(text: str) -> np.datetime64 | None:
+    """The day that a text names, as in 2026-03-12, 12.3.2026 or 12 Mar 2026; None for any other text."""
+    for form in ("%Y-%m-%d", "%d.%m.%Y", "%d %b %Y", "%d %B %Y", "%Y-%m"):
+        with contextlib.suppress(ValueError):
+            return np.datetime64(datetime.datetime.strptime(text.strip(), form).date(), "D")
+    return None
+
+
 class Palette(QDialog):
     """Filters as one types; arrows choose, Enter does it, Escape leaves."""
 
-    def __init__(self, choices: list[Choice], parent: QWidget | None = None):
+    def __init__(self, choices: list[Choice], made_of: Callable[[str], list[Choice]], parent: QWidget | None = None):
         super().__init__(parent, Qt.WindowType.Popup)
+        self._all, self._made_of = choices, made_of
         self._choices = choices
         self.line = QLineEdit(placeholderText="An action, a symbol, a timeframe or a script")
         self.list = QListWidget()
@@ -53,9 +65,14 @@ class Palette(QDialog):
         self._filter("")
 
     def _filter(self, typed: str) -> None:
+        made = self._made_of(typed.strip()) if typed.strip() else []
+        self._choices = [*made, *self._all]
         found = [
-            (score, k) for k, c in enumerate(self._choices) if (score := fits(f"{c.words} {c.hint}", typed)) is not None
+            (score, k)
+            for k, c in enumerate(self._choices)
+            if (score := fits(f"{c.words} {c.hint}", typed)) is not None and k >= len(made)
         ]
+        found = [(-1, k) for k in range(len(made))] + found
         found.sort()
         self.list.clear()
         for _, k in found[:_MOST]:

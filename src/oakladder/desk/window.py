@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Callable
+from functools import partial
+
 from PyQt6.QtCore import QPoint, QSize, Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QKeySequence
 from PyQt6.QtWidgets import (
@@ -10,6 +14,7 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QMainWindow,
+    QMenu,
     QStackedWidget,
     QToolButton,
     QVBoxLayout,
@@ -17,13 +22,30 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
+from oakladder.engine.drawing import PRICE, VOLUME
 
-from .actions import ACTIONS
+from .actions import ACTIONS, Action
 from .bench.place import Bench
+from .chart.options import BarStyle, ChartOptions
+from .chart.scale import ScaleKind
 from .look.theme import DAY, NIGHT, palette, style_sheet
 from .model import Desk
-from .palette import Choice, Palette
+from .palette import Choice, Palette, day_of
 from .scan.place import ScanPlace
+
+#: Actions of the chart's menu that are ticked, and when; and those that a line stands above.
+_TICKED: dict[str, Callable[[ChartOptions], bool]] = {
+    "show_candles": lambda o: o.style is BarStyle.CANDLES,
+    "show_bars": lambda o: o.style is BarStyle.BARS,
+    "show_line": lambda o: o.style is BarStyle.LINE,
+    "show_averaged": lambda o: o.style is BarStyle.AVERAGED,
+    "scale_plain": lambda o: o.scale is ScaleKind.PLAIN,
+    "scale_log": lambda o: o.scale is ScaleKind.LOG,
+    "scale_percent": lambda o: o.scale is ScaleKind.PERCENT,
+    "toggle_extended": lambda o: o.extended,
+    "toggle_as_known": lambda o: o.as_known,
+}
+_SEPARATED = frozenset(["scale_plain", "toggle_extended", "go_to_date", "add_line", "copy_picture"])
 
 
 class Window(QMainWindow):
@@ -38,13 +60,19 @@ class Window(QMainWindow):
         self.places.addWidget(self.bench)
         self.places.addWidget(self.scan)
         self._buttons = QButtonGroup(self)
+        #: The actions by name, as menus show them.
+        self.deeds: dict[str, QAction] = {}
         self.status = QLabel(objectName="status")
         self._lay_out()
         for action in ACTIONS:
             made = QAction(action.words, self)
             made.setShortcut(QKeySequence(action.shortcut))
-            made.triggered.connect(getattr(self, action.name))
+            made.triggered.connect(self.doer(action))
             self.addAction(made)
+            self.deeds[action.name] = made
+        self._fill_show_menu()
+        self.bench.chart.typed.connect(self.open_palette)
+        desk.options_changed.connect(lambda _: self._tick_show_menu())
         self.scan.picked.connect(self._open_hit)
         desk.theme_changed.connect(lambda _: self._apply_theme())
         desk.status.connect(self._say)
@@ -87,6 +115,30 @@ class Window(QMainWindow):
         assert first is not None
         first.setChecked(True)
 
+    def doer(self, action: Action) -> Callable[[], None]:
+        """What carries out an action."""
+        by = {"window": self, "chart": self.bench.deeds, "script": self.bench.script}[action.by]
+        go: Callable[[], None] = getattr(by, action.name)
+        return lambda: go()
+
+    def _fill_show_menu(self) -> None:
+        """The menu above the chart: the actions of its group."""
+        menu = QMenu(self)
+        for group in ("Chart", "Replay"):
+            for action in (a for a in ACTIONS if a.group == group):
+                if action.name in _SEPARATED:
+                    menu.addSeparator()
+                made = self.deeds[action.name]
+                made.setCheckable(action.name in _TICKED)
+                menu.addAction(made)
+            menu.addSeparator()
+        self.bench.show_button.setMenu(menu)
+        self._tick_show_menu()
+
+    def _tick_show_menu(self) -> None:
+        for name, test in _TICKED.items():
+            self.deeds[name].setChecked(test(self.desk.options))
+
     def _say(self, sentence: str) -> None:
         self.status.setText(sentence)
         self.status.setToolTip(sentence)
@@ -123,7 +175,7 @@ class Window(QMainWindow):
 
     def focus_script(self) -> None:
         self._show(0)
-        self.bench.script.show()
+        self.bench.side.show()
         self.bench.script.editor.setFocus()
 
     def next_symbol(self) -> None:
@@ -148,7 +200,14 @@ class Window(QMainWindow):
         self.bench.fold(self.bench.watchlist)
 
     def fold_script(self) -> None:
-        self.bench.fold(self.bench.script)
+        self.bench.fold(self.bench.side)
+
+    def fold_why(self) -> None:
+        self.bench.side.show()
+        self.bench.fold_why()
+
+    def go_to_date(self) -> None:
+        self.open_palette("", "A date, as in 2026-03-12 or 12 Mar 2026")
 
     def new_script(self) -> None:
         self._show(0)
@@ -165,25 +224,47 @@ class Window(QMainWindow):
     def quit(self) -> None:
         self.close()
 
-    def open_palette(self) -> None:
-        """Everything that can be done or opened, in one list."""
-        self.palette_dialog = Palette(self._choices(), self)
+    def open_palette(self, typed: str = "", hint: str = "") -> None:
+        """Everything that can be done or opened, in one list; ``typed`` is there already."""
+        self.palette_dialog = Palette(self._choices(), self._made_of, self)
+        if hint:
+            self.palette_dialog.line.setPlaceholderText(hint)
         corner = self.mapToGlobal(QPoint((self.width() - self.palette_dialog.width()) // 2, 60))
         self.palette_dialog.move(corner)
         self.palette_dialog.show()
         self.palette_dialog.line.setFocus(Qt.FocusReason.PopupFocusReason)
+        self.palette_dialog.line.setText(typed)
 
     def _choices(self) -> list[Choice]:
-        made = [Choice(a.words, a.shortcut, getattr(self, a.name)) for a in ACTIONS if a.name != "open_palette"]
-        made += [Choice(f"Timeframe {t}", "", lambda t=t: self._go(timeframe=t)) for t in STANDARD]  # type: ignore[misc]
-        made += [
-            Choice(f"Script {p.stem.replace('_', ' ')}", "", lambda p=p: self.desk.open_script(p))  # type: ignore[misc]
-            for p in self.desk.workspace.script_files()
-        ]
-        made += [
+        made = [
             Choice(f"{i.symbol}  {i.name}", i.sector, lambda s=i.symbol: self._go(symbol=s))  # type: ignore[misc]
             for i in self.desk.library.infos.values()
         ]
+        made += [Choice(f"Timeframe {t}", "", lambda t=t: self._go(timeframe=t)) for t in STANDARD]  # type: ignore[misc]
+        made += [Choice(a.words, a.shortcut, self.doer(a)) for a in ACTIONS if a.name != "open_palette"]
+        for path in self.desk.workspace.script_files():
+            title = path.stem.replace("_", " ")
+            made.append(Choice(f"Script {title}", "", lambda p=path: self.desk.open_script(p)))  # type: ignore[misc]
+            made.append(Choice(f"Beside: {title}", "", lambda p=path: self.bench.deeds.put_beside(p)))  # type: ignore[misc]
+        for name, pane in self.bench.chart.panes.items():
+            if name != PRICE:
+                word = "Open" if pane.folded else "Fold"
+                made.append(Choice(f"{word} the pane {name}", "", lambda n=name: self.bench.chart.fold_pane(n)))  # type: ignore[misc]
+            if name not in (PRICE, VOLUME):
+                for words, by in (("up", -1), ("down", 1)):
+                    go = partial(self.bench.chart.move_pane, name, by)
+                    made.append(Choice(f"Move the pane {name} {words}", "", go))
+        return made
+
+    def _made_of(self, typed: str) -> list[Choice]:
+        """What the typed words themselves mean: a timeframe of any length, a date, a line to draw."""
+        made = []
+        with contextlib.suppress(ValueError):
+            frame = Timeframe.parse(typed)
+            made.append(Choice(f"Timeframe {frame}", "", lambda: self._go(timeframe=frame)))
+        day = day_of(typed)
+        if day is not None:
+            made.append(Choice(f"Go to {day.item():%d %b %Y}", "", lambda: self.bench.deeds.go_to_day(day)))
         return made
 
     def _go(self, symbol: str | None = None, timeframe: Timeframe | None = None) -> None:

@@ -6,8 +6,8 @@ Nothing here knows of a screen. Colours are 0xAARRGGBB, made by the caller's ``p
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, fields, is_dataclass
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, fields, is_dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -196,6 +196,31 @@ def draw(result: Result, paint: Paint) -> Picture:
         events=tuple(_event(result, o) for o in result.outputs if o.what == "signal"),
         panes=tuple(dict.fromkeys(x.pane for x in placed if x.pane not in (PRICE, VOLUME))),
     )
+
+
+def merged(pictures: Sequence[tuple[str, Picture]]) -> Picture:
+    """Several scripts on one chart: everything of each, named with its caption where it has one."""
+    if len(pictures) == 1 and not pictures[0][0]:
+        return pictures[0][1]
+
+    def all_of(slot: str) -> tuple[Any, ...]:
+        return tuple(_captioned(item, caption) for caption, p in pictures for item in getattr(p, slot))
+
+    painted: dict[str, np.ndarray | None] = {"bar_colours": None, "volume_colours": None, "ground_colours": None}
+    for _, picture in pictures:
+        for slot, before in painted.items():
+            colours = getattr(picture, slot)
+            if colours is not None:
+                painted[slot] = colours if before is None else np.where(before != 0, before, colours)
+    lists = [f.name for f in fields(Picture) if f.name not in (*painted, "panes")]
+    panes = tuple(dict.fromkeys(pane for _, p in pictures for pane in p.panes))
+    return Picture(**{slot: all_of(slot) for slot in lists}, **painted, panes=panes)  # type: ignore[arg-type]
+
+
+def _captioned(item: Any, caption: str) -> Any:
+    if not caption or not hasattr(item, "name"):
+        return item
+    return replace(item, name=f"{item.name} · {caption}" if item.name and item.name != caption else caption)
 
 
 def _pane(output: Output, before: str) -> str:

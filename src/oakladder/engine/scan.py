@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from oakladder.bars.as_of import BarSource
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.library import BarLibrary
 from oakladder.bars.series import Panel
 from oakladder.bars.timeframes import Timeframe
 from oakladder.rung.plan import Output
@@ -48,7 +48,7 @@ class Scan:
 
 
 def gather(
-    library: BarLibrary,
+    library: BarSource,
     symbols: Iterable[str],
     timeframe: Timeframe,
     *,
@@ -99,7 +99,7 @@ def change(closes: np.ndarray) -> float:
 def scan(
     program: Program,
     signal: str,
-    library: BarLibrary,
+    library: BarSource,
     symbols: Iterable[str],
     timeframe: Timeframe,
     within: int = 1,
@@ -161,7 +161,7 @@ class Pip:
 
 def cells(
     program: Program,
-    library: BarLibrary,
+    library: BarSource,
     symbols: Sequence[str],
     timeframe: Timeframe,
     settings: Mapping[str, object] | None = None,
@@ -208,7 +208,7 @@ def _age_cell(ages: list[tuple[Output, int]]) -> Cell:
 
 def pips(
     program: Program,
-    library: BarLibrary,
+    library: BarSource,
     symbol: str,
     timeframe: Timeframe,
     settings: Mapping[str, object] | None = None,

@@ -80,10 +80,11 @@ class Why:
 
     def at(self, bar: int) -> Verdict:
         """The verdicts on one bar."""
-        return self._verdict(self.part, bar, self.result.flag(self.part.op)[bar] != 1)
+        return self._verdict(self.part, bar, self.result.at(self.part.op, bar) is not True)
 
     def _verdict(self, part: Part, bar: int, blame: bool) -> Verdict:
-        holds = {1: True, 0: False}.get(int(self.result.flag(part.op)[bar]))
+        found = self.result.at(part.op, bar)
+        holds = found if isinstance(found, bool) else None
         blamed = blame and holds is not True
         parts: list[Verdict] = []
         for inner in part.parts:
@@ -92,12 +93,16 @@ class Why:
             if part.how == "and" and blamed and made.holds is not True:
                 blamed = False
             parts.append(made)
-        values = tuple((o.text, float(self.result.number(o.op)[bar])) for o in part.operands)
+        values = tuple((o.text, self._number(o.op, bar)) for o in part.operands)
         missing = float("nan")
         if part.how == "compare" and holds is False:
             missing = abs(values[0][1] - values[1][1])
         decisive = blame and holds is not True and not any(p.decisive for p in parts)
         return Verdict(part.text, part.how, holds, values, part.relation, missing, decisive, tuple(parts))
+
+    def _number(self, op: Op, bar: int) -> float:
+        value = self.result.at(op, bar)
+        return float(value) if isinstance(value, int | float) else float("nan")
 
     def distances(self) -> np.ndarray:
         """How far the condition is from true on each bar, float64: 0 where it is; comparisons count in their usual distance."""
@@ -143,10 +148,11 @@ class Why:
 def _kept_by(verdict: Verdict) -> str:
     """The first decisive part that cannot be taken apart, with its words."""
     for part in verdict.parts:
-        if part.decisive or any(p.decisive for p in _all(part)):
+        if part.decisive or any(p.decisive for p in everything(part)):
             return _kept_by(part)
     return f"{verdict.text}: {verdict.words()}" if verdict.holds is not True else ""
 
 
-def _all(verdict: Verdict) -> list[Verdict]:
-    return [verdict, *(v for p in verdict.parts for v in _all(p))]
+def everything(verdict: Verdict) -> list[Verdict]:
+    """A verdict and all below it, outermost first."""
+    return [verdict, *(v for p in verdict.parts for v in everything(p))]

@@ -38,14 +38,19 @@ class Ladder(QWidget):
         self.current = timeframe
         self.update()
 
+    @property
+    def steps(self) -> list[Timeframe]:
+        """The timeframes, longest first: the usual ones, and the current one if it is another."""
+        return sorted({*STANDARD, self.current}, key=lambda t: -t.order)
+
     def _rung(self, k: int) -> QRectF:
-        height = self.height() / len(STANDARD)
+        height = self.height() / len(self.steps)
         return QRectF(0, k * height, self.width(), height)
 
     def step_at(self, y: float) -> Timeframe:
         """The timeframe of the rung at a height."""
-        k = min(max(int(y / max(self.height(), 1) * len(STANDARD)), 0), len(STANDARD) - 1)
-        return STANDARD[::-1][k]
+        steps = self.steps
+        return steps[min(max(int(y / max(self.height(), 1) * len(steps)), 0), len(steps) - 1)]
 
     def paintEvent(self, _: QPaintEvent | None) -> None:
         painter = QPainter(self)
@@ -54,7 +59,7 @@ class Ladder(QWidget):
         for x in (5.5, self.width() - 5.5):
             painter.setPen(QPen(self.theme.color("oak"), 2))
             painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
-        for k, timeframe in enumerate(STANDARD[::-1]):
+        for k, timeframe in enumerate(self.steps):
             self._draw_rung(painter, self._rung(k), timeframe)
 
     def _draw_rung(self, painter: QPainter, box: QRectF, timeframe: Timeframe) -> None:

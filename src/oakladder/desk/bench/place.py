@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLayout, QWidget
 
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.scan import Cell, Pip
+from oakladder.engine.why import Why
 
 from ..chart.axes import bar_time, short_number
 from ..chart.chart import Chart
+from ..chart.options import ChartOptions
 from ..chart.strip import SignalStrip
+from ..look.theme import ui_font
 from ..model import Desk, View
 from ..script.panel import ScriptPanel
+from ..why.panel import WhyPanel
+from .deeds import Deeds
 from .ladder import Ladder
+from .replay import ReplayLine
 from .watchlist import Watchlist
 
 
@@ -28,7 +34,12 @@ class Bench(QWidget):
         self.chart = Chart(desk.theme)
         self.strip = SignalStrip(desk.theme)
         self.script = ScriptPanel(desk)
+        self.why = WhyPanel(desk.theme)
+        self.replay = ReplayLine(desk)
+        self.deeds = Deeds(self)
         self.heading, self.reading = QLabel(objectName="head"), QLabel(objectName="quiet")
+        self.show_button = QToolButton(text="Show", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.show_button.setToolTip("Bar style, scale, hours, and what else stands on the chart")
         self._lay_out()
         self._connect()
 
@@ -40,10 +51,14 @@ class Bench(QWidget):
         head = QHBoxLayout()
         head.setContentsMargins(8, 5, 8, 3)
         head.addWidget(self.heading)
+        head.addSpacing(6)
+        head.addWidget(self.show_button)
         head.addStretch(1)
         head.addWidget(self.reading)
         self.reading.setMinimumWidth(20)
+        self.reading.setFont(ui_font(8.5))
         column.addLayout(head)
+        column.addWidget(self.replay)
         column.addWidget(self.chart, 1)
         column.addWidget(self.strip)
         centre = QWidget()
@@ -52,15 +67,20 @@ class Bench(QWidget):
         row.setSpacing(0)
         row.addWidget(self.ladder)
         row.addWidget(middle, 1)
+        self.side = QSplitter(Qt.Orientation.Vertical)
+        self.side.addWidget(self.script)
+        self.side.addWidget(self.why)
+        self.side.setSizes([520, 250])
+        self.side.setChildrenCollapsible(False)
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
-        for widget in (self.watchlist, centre, self.script):
+        for widget in (self.watchlist, centre, self.side):
             self.splitter.addWidget(widget)
         for k, share in enumerate((0, 58, 42)):
             self.splitter.setStretchFactor(k, share)
         self.splitter.setSizes([272, 628, 380])
         self.splitter.setChildrenCollapsible(False)
         self.watchlist.setMinimumWidth(264)
-        self.script.setMinimumWidth(240)
+        self.side.setMinimumWidth(240)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.splitter)
@@ -73,9 +93,15 @@ class Bench(QWidget):
         self.chart.ranged.connect(self.strip.show_range)
         self.chart.hovered.connect(lambda _: self._read())
         self.chart.picked.connect(lambda _: self._read())
+        self.chart.asked.connect(self.deeds.pane_menu)
+        self.chart.arranged.connect(desk.remember_soon)
+        self.why.asked.connect(lambda _: self._ask_why())
+        self.why.went.connect(self.mark_bar)
+        desk.options_changed.connect(self._show_options)
         desk.view_changed.connect(self._show_view)
         desk.trouble.connect(self.chart.show_trouble)
         desk.bar_marked.connect(self.mark_bar)
+        desk.why_changed.connect(self._show_why)
         desk.pips_changed.connect(self._show_pips)
         desk.quotes_changed.connect(self._show_quotes)
         desk.cells_changed.connect(self._show_cells)
@@ -83,6 +109,17 @@ class Bench(QWidget):
         desk.theme_changed.connect(lambda _: self._show_theme())
 
     # --- what the desk tells ----------------------------------------------------------------------
+
+    def _show_options(self, options: ChartOptions) -> None:
+        self.chart.set_panes(self.desk.panes)
+        self.chart.set_options(options)
+
+    def _ask_why(self) -> None:
+        """Has the chosen signal explained on the bars that are shown."""
+        names = [o.name for o in self.desk.program.signals] if self.desk.program is not None else []
+        signal = self.why.show_signals(names)
+        if signal and self.why.isVisible():
+            self.desk.ask_why(signal)
 
     def _show_place(self) -> None:
         self.ladder.show_current(self.desk.timeframe)
@@ -97,6 +134,11 @@ class Bench(QWidget):
         self.heading.setToolTip(f"{info.name}, {info.sector}")
         self._show_place()
         self._read()
+        self._ask_why()
+
+    def _show_why(self, why: Why | None) -> None:
+        self.why.show_why(why, self.chart.shown.bars if self.chart.shown is not None else None)
+        self.why.follow(self.chart.read_bar())
 
     def _show_pips(self, pips: dict[Timeframe, list[Pip]]) -> None:
         self.ladder.show_pips(pips)
@@ -121,12 +163,14 @@ class Bench(QWidget):
         self.chart.set_theme(theme)
         self.watchlist.set_theme(theme)
         self.script.refresh_theme()
+        self.why.set_theme(theme)
 
     # --- reading and stepping ---------------------------------------------------------------------
 
     def _read(self) -> None:
         """Writes out the bar under the cursor (or pinned, or the last)."""
         bar, shown = self.chart.read_bar(), self.chart.shown
+        self.why.follow(bar)
         if bar is None or shown is None:
             self.reading.setText("")
             return
@@ -135,11 +179,13 @@ class Bench(QWidget):
         before = float(bars["close"][bar - 1]) if bar else float("nan")
         moved = "" if not before or before != before else f"  {c / before - 1:+.2%}"
         when = bar_time(bars, bar)
-        text = f"{when}   O {o:,.{d}f}  H {h:,.{d}f}  L {lo:,.{d}f}  C {c:,.{d}f}{moved}  V {short_number(v)}"
-        room = self.chart.width() - self.heading.sizeHint().width() - 30
-        fits = self.reading.fontMetrics().horizontalAdvance(text) <= room
-        self.reading.setToolTip(text)
-        self.reading.setText(text if fits else f"{when}  C {c:,.{d}f}{moved}")
+        prices = f"O {o:,.{d}f}  H {h:,.{d}f}  L {lo:,.{d}f}  C {c:,.{d}f}{moved}"
+        volume = f"V {short_number(v)}"
+        room = self.chart.width() - self.heading.sizeHint().width() - self.show_button.width() - 36
+        metrics = self.reading.fontMetrics()
+        forms = (f"{when}   {prices}  {volume}", f"{when}  {prices}", prices, f"{when}  C {c:,.{d}f}{moved}")
+        self.reading.setToolTip(forms[0])
+        self.reading.setText(next((t for t in forms if metrics.horizontalAdvance(t) <= room), forms[-1]))
 
     def mark_bar(self, bar: int) -> None:
         """Pins a bar and brings it into view."""
@@ -156,6 +202,11 @@ class Bench(QWidget):
             self.desk.status.emit("There is no later signal." if forward else "There is no earlier signal.")
         else:
             self.mark_bar(bar)
+
+    def fold_why(self) -> None:
+        """Folds Why away, or brings it back with the bar at hand."""
+        self.fold(self.why)
+        self._ask_why()
 
     def fold(self, side: QWidget) -> None:
         """Folds a side away, or brings it back."""

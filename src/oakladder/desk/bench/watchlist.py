@@ -170,7 +170,7 @@ class Watchlist(QWidget):
         header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
         header.setSortIndicatorClearable(True)
         header.setMinimumSectionSize(30)
-        for column, width in enumerate((62, 60, 52)):
+        for column, width in enumerate((56, 58, 47)):
             self.table.setColumnWidth(column, width)
         for column in range(len(_FIXED), self.model.columnCount()):
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.Stretch)

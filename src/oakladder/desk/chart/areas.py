@@ -11,9 +11,25 @@ from PyQt6.QtGui import QPainter, QPen, QPolygonF
 from oakladder.engine.drawing import Band, Columns, Lane, Link, Zone
 
 from ..look.theme import Theme, qcolor, ui_font
-from .items import PEN_STYLES, Item
+from .item import PEN_STYLES, Item
+from .pyramid import step_for
 
 LANE_HEIGHT = 15
+
+
+def runs(colours: np.ndarray, first: int) -> list[tuple[int, int, int]]:
+    """Stretches of one colour: first place, place after the last, colour; ``first`` is the number of the first."""
+    cuts = np.flatnonzero(colours[1:] != colours[:-1]) + 1
+    edges = [0, *cuts.tolist(), len(colours)]
+    return [(first + a, first + b, int(colours[a])) for a, b in itertools.pairwise(edges) if b > a and colours[a]]
+
+
+def thin_colours(colours: np.ndarray, first: int, last: int, width: float) -> tuple[np.ndarray, int]:
+    """The colours of bars that can be seen, and how many bars stand for each: any colour is better than none."""
+    step = step_for(width)
+    if step == 1 or last <= first:
+        return colours[first:last], 1
+    return np.maximum.reduceat(colours[:last], np.arange(first, last, step)), step
 
 
 class Areas(Item):
@@ -26,6 +42,7 @@ class Areas(Item):
         self.histograms: list[Columns] = []
         self.zones: list[Zone] = []
         self.links: list[Link] = []
+        self.as_known = False
 
     def show_areas(
         self,
@@ -42,34 +59,38 @@ class Areas(Item):
         painter.setPen(Qt.PenStyle.NoPen)
         if self.ground is not None:
             self._draw_ground(painter, self.ground)
+        left, right = self.viewRect().left(), self.viewRect().right()
         for zone in self.zones:
-            self._draw_zone(painter, zone)
+            if zone.start <= right + 1 and zone.end >= left - 1:
+                self._draw_zone(painter, zone)
         for band in self.bands:
             self._draw_band(painter, band)
         for columns in self.histograms:
             self._draw_columns(painter, columns)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for link in self.links:
-            painter.setPen(QPen(qcolor(link.colour), link.width, PEN_STYLES.get(link.style, Qt.PenStyle.SolidLine)))
-            (a, p), (b, q) = link.start, link.end
-            painter.drawLine(
-                QPointF(float(self.bar_x(a)), float(self.price_y(p))),
-                QPointF(float(self.bar_x(b)), float(self.price_y(q))),
-            )
+            if min(link.start[0], link.end[0]) <= right + 1 and max(link.start[0], link.end[0], link.known) >= left - 1:
+                self._draw_link(painter, link)
 
-    def _runs(self, colours: np.ndarray, first: int, last: int) -> list[tuple[int, int, int]]:
-        """Stretches of bars of one colour: first bar, bar after the last, colour."""
-        part = colours[first:last]
-        cuts = np.flatnonzero(part[1:] != part[:-1]) + 1
-        edges = [0, *cuts.tolist(), len(part)]
-        return [(first + a, first + b, int(part[a])) for a, b in itertools.pairwise(edges) if b > a and part[a]]
+    def _draw_link(self, painter: QPainter, link: Link) -> None:
+        painter.setPen(QPen(qcolor(link.colour), link.width, PEN_STYLES.get(link.style, Qt.PenStyle.SolidLine)))
+        (a, p), (b, q) = link.start, link.end
+        end = QPointF(float(self.bar_x(b)), float(self.price_y(q)))
+        painter.drawLine(QPointF(float(self.bar_x(a)), float(self.price_y(p))), end)
+        if self.as_known and link.known > b:  # from its end on to the bar on which it became known
+            painter.setPen(QPen(qcolor(link.colour), 1, Qt.PenStyle.DotLine))
+            known = QPointF(float(self.bar_x(link.known)), end.y())
+            painter.drawLine(end, known)
+            painter.drawLine(QPointF(known.x(), known.y() - 4), QPointF(known.x(), known.y() + 4))
 
     def _draw_ground(self, painter: QPainter, colours: np.ndarray) -> None:
-        view = self._map.mapRect(QRectF(self.viewRect()))
-        for a, b, colour in self._runs(colours, *self.seen(len(colours))):
+        view = self.box
+        first, last = self.seen(len(colours))
+        shown, step = thin_colours(colours, first, last, self.bar_width)
+        for a, b, colour in runs(shown, 0):
             color = qcolor(colour)
             color.setAlpha(min(color.alpha(), 46))
-            left, right = (float(self.bar_x(x - 0.5)) for x in (a, b))
+            left, right = (float(self.bar_x(first + step * x - 0.5)) for x in (a, b))
             painter.fillRect(QRectF(left, view.top(), right - left, view.height()), color)
 
     def _draw_zone(self, painter: QPainter, zone: Zone) -> None:
@@ -82,16 +103,17 @@ class Areas(Item):
 
     def _draw_band(self, painter: QPainter, band: Band) -> None:
         first, last = self.seen(len(band.colours))
-        lost = np.isnan(band.first + band.second)
-        for a, b, colour in self._runs(np.where(lost, 0, band.colours), first, last):
-            end = min(b + 1, last) if b < last and not lost[min(b, len(lost) - 1)] else b
-            bars = np.arange(a, end)
-            x = self.bar_x(bars)
-            points = [QPointF(p, q) for p, q in zip(x.tolist(), self.price_y(band.first[a:end]).tolist(), strict=True)]
-            points += [
-                QPointF(p, q)
-                for p, q in zip(x[::-1].tolist(), self.price_y(band.second[a:end])[::-1].tolist(), strict=True)
-            ]
+        thin = self.thinned(first, last)
+        bars = np.arange(first, last) if thin is None else thin[0]
+        if not len(bars):
+            return
+        x, upper, lower = self.bar_x(bars), self.price_y(band.first[bars]), self.price_y(band.second[bars])
+        lost = np.isnan(upper + lower)
+        for a, b, colour in runs(np.where(lost, 0, band.colours[bars]), 0):
+            end = b + 1 if b < len(bars) and not lost[b] else b
+            points = [QPointF(p, q) for p, q in zip(x[a:end].tolist(), upper[a:end].tolist(), strict=True)]
+            back = zip(x[a:end][::-1].tolist(), lower[a:end][::-1].tolist(), strict=True)
+            points += [QPointF(p, q) for p, q in back]
             color = qcolor(colour)
             color.setAlpha(min(color.alpha(), 70))
             painter.setBrush(color)
@@ -99,11 +121,15 @@ class Areas(Item):
 
     def _draw_columns(self, painter: QPainter, columns: Columns) -> None:
         first, last = self.seen(len(columns.values))
+        if last <= first:
+            return
+        thin = self.thinned(first, last)
+        at = np.arange(first, last) if thin is None else thin[0]
         half = max(self.bar_width * 0.34, 0.5)
-        x = self.bar_x(np.arange(first, last))
-        tops, bases = self.price_y(columns.values[first:last]), self.price_y(columns.base[first:last])
-        for k in np.flatnonzero(~np.isnan(tops + bases) & (columns.colours[first:last] != 0)).tolist():
-            color = qcolor(int(columns.colours[first + k]))
+        x = self.bar_x(at)
+        tops, bases = self.price_y(columns.values[at]), self.price_y(columns.base[at])
+        for k in np.flatnonzero(~np.isnan(tops + bases) & (columns.colours[at] != 0)).tolist():
+            color = qcolor(int(columns.colours[at[k]]))
             color.setAlpha(min(color.alpha(), 190))
             painter.fillRect(QRectF(x[k] - half, min(tops[k], bases[k]), 2 * half, abs(tops[k] - bases[k])), color)
 
@@ -121,15 +147,24 @@ class Lanes(Item):
         self.update()
 
     def draw(self, painter: QPainter) -> None:
-        view = self._map.mapRect(QRectF(self.viewRect()))
+        view = self.box
         painter.setFont(ui_font(7.5))
         for row, lane in enumerate(self.lanes):
             top = view.top() + 2 + row * LANE_HEIGHT
             first, last = self.seen(len(lane.colours))
+            if last <= first:
+                continue
             width = max(self.bar_width * 0.8, 1.0)
-            x = self.bar_x(np.arange(first, last)) - width / 2
-            for k in np.flatnonzero(lane.colours[first:last]).tolist():
-                painter.fillRect(QRectF(x[k], top + 2, width, LANE_HEIGHT - 5), qcolor(int(lane.colours[first + k])))
+            x = self.bar_x(np.arange(first, last)) - width / 2 if width >= 3 else np.zeros(0)
+            if width < 3:  # squares that touch are painted as one
+                shown, step = thin_colours(lane.colours, first, last, self.bar_width)
+                for a, b, colour in runs(shown, 0):
+                    left, right = (float(self.bar_x(first + step * e - 0.5)) for e in (a, b))
+                    painter.fillRect(QRectF(left, top + 2, right - left, LANE_HEIGHT - 5), qcolor(colour))
+            else:
+                for k in np.flatnonzero(lane.colours[first:last]).tolist():
+                    color = qcolor(int(lane.colours[first + k]))
+                    painter.fillRect(QRectF(x[k], top + 2, width, LANE_HEIGHT - 5), color)
             room = painter.fontMetrics().horizontalAdvance(lane.name) + 8
             box = QRectF(view.left() + 4, top, room, LANE_HEIGHT - 1)
             ground = self.theme.color("ground")

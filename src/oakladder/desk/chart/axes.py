@@ -4,10 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 import pyqtgraph as pg
+from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter
 
 from oakladder.bars.series import Bars
-from oakladder.bars.sessions import DAY
+from oakladder.bars.sessions import DAY, Calendar
 from oakladder.bars.timeframes import Span
+
+from ..look.theme import ui_font
+from .scale import Scale, ScaleKind
 
 
 def bar_time(bars: Bars, bar: int) -> str:
@@ -17,6 +22,12 @@ def bar_time(bars: Bars, bar: int) -> str:
     if bars.timeframe.span is Span.MONTH:
         return f"{moment:%b %Y}"
     return f"{moment:%a %d %b %Y %H:%M}" if bars.timeframe.intraday else f"{moment:%a %d %b %Y}"
+
+
+def moment_words(calendar: Calendar, moment: int) -> str:
+    """A moment (UTC seconds) on the exchange's clock."""
+    local = np.datetime64(int(calendar.local(np.array([moment]))[0]), "s").item()
+    return f"{local:%a %d %b %Y %H:%M}"
 
 
 class TimeAxis(pg.AxisItem):
@@ -93,29 +104,85 @@ def _holds(places: np.ndarray, bar: int) -> bool:
 
 
 class PriceAxis(pg.AxisItem):
-    """Numbers on the right, with as many decimals as they need."""
+    """Numbers on the right, with as many decimals as they need; on a logarithmic scale the ticks are still round prices."""
 
     def __init__(self) -> None:
         super().__init__("right")
         self.decimals: int | None = None
+        self.price_scale = Scale()
+        #: Prices that stand out on the axis: height, text, ground and ink.
+        self.tags: list[tuple[float, str, QColor, QColor]] = []
         self.setWidth(62)
         self.setStyle(tickLength=-4, autoExpandTextSpace=False)
 
     def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
         """Whole steps of 1, 2 or 5, about thirty-five pixels apart."""
+        if self.price_scale.kind is ScaleKind.LOG:
+            return self._log_ticks(low, high, size)
         wanted = (high - low) / max(size / 34, 1)
         if not wanted > 0:
             return []
-        unit = 10 ** np.floor(np.log10(wanted))
-        step = float(unit * next(m for m in (1, 2, 5, 10) if unit * m >= wanted))
+        step = _round_step(wanted)
         values = np.arange(np.ceil(low / step), np.floor(high / step) + 1) * step
         edge = (high - low) / max(size, 1) * 8  # a number too near the rim would be cut
         return [(step, values[(values > low + edge * 0.5) & (values < high - edge)].tolist())]
 
+    def set_tags(self, tags: list[tuple[float, str, QColor, QColor]]) -> None:
+        """Puts prices on the axis over its numbers: the last one, that of the cursor."""
+        if tags != self.tags:
+            self.tags = tags
+            self.update()
+
+    def paint(self, painter: QPainter, option: object, widget: object) -> None:
+        super().paint(painter, option, widget)
+        view = self.linkedView()
+        if view is None or not self.tags:
+            return
+        low, high = view.viewRange()[1]
+        painter.setFont(ui_font(8))
+        box = self.boundingRect()
+        for height, text, ground, ink in self.tags:
+            if low < height < high:
+                y = box.bottom() - (height - low) / (high - low) * box.height()
+                place = QRectF(5, y - 9, self.width() - 6, 18)
+                painter.fillRect(place, ground)
+                painter.setPen(ink)
+                painter.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
+
+    def _log_ticks(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
+        """Round prices whose heights keep their distance."""
+        bottom, top = (self.price_scale.back(h) for h in (low, high))
+        if not (np.isfinite(top) and top > bottom > 0):
+            return []
+        pixels = size / max(high - low, 1e-12)
+        if top / bottom < 3:
+            step = _round_step((top - bottom) / max(size / 34, 1))
+            candidates = np.arange(np.ceil(bottom / step), np.floor(top / step) + 1) * step
+        else:
+            powers = 10.0 ** np.arange(np.floor(np.log10(bottom)), np.ceil(np.log10(top)) + 1)
+            candidates = np.sort(np.concatenate([powers, 2 * powers, 5 * powers]))
+            step = float(bottom)
+        kept: list[float] = []
+        for price in candidates.tolist():
+            height = float(self.price_scale.to(price))
+            if low < height < high and (not kept or (height - kept[-1]) * pixels >= 24):
+                kept.append(height)
+        return [(step, kept)]
+
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+        if self.price_scale.kind is ScaleKind.PERCENT:
+            places = 0 if spacing >= 1 else 1 if spacing >= 0.1 else 2
+            return [f"{v:+.{places}f}%" for v in values]
+        prices = [self.price_scale.back(v) for v in values]
         if self.decimals is not None and spacing >= 10.0**-self.decimals:
-            return [f"{v:,.{self.decimals if spacing < 1 or self.decimals < 2 else 2}f}" for v in values]
-        return [short_number(v) for v in values]
+            return [f"{v:,.{self.decimals if spacing < 1 or self.decimals < 2 else 2}f}" for v in prices]
+        return [short_number(v) for v in prices]
+
+
+def _round_step(wanted: float) -> float:
+    """The smallest of 1, 2 and 5 times a power of ten that is no less than what is wanted."""
+    unit = 10 ** np.floor(np.log10(wanted))
+    return float(unit * next(m for m in (1, 2, 5, 10) if unit * m >= wanted))
 
 
 def short_number(value: float) -> str:

@@ -5,24 +5,28 @@ from __future__ import annotations
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QEvent, QObject, QPointF, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent
+from PyQt6.QtWidgets import QToolTip, QWidget
 
-from oakladder.engine.drawing import PRICE, VOLUME
+from oakladder.engine.drawing import PRICE, VOLUME, Picture
 
 from ..look.theme import Theme, qcolor
 from ..model import View
-from .areas import LANE_HEIGHT, Lanes
-from .axes import TimeAxis, short_number
-from .items import Candles, MarksAndLabels, VolumeColumns
-from .overlay import Entry
-from .pane import Pane, PaneView
+from .areas import Lanes
+from .axes import bar_time, short_number
+from .bars import Hours, PriceBars, VolumeColumns
+from .marks import Drawn, MarksAndLabels
+from .options import ChartOptions, PaneLayout
+from .overlay import Measure
+from .pane import Hands, Pane
+from .reading import legend, measured
+from .scale import Scale, ScaleKind
+from .stack import LANES, Stack
 
-LANES = "lanes"
 #: Empty room at the right, as a share of the bars seen.
 ROOM = 0.06
-_FIRST_SEEN = 130
-_LEAST_SEEN, _PANE_ROWS = 8, 2
+_FIRST_SEEN, _LEAST_SEEN = 130, 8
+_PLAIN_KEYS = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
 
 
 class Chart(pg.GraphicsLayoutWidget):
@@ -31,63 +35,103 @@ class Chart(pg.GraphicsLayoutWidget):
     hovered = pyqtSignal(int)
     picked = pyqtSignal(int)
     ranged = pyqtSignal(float, float)
+    typed = pyqtSignal(str)
+    asked = pyqtSignal(str, object)
+    arranged = pyqtSignal()
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
         self.theme = theme
+        self.options = ChartOptions()
         self.shown: View | None = None
         self.decimals = 2
         self.pinned: int | None = None
+        self._pinned_time: int | None = None
         self._cursor: int | None = None
         self._range = (0.0, 1.0)
         self._series: tuple[str, str] | None = None
+        self._drag_from: float | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFrameShape(self.Shape.NoFrame)
         self.ci.layout.setSpacing(0)
         self.ci.layout.setContentsMargins(0, 0, 0, 0)
-        self.time_axis = TimeAxis()
-        self.panes: dict[str, Pane] = {}
-        self.candles, self.volume, self.marks = Candles(), VolumeColumns(), MarksAndLabels()
+        self.hours, self.bars, self.volume, self.marks = Hours(), PriceBars(), VolumeColumns(), MarksAndLabels()
         self.lanes = Lanes(theme)
-        self._build([PRICE, VOLUME])
+        hands = Hands(self.pan, self.zoom, self._clicked, self._measured, self._asked)
+        self.stack = Stack(self.ci, hands, theme)
+        self._build([PRICE, VOLUME], 0)
         self.setMouseTracking(True)
         self.scene().sigMouseMoved.connect(self._mouse_at)
         self.viewport().installEventFilter(self)
         self.set_theme(theme)
 
+    @property
+    def panes(self) -> dict[str, Pane]:
+        """The panes by name, from top to bottom."""
+        return self.stack.panes
+
     # --- panes ------------------------------------------------------------------------------------
 
-    def _build(self, names: list[str]) -> None:
-        """Makes the panes: price, lanes if there are any, volume, and one for each other unit or name."""
-        for item in (self.candles, self.volume, self.marks, self.lanes):
+    def _build(self, names: list[str], lanes: int) -> None:
+        for item in (self.hours, self.bars, self.volume, self.marks, self.lanes):
             if item.getViewBox() is not None:
                 item.getViewBox().removeItem(item)
-        self.ci.clear()
-        self.panes = {}
-        self.time_axis = TimeAxis()
-        for row, name in enumerate(names):
-            view = PaneView(self.pan, self.zoom, self._clicked)
-            pane = Pane(name, view, self.theme, self.time_axis if row == len(names) - 1 else None)
-            self.panes[name] = pane
-            self.ci.addItem(pane.plot, row=row, col=0)
-            self.ci.layout.setRowStretchFactor(row, {PRICE: 12, VOLUME: 2}.get(name, 3))
-        self.panes[PRICE].view.addItem(self.candles, ignoreBounds=True)
-        self.candles.setZValue(10)
-        self.panes[PRICE].view.addItem(self.marks, ignoreBounds=True)
-        self.marks.setZValue(30)
-        self.panes[VOLUME].view.addItem(self.volume, ignoreBounds=True)
-        self.panes[VOLUME].plot.setMaximumHeight(90)
-        if LANES in self.panes:
-            self.panes[LANES].view.addItem(self.lanes, ignoreBounds=True)
-            self.panes[LANES].axis.setStyle(showValues=False)
-        for pane in self.panes.values():
-            pane.set_theme(self.theme)
+        self.stack.build(names, lanes, self._fill)
+
+    def _fill(self, panes: dict[str, Pane]) -> None:
+        """Puts the painters of the bars into their panes."""
+        for item, depth in ((self.hours, 1), (self.bars, 10), (self.marks, 30)):
+            panes[PRICE].add(item, depth)
+        panes[VOLUME].add(self.volume, 10)
+        if LANES in panes:
+            panes[LANES].add(self.lanes, 10)
+            panes[LANES].axis.setStyle(showValues=False)
+
+    def _rebuild(self) -> None:
+        """Makes the panes again after they have changed places."""
+        if self.shown is not None:
+            self._build(list(self.panes), len(self.lanes.lanes))
+            self.show_view(self.shown, self.decimals)
 
     def set_theme(self, theme: Theme) -> None:
         self.theme = theme
         self.setBackground(theme.color("ground"))
+        self.stack.set_theme(theme)
+
+    def set_options(self, options: ChartOptions) -> None:
+        """Shows the bars in another way."""
+        self.options = options
+        self.bars.style = options.style
+        self.marks.as_known = options.as_known
         for pane in self.panes.values():
-            pane.set_theme(theme)
+            pane.areas.as_known = options.as_known
+        self._apply_range()
+        self.viewport().update()
+
+    def set_panes(self, layout: PaneLayout) -> None:
+        """Arranges the panes as they were left."""
+        self.stack.layout = layout
+
+    def fold_pane(self, name: str) -> None:
+        """Folds a pane to its legend, or opens it."""
+        self.stack.fold(name)
+        self._apply_range()
+        self.arranged.emit()
+
+    def move_pane(self, name: str, by: int) -> None:
+        """Moves a pane up (-1) or down (1)."""
+        if self.stack.moved(name, by):
+            self._rebuild()
+            self.arranged.emit()
+
+    def toggle(self, name: str) -> None:
+        """Hides what is drawn under a name, or shows it again."""
+        self.stack.layout.hidden ^= {name}
+        if self.shown is not None:
+            self._show_drawings(self.shown.picture)
+            self._apply_range()
+            self._write()
+        self.arranged.emit()
 
     # --- what is shown ----------------------------------------------------------------------------
 
@@ -97,43 +141,81 @@ class Chart(pg.GraphicsLayoutWidget):
         bars, picture = view.bars, view.picture
         series = (bars.symbol, str(bars.timeframe))
         lanes = picture.lanes if picture is not None else ()
-        names = [PRICE, *([LANES] if lanes else []), VOLUME, *(picture.panes if picture is not None else ())]
-        if names != list(self.panes):
-            self._build(names)
+        names = [PRICE, VOLUME, *([LANES] if lanes else []), *(picture.panes if picture is not None else ())]
+        if set(names) != set(self.panes):
+            self._build(names, len(lanes))
+        self.stack.set_lanes(len(lanes))
         self.lanes.show_lanes(lanes, self.theme)
-        if lanes:
-            self.panes[LANES].plot.setFixedHeight(len(lanes) * LANE_HEIGHT + 5)
         right_time = self._right_time() if self.shown is not None else None
         before, self.shown = self.shown, view
         self.panes[PRICE].axis.decimals = decimals
-        self.time_axis.show_bars(bars)
-        self.candles.show_bars(bars, picture.bar_colours if picture else None, self.theme)
+        self.stack.time_axis.show_bars(bars)
+        self.hours.show_bars(bars, None, self.theme)
+        self.bars.drawn = view.averaged
+        self.bars.show_bars(bars, picture.bar_colours if picture else None, self.theme)
         self.volume.show_bars(bars, picture.volume_colours if picture else None, self.theme)
-        self.marks.show_all(bars, picture.marks if picture else (), picture.labels if picture else (), self.theme)
+        self._show_drawings(picture)
+        if series != self._series or before is None:
+            self._repin(series)
+            self._first_range(right_time if before is not None and series[0] == (self._series or ("",))[0] else None)
+        elif self.pinned is not None and self.pinned >= len(bars):
+            self._repin(series)
+        elif before is not None and self._range[1] > len(before.bars) - 1 and len(bars) != len(before.bars):
+            by = len(bars) - len(before.bars)  # the newest bar stays where it was
+            self._range = (self._range[0] + by, self._range[1] + by)
+        self._series = series
+        self._show_last_price()
+        self._apply_range()
+        self._write()
+
+    def _show_drawings(self, picture: Picture | None) -> None:
+        """Hands every pane what belongs to it and is not hidden."""
+        hidden = self.stack.layout.hidden
+        assert self.shown is not None
+        marks = tuple(m for m in picture.marks if m.name not in hidden) if picture else ()
+        self.marks.show_all(self.shown.bars, marks, picture.labels if picture else (), self.theme)
         for name, pane in self.panes.items():
+            pane.areas.as_known = self.options.as_known
             if picture is None:
                 pane.lines.show_lines([])
                 pane.areas.show_areas(None, [], [], [], [])
                 continue
-            pane.lines.show_lines([line for line in picture.lines if line.pane == name])
+            pane.lines.show_lines([line for line in picture.lines if line.pane == name and line.name not in hidden])
             pane.areas.show_areas(
                 picture.ground_colours if name == PRICE else None,
-                [band for band in picture.bands if band.pane == name],
-                [columns for columns in picture.histograms if columns.pane == name],
+                [band for band in picture.bands if band.pane == name and band.name not in hidden],
+                [columns for columns in picture.histograms if columns.pane == name and columns.name not in hidden],
                 list(picture.zones) if name == PRICE else [],
                 [link for link in picture.links if link.pane == name],
             )
-        if series != self._series or before is None:
-            self.pinned = None
-            self._first_range(right_time if before is not None and series[0] == (self._series or ("",))[0] else None)
-        self._series = series
-        self._apply_range()
-        self._write(self._cursor)
+
+    def _show_last_price(self) -> None:
+        assert self.shown is not None
+        closes = self.shown.bars["close"]
+        content = self.panes[PRICE].overlay.content
+        content.last = None
+        known = np.flatnonzero(~np.isnan(closes[-50:]))
+        if len(known):
+            last = float(closes[-50:][known[-1]])
+            before = float(closes[-2]) if len(closes) > 1 else last
+            color = self.theme.color("rising" if last >= before else "falling")
+            content.last = (last, color, f"{last:,.{self.decimals}f}")
 
     def show_trouble(self, sentence: str) -> None:
         """A sentence in the legend about why the script shows nothing new."""
         self.panes[PRICE].overlay.content.trouble = sentence
         self.panes[PRICE].overlay.update()
+
+    def _repin(self, series: tuple[str, str]) -> None:
+        """Keeps the pinned bar by its time on every timeframe of a symbol; another symbol begins without one."""
+        assert self.shown is not None
+        bars = self.shown.bars
+        self.pinned = None
+        if series[0] != (self._series or ("",))[0]:
+            self._pinned_time = None
+        if self._pinned_time is not None and len(bars):
+            at = int(np.searchsorted(bars.times, self._pinned_time, "right")) - 1
+            self.pinned = at if at >= 0 else None
 
     def _right_time(self) -> int | None:
         """The time of the last bar seen, if it is not the newest."""
@@ -144,10 +226,12 @@ class Chart(pg.GraphicsLayoutWidget):
     def _first_range(self, right_time: int | None) -> None:
         assert self.shown is not None
         count = len(self.shown.bars)
-        right = (
-            count - 1 if right_time is None else int(np.searchsorted(self.shown.bars.times, right_time, "right")) - 1
-        )
+        right = count - 1
+        if right_time is not None:
+            right = int(np.searchsorted(self.shown.bars.times, right_time, "right")) - 1
         self._range = (right - _FIRST_SEEN, right + _FIRST_SEEN * ROOM)
+        if self.pinned is not None:  # the same bar in view on every timeframe
+            self.centre(self.pinned)
 
     # --- the part that is seen --------------------------------------------------------------------
 
@@ -164,10 +248,12 @@ class Chart(pg.GraphicsLayoutWidget):
         self._range = (last - width, last)
         self._apply_range()
 
-    def pan(self, by: float, _: float = 0.0) -> None:
+    def pan(self, by: float) -> None:
+        """Moves along the bars."""
         self.see(self._range[0] + by, self._range[1] + by)
 
     def zoom(self, factor: float, around: float | None = None) -> None:
+        """Shows more bars (factor above 1) or fewer."""
         first, last = self._range
         at = last if around is None else around
         self.see(at - (at - first) * factor, at + (last - at) * factor)
@@ -179,6 +265,12 @@ class Chart(pg.GraphicsLayoutWidget):
             width = last - first
             self.see(bar - width * 0.6, bar + width * 0.4)
 
+    def go_to_time(self, time: int) -> None:
+        """Pins the bar that holds a moment and brings it into view."""
+        if self.shown is not None and len(self.shown.bars):
+            at = int(np.searchsorted(self.shown.bars.times, time, "right")) - 1
+            self.pin(max(at, 0))
+
     def _apply_range(self) -> None:
         if self.shown is None:
             return
@@ -187,21 +279,31 @@ class Chart(pg.GraphicsLayoutWidget):
         bars = self.shown.bars
         first, last = max(int(self._range[0]), 0), min(int(self._range[1]) + 1, len(bars))
         if first < last:
+            self._set_price_scale(first, last)
             self._scale(first, last)
         self.ranged.emit(*self._range)
 
+    def _set_price_scale(self, first: int, last: int) -> None:
+        """The scale of the price pane; per cent count from the first bar seen."""
+        assert self.shown is not None
+        kind, base = self.options.scale, 1.0
+        if kind is ScaleKind.PERCENT:
+            closes = self.shown.bars["close"][first:last]
+            known = closes[~np.isnan(closes)][:1]
+            base = float(known[0]) if len(known) and known[0] else 1.0
+        self.panes[PRICE].set_scale(Scale(kind, base))
+
     def _scale(self, first: int, last: int) -> None:
         """Fits each pane's scale to what it shows."""
-        assert self.shown is not None
-        bars = self.shown.bars
-        low, high = _ends([bars["low"][first:last], bars["high"][first:last]])
+        low, high = self.bars.pyramid("low").ends(first, last)[0], self.bars.pyramid("high").ends(first, last)[1]
         for name, pane in self.panes.items():
-            values = [
-                np.where(line.colours[first:last] != 0, line.values[first:last], np.nan) for line in pane.lines.lines
-            ]
-            values += [part for band in pane.areas.bands for part in (band.first[first:last], band.second[first:last])]
-            values += [part for c in pane.areas.histograms for part in (c.values[first:last], c.base[first:last])]
-            a, b = _ends(values)
+            ends = [pane.lines.ends(line, first, last) for line in pane.lines.lines]
+            for part in [p for b in pane.areas.bands for p in (b.first, b.second)] + [
+                p for c in pane.areas.histograms for p in (c.values, c.base)
+            ]:
+                ends.append(_ends(part[first:last]))
+            a = _least([e[0] for e in ends])
+            b = -_least([-e[1] for e in ends])
             if name == PRICE:
                 if low == low:  # a line far away must not flatten the bars
                     span = max(high - low, 1e-12)
@@ -210,33 +312,59 @@ class Chart(pg.GraphicsLayoutWidget):
             elif name == LANES:
                 continue
             elif name == VOLUME:
-                top = _ends([bars["volume"][first:last], *values])[1]
+                top = float(np.fmax(self.volume.pyramid("volume").ends(first, last)[1], b))
                 pane.view.setYRange(0, top * 1.08 if top > 0 else 1, padding=0)
             else:
                 pane.scale_to(a, b)
 
     # --- reading ----------------------------------------------------------------------------------
 
-    def _mouse_at(self, position: QPointF) -> None:
-        if self.shown is None:
-            return
-        for pane in self.panes.values():
-            if pane.view.sceneBoundingRect().contains(position):
-                place = pane.view.mapSceneToView(position)
-                bar = int(np.clip(round(place.x()), 0, len(self.shown.bars) - 1)) if len(self.shown.bars) else None
-                self._set_cursor(bar, pane, place.y())
-                return
-        self._set_cursor(None, None, None)
+    def _pane_at(self, place: QPointF) -> Pane | None:
+        return next((p for p in self.panes.values() if p.view.sceneBoundingRect().contains(place)), None)
 
-    def _set_cursor(self, bar: int | None, over: Pane | None, value: float | None) -> None:
+    def _mouse_at(self, place: QPointF) -> None:
+        if self.shown is None or not len(self.shown.bars):
+            return
+        pane = self._pane_at(place)
+        if pane is None:
+            self._set_cursor(None, None, None)
+            return
+        spot = pane.view.mapSceneToView(place)
+        self._set_cursor(int(np.clip(round(spot.x()), 0, len(self.shown.bars) - 1)), pane, spot.y())
+        self._hover(pane, place)
+
+    def _hover(self, pane: Pane, place: QPointF) -> None:
+        """Says what a mark or label means, and on which bar it became known."""
+        point = QPointF(self.mapFromScene(place))
+        found = self.marks.at(point) if pane.name == PRICE else None
+        self.panes[PRICE].overlay.content.known = (
+            (found.bar, found.known) if found and found.known != found.bar else None
+        )
+        if found is not None:
+            QToolTip.showText(self.mapToGlobal(point.toPoint()), self.words_of(found), self)
+        else:
+            QToolTip.hideText()
+
+    def words_of(self, drawn: Drawn) -> str:
+        """What the hover says of something drawn."""
+        assert self.shown is not None
+        bars = self.shown.bars
+        when = bar_time(bars, drawn.bar)
+        if drawn.known == drawn.bar:
+            return f"{drawn.words}\n{when}".strip()
+        late = drawn.known - drawn.bar
+        return f"{drawn.words}\nStands on {when}\nKnown {late} bars later, on {bar_time(bars, drawn.known)}".strip()
+
+    def _set_cursor(self, bar: int | None, over: Pane | None, height: float | None) -> None:
         for pane in self.panes.values():
             content = pane.overlay.content
             content.cursor_x = bar
-            content.cursor_y = value if pane is over else None
-            if pane is over and value is not None:
+            content.cursor_y = height if pane is over else None
+            if pane is over and height is not None:
+                value = pane.scale.back(height)
                 content.cursor_text = f"{value:,.{self.decimals}f}" if pane.name == PRICE else short_number(value)
         self._cursor = bar
-        self._write(bar)
+        self._write()
         self.hovered.emit(-1 if bar is None else bar)
 
     def read_bar(self) -> int | None:
@@ -248,51 +376,117 @@ class Chart(pg.GraphicsLayoutWidget):
                 return bar
         return len(self.shown.bars) - 1
 
-    def _write(self, bar: int | None) -> None:
+    def _write(self) -> None:
         """Fills legends and notes for the bar that is read."""
         at = self.read_bar()
-        picture = self.shown.picture if self.shown is not None else None
+        if self.shown is None:
+            return
+        picture = self.shown.picture
         for name, pane in self.panes.items():
             content = pane.overlay.content
             content.pinned = self.pinned
             content.entries = []
-            if name == VOLUME and self.shown is not None and at is not None:
-                content.entries = [
-                    Entry(self.theme.color("mute"), "Volume", short_number(float(self.shown.bars["volume"][at])))
-                ]
-            for line in pane.lines.lines:
-                if line.is_level or at is None:
-                    continue
-                value = float(line.values[at])
-                text = "–" if value != value else f"{value:,.{self.decimals}f}" if name == PRICE else f"{value:,.4g}"
-                shown = line.colours[line.colours != 0]
-                color = qcolor(int(shown[-1])) if len(shown) else self.theme.color("mute")
-                content.entries.append(Entry(color, line.name, text))
-            if name == PRICE and at is not None and picture is not None:
-                content.notes = [(n.corner, n.text_at(at), qcolor(n.colour_at(at))) for n in picture.notes]
+            if at is not None:
+                content.entries = legend(
+                    name, self.shown.bars, picture, at, self.decimals, self.theme, self.stack.layout.hidden
+                )
+            if name == PRICE:
+                notes = picture.notes if picture is not None and at is not None else ()
+                content.notes = [(n.corner, n.text_at(at), qcolor(n.colour_at(at))) for n in notes]
             pane.overlay.update()
+            pane.axis.set_tags(self._tags(pane))
+
+    def _tags(self, pane: Pane) -> list[tuple[float, str, QColor, QColor]]:
+        """What stands out on a pane's axis."""
+        content, made = pane.overlay.content, []
+        if pane.folded:
+            return []
+        if content.last is not None:
+            price, color, text = content.last
+            made.append((float(pane.scale.to(price)), text, color, self.theme.color("ground")))
+        if content.cursor_y is not None:
+            made.append((content.cursor_y, content.cursor_text, self.theme.color("ink"), self.theme.color("ground")))
+        return made
 
     # --- by hand ----------------------------------------------------------------------------------
 
     def pin(self, bar: int | None) -> None:
         """Keeps a bar marked and read out."""
         self.pinned = bar
-        if bar is not None:
+        self._pinned_time = None
+        if bar is not None and self.shown is not None:
+            self._pinned_time = int(self.shown.bars.times[bar])
             self.centre(bar)
-        self._write(self._cursor)
+        self.panes[PRICE].overlay.content.measure = None
+        self._write()
+        self.hovered.emit(-1 if self._cursor is None else self._cursor)
 
-    def _clicked(self, x: float) -> None:
+    def _clicked(self, place: QPointF) -> None:
         self.setFocus()
-        if self.shown is None or not len(self.shown.bars):
+        pane = self._pane_at(place)
+        if self.shown is None or not len(self.shown.bars) or pane is None:
             return
-        bar = int(np.clip(round(x), 0, len(self.shown.bars) - 1))
+        point = QPointF(self.mapFromScene(place))
+        if pane.overlay.fold_at(point):
+            self.fold_pane(pane.name)
+            return
+        name = pane.overlay.entry_at(point)
+        if name is not None and name != "Volume":
+            self.toggle(name)
+            return
+        bar = int(np.clip(round(pane.view.mapSceneToView(place).x()), 0, len(self.shown.bars) - 1))
         self.pin(None if bar == self.pinned else bar)
         self.picked.emit(bar)
+
+    def _asked(self, place: QPointF) -> None:
+        pane = self._pane_at(place)
+        if pane is not None:
+            self.asked.emit(pane.name, self.mapToGlobal(self.mapFromScene(place)))
+
+    def _measured(self, start: QPointF, end: QPointF) -> None:
+        pane = self.panes[PRICE]
+        ends = []
+        for place in (start, end):
+            spot = pane.view.mapSceneToView(place)
+            ends.append((spot.x(), pane.scale.back(spot.y())))
+        self.measure(ends[0], ends[1])
+
+    def measure(self, start: tuple[float, float], end: tuple[float, float]) -> Measure | None:
+        """Measures between two points, each a bar and a price, and shows what there is to say."""
+        if self.shown is None or not len(self.shown.bars):
+            return None
+        made = measured(self.shown.bars, start, end, self.decimals)
+        self.panes[PRICE].overlay.content.measure = made
+        self.panes[PRICE].overlay.update()
+        return made
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         if event is not None and event.type() == QEvent.Type.Leave:
             self._set_cursor(None, None, None)
+        if isinstance(event, QMouseEvent) and self._drag_edge(event):
+            return True
         return bool(super().eventFilter(watched, event))
+
+    def _drag_edge(self, event: QMouseEvent) -> bool:
+        """Dragging the edge between two panes makes one higher and the other lower."""
+        place = self.mapToScene(event.position().toPoint())
+        match event.type():
+            case QEvent.Type.MouseButtonPress if event.button() == Qt.MouseButton.LeftButton:
+                if self.stack.grab(place):
+                    self._drag_from = place.y()
+                    return True
+            case QEvent.Type.MouseMove:
+                if self._drag_from is not None:
+                    self.stack.drag(place.y() - self._drag_from)
+                    self._drag_from = place.y()
+                    return True
+                over = self.stack.edge_at(place) is not None
+                self.viewport().setCursor(Qt.CursorShape.SplitVCursor if over else Qt.CursorShape.ArrowCursor)
+            case QEvent.Type.MouseButtonRelease if self._drag_from is not None:
+                self._drag_from = None
+                self.arranged.emit()
+                return self.stack.drop()
+        return False
 
     def close(self) -> bool:
         """Lets go of the viewport first: closing empties the scene while the mouse may still leave it."""
@@ -305,8 +499,7 @@ class Chart(pg.GraphicsLayoutWidget):
         assert event is not None
         width = self._range[1] - self._range[0]
         count = len(self.shown.bars) if self.shown is not None else 0
-        plain = event.modifiers() in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
-        key = event.key() if plain or event.text() in "+-=" else 0
+        key = event.key() if event.modifiers() in _PLAIN_KEYS or event.text() in ("+", "-", "=") else 0
         match key:
             case Qt.Key.Key_Left:
                 self.pan(-width * 0.1)
@@ -322,16 +515,20 @@ class Chart(pg.GraphicsLayoutWidget):
                 self.see(count - 1 - width, count - 1 + width * ROOM)
             case Qt.Key.Key_Escape:
                 self.pin(None)
+            case _ if event.text().isalnum() and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+                self.typed.emit(event.text())
             case _:
                 event.ignore()
                 return
         event.accept()
 
 
-def _ends(parts: list[np.ndarray]) -> tuple[float, float]:
+def _ends(values: np.ndarray) -> tuple[float, float]:
     """The smallest and the largest known value."""
-    known = [p[~np.isnan(p)] for p in parts]
-    known = [p for p in known if len(p)]
-    if not known:
-        return float("nan"), float("nan")
-    return min(float(p.min()) for p in known), max(float(p.max()) for p in known)
+    known = values[~np.isnan(values)]
+    return (float(known.min()), float(known.max())) if len(known) else (float("nan"), float("nan"))
+
+
+def _least(values: list[float]) -> float:
+    known = [v for v in values if v == v]
+    return min(known) if known else float("nan")

@@ -1,4 +1,4 @@
-"""What stands over a pane: the legend with values at the cursor, the corner notes, the crosshair's price."""
+"""What stands over a pane: the legend with values at the cursor, the corner notes, crosshair, last price, measure."""
 
 from __future__ import annotations
 
@@ -8,16 +8,26 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from ..look.theme import Theme, ui_font
-from .items import Item
+from .item import Item
 
 
 @dataclass(slots=True)
 class Entry:
-    """A line of the legend: a colour, a name and the value at the cursor."""
+    """A line of the legend: a colour, a name, the value at the cursor, and whether its drawing is shown."""
 
     color: QColor
     name: str
     value: str
+    hidden: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Measure:
+    """Two points that are measured against one another: bar and price of each, and what there is to say."""
+
+    start: tuple[float, float]
+    end: tuple[float, float]
+    words: tuple[str, ...]
 
 
 @dataclass(slots=True)
@@ -31,23 +41,44 @@ class OverlayContent:
     cursor_y: float | None = None
     cursor_text: str = ""
     pinned: float | None = None
+    last: tuple[float, QColor, str] | None = None
+    known: tuple[float, float] | None = None
+    measure: Measure | None = None
+    #: Whether the pane can be folded, and is.
+    foldable: bool = False
+    folded: bool = False
 
 
 class Overlay(Item):
-    """Paints an `OverlayContent` over its pane."""
+    """Paints an `OverlayContent` over its pane and knows which entry of the legend is where."""
 
     def __init__(self, theme: Theme):
         super().__init__()
         self.theme = theme
         self.content = OverlayContent()
+        self.places: list[tuple[QRectF, str]] = []
+        self.fold_place: QRectF | None = None
         self.setZValue(50)
 
+    def entry_at(self, point: QPointF) -> str | None:
+        """The name of the legend's entry under a point."""
+        return next((name for box, name in self.places if box.contains(point)), None)
+
+    def fold_at(self, point: QPointF) -> bool:
+        """Whether a point is on the sign that folds the pane."""
+        return self.fold_place is not None and self.fold_place.contains(point)
+
     def draw(self, painter: QPainter) -> None:
-        view = self._map.mapRect(QRectF(self.viewRect()))
-        self._lines(painter, view)
+        view = self.box
+        if not self.content.folded:
+            self._lines(painter, view)
         painter.setFont(ui_font(8.5))
         top = self._legend(painter, view)
+        if self.content.folded:
+            return
         self._notes(painter, view, top)
+        if self.content.measure is not None:
+            self._measure(painter, view, self.content.measure)
         if self.content.trouble:
             painter.setPen(self.theme.color("falling"))
             painter.drawText(
@@ -56,44 +87,61 @@ class Overlay(Item):
                 self.content.trouble,
             )
 
+    def _upright(self, painter: QPainter, view: QRectF, bar: float) -> None:
+        x = round(float(self.bar_x(bar)))
+        painter.drawLine(QPointF(x, view.top()), QPointF(x, view.bottom()))
+
+    @staticmethod
+    def _level(painter: QPainter, view: QRectF, height: float) -> None:
+        y = round(height)
+        painter.drawLine(QPointF(view.left(), y), QPointF(view.right(), y))
+
     def _lines(self, painter: QPainter, view: QRectF) -> None:
         c = self.content
+        if c.last is not None:
+            price, color, _ = c.last
+            height = float(self.price_y(price))
+            if view.top() < height < view.bottom():
+                painter.setPen(QPen(color, 1, Qt.PenStyle.DashDotLine))
+                self._level(painter, view, height)
+        if c.known is not None:
+            painter.setPen(QPen(self.theme.color("warn"), 1, Qt.PenStyle.DashLine))
+            self._upright(painter, view, c.known[1])
         if c.pinned is not None:
             painter.setPen(QPen(self.theme.color("oak"), 1.4))
-            x = round(float(self.bar_x(c.pinned)))
-            painter.drawLine(QPointF(x, view.top()), QPointF(x, view.bottom()))
+            self._upright(painter, view, c.pinned)
         painter.setPen(QPen(self.theme.color("faint"), 1, Qt.PenStyle.DotLine))
         if c.cursor_x is not None:
-            x = round(float(self.bar_x(c.cursor_x)))
-            painter.drawLine(QPointF(x, view.top()), QPointF(x, view.bottom()))
+            self._upright(painter, view, c.cursor_x)
         if c.cursor_y is not None:
-            y = round(float(self.price_y(c.cursor_y)))
-            painter.drawLine(QPointF(view.left(), y), QPointF(view.right(), y))
-            painter.setFont(ui_font(8))
-            width = painter.fontMetrics().horizontalAdvance(c.cursor_text) + 8
-            box = QRectF(view.right() - width, y - 9, width, 18)
-            painter.fillRect(box, self.theme.color("raised"))
-            painter.setPen(self.theme.color("ink"))
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, c.cursor_text)
+            self._level(painter, view, c.cursor_y * self._map.m22() + self._map.dy())
 
     def _legend(self, painter: QPainter, view: QRectF) -> float:
         """Writes the legend; gives how far down it reaches."""
         x, y = view.left() + 8, view.top() + 4
         metrics = painter.fontMetrics()
         height = metrics.height()
-        if not self.content.entries:
-            return 4.0
+        self.places, self.fold_place = [], None
+        if self.content.foldable:
+            self.fold_place = QRectF(x - 4, y, 14, height)
+            painter.setPen(self.theme.color("faint"))
+            painter.drawText(self.fold_place, Qt.AlignmentFlag.AlignCenter, "+" if self.content.folded else "–")
+            x += 14
+        left = x
         for entry in self.content.entries:
             text = f"{entry.name} {entry.value}".strip()
             width = metrics.horizontalAdvance(text) + 26
-            if x + width > view.right() - 8 and x > view.left() + 8:
-                x, y = view.left() + 8, y + height
-            painter.setPen(QPen(entry.color, 3))
+            if x + width > view.right() - 8 and x > left:
+                if self.content.folded:
+                    break
+                x, y = left, y + height
+            self.places.append((QRectF(x, y, width - 10, height), entry.name))
+            painter.setPen(QPen(entry.color if not entry.hidden else self.theme.color("line"), 3))
             painter.drawLine(QPointF(x, y + height / 2), QPointF(x + 10, y + height / 2))
-            painter.setPen(self.theme.color("ink"))
+            painter.setPen(self.theme.color("mute" if entry.hidden else "ink"))
             painter.drawText(QPointF(x + 15, y + metrics.ascent()), text)
             x += width
-        return y + height - view.top()
+        return y + height - view.top() if self.content.entries or self.content.foldable else 4.0
 
     def _notes(self, painter: QPainter, view: QRectF, legend: float) -> None:
         height = painter.fontMetrics().height() + 2
@@ -109,3 +157,27 @@ class Overlay(Item):
             align = Qt.AlignmentFlag.AlignLeft if horizontal == "left" else Qt.AlignmentFlag.AlignRight
             painter.setPen(color)
             painter.drawText(QRectF(view.left() + 8, y, view.width() - 16, rows * height), align, text)
+
+    def _measure(self, painter: QPainter, view: QRectF, measure: Measure) -> None:
+        """The line between the two points, the box that they span, and the words beside it."""
+        points = [
+            QPointF(float(self.bar_x(bar)), float(self.price_y(price))) for bar, price in (measure.start, measure.end)
+        ]
+        box = QRectF(*points).normalized()
+        shade = self.theme.color("oak")
+        shade.setAlpha(36)
+        painter.fillRect(box, shade)
+        painter.setPen(QPen(self.theme.color("oak"), 1.2))
+        painter.drawLine(*points)
+        painter.setFont(ui_font(8.5))
+        metrics = painter.fontMetrics()
+        width = max(metrics.horizontalAdvance(w) for w in measure.words) + 14.0
+        height = metrics.height() * len(measure.words) + 8.0
+        x = min(max(points[1].x() + 8, view.left() + 4), view.right() - width - 4)
+        y = min(max(points[1].y() - height - 6, view.top() + 4), view.bottom() - height - 4)
+        words = QRectF(x, y, width, height)
+        painter.setPen(QPen(self.theme.color("oak"), 1))
+        painter.setBrush(self.theme.color("raised"))
+        painter.drawRect(words)
+        painter.setPen(self.theme.color("ink"))
+        painter.drawText(words, Qt.AlignmentFlag.AlignCenter, "\n".join(measure.words))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import numpy as np
 import pyqtgraph as pg
@@ -11,52 +12,72 @@ from PyQt6.QtCore import QPointF, Qt
 from ..look.theme import Theme
 from .areas import Areas
 from .axes import PriceAxis
-from .items import Lines
+from .item import Item
+from .lines import Lines
 from .overlay import Overlay
+from .scale import Scale
+
+#: Height of a pane that is folded to its legend.
+FOLDED = 22
+
+
+@dataclass(frozen=True, slots=True)
+class Hands:
+    """What the mouse does in a pane, told to the chart. Places are in the scene."""
+
+    panned: Callable[[float], None]
+    zoomed: Callable[[float, float], None]
+    clicked: Callable[[QPointF], None]
+    measured: Callable[[QPointF, QPointF], None]
+    asked: Callable[[QPointF], None]
 
 
 class PaneView(pg.ViewBox):
     """Wheel zooms, dragging pans, both along the bars only; the scale of values follows what is seen."""
 
-    def __init__(
-        self,
-        moved: Callable[[float, float], None],
-        zoomed: Callable[[float, float], None],
-        clicked: Callable[[float], None],
-    ):
+    def __init__(self, hands: Hands):
         super().__init__(enableMenu=False)
-        self._moved, self._zoomed, self._clicked = moved, zoomed, clicked
+        self._hands = hands
         self.setMouseEnabled(x=False, y=False)
 
     def wheelEvent(self, event: object, axis: object = None) -> None:
         delta = event.delta()  # type: ignore[attr-defined]
         at = self.mapSceneToView(event.scenePos()).x()  # type: ignore[attr-defined]
-        self._zoomed(0.85 if delta > 0 else 1 / 0.85, at)
+        self._hands.zoomed(0.85 if delta > 0 else 1 / 0.85, at)
         event.accept()  # type: ignore[attr-defined]
 
     def mouseDragEvent(self, event: object, axis: object = None) -> None:
         event.accept()  # type: ignore[attr-defined]
         if event.button() != Qt.MouseButton.LeftButton:  # type: ignore[attr-defined]
             return
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:  # type: ignore[attr-defined]
+            self._hands.measured(QPointF(event.buttonDownScenePos()), QPointF(event.scenePos()))  # type: ignore[attr-defined]
+            return
         now, before = (self.mapSceneToView(QPointF(p)).x() for p in (event.scenePos(), event.lastScenePos()))  # type: ignore[attr-defined]
-        self._moved(before - now, 0.0)
+        self._hands.panned(before - now)
 
     def mouseClickEvent(self, event: object) -> None:
-        if event.button() == Qt.MouseButton.LeftButton:  # type: ignore[attr-defined]
-            self._clicked(self.mapSceneToView(event.scenePos()).x())  # type: ignore[attr-defined]
-            event.accept()  # type: ignore[attr-defined]
+        button, place = event.button(), QPointF(event.scenePos())  # type: ignore[attr-defined]
+        if button == Qt.MouseButton.LeftButton:
+            self._hands.clicked(place)
+        elif button == Qt.MouseButton.RightButton:
+            self._hands.asked(place)
+        event.accept()  # type: ignore[attr-defined]
 
 
 class Pane:
     """A plot, the lines in it and what stands over it."""
 
-    def __init__(self, name: str, view: PaneView, theme: Theme, axis: pg.AxisItem | None):
-        self.name, self.view = name, view
+    def __init__(self, name: str, hands: Hands, theme: Theme, axis: pg.AxisItem | None):
+        self.name = name
+        self.view = PaneView(hands)
         self.axis = PriceAxis()
+        self.scale = Scale()
+        self.folded = False
         items = {"right": self.axis}
         if axis is not None:
             items["bottom"] = axis
-        self.plot = pg.PlotItem(viewBox=view, axisItems=items, enableMenu=False)
+        self.plot = pg.PlotItem(viewBox=self.view, axisItems=items, enableMenu=False)
         self.plot.hideButtons()
         self.plot.hideAxis("left")
         self.plot.showAxis("right")
@@ -65,13 +86,28 @@ class Pane:
         self.plot.layout.setContentsMargins(0, 0, 0, 0)
         self.plot.layout.setSpacing(0)
         self.areas = Areas()
-        self.areas.setZValue(5)
         self.lines = Lines()
-        self.lines.setZValue(20)
         self.overlay = Overlay(theme)
-        view.addItem(self.areas, ignoreBounds=True)
-        view.addItem(self.lines, ignoreBounds=True)
-        view.addItem(self.overlay, ignoreBounds=True)
+        self.items: list[Item] = []
+        for item, depth in ((self.areas, 5), (self.lines, 20), (self.overlay, 50)):
+            self.add(item, depth)
+
+    def add(self, item: Item, depth: int) -> None:
+        """Puts a painter into the pane; deeper ones lie behind."""
+        item.setZValue(depth)
+        item.scale_ = self.scale
+        self.view.addItem(item, ignoreBounds=True)
+        self.items.append(item)
+
+    def set_scale(self, scale: Scale) -> None:
+        """Shows prices by another scale."""
+        if scale != self.scale:
+            self.scale = self.axis.price_scale = scale
+            for item in self.items:
+                item.scale_ = scale
+                item.update()
+            self.axis.picture = None
+            self.axis.update()
 
     def set_theme(self, theme: Theme) -> None:
         self.overlay.theme = theme
@@ -81,9 +117,23 @@ class Pane:
             axis.setTextPen(pg.mkPen(theme.color("faint")))
         self.view.setBorder(pg.mkPen(theme.color("line")))
 
+    def fold(self, folded: bool) -> None:
+        """Folds the pane to its legend, or opens it."""
+        self.folded = self.overlay.content.folded = folded
+        for item in self.items:
+            item.setVisible(item is self.overlay or not folded)
+        self.axis.setStyle(showValues=not folded)
+        self.overlay.update()
+
     def scale_to(self, low: float, high: float, room: float = 0.06) -> None:
         """Shows the values from low to high with some room on both sides; all-equal values get room of their own."""
         if not (np.isfinite(low) and np.isfinite(high)):
             return
-        span = high - low if high > low else max(abs(high) * 0.02, 1e-6)
-        self.view.setYRange(low - span * room, high + span * room, padding=0)
+        if high <= low:
+            apart = max(abs(high) * 0.02, 1e-6)
+            low, high = low - apart / 2, high + apart / 2
+        bottom, top = (float(self.scale.to(v)) for v in (low, high))
+        if not np.isfinite(bottom):  # a logarithm has no place for it
+            bottom = top - 2
+        span = max(top - bottom, 1e-12)
+        self.view.setYRange(bottom - span * room, top + span * room, padding=0)

@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 from oakladder.rung import Problem, Severity
 
 from ..model import Desk
+from .beside import Beside
 from .editor import ScriptEditor
 from .settings import SettingsStrip
 
@@ -39,6 +40,7 @@ class ScriptPanel(QWidget):
         self.new_button.setToolTip("A new script to start from")
         self.new_button.clicked.connect(self.ask_new)
         self.settings = SettingsStrip()
+        self.beside = Beside(desk)
         self.editor = ScriptEditor(desk.theme)
         self.verdict = QLabel(objectName="quiet")
         self.problems = QListWidget()
@@ -64,6 +66,7 @@ class ScriptPanel(QWidget):
         layout.setSpacing(0)
         layout.addLayout(row)
         layout.addWidget(self.settings)
+        layout.addWidget(self.beside)
         layout.addWidget(self.editor, 1)
         self.verdict.setContentsMargins(8, 3, 8, 3)
         layout.addWidget(self.verdict)

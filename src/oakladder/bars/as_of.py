@@ -1,0 +1,70 @@
+"""The library as it was known at a moment: later bars are not there, the bar in progress is made of what had traded."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from .errors import DataProblem
+from .library import BarLibrary, SymbolInfo
+from .series import Bars, Panel, panel_of, resample
+from .timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+
+
+class LibraryAsOf:
+    """A library cut at a moment (UTC seconds). Reads like `BarLibrary`, and never gives anything later."""
+
+    def __init__(self, library: BarLibrary, moment: int):
+        self._library, self.moment = library, moment
+        self._cache: dict[tuple[str, Timeframe, bool], Bars] = {}
+
+    @property
+    def infos(self) -> dict[str, SymbolInfo]:
+        """Every symbol, in the catalogue's order."""
+        return self._library.infos
+
+    def bars(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> Bars:
+        """Bars that were complete by the moment, and the one in progress. Raises as `BarLibrary.bars` does."""
+        key = (symbol, timeframe, extended)
+        if key not in self._cache:
+            self._cache[key] = self._cut(symbol, timeframe, extended)
+        return self._cache[key]
+
+    def _cut(self, symbol: str, timeframe: Timeframe, extended: bool) -> Bars:
+        if timeframe.order > ONE_DAY.order:
+            return resample(self.bars(symbol, ONE_DAY), timeframe)
+        whole = self._library.bars(symbol, timeframe, extended)
+        closes = whole.calendar.closes(whole.times, timeframe, whole.extended)
+        done = int(np.searchsorted(closes, self.moment, "right"))
+        made = whole.part(0, done)
+        if done < len(whole) and whole.times[done] < self.moment:
+            forming = self._forming(symbol, timeframe, extended, int(whole.times[done]))
+            if forming is not None:
+                columns = {name: np.append(values, forming[name]) for name, values in made.columns.items()}
+                times = np.append(made.times, whole.times[done])
+                made = Bars(symbol, timeframe, made.calendar, times, columns, made.extended)
+        return made
+
+    def _forming(self, symbol: str, timeframe: Timeframe, extended: bool, start: int) -> Bars | None:
+        """The bar in progress since ``start``, from the minutes that are complete; None where there are none."""
+        try:
+            minutes = self._library.bars(symbol, ONE_MINUTE, extended and timeframe.intraday)
+        except DataProblem:
+            return None
+        first, last = np.searchsorted(minutes.times, (start, self.moment - 60 + 1))
+        if last <= first:
+            return None
+        return resample(minutes.part(int(first), int(last)), timeframe).part(0, 1)
+
+    def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
+        """Symbols at one timeframe as a panel, as `BarLibrary.panel`."""
+        names = list(symbols)
+        made = panel_of([self.bars(s, timeframe, extended) for s in names])
+        made.ticks = tuple(self.infos[s].tick for s in names)
+        made.earlier = self._library.earlier(names, timeframe)
+        made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
+        return made
+
+
+BarSource = BarLibrary | LibraryAsOf

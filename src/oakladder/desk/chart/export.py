@@ -1,0 +1,63 @@
+"""Taking the chart away: as a picture (PNG, SVG) and its data (CSV)."""
+
+from __future__ import annotations
+
+import csv
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import QRect, QRectF, QSize
+from PyQt6.QtGui import QPainter
+from PyQt6.QtSvg import QSvgGenerator
+from PyQt6.QtWidgets import QGraphicsView
+
+from oakladder.bars.text_files import iso
+
+from ..model import View
+
+
+class ExportProblem(Exception):
+    """Something that could not be written; the text says why."""
+
+
+def save_picture(chart: QGraphicsView, path: Path) -> None:
+    """Writes the chart as it stands, as PNG or (by the name's ending) SVG. Raises `ExportProblem`."""
+    if path.suffix.lower() == ".svg":
+        _save_svg(chart, path)
+    elif not chart.grab().save(str(path), "PNG"):
+        raise ExportProblem(f"{path.name} cannot be written. Choose another folder.")
+
+
+def _save_svg(chart: QGraphicsView, path: Path) -> None:
+    made = QSvgGenerator()
+    made.setFileName(str(path))
+    made.setSize(QSize(chart.width(), chart.height()))
+    made.setViewBox(QRect(0, 0, chart.width(), chart.height()))
+    made.setTitle("Oak Ladder chart")
+    painter = QPainter()
+    if not painter.begin(made):
+        raise ExportProblem(f"{path.name} cannot be written. Choose another folder.")
+    painter.fillRect(QRectF(0, 0, chart.width(), chart.height()), chart.backgroundBrush())
+    chart.render(painter)
+    painter.end()
+
+
+def save_data(view: View, path: Path) -> None:
+    """Writes the bars and every line, histogram and signal on them as CSV, none as an empty field. Raises `ExportProblem`."""
+    columns: dict[str, np.ndarray] = {name: view.bars[name] for name in ("open", "high", "low", "close", "volume")}
+    if view.picture is not None:
+        columns |= {line.name: line.values for line in view.picture.lines if line.name not in columns}
+        columns |= {c.name: c.values for c in view.picture.histograms if c.name not in columns}
+        for event in view.picture.events:
+            fired = np.zeros(len(view.bars))
+            fired[event.bars] = 1
+            columns.setdefault(event.name, fired)
+    rows = zip(*(c.tolist() for c in columns.values()), strict=True)
+    try:
+        with path.open("w", newline="", encoding="utf-8") as file:
+            writer = csv.writer(file)
+            writer.writerow(["time", *columns])
+            for time, row in zip(view.bars.times.tolist(), rows, strict=True):
+                writer.writerow([iso(time), *("" if v != v else f"{v:.15g}" for v in row)])
+    except OSError as error:
+        raise ExportProblem(f"{path.name} cannot be written: {error.strerror}.") from None

@@ -1,0 +1,92 @@
+"""The painter of a script's lines."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtCore import QLineF, QPointF, Qt
+from PyQt6.QtGui import QPainter, QPen, QPolygonF
+
+from oakladder.engine.drawing import Line
+
+from ..look.theme import qcolor
+from .bars import draw_columns
+from .item import PEN_STYLES, Item
+from .pyramid import Pyramid
+
+
+class Lines(Item):
+    """The lines of a script in one pane, with gaps where there is no value."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.lines: list[Line] = []
+        self._pyramids: dict[int, Pyramid] = {}
+
+    def show_lines(self, lines: list[Line]) -> None:
+        self.lines, self._pyramids = lines, {}
+        self.update()
+
+    def _pyramid(self, line: Line) -> Pyramid:
+        if id(line) not in self._pyramids:
+            shown = line.values if (line.colours != 0).all() else np.where(line.colours != 0, line.values, np.nan)
+            self._pyramids[id(line)] = Pyramid(shown)
+        return self._pyramids[id(line)]
+
+    def ends(self, line: Line, first: int, last: int) -> tuple[float, float]:
+        """The smallest and the largest value of a line that is drawn between two bars."""
+        return self._pyramid(line).ends(first, last)
+
+    def draw(self, painter: QPainter) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for line in self.lines:
+            first, last = self.seen(len(line.values))
+            if last - first < 1:
+                continue
+            thin = self.thinned(first, last)
+            if thin is not None:
+                self._draw_thin(painter, line, *thin)
+            else:
+                self._draw_line(painter, line, first, last)
+
+    def _draw_thin(self, painter: QPainter, line: Line, groups: np.ndarray, step: int) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        low, high = self._pyramid(line).groups(groups, step)
+        colours = line.colours[groups]
+        x, top, bottom = self.bar_x(groups), self.price_y(high), self.price_y(low)
+        for tone in np.unique(colours[colours != 0]).tolist():
+            painter.setPen(QPen(qcolor(tone), 1))
+            pick = colours == tone
+            draw_columns(painter, x[pick], top[pick], bottom[pick])
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+
+    def _draw_line(self, painter: QPainter, line: Line, first: int, last: int) -> None:
+        at = np.arange(first, last)
+        x, y, colours = self.bar_x(at), self.price_y(line.values[at]), line.colours[at]
+        shown = ~np.isnan(y) & (colours != 0)
+        if line.style == "steps":
+            x = np.repeat(x, 2)[1:]
+            y, shown, colours = (np.repeat(v, 2)[:-1] for v in (y, shown, colours))
+        cuts = np.flatnonzero((shown[1:] != shown[:-1]) | (colours[1:] != colours[:-1])) + 1
+        for a, b in zip([0, *cuts.tolist()], [*cuts.tolist(), len(shown)], strict=True):
+            if not shown[a]:
+                continue
+            end = b + 1 if b < len(shown) and shown[b] else b
+            px, py = x[a:end].tolist(), y[a:end].tolist()
+            pen = QPen(qcolor(int(colours[a])), line.width, PEN_STYLES.get(line.style, Qt.PenStyle.SolidLine))
+            if line.style == "dots":
+                pen.setStyle(Qt.PenStyle.SolidLine)
+                pen.setWidthF(line.width * 2)
+                pen.setCapStyle(Qt.PenCapStyle.RoundCap)
+                painter.setPen(pen)
+                painter.drawPoints([QPointF(p, q) for p, q in zip(px, py, strict=True)])
+                continue
+            painter.setPen(pen)
+            if len(px) == 1:
+                painter.drawPoint(QPointF(px[0], py[0]))
+            elif pen.style() == Qt.PenStyle.SolidLine:
+                # Single segments are many times quicker to paint than one thick polyline.
+                pen.setCapStyle(Qt.PenCapStyle.RoundCap)
+                painter.setPen(pen)
+                painter.drawLines([QLineF(*ends) for ends in zip(px[:-1], py[:-1], px[1:], py[1:], strict=True)])
+            else:
+                painter.drawPolyline(QPolygonF([QPointF(p, q) for p, q in zip(px, py, strict=True)]))

@@ -1,0 +1,204 @@
+"""The painter of marks and labels: what meets on a bar is stacked outward, and never covers the candle."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPen
+
+from oakladder.bars.series import Bars
+from oakladder.engine.drawing import Label, Mark
+
+from ..look.shapes import shape_path
+from ..look.theme import Theme, qcolor, ui_font
+from .item import Item
+
+_GAP = 5.0
+#: Font sizes of labels from size 1 to 5.
+_LABEL_FONTS = (7.0, 8.0, 9.5, 11.5, 14.0)
+
+
+@dataclass(slots=True)
+class Drawn:
+    """Something that was painted: where, what it says, and the bars where it stands and became known."""
+
+    box: QRectF
+    words: str
+    bar: int
+    known: int
+
+
+@dataclass(slots=True)
+class _Box:
+    """A label that has found its place, and how many more are folded into it."""
+
+    box: QRectF
+    text: str
+    color: QColor
+    point: QPointF
+    tail: QPointF
+    size: int
+    folded: list[str]
+
+
+class MarksAndLabels(Item):
+    """Shapes and texts at bars. Labels that would cover one another fold into the newest with a count."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._bars: Bars | None = None
+        self.marks: tuple[Mark, ...] = ()
+        self.labels: tuple[Label, ...] = ()
+        self._theme: Theme | None = None
+        self.as_known = False
+        #: What the last painting put where, for the hover.
+        self.drawn: list[Drawn] = []
+        self._stacked: dict[tuple[int, str], float] = {}
+        self._paths: dict[tuple[str, float], tuple[QPainterPath, bool]] = {}
+
+    def show_all(self, bars: Bars, marks: tuple[Mark, ...], labels: tuple[Label, ...], theme: Theme) -> None:
+        self._bars, self.marks, self.labels, self._theme = bars, marks, labels, theme
+        self.update()
+
+    def draw(self, painter: QPainter) -> None:
+        if self._bars is None or self._theme is None or not len(self._bars):
+            return
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        first, last = self.seen(len(self._bars))
+        self._stacked = {}
+        self.drawn = []
+        for mark in self.marks:
+            self._draw_mark(painter, mark, first, last)
+        boxes: list[_Box] = []
+        for label in self.labels:
+            self._place_label(painter, label, first, last, boxes)
+        for box in boxes:
+            self._draw_box(painter, box)
+
+    def at(self, point: QPointF) -> Drawn | None:
+        """What was painted under a point."""
+        return next((d for d in reversed(self.drawn) if d.box.adjusted(-2, -2, 2, 2).contains(point)), None)
+
+    def _places(self, drawing: Mark | Label, first: int, last: int) -> tuple[np.ndarray, np.ndarray]:
+        """Which of a drawing's occurrences can be seen, and the bars they are drawn at."""
+        bars = drawing.known if self.as_known else drawing.bars
+        if self.as_known:
+            which = np.flatnonzero((bars >= first) & (bars < last))
+        else:
+            which = np.arange(*np.searchsorted(bars, (first, last)))
+        return which, bars[which]
+
+    def _edges(self, bars: np.ndarray, side: str) -> list[float]:
+        """Where the first thing on a side of each bar may begin."""
+        assert self._bars is not None
+        gap = _GAP if side == "below" else -_GAP
+        return list((self.price_y(self._bars["low" if side == "below" else "high"][bars]) + gap).tolist())
+
+    def _draw_mark(self, painter: QPainter, mark: Mark, first: int, last: int) -> None:
+        radius = 2.6 + 1.5 * mark.size
+        which, bars = self._places(mark, first, last)
+        if not len(which):
+            return
+        xs, colours = self.bar_x(bars).tolist(), mark.colours[which].tolist()
+        edges = self._edges(bars, mark.side) if mark.prices is None else []
+        heights = self.price_y(mark.prices[which]).tolist() if mark.prices is not None else []
+        path, filled = self._path(mark.shape, radius)
+        outward = 1.0 if mark.side == "below" else -1.0
+        for k, (bar, x, tone) in enumerate(zip(bars.tolist(), xs, colours, strict=True)):
+            if mark.prices is not None:
+                y = heights[k]
+            else:
+                y = self._stacked.get((bar, mark.side), edges[k]) + outward * radius
+                self._stacked[bar, mark.side] = y + outward * (radius + 2)
+            if y != y or not tone >> 24:
+                continue
+            color = qcolor(tone)
+            painter.setPen(QPen(color, 1.6))
+            painter.setBrush(color if filled else Qt.BrushStyle.NoBrush)
+            painter.drawPath(path.translated(x, y))
+            at = int(which[k])
+            text = mark.texts[at] if mark.texts is not None else ""
+            self._note(QRectF(x - radius, y - radius, 2 * radius, 2 * radius), text or mark.name, mark, at)
+            if text:
+                self._draw_text(painter, text, x, y + outward * (radius + 1), mark)
+
+    def _path(self, shape: str, radius: float) -> tuple[QPainterPath, bool]:
+        if (shape, radius) not in self._paths:
+            self._paths[shape, radius] = shape_path(shape, 0, 0, radius)
+        return self._paths[shape, radius]
+
+    def _note(self, box: QRectF, words: str, drawing: Mark | Label, k: int) -> None:
+        self.drawn.append(Drawn(box, words, int(drawing.bars[k]), int(drawing.known[k])))
+
+    def _draw_text(self, painter: QPainter, text: str, x: float, y: float, mark: Mark) -> None:
+        """The text of a mark, outward of its shape; what comes next on that bar goes beyond it."""
+        assert self._theme is not None
+        painter.setFont(ui_font(7.5))
+        metrics = painter.fontMetrics()
+        width, height = metrics.horizontalAdvance(text) + 2.0, float(metrics.height())
+        below = mark.side == "below" or mark.prices is not None
+        box = QRectF(x - width / 2, y if below else y - height, width, height)
+        painter.setPen(self._theme.color("ink"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
+    def _place_label(self, painter: QPainter, label: Label, first: int, last: int, boxes: list[_Box]) -> None:
+        painter.setFont(ui_font(_LABEL_FONTS[label.size - 1]))
+        metrics = painter.fontMetrics()
+        which, bars = self._places(label, first, last)
+        if not len(which):
+            return
+        edges = self._edges(bars, label.side) if label.prices is None else []
+        prices = self.price_y(label.prices[which]).tolist() if label.prices is not None else []
+        xs = self.bar_x(bars).tolist()
+        height = metrics.height() + 2.0
+        below = label.side == "below" and label.prices is None
+        for k in range(len(which) - 1, -1, -1):
+            at, x, color = int(which[k]), xs[k], qcolor(int(label.colours[which[k]]))
+            text = label.texts[at]
+            width = metrics.horizontalAdvance(text) + 10.0
+            bar = int(bars[k])
+            if label.prices is not None:
+                y = prices[k] - height - 6
+            else:
+                edge = self._stacked.get((bar, label.side), edges[k])
+                y = edge + 5 if below else edge - 5 - height
+            box = QRectF(x - width / 2, y, width, height)
+            if y != y or not color.alpha():
+                continue
+            other = next((b for b in boxes if box.intersects(b.box)), None)
+            if other is not None:
+                other.folded.append(text)
+                continue
+            if label.prices is None:
+                self._stacked[bar, label.side] = box.bottom() + 3 if below else box.top() - 3
+            tail = box.top() if below else box.bottom()
+            point = QPointF(x, tail - 5 if below else tail + 5)
+            boxes.append(_Box(box, text, color, point, QPointF(x, tail), label.size, []))
+            self._note(box, text, label, at)
+
+    def _draw_box(self, painter: QPainter, made: _Box) -> None:
+        assert self._theme is not None
+        painter.setFont(ui_font(_LABEL_FONTS[made.size - 1]))
+        painter.setPen(QPen(made.color, 1))
+        painter.drawLine(made.tail, made.point)
+        painter.setBrush(self._theme.color("raised"))
+        painter.drawRoundedRect(made.box, 3, 3)
+        painter.setPen(self._theme.color("ink"))
+        painter.drawText(made.box, Qt.AlignmentFlag.AlignCenter, made.text)
+        if not made.folded:
+            return
+        painter.setFont(ui_font(7, bold=True))
+        count = f"+{len(made.folded)}"
+        width = painter.fontMetrics().horizontalAdvance(count) + 6.0
+        badge = QRectF(made.box.right() - width * 0.4, made.box.top() - 6, width, 12)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(made.color)
+        painter.drawRoundedRect(badge, 6, 6)
+        painter.setPen(self._theme.color("ground"))
+        painter.drawText(badge, Qt.AlignmentFlag.AlignCenter, count)
+        words = [made.text, *made.folded]
+        for drawn in self.drawn:
+            if drawn.box is made.box:
+                drawn.words = "\n".join([*words[:8], *([f"and {len(words) - 8} more"] if len(words) > 8 else [])])

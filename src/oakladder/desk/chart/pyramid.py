@@ -1,0 +1,64 @@
+"""The smallest and largest values of long arrays, at any zoom: what can be drawn, in time that the screen sets."""
+
+from __future__ import annotations
+
+import numpy as np
+
+FACTOR = 8
+#: Below this many values it is quicker to look at them all.
+_FEW = 4096
+
+
+class Pyramid:
+    """Levels of minima and maxima over an array, each a `FACTOR` coarser; made when first asked for. NaN is no value."""
+
+    def __init__(self, values: np.ndarray):
+        self._levels: list[tuple[np.ndarray, np.ndarray]] = [(values, values)]
+
+    def _level(self, k: int) -> tuple[np.ndarray, np.ndarray]:
+        while len(self._levels) <= k:
+            low, high = self._levels[-1]
+            starts = np.arange(0, len(low), FACTOR)
+            self._levels.append((np.fmin.reduceat(low, starts), np.fmax.reduceat(high, starts)))
+        return self._levels[k]
+
+    def groups(self, starts: np.ndarray, step: int) -> tuple[np.ndarray, np.ndarray]:
+        """Minimum and maximum of each group of ``step`` values that begins at ``starts`` (multiples of ``step``).
+
+        ``step`` is a power of two; the last group may be shorter.
+        """
+        level, size = 0, 1
+        while size * FACTOR <= step:
+            level, size = level + 1, size * FACTOR
+        low, high = self._level(level)
+        at = starts // size
+        end = min(int(starts[-1]) + step, len(self._levels[0][0]))
+        last = -(-end // size)
+        return np.fmin.reduceat(low[:last], at), np.fmax.reduceat(high[:last], at)
+
+    def ends(self, first: int, last: int) -> tuple[float, float]:
+        """The smallest and largest value from ``first`` up to ``last``; NaN where there is none."""
+        if last <= first:
+            return float("nan"), float("nan")
+        values = self._levels[0][0]
+        if last - first <= _FEW:
+            return _ends([values[first:last]])
+        size, level = FACTOR**3, 3
+        a, b = -(-first // size), last // size
+        low, high = self._level(level)
+        edges = [values[first : a * size], values[b * size : last]]
+        small, large = _ends([*edges, low[a:b]]), _ends([*edges, high[a:b]])
+        return small[0], large[1]
+
+
+def _ends(parts: list[np.ndarray]) -> tuple[float, float]:
+    known = [p[~np.isnan(p)] for p in parts]
+    known = [p for p in known if len(p)]
+    if not known:
+        return float("nan"), float("nan")
+    return min(float(p.min()) for p in known), max(float(p.max()) for p in known)
+
+
+def step_for(width: float) -> int:
+    """How many bars share a pixel where one is ``width`` pixels wide, as a power of two."""
+    return 1 if width >= 1.0 else 1 << int(np.ceil(np.log2(1.0 / max(width, 1e-9))))

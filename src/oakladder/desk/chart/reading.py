@@ -1,0 +1,71 @@
+"""What a chart says in words: legends, notes, measures, for the bar that is read."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from oakladder.bars.series import Bars
+from oakladder.engine.drawing import PRICE, VOLUME, Picture
+
+from ..look.theme import Theme, qcolor
+from .axes import bar_time, short_number
+from .overlay import Entry, Measure
+
+
+def legend(
+    name: str, bars: Bars, picture: Picture | None, at: int, decimals: int, theme: Theme, hidden: set[str]
+) -> list[Entry]:
+    """The legend of a pane as of a bar: each line, histogram and band with its value there."""
+
+    def figure(value: float) -> str:
+        if value != value:
+            return "–"
+        return f"{value:,.{decimals}f}" if name == PRICE else f"{value:,.4g}"
+
+    entries = []
+    if name == VOLUME:
+        entries.append(Entry(theme.color("mute"), "Volume", short_number(float(bars["volume"][at]))))
+    if picture is None:
+        return entries
+    for line in picture.lines:
+        if line.pane == name and not line.is_level:
+            entries.append(_entry(line.name, line.colours, figure(float(line.values[at])), theme, hidden))
+    for columns in picture.histograms:
+        if columns.pane == name and columns.name:
+            entries.append(_entry(columns.name, columns.colours, figure(float(columns.values[at])), theme, hidden))
+    for band in picture.bands:
+        if band.pane == name and band.name:
+            words = f"{figure(float(band.first[at]))} to {figure(float(band.second[at]))}"
+            entries.append(_entry(band.name, band.colours, words, theme, hidden))
+    return entries
+
+
+def _entry(name: str, colours: np.ndarray, words: str, theme: Theme, hidden: set[str]) -> Entry:
+    shown = np.flatnonzero(colours[-500:])
+    color = qcolor(int(colours[-500:][shown[-1]])) if len(shown) else theme.color("mute")
+    return Entry(color, name, words, name in hidden)
+
+
+def measured(bars: Bars, start: tuple[float, float], end: tuple[float, float], decimals: int) -> Measure:
+    """Two points against one another: bars, time, price and per cent."""
+    last = len(bars) - 1
+    a, b = (int(np.clip(round(p[0]), 0, last)) for p in (start, end))
+    moved = end[1] - start[1]
+    share = f"  {moved / start[1]:+.2%}" if start[1] else ""
+    count = abs(b - a)
+    words = (
+        f"{moved:+,.{decimals}f}{share}",
+        f"{count} bar{'s' * (count != 1)}, {span_words(abs(int(bars.times[b]) - int(bars.times[a])))}",
+        f"{bar_time(bars, min(a, b))} to {bar_time(bars, max(a, b))}",
+    )
+    return Measure((a, start[1]), (b, end[1]), words)
+
+
+def span_words(seconds: int) -> str:
+    """A length of time in the two largest units that matter."""
+    parts = []
+    for size, word in ((86_400, "d"), (3_600, "h"), (60, "min")):
+        count, seconds = divmod(seconds, size)
+        if count:
+            parts.append(f"{count} {word}")
+    return " ".join(parts[:2]) or "0 min"

@@ -1,0 +1,78 @@
+"""The scripts that stand beside the open one: what they are called, their settings, and taking them away."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QToolButton, QVBoxLayout, QWidget, QWidgetAction
+
+from oakladder.rung import RunProblem, ScriptError
+from oakladder.workspace import ScriptFileProblem
+
+from ..model import Desk
+from ..uses import Use, compiled
+from .settings import SettingsStrip
+
+
+class Beside(QWidget):
+    """A row for each. Hidden where there is none."""
+
+    def __init__(self, desk: Desk, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.desk = desk
+        self._rows = QVBoxLayout(self)
+        self._rows.setContentsMargins(8, 0, 8, 2)
+        self._rows.setSpacing(1)
+        self.captions: list[QLabel] = []
+        desk.uses_changed.connect(self._fill)
+
+    def _fill(self) -> None:
+        while (item := self._rows.takeAt(0)) is not None:
+            if (widget := item.widget()) is not None:
+                widget.deleteLater()
+        self.captions = []
+        for k, use in enumerate(self.desk.beside):
+            self._rows.addWidget(self._row(k, use))
+        self.setVisible(bool(self.desk.beside))
+
+    def _row(self, k: int, use: Use) -> QWidget:
+        made = QWidget()
+        row = QHBoxLayout(made)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(3)
+        caption = QLabel(f"Beside: {use.caption}", objectName="quiet")
+        caption.setMinimumWidth(20)
+        caption.setToolTip(use.caption)
+        self.captions.append(caption)
+        row.addWidget(caption, 1)
+        if use.path is not None:
+            settings = QToolButton(text="Settings")
+            settings.setToolTip(f"The settings of this use of {use.title}")
+            settings.clicked.connect(lambda: self._open_settings(k, settings))
+            row.addWidget(settings)
+        remove = QToolButton(text="Remove")
+        remove.setToolTip("Take it off the chart; the script itself stays")
+        remove.clicked.connect(lambda: self.desk.remove_beside(k))
+        row.addWidget(remove)
+        return made
+
+    def _open_settings(self, k: int, button: QToolButton) -> None:
+        """The settings of one use, in a strip of their own below its button."""
+        use = self.desk.beside[k]
+        try:
+            program = compiled(use, self.desk.workspace)
+        except (ScriptError, ScriptFileProblem, RunProblem) as error:
+            self.desk.trouble.emit(str(error))
+            return
+        strip = SettingsStrip()
+        strip.show_settings(program.settings, use.settings)
+        strip.changed.connect(lambda name, value: self._changed(k, name, value))
+        menu = QMenu(self)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        holder = QWidgetAction(menu)
+        holder.setDefaultWidget(strip if program.settings else QLabel("  It has no settings.  "))
+        menu.addAction(holder)
+        menu.popup(button.mapToGlobal(button.rect().bottomLeft()))
+
+    def _changed(self, k: int, name: str, value: object) -> None:
+        self.desk.set_beside(k, name, value)
+        self.captions[k].setText(f"Beside: {self.desk.beside[k].caption}")

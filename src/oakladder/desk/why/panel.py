@@ -1,0 +1,168 @@
+"""The Why panel: one bar and one signal, every part of its condition with value and verdict, and the near misses."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QFont
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from oakladder.bars.series import Bars
+from oakladder.engine.why import Verdict, Why, everything, figure
+
+from ..chart.axes import bar_time
+from ..look.theme import Theme, ui_font
+
+_ROLE = Qt.ItemDataRole.UserRole
+_FOLLOW_MS = 40
+
+
+class WhyPanel(QWidget):
+    """Shows a `Why` for the bar that is read. ``asked`` tells which signal is wanted, ``went`` a bar to go to."""
+
+    asked = pyqtSignal(str)
+    went = pyqtSignal(int)
+
+    def __init__(self, theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.theme = theme
+        self.why: Why | None = None
+        self._bars: Bars | None = None
+        self._bar: int | None = None
+        self.signals = QComboBox()
+        self.signals.setMinimumWidth(120)
+        self.signals.setToolTip("The signal that is explained")
+        self.signals.activated.connect(lambda _: self.asked.emit(self.signals.currentText()))
+        self.verdict = QLabel(objectName="head")
+        self.verdict.setMinimumWidth(20)
+        self.missed = QLabel(objectName="quiet")
+        self.tree = QTreeWidget()
+        self.tree.setColumnCount(3)
+        self.tree.setHeaderLabels(["Part", "Values", ""])
+        self.tree.setFont(ui_font(8.5))
+        self.tree.setIndentation(12)
+        header = self.tree.header()
+        assert header is not None
+        header.setStretchLastSection(False)
+        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        header.setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
+        header.setSectionResizeMode(2, QHeaderView.ResizeMode.ResizeToContents)
+        header.setMinimumSectionSize(24)
+        self.misses = QListWidget()
+        self.misses.setFont(ui_font(8.5))
+        self.misses.itemActivated.connect(lambda item: self.went.emit(item.data(_ROLE)))
+        self.misses.itemClicked.connect(lambda item: self.went.emit(item.data(_ROLE)))
+        self.nearly = QLabel("Where it nearly fired", objectName="quiet")
+        self._following = QTimer(self, singleShot=True, interval=_FOLLOW_MS)
+        self._following.timeout.connect(self._show_bar)
+        self._lay_out()
+
+    def _lay_out(self) -> None:
+        row = QHBoxLayout()
+        row.setContentsMargins(8, 4, 8, 2)
+        row.addWidget(QLabel("Why", objectName="head"))
+        row.addWidget(self.signals)
+        row.addWidget(self.verdict, 1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(row)
+        self.missed.setContentsMargins(8, 0, 8, 3)
+        self.missed.setMinimumWidth(20)
+        layout.addWidget(self.missed)
+        layout.addWidget(self.tree, 3)
+        self.nearly.setContentsMargins(8, 3, 8, 1)
+        layout.addWidget(self.nearly)
+        layout.addWidget(self.misses, 1)
+
+    # --- what is asked ----------------------------------------------------------------------------
+
+    def show_signals(self, names: list[str]) -> str:
+        """Offers the signals of a script; gives the one that stays chosen (empty if there is none)."""
+        before = self.signals.currentText()
+        if names != [self.signals.itemText(k) for k in range(self.signals.count())]:
+            self.signals.clear()
+            self.signals.addItems(names)
+            if before in names:
+                self.signals.setCurrentText(before)
+        self.setEnabled(bool(names))
+        if not names:
+            self.show_why(None, None)
+            self.verdict.setText("The script has no signal.")
+            self.missed.setText("")
+        return self.signals.currentText()
+
+    def show_why(self, why: Why | None, bars: Bars | None) -> None:
+        """Explains another signal, or another run of it."""
+        self.why, self._bars = why, bars
+        self.misses.clear()
+        if why is None or bars is None:
+            self.tree.clear()
+            return
+        for near in why.near():
+            item = QListWidgetItem(f"{bar_time(bars, near.bar)}   {near.kept_by}")
+            item.setToolTip(item.text())
+            item.setData(_ROLE, near.bar)
+            self.misses.addItem(item)
+        self.nearly.setText("Where it nearly fired" if self.misses.count() else "It nowhere nearly fired.")
+        self.misses.setVisible(bool(self.misses.count()))
+        self._show_bar()
+
+    def follow(self, bar: int | None) -> None:
+        """Explains another bar, in a moment."""
+        self._bar = bar
+        self._following.start()
+
+    def _show_bar(self) -> None:
+        self.tree.clear()
+        if self.why is None or self._bars is None or self._bar is None or self._bar >= len(self._bars):
+            return
+        made = self.why.at(self._bar)
+        word = {True: "fires", False: "does not fire", None: "is not known"}[made.holds]
+        missed = next((v for v in everything(made) if v.decisive), None)
+        text = f"{word} on {bar_time(self._bars, self._bar)}"
+        self.verdict.setText(text)
+        self.verdict.setToolTip(f"{self.why.signal} {text}")
+        self.missed.setText(f"{missed.text}: {missed.words()}" if missed is not None else "Every part of it holds.")
+        self.missed.setToolTip(self.missed.text())
+        self._add(made, None)
+        self.tree.expandAll()
+
+    def _add(self, verdict: Verdict, parent: QTreeWidgetItem | None) -> None:
+        values = "  ".join(figure(v) for _, v in verdict.values)
+        item = QTreeWidgetItem([verdict.text, values, self._mark(verdict)])
+        hint = [verdict.text, *(f"{text} is {figure(v)}" for text, v in verdict.values), verdict.words()]
+        for column in range(3):
+            item.setToolTip(column, "\n".join(hint))
+        role = {True: "rising", False: "falling", None: "mute"}[verdict.holds]
+        item.setForeground(2, self.theme.color(role))
+        if verdict.decisive:
+            bold = QFont(ui_font(8.5, bold=True))
+            for column in range(3):
+                item.setFont(column, bold)
+                item.setBackground(column, self.theme.color("pick"))
+        if parent is None:
+            self.tree.addTopLevelItem(item)
+        else:
+            parent.addChild(item)
+        for part in verdict.parts:
+            self._add(part, item)
+
+    @staticmethod
+    def _mark(verdict: Verdict) -> str:
+        """The verdict as it stands in its column."""
+        return {True: "yes", False: "no", None: "?"}[verdict.holds]
+
+    def set_theme(self, theme: Theme) -> None:
+        self.theme = theme
+        self._show_bar()
