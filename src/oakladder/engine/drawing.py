@@ -219,8 +219,16 @@ def merged(pictures: Sequence[tuple[str, Picture]]) -> Picture:
 
 def _captioned(item: Any, caption: str) -> Any:
     if not caption or not hasattr(item, "name"):
-        return item
+        return item if not caption or not isinstance(item, Note) else _captioned_note(item, caption)
     return replace(item, name=f"{item.name} · {caption}" if item.name and item.name != caption else caption)
+
+
+def _captioned_note(note: Note, caption: str) -> Note:
+    def text_at(bar: int) -> str:
+        text = note.text_at(bar)
+        return f"{caption}: {text}" if text else ""
+
+    return replace(note, text_at=text_at)
 
 
 def _pane(output: Output, before: str) -> str:

@@ -6,6 +6,7 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QToolButton, QWidget
 
 from ..chart.axes import moment_words
+from ..look.theme import ui_font
 from ..model import Desk
 
 #: Words for a speed → milliseconds from one step to the next.
@@ -19,17 +20,20 @@ class ReplayLine(QWidget):
         super().__init__(parent, objectName="replay")
         self.desk = desk
         self.when = QLabel(objectName="head")
+        self.when.setMinimumWidth(40)
         self.unit, self.speed = QComboBox(), QComboBox()
-        self.unit.addItems(["by bar", "by minute"])
+        self.unit.addItems(["bars", "minutes"])
         self.speed.addItems(list(SPEEDS))
         self.speed.setCurrentText("steady")
+        for box in (self.unit, self.speed):
+            box.setFont(ui_font(8.5))
         self.speed.currentTextChanged.connect(lambda word: self._timer.setInterval(SPEEDS[word]))
         self._timer = QTimer(self, interval=SPEEDS["steady"])
         self._timer.timeout.connect(self._tick)
         self.buttons: dict[str, QToolButton] = {}
         row = QHBoxLayout(self)
         row.setContentsMargins(8, 2, 8, 2)
-        row.setSpacing(4)
+        row.setSpacing(3)
         row.addWidget(self.when, 1)
         for words, hint, go in (
             ("Back", "One step back", lambda: self.step(-1)),
@@ -46,6 +50,7 @@ class ReplayLine(QWidget):
     def _button(self, words: str, hint: str, go: object) -> QToolButton:
         made = self.buttons[words] = QToolButton(text=words)
         made.setToolTip(hint)
+        made.setFont(ui_font(8.5))
         made.clicked.connect(go)
         return made
 
@@ -84,5 +89,5 @@ class ReplayLine(QWidget):
         if moment is None:
             return
         calendar = self.desk.library.infos[self.desk.symbol].calendar
-        self.when.setText(f"As known at {moment_words(calendar, moment)}")
+        self.when.setText(f"As of {moment_words(calendar, moment)}")
         self.when.setToolTip("Everything on the screen is as it was known then.")

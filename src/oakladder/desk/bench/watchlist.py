@@ -155,7 +155,7 @@ class Watchlist(QWidget):
 
     def _set_up_table(self) -> None:
         self.table.setModel(self.rows)
-        self.table.setFont(ui_font(8.5))
+        self.table.setFont(ui_font(8))
         self.table.setAlternatingRowColors(True)
         self.table.setShowGrid(False)
         self.table.setSortingEnabled(True)
@@ -166,11 +166,11 @@ class Watchlist(QWidget):
         assert vertical is not None and header is not None
         vertical.hide()
         vertical.setDefaultSectionSize(21)
-        header.setFont(ui_font(8))
+        header.setFont(ui_font(7.5))
         header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
         header.setSortIndicatorClearable(True)
         header.setMinimumSectionSize(30)
-        for column, width in enumerate((56, 58, 47)):
+        for column, width in enumerate((52, 56, 46)):
             self.table.setColumnWidth(column, width)
         for column in range(len(_FIXED), self.model.columnCount()):
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.Stretch)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
-
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
@@ -13,15 +11,20 @@ from oakladder.engine.drawing import Band, Columns, Lane, Link, Zone
 from ..look.theme import Theme, qcolor, ui_font
 from .item import PEN_STYLES, Item
 from .pyramid import step_for
+from .quick import draw_boxes
 
 LANE_HEIGHT = 15
 
 
-def runs(colours: np.ndarray, first: int) -> list[tuple[int, int, int]]:
-    """Stretches of one colour: first place, place after the last, colour; ``first`` is the number of the first."""
+def runs(colours: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Stretches of one colour that is not 0: first places, places after the last, colours."""
+    if not len(colours):
+        none = np.zeros(0, dtype=np.int64)
+        return none, none, none
     cuts = np.flatnonzero(colours[1:] != colours[:-1]) + 1
-    edges = [0, *cuts.tolist(), len(colours)]
-    return [(first + a, first + b, int(colours[a])) for a, b in itertools.pairwise(edges) if b > a and colours[a]]
+    starts, ends = np.concatenate([[0], cuts]), np.concatenate([cuts, [len(colours)]])
+    drawn = colours[starts] != 0
+    return starts[drawn], ends[drawn], colours[starts[drawn]]
 
 
 def thin_colours(colours: np.ndarray, first: int, last: int, width: float) -> tuple[np.ndarray, int]:
@@ -87,11 +90,16 @@ class Areas(Item):
         view = self.box
         first, last = self.seen(len(colours))
         shown, step = thin_colours(colours, first, last, self.bar_width)
-        for a, b, colour in runs(shown, 0):
-            color = qcolor(colour)
+        starts, ends, tones = runs(shown)
+        left, right = self.bar_x(first + step * starts - 0.5), self.bar_x(first + step * ends - 0.5)
+        painter.setPen(Qt.PenStyle.NoPen)
+        for tone in np.unique(tones).tolist():
+            color = qcolor(tone)
             color.setAlpha(min(color.alpha(), 46))
-            left, right = (float(self.bar_x(first + step * x - 0.5)) for x in (a, b))
-            painter.fillRect(QRectF(left, view.top(), right - left, view.height()), color)
+            painter.setBrush(color)
+            pick = tones == tone
+            width = right[pick] - left[pick]
+            draw_boxes(painter, left[pick], np.float64(view.top()), width, np.float64(view.height()))
 
     def _draw_zone(self, painter: QPainter, zone: Zone) -> None:
         color = qcolor(zone.colour)
@@ -109,7 +117,7 @@ class Areas(Item):
             return
         x, upper, lower = self.bar_x(bars), self.price_y(band.first[bars]), self.price_y(band.second[bars])
         lost = np.isnan(upper + lower)
-        for a, b, colour in runs(np.where(lost, 0, band.colours[bars]), 0):
+        for a, b, colour in zip(*(v.tolist() for v in runs(np.where(lost, 0, band.colours[bars]))), strict=True):
             end = b + 1 if b < len(bars) and not lost[b] else b
             points = [QPointF(p, q) for p, q in zip(x[a:end].tolist(), upper[a:end].tolist(), strict=True)]
             back = zip(x[a:end][::-1].tolist(), lower[a:end][::-1].tolist(), strict=True)
@@ -126,12 +134,16 @@ class Areas(Item):
         thin = self.thinned(first, last)
         at = np.arange(first, last) if thin is None else thin[0]
         half = max(self.bar_width * 0.34, 0.5)
-        x = self.bar_x(at)
+        x, tones = self.bar_x(at), columns.colours[at]
         tops, bases = self.price_y(columns.values[at]), self.price_y(columns.base[at])
-        for k in np.flatnonzero(~np.isnan(tops + bases) & (columns.colours[at] != 0)).tolist():
-            color = qcolor(int(columns.colours[at[k]]))
+        painter.setPen(Qt.PenStyle.NoPen)
+        for tone in np.unique(tones[tones != 0]).tolist():
+            color = qcolor(tone)
             color.setAlpha(min(color.alpha(), 190))
-            painter.fillRect(QRectF(x[k] - half, min(tops[k], bases[k]), 2 * half, abs(tops[k] - bases[k])), color)
+            painter.setBrush(color)
+            pick = tones == tone
+            high, low = np.minimum(tops[pick], bases[pick]), np.maximum(tops[pick], bases[pick])
+            draw_boxes(painter, x[pick] - half, high, np.float64(2 * half), low - high)
 
 
 class Lanes(Item):
@@ -154,17 +166,7 @@ class Lanes(Item):
             first, last = self.seen(len(lane.colours))
             if last <= first:
                 continue
-            width = max(self.bar_width * 0.8, 1.0)
-            x = self.bar_x(np.arange(first, last)) - width / 2 if width >= 3 else np.zeros(0)
-            if width < 3:  # squares that touch are painted as one
-                shown, step = thin_colours(lane.colours, first, last, self.bar_width)
-                for a, b, colour in runs(shown, 0):
-                    left, right = (float(self.bar_x(first + step * e - 0.5)) for e in (a, b))
-                    painter.fillRect(QRectF(left, top + 2, right - left, LANE_HEIGHT - 5), qcolor(colour))
-            else:
-                for k in np.flatnonzero(lane.colours[first:last]).tolist():
-                    color = qcolor(int(lane.colours[first + k]))
-                    painter.fillRect(QRectF(x[k], top + 2, width, LANE_HEIGHT - 5), color)
+            self._draw_lane(painter, lane, first, last, top + 2)
             room = painter.fontMetrics().horizontalAdvance(lane.name) + 8
             box = QRectF(view.left() + 4, top, room, LANE_HEIGHT - 1)
             ground = self.theme.color("ground")
@@ -172,3 +174,21 @@ class Lanes(Item):
             painter.fillRect(box, ground)
             painter.setPen(self.theme.color("ink"))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, lane.name)
+
+    def _draw_lane(self, painter: QPainter, lane: Lane, first: int, last: int, top: float) -> None:
+        """Squares with room between them; where that is too narrow, stretches of one colour."""
+        painter.setPen(Qt.PenStyle.NoPen)
+        width = self.bar_width * 0.8
+        if width >= 3:
+            starts, tones = np.flatnonzero(lane.colours[first:last]), lane.colours[first:last]
+            tones = tones[starts]
+            left = self.bar_x(first + starts) - width / 2
+            right = left + width
+        else:
+            shown, step = thin_colours(lane.colours, first, last, self.bar_width)
+            starts, ends, tones = runs(shown)
+            left, right = self.bar_x(first + step * starts - 0.5), self.bar_x(first + step * ends - 0.5)
+        for tone in np.unique(tones).tolist():
+            painter.setBrush(qcolor(tone))
+            pick = tones == tone
+            draw_boxes(painter, left[pick], np.float64(top), right[pick] - left[pick], np.float64(LANE_HEIGHT - 5))

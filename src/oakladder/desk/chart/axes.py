@@ -37,12 +37,16 @@ class TimeAxis(pg.AxisItem):
         super().__init__("bottom")
         self._bars: Bars | None = None
         self._steps: list[tuple[np.ndarray, str]] = []
+        self._local = np.zeros(0, dtype=np.int64)
+        self.enableAutoSIPrefix(False)
         self.setStyle(tickLength=-4, autoExpandTextSpace=False, tickTextOffset=3)
 
     def show_bars(self, bars: Bars) -> None:
         """Finds the places of the ticks, from fine to coarse."""
+        if bars is self._bars:
+            return
         self._bars = bars
-        local = bars.calendar.local(bars.times)
+        local = self._local = bars.calendar.local(bars.times)
         days = local // DAY
         months = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
         kinds = [
@@ -92,7 +96,7 @@ class TimeAxis(pg.AxisItem):
             if not 0 <= bar < len(self._bars):
                 made.append("")
                 continue
-            moment = np.datetime64(int(self._bars.calendar.local(self._bars.times[bar : bar + 1])[0]), "s").item()
+            moment = np.datetime64(int(self._local[bar]), "s").item()
             form = next((f for places, f in self._steps if _holds(places, bar)), "%H:%M")
             made.append(f"{moment:{form}}")
         return made
@@ -110,6 +114,7 @@ class PriceAxis(pg.AxisItem):
         super().__init__("right")
         self.decimals: int | None = None
         self.price_scale = Scale()
+        self.enableAutoSIPrefix(False)
         #: Prices that stand out on the axis: height, text, ground and ink.
         self.tags: list[tuple[float, str, QColor, QColor]] = []
         self.setWidth(62)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 import numpy as np
-from PyQt6.QtCore import QLineF, QRectF, Qt
+from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from oakladder.bars.series import Bars
@@ -15,6 +15,7 @@ from ..look.theme import Theme, qcolor
 from .item import Item
 from .options import BarStyle
 from .pyramid import Pyramid
+from .quick import draw_boxes, draw_chain, draw_lines
 
 #: Sessions narrower than this many pixels are not parted by lines.
 _LEAST_SESSION = 28
@@ -99,30 +100,24 @@ class PriceBars(BarItem):
         x, o, h, lo, c = places
         painter.setPen(QPen(color, 1))
         painter.setBrush(fill)
-        top, bottom = np.minimum(o, c), np.maximum(o, c)
         if half < 1:
-            painter.drawLines([QLineF(a, b, a, d) for a, b, d in zip(x.tolist(), h.tolist(), lo.tolist(), strict=True)])
+            draw_lines(painter, x, h, x, lo)
             return
-        wicks = [QLineF(a, b, a, t) for a, b, t in zip(x.tolist(), h.tolist(), top.tolist(), strict=True) if b < t]
-        wicks += [QLineF(a, b, a, d) for a, b, d in zip(x.tolist(), bottom.tolist(), lo.tolist(), strict=True) if b < d]
-        painter.drawLines(wicks)
-        painter.drawRects(
-            [
-                QRectF(a - half, t, 2 * half, max(b - t, 0.5))
-                for a, t, b in zip(x.tolist(), top.tolist(), bottom.tolist(), strict=True)
-            ]
-        )
+        top, bottom = np.minimum(o, c), np.maximum(o, c)
+        above, below = h < top, bottom < lo
+        draw_lines(painter, x[above], h[above], x[above], top[above])
+        draw_lines(painter, x[below], bottom[below], x[below], lo[below])
+        draw_boxes(painter, x - half, top, np.float64(2 * half), np.maximum(bottom - top, 0.5))
 
     @staticmethod
     def _draw_ticked(painter: QPainter, places: tuple[np.ndarray, ...], half: int, color: QColor, _: QColor) -> None:
         """An upright from low to high, the open ticked on its left, the close on its right."""
         x, o, h, lo, c = places
         painter.setPen(QPen(color, 1 if half < 3 else 1.6))
-        rows = list(zip(x.tolist(), o.tolist(), h.tolist(), lo.tolist(), c.tolist(), strict=True))
-        painter.drawLines([QLineF(a, top, a, bottom) for a, _, top, bottom, _ in rows])
+        draw_lines(painter, x, h, x, lo)
         if half >= 1:
-            painter.drawLines([QLineF(a - half, b, a, b) for a, b, *_ in rows])
-            painter.drawLines([QLineF(a, b, a + half, b) for a, _, _, _, b in rows])
+            draw_lines(painter, x - half, o, x, o)
+            draw_lines(painter, x, c, x + half, c)
 
     def _draw_line(
         self, painter: QPainter, bars: Bars, theme: Theme, first: int, last: int, thin: tuple[np.ndarray, int] | None
@@ -133,9 +128,7 @@ class PriceBars(BarItem):
             low, high = self.pyramid("close").groups(*thin)
             draw_columns(painter, self.bar_x(thin[0]), self.price_y(high), self.price_y(low))
             return
-        x, y = self.bar_x(np.arange(first, last)).tolist(), self.price_y(bars["close"][first:last]).tolist()
-        ends = zip(x[:-1], y[:-1], x[1:], y[1:], strict=True)
-        painter.drawLines([QLineF(*e) for e in ends if e[1] == e[1] and e[3] == e[3]])
+        draw_chain(painter, self.bar_x(np.arange(first, last)), self.price_y(bars["close"][first:last]))
 
     def _draw_thin(self, painter: QPainter, theme: Theme, groups: np.ndarray, step: int) -> None:
         low, high = self.pyramid("low").groups(groups, step)[0], self.pyramid("high").groups(groups, step)[1]
@@ -150,9 +143,7 @@ def draw_columns(painter: QPainter, x: np.ndarray, top: np.ndarray, bottom: np.n
         low[1:] = np.fmax(low[1:], np.where(np.isnan(top[:-1]), low[1:], top[:-1]))
         high[1:] = np.fmin(high[1:], np.where(np.isnan(bottom[:-1]), high[1:], bottom[:-1]))
         top, bottom = high, low
-    painter.drawLines(
-        [QLineF(a, b, a, d + 1) for a, b, d in zip(x.tolist(), top.tolist(), bottom.tolist(), strict=True) if b == b]
-    )
+    draw_lines(painter, x, top, x, bottom + 1)
 
 
 class VolumeColumns(BarItem):
@@ -160,10 +151,16 @@ class VolumeColumns(BarItem):
 
     def draw_bars(self, painter: QPainter, bars: Bars, theme: Theme, first: int, last: int) -> None:
         thin = self.thinned(first, last)
-        at = np.arange(first, last) if thin is None else thin[0]
-        volume = bars["volume"][first:last] if thin is None else self.pyramid("volume").groups(*thin)[1]
+        floor = self.price_y(0.0)
+        if thin is not None:
+            pen = theme.color("mute")
+            painter.setPen(QPen(pen, 1))
+            x = np.round(self.bar_x(thin[0]))
+            draw_lines(painter, x, np.round(self.price_y(self.pyramid("volume").groups(*thin)[1])), x, floor)
+            return
+        at = np.arange(first, last)
         rising = bars["close"][at] >= bars["open"][at]
-        x, y, floor = np.round(self.bar_x(at)), np.round(self.price_y(volume)), float(self.price_y(0.0))
+        x, y = np.round(self.bar_x(at)), np.round(self.price_y(bars["volume"][at]))
         half = max(int(self.bar_width * 0.34), 0)
         painter.setPen(Qt.PenStyle.NoPen)
         painted = self.colours[at] if self.colours is not None else np.zeros(len(at), dtype=np.uint32)
@@ -172,32 +169,45 @@ class VolumeColumns(BarItem):
                 color = qcolor(tone) if tone else theme.color("rising" if up else "falling")
                 color.setAlpha(200 if tone else 120)
                 painter.setBrush(color)
-                pick = np.flatnonzero((rising == up) & (painted == tone) & ~np.isnan(y))
-                painter.drawRects(
-                    [
-                        QRectF(a - half, b, 2 * half + 1, floor - b)
-                        for a, b in zip(x[pick].tolist(), y[pick].tolist(), strict=True)
-                    ]
-                )
+                pick = (rising == up) & (painted == tone)
+                draw_boxes(painter, x[pick] - half, y[pick], np.float64(2 * half + 1), floor - y[pick])
 
 
 class Hours(BarItem):
     """What lies behind the bars: early and late hours shaded, a line where a session begins."""
 
-    def draw_bars(self, painter: QPainter, bars: Bars, theme: Theme, first: int, last: int) -> None:
-        if not bars.timeframe.intraday:
+    def __init__(self) -> None:
+        super().__init__()
+        self._begins = np.zeros(0, dtype=np.int64)
+        self._outside = np.zeros((0, 2), dtype=np.int64)
+
+    def show_bars(self, bars: Bars, colours: np.ndarray | None, theme: Theme) -> None:
+        if bars is not self._bars:
+            self._find(bars)
+        super().show_bars(bars, colours, theme)
+
+    def _find(self, bars: Bars) -> None:
+        """Where sessions begin, and the stretches outside regular hours."""
+        self._begins, self._outside = np.zeros(0, dtype=np.int64), np.zeros((0, 2), dtype=np.int64)
+        if not bars.timeframe.intraday or not len(bars):
             return
-        view = self.box
-        times = bars.times[first:last]
-        if self.bar_width * 4 >= 1 and bars.extended:
-            outside = ~bars.calendar.is_regular(times)
+        days = bars.calendar.local(bars.times) // DAY
+        self._begins = np.flatnonzero(days[1:] != days[:-1]) + 1
+        if bars.extended:
+            outside = ~bars.calendar.is_regular(bars.times)
             edges = np.flatnonzero(np.diff(np.concatenate([[False], outside, [False]]).astype(np.int8)))
-            for a, b in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
-                left, right = (float(self.bar_x(first + k - 0.5)) for k in (a, b))
-                painter.fillRect(QRectF(left, view.top(), right - left, view.height()), theme.color("sunken"))
-        days = bars.calendar.local(times) // DAY
-        begins = np.flatnonzero(days[1:] != days[:-1]) + 1
-        if len(begins) and (last - first) / (len(begins) + 1) * self.bar_width >= _LEAST_SESSION:
-            painter.setPen(QPen(theme.color("line"), 1))
-            x = np.round(self.bar_x(first + begins - 0.5))
-            painter.drawLines([QLineF(a, view.top(), a, view.bottom()) for a in x.tolist()])
+            self._outside = edges.reshape(-1, 2)
+
+    def draw_bars(self, painter: QPainter, bars: Bars, theme: Theme, first: int, last: int) -> None:
+        view = self.box
+        if (len(self._begins) + 1) * _LEAST_SESSION > len(bars) * self.bar_width:
+            return  # the sessions are too narrow to be told apart
+        stretches = self._outside[(self._outside[:, 1] >= first) & (self._outside[:, 0] <= last)]
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.color("sunken"))
+        left, right = self.bar_x(stretches[:, 0] - 0.5), self.bar_x(stretches[:, 1] - 0.5)
+        draw_boxes(painter, left, np.float64(view.top()), right - left, np.float64(view.height()))
+        begins = self._begins[slice(*np.searchsorted(self._begins, (first, last)))]
+        painter.setPen(QPen(theme.color("line"), 1))
+        x = np.round(self.bar_x(begins - 0.5))
+        draw_lines(painter, x, np.float64(view.top()), x, np.float64(view.bottom()))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PyQt6.QtCore import QLineF, QPointF, Qt
+from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
 from oakladder.engine.drawing import Line
@@ -12,6 +12,7 @@ from ..look.theme import qcolor
 from .bars import draw_columns
 from .item import PEN_STYLES, Item
 from .pyramid import Pyramid
+from .quick import draw_chain, draw_dots
 
 
 class Lines(Item):
@@ -71,22 +72,22 @@ class Lines(Item):
             if not shown[a]:
                 continue
             end = b + 1 if b < len(shown) and shown[b] else b
-            px, py = x[a:end].tolist(), y[a:end].tolist()
+            px, py = x[a:end], y[a:end]
             pen = QPen(qcolor(int(colours[a])), line.width, PEN_STYLES.get(line.style, Qt.PenStyle.SolidLine))
             if line.style == "dots":
                 pen.setStyle(Qt.PenStyle.SolidLine)
                 pen.setWidthF(line.width * 2)
                 pen.setCapStyle(Qt.PenCapStyle.RoundCap)
                 painter.setPen(pen)
-                painter.drawPoints([QPointF(p, q) for p, q in zip(px, py, strict=True)])
+                draw_dots(painter, px, py)
                 continue
             painter.setPen(pen)
             if len(px) == 1:
-                painter.drawPoint(QPointF(px[0], py[0]))
+                draw_dots(painter, px, py)
             elif pen.style() == Qt.PenStyle.SolidLine:
-                # Single segments are many times quicker to paint than one thick polyline.
                 pen.setCapStyle(Qt.PenCapStyle.RoundCap)
                 painter.setPen(pen)
-                painter.drawLines([QLineF(*ends) for ends in zip(px[:-1], py[:-1], px[1:], py[1:], strict=True)])
+                draw_chain(painter, px, py)
             else:
-                painter.drawPolyline(QPolygonF([QPointF(p, q) for p, q in zip(px, py, strict=True)]))
+                points = zip(px.tolist(), py.tolist(), strict=True)
+                painter.drawPolyline(QPolygonF([QPointF(p, q) for p, q in points]))

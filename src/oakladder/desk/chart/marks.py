@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPen
+from PyQt6.QtGui import QColor, QPaintEngine, QPainter, QPainterPath, QPen, QPixmap
 
 from oakladder.bars.series import Bars
 from oakladder.engine.drawing import Label, Mark
@@ -56,6 +56,8 @@ class MarksAndLabels(Item):
         #: What the last painting put where, for the hover.
         self.drawn: list[Drawn] = []
         self._stacked: dict[tuple[int, str], float] = {}
+        self._hits: list[tuple[np.ndarray, np.ndarray, float, Mark, np.ndarray]] = []
+        self._stamps: dict[tuple[str, float, int], QPixmap] = {}
         self._paths: dict[tuple[str, float], tuple[QPainterPath, bool]] = {}
 
     def show_all(self, bars: Bars, marks: tuple[Mark, ...], labels: tuple[Label, ...], theme: Theme) -> None:
@@ -68,7 +70,7 @@ class MarksAndLabels(Item):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         first, last = self.seen(len(self._bars))
         self._stacked = {}
-        self.drawn = []
+        self.drawn, self._hits = [], []
         for mark in self.marks:
             self._draw_mark(painter, mark, first, last)
         boxes: list[_Box] = []
@@ -79,7 +81,17 @@ class MarksAndLabels(Item):
 
     def at(self, point: QPointF) -> Drawn | None:
         """What was painted under a point."""
-        return next((d for d in reversed(self.drawn) if d.box.adjusted(-2, -2, 2, 2).contains(point)), None)
+        for drawn in reversed(self.drawn):
+            if drawn.box.adjusted(-2, -2, 2, 2).contains(point):
+                return drawn
+        for xs, ys, radius, mark, which in reversed(self._hits):
+            near = np.flatnonzero((np.abs(xs - point.x()) <= radius + 2) & (np.abs(ys - point.y()) <= radius + 2))
+            if len(near):
+                k, at = int(near[-1]), int(which[near[-1]])
+                box = QRectF(xs[k] - radius, ys[k] - radius, 2 * radius, 2 * radius)
+                words = mark.texts[at] if mark.texts is not None else mark.name
+                return Drawn(box, words, int(mark.bars[at]), int(mark.known[at]))
+        return None
 
     def _places(self, drawing: Mark | Label, first: int, last: int) -> tuple[np.ndarray, np.ndarray]:
         """Which of a drawing's occurrences can be seen, and the bars they are drawn at."""
@@ -101,36 +113,60 @@ class MarksAndLabels(Item):
         which, bars = self._places(mark, first, last)
         if not len(which):
             return
-        xs, colours = self.bar_x(bars).tolist(), mark.colours[which].tolist()
-        edges = self._edges(bars, mark.side) if mark.prices is None else []
-        heights = self.price_y(mark.prices[which]).tolist() if mark.prices is not None else []
-        path, filled = self._path(mark.shape, radius)
+        xs, colours = self.bar_x(bars), mark.colours[which].tolist()
         outward = 1.0 if mark.side == "below" else -1.0
-        for k, (bar, x, tone) in enumerate(zip(bars.tolist(), xs, colours, strict=True)):
-            if mark.prices is not None:
-                y = heights[k]
-            else:
-                y = self._stacked.get((bar, mark.side), edges[k]) + outward * radius
-                self._stacked[bar, mark.side] = y + outward * (radius + 2)
+        if mark.prices is not None:
+            ys = self.price_y(mark.prices[which])
+        else:
+            ys = np.array(self._edges(bars, mark.side)) + outward * radius
+            for k, bar in enumerate(bars.tolist()):  # what stands there already pushes the next outward
+                edge = self._stacked.get((bar, mark.side))
+                if edge is not None:
+                    ys[k] = edge + outward * radius
+                self._stacked[bar, mark.side] = float(ys[k]) + outward * (radius + 2)
+        engine = painter.paintEngine()
+        stamped = engine is not None and engine.type() != QPaintEngine.Type.SVG
+        for x, y, tone in zip(xs.tolist(), ys.tolist(), colours, strict=True):
             if y != y or not tone >> 24:
                 continue
-            color = qcolor(tone)
-            painter.setPen(QPen(color, 1.6))
-            painter.setBrush(color if filled else Qt.BrushStyle.NoBrush)
-            painter.drawPath(path.translated(x, y))
-            at = int(which[k])
-            text = mark.texts[at] if mark.texts is not None else ""
-            self._note(QRectF(x - radius, y - radius, 2 * radius, 2 * radius), text or mark.name, mark, at)
-            if text:
-                self._draw_text(painter, text, x, y + outward * (radius + 1), mark)
+            if stamped:
+                stamp = self._stamp(mark.shape, radius, tone)
+                painter.drawPixmap(QPointF(x - stamp.width() / 2, y - stamp.height() / 2), stamp)
+            else:
+                self._draw_shape(painter, mark.shape, radius, tone, x, y)
+        self._hits.append((xs, ys, radius, mark, which))
+        if mark.texts is not None:
+            for x, y, k in zip(xs.tolist(), ys.tolist(), which.tolist(), strict=True):
+                if y == y:
+                    self._draw_text(painter, mark.texts[k], x, y + outward * (radius + 1), mark)
+
+    def _draw_shape(self, painter: QPainter, shape: str, radius: float, tone: int, x: float, y: float) -> None:
+        path, filled = self._path(shape, radius)
+        color = qcolor(tone)
+        painter.setPen(QPen(color, 1.6))
+        painter.setBrush(color if filled else Qt.BrushStyle.NoBrush)
+        painter.drawPath(path.translated(x, y))
+
+    def _stamp(self, shape: str, radius: float, tone: int) -> QPixmap:
+        """A shape as a small picture, painted once and put down many times."""
+        key = (shape, radius, tone)
+        if key not in self._stamps:
+            size = 2 * int(radius + 3) + 1
+            made = QPixmap(size, size)
+            made.fill(Qt.GlobalColor.transparent)
+            painter = QPainter(made)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self._draw_shape(painter, shape, radius, tone, size / 2, size / 2)
+            painter.end()
+            if len(self._stamps) > 200:
+                self._stamps.clear()
+            self._stamps[key] = made
+        return self._stamps[key]
 
     def _path(self, shape: str, radius: float) -> tuple[QPainterPath, bool]:
         if (shape, radius) not in self._paths:
             self._paths[shape, radius] = shape_path(shape, 0, 0, radius)
         return self._paths[shape, radius]
-
-    def _note(self, box: QRectF, words: str, drawing: Mark | Label, k: int) -> None:
-        self.drawn.append(Drawn(box, words, int(drawing.bars[k]), int(drawing.known[k])))
 
     def _draw_text(self, painter: QPainter, text: str, x: float, y: float, mark: Mark) -> None:
         """The text of a mark, outward of its shape; what comes next on that bar goes beyond it."""
@@ -176,7 +212,7 @@ class MarksAndLabels(Item):
             tail = box.top() if below else box.bottom()
             point = QPointF(x, tail - 5 if below else tail + 5)
             boxes.append(_Box(box, text, color, point, QPointF(x, tail), label.size, []))
-            self._note(box, text, label, at)
+            self.drawn.append(Drawn(box, text, int(label.bars[at]), int(label.known[at])))
 
     def _draw_box(self, painter: QPainter, made: _Box) -> None:
         assert self._theme is not None

@@ -83,6 +83,9 @@ class Pane:
         self.plot.showAxis("right")
         if axis is None:
             self.plot.hideAxis("bottom")
+        for unseen in ("left", "top", *(["bottom"] if axis is None else [])):
+            self.plot.getAxis(unseen).unlinkFromView()
+            self.plot.getAxis(unseen).enableAutoSIPrefix(False)
         self.plot.layout.setContentsMargins(0, 0, 0, 0)
         self.plot.layout.setSpacing(0)
         self.areas = Areas()

@@ -44,7 +44,8 @@ class Theme:
         if word == "ink":
             return 0xFF000000 | int(self.ink[1:], 16)
         base = QColor(PALETTE.get(word, self.mute))
-        shifted = base.lighter(int(100 * self.fixed_shift)) if self.fixed_shift != 1 else base
+        dark = base.lightnessF() < 0.55  # what is light already can be seen by night as it is
+        shifted = base.lighter(int(100 * self.fixed_shift)) if dark else base
         return int(shifted.rgba())
 
     def color(self, role: str) -> QColor:

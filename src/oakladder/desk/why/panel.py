@@ -43,7 +43,7 @@ class WhyPanel(QWidget):
         self.signals.setMinimumWidth(120)
         self.signals.setToolTip("The signal that is explained")
         self.signals.activated.connect(lambda _: self.asked.emit(self.signals.currentText()))
-        self.verdict = QLabel(objectName="head")
+        self.verdict = QLabel()
         self.verdict.setMinimumWidth(20)
         self.missed = QLabel(objectName="quiet")
         self.tree = QTreeWidget()
@@ -128,9 +128,9 @@ class WhyPanel(QWidget):
         if self.why is None or self._bars is None or self._bar is None or self._bar >= len(self._bars):
             return
         made = self.why.at(self._bar)
-        word = {True: "fires", False: "does not fire", None: "is not known"}[made.holds]
+        word = {True: "true", False: "not true", None: "not known"}[made.holds]
         missed = next((v for v in everything(made) if v.decisive), None)
-        text = f"{word} on {bar_time(self._bars, self._bar)}"
+        text = f"{word} {bar_time(self._bars, self._bar)}"
         self.verdict.setText(text)
         self.verdict.setToolTip(f"{self.why.signal} {text}")
         self.missed.setText(f"{missed.text}: {missed.words()}" if missed is not None else "Every part of it holds.")
