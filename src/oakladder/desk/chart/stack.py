@@ -106,6 +106,8 @@ class Stack:
             if abs(lower.plot.sceneBoundingRect().top() - place.y()) <= _GRIP:
                 above = [p for p in panes[:k] if self._loose(p)]
                 below = [p for p in panes[k:] if self._loose(p)]
+                if len(above) > 1 and above[-1].name == VOLUME:
+                    above.pop()  # the price gives room, its volume keeps its height
                 return (above[-1], below[0]) if above and below else None
         return None
 
