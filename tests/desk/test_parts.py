@@ -15,7 +15,8 @@ from oakladder.desk.bench.watchlist import Watchlist
 from oakladder.desk.jobs import Jobs, Ticket
 from oakladder.desk.look.theme import DAY
 from oakladder.desk.palette import fits
-from oakladder.desk.script.editor import CLAUSE, COMMENT, FUNCTION, NAME, NUMBER, STATEMENT, TEXT, ScriptEditor
+from oakladder.desk.script.editor import ScriptEditor
+from oakladder.desk.script.lexer import CLAUSE, COMMENT, FUNCTION, NAME, NUMBER, STATEMENT, TEXT
 from oakladder.desk.script.settings import SettingsStrip
 from oakladder.engine.scan import Cell, Pip
 from oakladder.rung import SettingInfo

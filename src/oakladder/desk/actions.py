@@ -17,6 +17,18 @@ class Action:
     by: str = "window"
 
 
+_KEYS_HEAD = """# Keys
+
+Everything the desk can do, as the command palette (Ctrl+K) has it; what has no key of its own is found there.
+
+On the chart itself the arrow keys pan and zoom, Home and End go to the first and last bar, a click pins a bar and
+Escape lets go of it, the wheel zooms and dragging pans, Shift and dragging measures. Letters and digits typed on
+the chart look for a symbol, a timeframe of any length (`90m`) or a date (`2026-03-12`). The edge between two panes
+can be dragged, a click on a legend hides what it names, the right button asks what can be done with a pane. In the
+script, Ctrl and a click on a colour choose another, Ctrl and the wheel change a size or width. Enter on a hit of
+the Scan opens it on the Bench.
+"""
+
 ACTIONS: tuple[Action, ...] = (
     Action("show_bench", "Go to the Bench", "Alt+1", "Places"),
     Action("show_scan", "Go to the Scan", "Alt+2", "Places"),
@@ -56,7 +68,23 @@ ACTIONS: tuple[Action, ...] = (
     Action("fold_list", "Fold the watchlist away", "F7", "Bench"),
     Action("fold_script", "Fold the script away", "F8", "Bench"),
     Action("new_script", "New script", "Ctrl+Shift+E", "Script"),
+    Action("fix_problem", "Mend the problem at the cursor", "Ctrl+.", "Script", "script"),
+    Action("choose_colour", "Choose the colour at the cursor", "Ctrl+Shift+K", "Script", "script"),
+    Action("open_source", "Read the library function at the cursor", "F2", "Script", "script"),
+    Action("open_gallery", "Shapes, styles and colours", "Ctrl+Shift+G", "Script", "script"),
+    Action("keep_settings", "Write the settings into the script", "", "Script", "script"),
+    Action("drop_settings", "Back to the script's own settings", "", "Script", "script"),
     Action("run_scan", "Run the scan", "Ctrl+R", "Scan"),
     Action("toggle_night", "Day or night theme", "F9", "Look"),
     Action("quit", "Save everything and leave", "Ctrl+Q", "Places"),
 )
+
+
+def keys_page() -> str:
+    """The page ``docs/keys.md``: every action with its key."""
+    parts = [_KEYS_HEAD]
+    for group in dict.fromkeys(a.group for a in ACTIONS):
+        parts += [f"## {group}", "", "| key | what it does |", "|---|---|"]
+        parts += [f"| {a.shortcut} | {a.words} |" for a in ACTIONS if a.group == group]
+        parts.append("")
+    return "\n".join(parts).rstrip() + "\n"

@@ -162,6 +162,7 @@ class Desk(QObject):
         found = (read_use(u, self.workspace.scripts) for u in (uses if isinstance(uses, list) else []))
         self.beside = [use for use in found if use is not None]
         self.options_changed.emit(self.options)
+        self.uses_changed.emit()
         files = self.workspace.script_files()
         wanted = (
             [p for p in files if p.name == state.get("script")] or [p for p in files if p.stem == "tide_turn"] or files
@@ -288,6 +289,12 @@ class Desk(QObject):
             self.trouble.emit(str(error))
             return
         self.settings[name] = value
+        self.remember_soon()
+        self.refresh()
+
+    def drop_settings(self) -> None:
+        """Every setting as the script has it."""
+        self.settings.clear()
         self.remember_soon()
         self.refresh()
 

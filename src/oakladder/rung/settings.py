@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from . import tree as t
-from .problems import RunProblem, did_you_mean
+from .problems import RunProblem, Span, did_you_mean
 from .registry import PALETTE, TIMEFRAMES
 
 
@@ -23,7 +23,16 @@ class SettingInfo:
     high: float | None = None
     step: float | None = None
     choices: tuple[object, ...] = ()
-    line: int = 0
+    #: Where the default stands in the script.
+    place: Span | None = None
+
+    def written(self, value: object) -> str:
+        """A value as the script itself would have it: texts in quotes."""
+        made = self.words(value)
+        if self.kind != "text":
+            return made
+        escaped = made.replace("\\", "\\\\").replace('"', '\\"').replace("{", "{{").replace("}", "}}")
+        return f'"{escaped}"'
 
     def words(self, value: object) -> str:
         """A value as it is written in a script."""
@@ -47,7 +56,7 @@ def setting_info(statement: t.Setting) -> SettingInfo:
     low, high, step = (_as_float(_constant(e)) for e in (statement.low, statement.high, statement.step))
     choices = tuple(_constant(c) for c in statement.choices)
     return SettingInfo(
-        statement.name.name, kind, default, statement.text, low, high, step, choices, statement.span.line
+        statement.name.name, kind, default, statement.text, low, high, step, choices, statement.default.span
     )
 
 

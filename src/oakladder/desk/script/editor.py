@@ -2,118 +2,27 @@
 
 from __future__ import annotations
 
-import re
 import textwrap
 from collections.abc import Sequence
 
-from PyQt6.Qsci import QsciAPIs, QsciLexerCustom, QsciScintilla
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtGui import QColor
+from PyQt6.Qsci import QsciAPIs, QsciScintilla
+from PyQt6.QtCore import QPoint, Qt, pyqtSignal
+from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtWidgets import QWidget
 
 from oakladder.rung import Problem, Severity
-from oakladder.rung import library as rung_library
 from oakladder.rung.describe import functions, word_help
-from oakladder.rung.layout import CLAUSE_WORDS
 from oakladder.rung.parser import RESERVED, STATEMENT_WORDS
-from oakladder.rung.registry import BAR_VALUES, PALETTE, PRIMITIVES, SHAPES, STYLES
+from oakladder.rung.problems import Span
+from oakladder.rung.registry import BAR_VALUES, PALETTE, SHAPES, STYLES
 
-from ..look.theme import Theme, code_font
+from ..look.theme import Theme
+from . import words
+from .lexer import RungLexer
+from .picker import ColourPicker
 
-PLAIN, COMMENT, STATEMENT, CLAUSE, NUMBER, TEXT, NAME, FUNCTION, COLOUR = range(9)
-_TOKEN = re.compile(
-    r"--[^\n]*|\"(?:\\.|[^\"\\\n])*\"?|#[0-9a-fA-F]{6}\b|[0-9][0-9_.]*(?:[eE][+-]?[0-9]+)?(?:mo|[mhdw%])?|[A-Za-z_]\w*|\s+|."
-)
-
-
-class RungLexer(QsciLexerCustom):
-    """Gives each word its style."""
-
-    def __init__(self, parent: QWidget, theme: Theme):
-        super().__init__(parent)
-        self._functions = frozenset(PRIMITIVES) | frozenset(rung_library.names())
-        self.set_theme(theme)
-
-    def set_theme(self, theme: Theme) -> None:
-        colors = {
-            PLAIN: theme.ink,
-            COMMENT: theme.faint,
-            STATEMENT: theme.oak,
-            CLAUSE: theme.faint,
-            NUMBER: theme.falling,
-            TEXT: theme.calm,
-            NAME: theme.rising,
-            FUNCTION: theme.rising,
-            COLOUR: theme.warn,
-        }
-        if theme.name == "day":
-            colors |= {STATEMENT: "#8a6528", TEXT: "#56744f", COLOUR: "#9a680d"}
-        self.setDefaultPaper(theme.color("raised"))
-        self.setDefaultColor(theme.color("ink"))
-        for style, color in colors.items():
-            font = code_font(9)
-            font.setBold(style == STATEMENT)
-            font.setItalic(style == COMMENT)
-            self.setFont(font, style)
-            self.setColor(QColor(color), style)
-            self.setPaper(theme.color("raised"), style)
-
-    def language(self) -> str:
-        return "Rung"
-
-    def description(self, style: int) -> str:
-        return {
-            PLAIN: "plain",
-            COMMENT: "comment",
-            STATEMENT: "statement",
-            CLAUSE: "clause",
-            NUMBER: "number",
-            TEXT: "text",
-            NAME: "bar value",
-            FUNCTION: "function",
-            COLOUR: "colour",
-        }.get(style, "")
-
-    def wordCharacters(self) -> str:
-        return "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_"
-
-    def styleText(self, start: int, end: int) -> None:
-        editor = self.editor()
-        text = editor.text()
-        data = text.encode()
-        start = data.rfind(b"\n", 0, start) + 1
-        piece = data[start:end].decode(errors="replace")
-        self.startStyling(start)
-        first = True
-        for found in _TOKEN.finditer(piece):
-            word = found.group()
-            style = self._style(word, first)
-            if word.strip():
-                first = False
-            if "\n" in word:
-                first = True
-            self.setStyling(len(word.encode()), style)
-
-    def _style(self, word: str, first: bool) -> int:
-        if word.startswith("--"):
-            return COMMENT
-        if word.startswith('"'):
-            return TEXT
-        if word[0].isdigit():
-            return NUMBER
-        if first and word in STATEMENT_WORDS:
-            return STATEMENT
-        if word in RESERVED or word in ("on", "of", "forming", "if", "else"):
-            return STATEMENT
-        if word in BAR_VALUES:
-            return NAME
-        if word in self._functions:
-            return FUNCTION
-        if word in PALETTE or word.startswith("#"):
-            return COLOUR
-        return CLAUSE if word in CLAUSE_WORDS or word in ("bars",) else PLAIN
-
-
+#: The indicator that underlines a colour word in its own colour.
+_SWATCH = 11
 _INDICATORS = {Severity.ERROR: 8, Severity.WARNING: 9, Severity.HINT: 10}
 
 
@@ -124,6 +33,8 @@ class ScriptEditor(QsciScintilla):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
+        self._theme = theme
+        self._own: tuple[str, ...] = ()
         self._problems: tuple[Problem, ...] = ()
         self._loading = False
         self.setUtf8(True)
@@ -152,6 +63,9 @@ class ScriptEditor(QsciScintilla):
         self.setCallTipsStyle(QsciScintilla.CallTipsStyle.CallTipsNoContext)
         for number in _INDICATORS.values():
             self.indicatorDefine(QsciScintilla.IndicatorStyle.SquiggleIndicator, number)
+        self.indicatorDefine(QsciScintilla.IndicatorStyle.ThickCompositionIndicator, _SWATCH)
+        self.SendScintilla(QsciScintilla.SCI_INDICSETFLAGS, _SWATCH, QsciScintilla.SC_INDICFLAG_VALUEBEFORE)
+        self.indicatorReleased.connect(self._released)
         self.SendScintilla(QsciScintilla.SCI_SETMOUSEDWELLTIME, 350)
         self.SCN_DWELLSTART.connect(self._dwell)
         self.SCN_DWELLEND.connect(lambda *_: self.SendScintilla(QsciScintilla.SCI_CALLTIPCANCEL))
@@ -160,6 +74,7 @@ class ScriptEditor(QsciScintilla):
 
     def _changed(self) -> None:
         if not self._loading:
+            self._show_swatches()
             self.typed.emit(self.text())
 
     def load(self, text: str) -> None:
@@ -168,6 +83,13 @@ class ScriptEditor(QsciScintilla):
         self.setText(text)
         self.setCursorPosition(0, 0)
         self._loading = False
+        self._show_swatches()
+
+    def know(self, names: Sequence[str]) -> None:
+        """Offers a script's own names too."""
+        if tuple(names) != self._own:
+            self._own = tuple(names)
+            self._complete_from(names)
 
     def _complete_from(self, names: Sequence[str]) -> None:
         """Everything that can be typed: statements, functions with their parameters, bar values, colours, own names."""
@@ -205,11 +127,101 @@ class ScriptEditor(QsciScintilla):
         text = ""
         if problem is not None:
             text = f"{problem.code}: {problem.message}\n{problem.fix}"
+            if problem.replacement is not None:
+                text += f"\nCtrl+. writes `{problem.replacement}`."
         else:
             word = self.wordAtLineIndex(line, column)
             text = word_help(word)
+            if word in PALETTE:
+                text = f"{word}: a colour. Ctrl and a click choose another."
         if text:
             self.SendScintilla(QsciScintilla.SCI_CALLTIPSHOW, position, _wrapped(text).encode())
+
+    # --- words that are changed where they stand --------------------------------------------------
+
+    def _show_swatches(self) -> None:
+        """Underlines every colour word in its colour."""
+        text = self.text()
+        send = self.SendScintilla
+        send(QsciScintilla.SCI_SETINDICATORCURRENT, _SWATCH)
+        send(QsciScintilla.SCI_INDICATORCLEARRANGE, 0, len(text.encode()))
+        for word in words.colours(text):
+            argb = self._theme.paint(word.text.lower())
+            bgr = (argb & 0xFF) << 16 | (argb & 0xFF00) | (argb >> 16 & 0xFF)
+            send(QsciScintilla.SCI_SETINDICATORVALUE, bgr | QsciScintilla.SC_INDICVALUEBIT)
+            start = len(text[: word.start].encode())
+            send(QsciScintilla.SCI_INDICATORFILLRANGE, start, len(word.text.encode()))
+
+    def _place(self) -> int:
+        """Where the cursor is, in characters from the start."""
+        line, column = self.getCursorPosition()
+        return self._characters(self.positionFromLineIndex(line, column))
+
+    def _characters(self, position: int) -> int:
+        return len(self.text().encode()[:position].decode(errors="ignore"))
+
+    def colour_here(self) -> words.Word | None:
+        """The colour word at the cursor."""
+        at = self._place()
+        return next((w for w in words.colours(self.text()) if w.start <= at <= w.end), None)
+
+    def rewrite(self, word: words.Word, text: str) -> None:
+        """Puts another word in the place of one, as if it had been typed; undo brings it back."""
+        start, end = (len(self.text()[:k].encode()) for k in (word.start, word.end))
+        self.beginUndoAction()
+        self.SendScintilla(QsciScintilla.SCI_SETTARGETRANGE, start, end)
+        self.SendScintilla(QsciScintilla.SCI_REPLACETARGET, len(text.encode()), text.encode())
+        self.endUndoAction()
+
+    def replace_at(self, place: Span, text: str) -> None:
+        """Puts a text in a place of the script."""
+        start = self._characters(self.positionFromLineIndex(place.line - 1, place.column - 1))
+        self.rewrite(words.Word(start, start + place.length, ""), text)
+
+    def choose_colour(self) -> ColourPicker | None:
+        """Opens the picker for the colour word at the cursor; None where there is none."""
+        word = self.colour_here()
+        if word is None:
+            return None
+        picker = ColourPicker(self._theme, word.text.lower(), lambda made: self.rewrite(word, made), self)
+        line, column = self.getCursorPosition()
+        at = self.positionFromLineIndex(line, column)
+        x = self.SendScintilla(QsciScintilla.SCI_POINTXFROMPOSITION, 0, at)
+        y = self.SendScintilla(QsciScintilla.SCI_POINTYFROMPOSITION, 0, at)
+        picker.open_at(self.mapToGlobal(QPoint(int(x), int(y) + 20)))
+        return picker
+
+    def _released(self, line: int, index: int, modifiers: Qt.KeyboardModifier) -> None:
+        if modifiers & Qt.KeyboardModifier.ControlModifier:
+            self.setCursorPosition(line, index)
+            self.choose_colour()
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        """Ctrl and the wheel over a size or width changes it."""
+        if event is None or not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            super().wheelEvent(event)
+            return
+        point = event.position().toPoint()
+        at = self.SendScintilla(QsciScintilla.SCI_POSITIONFROMPOINT, point.x(), point.y())
+        found = words.stepped(self.text(), self._characters(int(at)), 1 if event.angleDelta().y() > 0 else -1)
+        if found is not None:
+            self.rewrite(*found)
+        event.accept()
+
+    def fix(self) -> bool:
+        """Applies the replacement of the problem at the cursor, else of the first that has one; False without any."""
+        line, column = self.getCursorPosition()
+        here = self.problem_at(line, column)
+        known = [p for p in ([here] if here is not None else []) + list(self._problems) if p.replacement is not None]
+        if not known:
+            return False
+        assert known[0].replacement is not None
+        self.replace_at(known[0].span, known[0].replacement)
+        return True
+
+    def word_here(self) -> str:
+        """The word at the cursor."""
+        return str(self.wordAtLineIndex(*self.getCursorPosition()))
 
     def go_to(self, problem: Problem) -> None:
         """Puts the cursor where a problem is."""
@@ -218,6 +230,7 @@ class ScriptEditor(QsciScintilla):
         self.setFocus()
 
     def set_theme(self, theme: Theme) -> None:
+        self._theme = theme
         self._lexer.set_theme(theme)
         self.setPaper(theme.color("raised"))
         self.setMarginsBackgroundColor(theme.color("ground"))
@@ -233,6 +246,7 @@ class ScriptEditor(QsciScintilla):
         for severity, role in ((Severity.ERROR, "falling"), (Severity.WARNING, "warn"), (Severity.HINT, "mute")):
             self.setIndicatorForegroundColor(theme.color(role), _INDICATORS[severity])
         self.recolor()
+        self._show_swatches()
 
 
 def _wrapped(text: str, width: int = 64) -> str:

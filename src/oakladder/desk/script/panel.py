@@ -23,7 +23,9 @@ from oakladder.rung import Problem, Severity
 from ..model import Desk
 from .beside import Beside
 from .editor import ScriptEditor
+from .gallery import GalleryDialog
 from .settings import SettingsStrip
+from .source import SourceDialog
 
 _MOST_PROBLEMS_SHOWN = 5
 
@@ -51,6 +53,8 @@ class ScriptPanel(QWidget):
         self.problems.itemClicked.connect(self._go_to)
         self._lay_out()
         self.settings.changed.connect(desk.set_setting)
+        self.settings.kept.connect(self.keep_settings)
+        self.settings.dropped.connect(self.drop_settings)
         self.editor.typed.connect(desk.set_text)
         desk.script_opened.connect(self._opened)
         desk.problems_changed.connect(self._show_problems)
@@ -108,14 +112,81 @@ class ScriptPanel(QWidget):
         if self.desk.program is not None:
             self.settings.show_settings(self.desk.program.settings, self.desk.settings)
 
+    def keep_settings(self) -> None:
+        """Writes the settings as they are into the script, as its defaults."""
+        program = self.desk.program
+        if program is None or program.text != self.editor.text():
+            self.desk.status.emit("The script must be without errors before its settings can be written into it.")
+            return
+        changed = [i for i in program.settings if i.name in self.desk.settings and i.place is not None]
+        for info in sorted(changed, key=lambda i: (-i.place.line, -i.place.column)):  # type: ignore[union-attr]
+            assert info.place is not None
+            self.editor.replace_at(info.place, info.written(self.desk.settings[info.name]))
+        self.desk.settings.clear()
+        self.desk.remember_soon()
+        self._show_settings()
+
+    def drop_settings(self) -> None:
+        """Brings the script's own values back."""
+        self.desk.drop_settings()
+        self._show_settings()
+
+    # --- the words of the script ------------------------------------------------------------------
+
+    def fix_problem(self) -> None:
+        """Applies the mend of the problem at the cursor, or of the first that has one."""
+        if not self.editor.fix():
+            self.desk.status.emit("No problem here can be mended by itself.")
+
+    def choose_colour(self) -> None:
+        if self.editor.choose_colour() is None:
+            self.desk.status.emit("Put the cursor on a colour first.")
+
+    def open_source(self) -> None:
+        """Shows the library function under the cursor, or the library."""
+        self.source = SourceDialog(self.desk.theme, self.editor.word_here(), self._add_function, self)
+        self.source.show()
+
+    def _add_function(self, text: str) -> None:
+        """Puts a function into the script, above the first line that could use it."""
+        lines = self.editor.text().split("\n")
+        head = ("rung", "title", "about", "setting", "use", "--")
+        at = 0
+        for k, line in enumerate(lines):
+            if line.startswith(head) or (at == k and (not line.strip() or line.startswith(" "))):
+                at = k + 1
+            elif line.strip():
+                break
+        self.editor.insertAt(text + "\n", at, 0)
+
+    def open_gallery(self) -> None:
+        """Shows every shape, style and colour."""
+        self.gallery = GalleryDialog(self.desk.theme, self)
+        self.gallery.gallery.chosen.connect(self.write_word)
+        self.gallery.show()
+
+    def write_word(self, text: str) -> None:
+        """Writes something at the cursor, with a space before it where one is missing."""
+        line, column = self.editor.getCursorPosition()
+        before = self.editor.text(line)[:column]
+        self.editor.insert(text if not before or before.endswith(" ") else f" {text}")
+        self.editor.setCursorPosition(line, column + len(text) + (not (not before or before.endswith(" "))))
+
     # --- problems ---------------------------------------------------------------------------------
 
     def _show_problems(self, problems: tuple[Problem, ...]) -> None:
         self.editor.show_problems(problems)
+        if self.desk.program is not None and self.desk.program.text == self.desk.text:
+            plan = self.desk.program.plan
+            signals = [o.name for o in plan.outputs if o.what == "signal"]
+            self.editor.know(
+                [n for n in plan.values if "." not in n] + signals + [i.name for i in self.desk.program.settings]
+            )
         errors = [p for p in problems if p.is_error]
         self.problems.clear()
         for problem in sorted(problems, key=lambda p: (not p.is_error, p.span.line)):
-            item = QListWidgetItem(f"{problem.span.line}  {problem.message} {problem.fix}")
+            mend = f" [Ctrl+. writes {problem.replacement}]" if problem.replacement is not None else ""
+            item = QListWidgetItem(f"{problem.span.line}  {problem.message} {problem.fix}{mend}")
             item.setData(Qt.ItemDataRole.UserRole, problem)
             item.setToolTip(f"{problem.code}: {problem.message}\n{problem.fix}")
             role = {Severity.ERROR: "falling", Severity.WARNING: "warn"}.get(problem.severity, "faint")

@@ -1,0 +1,58 @@
+"""A library function as it is written, to be read and copied under a name of one's own."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtWidgets import QComboBox, QDialog, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+
+from oakladder.rung import library
+
+from ..look.theme import Theme
+from .editor import ScriptEditor
+
+
+class SourceDialog(QDialog):
+    """Shows any function of the library. ``copied`` takes the text of the copy."""
+
+    def __init__(self, theme: Theme, name: str, copied: Callable[[str], None], parent: QWidget | None = None):
+        super().__init__(parent)
+        self._copied = copied
+        self.setWindowTitle("A function of the library")
+        self.resize(640, 420)
+        self.chooser = QComboBox()
+        self.chooser.addItems(library.names())
+        self.chooser.currentTextChanged.connect(self._show)
+        self.text = ScriptEditor(theme)
+        self.text.setReadOnly(True)
+        self.own = QLineEdit()
+        self.own.setToolTip("The name that the copy shall have in your script")
+        self.copy = QPushButton("Copy into the script")
+        self.copy.clicked.connect(self._copy)
+        self.word = QLabel(objectName="quiet")
+        row = QHBoxLayout()
+        row.addWidget(QLabel("as"))
+        row.addWidget(self.own, 1)
+        row.addWidget(self.copy)
+        layout = QVBoxLayout(self)
+        layout.addWidget(self.chooser)
+        layout.addWidget(self.text, 1)
+        layout.addWidget(self.word)
+        layout.addLayout(row)
+        self.chooser.setCurrentText(name if name in library.names() else "rsi")
+        self._show(self.chooser.currentText())
+
+    def _show(self, name: str) -> None:
+        found = library.function(name)
+        assert found is not None
+        self.text.load(found.source)
+        self.own.setText(f"my_{name}")
+        self.word.setText("Every indicator is a short script like this one. A copy is yours to change.")
+
+    def _copy(self) -> None:
+        own = self.own.text().strip()
+        if not own.isidentifier() or own != own.lower() or own in library.names():
+            self.word.setText("A name of your own has small letters, digits and _, and is not in the library.")
+            return
+        self._copied(library.copy_of(self.chooser.currentText(), own))
+        self.accept()
