@@ -319,6 +319,23 @@ def test_marks_on_one_bar_stack_outward_and_leave_the_bar_free(chart: Chart) -> 
     assert above is not None and above.words == "top 12"
 
 
+def test_marks_and_labels_can_stand_in_another_pane(chart: Chart) -> None:
+    show(
+        chart,
+        wide_bars(),
+        'line close - open in pane "Body"\nmark bar == 2 at close - open shape square color plum size 4 in pane "Body"\n'
+        'label "here" above color good when bar == 1 in pane "Body"\nmark bar == 3 below shape dot in pane "Body"',
+    )
+    chart.see(-1, 8)
+    image = picture(chart)
+    assert QColor(DAY.paint("plum")).name() in colours_near(image, pixel(chart, 2, 12.0, "Body"))
+    body = chart.panes["Body"]
+    assert [d.words for d in body.marks.drawn] == ["here"] and chart.marks.drawn == []
+    box = body.marks.box
+    assert box.contains(body.marks.drawn[0].box)
+    assert body.marks.at(QPointF(float(body.marks.bar_x(3)), box.bottom() - 22 + 5.6)) is not None
+
+
 # --- reading ------------------------------------------------------------------------------------------
 
 

@@ -8,7 +8,7 @@ import pytest
 from helpers import daily_bars, random_bars
 from oakladder.bars.series import panel_of
 from oakladder.engine.run import run
-from oakladder.engine.why import Verdict, Why
+from oakladder.engine.why import Verdict, Why, everything
 from oakladder.rung import compile_script
 
 SCRIPT = """rung 1
@@ -20,6 +20,7 @@ define above(x, y)
 signal go = crosses_up(close, mean) and (busy or close > far) and not above(open, high)
 signal chain = 2 < close <= 4
 signal week = (close > open) on 1w
+signal after = busy[2] and not (close > mean)[1]
 """
 
 
@@ -74,7 +75,7 @@ def test_verdicts_are_those_of_the_run_on_every_bar() -> None:
     program = compile_script(SCRIPT)
     panel = panel_of([bars])
     result = run(program, panel)
-    for signal in ("go", "chain", "week"):
+    for signal in ("go", "chain", "week", "after"):
         flags = result.flag(result.output("signal", signal).roles["value"])
         made = Why(program, panel, signal)
         distances = made.distances()
@@ -82,7 +83,7 @@ def test_verdicts_are_those_of_the_run_on_every_bar() -> None:
             verdict = made.at(bar)
             assert verdict.holds is {1: True, 0: False}.get(int(flags[bar]))
             assert (distances[bar] == 0) == (flags[bar] == 1)
-            decisive = [v for v in leaves(verdict) if v.decisive]
+            decisive = [v for v in everything(verdict) if v.decisive]
             assert bool(decisive) == (flags[bar] != 1)
 
 
@@ -101,3 +102,13 @@ def test_near_misses_come_nearest_and_are_no_hits() -> None:
 def test_an_unknown_signal_is_refused() -> None:
     with pytest.raises(KeyError):
         why("come", [1, 2])
+
+
+def test_a_condition_of_an_earlier_bar_is_taken_apart_there() -> None:
+    made = why("after", [9, 8, 7, 6, 5]).at(4)
+    texts = [(v.text, v.how) for v in made.parts]
+    assert texts == [("busy[2]", "lag"), ("not (close > mean)[1]", "not")]
+    (decisive,) = [v for v in leaves(made) if v.decisive]
+    assert decisive.text == "busy: volume > 150" and decisive.words() == "no, short by 50 (33.3%)"
+    ((_, close), _) = leaves(made.parts[1])[0].values
+    assert close == 6.0

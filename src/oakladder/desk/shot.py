@@ -6,7 +6,7 @@ import time
 from pathlib import Path
 
 from PyQt6.QtCore import QEventLoop, QSize
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QWidget
 
 from oakladder.bars.timeframes import Timeframe
 from oakladder.workspace import ScriptFileProblem, Workspace
@@ -14,9 +14,10 @@ from oakladder.workspace import ScriptFileProblem, Workspace
 from .app import make_app, make_window
 from .look.theme import NIGHT
 from .model import Desk
-from .window import Window
 
-PLACES = ("bench", "scan")
+PLACES = ("bench", "scan", "replay", "gallery")
+#: How many bars before the last a picture of the replay stands.
+_REPLAYED = 60
 _PATIENCE = 60.0
 
 
@@ -55,11 +56,20 @@ def take(
         window.show_scan()
         window.run_scan()
         settle(app, window.desk)
-    save(window, app, out)
+    if place == "replay":
+        shown = window.bench.chart.shown
+        window.bench.chart.pin(max(len(shown.bars) - _REPLAYED, 0) if shown is not None else None)
+        window.bench.deeds.start_replay()
+        settle(app, window.desk)
+    if place == "gallery":
+        window.bench.script.open_gallery()
+        save(window.bench.script.gallery, app, out)
+    else:
+        save(window, app, out)
     window.desk.jobs.close()
 
 
-def save(window: Window, app: QApplication, out: Path) -> None:
+def save(window: QWidget, app: QApplication, out: Path) -> None:
     """Writes the window as it is now."""
     app.processEvents()
     if not window.grab().save(str(out), "PNG"):

@@ -53,6 +53,7 @@ class Mark:
     colours: np.ndarray
     size: int
     texts: list[str] | None = None
+    pane: str = PRICE
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,6 +67,7 @@ class Label:
     texts: list[str]
     colours: np.ndarray
     size: int = 2
+    pane: str = PRICE
 
 
 @dataclass(frozen=True, slots=True)
@@ -179,7 +181,7 @@ def draw(result: Result, paint: Paint) -> Picture:
             made[output.what] += _MAKERS[output.what](result, output, paint, pane)
     lines = [*made["line"], *made["level"]]
     marks = made["mark"] + [_default_mark(result, o, paint) for o in _unmarked(result.outputs)]
-    placed = [*lines, *made["histogram"], *made["band"], *made["link"]]
+    placed = [*lines, *made["histogram"], *made["band"], *made["link"], *marks, *made["label"]]
     return Picture(
         lines=tuple(lines),
         marks=tuple(marks),
@@ -233,14 +235,19 @@ def _captioned_note(note: Note, caption: str) -> Note:
 
 def _pane(output: Output, before: str) -> str:
     """Where a line stands: as it says, else by its unit; a plain level keeps to the line before it."""
-    said = output.attributes.get("in", "")
+    said = _said_pane(output)
     if said:
-        return said.removeprefix("pane ") if said.startswith("pane ") else said
+        return said
     if output.unit in (PRICE, VOLUME):
         return output.unit
     if output.what == "level" and output.unit in ("plain", "unknown", ""):
         return before
     return output.unit if output.unit not in ("unknown", "") else output.name or "plain"
+
+
+def _said_pane(output: Output) -> str:
+    """The pane that a statement names itself; empty if it names none."""
+    return output.attributes.get("in", "").removeprefix("pane ")
 
 
 def _colours(result: Result, output: Output, paint: Paint, default: str) -> np.ndarray:
@@ -287,7 +294,8 @@ def _mark(result: Result, output: Output, paint: Paint) -> Mark:
     side, prices = _place(result, output, known, _side_of(shape))
     colours = _colours(result, output, paint, "calm")[known]
     texts = [write_value(result.at(output.roles["text"], int(b))) for b in known] if "text" in output.roles else None
-    return Mark(output.name, bars, known, side, prices, shape, colours, _size(result, output), texts)
+    size, pane = _size(result, output), _said_pane(output) or PRICE
+    return Mark(output.name, bars, known, side, prices, shape, colours, size, texts, pane)
 
 
 def _size(result: Result, output: Output) -> int:
@@ -307,7 +315,7 @@ def _label(result: Result, output: Output, paint: Paint) -> Label:
     side, prices = _place(result, output, known, "below")
     texts = [write_value(result.at(output.roles["value"], int(b))) for b in known]
     colours = _colours(result, output, paint, "mute")[known]
-    return Label(bars, known, side, prices, texts, colours, _size(result, output))
+    return Label(bars, known, side, prices, texts, colours, _size(result, output), _said_pane(output) or PRICE)
 
 
 def _note(result: Result, output: Output, paint: Paint) -> Note:

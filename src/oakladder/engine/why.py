@@ -87,8 +87,10 @@ class Why:
         holds = found if isinstance(found, bool) else None
         blamed = blame and holds is not True
         parts: list[Verdict] = []
+        if part.how == "lag" and bar < part.lag:  # there was no such bar
+            return Verdict(part.text, part.how, None, (), "", float("nan"), blame, ())
         for inner in part.parts:
-            made = self._verdict(inner, bar, blamed and part.how in ("and", "or"))
+            made = self._verdict(inner, bar - part.lag, blamed and part.how in ("and", "or", "lag"))
             # In a chain of `and` the first part that fails decides; in an `or` all of them do.
             if part.how == "and" and blamed and made.holds is not True:
                 blamed = False
@@ -111,6 +113,9 @@ class Why:
     def _distance(self, part: Part, wanted: bool) -> np.ndarray:
         if part.how == "not":
             return self._distance(part.parts[0], not wanted)
+        if part.how == "lag":
+            before = self._distance(part.parts[0], wanted)
+            return np.concatenate([np.full(part.lag, _NONE_MISS), before])[: len(before)]
         if part.how in ("and", "or"):
             inner = np.array([self._distance(p, wanted) for p in part.parts])
             return np.asarray(inner.sum(axis=0) if (part.how == "and") == wanted else inner.min(axis=0))

@@ -6,7 +6,7 @@ the script's own functions and through those of the library, which are Rung too.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from . import tree as t
 from .lowering import Instance, Trace
@@ -30,7 +30,7 @@ class Part:
     """A condition. ``how`` says what it is made of.
 
     ``and``, ``or``, ``not``: of its ``parts``. ``compare``: of two operands and ``relation`` (``>`` …).
-    ``plain``: of nothing that can be shown apart.
+    ``lag``: of its one part, ``lag`` bars ago. ``plain``: of nothing that can be shown apart.
     """
 
     text: str
@@ -39,6 +39,7 @@ class Part:
     parts: tuple[Part, ...] = ()
     operands: tuple[Operand, ...] = ()
     relation: str = ""
+    lag: int = 0
 
     def walk(self) -> list[Part]:
         """This part and all below it, outermost first."""
@@ -83,6 +84,9 @@ def _taken_apart(trace: Trace, instance: Instance, expr: t.Expr, text: str, op: 
             return Part(text, op, "not", (inner,)) if inner is not None else None
         case t.Compare():
             return _compared(trace, instance, expr, text, op)
+        case t.Lag(lag=t.Literal(kind="number", value=lag)):
+            inner = _part(trace, instance, expr.value, written(expr.value), depth)
+            return Part(text, op, "lag", (inner,), lag=int(float(lag))) if inner is not None else None  # type: ignore[arg-type]
         case t.Name():
             return _named(trace, instance, expr, text, depth)
         case t.Call():
@@ -166,6 +170,7 @@ def _in_words_of(part: Part, names: dict[str, t.Expr]) -> Part:
         tuple(_in_words_of(p, names) for p in part.parts),
         tuple(Operand(said(o.text), o.op) for o in part.operands),
         part.relation,
+        part.lag,
     )
 
 
@@ -183,4 +188,4 @@ def _under(text: str, inner: Part | None) -> Part | None:
         return inner
     if inner.how == "plain":
         return Part(text, inner.op, "plain")
-    return Part(f"{text}: {inner.text}", inner.op, inner.how, inner.parts, inner.operands, inner.relation)
+    return replace(inner, text=f"{text}: {inner.text}")

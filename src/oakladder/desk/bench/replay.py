@@ -89,5 +89,5 @@ class ReplayLine(QWidget):
         if moment is None:
             return
         calendar = self.desk.library.infos[self.desk.symbol].calendar
-        self.when.setText(f"As of {moment_words(calendar, moment)}")
+        self.when.setText(f"As of {moment_words(calendar, moment)[4:]}")
         self.when.setToolTip("Everything on the screen is as it was known then.")

@@ -83,7 +83,7 @@ class WatchModel(QAbstractTableModel):
             last, moved = self.quotes.get(info.symbol, (float("nan"), float("nan")))
             if column == 1:
                 return "" if last != last else f"{last:,.{info.decimals}f}"
-            return "" if moved != moved else f"{moved:+.1%}"
+            return "" if moved != moved else f"{moved:+.1%}" if abs(moved) < 0.0995 else f"{moved:+.0%}"
         cell = self._cell(info, column)
         return (
             cell.text if cell is not None else "…" if COLUMN_TIMEFRAMES[column - len(_FIXED)] not in self.cells else ""

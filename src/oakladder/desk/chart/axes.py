@@ -136,6 +136,7 @@ class PriceAxis(pg.AxisItem):
         """Puts prices on the axis over its numbers: the last one, that of the cursor."""
         if tags != self.tags:
             self.tags = tags
+            self.picture = None
             self.update()
 
     def paint(self, painter: QPainter, option: object, widget: object) -> None:
@@ -175,6 +176,15 @@ class PriceAxis(pg.AxisItem):
         return [(step, kept)]
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+        """The numbers of the ticks; one that a tag would cover in part is left out."""
+        view = self.linkedView()
+        low, high = view.viewRange()[1] if view is not None else (0.0, 1.0)
+        reach = (high - low) / max(self.height(), 1) * 17
+        covered = [any(abs(v - tag[0]) < reach for tag in self.tags) for v in values]
+        words = self._words(values, spacing)
+        return ["" if hidden else word for word, hidden in zip(words, covered, strict=True)]
+
+    def _words(self, values: list[float], spacing: float) -> list[str]:
         if self.price_scale.kind is ScaleKind.PERCENT:
             places = 0 if spacing >= 1 else 1 if spacing >= 0.1 else 2
             return [f"{v:+.{places}f}%" for v in values]

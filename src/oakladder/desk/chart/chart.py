@@ -55,7 +55,7 @@ class Chart(pg.GraphicsLayoutWidget):
         self.setFrameShape(self.Shape.NoFrame)
         self.ci.layout.setSpacing(0)
         self.ci.layout.setContentsMargins(0, 0, 0, 0)
-        self.hours, self.bars, self.volume, self.marks = Hours(), PriceBars(), VolumeColumns(), MarksAndLabels()
+        self.hours, self.bars, self.volume = Hours(), PriceBars(), VolumeColumns()
         self.lanes = Lanes(theme)
         hands = Hands(self.pan, self.zoom, self._clicked, self._measured, self._asked)
         self.stack = Stack(self.ci, hands, theme)
@@ -70,17 +70,22 @@ class Chart(pg.GraphicsLayoutWidget):
         """The panes by name, from top to bottom."""
         return self.stack.panes
 
+    @property
+    def marks(self) -> MarksAndLabels:
+        """The marks and labels at the bars."""
+        return self.panes[PRICE].marks
+
     # --- panes ------------------------------------------------------------------------------------
 
     def _build(self, names: list[str], lanes: int) -> None:
-        for item in (self.hours, self.bars, self.volume, self.marks, self.lanes):
+        for item in (self.hours, self.bars, self.volume, self.lanes):
             if item.getViewBox() is not None:
                 item.getViewBox().removeItem(item)
         self.stack.build(names, lanes, self._fill)
 
     def _fill(self, panes: dict[str, Pane]) -> None:
         """Puts the painters of the bars into their panes."""
-        for item, depth in ((self.hours, 1), (self.bars, 10), (self.marks, 30)):
+        for item, depth in ((self.hours, 1), (self.bars, 10)):
             panes[PRICE].add(item, depth)
         panes[VOLUME].add(self.volume, 10)
         if LANES in panes:
@@ -102,9 +107,8 @@ class Chart(pg.GraphicsLayoutWidget):
         """Shows the bars in another way."""
         self.options = options
         self.bars.style = options.style
-        self.marks.as_known = options.as_known
         for pane in self.panes.values():
-            pane.areas.as_known = options.as_known
+            pane.areas.as_known = pane.marks.as_known = options.as_known
         self._apply_range()
         self.viewport().update()
 
@@ -172,10 +176,11 @@ class Chart(pg.GraphicsLayoutWidget):
         """Hands every pane what belongs to it and is not hidden."""
         hidden = self.stack.layout.hidden
         assert self.shown is not None
-        marks = tuple(m for m in picture.marks if m.name not in hidden) if picture else ()
-        self.marks.show_all(self.shown.bars, marks, picture.labels if picture else (), self.theme)
         for name, pane in self.panes.items():
-            pane.areas.as_known = self.options.as_known
+            pane.areas.as_known = pane.marks.as_known = self.options.as_known
+            marks = tuple(m for m in picture.marks if m.pane == name and m.name not in hidden) if picture else ()
+            labels = tuple(x for x in picture.labels if x.pane == name) if picture else ()
+            pane.marks.show_all(self.shown.bars, marks, labels, self.theme)
             if picture is None:
                 pane.lines.show_lines([])
                 pane.areas.show_areas(None, [], [], [], [])
@@ -336,7 +341,7 @@ class Chart(pg.GraphicsLayoutWidget):
     def _hover(self, pane: Pane, place: QPointF) -> None:
         """Says what a mark or label means, and on which bar it became known."""
         point = QPointF(self.mapFromScene(place))
-        found = self.marks.at(point) if pane.name == PRICE else None
+        found = pane.marks.at(point)
         self.panes[PRICE].overlay.content.known = (
             (found.bar, found.known) if found and found.known != found.bar else None
         )

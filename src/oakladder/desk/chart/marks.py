@@ -46,8 +46,10 @@ class _Box:
 class MarksAndLabels(Item):
     """Shapes and texts at bars. Labels that would cover one another fold into the newest with a count."""
 
-    def __init__(self) -> None:
+    def __init__(self, on_bars: bool = True) -> None:
+        """``on_bars`` says that the bars are in this pane; elsewhere things stand at its lower or upper edge."""
         super().__init__()
+        self._on_bars = on_bars
         self._bars: Bars | None = None
         self.marks: tuple[Mark, ...] = ()
         self.labels: tuple[Label, ...] = ()
@@ -106,6 +108,9 @@ class MarksAndLabels(Item):
         """Where the first thing on a side of each bar may begin."""
         assert self._bars is not None
         gap = _GAP if side == "below" else -_GAP
+        if not self._on_bars:
+            edge = self.box.bottom() - 22 if side == "below" else self.box.top() + 40
+            return [edge] * len(bars)
         return list((self.price_y(self._bars["low" if side == "below" else "high"][bars]) + gap).tolist())
 
     def _draw_mark(self, painter: QPainter, mark: Mark, first: int, last: int) -> None:

@@ -9,11 +9,14 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, Qt
 
+from oakladder.engine.drawing import PRICE
+
 from ..look.theme import Theme
 from .areas import Areas
 from .axes import PriceAxis
 from .item import Item
 from .lines import Lines
+from .marks import MarksAndLabels
 from .overlay import Overlay
 from .scale import Scale
 
@@ -90,9 +93,10 @@ class Pane:
         self.plot.layout.setSpacing(0)
         self.areas = Areas()
         self.lines = Lines()
+        self.marks = MarksAndLabels(on_bars=name == PRICE)
         self.overlay = Overlay(theme)
         self.items: list[Item] = []
-        for item, depth in ((self.areas, 5), (self.lines, 20), (self.overlay, 50)):
+        for item, depth in ((self.areas, 5), (self.lines, 20), (self.marks, 30), (self.overlay, 50)):
             self.add(item, depth)
 
     def add(self, item: Item, depth: int) -> None:

@@ -70,6 +70,7 @@ class WhyPanel(QWidget):
     def _lay_out(self) -> None:
         row = QHBoxLayout()
         row.setContentsMargins(8, 4, 8, 2)
+        row.setSpacing(8)
         row.addWidget(QLabel("Why", objectName="head"))
         row.addWidget(self.signals)
         row.addWidget(self.verdict, 1)
