@@ -1,0 +1,445 @@
+"""Scans put together from conditions: signals and comparisons of any scripts, each on its own timeframe, and plain filters.
+
+A condition gives a flag on every bar of the scan's own timeframe. A condition on a longer timeframe counts as
+of its last bar that was complete; so the same evaluation serves today, yesterday and every day before.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterable, Mapping
+from concurrent.futures import Executor
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+import numpy as np
+
+from oakladder.bars.as_of import BarSource
+from oakladder.bars.series import Panel
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.rung.plan import Op
+from oakladder.rung.problems import RunProblem, did_you_mean
+from oakladder.rung.program import Program
+
+from .survey import Part, Progress, Skipped, parts, survey
+
+RELATIONS = (">", ">=", "<", "<=")
+#: Days over which the average volume is taken.
+VOLUME_DAYS = 20
+
+
+class Fresh(StrEnum):
+    """How a rule must stand on its own timeframe. ``bars`` goes with the two that count."""
+
+    FIRES = "fires"
+    WITHIN = "within"
+    TRUE = "is true"
+    LASTING = "true for"
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """A signal of a script, or (with a relation) one of its named values against a number."""
+
+    program: Program
+    name: str
+    timeframe: Timeframe = ONE_DAY
+    settings: Mapping[str, object] = field(default_factory=dict)
+    relation: str = ""
+    number: float = 0.0
+    fresh: Fresh = Fresh.TRUE
+    bars: int = 1
+    extended: bool = False
+
+    def op(self) -> Op:
+        """The value that is asked for. Raises `KeyError` with a sentence."""
+        found = named_values(self.program)
+        if self.name not in found:
+            hint = did_you_mean(self.name, found) or (f"It has {', '.join(found)}." if found else "It has none.")
+            raise KeyError(f"The script has nothing called `{self.name}`. {hint}")
+        op = found[self.name]
+        if not op.is_flag and not self.relation:
+            raise KeyError(f"`{self.name}` is a number. Compare it with something, as in > 0.")
+        return op
+
+
+class Field(StrEnum):
+    """What a plain filter looks at."""
+
+    PRICE = "price"
+    CHANGE = "change"
+    VOLUME = "average volume"
+    SECTOR = "sector"
+    SYMBOLS = "list"
+
+
+@dataclass(frozen=True, slots=True)
+class Plain:
+    """A filter without a script: last price, change (a ratio), average volume of 20 days, sector, or a list."""
+
+    field: Field
+    relation: str = ">="
+    number: float = 0.0
+    words: frozenset[str] = frozenset()
+
+
+class Join(StrEnum):
+    """How the parts of a group go together."""
+
+    ALL = "all"
+    ANY = "any"
+    NONE = "none"
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Several conditions of which all, any or none must hold."""
+
+    how: Join
+    parts: tuple[Condition, ...]
+
+
+Condition = Rule | Plain | Group
+
+
+def named_values(program: Program) -> dict[str, Op]:
+    """What of a script can stand in a condition: signals, columns and lines by name, values at its margin."""
+    made: dict[str, Op] = {o.name: o.roles["value"] for o in program.signals}
+    for output in program.outputs:
+        if output.what in ("column", "line", "histogram") and output.name:
+            op = output.roles["value"]
+            if not op.is_shell:
+                made.setdefault(output.name, op)
+    for name, op in program.plan.values.items():
+        if not op.is_shell:
+            made.setdefault(name, op)
+    return made
+
+
+def rules_of(condition: Condition) -> list[Rule]:
+    """Every rule of a condition, in order."""
+    match condition:
+        case Rule():
+            return [condition]
+        case Group():
+            return [rule for part in condition.parts for rule in rules_of(part)]
+    return []
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A symbol that a scan found: when it came true, prices now, and how long ago each rule last held (-1 never)."""
+
+    symbol: str
+    last: float
+    change: float
+    since: int
+    bars_ago: int
+    ages: tuple[int, ...]
+    is_new: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Screen:
+    """The result of a scan: what was found, what was found a bar before and is no more, what was left out."""
+
+    found: tuple[Found, ...]
+    gone: tuple[str, ...]
+    skipped: tuple[Skipped, ...]
+    looked_at: int
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class Occurrence:
+    """A bar on which a scan came true for a symbol."""
+
+    symbol: str
+    time: int
+    day: int
+
+
+def screen(
+    condition: Condition,
+    library: BarSource,
+    symbols: Iterable[str],
+    timeframe: Timeframe = ONE_DAY,
+    *,
+    executor: Executor | None = None,
+    progress: Progress | None = None,
+    cancelled: Callable[[], bool] | None = None,
+) -> Screen:
+    """Every symbol for which a condition holds on the last bar of the timeframe.
+
+    Raises `KeyError` for a name that a script has not, `RunProblem` where a script cannot run, `Cancelled`.
+    """
+    begin = time.perf_counter()
+    check(condition)
+    pieces = _pieces(condition, library, symbols, timeframe)
+
+    def work(part: Part) -> tuple[list[Found], list[str]]:
+        return _found(condition, part, timeframe)
+
+    done = survey(pieces, work, executor=executor, progress=progress, cancelled=cancelled)
+    found = sorted((f for some, _ in done for f in some), key=lambda f: (f.bars_ago, f.symbol))
+    return Screen(
+        tuple(found),
+        tuple(name for _, gone in done for name in gone),
+        tuple(s for p in pieces for s in p.skipped),
+        sum(len(p.symbols) for p in pieces),
+        time.perf_counter() - begin,
+    )
+
+
+def occurrences(
+    condition: Condition,
+    library: BarSource,
+    symbols: Iterable[str],
+    timeframe: Timeframe = ONE_DAY,
+    last_bars: int = 250,
+    *,
+    executor: Executor | None = None,
+    progress: Progress | None = None,
+    cancelled: Callable[[], bool] | None = None,
+) -> tuple[list[Occurrence], tuple[Skipped, ...]]:
+    """Every bar of the last so many on which the condition came true, newest first, with what was left out."""
+    check(condition)
+    pieces = _pieces(condition, library, symbols, timeframe)
+
+    def work(part: Part) -> list[Occurrence]:
+        part.need(_frames(condition, timeframe))
+        if not part.symbols:
+            return []
+        panel = part.panel(timeframe)
+        flags = evaluate(condition, part, timeframe)
+        began = _begins(flags, panel)
+        made = []
+        for k, symbol in enumerate(panel.symbols):
+            start, end = int(panel.offsets[k]), int(panel.offsets[k + 1])
+            first = max(start, end - last_bars)
+            hits = first + np.flatnonzero(began[first:end])
+            days = panel.calendars[k].days(panel.times[hits])
+            made += [
+                Occurrence(symbol, t, d) for t, d in zip(panel.times[hits].tolist(), days.tolist(), strict=True)
+            ]
+        return made
+
+    done = survey(pieces, work, executor=executor, progress=progress, cancelled=cancelled)
+    made = sorted((o for some in done for o in some), key=lambda o: (-o.time, o.symbol))
+    return made, tuple(s for p in pieces for s in p.skipped)
+
+
+def check(condition: Condition) -> None:
+    """Raises `KeyError` or `RunProblem` for what can be known to be wrong before anything is read."""
+    for rule in rules_of(condition):
+        rule.op()
+        rule.program.values_of(rule.settings)
+        if rule.bars < 1:
+            raise RunProblem("A number of bars is 1 or more.")
+    if isinstance(condition, Group) and not condition.parts:
+        raise RunProblem("The scan has no condition yet. Add one.")
+
+
+def _frames(condition: Condition, timeframe: Timeframe) -> list[tuple[Timeframe, bool]]:
+    frames = [(timeframe, False), *((r.timeframe, r.extended) for r in rules_of(condition))]
+    if _asks_volume(condition):
+        frames.append((ONE_DAY, False))
+    return list(dict.fromkeys(frames))
+
+
+def _asks_volume(condition: Condition) -> bool:
+    match condition:
+        case Plain():
+            return condition.field is Field.VOLUME
+        case Group():
+            return any(_asks_volume(p) for p in condition.parts)
+    return False
+
+
+def _pieces(condition: Condition, library: BarSource, symbols: Iterable[str], timeframe: Timeframe) -> list[Part]:
+    """Parts sized by the finest timeframe that is asked for."""
+    names = list(symbols)
+    finest = min((f for f, _ in _frames(condition, timeframe)), key=lambda f: f.order)
+    bars = 2500
+    for symbol in names[:3]:
+        try:
+            bars = max(bars, len(library.bars(symbol, finest)))
+        except Exception:  # whatever is wrong with it is told with its part
+            continue
+    return parts(library, names, bars)
+
+
+def _found(condition: Condition, part: Part, timeframe: Timeframe) -> tuple[list[Found], list[str]]:
+    part.need(_frames(condition, timeframe))
+    if not part.symbols:
+        return [], []
+    panel = part.panel(timeframe)
+    flags = evaluate(condition, part, timeframe)
+    ends = panel.ends - 1
+    now = flags[ends]
+    before = np.where(np.diff(panel.offsets) > 1, flags[ends - 1], False)
+    since = _last_change(flags, panel)
+    ages = [rule_ages(rule, part) for rule in rules_of(condition)]
+    closes = panel.column("close")
+    made = []
+    for k in np.flatnonzero(now).tolist():
+        end = int(ends[k])
+        last, previous = float(closes[end]), float(closes[end - 1]) if end > panel.offsets[k] else float("nan")
+        change = last / previous - 1 if previous else float("nan")
+        came = int(since[k])
+        made.append(
+            Found(
+                panel.symbols[k],
+                last,
+                change,
+                int(panel.times[came]),
+                end - came,
+                tuple(int(a[k]) for a in ages),
+                not before[k],
+            )
+        )
+    gone = [panel.symbols[k] for k in np.flatnonzero(~now & before).tolist()]
+    return made, gone
+
+
+def evaluate(condition: Condition, part: Part, timeframe: Timeframe) -> np.ndarray:
+    """Whether a condition holds, on every bar of the part's panel of a timeframe; bool."""
+    panel = part.panel(timeframe)
+    match condition:
+        case Rule():
+            return _as_of(_rule_flags(condition, part), part.panel(condition.timeframe, condition.extended), panel)
+        case Plain():
+            return _plain(condition, part, panel)
+        case Group():
+            held = [evaluate(p, part, timeframe) for p in condition.parts]
+            if condition.how is Join.ALL:
+                return np.logical_and.reduce(held)
+            anything = np.logical_or.reduce(held)
+            return anything if condition.how is Join.ANY else ~anything
+    raise AssertionError(condition)
+
+
+def _raw(rule: Rule, part: Part) -> np.ndarray:
+    """Where a rule is true on its own bars, bool."""
+    op = rule.op()
+    result = part.run(rule.program, rule.timeframe, rule.extended, rule.settings, [], [op])
+    if not rule.relation:
+        return result.flag(op) == 1
+    numbers = result.number(op)
+    with np.errstate(invalid="ignore"):
+        return compared(numbers, rule.relation, rule.number)
+
+
+def compared(numbers: np.ndarray, relation: str, number: float) -> np.ndarray:
+    """Numbers against one; none never holds."""
+    match relation:
+        case ">":
+            return numbers > number
+        case ">=":
+            return numbers >= number
+        case "<":
+            return numbers < number
+        case "<=":
+            return numbers <= number
+    raise AssertionError(relation)
+
+
+def _rule_flags(rule: Rule, part: Part) -> np.ndarray:
+    """Where a rule holds with the freshness that it asks for."""
+    raw, panel = _raw(rule, part), part.panel(rule.timeframe, rule.extended)
+    match rule.fresh:
+        case Fresh.FIRES:
+            return _begins(raw, panel)
+        case Fresh.WITHIN:
+            return _bars_since(raw, panel) < rule.bars
+        case Fresh.LASTING:
+            return raw & (_bars_since(~raw, panel, from_start=True) >= rule.bars)
+    return raw
+
+
+def rule_ages(rule: Rule, part: Part) -> np.ndarray:
+    """For each symbol, how many of the rule's own bars ago it was last true; -1 for never."""
+    raw, panel = _raw(rule, part), part.panel(rule.timeframe, rule.extended)
+    since = _bars_since(raw, panel)[panel.ends - 1]
+    return np.where(since > 10**8, -1, since)
+
+
+def _begins(flags: np.ndarray, panel: Panel) -> np.ndarray:
+    """Where flags are true and were not on the bar before; a symbol's first bar begins nothing."""
+    made = flags.copy()
+    made[1:] &= ~flags[:-1]
+    made[panel.starts[panel.starts < len(made)]] = False
+    return made
+
+
+def _bars_since(flags: np.ndarray, panel: Panel, *, from_start: bool = False) -> np.ndarray:
+    """How many bars ago flags were last true within the symbol, int64; a huge number for never.
+
+    With ``from_start`` the bar before a symbol's first counts as true.
+    """
+    at = np.arange(len(flags), dtype=np.int64)
+    last = np.where(flags, at, -1)
+    np.maximum.accumulate(last, out=last)
+    starts = np.repeat(panel.starts, np.diff(panel.offsets))
+    if from_start:
+        return at - np.maximum(last, starts - 1)
+    return np.where(last >= starts, at - last, 10**9)
+
+
+def _last_change(flags: np.ndarray, panel: Panel) -> np.ndarray:
+    """For each symbol, the bar since which the flag is as it is at the end."""
+    changed = np.ones(len(flags), dtype=bool)
+    changed[1:] = flags[1:] != flags[:-1]
+    changed[panel.starts[panel.starts < len(changed)]] = True
+    at = np.where(changed, np.arange(len(flags)), -1)
+    np.maximum.accumulate(at, out=at)
+    return at[panel.ends - 1]
+
+
+def _as_of(flags: np.ndarray, panel: Panel, base: Panel) -> np.ndarray:
+    """Flags of one timeframe on the bars of another: as of the last bar that was complete at each bar's close."""
+    if panel is base:
+        return flags
+    made = np.zeros(len(base.times), dtype=bool)
+    for k in range(len(base)):
+        there, here = panel.bars(k), base.bars(k)
+        ends = there.calendar.closes(there.times, panel.timeframe, panel.extended)
+        at = np.searchsorted(ends, here.calendar.closes(here.times, base.timeframe, base.extended), "right") - 1
+        part = flags[panel.offsets[k] : panel.offsets[k + 1]]
+        made[base.offsets[k] : base.offsets[k + 1]] = np.where(at >= 0, part[np.maximum(at, 0)], False)
+    return made
+
+
+def _plain(condition: Plain, part: Part, panel: Panel) -> np.ndarray:
+    infos = part.library.infos
+    match condition.field:
+        case Field.SECTOR:
+            held = [infos[s].sector in condition.words for s in panel.symbols]
+            return panel.per_symbol([float(h) for h in held]) > 0
+        case Field.SYMBOLS:
+            return panel.per_symbol([float(s in condition.words) for s in panel.symbols]) > 0
+        case Field.PRICE:
+            numbers = panel.column("close")
+        case Field.CHANGE:
+            closes = panel.column("close")
+            numbers = np.full(len(closes), np.nan)
+            with np.errstate(invalid="ignore", divide="ignore"):
+                numbers[1:] = closes[1:] / closes[:-1] - 1
+            numbers[panel.starts[panel.starts < len(numbers)]] = np.nan
+        case Field.VOLUME:
+            days = part.panel(ONE_DAY)
+            with np.errstate(invalid="ignore"):
+                return _as_of(compared(_average_volume(days), condition.relation, condition.number), days, panel)
+    with np.errstate(invalid="ignore"):
+        return compared(numbers, condition.relation, condition.number)
+
+
+def _average_volume(days: Panel) -> np.ndarray:
+    """The mean volume of the last twenty days of each symbol; none before there are as many."""
+    made = np.full(len(days.times), np.nan)
+    volume = np.nan_to_num(days.column("volume"))
+    for a, b in zip(days.starts.tolist(), days.ends.tolist(), strict=True):
+        if b - a >= VOLUME_DAYS:
+            sums = np.concatenate([[0.0], np.cumsum(volume[a:b])])
+            made[a + VOLUME_DAYS - 1 : b] = (sums[VOLUME_DAYS:] - sums[:-VOLUME_DAYS]) / VOLUME_DAYS
+    return made

@@ -1,0 +1,117 @@
+"""Going through a market in parts: a few symbols at a time, so that memory stays small and stopping takes effect soon."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterable, Mapping
+from concurrent.futures import Executor, Future
+from dataclasses import dataclass, field
+
+from oakladder.bars.as_of import BarSource
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.series import Panel
+from oakladder.bars.timeframes import Timeframe
+from oakladder.rung.plan import Op, Output
+from oakladder.rung.program import Program
+
+from .run import Cancelled, Result, roots_of, run
+
+#: About this many bars are looked at together.
+PART_BARS = 400_000
+Progress = Callable[[float], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Skipped:
+    """A symbol that could not be looked at, and why."""
+
+    symbol: str
+    reason: str
+
+
+@dataclass(slots=True)
+class Part:
+    """Some symbols of a survey. Every panel has the same symbols in the same order."""
+
+    library: BarSource
+    symbols: list[str]
+    skipped: list[Skipped] = field(default_factory=list)
+    _panels: dict[tuple[Timeframe, bool], Panel] = field(default_factory=dict)
+
+    def need(self, frames: Iterable[tuple[Timeframe, bool]]) -> None:
+        """Leaves out the symbols whose bars cannot be read on one of the timeframes (with or without extended hours)."""
+        for frame, extended in frames:
+            good = []
+            for symbol in self.symbols:
+                reason = _trouble(self.library, symbol, frame, extended)
+                if reason:
+                    self.skipped.append(Skipped(symbol, reason))
+                else:
+                    good.append(symbol)
+            self.symbols = good
+
+    def panel(self, timeframe: Timeframe, extended: bool = False) -> Panel:
+        """The bars of the part's symbols on a timeframe."""
+        key = (timeframe, extended)
+        if key not in self._panels:
+            self._panels[key] = self.library.panel(self.symbols, timeframe, extended)
+        return self._panels[key]
+
+    def run(
+        self,
+        program: Program,
+        timeframe: Timeframe,
+        extended: bool,
+        settings: Mapping[str, object] | None,
+        outputs: list[Output],
+        extra: list[Op] | None = None,
+    ) -> Result:
+        """What a program gives on the part's bars."""
+        assert roots_of(outputs, extra or ())
+        return run(program, self.panel(timeframe, extended), settings, outputs=outputs, extra=extra or ())
+
+
+def _trouble(library: BarSource, symbol: str, timeframe: Timeframe, extended: bool) -> str:
+    try:
+        return "" if len(library.bars(symbol, timeframe, extended)) else f"It has no {timeframe} bars."
+    except KeyError:
+        return "There is no such symbol."
+    except (DataProblem, ValueError) as error:
+        return str(error)
+
+
+def parts(library: BarSource, symbols: Iterable[str], bars_each: int) -> list[Part]:
+    """A market cut into parts of about `PART_BARS` bars, for symbols of about so many bars each."""
+    names = list(dict.fromkeys(symbols))
+    size = max(PART_BARS // max(bars_each, 1), 1)
+    return [Part(library, names[k : k + size]) for k in range(0, len(names), size)]
+
+
+def survey[T](
+    pieces: list[Part],
+    work: Callable[[Part], T],
+    *,
+    executor: Executor | None = None,
+    progress: Progress | None = None,
+    cancelled: Callable[[], bool] | None = None,
+) -> list[T]:
+    """Does some work on each part, in order; with an executor several at once. Raises `Cancelled`."""
+    stop = threading.Event()
+
+    def guarded(part: Part) -> T:
+        if stop.is_set() or (cancelled is not None and cancelled()):
+            raise Cancelled
+        return work(part)
+
+    made: list[T] = []
+    waiting: list[Future[T]] = [executor.submit(guarded, p) for p in pieces] if executor is not None else []
+    try:
+        for k, part in enumerate(pieces):
+            made.append(waiting[k].result() if waiting else guarded(part))
+            if progress is not None:
+                progress((k + 1) / len(pieces))
+    finally:
+        stop.set()
+        for future in waiting:
+            future.cancel()
+    return made
