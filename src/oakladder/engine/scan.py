@@ -17,8 +17,7 @@ from oakladder.rung.problems import RunProblem
 from oakladder.rung.program import Program
 
 from .run import Cancelled, Result, run
-
-Progress = Callable[[float], None]
+from .survey import Progress, Skipped
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,12 +29,6 @@ class Hit:
     time: int
     last: float
     change: float
-
-
-@dataclass(frozen=True, slots=True)
-class Skipped:
-    symbol: str
-    reason: str
 
 
 @dataclass(frozen=True, slots=True)

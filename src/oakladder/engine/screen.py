@@ -219,9 +219,7 @@ def occurrences(
             first = max(start, end - last_bars)
             hits = first + np.flatnonzero(began[first:end])
             days = panel.calendars[k].days(panel.times[hits])
-            made += [
-                Occurrence(symbol, t, d) for t, d in zip(panel.times[hits].tolist(), days.tolist(), strict=True)
-            ]
+            made += [Occurrence(symbol, t, d) for t, d in zip(panel.times[hits].tolist(), days.tolist(), strict=True)]
         return made
 
     done = survey(pieces, work, executor=executor, progress=progress, cancelled=cancelled)

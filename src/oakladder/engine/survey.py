@@ -6,6 +6,7 @@ import threading
 from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import Executor, Future
 from dataclasses import dataclass, field
+from typing import TypeVar
 
 from oakladder.bars.as_of import BarSource
 from oakladder.bars.errors import DataProblem
@@ -19,6 +20,7 @@ from .run import Cancelled, Result, roots_of, run
 #: About this many bars are looked at together.
 PART_BARS = 400_000
 Progress = Callable[[float], None]
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,7 +89,7 @@ def parts(library: BarSource, symbols: Iterable[str], bars_each: int) -> list[Pa
     return [Part(library, names[k : k + size]) for k in range(0, len(names), size)]
 
 
-def survey[T](
+def survey(
     pieces: list[Part],
     work: Callable[[Part], T],
     *,

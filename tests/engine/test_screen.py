@@ -1,0 +1,233 @@
+"""Composed scans equal running every script symbol by symbol, on every timeframe, today and on every day before."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from oakladder.bars.library import BarLibrary
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.engine import survey as surveying
+from oakladder.engine.run import Cancelled, run
+from oakladder.engine.screen import (
+    Condition,
+    Field,
+    Fresh,
+    Group,
+    Join,
+    Plain,
+    Rule,
+    named_values,
+    occurrences,
+    screen,
+)
+from oakladder.rung import Program, RunProblem, compile_script
+
+SCRIPT = """rung 1
+setting n = 10 range 1..200
+let strength = rsi(close, 14)
+signal up = close > sma(close, n)
+signal cross = crosses_up(close, sma(close, n))
+line strength named "Strength"
+column age(cross) named "Since"
+"""
+PROGRAM: Program = compile_script(SCRIPT)
+WEEK, HOUR = Timeframe.parse("1w"), Timeframe.parse("2h")
+
+
+def slow_flags(rule: Rule, market: BarLibrary, symbol: str) -> list[bool]:
+    """A rule on its own bars, bar by bar, as the words say it."""
+    program = rule.program
+    op = named_values(program)[rule.name]
+    result = run(program, market.panel([symbol], rule.timeframe, rule.extended), rule.settings, outputs=[], extra=[op])
+    if rule.relation:
+        compare = {">": float.__gt__, ">=": float.__ge__, "<": float.__lt__, "<=": float.__le__}[rule.relation]
+        raw = [bool(v == v and compare(float(v), rule.number)) for v in result.number(op)]
+    else:
+        raw = [v == 1 for v in result.flag(op)]
+    made = []
+    for k in range(len(raw)):
+        made.append(
+            {
+                Fresh.TRUE: raw[k],
+                Fresh.FIRES: raw[k] and k > 0 and not raw[k - 1],
+                Fresh.WITHIN: any(raw[max(k - rule.bars + 1, 0) : k + 1]),
+                Fresh.LASTING: k + 1 >= rule.bars and all(raw[k - rule.bars + 1 : k + 1]),
+            }[rule.fresh]
+        )
+    return made
+
+
+def slow(condition: Condition, market: BarLibrary, symbol: str, frame: Timeframe) -> list[bool]:
+    """A condition on the bars of a timeframe, the slow way."""
+    base = market.bars(symbol, frame)
+    closes = base.calendar.closes(base.times, frame)
+    if isinstance(condition, Group):
+        parts = [slow(p, market, symbol, frame) for p in condition.parts]
+        how = {Join.ALL: all, Join.ANY: any, Join.NONE: lambda held: not any(held)}[condition.how]
+        return [bool(how(held)) for held in zip(*parts, strict=True)]
+    if isinstance(condition, Plain):
+        return [_plain(condition, market, symbol, frame, k) for k in range(len(base))]
+    flags = slow_flags(condition, market, symbol)
+    there = market.bars(symbol, condition.timeframe, condition.extended)
+    ends = there.calendar.closes(there.times, condition.timeframe, condition.extended)
+    made = []
+    for close in closes:
+        done = np.flatnonzero(ends <= close)
+        made.append(bool(len(done)) and flags[done[-1]])
+    return made
+
+
+def _plain(condition: Plain, market: BarLibrary, symbol: str, frame: Timeframe, k: int) -> bool:
+    base = market.bars(symbol, frame)
+    match condition.field:
+        case Field.SECTOR:
+            return market.infos[symbol].sector in condition.words
+        case Field.SYMBOLS:
+            return symbol in condition.words
+        case Field.PRICE:
+            value = base["close"][k]
+        case Field.CHANGE:
+            value = base["close"][k] / base["close"][k - 1] - 1 if k else np.nan
+        case Field.VOLUME:
+            days = market.bars(symbol, ONE_DAY)
+            close = base.calendar.closes(base.times[k : k + 1], frame)[0]
+            done = int((days.calendar.closes(days.times, ONE_DAY) <= close).sum())
+            value = days["volume"][done - 20 : done].mean() if done >= 20 else np.nan
+    return bool(
+        {">": value > condition.number, ">=": value >= condition.number, "<": value < condition.number}[
+            condition.relation
+        ]
+    )
+
+
+CONDITIONS: list[Condition] = [
+    Rule(PROGRAM, "up"),
+    Rule(PROGRAM, "cross", fresh=Fresh.WITHIN, bars=6),
+    Rule(PROGRAM, "up", fresh=Fresh.FIRES, settings={"n": 40}),
+    Rule(PROGRAM, "up", WEEK, fresh=Fresh.LASTING, bars=3),
+    Rule(PROGRAM, "Strength", relation="<", number=45),
+    Rule(PROGRAM, "Since", WEEK, relation="<=", number=4),
+    Group(Join.ALL, (Rule(PROGRAM, "up"), Rule(PROGRAM, "up", WEEK), Plain(Field.PRICE, ">", 5))),
+    Group(Join.ANY, (Rule(PROGRAM, "cross", fresh=Fresh.WITHIN, bars=2), Plain(Field.CHANGE, "<", -0.03))),
+    Group(
+        Join.NONE,
+        (
+            Plain(Field.SECTOR, words=frozenset(["Salt", "Ferries"])),
+            Group(Join.ALL, (Rule(PROGRAM, "up", HOUR), Rule(PROGRAM, "up"))),
+        ),
+    ),
+    Group(
+        Join.ALL,
+        (Plain(Field.VOLUME, ">=", 400_000), Plain(Field.SYMBOLS, words=frozenset(["BRINE", "FLAKE", "GULLW"]))),
+    ),
+]
+
+
+@pytest.mark.parametrize("k", range(len(CONDITIONS)))
+@pytest.mark.parametrize("frame", [ONE_DAY, WEEK])
+def test_a_scan_finds_what_the_words_say(market: BarLibrary, k: int, frame: Timeframe) -> None:
+    condition = CONDITIONS[k]
+    symbols = list(market.infos)[:14]
+    if frame is WEEK:
+        symbols = symbols[:6]
+    found = screen(condition, market, symbols, frame)
+    expected = {s: slow(condition, market, s, frame) for s in symbols}
+    assert {f.symbol for f in found.found} == {s for s, flags in expected.items() if flags[-1]}
+    assert set(found.gone) == {s for s, flags in expected.items() if not flags[-1] and flags[-2]}
+    assert found.looked_at == len(symbols) and not found.skipped
+    for one in found.found:
+        flags = expected[one.symbol]
+        since = len(flags) - 1
+        while since and flags[since - 1]:
+            since -= 1
+        assert one.bars_ago == len(flags) - 1 - since and one.is_new == (since == len(flags) - 1)
+        assert one.since == market.bars(one.symbol, frame).times[since]
+
+
+@pytest.mark.parametrize("k", range(len(CONDITIONS)))
+def test_past_occurrences_are_the_days_on_which_it_came_true(market: BarLibrary, k: int) -> None:
+    symbols = list(market.infos)[:5]
+    found, skipped = occurrences(CONDITIONS[k], market, symbols, last_bars=300)
+    expected = set()
+    for symbol in symbols:
+        flags, times = slow(CONDITIONS[k], market, symbol, ONE_DAY), market.bars(symbol, ONE_DAY).times
+        for at in range(max(len(flags) - 300, 1), len(flags)):
+            if flags[at] and not flags[at - 1]:
+                expected.add((symbol, int(times[at])))
+    assert {(o.symbol, o.time) for o in found} == expected and not skipped
+    assert [o.time for o in found] == sorted((o.time for o in found), reverse=True)
+
+
+def test_parts_and_threads_change_nothing(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
+    condition = CONDITIONS[6]
+    whole = screen(condition, market, market.infos)
+    monkeypatch.setattr(surveying, "PART_BARS", 7000)
+    shares: list[float] = []
+    with ThreadPoolExecutor(3) as pool:
+        cut = screen(condition, market, market.infos, executor=pool, progress=shares.append)
+    assert (cut.found, cut.gone, cut.looked_at) == (whole.found, whole.gone, whole.looked_at)
+    assert shares == sorted(shares) and shares[-1] == 1 and len(shares) > 10
+
+
+def test_a_bad_symbol_is_told_and_spoils_nothing(market: BarLibrary) -> None:
+    found = screen(CONDITIONS[0], market, ["BRINE", "NOWHERE", "FLAKE"])
+    assert [(s.symbol, s.reason) for s in found.skipped] == [("NOWHERE", "There is no such symbol.")]
+    assert found.looked_at == 2
+
+
+def test_a_scan_is_stopped_between_parts(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(surveying, "PART_BARS", 5000)
+    calls = []
+
+    def cancelled() -> bool:
+        calls.append(1)
+        return len(calls) > 3
+
+    with pytest.raises(Cancelled):
+        screen(CONDITIONS[0], market, market.infos, cancelled=cancelled)
+    assert len(calls) == 4
+
+
+@pytest.mark.parametrize(
+    ("condition", "error", "words"),
+    [
+        (Rule(PROGRAM, "upp"), KeyError, "Did you mean"),
+        (Rule(PROGRAM, "Strength"), KeyError, "Compare it"),
+        (Rule(PROGRAM, "up", bars=0, fresh=Fresh.WITHIN), RunProblem, "1 or more"),
+        (Rule(PROGRAM, "up", settings={"n": 900}), RunProblem, "from 1 to 200"),
+        (Group(Join.ALL, ()), RunProblem, "no condition"),
+    ],
+)
+def test_what_is_wrong_is_said_before_anything_is_read(
+    market: BarLibrary, condition: Condition, error: type[Exception], words: str
+) -> None:
+    with pytest.raises(error, match=words):
+        screen(condition, market, market.infos)
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.lists(st.booleans(), min_size=1, max_size=40), st.integers(1, 6), st.data())
+def test_freshness_counts_within_each_symbol(flags: list[bool], bars: int, data: st.DataObject) -> None:
+    from oakladder.bars.series import Panel
+    from oakladder.engine.screen import _bars_since, _begins, _last_change
+
+    cut = data.draw(st.integers(0, len(flags)))
+    offsets = np.array(sorted({0, cut, len(flags)}), dtype=np.int64)
+    panel = Panel(tuple("AB"[: len(offsets) - 1]), ONE_DAY, (), offsets, np.arange(len(flags), dtype=np.int64), {})
+    array = np.array(flags)
+    since, lasting = _bars_since(array, panel), _bars_since(~array, panel, from_start=True)
+    begins, changed = _begins(array, panel), _last_change(array, panel)
+    for k, (a, b) in enumerate(zip(panel.starts.tolist(), panel.ends.tolist(), strict=True)):
+        for at in range(a, b):
+            assert (since[at] < bars) == any(flags[max(at - bars + 1, a) : at + 1])
+            assert (flags[at] and lasting[at] >= bars) == (at - a + 1 >= bars and all(flags[at - bars + 1 : at + 1]))
+            assert begins[at] == (flags[at] and at > a and not flags[at - 1])
+        first = b - 1
+        while first > a and flags[first - 1] == flags[b - 1]:
+            first -= 1
+        assert changed[k] == first
