@@ -382,7 +382,7 @@ def shot(
 
 @app.command()
 def bench(
-    what: Annotated[str, typer.Argument(help="all, engine, compiling, growth, live or desk")] = "all",
+    what: Annotated[str, typer.Argument(help="all, engine, compiling, growth, live, scan or desk")] = "all",
     symbols: Annotated[int, typer.Option(min=10, help="symbols of the large panel")] = 5000,
 ) -> None:
     """Measure speed, as ratios side by side in one run."""

@@ -10,14 +10,14 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
-from helpers import daily_bars
+from helpers import daily_bars, values
 from oakladder.bars import demo
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary, SymbolInfo
 from oakladder.bars.series import Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.text_files import iso, read_csv
-from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
 HEAD = "time,open,high,low,close,volume\n"
 
@@ -130,3 +130,13 @@ def test_a_file_that_is_no_text_is_refused(tmp_path: Path) -> None:
     file.write_bytes(b"\xff\xfe\x00\x80")
     with pytest.raises(DataProblem, match="not a UTF-8"):
         read_csv(file)
+
+
+def test_minutes_without_days_behind_them_still_make_longer_bars(tmp_path: Path, market: BarLibrary) -> None:
+    library = BarLibrary(tmp_path / "minutes")
+    library.add_symbols([market.infos["BRINE"]])
+    library.write(market.base("BRINE", ONE_MINUTE))
+    panel = library.panel(["BRINE"], Timeframe.parse("1h"))
+    assert panel.earlier.get(Timeframe.parse("1w")) is not None
+    made = values("let x = close on 1d", panel)["x"]
+    assert np.isnan(made[0]) and not np.isnan(made[-1])

@@ -57,6 +57,10 @@ class LibraryAsOf:
             return None
         return resample(minutes.part(int(first), int(last)), timeframe).part(0, 1)
 
+    def settle(self) -> None:
+        """As `BarLibrary.settle`."""
+        self._library.settle()
+
     def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
         """Symbols at one timeframe as a panel, as `BarLibrary.panel`."""
         names = list(symbols)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import sqlite3
 import threading
+from collections import OrderedDict
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
@@ -17,7 +18,9 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 
+from .clockwork import shared
 from .errors import DataProblem
+from .places import Places
 from .series import COLUMNS, Bars, Panel, fits, panel_of, resample
 from .sessions import Calendar
 from .timeframes import ONE_DAY, ONE_MINUTE, Timeframe
@@ -40,6 +43,8 @@ class SymbolInfo:
         return max(0, len(f"{self.tick:.8f}".rstrip("0").split(".")[1]))
 
 
+#: The most bytes of bars that are remembered besides what lies in memory maps.
+_MOST_HELD = 400_000_000
 _SCHEMA = """
 create table if not exists symbols (
     symbol text primary key, position integer, name text, sector text, kind text, tick real,
@@ -55,12 +60,14 @@ class BarLibrary:
         self.folder = folder
         folder.mkdir(parents=True, exist_ok=True)
         self._catalogue = folder / "catalogue.sqlite"
+        self.places = Places(folder)
         with self._connect() as db:
             db.executescript(_SCHEMA)
         self._lock = threading.Lock()
         self._making = threading.Lock()
         self._infos: dict[str, SymbolInfo] | None = None
-        self._cache: dict[tuple[str, Timeframe, bool], Bars] = {}
+        self._cache: OrderedDict[tuple[str, Timeframe, bool], Bars] = OrderedDict()
+        self._held = 0
         #: Makes a missing or damaged file again, where that can be done: (symbol, base timeframe) → bars.
         self.maker: Callable[[str, Timeframe], Bars] | None = None
         #: Sentences about files that were set aside.
@@ -134,11 +141,13 @@ class BarLibrary:
             with pa.OSFile(str(partial), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
                 writer.write_table(table)
             os.replace(partial, path)
+            self.places.arrays(path)
         except OSError as error:
             partial.unlink(missing_ok=True)
             raise DataProblem(f"{path.name} cannot be written: {error.strerror}.") from None
         with self._lock:
-            self._cache = {k: v for k, v in self._cache.items() if k[0] != bars.symbol}
+            self._cache = OrderedDict((k, v) for k, v in self._cache.items() if k[0] != bars.symbol)
+            self._held = sum(map(_weight, self._cache.values()))
 
     def base(self, symbol: str, base: Timeframe) -> Bars:
         """The stored bars, memory-mapped. Raises `DataProblem` if there are none; a damaged file is set aside
@@ -147,7 +156,7 @@ class BarLibrary:
         info = self.infos[symbol]
         if path.exists():
             try:
-                return _read(path, symbol, base, info.calendar)
+                return self._read(path, symbol, base, info.calendar)
             except (pa.ArrowInvalid, OSError, KeyError, ValueError):
                 aside = path.with_suffix(".damaged")
                 os.replace(path, aside)
@@ -157,7 +166,15 @@ class BarLibrary:
         with self._making:  # whoever comes second finds the file that the first has made
             if not path.exists():
                 self.write(self.maker(symbol, base))
-        return _read(path, symbol, base, info.calendar)
+        return self._read(path, symbol, base, info.calendar)
+
+    def _read(self, path: Path, symbol: str, base: Timeframe, calendar: Calendar) -> Bars:
+        """A file as arrays over its memory map."""
+        arrays = self.places.arrays(path)
+        times = arrays.pop("time")
+        if len(times) > 1 and not (times[1:] > times[:-1]).all():
+            raise ValueError("times out of order")
+        return Bars(symbol, base, calendar, shared(times), arrays)
 
     def bars(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> Bars:
         """The bars of a symbol at any timeframe, put together from the stored ones; remembered."""
@@ -167,13 +184,20 @@ class BarLibrary:
         with self._lock:
             if key in self._cache:
                 return self._cache[key]
-        base = self.base(symbol, ONE_MINUTE if timeframe.intraday else ONE_DAY)
-        made = base if extended and timeframe.intraday else base.regular()
-        if extended and timeframe.intraday:
-            made = Bars(made.symbol, made.timeframe, made.calendar, made.times, made.columns, True)
-        made = resample(made, timeframe)
+        base = ONE_MINUTE if timeframe.intraday else ONE_DAY
+        if timeframe != base:
+            made = resample(self.bars(symbol, base, extended and timeframe.intraday), timeframe)
+        elif extended and timeframe.intraday:
+            whole = self.base(symbol, base)
+            made = Bars(whole.symbol, whole.timeframe, whole.calendar, whole.times, whole.columns, True)
+        else:
+            made = self.base(symbol, base).regular()
         with self._lock:
-            self._cache[key] = made
+            if key not in self._cache:
+                self._cache[key] = made
+                self._held += _weight(made)
+            while self._held > _MOST_HELD and len(self._cache) > 1:
+                self._held -= _weight(self._cache.popitem(last=False)[1])
         return made
 
     def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
@@ -185,9 +209,18 @@ class BarLibrary:
         made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
         return made
 
+    def settle(self) -> None:
+        """Writes down what reading has found out about the files, so that the next time is quicker."""
+        self.places.flush()
+
     def earlier(self, symbols: list[str], base: Timeframe) -> EarlierBars:
         """The longer bars from before the first bar of a panel."""
         return EarlierBars(self, symbols, base)
+
+
+def _weight(bars: Bars) -> int:
+    """Bytes that remembering bars costs: what lies in a memory map costs nothing."""
+    return sum(v.nbytes for v in bars.columns.values() if v.flags.owndata)
 
 
 class EarlierBars(dict[Timeframe, Panel]):
@@ -202,25 +235,21 @@ class EarlierBars(dict[Timeframe, Panel]):
         if timeframe.intraday or not self._base.intraday or not fits(self._base, timeframe):
             return None
         if timeframe not in self:
-            self[timeframe] = panel_of([self._library.bars(s, timeframe) for s in self._symbols])
+            self[timeframe] = panel_of([self._known(s, timeframe) for s in self._symbols])
         return self[timeframe]
+
+    def _known(self, symbol: str, timeframe: Timeframe) -> Bars:
+        """A symbol's longer bars; none where the library has only its minutes."""
+        try:
+            return self._library.bars(symbol, timeframe)
+        except DataProblem:
+            none = np.zeros(0)
+            times = np.zeros(0, dtype=np.int64)
+            calendar = self._library.infos[symbol].calendar
+            return Bars(symbol, timeframe, calendar, times, dict.fromkeys(COLUMNS, none))
 
 
 @lru_cache(maxsize=64)
 def _calendar(zone: str, start: int, end: int, early: int, late: int, weekend: int, holidays: str) -> Calendar:
     days = frozenset(int(d) for d in holidays.split(",") if d)
     return Calendar(zone, start, end, early, late, bool(weekend), days)
-
-
-def _read(path: Path, symbol: str, base: Timeframe, calendar: Calendar) -> Bars:
-    """A file as arrays over its memory map."""
-    with pa.memory_map(str(path)) as source:
-        table = pa.ipc.open_file(source).read_all()
-    table = table.combine_chunks()
-    columns = {n: table[n].chunk(0).to_numpy(zero_copy_only=True) if len(table) else np.zeros(0) for n in COLUMNS}
-    times = (
-        table["time"].chunk(0).cast(pa.int64()).to_numpy(zero_copy_only=True) if len(table) else np.zeros(0, np.int64)
-    )
-    if len(times) > 1 and not (times[1:] > times[:-1]).all():
-        raise ValueError("times out of order")
-    return Bars(symbol, base, calendar, times, columns)

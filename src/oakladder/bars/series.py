@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from .clockwork import remembered, shared
 from .sessions import DAY, Calendar
 from .timeframes import ONE_DAY, Timeframe
 
@@ -51,25 +52,23 @@ class Bars:
         """The bars inside regular hours."""
         if not self.timeframe.intraday:
             return self
+        times, keep = remembered(self.times, ("kept", self.calendar), self._regular_times)
+        columns = self.columns if keep is None else {k: v[keep] for k, v in self.columns.items()}
+        return Bars(self.symbol, self.timeframe, self.calendar, times, columns)
+
+    def _regular_times(self) -> tuple[np.ndarray, np.ndarray | None]:
+        """The times inside regular hours and where they are; None where all of them are."""
         keep = self.calendar.is_regular(self.times)
-        return Bars(
-            self.symbol, self.timeframe, self.calendar, self.times[keep], {k: v[keep] for k, v in self.columns.items()}
-        )
+        return (self.times, None) if keep.all() else (shared(self.times[keep]), np.flatnonzero(keep))
 
 
-def tidy_columns(columns: Mapping[str, np.ndarray]) -> tuple[dict[str, np.ndarray], int]:
-    """Columns as contiguous float64 with infinities and absurd sizes made none, and how many there were."""
-    made: dict[str, np.ndarray] = {}
-    count = 0
-    for name, values in columns.items():
-        array = np.ascontiguousarray(values, dtype=np.float64)
-        with np.errstate(invalid="ignore"):
-            wrong = np.abs(array) >= ABSURD
-        if wrong.any():
-            count += int(wrong.sum())
-            array = np.where(wrong, np.nan, array)
-        made[name] = array
-    return made, count
+def tidy(values: np.ndarray) -> np.ndarray:
+    """A column as contiguous float64 with infinities and absurd sizes made none."""
+    array = np.ascontiguousarray(values, dtype=np.float64)
+    if not len(array) or (np.fmax.reduce(array) < ABSURD and np.fmin.reduce(array) > -ABSURD):
+        return array
+    with np.errstate(invalid="ignore"):
+        return np.where(np.abs(array) >= ABSURD, np.nan, array)
 
 
 def resample(bars: Bars, timeframe: Timeframe) -> Bars:
@@ -80,19 +79,22 @@ def resample(bars: Bars, timeframe: Timeframe) -> Bars:
         raise ValueError(f"{timeframe} bars cannot be made of {bars.timeframe} bars.")
     if len(bars) == 0:
         return Bars(bars.symbol, timeframe, bars.calendar, bars.times, bars.columns, bars.extended)
-    periods = bars.calendar.periods(bars.times, timeframe)
-    first = np.concatenate([[0], np.flatnonzero(periods[1:] != periods[:-1]) + 1])
-    last = np.concatenate([first[1:], [len(bars)]]) - 1
-    c = bars.columns
-    columns = {
-        "open": _first_known(c["open"], first, last),
-        "high": np.fmax.reduceat(c["high"], first),
-        "low": np.fmin.reduceat(c["low"], first),
-        "close": _last_known(c["close"], first, last),
-        "volume": _known_sum(c["volume"], first),
-    }
-    times = bars.calendar.opens(bars.times[first], timeframe)
+    first, last, times = remembered(
+        bars.times, ("groups", bars.calendar, timeframe), lambda: _groups(bars.times, bars.calendar, timeframe)
+    )
+    columns = {name: merge(bars[name], first, last) for name, merge in _MERGES.items()}
     return Bars(bars.symbol, timeframe, bars.calendar, times, columns, bars.extended and timeframe.intraday)
+
+
+def _groups(times: np.ndarray, calendar: Calendar, timeframe: Timeframe) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """First and last bar of each longer bar, and the longer bars' times."""
+    if not len(times):
+        none = np.zeros(0, dtype=np.int64)
+        return none, none, times
+    periods = calendar.periods(times, timeframe)
+    first = np.concatenate([[0], np.flatnonzero(periods[1:] != periods[:-1]) + 1])
+    last = np.concatenate([first[1:], [len(times)]]) - 1
+    return first, last, shared(calendar.opens(times[first], timeframe))
 
 
 def _first_known(x: np.ndarray, first: np.ndarray, last: np.ndarray) -> np.ndarray:
@@ -113,13 +115,23 @@ def _last_known(x: np.ndarray, first: np.ndarray, last: np.ndarray) -> np.ndarra
     return made
 
 
-def _known_sum(x: np.ndarray, first: np.ndarray) -> np.ndarray:
+def _known_sum(x: np.ndarray, first: np.ndarray, _: np.ndarray) -> np.ndarray:
     lost = np.isnan(x)
     if not lost.any():
         return np.add.reduceat(x, first)
     sums = np.add.reduceat(np.where(lost, 0.0, x), first)
     known = np.add.reduceat(~lost, first)
     return np.where(known > 0, sums, np.nan)
+
+
+#: Column → how a longer bar's value comes from its bars, given the first and last of each.
+_MERGES: dict[str, Callable[[np.ndarray, np.ndarray, np.ndarray], np.ndarray]] = {
+    "open": _first_known,
+    "high": lambda x, first, _: np.fmax.reduceat(x, first),
+    "low": lambda x, first, _: np.fmin.reduceat(x, first),
+    "close": _last_known,
+    "volume": _known_sum,
+}
 
 
 def fits(base: Timeframe, longer: Timeframe) -> bool:
@@ -152,6 +164,10 @@ class Panel:
     ticks: tuple[float, ...] | None = None
     #: Finds the bars of another symbol, as a panel of one: raises `KeyError` or `DataProblem`.
     others: Callable[[str, Timeframe], Panel] | None = None
+    #: The times of each symbol, as arrays that symbols share; empty where only ``times`` is known.
+    clocks: tuple[np.ndarray, ...] = ()
+    #: Makes one of the five columns when it is asked for.
+    maker: Callable[[str], np.ndarray] | None = None
     _marks: dict[Timeframe, np.ndarray] = field(default_factory=dict)
 
     @property
@@ -171,9 +187,19 @@ class Panel:
         Times: ``clock`` (minutes), ``weekday`` (1 Monday), ``day``, ``month``, ``year``, ``day_number`` (days
         since 1970), all on the exchange's calendar; ``extended`` (1 outside regular hours); ``tick_size``.
         """
-        if name not in self.columns:
+        if name not in self.columns and self.maker is not None and name in COLUMNS:
+            self.columns[name] = self.maker(name)
+        elif name not in self.columns:
             self._add_time_columns()
         return self.columns[name]
+
+    def clock(self, k: int) -> np.ndarray:
+        """The times of one symbol, as the array that its bars share with others where there is one."""
+        return self.clocks[k] if self.clocks else self.times[self.offsets[k] : self.offsets[k + 1]]
+
+    def closes(self, k: int) -> np.ndarray:
+        """When each bar of a symbol is complete."""
+        return self.calendars[k].closes(self.clock(k), self.timeframe, self.extended)
 
     def _add_time_columns(self) -> None:
         local = self._each(lambda c, times: c.local(times))
@@ -195,11 +221,16 @@ class Panel:
         self.columns.update({name: np.ascontiguousarray(values, dtype=np.float64) for name, values in made.items()})
 
     def _each(self, how: Callable[[Calendar, np.ndarray], np.ndarray]) -> np.ndarray:
-        """Applies something to the times of each symbol by its calendar; once where all share one."""
-        if len(set(map(id, self.calendars))) == 1:
-            return how(self.calendars[0], self.times)
-        parts = [how(c, self.times[a:b]) for c, a, b in zip(self.calendars, self.starts, self.ends, strict=True)]
-        return np.concatenate(parts) if parts else np.zeros(0, dtype=np.int64)
+        """Applies something to the times of each symbol by its calendar; once for all that share both."""
+        done: dict[tuple[int, int], np.ndarray] = {}
+        parts = []
+        for k, calendar in enumerate(self.calendars):
+            times = self.clock(k)
+            key = (id(calendar), id(times) if self.clocks else -k)
+            if key not in done:
+                done[key] = how(calendar, times)
+            parts.append(done[key])
+        return _end_to_end(parts) if parts else np.zeros(0, dtype=np.int64)
 
     def per_symbol(self, values: list[float]) -> np.ndarray:
         """A number for each symbol, repeated on each of its bars."""
@@ -222,8 +253,8 @@ class Panel:
             self.symbols[k],
             self.timeframe,
             self.calendars[k],
-            self.times[part],
-            {name: values[part] for name, values in self.columns.items()},
+            self.clock(k),
+            {name: self.column(name)[part] for name in COLUMNS},
             self.extended,
         )
 
@@ -241,36 +272,60 @@ class Panel:
                 )
             previous = self.previous or (None,) * len(self)
             parts = [
-                c.marks(self.times[a:b], self.timeframe, timeframe, self.extended, p)
-                for c, a, b, p in zip(self.calendars, self.starts, self.ends, previous, strict=True)
+                c.marks(self.clock(k), self.timeframe, timeframe, self.extended, p)
+                for k, (c, p) in enumerate(zip(self.calendars, previous, strict=True))
             ]
-            self._marks[timeframe] = np.concatenate(parts) if parts else np.zeros(0, dtype=np.uint8)
+            self._marks[timeframe] = _end_to_end(parts) if parts else np.zeros(0, dtype=np.uint8)
         return self._marks[timeframe]
 
 
 def panel_of(series: Sequence[Bars]) -> Panel:
-    """Lays several series of one timeframe end to end; a single one is not copied."""
+    """Several series of one timeframe, end to end; nothing is copied before it is asked for, a single one never."""
     sizes = [len(b) for b in series]
-    offsets = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
-    if len(series) == 1:
-        only = series[0]
-        return Panel(
-            (only.symbol,),
-            only.timeframe,
-            (only.calendar,),
-            offsets,
-            only.times,
-            tidy_columns(only.columns)[0],
-            only.extended,
-        )
-    columns = {name: np.concatenate([b[name] for b in series]) if series else np.zeros(0) for name in COLUMNS}
-    times = np.concatenate([b.times for b in series]) if series else np.zeros(0, dtype=np.int64)
     return Panel(
         tuple(b.symbol for b in series),
         series[0].timeframe if series else ONE_DAY,
         tuple(b.calendar for b in series),
-        offsets,
-        times,
-        tidy_columns(columns)[0],
+        np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64),
+        _end_to_end([b.times for b in series]) if series else np.zeros(0, dtype=np.int64),
+        {} if series else {name: np.zeros(0) for name in COLUMNS},
         bool(series) and series[0].extended,
+        clocks=tuple(b.times for b in series),
+        maker=lambda name: tidy(_end_to_end([b[name] for b in series])),
     )
+
+
+def resample_panel(panel: Panel, timeframe: Timeframe) -> Panel:
+    """A panel in longer bars, all symbols at once. Raises `ValueError` if that cannot be done."""
+    if not fits(panel.timeframe, timeframe):
+        raise ValueError(f"{timeframe} bars cannot be made of {panel.timeframe} bars.")
+    firsts, lasts, clocks = [], [], []
+    for k, calendar in enumerate(panel.calendars):
+        times = panel.clock(k)
+        first, last, clock = remembered(
+            times,
+            ("groups", calendar, timeframe),
+            lambda t=times, c=calendar: _groups(t, c, timeframe),  # type: ignore[misc]
+        )
+        firsts.append(first + panel.offsets[k])
+        lasts.append(last + panel.offsets[k])
+        clocks.append(clock)
+    first, last = _end_to_end(firsts), _end_to_end(lasts)
+    return Panel(
+        panel.symbols,
+        timeframe,
+        panel.calendars,
+        np.concatenate([[0], np.cumsum([len(c) for c in clocks])]).astype(np.int64),
+        _end_to_end(clocks),
+        {},
+        panel.extended and timeframe.intraday,
+        others=panel.others,
+        ticks=panel.ticks,
+        clocks=tuple(clocks),
+        maker=lambda name: _MERGES[name](panel.column(name), first, last),
+    )
+
+
+def _end_to_end(parts: list[np.ndarray]) -> np.ndarray:
+    """Arrays laid end to end; a single one is not copied."""
+    return parts[0] if len(parts) == 1 else np.concatenate(parts)

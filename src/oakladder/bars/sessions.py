@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
+from .clockwork import remembered
 from .timeframes import Span, Timeframe
 
 DAY = 86_400
@@ -80,8 +81,11 @@ class Calendar:
         return self.local(times) % DAY // 60
 
     def is_regular(self, times: np.ndarray) -> np.ndarray:
-        minutes = self.minutes(times)
-        return (minutes >= self.start) & (minutes < self.end)
+        def work() -> np.ndarray:
+            minutes = self.minutes(times)
+            return (minutes >= self.start) & (minutes < self.end)
+
+        return remembered(times, ("regular", self), work)
 
     def trades_on(self, days: np.ndarray) -> np.ndarray:
         """Whether the market is scheduled to trade on a day."""
@@ -131,6 +135,11 @@ class Calendar:
 
     def closes(self, times: np.ndarray, timeframe: Timeframe, extended: bool = False) -> np.ndarray:
         """When the bar of that timeframe which holds each time is complete: by the schedule, not by what traded."""
+        return remembered(
+            times, ("closes", self, timeframe, extended), lambda: self._closes(times, timeframe, extended)
+        )
+
+    def _closes(self, times: np.ndarray, timeframe: Timeframe, extended: bool) -> np.ndarray:
         local = self.local(times)
         days = local // DAY
         if timeframe.intraday:
@@ -172,6 +181,15 @@ class Calendar:
         incomplete (its last bars are missing) and is complete now. ``previous`` is the time of the bar
         before the first, where there is one.
         """
+        if previous is not None:
+            return self._marks(times, base, longer, extended, previous)
+        return remembered(
+            times, ("marks", self, base, longer, extended), lambda: self._marks(times, base, longer, extended, None)
+        )
+
+    def _marks(
+        self, times: np.ndarray, base: Timeframe, longer: Timeframe, extended: bool, previous: int | None
+    ) -> np.ndarray:
         if base == longer or len(times) == 0:
             return np.full(len(times), BEGINS | COMPLETES, dtype=np.uint8)
         whole = times if previous is None else np.concatenate([[previous], times])

@@ -1,4 +1,4 @@
-"""Speed, as ratios side by side in one run: ``./oak bench [all|engine|compiling|growth|live|desk]``."""
+"""Speed, as ratios side by side in one run: ``./oak bench [all|engine|compiling|growth|live|scan|desk]``."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ def _bench(name: str) -> Callable[[int], list[Row]]:
 
 
 BENCHES: dict[str, Callable[[int], list[Row]]] = {
-    name: _bench(name) for name in ("engine", "compiling", "growth", "live", "desk")
+    name: _bench(name) for name in ("engine", "compiling", "growth", "live", "scan", "desk")
 }
 
 

@@ -78,10 +78,10 @@ def prepare(
 class Call:
     """The native code bound to a job's arrays; can be called from several threads for different symbols."""
 
-    def __init__(self, job: Job, outs: Sequence[np.ndarray]):
+    def __init__(self, job: Job, outs: Sequence[np.ndarray], thorough: bool = False):
         self.job, self.outs = job, outs
         panel, code = job.panel, job.variant.code
-        self._machine = code.machine(thorough=len(panel.times) >= THOROUGH_BARS)
+        self._machine = code.machine(thorough=thorough or len(panel.times) >= THOROUGH_BARS)
         self._columns = [input_column(job, name) for name in code.columns]
         self._fixed = fixed_array(job.variant, job.fixed)
         self._before = self._earlier()
@@ -97,10 +97,7 @@ class Call:
                 continue
             first = np.array([panel.times[a] if b > a else 0 for a, b in zip(panel.starts, panel.ends, strict=True)])
             last = np.array(
-                [
-                    earlier.offsets[k] + np.searchsorted(_ends_of(earlier, k), first[k], "right")
-                    for k in range(len(panel))
-                ],
+                [earlier.offsets[k] + np.searchsorted(earlier.closes(k), first[k], "right") for k in range(len(panel))],
                 dtype=np.int64,
             )
             made += [
@@ -169,7 +166,7 @@ def _foreign_column(job: Job, name: str, value: Op, panel: Panel) -> np.ndarray:
     if not len(values):
         return made
     for k in range(len(panel)):
-        at = np.searchsorted(closes, _ends_of(panel, k), "right") - 1
+        at = np.searchsorted(closes, panel.closes(k), "right") - 1
         part = values[at]
         made[panel.offsets[k] : panel.offsets[k + 1]] = np.where(at >= 0, part, np.nan)
     return made
@@ -197,12 +194,7 @@ def _foreign_values(job: Job, value: Op, foreign: Foreign) -> tuple[np.ndarray, 
     made = outs[0].astype(np.float64)
     if value.is_flag:
         made[made < 0] = np.nan
-    return _ends_of(panel, 0), made
-
-
-def _ends_of(panel: Panel, k: int) -> np.ndarray:
-    bars = panel.bars(k)
-    return bars.calendar.closes(bars.times, panel.timeframe, panel.extended)
+    return panel.closes(0), made
 
 
 def _pointers(arrays: Sequence[np.ndarray]) -> ctypes.Array[ctypes.c_void_p]:
@@ -221,7 +213,7 @@ def run_reference(job: Job, outs: Sequence[np.ndarray]) -> None:
                 before.append(({}, 0, 0))
             else:
                 first = int(panel.times[panel.starts[k]]) if panel.ends[k] > panel.starts[k] else 0
-                last = int(earlier.offsets[k] + np.searchsorted(_ends_of(earlier, k), first, "right"))
+                last = int(earlier.offsets[k] + np.searchsorted(earlier.closes(k), first, "right"))
                 before.append(
                     ({n: input_column(job, n, earlier) for n in variant.code.columns}, int(earlier.starts[k]), last)
                 )

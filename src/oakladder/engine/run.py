@@ -95,11 +95,13 @@ def run(
     cancelled: Callable[[], bool] | None = None,
     progress: Callable[[float], None] | None = None,
     reference: bool = False,
+    thorough: bool = False,
 ) -> Result:
     """Runs a program over every symbol of a panel.
 
     ``outputs`` limits the work to what they need (all by default); ``extra`` adds single values. With an
-    executor the symbols are shared out. Raises `RunProblem` or `Cancelled`.
+    executor the symbols are shared out; ``thorough`` waits for the thoroughly compiled code even for few bars.
+    Raises `RunProblem` or `Cancelled`.
     """
     shown = program.outputs if outputs is None else list(outputs)
     job = prepare(program, panel, settings, roots_of(shown, extra), reference=reference)
@@ -109,7 +111,7 @@ def run(
         run_reference(job, outs)
         return done
     chunks = _chunks(panel)
-    call = Call(job, outs)
+    call = Call(job, outs, thorough)
     finished = 0
 
     def work(chunk: tuple[int, int]) -> int:

@@ -7,7 +7,7 @@ of its last bar that was complete; so the same evaluation serves today, yesterda
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Hashable, Iterable, Mapping
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -21,9 +21,11 @@ from oakladder.rung.plan import Op
 from oakladder.rung.problems import RunProblem, did_you_mean
 from oakladder.rung.program import Program
 
+from .scan import last_true
 from .survey import Part, Progress, Skipped, parts, survey
 
 RELATIONS = (">", ">=", "<", "<=")
+_NEVER = 10**9
 #: Days over which the average volume is taken.
 VOLUME_DAYS = 20
 
@@ -207,7 +209,7 @@ def occurrences(
     pieces = _pieces(condition, library, symbols, timeframe)
 
     def work(part: Part) -> list[Occurrence]:
-        part.need(_frames(condition, timeframe))
+        _prepare(condition, part, timeframe)
         if not part.symbols:
             return []
         panel = part.panel(timeframe)
@@ -268,7 +270,7 @@ def _pieces(condition: Condition, library: BarSource, symbols: Iterable[str], ti
 
 
 def _found(condition: Condition, part: Part, timeframe: Timeframe) -> tuple[list[Found], list[str]]:
-    part.need(_frames(condition, timeframe))
+    _prepare(condition, part, timeframe)
     if not part.symbols:
         return [], []
     panel = part.panel(timeframe)
@@ -317,10 +319,25 @@ def evaluate(condition: Condition, part: Part, timeframe: Timeframe) -> np.ndarr
     raise AssertionError(condition)
 
 
+def _source(rule: Rule) -> Hashable:
+    """What rules must share to be worked out in one pass."""
+    return id(rule.program), rule.timeframe, rule.extended, tuple(sorted(rule.settings.items()))
+
+
+def _prepare(condition: Condition, part: Part, timeframe: Timeframe) -> None:
+    """Leaves out what cannot be read, and gathers what is asked of each script, so that it is run once."""
+    part.need(_frames(condition, timeframe))
+    for rule in rules_of(condition):
+        ops = part.wanted.setdefault(_source(rule), [])
+        if rule.op() not in ops:
+            ops.append(rule.op())
+
+
 def _raw(rule: Rule, part: Part) -> np.ndarray:
     """Where a rule is true on its own bars, bool."""
     op = rule.op()
-    result = part.run(rule.program, rule.timeframe, rule.extended, rule.settings, [], [op])
+    ops = part.wanted.get(_source(rule), [op])
+    result = part.run(rule.program, rule.timeframe, rule.extended, rule.settings, ops)
     if not rule.relation:
         return result.flag(op) == 1
     numbers = result.number(op)
@@ -357,9 +374,7 @@ def _rule_flags(rule: Rule, part: Part) -> np.ndarray:
 
 def rule_ages(rule: Rule, part: Part) -> np.ndarray:
     """For each symbol, how many of the rule's own bars ago it was last true; -1 for never."""
-    raw, panel = _raw(rule, part), part.panel(rule.timeframe, rule.extended)
-    since = _bars_since(raw, panel)[panel.ends - 1]
-    return np.where(since > 10**8, -1, since)
+    return last_true(part.panel(rule.timeframe, rule.extended), _raw(rule, part))
 
 
 def _begins(flags: np.ndarray, panel: Panel) -> np.ndarray:
@@ -371,27 +386,34 @@ def _begins(flags: np.ndarray, panel: Panel) -> np.ndarray:
 
 
 def _bars_since(flags: np.ndarray, panel: Panel, *, from_start: bool = False) -> np.ndarray:
-    """How many bars ago flags were last true within the symbol, int64; a huge number for never.
+    """How many bars ago flags were last true within the symbol, int32; a huge number for never.
 
     With ``from_start`` the bar before a symbol's first counts as true.
     """
-    at = np.arange(len(flags), dtype=np.int64)
-    last = np.where(flags, at, -1)
-    np.maximum.accumulate(last, out=last)
-    starts = np.repeat(panel.starts, np.diff(panel.offsets))
-    if from_start:
-        return at - np.maximum(last, starts - 1)
-    return np.where(last >= starts, at - last, 10**9)
+    at = np.arange(len(flags), dtype=np.int32)
+    last = np.where(flags, at, np.int32(-1))
+    # Before its first bar a symbol has nothing to look back to: what the one before it had must not be seen.
+    firsts = panel.starts[panel.starts < len(flags)]
+    fresh = firsts[~flags[firsts]]
+    last[fresh] = fresh - 1 if from_start else fresh - _NEVER
+    carried = _carried(last, panel.starts)
+    return at - carried
+
+
+def _carried(last: np.ndarray, starts: np.ndarray) -> np.ndarray:
+    """The last mark at or before each bar, within each symbol; bars without a mark have -1."""
+    marked = last != -1
+    marked[starts[starts < len(last)]] = True
+    firsts = np.flatnonzero(marked)
+    return np.repeat(last[firsts], np.diff(np.append(firsts, len(last))))
 
 
 def _last_change(flags: np.ndarray, panel: Panel) -> np.ndarray:
     """For each symbol, the bar since which the flag is as it is at the end."""
-    changed = np.ones(len(flags), dtype=bool)
-    changed[1:] = flags[1:] != flags[:-1]
-    changed[panel.starts[panel.starts < len(changed)]] = True
-    at = np.where(changed, np.arange(len(flags)), -1)
-    np.maximum.accumulate(at, out=at)
-    return at[panel.ends - 1]
+    changes = np.flatnonzero(flags[1:] != flags[:-1]) + 1
+    at = np.searchsorted(changes, panel.ends, "left") - 1
+    found = changes[np.maximum(at, 0)] if len(changes) else np.zeros(len(panel), dtype=np.int64)
+    return np.maximum(np.where(at >= 0, found, 0), panel.starts)
 
 
 def _as_of(flags: np.ndarray, panel: Panel, base: Panel) -> np.ndarray:
@@ -399,12 +421,14 @@ def _as_of(flags: np.ndarray, panel: Panel, base: Panel) -> np.ndarray:
     if panel is base:
         return flags
     made = np.zeros(len(base.times), dtype=bool)
+    places: dict[tuple[int, int], np.ndarray] = {}
     for k in range(len(base)):
-        there, here = panel.bars(k), base.bars(k)
-        ends = there.calendar.closes(there.times, panel.timeframe, panel.extended)
-        at = np.searchsorted(ends, here.calendar.closes(here.times, base.timeframe, base.extended), "right") - 1
+        key = (id(panel.clock(k)), id(base.clock(k)))
+        if key not in places:
+            places[key] = np.searchsorted(panel.closes(k), base.closes(k), "right") - 1
+        at = places[key]
         part = flags[panel.offsets[k] : panel.offsets[k + 1]]
-        made[base.offsets[k] : base.offsets[k + 1]] = np.where(at >= 0, part[np.maximum(at, 0)], False)
+        made[base.offsets[k] : base.offsets[k + 1]] = part[np.maximum(at, 0)] & (at >= 0)
     return made
 
 

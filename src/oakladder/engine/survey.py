@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Hashable, Iterable, Mapping
 from concurrent.futures import Executor, Future
 from dataclasses import dataclass, field
 from typing import TypeVar
 
 from oakladder.bars.as_of import BarSource
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import Panel
-from oakladder.bars.timeframes import Timeframe
-from oakladder.rung.plan import Op, Output
+from oakladder.bars.series import Panel, resample_panel
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.rung.plan import Op
 from oakladder.rung.program import Program
 
-from .run import Cancelled, Result, roots_of, run
+from .job import THOROUGH_BARS
+from .run import Cancelled, Result, run
 
 #: About this many bars are looked at together.
 PART_BARS = 400_000
@@ -37,12 +38,21 @@ class Part:
 
     library: BarSource
     symbols: list[str]
+    #: Whether so much is looked at in all that thoroughly compiled code pays.
+    thorough: bool = False
     skipped: list[Skipped] = field(default_factory=list)
+    #: Whatever the work wants to find again within the part.
+    wanted: dict[Hashable, list[Op]] = field(default_factory=dict)
+    _days_read: bool = False
     _panels: dict[tuple[Timeframe, bool], Panel] = field(default_factory=dict)
+    _results: dict[Hashable, Result] = field(default_factory=dict)
 
     def need(self, frames: Iterable[tuple[Timeframe, bool]]) -> None:
         """Leaves out the symbols whose bars cannot be read on one of the timeframes (with or without extended hours)."""
-        for frame, extended in frames:
+        for frame, extended in sorted(frames, key=lambda f: f[0].order):
+            if frame.order > ONE_DAY.order and self._days_read:
+                continue  # made of days, which are known to be there
+            self._days_read = self._days_read or frame == ONE_DAY
             good = []
             for symbol in self.symbols:
                 reason = _trouble(self.library, symbol, frame, extended)
@@ -56,21 +66,22 @@ class Part:
         """The bars of the part's symbols on a timeframe."""
         key = (timeframe, extended)
         if key not in self._panels:
-            self._panels[key] = self.library.panel(self.symbols, timeframe, extended)
+            days = self._panels.get((ONE_DAY, False))
+            if days is not None and timeframe.order > ONE_DAY.order:
+                self._panels[key] = resample_panel(days, timeframe)
+            else:
+                self._panels[key] = self.library.panel(self.symbols, timeframe, extended)
         return self._panels[key]
 
     def run(
-        self,
-        program: Program,
-        timeframe: Timeframe,
-        extended: bool,
-        settings: Mapping[str, object] | None,
-        outputs: list[Output],
-        extra: list[Op] | None = None,
+        self, program: Program, timeframe: Timeframe, extended: bool, settings: Mapping[str, object], ops: list[Op]
     ) -> Result:
-        """What a program gives on the part's bars."""
-        assert roots_of(outputs, extra or ())
-        return run(program, self.panel(timeframe, extended), settings, outputs=outputs, extra=extra or ())
+        """What a program gives for some values on the part's bars; the same is not run twice."""
+        key = (id(program), timeframe, extended, tuple(sorted(settings.items())), tuple(map(id, ops)))
+        if key not in self._results:
+            panel = self.panel(timeframe, extended)
+            self._results[key] = run(program, panel, settings, outputs=[], extra=ops, thorough=self.thorough)
+        return self._results[key]
 
 
 def _trouble(library: BarSource, symbol: str, timeframe: Timeframe, extended: bool) -> str:
@@ -86,7 +97,8 @@ def parts(library: BarSource, symbols: Iterable[str], bars_each: int) -> list[Pa
     """A market cut into parts of about `PART_BARS` bars, for symbols of about so many bars each."""
     names = list(dict.fromkeys(symbols))
     size = max(PART_BARS // max(bars_each, 1), 1)
-    return [Part(library, names[k : k + size]) for k in range(0, len(names), size)]
+    thorough = len(names) * bars_each >= THOROUGH_BARS
+    return [Part(library, names[k : k + size], thorough) for k in range(0, len(names), size)]
 
 
 def survey(
@@ -116,4 +128,6 @@ def survey(
         stop.set()
         for future in waiting:
             future.cancel()
+        if pieces:
+            pieces[0].library.settle()
     return made

@@ -1,0 +1,101 @@
+"""Facts about times are shared between symbols and never mixed up; files are mapped by their remembered places."""
+
+from __future__ import annotations
+
+import gc
+import json
+import os
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from helpers import daily_bars, random_bars
+from oakladder.bars import clockwork
+from oakladder.bars.library import BarLibrary, SymbolInfo
+from oakladder.bars.series import COLUMNS, panel_of, resample, resample_panel
+from oakladder.bars.sessions import Calendar
+from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+
+
+def test_equal_times_are_one_array_and_its_facts_go_with_it() -> None:
+    one, two = (np.arange(5, dtype=np.int64) * 7 for _ in range(2))
+    kept = clockwork.shared(one)
+    assert clockwork.shared(two) is kept is one
+    calls = []
+    for _ in range(3):
+        clockwork.remembered(kept, "fact", lambda: calls.append(1))
+    assert len(calls) == 1
+    clockwork.remembered(two, "fact", lambda: calls.append(1))  # not the shared array: worked out anew
+    assert len(calls) == 2
+    name = id(one)
+    del one, kept
+    gc.collect()
+    assert name not in clockwork._KNOWN
+
+
+def test_two_calendars_over_the_same_times_keep_apart() -> None:
+    times = clockwork.shared(np.arange(10, dtype=np.int64) * 3600 + 86_400 * 15_000)
+    early, late = Calendar(start=0, end=300), Calendar(start=600, end=900)
+    assert early.is_regular(times).sum() == 5 and late.is_regular(times).sum() == 0
+
+
+@pytest.mark.parametrize("frame", ["1w", "1mo"])
+def test_a_panel_in_longer_bars_is_its_symbols_in_longer_bars(frame: str) -> None:
+    timeframe = Timeframe.parse(frame)
+    series = [random_bars(k, 50 + 30 * k) for k in range(4)]
+    panel = resample_panel(panel_of(series), timeframe)
+    for k, bars in enumerate(series):
+        alone, part = resample(bars, timeframe), panel.bars(k)
+        np.testing.assert_array_equal(part.times, alone.times)
+        for name in COLUMNS:
+            np.testing.assert_array_equal(part[name], alone[name])
+
+
+def one_symbol(folder: Path) -> BarLibrary:
+    library = BarLibrary(folder)
+    library.add_symbols([SymbolInfo("AAA", "A", "", "share", 0.01, Calendar())])
+    library.write(daily_bars(np.arange(1.0, 40), symbol="AAA"))
+    library.settle()
+    return library
+
+
+def test_places_are_remembered_and_renewed_when_a_file_changes(tmp_path: Path) -> None:
+    one_symbol(tmp_path)
+    known = json.loads((tmp_path / "places.json").read_text())
+    assert known["AAA.1d.arrow"][2] == 39
+    again = BarLibrary(tmp_path)
+    assert again.bars("AAA", ONE_DAY)["close"][-1] == 39
+    again.write(daily_bars(np.arange(1.0, 80), symbol="AAA"))
+    assert len(BarLibrary(tmp_path).bars("AAA", ONE_DAY)) == 79
+
+
+@pytest.mark.parametrize("text", ["", "{", "[]", '{"AAA.1d.arrow": [1, 2]}', '{"AAA.1d.arrow": "x"}'])
+def test_a_spoiled_list_of_places_is_made_again(tmp_path: Path, text: str) -> None:
+    one_symbol(tmp_path)
+    (tmp_path / "places.json").write_text(text)
+    assert BarLibrary(tmp_path).bars("AAA", ONE_DAY)["close"].sum() == np.arange(1.0, 40).sum()
+
+
+def test_places_that_lie_are_found_out(tmp_path: Path) -> None:
+    library = one_symbol(tmp_path)
+    path = library.path("AAA", ONE_DAY)
+    facts = os.stat(path)
+    lie = {path.name: [facts.st_mtime_ns, facts.st_size, 10**9, 0, 0, 0, 0, 0, 0]}
+    (tmp_path / "places.json").write_text(json.dumps(lie))
+    fresh = BarLibrary(tmp_path)
+    with pytest.raises(Exception, match="no 1d bars"):
+        fresh.bars("AAA", ONE_DAY)
+    assert fresh.notices  # it was set aside, not read wrongly
+
+
+def test_what_is_remembered_stays_within_bounds(tmp_path: Path, market: BarLibrary, monkeypatch) -> None:  # type: ignore[no-untyped-def]
+    from oakladder.bars import library as module
+
+    monkeypatch.setattr(module, "_MOST_HELD", 100_000)
+    library = BarLibrary(market.folder)
+    library.maker = market.maker
+    for symbol in list(market.infos)[:12]:
+        library.bars(symbol, Timeframe.parse("5m"))
+    assert library._held <= 100_000 or len(library._cache) == 1
+    assert len(library.bars("BRINE", ONE_MINUTE)) == len(market.bars("BRINE", ONE_MINUTE))
