@@ -183,3 +183,23 @@ def test_the_source_of_a_library_function_is_shown(call) -> None:  # type: ignor
     ):
         code, _, err = call("source", *words)
         assert code == 2 and said in err
+
+
+def test_files_are_imported_and_what_was_found_is_reported(call, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    bars_file()
+    code, out, err = call("import", "bars.csv", "--library", "mine", "--dry-run")
+    assert code == 0 and "BARS 1d, 40 bars, 40 new" in out and "Nothing was written" in out
+    code, out, _ = call("import", "bars.csv", "--library", "mine")
+    assert code == 0 and (tmp_path / "mine" / "BARS.1d.arrow").exists()
+    assert "0 new" in call("import", "bars.csv", "--library", "mine")[1]
+    Path("bad.csv").write_text("")
+    code, out, err = call("import", "bars.csv", "bad.csv", "--library", "mine")
+    assert code == 3 and "bad.csv is empty" in err and "BARS" in out
+    for words, said in (
+        (("--mend", "storm=drop"), "no finding"),
+        (("--mend", "spike=fold"), "can be done"),
+        (("--zone", "Nowhere"), "no time zone"),
+        (("--session", "nine to five"), "no hours"),
+    ):
+        code, _, err = call("import", "bars.csv", "--library", "mine", *words)
+        assert code == 2 and said in err

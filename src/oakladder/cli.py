@@ -29,6 +29,9 @@ from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine import scan as scanning
 from oakladder.engine.drawing import as_plain, day_paint, draw
 from oakladder.engine.run import Result, run
+from oakladder.intake import importing
+from oakladder.intake.importing import session_calendar
+from oakladder.intake.tidying import CHOICES, Mend, Trouble
 from oakladder.rung import CODES, Program, RunProblem, ScriptError, analyse, compile_script, describe, library
 from oakladder.rung.plan import Op
 from oakladder.rung.problems import did_you_mean
@@ -324,6 +327,51 @@ def brief(script: Annotated[Path | None, typer.Argument(help="a .rung file to ad
     problems = analyse(text, Workspace.default().shelf(text)).problems
     print("ITS PROBLEMS" if problems else "IT HAS NO PROBLEMS")
     _print_problems(script, problems, False, sys.stdout)
+
+
+@app.command("import")
+def import_data(
+    files: Annotated[list[Path], typer.Argument(help="CSV, TSV or Parquet files, or folders of them")],
+    library_folder: Annotated[Path | None, typer.Option("--library", help="another bar library")] = None,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="only say what would be taken in")] = False,
+    zone: Annotated[str | None, typer.Option(help="the time zone of times that name none; UTC unless said")] = None,
+    session: Annotated[str | None, typer.Option(help="regular hours in that zone, as in 09:00-15:30")] = None,
+    tick: Annotated[float | None, typer.Option(help="the smallest step of the price")] = None,
+    sector: Annotated[str, typer.Option(help="under which sector new symbols are listed")] = "My data",
+    mend: Annotated[list[str] | None, typer.Option(help='what to do about a finding, as in "spike=drop"')] = None,
+) -> None:
+    """Take the bars of your own files into the library; only what is new is added."""
+    library = BarLibrary(library_folder) if library_folder else Workspace.default().demo_library()
+    try:
+        calendar = session_calendar(zone or "UTC", session) if session or zone else None
+    except DataProblem as error:
+        _fail(CALL_WRONG, str(error))
+    options = importing.Options(calendar, tick, sector=sector, zone=zone, mends=_mends(mend))
+    done = importing.import_files(files, library, options, dry_run=dry_run)
+    if not done:
+        _fail(CALL_WRONG, "There is no CSV, TSV or Parquet file among these.")
+    for intake in done:
+        print(intake.words(), file=sys.stderr if intake.trouble else sys.stdout)
+        for finding in intake.findings:
+            print(f"    {finding.words()}")
+    if dry_run:
+        print("Nothing was written.")
+    if any(i.trouble for i in done):
+        raise typer.Exit(DATA_WRONG)
+
+
+def _mends(given: list[str] | None) -> dict[Trouble, Mend]:
+    made: dict[Trouble, Mend] = {}
+    for item in given or []:
+        name, _, value = item.partition("=")
+        trouble = next((t for t in Trouble if t.value.startswith(name.strip())), None)
+        allowed = [m.value for m in CHOICES[trouble]] if trouble else []
+        if trouble is None or not name.strip():
+            _fail(CALL_WRONG, f"There is no finding `{name}`. There are {', '.join(t.value for t in Trouble)}.")
+        if value.strip() not in allowed:
+            _fail(CALL_WRONG, f"About `{trouble.value}` can be done: {', '.join(allowed)}.")
+        made[trouble] = Mend(value.strip())
+    return made
 
 
 @app.command()

@@ -79,11 +79,14 @@ class BarLibrary:
     # --- catalogue --------------------------------------------------------------------------------
 
     def add_symbols(self, infos: Sequence[SymbolInfo]) -> None:
-        """Writes symbols into the catalogue, in their order."""
+        """Writes symbols into the catalogue: new ones after those that are there, known ones in their place."""
+        known = {symbol: k for k, symbol in enumerate(self.infos)}
+        new = [i.symbol for i in infos if i.symbol not in known]
+        known |= {symbol: len(known) + k for k, symbol in enumerate(new)}
         rows = [
             (
                 i.symbol,
-                k,
+                known[i.symbol],
                 i.name,
                 i.sector,
                 i.kind,
@@ -96,7 +99,7 @@ class BarLibrary:
                 int(i.calendar.weekend),
                 ",".join(map(str, sorted(i.calendar.holidays))),
             )
-            for k, i in enumerate(infos)
+            for i in infos
         ]
         with self._connect() as db:
             db.executemany("insert or replace into symbols values (?,?,?,?,?,?,?,?,?,?,?,?,?)", rows)
