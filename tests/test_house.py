@@ -14,9 +14,10 @@ SOURCE = Path(__file__).parent.parent / "src" / "oakladder"
 MAY_IMPORT = {
     "rung": {"rung"},
     "bars": {"bars"},
+    "intake": {"intake", "bars"},
     "engine": {"engine", "rung", "bars"},
     "trial": {"trial", "engine", "rung", "bars"},
-    "desk": {"desk", "trial", "engine", "rung", "bars", "workspace"},
+    "desk": {"desk", "trial", "engine", "intake", "rung", "bars", "workspace"},
 }
 
 

@@ -14,7 +14,6 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from helpers import random_bars
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
@@ -156,10 +155,10 @@ def test_many_symbols_in_one_parquet_file(tmp_path: Path, library: BarLibrary) -
 def test_a_file_in_an_old_encoding_with_lines_above_the_table(tmp_path: Path, library: BarLibrary) -> None:
     path = tmp_path / "quai.csv"
     body = "\n".join(
-        f"{d:%d.%m.%Y};{p[0]:.2f};{p[1]:.2f};{p[2]:.2f};{p[3]:.2f};{p[4]:.0f}".replace(".", ",", 0)
+        f"{d:%d.%m.%Y};{p[0]:.2f};{p[1]:.2f};{p[2]:.2f};{p[3]:.2f};{p[4]:.0f}"
         for d, p in zip(days(30), prices(30), strict=True)
     )
-    text = f"Börse der Inseln\nCrÃ©dit\n\ndate;open;high;low;close;volume\n{body}\n"
+    text = f"Börse der Inseln\n\ndate;open;high;low;close;volume\n{body}\n"
     path.write_bytes(text.encode("cp1252"))
     (intake,) = import_files([path], library)
     assert not intake.trouble and intake.new == 30
@@ -258,7 +257,8 @@ def test_a_spike_is_kept_or_dropped_as_the_user_says(
     path = plain(tmp_path / "a.csv", 100)
     spoil(path, lambda rows: rows.__setitem__(50, [rows[50][0], "500", "500", "500", "500", "10"]))
     options = Options(mends={Trouble.SPIKE: mend})
-    assert kinds(path, library, options) == {Trouble.SPIKE: 1}
+    found = kinds(path, library, options)
+    assert found.pop(Trouble.SPIKE) == 1 and found == ({} if mend is Mend.KEEP else {Trouble.HOLE: 1})
     import_files([path], library, options)
     assert len(library.bars("A", ONE_DAY)) == left
 
@@ -284,9 +284,7 @@ def test_a_fall_of_a_third_in_a_day_is_no_split(tmp_path: Path, library: BarLibr
     rows = [[d.strftime("%Y-%m-%d"), *(f"{x:.4f}" for x in p)] for d, p in zip(days(100), data, strict=True)]
     path = write(tmp_path / "a.csv", HEAD, rows)  # type: ignore[arg-type]
     (intake,) = look_at(path, library, Options())
-    assert Trouble.SPLIT not in {f.trouble for f in intake.findings} or all(
-        f.count == 1 for f in intake.findings if f.trouble is Trouble.SPLIT
-    )
+    assert sum(f.count for f in intake.findings if f.trouble is Trouble.SPLIT) <= 1  # told at most, never done
     import_files([path], library)
     np.testing.assert_allclose(taken(library, "A"), data, rtol=1e-4)  # and nothing is changed unasked
 
@@ -294,8 +292,7 @@ def test_a_fall_of_a_third_in_a_day_is_no_split(tmp_path: Path, library: BarLibr
 def test_bars_without_volume_and_closes_alone(tmp_path: Path, library: BarLibrary) -> None:
     rows = [[d.strftime("%Y-%m-%d"), f"{p[3]:.2f}"] for d, p in zip(days(30), prices(30), strict=True)]
     path = write(tmp_path / "index.csv", ["date", "close"], rows)  # type: ignore[arg-type]
-    layout = guess(path) if False else None
-    (intake,) = look_at(path, library, Options(), layout)
+    (intake,) = look_at(path, library, Options())
     assert not intake.trouble and {f.trouble for f in intake.findings} == {Trouble.NO_VOLUME}
     import_files([path], library)
     bars = library.bars("INDEX", ONE_DAY)
@@ -343,9 +340,7 @@ def test_one_bad_file_never_spoils_a_folder(tmp_path: Path, library: BarLibrary)
     told = {i.path.name: i.trouble for i in done if i.trouble}
     assert set(told) == {"empty.csv", "head.csv", "words.csv", "picture.csv", "bad.parquet", "nowhere.csv"}
     assert all(len(t) > 15 for t in told.values())
-    assert [p.name for p in files_of([folder])] == sorted((p.name for p in files_of([folder])), key=str) or files_of(
-        [folder]
-    )
+    assert "notes.md" not in {p.name for p in files_of([folder])}
 
 
 def test_a_dry_run_writes_nothing(tmp_path: Path, library: BarLibrary) -> None:
@@ -403,4 +398,3 @@ def test_what_came_in_can_be_read_by_any_arrow_program(tmp_path: Path, library: 
         table = pa.ipc.open_file(source).read_all()
     assert table.column_names == ["time", "open", "high", "low", "close", "volume"] and table.num_rows == 60
     assert json.loads((library.folder / "places.json").read_text())["A.1d.arrow"][2] == 60
-    assert len(random_bars(1, 5)) == 5

@@ -34,6 +34,8 @@ def expression(text: str) -> t.Expr:
         '"at {close:.2} and {{so}}"',
         "09:30 <= clock",
         "yes or none == no",
+        "(a else b) else c else d",
+        "(a ^ b) ^ c ^ -d",
         "a * (b + c) mod d / 0.05",
         "#3a7d44",
     ],
@@ -57,7 +59,7 @@ def _extend(inner: st.SearchStrategy[str]) -> st.SearchStrategy[str]:
     )
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=500, deadline=None)
 @given(st.recursive(_LEAF, _extend, max_leaves=8))
 def test_written_and_read_again_it_is_the_same_tree(text: str) -> None:
     once = expression(text)

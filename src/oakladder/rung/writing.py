@@ -48,7 +48,9 @@ def _written(expr: t.Expr, see: See) -> tuple[str, int]:
             return f"not {_within(expr.value, _NOT, see)}", _NOT
         case t.Binary():
             binds = _BINARY[expr.op]
-            return f"{_within(expr.left, binds, see)} {expr.op} {_within(expr.right, binds + 1, see)}", binds
+            # Most chains are read from the left; `else` and `^` from the right.
+            left, right = {"else": (_OR, _CHOICE), "^": (_TIGHT, _NEGATIVE)}.get(expr.op, (binds, binds + 1))
+            return f"{_within(expr.left, left, see)} {expr.op} {_within(expr.right, right, see)}", binds
         case t.Compare():
             parts = [_within(expr.values[0], _SUM, see)]
             for op, value in zip(expr.ops, expr.values[1:], strict=True):
