@@ -13,7 +13,7 @@ from oakladder.desk.app import make_app, make_window
 from oakladder.desk.look.theme import NIGHT
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
-from oakladder.engine.scan import cells
+from oakladder.engine.columns import cells
 
 RULE = 'rung 1\nsignal up = close > close[1] bullish "up"\nline sma(close, 5) color teal named "Five"\n'
 
@@ -48,7 +48,7 @@ def test_typing_changes_chart_ladder_and_columns_without_a_button(window: Window
     market, program = window.desk.library, window.desk.program
     assert program is not None
     for column, frame in ((3, ONE_DAY), (4, Timeframe.parse("1h"))):
-        expected = cells(program, market, ["GULLW"], frame)["GULLW"].text
+        expected = cells(program, None, market, ["GULLW"], frame)[0]["GULLW"].text
         model = window.bench.watchlist.model
         assert model.data(model.index(2, column)) == expected
     assert {p.signal for found in window.bench.ladder.pips.values() for p in found} == {"up"}

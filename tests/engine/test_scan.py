@@ -14,9 +14,10 @@ from oakladder.bars.library import BarLibrary
 from oakladder.bars.series import Bars, panel_of
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine import run as running
+from oakladder.engine.columns import cells
 from oakladder.engine.drawing import draw
 from oakladder.engine.run import Cancelled, run
-from oakladder.engine.scan import cells, pips, scan
+from oakladder.engine.scan import pips, scan
 from oakladder.rung import Program, compile_script
 
 DEMO = {
@@ -55,7 +56,7 @@ def test_every_demo_script_has_signals_and_pictures_in_the_demo_market(market: B
     for signal in program.signals:
         assert scan(program, signal.name, market, market.infos, ONE_DAY, within=60).hits
     symbols = list(market.infos)
-    assert set(cells(program, market, symbols, ONE_DAY)) == set(symbols)
+    assert set(cells(program, None, market, symbols, ONE_DAY)[0]) == set(symbols)
     picture = draw(run(program, market.panel(["BRINE"], ONE_DAY)), lambda word: 0xFF000000)
     assert picture.lines and picture.marks and picture.events
 
@@ -95,7 +96,7 @@ def test_a_scan_reports_progress_and_can_be_stopped(market: BarLibrary) -> None:
 
 def test_columns_and_pips_say_the_age_of_the_latest_signal(market: BarLibrary) -> None:
     program = compile_script('rung 1\nsignal up = close > close[1] bullish "up"\nsignal never = close < 0 bearish "no"')
-    for symbol, cell in cells(program, market, ["BRINE", "CROSS"], ONE_DAY).items():
+    for symbol, cell in cells(program, None, market, ["BRINE", "CROSS"], ONE_DAY)[0].items():
         age = alone(program, market, symbol, ONE_DAY, "up")
         assert cell.text == f"up {age}"
         assert (pip := pips(program, market, symbol, ONE_DAY)) and (pip[0].signal, pip[0].age, pip[0].tone) == (

@@ -20,9 +20,10 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.series import Bars, Panel
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, STANDARD, Timeframe
+from oakladder.engine.columns import Cell, cells
 from oakladder.engine.drawing import Picture, draw
 from oakladder.engine.run import Result, run
-from oakladder.engine.scan import Cell, Pip, cells, change, pips
+from oakladder.engine.scan import Pip, change, pips
 from oakladder.engine.why import Why
 from oakladder.rung import Problem, Program, RunProblem, ScriptError, compile_script
 from oakladder.workspace import ScriptFileProblem, Workspace, read_script
@@ -502,7 +503,7 @@ class Desk(QObject):
                 if program is None:
                     return {}
                 with contextlib.suppress(RunProblem):
-                    return cells(program, source, symbols, timeframe, settings, cancelled=ticket.cancelled)
+                    return cells(program, None, source, symbols, timeframe, settings, cancelled=ticket.cancelled)[0]
                 return {}
 
             def then(made: dict[str, Cell], timeframe: Timeframe = timeframe) -> None:

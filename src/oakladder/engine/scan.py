@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import Executor
 from dataclasses import dataclass
 
@@ -12,11 +12,9 @@ from oakladder.bars.as_of import BarSource
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.series import Panel
 from oakladder.bars.timeframes import Timeframe
-from oakladder.rung.plan import Output
-from oakladder.rung.problems import RunProblem
 from oakladder.rung.program import Program
 
-from .run import Cancelled, Result, run
+from .run import Cancelled, run
 from .survey import Progress, Skipped
 
 
@@ -135,15 +133,6 @@ def scan(
 
 
 @dataclass(frozen=True, slots=True)
-class Cell:
-    """A watchlist cell: its text, the colour word of its fill (if any) and the number it is ordered by."""
-
-    text: str
-    fill: str | None = None
-    order: float = float("nan")
-
-
-@dataclass(frozen=True, slots=True)
 class Pip:
     """The latest occurrence of a signal: its tone and how many bars ago it was."""
 
@@ -152,51 +141,8 @@ class Pip:
     age: int
 
 
-def cells(
-    program: Program,
-    library: BarSource,
-    symbols: Sequence[str],
-    timeframe: Timeframe,
-    settings: Mapping[str, object] | None = None,
-    *,
-    executor: Executor | None = None,
-    cancelled: Callable[[], bool] | None = None,
-) -> dict[str, Cell]:
-    """The script's column for each symbol: its first `column`, or the age of its latest signal without one."""
-    panel, _ = gather(library, symbols, timeframe, cancelled=cancelled)
-    column = next((o for o in program.outputs if o.what == "column"), None)
-    outputs = [column] if column is not None else program.signals
-    if not outputs or not len(panel):
-        return {}
-    result = run(program, panel, settings, outputs=outputs, executor=executor, cancelled=cancelled)
-    if column is not None:
-        return {s: _column_cell(result, column, int(panel.ends[k]) - 1) for k, s in enumerate(panel.symbols)}
-    ages = [(o, last_true(panel, result.flag(o.roles["value"]))) for o in outputs]
-    return {s: _age_cell([(o, int(a[k])) for o, a in ages]) for k, s in enumerate(panel.symbols)}
-
-
-def _column_cell(result: Result, column: Output, bar: int) -> Cell:
-    from oakladder.rung.shells import write_value
-
-    value = result.at(column.roles["value"], bar)
-    shown = "when" not in column.roles or result.at(column.roles["when"], bar) is True
-    fill = str(result.at(column.roles["fill"], bar)) if "fill" in column.roles and shown else None
-    order = result.at(column.roles["order"], bar) if "order" in column.roles else value
-    return Cell(write_value(value), fill, float(order) if isinstance(order, int | float) else float("nan"))
-
-
 #: Tone of a signal → colour word.
 TONE_COLOURS = {"bullish": "good", "bearish": "bad", "neutral": "calm"}
-
-
-def _age_cell(ages: list[tuple[Output, int]]) -> Cell:
-    fired = [(age, o) for o, age in ages if age >= 0]
-    if not fired:
-        return Cell("–")
-    age, output = min(fired, key=lambda pair: pair[0])
-    fill = TONE_COLOURS[output.attributes["tone"]] if age <= 3 else None
-    words = f"{age}" if len(ages) == 1 else f"{output.name} {age}"
-    return Cell(words, fill, float(age))
 
 
 def pips(
@@ -217,19 +163,3 @@ def pips(
         if age >= 0:
             made.append(Pip(output.name, output.attributes["tone"], age))
     return made
-
-
-__all__ = [
-    "Cell",
-    "Hit",
-    "Pip",
-    "RunProblem",
-    "Scan",
-    "Skipped",
-    "cells",
-    "change",
-    "gather",
-    "last_true",
-    "pips",
-    "scan",
-]

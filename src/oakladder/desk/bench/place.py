@@ -6,7 +6,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLayout, QWidget
 
 from oakladder.bars.timeframes import Timeframe
-from oakladder.engine.scan import Cell, Pip
+from oakladder.engine.columns import Cell
+from oakladder.engine.scan import Pip
 from oakladder.engine.why import Why
 
 from ..chart.axes import bar_time, short_number

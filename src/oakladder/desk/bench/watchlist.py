@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QLabel, QLineEdit, Q
 
 from oakladder.bars.library import SymbolInfo
 from oakladder.bars.timeframes import Timeframe
-from oakladder.engine.scan import Cell
+from oakladder.engine.columns import Cell
 
 from ..look.theme import Theme, qcolor, ui_font
 from ..model import COLUMN_TIMEFRAMES

@@ -1,0 +1,90 @@
+"""Columns equal what each symbol alone shows, on every timeframe; filters say what their words say."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from oakladder.bars.library import BarLibrary
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.engine.columns import Cell, at_least, cells, filter_of, offered
+from oakladder.engine.run import run
+from oakladder.rung import compile_script
+
+PROGRAM = compile_script(
+    """rung 1
+setting n = 10 range 1..200
+let strength = rsi(close, 14)
+signal up = close > sma(close, n) bullish
+signal down = crosses_down(close, sma(close, n)) bearish
+column "{strength:.0}" fill warn when strength > 60 order strength named "Strength"
+column close - sma(close, n) named "Gap"
+"""
+)
+
+
+@pytest.mark.parametrize("frame", ["1w", "1d", "4h"])
+@pytest.mark.parametrize("name", ["Strength", "Gap", "up", "down", "strength"])
+def test_a_column_is_what_each_symbol_alone_shows(market: BarLibrary, frame: str, name: str) -> None:
+    timeframe = Timeframe.parse(frame)
+    symbols = list(market.infos)[:6]
+    made, skipped = cells(PROGRAM, name, market, [*symbols, "NOWHERE"], timeframe, {"n": 20})
+    assert [s.symbol for s in skipped] == ["NOWHERE"] and list(made) == symbols
+    for symbol in symbols:
+        panel = market.panel([symbol], timeframe)
+        result = run(PROGRAM, panel, {"n": 20}, extra=[PROGRAM.plan.values["strength"]])
+        last = len(panel.times) - 1
+        cell = made[symbol]
+        if name in ("up", "down"):
+            flags = result.flag(PROGRAM.signal(name).roles["value"])
+            fired = np.flatnonzero(flags == 1)
+            assert cell.age == (last - int(fired[-1]) if len(fired) else -1)
+            assert cell.holds is bool(flags[-1] == 1)
+            assert (cell.fill is not None) == (0 <= cell.age <= 3)
+            continue
+        strength = float(result.number(PROGRAM.plan.values["strength"])[-1])
+        if name == "Gap":
+            assert cell.order == result.number(result.output("column", "Gap").roles["value"])[-1]
+        else:
+            assert cell.order == pytest.approx(strength)
+        if name == "Strength":
+            assert cell.text == f"{strength:.0f}" and (cell.fill == "warn") == (strength > 60) == cell.holds
+
+
+def test_what_can_be_a_column_is_offered_columns_first() -> None:
+    assert offered(PROGRAM) == ["Strength", "Gap", "up", "down", "strength"]
+    with pytest.raises(KeyError, match="Did you mean"):
+        cells(PROGRAM, "Strenght", None, [], ONE_DAY)  # type: ignore[arg-type]
+
+
+A = Cell("12%", "good", 0.12, True, 0)
+B = Cell("–", None, float("nan"), False, -1)
+C = Cell("7", None, 7.0, None, 7)
+
+
+@pytest.mark.parametrize(
+    ("words", "fits"),
+    [
+        ("", [A, B, C, None]),
+        ("is true", [A]),
+        ("not true", [B]),
+        ("fired today", [A]),
+        (">= 5", [C]),
+        ("≥ 10%", [A, C]),
+        ("< 0.2", [A]),
+        ("= 7", [C]),
+        ("2", [A]),
+        ("nothing like it", []),
+    ],
+)
+def test_a_filter_says_what_its_words_say(words: str, fits: list[Cell | None]) -> None:
+    test = filter_of(words)
+    assert [c for c in (A, B, C, None) if test(c)] == fits
+
+
+@pytest.mark.parametrize(
+    ("words", "count"),
+    [("3 of", 3), ("on at least 2", 2), ("at least 4 of these", 4), ("3", None), ("true", None), (">= 3", None)],
+)
+def test_agreement_over_timeframes_is_read(words: str, count: int | None) -> None:
+    assert at_least(words) == count
