@@ -17,7 +17,7 @@ MAY_IMPORT = {
     "intake": {"intake", "bars"},
     "engine": {"engine", "rung", "bars"},
     "trial": {"trial", "engine", "rung", "bars"},
-    "desk": {"desk", "trial", "engine", "intake", "rung", "bars", "workspace"},
+    "desk": {"desk", "trial", "engine", "intake", "rung", "bars", "workspace", "watchlists", "scans"},
 }
 
 

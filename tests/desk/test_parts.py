@@ -10,7 +10,7 @@ from PyQt6.QtCore import Qt
 
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, STANDARD
-from oakladder.desk.bench.ladder import Ladder
+from oakladder.desk.bench.steps import Ladder
 from oakladder.desk.bench.watchlist import Watchlist
 from oakladder.desk.jobs import Jobs, Ticket
 from oakladder.desk.look.theme import DAY

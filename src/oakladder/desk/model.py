@@ -26,6 +26,7 @@ from oakladder.engine.run import Result, run
 from oakladder.engine.scan import Pip, change, pips
 from oakladder.engine.why import Why
 from oakladder.rung import Problem, Program, RunProblem, ScriptError, compile_script
+from oakladder.watchlists import Watchlists
 from oakladder.workspace import ScriptFileProblem, Workspace, read_script
 
 from .chart.options import BarStyle, ChartOptions, PaneLayout, read_options, read_panes
@@ -132,6 +133,9 @@ class Desk(QObject):
         self.options = ChartOptions()
         self.panes = PaneLayout()
         self.beside: list[Use] = []
+        self.lists = Watchlists(workspace.config / "watchlists.json")
+        self.ladder_state: dict[str, object] = {}
+        self.quotes: dict[str, tuple[float, float]] = {}
         #: What is known: the whole library, or in a replay the library as of its moment.
         self.source: BarSource = library
         self.pips: dict[Timeframe, list[Pip]] = {}
@@ -159,6 +163,8 @@ class Desk(QObject):
         if state.get("theme") == NIGHT.name:
             self.set_theme(NIGHT)
         self.options, self.panes = read_options(state.get("chart")), read_panes(state.get("panes"))
+        ladder = state.get("ladder")
+        self.ladder_state = dict(ladder) if isinstance(ladder, dict) else {}
         uses = state.get("beside")
         found = (read_use(u, self.workspace.scripts) for u in (uses if isinstance(uses, list) else []))
         self.beside = [use for use in found if use is not None]
@@ -192,6 +198,7 @@ class Desk(QObject):
             "chart": self.options.as_plain(),
             "panes": self.panes.as_plain(),
             "beside": [use.as_plain() for use in self.beside],
+            "ladder": self.ladder_state,
         }
         try:
             self.workspace.remember(state)
@@ -524,7 +531,11 @@ class Desk(QObject):
                     made[symbol] = (float(closes[-1]), change(closes)) if len(closes) else (float("nan"), float("nan"))
             return made
 
-        self.jobs.start("quotes", work, self.quotes_changed.emit, self._failed)
+        self.jobs.start("quotes", work, self._quoted, self._failed)
+
+    def _quoted(self, made: dict[str, tuple[float, float]]) -> None:
+        self.quotes = made
+        self.quotes_changed.emit(made)
 
     def idle(self) -> bool:
         """Whether everything asked for has arrived and nothing waits to be asked."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 
 from PyQt6.QtCore import QPoint, QSize, Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QKeySequence
@@ -28,6 +29,7 @@ from .actions import ACTIONS, Action
 from .bench.place import Bench
 from .chart.options import BarStyle, ChartOptions
 from .chart.scale import ScaleKind
+from .ladder.place import LadderPlace
 from .look.theme import DAY, NIGHT, palette, style_sheet
 from .model import Desk
 from .palette import Choice, Palette, day_of
@@ -55,10 +57,10 @@ class Window(QMainWindow):
         super().__init__()
         self.desk = desk
         self.setWindowTitle("Oak Ladder")
-        self.bench, self.scan = Bench(desk), ScanPlace(desk)
+        self.bench, self.ladder, self.scan = Bench(desk), LadderPlace(desk), ScanPlace(desk)
         self.places = QStackedWidget()
-        self.places.addWidget(self.bench)
-        self.places.addWidget(self.scan)
+        for place in (self.bench, self.ladder, self.scan):
+            self.places.addWidget(place)
         self._buttons = QButtonGroup(self)
         #: The actions by name, as menus show them.
         self.deeds: dict[str, QAction] = {}
@@ -74,6 +76,7 @@ class Window(QMainWindow):
         self.bench.chart.typed.connect(self.open_palette)
         desk.options_changed.connect(lambda _: self._tick_show_menu())
         self.scan.picked.connect(self._open_hit)
+        self.ladder.picked.connect(self._open_cell)
         desk.theme_changed.connect(lambda _: self._apply_theme())
         desk.status.connect(self._say)
         desk.trouble.connect(self._say)
@@ -87,10 +90,11 @@ class Window(QMainWindow):
         row.setContentsMargins(4, 0, 8, 0)
         row.setSpacing(2)
         row.addWidget(QLabel("Oak Ladder", objectName="brand"))
-        for k, (words, hint) in enumerate((("Bench", "Alt+1"), ("Scan", "Alt+2"))):
+        shown = (("Bench", self.show_bench), ("Ladder", self.show_ladder), ("Scan", self.show_scan))
+        for k, (words, go_there) in enumerate(shown):
             button = QToolButton(text=words, checkable=True, objectName="place")
-            button.setToolTip(f"{words} ({hint})")
-            button.clicked.connect(self.show_bench if k == 0 else self.show_scan)
+            button.setToolTip(f"{words} (Alt+{k + 1})")
+            button.clicked.connect(go_there)
             self._buttons.addButton(button, k)
             row.addWidget(button)
         row.addSpacing(14)
@@ -161,8 +165,12 @@ class Window(QMainWindow):
         self._show(0)
         self.bench.chart.setFocus()
 
-    def show_scan(self) -> None:
+    def show_ladder(self) -> None:
         self._show(1)
+        self.ladder.enter()
+
+    def show_scan(self) -> None:
+        self._show(2)
         self.scan.enter()
 
     def focus_list(self) -> None:
@@ -268,6 +276,12 @@ class Window(QMainWindow):
         return made
 
     def _go(self, symbol: str | None = None, timeframe: Timeframe | None = None) -> None:
+        self.show_bench()
+        self.desk.go_to(symbol, timeframe)
+
+    def _open_cell(self, symbol: str, timeframe: Timeframe | None, path: Path | None) -> None:
+        if path is not None and path != self.desk.path:
+            self.desk.open_script(path)
         self.show_bench()
         self.desk.go_to(symbol, timeframe)
 

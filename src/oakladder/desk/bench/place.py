@@ -19,8 +19,8 @@ from ..model import Desk, View
 from ..script.panel import ScriptPanel
 from ..why.panel import WhyPanel
 from .deeds import Deeds
-from .ladder import Ladder
 from .replay import ReplayLine
+from .steps import Ladder
 from .watchlist import Watchlist
 
 

@@ -1,0 +1,83 @@
+"""A small chart of the selected symbol on each timeframe of the table."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from oakladder.bars.series import Bars
+
+from ..chart.quick import draw_chain
+from ..look.theme import Theme, ui_font
+
+_BARS = 90
+
+
+def draw_spark(painter: QPainter, closes: np.ndarray, box: QRectF, theme: Theme, hit: int | None = None) -> None:
+    """The last closes as a line in a box, risen or fallen by its colour; ``hit`` is a bar to mark, counted from the end."""
+    known = closes[~np.isnan(closes)]
+    if len(known) < 2:
+        return
+    low, high = float(known.min()), float(known.max())
+    span = (high - low) or 1.0
+    x = box.left() + box.width() * np.arange(len(closes)) / (len(closes) - 1)
+    y = box.bottom() - box.height() * (closes - low) / span
+    color = theme.color("rising" if known[-1] >= known[0] else "falling")
+    painter.setPen(QPen(color, 1.3))
+    draw_chain(painter, x, y)
+    if hit is not None and 0 <= hit < len(closes):
+        at = len(closes) - 1 - hit
+        painter.setPen(QPen(theme.color("oak"), 1, Qt.PenStyle.DotLine))
+        painter.drawLine(int(x[at]), int(box.top()), int(x[at]), int(box.bottom()))
+        if y[at] == y[at]:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.color("oak"))
+            painter.drawEllipse(QRectF(x[at] - 2.5, y[at] - 2.5, 5, 5))
+
+
+class Minis(QWidget):
+    """One chart below the other; a click tells its timeframe."""
+
+    chosen = pyqtSignal(str)
+
+    def __init__(self, theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.theme = theme
+        self.symbol = ""
+        self.series: list[Bars] = []
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+
+    def sizeHint(self) -> QSize:
+        return QSize(250, 400)
+
+    def show_series(self, symbol: str, series: list[Bars]) -> None:
+        self.symbol, self.series = symbol, series
+        self.update()
+
+    def _box(self, k: int) -> QRectF:
+        height = min((self.height() - 24) / max(len(self.series), 1), 150)
+        return QRectF(8, 24 + k * height, self.width() - 16, height)
+
+    def paintEvent(self, _: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), self.theme.color("ground"))
+        painter.setFont(ui_font(9, bold=True))
+        painter.setPen(self.theme.color("ink"))
+        painter.drawText(QRectF(8, 4, self.width() - 16, 18), Qt.AlignmentFlag.AlignLeft, self.symbol)
+        for k, bars in enumerate(self.series):
+            box = self._box(k)
+            painter.setPen(self.theme.color("line"))
+            painter.drawLine(box.topLeft(), box.topRight())
+            painter.setFont(ui_font(8))
+            painter.setPen(self.theme.color("faint"))
+            painter.drawText(box.adjusted(0, 3, 0, 0), Qt.AlignmentFlag.AlignLeft, str(bars.timeframe))
+            draw_spark(painter, bars["close"][-_BARS:], box.adjusted(2, 20, -2, -6), self.theme)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        assert event is not None
+        for k, bars in enumerate(self.series):
+            if self._box(k).contains(event.position()):
+                self.chosen.emit(str(bars.timeframe))

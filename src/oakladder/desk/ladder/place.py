@@ -1,0 +1,440 @@
+"""The Ladder: a watchlist with script columns over many timeframes, a small chart of each, filters, and lists."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import QEvent, QModelIndex, QObject, QPoint, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import (
+    QApplication,
+    QComboBox,
+    QDialog,
+    QFileDialog,
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QMenu,
+    QSplitter,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.series import Bars
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.engine.columns import Cell, cells
+from oakladder.engine.survey import Skipped
+from oakladder.rung import Program, RunProblem, ScriptError, compile_script
+from oakladder.watchlists import ALL, ListProblem
+from oakladder.workspace import ScriptFileProblem, read_script
+
+from ..jobs import Ticket
+from ..model import Desk
+from .chooser import ColumnChooser
+from .minis import Minis
+from .table import LadderColumn, LadderTable, read_columns
+
+_FIRST = (("tide_turn.rung", "flow"), ("quiet_water.rung", "Calm bars"))
+
+
+class LadderPlace(QWidget):
+    """Symbols down, columns across. ``picked`` tells a symbol and a timeframe to open on the Bench."""
+
+    picked = pyqtSignal(str, object, object)
+
+    def __init__(self, desk: Desk, parent: QWidget | None = None):
+        super().__init__(parent, objectName="place")
+        self.desk = desk
+        self.columns: list[LadderColumn] = []
+        self._entered = False
+        self._waiting: set[tuple[int, str]] = set()
+        self._troubles: list[str] = []
+        self.lists = QComboBox()
+        self.lists.setMinimumWidth(180)
+        self.lists.activated.connect(lambda _: self.refresh())
+        self.table = LadderTable(desk.theme)
+        self.minis = Minis(desk.theme)
+        self.word = QLabel(objectName="quiet")
+        self.word.setMinimumWidth(20)
+        self._lay_out()
+        self.table.installEventFilter(self)
+        self.table.doubleClicked.connect(self._open)
+        self.table.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.table.customContextMenuRequested.connect(self._row_menu)
+        self.table.head.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.table.head.customContextMenuRequested.connect(self._head_menu)
+        selection = self.table.selectionModel()
+        assert selection is not None
+        selection.currentRowChanged.connect(lambda now, _: self._show_minis(now))
+        self.minis.chosen.connect(lambda t: self._pick(self.minis.symbol, Timeframe.parse(t), None))
+        desk.quotes_changed.connect(self._show_quotes)
+        desk.theme_changed.connect(lambda _: self._show_theme())
+        desk.replay_changed.connect(lambda: self.refresh() if self._entered else None)
+
+    def _lay_out(self) -> None:
+        row = QHBoxLayout()
+        row.setContentsMargins(12, 8, 12, 6)
+        row.setSpacing(8)
+        row.addWidget(QLabel("List", objectName="quiet"))
+        row.addWidget(self.lists)
+        for words, hint, go in (
+            ("List …", "Make, change, import or export lists", self._list_menu),
+            ("Add a column", "A column or signal of any script, on timeframes side by side", self.ask_column),
+        ):
+            button = QToolButton(text=words)
+            button.setToolTip(hint)
+            button.clicked.connect(go)
+            row.addWidget(button)
+        row.addWidget(self.word, 1)
+        split = QSplitter(Qt.Orientation.Horizontal)
+        split.addWidget(self.table)
+        split.addWidget(self.minis)
+        split.setSizes([1010, 250])
+        split.setStretchFactor(0, 1)
+        split.setStretchFactor(1, 0)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(row)
+        layout.addWidget(split, 1)
+
+    # --- coming here ------------------------------------------------------------------------------
+
+    def enter(self) -> None:
+        """Shows what was there last time, or the first columns."""
+        if not self._entered:
+            self._entered = True
+            state = self.desk.ladder_state
+            self.columns = read_columns(state.get("columns")) or self._first_columns()
+            self._fill_lists(str(state.get("list", ALL)))
+            self.refresh()
+        self.table.setFocus()
+
+    def _first_columns(self) -> list[LadderColumn]:
+        files = {p.name for p in self.desk.workspace.script_files()}
+        return [LadderColumn(script, name, ["1w", "1d", "4h", "1h"]) for script, name in _FIRST if script in files]
+
+    def _fill_lists(self, current: str) -> None:
+        names = self.desk.lists.names(self.desk.library.infos)
+        self.lists.clear()
+        self.lists.addItems(names)
+        self.lists.setCurrentText(current if current in names else ALL)
+
+    def _remember(self) -> None:
+        self.desk.ladder_state = {
+            "list": self.lists.currentText(),
+            "columns": [c.as_plain() for c in self.columns],
+        }
+        self.desk.remember_soon()
+
+    def refresh(self) -> None:
+        """Asks for every cell again."""
+        infos = self.desk.library.infos
+        with contextlib.suppress(ListProblem):
+            symbols = self.desk.lists.symbols(self.lists.currentText(), infos)
+            own = self.desk.lists.own.get(self.lists.currentText())
+            self.table.source.quotes = self.desk.quotes
+            self.table.show_columns([infos[s] for s in symbols], self.columns, own.notes if own else {})
+            self._remember()
+            self._ask(symbols)
+            if symbols:
+                self.table.setCurrentIndex(self.table.rows.index(0, 0))
+
+    def _ask(self, symbols: list[str]) -> None:
+        """One job for each column and timeframe; what comes is shown at once."""
+        source, self._troubles = self.desk.source, []
+        self._waiting = {(k, t) for k, c in enumerate(self.columns) for t in c.timeframes}
+        self._show_progress()
+        for k, column in enumerate(self.columns):
+            try:
+                program = self._program(column.script)
+            except (ScriptError, ScriptFileProblem) as error:
+                self._troubles.append(f"{column.script}: {error}")
+                self._waiting -= {(k, t) for t in column.timeframes}
+                continue
+            for frame in column.timeframes:
+
+                def work(
+                    ticket: Ticket, p: Program = program, c: LadderColumn = column, f: str = frame
+                ) -> tuple[dict[str, Cell], tuple[Skipped, ...]]:
+                    t = Timeframe.parse(f)
+                    return cells(
+                        p, c.name, source, symbols, t, c.settings, extended=c.extended, cancelled=ticket.cancelled
+                    )
+
+                def then(made: tuple[dict[str, Cell], tuple[Skipped, ...]], k: int = k, f: str = frame) -> None:
+                    self._waiting.discard((k, f))
+                    self._troubles += [f"{s.symbol} on {f}: {s.reason}" for s in made[1]]
+                    self.table.source.fill(k, f, made[0])
+                    self._show_progress()
+
+                def failed(error: Exception, k: int = k, f: str = frame) -> None:
+                    self._waiting.discard((k, f))
+                    self._troubles.append(str(error.args[0]) if error.args else str(error))
+                    self.table.source.fill(k, f, {})
+                    self._show_progress()
+
+                self.desk.jobs.start(f"ladder {k} {frame}", work, then, failed, slow=True)
+        self._show_progress()
+
+    def _program(self, script: str) -> Program:
+        text = read_script(self.desk.workspace.scripts / script)
+        return compile_script(text, self.desk.workspace.shelf(text))
+
+    def _show_progress(self) -> None:
+        if self._waiting:
+            self.word.setText(f"{len(self._waiting)} columns to come …")
+            return
+        shown, count = self.table.rows.rowCount(), len(self.table.source.infos)
+        words = f"{shown} of {count} symbols" if shown != count else f"{count} symbols"
+        if self._troubles:
+            words += f"; {len(self._troubles)} cells left out: {self._troubles[0]}"
+        self.word.setText(words)
+        self.word.setToolTip("\n".join(self._troubles[:30]))
+
+    # --- columns ----------------------------------------------------------------------------------
+
+    def _programs(self) -> dict[Path, Program]:
+        made = {}
+        for path in self.desk.workspace.script_files():
+            with contextlib.suppress(ScriptError, ScriptFileProblem, RunProblem):
+                made[path] = self._program(path.name)
+        return made
+
+    def ask_column(self) -> None:
+        """Asks for a column and adds it."""
+        chooser = ColumnChooser(self._programs(), None, self)
+        if chooser.exec() == QDialog.DialogCode.Accepted and (made := chooser.made()) is not None:
+            self.add_column(made)
+
+    def add_column(self, column: LadderColumn) -> None:
+        self.columns.append(column)
+        self.refresh()
+
+    def change_column(self, k: int) -> None:
+        """Asks how a column shall be, and changes it."""
+        chooser = ColumnChooser(self._programs(), self.columns[k], self)
+        if chooser.exec() == QDialog.DialogCode.Accepted and (made := chooser.made()) is not None:
+            self.columns[k] = made
+            self.refresh()
+
+    def remove_column(self, k: int) -> None:
+        del self.columns[k]
+        self.refresh()
+
+    def move_column(self, k: int, by: int) -> None:
+        """Moves a column with all its timeframes."""
+        to = min(max(k + by, 0), len(self.columns) - 1)
+        self.columns.insert(to, self.columns.pop(k))
+        self.refresh()
+
+    def _head_menu(self, point: QPoint) -> None:
+        section = self.table.head.logicalIndexAt(point)
+        menu = QMenu(self)
+        k = self.table.source.places[section].column if 0 <= section < len(self.table.source.places) else -1
+        if k >= 0:
+            menu.addAction("Change this column …", lambda: self.change_column(k))
+            menu.addAction("Move left", lambda: self.move_column(k, -1))
+            menu.addAction("Move right", lambda: self.move_column(k, 1))
+            menu.addAction("Remove this column", lambda: self.remove_column(k))
+        if section > 0:
+            menu.addAction("Hide", lambda: self.table.setColumnHidden(section, True))
+        if any(self.table.isColumnHidden(j) for j in range(self.table.source.columnCount())):
+            menu.addAction("Show everything that is hidden", self.show_hidden)
+        menu.popup(self.table.head.mapToGlobal(point))
+
+    def show_hidden(self) -> None:
+        """Brings every hidden section back."""
+        for section in range(self.table.source.columnCount()):
+            self.table.setColumnHidden(section, False)
+        self.table.head.place_lines()
+
+    # --- lists ------------------------------------------------------------------------------------
+
+    def _list_menu(self) -> None:
+        menu = QMenu(self)
+        own = self.lists.currentText() in self.desk.lists.own
+        menu.addAction("New list …", self._ask_list)
+        menu.addAction("Import a list …", self._ask_import)
+        menu.addAction("Export this list …", self._ask_export)
+        menu.addSeparator()
+        for words, go in (
+            ("Add symbols …", self._ask_symbols),
+            ("Paste symbols", self._paste),
+            ("Rename …", self._ask_rename),
+            ("Delete this list", lambda: self._change(lambda: self.desk.lists.delete(self.lists.currentText()))),
+        ):
+            action = menu.addAction(words, go)
+            assert action is not None
+            action.setEnabled(own)
+        button = self.sender()
+        at = button.mapToGlobal(button.rect().bottomLeft()) if isinstance(button, QToolButton) else self.pos()
+        menu.popup(at)
+
+    def _change(self, go: Callable[[], object], current: str | None = None) -> bool:
+        """Does something with the lists; what cannot be done is said."""
+        try:
+            go()
+        except (ListProblem, OSError) as error:
+            self.desk.status.emit(str(error))
+            return False
+        self._fill_lists(current or self.lists.currentText())
+        self.refresh()
+        return True
+
+    def _ask_list(self) -> None:
+        name, fine = QInputDialog.getText(self, "New list", "What shall it be called?")
+        if fine:
+            self.make_list(name)
+
+    def make_list(self, name: str, symbols: list[str] | None = None) -> None:
+        """A new list with the symbols that are selected, or none."""
+        chosen = symbols if symbols is not None else self.selected()
+        self._change(lambda: self.desk.lists.make(name, chosen if len(chosen) > 1 else []), name.strip())
+
+    def _ask_symbols(self) -> None:
+        text, fine = QInputDialog.getMultiLineText(self, "Add symbols", "Symbols, however they are parted:")
+        if fine:
+            self.add_symbols(text)
+
+    def _paste(self) -> None:
+        board = QApplication.clipboard()
+        self.add_symbols(board.text() if board is not None else "")
+
+    def add_symbols(self, text: str) -> None:
+        """Adds symbols to the list that is shown, and says which words are none."""
+        told: list[tuple[list[str], list[str]]] = []
+        infos = self.desk.library.infos
+        if self._change(lambda: told.append(self.desk.lists.add(self.lists.currentText(), text, infos))) and told:
+            added, unknown = told[0]
+            words = f"{len(added)} added."
+            self.desk.status.emit(f"{words} No symbols: {', '.join(unknown[:8])}." if unknown else words)
+
+    def _ask_rename(self) -> None:
+        old = self.lists.currentText()
+        name, fine = QInputDialog.getText(self, "Rename", "What shall it be called?", text=old)
+        if fine:
+            self._change(lambda: self.desk.lists.rename(old, name), name.strip())
+
+    def _ask_import(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "Import a list", "", "Lists (*.txt *.csv)")
+        if name:
+            self.import_list(Path(name))
+
+    def import_list(self, path: Path) -> None:
+        """Makes a list of a text or CSV file, named for it."""
+
+        def go() -> None:
+            try:
+                text = path.read_text(encoding="utf-8-sig")
+            except UnicodeDecodeError:
+                raise ListProblem(f"{path.name} is not UTF-8 text.") from None
+            unknown = self.desk.lists.read(path.stem, text, self.desk.library.infos)
+            if unknown:
+                self.desk.status.emit(f"No symbols: {', '.join(unknown[:8])}.")
+
+        self._change(go, path.stem)
+
+    def _ask_export(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Export this list", f"{self.lists.currentText()}.txt", "Text (*.txt);;CSV (*.csv)"
+        )
+        if name:
+            self.export_list(Path(name))
+
+    def export_list(self, path: Path) -> None:
+        """Writes the list that is shown, as CSV or plain text by the name's ending."""
+        text = self.desk.lists.written(
+            self.lists.currentText(), self.desk.library.infos, as_csv=path.suffix.lower() == ".csv"
+        )
+        try:
+            path.write_text(text, encoding="utf-8")
+            self.desk.status.emit(f"Saved as {path.name}.")
+        except OSError as error:
+            self.desk.status.emit(f"{path.name} cannot be written: {error.strerror}.")
+
+    # --- rows -------------------------------------------------------------------------------------
+
+    def selected(self) -> list[str]:
+        """The symbols of the selected rows, from top to bottom."""
+        selection = self.table.selectionModel()
+        assert selection is not None
+        return [self.table.symbol_at(i.row()) for i in sorted(selection.selectedRows(), key=lambda i: i.row())]
+
+    def _row_menu(self, point: QPoint) -> None:
+        index = self.table.indexAt(point)
+        if not index.isValid():
+            return
+        symbol, name = self.table.symbol_at(index.row()), self.lists.currentText()
+        menu = QMenu(self)
+        menu.addAction("Open on the Bench", lambda: self._open(index))
+        if name in self.desk.lists.own:
+            lists, row = self.desk.lists, self.desk.lists.own[name].symbols.index(symbol)
+            menu.addAction("Note …", lambda: self._ask_note(name, symbol))
+            menu.addAction("Move up", lambda: self._change(lambda: lists.move(name, symbol, row - 1)))
+            menu.addAction("Move down", lambda: self._change(lambda: lists.move(name, symbol, row + 1)))
+            menu.addAction("Remove from the list", lambda: self._change(lambda: lists.remove(name, self.selected())))
+        for other in self.desk.lists.own:
+            if other != name:
+                chosen = self.selected()
+                menu.addAction(
+                    f"Add to {other}",
+                    lambda o=other, c=chosen: self._change(
+                        lambda: self.desk.lists.add(o, " ".join(c), self.desk.library.infos)
+                    ),
+                )
+        viewport = self.table.viewport()
+        menu.popup(viewport.mapToGlobal(point) if viewport is not None else point)
+
+    def _ask_note(self, name: str, symbol: str) -> None:
+        old = self.desk.lists.own[name].notes.get(symbol, "")
+        text, fine = QInputDialog.getText(self, f"A note on {symbol}", "", text=old)
+        if fine:
+            self._change(lambda: self.desk.lists.note(name, symbol, text))
+
+    def _open(self, index: QModelIndex) -> None:
+        """Opens the symbol of a row; in a script column also its timeframe and script."""
+        place = self.table.place_of(self.table.rows.mapToSource(index))
+        frame = Timeframe.parse(place.timeframe) if place.timeframe else None
+        script = self.columns[place.column].script if place.column >= 0 else None
+        self._pick(self.table.symbol_at(index.row()), frame, script)
+
+    def _pick(self, symbol: str, frame: Timeframe | None, script: str | None) -> None:
+        self.picked.emit(symbol, frame, self.desk.workspace.scripts / script if script else None)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            opens = event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+            if opens and self.table.currentIndex().isValid():
+                self._open(self.table.currentIndex())
+                return True
+        return bool(super().eventFilter(watched, event))
+
+    def _show_minis(self, index: QModelIndex) -> None:
+        if not index.isValid():
+            return
+        symbol, source = self.table.symbol_at(index.row()), self.desk.source
+        frames = list(dict.fromkeys(t for c in self.columns for t in c.timeframes)) or [str(ONE_DAY)]
+        frames = sorted(frames, key=lambda t: -Timeframe.parse(t).order)[:6]
+
+        def work(ticket: Ticket) -> list[Bars]:
+            made = []
+            for text in frames:
+                with contextlib.suppress(DataProblem, KeyError):
+                    made.append(source.bars(symbol, Timeframe.parse(text)))
+            return made
+
+        self.desk.jobs.start("minis", work, lambda made: self.minis.show_series(symbol, made), slow=True)
+
+    def _show_quotes(self, quotes: dict[str, tuple[float, float]]) -> None:
+        self.table.source.quotes = quotes
+        self.table.source.refresh()
+
+    def _show_theme(self) -> None:
+        self.table.set_theme(self.desk.theme)
+        self.minis.theme = self.desk.theme
+        self.minis.update()

@@ -1,0 +1,371 @@
+"""The table of the Ladder: symbols down, script columns over timeframes across, with heads that are shared and a filter row."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QRect, QSize, QSortFilterProxyModel, Qt
+from PyQt6.QtGui import QColor, QPainter
+from PyQt6.QtWidgets import QHeaderView, QLineEdit, QTableView, QWidget
+
+from oakladder.bars.library import SymbolInfo
+from oakladder.bars.timeframes import Timeframe
+from oakladder.engine.columns import Cell, at_least, filter_of
+
+from ..look.theme import Theme, qcolor, ui_font
+
+FIXED = ("Symbol", "Name", "Sector", "Last", "Change", "Note")
+_LEFT = {0, 1, 2, 5}
+SORT_ROLE = Qt.ItemDataRole.UserRole
+
+
+@dataclass(slots=True)
+class LadderColumn:
+    """A column of a script over some timeframes, with settings of its own. ``script`` is a file's name."""
+
+    script: str
+    name: str
+    timeframes: list[str]
+    settings: dict[str, object] = field(default_factory=dict)
+    extended: bool = False
+
+    @property
+    def caption(self) -> str:
+        given = ", ".join(f"{k} {v:g}" if isinstance(v, float) else f"{k} {v}" for k, v in self.settings.items())
+        hours = ", all hours" if self.extended else ""
+        return f"{self.name}{f' ({given})' if given else ''}{hours}"
+
+    def as_plain(self) -> dict[str, object]:
+        return {
+            "script": self.script,
+            "name": self.name,
+            "timeframes": self.timeframes,
+            "settings": self.settings,
+            "extended": self.extended,
+        }
+
+
+def read_columns(state: object) -> list[LadderColumn]:
+    """Columns from what was written down; what makes no sense is left out."""
+    made = []
+    for entry in state if isinstance(state, list) else []:
+        if not isinstance(entry, dict) or not all(isinstance(entry.get(k), str) for k in ("script", "name")):
+            continue
+        frames = []
+        for text in entry.get("timeframes") or []:
+            try:
+                frames.append(str(Timeframe.parse(str(text))))
+            except ValueError:
+                continue
+        settings = entry.get("settings")
+        if frames:
+            kept = dict(settings) if isinstance(settings, dict) else {}
+            made.append(LadderColumn(entry["script"], entry["name"], frames, kept, entry.get("extended") is True))
+    return made
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """A section of the table: which column it belongs to, and its timeframe; fixed sections have neither."""
+
+    column: int = -1
+    timeframe: str = ""
+
+
+class LadderModel(QAbstractTableModel):
+    """What the cells say. Holds what it was given and works nothing out."""
+
+    def __init__(self, theme: Theme):
+        super().__init__()
+        self.theme = theme
+        self.infos: list[SymbolInfo] = []
+        self.columns: list[LadderColumn] = []
+        self.places: list[Place] = []
+        self.quotes: dict[str, tuple[float, float]] = {}
+        self.notes: dict[str, str] = {}
+        self.cells: dict[tuple[int, str], Mapping[str, Cell]] = {}
+
+    def show_columns(self, infos: list[SymbolInfo], columns: list[LadderColumn], notes: dict[str, str]) -> None:
+        """Shows other symbols or columns; cells come later."""
+        self.beginResetModel()
+        self.infos, self.columns, self.notes = infos, columns, notes
+        self.places = [Place()] * len(FIXED) + [Place(k, t) for k, c in enumerate(columns) for t in c.timeframes]
+        self.cells = {}
+        self.endResetModel()
+
+    def fill(self, column: int, timeframe: str, cells: Mapping[str, Cell]) -> None:
+        """Puts the cells of a column on a timeframe in."""
+        self.cells[column, timeframe] = cells
+        for section, place in enumerate(self.places):
+            if place == Place(column, timeframe):
+                self.dataChanged.emit(self.index(0, section), self.index(self.rowCount() - 1, section))
+
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(self.infos)
+
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(self.places)
+
+    def group_of(self, section: int) -> str:
+        """The shared head above a section."""
+        place = self.places[section] if section < len(self.places) else Place()
+        return self.columns[place.column].caption if place.column >= 0 else ""
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation is not Qt.Orientation.Horizontal or section >= len(self.places):
+            return None
+        place = self.places[section]
+        if role == Qt.ItemDataRole.DisplayRole:
+            return FIXED[section] if place.column < 0 else place.timeframe
+        if role == Qt.ItemDataRole.ToolTipRole and place.column >= 0:
+            column = self.columns[place.column]
+            return f"{column.caption} on {place.timeframe}, from {column.script}"
+        return None
+
+    def cell(self, row: int, section: int) -> Cell | None:
+        """The cell of a script column; None in fixed sections and before it has come."""
+        place = self.places[section]
+        return self.cells.get((place.column, place.timeframe), {}).get(self.infos[row].symbol)
+
+    def group_cells(self, row: int, section: int) -> list[Cell | None]:
+        """The cells of all timeframes of the column that a section belongs to."""
+        k = self.places[section].column
+        symbol = self.infos[row].symbol
+        return [self.cells.get((k, t), {}).get(symbol) for t in self.columns[k].timeframes]
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        row, section = index.row(), index.column()
+        match role:
+            case Qt.ItemDataRole.DisplayRole:
+                return self.text(row, section)
+            case Qt.ItemDataRole.ToolTipRole:
+                return self.hint(row, section)
+            case Qt.ItemDataRole.TextAlignmentRole:
+                side = Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight
+                return side | Qt.AlignmentFlag.AlignVCenter
+            case Qt.ItemDataRole.BackgroundRole:
+                cell = self.cell(row, section) if section >= len(FIXED) else None
+                if cell is not None and cell.fill:
+                    color = qcolor(self.theme.paint(cell.fill))
+                    color.setAlpha(105)
+                    return color
+            case Qt.ItemDataRole.ForegroundRole:
+                moved = self.quotes.get(self.infos[row].symbol, (0.0, 0.0))[1]
+                if section == 4:
+                    return self.theme.color("falling" if moved < 0 else "rising")
+                return QColor(self.theme.ink)
+            case _ if role == SORT_ROLE:
+                return self.order(row, section)
+        return None
+
+    def text(self, row: int, section: int) -> str:
+        """What a cell says."""
+        info = self.infos[row]
+        last, moved = self.quotes.get(info.symbol, (float("nan"), float("nan")))
+        if section < len(FIXED):
+            return (
+                info.symbol,
+                info.name,
+                info.sector,
+                "" if last != last else f"{last:,.{info.decimals}f}",
+                "" if moved != moved else f"{moved:+.1%}",
+                self.notes.get(info.symbol, ""),
+            )[section]
+        place = self.places[section]
+        cell = self.cell(row, section)
+        waiting = (place.column, place.timeframe) not in self.cells
+        return cell.text if cell is not None else "…" if waiting else ""
+
+    def hint(self, row: int, section: int) -> str:
+        """What the hover says: the value, whether it holds, and since when it does."""
+        info, cell = self.infos[row], self.cell(row, section) if section >= len(FIXED) else None
+        if section < len(FIXED) or cell is None:
+            return self.text(row, section)
+        place = self.places[section]
+        words = [f"{info.symbol}  {self.columns[place.column].caption} on {place.timeframe}: {cell.text}"]
+        if cell.holds is not None:
+            words.append("It is true now." if cell.holds else "It is not true now.")
+        if cell.age >= 0:
+            words.append("Last true on the last bar." if cell.age == 0 else f"Last true {cell.age} bars ago.")
+        words.append("Enter opens it on the Bench.")
+        return "\n".join(words)
+
+    def order(self, row: int, section: int) -> float | str:
+        """What a cell is sorted by; what is not there comes last."""
+        info = self.infos[row]
+        if section in (0, 1, 2, 5):
+            return self.text(row, section)
+        if section in (3, 4):
+            value = self.quotes.get(info.symbol, (float("nan"),) * 2)[section - 3]
+        else:
+            cell = self.cell(row, section)
+            value = cell.order if cell is not None else float("nan")
+        return 1e300 if value != value else value
+
+    def refresh(self) -> None:
+        """Everything may have changed."""
+        if self.rowCount():
+            self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
+
+
+class LadderRows(QSortFilterProxyModel):
+    """Sorts by number, keeps the list's own order until asked, and filters by the words of each section."""
+
+    def __init__(self, source: LadderModel):
+        super().__init__()
+        self.source = source
+        self.filters: dict[int, str] = {}
+        self.setSourceModel(source)
+        self.setSortRole(SORT_ROLE)
+
+    def set_filter(self, section: int, words: str) -> None:
+        """Shows only rows whose cell fits the words."""
+        self.filters[section] = words
+        self.filters = {k: v for k, v in self.filters.items() if v.strip()}
+        self.invalidateFilter()
+
+    def filterAcceptsRow(self, row: int, parent: QModelIndex) -> bool:
+        return all(
+            self._fits(row, section, words)
+            for section, words in self.filters.items()
+            if section < len(self.source.places)
+        )
+
+    def _fits(self, row: int, section: int, words: str) -> bool:
+        if section in (3, 4):
+            value = self.source.order(row, section)
+            number = float(value) if isinstance(value, float) and value < 1e300 else float("nan")
+            return filter_of(words)(Cell(self.source.text(row, section), None, number, None, -1))
+        if section < len(FIXED):
+            return words.strip().lower() in self.source.text(row, section).lower()
+        count = at_least(words)
+        if count is not None:
+            return sum(c is not None and c.holds is True for c in self.source.group_cells(row, section)) >= count
+        return filter_of(words)(self.source.cell(row, section))
+
+
+class LadderHead(QHeaderView):
+    """Two lines of heads, the upper one shared by the timeframes of a column, and a line to filter by below each."""
+
+    def __init__(self, theme: Theme, model: LadderModel, rows: LadderRows, parent: QWidget | None = None):
+        super().__init__(Qt.Orientation.Horizontal, parent)
+        self.theme, self._model, self._rows = theme, model, rows
+        self.setSectionsClickable(True)
+        self.setSectionsMovable(True)
+        self.setSortIndicatorShown(True)
+        self.setSortIndicatorClearable(True)
+        self.setFont(ui_font(8))
+        self.lines: list[QLineEdit] = []
+        self.sectionResized.connect(lambda *_: self.place_lines())
+        self.sectionMoved.connect(lambda *_: self.place_lines())
+        self.geometriesChanged.connect(self.place_lines)
+
+    def sizeHint(self) -> QSize:
+        return QSize(super().sizeHint().width(), 62)
+
+    def make_lines(self) -> None:
+        """A filter line for each section of the table."""
+        for line in self.lines:
+            line.deleteLater()
+        self.lines = []
+        for section in range(self._model.columnCount()):
+            line = QLineEdit(self)
+            line.setFont(ui_font(7.5))
+            line.setPlaceholderText("filter" if section == 0 else "")
+            script = section >= len(FIXED)
+            line.setToolTip("is true, not true, fired, >= 5, on at least 3" if script else "Part of the text, or > 5")
+            line.setText(self._rows.filters.get(section, ""))
+            line.textChanged.connect(lambda words, k=section: self._rows.set_filter(k, words))
+            line.show()
+            self.lines.append(line)
+        self.place_lines()
+
+    def place_lines(self) -> None:
+        """Puts every filter line under its section."""
+        for section, line in enumerate(self.lines):
+            hidden = self.isSectionHidden(section)
+            line.setVisible(not hidden)
+            if not hidden:
+                line.setGeometry(self.sectionViewportPosition(section) + 1, 40, self.sectionSize(section) - 2, 20)
+
+    def paintSection(self, painter: QPainter | None, rect: QRect, section: int) -> None:
+        if painter is None:
+            return
+        painter.save()
+        painter.fillRect(rect, self.theme.color("ground"))
+        group = self._model.group_of(section)
+        visual = self.visualIndex(section)
+        before = self._model.group_of(self.logicalIndex(visual - 1)) if visual > 0 else ""
+        painter.setPen(self.theme.color("line"))
+        if group != before:
+            painter.drawLine(rect.left(), 2, rect.left(), rect.bottom())
+        if group and group != before:
+            width, at = 0, visual
+            while at < self.count() and self._model.group_of(self.logicalIndex(at)) == group:
+                width += self.sectionSize(self.logicalIndex(at))
+                at += 1
+            painter.setPen(self.theme.color("ink"))
+            painter.setFont(ui_font(8, bold=True))
+            painter.setClipping(False)
+            words = painter.fontMetrics().elidedText(group, Qt.TextElideMode.ElideRight, width - 8)
+            painter.drawText(QRect(rect.left() + 4, 2, width - 6, 18), Qt.AlignmentFlag.AlignVCenter, words)
+        painter.setFont(ui_font(8))
+        painter.setPen(self.theme.color("faint"))
+        side = Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight
+        words = str(self._model.headerData(section, Qt.Orientation.Horizontal) or "")
+        if self.sortIndicatorSection() == section:
+            words += " ↑" if self.sortIndicatorOrder() == Qt.SortOrder.AscendingOrder else " ↓"
+        painter.drawText(rect.adjusted(4, 20, -4, -24), side | Qt.AlignmentFlag.AlignVCenter, words)
+        painter.restore()
+
+
+class LadderTable(QTableView):
+    """The table view with its heads."""
+
+    def __init__(self, theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.source = LadderModel(theme)
+        self.rows = LadderRows(self.source)
+        self.head = LadderHead(theme, self.source, self.rows, self)
+        self.setHorizontalHeader(self.head)
+        self.setModel(self.rows)
+        self.setFont(ui_font(8.5))
+        self.setAlternatingRowColors(True)
+        self.setShowGrid(False)
+        self.setSortingEnabled(True)
+        self.head.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
+        self.setSelectionBehavior(QTableView.SelectionBehavior.SelectRows)
+        self.setSelectionMode(QTableView.SelectionMode.ExtendedSelection)
+        self.setHorizontalScrollMode(QTableView.ScrollMode.ScrollPerPixel)
+        vertical = self.verticalHeader()
+        assert vertical is not None
+        vertical.hide()
+        vertical.setDefaultSectionSize(22)
+        bar = self.horizontalScrollBar()
+        assert bar is not None
+        bar.valueChanged.connect(lambda _: self.head.place_lines())
+
+    def show_columns(self, infos: list[SymbolInfo], columns: list[LadderColumn], notes: dict[str, str]) -> None:
+        """Shows other symbols or columns."""
+        self.rows.filters = {k: v for k, v in self.rows.filters.items() if k < len(FIXED)}
+        self.source.show_columns(infos, columns, notes)
+        for section, width in enumerate((60, 138, 78, 66, 54, 90)):
+            self.setColumnWidth(section, width)
+        for section in range(len(FIXED), self.source.columnCount()):
+            self.setColumnWidth(section, 60)
+        self.setColumnHidden(FIXED.index("Note"), not notes)
+        self.head.make_lines()
+
+    def symbol_at(self, row: int) -> str:
+        """The symbol of a row as it is shown."""
+        return self.source.infos[self.rows.mapToSource(self.rows.index(row, 0)).row()].symbol
+
+    def place_of(self, index: QModelIndex) -> Place:
+        """Which column and timeframe a cell belongs to."""
+        return self.source.places[index.column()]
+
+    def set_theme(self, theme: Theme) -> None:
+        self.source.theme = self.head.theme = theme
+        self.source.refresh()

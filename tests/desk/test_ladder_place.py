@@ -1,0 +1,208 @@
+"""The Ladder, driven: columns over timeframes, filters, sorting, lists, notes, and the way to the Bench."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
+
+from oakladder.bars.library import BarLibrary
+from oakladder.bars.timeframes import Timeframe
+from oakladder.desk.ladder.chooser import ColumnChooser
+from oakladder.desk.ladder.table import FIXED, LadderColumn, read_columns
+from oakladder.desk.window import Window
+from oakladder.engine.columns import cells
+from oakladder.rung import compile_script
+
+SCRIPT = """rung 1
+setting n = 10 range 1..200
+signal up = close > sma(close, n) bullish
+column rsi(close, 14) fill warn when rsi(close, 14) > 60 named "Strength"
+"""
+
+
+@pytest.fixture
+def place(window: Window, calm):  # type: ignore[no-untyped-def]
+    path = window.desk.workspace.scripts / "mine.rung"
+    path.write_text(SCRIPT)
+    window.desk.ladder_state = {
+        "columns": [
+            LadderColumn("mine.rung", "up", ["1w", "1d", "4h"], {"n": 20.0}).as_plain(),
+            LadderColumn("mine.rung", "Strength", ["1d"]).as_plain(),
+        ]
+    }
+    window.show_ladder()
+    calm(window)
+    return window.ladder
+
+
+def shown(place) -> list[str]:  # type: ignore[no-untyped-def]
+    return [place.table.symbol_at(k) for k in range(place.table.rows.rowCount())]
+
+
+def section(place, name: str, frame: str) -> int:  # type: ignore[no-untyped-def]
+    for k, p in enumerate(place.table.source.places):
+        if p.column >= 0 and place.columns[p.column].name == name and p.timeframe == frame:
+            return k
+    raise AssertionError(name)
+
+
+def test_every_cell_is_what_the_engine_says(place, market: BarLibrary) -> None:  # type: ignore[no-untyped-def]
+    program, model = compile_script(SCRIPT), place.table.source
+    assert model.rowCount() == 77 and model.columnCount() == len(FIXED) + 4
+    for name, frame, given in (("up", "1w", {"n": 20.0}), ("up", "4h", {"n": 20.0}), ("Strength", "1d", {})):
+        expected, _ = cells(program, name, market, market.infos, Timeframe.parse(frame), given)
+        k = section(place, name, frame)
+        assert [model.text(row, k) for row in range(77)] == [expected[s].text for s in market.infos]
+        assert model.group_of(k) == ("up (n 20)" if name == "up" else "Strength")
+    row = next(r for r in range(77) if (c := model.cell(r, section(place, "up", "1d"))) and c.holds)
+    assert "true now" in model.hint(row, section(place, "up", "1d"))
+
+
+def test_filters_narrow_the_rows_and_say_so(place) -> None:  # type: ignore[no-untyped-def]
+    model, head = place.table.source, place.table.head
+    k = section(place, "up", "1d")
+    head.lines[k].setText("is true")
+    kept = {s for r, s in enumerate(i.symbol for i in model.infos) if (c := model.cell(r, k)) and c.holds}
+    assert set(shown(place)) == kept and 0 < len(kept) < 77
+    head.lines[k].setText("on at least 3")
+    agree = {
+        i.symbol for r, i in enumerate(model.infos) if sum(bool(c and c.holds) for c in model.group_cells(r, k)) >= 3
+    }
+    assert set(shown(place)) == agree < kept
+    head.lines[k].setText("")
+    head.lines[section(place, "Strength", "1d")].setText(">= 60")
+    strong = set(shown(place))
+    assert strong and all(
+        model.cell(r, section(place, "Strength", "1d")).order >= 60
+        for r, i in enumerate(model.infos)
+        if i.symbol in strong
+    )
+    head.lines[2].setText("salt")
+    assert all(i.sector == "Salt" for i in model.infos if i.symbol in set(shown(place)))
+
+
+def test_a_click_on_a_head_sorts_by_number(place) -> None:  # type: ignore[no-untyped-def]
+    k = section(place, "Strength", "1d")
+    place.table.sortByColumn(k, Qt.SortOrder.DescendingOrder)
+    model = place.table.source
+    orders = [model.order(place.table.rows.mapToSource(place.table.rows.index(r, 0)).row(), k) for r in range(77)]
+    assert orders == sorted(orders, reverse=True)
+
+
+def test_enter_opens_symbol_timeframe_and_script_on_the_bench(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    rows = place.table.rows
+    place.table.setCurrentIndex(rows.index(5, section(place, "up", "4h")))
+    symbol = place.table.symbol_at(5)
+    QTest.keyClick(place.table, Qt.Key.Key_Return)
+    calm(window)
+    assert window.places.currentWidget() is window.bench
+    assert (window.desk.symbol, str(window.desk.timeframe)) == (symbol, "4h")
+    assert window.desk.path is not None and window.desk.path.name == "mine.rung"
+
+
+def test_small_charts_show_the_selected_symbol_on_each_timeframe(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    place.table.setCurrentIndex(place.table.rows.index(3, 0))
+    calm(window)
+    assert place.minis.symbol == place.table.symbol_at(3)
+    assert [str(b.timeframe) for b in place.minis.series] == ["1w", "1d", "4h"]
+    place.minis.grab()
+
+
+def test_columns_are_added_moved_changed_and_taken_away(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    chooser = ColumnChooser(place._programs(), None, place)
+    chooser.script.setCurrentText("Mine")
+    chooser.output.setCurrentText("up")
+    for name, box in chooser.frames.items():
+        box.setChecked(name in ("1d", "1h"))
+    chooser.other.setText("90m")
+    chooser.settings.controls["n"].setValue(40)  # type: ignore[attr-defined]
+    made = chooser.made()
+    assert made == LadderColumn("mine.rung", "up", ["1d", "90m", "1h"], {"n": 40.0})
+    chooser.other.setText("soon")
+    assert chooser.made() is None and "no timeframe" in chooser.word.text()
+    place.add_column(made)
+    calm(window)
+    assert len(place.table.source.places) == len(FIXED) + 7
+    place.move_column(2, -2)
+    calm(window)
+    assert place.columns[0] == made
+    place.remove_column(0)
+    place.remove_column(0)
+    calm(window)
+    assert [c.name for c in place.columns] == ["Strength"]
+    place.table.setColumnHidden(1, True)
+    place.show_hidden()
+    assert not place.table.isColumnHidden(1)
+
+
+def test_a_column_that_cannot_be_worked_out_harms_no_other(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    place.add_column(LadderColumn("gone.rung", "up", ["1d"]))
+    place.add_column(LadderColumn("mine.rung", "nothing", ["1d"]))
+    calm(window)
+    assert "left out" in place.word.text() and place.word.toolTip().count("\n") >= 1
+    assert place.table.source.text(0, section(place, "Strength", "1d"))
+
+
+def test_lists_are_made_filled_noted_and_remembered(place, window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    place.table.selectRow(0)
+    place.make_list("Mine", [])
+    calm(window)
+    assert place.lists.currentText() == "Mine" and shown(place) == []
+    place.add_symbols("flake, BRINE nope")
+    calm(window)
+    assert shown(place) == ["FLAKE", "BRINE"] and "NOPE" in window.status.text()
+    board = QApplication.clipboard()
+    assert board is not None
+    board.setText("GULLW")
+    place._paste()
+    calm(window)
+    assert shown(place) == ["FLAKE", "BRINE", "GULLW"]
+    window.desk.lists.note("Mine", "BRINE", "waits")
+    place.refresh()
+    calm(window)
+    assert place.table.source.text(1, FIXED.index("Note")) == "waits"
+    assert not place.table.isColumnHidden(FIXED.index("Note"))
+    for ending in ("txt", "csv"):
+        place.export_list(tmp_path / f"Out.{ending}")
+        (tmp_path / f"Out.{ending}").rename(tmp_path / f"Back {ending}.{ending}")
+        place.import_list(tmp_path / f"Back {ending}.{ending}")
+        calm(window)
+        assert shown(place) == ["FLAKE", "BRINE", "GULLW"]
+    place.export_list(tmp_path / "nowhere" / "x.txt")
+    assert "cannot be written" in window.status.text()
+    place.make_list("Mine", [])
+    assert "already" in window.status.text()
+    window.desk.remember()
+    state = window.desk.workspace.remembered()["ladder"]
+    assert read_columns(state["columns"]) == place.columns  # type: ignore[index,call-overload]
+
+
+def test_what_was_written_down_wrongly_is_left_out() -> None:
+    good = LadderColumn("a.rung", "up", ["1d"])
+    assert read_columns([good.as_plain(), {"script": 3}, {"script": "a", "name": "b", "timeframes": ["soon"]}, 7]) == [
+        good
+    ]
+    assert read_columns("nothing") == []
+
+
+def test_replay_shows_the_ladder_of_then(place, window: Window, calm, market: BarLibrary) -> None:  # type: ignore[no-untyped-def]
+    window.show_bench()
+    window.bench.chart.pin(1300)
+    window.bench.deeds.start_replay()
+    calm(window)
+    window.show_ladder()
+    calm(window)
+    moment = window.desk.moment
+    assert moment is not None
+    from oakladder.bars.as_of import LibraryAsOf
+
+    expected, _ = cells(
+        compile_script(SCRIPT), "Strength", LibraryAsOf(market, moment), ["BRINE"], Timeframe.parse("1d")
+    )
+    assert place.table.source.text(0, section(place, "Strength", "1d")) == expected["BRINE"].text
+    assert np.isfinite(expected["BRINE"].order)
