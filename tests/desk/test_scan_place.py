@@ -1,62 +1,260 @@
-"""The Scan place: choose, run, stop, open a hit with its bar marked."""
+"""The Scan, driven: conditions of several kinds, results, the past, saved scans, lists, and the way to the Bench."""
 
 from __future__ import annotations
 
+import csv
+from pathlib import Path
+
+import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from oakladder.bars.timeframes import ONE_DAY
+from oakladder.bars.library import BarLibrary
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.desk.scan.place import ScanPlace
 from oakladder.desk.window import Window
-from oakladder.engine.scan import scan
+from oakladder.engine.screen import Field, Fresh, Group, Join, Plain, Rule, occurrences, screen
+from oakladder.rung import compile_script
+from oakladder.scans import SCRIPT, Line, SavedScan, SavedScans, as_plain, read_scan
+
+SCRIPT_TEXT = """rung 1
+signal up = close > sma(close, 20) bullish
+signal cross = crosses_up(close, sma(close, 20))
+column rsi(close, 14) named "Strength"
+"""
+PROGRAM = compile_script(SCRIPT_TEXT)
 
 
-def test_a_scan_lists_hits_and_enter_opens_the_bar(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    place = window.scan
+def rule(name: str = "up", **given: object) -> Line:
+    return Line(SCRIPT, script="mine.rung", name=name, **given)  # type: ignore[arg-type]
+
+
+@pytest.fixture
+def place(window: Window, calm) -> ScanPlace:  # type: ignore[no-untyped-def]
+    (window.desk.workspace.scripts / "mine.rung").write_text(SCRIPT_TEXT)
     window.show_scan()
-    place.script.setCurrentText("Quiet water")
-    place.signal.setCurrentText("out_down")
-    place.within.setValue(12)
-    QTest.mouseClick(place.run_button, Qt.MouseButton.LeftButton)
-    calm(window)
-    assert place.program is not None
-    expected = scan(place.program, "out_down", window.desk.library, window.desk.library.infos, ONE_DAY, 12)
-    assert place.model.hits == list(expected.hits) and expected.hits
-    assert place.verdict.text().startswith(f"{len(expected.hits)} of 77")
-    place.table.selectRow(1)
-    QTest.keyClick(place.table, Qt.Key.Key_Return)
-    calm(window)
-    hit = expected.hits[1]
-    assert window.places.currentWidget() is window.bench
-    assert window.bench.heading.text() == f"{hit.symbol}  1d"
-    bars = window.bench.chart.shown.bars  # type: ignore[union-attr]
-    assert window.bench.chart.pinned == len(bars) - 1 - hit.bars_ago
-    assert window.desk.path is not None and window.desk.path.stem == "quiet_water"
+    window.scan.lines.show_lines([])
+    return window.scan
 
 
-def test_the_table_sorts_by_what_its_numbers_mean(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+def show(place: ScanPlace, *lines: Line) -> None:
+    place.lines.show_lines(list(lines))
+
+
+def test_a_first_scan_asks_the_open_script(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     window.show_scan()
-    window.scan.within.setValue(60)
+    (line,) = window.scan.lines.lines()
+    assert line.script == "tide_turn.rung" and line.fresh == Fresh.WITHIN.value
     window.run_scan()
     calm(window)
-    window.scan.table.sortByColumn(6, Qt.SortOrder.DescendingOrder)
-    changes = [h.change for h in window.scan.model.hits]
-    assert changes == sorted(changes, reverse=True) and len(changes) > 5
+    assert window.scan.verdict.text().split(" of ")[1].startswith("77 symbols")
 
 
-def test_a_scan_can_be_stopped(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    window.show_scan()
-    window.scan.timeframe.setCurrentText("1m")
-    window.scan.run()
-    assert window.scan.stop_button.isEnabled() and not window.scan.run_button.isEnabled()
-    window.scan.stop()
+def test_conditions_of_scripts_and_filters_find_what_the_engine_finds(
+    place: ScanPlace, window: Window, market: BarLibrary, calm
+) -> None:  # type: ignore[no-untyped-def]
+    show(
+        place,
+        rule(),
+        rule(timeframe="1w"),
+        rule("Strength", relation=">=", number=55.0),
+        rule("cross", fresh=Fresh.WITHIN.value, bars=30),
+        Line(Field.PRICE.value, relation=">=", number=5.0),
+        Line(Field.SECTOR.value, negated=True, words=("Salt",)),
+    )
+    QTest.mouseClick(place.run_button, Qt.MouseButton.LeftButton)
     calm(window)
-    assert window.scan.verdict.text().startswith("Stopped")
-    assert window.scan.run_button.isEnabled()
+    expected = screen(
+        Group(
+            Join.ALL,
+            (
+                Rule(PROGRAM, "up"),
+                Rule(PROGRAM, "up", Timeframe.parse("1w")),
+                Rule(PROGRAM, "Strength", relation=">=", number=55),
+                Rule(PROGRAM, "cross", fresh=Fresh.WITHIN, bars=30),
+                Plain(Field.PRICE, ">=", 5),
+                Group(Join.NONE, (Plain(Field.SECTOR, words=frozenset(["Salt"])),)),
+            ),
+        ),
+        market,
+        market.infos,
+    )
+    assert place.result is not None and place.result.found == expected.found and expected.found
+    assert place.verdict.text().startswith(f"{len(expected.found)} of 77 symbols in ")
+    assert place.model.rules == ["up 1d", "up 1w", "Strength 1d", "cross 1d"]
+    assert [place.model.data(place.model.index(r, 0)) for r in range(place.model.rowCount())] == [
+        f.symbol for f in expected.found
+    ]
+    place.table.grab()
 
 
-def test_a_script_with_errors_cannot_be_scanned_and_says_so(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    (window.desk.workspace.scripts / "broken.rung").write_text("rung 1\nsignal go = clsoe\n")
-    window.show_scan()
-    window.scan.script.setCurrentText("Broken")
-    assert "1 errors" in window.scan.about.text() or "1 error" in window.scan.about.text()
-    assert not window.scan.run_button.isEnabled()
+def test_the_parts_of_a_line_follow_its_kind(place: ScanPlace) -> None:
+    editor = place.lines.add(rule("Strength", relation="<", number=30))
+    assert not editor.number.isHidden() and editor.relation.isEnabled() and editor.bars.isHidden()
+    editor.name.setCurrentText("up")
+    assert editor.number.isHidden() and not editor.relation.isEnabled()
+    editor.fresh.setCurrentText(Fresh.LASTING.value)
+    assert not editor.bars.isHidden()
+    editor.kind.setCurrentIndex(editor.kind.findData(Field.CHANGE.value))
+    assert editor.script.isHidden() and editor.number.suffix() == " %"
+    editor.relation.setCurrentText(">")
+    editor.number.setValue(2.5)
+    assert editor.line() == Line(Field.CHANGE.value, relation=">", number=0.025)
+    editor.kind.setCurrentIndex(editor.kind.findData(Field.SYMBOLS.value))
+    editor.word.setCurrentText("Ferries")
+    assert editor.line().words == ("Ferries",)
+    editor.remove.click()
+    assert place.lines.editors == [] and not place.lines.empty.isHidden()
+
+
+def test_enter_opens_the_bar_since_which_it_holds(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    show(place, rule())
+    place.run()
+    calm(window)
+    place.table.selectRow(2)
+    QTest.keyClick(place.table, Qt.Key.Key_Return)
+    calm(window)
+    one = place.model.found[2]
+    chart = window.bench.chart
+    assert window.places.currentWidget() is window.bench and chart.shown is not None
+    assert window.desk.symbol == one.symbol and chart.pinned is not None
+    assert chart.shown.bars.times[chart.pinned] == one.since
+    assert window.desk.path is not None and window.desk.path.name == "mine.rung"
+
+
+def test_the_table_sorts_by_what_its_numbers_mean(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    show(place, rule())
+    place.run()
+    calm(window)
+    place.table.sortByColumn(7, Qt.SortOrder.DescendingOrder)
+    changes = [f.change for f in place.model.found]
+    assert changes == sorted(changes, reverse=True) and len(changes) > 5
+    place.table.sortByColumn(9, Qt.SortOrder.AscendingOrder)
+    ages = [f.ages[0] for f in place.model.found]
+    assert ages == sorted(ages)
+    action = place._column_menu().actions()[1]
+    action.trigger()
+    assert place.table.isColumnHidden(2)
+
+
+def test_past_occurrences_stand_in_the_almanac_and_lead_to_their_bars(
+    place: ScanPlace, window: Window, market: BarLibrary, calm
+) -> None:  # type: ignore[no-untyped-def]
+    show(place, rule("cross"))
+    place.days.setValue(120)
+    place.past_button.click()
+    calm(window)
+    expected, _ = occurrences(Rule(PROGRAM, "cross"), market, market.infos, ONE_DAY, 120)
+    assert place.past.all == expected and place.tabs.currentIndex() == 1
+    assert place.verdict.text().startswith(f"It came true {len(expected):,} times")
+    day = expected[0].day
+    box = place.almanac.place_of(day)
+    place.almanac.grab()
+    QTest.mouseClick(place.almanac, Qt.MouseButton.LeftButton, pos=box.center().toPoint())
+    assert place.past.rows == [o for o in expected if o.day == day]
+    place.past_table.clicked.emit(place.past.index(0, 0))
+    calm(window)
+    chart = window.bench.chart
+    assert chart.shown is not None and chart.pinned is not None
+    assert chart.shown.bars.times[chart.pinned] == expected[0].time
+
+
+def test_a_scan_can_be_stopped(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    show(place, rule(timeframe="1m"))
+    place.run()
+    assert place.stop_button.isEnabled() and not place.run_button.isEnabled()
+    place.stop()
+    calm(window)
+    assert place.verdict.text().startswith("Stopped") and place.run_button.isEnabled()
+
+
+@pytest.mark.parametrize(
+    ("line", "words"),
+    [
+        (Line(SCRIPT, script="gone.rung", name="up"), "not there"),
+        (rule(timeframe="fortnight"), "no timeframe"),
+        (Line(Field.SYMBOLS.value, words=("No such list",)), None),
+    ],
+)
+def test_what_cannot_run_is_said(place: ScanPlace, window: Window, calm, line: Line, words: str | None) -> None:  # type: ignore[no-untyped-def]
+    scan = SavedScan("x", lines=[line])
+    if words is None:
+        with pytest.raises(Exception, match="no list"):
+            place._condition(scan)
+        return
+    with pytest.raises(Exception, match=words):
+        place._condition(scan)
+    show(place)
+    place.run()
+    calm(window)
+    assert "no condition" in place.verdict.text() and place.run_button.isEnabled()
+
+
+def test_scans_are_saved_copied_turned_round_and_come_back(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    show(place, rule(), Line(Field.PRICE.value, relation=">", number=20.0))
+    place.join.setCurrentIndex(place.join.findData(Join.ANY.value))
+    place.save_as("Afloat")
+    place.run()
+    calm(window)
+    assert place.result is not None
+    found = {f.symbol for f in place.result.found}
+    place._saved_do(lambda n: window.desk.scans.opposite(n).name)
+    assert place.saved.currentText() == "Not: Afloat"
+    place.run()
+    calm(window)
+    others = {f.symbol for f in place.result.found}
+    assert found and others and not found & others and len(found | others) == 77
+    place._saved_do(lambda n: window.desk.scans.copy(n).name)
+    again = SavedScans(window.desk.workspace.config / "scans.json")
+    assert list(again.scans) == ["Afloat", "Not: Afloat", "Not: Afloat 2"]
+    assert again.scans["Afloat"].lines == [rule(), Line(Field.PRICE.value, relation=">", number=20.0)]
+    place._saved_do(place._delete)
+    assert len(window.desk.scans.scans) == 2
+    place.save_as("  ")
+    assert "needs a name" in window.status.text()
+
+
+def test_what_is_found_is_kept_as_a_list_and_exported(place: ScanPlace, window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    place.keep_list()
+    assert "Run the scan first" in window.status.text()
+    show(place, rule())
+    place.save_as("Afloat")
+    place.run()
+    calm(window)
+    place.keep_list()
+    kept = window.desk.lists.own["Afloat"]
+    assert kept.symbols == [f.symbol for f in place.model.found] and kept.scan == "Afloat"
+    kept.symbols = []
+    place.run()
+    calm(window)
+    assert window.desk.lists.own["Afloat"].symbols  # kept up to date by the scan
+    place.export(tmp_path / "found.csv")
+    rows = list(csv.DictReader((tmp_path / "found.csv").open()))
+    assert [r["symbol"] for r in rows] == [f.symbol for f in place.model.found]
+    place.export(tmp_path / "nowhere" / "x.csv")
+    assert "cannot be written" in window.status.text()
+
+
+def test_a_scan_is_written_down_as_it_is() -> None:
+    scan = SavedScan(
+        "A",
+        Join.NONE.value,
+        [rule(settings={"n": 3.0}), Line(Field.SECTOR.value, words=("Salt",))],
+        "Salt",
+        "1w",
+        True,
+        "L",
+    )
+    assert read_scan(as_plain(scan)) == scan
+    spoiled = as_plain(scan) | {
+        "join": "some",
+        "timeframe": "x",
+        "lines": [3, {"kind": "?"}, {"kind": "price", "relation": "~"}],
+    }
+    made = read_scan(spoiled)
+    assert made is not None and made.lines == [] and (made.join, made.timeframe) == ("all", "1d")
+    assert read_scan([]) is None
+    assert "not sector Salt" in Line(Field.SECTOR.value, negated=True, words=("Salt",)).said()
+    assert (
+        rule("Strength", relation="<", number=30.0, fresh=Fresh.WITHIN.value).said() == "Strength < 30 on 1d within 5"
+    )

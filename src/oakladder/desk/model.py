@@ -26,6 +26,7 @@ from oakladder.engine.run import Result, run
 from oakladder.engine.scan import Pip, change, pips
 from oakladder.engine.why import Why
 from oakladder.rung import Problem, Program, RunProblem, ScriptError, compile_script
+from oakladder.scans import SavedScans
 from oakladder.watchlists import Watchlists
 from oakladder.workspace import ScriptFileProblem, Workspace, read_script
 
@@ -134,7 +135,9 @@ class Desk(QObject):
         self.panes = PaneLayout()
         self.beside: list[Use] = []
         self.lists = Watchlists(workspace.config / "watchlists.json")
+        self.scans = SavedScans(workspace.config / "scans.json")
         self.ladder_state: dict[str, object] = {}
+        self.scan_state: dict[str, object] = {}
         self.quotes: dict[str, tuple[float, float]] = {}
         #: What is known: the whole library, or in a replay the library as of its moment.
         self.source: BarSource = library
@@ -165,6 +168,8 @@ class Desk(QObject):
         self.options, self.panes = read_options(state.get("chart")), read_panes(state.get("panes"))
         ladder = state.get("ladder")
         self.ladder_state = dict(ladder) if isinstance(ladder, dict) else {}
+        scan = state.get("scan")
+        self.scan_state = dict(scan) if isinstance(scan, dict) else {}
         uses = state.get("beside")
         found = (read_use(u, self.workspace.scripts) for u in (uses if isinstance(uses, list) else []))
         self.beside = [use for use in found if use is not None]
@@ -199,6 +204,7 @@ class Desk(QObject):
             "panes": self.panes.as_plain(),
             "beside": [use.as_plain() for use in self.beside],
             "ladder": self.ladder_state,
+            "scan": self.scan_state,
         }
         try:
             self.workspace.remember(state)

@@ -285,8 +285,7 @@ class Window(QMainWindow):
         self.show_bench()
         self.desk.go_to(symbol, timeframe)
 
-    def _open_hit(self, symbol: str, timeframe: Timeframe, time: int) -> None:
-        path = self.scan.script.currentData()
+    def _open_hit(self, symbol: str, timeframe: Timeframe, time: int, path: Path | None) -> None:
         if path is not None and path != self.desk.path:
             self.desk.open_script(path)
         self.show_bench()

@@ -178,5 +178,8 @@ def style_sheet(t: Theme) -> str:
     QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
     QProgressBar {{ background: {t.sunken}; border: none; border-radius: 3px; height: 8px; text-align: center; }}
     QProgressBar::chunk {{ background: {t.oak}; border-radius: 3px; }}
+    QTabWidget::pane {{ border: none; border-top: 1px solid {t.line}; }}
+    QTabBar::tab {{ background: transparent; color: {t.faint}; padding: 4px 14px; border: none; }}
+    QTabBar::tab:selected {{ color: {t.ink}; border-bottom: 2px solid {t.oak}; }}
     QMenu {{ background: {t.raised}; border: 1px solid {t.oak}; }} QMenu::item:selected {{ background: {t.pick}; }}
     """

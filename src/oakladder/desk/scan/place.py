@@ -1,310 +1,500 @@
-"""The Scan: one rule through a list of symbols; a table of hits, each a key away from its chart."""
+"""The Scan: conditions put together, run through a list, now or over the past; saved, copied, turned round, kept."""
 
 from __future__ import annotations
 
+import contextlib
+import csv
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
+from PyQt6.QtCore import QModelIndex, Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
-    QGridLayout,
+    QFileDialog,
     QHBoxLayout,
     QHeaderView,
+    QInputDialog,
     QLabel,
+    QMenu,
     QProgressBar,
     QPushButton,
     QSpinBox,
     QTableView,
+    QTabWidget,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
-from oakladder.bars.errors import DataProblem
-from oakladder.bars.library import SymbolInfo
-from oakladder.bars.timeframes import ONE_DAY, STANDARD
-from oakladder.engine import scan as scanning
+from oakladder.bars.text_files import iso
+from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.engine.run import Cancelled
+from oakladder.engine.screen import Condition, Fresh, Join, Occurrence, Screen, occurrences, rules_of, screen
+from oakladder.engine.survey import Skipped
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
+from oakladder.scans import SCRIPT, Line, SavedScan, ScanProblem, as_plain, read_scan
+from oakladder.watchlists import ALL, ListProblem
 from oakladder.workspace import ScriptFileProblem, read_script
 
-from ..chart.axes import bar_time
 from ..jobs import Ticket
 from ..look.theme import ui_font
 from ..model import Desk
+from .found import CHART, HEADS, Almanac, FoundModel, OccurrenceModel, SparkDelegate
+from .lines import LinesEditor
 
-HEADS = ("Symbol", "Name", "Sector", "Bars ago", "Fired on", "Last", "Change")
-_LEFT = {0, 1, 2}
-
-
-class HitModel(QAbstractTableModel):
-    """The hits of the last scan."""
-
-    def __init__(self, desk: Desk):
-        super().__init__()
-        self.desk = desk
-        self.hits: list[scanning.Hit] = []
-        self.timeframe = ONE_DAY
-        self._times: dict[scanning.Hit, str] = {}
-
-    def show_hits(self, found: scanning.Scan) -> None:
-        self.beginResetModel()
-        self.hits = list(found.hits)
-        self._times = {}
-        self.endResetModel()
-
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(self.hits)
-
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return len(HEADS)
-
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if orientation is Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
-            return HEADS[section]
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            return (
-                Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight
-            ) | Qt.AlignmentFlag.AlignVCenter
-        return None
-
-    def _fired(self, hit: scanning.Hit) -> str:
-        if hit not in self._times:
-            bars = self.desk.library.bars(hit.symbol, self.timeframe)
-            self._times[hit] = bar_time(bars, len(bars) - 1 - hit.bars_ago)
-        return self._times[hit]
-
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        hit, column = self.hits[index.row()], index.column()
-        info: SymbolInfo = self.desk.library.infos[hit.symbol]
-        match role:
-            case Qt.ItemDataRole.DisplayRole | Qt.ItemDataRole.ToolTipRole:
-                return (
-                    info.symbol,
-                    info.name,
-                    info.sector,
-                    str(hit.bars_ago),
-                    self._fired(hit),
-                    f"{hit.last:,.{info.decimals}f}",
-                    "–" if hit.change != hit.change else f"{hit.change:+.2%}",
-                )[column]
-            case Qt.ItemDataRole.TextAlignmentRole:
-                return (
-                    Qt.AlignmentFlag.AlignLeft if column in _LEFT else Qt.AlignmentFlag.AlignRight
-                ) | Qt.AlignmentFlag.AlignVCenter
-            case Qt.ItemDataRole.ForegroundRole if column == 6:
-                return self.desk.theme.color("falling" if hit.change < 0 else "rising")
-        return None
-
-    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
-        infos = self.desk.library.infos
-        keys = (
-            lambda h: h.symbol,
-            lambda h: infos[h.symbol].name,
-            lambda h: infos[h.symbol].sector,
-            lambda h: h.bars_ago,
-            lambda h: h.time,
-            lambda h: h.last,
-            lambda h: h.change,
-        )
-        if not 0 <= column < len(keys):
-            return
-        self.layoutAboutToBeChanged.emit()
-        self.hits.sort(key=keys[column], reverse=order is Qt.SortOrder.DescendingOrder)
-        self.layoutChanged.emit()
+_THREADS = 2
+_REMEMBER_MS = 400
 
 
 class ScanPlace(QWidget):
-    """Choose a rule and a list, run, pick a hit."""
+    """Put together, run, pick. ``picked`` tells symbol, timeframe and time of a bar, and a script's path or None."""
 
-    picked = pyqtSignal(str, object, int)
+    picked = pyqtSignal(str, object, int, object)
 
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
         self.desk = desk
-        self.program: Program | None = None
-        self.script, self.signal, self.list, self.timeframe = QComboBox(), QComboBox(), QComboBox(), QComboBox()
-        self.within = QSpinBox(minimum=1, maximum=500, value=5)
+        self.programs: dict[str, Program] = {}
+        self.result: Screen | None = None
+        self._entered = False
+        self._opposite, self._keeps = False, ""
+        self.saved, self.join, self.list, self.timeframe = QComboBox(), QComboBox(), QComboBox(), QComboBox()
+        self.lines = LinesEditor()
+        self.days = QSpinBox(minimum=5, maximum=5000, value=250)
         self.run_button = QPushButton("Scan", objectName="go")
+        self.past_button = QPushButton("Look back")
         self.stop_button = QPushButton("Stop")
         self.stop_button.setEnabled(False)
         self.progress = QProgressBar(textVisible=False, maximum=1000)
-        self.verdict = QLabel("Choose a rule and press Scan. Enter on a hit opens its chart.")
-        self.about = QLabel(objectName="quiet", wordWrap=True)
-        self.model = HitModel(desk)
-        self.table = QTableView()
-        self._fill()
+        self.verdict = QLabel("Put conditions together and press Scan. Enter on a hit opens its chart.")
+        self.model, self.past = FoundModel(desk.theme), OccurrenceModel()
+        self.table, self.past_table = QTableView(), QTableView()
+        self.almanac = Almanac(desk.theme)
+        self.tabs = QTabWidget()
+        self._remembering = QTimer(self, singleShot=True, interval=_REMEMBER_MS)
+        self._remembering.timeout.connect(self._remember)
         self._lay_out()
-        self.script.currentIndexChanged.connect(self._script_chosen)
-        self.run_button.clicked.connect(self.run)
-        self.stop_button.clicked.connect(self.stop)
-        self.table.activated.connect(self._open)
-
-    def _fill(self) -> None:
-        self.list.addItem("All symbols", None)
-        for sector in dict.fromkeys(i.sector for i in self.desk.library.infos.values()):
-            self.list.addItem(sector, sector)
-        for timeframe in STANDARD:
-            self.timeframe.addItem(str(timeframe), timeframe)
-        self.timeframe.setCurrentText("1d")
+        self._connect()
 
     def _lay_out(self) -> None:
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(10)
-        fields = (
-            ("Script", self.script),
-            ("Signal", self.signal),
-            ("List", self.list),
-            ("Timeframe", self.timeframe),
-            ("Within the last bars", self.within),
-        )
-        for k, (words, widget) in enumerate(fields):
-            label = QLabel(words, objectName="quiet")
-            label.setBuddy(widget)
-            grid.addWidget(label, 0, k)
-            grid.addWidget(widget, 1, k)
-        grid.addWidget(self.run_button, 1, len(fields))
-        grid.addWidget(self.stop_button, 1, len(fields) + 1)
-        grid.setColumnStretch(0, 2)
-        grid.setColumnStretch(1, 2)
-        grid.setColumnStretch(2, 2)
-        self.table.setModel(self.model)
-        self.table.setSortingEnabled(True)
-        self.table.setShowGrid(False)
-        self.table.setAlternatingRowColors(True)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        vertical, header = self.table.verticalHeader(), self.table.horizontalHeader()
+        for how, words in (
+            (Join.ALL, "all of these hold"),
+            (Join.ANY, "any of these holds"),
+            (Join.NONE, "none of these holds"),
+        ):
+            self.join.addItem(words, how.value)
+        self.timeframe.addItems([str(t) for t in STANDARD])
+        self.timeframe.setCurrentText("1d")
+        self.timeframe.setToolTip("The bars that now, yesterday and new are counted in")
+        self.saved.setMinimumWidth(190)
+        menu_button = QToolButton(text="Scan …", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
+        menu_button.setMenu(self._menu())
+        top = QHBoxLayout()
+        top.setSpacing(8)
+        for words, part in (
+            ("Saved", self.saved),
+            ("", menu_button),
+            ("in", self.list),
+            ("bars", self.timeframe),
+            ("where", self.join),
+        ):
+            if words:
+                top.addWidget(QLabel(words, objectName="quiet"))
+            top.addWidget(part)
+        top.addStretch(1)
+        for button in (self.run_button, self.past_button):
+            top.addWidget(button)
+        self.days.setSuffix(" bars back")
+        top.addWidget(self.days)
+        top.addWidget(self.stop_button)
+        self._set_up(self.table, self.model)
+        self.table.setItemDelegateForColumn(CHART, SparkDelegate(self.table))
+        self._set_up(self.past_table, self.past)
+        header = self.past_table.horizontalHeader()
+        assert header is not None
+        for section, width in enumerate((190, 90, 300)):
+            self.past_table.setColumnWidth(section, width)
+        past = QWidget()
+        column = QVBoxLayout(past)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addWidget(self.almanac)
+        column.addWidget(self.past_table, 1)
+        self.tabs.addTab(self.table, "Now")
+        self.tabs.addTab(past, "Past occurrences")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(14, 10, 14, 10)
+        layout.setSpacing(6)
+        layout.addLayout(top)
+        layout.addWidget(self.lines)
+        layout.addWidget(self.verdict)
+        layout.addWidget(self.progress)
+        layout.addWidget(self.tabs, 1)
+        self.progress.setFixedHeight(4)
+        self.progress.hide()
+        self.verdict.setWordWrap(True)
+
+    @staticmethod
+    def _set_up(table: QTableView, model: FoundModel | OccurrenceModel) -> None:
+        table.setModel(model)
+        table.setShowGrid(False)
+        table.setAlternatingRowColors(True)
+        table.setFont(ui_font(9))
+        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        vertical, header = table.verticalHeader(), table.horizontalHeader()
         assert vertical is not None and header is not None
         vertical.hide()
-        vertical.setDefaultSectionSize(25)
-        header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
-        header.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
-        for column, width in ((0, 90), (2, 140), (3, 90), (4, 170), (5, 110), (6, 100)):
-            self.table.setColumnWidth(column, width)
-        self.verdict.setFont(ui_font(10))
-        line = QHBoxLayout()
-        line.addWidget(self.verdict, 1)
-        line.addWidget(self.progress)
-        self.progress.setFixedWidth(220)
-        self.progress.hide()
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(16, 12, 16, 10)
-        layout.setSpacing(8)
-        layout.addLayout(grid)
-        layout.addWidget(self.about)
-        layout.addLayout(line)
-        layout.addWidget(self.table, 1)
+        vertical.setDefaultSectionSize(30 if isinstance(model, FoundModel) else 24)
+        if isinstance(model, FoundModel):
+            table.setSortingEnabled(True)
+            header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
+            header.setSortIndicatorClearable(True)
+        header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
 
-    # --- choosing ---------------------------------------------------------------------------------
+    def _connect(self) -> None:
+        self.run_button.clicked.connect(self.run)
+        self.past_button.clicked.connect(self.look_back)
+        self.stop_button.clicked.connect(self.stop)
+        self.saved.activated.connect(lambda _: self._show_saved(self.saved.currentText()))
+        self.lines.changed.connect(self._remembering.start)
+        for box in (self.join, self.list, self.timeframe):
+            box.activated.connect(lambda _: self._remembering.start())
+        self.table.activated.connect(self._open)
+        self.past_table.activated.connect(self._open_past)
+        self.past_table.clicked.connect(self._open_past)
+        self.almanac.chosen.connect(self.past.show_day)
+        header = self.table.horizontalHeader()
+        assert header is not None
+        header.customContextMenuRequested.connect(lambda point: self._column_menu().popup(header.mapToGlobal(point)))
+        self.desk.theme_changed.connect(lambda _: self._show_theme())
+
+    # --- coming here ------------------------------------------------------------------------------
 
     def enter(self) -> None:
-        """Called when the place is shown: offers the scripts as they are now, the open one chosen."""
-        self.desk.save()
-        chosen = self.script.currentData() or self.desk.path
-        self.script.blockSignals(True)
-        self.script.clear()
-        for path in self.desk.workspace.script_files():
-            self.script.addItem(path.stem.replace("_", " ").capitalize(), path)
-            if path == chosen:
-                self.script.setCurrentIndex(self.script.count() - 1)
-        self.script.blockSignals(False)
-        self._script_chosen()
+        """Shows what was there last time; scripts and lists may have changed meanwhile."""
+        scan = self.scan() if self._entered else read_scan(self.desk.scan_state) or SavedScan()
+        self._read_scripts()
+        names = self.desk.lists.names(self.desk.library.infos)
+        sectors = sorted({i.sector for i in self.desk.library.infos.values()})
+        self.lines.offer(self.programs, sectors, names)
+        self.list.clear()
+        self.list.addItems(names)
+        if not self._entered and not scan.lines:
+            scan.lines = self._first_lines()
+        self._entered = True
+        self._fill_saved(scan.name)
+        self._show(scan)
         self.run_button.setFocus()
 
-    def _script_chosen(self) -> None:
-        path = self.script.currentData()
-        before = self.signal.currentText()
-        self.signal.clear()
-        self.program = None
-        if not isinstance(path, Path):
+    def _read_scripts(self) -> None:
+        self.programs = {}
+        for path in self.desk.workspace.script_files():
+            with contextlib.suppress(ScriptError, ScriptFileProblem, RunProblem):
+                text = read_script(path)
+                self.programs[path.name] = compile_script(text, self.desk.workspace.shelf(text))
+
+    def _first_lines(self) -> list[Line]:
+        """The open script's first signal, lately."""
+        for name in (self.desk.path.name if self.desk.path else "", *self.programs):
+            program = self.programs.get(name)
+            if program is not None and program.signals:
+                signal = program.signals[0].name
+                return [Line(SCRIPT, script=name, name=signal, fresh=Fresh.WITHIN.value, bars=5)]
+        return []
+
+    def _fill_saved(self, current: str) -> None:
+        self.saved.clear()
+        self.saved.addItem("(not saved)")
+        self.saved.addItems(self.desk.scans.scans)
+        self.saved.setCurrentText(current if current in self.desk.scans.scans else "(not saved)")
+
+    def _show(self, scan: SavedScan) -> None:
+        self._opposite, self._keeps = scan.opposite, scan.keeps
+        self.join.setCurrentIndex(max(self.join.findData(scan.join), 0))
+        self.list.setCurrentText(scan.list_name)
+        if self.list.currentText() != scan.list_name:
+            self.list.setCurrentText(ALL)
+        self.timeframe.setCurrentText(scan.timeframe)
+        self.lines.show_lines(scan.lines)
+
+    def scan(self) -> SavedScan:
+        """The scan as it is put together now."""
+        name = self.saved.currentText() if self.saved.currentIndex() > 0 else ""
+        return SavedScan(
+            name,
+            str(self.join.currentData()),
+            self.lines.lines(),
+            self.list.currentText() or ALL,
+            self.timeframe.currentText(),
+            self._opposite,
+            self._keeps,
+        )
+
+    def _remember(self) -> None:
+        if self._entered:
+            self.desk.scan_state = as_plain(self.scan())
+            self.desk.remember_soon()
+
+    # --- saved scans ------------------------------------------------------------------------------
+
+    def _menu(self) -> QMenu:
+        menu = QMenu(self)
+        menu.addAction("Save", self.save)
+        menu.addAction("Save as …", self._ask_save)
+        menu.addAction("Copy", lambda: self._saved_do(lambda n: self.desk.scans.copy(n).name))
+        menu.addAction("The opposite", lambda: self._saved_do(lambda n: self.desk.scans.opposite(n).name))
+        menu.addAction("Delete", lambda: self._saved_do(self._delete))
+        menu.addSeparator()
+        menu.addAction("Keep what is found as a list", self.keep_list)
+        menu.addAction("Export what is found …", self._ask_export)
+        return menu
+
+    def _saved_do(self, go: Callable[[str], str]) -> None:
+        """Does something with the saved scan that is chosen, and shows the one it gives."""
+        name = self.saved.currentText()
+        if name not in self.desk.scans.scans:
+            self.desk.status.emit("Save the scan under a name first.")
             return
         try:
-            text = read_script(path)
-            self.program = compile_script(text, self.desk.workspace.shelf(text))
-        except (ScriptError, ScriptFileProblem) as error:
-            count = len([p for p in error.problems if p.is_error]) if isinstance(error, ScriptError) else 0
-            self.about.setText(
-                f"This script has {count} errors; open it on the Bench to mend it." if count else str(error)
-            )
-            self.run_button.setEnabled(False)
+            made = go(name)
+        except (ScanProblem, OSError) as error:
+            self.desk.status.emit(str(error))
             return
-        self.signal.addItems([o.name for o in self.program.signals])
-        if before and self.signal.findText(before) >= 0:
-            self.signal.setCurrentText(before)
-        self.about.setText(self.program.about if self.program.signals else "This script has no signal to scan for.")
-        self.run_button.setEnabled(bool(self.program.signals))
+        self._fill_saved(made)
+        self._show_saved(made)
+
+    def _delete(self, name: str) -> str:
+        self.desk.scans.delete(name)
+        return ""
+
+    def _show_saved(self, name: str) -> None:
+        if name in self.desk.scans.scans:
+            self._show(self.desk.scans.scans[name])
+        self._remembering.start()
+
+    def _ask_save(self) -> None:
+        name, fine = QInputDialog.getText(self, "Save the scan", "Under which name?", text=self.scan().name)
+        if fine:
+            self.save_as(name)
+
+    def save(self) -> None:
+        """Saves the scan under the name it has, or asks for one."""
+        if self.scan().name:
+            self.save_as(self.scan().name)
+        else:
+            self._ask_save()
+
+    def save_as(self, name: str) -> None:
+        made = self.scan()
+        made.name = name.strip()
+        try:
+            self.desk.scans.save(made)
+        except (ScanProblem, OSError) as error:
+            self.desk.status.emit(str(error))
+            return
+        self._fill_saved(made.name)
+        self.desk.status.emit(f"Saved as {made.name}.")
 
     # --- running ----------------------------------------------------------------------------------
 
-    def run(self) -> None:
-        """Starts the scan; it can be stopped."""
-        if self.program is None or not self.signal.currentText():
+    def _condition(self, scan: SavedScan) -> Condition:
+        """What the engine shall run. Raises `ScanProblem` or `ListProblem`."""
+
+        def program_of(script: str) -> Program:
+            if script not in self.programs:
+                raise ScanProblem(
+                    f"The script {script or 'of a condition'} is not there, or has errors. Open it on the Bench."
+                )
+            return self.programs[script]
+
+        infos = self.desk.library.infos
+        try:
+            return scan.condition(program_of, lambda name: self.desk.lists.symbols(name, infos))
+        except ValueError as error:
+            raise ScanProblem(str(error)) from None
+
+    def _start(self, what: str, work: Callable[..., object], then: Callable[..., None]) -> None:
+        """Runs something aside, with progress, until it is there or stopped."""
+        scan = self.scan()
+        try:
+            condition = self._condition(scan)
+            symbols = self.desk.lists.symbols(scan.list_name, self.desk.library.infos)
+        except (ScanProblem, ListProblem) as error:
+            self._say(str(error), trouble=True)
             return
-        program, signal, within = self.program, self.signal.currentText(), self.within.value()
-        sector, timeframe = self.list.currentData(), self.timeframe.currentData()
-        settings = dict(self.desk.settings) if self.script.currentData() == self.desk.path else {}
-        symbols = [s for s, i in self.desk.library.infos.items() if sector in (None, i.sector)]
-        self.model.timeframe = timeframe
-        self._busy(True)
-        self.verdict.setText(f"Looking at {len(symbols)} symbols…")
+        source, frame = self.desk.source, Timeframe.parse(scan.timeframe)
 
-        def work(ticket: Ticket) -> scanning.Scan:
-            return scanning.scan(
-                program,
-                signal,
-                self.desk.library,
-                symbols,
-                timeframe,
-                within,
-                settings,
-                progress=ticket.report,
-                cancelled=ticket.cancelled,
-            )
+        def job(ticket: Ticket) -> object:
+            with ThreadPoolExecutor(_THREADS) as pool:
+                return work(
+                    condition, source, symbols, frame, executor=pool, progress=ticket.report, cancelled=ticket.cancelled
+                )
 
+        def done(made: object) -> None:
+            self._running(False)
+            then(made, scan, condition, frame)
+
+        self._running(True)
+        self._say(f"{what} {len(symbols):,} symbols …")
         self.desk.jobs.start(
             "scan",
-            work,
-            self._found,
+            job,
+            done,
             self._failed,
             lambda share: self.progress.setValue(int(share * 1000)),
             slow=True,
         )
 
+    def run(self) -> None:
+        """Looks which symbols fit now."""
+        self._start("Looking through", screen, self._show_found)
+
+    def look_back(self) -> None:
+        """Looks on which bars it came true before."""
+        bars = self.days.value()
+        self._start("Looking back over", lambda *a, **k: occurrences(*a, bars, **k), self._show_past)
+
     def stop(self) -> None:
+        """Stops what runs."""
         self.desk.jobs.stop("scan")
-        self._busy(False)
-        self.verdict.setText("Stopped. What was found before is kept below.")
+        self._running(False)
+        self._say("Stopped.")
 
-    def _busy(self, on: bool) -> None:
+    def _running(self, on: bool) -> None:
         self.run_button.setEnabled(not on)
+        self.past_button.setEnabled(not on)
         self.stop_button.setEnabled(on)
-        self.progress.setValue(0)
         self.progress.setVisible(on)
-
-    def _found(self, found: scanning.Scan) -> None:
-        self._busy(False)
-        self.model.show_hits(found)
-        words = f"{len(found.hits)} of {found.looked_at} symbols"
-        if found.skipped:
-            words += f"; {len(found.skipped)} left out ({found.skipped[0].symbol}: {found.skipped[0].reason})"
-        if not found.hits:
-            words += ". Try more bars, another timeframe or another signal"
-        self.verdict.setText(words + ".")
-        if found.hits:
-            self.table.setFocus()
-            self.table.selectRow(0)
+        self.progress.setValue(0)
 
     def _failed(self, error: Exception) -> None:
-        self._busy(False)
+        self._running(False)
         if isinstance(error, Cancelled):
-            self.verdict.setText("Stopped.")
-        elif isinstance(error, RunProblem | DataProblem | KeyError):
-            self.verdict.setText(str(error.args[0]))
-        else:
-            self.verdict.setText(f"Something went wrong: {error}")
+            self._say("Stopped.")
+            return
+        known = isinstance(error, RunProblem | KeyError)
+        self._say(str(error.args[0]) if known else f"Something went wrong: {error}", trouble=True)
+
+    def _say(self, sentence: str, *, trouble: bool = False) -> None:
+        self.verdict.setText(sentence)
+        self.verdict.setObjectName("trouble" if trouble else "")
+        style = self.verdict.style()
+        if style is not None:
+            style.polish(self.verdict)
+
+    # --- what was found ---------------------------------------------------------------------------
+
+    def _show_found(self, made: Screen, scan: SavedScan, condition: Condition, frame: Timeframe) -> None:
+        self.result = made
+        rules = [f"{r.name} {r.timeframe}" for r in rules_of(condition)]
+        self.model.show_found(list(made.found), rules, frame, self.desk.source)
+        for section, width in enumerate((70, 170, 100, 150, 50, 50, 90, 80, 170)):
+            self.table.setColumnWidth(section, width)
+        header = self.table.horizontalHeader()
+        assert header is not None
+        for section in range(len(HEADS), self.model.columnCount()):
+            header.setSectionResizeMode(section, QHeaderView.ResizeMode.ResizeToContents)
+        new = sum(f.is_new for f in made.found)
+        words = f"{len(made.found)} of {made.looked_at:,} symbols in {made.seconds:.2f} s; {new} new"
+        words += f", {len(made.gone)} gone since the bar before" + (
+            f": {', '.join(made.gone[:6])}" if made.gone else ""
+        )
+        self._say(words + "." + _left_out(made.skipped))
+        self.verdict.setToolTip("\n".join(f"{s.symbol}: {s.reason}" for s in made.skipped[:40]))
+        self.tabs.setCurrentIndex(0)
+        if made.found:
+            self.table.selectRow(0)
+            self.table.setFocus()
+        if scan.keeps:
+            self.desk.lists.keep(scan.keeps, [f.symbol for f in made.found], scan.name)
+
+    def _show_past(
+        self,
+        made: tuple[list[Occurrence], tuple[Skipped, ...]],
+        scan: SavedScan,
+        condition: Condition,
+        frame: Timeframe,
+    ) -> None:
+        found, skipped = made
+        self.past.show_all(found, frame, self.desk.source)
+        self.almanac.show_days(found)
+        days = len({o.day for o in found})
+        self._say(f"It came true {len(found):,} times on {days:,} days.{_left_out(skipped)}")
+        self.tabs.setCurrentIndex(1)
+
+    def _column_menu(self) -> QMenu:
+        menu = QMenu(self)
+        for section in range(1, self.model.columnCount()):
+            words = str(self.model.headerData(section, Qt.Orientation.Horizontal))
+            action = menu.addAction(
+                words, lambda s=section: self.table.setColumnHidden(s, not self.table.isColumnHidden(s))
+            )
+            assert action is not None
+            action.setCheckable(True)
+            action.setChecked(not self.table.isColumnHidden(section))
+        return menu
+
+    def _script_path(self) -> Path | None:
+        script = next((x.script for x in self.lines.lines() if x.kind == SCRIPT), "")
+        return self.desk.workspace.scripts / script if script else None
 
     def _open(self, index: QModelIndex) -> None:
-        hit = self.model.hits[index.row()]
-        self.picked.emit(hit.symbol, self.model.timeframe, hit.time)
+        one = self.model.found[index.row()]
+        self.picked.emit(one.symbol, self.model.timeframe, one.since, self._script_path())
+
+    def _open_past(self, index: QModelIndex) -> None:
+        one = self.past.rows[index.row()]
+        self.picked.emit(one.symbol, self.past.timeframe, one.time, self._script_path())
+
+    def keep_list(self) -> None:
+        """Keeps what was found as a watchlist; a saved scan keeps it up to date from now on."""
+        if self.result is None:
+            self.desk.status.emit("Run the scan first.")
+            return
+        name = self.scan().name or "Found by a scan"
+        try:
+            self.desk.lists.keep(name, [f.symbol for f in self.result.found], self.scan().name)
+        except (ListProblem, OSError) as error:
+            self.desk.status.emit(str(error))
+            return
+        if self.scan().name:
+            self._keeps = name
+            self.save_as(self.scan().name)
+        self.desk.status.emit(f"Kept as the list {name}.")
+
+    def _ask_export(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Export what is found", "found.csv", "CSV (*.csv)")
+        if name:
+            self.export(Path(name))
+
+    def export(self, path: Path) -> None:
+        """Writes what is shown (found now, or the past) as CSV."""
+        rows: list[list[object]]
+        if self.tabs.currentIndex() == 0:
+            rows = [["symbol", "since", "bars", "last", "change", *self.model.rules]]
+            rows += [[f.symbol, iso(f.since), f.bars_ago, f.last, f.change, *f.ages] for f in self.model.found]
+        else:
+            rows = [["time", "symbol"]]
+            rows += [[iso(o.time), o.symbol] for o in self.past.rows]
+        try:
+            with path.open("w", newline="", encoding="utf-8") as file:
+                csv.writer(file).writerows(rows)
+        except OSError as error:
+            self.desk.status.emit(f"{path.name} cannot be written: {error.strerror}.")
+            return
+        self.desk.status.emit(f"Saved as {path.name}.")
+
+    def _show_theme(self) -> None:
+        self.model.theme = self.almanac.theme = self.desk.theme
+        self.almanac.update()
+        viewport = self.table.viewport()
+        if viewport is not None:
+            viewport.update()
+
+
+def _left_out(skipped: tuple[Skipped, ...]) -> str:
+    if not skipped:
+        return ""
+    return f" {len(skipped)} left out: {skipped[0].symbol}, {skipped[0].reason}"

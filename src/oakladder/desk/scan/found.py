@@ -1,0 +1,257 @@
+"""What a scan found: the table with a small chart in each row, and the days on which it came true before."""
+
+from __future__ import annotations
+
+import datetime
+from collections import Counter
+from typing import Any
+
+import numpy as np
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem, QToolTip, QWidget
+
+from oakladder.bars.as_of import BarSource
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.engine.screen import Found, Occurrence
+
+from ..chart.axes import bar_time
+from ..ladder.minis import draw_spark
+from ..look.theme import Theme, ui_font
+
+HEADS = ("Symbol", "Name", "Sector", "Since", "Bars", "New", "Last", "Change", "Chart")
+_LEFT = {0, 1, 2, 5}
+CHART = HEADS.index("Chart")
+SPARK_BARS = 60
+
+
+class FoundModel(QAbstractTableModel):
+    """The symbols that a scan found; behind the fixed columns one for each rule, with how long ago it held."""
+
+    def __init__(self, theme: Theme):
+        super().__init__()
+        self.theme = theme
+        self.found: list[Found] = []
+        self.rules: list[str] = []
+        self.timeframe = ONE_DAY
+        self.source: BarSource | None = None
+
+    def show_found(self, found: list[Found], rules: list[str], timeframe: Timeframe, source: BarSource) -> None:
+        self.beginResetModel()
+        self.found, self.rules, self.timeframe, self.source = found, rules, timeframe, source
+        self.endResetModel()
+
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(self.found)
+
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(HEADS) + len(self.rules)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation is not Qt.Orientation.Horizontal:
+            return None
+        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
+            return HEADS[section] if section < len(HEADS) else self.rules[section - len(HEADS)]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            side = Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight
+            return side | Qt.AlignmentFlag.AlignVCenter
+        return None
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        one, section = self.found[index.row()], index.column()
+        match role:
+            case Qt.ItemDataRole.DisplayRole | Qt.ItemDataRole.ToolTipRole:
+                return self._text(one, section)
+            case Qt.ItemDataRole.TextAlignmentRole:
+                side = Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight
+                return side | Qt.AlignmentFlag.AlignVCenter
+            case Qt.ItemDataRole.ForegroundRole if section == 7:
+                return self.theme.color("falling" if one.change < 0 else "rising")
+        return None
+
+    def _text(self, one: Found, section: int) -> str:
+        assert self.source is not None
+        info = self.source.infos[one.symbol]
+        if section >= len(HEADS):
+            age = one.ages[section - len(HEADS)]
+            return "–" if age < 0 else "now" if age == 0 else f"{age} ago"
+        if section == 3:
+            bars = self.source.bars(one.symbol, self.timeframe)
+            return bar_time(bars, len(bars) - 1 - one.bars_ago)
+        return (
+            info.symbol,
+            info.name,
+            info.sector,
+            "",
+            str(one.bars_ago),
+            "new" if one.is_new else "",
+            f"{one.last:,.{info.decimals}f}",
+            "–" if one.change != one.change else f"{one.change:+.2%}",
+            "",
+        )[section]
+
+    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
+        if not 0 <= column < self.columnCount() or self.source is None:
+            return
+        infos = self.source.infos
+        keys = (
+            lambda f: f.symbol,
+            lambda f: infos[f.symbol].name,
+            lambda f: infos[f.symbol].sector,
+            lambda f: f.since,
+            lambda f: f.bars_ago,
+            lambda f: not f.is_new,
+            lambda f: f.last,
+            lambda f: f.change if f.change == f.change else -np.inf,
+            lambda f: f.change,
+        )
+        self.layoutAboutToBeChanged.emit()
+        if column < len(keys):
+            key = keys[column]
+        else:
+            k = column - len(HEADS)
+
+            def key(f: Found) -> Any:
+                return f.ages[k] if f.ages[k] >= 0 else 10**9
+
+        self.found.sort(key=key, reverse=order is Qt.SortOrder.DescendingOrder)
+        self.layoutChanged.emit()
+
+
+class SparkDelegate(QStyledItemDelegate):
+    """Paints the small chart of a row, the bar marked since which the scan holds."""
+
+    def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+        model = index.model()
+        if painter is None or not isinstance(model, FoundModel) or model.source is None:
+            return
+        super().paint(painter, option, index)
+        one = model.found[index.row()]
+        closes = model.source.bars(one.symbol, model.timeframe)["close"][-SPARK_BARS:]
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        draw_spark(painter, closes, QRectF(option.rect).adjusted(6, 4, -6, -4), model.theme, one.bars_ago)
+        painter.restore()
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
+        return QSize(150, 28)
+
+
+class Almanac(QWidget):
+    """How many symbols came true on each day: weeks across, a square for each weekday. ``chosen`` tells a day."""
+
+    chosen = pyqtSignal(int)
+
+    def __init__(self, theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.theme = theme
+        self.counts: Counter[int] = Counter()
+        self.day: int | None = None
+        self.setFixedHeight(112)
+        self.setMouseTracking(True)
+
+    def show_days(self, found: list[Occurrence]) -> None:
+        self.counts = Counter(o.day for o in found)
+        self.day = None
+        self.update()
+
+    def _last_monday(self) -> int:
+        last = max(self.counts, default=0)
+        return last - (last + 3) % 7
+
+    def place_of(self, day: int) -> QRectF:
+        """The square of a day (days since 1970)."""
+        weeks = (self._last_monday() - (day - (day + 3) % 7)) // 7
+        return QRectF(self.width() - 22 - 14 * weeks, 20 + 13 * ((day + 3) % 7), 12, 11)
+
+    def day_at(self, x: float, y: float) -> int | None:
+        """The day under a point, if something came true on it."""
+        weeks = round((self.width() - 22 + 6 - x) / 14)
+        row = int((y - 20) // 13)
+        day = self._last_monday() - 7 * weeks + row
+        return day if 0 <= row < 7 and day in self.counts else None
+
+    def paintEvent(self, _: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), self.theme.color("raised"))
+        if not self.counts:
+            return
+        most = max(self.counts.values())
+        painter.setFont(ui_font(7.5))
+        monday = self._last_monday()
+        for week in range((self.width() - 60) // 14):
+            start = monday - 7 * week
+            date = datetime.date(1970, 1, 1) + datetime.timedelta(days=start)
+            if date.day <= 7:
+                painter.setPen(self.theme.color("faint"))
+                painter.drawText(QRectF(self.place_of(start).left() - 4, 3, 60, 14), f"{date:%b %y}")
+            for day in range(start, start + 5):
+                box, count = self.place_of(day), self.counts.get(day, 0)
+                color = self.theme.color("oak" if count else "sunken")
+                if count:
+                    color.setAlphaF(0.25 + 0.75 * count / most)
+                painter.fillRect(box, color)
+                if day == self.day:
+                    painter.setPen(self.theme.color("ink"))
+                    painter.drawRect(box)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        assert event is not None
+        day = self.day_at(event.position().x(), event.position().y())
+        self.day = None if day == self.day else day
+        self.update()
+        self.chosen.emit(-1 if self.day is None else self.day)
+
+    def event(self, event: object) -> bool:
+        if isinstance(event, QHelpEvent):
+            day = self.day_at(event.pos().x(), event.pos().y())
+            if day is not None:
+                date = datetime.date(1970, 1, 1) + datetime.timedelta(days=day)
+                QToolTip.showText(event.globalPos(), f"{date:%a %d %b %Y}: {self.counts[day]}", self)
+            return True
+        return bool(super().event(event))
+
+
+class OccurrenceModel(QAbstractTableModel):
+    """Every bar on which a scan came true, newest first."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.all: list[Occurrence] = []
+        self.rows: list[Occurrence] = []
+        self.source: BarSource | None = None
+        self.timeframe = ONE_DAY
+
+    def show_all(self, found: list[Occurrence], timeframe: Timeframe, source: BarSource) -> None:
+        self.beginResetModel()
+        self.all = self.rows = found
+        self.timeframe, self.source = timeframe, source
+        self.endResetModel()
+
+    def show_day(self, day: int) -> None:
+        """Only those of a day; all for -1."""
+        self.beginResetModel()
+        self.rows = [o for o in self.all if o.day == day] if day >= 0 else self.all
+        self.endResetModel()
+
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(self.rows)
+
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
+        return 0 if parent.isValid() else 3
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation is Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
+            return ("When", "Symbol", "Name")[section]
+        return None
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole) or self.source is None:
+            return None
+        one = self.rows[index.row()]
+        info = self.source.infos[one.symbol]
+        if index.column():
+            return info.symbol if index.column() == 1 else info.name
+        local = int(info.calendar.local(np.array([one.time]))[0])
+        form = "%a %d %b %Y %H:%M" if self.timeframe.intraday else "%a %d %b %Y"
+        return f"{np.datetime64(local, 's').item():{form}}"
