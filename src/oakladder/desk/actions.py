@@ -33,6 +33,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("show_bench", "Go to the Bench", "Alt+1", "Places"),
     Action("show_ladder", "Go to the Ladder", "Alt+2", "Places"),
     Action("show_scan", "Go to the Scan", "Alt+3", "Places"),
+    Action("show_data", "Go to the Data", "Alt+4", "Places"),
     Action("open_palette", "Find an action, symbol, timeframe or script", "Ctrl+K", "Places"),
     Action("focus_list", "Go to the watchlist", "Ctrl+L", "Bench"),
     Action("focus_chart", "Go to the chart", "Ctrl+G", "Bench"),

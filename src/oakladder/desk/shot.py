@@ -15,7 +15,7 @@ from .app import make_app, make_window
 from .look.theme import NIGHT
 from .model import Desk
 
-PLACES = ("bench", "ladder", "scan", "replay", "gallery")
+PLACES = ("bench", "ladder", "scan", "data", "replay", "gallery")
 #: How many bars before the last a picture of the replay stands.
 _REPLAYED = 60
 _PATIENCE = 60.0
@@ -52,6 +52,8 @@ def take(
     window.show()
     window.desk.go_to(symbol, timeframe)
     settle(app, window.desk)
+    if place == "data":
+        window.show_data()
     if place == "ladder":
         window.show_ladder()
         settle(app, window.desk)

@@ -29,6 +29,7 @@ from .actions import ACTIONS, Action
 from .bench.place import Bench
 from .chart.options import BarStyle, ChartOptions
 from .chart.scale import ScaleKind
+from .data.place import DataPlace
 from .ladder.place import LadderPlace
 from .look.theme import DAY, NIGHT, palette, style_sheet
 from .model import Desk
@@ -58,8 +59,9 @@ class Window(QMainWindow):
         self.desk = desk
         self.setWindowTitle("Oak Ladder")
         self.bench, self.ladder, self.scan = Bench(desk), LadderPlace(desk), ScanPlace(desk)
+        self.data = DataPlace(desk)
         self.places = QStackedWidget()
-        for place in (self.bench, self.ladder, self.scan):
+        for place in (self.bench, self.ladder, self.scan, self.data):
             self.places.addWidget(place)
         self._buttons = QButtonGroup(self)
         #: The actions by name, as menus show them.
@@ -77,6 +79,7 @@ class Window(QMainWindow):
         desk.options_changed.connect(lambda _: self._tick_show_menu())
         self.scan.picked.connect(self._open_hit)
         self.ladder.picked.connect(self._open_cell)
+        self.data.taken.connect(self._library_changed)
         desk.theme_changed.connect(lambda _: self._apply_theme())
         desk.status.connect(self._say)
         desk.trouble.connect(self._say)
@@ -90,7 +93,12 @@ class Window(QMainWindow):
         row.setContentsMargins(4, 0, 8, 0)
         row.setSpacing(2)
         row.addWidget(QLabel("Oak Ladder", objectName="brand"))
-        shown = (("Bench", self.show_bench), ("Ladder", self.show_ladder), ("Scan", self.show_scan))
+        shown = (
+            ("Bench", self.show_bench),
+            ("Ladder", self.show_ladder),
+            ("Scan", self.show_scan),
+            ("Data", self.show_data),
+        )
         for k, (words, go_there) in enumerate(shown):
             button = QToolButton(text=words, checkable=True, objectName="place")
             button.setToolTip(f"{words} (Alt+{k + 1})")
@@ -172,6 +180,9 @@ class Window(QMainWindow):
     def show_scan(self) -> None:
         self._show(2)
         self.scan.enter()
+
+    def show_data(self) -> None:
+        self._show(3)
 
     def focus_list(self) -> None:
         self._show(0)
@@ -278,6 +289,12 @@ class Window(QMainWindow):
     def _go(self, symbol: str | None = None, timeframe: Timeframe | None = None) -> None:
         self.show_bench()
         self.desk.go_to(symbol, timeframe)
+
+    def _library_changed(self) -> None:
+        """New symbols or bars are there: everything that shows symbols shows them too."""
+        self.bench.watchlist.show_infos(list(self.desk.library.infos.values()))
+        self.desk.refresh()
+        self.desk.ask_quotes()
 
     def _open_cell(self, symbol: str, timeframe: Timeframe | None, path: Path | None) -> None:
         if path is not None and path != self.desk.path:

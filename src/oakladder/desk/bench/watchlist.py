@@ -187,6 +187,13 @@ class Watchlist(QWidget):
         if now.isValid():
             self.chosen.emit(self.model.infos[self.rows.mapToSource(now).row()].symbol)
 
+    def show_infos(self, infos: list[SymbolInfo]) -> None:
+        """Shows other symbols."""
+        self.model.beginResetModel()
+        self.model.infos = infos
+        self.model.endResetModel()
+        self._filtered(self.filter.text())
+
     def show_symbol(self, symbol: str) -> None:
         """Selects a symbol's row without telling anyone."""
         row = next((k for k, i in enumerate(self.model.infos) if i.symbol == symbol), None)

@@ -290,6 +290,17 @@ class LadderHead(QHeaderView):
             if not hidden:
                 line.setGeometry(self.sectionViewportPosition(section) + 1, 40, self.sectionSize(section) - 2, 20)
 
+    def _extent(self, visual: int, group: str) -> tuple[int, int]:
+        """How far left of a section its group begins, and how wide it is in all."""
+        left, width, at = 0, 0, visual
+        while at > 0 and self._model.group_of(self.logicalIndex(at - 1)) == group:
+            at -= 1
+            left += self.sectionSize(self.logicalIndex(at))
+        while at < self.count() and self._model.group_of(self.logicalIndex(at)) == group:
+            width += self.sectionSize(self.logicalIndex(at))
+            at += 1
+        return left, width
+
     def paintSection(self, painter: QPainter | None, rect: QRect, section: int) -> None:
         if painter is None:
             return
@@ -301,16 +312,14 @@ class LadderHead(QHeaderView):
         painter.setPen(self.theme.color("line"))
         if group != before:
             painter.drawLine(rect.left(), 2, rect.left(), rect.bottom())
-        if group and group != before:
-            width, at = 0, visual
-            while at < self.count() and self._model.group_of(self.logicalIndex(at)) == group:
-                width += self.sectionSize(self.logicalIndex(at))
-                at += 1
+        if group:
+            left, width = self._extent(visual, group)
             painter.setPen(self.theme.color("ink"))
             painter.setFont(ui_font(8, bold=True))
-            painter.setClipping(False)
             words = painter.fontMetrics().elidedText(group, Qt.TextElideMode.ElideRight, width - 8)
-            painter.drawText(QRect(rect.left() + 4, 2, width - 6, 18), Qt.AlignmentFlag.AlignVCenter, words)
+            # Every section paints its part of the shared head: a neighbour would paint over the rest.
+            painter.setClipRect(rect)
+            painter.drawText(QRect(rect.left() - left + 4, 2, width - 6, 18), Qt.AlignmentFlag.AlignVCenter, words)
         painter.setFont(ui_font(8))
         painter.setPen(self.theme.color("faint"))
         side = Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight

@@ -147,17 +147,18 @@ class Almanac(QWidget):
         self.theme = theme
         self.counts: Counter[int] = Counter()
         self.day: int | None = None
+        self._last = 0
         self.setFixedHeight(112)
         self.setMouseTracking(True)
 
-    def show_days(self, found: list[Occurrence]) -> None:
+    def show_days(self, found: list[Occurrence], last_day: int) -> None:
+        """Shows so many on each day, up to a last one (days since 1970)."""
         self.counts = Counter(o.day for o in found)
-        self.day = None
+        self.day, self._last = None, max([last_day, *self.counts])
         self.update()
 
     def _last_monday(self) -> int:
-        last = max(self.counts, default=0)
-        return last - (last + 3) % 7
+        return self._last - (self._last + 3) % 7
 
     def place_of(self, day: int) -> QRectF:
         """The square of a day (days since 1970)."""
@@ -243,6 +244,8 @@ class OccurrenceModel(QAbstractTableModel):
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation is Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
             return ("When", "Symbol", "Name")[section]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         return None
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:

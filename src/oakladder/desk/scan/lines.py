@@ -27,6 +27,13 @@ _KINDS = {SCRIPT: "a script's", **{f.value: f.value for f in Field}}
 _HOLDS = "holds"
 
 
+class NumberBox(QDoubleSpinBox):
+    """A number without the zeros that nobody typed."""
+
+    def textFromValue(self, value: float) -> str:
+        return f"{value:.4f}".rstrip("0").rstrip(".")
+
+
 class LineEditor(QWidget):
     """One line. ``removed`` asks for it to be taken away, ``changed`` tells that it says something else now."""
 
@@ -48,7 +55,7 @@ class LineEditor(QWidget):
         self.negated = QCheckBox("not")
         self.kind, self.script, self.name = QComboBox(), QComboBox(), QComboBox()
         self.relation, self.frame, self.fresh, self.word = QComboBox(), QComboBox(), QComboBox(), QComboBox()
-        self.number, self.bars = QDoubleSpinBox(), QSpinBox()
+        self.number, self.bars = NumberBox(), QSpinBox()
         self.remove = QToolButton(text="Remove")
         self._fill(line)
         row = QHBoxLayout(self)
@@ -121,6 +128,8 @@ class LineEditor(QWidget):
         if program is not None:
             values = named_values(program)
             self.name.addItems([n for n in offered(program) if n in values])
+        if current and self.name.findText(current) < 0:
+            self.name.addItem(current)  # the script has it no more; the run will say so
         if current:
             self.name.setCurrentText(current)
 
@@ -199,7 +208,8 @@ class LinesEditor(QWidget):
         layout.addLayout(self._rows)
         foot = QHBoxLayout()
         foot.addWidget(self.add_button)
-        foot.addWidget(self.empty, 1)
+        foot.addWidget(self.empty)
+        foot.addStretch(1)
         layout.addLayout(foot)
 
     def offer(self, programs: Mapping[str, Program], sectors: list[str], lists: list[str]) -> None:

@@ -28,8 +28,9 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.bars.errors import DataProblem
 from oakladder.bars.text_files import iso
-from oakladder.bars.timeframes import STANDARD, Timeframe
+from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
 from oakladder.engine.run import Cancelled
 from oakladder.engine.screen import Condition, Fresh, Join, Occurrence, Screen, occurrences, rules_of, screen
 from oakladder.engine.survey import Skipped
@@ -401,7 +402,8 @@ class ScanPlace(QWidget):
         words += f", {len(made.gone)} gone since the bar before" + (
             f": {', '.join(made.gone[:6])}" if made.gone else ""
         )
-        self._say(words + "." + _left_out(made.skipped))
+        hint = "" if made.found else " Look back shows when it did."
+        self._say(words + "." + hint + _left_out(made.skipped))
         self.verdict.setToolTip("\n".join(f"{s.symbol}: {s.reason}" for s in made.skipped[:40]))
         self.tabs.setCurrentIndex(0)
         if made.found:
@@ -419,10 +421,18 @@ class ScanPlace(QWidget):
     ) -> None:
         found, skipped = made
         self.past.show_all(found, frame, self.desk.source)
-        self.almanac.show_days(found)
+        last = max((int(self._last_day(s)) for s in list(self.desk.source.infos)[:3]), default=0)
+        self.almanac.show_days(found, last)
         days = len({o.day for o in found})
         self._say(f"It came true {len(found):,} times on {days:,} days.{_left_out(skipped)}")
         self.tabs.setCurrentIndex(1)
+
+    def _last_day(self, symbol: str) -> int:
+        """The exchange's day of a symbol's last bar, 0 where it has none."""
+        with contextlib.suppress(DataProblem):
+            bars = self.desk.source.bars(symbol, ONE_DAY)
+            return int(bars.calendar.days(bars.times[-1:])[0]) if len(bars) else 0
+        return 0
 
     def _column_menu(self) -> QMenu:
         menu = QMenu(self)

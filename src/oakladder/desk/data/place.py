@@ -1,0 +1,433 @@
+"""The Data place: the user's own files, how they are read, what was found in them, and taking them into the library."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QFileDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QProgressBar,
+    QPushButton,
+    QSplitter,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from oakladder.bars.errors import DataProblem
+from oakladder.intake.importing import Intake, Options, files_of, import_files, look_at, session_calendar
+from oakladder.intake.layout import FIELDS, TIME_FORMS, Layout, guess
+from oakladder.intake.tidying import CHOICES, Mend, Trouble
+
+from ..chart.axes import bar_time
+from ..jobs import Ticket
+from ..look.theme import ui_font
+from ..model import Desk
+
+_SHOWN_ROWS = 12
+_SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "upright bar"}
+_FORM_WORDS = {
+    "": "2026-03-12 or 2026-03-12T09:30:00+00:00",
+    "seconds": "seconds since 1970",
+    "milliseconds": "milliseconds since 1970",
+}
+_ROLE = Qt.ItemDataRole.UserRole
+
+
+def form_words(form: str) -> str:
+    """A form of times as an example of it."""
+    example = {"%Y": "2026", "%m": "03", "%d": "12", "%b": "Mar", "%H": "09", "%M": "30", "%S": "00"}
+    made = _FORM_WORDS.get(form, form)
+    for sign, words in example.items():
+        made = made.replace(sign, words)
+    return made
+
+
+class DataPlace(QWidget):
+    """Files on the left, how the chosen one is read on the right. ``taken`` tells that the library has changed."""
+
+    taken = pyqtSignal()
+
+    def __init__(self, desk: Desk, parent: QWidget | None = None):
+        super().__init__(parent, objectName="place")
+        self.desk = desk
+        self.layouts: dict[Path, Layout] = {}
+        self.seen: dict[Path, list[Intake]] = {}
+        self.mends: dict[Trouble, Mend] = {}
+        self.setAcceptDrops(True)
+        self.files = QListWidget()
+        self.separator, self.decimal, self.form = QComboBox(), QComboBox(), QComboBox()
+        self.zone, self.session = QLineEdit("UTC"), QLineEdit()
+        self.columns: dict[str, QComboBox] = {name: QComboBox() for name in FIELDS}
+        self.preview, self.findings = QTableWidget(), QTableWidget()
+        self.word = QLabel("Drop files or folders here, or choose them. CSV, TSV and Parquet can be read.")
+        self.take_button = QPushButton("Take them in", objectName="go")
+        self.stop_button = QPushButton("Stop")
+        self.progress = QProgressBar(textVisible=False, maximum=1000)
+        self._filling = False
+        self._lay_out()
+        self._connect()
+        self._show_file(None)
+
+    def _lay_out(self) -> None:
+        top = QHBoxLayout()
+        self.choose, self.folder, self.clear = (
+            QPushButton(w) for w in ("Choose files …", "Choose a folder …", "Clear")
+        )
+        for button in (self.choose, self.folder, self.clear):
+            top.addWidget(button)
+        top.addWidget(self.word, 1)
+        top.addWidget(self.take_button)
+        top.addWidget(self.stop_button)
+        self.word.setWordWrap(True)
+        self.word.setMinimumWidth(40)
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(8)
+        for sign, words in _SEPARATORS.items():
+            self.separator.addItem(words, sign)
+        for sign, words in ((".", "1.5"), (",", "1,5")):
+            self.decimal.addItem(words, sign)
+        for form in TIME_FORMS:
+            self.form.addItem(form_words(form), form)
+        self.session.setPlaceholderText("around the clock, or 09:00-15:30")
+        asked = (
+            ("Separator", self.separator),
+            ("Decimals", self.decimal),
+            ("Times are written", self.form),
+            ("Time zone", self.zone),
+            ("Regular hours", self.session),
+        )
+        for k, (words, part) in enumerate(asked):
+            grid.addWidget(QLabel(words, objectName="quiet"), 0, k)
+            grid.addWidget(part, 1, k)
+        fields = QGridLayout()
+        for k, (name, box) in enumerate(self.columns.items()):
+            fields.addWidget(QLabel(name, objectName="quiet"), 0, k)
+            fields.addWidget(box, 1, k)
+            box.setMinimumWidth(60)
+        for table in (self.preview, self.findings):
+            table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+            table.setFont(ui_font(8.5))
+            vertical = table.verticalHeader()
+            assert vertical is not None
+            vertical.hide()
+            vertical.setDefaultSectionSize(23)
+        right = QWidget()
+        column = QVBoxLayout(right)
+        column.setContentsMargins(10, 0, 0, 0)
+        column.addLayout(grid)
+        column.addWidget(QLabel("Which column is which", objectName="quiet"))
+        column.addLayout(fields)
+        column.addWidget(QLabel("As it would come in", objectName="quiet"))
+        column.addWidget(self.preview, 3)
+        column.addWidget(QLabel("What was found, and what is done about it", objectName="quiet"))
+        column.addWidget(self.findings, 2)
+        split = QSplitter(Qt.Orientation.Horizontal)
+        split.addWidget(self.files)
+        split.addWidget(right)
+        split.setSizes([330, 920])
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(14, 10, 14, 10)
+        layout.addLayout(top)
+        layout.addWidget(self.progress)
+        layout.addWidget(split, 1)
+        self.progress.setFixedHeight(4)
+        self.progress.hide()
+        self.stop_button.setEnabled(False)
+
+    def _connect(self) -> None:
+        self.choose.clicked.connect(self._ask_files)
+        self.folder.clicked.connect(self._ask_folder)
+        self.clear.clicked.connect(self.forget)
+        self.take_button.clicked.connect(self.take)
+        self.stop_button.clicked.connect(self.stop)
+        self.files.currentItemChanged.connect(lambda now, _: self._show_file(now.data(_ROLE) if now else None))
+        for box in (self.separator, self.decimal, self.form, *self.columns.values()):
+            box.activated.connect(lambda _: self._corrected())
+        for line in (self.zone, self.session):
+            line.editingFinished.connect(self._look_again)
+
+    # --- which files ------------------------------------------------------------------------------
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        data = event.mimeData() if event is not None else None
+        if event is not None and data is not None and data.hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        data = event.mimeData() if event is not None else None
+        if data is not None:
+            self.add([Path(u.toLocalFile()) for u in data.urls() if u.isLocalFile()])
+
+    def _ask_files(self) -> None:
+        names, _ = QFileDialog.getOpenFileNames(
+            self, "Files of bars", "", "Bars (*.csv *.tsv *.txt *.parquet *.pq *.arrow)"
+        )
+        self.add([Path(n) for n in names])
+
+    def _ask_folder(self) -> None:
+        name = QFileDialog.getExistingDirectory(self, "A folder of bars")
+        if name:
+            self.add([Path(name)])
+
+    def forget(self) -> None:
+        """Takes every file off the list; nothing in the library changes."""
+        self.files.clear()
+        self.layouts, self.seen = {}, {}
+        self._show_file(None)
+
+    def add(self, paths: Sequence[Path]) -> None:
+        """Looks at files, and at everything in folders."""
+        new = [p for p in files_of(paths) if p not in self.seen]
+        if not new:
+            self.word.setText("There is no CSV, TSV or Parquet file among these.")
+            return
+        options, library = self._options(), self.desk.library
+        if options is None:
+            return
+
+        def work(ticket: Ticket) -> list[tuple[Path, Layout | None, list[Intake]]]:
+            made: list[tuple[Path, Layout | None, list[Intake]]] = []
+            for k, path in enumerate(new):
+                if ticket.cancelled():
+                    break
+                try:
+                    layout = guess(path)
+                except (DataProblem, ValueError, OSError):
+                    layout = None
+                made.append((path, layout, look_at(path, library, options, layout)))
+                ticket.report((k + 1) / len(new))
+            return made
+
+        def then(made: list[tuple[Path, Layout | None, list[Intake]]]) -> None:
+            self._running(False)
+            for path, layout, intakes in made:
+                if layout is not None:
+                    self.layouts[path] = layout
+                self.seen[path] = intakes
+                item = QListWidgetItem()
+                item.setData(_ROLE, path)
+                self.files.addItem(item)
+                self._write_item(item)
+            if self.files.currentRow() < 0:
+                self.files.setCurrentRow(0)
+            self._sum_up()
+
+        self._running(True)
+        self.desk.jobs.start("intake", work, then, self._failed, self._share, slow=True)
+
+    def _write_item(self, item: QListWidgetItem) -> None:
+        intakes = self.seen[item.data(_ROLE)]
+        words = "\n".join(i.words() for i in intakes[:3]) + (
+            f"\nand {len(intakes) - 3} more" if len(intakes) > 3 else ""
+        )
+        item.setText(words)
+        item.setToolTip("\n".join(i.words() for i in intakes[:40]))
+        bad = any(i.trouble for i in intakes)
+        item.setForeground(self.desk.theme.color("falling" if bad else "ink"))
+
+    def _sum_up(self) -> None:
+        everything = [i for some in self.seen.values() for i in some]
+        good = [i for i in everything if not i.trouble]
+        new = sum(i.new for i in good)
+        words = f"{len(good)} symbols can come in with {new:,} new bars."
+        bad = len(everything) - len(good)
+        self.word.setText(words + (f" {bad} cannot; they are listed with the reason." if bad else ""))
+        self.take_button.setEnabled(bool(good))
+
+    # --- how a file is read -----------------------------------------------------------------------
+
+    def _path(self) -> Path | None:
+        item = self.files.currentItem()
+        return item.data(_ROLE) if item is not None else None
+
+    def _options(self) -> Options | None:
+        """What is asked of every file; None with a word where that makes no sense."""
+        zone, session = self.zone.text().strip() or "UTC", self.session.text().strip() or None
+        try:
+            calendar = session_calendar(zone, session) if session or zone != "UTC" else None
+        except DataProblem as error:
+            self.word.setText(str(error))
+            return None
+        return Options(calendar, zone=zone, mends=dict(self.mends))
+
+    def _show_file(self, path: Path | None) -> None:
+        """Shows how a file is read, what it would bring, and what was found in it."""
+        layout = self.layouts.get(path) if path is not None else None
+        self._filling = True
+        for box in (self.separator, self.decimal, self.form, *self.columns.values()):
+            box.setEnabled(layout is not None)
+        if layout is not None:
+            self.separator.setCurrentIndex(self.separator.findData(layout.separator))
+            self.decimal.setCurrentIndex(self.decimal.findData(layout.decimal))
+            self.form.setCurrentIndex(max(self.form.findData(layout.time_form), 0))
+            width = max([*layout.columns.values(), len(layout.names) - 1]) + 1
+            for name, box in self.columns.items():
+                box.clear()
+                box.addItem("–", None)
+                for k in range(width):
+                    box.addItem(layout.names[k] if k < len(layout.names) and layout.names[k] else f"column {k + 1}", k)
+                box.setCurrentIndex(box.findData(layout.columns.get(name)) if name in layout.columns else 0)
+        self._filling = False
+        intakes = self.seen.get(path, []) if path is not None else []
+        self._show_preview(intakes)
+        self._show_findings(intakes)
+        if path is None:
+            self.take_button.setEnabled(False)
+
+    def _show_preview(self, intakes: list[Intake]) -> None:
+        heads = ("symbol", "time", "open", "high", "low", "close", "volume")
+        shown = next((i for i in intakes if i.bars is not None), None)
+        self.preview.setColumnCount(len(heads))
+        self.preview.setHorizontalHeaderLabels(heads)
+        header = self.preview.horizontalHeader()
+        assert header is not None
+        header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        if shown is None or shown.bars is None:
+            self.preview.setRowCount(0)
+            return
+        bars, count = shown.bars, len(shown.bars)
+        rows = list(range(min(count, _SHOWN_ROWS // 2))) + list(
+            range(max(count - _SHOWN_ROWS // 2, _SHOWN_ROWS // 2), count)
+        )
+        self.preview.setRowCount(len(rows))
+        for r, bar in enumerate(rows):
+            cells = [bars.symbol, bar_time(bars, bar)]
+            cells += ["–" if (v := float(bars[n][bar])) != v else f"{v:,.10g}" for n in heads[2:]]
+            for c, text in enumerate(cells):
+                item = QTableWidgetItem(text)
+                if c > 1:
+                    item.setTextAlignment(int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter))
+                self.preview.setItem(r, c, item)
+
+    def _show_findings(self, intakes: list[Intake]) -> None:
+        found: dict[Trouble, tuple[int, str]] = {}
+        for intake in intakes:
+            for f in intake.findings:
+                count, words = found.get(f.trouble, (0, ""))
+                rows = ", ".join(f"row {row}" for row, _ in f.places if row)
+                found[f.trouble] = (count + f.count, words or rows)
+        self.findings.setColumnCount(4)
+        self.findings.setHorizontalHeaderLabels(["what", "how often", "where", "what is done"])
+        self.findings.setRowCount(len(found))
+        header = self.findings.horizontalHeader()
+        assert header is not None
+        header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        for r, (trouble, (count, where)) in enumerate(found.items()):
+            for c, text in enumerate((trouble.value, f"{count:,}", where)):
+                self.findings.setItem(r, c, QTableWidgetItem(text))
+            box = QComboBox()
+            for mend in CHOICES[trouble]:
+                box.addItem(mend.value, mend)
+            box.setCurrentIndex(box.findData(self.mends.get(trouble, CHOICES[trouble][0])))
+            box.setEnabled(len(CHOICES[trouble]) > 1)
+            box.activated.connect(lambda _, t=trouble, b=box: self._mend(t, b.currentData()))
+            self.findings.setCellWidget(r, 3, box)
+
+    def _mend(self, trouble: Trouble, mend: Mend) -> None:
+        self.mends[trouble] = mend
+        self._look_again()
+
+    def _corrected(self) -> None:
+        """The user reads the file in another way than was guessed."""
+        path = self._path()
+        if self._filling or path is None or path not in self.layouts:
+            return
+        columns = {name: box.currentData() for name, box in self.columns.items() if box.currentData() is not None}
+        self.layouts[path] = replace(
+            self.layouts[path],
+            separator=str(self.separator.currentData()),
+            decimal=str(self.decimal.currentData()),
+            time_form=str(self.form.currentData()),
+            columns=columns,
+        )
+        self._look_again([path])
+
+    def _look_again(self, paths: list[Path] | None = None) -> None:
+        """Looks at files again, read as they are set now."""
+        options, library = self._options(), self.desk.library
+        if options is None or not self.seen:
+            return
+        todo, layouts = paths or list(self.seen), dict(self.layouts)
+
+        def work(ticket: Ticket) -> dict[Path, list[Intake]]:
+            return {p: look_at(p, library, options, layouts.get(p)) for p in todo if not ticket.cancelled()}
+
+        def then(made: dict[Path, list[Intake]]) -> None:
+            self.seen |= made
+            for k in range(self.files.count()):
+                item = self.files.item(k)
+                if item is not None:
+                    self._write_item(item)
+            self._show_file(self._path())
+            self._sum_up()
+
+        self.desk.jobs.start("intake", work, then, self._failed, slow=True)
+
+    # --- taking them in ---------------------------------------------------------------------------
+
+    def take(self) -> None:
+        """Writes every sound symbol into the library; what cannot come in stays listed with the reason."""
+        options, library, layouts, paths = self._options(), self.desk.library, dict(self.layouts), list(self.seen)
+        if options is None or not paths:
+            return
+
+        def work(ticket: Ticket) -> list[Intake]:
+            return import_files(
+                paths, library, options, layouts=layouts, progress=ticket.report, cancelled=ticket.cancelled
+            )
+
+        def then(made: list[Intake]) -> None:
+            self._running(False)
+            good = [i for i in made if not i.trouble]
+            self.forget()
+            for intake in made:
+                if intake.trouble:
+                    self.seen.setdefault(intake.path, []).append(intake)
+            for path in self.seen:
+                item = QListWidgetItem()
+                item.setData(_ROLE, path)
+                self.files.addItem(item)
+                self._write_item(item)
+            bars = sum(i.new + i.changed for i in good)
+            left = f" {len(self.seen)} files could not be taken in." if self.seen else ""
+            self.word.setText(f"{len(good)} symbols taken in, {bars:,} bars written.{left}")
+            self.taken.emit()
+
+        self._running(True)
+        self.desk.jobs.start("intake", work, then, self._failed, self._share, slow=True)
+
+    def stop(self) -> None:
+        """Stops what runs; what has come in stays, and the rest can be taken in later."""
+        self.desk.jobs.stop("intake")
+        self._running(False)
+        self.word.setText("Stopped. What has come in stays; the rest can be taken in again.")
+        self.taken.emit()
+
+    def _share(self, share: float) -> None:
+        self.progress.setValue(int(share * 1000))
+
+    def _running(self, on: bool) -> None:
+        self.progress.setVisible(on)
+        self.progress.setValue(0)
+        self.stop_button.setEnabled(on)
+        for part in (self.choose, self.folder, self.clear, self.take_button):
+            part.setEnabled(not on)
+
+    def _failed(self, error: Exception) -> None:
+        self._running(False)
+        self.word.setText(f"Something went wrong: {error}. Nothing was lost.")

@@ -1,0 +1,117 @@
+"""The Data place, driven: files looked at, read otherwise, cleaned as the user says, and taken into the library."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import date, timedelta
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent
+
+from oakladder.bars import demo
+from oakladder.bars.library import BarLibrary
+from oakladder.bars.timeframes import ONE_DAY
+from oakladder.desk.app import make_app, make_window
+from oakladder.desk.data.place import form_words
+from oakladder.desk.shot import settle
+from oakladder.desk.window import Window
+from oakladder.intake.tidying import Mend, Trouble
+from oakladder.workspace import Workspace
+
+
+def write(path: Path, count: int = 60, separator: str = ",", spike: int | None = None) -> Path:
+    rng = np.random.default_rng(3)
+    close = np.round(40 + np.cumsum(rng.normal(0, 0.3, count)), 2)
+    if spike is not None:
+        close[spike] = 400
+    day, rows = date(2025, 1, 6), [separator.join(["date", "open", "high", "low", "close", "volume"])]
+    for c in close:
+        while day.weekday() > 4:
+            day += timedelta(days=1)
+        rows.append(separator.join([f"{day:%d.%m.%Y}", *(f"{v:.2f}" for v in (c, c + 0.5, c - 0.5, c)), "1000"]))
+        day += timedelta(days=1)
+    path.write_text("\n".join(rows) + "\n")
+    return path
+
+
+@pytest.fixture
+def own_window(qapp, tmp_path: Path) -> Iterator[Window]:  # type: ignore[no-untyped-def]
+    """A window with a library of its own, which a test may change."""
+    workspace = Workspace(tmp_path / "data", tmp_path / "config")
+    app = make_app()
+    made = make_window(workspace)
+    made.show()
+    settle(app, made.desk)
+    made.show_data()
+    yield made
+    made.close()
+
+
+def test_files_are_looked_at_and_taken_in_and_can_be_charted(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    window, place = own_window, own_window.data
+    place.add([write(tmp_path / "seal.csv"), write(tmp_path / "otter.tsv", 80, "\t"), tmp_path / "gone.csv"])
+    calm(window)
+    assert place.files.count() == 3 and "2 symbols can come in with 140 new bars. 1 cannot" in place.word.text()
+    assert place.preview.item(0, 0).text() == "SEAL" and place.preview.rowCount() == 12  # type: ignore[union-attr]
+    place.take_button.click()
+    calm(window)
+    assert "2 symbols taken in, 140 bars written. 1 files could not" in place.word.text()
+    assert window.bench.watchlist.model.rowCount() == 79
+    window.desk.go_to("OTTER")
+    calm(window)
+    assert window.bench.chart.shown is not None and len(window.bench.chart.shown.bars) == 80
+    assert BarLibrary(window.desk.library.folder).bars("SEAL", ONE_DAY)["volume"].sum() == 60_000
+    assert list(window.desk.library.infos)[:3] == [i.symbol for i in demo.symbols()[:3]]
+
+
+def test_a_wrong_guess_is_corrected_and_a_finding_mended(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    place = own_window.data
+    place.add([write(tmp_path / "seal.csv", 60, spike=30)])
+    calm(own_window)
+    path = tmp_path / "seal.csv"
+    (intake,) = place.seen[path]
+    assert [f.trouble for f in intake.findings] == [Trouble.SPIKE] and place.findings.rowCount() == 1
+    box = place.findings.cellWidget(0, 3)
+    box.setCurrentIndex(box.findData(Mend.DROP))  # type: ignore[union-attr]
+    box.activated.emit(1)  # type: ignore[union-attr]
+    calm(own_window)
+    assert place.seen[path][0].bars is not None and len(place.seen[path][0].bars) == 59
+    close = place.columns["close"]
+    close.setCurrentIndex(close.findData(2))  # the highs
+    close.activated.emit(close.currentIndex())
+    calm(own_window)
+    bars = place.seen[path][0].bars
+    assert bars is not None and place.layouts[path].columns["close"] == 2
+    place.form.setCurrentIndex(place.form.findData("%m/%d/%Y"))
+    place.form.activated.emit(0)
+    calm(own_window)
+    assert place.seen[path][0].trouble
+    place.session.setText("nine to five")
+    place.session.editingFinished.emit()
+    assert "no hours" in place.word.text()
+
+
+def test_files_are_dropped_onto_the_place(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    folder = tmp_path / "mine"
+    folder.mkdir()
+    write(folder / "seal.csv")
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(folder))])
+    event = QDropEvent(
+        QPointF(50, 50), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    )
+    own_window.data.dropEvent(event)
+    calm(own_window)
+    assert own_window.data.files.count() == 1
+    own_window.data.forget()
+    assert own_window.data.files.count() == 0 and not own_window.data.take_button.isEnabled()
+    own_window.data.add([tmp_path / "mine" / "none"])
+    calm(own_window)
+
+
+def test_forms_of_times_are_shown_by_example() -> None:
+    assert form_words("%d.%m.%Y %H:%M") == "12.03.2026 09:30"
+    assert "1970" in form_words("seconds")
