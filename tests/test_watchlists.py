@@ -93,3 +93,13 @@ def test_symbols_are_found_however_they_are_parted(market: BarLibrary) -> None:
         "GULLW",
         "CROSS",
     ]
+
+
+def test_two_copies_of_the_program_lose_nothing(tmp_path: Path, market: BarLibrary) -> None:
+    one, two = (Watchlists(tmp_path / "lists.json") for _ in range(2))
+    one.make("First", ["BRINE"])
+    two.make("Second", ["FLAKE"])
+    one.add("Second", "GULLW", market.infos)
+    assert Watchlists(tmp_path / "lists.json").own.keys() == {"First", "Second"}
+    assert two.names(market.infos)[:3] == [ALL, "First", "Second"]
+    assert two.symbols("Second", market.infos) == ["FLAKE", "GULLW"]

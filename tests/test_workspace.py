@@ -75,3 +75,16 @@ def test_the_shelf_is_read_only_for_scripts_that_use_it(space: Workspace) -> Non
     (space.scripts / "broken.rung").write_bytes(b"\xff")
     titles = [title for title, _ in space.shelf('rung 1\nuse f from "Tide turn"')]
     assert "Tide turn" in titles and len(titles) == len(DEMO)
+
+
+def test_the_bars_can_be_moved_to_another_folder(space: Workspace, tmp_path: Path) -> None:
+    before = len(space.demo_library().infos)
+    target = tmp_path / "elsewhere" / "bars"
+    space.move_library(target)
+    assert space.library_folder == target and not (space.data / "bars").exists()
+    assert len(space.demo_library().infos) == before
+    (tmp_path / "full").mkdir()
+    (tmp_path / "full" / "a.txt").write_text("mine")
+    with pytest.raises(OSError, match="not empty"):
+        space.move_library(tmp_path / "full")
+    assert space.library_folder == target

@@ -35,6 +35,7 @@ from oakladder.intake.tidying import CHOICES, Mend, Trouble
 from oakladder.rung import CODES, Program, RunProblem, ScriptError, analyse, compile_script, describe, library
 from oakladder.rung.plan import Op
 from oakladder.rung.problems import did_you_mean
+from oakladder.watchlists import Watchlists
 from oakladder.workspace import ScriptFileProblem, Workspace, read_script
 
 app = typer.Typer(
@@ -243,7 +244,7 @@ def scan(
     signal: Annotated[str, typer.Option(help="the name of a signal")],
     timeframe: TimeframeOption = "1d",
     within: Annotated[int, typer.Option(min=1, help="fired within the last n bars")] = 1,
-    list_name: Annotated[str, typer.Option("--list", help="all, or a sector")] = "all",
+    list_name: Annotated[str, typer.Option("--list", help="all, one of your lists, or a sector")] = "all",
     settings: SetOption = None,
     format_: Annotated[Format, typer.Option("--format")] = Format.TABLE,
 ) -> None:
@@ -267,6 +268,9 @@ def scan(
 def _list(library: BarLibrary, name: str) -> list[str]:
     if name == "all":
         return list(library.infos)
+    own = Watchlists(Workspace.default().config / "watchlists.json")
+    if name in own.own:
+        return own.symbols(name, library.infos)
     sectors = sorted({i.sector for i in library.infos.values()})
     chosen = [s for s, i in library.infos.items() if i.sector.lower() == name.lower()]
     if not chosen:
@@ -372,6 +376,20 @@ def _mends(given: list[str] | None) -> dict[Trouble, Mend]:
             _fail(CALL_WRONG, f"About `{trouble.value}` can be done: {', '.join(allowed)}.")
         made[trouble] = Mend(value.strip())
     return made
+
+
+@app.command("library")
+def library_place(
+    move: Annotated[Path | None, typer.Option(help="a new folder for the bars, empty or not there yet")] = None,
+) -> None:
+    """Say where the bars are kept, or move them to another folder."""
+    workspace = Workspace.default()
+    if move is not None:
+        try:
+            workspace.move_library(move)
+        except OSError as error:
+            _fail(CALL_WRONG, f"The bars cannot be moved to {move}: {error.strerror}. They are where they were.")
+    print(workspace.library_folder)
 
 
 @app.command()

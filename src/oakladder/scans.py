@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Iterable
 from dataclasses import asdict, dataclass, field, fields, replace
 from pathlib import Path
@@ -12,7 +11,7 @@ from oakladder.engine.screen import RELATIONS, Condition, Field, Fresh, Group, J
 from oakladder.rung import Program
 
 from .watchlists import ALL
-from .workspace import write_atomic
+from .workspace import SharedFile
 
 #: The kind of a line that asks a script; the other kinds are the plain fields.
 SCRIPT = "script"
@@ -100,29 +99,34 @@ class SavedScans:
     """All scans of a user, by name. Every change is written at once."""
 
     def __init__(self, path: Path):
-        self._path = path
+        self._file = SharedFile(path)
         self.scans: dict[str, SavedScan] = {}
-        try:
-            found = json.loads(path.read_text(encoding="utf-8"))
-        except (OSError, ValueError):
-            found = []
-        for entry in found if isinstance(found, list) else []:
-            made = read_scan(entry)
-            if made is not None and made.name:
-                self.scans[made.name] = made
+        self._load()
+
+    def _load(self) -> None:
+        found = self._file.read()
+        made = [read_scan(entry) for entry in (found if isinstance(found, list) else [])]
+        self.scans = {s.name: s for s in made if s is not None and s.name}
+
+    def fresh(self) -> None:
+        """Takes in what another copy of the program has written meanwhile."""
+        if self._file.changed():
+            self._load()
 
     def _save(self) -> None:
-        plain = [as_plain(s) for s in self.scans.values()]
-        write_atomic(self._path, json.dumps(plain, indent=2, ensure_ascii=False) + "\n")
+        self._file.write([as_plain(s) for s in self.scans.values()])
 
     def save(self, scan: SavedScan) -> None:
         """Keeps a scan under its name, in the place of one of that name."""
         if not scan.name.strip():
             raise ScanProblem("A scan needs a name to be saved under.")
+        self.fresh()
         self.scans[scan.name] = replace(scan, lines=list(scan.lines))
         self._save()
 
     def delete(self, name: str) -> None:
+        """Forgets a scan."""
+        self.fresh()
         self.scans.pop(name, None)
         self._save()
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
@@ -12,7 +11,7 @@ from pathlib import Path
 
 from oakladder.bars.library import SymbolInfo
 
-from .workspace import write_atomic
+from .workspace import SharedFile
 
 ALL = "All symbols"
 
@@ -35,26 +34,30 @@ class Watchlists:
     """All lists of a user. Every change is written at once. Raises `ListProblem` and `OSError`."""
 
     def __init__(self, path: Path):
-        self._path = path
+        self._file = SharedFile(path)
         self.own: dict[str, Watchlist] = {}
-        try:
-            found = json.loads(path.read_text(encoding="utf-8"))
-        except (OSError, ValueError):
-            found = []
-        for entry in found if isinstance(found, list) else []:
-            made = _read(entry)
-            if made is not None:
-                self.own[made.name] = made
+        self._load()
+
+    def _load(self) -> None:
+        found = self._file.read()
+        made = [_read(entry) for entry in (found if isinstance(found, list) else [])]
+        self.own = {w.name: w for w in made if w is not None}
+
+    def fresh(self) -> None:
+        """Takes in what another copy of the program has written meanwhile."""
+        if self._file.changed():
+            self._load()
 
     def _save(self) -> None:
         plain = [
             {"name": w.name, "symbols": w.symbols, "notes": w.notes, **({"scan": w.scan} if w.scan else {})}
             for w in self.own.values()
         ]
-        write_atomic(self._path, json.dumps(plain, indent=2, ensure_ascii=False) + "\n")
+        self._file.write(plain)
 
     def names(self, infos: Mapping[str, SymbolInfo]) -> list[str]:
         """Everything that can be chosen: all symbols, the user's lists, the sectors."""
+        self.fresh()
         sectors = sorted({i.sector for i in infos.values() if i.sector} - set(self.own) - {ALL})
         return [ALL, *self.own, *sectors]
 
@@ -70,12 +73,14 @@ class Watchlists:
         return made
 
     def _list(self, name: str) -> Watchlist:
+        self.fresh()
         if name not in self.own:
             raise ListProblem(f"{name} is not a list of yours, so it cannot be changed. Make a list first.")
         return self.own[name]
 
     def make(self, name: str, symbols: Iterable[str] = (), scan: str = "") -> Watchlist:
         """A new list; a list of that name must not be there."""
+        self.fresh()
         name = name.strip()
         if not name:
             raise ListProblem("A list needs a name.")
@@ -87,6 +92,7 @@ class Watchlists:
 
     def keep(self, name: str, symbols: Iterable[str], scan: str = "") -> None:
         """Puts the symbols of a scan into its list, made if it is not there; notes stay."""
+        self.fresh()
         found = self.own.get(name) or self.make(name, scan=scan)
         found.symbols, found.scan = list(dict.fromkeys(symbols)), scan
         self._save()

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import json
 import os
 import re
+import shutil
 import tempfile
 import time
 from dataclasses import dataclass
@@ -19,6 +21,38 @@ from oakladder.bars.library import BarLibrary
 
 MAX_SCRIPT_BYTES = 1_000_000
 _HISTORY = 50
+
+
+class SharedFile:
+    """A JSON file that another copy of the program may write too: what it wrote is read before every change."""
+
+    def __init__(self, path: Path):
+        self._path = path
+        self._seen: tuple[int, int] | None = None
+
+    def changed(self) -> bool:
+        """Whether the file is another than when it was last read or written here."""
+        return self._stamp() != self._seen
+
+    def _stamp(self) -> tuple[int, int] | None:
+        try:
+            facts = self._path.stat()
+        except OSError:
+            return None
+        return facts.st_mtime_ns, facts.st_size
+
+    def read(self) -> object:
+        """What the file holds; None where it is not there or spoiled."""
+        self._seen = self._stamp()
+        try:
+            return json.loads(self._path.read_text(encoding="utf-8"))
+        except (OSError, ValueError):
+            return None
+
+    def write(self, plain: object) -> None:
+        """Puts something into the file, whole or not at all. Raises `OSError`."""
+        write_atomic(self._path, json.dumps(plain, indent=2, ensure_ascii=False) + "\n")
+        self._seen = self._stamp()
 
 
 class ScriptFileProblem(Exception):
@@ -66,9 +100,30 @@ class Workspace:
     def default(cls) -> Workspace:
         return cls(Path(platformdirs.user_data_dir("oakladder")), Path(platformdirs.user_config_dir("oakladder")))
 
+    @property
+    def library_folder(self) -> Path:
+        """Where the bars are: beside the scripts, or where the user has moved them."""
+        try:
+            said = (self.config / "library.txt").read_text(encoding="utf-8").strip()
+        except (OSError, UnicodeDecodeError):
+            said = ""
+        return Path(said) if said and Path(said).is_dir() else self.data / "bars"
+
+    def move_library(self, folder: Path) -> None:
+        """Moves the bars to another folder, which must be empty or not there. Raises `OSError`."""
+        folder = folder.absolute()
+        if folder.exists() and any(folder.iterdir()):
+            raise FileExistsError(errno.EEXIST, "the folder is not empty")
+        self.demo_library()
+        if folder.exists():
+            folder.rmdir()
+        folder.parent.mkdir(parents=True, exist_ok=True)
+        shutil.move(str(self.library_folder), str(folder))
+        write_atomic(self.config / "library.txt", f"{folder}\n")
+
     def demo_library(self) -> BarLibrary:
         """The bar library with the demo market in it, made on first use."""
-        library = BarLibrary(self.data / "bars")
+        library = BarLibrary(self.library_folder)
         demo.prepare(library)
         return library
 

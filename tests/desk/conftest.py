@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import pytest
+from PyQt6.QtCore import QEvent
 from PyQt6.QtWidgets import QApplication
 
 from oakladder.bars.library import BarLibrary
@@ -12,6 +13,14 @@ from oakladder.desk.app import make_app, make_window
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
 from oakladder.workspace import Workspace
+
+
+def put_away(window: Window) -> None:
+    """Closes a window and frees it: styles are worked out anew for every widget that is still there."""
+    window.close()
+    window.desk.deleteLater()
+    window.deleteLater()
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
 
 
 @pytest.fixture
@@ -24,7 +33,7 @@ def window(
     made.show()
     settle(app, made.desk)
     yield made
-    made.close()
+    put_away(made)
 
 
 @pytest.fixture

@@ -325,3 +325,17 @@ def test_what_was_open_comes_back_after_a_crash(window: Window, workspace: Works
         assert [c.text() for c in again.bench.script.beside.captions] == ["Beside: sma(close, 50)"]
     finally:
         again.close()
+
+
+def test_the_narrow_watchlist_shows_any_list(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    watchlist = window.bench.watchlist
+    window.desk.lists.make("Mine", ["FLAKE", "BRINE"])
+    window.show_ladder()
+    window.show_bench()
+    calm(window)
+    assert [watchlist.lists.itemText(k) for k in range(2)] == ["All symbols", "Mine"]
+    watchlist.lists.setCurrentText("Mine")
+    watchlist.lists.activated.emit(1)
+    assert [watchlist.rows.index(r, 0).data() for r in range(watchlist.rows.rowCount())] == ["FLAKE", "BRINE"]
+    window.desk.remember()
+    assert window.desk.workspace.remembered()["list"] == "Mine"

@@ -27,7 +27,7 @@ from oakladder.engine.scan import Pip, change, pips
 from oakladder.engine.why import Why
 from oakladder.rung import Problem, Program, RunProblem, ScriptError, compile_script
 from oakladder.scans import SavedScans
-from oakladder.watchlists import Watchlists
+from oakladder.watchlists import ALL, Watchlists
 from oakladder.workspace import ScriptFileProblem, Workspace, read_script
 
 from .chart.options import BarStyle, ChartOptions, PaneLayout, read_options, read_panes
@@ -134,6 +134,7 @@ class Desk(QObject):
         self.options = ChartOptions()
         self.panes = PaneLayout()
         self.beside: list[Use] = []
+        self.list_name = ALL
         self.lists = Watchlists(workspace.config / "watchlists.json")
         self.scans = SavedScans(workspace.config / "scans.json")
         self.ladder_state: dict[str, object] = {}
@@ -168,6 +169,7 @@ class Desk(QObject):
         self.options, self.panes = read_options(state.get("chart")), read_panes(state.get("panes"))
         ladder = state.get("ladder")
         self.ladder_state = dict(ladder) if isinstance(ladder, dict) else {}
+        self.list_name = str(state.get("list", ALL))
         scan = state.get("scan")
         self.scan_state = dict(scan) if isinstance(scan, dict) else {}
         uses = state.get("beside")
@@ -203,6 +205,7 @@ class Desk(QObject):
             "chart": self.options.as_plain(),
             "panes": self.panes.as_plain(),
             "beside": [use.as_plain() for use in self.beside],
+            "list": self.list_name,
             "ladder": self.ladder_state,
             "scan": self.scan_state,
         }

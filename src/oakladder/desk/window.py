@@ -159,7 +159,9 @@ class Window(QMainWindow):
         app = QApplication.instance()
         assert isinstance(app, QApplication)
         app.setPalette(palette(self.desk.theme))
-        app.setStyleSheet(style_sheet(self.desk.theme))
+        sheet = style_sheet(self.desk.theme)
+        if app.styleSheet() != sheet:  # every widget that there is would be styled anew
+            app.setStyleSheet(sheet)
 
     # --- actions ----------------------------------------------------------------------------------
 
@@ -171,6 +173,8 @@ class Window(QMainWindow):
 
     def show_bench(self) -> None:
         self._show(0)
+        if self.bench.watchlist.lists.count():
+            self.bench.show_list(self.desk.list_name)  # lists may have changed in another place
         self.bench.chart.setFocus()
 
     def show_ladder(self) -> None:
@@ -292,7 +296,7 @@ class Window(QMainWindow):
 
     def _library_changed(self) -> None:
         """New symbols or bars are there: everything that shows symbols shows them too."""
-        self.bench.watchlist.show_infos(list(self.desk.library.infos.values()))
+        self.bench.show_list(self.desk.list_name)
         self.desk.refresh()
         self.desk.ask_quotes()
 

@@ -57,7 +57,8 @@ class Intake:
     def words(self) -> str:
         """A line for a report."""
         if self.trouble:
-            return f"{self.path.name}: {self.trouble}"
+            named = self.trouble.startswith(self.path.name)
+            return self.trouble if named else f"{self.path.name}: {self.trouble}"
         assert self.bars is not None
         changed = f", {self.changed} corrected" if self.changed else ""
         counted = ", volume counts trades" if self.counted else ""

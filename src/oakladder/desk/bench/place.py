@@ -88,6 +88,7 @@ class Bench(QWidget):
 
     def _connect(self) -> None:
         desk = self.desk
+        self.watchlist.list_chosen.connect(self.show_list)
         self.watchlist.chosen.connect(lambda symbol: desk.go_to(symbol=symbol))
         self.ladder.chosen.connect(lambda timeframe: desk.go_to(timeframe=timeframe))
         self.strip.asked.connect(self.chart.pin)
@@ -111,8 +112,20 @@ class Bench(QWidget):
 
     # --- what the desk tells ----------------------------------------------------------------------
 
+    def show_list(self, name: str) -> None:
+        """Shows another list in the narrow watchlist."""
+        infos = self.desk.library.infos
+        names = self.desk.lists.names(infos)
+        self.desk.list_name = name if name in names else names[0]
+        self.watchlist.show_lists(names, self.desk.list_name)
+        self.watchlist.show_infos([infos[s] for s in self.desk.lists.symbols(self.desk.list_name, infos)])
+        self.watchlist.show_symbol(self.desk.symbol)
+        self.desk.remember_soon()
+
     def _show_options(self, options: ChartOptions) -> None:
         self.chart.set_panes(self.desk.panes)
+        if self.watchlist.lists.count() == 0:
+            self.show_list(self.desk.list_name)
         self.chart.set_options(options)
 
     def _ask_why(self) -> None:

@@ -6,7 +6,16 @@ from typing import Any
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QSortFilterProxyModel, Qt, pyqtSignal
 from PyQt6.QtGui import QColor
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QLabel, QLineEdit, QTableView, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QTableView,
+    QVBoxLayout,
+    QWidget,
+)
 
 from oakladder.bars.library import SymbolInfo
 from oakladder.bars.timeframes import Timeframe
@@ -135,11 +144,15 @@ class Watchlist(QWidget):
     """The table with a filter line above it."""
 
     chosen = pyqtSignal(str)
+    list_chosen = pyqtSignal(str)
 
     def __init__(self, infos: list[SymbolInfo], theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
         self.model = WatchModel(infos, theme)
         self.rows = _Sorted(self.model)
+        self.lists = QComboBox()
+        self.lists.setToolTip("Which list is shown")
+        self.lists.activated.connect(lambda _: self.list_chosen.emit(self.lists.currentText()))
         self.filter = QLineEdit(placeholderText="Filter by symbol, name or sector")
         self.filter.setClearButtonEnabled(True)
         self.filter.textChanged.connect(self._filtered)
@@ -149,7 +162,7 @@ class Watchlist(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(6, 6, 0, 4)
         layout.setSpacing(4)
-        for widget in (self.filter, self.table, self.count):
+        for widget in (self.lists, self.filter, self.table, self.count):
             layout.addWidget(widget)
         self._filtered("")
 
@@ -186,6 +199,12 @@ class Watchlist(QWidget):
     def _picked(self, now: QModelIndex, _: QModelIndex) -> None:
         if now.isValid():
             self.chosen.emit(self.model.infos[self.rows.mapToSource(now).row()].symbol)
+
+    def show_lists(self, names: list[str], current: str) -> None:
+        """Offers lists without telling anyone."""
+        self.lists.clear()
+        self.lists.addItems(names)
+        self.lists.setCurrentText(current)
 
     def show_infos(self, infos: list[SymbolInfo]) -> None:
         """Shows other symbols."""
