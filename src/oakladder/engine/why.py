@@ -99,7 +99,8 @@ class Why:
         missing = float("nan")
         if part.how == "compare" and holds is False:
             missing = abs(values[0][1] - values[1][1])
-        decisive = blame and holds is not True and not any(p.decisive for p in parts)
+        below = any(v.decisive for p in parts for v in everything(p))
+        decisive = blame and holds is not True and not below
         return Verdict(part.text, part.how, holds, values, part.relation, missing, decisive, tuple(parts))
 
     def _number(self, op: Op, bar: int) -> float:

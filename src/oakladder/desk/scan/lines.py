@@ -236,6 +236,7 @@ class LinesEditor(QWidget):
     def _drop(self, editor: LineEditor) -> None:
         self.editors.remove(editor)
         self._rows.removeWidget(editor)
+        editor.hide()
         editor.deleteLater()
         self._tell()
 

@@ -28,6 +28,7 @@ class Beside(QWidget):
     def _fill(self) -> None:
         while (item := self._rows.takeAt(0)) is not None:
             if (widget := item.widget()) is not None:
+                widget.hide()
                 widget.deleteLater()
         self.captions = []
         for k, use in enumerate(self.desk.beside):

@@ -67,6 +67,7 @@ class SettingsStrip(QWidget):
         self._grid.removeWidget(self._foot)
         while (item := self._grid.takeAt(0)) is not None:
             if (widget := item.widget()) is not None:
+                widget.hide()
                 widget.deleteLater()
         self.controls, self._infos = {}, infos
         self._values = {i.name: values.get(i.name, i.default) for i in infos}
