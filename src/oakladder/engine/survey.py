@@ -83,6 +83,11 @@ class Part:
             self._results[key] = run(program, panel, settings, outputs=[], extra=ops, thorough=self.thorough)
         return self._results[key]
 
+    def release(self) -> None:
+        """Lets go of everything that was read: the next part needs the room."""
+        self._panels.clear()
+        self._results.clear()
+
 
 def _trouble(library: BarSource, symbol: str, timeframe: Timeframe, extended: bool) -> str:
     try:
@@ -115,7 +120,10 @@ def survey(
     def guarded(part: Part) -> T:
         if stop.is_set() or (cancelled is not None and cancelled()):
             raise Cancelled
-        return work(part)
+        try:
+            return work(part)
+        finally:
+            part.release()
 
     made: list[T] = []
     waiting: list[Future[T]] = [executor.submit(guarded, p) for p in pieces] if executor is not None else []

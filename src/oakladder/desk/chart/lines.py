@@ -85,7 +85,8 @@ class Lines(Item):
             if len(px) == 1:
                 draw_dots(painter, px, py)
             elif pen.style() == Qt.PenStyle.SolidLine:
-                pen.setCapStyle(Qt.PenCapStyle.RoundCap)
+                # Round ends hide the joints of thick lines; of thin ones nobody sees them, and they cost time.
+                pen.setCapStyle(Qt.PenCapStyle.RoundCap if line.width >= 2 else Qt.PenCapStyle.FlatCap)
                 painter.setPen(pen)
                 draw_chain(painter, px, py)
             else:
