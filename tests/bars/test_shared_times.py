@@ -13,7 +13,7 @@ import pytest
 from helpers import daily_bars, random_bars
 from oakladder.bars import clockwork
 from oakladder.bars.library import BarLibrary, SymbolInfo
-from oakladder.bars.series import COLUMNS, panel_of, resample, resample_panel
+from oakladder.bars.series import COLUMNS, Bars, panel_of, resample, resample_panel
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
@@ -99,3 +99,25 @@ def test_what_is_remembered_stays_within_bounds(tmp_path: Path, market: BarLibra
         library.bars(symbol, Timeframe.parse("5m"))
     assert library._held <= 100_000 or len(library._cache) == 1
     assert len(library.bars("BRINE", ONE_MINUTE)) == len(market.bars("BRINE", ONE_MINUTE))
+
+
+def test_no_times_stay_behind_when_their_bars_are_gone(tmp_path: Path) -> None:
+    library = one_symbol(tmp_path)
+    minutes = Bars(
+        "AAA",
+        ONE_MINUTE,
+        Calendar(),
+        np.arange(600, dtype=np.int64) * 60 + 86_400 * 15_001,
+        {name: np.arange(600.0) + 1 for name in COLUMNS},
+    )
+    library.write(minutes)
+    before = len(clockwork._KNOWN)
+    panel = library.panel(["AAA"], Timeframe.parse("5m"))
+    panel.marks(Timeframe.parse("1h"))
+    panel.closes(0)
+    library.bars("AAA", ONE_MINUTE).regular()
+    assert len(clockwork._KNOWN) > before
+    library._cache.clear()
+    del panel
+    gc.collect()
+    assert len(clockwork._KNOWN) <= before

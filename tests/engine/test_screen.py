@@ -214,13 +214,13 @@ def test_what_is_wrong_is_said_before_anything_is_read(
 @given(st.lists(st.booleans(), min_size=1, max_size=40), st.integers(1, 6), st.data())
 def test_freshness_counts_within_each_symbol(flags: list[bool], bars: int, data: st.DataObject) -> None:
     from oakladder.bars.series import Panel
-    from oakladder.engine.screen import _bars_since, _begins, _last_change
+    from oakladder.engine.screen import _ages_of, _begins, _last_change
 
     cut = data.draw(st.integers(0, len(flags)))
     offsets = np.array(sorted({0, cut, len(flags)}), dtype=np.int64)
     panel = Panel(tuple("AB"[: len(offsets) - 1]), ONE_DAY, (), offsets, np.arange(len(flags), dtype=np.int64), {})
     array = np.array(flags)
-    since, lasting = _bars_since(array, panel), _bars_since(~array, panel, from_start=True)
+    since, lasting = _ages_of(array, panel), _ages_of(~array, panel, from_start=True)
     begins, changed = _begins(array, panel), _last_change(array, panel)
     for k, (a, b) in enumerate(zip(panel.starts.tolist(), panel.ends.tolist(), strict=True)):
         for at in range(a, b):

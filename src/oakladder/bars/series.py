@@ -52,14 +52,19 @@ class Bars:
         """The bars inside regular hours."""
         if not self.timeframe.intraday:
             return self
-        times, keep = remembered(self.times, ("kept", self.calendar), self._regular_times)
-        columns = self.columns if keep is None else {k: v[keep] for k, v in self.columns.items()}
-        return Bars(self.symbol, self.timeframe, self.calendar, times, columns)
+        kept = remembered(self.times, ("kept", self.calendar), self._regular_times)
+        if kept is None:
+            return Bars(self.symbol, self.timeframe, self.calendar, self.times, self.columns)
+        times, keep = kept
+        return Bars(self.symbol, self.timeframe, self.calendar, times, {k: v[keep] for k, v in self.columns.items()})
 
-    def _regular_times(self) -> tuple[np.ndarray, np.ndarray | None]:
-        """The times inside regular hours and where they are; None where all of them are."""
+    def _regular_times(self) -> tuple[np.ndarray, np.ndarray] | None:
+        """The times inside regular hours and where they are; None where all of them are.
+
+        What is remembered of an array must not hold the array itself, or it would never go.
+        """
         keep = self.calendar.is_regular(self.times)
-        return (self.times, None) if keep.all() else (shared(self.times[keep]), np.flatnonzero(keep))
+        return None if keep.all() else (shared(self.times[keep]), np.flatnonzero(keep))
 
 
 def tidy(values: np.ndarray) -> np.ndarray:

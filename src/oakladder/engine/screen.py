@@ -366,9 +366,9 @@ def _rule_flags(rule: Rule, part: Part) -> np.ndarray:
         case Fresh.FIRES:
             return _begins(raw, panel)
         case Fresh.WITHIN:
-            return _bars_since(raw, panel) < rule.bars
+            return _ages_of(raw, panel) < rule.bars
         case Fresh.LASTING:
-            return raw & (_bars_since(~raw, panel, from_start=True) >= rule.bars)
+            return raw & (_ages_of(~raw, panel, from_start=True) >= rule.bars)
     return raw
 
 
@@ -385,8 +385,8 @@ def _begins(flags: np.ndarray, panel: Panel) -> np.ndarray:
     return made
 
 
-def _bars_since(flags: np.ndarray, panel: Panel, *, from_start: bool = False) -> np.ndarray:
-    """How many bars ago flags were last true within the symbol, int32; a huge number for never.
+def _ages_of(flags: np.ndarray, panel: Panel, *, from_start: bool = False) -> np.ndarray:
+    """How old the last yes of a flag is, in bars within the symbol, int32; a huge number for never.
 
     With ``from_start`` the bar before a symbol's first counts as true.
     """
