@@ -91,7 +91,7 @@ def test_verdicts_are_those_of_the_run_on_every_bar() -> None:
 def test_near_misses_come_nearest_and_are_no_hits() -> None:
     closes = [10.0, 9, 8, 8.4, 7, 6, 5, 5.55, 5, 4, 3, 9, 8, 7, 6, 5]
     made = why("go", closes)
-    near = made.near(3)
+    near = made.misses
     distances = made.distances()
     assert near and [n.bar for n in near] == sorted((n.bar for n in near), reverse=True)
     for n in near:

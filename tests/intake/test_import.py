@@ -300,6 +300,16 @@ def test_bars_without_volume_and_closes_alone(tmp_path: Path, library: BarLibrar
     assert not bars["volume"].any()
 
 
+def test_lines_of_another_width_are_counted_and_not_dropped_in_silence(tmp_path: Path, library: BarLibrary) -> None:
+    path = plain(tmp_path / "a.csv", 40)
+    lines = path.read_text().splitlines()
+    lines[10] += ",7,8"
+    lines[20] = "half a line"
+    path.write_text("\n".join(lines) + "\n")
+    found = kinds(path, library)
+    assert found[Trouble.UNREAD] == 2 and found[Trouble.HOLE] == 2
+
+
 def test_every_trouble_has_choices() -> None:
     assert set(CHOICES) == set(Trouble) and all(CHOICES.values())
 

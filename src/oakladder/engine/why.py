@@ -77,6 +77,8 @@ class Why:
         ops = {op for part in self.part.walk() for op in (part.op, *(o.op for o in part.operands))}
         self.result: Result = run(program, panel, settings, outputs=[], extra=list(ops))
         self._count = len(panel.times)
+        #: Where it came nearest to being true without being it; worked out with the rest, away from the window.
+        self.misses = self._near()
 
     def at(self, bar: int) -> Verdict:
         """The verdicts on one bar."""
@@ -133,7 +135,7 @@ class Why:
     def _value(self, op: Op) -> np.ndarray:
         return self.result.number(op)
 
-    def near(self, most: int = 8) -> list[Near]:
+    def _near(self, most: int = 8) -> list[Near]:
         """The places where the signal came nearest to being true without being it, newest first."""
         distances = self.distances()
         fired = np.flatnonzero(distances == 0)

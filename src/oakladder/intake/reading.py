@@ -43,7 +43,7 @@ def read(path: Path, layout: Layout) -> list[Raw]:
     missing = [n for n in ("time", "close") if n not in layout.columns]
     if missing:
         raise DataProblem(f"{path.name}: it is not known which column is the {' and the '.join(missing)}.")
-    table = _text_table(path, layout) if layout.kind == "text" else read_table(path)
+    table, odd = _text_table(path, layout) if layout.kind == "text" else (read_table(path), 0)
     if table.num_rows == 0:
         raise DataProblem(f"{path.name} has no bars.")
     if max(layout.columns.values()) >= table.num_columns:
@@ -77,6 +77,7 @@ def read(path: Path, layout: Layout) -> list[Raw]:
                 counted,
             )
         )
+    made[0].unread += odd
     if not any(len(raw.times) for raw in made):
         raise DataProblem(f"{path.name}: none of its times can be read. Say how they are written.")
     return made
@@ -107,16 +108,16 @@ def read_table(path: Path) -> pa.Table:
         raise DataProblem(f"{path.name} cannot be read: {str(error).splitlines()[0]}.") from None
 
 
-def _text_table(path: Path, layout: Layout) -> pa.Table:
-    """A text file with every column as text; lines of another width are left out."""
-    width = [0]
+def _text_table(path: Path, layout: Layout) -> tuple[pa.Table, int]:
+    """A text file with every column as text, and how many lines of another width were left out."""
+    left_out: list[int] = []
 
     def odd(row: pacsv.InvalidRow) -> str:
-        width[0] += 1
+        left_out.append(row.actual_columns)
         return "skip"
 
     try:
-        return pacsv.read_csv(
+        table = pacsv.read_csv(
             str(path),
             read_options=pacsv.ReadOptions(
                 skip_rows=layout.skip + (1 if layout.header else 0),
@@ -129,6 +130,7 @@ def _text_table(path: Path, layout: Layout) -> pa.Table:
                 column_types={f"f{k}": pa.string() for k in range(200)}, strings_can_be_null=False
             ),
         )
+        return table, len(left_out)
     except FileNotFoundError:
         raise DataProblem(f"There is no file {path}.") from None
     except pa.ArrowException as error:

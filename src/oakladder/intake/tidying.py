@@ -25,7 +25,7 @@ _SHOWN = 5
 class Trouble(StrEnum):
     """What can be wrong with bars."""
 
-    UNREAD = "unreadable time"
+    UNREAD = "unreadable row"
     ORDER = "wrong order"
     REPEAT = "repeated time"
     EMPTY = "empty or zero row"

@@ -150,18 +150,12 @@ class LadderPlace(QWidget):
         self._waiting = {(k, t) for k, c in enumerate(self.columns) for t in c.timeframes}
         self._show_progress()
         for k, column in enumerate(self.columns):
-            try:
-                program = self._program(column.script)
-            except (ScriptError, ScriptFileProblem) as error:
-                self._troubles.append(f"{column.script}: {error}")
-                self._waiting -= {(k, t) for t in column.timeframes}
-                continue
             for frame in column.timeframes:
 
                 def work(
-                    ticket: Ticket, p: Program = program, c: LadderColumn = column, f: str = frame
+                    ticket: Ticket, c: LadderColumn = column, f: str = frame
                 ) -> tuple[dict[str, Cell], tuple[Skipped, ...]]:
-                    t = Timeframe.parse(f)
+                    p, t = self._program(c.script), Timeframe.parse(f)
                     return cells(
                         p, c.name, source, symbols, t, c.settings, extended=c.extended, cancelled=ticket.cancelled
                     )

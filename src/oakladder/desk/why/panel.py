@@ -110,7 +110,7 @@ class WhyPanel(QWidget):
         if why is None or bars is None:
             self.tree.clear()
             return
-        for near in why.near():
+        for near in why.misses:
             item = QListWidgetItem(f"{bar_time(bars, near.bar)}   {near.kept_by}")
             item.setToolTip(item.text())
             item.setData(_ROLE, near.bar)
