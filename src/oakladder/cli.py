@@ -26,9 +26,9 @@ from oakladder.bars.library import BarLibrary
 from oakladder.bars.series import Panel, panel_of, resample
 from oakladder.bars.text_files import iso, read_csv
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine import scan as scanning
 from oakladder.engine.drawing import as_plain, day_paint, draw
 from oakladder.engine.run import Result, run
+from oakladder.engine.screen import Fresh, Rule, Screen, screen
 from oakladder.intake import importing
 from oakladder.intake.importing import session_calendar
 from oakladder.intake.tidying import CHOICES, Mend, Trouble
@@ -186,7 +186,7 @@ def evaluate(
         _fail(CALL_WRONG, str(error))
     _write_csv(out, panel, names, result)
     if as_json:
-        print(json.dumps(as_plain(draw(result, day_paint), len(panel.times) - 1)))
+        print(json.dumps(as_plain(draw(result, day_paint), panel.size - 1)))
 
 
 def _bars(csv_file: Path | None, symbol: str | None, timeframe: str | None) -> Panel:
@@ -255,7 +255,9 @@ def scan(
     library = Workspace.default().demo_library()
     symbols = _list(library, list_name)
     try:
-        found = scanning.scan(program, signal, library, symbols, frame, within, values)
+        program.signal(signal)
+        rule = Rule(program, signal, frame, values, fresh=Fresh.WITHIN, bars=within)
+        found = screen(rule, library, symbols, frame)
     except KeyError as error:
         _fail(CALL_WRONG, str(error.args[0]))
     except RunProblem as error:
@@ -281,17 +283,18 @@ def _list(library: BarLibrary, name: str) -> list[str]:
     return chosen
 
 
-def _print_scan(found: scanning.Scan, library: BarLibrary, format_: Format) -> None:
+def _print_scan(found: Screen, library: BarLibrary, format_: Format) -> None:
+    hits = sorted(found.found, key=lambda f: (f.ages[0], f.symbol))
     rows = [
         {
             "symbol": h.symbol,
             "name": library.infos[h.symbol].name,
-            "bars_ago": h.bars_ago,
-            "time": iso(h.time),
+            "bars_ago": h.ages[0],
+            "time": iso(h.seen[0]),
             "last": h.last,
             "change": h.change,
         }
-        for h in found.hits
+        for h in hits
     ]
     if format_ is Format.JSON:
         clean = [{k: None if v != v else v for k, v in row.items()} for row in rows]
@@ -310,10 +313,10 @@ def _print_scan(found: scanning.Scan, library: BarLibrary, format_: Format) -> N
             ("Change", "right"),
         ):
             table.add_column(name, justify=justify)  # type: ignore[arg-type]
-        for row, hit in zip(rows, found.hits, strict=True):
+        for row, hit in zip(rows, hits, strict=True):
             decimals = library.infos[hit.symbol].decimals
             change = "" if np.isnan(hit.change) else f"{hit.change:+.2%}"
-            table.add_row(hit.symbol, str(row["name"]), str(hit.bars_ago), f"{hit.last:,.{decimals}f}", change)
+            table.add_row(hit.symbol, str(row["name"]), str(hit.ages[0]), f"{hit.last:,.{decimals}f}", change)
         Console().print(table)
 
 

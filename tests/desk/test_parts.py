@@ -19,7 +19,7 @@ from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.lexer import CLAUSE, COMMENT, FUNCTION, NAME, NUMBER, STATEMENT, TEXT
 from oakladder.desk.script.settings import SettingsStrip
 from oakladder.engine.columns import Cell
-from oakladder.engine.scan import Pip
+from oakladder.engine.pips import Pip
 from oakladder.rung import SettingInfo
 from oakladder.rung.describe import word_help
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 from importlib.resources import files
 
@@ -11,13 +12,14 @@ import pytest
 from helpers import daily_bars
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary
-from oakladder.bars.series import Bars, panel_of
+from oakladder.bars.series import panel_of
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine import run as running
+from oakladder.engine import survey as surveying
 from oakladder.engine.columns import cells
 from oakladder.engine.drawing import draw
+from oakladder.engine.pips import pips
 from oakladder.engine.run import Cancelled, run
-from oakladder.engine.scan import pips, scan
+from oakladder.engine.screen import Fresh, Rule, Screen, screen
 from oakladder.rung import Program, compile_script
 
 DEMO = {
@@ -26,6 +28,15 @@ DEMO = {
     if f.name.endswith(".rung")
 }
 TIDE = DEMO["tide_turn.rung"]
+
+
+def scan(
+    program: Program, signal: str, market: BarLibrary, symbols: Iterable[str], within: int, **how: object
+) -> Screen:
+    """A scan of one signal on days, unless ``timeframe`` says otherwise."""
+    frame = how.pop("timeframe", ONE_DAY)
+    rule = Rule(program, signal, frame, fresh=Fresh.WITHIN, bars=within)  # type: ignore[arg-type]
+    return screen(rule, market, symbols, frame, **how)  # type: ignore[arg-type]
 
 
 def alone(program: Program, market: BarLibrary, symbol: str, timeframe: Timeframe, signal: str) -> int | None:
@@ -39,11 +50,13 @@ def alone(program: Program, market: BarLibrary, symbol: str, timeframe: Timefram
 def test_a_scan_finds_what_each_symbol_alone_shows(market: BarLibrary, timeframe: str) -> None:
     program, frame = compile_script(TIDE), Timeframe.parse(timeframe)
     symbols = list(market.infos)[:12]
-    found = scan(program, "flow", market, symbols, frame, within=20)
+    found = scan(program, "flow", market, symbols, 20, timeframe=frame)
     expected = {s: a for s in symbols if (a := alone(program, market, s, frame, "flow")) is not None and a < 20}
-    assert {h.symbol: h.bars_ago for h in found.hits} == expected
+    assert {f.symbol: f.ages[0] for f in found.found} == expected
     assert found.looked_at == len(symbols)
-    for hit in found.hits:
+    for hit in found.found:
+        times = market.bars(hit.symbol, frame).times
+        assert hit.seen[0] == times[-1 - hit.ages[0]]
         closes = market.bars(hit.symbol, frame)["close"]
         assert hit.last == closes[-1]
         assert hit.change == pytest.approx(closes[-1] / closes[-2] - 1)
@@ -54,7 +67,7 @@ def test_every_demo_script_has_signals_and_pictures_in_the_demo_market(market: B
     program = compile_script(DEMO[name])
     assert program.problems == ()
     for signal in program.signals:
-        assert scan(program, signal.name, market, market.infos, ONE_DAY, within=60).hits
+        assert scan(program, signal.name, market, market.infos, 60).found
     symbols = list(market.infos)
     assert set(cells(program, None, market, symbols, ONE_DAY)[0]) == set(symbols)
     picture = draw(run(program, market.panel(["BRINE"], ONE_DAY)), lambda word: 0xFF000000)
@@ -63,22 +76,22 @@ def test_every_demo_script_has_signals_and_pictures_in_the_demo_market(market: B
 
 def test_a_scan_in_threads_is_the_same(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
     program = compile_script(TIDE)
-    one = scan(program, "ebb", market, market.infos, ONE_DAY, within=100)
-    monkeypatch.setattr(running, "CHUNK_BARS", 5000)
+    one = scan(program, "ebb", market, market.infos, 100)
+    monkeypatch.setattr(surveying, "PART_BARS", 5000)
     with ThreadPoolExecutor(4) as pool:
-        assert scan(program, "ebb", market, market.infos, ONE_DAY, within=100, executor=pool) == one
+        assert scan(program, "ebb", market, market.infos, 100, executor=pool).found == one.found
 
 
 def test_one_bad_symbol_never_spoils_a_run(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
-    real = BarLibrary.bars
+    real = BarLibrary.stored
 
-    def bars(self: BarLibrary, symbol: str, timeframe: Timeframe, extended: bool = False) -> Bars:
+    def stored(self: BarLibrary, symbol: str, timeframe: Timeframe, extended: bool = False) -> int:
         if symbol == "CROSS":
             raise DataProblem("its file cannot be read")
         return real(self, symbol, timeframe, extended)
 
-    monkeypatch.setattr(BarLibrary, "bars", bars)
-    found = scan(compile_script(TIDE), "flow", market, ["BRINE", "CROSS", "NOPE", "GULLW"], ONE_DAY, within=9999)
+    monkeypatch.setattr(BarLibrary, "stored", stored)
+    found = scan(compile_script(TIDE), "flow", market, ["BRINE", "CROSS", "NOPE", "GULLW"], 9999)
     assert found.looked_at == 2
     assert {s.symbol: s.reason for s in found.skipped} == {
         "CROSS": "its file cannot be read",
@@ -88,10 +101,10 @@ def test_one_bad_symbol_never_spoils_a_run(market: BarLibrary, monkeypatch: pyte
 
 def test_a_scan_reports_progress_and_can_be_stopped(market: BarLibrary) -> None:
     seen: list[float] = []
-    scan(compile_script(TIDE), "flow", market, market.infos, ONE_DAY, progress=seen.append)
+    scan(compile_script(TIDE), "flow", market, market.infos, 1, progress=seen.append)
     assert seen == sorted(seen) and seen[-1] == pytest.approx(1)
     with pytest.raises(Cancelled):
-        scan(compile_script(TIDE), "flow", market, market.infos, ONE_DAY, cancelled=lambda: True)
+        scan(compile_script(TIDE), "flow", market, market.infos, 1, cancelled=lambda: True)
 
 
 def test_columns_and_pips_say_the_age_of_the_latest_signal(market: BarLibrary) -> None:

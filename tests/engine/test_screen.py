@@ -218,7 +218,7 @@ def test_freshness_counts_within_each_symbol(flags: list[bool], bars: int, data:
 
     cut = data.draw(st.integers(0, len(flags)))
     offsets = np.array(sorted({0, cut, len(flags)}), dtype=np.int64)
-    panel = Panel(tuple("AB"[: len(offsets) - 1]), ONE_DAY, (), offsets, np.arange(len(flags), dtype=np.int64), {})
+    panel = Panel(tuple("AB"[: len(offsets) - 1]), ONE_DAY, (), offsets, (), {})
     array = np.array(flags)
     since, lasting = _ages_of(array, panel), _ages_of(~array, panel, from_start=True)
     begins, changed = _begins(array, panel), _last_change(array, panel)

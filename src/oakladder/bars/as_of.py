@@ -7,7 +7,7 @@ from collections.abc import Iterable
 import numpy as np
 
 from .errors import DataProblem
-from .library import BarLibrary, SymbolInfo
+from .library import BarLibrary, EarlierBars, SymbolInfo, stored_base
 from .series import Bars, Panel, panel_of, resample
 from .timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
@@ -57,6 +57,14 @@ class LibraryAsOf:
             return None
         return resample(minutes.part(int(first), int(last)), timeframe).part(0, 1)
 
+    def earlier(self, symbols: list[str], base: Timeframe) -> EarlierBars:
+        """As `BarLibrary.earlier`: what lies before a panel's first bar was there at any moment of it."""
+        return self._library.earlier(symbols, base)
+
+    def stored(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> int:
+        """As `BarLibrary.stored`, of what was there by the moment."""
+        return len(self.bars(symbol, stored_base(timeframe), extended))
+
     def settle(self) -> None:
         """As `BarLibrary.settle`."""
         self._library.settle()
@@ -66,7 +74,7 @@ class LibraryAsOf:
         names = list(symbols)
         made = panel_of([self.bars(s, timeframe, extended) for s in names])
         made.ticks = tuple(self.infos[s].tick for s in names)
-        made.earlier = self._library.earlier(names, timeframe)
+        made.earlier = self.earlier(names, timeframe)
         made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
         return made
 

@@ -14,14 +14,15 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
 import pyarrow as pa
 
 from .clockwork import shared
 from .errors import DataProblem
-from .places import Places
-from .series import COLUMNS, Bars, Panel, fits, panel_of, resample
+from .places import FileChanged, Place, Places
+from .series import COLUMNS, Bars, Panel, ends_of, fits, panel_of, regular_times, resample, resample_panel, tidy
 from .sessions import Calendar
 from .timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
@@ -45,6 +46,11 @@ class SymbolInfo:
 
 #: The most bytes of bars that are remembered besides what lies in memory maps.
 _MOST_HELD = 400_000_000
+#: The most bytes of times that are remembered for panels; what follows from them is about as much again.
+_MOST_CLOCKS = 100_000_000
+#: The end of a file's name, by whether it holds minutes.
+_SUFFIX = {True: f".{ONE_MINUTE}.arrow", False: f".{ONE_DAY}.arrow"}
+_T = TypeVar("_T")
 _SCHEMA = """
 create table if not exists symbols (
     symbol text primary key, position integer, name text, sector text, kind text, tick real,
@@ -59,15 +65,18 @@ class BarLibrary:
     def __init__(self, folder: Path):
         self.folder = folder
         folder.mkdir(parents=True, exist_ok=True)
+        self._root = f"{folder}/"
         self._catalogue = folder / "catalogue.sqlite"
         self.places = Places(folder)
         with self._connect() as db:
             db.executescript(_SCHEMA)
         self._lock = threading.Lock()
         self._making = threading.Lock()
+        self._reading = threading.Lock()
         self._infos: dict[str, SymbolInfo] | None = None
         self._cache: OrderedDict[tuple[str, Timeframe, bool], Bars] = OrderedDict()
         self._held = 0
+        self._clocks: OrderedDict[str, np.ndarray] = OrderedDict()
         #: Makes a missing or damaged file again, where that can be done: (symbol, base timeframe) → bars.
         self.maker: Callable[[str, Timeframe], Bars] | None = None
         #: Sentences about files that were set aside.
@@ -130,7 +139,11 @@ class BarLibrary:
     # --- files ------------------------------------------------------------------------------------
 
     def path(self, symbol: str, base: Timeframe) -> Path:
-        return self.folder / f"{symbol}.{base}.arrow"
+        return Path(self._file(symbol, base))
+
+    def _file(self, symbol: str, base: Timeframe) -> str:
+        # Thousands are asked for at a time, and a path or a timeframe is slow to write.
+        return f"{self._root}{symbol}{_SUFFIX[base.intraday]}"
 
     def write(self, bars: Bars) -> None:
         """Puts the bars of a symbol in place of what was there. Atomic."""
@@ -144,7 +157,7 @@ class BarLibrary:
             with pa.OSFile(str(partial), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
                 writer.write_table(table)
             os.replace(partial, path)
-            self.places.arrays(path)
+            self.places.place(str(path))
         except OSError as error:
             partial.unlink(missing_ok=True)
             raise DataProblem(f"{path.name} cannot be written: {error.strerror}.") from None
@@ -155,29 +168,35 @@ class BarLibrary:
     def base(self, symbol: str, base: Timeframe) -> Bars:
         """The stored bars, memory-mapped. Raises `DataProblem` if there are none; a damaged file is set aside
         and made again where that can be done."""
-        path = self.path(symbol, base)
-        info = self.infos[symbol]
-        if path.exists():
+        calendar = self.infos[symbol].calendar
+
+        def read(path: str) -> Bars:
+            arrays = self.places.arrays(path)
+            return Bars(symbol, base, calendar, shared(arrays.pop("time")), arrays)
+
+        return self._with_file(symbol, base, read)
+
+    def _with_file(self, symbol: str, base: Timeframe, read: Callable[[str], _T]) -> _T:
+        """Reads a symbol's file, made anew where it is missing or damaged and that can be done."""
+        path = self._file(symbol, base)
+        for _ in range(3):
             try:
-                return self._read(path, symbol, base, info.calendar)
+                return read(path)
+            except FileNotFoundError:
+                break
+            except FileChanged:
+                continue
             except (pa.ArrowInvalid, OSError, KeyError, ValueError):
-                aside = path.with_suffix(".damaged")
+                aside = Path(path).with_suffix(".damaged")
                 os.replace(path, aside)
-                self.notices.append(f"{path.name} was damaged and has been set aside as {aside.name}.")
+                self.notices.append(f"{Path(path).name} was damaged and has been set aside as {aside.name}.")
+                break
         if self.maker is None:
             raise DataProblem(f"There are no {base} bars of {symbol} in the library.")
         with self._making:  # whoever comes second finds the file that the first has made
-            if not path.exists():
+            if not os.path.exists(path):
                 self.write(self.maker(symbol, base))
-        return self._read(path, symbol, base, info.calendar)
-
-    def _read(self, path: Path, symbol: str, base: Timeframe, calendar: Calendar) -> Bars:
-        """A file as arrays over its memory map."""
-        arrays = self.places.arrays(path)
-        times = arrays.pop("time")
-        if len(times) > 1 and not (times[1:] > times[:-1]).all():
-            raise ValueError("times out of order")
-        return Bars(symbol, base, calendar, shared(times), arrays)
+        return read(path)
 
     def bars(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> Bars:
         """The bars of a symbol at any timeframe, put together from the stored ones; remembered."""
@@ -187,7 +206,7 @@ class BarLibrary:
         with self._lock:
             if key in self._cache:
                 return self._cache[key]
-        base = ONE_MINUTE if timeframe.intraday else ONE_DAY
+        base = stored_base(timeframe)
         if timeframe != base:
             made = resample(self.bars(symbol, base, extended and timeframe.intraday), timeframe)
         elif extended and timeframe.intraday:
@@ -203,14 +222,89 @@ class BarLibrary:
                 self._held -= _weight(self._cache.popitem(last=False)[1])
         return made
 
+    def stored(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> int:
+        """How many stored bars a symbol has from which bars of a timeframe are made. Raises as `bars`."""
+        base = stored_base(timeframe)
+        place = self._place(symbol, base)
+        if timeframe.intraday and not extended and place.count:
+            kept = regular_times(self._clock(symbol, base, place), self.infos[symbol].calendar)
+            return place.count if kept is None else len(kept[0])
+        return place.count
+
+    def _place(self, symbol: str, base: Timeframe) -> Place:
+        if symbol not in self.infos:
+            raise KeyError(symbol)
+        return self._with_file(symbol, base, self.places.place)
+
+    def _clock(self, symbol: str, base: Timeframe, place: Place) -> np.ndarray:
+        """The stored times of a symbol, as the array that it shares with others; read for the first of them only."""
+        with self._lock:
+            known = self._clocks.get(place.clock)
+        if known is not None:
+            return known
+        times = np.empty(place.count, dtype=np.int64)
+        if place.count:
+            self.places.read(self._file(symbol, base), place, ["time"], [times])
+        times = shared(times)
+        with self._lock:
+            self._clocks[place.clock] = times
+            while sum(c.nbytes for c in self._clocks.values()) > _MOST_CLOCKS and len(self._clocks) > 1:
+                self._clocks.popitem(last=False)
+        return times
+
     def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
-        """Symbols at one timeframe as a panel; an intraday panel knows the longer bars before its first."""
-        names = list(symbols)
-        made = panel_of([self.bars(s, timeframe, extended) for s in names])
+        """Symbols at one timeframe as a panel; an intraday panel knows the longer bars before its first.
+
+        A single symbol lies over its memory map and is remembered; many are read end to end, each column when it
+        is asked for. Raises as `bars`, and `FileChanged` where a file is replaced meanwhile.
+        """
+        names, base = list(symbols), stored_base(timeframe)
+        if len(names) < 2:
+            made = panel_of([self.bars(s, timeframe, extended) for s in names])
+        elif timeframe == base:
+            made = self._stored_panel(names, base, extended and base.intraday)
+        else:
+            made = resample_panel(self._stored_panel(names, base, extended and timeframe.intraday), timeframe)
         made.ticks = tuple(self.infos[s].tick for s in names)
         made.earlier = self.earlier(names, timeframe)
         made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
         return made
+
+    def _stored_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
+        """Stored bars of many symbols, read straight from the files into the columns."""
+        paths = [self._file(s, base) for s in names]
+        places = [self._with_file(s, base, self.places.known) for s in names]
+        clocks = [self._clock(s, base, p) for s, p in zip(names, places, strict=True)]
+        calendars = tuple(self.infos[s].calendar for s in names)
+        kept: list[np.ndarray | None] = [None] * len(names)
+        if base.intraday and not extended:
+            for k, calendar in enumerate(calendars):
+                regular = regular_times(clocks[k], calendar)
+                if regular is not None:
+                    clocks[k], kept[k] = regular
+        clean = all(p.clean for p in places)
+
+        def columns(wanted: Sequence[str], skips: np.ndarray | None) -> list[np.ndarray]:
+            firsts = [0] * len(names) if skips is None else skips.tolist()
+            ends = ends_of([len(c) - f for c, f in zip(clocks, firsts, strict=True)]).tolist()
+            made = [np.empty(ends[-1]) for _ in wanted]
+            # Two threads that both read hand the interpreter to and fro with every call, and take longer than one;
+            # while one reads, the other can run what it has read.
+            with self._reading:
+                for k, (path, place, keep, first) in enumerate(zip(paths, places, kept, firsts, strict=True)):
+                    parts = [m[ends[k] : ends[k + 1]] for m in made]
+                    if keep is None:
+                        self.places.read(path, place, wanted, parts, first)
+                    elif first < len(keep):
+                        begin = int(keep[first])
+                        raw = [np.empty(int(keep[-1]) + 1 - begin) for _ in wanted]
+                        self.places.read(path, place, wanted, raw, begin)
+                        for whole, part in zip(raw, parts, strict=True):
+                            np.take(whole, keep[first:] - begin, out=part, mode="clip")
+            return made if clean else [tidy(m) for m in made]
+
+        offsets = ends_of([len(c) for c in clocks])
+        return Panel(tuple(names), base, calendars, offsets, tuple(clocks), extended=extended, maker=columns)
 
     def settle(self) -> None:
         """Writes down what reading has found out about the files, so that the next time is quicker."""
@@ -219,6 +313,11 @@ class BarLibrary:
     def earlier(self, symbols: list[str], base: Timeframe) -> EarlierBars:
         """The longer bars from before the first bar of a panel."""
         return EarlierBars(self, symbols, base)
+
+
+def stored_base(timeframe: Timeframe) -> Timeframe:
+    """The stored timeframe from which another is made."""
+    return ONE_MINUTE if timeframe.intraday else ONE_DAY
 
 
 def _weight(bars: Bars) -> int:

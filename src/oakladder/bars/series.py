@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import pairwise
 
 import numpy as np
 
@@ -52,25 +53,35 @@ class Bars:
         """The bars inside regular hours."""
         if not self.timeframe.intraday:
             return self
-        kept = remembered(self.times, ("kept", self.calendar), self._regular_times)
+        kept = regular_times(self.times, self.calendar)
         if kept is None:
             return Bars(self.symbol, self.timeframe, self.calendar, self.times, self.columns)
         times, keep = kept
         return Bars(self.symbol, self.timeframe, self.calendar, times, {k: v[keep] for k, v in self.columns.items()})
 
-    def _regular_times(self) -> tuple[np.ndarray, np.ndarray] | None:
-        """The times inside regular hours and where they are; None where all of them are.
 
-        What is remembered of an array must not hold the array itself, or it would never go.
-        """
-        keep = self.calendar.is_regular(self.times)
-        return None if keep.all() else (shared(self.times[keep]), np.flatnonzero(keep))
+def regular_times(times: np.ndarray, calendar: Calendar) -> tuple[np.ndarray, np.ndarray] | None:
+    """The times inside regular hours and where they are; None where all of them are."""
+
+    def work() -> tuple[np.ndarray, np.ndarray] | None:
+        # What is remembered of an array must not hold the array itself, or it would never go.
+        keep = calendar.is_regular(times)
+        return None if keep.all() else (shared(times[keep]), np.flatnonzero(keep))
+
+    return remembered(times, ("kept", calendar), work)
+
+
+def is_tidy(array: np.ndarray) -> bool:
+    """Whether no number of a column is infinite or of an absurd size."""
+    return not len(array) or bool(
+        np.fmax.reduce(array, initial=-ABSURD / 2) < ABSURD and np.fmin.reduce(array, initial=ABSURD / 2) > -ABSURD
+    )
 
 
 def tidy(values: np.ndarray) -> np.ndarray:
     """A column as contiguous float64 with infinities and absurd sizes made none."""
     array = np.ascontiguousarray(values, dtype=np.float64)
-    if not len(array) or (np.fmax.reduce(array) < ABSURD and np.fmin.reduce(array) > -ABSURD):
+    if is_tidy(array):
         return array
     with np.errstate(invalid="ignore"):
         return np.where(np.abs(array) >= ABSURD, np.nan, array)
@@ -159,8 +170,9 @@ class Panel:
     timeframe: Timeframe
     calendars: tuple[Calendar, ...]
     offsets: np.ndarray
-    times: np.ndarray
-    columns: dict[str, np.ndarray]
+    #: The times of each symbol, as arrays that symbols share.
+    clocks: tuple[np.ndarray, ...]
+    columns: dict[str, np.ndarray] = field(default_factory=dict)
     extended: bool = False
     earlier: dict[Timeframe, Panel] = field(default_factory=dict)
     #: The time of the bar before each symbol's first, where this panel goes on from another.
@@ -169,11 +181,24 @@ class Panel:
     ticks: tuple[float, ...] | None = None
     #: Finds the bars of another symbol, as a panel of one: raises `KeyError` or `DataProblem`.
     others: Callable[[str, Timeframe], Panel] | None = None
-    #: The times of each symbol, as arrays that symbols share; empty where only ``times`` is known.
-    clocks: tuple[np.ndarray, ...] = ()
-    #: Makes one of the five columns when it is asked for.
-    maker: Callable[[str], np.ndarray] | None = None
+    #: Makes some of the five columns when they are asked for, without the first so many bars of each symbol.
+    maker: Callable[[Sequence[str], np.ndarray | None], list[np.ndarray]] | None = None
+    #: For each symbol, how many bars before its first there are that were not read; None where none were left out.
+    skipped: np.ndarray | None = None
+    _times: np.ndarray | None = None
     _marks: dict[Timeframe, np.ndarray] = field(default_factory=dict)
+
+    @property
+    def times(self) -> np.ndarray:
+        """The time of every bar, end to end; laid out when it is first asked for."""
+        if self._times is None:
+            self._times = _end_to_end(list(self.clocks)) if self.clocks else np.zeros(0, dtype=np.int64)
+        return self._times
+
+    @property
+    def size(self) -> int:
+        """How many bars all symbols have together."""
+        return int(self.offsets[-1])
 
     @property
     def starts(self) -> np.ndarray:
@@ -192,19 +217,66 @@ class Panel:
         Times: ``clock`` (minutes), ``weekday`` (1 Monday), ``day``, ``month``, ``year``, ``day_number`` (days
         since 1970), all on the exchange's calendar; ``extended`` (1 outside regular hours); ``tick_size``.
         """
-        if name not in self.columns and self.maker is not None and name in COLUMNS:
-            self.columns[name] = self.maker(name)
+        if name not in self.columns and name in COLUMNS:
+            self.fetch([name])
         elif name not in self.columns:
             self._add_time_columns()
         return self.columns[name]
 
-    def clock(self, k: int) -> np.ndarray:
-        """The times of one symbol, as the array that its bars share with others where there is one."""
-        return self.clocks[k] if self.clocks else self.times[self.offsets[k] : self.offsets[k + 1]]
+    def fetch(self, names: Iterable[str]) -> None:
+        """Makes several of the five columns ready in one go, which is quicker where they are read from files."""
+        missing = [n for n in names if n in COLUMNS and n not in self.columns]
+        if missing and self.maker is not None:
+            self.columns.update(zip(missing, self.maker(missing, None), strict=True))
+
+    def after(self, skips: np.ndarray) -> Panel:
+        """The panel without the first ``skips[k]`` bars of each symbol; columns are read from there on only."""
+        if not skips.any():
+            return self
+        clocks: list[np.ndarray] = []
+        for k, (clock, skip) in enumerate(zip(self.clocks, skips.tolist(), strict=True)):
+            if k and clock is self.clocks[k - 1] and skip == skips[k - 1]:
+                clocks.append(clocks[-1])
+            else:
+                clocks.append(remembered(clock, ("after", skip), lambda c=clock, s=skip: shared(c[s:].copy())))  # type: ignore[misc]
+        made = Panel(
+            self.symbols,
+            self.timeframe,
+            self.calendars,
+            ends_of([len(c) for c in clocks]),
+            tuple(clocks),
+            extended=self.extended,
+            ticks=self.ticks,
+            others=self.others,
+            skipped=skips if self.skipped is None else self.skipped + skips,
+        )
+
+        def maker(names: Sequence[str], more: np.ndarray | None) -> list[np.ndarray]:
+            assert more is None  # what was cut is cut again as it stands, below
+            if self.maker is not None and self.skipped is None and not any(n in self.columns for n in names):
+                return self.maker(names, skips)
+            return [without(self.column(n), self.offsets, skips) for n in names]
+
+        made.maker = maker
+        return made
 
     def closes(self, k: int) -> np.ndarray:
         """When each bar of a symbol is complete."""
-        return self.calendars[k].closes(self.clock(k), self.timeframe, self.extended)
+        return self.calendars[k].closes(self.clocks[k], self.timeframe, self.extended)
+
+    def alike(self) -> list[tuple[int, int]]:
+        """Runs of symbols, first up to last, that share their times and calendar: worked out once for all of them."""
+        made: list[tuple[int, int]] = []
+        first = 0
+        for k in range(1, len(self) + 1):
+            if (
+                k == len(self)
+                or self.clocks[k] is not self.clocks[first]
+                or self.calendars[k] is not self.calendars[first]
+            ):
+                made.append((first, k))
+                first = k
+        return made
 
     def _add_time_columns(self) -> None:
         local = self._each(lambda c, times: c.local(times))
@@ -230,8 +302,8 @@ class Panel:
         done: dict[tuple[int, int], np.ndarray] = {}
         parts = []
         for k, calendar in enumerate(self.calendars):
-            times = self.clock(k)
-            key = (id(calendar), id(times) if self.clocks else -k)
+            times = self.clocks[k]
+            key = (id(calendar), id(times))
             if key not in done:
                 done[key] = how(calendar, times)
             parts.append(done[key])
@@ -258,7 +330,7 @@ class Panel:
             self.symbols[k],
             self.timeframe,
             self.calendars[k],
-            self.clock(k),
+            self.clocks[k],
             {name: self.column(name)[part] for name in COLUMNS},
             self.extended,
         )
@@ -277,7 +349,7 @@ class Panel:
                 )
             previous = self.previous or (None,) * len(self)
             parts = [
-                c.marks(self.clock(k), self.timeframe, timeframe, self.extended, p)
+                c.marks(self.clocks[k], self.timeframe, timeframe, self.extended, p)
                 for k, (c, p) in enumerate(zip(self.calendars, previous, strict=True))
             ]
             self._marks[timeframe] = _end_to_end(parts) if parts else np.zeros(0, dtype=np.uint8)
@@ -286,49 +358,83 @@ class Panel:
 
 def panel_of(series: Sequence[Bars]) -> Panel:
     """Several series of one timeframe, end to end; nothing is copied before it is asked for, a single one never."""
-    sizes = [len(b) for b in series]
+    offsets = ends_of([len(b) for b in series])
+
+    def columns(names: Sequence[str], skips: np.ndarray | None) -> list[np.ndarray]:
+        made = [tidy(_end_to_end([b[name] for b in series])) for name in names]
+        return made if skips is None else [without(m, offsets, skips) for m in made]
+
     return Panel(
         tuple(b.symbol for b in series),
         series[0].timeframe if series else ONE_DAY,
         tuple(b.calendar for b in series),
-        np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64),
-        _end_to_end([b.times for b in series]) if series else np.zeros(0, dtype=np.int64),
+        offsets,
+        tuple(b.times for b in series),
         {} if series else {name: np.zeros(0) for name in COLUMNS},
         bool(series) and series[0].extended,
-        clocks=tuple(b.times for b in series),
-        maker=lambda name: tidy(_end_to_end([b[name] for b in series])),
+        maker=columns,
     )
 
 
-def resample_panel(panel: Panel, timeframe: Timeframe) -> Panel:
-    """A panel in longer bars, all symbols at once. Raises `ValueError` if that cannot be done."""
+def resample_panel(panel: Panel, timeframe: Timeframe, whole: Panel | None = None) -> Panel:
+    """A panel in longer bars, all symbols at once. Raises `ValueError` if that cannot be done.
+
+    Where the first bars of the panel were skipped, ``whole`` is the longer panel of all its bars: the first longer
+    bar may then be made of a part of its bars only.
+    """
     if not fits(panel.timeframe, timeframe):
         raise ValueError(f"{timeframe} bars cannot be made of {panel.timeframe} bars.")
     firsts, lasts, clocks = [], [], []
-    for k, calendar in enumerate(panel.calendars):
-        times = panel.clock(k)
+    for a, b in panel.alike():
+        times, calendar = panel.clocks[a], panel.calendars[a]
         first, last, clock = remembered(
             times,
             ("groups", calendar, timeframe),
             lambda t=times, c=calendar: _groups(t, c, timeframe),  # type: ignore[misc]
         )
-        firsts.append(first + panel.offsets[k])
-        lasts.append(last + panel.offsets[k])
-        clocks.append(clock)
+        firsts.append((panel.offsets[a:b, None] + first).ravel())
+        lasts.append((panel.offsets[a:b, None] + last).ravel())
+        clocks += [clock] * (b - a)
+    if not clocks:
+        return Panel((), timeframe, (), panel.offsets, (), {name: np.zeros(0) for name in COLUMNS})
     first, last = _end_to_end(firsts), _end_to_end(lasts)
+    offsets = ends_of([len(c) for c in clocks])
+
+    def merged(names: Sequence[str], skips: np.ndarray | None) -> list[np.ndarray]:
+        panel.fetch(names)
+        made = [_MERGES[name](panel.column(name), first, last) for name in names]
+        return made if skips is None else [without(m, offsets, skips) for m in made]
+
+    skipped = None
+    if panel.skipped is not None and whole is not None:
+        skipped = np.array([len(c) for c in whole.clocks], dtype=np.int64) - np.diff(offsets)
     return Panel(
         panel.symbols,
         timeframe,
         panel.calendars,
-        np.concatenate([[0], np.cumsum([len(c) for c in clocks])]).astype(np.int64),
-        _end_to_end(clocks),
-        {},
-        panel.extended and timeframe.intraday,
+        offsets,
+        tuple(clocks),
+        extended=panel.extended and timeframe.intraday,
         others=panel.others,
         ticks=panel.ticks,
-        clocks=tuple(clocks),
-        maker=lambda name: _MERGES[name](panel.column(name), first, last),
+        maker=merged,
+        skipped=skipped,
     )
+
+
+def without(values: np.ndarray, offsets: np.ndarray, skips: np.ndarray) -> np.ndarray:
+    """Values on every bar of a panel with these offsets, without the first ``skips[k]`` bars of each symbol."""
+    sizes, parts = np.diff(offsets), []
+    changes = np.flatnonzero((np.diff(sizes) != 0) | (np.diff(skips) != 0)) + 1
+    for a, b in pairwise([0, *changes.tolist(), len(sizes)]):
+        block = values[offsets[a] : offsets[b]].reshape(b - a, int(sizes[a]))
+        parts.append(block[:, int(skips[a]) :].ravel())
+    return _end_to_end(parts)
+
+
+def ends_of(sizes: Sequence[int]) -> np.ndarray:
+    """Where each of several parts of these sizes begins when they are laid end to end, and the end of the last."""
+    return np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
 
 
 def _end_to_end(parts: list[np.ndarray]) -> np.ndarray:

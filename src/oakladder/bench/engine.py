@@ -40,7 +40,7 @@ def make_panel(symbols: int, bars: int = BARS) -> Panel:
         ONE_DAY,
         (calendar,) * symbols,
         np.arange(symbols + 1, dtype=np.int64) * bars,
-        np.tile(times, symbols),
+        (times,) * symbols,
         columns,
     )
     panel._marks[_WEEK] = np.tile(calendar.marks(times, ONE_DAY, _WEEK), symbols)
@@ -92,7 +92,7 @@ def hand_written() -> Callable[..., None]:
 
 def _numba_run(panel: Panel) -> Callable[[], tuple[np.ndarray, np.ndarray]]:
     loop = hand_written()
-    n = len(panel.times)
+    n = panel.size
     marks = panel.marks(_WEEK)
 
     def work() -> tuple[np.ndarray, np.ndarray]:
@@ -195,7 +195,7 @@ def measure(symbols: int) -> list[Row]:
     some = min(symbols, 500)  # enough for the thoroughly compiled code, few enough to wait for
     part = make_panel(some)
     few = side_by_side({"ours": lambda: run(program, part), "pandas": _pandas_run(part, some)}, 3)
-    bars = len(panel.times)
+    bars = panel.size
     size = f"{symbols:,} × {BARS:,}"
     taken_by_us = statistics.median(quick["ours"])
 

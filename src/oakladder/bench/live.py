@@ -38,7 +38,7 @@ def _panels(timeframe: Timeframe) -> tuple[Panel, Panel]:
         columns = {"open": flat, "high": flat * 1.01, "low": flat * 0.99, "close": flat, "volume": flat * 1000}
         offsets = np.arange(SYMBOLS + 1, dtype=np.int64) * count
         names = tuple(f"S{k}" for k in range(SYMBOLS))
-        return Panel(names, timeframe, (calendar,) * SYMBOLS, offsets, np.tile(times[part], SYMBOLS), columns)
+        return Panel(names, timeframe, (calendar,) * SYMBOLS, offsets, (times[part],) * SYMBOLS, columns)
 
     return panel(slice(0, HISTORY)), panel(slice(HISTORY, None))
 

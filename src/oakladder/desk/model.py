@@ -22,8 +22,8 @@ from oakladder.bars.series import Bars, Panel
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, STANDARD, Timeframe
 from oakladder.engine.columns import Cell, cells
 from oakladder.engine.drawing import Picture, draw
+from oakladder.engine.pips import Pip, change, pips
 from oakladder.engine.run import Result, run
-from oakladder.engine.scan import Pip, change, pips
 from oakladder.engine.why import Why
 from oakladder.rung import Problem, Program, RunProblem, ScriptError, compile_script
 from oakladder.scans import SavedScans

@@ -6,23 +6,27 @@ import re
 from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import Executor
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 
 from oakladder.bars.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
-from oakladder.rung.plan import Output
+from oakladder.rung.plan import Op, Output
 from oakladder.rung.problems import did_you_mean
 from oakladder.rung.program import Program
 from oakladder.rung.shells import write_value
 
+from .pips import TONE_COLOURS, last_true
+from .reach import reach
 from .run import Result, roots_of
-from .scan import TONE_COLOURS, last_true
 from .screen import named_values
 from .survey import Part, Skipped, parts, survey
 
 #: A signal is fresh for so many bars.
 FRESH_BARS = 3
+#: So many of the last bars are looked at first; a signal that was last true before them is looked for in all.
+RECENT_BARS = 128
 _COMPARISON = re.compile(r"(>=|<=|>|<|=)\s*(-?[0-9]*\.?[0-9]+)\s*(%?)")
 
 
@@ -69,12 +73,20 @@ def cells(
     Without a name it is the script's first `column`, or without any the newest of its signals.
     Raises `KeyError` for a name that the script has not, `RunProblem`, `Cancelled`.
     """
-    make = _maker(program, name)
+    make, roots, tells_age = _maker(program, name)
+    asked = dict(settings or {})
     pieces = parts(library, symbols, 2500)
+    back = reach(program, asked, roots, timeframe)
 
     def work(part: Part) -> dict[str, Cell]:
         part.need([(timeframe, extended)])
-        return make(part, timeframe, extended, dict(settings or {})) if part.symbols else {}
+        if not part.symbols:
+            return {}
+        if back is not None:
+            part.shorten({(timeframe, extended): np.full(len(part.symbols), back + RECENT_BARS)})
+        made = make(part, timeframe, extended, asked)
+        unseen = [s for s, c in made.items() if c.age < 0] if tells_age and part.is_shortened else []
+        return made | (make(Part(library, unseen, part.thorough), timeframe, extended, asked) if unseen else {})
 
     done = survey(pieces, work, executor=executor, progress=progress, cancelled=cancelled)
     return {s: c for some in done for s, c in some.items()}, tuple(s for p in pieces for s in p.skipped)
@@ -83,19 +95,22 @@ def cells(
 _Maker = Callable[[Part, Timeframe, bool, dict[str, object]], dict[str, Cell]]
 
 
-def _maker(program: Program, name: str | None) -> _Maker:
-    """What makes the cells of a name: a `column` before a signal before a number."""
+def _maker(program: Program, name: str | None) -> tuple[_Maker, list[Op], bool]:
+    """What makes the cells of a name, from which values, and whether they say how long ago something was true.
+
+    A `column` goes before a signal before a number.
+    """
     if name is None:
         first = next((o for o in program.outputs if o.what == "column"), None)
         if first is None:
-            return lambda part, frame, extended, settings: _newest(part, program, frame, extended, settings)
+            return partial(_newest, program), roots_of(program.signals), True
         name = _name(first)
     column = next((o for o in program.outputs if o.what == "column" and _name(o) == name), None)
     if column is not None:
-        return lambda part, frame, extended, settings: _of_column(part, program, column, frame, extended, settings)
+        return partial(_of_column, program, column), roots_of([column]), False
     signal = next((o for o in program.signals if o.name == name), None)
     if signal is not None:
-        return lambda part, frame, extended, settings: _of_signal(part, program, signal, frame, extended, settings)
+        return partial(_of_signal, program, signal), [signal.roles["value"]], True
     op = named_values(program).get(name)
     if op is None:
         raise KeyError(
@@ -112,11 +127,11 @@ def _maker(program: Program, name: str | None) -> _Maker:
             )
         return made
 
-    return numbers
+    return numbers, [op], False
 
 
 def _of_column(
-    part: Part, program: Program, column: Output, frame: Timeframe, extended: bool, settings: dict[str, object]
+    program: Program, column: Output, part: Part, frame: Timeframe, extended: bool, settings: dict[str, object]
 ) -> dict[str, Cell]:
     result = part.run(program, frame, extended, settings, roots_of([column]))
     ends = result.panel.ends - 1
@@ -135,12 +150,14 @@ def column_cell(result: Result, column: Output, bar: int) -> Cell:
 
 
 def _of_signal(
-    part: Part, program: Program, signal: Output, frame: Timeframe, extended: bool, settings: dict[str, object]
+    program: Program, signal: Output, part: Part, frame: Timeframe, extended: bool, settings: dict[str, object]
 ) -> dict[str, Cell]:
     op = signal.roles["value"]
     result = part.run(program, frame, extended, settings, [op])
     panel = result.panel
     ages, now = last_true(panel, result.flag(op)), result.flag(op)[panel.ends - 1]
+    if panel.skipped is not None:  # before these bars the script had not seen all that it looks at
+        ages[(panel.skipped > 0) & (ages >= RECENT_BARS)] = -1
     tone = TONE_COLOURS[signal.attributes["tone"]]
     return {
         symbol: signal_cell(int(age), {1: True, 0: False}.get(int(flag)), tone)
@@ -149,12 +166,12 @@ def _of_signal(
 
 
 def _newest(
-    part: Part, program: Program, frame: Timeframe, extended: bool, settings: dict[str, object]
+    program: Program, part: Part, frame: Timeframe, extended: bool, settings: dict[str, object]
 ) -> dict[str, Cell]:
     """The freshest of a script's signals, named where there are several."""
     made: dict[str, Cell] = {}
     for signal in program.signals:
-        for symbol, cell in _of_signal(part, program, signal, frame, extended, settings).items():
+        for symbol, cell in _of_signal(program, signal, part, frame, extended, settings).items():
             old = made.get(symbol)
             if old is None or (cell.age >= 0 and (old.age < 0 or cell.age < old.age)):
                 words = cell.text if len(program.signals) == 1 or cell.age < 0 else f"{signal.name} {cell.text}"

@@ -17,8 +17,8 @@ from oakladder.rung.plan import Op, Output
 from oakladder.rung.registry import PALETTE
 from oakladder.rung.shells import write_value
 
+from .pips import TONE_COLOURS
 from .run import Result
-from .scan import TONE_COLOURS
 
 Paint = Callable[[str], int]
 PRICE, VOLUME = "price", "volume"
@@ -253,7 +253,7 @@ def _said_pane(output: Output) -> str:
 def _colours(result: Result, output: Output, paint: Paint, default: str) -> np.ndarray:
     """The colour on each bar, 0 where the statement's ``when`` does not hold."""
     op = output.roles.get("color")
-    size = len(result.panel.times)
+    size = result.panel.size
     colours = result.colours(op, paint) if op is not None else np.full(size, paint(default), dtype=np.uint32)
     return np.where(result.is_true(output.roles.get("when")), colours, np.uint32(0))
 
@@ -261,9 +261,9 @@ def _colours(result: Result, output: Output, paint: Paint, default: str) -> np.n
 def _fixed_number(result: Result, output: Output, role: str, default: float) -> float:
     """A clause that is the same all along; a moving one counts as it stands on the last bar."""
     op = output.roles.get(role)
-    if op is None or not len(result.panel.times):
+    if op is None or not result.panel.size:
         return default
-    value = result.at(op, len(result.panel.times) - 1)
+    value = result.at(op, result.panel.size - 1)
     return float(value) if isinstance(value, int | float) else default
 
 
@@ -335,7 +335,7 @@ def _note(result: Result, output: Output, paint: Paint) -> Note:
 def _numbers(result: Result, output: Output, role: str, default: float) -> np.ndarray:
     """A number on each bar, or the same default on all."""
     op = output.roles.get(role)
-    return result.number(op) if op is not None else np.full(len(result.panel.times), default)
+    return result.number(op) if op is not None else np.full(result.panel.size, default)
 
 
 def _back(result: Result, output: Output, bars: np.ndarray, role: str = "ago") -> np.ndarray:
@@ -359,7 +359,7 @@ def _band(result: Result, output: Output, paint: Paint, pane: str) -> Band:
 
 
 def _lane(result: Result, output: Output, paint: Paint) -> Lane:
-    last = max(len(result.panel.times) - 1, 0)
+    last = max(result.panel.size - 1, 0)
     return Lane(write_value(result.at(output.roles["value"], last)), _colours(result, output, paint, "calm"))
 
 

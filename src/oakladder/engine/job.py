@@ -40,7 +40,7 @@ class Job:
     foreign: dict[str, tuple[np.ndarray, np.ndarray]] = field(default_factory=dict)
 
     def empty_outs(self) -> list[np.ndarray]:
-        n = len(self.panel.times)
+        n = self.panel.size
         return [np.empty(n, dtype=np.int8 if op.is_flag else np.float64) for op in self.variant.leaves]
 
 
@@ -58,10 +58,7 @@ def prepare(
     """
     settings = dict(settings or {})
     chart = chart or panel.timeframe
-    values = program.values_of(settings) | {CHART_TIMEFRAME: str(chart)}
-    variant = program.variant(roots)
-    fixed = program.fixed_values(variant, roots, values)
-    layout = program.layout(variant, fixed)
+    variant, fixed, layout = laid_out(program, settings, roots, chart)
     steps: list[np.ndarray] = []
     before: list[Panel | None] = []
     for domain in variant.live.domains[1:]:
@@ -75,14 +72,26 @@ def prepare(
     return Job(program, panel, variant, fixed, layout, steps, before, settings, chart, reference)
 
 
+def laid_out(
+    program: Program, settings: Mapping[str, object], roots: list[Op], chart: Timeframe
+) -> tuple[Variant, dict[Op, object], Layout]:
+    """The code for some values, its fixed values and the size of its state. Raises `RunProblem`."""
+    values = program.values_of(settings) | {CHART_TIMEFRAME: str(chart)}
+    variant = program.variant(roots)
+    fixed = program.fixed_values(variant, roots, values)
+    return variant, fixed, program.layout(variant, fixed)
+
+
 class Call:
     """The native code bound to a job's arrays; can be called from several threads for different symbols."""
 
     def __init__(self, job: Job, outs: Sequence[np.ndarray], thorough: bool = False):
         self.job, self.outs = job, outs
         panel, code = job.panel, job.variant.code
-        self._machine = code.machine(thorough=thorough or len(panel.times) >= THOROUGH_BARS)
+        self._machine = code.machine(thorough=thorough or panel.size >= THOROUGH_BARS)
+        panel.fetch(code.columns)
         self._columns = [input_column(job, name) for name in code.columns]
+        self._rows = start_rows(job) if panel.skipped is not None else None
         self._fixed = fixed_array(job.variant, job.fixed)
         self._before = self._earlier()
         self._tables = [_pointers(self._columns), _pointers(job.steps), _pointers(list(outs)), _pointers(self._before)]
@@ -111,6 +120,8 @@ class Call:
         """Runs symbols ``first`` up to ``last``; with a state array (symbols, size) each has a row of its own."""
         layout, panel = self.job.layout, self.job.panel
         size = len(layout.template)
+        if state is None and self._rows is not None:
+            state, mode = self._rows[first:last], mode & ~native.FRESH
         rows = state if state is not None else layout.template.copy()
         starts = np.ascontiguousarray(panel.starts[first:last])
         ends = np.ascontiguousarray(panel.ends[first:last])
@@ -138,6 +149,19 @@ class Call:
         )
 
 
+def start_rows(job: Job) -> np.ndarray:
+    """The state of each symbol before its first bar, shape (symbols, size): counters go on from the bars skipped."""
+    rows = np.tile(job.layout.template, (len(job.panel), 1))
+    skipped = job.panel.skipped
+    if skipped is not None:
+        state, main = job.variant.state, job.variant.live.domains[0]
+        rows[:, state.place(("bar", main))] = skipped
+        for fold in state.folds:
+            length = int(job.layout.table[state.fold_row(fold) + 1])
+            rows[:, state.place(("phase", fold))] = length - 1 - skipped % length
+    return rows
+
+
 def input_column(job: Job, name: str, panel: Panel | None = None) -> np.ndarray:
     """An input of the code on every bar of the job's panel, or of another panel of the same symbols."""
     panel = panel or job.panel
@@ -162,7 +186,7 @@ def _foreign_column(job: Job, name: str, value: Op, panel: Panel) -> np.ndarray:
         assert value.domain is not None and value.domain.foreign is not None
         job.foreign[name] = _foreign_values(job, value, value.domain.foreign)
     closes, values = job.foreign[name]
-    made = np.full(len(panel.times), np.nan)
+    made = np.full(panel.size, np.nan)
     if not len(values):
         return made
     for k in range(len(panel)):
@@ -205,6 +229,7 @@ def run_reference(job: Job, outs: Sequence[np.ndarray]) -> None:
     """Runs every symbol of a job with the reference runner."""
     variant, panel = job.variant, job.panel
     columns = {name: input_column(job, name) for name in variant.code.columns}
+    rows = start_rows(job)
     for k in range(len(panel)):
         runner = Runner(variant.live, variant.state, job.layout, job.fixed, variant.leaves)
         before: list[tuple[Mapping[str, np.ndarray], int, int]] = []
@@ -218,7 +243,7 @@ def run_reference(job: Job, outs: Sequence[np.ndarray]) -> None:
                     ({n: input_column(job, n, earlier) for n in variant.code.columns}, int(earlier.starts[k]), last)
                 )
         runner.run(
-            job.layout.template.copy(),
+            rows[k],
             int(panel.starts[k]),
             int(panel.ends[k]),
             columns,

@@ -40,19 +40,19 @@ class Result:
             return np.where(flags < 0, np.nan, flags.astype(np.float64))
         if op in self.fixed:
             value = self.fixed[op]
-            return np.full(len(self.panel.times), np.nan if value is None else float(value))  # type: ignore[arg-type]
+            return np.full(self.panel.size, np.nan if value is None else float(value))  # type: ignore[arg-type]
         return self.arrays[op]
 
     def flag(self, op: Op) -> np.ndarray:
         """A flag on every bar, int8: 1 yes, 0 no, -1 none."""
         if op in self.fixed:
             value = self.fixed[op]
-            return np.full(len(self.panel.times), -1 if value is None else int(bool(value)), dtype=np.int8)
+            return np.full(self.panel.size, -1 if value is None else int(bool(value)), dtype=np.int8)
         return self.arrays[op]
 
     def is_true(self, op: Op | None) -> np.ndarray:
         """Where a condition holds, bool; everywhere if there is none."""
-        return np.ones(len(self.panel.times), dtype=bool) if op is None else self.flag(op) == 1
+        return np.ones(self.panel.size, dtype=bool) if op is None else self.flag(op) == 1
 
     def at(self, op: Op, bar: int) -> object:
         """Any value on one bar: float, bool, text, or None for none."""
@@ -69,7 +69,7 @@ class Result:
 
     def colours(self, op: Op, paint: Callable[[str], int]) -> np.ndarray:
         """A colour on every bar as 0xAARRGGBB, uint32."""
-        return read_colours(op, lambda part: self.arrays[part], self.fixed, paint, len(self.panel.times))
+        return read_colours(op, lambda part: self.arrays[part], self.fixed, paint, self.panel.size)
 
     def output(self, what: str, name: str) -> Output:
         """An output by kind and name; raises `KeyError`."""

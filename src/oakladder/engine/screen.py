@@ -15,19 +15,22 @@ from enum import StrEnum
 import numpy as np
 
 from oakladder.bars.as_of import BarSource
-from oakladder.bars.series import Panel
+from oakladder.bars.series import Panel, without
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.rung.plan import Op
 from oakladder.rung.problems import RunProblem, did_you_mean
 from oakladder.rung.program import Program
 
-from .scan import last_true
-from .survey import Part, Progress, Skipped, parts, survey
+from .pips import last_true
+from .reach import reach
+from .survey import Frame, Part, Progress, Skipped, aligned, parts, survey
 
 RELATIONS = (">", ">=", "<", "<=")
 _NEVER = 10**9
 #: Days over which the average volume is taken.
 VOLUME_DAYS = 20
+#: So many of the last bars are looked at first; most of what is found came true within them.
+SINCE_BARS = 64
 
 
 class Fresh(StrEnum):
@@ -130,7 +133,10 @@ def rules_of(condition: Condition) -> list[Rule]:
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """A symbol that a scan found: when it came true, prices now, and how long ago each rule last held (-1 never)."""
+    """A symbol that a scan found: when it came true, prices now, and how long ago each rule last held (-1 never).
+
+    ``seen`` are the times of those bars, 0 for never.
+    """
 
     symbol: str
     last: float
@@ -138,6 +144,7 @@ class Found:
     since: int
     bars_ago: int
     ages: tuple[int, ...]
+    seen: tuple[int, ...]
     is_new: bool
 
 
@@ -213,7 +220,7 @@ def occurrences(
         if not part.symbols:
             return []
         panel = part.panel(timeframe)
-        flags = evaluate(condition, part, timeframe)
+        flags = evaluate(condition, Sight(part), timeframe)
         began = _begins(flags, panel)
         made = []
         for k, symbol in enumerate(panel.symbols):
@@ -263,23 +270,48 @@ def _pieces(condition: Condition, library: BarSource, symbols: Iterable[str], ti
     bars = 2500
     for symbol in names[:3]:
         try:
-            bars = max(bars, len(library.bars(symbol, finest)))
+            bars = max(bars, library.stored(symbol, finest))
         except Exception:  # whatever is wrong with it is told with its part
             continue
     return parts(library, names, bars)
 
 
 def _found(condition: Condition, part: Part, timeframe: Timeframe) -> tuple[list[Found], list[str]]:
+    """Looks at the last bars of each symbol first; at all of them only where those do not tell since when."""
     _prepare(condition, part, timeframe)
     if not part.symbols:
         return [], []
-    panel = part.panel(timeframe)
-    flags = evaluate(condition, part, timeframe)
+    recent = _recent(condition, part, timeframe)
+    part.shorten(
+        {f: None if (back := _reach(condition, part, f)) is None else bars + back for f, bars in recent.items()}
+    )
+    sight = Sight(part, recent)
+    found, gone = _told(condition, sight, timeframe)
+    unsure = [f.symbol for f in found if f.bars_ago >= SINCE_BARS - 1 or (-1 in f.ages and part.is_shortened)]
+    if unsure:
+        whole = Part(part.library, unsure, part.thorough)
+        _prepare(condition, whole, timeframe)
+        told = {f.symbol: f for f in _told(condition, Sight(whole), timeframe)[0]}
+        found = [told.get(f.symbol, f) for f in found]
+    return found, gone
+
+
+def _told(condition: Condition, sight: Sight, timeframe: Timeframe) -> tuple[list[Found], list[str]]:
+    """The symbols found, and those that were found a bar before, as far as the bars in sight tell."""
+    panel = sight.panel(timeframe)
+    flags = evaluate(condition, sight, timeframe)
     ends = panel.ends - 1
     now = flags[ends]
     before = np.where(np.diff(panel.offsets) > 1, flags[ends - 1], False)
+    gone = [panel.symbols[k] for k in np.flatnonzero(~now & before).tolist()]
+    if not now.any():
+        return [], gone
     since = _last_change(flags, panel)
-    ages = [rule_ages(rule, part) for rule in rules_of(condition)]
+    panels, ages = [], []
+    for rule in rules_of(condition):
+        held, flags_held = sight.all_of(rule)
+        panels.append(held)
+        ages.append(last_true(held, flags_held))
     closes = panel.column("close")
     made = []
     for k in np.flatnonzero(now).tolist():
@@ -292,26 +324,99 @@ def _found(condition: Condition, part: Part, timeframe: Timeframe) -> tuple[list
                 panel.symbols[k],
                 last,
                 change,
-                int(panel.times[came]),
+                int(panel.clocks[k][came - panel.offsets[k]]),
                 end - came,
                 tuple(int(a[k]) for a in ages),
+                tuple(int(p.clocks[k][-1 - a[k]]) if a[k] >= 0 else 0 for p, a in zip(panels, ages, strict=True)),
                 not before[k],
             )
         )
-    gone = [panel.symbols[k] for k in np.flatnonzero(~now & before).tolist()]
     return made, gone
 
 
-def evaluate(condition: Condition, part: Part, timeframe: Timeframe) -> np.ndarray:
-    """Whether a condition holds, on every bar of the part's panel of a timeframe; bool."""
-    panel = part.panel(timeframe)
+@dataclass(slots=True)
+class Sight:
+    """The bars of a part on which conditions are looked at: all, or on each timeframe the last so many of each symbol."""
+
+    part: Part
+    recent: Mapping[Frame, np.ndarray] | None = None
+    _panels: dict[Frame, Panel] = field(default_factory=dict)
+
+    def panel(self, timeframe: Timeframe, extended: bool = False) -> Panel:
+        """The bars in sight on a timeframe."""
+        frame = (timeframe, extended and timeframe.intraday)
+        if frame not in self._panels:
+            panel = self.part.panel(*frame)
+            self._panels[frame] = panel if self.recent is None else panel.after(self._skips(frame, panel))
+        return self._panels[frame]
+
+    def _skips(self, frame: Frame, panel: Panel) -> np.ndarray:
+        assert self.recent is not None
+        return np.maximum(np.diff(panel.offsets) - self.recent[frame], 0)
+
+    def all_of(self, rule: Rule) -> tuple[Panel, np.ndarray]:
+        """Where a rule is true on all of its bars, if all were run; else on those in sight. Before them a rule that
+        was begun late had not seen all that it looks at."""
+        panel = self.part.panel(rule.timeframe, rule.extended)
+        if panel.skipped is None:
+            return panel, _raw(rule, self.part)
+        return self.panel(rule.timeframe, rule.extended), self.flags(rule)
+
+    def flags(self, rule: Rule) -> np.ndarray:
+        """Where a rule is true on its own bars in sight, bool."""
+        frame = (rule.timeframe, rule.extended and rule.timeframe.intraday)
+        panel, raw = self.part.panel(*frame), _raw(rule, self.part)
+        return raw if self.recent is None else without(raw, panel.offsets, self._skips(frame, panel))
+
+
+def _recent(condition: Condition, part: Part, timeframe: Timeframe) -> dict[Frame, np.ndarray]:
+    """How many of the last bars of each symbol tell whether a condition holds on the last `SINCE_BARS` bars.
+
+    On another timeframe those are the bars since the last that was complete when the first of these was, and
+    what the freshness of its rules looks back over.
+    """
+    base = part.panel(timeframe)
+    asked: dict[Frame, int] = {}
+    for rule in rules_of(condition):
+        frame = (rule.timeframe, rule.extended and rule.timeframe.intraday)
+        asked[frame] = max(asked.get(frame, 0), rule.bars + 2)
+    if _asks_volume(condition):
+        asked[ONE_DAY, False] = max(asked.get((ONE_DAY, False), 0), VOLUME_DAYS + 2)
+    made = {}
+    for frame, bars in {(timeframe, False): 2, **asked}.items():
+        panel = part.panel(*frame)
+        wanted = np.empty(len(panel), dtype=np.int64)
+        for a, b in aligned(panel, base):
+            closes = base.closes(a)
+            first = closes[max(len(closes) - SINCE_BARS - 2, 0)]
+            wanted[a:b] = len(panel.clocks[a]) - np.searchsorted(panel.closes(a), first, "right") + 1 + bars
+        made[frame] = wanted
+    part.forget_panels()
+    return made
+
+
+def _reach(condition: Condition, part: Part, frame: Frame) -> int | None:
+    """How far back the rules on a timeframe look; None where that has no end."""
+    longest = 0
+    for rule in rules_of(condition):
+        if (rule.timeframe, rule.extended and rule.timeframe.intraday) == frame:
+            back = reach(rule.program, rule.settings, part.wanted[_source(rule)], rule.timeframe)
+            if back is None:
+                return None
+            longest = max(longest, back)
+    return longest
+
+
+def evaluate(condition: Condition, sight: Sight, timeframe: Timeframe) -> np.ndarray:
+    """Whether a condition holds, on every bar in sight of a timeframe; bool."""
+    panel = sight.panel(timeframe)
     match condition:
         case Rule():
-            return _as_of(_rule_flags(condition, part), part.panel(condition.timeframe, condition.extended), panel)
+            return _as_of(_rule_flags(condition, sight), sight.panel(condition.timeframe, condition.extended), panel)
         case Plain():
-            return _plain(condition, part, panel)
+            return _plain(condition, sight, panel)
         case Group():
-            held = [evaluate(p, part, timeframe) for p in condition.parts]
+            held = [evaluate(p, sight, timeframe) for p in condition.parts]
             if condition.how is Join.ALL:
                 return np.logical_and.reduce(held)
             anything = np.logical_or.reduce(held)
@@ -359,9 +464,9 @@ def compared(numbers: np.ndarray, relation: str, number: float) -> np.ndarray:
     raise AssertionError(relation)
 
 
-def _rule_flags(rule: Rule, part: Part) -> np.ndarray:
+def _rule_flags(rule: Rule, sight: Sight) -> np.ndarray:
     """Where a rule holds with the freshness that it asks for."""
-    raw, panel = _raw(rule, part), part.panel(rule.timeframe, rule.extended)
+    raw, panel = sight.flags(rule), sight.panel(rule.timeframe, rule.extended)
     match rule.fresh:
         case Fresh.FIRES:
             return _begins(raw, panel)
@@ -370,11 +475,6 @@ def _rule_flags(rule: Rule, part: Part) -> np.ndarray:
         case Fresh.LASTING:
             return raw & (_ages_of(~raw, panel, from_start=True) >= rule.bars)
     return raw
-
-
-def rule_ages(rule: Rule, part: Part) -> np.ndarray:
-    """For each symbol, how many of the rule's own bars ago it was last true; -1 for never."""
-    return last_true(part.panel(rule.timeframe, rule.extended), _raw(rule, part))
 
 
 def _begins(flags: np.ndarray, panel: Panel) -> np.ndarray:
@@ -420,20 +520,17 @@ def _as_of(flags: np.ndarray, panel: Panel, base: Panel) -> np.ndarray:
     """Flags of one timeframe on the bars of another: as of the last bar that was complete at each bar's close."""
     if panel is base:
         return flags
-    made = np.zeros(len(base.times), dtype=bool)
-    places: dict[tuple[int, int], np.ndarray] = {}
-    for k in range(len(base)):
-        key = (id(panel.clock(k)), id(base.clock(k)))
-        if key not in places:
-            places[key] = np.searchsorted(panel.closes(k), base.closes(k), "right") - 1
-        at = places[key]
-        part = flags[panel.offsets[k] : panel.offsets[k + 1]]
-        made[base.offsets[k] : base.offsets[k + 1]] = part[np.maximum(at, 0)] & (at >= 0)
+    made = np.empty(base.size, dtype=bool)
+    for a, b in aligned(panel, base):
+        at = np.searchsorted(panel.closes(a), base.closes(a), "right") - 1
+        there = flags[panel.offsets[a] : panel.offsets[b]].reshape(b - a, -1)[:, np.maximum(at, 0)]
+        there[:, at < 0] = False
+        made[base.offsets[a] : base.offsets[b]] = there.ravel()
     return made
 
 
-def _plain(condition: Plain, part: Part, panel: Panel) -> np.ndarray:
-    infos = part.library.infos
+def _plain(condition: Plain, sight: Sight, panel: Panel) -> np.ndarray:
+    infos = sight.part.library.infos
     match condition.field:
         case Field.SECTOR:
             held = [infos[s].sector in condition.words for s in panel.symbols]
@@ -449,7 +546,7 @@ def _plain(condition: Plain, part: Part, panel: Panel) -> np.ndarray:
                 numbers[1:] = closes[1:] / closes[:-1] - 1
             numbers[panel.starts[panel.starts < len(numbers)]] = np.nan
         case Field.VOLUME:
-            days = part.panel(ONE_DAY)
+            days = sight.panel(ONE_DAY)
             with np.errstate(invalid="ignore"):
                 return _as_of(compared(_average_volume(days), condition.relation, condition.number), days, panel)
     with np.errstate(invalid="ignore"):

@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
+import ctypes
 import threading
 from collections.abc import Callable, Hashable, Iterable, Mapping
 from concurrent.futures import Executor, Future
 from dataclasses import dataclass, field
+from functools import lru_cache
+from itertools import pairwise
 from typing import TypeVar
+
+import numpy as np
 
 from oakladder.bars.as_of import BarSource
 from oakladder.bars.errors import DataProblem
+from oakladder.bars.library import stored_base
+from oakladder.bars.places import FileChanged
 from oakladder.bars.series import Panel, resample_panel
-from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.bars.timeframes import Timeframe
 from oakladder.rung.plan import Op
 from oakladder.rung.program import Program
 
@@ -19,7 +26,13 @@ from .job import THOROUGH_BARS
 from .run import Cancelled, Result, run
 
 #: About this many bars are looked at together.
-PART_BARS = 400_000
+PART_BARS = 800_000
+#: So often is a part begun whose files change while they are read.
+_TRIES = 3
+#: A timeframe, and whether hours outside the session belong to it.
+Frame = tuple[Timeframe, bool]
+#: Numbers of glibc's `mallopt`: from how much free memory on some is given back; from what size on it is separate.
+_TRIM_THRESHOLD, _MMAP_THRESHOLD, _KEPT_BYTES = -1, -3, 64_000_000
 Progress = Callable[[float], None]
 T = TypeVar("T")
 
@@ -43,16 +56,21 @@ class Part:
     skipped: list[Skipped] = field(default_factory=list)
     #: Whatever the work wants to find again within the part.
     wanted: dict[Hashable, list[Op]] = field(default_factory=dict)
-    _days_read: bool = False
-    _panels: dict[tuple[Timeframe, bool], Panel] = field(default_factory=dict)
+    _wholes: dict[Frame, Panel] = field(default_factory=dict)
+    #: Bars left out of a stored timeframe, and of the one that longer ones are made of.
+    _cuts: dict[Frame, np.ndarray] = field(default_factory=dict)
+    _longer_cuts: dict[Frame, np.ndarray] = field(default_factory=dict)
+    _bases: dict[Frame, Panel] = field(default_factory=dict)
+    _panels: dict[Frame, Panel] = field(default_factory=dict)
     _results: dict[Hashable, Result] = field(default_factory=dict)
 
-    def need(self, frames: Iterable[tuple[Timeframe, bool]]) -> None:
+    def need(self, frames: Iterable[Frame]) -> None:
         """Leaves out the symbols whose bars cannot be read on one of the timeframes (with or without extended hours)."""
+        seen = set()
         for frame, extended in sorted(frames, key=lambda f: f[0].order):
-            if frame.order > ONE_DAY.order and self._days_read:
-                continue  # made of days, which are known to be there
-            self._days_read = self._days_read or frame == ONE_DAY
+            if (frame.intraday, extended and frame.intraday) in seen:
+                continue  # made of the same bars, which are known to be there
+            seen.add((frame.intraday, extended and frame.intraday))
             good = []
             for symbol in self.symbols:
                 reason = _trouble(self.library, symbol, frame, extended)
@@ -63,15 +81,61 @@ class Part:
             self.symbols = good
 
     def panel(self, timeframe: Timeframe, extended: bool = False) -> Panel:
-        """The bars of the part's symbols on a timeframe."""
-        key = (timeframe, extended)
-        if key not in self._panels:
-            days = self._panels.get((ONE_DAY, False))
-            if days is not None and timeframe.order > ONE_DAY.order:
-                self._panels[key] = resample_panel(days, timeframe)
+        """The bars of the part's symbols on a timeframe; without what `shorten` has cut off."""
+        frame = (timeframe, extended and timeframe.intraday)
+        if frame not in self._panels:
+            whole, base = self._whole(frame), _base_of(frame)
+            if frame in self._cuts:
+                self._panels[frame] = whole.after(self._cuts[frame])
+            elif frame != base and base in self._longer_cuts:
+                if base not in self._bases:
+                    self._bases[base] = self._whole(base).after(self._longer_cuts[base])
+                self._panels[frame] = resample_panel(self._bases[base], timeframe, whole)
             else:
-                self._panels[key] = self.library.panel(self.symbols, timeframe, extended)
-        return self._panels[key]
+                self._panels[frame] = whole
+        return self._panels[frame]
+
+    def _whole(self, frame: Frame) -> Panel:
+        """All bars on a timeframe; no column of them is read yet."""
+        timeframe, extended = frame
+        if frame not in self._wholes:
+            if frame == _base_of(frame):
+                made = self.library.panel(self.symbols, timeframe, extended)
+            else:
+                made = resample_panel(self._whole(_base_of(frame)), timeframe)
+                made.earlier = self.library.earlier(self.symbols, timeframe)
+            self._wholes[frame] = made
+        return self._wholes[frame]
+
+    def shorten(self, wanted: Mapping[Frame, np.ndarray | None]) -> None:
+        """Leaves out bars at the beginning: of each timeframe so many of its last are wanted for each symbol, or all.
+
+        A value that needs the bars left out must not be asked for. Call it before any panel is.
+        """
+        for base in dict.fromkeys(map(_base_of, wanted)):
+            own = wanted.get(base)
+            longer = {f: n for f, n in wanted.items() if _base_of(f) == base != f}
+            if own is not None:
+                self._cuts[base] = self._skips(base, own)
+            elif base in wanted:
+                continue  # all of it is read, and the longer bars are made of that
+            if longer and all(n is not None for n in longer.values()):
+                self._longer_cuts[base] = np.minimum.reduce(
+                    [self._skips(f, n) for f, n in longer.items() if n is not None]
+                )
+
+    def _skips(self, frame: Frame, wanted: np.ndarray) -> np.ndarray:
+        """How many stored bars come before the last so many of a timeframe, for each symbol."""
+        whole = self._whole(frame)
+        # The first longer bar may lose a part of its bars, so there is one more of them.
+        firsts = np.maximum(np.diff(whole.offsets) - wanted - 1, 0)
+        if frame == _base_of(frame):
+            return firsts
+        base = self._whole(_base_of(frame))
+        made = np.empty(len(whole), dtype=np.int64)
+        for a, b in aligned(whole, base):
+            made[a:b] = np.searchsorted(base.clocks[a], whole.clocks[a][firsts[a:b]])
+        return made
 
     def run(
         self, program: Program, timeframe: Timeframe, extended: bool, settings: Mapping[str, object], ops: list[Op]
@@ -83,19 +147,39 @@ class Part:
             self._results[key] = run(program, panel, settings, outputs=[], extra=ops, thorough=self.thorough)
         return self._results[key]
 
+    @property
+    def is_shortened(self) -> bool:
+        """Whether bars were left out."""
+        return bool(self._cuts or self._longer_cuts)
+
+    def forget_panels(self) -> None:
+        """Drops the panels that were asked for so far; what is known of the bars' times stays."""
+        self._panels.clear()
+
     def release(self) -> None:
         """Lets go of everything that was read: the next part needs the room."""
-        self._panels.clear()
+        for kept in (self._panels, self._wholes, self._bases, self._cuts, self._longer_cuts):
+            kept.clear()
         self._results.clear()
 
 
 def _trouble(library: BarSource, symbol: str, timeframe: Timeframe, extended: bool) -> str:
     try:
-        return "" if len(library.bars(symbol, timeframe, extended)) else f"It has no {timeframe} bars."
+        return "" if library.stored(symbol, timeframe, extended) else f"It has no {timeframe} bars."
     except KeyError:
         return "There is no such symbol."
     except (DataProblem, ValueError) as error:
         return str(error)
+
+
+def _base_of(frame: Frame) -> Frame:
+    """The stored bars from which those of a timeframe are made."""
+    return stored_base(frame[0]), frame[1]
+
+
+def aligned(panel: Panel, base: Panel) -> list[tuple[int, int]]:
+    """Runs of symbols whose bars lie in the same way to each other in two panels of the same symbols."""
+    return list(pairwise(sorted({0, *(b for _, b in panel.alike()), *(b for _, b in base.alike())})))
 
 
 def parts(library: BarSource, symbols: Iterable[str], bars_each: int) -> list[Part]:
@@ -104,6 +188,18 @@ def parts(library: BarSource, symbols: Iterable[str], bars_each: int) -> list[Pa
     size = max(PART_BARS // max(bars_each, 1), 1)
     thorough = len(names) * bars_each >= THOROUGH_BARS
     return [Part(library, names[k : k + size], thorough) for k in range(0, len(names), size)]
+
+
+@lru_cache(maxsize=1)
+def _keep_freed_memory() -> None:
+    """Asks the C library to keep what a part frees for the next part, and not to fetch it anew from the system.
+
+    Fetching costs more than all that is then done with it. Where there is no such call, nothing is lost but time.
+    """
+    adjust = getattr(ctypes.CDLL(None), "mallopt", None)
+    if adjust is not None:
+        adjust(_TRIM_THRESHOLD, _KEPT_BYTES)
+        adjust(_MMAP_THRESHOLD, _KEPT_BYTES // 2)
 
 
 def survey(
@@ -115,11 +211,19 @@ def survey(
     cancelled: Callable[[], bool] | None = None,
 ) -> list[T]:
     """Does some work on each part, in order; with an executor several at once. Raises `Cancelled`."""
+    _keep_freed_memory()
     stop = threading.Event()
 
     def guarded(part: Part) -> T:
         if stop.is_set() or (cancelled is not None and cancelled()):
             raise Cancelled
+        for _ in range(_TRIES - 1):
+            try:
+                return work(part)
+            except FileChanged:
+                continue  # an import has put a newer file there: what it has now is read
+            finally:
+                part.release()
         try:
             return work(part)
         finally:

@@ -76,7 +76,7 @@ class Why:
         self.signal = signal
         ops = {op for part in self.part.walk() for op in (part.op, *(o.op for o in part.operands))}
         self.result: Result = run(program, panel, settings, outputs=[], extra=list(ops))
-        self._count = len(panel.times)
+        self._count = panel.size
         #: Where it came nearest to being true without being it; worked out with the rest, away from the window.
         self.misses = self._near()
 

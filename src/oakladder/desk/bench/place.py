@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLa
 
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.columns import Cell
-from oakladder.engine.scan import Pip
+from oakladder.engine.pips import Pip
 from oakladder.engine.why import Why
 
 from ..chart.axes import bar_time, short_number

@@ -7,7 +7,7 @@ from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QP
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
-from oakladder.engine.scan import TONE_COLOURS, Pip
+from oakladder.engine.pips import TONE_COLOURS, Pip
 
 from ..look.theme import Theme, qcolor, ui_font
 

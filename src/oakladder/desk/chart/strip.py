@@ -8,7 +8,7 @@ from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from oakladder.engine.drawing import Event
-from oakladder.engine.scan import TONE_COLOURS
+from oakladder.engine.pips import TONE_COLOURS
 
 from ..look.theme import Theme, qcolor, ui_font
 
