@@ -72,6 +72,20 @@ def test_a_run_that_begins_later_gives_the_same_bits(expression: str, n: int, mo
         assert a.tobytes() == b.tobytes() or np.array_equal(a, b, equal_nan=True), expression
 
 
+KEEPERS = """rung 1
+setting n = 5 range 1..500
+define counted(a)
+    keep total = 0
+    if a > 3
+        set total = total + 1
+    give total
+define doubled(a)
+    keep last = 1
+    set last = last[1] + a
+    give last[1]
+"""
+
+
 @pytest.mark.parametrize(
     ("text", "known"),
     [
@@ -82,10 +96,14 @@ def test_a_run_that_begins_later_gives_the_same_bits(expression: str, n: int, mo
         ("close on 1w", False),
         ("latch(close > open, close)", False),
         ("bar + close", True),
+        ("crosses_up(close, sma(close, n))", True),
+        ("low < lowest(low, n)[1] and volume > 1.2 * sma(volume, 20)[1]", True),
+        ("counted(close)", False),
+        ("doubled(close)", False),
     ],
 )
 def test_what_keeps_from_bar_to_bar_has_no_end(text: str, known: bool) -> None:
-    program = compile_script(f"rung 1\nsetting n = 5 range 1..500\nlet x = {text}")
+    program = compile_script(KEEPERS + f"let x = {text}")
     op = program.plan.values["x"]
     back = reach(program, {}, [op], ONE_DAY)
     assert (back is not None) == known

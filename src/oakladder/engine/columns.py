@@ -86,7 +86,7 @@ def cells(
             part.shorten({(timeframe, extended): np.full(len(part.symbols), back + RECENT_BARS)})
         made = make(part, timeframe, extended, asked)
         unseen = [s for s, c in made.items() if c.age < 0] if tells_age and part.is_shortened else []
-        return made | (make(Part(library, unseen, part.thorough), timeframe, extended, asked) if unseen else {})
+        return made | (make(part.again(unseen), timeframe, extended, asked) if unseen else {})
 
     done = survey(pieces, work, executor=executor, progress=progress, cancelled=cancelled)
     return {s: c for some in done for s, c in some.items()}, tuple(s for p in pieces for s in p.skipped)

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from oakladder.bars.timeframes import Timeframe
-from oakladder.rung.plan import Branch, Fold, Live, Loop, Op, Save, items_of
+from oakladder.rung.plan import Branch, Fold, Live, Loop, Op, Put, Ring, Save, Slot, items_of
 from oakladder.rung.program import Program
 
 from .job import laid_out
@@ -20,25 +20,55 @@ def reach(program: Program, settings: Mapping[str, object], ops: Sequence[Op], t
     """
     variant, _, layout = laid_out(program, settings, list(ops), timeframe)
     live, state = variant.live, variant.state
-    totals = {fold.total for fold in state.folds}
-    if len(live.domains) > 1 or any(slot.lasting and slot not in totals for slot in live.slots):
+    if len(live.domains) > 1:
         return None
-    if _remembers_now_and_then(live):
+    writers = _writers(live)
+    totals = {fold.total for fold in state.folds}
+    before = [slot for slot in live.slots if slot.lasting and slot not in totals]
+    if writers is None or any(_is_kept(slot, live, writers) for slot in before):
         return None
     rings = sum(int(layout.table[state.ring_row(ring) + 1]) for ring in state.rings)
     folds = sum(int(layout.table[state.fold_row(fold) + 1]) for fold in state.folds)
-    return rings + folds + 1
+    return len(before) + rings + folds + 1
 
 
-def _remembers_now_and_then(live: Live) -> bool:
-    """Whether something is remembered on some bars only: then the bars that it reaches over cannot be counted."""
-    for domain in live.domains:
-        for block in (domain.body, domain.tail):
-            for item in block:
-                if isinstance(item, Branch | Loop) and any(_remembers(i) for i in items_of([item]) if live.needs(i)):
-                    return True
+_Writers = dict[object, list[Op]]
+
+
+def _writers(live: Live) -> _Writers | None:
+    """What is written into each slot and ring; None where something that outlives the bar is written on some bars only."""
+    made: _Writers = {}
+    for item, always in _items(live):
+        if isinstance(item, Put | Save):
+            store = item.slot if isinstance(item, Put) else item.ring
+            if not always and (isinstance(store, Ring) or store.lasting):
+                return None
+            made.setdefault(store, []).append(item.value)
+        elif not always and isinstance(item, Op) and isinstance(item.attr, Fold):
+            return None
+    return made
+
+
+def _items(live: Live) -> Iterator[tuple[object, bool]]:
+    """Every item that is needed, and whether it is done on every bar exactly once."""
+    for block in (live.domains[0].body, live.domains[0].tail):
+        for top in live.block(block):
+            for item in items_of([top]):
+                yield item, not isinstance(top, Branch | Loop)
+
+
+def _is_kept(slot: Slot, live: Live, writers: _Writers) -> bool:
+    """Whether a lasting slot is more than the value of the bar before: read on its own bar, or made of itself."""
+    if any(op.attr is slot and op.code != "prev" for op in live.ops):
+        return True
+    seen: set[Op] = set()
+    todo = list(writers.get(slot, []))
+    while todo:
+        op = todo.pop()
+        if op in seen:
+            continue
+        seen.add(op)
+        if op.attr is slot:
+            return True
+        todo += [*op.args, *(writers.get(op.attr, []) if isinstance(op.attr, Slot | Ring) else [])]
     return False
-
-
-def _remembers(item: object) -> bool:
-    return isinstance(item, Save) or (isinstance(item, Op) and isinstance(item.attr, Fold))

@@ -289,7 +289,7 @@ def _found(condition: Condition, part: Part, timeframe: Timeframe) -> tuple[list
     found, gone = _told(condition, sight, timeframe)
     unsure = [f.symbol for f in found if f.bars_ago >= SINCE_BARS - 1 or (-1 in f.ages and part.is_shortened)]
     if unsure:
-        whole = Part(part.library, unsure, part.thorough)
+        whole = part.again(unsure)
         _prepare(condition, whole, timeframe)
         told = {f.symbol: f for f in _told(condition, Sight(whole), timeframe)[0]}
         found = [told.get(f.symbol, f) for f in found]

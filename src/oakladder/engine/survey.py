@@ -54,6 +54,8 @@ class Part:
     #: Whether so much is looked at in all that thoroughly compiled code pays.
     thorough: bool = False
     skipped: list[Skipped] = field(default_factory=list)
+    #: Asked often while the part is run, so that stopping takes effect soon.
+    cancelled: Callable[[], bool] | None = None
     #: Whatever the work wants to find again within the part.
     wanted: dict[Hashable, list[Op]] = field(default_factory=dict)
     _wholes: dict[Frame, Panel] = field(default_factory=dict)
@@ -79,6 +81,10 @@ class Part:
                 else:
                     good.append(symbol)
             self.symbols = good
+
+    def again(self, symbols: list[str]) -> Part:
+        """A part of some of its symbols, to look at all of their bars."""
+        return Part(self.library, symbols, self.thorough, cancelled=self.cancelled)
 
     def panel(self, timeframe: Timeframe, extended: bool = False) -> Panel:
         """The bars of the part's symbols on a timeframe; without what `shorten` has cut off."""
@@ -144,7 +150,9 @@ class Part:
         key = (id(program), timeframe, extended, tuple(sorted(settings.items())), tuple(map(id, ops)))
         if key not in self._results:
             panel = self.panel(timeframe, extended)
-            self._results[key] = run(program, panel, settings, outputs=[], extra=ops, thorough=self.thorough)
+            self._results[key] = run(
+                program, panel, settings, outputs=[], extra=ops, thorough=self.thorough, cancelled=self.cancelled
+            )
         return self._results[key]
 
     @property
@@ -214,9 +222,13 @@ def survey(
     _keep_freed_memory()
     stop = threading.Event()
 
+    def stopped() -> bool:
+        return stop.is_set() or (cancelled is not None and cancelled())
+
     def guarded(part: Part) -> T:
-        if stop.is_set() or (cancelled is not None and cancelled()):
+        if stopped():
             raise Cancelled
+        part.cancelled = stopped
         for _ in range(_TRIES - 1):
             try:
                 return work(part)
