@@ -41,7 +41,12 @@ class SymbolInfo:
     @property
     def decimals(self) -> int:
         """Decimals that a price is written with."""
-        return max(0, len(f"{self.tick:.8f}".rstrip("0").split(".")[1]))
+        return _decimals(self.tick)
+
+
+@lru_cache(maxsize=64)
+def _decimals(tick: float) -> int:
+    return max(0, len(f"{tick:.8f}".rstrip("0").split(".")[1]))
 
 
 #: The most bytes of bars that are remembered besides what lies in memory maps.

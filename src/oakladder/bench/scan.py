@@ -17,7 +17,7 @@ from oakladder.bars.library import BarLibrary, SymbolInfo
 from oakladder.bars.series import Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
-from oakladder.engine.columns import cells
+from oakladder.engine.columns import Ask, fill
 from oakladder.engine.run import Cancelled
 from oakladder.engine.screen import Condition, Fresh, Group, Join, Rule, screen
 from oakladder.rung import Program, compile_script
@@ -25,15 +25,13 @@ from oakladder.rung import Program, compile_script
 from . import TREND, Row
 
 DAYS, MINUTES = (5000, 2520), (500, 100_000)
-_RULE = """rung 1
+RULE = """rung 1
 let mean = sma(close, 50)
 signal over = close > mean
 signal dip = low < lowest(low, 20)[1] and volume > 1.2 * sma(volume, 20)[1]
 """
 #: The same with an exponential average and Wilder's: every bar of history matters to them.
-_KEPT = _RULE.replace("sma(close, 50)", "ema(close, 50)").replace(
-    "low < lowest", "rsi(close, 14) < 45 and low < lowest"
-)
+KEPT = RULE.replace("sma(close, 50)", "ema(close, 50)").replace("low < lowest", "rsi(close, 14) < 45 and low < lowest")
 
 
 def make_market(folder: Path, symbols: int, bars: int, timeframe: Timeframe) -> BarLibrary:
@@ -103,25 +101,19 @@ def _ladder(library: BarLibrary, programs: Sequence[Program]) -> Row:
     """All cells of a Ladder of 1,000 symbols and 12 columns, as the place asks for them."""
     symbols = list(library.infos)[:1000]
     frames = [ONE_DAY, Timeframe.parse("1w"), Timeframe.parse("1mo")]
-    asked = [(p, name, frame) for p in programs for name in ("over", "dip") for frame in frames]
-
-    def fill() -> None:
-        with ThreadPoolExecutor(2) as pool:
-            for program, name, frame in asked:
-                cells(program, name, library, symbols, frame, executor=pool)
-
+    asked = [Ask(p, name, frame) for p in programs for name in ("over", "dip") for frame in frames]
     taken = []
     for _ in range(5):
         begin = time.perf_counter()
-        fill()
+        fill(asked, library, symbols)
         taken.append(time.perf_counter() - begin)
-    size = f"a Ladder of {len(symbols):,} symbols × {len(asked)} columns, every cell"
+    size = f"a Ladder of {len(symbols):,} symbols × {len(asked)} columns, every cell, one thread"
     return (size, f"{statistics.median(taken):.2f} s", f"first {taken[0]:.2f} s", "≤ 1 s")
 
 
 def measure() -> list[Row]:
     """Rows for days and for minutes, the memory that they take, stopping, and the cells of a Ladder."""
-    rule, kept, trend = compile_script(_RULE), compile_script(_KEPT), compile_script(TREND)
+    rule, kept, trend = compile_script(RULE), compile_script(KEPT), compile_script(TREND)
     week = Timeframe.parse("1w")
 
     def three(program: Program) -> Condition:

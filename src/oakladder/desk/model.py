@@ -22,7 +22,8 @@ from oakladder.bars.series import Bars, Panel
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, STANDARD, Timeframe
 from oakladder.engine.columns import Cell, cells
 from oakladder.engine.drawing import Picture, draw
-from oakladder.engine.pips import Pip, change, pips
+from oakladder.engine.pips import Pip, pips
+from oakladder.engine.quotes import quotes
 from oakladder.engine.run import Result, run
 from oakladder.engine.why import Why
 from oakladder.rung import Problem, Program, RunProblem, ScriptError, compile_script
@@ -532,15 +533,9 @@ class Desk(QObject):
         """Asks for the last price and the day's change of every symbol."""
         symbols, source = list(self.library.infos), self.source
 
-        def work(ticket: Ticket) -> dict[str, tuple[float, float]]:
-            made = {}
-            for symbol in symbols:
-                with contextlib.suppress(DataProblem):
-                    closes = source.bars(symbol, ONE_DAY)["close"]
-                    made[symbol] = (float(closes[-1]), change(closes)) if len(closes) else (float("nan"), float("nan"))
-            return made
-
-        self.jobs.start("quotes", work, self._quoted, self._failed)
+        self.jobs.start(
+            "quotes", lambda ticket: quotes(source, symbols, cancelled=ticket.cancelled), self._quoted, self._failed
+        )
 
     def _quoted(self, made: dict[str, tuple[float, float]]) -> None:
         self.quotes = made

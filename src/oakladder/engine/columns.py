@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Executor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import partial
 
 import numpy as np
 
 from oakladder.bars.as_of import BarSource
-from oakladder.bars.timeframes import Timeframe
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.rung.plan import Op, Output
-from oakladder.rung.problems import did_you_mean
+from oakladder.rung.problems import RunProblem, did_you_mean
 from oakladder.rung.program import Program
 from oakladder.rung.shells import write_value
 
@@ -21,7 +23,7 @@ from .pips import TONE_COLOURS, last_true
 from .reach import reach
 from .run import Result, roots_of
 from .screen import named_values
-from .survey import Part, Skipped, parts, survey
+from .survey import Frame, Part, Progress, Skipped, parts, survey
 
 #: A signal is fresh for so many bars.
 FRESH_BARS = 3
@@ -55,6 +57,33 @@ def _name(output: Output) -> str:
     return output.name or "column"
 
 
+@dataclass(frozen=True, slots=True)
+class Ask:
+    """A column that is wanted: what of a script, on which bars, with which settings.
+
+    Without a name it is the script's first `column`, or without any the newest of its signals.
+    """
+
+    program: Program
+    name: str | None
+    timeframe: Timeframe = ONE_DAY
+    settings: Mapping[str, object] = field(default_factory=dict)
+    extended: bool = False
+
+    @property
+    def frame(self) -> Frame:
+        return self.timeframe, self.extended and self.timeframe.intraday
+
+
+@dataclass(slots=True)
+class Filled:
+    """What came of a column: the cell of each symbol, the symbols that have none with the reason, and what failed."""
+
+    cells: dict[str, Cell] = field(default_factory=dict)
+    skipped: tuple[Skipped, ...] = ()
+    error: Exception | None = None
+
+
 def cells(
     program: Program,
     name: str | None,
@@ -65,31 +94,98 @@ def cells(
     *,
     extended: bool = False,
     executor: Executor | None = None,
-    progress: Callable[[float], None] | None = None,
+    progress: Progress | None = None,
     cancelled: Callable[[], bool] | None = None,
 ) -> tuple[dict[str, Cell], tuple[Skipped, ...]]:
-    """The cell of each symbol, and the symbols that have none with the reason.
+    """One column: the cell of each symbol, and the symbols that have none with the reason.
 
-    Without a name it is the script's first `column`, or without any the newest of its signals.
     Raises `KeyError` for a name that the script has not, `RunProblem`, `Cancelled`.
     """
-    make, roots, tells_age = _maker(program, name)
-    asked = dict(settings or {})
-    pieces = parts(library, symbols, 2500)
-    back = reach(program, asked, roots, timeframe)
+    ask = Ask(program, name, timeframe, dict(settings or {}), extended)
+    made = fill([ask], library, symbols, executor=executor, progress=progress, cancelled=cancelled)[0]
+    if made.error is not None:
+        raise made.error
+    return made.cells, made.skipped
 
-    def work(part: Part) -> dict[str, Cell]:
-        part.need([(timeframe, extended)])
-        if not part.symbols:
-            return {}
-        if back is not None:
-            part.shorten({(timeframe, extended): np.full(len(part.symbols), back + RECENT_BARS)})
-        made = make(part, timeframe, extended, asked)
-        unseen = [s for s, c in made.items() if c.age < 0] if tells_age and part.is_shortened else []
-        return made | (make(part.again(unseen), timeframe, extended, asked) if unseen else {})
 
-    done = survey(pieces, work, executor=executor, progress=progress, cancelled=cancelled)
-    return {s: c for some in done for s, c in some.items()}, tuple(s for p in pieces for s in p.skipped)
+def fill(
+    asks: Sequence[Ask],
+    library: BarSource,
+    symbols: Iterable[str],
+    *,
+    executor: Executor | None = None,
+    progress: Progress | None = None,
+    cancelled: Callable[[], bool] | None = None,
+) -> list[Filled]:
+    """Several columns at once; what they share is read once. One that cannot be made spoils no other. Raises `Cancelled`."""
+    names = list(symbols)
+    made = [Filled() for _ in asks]
+    kinds = list(dict.fromkeys((a.timeframe.intraday, a.frame[1]) for a in asks))
+    for k, kind in enumerate(kinds):
+        places = [j for j, a in enumerate(asks) if (a.timeframe.intraday, a.frame[1]) == kind]
+
+        def told(share: float, k: int = k) -> None:
+            if progress is not None:
+                progress((k + share) / len(kinds))
+
+        columns = [_Column(asks[j]) for j in places]
+        pieces = parts(library, names, _bars_each(asks[places[0]], library, names))
+        done = survey(pieces, partial(_fill_part, columns), executor=executor, progress=told, cancelled=cancelled)
+        skipped = tuple(s for p in pieces for s in p.skipped)
+        for at, (j, column) in enumerate(zip(places, columns, strict=True)):
+            filled = {s: c for part in done for s, c in part[at].items()}
+            made[j] = Filled({} if column.error else filled, skipped, column.error)
+    return made
+
+
+class _Column:
+    """A column that is being made: how, how far back it looks, and what went wrong with it."""
+
+    def __init__(self, ask: Ask):
+        self.ask = ask
+        self.error: Exception | None = None
+        self.reach: int | None = None
+        try:
+            self.make, roots, self.tells_age = _maker(ask.program, ask.name)
+            self.reach = reach(ask.program, ask.settings, roots, ask.timeframe)
+        except (KeyError, RunProblem) as error:
+            self.error = error
+
+    def cells(self, part: Part) -> dict[str, Cell]:
+        ask = self.ask
+        return self.make(part, ask.timeframe, ask.extended, dict(ask.settings))
+
+
+def _bars_each(ask: Ask, library: BarSource, names: list[str]) -> int:
+    for symbol in names[:3]:
+        with contextlib.suppress(KeyError, DataProblem):
+            return max(library.stored(symbol, ask.timeframe, ask.extended), 1)
+    return 2500
+
+
+def _fill_part(columns: list[_Column], part: Part) -> list[dict[str, Cell]]:
+    sound = [c for c in columns if c.error is None]
+    part.need(dict.fromkeys(c.ask.frame for c in sound))
+    if not part.symbols:
+        return [{} for _ in columns]
+    wanted: dict[Frame, int | None] = {}
+    for column in sound:
+        frame, bars = column.ask.frame, None if column.reach is None else column.reach + RECENT_BARS
+        old = wanted.get(frame, 0)
+        wanted[frame] = None if old is None or bars is None else max(old, bars)
+    part.shorten({f: None if n is None else np.full(len(part.symbols), n) for f, n in wanted.items()})
+    made: list[dict[str, Cell]] = []
+    for column in columns:
+        cells: dict[str, Cell] = {}
+        if column.error is None:
+            try:
+                cells = column.cells(part)
+                unseen = [s for s, c in cells.items() if c.age < 0] if column.tells_age and part.is_shortened else []
+                cells |= column.cells(part.again(unseen)) if unseen else {}
+            except (RunProblem, KeyError) as error:
+                column.error = error
+        made.append(cells)
+    return made
 
 
 _Maker = Callable[[Part, Timeframe, bool, dict[str, object]], dict[str, Cell]]

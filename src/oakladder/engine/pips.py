@@ -27,13 +27,6 @@ def last_true(panel: Panel, flags: np.ndarray) -> np.ndarray:
     return made
 
 
-def change(closes: np.ndarray) -> float:
-    """The last close against the one before, as a ratio; none where there is no bar before."""
-    if len(closes) < 2 or not closes[-2]:
-        return float("nan")
-    return float(closes[-1] / closes[-2] - 1)
-
-
 @dataclass(frozen=True, slots=True)
 class Pip:
     """The latest occurrence of a signal: its tone and how many bars ago it was."""

@@ -26,8 +26,7 @@ from PyQt6.QtWidgets import (
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.series import Bars
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine.columns import Cell, cells
-from oakladder.engine.survey import Skipped
+from oakladder.engine.columns import Ask, Cell, Filled, fill
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
 from oakladder.watchlists import ALL, ListProblem
 from oakladder.workspace import ScriptFileProblem, read_script
@@ -52,6 +51,7 @@ class LadderPlace(QWidget):
         self.columns: list[LadderColumn] = []
         self._entered = False
         self._waiting: set[tuple[int, str]] = set()
+        self._jobs: list[str] = []
         self._troubles: list[str] = []
         self.lists = QComboBox()
         self.lists.setMinimumWidth(180)
@@ -145,35 +145,64 @@ class LadderPlace(QWidget):
                 self.table.setCurrentIndex(self.table.rows.index(0, 0))
 
     def _ask(self, symbols: list[str]) -> None:
-        """One job for each column and timeframe; what comes is shown at once."""
-        source, self._troubles = self.desk.source, []
-        self._waiting = {(k, t) for k, c in enumerate(self.columns) for t in c.timeframes}
+        """One job for days and longer, one for each kind of hours within the day; what comes is shown at once."""
+        self._troubles = []
+        places = [(k, t) for k, c in enumerate(self.columns) for t in c.timeframes]
+        self._waiting = set(places)
+        for job in [j for j in self._jobs if self.desk.jobs.busy_with(j)]:
+            self.desk.jobs.stop(job)
+        kinds: dict[str, list[tuple[int, str]]] = {}
+        for k, t in places:
+            hours = "" if not Timeframe.parse(t).intraday else "all hours" if self.columns[k].extended else "hours"
+            kinds.setdefault(f"ladder {hours}", []).append((k, t))
+        self._jobs = list(kinds)
+        for job, wanted in kinds.items():
+            self._start(job, wanted, symbols)
         self._show_progress()
-        for k, column in enumerate(self.columns):
-            for frame in column.timeframes:
 
-                def work(
-                    ticket: Ticket, c: LadderColumn = column, f: str = frame
-                ) -> tuple[dict[str, Cell], tuple[Skipped, ...]]:
-                    p, t = self._program(c.script), Timeframe.parse(f)
-                    return cells(
-                        p, c.name, source, symbols, t, c.settings, extended=c.extended, cancelled=ticket.cancelled
-                    )
+    def _start(self, job: str, wanted: list[tuple[int, str]], symbols: list[str]) -> None:
+        source = self.desk.source
+        columns = [(self.columns[k], Timeframe.parse(t)) for k, t in wanted]
 
-                def then(made: tuple[dict[str, Cell], tuple[Skipped, ...]], k: int = k, f: str = frame) -> None:
-                    self._waiting.discard((k, f))
-                    self._troubles += [f"{s.symbol} on {f}: {s.reason}" for s in made[1]]
-                    self.table.source.fill(k, f, made[0])
-                    self._show_progress()
+        def work(ticket: Ticket) -> list[Filled]:
+            made: list[Filled | None] = []
+            asks = []
+            for column, frame in columns:
+                try:
+                    program = self._program(column.script)
+                except (ScriptError, ScriptFileProblem, RunProblem) as error:
+                    made.append(Filled(error=error))
+                    continue
+                made.append(None)
+                asks.append(Ask(program, column.name, frame, dict(column.settings), column.extended))
+            filled = iter(fill(asks, source, symbols, progress=ticket.report, cancelled=ticket.cancelled))
+            return [m or next(filled) for m in made]
 
-                def failed(error: Exception, k: int = k, f: str = frame) -> None:
-                    self._waiting.discard((k, f))
-                    self._troubles.append(str(error.args[0]) if error.args else str(error))
-                    self.table.source.fill(k, f, {})
-                    self._show_progress()
+        def then(made: list[Filled]) -> None:
+            for (_, t), column in zip(wanted, made, strict=True):
+                self._troubles += [f"{s.symbol} on {t}: {s.reason}" for s in column.skipped]
+                if column.error is not None:
+                    self._troubles.append(str(column.error.args[0]) if column.error.args else str(column.error))
+            self._arrived({place: column.cells for place, column in zip(wanted, made, strict=True)})
 
-                self.desk.jobs.start(f"ladder {k} {frame}", work, then, failed, slow=True)
+        def failed(error: Exception) -> None:
+            self._troubles.append(str(error))
+            self._arrived({place: {} for place in wanted})
+
+        self.desk.jobs.start(job, work, then, failed, self._show_share, slow=True)
+
+    def _arrived(self, cells: dict[tuple[int, str], dict[str, Cell]]) -> None:
+        self._waiting -= set(cells)
+        self.table.source.fill(cells)
         self._show_progress()
+
+    @property
+    def is_waiting(self) -> bool:
+        """Whether columns are still to come."""
+        return bool(self._waiting)
+
+    def _show_share(self, share: float) -> None:
+        self.word.setText(f"{share:.0%} of the columns read …")
 
     def _program(self, script: str) -> Program:
         text = read_script(self.desk.workspace.scripts / script)

@@ -7,14 +7,15 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QRect, QSize, QSortFilterProxyModel, Qt
-from PyQt6.QtGui import QColor, QPainter
+from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHeaderView, QLineEdit, QTableView, QWidget
 
 from oakladder.bars.library import SymbolInfo
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.columns import Cell, at_least, filter_of
 
-from ..look.theme import Theme, qcolor, ui_font
+from ..look.theme import Theme, ui_font
+from .cells import RowPainter
 
 FIXED = ("Symbol", "Name", "Sector", "Last", "Change", "Note")
 _LEFT = {0, 1, 2, 5}
@@ -95,12 +96,10 @@ class LadderModel(QAbstractTableModel):
         self.cells = {}
         self.endResetModel()
 
-    def fill(self, column: int, timeframe: str, cells: Mapping[str, Cell]) -> None:
-        """Puts the cells of a column on a timeframe in."""
-        self.cells[column, timeframe] = cells
-        for section, place in enumerate(self.places):
-            if place == Place(column, timeframe):
-                self.dataChanged.emit(self.index(0, section), self.index(self.rowCount() - 1, section))
+    def fill(self, cells: Mapping[tuple[int, str], Mapping[str, Cell]]) -> None:
+        """Puts the cells of some columns, by number and timeframe, in."""
+        self.cells.update(cells)
+        self.refresh()
 
     def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
         return 0 if parent.isValid() else len(self.infos)
@@ -142,23 +141,22 @@ class LadderModel(QAbstractTableModel):
                 return self.text(row, section)
             case Qt.ItemDataRole.ToolTipRole:
                 return self.hint(row, section)
-            case Qt.ItemDataRole.TextAlignmentRole:
-                side = Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight
-                return side | Qt.AlignmentFlag.AlignVCenter
-            case Qt.ItemDataRole.BackgroundRole:
-                cell = self.cell(row, section) if section >= len(FIXED) else None
-                if cell is not None and cell.fill:
-                    color = qcolor(self.theme.paint(cell.fill))
-                    color.setAlpha(105)
-                    return color
-            case Qt.ItemDataRole.ForegroundRole:
-                moved = self.quotes.get(self.infos[row].symbol, (0.0, 0.0))[1]
-                if section == 4:
-                    return self.theme.color("falling" if moved < 0 else "rising")
-                return QColor(self.theme.ink)
             case _ if role == SORT_ROLE:
                 return self.order(row, section)
         return None
+
+    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
+        """What the painter needs of a cell: its text, the colour words of its fill and its ink, whether it stands left."""
+        if section < len(FIXED):
+            moved = self.quotes.get(self.infos[row].symbol, (0.0, 0.0))[1]
+            ink = "ink" if section != 4 else "falling" if moved < 0 else "rising"
+            return self.text(row, section), None, ink, section in _LEFT
+        place = self.places[section]
+        column = self.cells.get((place.column, place.timeframe))
+        if column is None:
+            return "…", None, "ink", False
+        cell = column.get(self.infos[row].symbol)
+        return (cell.text, cell.fill, "ink", False) if cell is not None else ("", None, "ink", False)
 
     def text(self, row: int, section: int) -> str:
         """What a cell says."""
@@ -340,8 +338,8 @@ class LadderTable(QTableView):
         self.head = LadderHead(theme, self.source, self.rows, self)
         self.setHorizontalHeader(self.head)
         self.setModel(self.rows)
+        self.painter = RowPainter(self)
         self.setFont(ui_font(8.5))
-        self.setAlternatingRowColors(True)
         self.setShowGrid(False)
         self.setSortingEnabled(True)
         self.head.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
@@ -360,16 +358,28 @@ class LadderTable(QTableView):
         """Shows other symbols or columns."""
         self.rows.filters = {k: v for k, v in self.rows.filters.items() if k < len(FIXED)}
         self.source.show_columns(infos, columns, notes)
-        for section, width in enumerate((60, 138, 78, 66, 54, 90)):
+        for section, width in enumerate((60, 138, 78, 66, 60, 90)):
             self.setColumnWidth(section, width)
         for section in range(len(FIXED), self.source.columnCount()):
             self.setColumnWidth(section, 60)
         self.setColumnHidden(FIXED.index("Note"), not notes)
         self.head.make_lines()
 
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        viewport = self.viewport()
+        if event is None or viewport is None:
+            return
+        painter = QPainter(viewport)
+        self.painter.paint(painter, event.rect())
+        painter.end()
+
+    def source_row(self, row: int) -> int:
+        """Which of the list's symbols a row shows."""
+        return self.rows.mapToSource(self.rows.index(row, 0)).row()
+
     def symbol_at(self, row: int) -> str:
         """The symbol of a row as it is shown."""
-        return self.source.infos[self.rows.mapToSource(self.rows.index(row, 0)).row()].symbol
+        return self.source.infos[self.source_row(row)].symbol
 
     def place_of(self, index: QModelIndex) -> Place:
         """Which column and timeframe a cell belongs to."""
