@@ -9,7 +9,8 @@ from PyQt6.QtTest import QTest
 
 from helpers import daily_bars
 from oakladder.bars.series import Bars, panel_of
-from oakladder.desk.chart.axes import PriceAxis, TimeAxis, bar_time, short_number
+from oakladder.bars.words import bar_time
+from oakladder.desk.chart.axes import PriceAxis, TimeAxis, short_number
 from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.strip import SignalStrip
 from oakladder.desk.look.shapes import shape_path

@@ -12,6 +12,11 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 
 
+def sentence_of(error: Exception) -> str:
+    """What an error says to the user; a `KeyError` would put its sentence in quotes."""
+    return str(error.args[0]) if isinstance(error, KeyError) and error.args else str(error)
+
+
 @dataclass(slots=True)
 class Ticket:
     """What a running job sees of the outside: whether it should stop, and a way to tell how far it is."""

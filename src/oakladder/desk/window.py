@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
-from pathlib import Path
 
 from PyQt6.QtCore import QPoint, QSize, Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QKeySequence
@@ -34,6 +34,7 @@ from .ladder.place import LadderPlace
 from .look.theme import DAY, NIGHT, palette, style_sheet
 from .model import Desk
 from .palette import Choice, Palette, day_of
+from .picks import Pick
 from .scan.place import ScanPlace
 
 #: Actions of the chart's menu that are ticked, and when; and those that a line stands above.
@@ -77,8 +78,8 @@ class Window(QMainWindow):
         self._fill_show_menu()
         self.bench.chart.typed.connect(self.open_palette)
         desk.options_changed.connect(lambda _: self._tick_show_menu())
-        self.scan.picked.connect(self._open_hit)
-        self.ladder.picked.connect(self._open_cell)
+        self.scan.picked.connect(self._open)
+        self.ladder.picked.connect(self._open)
         self.data.taken.connect(self._library_changed)
         desk.theme_changed.connect(lambda _: self._apply_theme())
         desk.status.connect(self._say)
@@ -300,17 +301,16 @@ class Window(QMainWindow):
         self.desk.refresh()
         self.desk.ask_quotes()
 
-    def _open_cell(self, symbol: str, timeframe: Timeframe | None, path: Path | None) -> None:
-        if path is not None and path != self.desk.path:
-            self.desk.open_script(path)
+    def _open(self, pick: Pick) -> None:
+        """Shows on the Bench what was picked elsewhere, with the script and settings that it was found by."""
+        if pick.script is not None and (
+            pick.script != self.desk.path or (pick.settings and dict(pick.settings) != self.desk.settings)
+        ):
+            self.desk.open_script(pick.script, dict(pick.settings))
+        if pick.extended is not None and pick.extended != self.desk.options.extended:
+            self.desk.set_options(replace(self.desk.options, extended=pick.extended))
         self.show_bench()
-        self.desk.go_to(symbol, timeframe)
-
-    def _open_hit(self, symbol: str, timeframe: Timeframe, time: int, path: Path | None) -> None:
-        if path is not None and path != self.desk.path:
-            self.desk.open_script(path)
-        self.show_bench()
-        self.desk.go_to(symbol, timeframe, time)
+        self.desk.go_to(pick.symbol, pick.timeframe, pick.time)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         self.desk.close()

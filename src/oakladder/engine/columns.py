@@ -191,27 +191,38 @@ def _fill_part(columns: list[_Column], part: Part) -> list[dict[str, Cell]]:
 _Maker = Callable[[Part, Timeframe, bool, dict[str, object]], dict[str, Cell]]
 
 
-def _maker(program: Program, name: str | None) -> tuple[_Maker, list[Op], bool]:
-    """What makes the cells of a name, from which values, and whether they say how long ago something was true.
+def meant(program: Program, name: str | None) -> Output | Op | None:
+    """What a name stands for: a `column` before a signal before a number; None is the newest of the signals.
 
-    A `column` goes before a signal before a number.
+    Raises `KeyError` with a sentence.
     """
+    columns = [o for o in program.outputs if o.what == "column"]
     if name is None:
-        first = next((o for o in program.outputs if o.what == "column"), None)
-        if first is None:
-            return partial(_newest, program), roots_of(program.signals), True
-        name = _name(first)
-    column = next((o for o in program.outputs if o.what == "column" and _name(o) == name), None)
-    if column is not None:
-        return partial(_of_column, program, column), roots_of([column]), False
-    signal = next((o for o in program.signals if o.name == name), None)
-    if signal is not None:
-        return partial(_of_signal, program, signal), [signal.roles["value"]], True
+        return columns[0] if columns else None
+    outputs = [*(o for o in columns if _name(o) == name), *(o for o in program.signals if o.name == name)]
+    if outputs:
+        return outputs[0]
     op = named_values(program).get(name)
     if op is None:
         raise KeyError(
             f"The script has nothing called `{name}`. {did_you_mean(name, offered(program)) or 'Choose another.'}"
         )
+    return op
+
+
+def _maker(program: Program, name: str | None) -> tuple[_Maker, list[Op], bool]:
+    """What makes the cells of a name, from which values, and whether they say how long ago something was true.
+
+    A `column` goes before a signal before a number.
+    """
+    what = meant(program, name)
+    if what is None:
+        return partial(_newest, program), roots_of(program.signals), True
+    if isinstance(what, Output) and what.what == "signal":
+        return partial(_of_signal, program, what), [what.roles["value"]], True
+    if isinstance(what, Output):
+        return partial(_of_column, program, what), roots_of([what]), False
+    op = what
 
     def numbers(part: Part, frame: Timeframe, extended: bool, settings: dict[str, object]) -> dict[str, Cell]:
         result = part.run(program, frame, extended, settings, [op])

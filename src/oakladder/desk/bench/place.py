@@ -6,11 +6,12 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLayout, QWidget
 
 from oakladder.bars.timeframes import Timeframe
+from oakladder.bars.words import bar_time
 from oakladder.engine.columns import Cell
 from oakladder.engine.pips import Pip
 from oakladder.engine.why import Why
 
-from ..chart.axes import bar_time, short_number
+from ..chart.axes import short_number
 from ..chart.chart import Chart
 from ..chart.options import ChartOptions
 from ..chart.strip import SignalStrip

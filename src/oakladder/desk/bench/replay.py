@@ -5,7 +5,8 @@ from __future__ import annotations
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QToolButton, QWidget
 
-from ..chart.axes import moment_words
+from oakladder.bars.words import moment_words
+
 from ..look.theme import ui_font
 from ..model import Desk
 

@@ -8,26 +8,10 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter
 
 from oakladder.bars.series import Bars
-from oakladder.bars.sessions import DAY, Calendar
-from oakladder.bars.timeframes import Span
+from oakladder.bars.sessions import DAY
 
 from ..look.theme import ui_font
 from .scale import Scale, ScaleKind
-
-
-def bar_time(bars: Bars, bar: int) -> str:
-    """When a bar opened, as the exchange's clock and calendar say."""
-    local = np.datetime64(int(bars.calendar.local(bars.times[bar : bar + 1])[0]), "s")
-    moment = local.item()
-    if bars.timeframe.span is Span.MONTH:
-        return f"{moment:%b %Y}"
-    return f"{moment:%a %d %b %Y %H:%M}" if bars.timeframe.intraday else f"{moment:%a %d %b %Y}"
-
-
-def moment_words(calendar: Calendar, moment: int) -> str:
-    """A moment (UTC seconds) on the exchange's clock."""
-    local = np.datetime64(int(calendar.local(np.array([moment]))[0]), "s").item()
-    return f"{local:%a %d %b %Y %H:%M}"
 
 
 class TimeAxis(pg.AxisItem):

@@ -8,12 +8,13 @@ from PyQt6.QtCore import QEvent, QObject, QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
+from oakladder.bars.words import bar_time
 from oakladder.engine.drawing import PRICE, VOLUME, Picture
 
 from ..look.theme import Theme, qcolor
 from ..model import View
 from .areas import Lanes
-from .axes import bar_time, short_number
+from .axes import short_number
 from .bars import Hours, PriceBars, VolumeColumns
 from .marks import Drawn, MarksAndLabels
 from .options import ChartOptions, PaneLayout

@@ -5,10 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from oakladder.bars.series import Bars
+from oakladder.bars.words import bar_time
 from oakladder.engine.drawing import PRICE, VOLUME, Picture
 
 from ..look.theme import Theme, qcolor
-from .axes import bar_time, short_number
+from .axes import short_number
 from .overlay import Entry, Measure
 
 

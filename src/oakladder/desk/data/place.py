@@ -29,11 +29,11 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.errors import DataProblem
+from oakladder.bars.words import bar_time
 from oakladder.intake.importing import Intake, Options, files_of, import_files, look_at, session_calendar
 from oakladder.intake.layout import FIELDS, TIME_FORMS, Layout, guess
 from oakladder.intake.tidying import CHOICES, Mend, Trouble
 
-from ..chart.axes import bar_time
 from ..jobs import Ticket
 from ..look.theme import ui_font
 from ..model import Desk

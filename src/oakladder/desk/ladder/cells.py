@@ -48,6 +48,7 @@ class RowPainter:
         first, last = table.rowAt(seen.top()), table.rowAt(seen.bottom())
         if first < 0:
             return
+        here = table.currentIndex()
         drop = (table.rowHeight(first) - self._metrics.height()) // 2
         for row in range(first, (last if last >= 0 else table.rows.rowCount() - 1) + 1):
             top, height = table.rowViewportPosition(row), table.rowHeight(row)
@@ -60,6 +61,9 @@ class RowPainter:
                 words, fill, ink, left = source.painted(at, k)
                 if fill:
                     painter.fillRect(x + 1, top + 1, width - 2, height - 2, self._fill(theme, fill))
+                if row == here.row() and k == here.column() and k >= table.first_script:
+                    painter.setPen(self._ink(theme, "oak"))
+                    painter.drawRect(x, top, width - 1, height - 1)
                 if words:
                     text, extent = self._text(words, width - 2 * _MARGIN)
                     painter.setPen(self._ink(theme, ink))

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtWidgets import QLabel, QSizePolicy, QWidget
 
 from oakladder.bars.series import Bars
 
@@ -47,6 +47,11 @@ class Minis(QWidget):
         self.theme = theme
         self.symbol = ""
         self.series: list[Bars] = []
+        self.why = QLabel(self)
+        self.why.setWordWrap(True)
+        self.why.setFont(ui_font(8))
+        self.why.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.why.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
 
     def sizeHint(self) -> QSize:
@@ -56,8 +61,24 @@ class Minis(QWidget):
         self.symbol, self.series = symbol, series
         self.update()
 
+    def show_why(self, head: str, lines: tuple[str, ...]) -> None:
+        """Tells below the charts why a cell says what it says; an empty head takes it away."""
+        self.why.setText("\n".join([head, *lines]) if head else "")
+        self._place_why()
+        self.update()
+
+    def _place_why(self) -> None:
+        width = self.width() - 16
+        height = min(self.why.heightForWidth(width), self.height() // 2) if self.why.text() else 0
+        self.why.setVisible(height > 0)
+        self.why.setGeometry(8, self.height() - height - 6, width, height)
+
+    def resizeEvent(self, _: QResizeEvent | None) -> None:
+        self._place_why()
+
     def _box(self, k: int) -> QRectF:
-        height = min((self.height() - 24) / max(len(self.series), 1), 150)
+        room = self.height() - 24 - (self.why.height() + 12 if self.why.isVisible() else 0)
+        height = min(room / max(len(self.series), 1), 150)
         return QRectF(8, 24 + k * height, self.width() - 16, height)
 
     def paintEvent(self, _: QPaintEvent | None) -> None:

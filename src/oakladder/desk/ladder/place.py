@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
     QMenu,
     QSplitter,
     QToolButton,
+    QToolTip,
     QVBoxLayout,
     QWidget,
 )
@@ -27,12 +28,14 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.series import Bars
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.columns import Ask, Cell, Filled, fill
+from oakladder.engine.explain import explain
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
 from oakladder.watchlists import ALL, ListProblem
 from oakladder.workspace import ScriptFileProblem, read_script
 
-from ..jobs import Ticket
+from ..jobs import Ticket, sentence_of
 from ..model import Desk
+from ..picks import Pick
 from .chooser import ColumnChooser
 from .minis import Minis
 from .table import LadderColumn, LadderTable, read_columns
@@ -41,9 +44,9 @@ _FIRST = (("tide_turn.rung", "flow"), ("quiet_water.rung", "Calm bars"))
 
 
 class LadderPlace(QWidget):
-    """Symbols down, columns across. ``picked`` tells a symbol and a timeframe to open on the Bench."""
+    """Symbols down, columns across. ``picked`` tells a `Pick` to open on the Bench."""
 
-    picked = pyqtSignal(str, object, object)
+    picked = pyqtSignal(object)
 
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
@@ -70,7 +73,9 @@ class LadderPlace(QWidget):
         selection = self.table.selectionModel()
         assert selection is not None
         selection.currentRowChanged.connect(lambda now, _: self._show_minis(now))
-        self.minis.chosen.connect(lambda t: self._pick(self.minis.symbol, Timeframe.parse(t), None))
+        selection.currentChanged.connect(lambda now, _: self._explain(now))
+        self.minis.chosen.connect(lambda t: self.picked.emit(Pick(self.minis.symbol, Timeframe.parse(t))))
+        self.table.hovered.connect(self._explain_hover)
         desk.quotes_changed.connect(self._show_quotes)
         desk.theme_changed.connect(lambda _: self._show_theme())
         desk.replay_changed.connect(lambda: self.refresh() if self._entered else None)
@@ -182,11 +187,11 @@ class LadderPlace(QWidget):
             for (_, t), column in zip(wanted, made, strict=True):
                 self._troubles += [f"{s.symbol} on {t}: {s.reason}" for s in column.skipped]
                 if column.error is not None:
-                    self._troubles.append(str(column.error.args[0]) if column.error.args else str(column.error))
+                    self._troubles.append(sentence_of(column.error))
             self._arrived({place: column.cells for place, column in zip(wanted, made, strict=True)})
 
         def failed(error: Exception) -> None:
-            self._troubles.append(str(error))
+            self._troubles.append(sentence_of(error))
             self._arrived({place: {} for place in wanted})
 
         self.desk.jobs.start(job, work, then, failed, self._show_share, slow=True)
@@ -420,14 +425,59 @@ class LadderPlace(QWidget):
             self._change(lambda: self.desk.lists.note(name, symbol, text))
 
     def _open(self, index: QModelIndex) -> None:
-        """Opens the symbol of a row; in a script column also its timeframe and script."""
-        place = self.table.place_of(self.table.rows.mapToSource(index))
-        frame = Timeframe.parse(place.timeframe) if place.timeframe else None
-        script = self.columns[place.column].script if place.column >= 0 else None
-        self._pick(self.table.symbol_at(index.row()), frame, script)
+        """Opens the symbol of a row; in a script column also its timeframe, script and settings, and the bar it speaks of."""
+        place, symbol = self.table.place_of(self.table.rows.mapToSource(index)), self.table.symbol_at(index.row())
+        if place.column < 0:
+            self.picked.emit(Pick(symbol))
+            return
+        column, frame = self.columns[place.column], Timeframe.parse(place.timeframe)
+        cell, time = self.table.cell_at(index), None
+        if cell is not None and cell.age >= 0:
+            with contextlib.suppress(DataProblem, KeyError):
+                times = self.desk.source.bars(symbol, frame, column.extended).times
+                time = int(times[-1 - cell.age]) if cell.age < len(times) else None
+        script = self.desk.workspace.scripts / column.script
+        extended = column.extended if frame.intraday else None
+        self.picked.emit(Pick(symbol, frame, time, script, column.settings, extended))
 
-    def _pick(self, symbol: str, frame: Timeframe | None, script: str | None) -> None:
-        self.picked.emit(symbol, frame, self.desk.workspace.scripts / script if script else None)
+    # --- why --------------------------------------------------------------------------------------
+
+    def _explain(self, index: QModelIndex) -> None:
+        """Tells beside the table why the current cell says what it says."""
+        self.minis.show_why("", ())
+        self._ask_why("why here", index, lambda head, lines: self.minis.show_why(head, lines))
+
+    def _explain_hover(self, index: QModelIndex, at: QPoint) -> None:
+        """What the hover says at once, and a moment later with the reasons."""
+        viewport = self.table.viewport()
+
+        def show(head: str, lines: tuple[str, ...]) -> None:
+            if viewport is not None and viewport.underMouse():
+                QToolTip.showText(at, "\n".join([head, *lines, "Enter opens it on the Bench."]), viewport)
+
+        hint = self.table.rows.data(index, Qt.ItemDataRole.ToolTipRole)
+        if hint:
+            QToolTip.showText(at, str(hint), viewport)
+        self._ask_why("why hover", index, show)
+
+    def _ask_why(self, job: str, index: QModelIndex, then: Callable[[str, tuple[str, ...]], None]) -> None:
+        self.desk.jobs.stop(job)
+        cell = self.table.cell_at(index) if index.isValid() else None
+        if cell is None:
+            return
+        place, symbol = self.table.place_of(self.table.rows.mapToSource(index)), self.table.symbol_at(index.row())
+        column, source = self.columns[place.column], self.desk.source
+        frame = Timeframe.parse(place.timeframe)
+        head = f"{symbol}  {column.caption} on {frame}: {cell.text}"
+
+        def work(ticket: Ticket) -> tuple[str, ...]:
+            program = self._program(column.script)
+            return explain(Ask(program, column.name, frame, column.settings, column.extended), source, symbol).lines
+
+        def failed(error: Exception) -> None:
+            then(head, (sentence_of(error),))
+
+        self.desk.jobs.start(job, work, lambda lines: then(head, lines), failed)
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:

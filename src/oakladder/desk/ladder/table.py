@@ -6,8 +6,18 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QRect, QSize, QSortFilterProxyModel, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtCore import (
+    QAbstractTableModel,
+    QEvent,
+    QModelIndex,
+    QPoint,
+    QRect,
+    QSize,
+    QSortFilterProxyModel,
+    Qt,
+    pyqtSignal,
+)
+from PyQt6.QtGui import QHelpEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHeaderView, QLineEdit, QTableView, QWidget
 
 from oakladder.bars.library import SymbolInfo
@@ -329,7 +339,11 @@ class LadderHead(QHeaderView):
 
 
 class LadderTable(QTableView):
-    """The table view with its heads."""
+    """The table view with its heads. ``hovered`` tells a script cell under the mouse, and where the mouse is."""
+
+    hovered = pyqtSignal(QModelIndex, QPoint)
+    #: The first section that belongs to a script.
+    first_script = len(FIXED)
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
@@ -372,6 +386,19 @@ class LadderTable(QTableView):
         painter = QPainter(viewport)
         self.painter.paint(painter, event.rect())
         painter.end()
+
+    def viewportEvent(self, event: QEvent | None) -> bool:
+        if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
+            index = self.indexAt(event.pos())
+            if index.isValid() and index.column() >= len(FIXED):
+                self.hovered.emit(index, event.globalPos())
+                return True
+        return super().viewportEvent(event)
+
+    def cell_at(self, index: QModelIndex) -> Cell | None:
+        """The cell of a script column; None elsewhere and before it has come."""
+        there = index.isValid() and index.column() >= len(FIXED)
+        return self.source.cell(self.source_row(index.row()), index.column()) if there else None
 
     def source_row(self, row: int) -> int:
         """Which of the list's symbols a row shows."""

@@ -13,9 +13,9 @@ from PyQt6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem, QToolTip,
 
 from oakladder.bars.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.bars.words import bar_time
 from oakladder.engine.screen import Found, Occurrence
 
-from ..chart.axes import bar_time
 from ..ladder.minis import draw_spark
 from ..look.theme import Theme, ui_font
 

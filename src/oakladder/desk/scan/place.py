@@ -42,6 +42,7 @@ from oakladder.workspace import ScriptFileProblem, read_script
 from ..jobs import Ticket
 from ..look.theme import ui_font
 from ..model import Desk
+from ..picks import Pick
 from .found import CHART, HEADS, Almanac, FoundModel, OccurrenceModel, SparkDelegate
 from .lines import LinesEditor
 
@@ -50,9 +51,9 @@ _REMEMBER_MS = 400
 
 
 class ScanPlace(QWidget):
-    """Put together, run, pick. ``picked`` tells symbol, timeframe and time of a bar, and a script's path or None."""
+    """Put together, run, pick. ``picked`` tells a `Pick`: the bar on which it came true, with the first rule's script."""
 
-    picked = pyqtSignal(str, object, int, object)
+    picked = pyqtSignal(object)
 
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
@@ -446,17 +447,19 @@ class ScanPlace(QWidget):
             action.setChecked(not self.table.isColumnHidden(section))
         return menu
 
-    def _script_path(self) -> Path | None:
-        script = next((x.script for x in self.lines.lines() if x.kind == SCRIPT), "")
-        return self.desk.workspace.scripts / script if script else None
+    def _pick(self, symbol: str, frame: Timeframe, time: int) -> Pick:
+        line = next((x for x in self.lines.lines() if x.kind == SCRIPT and x.script), None)
+        if line is None:
+            return Pick(symbol, frame, time)
+        return Pick(symbol, frame, time, self.desk.workspace.scripts / line.script, line.settings)
 
     def _open(self, index: QModelIndex) -> None:
         one = self.model.found[index.row()]
-        self.picked.emit(one.symbol, self.model.timeframe, one.since, self._script_path())
+        self.picked.emit(self._pick(one.symbol, self.model.timeframe, one.since))
 
     def _open_past(self, index: QModelIndex) -> None:
         one = self.past.rows[index.row()]
-        self.picked.emit(one.symbol, self.past.timeframe, one.time, self._script_path())
+        self.picked.emit(self._pick(one.symbol, self.past.timeframe, one.time))
 
     def keep_list(self) -> None:
         """Keeps what was found as a watchlist; a saved scan keeps it up to date from now on."""

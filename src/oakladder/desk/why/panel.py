@@ -18,9 +18,9 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.series import Bars
+from oakladder.bars.words import bar_time
 from oakladder.engine.why import Verdict, Why, everything, figure
 
-from ..chart.axes import bar_time
 from ..look.theme import Theme, ui_font
 
 _ROLE = Qt.ItemDataRole.UserRole

@@ -1,0 +1,24 @@
+"""Times of bars as people read them, on the exchange's clock."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .series import Bars
+from .sessions import Calendar
+from .timeframes import Span
+
+
+def bar_time(bars: Bars, bar: int) -> str:
+    """When a bar opened, as the exchange's clock and calendar say."""
+    local = np.datetime64(int(bars.calendar.local(bars.times[bar : bar + 1])[0]), "s")
+    moment = local.item()
+    if bars.timeframe.span is Span.MONTH:
+        return f"{moment:%b %Y}"
+    return f"{moment:%a %d %b %Y %H:%M}" if bars.timeframe.intraday else f"{moment:%a %d %b %Y}"
+
+
+def moment_words(calendar: Calendar, moment: int) -> str:
+    """A moment (UTC seconds) on the exchange's clock."""
+    local = np.datetime64(int(calendar.local(np.array([moment]))[0]), "s").item()
+    return f"{local:%a %d %b %Y %H:%M}"
