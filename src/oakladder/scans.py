@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import asdict, dataclass, field, fields, replace
 from pathlib import Path
 
@@ -15,6 +15,10 @@ from .workspace import SharedFile
 
 #: The kind of a line that asks a script; the other kinds are the plain fields.
 SCRIPT = "script"
+#: The kind of a line that stands for several, joined in their own way.
+GROUP = "group"
+#: Deeper than this groups are not read: nobody has put them there by hand.
+_DEEPEST = 12
 
 
 class ScanProblem(Exception):
@@ -37,10 +41,15 @@ class Line:
     bars: int = 5
     extended: bool = False
     words: tuple[str, ...] = ()
+    #: Of a group: how its lines are joined, and they.
+    join: str = Join.ALL.value
+    lines: tuple[Line, ...] = ()
 
     def said(self) -> str:
         """The line in words, for lists and heads."""
         not_ = "not " if self.negated else ""
+        if self.kind == GROUP:
+            return f"{not_}{self.join} of ({'; '.join(x.said() for x in self.lines)})"
         if self.kind in (Field.SECTOR, Field.SYMBOLS):
             return f"{not_}{self.kind} {' or '.join(self.words)}"
         if self.kind != SCRIPT:
@@ -48,7 +57,14 @@ class Line:
             return f"{not_}{self.kind} {self.relation or '>='} {number}"
         value = f" {self.relation} {self.number:g}" if self.relation else ""
         when = f" {self.fresh} {self.bars}" if self.fresh in (Fresh.WITHIN, Fresh.LASTING) else f" {self.fresh}"
-        return f"{not_}{self.name}{value} on {self.timeframe}{when}"
+        given = settings_said(self.settings, self.extended)
+        return f"{not_}{self.name}{value}{f' ({given})' if given else ''} on {self.timeframe}{when}"
+
+
+def settings_said(settings: Mapping[str, object], extended: bool) -> str:
+    """Settings and hours in words; empty where both are the usual ones."""
+    words = [f"{k} {v:g}" if isinstance(v, float) else f"{k} {v}" for k, v in settings.items()]
+    return ", ".join([*words, *(["all hours"] if extended else [])])
 
 
 @dataclass(slots=True)
@@ -74,7 +90,9 @@ def _condition(
     line: Line, program_of: Callable[[str], Program], symbols_of: Callable[[str], Iterable[str]]
 ) -> Condition:
     made: Condition
-    if line.kind == SCRIPT:
+    if line.kind == GROUP:
+        made = Group(Join(line.join), tuple(_condition(x, program_of, symbols_of) for x in line.lines))
+    elif line.kind == SCRIPT:
         made = Rule(
             program_of(line.script),
             line.name,
@@ -184,10 +202,17 @@ def _frame(text: object) -> str:
         return "1d"
 
 
-def _read_line(entry: object) -> Line | None:
-    if not isinstance(entry, dict) or entry.get("kind") not in (SCRIPT, *(f.value for f in Field)):
+def _read_line(entry: object, depth: int = 0) -> Line | None:
+    if not isinstance(entry, dict) or entry.get("kind") not in (SCRIPT, GROUP, *(f.value for f in Field)):
         return None
-    known = {f.name for f in fields(Line)}
+    if entry["kind"] == GROUP:
+        inner = entry.get("lines")
+        join = str(entry.get("join"))
+        if depth == _DEEPEST or join not in [j.value for j in Join]:
+            return None
+        found = [_read_line(x, depth + 1) for x in (inner if isinstance(inner, list | tuple) else [])]
+        return Line(GROUP, entry.get("negated") is True, join=join, lines=tuple(x for x in found if x is not None))
+    known = {f.name for f in fields(Line)} - {"join", "lines"}
     given = {k: v for k, v in entry.items() if k in known}
     given["words"] = tuple(str(w) for w in given.get("words") or ())
     given["timeframe"] = _frame(given.get("timeframe"))

@@ -6,14 +6,17 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QEvent, Qt
+from PyQt6.QtGui import QHelpEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
+from oakladder.desk.app import make_app
 from oakladder.desk.ladder.chooser import ColumnChooser
 from oakladder.desk.ladder.table import FIXED, LadderColumn, read_columns
+from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
 from oakladder.engine.columns import cells
 from oakladder.rung import compile_script
@@ -38,6 +41,14 @@ def place(window: Window, calm):  # type: ignore[no-untyped-def]
     window.show_ladder()
     calm(window)
     return window.ladder
+
+
+def programs_of(place) -> dict[str, object]:  # type: ignore[no-untyped-def]
+    """The scripts that can be chosen from, as the place gets them."""
+    told: list[dict[str, object]] = []
+    place.desk.programs.when_read(told.append)
+    settle(make_app(), place.desk)
+    return told[0]
 
 
 def shown(place) -> list[str]:  # type: ignore[no-untyped-def]
@@ -114,7 +125,7 @@ def test_small_charts_show_the_selected_symbol_on_each_timeframe(place, window: 
 
 
 def test_columns_are_added_moved_changed_and_taken_away(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    chooser = ColumnChooser(place._programs(), None, place)
+    chooser = ColumnChooser(programs_of(place), None, place)
     chooser.script.setCurrentText("Mine")
     chooser.output.setCurrentText("up")
     for name, box in chooser.frames.items():
@@ -206,3 +217,66 @@ def test_replay_shows_the_ladder_of_then(place, window: Window, calm, market: Ba
     )
     assert place.table.source.text(0, section(place, "Strength", "1d")) == expected["BRINE"].text
     assert np.isfinite(expected["BRINE"].order)
+
+
+def test_the_current_cell_is_explained_beside_the_table(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    table, k = place.table, section(place, "up", "1d")
+    row = next(r for r in range(77) if (c := table.source.cell(r, k)) and not c.holds)
+    table.setCurrentIndex(table.rows.index(row, k))
+    calm(window)
+    words = place.minis.why.text().splitlines()
+    assert words[0].startswith(f"{table.symbol_at(row)}  up (n 20) on 1d")
+    assert (
+        "not true now, last on" in words[1]
+        and words[2].startswith("→ close > sma(close, n)")
+        and "short by" in words[2]
+    )
+    assert place.minis.why.isVisible()
+    QTest.keyClick(table, Qt.Key.Key_Right)
+    calm(window)
+    assert "on 4h" in place.minis.why.text()
+    table.setCurrentIndex(table.rows.index(row, section(place, "Strength", "1d")))
+    calm(window)
+    assert "the bar before" in place.minis.why.text() and "Its colour:" in place.minis.why.text()
+    table.setCurrentIndex(table.rows.index(row, 0))
+    calm(window)
+    assert not place.minis.why.isVisible()
+
+
+def test_the_hover_tells_why_a_moment_later(place, window: Window, calm, monkeypatch: pytest.MonkeyPatch) -> None:  # type: ignore[no-untyped-def]
+    told: list[str] = []
+    monkeypatch.setattr("oakladder.desk.ladder.place.QToolTip.showText", lambda at, words, *_: told.append(words))
+    table, k = place.table, section(place, "up", "1d")
+    viewport = table.viewport()
+    monkeypatch.setattr(viewport, "underMouse", lambda: True)
+    point = table.visualRect(table.rows.index(0, k)).center()
+    QApplication.sendEvent(viewport, QHelpEvent(QEvent.Type.ToolTip, point, viewport.mapToGlobal(point)))
+    assert "up (n 20) on 1d" in told[0]
+    calm(window)
+    assert "close > sma(close, n)" in told[-1] and told[-1].endswith("Enter opens it on the Bench.")
+
+
+def test_enter_on_a_cell_opens_its_bar_with_its_settings(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    table, k = place.table, section(place, "up", "1d")
+    row = next(r for r in range(77) if (c := table.source.cell(r, k)) and c.age > 0)
+    age = table.source.cell(row, k).age
+    table.setCurrentIndex(table.rows.index(row, k))
+    QTest.keyClick(table, Qt.Key.Key_Return)
+    calm(window)
+    chart = window.bench.chart
+    assert window.desk.settings == {"n": 20.0} and chart.pinned == len(chart.shown.bars) - 1 - age
+
+
+def test_rows_are_painted_with_their_fills_by_day_and_night(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    table, k = place.table, section(place, "Strength", "1d")
+    row = next(r for r in range(77) if (c := table.source.cell(r, k)) and c.fill)
+    table.scrollTo(table.rows.index(row, k))
+    for _ in range(2):
+        image = table.viewport().grab().toImage()
+        box = table.visualRect(table.rows.index(row, k))
+        plain = table.visualRect(table.rows.index(row, 2))
+        filled, other = (image.pixelColor(b.left() + 2, b.top() + 3) for b in (box, plain))
+        assert filled.name() != other.name()
+        assert len({image.pixelColor(x, box.center().y()).name() for x in range(box.left(), box.right())}) > 2
+        window.toggle_night()
+        calm(window)

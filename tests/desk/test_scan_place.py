@@ -11,11 +11,14 @@ from PyQt6.QtTest import QTest
 
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.desk import programs as programs_module
+from oakladder.desk.scan.given import Given
+from oakladder.desk.scan.lines import GroupEditor
 from oakladder.desk.scan.place import ScanPlace
 from oakladder.desk.window import Window
 from oakladder.engine.screen import Field, Fresh, Group, Join, Plain, Rule, occurrences, screen
 from oakladder.rung import compile_script
-from oakladder.scans import SCRIPT, Line, SavedScan, SavedScans, as_plain, read_scan
+from oakladder.scans import GROUP, SCRIPT, Line, SavedScan, SavedScans, as_plain, read_scan
 
 SCRIPT_TEXT = """rung 1
 signal up = close > sma(close, 20) bullish
@@ -33,6 +36,7 @@ def rule(name: str = "up", **given: object) -> Line:
 def place(window: Window, calm) -> ScanPlace:  # type: ignore[no-untyped-def]
     (window.desk.workspace.scripts / "mine.rung").write_text(SCRIPT_TEXT)
     window.show_scan()
+    calm(window)
     window.scan.lines.show_lines([])
     return window.scan
 
@@ -43,6 +47,7 @@ def show(place: ScanPlace, *lines: Line) -> None:
 
 def test_a_first_scan_asks_the_open_script(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     window.show_scan()
+    calm(window)
     (line,) = window.scan.lines.lines()
     assert line.script == "tide_turn.rung" and line.fresh == Fresh.WITHIN.value
     window.run_scan()
@@ -258,3 +263,132 @@ def test_a_scan_is_written_down_as_it_is() -> None:
     assert (
         rule("Strength", relation="<", number=30.0, fresh=Fresh.WITHIN.value).said() == "Strength < 30 on 1d within 5"
     )
+
+
+def test_groups_within_groups_are_put_together_and_run(
+    place: ScanPlace, window: Window, market: BarLibrary, calm
+) -> None:  # type: ignore[no-untyped-def]
+    show(place, rule())
+    place.lines.group_button.click()
+    group = place.lines.editors[1]
+    assert isinstance(group, GroupEditor) and group.join.currentText() == "any of these holds"
+    group.inner.show_lines([rule("cross", fresh=Fresh.WITHIN.value, bars=4), rule(timeframe="1w")])
+    group.inner.group_button.click()
+    deep = group.inner.editors[2]
+    assert isinstance(deep, GroupEditor)
+    deep.negated.setChecked(True)
+    deep.inner.show_lines([Line(Field.PRICE.value, relation="<", number=20.0)])
+    place.run()
+    calm(window)
+    expected = screen(
+        Group(
+            Join.ALL,
+            (
+                Rule(PROGRAM, "up"),
+                Group(
+                    Join.ANY,
+                    (
+                        Rule(PROGRAM, "cross", fresh=Fresh.WITHIN, bars=4),
+                        Rule(PROGRAM, "up", Timeframe.parse("1w")),
+                        Group(Join.NONE, (Plain(Field.PRICE, "<", 20),)),
+                    ),
+                ),
+            ),
+        ),
+        market,
+        market.infos,
+    )
+    assert place.result is not None and place.result.found == expected.found and expected.found
+    place.save_as("Nested")
+    again = SavedScans(window.desk.workspace.config / "scans.json").scans["Nested"]
+    assert again.lines == place.lines.lines() and again.lines[1].lines[2].kind == GROUP
+    assert again.lines[1].said() == ("any of (cross on 1d within 4; up on 1w is true; not any of (price < 20))")
+    deep.remove.click()
+    assert len(group.inner.editors) == 2
+    group.inner.show_lines([])
+    place.run()
+    assert "a group in it" in place.verdict.text() or not window.desk.idle()
+    calm(window)
+    assert "a group in it" in place.verdict.text()
+
+
+@pytest.mark.parametrize(
+    "entry",
+    [
+        {"kind": "group", "join": "most", "lines": []},
+        {"kind": "group", "lines": []},
+        {"kind": "group", "join": "any", "lines": "no"},
+        {"kind": "group", "join": "any", "lines": [1, {"kind": "nothing"}]},
+    ],
+)
+def test_a_spoiled_group_in_the_file_spoils_nothing_else(entry: dict[str, object]) -> None:
+    good = as_plain(SavedScan("x", lines=[rule()]))["lines"]
+    made = read_scan({"name": "x", "lines": [*good, entry]})  # type: ignore[misc]
+    assert made is not None and made.lines[0] == rule()
+    assert all(not inner.lines for inner in made.lines[1:])
+
+
+def test_a_condition_has_settings_and_hours_of_its_own(
+    place: ScanPlace, window: Window, market: BarLibrary, calm, monkeypatch: pytest.MonkeyPatch
+) -> None:  # type: ignore[no-untyped-def]
+    text = "rung 1\nsetting n = 20 range 2..200\nsignal up = close > sma(close, n)\n"
+    (window.desk.workspace.scripts / "mine.rung").write_text(text)
+    window.show_scan()
+    calm(window)
+    place.lines.show_lines([rule(timeframe="2h")])
+    editor = place.lines.editors[0]
+    asked: list[Given] = []
+
+    def answer(dialog: Given) -> int:
+        asked.append(dialog)
+        dialog.strip.changed.emit("n", 7.0)
+        dialog.extended.setChecked(True)
+        return 1
+
+    monkeypatch.setattr(Given, "exec", answer)
+    editor.given.click()
+    assert asked and editor.given.text() == "n 7, all hours"
+    line = editor.line()
+    assert (line.settings, line.extended) == ({"n": 7.0}, True) and "n 7, all hours" in line.said()
+    place.run()
+    calm(window)
+    program = compile_script(text)
+    expected = screen(Rule(program, "up", Timeframe.parse("2h"), {"n": 7.0}, extended=True), market, market.infos)
+    assert place.result is not None and [f.symbol for f in place.result.found] == [f.symbol for f in expected.found]
+    place.table.selectRow(0)
+    QTest.keyClick(place.table, Qt.Key.Key_Return)
+    calm(window)
+    assert window.desk.settings == {"n": 7.0}
+
+    monkeypatch.setattr(Given, "exec", lambda dialog: (dialog._forget(), 1)[1])
+    editor.given.click()
+    assert editor.line().settings == {}
+
+
+def test_scripts_are_read_aside_and_only_when_they_change(
+    window: Window, calm, monkeypatch: pytest.MonkeyPatch
+) -> None:  # type: ignore[no-untyped-def]
+    read: list[str] = []
+    real = programs_module.compile_script
+    monkeypatch.setattr(
+        programs_module, "compile_script", lambda text, shelf: (read.append(text), real(text, shelf))[1]
+    )
+    scripts = window.desk.workspace.scripts
+    (scripts / "broken.rung").write_text("rung 1\nlet = 3")
+    told: list[dict[str, object]] = []
+    window.desk.programs.when_read(told.append)
+    window.desk.programs.when_read(told.append)  # asked twice before it is there: both are told
+    calm(window)
+    assert len(told) == 2 and told[0] == told[1] and "broken.rung" not in told[0] and "tide_turn.rung" in told[0]
+    read.clear()
+    (scripts / "broken.rung").write_text("rung 1\nlet x = 3")
+    window.desk.programs.when_read(told.append)
+    calm(window)
+    assert read == ["rung 1\nlet x = 3"] and "broken.rung" in told[2]
+
+
+def test_a_scan_that_is_asked_for_before_the_scripts_are_read_runs_then(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    window.run_scan()
+    assert window.scan.result is None
+    calm(window)
+    assert window.scan.result is not None and window.scan.result.looked_at == 77

@@ -200,7 +200,7 @@ def test_a_scan_is_stopped_between_parts(market: BarLibrary, monkeypatch: pytest
         (Rule(PROGRAM, "Strength"), KeyError, "Compare it"),
         (Rule(PROGRAM, "up", bars=0, fresh=Fresh.WITHIN), RunProblem, "1 or more"),
         (Rule(PROGRAM, "up", settings={"n": 900}), RunProblem, "from 1 to 200"),
-        (Group(Join.ALL, ()), RunProblem, "no condition"),
+        (Group(Join.ALL, ()), RunProblem, "no condition yet"),
     ],
 )
 def test_what_is_wrong_is_said_before_anything_is_read(

@@ -34,6 +34,7 @@ from oakladder.workspace import ScriptFileProblem, Workspace, read_script
 from .chart.options import BarStyle, ChartOptions, PaneLayout, read_options, read_panes
 from .jobs import Jobs, Ticket
 from .look.theme import DAY, NIGHT, Theme
+from .programs import Programs
 from .uses import Use, compiled, draw_beside, read_use
 
 COLUMN_TIMEFRAMES = (ONE_DAY, Timeframe.parse("1h"))
@@ -123,6 +124,7 @@ class Desk(QObject):
         super().__init__(parent)
         self.workspace, self.library = workspace, library
         self.jobs = Jobs(self)
+        self.programs = Programs(workspace, self.jobs, self)
         self.theme: Theme = DAY
         self.symbol = next(iter(library.infos))
         self.timeframe = ONE_DAY

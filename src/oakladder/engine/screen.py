@@ -243,8 +243,15 @@ def check(condition: Condition) -> None:
         rule.program.values_of(rule.settings)
         if rule.bars < 1:
             raise RunProblem("A number of bars is 1 or more.")
-    if isinstance(condition, Group) and not condition.parts:
-        raise RunProblem("The scan has no condition yet. Add one.")
+    _check_groups(condition)
+
+
+def _check_groups(condition: Condition) -> None:
+    if isinstance(condition, Group):
+        if not condition.parts:
+            raise RunProblem("The scan, or a group in it, has no condition yet. Add one.")
+        for part in condition.parts:
+            _check_groups(part)
 
 
 def _frames(condition: Condition, timeframe: Timeframe) -> list[tuple[Timeframe, bool]]:

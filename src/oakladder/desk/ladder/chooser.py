@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from collections.abc import Mapping
 
 from PyQt6.QtWidgets import (
     QCheckBox,
@@ -20,6 +20,7 @@ from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.engine.columns import offered
 from oakladder.rung import Program
 
+from ..programs import title_of
 from ..script.settings import SettingsStrip
 from .table import LadderColumn
 
@@ -30,14 +31,14 @@ class ColumnChooser(QDialog):
     """Makes a `LadderColumn`, or changes one."""
 
     def __init__(
-        self, programs: dict[Path, Program], column: LadderColumn | None = None, parent: QWidget | None = None
+        self, programs: Mapping[str, Program], column: LadderColumn | None = None, parent: QWidget | None = None
     ):
         super().__init__(parent)
         self.setWindowTitle("A column of a script")
         self._programs = list(programs.items())
         self.script, self.output = QComboBox(), QComboBox()
-        for path, _ in self._programs:
-            self.script.addItem(path.stem.replace("_", " ").capitalize(), path)
+        for name, _ in self._programs:
+            self.script.addItem(title_of(name), name)
         self.frames = {str(t): QCheckBox(str(t)) for t in STANDARD}
         self.other = QLineEdit(placeholderText="other lengths, as in 90m 6h")
         self.extended = QCheckBox("with early and late hours")
@@ -52,7 +53,7 @@ class ColumnChooser(QDialog):
             box.setChecked(name in chosen)
         self.other.setText(" ".join(t for t in chosen if t not in self.frames))
         if column is not None:
-            names = [path.name for path, _ in self._programs]
+            names = [name for name, _ in self._programs]
             if column.script in names:
                 self.script.setCurrentIndex(names.index(column.script))
             self._values = dict(column.settings)
@@ -107,10 +108,10 @@ class ColumnChooser(QDialog):
             self.word.setText("Choose a timeframe.")
             return None
         frames = sorted(set(frames), key=lambda t: -Timeframe.parse(t).order)
-        path, program = self._programs[self.script.currentIndex()]
+        script, program = self._programs[self.script.currentIndex()]
         defaults = {i.name: i.default for i in program.settings}
         given = {k: v for k, v in self._values.items() if v != defaults.get(k)}
-        return LadderColumn(path.name, self.output.currentText(), frames, given, self.extended.isChecked())
+        return LadderColumn(script, self.output.currentText(), frames, given, self.extended.isChecked())
 
     def _accept(self) -> None:
         if self.made() is not None:

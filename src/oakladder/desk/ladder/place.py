@@ -226,18 +226,19 @@ class LadderPlace(QWidget):
 
     # --- columns ----------------------------------------------------------------------------------
 
-    def _programs(self) -> dict[Path, Program]:
-        made = {}
-        for path in self.desk.workspace.script_files():
-            with contextlib.suppress(ScriptError, ScriptFileProblem, RunProblem):
-                made[path] = self._program(path.name)
-        return made
-
     def ask_column(self) -> None:
         """Asks for a column and adds it."""
-        chooser = ColumnChooser(self._programs(), None, self)
-        if chooser.exec() == QDialog.DialogCode.Accepted and (made := chooser.made()) is not None:
-            self.add_column(made)
+        self._ask_for(None, self.add_column)
+
+    def _ask_for(self, old: LadderColumn | None, then: Callable[[LadderColumn], None]) -> None:
+        """Asks how a column shall be, once the scripts are read."""
+
+        def ask(programs: dict[str, Program]) -> None:
+            chooser = ColumnChooser(programs, old, self)
+            if chooser.exec() == QDialog.DialogCode.Accepted and (made := chooser.made()) is not None:
+                then(made)
+
+        self.desk.programs.when_read(ask)
 
     def add_column(self, column: LadderColumn) -> None:
         self.columns.append(column)
@@ -245,10 +246,12 @@ class LadderPlace(QWidget):
 
     def change_column(self, k: int) -> None:
         """Asks how a column shall be, and changes it."""
-        chooser = ColumnChooser(self._programs(), self.columns[k], self)
-        if chooser.exec() == QDialog.DialogCode.Accepted and (made := chooser.made()) is not None:
+
+        def change(made: LadderColumn) -> None:
             self.columns[k] = made
             self.refresh()
+
+        self._ask_for(self.columns[k], change)
 
     def remove_column(self, k: int) -> None:
         del self.columns[k]

@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import QHeaderView, QLineEdit, QTableView, QWidget
 from oakladder.bars.library import SymbolInfo
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.columns import Cell, at_least, filter_of
+from oakladder.scans import settings_said
 
 from ..look.theme import Theme, ui_font
 from .cells import RowPainter
@@ -44,9 +45,8 @@ class LadderColumn:
 
     @property
     def caption(self) -> str:
-        given = ", ".join(f"{k} {v:g}" if isinstance(v, float) else f"{k} {v}" for k, v in self.settings.items())
-        hours = ", all hours" if self.extended else ""
-        return f"{self.name}{f' ({given})' if given else ''}{hours}"
+        given = settings_said(self.settings, self.extended)
+        return f"{self.name}{f' ({given})' if given else ''}"
 
     def as_plain(self) -> dict[str, object]:
         return {

@@ -151,6 +151,7 @@ def style_sheet(t: Theme) -> str:
     QSplitter::handle {{ background: {t.line}; }}
     QSplitter::handle:horizontal {{ width: 1px; }} QSplitter::handle:vertical {{ height: 1px; }}
     QWidget#top {{ background: {t.raised}; border-bottom: 1px solid {t.oak}; }}
+    QFrame#group {{ border: none; border-left: 2px solid {t.oak}; }}
     QLabel#brand {{ font-weight: bold; padding: 0 10px; }}
     QLabel#quiet, QLabel#status {{ color: {t.faint}; }}
     QLabel#head {{ font-weight: bold; }}

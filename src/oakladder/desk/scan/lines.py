@@ -1,220 +1,114 @@
-"""The lines of a scan: each a condition, put together from choices; and how they are joined."""
+"""The conditions of a scan one below the other, and groups of them that are joined in their own way."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import (
-    QCheckBox,
-    QComboBox,
-    QDoubleSpinBox,
-    QHBoxLayout,
-    QLabel,
-    QSpinBox,
-    QToolButton,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
-from oakladder.bars.timeframes import STANDARD
-from oakladder.engine.columns import offered
-from oakladder.engine.screen import RELATIONS, Field, Fresh, named_values
+from oakladder.engine.screen import Join
 from oakladder.rung import Program
-from oakladder.scans import SCRIPT, Line
+from oakladder.scans import GROUP, Line
 
-_KINDS = {SCRIPT: "a script's", **{f.value: f.value for f in Field}}
-_HOLDS = "holds"
+from .line import LineEditor
+
+#: How the parts of a group go together, in words.
+JOINS = {
+    Join.ALL: "all of these hold",
+    Join.ANY: "any of these holds",
+    Join.NONE: "none of these holds",
+}
 
 
-class NumberBox(QDoubleSpinBox):
-    """A number without the zeros that nobody typed."""
+@dataclass(slots=True)
+class Offer:
+    """What conditions can be made of."""
 
-    def textFromValue(self, value: float) -> str:
-        return f"{value:.4f}".rstrip("0").rstrip(".")
+    programs: Mapping[str, Program] = field(default_factory=dict)
+    sectors: list[str] = field(default_factory=list)
+    lists: list[str] = field(default_factory=list)
 
 
-class LineEditor(QWidget):
-    """One line. ``removed`` asks for it to be taken away, ``changed`` tells that it says something else now."""
+def join_box(how: str) -> QComboBox:
+    """A choice of how conditions are joined."""
+    box = QComboBox()
+    for join, words in JOINS.items():
+        box.addItem(words, join.value)
+    box.setCurrentIndex(max(box.findData(how), 0))
+    return box
+
+
+class GroupEditor(QFrame):
+    """Conditions within a scan that are joined in their own way; groups may stand in groups."""
 
     removed = pyqtSignal(object)
     changed = pyqtSignal()
 
-    def __init__(
-        self,
-        line: Line,
-        programs: Mapping[str, Program],
-        sectors: list[str],
-        lists: list[str],
-        parent: QWidget | None = None,
-    ):
-        super().__init__(parent)
-        self._programs, self._sectors, self._lists = programs, sectors, lists
-        self._settings = dict(line.settings)
-        self._extended = line.extended
+    def __init__(self, line: Line, offer: Callable[[], Offer], parent: QWidget | None = None):
+        super().__init__(parent, objectName="group")
         self.negated = QCheckBox("not")
-        self.kind, self.script, self.name = QComboBox(), QComboBox(), QComboBox()
-        self.relation, self.frame, self.fresh, self.word = QComboBox(), QComboBox(), QComboBox(), QComboBox()
-        self.number, self.bars = NumberBox(), QSpinBox()
-        self.remove = QToolButton(text="Remove")
-        self._fill(line)
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 1, 0, 1)
-        row.setSpacing(5)
-        self._parts: list[QWidget] = [
-            self.negated,
-            self.kind,
-            self.script,
-            self.name,
-            self.relation,
-            self.number,
-            self.word,
-            self.frame,
-            self.fresh,
-            self.bars,
-        ]
-        for part in self._parts:
-            row.addWidget(part)
-        row.addStretch(1)
-        row.addWidget(self.remove)
-        self.remove.clicked.connect(lambda: self.removed.emit(self))
-        self.kind.currentIndexChanged.connect(lambda _: self._arrange())
-        self.script.currentIndexChanged.connect(lambda _: self._script_chosen())
-        self.name.currentIndexChanged.connect(lambda _: self._arrange())
-        self.relation.currentIndexChanged.connect(lambda _: self._arrange())
-        self.fresh.currentIndexChanged.connect(lambda _: self._arrange())
-        for signal in (self.number.valueChanged, self.bars.valueChanged, self.word.currentTextChanged):
-            signal.connect(lambda _: self.changed.emit())
-        self.frame.currentTextChanged.connect(lambda _: self.changed.emit())
-        self.negated.toggled.connect(lambda _: self.changed.emit())
-        self._arrange()
-
-    def _fill(self, line: Line) -> None:
         self.negated.setChecked(line.negated)
-        for key, words in _KINDS.items():
-            self.kind.addItem(words, key)
-        self.kind.setCurrentIndex(max(self.kind.findData(line.kind), 0))
-        for script in self._programs:
-            self.script.addItem(script.removesuffix(".rung").replace("_", " ").capitalize(), script)
-        self.script.setCurrentIndex(max(self.script.findData(line.script), 0))
-        self._offer_names(line.name)
-        self.relation.addItems([_HOLDS, *RELATIONS])
-        self.relation.setCurrentText(line.relation or _HOLDS)
-        self.number.setDecimals(4)
-        self.number.setRange(-1e12, 1e12)
-        self.number.setValue(line.number * (100 if line.kind == Field.CHANGE else 1))
-        self.number.setMinimumWidth(90)
-        self.frame.setEditable(True)
-        self.frame.addItems([str(t) for t in STANDARD])
-        self.frame.setCurrentText(line.timeframe)
-        for fresh in Fresh:
-            self.fresh.addItem(fresh.value, fresh.value)
-        self.fresh.setCurrentText(line.fresh)
-        self.bars.setRange(1, 5000)
-        self.bars.setSuffix(" bars")
-        self.bars.setValue(line.bars)
-        self.word.setMinimumWidth(130)
-        self.word.setEditable(False)
-        self._offer_words()
-        if line.words:
-            self.word.setCurrentText(line.words[0])
-
-    def _program(self) -> Program | None:
-        return self._programs.get(str(self.script.currentData()))
-
-    def _offer_names(self, current: str) -> None:
-        program = self._program()
-        self.name.clear()
-        if program is not None:
-            values = named_values(program)
-            self.name.addItems([n for n in offered(program) if n in values])
-        if current and self.name.findText(current) < 0:
-            self.name.addItem(current)  # the script has it no more; the run will say so
-        if current:
-            self.name.setCurrentText(current)
-
-    def _offer_words(self) -> None:
-        words = {Field.SECTOR.value: self._sectors, Field.SYMBOLS.value: self._lists}.get(self.kind.currentData(), [])
-        if [self.word.itemText(k) for k in range(self.word.count())] != words:
-            self.word.clear()
-            self.word.addItems(words)
-
-    def _script_chosen(self) -> None:
-        self._settings = {}
-        self._offer_names("")
-        self._arrange()
-
-    def _arrange(self) -> None:
-        """Shows the parts that this kind of line has."""
-        kind = self.kind.currentData()
-        script, worded = kind == SCRIPT, kind in (Field.SECTOR, Field.SYMBOLS)
-        self._offer_words()
-        for part in (self.script, self.name, self.frame, self.fresh):
-            part.setVisible(script)
-        self.word.setVisible(worded)
-        self.relation.setVisible(not worded)
-        program = self._program()
-        op = named_values(program).get(self.name.currentText()) if script and program is not None else None
-        flag = op is not None and op.is_flag
-        if script and flag:
-            self.relation.setCurrentText(_HOLDS)
-        elif not worded and self.relation.currentText() == _HOLDS:
-            self.relation.setCurrentText(">=")
-        self.relation.setEnabled(not flag)
-        self.number.setVisible(not worded and not (script and flag))
-        self.number.setSuffix(" %" if kind == Field.CHANGE else "")
-        self.bars.setVisible(script and self.fresh.currentText() in (Fresh.WITHIN, Fresh.LASTING))
-        self.changed.emit()
+        self.join = join_box(line.join)
+        self.remove = QToolButton(text="Remove")
+        self.remove.setToolTip("Remove this group with all its conditions")
+        self.inner = LinesEditor(offer)
+        head = QHBoxLayout()
+        head.setSpacing(5)
+        for part in (self.negated, self.join):
+            head.addWidget(part)
+        head.addStretch(1)
+        head.addWidget(self.remove)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(10, 3, 0, 3)
+        layout.setSpacing(2)
+        layout.addLayout(head)
+        layout.addWidget(self.inner)
+        self.inner.show_lines(list(line.lines))
+        self.negated.toggled.connect(lambda _: self.changed.emit())
+        self.join.currentIndexChanged.connect(lambda _: self.changed.emit())
+        self.inner.changed.connect(self.changed)
+        self.remove.clicked.connect(lambda: self.removed.emit(self))
 
     def line(self) -> Line:
-        """The line as it is chosen."""
-        kind = str(self.kind.currentData())
-        relation = self.relation.currentText()
-        number = self.number.value() / (100 if kind == Field.CHANGE else 1)
-        if kind != SCRIPT:
-            words = (self.word.currentText(),) if kind in (Field.SECTOR, Field.SYMBOLS) else ()
-            return Line(kind, self.negated.isChecked(), relation="" if words else relation, number=number, words=words)
-        return Line(
-            SCRIPT,
-            self.negated.isChecked(),
-            str(self.script.currentData() or ""),
-            self.name.currentText(),
-            self.frame.currentText().strip(),
-            self._settings,
-            "" if relation == _HOLDS else relation,
-            number if relation != _HOLDS else 0.0,
-            self.fresh.currentText(),
-            self.bars.value(),
-            self._extended,
-        )
+        """The group as it is put together."""
+        return Line(GROUP, self.negated.isChecked(), join=str(self.join.currentData()), lines=tuple(self.inner.lines()))
+
+
+Editor = LineEditor | GroupEditor
 
 
 class LinesEditor(QWidget):
-    """All lines of a scan."""
+    """All conditions of a scan or of a group."""
 
     changed = pyqtSignal()
 
-    def __init__(self, parent: QWidget | None = None):
+    def __init__(self, offer: Callable[[], Offer] | None = None, parent: QWidget | None = None):
         super().__init__(parent)
-        self._make: Callable[[Line], LineEditor] | None = None
-        self.editors: list[LineEditor] = []
+        self._offered = Offer()
+        self._offer = offer or (lambda: self._offered)
+        self.editors: list[Editor] = []
         self._rows = QVBoxLayout()
         self._rows.setSpacing(0)
         self.add_button = QToolButton(text="Add a condition")
         self.add_button.clicked.connect(lambda: self.add(Line()))
+        self.group_button = QToolButton(text="Add a group")
+        self.group_button.setToolTip("Conditions that are joined in their own way, as in: this, and any of those")
+        self.group_button.clicked.connect(lambda: self.add(Line(GROUP, join=Join.ANY.value, lines=(Line(),))))
         self.empty = QLabel("No condition yet.", objectName="quiet")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addLayout(self._rows)
         foot = QHBoxLayout()
-        foot.addWidget(self.add_button)
-        foot.addWidget(self.empty)
+        for part in (self.add_button, self.group_button, self.empty):
+            foot.addWidget(part)
         foot.addStretch(1)
         layout.addLayout(foot)
 
     def offer(self, programs: Mapping[str, Program], sectors: list[str], lists: list[str]) -> None:
-        """What the lines can be made of."""
-        self._make = lambda line: LineEditor(line, programs, sectors, lists)
+        """What the conditions can be made of from now on."""
+        self._offered = Offer(programs, sectors, lists)
 
     def show_lines(self, lines: list[Line]) -> None:
         for editor in list(self.editors):
@@ -223,9 +117,14 @@ class LinesEditor(QWidget):
             self.add(line)
         self._tell()
 
-    def add(self, line: Line) -> LineEditor:
-        assert self._make is not None
-        made = self._make(line)
+    def add(self, line: Line) -> Editor:
+        """One more condition or group at the end."""
+        made: Editor
+        if line.kind == GROUP:
+            made = GroupEditor(line, self._offer)
+        else:
+            offer = self._offer()
+            made = LineEditor(line, offer.programs, offer.sectors, offer.lists)
         made.removed.connect(self._drop)
         made.changed.connect(self.changed)
         self.editors.append(made)
@@ -233,7 +132,7 @@ class LinesEditor(QWidget):
         self._tell()
         return made
 
-    def _drop(self, editor: LineEditor) -> None:
+    def _drop(self, editor: Editor) -> None:
         self.editors.remove(editor)
         self._rows.removeWidget(editor)
         editor.hide()

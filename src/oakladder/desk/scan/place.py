@@ -34,17 +34,16 @@ from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
 from oakladder.engine.run import Cancelled
 from oakladder.engine.screen import Condition, Fresh, Join, Occurrence, Screen, occurrences, rules_of, screen
 from oakladder.engine.survey import Skipped
-from oakladder.rung import Program, RunProblem, ScriptError, compile_script
+from oakladder.rung import Program, RunProblem
 from oakladder.scans import SCRIPT, Line, SavedScan, ScanProblem, as_plain, read_scan
 from oakladder.watchlists import ALL, ListProblem
-from oakladder.workspace import ScriptFileProblem, read_script
 
 from ..jobs import Ticket
 from ..look.theme import ui_font
 from ..model import Desk
 from ..picks import Pick
 from .found import CHART, HEADS, Almanac, FoundModel, OccurrenceModel, SparkDelegate
-from .lines import LinesEditor
+from .lines import LinesEditor, join_box
 
 _THREADS = 2
 _REMEMBER_MS = 400
@@ -60,9 +59,10 @@ class ScanPlace(QWidget):
         self.desk = desk
         self.programs: dict[str, Program] = {}
         self.result: Screen | None = None
-        self._entered = False
+        self._entered = self._reading = self._run_then = False
         self._opposite, self._keeps = False, ""
-        self.saved, self.join, self.list, self.timeframe = QComboBox(), QComboBox(), QComboBox(), QComboBox()
+        self.saved, self.list, self.timeframe = QComboBox(), QComboBox(), QComboBox()
+        self.join = join_box(Join.ALL.value)
         self.lines = LinesEditor()
         self.days = QSpinBox(minimum=5, maximum=5000, value=250)
         self.run_button = QPushButton("Scan", objectName="go")
@@ -81,12 +81,6 @@ class ScanPlace(QWidget):
         self._connect()
 
     def _lay_out(self) -> None:
-        for how, words in (
-            (Join.ALL, "all of these hold"),
-            (Join.ANY, "any of these holds"),
-            (Join.NONE, "none of these holds"),
-        ):
-            self.join.addItem(words, how.value)
         self.timeframe.addItems([str(t) for t in STANDARD])
         self.timeframe.setCurrentText("1d")
         self.timeframe.setToolTip("The bars that now, yesterday and new are counted in")
@@ -176,8 +170,14 @@ class ScanPlace(QWidget):
 
     def enter(self) -> None:
         """Shows what was there last time; scripts and lists may have changed meanwhile."""
+        self._reading = True
+        self.desk.programs.when_read(self._come)
+        self.run_button.setFocus()
+
+    def _come(self, programs: dict[str, Program]) -> None:
+        """The scripts are read."""
         scan = self.scan() if self._entered else read_scan(self.desk.scan_state) or SavedScan()
-        self._read_scripts()
+        self.programs = programs
         names = self.desk.lists.names(self.desk.library.infos)
         sectors = sorted({i.sector for i in self.desk.library.infos.values()})
         self.lines.offer(self.programs, sectors, names)
@@ -185,17 +185,12 @@ class ScanPlace(QWidget):
         self.list.addItems(names)
         if not self._entered and not scan.lines:
             scan.lines = self._first_lines()
-        self._entered = True
+        self._entered, self._reading = True, False
         self._fill_saved(scan.name)
         self._show(scan)
-        self.run_button.setFocus()
-
-    def _read_scripts(self) -> None:
-        self.programs = {}
-        for path in self.desk.workspace.script_files():
-            with contextlib.suppress(ScriptError, ScriptFileProblem, RunProblem):
-                text = read_script(path)
-                self.programs[path.name] = compile_script(text, self.desk.workspace.shelf(text))
+        if self._run_then:
+            self._run_then = False
+            self.run()
 
     def _first_lines(self) -> list[Line]:
         """The open script's first signal, lately."""
@@ -350,7 +345,10 @@ class ScanPlace(QWidget):
         )
 
     def run(self) -> None:
-        """Looks which symbols fit now."""
+        """Looks which symbols fit now; once the scripts are read, where they are not yet."""
+        if self._reading:
+            self._run_then = True
+            return
         self._start("Looking through", screen, self._show_found)
 
     def look_back(self) -> None:

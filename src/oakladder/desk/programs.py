@@ -1,0 +1,54 @@
+"""The user's scripts, compiled aside: what the Scan and the Ladder let choose from."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable
+
+from PyQt6.QtCore import QObject
+
+from oakladder.rung import Program, RunProblem, ScriptError, compile_script
+from oakladder.workspace import ScriptFileProblem, Workspace, read_script
+
+from .jobs import Jobs, Ticket
+
+_Known = dict[str, tuple[object, Program]]
+
+
+def title_of(script: str) -> str:
+    """A script's file name as people read it."""
+    return script.removesuffix(".rung").replace("_", " ").capitalize()
+
+
+class Programs(QObject):
+    """Scripts without errors by file name. Only what has changed since is read and compiled again."""
+
+    def __init__(self, workspace: Workspace, jobs: Jobs, parent: QObject | None = None):
+        super().__init__(parent)
+        self._workspace, self._jobs = workspace, jobs
+        self._known: _Known = {}
+        self._waiting: list[Callable[[dict[str, Program]], None]] = []
+
+    def when_read(self, then: Callable[[dict[str, Program]], None]) -> None:
+        """Calls back with all sound scripts as they are now, once they are read."""
+        self._waiting.append(then)
+        known = dict(self._known)
+        self._jobs.start("programs", lambda ticket: self._read(known, ticket), self._arrived, slow=True)
+
+    def _read(self, known: _Known, ticket: Ticket) -> _Known:
+        made: _Known = {}
+        for path in self._workspace.script_files():
+            if ticket.cancelled():
+                break
+            with contextlib.suppress(ScriptError, ScriptFileProblem, RunProblem):
+                text = read_script(path)
+                key = (text, shelf := self._workspace.shelf(text))
+                old = known.get(path.name)
+                made[path.name] = old if old is not None and old[0] == key else (key, compile_script(text, shelf))
+        return made
+
+    def _arrived(self, made: _Known) -> None:
+        self._known = made
+        waiting, self._waiting = self._waiting, []
+        for then in waiting:
+            then({name: program for name, (_, program) in made.items()})
