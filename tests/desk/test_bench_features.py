@@ -14,6 +14,7 @@ from oakladder.desk.app import make_app, make_window
 from oakladder.desk.bench.replay import SPEEDS
 from oakladder.desk.chart.options import BarStyle
 from oakladder.desk.chart.scale import ScaleKind
+from oakladder.desk.columns import Place
 from oakladder.desk.palette import day_of
 from oakladder.desk.shot import settle
 from oakladder.desk.uses import Use, line_use, read_use
@@ -110,7 +111,7 @@ def test_replay_shows_everything_as_it_was_known(window: Window, market: BarLibr
     moment = window.desk.moment
     assert moment is not None
     known = int((then.calendar.closes(then.times, ONE_DAY) <= moment).sum())
-    assert window.desk.cells[ONE_DAY]["GULLW"].order == then["close"][known - 1]
+    assert window.desk.cells[Place(0, "1d")]["GULLW"].order == then["close"][known - 1]
     for step, expected in ((1, 1402), (1, 1403), (-1, 1402)):
         replay.step(step)
         calm(window)

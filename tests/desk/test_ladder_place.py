@@ -14,8 +14,9 @@ from PyQt6.QtWidgets import QApplication
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app
+from oakladder.desk.columns import ScriptColumn, read_columns
 from oakladder.desk.ladder.chooser import ColumnChooser
-from oakladder.desk.ladder.table import FIXED, LadderColumn, read_columns
+from oakladder.desk.ladder.table import FIXED
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
 from oakladder.engine.columns import cells
@@ -34,8 +35,8 @@ def place(window: Window, calm):  # type: ignore[no-untyped-def]
     path.write_text(SCRIPT)
     window.desk.ladder_state = {
         "columns": [
-            LadderColumn("mine.rung", "up", ["1w", "1d", "4h"], {"n": 20.0}).as_plain(),
-            LadderColumn("mine.rung", "Strength", ["1d"]).as_plain(),
+            ScriptColumn("mine.rung", "up", ["1w", "1d", "4h"], {"n": 20.0}).as_plain(),
+            ScriptColumn("mine.rung", "Strength", ["1d"]).as_plain(),
         ]
     }
     window.show_ladder()
@@ -133,7 +134,7 @@ def test_columns_are_added_moved_changed_and_taken_away(place, window: Window, c
     chooser.other.setText("90m")
     chooser.settings.controls["n"].setValue(40)  # type: ignore[attr-defined]
     made = chooser.made()
-    assert made == LadderColumn("mine.rung", "up", ["1d", "90m", "1h"], {"n": 40.0})
+    assert made == ScriptColumn("mine.rung", "up", ["1d", "90m", "1h"], {"n": 40.0})
     chooser.other.setText("soon")
     assert chooser.made() is None and "no timeframe" in chooser.word.text()
     place.add_column(made)
@@ -152,8 +153,8 @@ def test_columns_are_added_moved_changed_and_taken_away(place, window: Window, c
 
 
 def test_a_column_that_cannot_be_worked_out_harms_no_other(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    place.add_column(LadderColumn("gone.rung", "up", ["1d"]))
-    place.add_column(LadderColumn("mine.rung", "nothing", ["1d"]))
+    place.add_column(ScriptColumn("gone.rung", "up", ["1d"]))
+    place.add_column(ScriptColumn("mine.rung", "nothing", ["1d"]))
     calm(window)
     assert "left out" in place.word.text() and place.word.toolTip().count("\n") >= 1
     assert place.table.source.text(0, section(place, "Strength", "1d"))
@@ -194,7 +195,7 @@ def test_lists_are_made_filled_noted_and_remembered(place, window: Window, calm,
 
 
 def test_what_was_written_down_wrongly_is_left_out() -> None:
-    good = LadderColumn("a.rung", "up", ["1d"])
+    good = ScriptColumn("a.rung", "up", ["1d"])
     assert read_columns([good.as_plain(), {"script": 3}, {"script": "a", "name": "b", "timeframes": ["soon"]}, 7]) == [
         good
     ]

@@ -89,8 +89,8 @@ def _ladder() -> list[Row]:
     from PyQt6.QtCore import QEventLoop
 
     from oakladder.desk.app import make_app
+    from oakladder.desk.columns import ScriptColumn
     from oakladder.desk.ladder.place import LadderPlace
-    from oakladder.desk.ladder.table import LadderColumn
     from oakladder.desk.model import Desk
     from oakladder.workspace import Workspace
 
@@ -104,7 +104,7 @@ def _ladder() -> list[Row]:
         place.resize(1280, 740)
         place.show()
         frames = ["1mo", "1w", "1d"]
-        columns = [LadderColumn(f"{s}.rung", name, frames) for s in ("rule", "kept") for name in ("over", "dip")]
+        columns = [ScriptColumn(f"{s}.rung", name, frames) for s in ("rule", "kept") for name in ("over", "dip")]
         desk.ladder_state = {"columns": [c.as_plain() for c in columns]}
         desk.ask_quotes()
 

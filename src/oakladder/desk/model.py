@@ -20,7 +20,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.series import Bars, Panel
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, STANDARD, Timeframe
-from oakladder.engine.columns import Cell, cells
+from oakladder.engine.columns import Cell, Filled
 from oakladder.engine.drawing import Picture, draw
 from oakladder.engine.pips import Pip, pips
 from oakladder.engine.quotes import quotes
@@ -32,12 +32,14 @@ from oakladder.watchlists import ALL, Watchlists
 from oakladder.workspace import ScriptFileProblem, Workspace, read_script
 
 from .chart.options import BarStyle, ChartOptions, PaneLayout, read_options, read_panes
+from .columns import OPEN_SCRIPT, ColumnJobs, Place, ScriptColumn, open_columns, places_of, read_columns
 from .jobs import Jobs, Ticket
 from .look.theme import DAY, NIGHT, Theme
 from .programs import Programs
 from .uses import Use, compiled, draw_beside, read_use
 
-COLUMN_TIMEFRAMES = (ONE_DAY, Timeframe.parse("1h"))
+#: The narrow watchlist has room for so many sections of columns.
+MOST_WATCHED = 3
 _TYPING_PAUSE_MS = 8
 _SAVE_PAUSE_MS = 600
 _AFTER_CHART_MS = 30
@@ -110,7 +112,8 @@ class Desk(QObject):
     why_changed = pyqtSignal(object)
     pips_changed = pyqtSignal(object)
     quotes_changed = pyqtSignal(object)
-    cells_changed = pyqtSignal(object, object)
+    cells_changed = pyqtSignal(object)
+    watched_changed = pyqtSignal()
     place_changed = pyqtSignal()
     theme_changed = pyqtSignal(object)
     options_changed = pyqtSignal(object)
@@ -146,13 +149,16 @@ class Desk(QObject):
         #: What is known: the whole library, or in a replay the library as of its moment.
         self.source: BarSource = library
         self.pips: dict[Timeframe, list[Pip]] = {}
-        self.cells: dict[Timeframe, dict[str, Cell]] = {}
+        #: The columns of the narrow watchlist, and their cells.
+        self.watched: list[ScriptColumn] = open_columns()
+        self.cells: dict[Place, dict[str, Cell]] = {}
+        self._open_jobs, self._other_jobs = ColumnJobs(self, "watch open"), ColumnJobs(self, "watch")
         self._typing = QTimer(self, singleShot=True, interval=_TYPING_PAUSE_MS)
         self._typing.timeout.connect(self._recompile)
         self._saving = QTimer(self, singleShot=True, interval=_SAVE_PAUSE_MS)
         self._saving.timeout.connect(self.save)
         self._mark: int | None = None
-        self._columns_due = False
+        self._columns_due, self._others_due = False, True
         self._after_chart = QTimer(self, singleShot=True, interval=_AFTER_CHART_MS)
         self._after_chart.timeout.connect(self._ask_the_rest)
         self._remembering = QTimer(self, singleShot=True, interval=_REMEMBER_PAUSE_MS)
@@ -173,6 +179,8 @@ class Desk(QObject):
         ladder = state.get("ladder")
         self.ladder_state = dict(ladder) if isinstance(ladder, dict) else {}
         self.list_name = str(state.get("list", ALL))
+        self.watched = read_columns(state.get("watched")) or open_columns()
+        self.watched_changed.emit()
         scan = state.get("scan")
         self.scan_state = dict(scan) if isinstance(scan, dict) else {}
         uses = state.get("beside")
@@ -209,6 +217,7 @@ class Desk(QObject):
             "panes": self.panes.as_plain(),
             "beside": [use.as_plain() for use in self.beside],
             "list": self.list_name,
+            "watched": [c.as_plain() for c in self.watched],
             "ladder": self.ladder_state,
             "scan": self.scan_state,
         }
@@ -368,6 +377,7 @@ class Desk(QObject):
     def replay(self, moment: int | None) -> None:
         """Shows everything as it was known at a moment, or (None) as it is known now."""
         self.source = self.library if moment is None else LibraryAsOf(self.library, moment)
+        self._others_due = True
         self.replay_changed.emit()
         self.refresh()
         self.ask_quotes()
@@ -459,7 +469,8 @@ class Desk(QObject):
         )
         if self._columns_due:
             self._columns_due = False
-            self._ask_columns(self.program, settings)
+            self._ask_columns(others=self._others_due)
+            self._others_due = False
 
     def ask_why(self, signal: str) -> None:
         """Has a signal of the open script explained on the bars that are shown."""
@@ -514,22 +525,34 @@ class Desk(QObject):
         self.pips = made
         self.pips_changed.emit(made)
 
-    def _ask_columns(self, program: Program | None, settings: dict[str, object]) -> None:
-        symbols, source = list(self.library.infos), self.source
-        for timeframe in COLUMN_TIMEFRAMES:
+    def _ask_columns(self, *, others: bool) -> None:
+        """Asks for the cells of the open script, and of the other scripts in the narrow watchlist too if they are due."""
+        symbols = self.lists.symbols(self.list_name, self.library.infos)
+        places = places_of(self.watched)
+        follows = [p for p in places if self.watched[p.column].script == OPEN_SCRIPT]
+        self._open_jobs.ask(self.watched, follows, symbols, self._celled)
+        if others:
+            rest = [p for p in places if p not in follows]
+            self._other_jobs.ask(self.watched, rest, symbols, self._celled)
 
-            def work(ticket: Ticket, timeframe: Timeframe = timeframe) -> dict[str, Cell]:
-                if program is None:
-                    return {}
-                with contextlib.suppress(RunProblem):
-                    return cells(program, None, source, symbols, timeframe, settings, cancelled=ticket.cancelled)[0]
-                return {}
+    def _celled(self, made: dict[Place, Filled]) -> None:
+        self.cells |= {place: column.cells for place, column in made.items()}
+        self.cells_changed.emit(self.cells)
 
-            def then(made: dict[str, Cell], timeframe: Timeframe = timeframe) -> None:
-                self.cells[timeframe] = made
-                self.cells_changed.emit(timeframe, made)
+    def watch(self, columns: list[ScriptColumn]) -> None:
+        """Shows other columns in the narrow watchlist; none stands for the open script's."""
+        self.watched = columns or open_columns()
+        self.cells = {}
+        self.watched_changed.emit()
+        self.remember_soon()
+        self._ask_columns(others=True)
 
-            self.jobs.start(f"column {timeframe}", work, then, self._failed, slow=True)
+    def show_list(self, name: str) -> None:
+        """Shows another list in the narrow watchlist."""
+        self.list_name = name
+        self.remember_soon()
+        if self.program is not None:
+            self._ask_columns(others=True)
 
     def ask_quotes(self) -> None:
         """Asks for the last price and the day's change of every symbol."""

@@ -194,6 +194,14 @@ class Window(QMainWindow):
         self.bench.watchlist.show()
         self.bench.watchlist.table.setFocus()
 
+    def choose_columns(self) -> None:
+        self.focus_list()
+        self.bench.watchlist.columns_button.click()
+
+    def add_column(self) -> None:
+        self.show_ladder()
+        self.ladder.ask_column()
+
     def focus_chart(self) -> None:
         self.show_bench()
 

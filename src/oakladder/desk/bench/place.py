@@ -15,6 +15,7 @@ from ..chart.axes import short_number
 from ..chart.chart import Chart
 from ..chart.options import ChartOptions
 from ..chart.strip import SignalStrip
+from ..columns import Place
 from ..look.theme import ui_font
 from ..model import Desk, View
 from ..script.panel import ScriptPanel
@@ -22,6 +23,7 @@ from ..why.panel import WhyPanel
 from .deeds import Deeds
 from .replay import ReplayLine
 from .steps import Ladder
+from .watching import Watching
 from .watchlist import Watchlist
 
 
@@ -39,6 +41,7 @@ class Bench(QWidget):
         self.why = WhyPanel(desk.theme)
         self.replay = ReplayLine(desk)
         self.deeds = Deeds(self)
+        self.watching = Watching(desk, self)
         self.heading, self.reading = QLabel(objectName="head"), QLabel(objectName="quiet")
         self.show_button = QToolButton(text="Show", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
         self.show_button.setToolTip("Bar style, scale, hours, and what else stands on the chart")
@@ -90,6 +93,9 @@ class Bench(QWidget):
     def _connect(self) -> None:
         desk = self.desk
         self.watchlist.list_chosen.connect(self.show_list)
+        self.watchlist.columns_asked.connect(self.watching.menu)
+        self.watchlist.show_columns(desk.watched)
+        desk.watched_changed.connect(lambda: self.watchlist.show_columns(desk.watched))
         self.watchlist.chosen.connect(lambda symbol: desk.go_to(symbol=symbol))
         self.ladder.chosen.connect(lambda timeframe: desk.go_to(timeframe=timeframe))
         self.strip.asked.connect(self.chart.pin)
@@ -117,11 +123,10 @@ class Bench(QWidget):
         """Shows another list in the narrow watchlist."""
         infos = self.desk.library.infos
         names = self.desk.lists.names(infos)
-        self.desk.list_name = name if name in names else names[0]
+        self.desk.show_list(name if name in names else names[0])
         self.watchlist.show_lists(names, self.desk.list_name)
         self.watchlist.show_infos([infos[s] for s in self.desk.lists.symbols(self.desk.list_name, infos)])
         self.watchlist.show_symbol(self.desk.symbol)
-        self.desk.remember_soon()
 
     def _show_options(self, options: ChartOptions) -> None:
         self.chart.set_panes(self.desk.panes)
@@ -162,12 +167,12 @@ class Bench(QWidget):
         self.watchlist.model.quotes = quotes
         self.watchlist.model.changed()
 
-    def _show_cells(self, timeframe: Timeframe, cells: dict[str, Cell]) -> None:
+    def _show_cells(self, cells: dict[Place, dict[str, Cell]]) -> None:
         model = self.watchlist.model
-        model.cells[timeframe] = cells
+        model.cells = cells
         program = self.desk.program
         column = next((o for o in program.outputs if o.what == "column"), None) if program else None
-        model.column_name = (column.name if column else program.title if program else "") or "The script"
+        model.open_name = (column.name if column else program.title if program else "") or "The script"
         model.changed()
 
     def _show_theme(self) -> None:

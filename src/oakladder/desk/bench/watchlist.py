@@ -1,28 +1,30 @@
-"""The narrow watchlist: symbol, last, change, and the open script's column on two timeframes."""
+"""The narrow watchlist: symbol, last, change, and two or three columns of scripts (the open one's at first)."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QSortFilterProxyModel, Qt, pyqtSignal
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPoint, QSortFilterProxyModel, Qt, pyqtSignal
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
+    QHBoxLayout,
     QHeaderView,
     QLabel,
     QLineEdit,
     QTableView,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
 from oakladder.bars.library import SymbolInfo
-from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.columns import Cell
 
+from ..columns import OPEN_SCRIPT, Place, ScriptColumn, places_of
 from ..look.theme import Theme, qcolor, ui_font
-from ..model import COLUMN_TIMEFRAMES
 
 _FIXED = ("Symbol", "Last", "Change")
 SORT_ROLE = int(Qt.ItemDataRole.UserRole) + 1
@@ -35,22 +37,38 @@ class WatchModel(QAbstractTableModel):
         super().__init__()
         self.infos, self.theme = infos, theme
         self.quotes: dict[str, tuple[float, float]] = {}
-        self.cells: dict[Timeframe, dict[str, Cell]] = {}
-        self.column_name = ""
+        self.columns: list[ScriptColumn] = []
+        self.places: list[Place] = []
+        self.cells: Mapping[Place, Mapping[str, Cell]] = {}
+        #: What the open script's own column is called.
+        self.open_name = ""
+
+    def show_columns(self, columns: list[ScriptColumn]) -> None:
+        """Shows other columns; cells come later."""
+        self.beginResetModel()
+        self.columns, self.places, self.cells = columns, places_of(columns), {}
+        self.endResetModel()
+
+    def caption(self, section: int) -> str:
+        """What a column is called, and on which timeframe it is."""
+        place = self.places[section - len(_FIXED)]
+        column = self.columns[place.column]
+        name = (self.open_name if column.script == OPEN_SCRIPT and not column.name else "") or column.caption
+        return f"{name} on {place.timeframe}"
 
     def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
         return 0 if parent.isValid() else len(self.infos)
 
     def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return len(_FIXED) + len(COLUMN_TIMEFRAMES)
+        return 0 if parent.isValid() else len(_FIXED) + len(self.places)
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation is not Qt.Orientation.Horizontal:
             return None
         if role == Qt.ItemDataRole.DisplayRole:
-            return _FIXED[section] if section < len(_FIXED) else str(COLUMN_TIMEFRAMES[section - len(_FIXED)])
+            return _FIXED[section] if section < len(_FIXED) else self.places[section - len(_FIXED)].timeframe
         if role == Qt.ItemDataRole.ToolTipRole and section >= len(_FIXED):
-            return f"{self.column_name or 'The script'} on {COLUMN_TIMEFRAMES[section - len(_FIXED)]}"
+            return self.caption(section)
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return Qt.AlignmentFlag.AlignLeft if section == 0 else Qt.AlignmentFlag.AlignRight
         return None
@@ -83,7 +101,7 @@ class WatchModel(QAbstractTableModel):
     def _cell(self, info: SymbolInfo, column: int) -> Cell | None:
         if column < len(_FIXED):
             return None
-        return self.cells.get(COLUMN_TIMEFRAMES[column - len(_FIXED)], {}).get(info.symbol)
+        return self.cells.get(self.places[column - len(_FIXED)], {}).get(info.symbol)
 
     def _text(self, info: SymbolInfo, column: int) -> str:
         if column == 0:
@@ -94,9 +112,7 @@ class WatchModel(QAbstractTableModel):
                 return "" if last != last else f"{last:,.{info.decimals}f}"
             return "" if moved != moved else f"{moved:+.1%}" if abs(moved) < 0.0995 else f"{moved:+.0%}"
         cell = self._cell(info, column)
-        return (
-            cell.text if cell is not None else "…" if COLUMN_TIMEFRAMES[column - len(_FIXED)] not in self.cells else ""
-        )
+        return cell.text if cell is not None else "…" if self.places[column - len(_FIXED)] not in self.cells else ""
 
     def _hint(self, info: SymbolInfo, column: int) -> str:
         if column == 0:
@@ -104,7 +120,7 @@ class WatchModel(QAbstractTableModel):
         cell = self._cell(info, column)
         if cell is None:
             return self._text(info, column)
-        return f"{info.symbol} {self.column_name} on {COLUMN_TIMEFRAMES[column - len(_FIXED)]}: {cell.text}"
+        return f"{info.symbol} {self.caption(column)}: {cell.text}"
 
     def _order(self, info: SymbolInfo, column: int) -> float | str:
         if column == 0:
@@ -145,6 +161,7 @@ class Watchlist(QWidget):
 
     chosen = pyqtSignal(str)
     list_chosen = pyqtSignal(str)
+    columns_asked = pyqtSignal(QPoint)
 
     def __init__(self, infos: list[SymbolInfo], theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
@@ -153,6 +170,11 @@ class Watchlist(QWidget):
         self.lists = QComboBox()
         self.lists.setToolTip("Which list is shown")
         self.lists.activated.connect(lambda _: self.list_chosen.emit(self.lists.currentText()))
+        self.columns_button = QToolButton(text="Columns")
+        self.columns_button.setToolTip("Which columns of scripts stand here")
+        self.columns_button.clicked.connect(
+            lambda: self.columns_asked.emit(self.columns_button.mapToGlobal(self.columns_button.rect().bottomLeft()))
+        )
         self.filter = QLineEdit(placeholderText="Filter by symbol, name or sector")
         self.filter.setClearButtonEnabled(True)
         self.filter.textChanged.connect(self._filtered)
@@ -162,7 +184,12 @@ class Watchlist(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(6, 6, 0, 4)
         layout.setSpacing(4)
-        for widget in (self.lists, self.filter, self.table, self.count):
+        row = QHBoxLayout()
+        row.setSpacing(4)
+        row.addWidget(self.lists, 1)
+        row.addWidget(self.columns_button)
+        layout.addLayout(row)
+        for widget in (self.filter, self.table, self.count):
             layout.addWidget(widget)
         self._filtered("")
 
@@ -185,8 +212,8 @@ class Watchlist(QWidget):
         header.setMinimumSectionSize(30)
         for column, width in enumerate((52, 56, 46)):
             self.table.setColumnWidth(column, width)
-        for column in range(len(_FIXED), self.model.columnCount()):
-            header.setSectionResizeMode(column, QHeaderView.ResizeMode.Stretch)
+        header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        header.customContextMenuRequested.connect(lambda point: self.columns_asked.emit(header.mapToGlobal(point)))
         selection = self.table.selectionModel()
         assert selection is not None
         selection.currentRowChanged.connect(self._picked)
@@ -199,6 +226,14 @@ class Watchlist(QWidget):
     def _picked(self, now: QModelIndex, _: QModelIndex) -> None:
         if now.isValid():
             self.chosen.emit(self.model.infos[self.rows.mapToSource(now).row()].symbol)
+
+    def show_columns(self, columns: list[ScriptColumn]) -> None:
+        """Shows other columns of scripts."""
+        self.model.show_columns(columns)
+        header = self.table.horizontalHeader()
+        assert header is not None
+        for section in range(len(_FIXED), self.model.columnCount()):
+            header.setSectionResizeMode(section, QHeaderView.ResizeMode.Stretch)
 
     def show_lists(self, names: list[str], current: str) -> None:
         """Offers lists without telling anyone."""

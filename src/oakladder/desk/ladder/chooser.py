@@ -20,18 +20,18 @@ from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.engine.columns import offered
 from oakladder.rung import Program
 
+from ..columns import ScriptColumn
 from ..programs import title_of
 from ..script.settings import SettingsStrip
-from .table import LadderColumn
 
 _USUAL = ("1h", "4h", "1d", "1w")
 
 
 class ColumnChooser(QDialog):
-    """Makes a `LadderColumn`, or changes one."""
+    """Makes a `ScriptColumn`, or changes one."""
 
     def __init__(
-        self, programs: Mapping[str, Program], column: LadderColumn | None = None, parent: QWidget | None = None
+        self, programs: Mapping[str, Program], column: ScriptColumn | None = None, parent: QWidget | None = None
     ):
         super().__init__(parent)
         self.setWindowTitle("A column of a script")
@@ -93,7 +93,7 @@ class ColumnChooser(QDialog):
     def _set(self, name: str, value: object) -> None:
         self._values[name] = value
 
-    def made(self) -> LadderColumn | None:
+    def made(self) -> ScriptColumn | None:
         """The column as it is chosen; None with a word where something is missing."""
         frames = [name for name, box in self.frames.items() if box.isChecked()]
         try:
@@ -111,7 +111,7 @@ class ColumnChooser(QDialog):
         script, program = self._programs[self.script.currentIndex()]
         defaults = {i.name: i.default for i in program.settings}
         given = {k: v for k, v in self._values.items() if v != defaults.get(k)}
-        return LadderColumn(script, self.output.currentText(), frames, given, self.extended.isChecked())
+        return ScriptColumn(script, self.output.currentText(), frames, given, self.extended.isChecked())
 
     def _accept(self) -> None:
         if self.made() is not None:

@@ -27,18 +27,18 @@ from PyQt6.QtWidgets import (
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.series import Bars
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine.columns import Ask, Cell, Filled, fill
+from oakladder.engine.columns import Filled
 from oakladder.engine.explain import explain
-from oakladder.rung import Program, RunProblem, ScriptError, compile_script
+from oakladder.rung import Program
 from oakladder.watchlists import ALL, ListProblem
-from oakladder.workspace import ScriptFileProblem, read_script
 
+from ..columns import ColumnJobs, Place, ScriptColumn, ask_of, places_of, read_columns, troubles_of
 from ..jobs import Ticket, sentence_of
 from ..model import Desk
 from ..picks import Pick
 from .chooser import ColumnChooser
 from .minis import Minis
-from .table import LadderColumn, LadderTable, read_columns
+from .table import LadderTable
 
 _FIRST = (("tide_turn.rung", "flow"), ("quiet_water.rung", "Calm bars"))
 
@@ -51,10 +51,10 @@ class LadderPlace(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
         self.desk = desk
-        self.columns: list[LadderColumn] = []
+        self.columns: list[ScriptColumn] = []
         self._entered = False
-        self._waiting: set[tuple[int, str]] = set()
-        self._jobs: list[str] = []
+        self._waiting: set[Place] = set()
+        self._jobs = ColumnJobs(desk, "ladder")
         self._troubles: list[str] = []
         self.lists = QComboBox()
         self.lists.setMinimumWidth(180)
@@ -119,9 +119,9 @@ class LadderPlace(QWidget):
             self.refresh()
         self.table.setFocus()
 
-    def _first_columns(self) -> list[LadderColumn]:
+    def _first_columns(self) -> list[ScriptColumn]:
         files = {p.name for p in self.desk.workspace.script_files()}
-        return [LadderColumn(script, name, ["1w", "1d", "4h", "1h"]) for script, name in _FIRST if script in files]
+        return [ScriptColumn(script, name, ["1w", "1d", "4h", "1h"]) for script, name in _FIRST if script in files]
 
     def _fill_lists(self, current: str) -> None:
         names = self.desk.lists.names(self.desk.library.infos)
@@ -150,55 +150,16 @@ class LadderPlace(QWidget):
                 self.table.setCurrentIndex(self.table.rows.index(0, 0))
 
     def _ask(self, symbols: list[str]) -> None:
-        """One job for days and longer, one for each kind of hours within the day; what comes is shown at once."""
         self._troubles = []
-        places = [(k, t) for k, c in enumerate(self.columns) for t in c.timeframes]
+        places = places_of(self.columns)
         self._waiting = set(places)
-        for job in [j for j in self._jobs if self.desk.jobs.busy_with(j)]:
-            self.desk.jobs.stop(job)
-        kinds: dict[str, list[tuple[int, str]]] = {}
-        for k, t in places:
-            hours = "" if not Timeframe.parse(t).intraday else "all hours" if self.columns[k].extended else "hours"
-            kinds.setdefault(f"ladder {hours}", []).append((k, t))
-        self._jobs = list(kinds)
-        for job, wanted in kinds.items():
-            self._start(job, wanted, symbols)
+        self._jobs.ask(self.columns, places, symbols, self._arrived, self._show_share)
         self._show_progress()
 
-    def _start(self, job: str, wanted: list[tuple[int, str]], symbols: list[str]) -> None:
-        source = self.desk.source
-        columns = [(self.columns[k], Timeframe.parse(t)) for k, t in wanted]
-
-        def work(ticket: Ticket) -> list[Filled]:
-            made: list[Filled | None] = []
-            asks = []
-            for column, frame in columns:
-                try:
-                    program = self._program(column.script)
-                except (ScriptError, ScriptFileProblem, RunProblem) as error:
-                    made.append(Filled(error=error))
-                    continue
-                made.append(None)
-                asks.append(Ask(program, column.name, frame, dict(column.settings), column.extended))
-            filled = iter(fill(asks, source, symbols, progress=ticket.report, cancelled=ticket.cancelled))
-            return [m or next(filled) for m in made]
-
-        def then(made: list[Filled]) -> None:
-            for (_, t), column in zip(wanted, made, strict=True):
-                self._troubles += [f"{s.symbol} on {t}: {s.reason}" for s in column.skipped]
-                if column.error is not None:
-                    self._troubles.append(sentence_of(column.error))
-            self._arrived({place: column.cells for place, column in zip(wanted, made, strict=True)})
-
-        def failed(error: Exception) -> None:
-            self._troubles.append(sentence_of(error))
-            self._arrived({place: {} for place in wanted})
-
-        self.desk.jobs.start(job, work, then, failed, self._show_share, slow=True)
-
-    def _arrived(self, cells: dict[tuple[int, str], dict[str, Cell]]) -> None:
-        self._waiting -= set(cells)
-        self.table.source.fill(cells)
+    def _arrived(self, made: dict[Place, Filled]) -> None:
+        self._waiting -= set(made)
+        self._troubles += troubles_of(made)
+        self.table.source.fill({place: column.cells for place, column in made.items()})
         self._show_progress()
 
     @property
@@ -208,10 +169,6 @@ class LadderPlace(QWidget):
 
     def _show_share(self, share: float) -> None:
         self.word.setText(f"{share:.0%} of the columns read …")
-
-    def _program(self, script: str) -> Program:
-        text = read_script(self.desk.workspace.scripts / script)
-        return compile_script(text, self.desk.workspace.shelf(text))
 
     def _show_progress(self) -> None:
         if self._waiting:
@@ -230,7 +187,7 @@ class LadderPlace(QWidget):
         """Asks for a column and adds it."""
         self._ask_for(None, self.add_column)
 
-    def _ask_for(self, old: LadderColumn | None, then: Callable[[LadderColumn], None]) -> None:
+    def _ask_for(self, old: ScriptColumn | None, then: Callable[[ScriptColumn], None]) -> None:
         """Asks how a column shall be, once the scripts are read."""
 
         def ask(programs: dict[str, Program]) -> None:
@@ -240,14 +197,14 @@ class LadderPlace(QWidget):
 
         self.desk.programs.when_read(ask)
 
-    def add_column(self, column: LadderColumn) -> None:
+    def add_column(self, column: ScriptColumn) -> None:
         self.columns.append(column)
         self.refresh()
 
     def change_column(self, k: int) -> None:
         """Asks how a column shall be, and changes it."""
 
-        def change(made: LadderColumn) -> None:
+        def change(made: ScriptColumn) -> None:
             self.columns[k] = made
             self.refresh()
 
@@ -474,8 +431,7 @@ class LadderPlace(QWidget):
         head = f"{symbol}  {column.caption} on {frame}: {cell.text}"
 
         def work(ticket: Ticket) -> tuple[str, ...]:
-            program = self._program(column.script)
-            return explain(Ask(program, column.name, frame, column.settings, column.extended), source, symbol).lines
+            return explain(ask_of(self.desk, column, frame), source, symbol).lines
 
         def failed(error: Exception) -> None:
             then(head, (sentence_of(error),))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
 from PyQt6.QtCore import (
@@ -21,68 +20,15 @@ from PyQt6.QtGui import QHelpEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHeaderView, QLineEdit, QTableView, QWidget
 
 from oakladder.bars.library import SymbolInfo
-from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.columns import Cell, at_least, filter_of
-from oakladder.scans import settings_said
 
+from ..columns import Place, ScriptColumn, places_of
 from ..look.theme import Theme, ui_font
 from .cells import RowPainter
 
 FIXED = ("Symbol", "Name", "Sector", "Last", "Change", "Note")
 _LEFT = {0, 1, 2, 5}
 SORT_ROLE = Qt.ItemDataRole.UserRole
-
-
-@dataclass(slots=True)
-class LadderColumn:
-    """A column of a script over some timeframes, with settings of its own. ``script`` is a file's name."""
-
-    script: str
-    name: str
-    timeframes: list[str]
-    settings: dict[str, object] = field(default_factory=dict)
-    extended: bool = False
-
-    @property
-    def caption(self) -> str:
-        given = settings_said(self.settings, self.extended)
-        return f"{self.name}{f' ({given})' if given else ''}"
-
-    def as_plain(self) -> dict[str, object]:
-        return {
-            "script": self.script,
-            "name": self.name,
-            "timeframes": self.timeframes,
-            "settings": self.settings,
-            "extended": self.extended,
-        }
-
-
-def read_columns(state: object) -> list[LadderColumn]:
-    """Columns from what was written down; what makes no sense is left out."""
-    made = []
-    for entry in state if isinstance(state, list) else []:
-        if not isinstance(entry, dict) or not all(isinstance(entry.get(k), str) for k in ("script", "name")):
-            continue
-        frames = []
-        for text in entry.get("timeframes") or []:
-            try:
-                frames.append(str(Timeframe.parse(str(text))))
-            except ValueError:
-                continue
-        settings = entry.get("settings")
-        if frames:
-            kept = dict(settings) if isinstance(settings, dict) else {}
-            made.append(LadderColumn(entry["script"], entry["name"], frames, kept, entry.get("extended") is True))
-    return made
-
-
-@dataclass(frozen=True, slots=True)
-class Place:
-    """A section of the table: which column it belongs to, and its timeframe; fixed sections have neither."""
-
-    column: int = -1
-    timeframe: str = ""
 
 
 class LadderModel(QAbstractTableModel):
@@ -92,22 +38,22 @@ class LadderModel(QAbstractTableModel):
         super().__init__()
         self.theme = theme
         self.infos: list[SymbolInfo] = []
-        self.columns: list[LadderColumn] = []
+        self.columns: list[ScriptColumn] = []
         self.places: list[Place] = []
         self.quotes: dict[str, tuple[float, float]] = {}
         self.notes: dict[str, str] = {}
-        self.cells: dict[tuple[int, str], Mapping[str, Cell]] = {}
+        self.cells: dict[Place, Mapping[str, Cell]] = {}
 
-    def show_columns(self, infos: list[SymbolInfo], columns: list[LadderColumn], notes: dict[str, str]) -> None:
+    def show_columns(self, infos: list[SymbolInfo], columns: list[ScriptColumn], notes: dict[str, str]) -> None:
         """Shows other symbols or columns; cells come later."""
         self.beginResetModel()
         self.infos, self.columns, self.notes = infos, columns, notes
-        self.places = [Place()] * len(FIXED) + [Place(k, t) for k, c in enumerate(columns) for t in c.timeframes]
+        self.places = [Place()] * len(FIXED) + places_of(columns)
         self.cells = {}
         self.endResetModel()
 
-    def fill(self, cells: Mapping[tuple[int, str], Mapping[str, Cell]]) -> None:
-        """Puts the cells of some columns, by number and timeframe, in."""
+    def fill(self, cells: Mapping[Place, Mapping[str, Cell]]) -> None:
+        """Puts the cells of some sections in."""
         self.cells.update(cells)
         self.refresh()
 
@@ -136,13 +82,13 @@ class LadderModel(QAbstractTableModel):
     def cell(self, row: int, section: int) -> Cell | None:
         """The cell of a script column; None in fixed sections and before it has come."""
         place = self.places[section]
-        return self.cells.get((place.column, place.timeframe), {}).get(self.infos[row].symbol)
+        return self.cells.get(place, {}).get(self.infos[row].symbol)
 
     def group_cells(self, row: int, section: int) -> list[Cell | None]:
         """The cells of all timeframes of the column that a section belongs to."""
         k = self.places[section].column
         symbol = self.infos[row].symbol
-        return [self.cells.get((k, t), {}).get(symbol) for t in self.columns[k].timeframes]
+        return [self.cells.get(Place(k, t), {}).get(symbol) for t in self.columns[k].timeframes]
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         row, section = index.row(), index.column()
@@ -162,7 +108,7 @@ class LadderModel(QAbstractTableModel):
             ink = "ink" if section != 4 else "falling" if moved < 0 else "rising"
             return self.text(row, section), None, ink, section in _LEFT
         place = self.places[section]
-        column = self.cells.get((place.column, place.timeframe))
+        column = self.cells.get(place)
         if column is None:
             return "…", None, "ink", False
         cell = column.get(self.infos[row].symbol)
@@ -183,7 +129,7 @@ class LadderModel(QAbstractTableModel):
             )[section]
         place = self.places[section]
         cell = self.cell(row, section)
-        waiting = (place.column, place.timeframe) not in self.cells
+        waiting = place not in self.cells
         return cell.text if cell is not None else "…" if waiting else ""
 
     def hint(self, row: int, section: int) -> str:
@@ -368,7 +314,7 @@ class LadderTable(QTableView):
         assert bar is not None
         bar.valueChanged.connect(lambda _: self.head.place_lines())
 
-    def show_columns(self, infos: list[SymbolInfo], columns: list[LadderColumn], notes: dict[str, str]) -> None:
+    def show_columns(self, infos: list[SymbolInfo], columns: list[ScriptColumn], notes: dict[str, str]) -> None:
         """Shows other symbols or columns."""
         self.rows.filters = {k: v for k, v in self.rows.filters.items() if k < len(FIXED)}
         self.source.show_columns(infos, columns, notes)

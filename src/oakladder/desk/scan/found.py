@@ -14,10 +14,12 @@ from PyQt6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem, QToolTip,
 from oakladder.bars.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.bars.words import bar_time
+from oakladder.engine.columns import Cell, Filled
 from oakladder.engine.screen import Found, Occurrence
 
+from ..columns import Place, ScriptColumn, places_of
 from ..ladder.minis import draw_spark
-from ..look.theme import Theme, ui_font
+from ..look.theme import Theme, qcolor, ui_font
 
 HEADS = ("Symbol", "Name", "Sector", "Since", "Bars", "New", "Last", "Change", "Chart")
 _LEFT = {0, 1, 2, 5}
@@ -35,23 +37,56 @@ class FoundModel(QAbstractTableModel):
         self.rules: list[str] = []
         self.timeframe = ONE_DAY
         self.source: BarSource | None = None
+        self.columns: list[ScriptColumn] = []
+        self.places: list[Place] = []
+        self.cells: dict[Place, dict[str, Cell]] = {}
 
     def show_found(self, found: list[Found], rules: list[str], timeframe: Timeframe, source: BarSource) -> None:
         self.beginResetModel()
         self.found, self.rules, self.timeframe, self.source = found, rules, timeframe, source
         self.endResetModel()
 
+    def show_columns(self, columns: list[ScriptColumn]) -> None:
+        """Shows other columns of scripts behind the rules; their cells come later."""
+        self.beginResetModel()
+        self.columns, self.places, self.cells = columns, places_of(columns), {}
+        self.endResetModel()
+
+    def fill(self, made: dict[Place, Filled]) -> None:
+        """Puts the cells of some columns in."""
+        self.cells |= {place: column.cells for place, column in made.items()}
+        if self.found:
+            last = self.index(self.rowCount() - 1, self.columnCount() - 1)
+            self.dataChanged.emit(self.index(0, len(HEADS)), last)
+
+    def place_of(self, section: int) -> Place | None:
+        """Which script column a section is; None for the others."""
+        k = section - len(HEADS) - len(self.rules)
+        return self.places[k] if 0 <= k < len(self.places) else None
+
+    def cell(self, one: Found, section: int) -> Cell | None:
+        """The cell of a script column; None elsewhere and before it has come."""
+        place = self.place_of(section)
+        return self.cells.get(place, {}).get(one.symbol) if place is not None else None
+
+    def head(self, section: int) -> str:
+        """What stands above a section."""
+        place = self.place_of(section)
+        if place is not None:
+            return f"{self.columns[place.column].caption} {place.timeframe}"
+        return HEADS[section] if section < len(HEADS) else self.rules[section - len(HEADS)]
+
     def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
         return 0 if parent.isValid() else len(self.found)
 
     def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(HEADS) + len(self.rules)
+        return 0 if parent.isValid() else len(HEADS) + len(self.rules) + len(self.places)
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation is not Qt.Orientation.Horizontal:
             return None
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
-            return HEADS[section] if section < len(HEADS) else self.rules[section - len(HEADS)]
+            return self.head(section)
         if role == Qt.ItemDataRole.TextAlignmentRole:
             side = Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight
             return side | Qt.AlignmentFlag.AlignVCenter
@@ -65,6 +100,12 @@ class FoundModel(QAbstractTableModel):
             case Qt.ItemDataRole.TextAlignmentRole:
                 side = Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight
                 return side | Qt.AlignmentFlag.AlignVCenter
+            case Qt.ItemDataRole.BackgroundRole:
+                cell = self.cell(one, section)
+                if cell is not None and cell.fill:
+                    color = qcolor(self.theme.paint(cell.fill))
+                    color.setAlpha(105)
+                    return color
             case Qt.ItemDataRole.ForegroundRole if section == 7:
                 return self.theme.color("falling" if one.change < 0 else "rising")
         return None
@@ -72,6 +113,10 @@ class FoundModel(QAbstractTableModel):
     def _text(self, one: Found, section: int) -> str:
         assert self.source is not None
         info = self.source.infos[one.symbol]
+        place = self.place_of(section)
+        if place is not None:
+            cell = self.cell(one, section)
+            return cell.text if cell is not None else "…" if place not in self.cells else ""
         if section >= len(HEADS):
             age = one.ages[section - len(HEADS)]
             return "–" if age < 0 else "now" if age == 0 else f"{age} ago"
@@ -108,6 +153,12 @@ class FoundModel(QAbstractTableModel):
         self.layoutAboutToBeChanged.emit()
         if column < len(keys):
             key = keys[column]
+        elif self.place_of(column) is not None:
+
+            def key(f: Found) -> Any:
+                cell = self.cell(f, column)
+                return cell.order if cell is not None and cell.order == cell.order else np.inf
+
         else:
             k = column - len(HEADS)
 

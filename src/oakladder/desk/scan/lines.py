@@ -5,8 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtCore import QEvent, QObject, Qt, pyqtSignal
+from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QScrollArea,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from oakladder.engine.screen import Join
 from oakladder.rung import Program
@@ -145,3 +156,33 @@ class LinesEditor(QWidget):
 
     def lines(self) -> list[Line]:
         return [e.line() for e in self.editors]
+
+
+class Shelf(QScrollArea):
+    """Holds the conditions: as high as they are, up to two fifths of the place; more of them scroll."""
+
+    def __init__(self, lines: LinesEditor, parent: QWidget | None = None):
+        super().__init__(parent)
+        self._lines = lines
+        self.setWidget(lines)
+        self.setWidgetResizable(True)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
+        lines.setObjectName("place")
+        lines.installEventFilter(self)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if event is not None and event.type() == QEvent.Type.LayoutRequest:
+            self._fit()
+        return super().eventFilter(watched, event)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        window = self.parentWidget()
+        most = window.height() * 2 // 5 if window is not None else 300
+        bar = self.horizontalScrollBar()
+        more = bar.sizeHint().height() if bar is not None and bar.isVisible() else 0
+        self.setFixedHeight(min(self._lines.sizeHint().height() + more, max(most, 90)))

@@ -12,6 +12,7 @@ from PyQt6.QtCore import QModelIndex, Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
+    QDialog,
     QFileDialog,
     QHBoxLayout,
     QHeaderView,
@@ -31,6 +32,7 @@ from PyQt6.QtWidgets import (
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.text_files import iso
 from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
+from oakladder.engine.columns import Filled
 from oakladder.engine.run import Cancelled
 from oakladder.engine.screen import Condition, Fresh, Join, Occurrence, Screen, occurrences, rules_of, screen
 from oakladder.engine.survey import Skipped
@@ -38,12 +40,14 @@ from oakladder.rung import Program, RunProblem
 from oakladder.scans import SCRIPT, Line, SavedScan, ScanProblem, as_plain, read_scan
 from oakladder.watchlists import ALL, ListProblem
 
+from ..columns import ColumnJobs, Place, ScriptColumn, read_columns, troubles_of
 from ..jobs import Ticket
+from ..ladder.chooser import ColumnChooser
 from ..look.theme import ui_font
 from ..model import Desk
 from ..picks import Pick
 from .found import CHART, HEADS, Almanac, FoundModel, OccurrenceModel, SparkDelegate
-from .lines import LinesEditor, join_box
+from .lines import LinesEditor, Shelf, join_box
 
 _THREADS = 2
 _REMEMBER_MS = 400
@@ -59,11 +63,13 @@ class ScanPlace(QWidget):
         self.desk = desk
         self.programs: dict[str, Program] = {}
         self.result: Screen | None = None
+        self._columns = ColumnJobs(desk, "scan columns")
         self._entered = self._reading = self._run_then = False
         self._opposite, self._keeps = False, ""
         self.saved, self.list, self.timeframe = QComboBox(), QComboBox(), QComboBox()
         self.join = join_box(Join.ALL.value)
         self.lines = LinesEditor()
+        self.shelf = Shelf(self.lines)
         self.days = QSpinBox(minimum=5, maximum=5000, value=250)
         self.run_button = QPushButton("Scan", objectName="go")
         self.past_button = QPushButton("Look back")
@@ -84,7 +90,11 @@ class ScanPlace(QWidget):
         self.timeframe.addItems([str(t) for t in STANDARD])
         self.timeframe.setCurrentText("1d")
         self.timeframe.setToolTip("The bars that now, yesterday and new are counted in")
-        self.saved.setMinimumWidth(190)
+        self.saved.setMinimumWidth(110)
+        self.saved.setMaximumWidth(240)
+        for box in (self.list, self.timeframe, self.join):
+            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+        self.list.setMinimumContentsLength(12)
         menu_button = QToolButton(text="Scan …", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
         menu_button.setMenu(self._menu())
         top = QHBoxLayout()
@@ -119,11 +129,15 @@ class ScanPlace(QWidget):
         column.addWidget(self.past_table, 1)
         self.tabs.addTab(self.table, "Now")
         self.tabs.addTab(past, "Past occurrences")
+        columns = QToolButton(text="Columns")
+        columns.setToolTip("Which columns stand here, those of scripts among them")
+        columns.clicked.connect(lambda: self._column_menu().popup(columns.mapToGlobal(columns.rect().bottomLeft())))
+        self.tabs.setCornerWidget(columns)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 10, 14, 10)
         layout.setSpacing(6)
         layout.addLayout(top)
-        layout.addWidget(self.lines)
+        layout.addWidget(self.shelf)
         layout.addWidget(self.verdict)
         layout.addWidget(self.progress)
         layout.addWidget(self.tabs, 1)
@@ -183,8 +197,9 @@ class ScanPlace(QWidget):
         self.lines.offer(self.programs, sectors, names)
         self.list.clear()
         self.list.addItems(names)
-        if not self._entered and not scan.lines:
-            scan.lines = self._first_lines()
+        if not self._entered:
+            self.model.show_columns(read_columns(self.desk.scan_state.get("columns")))
+            scan.lines = scan.lines or self._first_lines()
         self._entered, self._reading = True, False
         self._fill_saved(scan.name)
         self._show(scan)
@@ -231,7 +246,8 @@ class ScanPlace(QWidget):
 
     def _remember(self) -> None:
         if self._entered:
-            self.desk.scan_state = as_plain(self.scan())
+            columns = [c.as_plain() for c in self.model.columns]
+            self.desk.scan_state = as_plain(self.scan()) | {"columns": columns}
             self.desk.remember_soon()
 
     # --- saved scans ------------------------------------------------------------------------------
@@ -390,12 +406,8 @@ class ScanPlace(QWidget):
         self.result = made
         rules = [f"{r.name} {r.timeframe}" for r in rules_of(condition)]
         self.model.show_found(list(made.found), rules, frame, self.desk.source)
-        for section, width in enumerate((70, 170, 100, 150, 50, 50, 90, 80, 170)):
-            self.table.setColumnWidth(section, width)
-        header = self.table.horizontalHeader()
-        assert header is not None
-        for section in range(len(HEADS), self.model.columnCount()):
-            header.setSectionResizeMode(section, QHeaderView.ResizeMode.ResizeToContents)
+        self._size_columns()
+        self._fill_columns()
         new = sum(f.is_new for f in made.found)
         words = f"{len(made.found)} of {made.looked_at:,} symbols in {made.seconds:.2f} s; {new} new"
         words += f", {len(made.gone)} gone since the bar before" + (
@@ -436,14 +448,62 @@ class ScanPlace(QWidget):
     def _column_menu(self) -> QMenu:
         menu = QMenu(self)
         for section in range(1, self.model.columnCount()):
-            words = str(self.model.headerData(section, Qt.Orientation.Horizontal))
             action = menu.addAction(
-                words, lambda s=section: self.table.setColumnHidden(s, not self.table.isColumnHidden(s))
+                self.model.head(section),
+                lambda s=section: self.table.setColumnHidden(s, not self.table.isColumnHidden(s)),
             )
             assert action is not None
             action.setCheckable(True)
             action.setChecked(not self.table.isColumnHidden(section))
+        menu.addSeparator()
+        menu.addAction("Add a column of a script …", self.ask_column)
+        for k, column in enumerate(self.model.columns):
+            menu.addAction(f"Remove {column.caption}", lambda k=k: self.remove_column(k))
         return menu
+
+    def ask_column(self) -> None:
+        """Asks for a column of a script to be shown with what is found."""
+
+        def ask(programs: dict[str, Program]) -> None:
+            chooser = ColumnChooser(programs, ScriptColumn("", "", ["1d"]), self)
+            if chooser.exec() == QDialog.DialogCode.Accepted and (made := chooser.made()) is not None:
+                self.add_column(made)
+
+        self.desk.programs.when_read(ask)
+
+    def add_column(self, column: ScriptColumn) -> None:
+        """Shows one more column of a script."""
+        self._show_columns([*self.model.columns, column])
+
+    def remove_column(self, k: int) -> None:
+        """Takes a column of a script away."""
+        self._show_columns([c for j, c in enumerate(self.model.columns) if j != k])
+
+    def _show_columns(self, columns: list[ScriptColumn]) -> None:
+        self.model.show_columns(columns)
+        self._size_columns()
+        self._fill_columns()
+        self._remembering.start()
+
+    def _size_columns(self) -> None:
+        for section, width in enumerate((64, 152, 88, 128, 44, 44, 80, 66, 134)):
+            self.table.setColumnWidth(section, width)
+        header = self.table.horizontalHeader()
+        assert header is not None
+        for section in range(len(HEADS), self.model.columnCount()):
+            header.setSectionResizeMode(section, QHeaderView.ResizeMode.ResizeToContents)
+
+    def _fill_columns(self) -> None:
+        """Asks for the cells of the script columns, of the symbols that were found."""
+        symbols = [f.symbol for f in self.model.found]
+
+        def then(made: dict[Place, Filled]) -> None:
+            self.model.fill(made)
+            troubles = troubles_of(made)
+            if troubles:
+                self.desk.status.emit(troubles[0])
+
+        self._columns.ask(self.model.columns, self.model.places, symbols, then)
 
     def _pick(self, symbol: str, frame: Timeframe, time: int) -> Pick:
         line = next((x for x in self.lines.lines() if x.kind == SCRIPT and x.script), None)
@@ -484,8 +544,13 @@ class ScanPlace(QWidget):
         """Writes what is shown (found now, or the past) as CSV."""
         rows: list[list[object]]
         if self.tabs.currentIndex() == 0:
-            rows = [["symbol", "since", "bars", "last", "change", *self.model.rules]]
-            rows += [[f.symbol, iso(f.since), f.bars_ago, f.last, f.change, *f.ages] for f in self.model.found]
+            first = len(HEADS) + len(self.model.rules)
+            extra = range(first, self.model.columnCount())
+            heads = [self.model.head(k) for k in extra]
+            rows = [["symbol", "since", "bars", "last", "change", *self.model.rules, *heads]]
+            for f in self.model.found:
+                cells = [c.text if (c := self.model.cell(f, k)) is not None else "" for k in extra]
+                rows.append([f.symbol, iso(f.since), f.bars_ago, f.last, f.change, *f.ages, *cells])
         else:
             rows = [["time", "symbol"]]
             rows += [[iso(o.time), o.symbol] for o in self.past.rows]

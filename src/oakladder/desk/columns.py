@@ -1,0 +1,165 @@
+"""Columns of scripts as the Ladder, the Scan and the narrow watchlist show them, and how their cells are asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+from oakladder.bars.timeframes import Timeframe
+from oakladder.engine.columns import Ask, Filled, fill
+from oakladder.rung import Program, RunProblem, ScriptError, compile_script
+from oakladder.scans import settings_said
+from oakladder.workspace import ScriptFileProblem, read_script
+
+from .jobs import Ticket, sentence_of
+
+if TYPE_CHECKING:
+    from .model import Desk
+
+#: What a column of no script of its own follows: the script that is open on the Bench.
+OPEN_SCRIPT = ""
+
+
+@dataclass(slots=True)
+class ScriptColumn:
+    """A column of a script over some timeframes, with settings of its own.
+
+    ``script`` is a file's name, or `OPEN_SCRIPT`; without a ``name`` it is the script's first column or newest signal.
+    """
+
+    script: str
+    name: str
+    timeframes: list[str]
+    settings: dict[str, object] = field(default_factory=dict)
+    extended: bool = False
+
+    @property
+    def caption(self) -> str:
+        given = settings_said(self.settings, self.extended)
+        return f"{self.name or 'The open script'}{f' ({given})' if given else ''}"
+
+    def as_plain(self) -> dict[str, object]:
+        return {
+            "script": self.script,
+            "name": self.name,
+            "timeframes": self.timeframes,
+            "settings": self.settings,
+            "extended": self.extended,
+        }
+
+
+def read_columns(state: object) -> list[ScriptColumn]:
+    """Columns from what was written down; what makes no sense is left out."""
+    made = []
+    for entry in state if isinstance(state, list) else []:
+        if not isinstance(entry, dict) or not all(isinstance(entry.get(k), str) for k in ("script", "name")):
+            continue
+        frames = []
+        for text in entry.get("timeframes") or []:
+            try:
+                frames.append(str(Timeframe.parse(str(text))))
+            except ValueError:
+                continue
+        settings = entry.get("settings")
+        if frames:
+            kept = dict(settings) if isinstance(settings, dict) else {}
+            made.append(ScriptColumn(entry["script"], entry["name"], frames, kept, entry.get("extended") is True))
+    return made
+
+
+def open_columns() -> list[ScriptColumn]:
+    """What the narrow watchlist shows until something else is chosen: the open script on days and hours."""
+    return [ScriptColumn(OPEN_SCRIPT, "", ["1d", "1h"])]
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """One section: the number of its column, and the timeframe."""
+
+    column: int = -1
+    timeframe: str = ""
+
+
+def places_of(columns: Sequence[ScriptColumn]) -> list[Place]:
+    """Every section of some columns, from left to right."""
+    return [Place(k, t) for k, c in enumerate(columns) for t in c.timeframes]
+
+
+class ColumnJobs:
+    """Has the cells of columns worked out aside: one job for days and longer, one for each kind of hours."""
+
+    def __init__(self, desk: Desk, name: str):
+        self._desk, self._name = desk, name
+        self._jobs: list[str] = []
+
+    def ask(
+        self,
+        columns: Sequence[ScriptColumn],
+        places: Sequence[Place],
+        symbols: list[str],
+        then: Callable[[dict[Place, Filled]], None],
+        progress: Callable[[float], None] | None = None,
+    ) -> None:
+        """Asks for the cells of some sections; what comes is told job by job. What was asked before is dropped."""
+        for job in self._jobs:
+            self._desk.jobs.stop(job)
+        kinds: dict[str, list[Place]] = {}
+        for place in places:
+            intraday, extended = Timeframe.parse(place.timeframe).intraday, columns[place.column].extended
+            hours = "days" if not intraday else "all hours" if extended else "hours"
+            kinds.setdefault(f"{self._name} {hours}", []).append(place)
+        self._jobs = list(kinds)
+        for job, wanted in kinds.items():
+            self._start(job, [(p, columns[p.column]) for p in wanted], symbols, then, progress)
+
+    def _start(
+        self,
+        job: str,
+        wanted: list[tuple[Place, ScriptColumn]],
+        symbols: list[str],
+        then: Callable[[dict[Place, Filled]], None],
+        progress: Callable[[float], None] | None,
+    ) -> None:
+        source, opened = self._desk.source, (self._desk.program, dict(self._desk.settings))
+
+        def work(ticket: Ticket) -> dict[Place, Filled]:
+            made: dict[Place, Filled] = {}
+            asks: dict[Place, Ask] = {}
+            for place, column in wanted:
+                try:
+                    asks[place] = self._ask_of(column, Timeframe.parse(place.timeframe), opened)
+                except (ScriptError, ScriptFileProblem, RunProblem) as error:
+                    made[place] = Filled(error=error)
+            found = fill(list(asks.values()), source, symbols, progress=ticket.report, cancelled=ticket.cancelled)
+            return made | dict(zip(asks, found, strict=True))
+
+        def failed(error: Exception) -> None:
+            then({place: Filled(error=error) for place, _ in wanted})
+
+        self._desk.jobs.start(job, work, then, failed, progress, slow=True)
+
+    def _ask_of(self, column: ScriptColumn, frame: Timeframe, opened: tuple[Program | None, dict[str, object]]) -> Ask:
+        if column.script == OPEN_SCRIPT:
+            program, settings = opened
+            if program is None:
+                raise RunProblem("The open script has errors.")
+            return Ask(program, column.name or None, frame, settings, column.extended)
+        return ask_of(self._desk, column, frame)
+
+
+def ask_of(desk: Desk, column: ScriptColumn, frame: Timeframe) -> Ask:
+    """What the engine is asked for a column. Raises `ScriptError`, `ScriptFileProblem` or `RunProblem`."""
+    text = read_script(desk.workspace.scripts / column.script)
+    program = compile_script(text, desk.workspace.shelf(text))
+    return Ask(program, column.name or None, frame, column.settings, column.extended)
+
+
+def troubles_of(made: dict[Place, Filled]) -> list[str]:
+    """What could not be made, in sentences."""
+    told = []
+    for place, column in made.items():
+        told += [f"{s.symbol} on {place.timeframe}: {s.reason}" for s in column.skipped]
+        if column.error is not None:
+            told.append(sentence_of(column.error))
+    return told
