@@ -21,6 +21,7 @@ import typer
 from rich.console import Console
 from rich.table import Table
 
+from oakladder.bars.amend import Change, amend
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.series import Panel, panel_of, resample
@@ -30,7 +31,7 @@ from oakladder.engine.drawing import as_plain, day_paint, draw
 from oakladder.engine.run import Result, run
 from oakladder.engine.screen import Fresh, Rule, Screen, screen
 from oakladder.intake import importing
-from oakladder.intake.importing import session_calendar
+from oakladder.intake.importing import hours_of, session_calendar
 from oakladder.intake.tidying import CHOICES, Mend, Trouble
 from oakladder.rung import CODES, Program, RunProblem, ScriptError, analyse, compile_script, describe, library
 from oakladder.rung.plan import Op
@@ -345,6 +346,7 @@ def import_data(
     session: Annotated[str | None, typer.Option(help="regular hours in that zone, as in 09:00-15:30")] = None,
     tick: Annotated[float | None, typer.Option(help="the smallest step of the price")] = None,
     sector: Annotated[str, typer.Option(help="under which sector new symbols are listed")] = "My data",
+    kind: Annotated[str, typer.Option(help="what new symbols are, as in share, pair or future")] = "share",
     mend: Annotated[list[str] | None, typer.Option(help='what to do about a finding, as in "spike=drop"')] = None,
 ) -> None:
     """Take the bars of your own files into the library; only what is new is added."""
@@ -353,7 +355,7 @@ def import_data(
         calendar = session_calendar(zone or "UTC", session) if session or zone else None
     except DataProblem as error:
         _fail(CALL_WRONG, str(error))
-    options = importing.Options(calendar, tick, sector=sector, zone=zone, mends=_mends(mend))
+    options = importing.Options(calendar, tick, kind, sector, zone=zone, mends=_mends(mend))
     done = importing.import_files(files, library, options, dry_run=dry_run)
     if not done:
         _fail(CALL_WRONG, "There is no CSV, TSV or Parquet file among these.")
@@ -379,6 +381,53 @@ def _mends(given: list[str] | None) -> dict[Trouble, Mend]:
             _fail(CALL_WRONG, f"About `{trouble.value}` can be done: {', '.join(allowed)}.")
         made[trouble] = Mend(value.strip())
     return made
+
+
+@app.command()
+def symbols(
+    chosen: Annotated[list[str] | None, typer.Argument(help="symbols; all of them unless said")] = None,
+    group: Annotated[str | None, typer.Option("--of", help="only those of a sector")] = None,
+    library_folder: Annotated[Path | None, typer.Option("--library", help="another bar library")] = None,
+    sector: Annotated[str | None, typer.Option(help="list them under another sector")] = None,
+    kind: Annotated[str | None, typer.Option(help="what they are, as in share, pair or future")] = None,
+    tick: Annotated[float | None, typer.Option(help="the smallest step of the price")] = None,
+    zone: Annotated[str | None, typer.Option(help="the time zone of their market")] = None,
+    session: Annotated[str | None, typer.Option(help="regular hours in that zone, as in 09:00-15:30")] = None,
+    hours: Annotated[str | None, typer.Option("--all-hours", help="from early to late, as in 06:00-22:00")] = None,
+    weekend: Annotated[
+        bool | None, typer.Option("--weekend/--no-weekend", help="whether they trade at weekends")
+    ] = None,
+) -> None:
+    """Show what is known of the symbols in the library, or change it."""
+    library = BarLibrary(library_folder) if library_folder else Workspace.default().demo_library()
+    names = [_known_symbol(library, s) for s in chosen or []] or [
+        s for s, i in library.infos.items() if group is None or i.sector == group
+    ]
+    try:
+        if zone is not None:
+            session_calendar(zone, None)
+        change = Change(
+            None,
+            sector,
+            kind,
+            tick,
+            zone,
+            hours_of(session) if session else None,
+            hours_of(hours) if hours else None,
+            weekend,
+        )
+        if change != Change():
+            print(f"{amend(library, names, change)} changed.")
+            return
+    except DataProblem as error:
+        _fail(CALL_WRONG, str(error))
+    for symbol in names:
+        info = library.infos[symbol]
+        c = info.calendar
+        print(
+            f"{symbol}\t{info.name}\t{info.sector}\t{info.kind}\t{info.tick:g}\t{c.zone}\t"
+            f"{c.start // 60:02}:{c.start % 60:02}-{c.end // 60:02}:{c.end % 60:02}"
+        )
 
 
 @app.command("library")

@@ -16,6 +16,7 @@ from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.data.place import form_words
+from oakladder.desk.data.symbols import AmendDialog
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
 from oakladder.intake.tidying import Mend, Trouble
@@ -115,3 +116,58 @@ def test_files_are_dropped_onto_the_place(own_window: Window, calm, tmp_path: Pa
 def test_forms_of_times_are_shown_by_example() -> None:
     assert form_words("%d.%m.%Y %H:%M") == "12.03.2026 09:30"
     assert "1970" in form_words("seconds")
+
+
+def test_what_is_known_of_symbols_is_shown_and_changed_together(
+    own_window: Window, calm, monkeypatch: pytest.MonkeyPatch
+) -> None:  # type: ignore[no-untyped-def]
+    view, desk = own_window.data.symbols, own_window.desk
+    own_window.data.tabs.setCurrentIndex(1)
+    calm(own_window)
+    first = view.model.index(0, 0)
+    assert view.model.rowCount() == 77 and view.model.data(first) == "BRINE"
+    assert view.model.data(view.model.index(0, 7)).startswith("1,5") and "2026" in view.model.data(
+        view.model.index(0, 7)
+    )
+    view.ask()
+    assert "Choose one or more" in view.word.text()
+    view.filter.setText("Kelp")
+    shown = view.rows.rowCount()
+    assert 0 < shown < 77
+    view.table.selectAll()
+    asked: list[AmendDialog] = []
+
+    def answer(dialog: AmendDialog) -> int:
+        asked.append(dialog)
+        assert not dialog.name.isEnabled()
+        dialog.hours.setText("9-15")
+        dialog._accept()
+        assert "Write them as" in dialog.word.text() and dialog.made() is None
+        dialog.hours.setText("08:00-16:00")
+        dialog.tick.setText("0,05")
+        dialog.group.setCurrentText("Weed")
+        return 1
+
+    monkeypatch.setattr(AmendDialog, "exec", answer)
+    view.button.click()
+    calm(own_window)
+    assert asked and view.word.text() == f"{shown} changed."
+    changed = [i for i in desk.library.infos.values() if i.sector == "Weed"]
+    assert len(changed) == shown and all(
+        (i.tick, i.calendar.start, i.calendar.end) == (0.05, 480, 960) for i in changed
+    )
+    bars = desk.library.bars(changed[0].symbol, ONE_DAY)
+    assert (bars.calendar.minutes(bars.times) == 480).all()
+    assert "Weed" in desk.lists.names(desk.library.infos)
+
+
+def test_new_symbols_come_in_under_the_group_and_kind_that_is_said(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    place = own_window.data
+    place.group.setText("Barges")
+    place.kind.setCurrentText("fund")
+    place.add([write(tmp_path / "barge.csv")])
+    calm(own_window)
+    place.take_button.click()
+    calm(own_window)
+    info = own_window.desk.library.infos["BARGE"]
+    assert (info.sector, info.kind) == ("Barges", "fund")

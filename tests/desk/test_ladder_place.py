@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QApplication
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app
-from oakladder.desk.columns import ScriptColumn, read_columns
+from oakladder.desk.columns import Place, ScriptColumn, read_columns
 from oakladder.desk.ladder.chooser import ColumnChooser
 from oakladder.desk.ladder.table import FIXED
 from oakladder.desk.shot import settle
@@ -281,3 +281,44 @@ def test_rows_are_painted_with_their_fills_by_day_and_night(place, window: Windo
         assert len({image.pixelColor(x, box.center().y()).name() for x in range(box.left(), box.right())}) > 2
         window.toggle_night()
         calm(window)
+
+
+def test_the_narrow_watchlist_shows_columns_of_any_script(window: Window, market: BarLibrary, calm) -> None:  # type: ignore[no-untyped-def]
+    (window.desk.workspace.scripts / "mine.rung").write_text(SCRIPT)
+    watchlist, desk = window.bench.watchlist, window.desk
+    assert [watchlist.model.headerData(k, Qt.Orientation.Horizontal) for k in range(3, 5)] == ["1d", "1h"]
+    assert window.bench.watching.put(ScriptColumn("mine.rung", "Strength", ["1w"]))
+    calm(window)
+    expected, _ = cells(compile_script(SCRIPT), "Strength", market, market.infos, Timeframe.parse("1w"))
+    shown = [watchlist.model.index(r, 5).data() for r in range(77)]
+    assert shown == [expected[s].text for s in market.infos]
+    assert watchlist.model.caption(5) == "Strength on 1w"
+    assert not window.bench.watching.put(ScriptColumn("mine.rung", "up", ["1d"]))
+    assert "room for 3" in window.status.text() and len(desk.watched) == 2
+    before = dict(desk.cells)
+    window.bench.script.editor.load("rung 1\nsignal up = close > 1\n")
+    desk.set_text("rung 1\nsignal up = close > 1\n")
+    calm(window)
+    key = Place(1, "1w")
+    assert desk.cells[key] is before[key]  # another script's columns are not worked out at every key
+    assert desk.cells[Place(0, "1d")] != before[Place(0, "1d")]
+    window.bench.watching.remove(0)
+    calm(window)
+    assert watchlist.model.columnCount() == 4
+    desk.remember()
+    assert read_columns(desk.workspace.remembered()["watched"]) == desk.watched
+    window.bench.show_list("Salt")
+    calm(window)
+    salt = [s for s, i in market.infos.items() if i.sector == "Salt"]
+    assert list(desk.cells[Place(0, "1w")]) == salt
+    window.bench.watching.remove(0)
+    assert desk.watched[0].script == "" and watchlist.model.columnCount() == 5
+
+
+def test_the_menu_of_the_watchlists_columns_offers_what_can_be_done(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    window.choose_columns()
+    menu = QApplication.activePopupWidget()
+    assert menu is not None
+    words = [a.text() for a in menu.actions() if a.text()]
+    menu.close()
+    assert words == ["Remove The open script on 1d, 1h", "Add a column of a script …", "Only the open script's"]

@@ -12,10 +12,13 @@ from PyQt6.QtTest import QTest
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk import programs as programs_module
+from oakladder.desk.columns import ScriptColumn, read_columns
+from oakladder.desk.scan.found import HEADS
 from oakladder.desk.scan.given import Given
 from oakladder.desk.scan.lines import GroupEditor
 from oakladder.desk.scan.place import ScanPlace
 from oakladder.desk.window import Window
+from oakladder.engine.columns import cells
 from oakladder.engine.screen import Field, Fresh, Group, Join, Plain, Rule, occurrences, screen
 from oakladder.rung import compile_script
 from oakladder.scans import GROUP, SCRIPT, Line, SavedScan, SavedScans, as_plain, read_scan
@@ -392,3 +395,45 @@ def test_a_scan_that_is_asked_for_before_the_scripts_are_read_runs_then(window: 
     assert window.scan.result is None
     calm(window)
     assert window.scan.result is not None and window.scan.result.looked_at == 77
+
+
+def test_columns_of_scripts_stand_with_what_is_found(
+    place: ScanPlace, window: Window, market: BarLibrary, calm, tmp_path: Path
+) -> None:  # type: ignore[no-untyped-def]
+    show(place, rule())
+    place.run()
+    calm(window)
+    place.add_column(ScriptColumn("mine.rung", "Strength", ["1w", "1d"]))
+    calm(window)
+    first = len(HEADS) + 1
+    assert [place.model.head(k) for k in range(first, first + 2)] == ["Strength 1w", "Strength 1d"]
+    names = [f.symbol for f in place.model.found]
+    expected, _ = cells(PROGRAM, "Strength", market, names, Timeframe.parse("1w"))
+    assert [place.model.index(r, first).data() for r in range(len(names))] == [expected[s].text for s in names]
+    place.table.sortByColumn(first, Qt.SortOrder.DescendingOrder)
+    orders = [expected[f.symbol].order for f in place.model.found]
+    assert orders == sorted(orders, reverse=True)
+    place.export(tmp_path / "found.csv")
+    rows = list(csv.reader((tmp_path / "found.csv").open()))
+    assert rows[0][-2:] == ["Strength 1w", "Strength 1d"]
+    assert rows[1][-2] == expected[place.model.found[0].symbol].text
+    place._remember()
+    assert read_columns(window.desk.scan_state["columns"]) == place.model.columns
+    place.run()
+    calm(window)
+    assert place.model.index(0, first).data() == expected[place.model.found[0].symbol].text
+    place.remove_column(0)
+    assert place.model.columnCount() == first
+    window.desk.remember()
+
+
+def test_many_conditions_scroll_and_leave_room_for_what_is_found(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    show(place, *[rule(timeframe="1d") for _ in range(14)])
+    calm(window)
+    window.resize(1000, 700)
+    QTest.qWait(20)
+    assert place.shelf.height() <= place.height() * 2 // 5 < place.lines.sizeHint().height()
+    assert place.table.height() > 150
+    show(place, rule())
+    QTest.qWait(20)
+    assert place.shelf.height() < 120

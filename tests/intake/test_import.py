@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 
 import numpy as np
@@ -14,13 +14,16 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from oakladder.bars.as_of import LibraryAsOf
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from oakladder.engine.screen import Rule, screen
 from oakladder.intake.importing import Options, files_of, import_files, look_at, session_calendar, tick_of
 from oakladder.intake.layout import TIME_FORMS, guess, time_form
 from oakladder.intake.reading import parse_times, read
 from oakladder.intake.tidying import CHOICES, Mend, Trouble
+from oakladder.rung import compile_script
 
 FIRST = datetime(2024, 3, 4, tzinfo=UTC)  # a Monday
 
@@ -308,6 +311,50 @@ def test_lines_of_another_width_are_counted_and_not_dropped_in_silence(tmp_path:
     path.write_text("\n".join(lines) + "\n")
     found = kinds(path, library)
     assert found[Trouble.UNREAD] == 2 and found[Trouble.HOLE] == 2
+
+
+def test_findings_name_the_line_of_the_file(tmp_path: Path, library: BarLibrary) -> None:
+    path = plain(tmp_path / "a.csv", 60)
+    lines = path.read_text().splitlines()
+    lines[10] += ",7,8"
+    lines.insert(5, "")
+    cells = lines[40].split(",")
+    lines[40] = ",".join([cells[0], *(str(float(c) * 30) for c in cells[1:5]), *cells[5:]])
+    path.write_text("\n".join(lines) + "\n")
+    (intake,) = look_at(path, library, Options())
+    spike = next(f for f in intake.findings if f.trouble is Trouble.SPIKE)
+    assert spike.places[0][0] == 41
+
+
+def test_bars_of_weeks_are_refused_with_the_reason(tmp_path: Path, library: BarLibrary) -> None:
+    rows = [[f"{date(2020, 1, 3) + timedelta(days=7 * k)}", *p] for k, p in enumerate(prices(30).tolist())]
+    (intake,) = import_files([write(tmp_path / "weeks.csv", ["date", *HEAD[1:]], rows)], library)
+    assert "its bars are 1w" in intake.trouble and "WEEKS" not in library.infos
+
+
+def test_longer_minutes_make_what_they_can_and_say_what_not(tmp_path: Path, library: BarLibrary) -> None:
+    def file(name: str, minutes: int, first: datetime) -> Path:
+        starts = [first + timedelta(minutes=minutes * k) for k in range(60)]
+        rows = [[s.isoformat(), *p] for s, p in zip(starts, prices(60).tolist(), strict=True)]
+        return write(tmp_path / name, ["time", *HEAD[1:]], rows)
+
+    import_files([file("TIDE 10.csv", 10, datetime(2024, 7, 1, 9, 0))], library)
+    assert library.infos["TIDE"].step == 10 and BarLibrary(library.folder).infos["TIDE"].finest == Timeframe.parse(
+        "10m"
+    )
+    assert len(library.bars("TIDE", Timeframe.parse("20m"))) == 30
+    program = compile_script("rung 1\nsignal up = close > 0")
+    for frame in ("1m", "15m"):
+        with pytest.raises(DataProblem, match="bars of 10m, which cannot make"):
+            library.bars("TIDE", Timeframe.parse(frame))
+        found = screen(Rule(program, "up", Timeframe.parse(frame)), library, ["TIDE"], Timeframe.parse(frame))
+        assert not found.found and "cannot make" in found.skipped[0].reason
+    half_past = int(datetime(2024, 7, 1, 9, 35, tzinfo=UTC).timestamp())
+    then = LibraryAsOf(library, half_past).bars("TIDE", Timeframe.parse("1h"))
+    whole = library.bars("TIDE", Timeframe.parse("10m"))
+    assert len(then) == 1 and then["close"][-1] == whole["close"][2]  # three bars were complete
+    import_files([file("TIDE 5.csv", 5, datetime(2024, 7, 3, 9, 0))], library)
+    assert library.infos["TIDE"].step == 5 and len(library.bars("TIDE", Timeframe.parse("5m"))) == 120
 
 
 def test_every_trouble_has_choices() -> None:

@@ -7,9 +7,9 @@ from collections.abc import Iterable
 import numpy as np
 
 from .errors import DataProblem
-from .library import BarLibrary, EarlierBars, SymbolInfo, stored_base
+from .library import BarLibrary, EarlierBars, SymbolInfo
 from .series import Bars, Panel, panel_of, resample
-from .timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from .timeframes import ONE_DAY, Timeframe
 
 
 class LibraryAsOf:
@@ -49,10 +49,11 @@ class LibraryAsOf:
     def _forming(self, symbol: str, timeframe: Timeframe, extended: bool, start: int) -> Bars | None:
         """The bar in progress since ``start``, from the minutes that are complete; None where there are none."""
         try:
-            minutes = self._library.bars(symbol, ONE_MINUTE, extended and timeframe.intraday)
+            finest = self.infos[symbol].finest
+            minutes = self._library.bars(symbol, finest, extended and timeframe.intraday)
         except DataProblem:
             return None
-        first, last = np.searchsorted(minutes.times, (start, self.moment - 60 + 1))
+        first, last = np.searchsorted(minutes.times, (start, self.moment - 60 * finest.count + 1))
         if last <= first:
             return None
         return resample(minutes.part(int(first), int(last)), timeframe).part(0, 1)
@@ -63,7 +64,10 @@ class LibraryAsOf:
 
     def stored(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> int:
         """As `BarLibrary.stored`, of what was there by the moment."""
-        return len(self.bars(symbol, stored_base(timeframe), extended))
+        if timeframe.intraday:
+            self._library.stored(symbol, timeframe, extended)
+            return len(self.bars(symbol, self.infos[symbol].finest, extended))
+        return len(self.bars(symbol, ONE_DAY))
 
     def settle(self) -> None:
         """As `BarLibrary.settle`."""

@@ -24,7 +24,7 @@ from .errors import DataProblem
 from .places import FileChanged, Place, Places
 from .series import COLUMNS, Bars, Panel, ends_of, fits, panel_of, regular_times, resample, resample_panel, tidy
 from .sessions import Calendar
-from .timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from .timeframes import ONE_DAY, ONE_MINUTE, Span, Timeframe
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +37,13 @@ class SymbolInfo:
     kind: str
     tick: float
     calendar: Calendar
+    #: Minutes between its stored bars within the day.
+    step: int = 1
+
+    @property
+    def finest(self) -> Timeframe:
+        """The shortest timeframe within the day that its stored bars can make."""
+        return Timeframe(Span.MINUTES, self.step)
 
     @property
     def decimals(self) -> int:
@@ -59,7 +66,8 @@ _T = TypeVar("_T")
 _SCHEMA = """
 create table if not exists symbols (
     symbol text primary key, position integer, name text, sector text, kind text, tick real,
-    zone text, start integer, end integer, early integer, late integer, weekend integer, holidays text);
+    zone text, start integer, end integer, early integer, late integer, weekend integer, holidays text,
+    step integer not null default 1);
 create table if not exists facts (name text primary key, value text);
 """
 
@@ -75,6 +83,8 @@ class BarLibrary:
         self.places = Places(folder)
         with self._connect() as db:
             db.executescript(_SCHEMA)
+            if "step" not in [row[1] for row in db.execute("pragma table_info(symbols)")]:
+                db.execute("alter table symbols add column step integer not null default 1")
         self._lock = threading.Lock()
         self._making = threading.Lock()
         self._reading = threading.Lock()
@@ -112,11 +122,12 @@ class BarLibrary:
                 i.calendar.late,
                 int(i.calendar.weekend),
                 ",".join(map(str, sorted(i.calendar.holidays))),
+                i.step,
             )
             for i in infos
         ]
         with self._connect() as db:
-            db.executemany("insert or replace into symbols values (?,?,?,?,?,?,?,?,?,?,?,?,?)", rows)
+            db.executemany("insert or replace into symbols values (?,?,?,?,?,?,?,?,?,?,?,?,?,?)", rows)
         self._infos = None
 
     @property
@@ -125,10 +136,10 @@ class BarLibrary:
         if self._infos is None:
             with self._connect() as db:
                 rows = db.execute(
-                    "select symbol, name, sector, kind, tick, zone, start, end, early, late, weekend, holidays "
+                    "select symbol, name, sector, kind, tick, zone, start, end, early, late, weekend, holidays, step "
                     "from symbols order by position"
                 ).fetchall()
-            self._infos = {r[0]: SymbolInfo(r[0], r[1], r[2], r[3], r[4], _calendar(*r[5:])) for r in rows}
+            self._infos = {r[0]: SymbolInfo(r[0], r[1], r[2], r[3], r[4], _calendar(*r[5:12]), r[12]) for r in rows}
         return self._infos
 
     def fact(self, name: str) -> str | None:
@@ -166,8 +177,12 @@ class BarLibrary:
         except OSError as error:
             partial.unlink(missing_ok=True)
             raise DataProblem(f"{path.name} cannot be written: {error.strerror}.") from None
+        self.forget(bars.symbol)
+
+    def forget(self, symbol: str) -> None:
+        """Drops what is remembered of a symbol's bars: they are otherwise now."""
         with self._lock:
-            self._cache = OrderedDict((k, v) for k, v in self._cache.items() if k[0] != bars.symbol)
+            self._cache = OrderedDict((k, v) for k, v in self._cache.items() if k[0] != symbol)
             self._held = sum(map(_weight, self._cache.values()))
 
     def base(self, symbol: str, base: Timeframe) -> Bars:
@@ -204,16 +219,21 @@ class BarLibrary:
         return read(path)
 
     def bars(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> Bars:
-        """The bars of a symbol at any timeframe, put together from the stored ones; remembered."""
-        if symbol not in self.infos:
-            raise KeyError(symbol)
+        """The bars of a symbol at any timeframe, put together from the stored ones; remembered.
+
+        Raises `KeyError` for an unknown symbol, `DataProblem` where there are no such bars.
+        """
+        self._check(symbol, timeframe)
+        return self._remembered(symbol, timeframe, extended)
+
+    def _remembered(self, symbol: str, timeframe: Timeframe, extended: bool) -> Bars:
         key = (symbol, timeframe, extended)
         with self._lock:
             if key in self._cache:
                 return self._cache[key]
         base = stored_base(timeframe)
         if timeframe != base:
-            made = resample(self.bars(symbol, base, extended and timeframe.intraday), timeframe)
+            made = resample(self._remembered(symbol, base, extended and timeframe.intraday), timeframe)
         elif extended and timeframe.intraday:
             whole = self.base(symbol, base)
             made = Bars(whole.symbol, whole.timeframe, whole.calendar, whole.times, whole.columns, True)
@@ -229,17 +249,19 @@ class BarLibrary:
 
     def stored(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> int:
         """How many stored bars a symbol has from which bars of a timeframe are made. Raises as `bars`."""
+        self._check(symbol, timeframe)
         base = stored_base(timeframe)
-        place = self._place(symbol, base)
+        place = self._with_file(symbol, base, self.places.place)
         if timeframe.intraday and not extended and place.count:
             kept = regular_times(self._clock(symbol, base, place), self.infos[symbol].calendar)
             return place.count if kept is None else len(kept[0])
         return place.count
 
-    def _place(self, symbol: str, base: Timeframe) -> Place:
-        if symbol not in self.infos:
-            raise KeyError(symbol)
-        return self._with_file(symbol, base, self.places.place)
+    def _check(self, symbol: str, timeframe: Timeframe) -> None:
+        """Raises `KeyError` for an unknown symbol, `DataProblem` for a timeframe that its bars cannot make."""
+        step = self.infos[symbol].step
+        if step > 1 and timeframe.intraday and timeframe.count % step:
+            raise DataProblem(f"{symbol} has bars of {self.infos[symbol].finest}, which cannot make {timeframe}.")
 
     def _clock(self, symbol: str, base: Timeframe, place: Place) -> np.ndarray:
         """The stored times of a symbol, as the array that it shares with others; read for the first of them only."""

@@ -19,7 +19,7 @@ from oakladder.bars.as_of import BarSource, LibraryAsOf
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.series import Bars, Panel
-from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, STANDARD, Timeframe
+from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
 from oakladder.engine.columns import Cell, Filled
 from oakladder.engine.drawing import Picture, draw
 from oakladder.engine.pips import Pip, pips
@@ -386,7 +386,7 @@ class Desk(QObject):
         """Moves a replay by bars of the chart, or by minutes; False where there is no further bar."""
         if self.moment is None:
             return False
-        frame = ONE_MINUTE if minutes else self.timeframe
+        frame = self.library.infos[self.symbol].finest if minutes else self.timeframe
         try:
             bars = self.library.bars(self.symbol, frame, self.options.extended)
         except DataProblem as error:

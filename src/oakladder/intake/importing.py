@@ -5,6 +5,7 @@ An import that is broken off can be run again: what is there already stays, and 
 
 from __future__ import annotations
 
+import math
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
@@ -98,6 +99,9 @@ def _intake(path: Path, raw: Raw, library: BarLibrary, options: Options) -> Inta
     known = library.infos.get(raw.symbol)
     times = np.unique(raw.times)
     made.timeframe = timeframe_of(times)
+    if made.timeframe.order > ONE_DAY.order:
+        made.trouble = f"{raw.symbol}: its bars are {made.timeframe}. The library keeps days and minutes, and makes longer bars of them."
+        return made
     calendar = options.calendar or (known.calendar if known else calendar_of(times, made.timeframe))
     tidied = tidy_up(raw, made.timeframe, calendar, options.mends)
     made.findings = tidied.findings
@@ -105,11 +109,18 @@ def _intake(path: Path, raw: Raw, library: BarLibrary, options: Options) -> Inta
         made.trouble = f"{raw.symbol}: nothing is left after cleaning."
         return made
     made.info = known if known and options.calendar is None else _info(raw.symbol, tidied, calendar, options)
+    if made.timeframe.intraday:
+        made.info = replace(made.info, step=_step(made.timeframe.count, known, library))
     made.bars = _bars(tidied, made.timeframe, calendar)
-    if made.timeframe not in (ONE_MINUTE, ONE_DAY):
-        made.timeframe = made.bars.timeframe
     _compare(made, library)
     return made
+
+
+def _step(minutes: int, known: SymbolInfo | None, library: BarLibrary) -> int:
+    """Minutes between the bars that a symbol will have: what the new ones and those that are there both make."""
+    if known is None or not library.path(known.symbol, ONE_MINUTE).exists():
+        return minutes
+    return math.gcd(minutes, known.step)
 
 
 def timeframe_of(times: np.ndarray) -> Timeframe:
@@ -132,13 +143,16 @@ def session_calendar(zone: str, session: str | None) -> Calendar:
     """A calendar of a zone with regular hours such as ``09:00-15:30``. Raises `DataProblem`."""
     if zone not in zones():
         raise DataProblem(f"`{zone}` is no time zone. Write UTC or a name such as WET.")
-    if session is None:
-        return Calendar(zone)
-    found = re.fullmatch(r"\s*(\d{1,2}):(\d{2})\s*-\s*(\d{1,2}):(\d{2})\s*", session)
+    return Calendar(zone) if session is None else Calendar(zone, *hours_of(session))
+
+
+def hours_of(text: str) -> tuple[int, int]:
+    """Hours such as ``09:00-15:30`` as the first and last minute of the day. Raises `DataProblem`."""
+    found = re.fullmatch(r"\s*(\d{1,2}):(\d{2})\s*-\s*(\d{1,2}):(\d{2})\s*", text)
     start, end = (int(found[k]) * 60 + int(found[k + 1]) for k in (1, 3)) if found else (0, 0)
     if not 0 <= start < end <= 24 * 60:
-        raise DataProblem(f"`{session}` are no hours. Write them as 09:00-15:30.")
-    return Calendar(zone, start, end)
+        raise DataProblem(f"`{text}` are no hours. Write them as 09:00-15:30.")
+    return start, end
 
 
 def _info(symbol: str, tidied: Tidied, calendar: Calendar, options: Options) -> SymbolInfo:

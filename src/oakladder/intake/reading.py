@@ -43,7 +43,7 @@ def read(path: Path, layout: Layout) -> list[Raw]:
     missing = [n for n in ("time", "close") if n not in layout.columns]
     if missing:
         raise DataProblem(f"{path.name}: it is not known which column is the {' and the '.join(missing)}.")
-    table, odd = _text_table(path, layout) if layout.kind == "text" else (read_table(path), 0)
+    table, odd = _text_table(path, layout) if layout.kind == "text" else (read_table(path), [])
     if table.num_rows == 0:
         raise DataProblem(f"{path.name} has no bars.")
     if max(layout.columns.values()) >= table.num_columns:
@@ -60,8 +60,7 @@ def read(path: Path, layout: Layout) -> list[Raw]:
     if counted:
         columns["volume"] = columns["count"]
     del columns["count"]
-    first = 1 + layout.skip + (1 if layout.header and layout.kind == "text" else 0)
-    rows = np.arange(table.num_rows) + first
+    rows = _row_numbers(path, layout, table.num_rows, odd)
     names = _symbols(table, layout, path)
     made = []
     for symbol in dict.fromkeys(names.tolist()):
@@ -77,10 +76,22 @@ def read(path: Path, layout: Layout) -> list[Raw]:
                 counted,
             )
         )
-    made[0].unread += odd
+    made[0].unread += len(odd)
     if not any(len(raw.times) for raw in made):
         raise DataProblem(f"{path.name}: none of its times can be read. Say how they are written.")
     return made
+
+
+def _row_numbers(path: Path, layout: Layout, count: int, odd: list[int]) -> np.ndarray:
+    """The number of the line on which each row of the table stands; ``odd`` are lines that were left out."""
+    if layout.kind != "text":
+        return np.arange(1, count + 1)
+    first = 1 + layout.skip + (1 if layout.header else 0)
+    rows = np.arange(first, first + count + len(odd))
+    rows = rows[~np.isin(rows, odd)][:count]
+    # The reader does not count empty lines.
+    filled = [k for k, line in enumerate(path.read_bytes().splitlines(), 1) if line.strip()]
+    return np.array(filled)[rows - 1] if len(filled) >= int(rows[-1]) else rows
 
 
 def symbol_of(path: Path) -> str:
@@ -108,12 +119,12 @@ def read_table(path: Path) -> pa.Table:
         raise DataProblem(f"{path.name} cannot be read: {str(error).splitlines()[0]}.") from None
 
 
-def _text_table(path: Path, layout: Layout) -> tuple[pa.Table, int]:
-    """A text file with every column as text, and how many lines of another width were left out."""
+def _text_table(path: Path, layout: Layout) -> tuple[pa.Table, list[int]]:
+    """A text file with every column as text, and which lines were left out for another width (empty ones not counted)."""
     left_out: list[int] = []
 
     def odd(row: pacsv.InvalidRow) -> str:
-        left_out.append(row.actual_columns)
+        left_out.append(row.number)
         return "skip"
 
     try:
@@ -130,7 +141,7 @@ def _text_table(path: Path, layout: Layout) -> tuple[pa.Table, int]:
                 column_types={f"f{k}": pa.string() for k in range(200)}, strings_can_be_null=False
             ),
         )
-        return table, len(left_out)
+        return table, left_out
     except FileNotFoundError:
         raise DataProblem(f"There is no file {path}.") from None
     except pa.ArrowException as error:

@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
     QSplitter,
     QTableWidget,
     QTableWidgetItem,
+    QTabWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -37,6 +38,7 @@ from oakladder.intake.tidying import CHOICES, Mend, Trouble
 from ..jobs import Ticket
 from ..look.theme import ui_font
 from ..model import Desk
+from .symbols import KINDS, SymbolsView
 
 _SHOWN_ROWS = 12
 _SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "upright bar"}
@@ -71,13 +73,16 @@ class DataPlace(QWidget):
         self.setAcceptDrops(True)
         self.files = QListWidget()
         self.separator, self.decimal, self.form = QComboBox(), QComboBox(), QComboBox()
-        self.zone, self.session = QLineEdit("UTC"), QLineEdit()
+        self.zone, self.session, self.group = QLineEdit("UTC"), QLineEdit(), QLineEdit("My data")
+        self.kind = QComboBox()
         self.columns: dict[str, QComboBox] = {name: QComboBox() for name in FIELDS}
         self.preview, self.findings = QTableWidget(), QTableWidget()
         self.word = QLabel("Drop files or folders here, or choose them. CSV, TSV and Parquet can be read.")
         self.take_button = QPushButton("Take them in", objectName="go")
         self.stop_button = QPushButton("Stop")
         self.progress = QProgressBar(textVisible=False, maximum=1000)
+        self.tabs = QTabWidget()
+        self.symbols = SymbolsView(desk)
         self._filling = False
         self._lay_out()
         self._connect()
@@ -103,13 +108,19 @@ class DataPlace(QWidget):
             self.decimal.addItem(words, sign)
         for form in TIME_FORMS:
             self.form.addItem(form_words(form), form)
-        self.session.setPlaceholderText("around the clock, or 09:00-15:30")
+        self.kind.setEditable(True)
+        self.kind.addItems(KINDS)
+        self.group.setToolTip("Under which sector new symbols are listed")
+        self.session.setPlaceholderText("09:00-15:30")
+        self.session.setToolTip("Empty for a market that trades around the clock")
         asked = (
             ("Separator", self.separator),
             ("Decimals", self.decimal),
             ("Times are written", self.form),
             ("Time zone", self.zone),
             ("Regular hours", self.session),
+            ("Group", self.group),
+            ("Kind", self.kind),
         )
         for k, (words, part) in enumerate(asked):
             grid.addWidget(QLabel(words, objectName="quiet"), 0, k)
@@ -140,16 +151,24 @@ class DataPlace(QWidget):
         split.addWidget(self.files)
         split.addWidget(right)
         split.setSizes([330, 920])
+        files = QWidget()
+        column = QVBoxLayout(files)
+        column.setContentsMargins(0, 8, 0, 0)
+        column.addLayout(top)
+        column.addWidget(self.progress)
+        column.addWidget(split, 1)
+        self.tabs.addTab(files, "Own files")
+        self.tabs.addTab(self.symbols, "Symbols")
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(14, 10, 14, 10)
-        layout.addLayout(top)
-        layout.addWidget(self.progress)
-        layout.addWidget(split, 1)
+        layout.setContentsMargins(14, 4, 14, 10)
+        layout.addWidget(self.tabs)
         self.progress.setFixedHeight(4)
         self.progress.hide()
         self.stop_button.setEnabled(False)
 
     def _connect(self) -> None:
+        self.tabs.currentChanged.connect(lambda k: self.symbols.refresh() if k == 1 else None)
+        self.symbols.changed.connect(self.taken)
         self.choose.clicked.connect(self._ask_files)
         self.folder.clicked.connect(self._ask_folder)
         self.clear.clicked.connect(self.forget)
@@ -158,8 +177,9 @@ class DataPlace(QWidget):
         self.files.currentItemChanged.connect(lambda now, _: self._show_file(now.data(_ROLE) if now else None))
         for box in (self.separator, self.decimal, self.form, *self.columns.values()):
             box.activated.connect(lambda _: self._corrected())
-        for line in (self.zone, self.session):
+        for line in (self.zone, self.session, self.group):
             line.editingFinished.connect(self._look_again)
+        self.kind.currentTextChanged.connect(lambda _: self._look_again())
 
     # --- which files ------------------------------------------------------------------------------
 
@@ -263,7 +283,8 @@ class DataPlace(QWidget):
         except DataProblem as error:
             self.word.setText(str(error))
             return None
-        return Options(calendar, zone=zone, mends=dict(self.mends))
+        kind, group = self.kind.currentText().strip() or KINDS[0], self.group.text().strip() or "My data"
+        return Options(calendar, kind=kind, sector=group, zone=zone, mends=dict(self.mends))
 
     def _show_file(self, path: Path | None) -> None:
         """Shows how a file is read, what it would bring, and what was found in it."""

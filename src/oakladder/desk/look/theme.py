@@ -163,6 +163,7 @@ def style_sheet(t: Theme) -> str:
     QToolButton#place {{ border: none; border-radius: 0; padding: 6px 12px; background: transparent; }}
     QToolButton#place:checked {{ border-bottom: 2px solid {t.oak}; font-weight: bold; }}
     QPushButton#go {{ background: {t.oak}; color: #201a14; border-color: {t.oak}; font-weight: bold; }}
+    QPushButton#go:disabled {{ background: {t.sunken}; color: {t.mute}; border-color: {t.line}; }}
     QLineEdit {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px;
         padding: 2px 4px; selection-background-color: {t.pick}; selection-color: {t.ink}; }}
     QLineEdit:focus {{ border-color: {t.oak}; }}

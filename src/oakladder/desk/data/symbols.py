@@ -1,0 +1,327 @@
+"""The symbols of the library: what is known of them and which bars there are, and changing it for several at once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QSortFilterProxyModel, Qt, pyqtSignal
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QFormLayout,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QTableView,
+    QVBoxLayout,
+    QWidget,
+)
+
+from oakladder.bars.amend import Change, amend
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.library import BarLibrary, SymbolInfo
+from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
+from oakladder.bars.words import bar_time
+from oakladder.intake.importing import hours_of
+from oakladder.intake.reading import zones
+
+from ..jobs import Ticket, sentence_of
+from ..look.theme import ui_font
+from ..model import Desk
+
+_HEADS = ("Symbol", "Name", "Group", "Kind", "Step of price", "Time zone", "Regular hours", "Days", "Within the day")
+_WIDTHS = (70, 170, 110, 72, 104, 90, 140, 240, 250)
+#: What symbols usually are; anything else can be typed.
+KINDS = ("share", "index", "fund", "pair", "future", "good")
+_STAYS = "as it is"
+
+
+def clock(minutes: int) -> str:
+    """Minutes of the day as a clock shows them."""
+    return f"{minutes // 60:02}:{minutes % 60:02}"
+
+
+def hours_words(info: SymbolInfo) -> str:
+    """When a symbol trades, in words."""
+    c = info.calendar
+    days = " and weekends" if c.weekend else ""
+    if (c.start, c.end) == (0, 1440):
+        return f"around the clock{days}"
+    return f"{clock(c.start)}-{clock(c.end)}{days}"
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """Which bars of a symbol there are, in words."""
+
+    days: str = ""
+    minutes: str = ""
+
+
+def held_of(library: BarLibrary, info: SymbolInfo) -> Held:
+    """Looks at the files of a symbol; nothing is made that is not there."""
+    words = []
+    for base in (ONE_DAY, ONE_MINUTE):
+        if not library.path(info.symbol, base).exists():
+            words.append("")
+            continue
+        try:
+            bars = library.base(info.symbol, base)
+        except (DataProblem, KeyError):
+            words.append("cannot be read")
+            continue
+        step = f" of {info.finest}" if base == ONE_MINUTE else ""
+        span = f", {bar_time(bars, 0)[4:15]} to {bar_time(bars, len(bars) - 1)[4:15]}" if len(bars) else ""
+        words.append(f"{len(bars):,}{step}{span}")
+    return Held(*words)
+
+
+class SymbolsModel(QAbstractTableModel):
+    """A row for each symbol of the library."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.infos: list[SymbolInfo] = []
+        self.held: dict[str, Held] = {}
+
+    def show_infos(self, infos: list[SymbolInfo], held: dict[str, Held]) -> None:
+        self.beginResetModel()
+        self.infos, self.held = infos, held
+        self.endResetModel()
+
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(self.infos)
+
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(_HEADS)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation is Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
+            return _HEADS[section]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        return None
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
+            return None
+        info = self.infos[index.row()]
+        held = self.held.get(info.symbol, Held("…", "…"))
+        return (
+            info.symbol,
+            info.name,
+            info.sector,
+            info.kind,
+            f"{info.tick:.8f}".rstrip("0").rstrip("."),
+            info.calendar.zone,
+            hours_words(info),
+            held.days,
+            held.minutes,
+        )[index.column()]
+
+
+class AmendDialog(QDialog):
+    """Asks what shall be otherwise for some symbols; a line that is left empty stays as it is."""
+
+    def __init__(self, infos: list[SymbolInfo], parent: QWidget | None = None):
+        super().__init__(parent)
+        self.setWindowTitle("Change what is known")
+        self.name, self.tick, self.hours, self.all_hours = QLineEdit(), QLineEdit(), QLineEdit(), QLineEdit()
+        self.group, self.kind, self.zone, self.weekend = QComboBox(), QComboBox(), QComboBox(), QComboBox()
+        self.word = QLabel(objectName="trouble")
+        self.word.setWordWrap(True)
+        one = infos[0] if len(infos) == 1 else None
+        self.name.setEnabled(one is not None)
+        for box, offered in (
+            (self.group, sorted({i.sector for i in infos})),
+            (self.kind, list(KINDS)),
+            (self.zone, sorted(zones())),
+        ):
+            box.setEditable(True)
+            box.addItems(["", *offered])
+            line = box.lineEdit()
+            assert line is not None
+            line.setPlaceholderText(_STAYS)
+        self.weekend.addItem(_STAYS, None)
+        self.weekend.addItem("trades at weekends", True)
+        self.weekend.addItem("closed at weekends", False)
+        examples = (
+            (self.name, one.name if one else "each its own"),
+            (self.tick, f"{infos[0].tick:g}" if len({i.tick for i in infos}) == 1 else "different"),
+            (self.hours, hours_words(infos[0]) if len({hours_words(i) for i in infos}) == 1 else "different"),
+            (self.all_hours, "as in 06:00-22:00"),
+        )
+        for line, words in examples:
+            line.setPlaceholderText(f"{_STAYS}: {words}" if line is not self.all_hours else words)
+        form = QFormLayout()
+        form.addRow("Name", self.name)
+        form.addRow("Group", self.group)
+        form.addRow("Kind", self.kind)
+        form.addRow("Step of price", self.tick)
+        form.addRow("Time zone", self.zone)
+        form.addRow("Regular hours", self.hours)
+        form.addRow("Early to late", self.all_hours)
+        form.addRow("Weekends", self.weekend)
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        buttons.accepted.connect(self._accept)
+        buttons.rejected.connect(self.reject)
+        layout = QVBoxLayout(self)
+        count = infos[0].symbol if one else f"{len(infos)} symbols"
+        layout.addWidget(QLabel(f"For {count}. What is left empty stays as it is.", objectName="quiet"))
+        layout.addLayout(form)
+        layout.addWidget(self.word)
+        layout.addWidget(buttons)
+        self._infos = infos
+        self.setMinimumWidth(420)
+
+    def made(self) -> Change | None:
+        """What shall be otherwise; None with a word where it makes no sense."""
+        try:
+            change = self._read()
+            for info in self._infos:
+                change.info(info)
+        except DataProblem as error:
+            self.word.setText(str(error))
+            return None
+        return change
+
+    def _read(self) -> Change:
+        tick = self.tick.text().strip().replace(",", ".")
+        try:
+            step = float(tick) if tick else None
+        except ValueError:
+            raise DataProblem(f"`{tick}` is no number. Write the smallest step of a price as 0.01.") from None
+        zone = self.zone.currentText().strip() or None
+        if zone is not None and zone not in zones():
+            raise DataProblem(f"`{zone}` is no time zone. Write UTC or a name such as WET.")
+        return Change(
+            self.name.text().strip() or None,
+            self.group.currentText().strip() or None,
+            self.kind.currentText().strip() or None,
+            step,
+            zone,
+            hours_of(self.hours.text()) if self.hours.text().strip() else None,
+            hours_of(self.all_hours.text()) if self.all_hours.text().strip() else None,
+            self.weekend.currentData(),
+        )
+
+    def _accept(self) -> None:
+        if self.made() is not None:
+            self.accept()
+
+
+class SymbolsView(QWidget):
+    """The table of the library with a line to filter it. ``changed`` tells that something is otherwise now."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, desk: Desk, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.desk = desk
+        self.model = SymbolsModel()
+        self.rows = QSortFilterProxyModel()
+        self.rows.setSourceModel(self.model)
+        self.rows.setFilterKeyColumn(-1)
+        self.rows.setFilterCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+        self.filter = QLineEdit(placeholderText="Filter by anything that stands below")
+        self.filter.setClearButtonEnabled(True)
+        self.filter.textChanged.connect(self.rows.setFilterFixedString)
+        self.button = QPushButton("Change the chosen …")
+        self.button.clicked.connect(self.ask)
+        self.word = QLabel(objectName="quiet")
+        self.table = QTableView()
+        self._set_up()
+        row = QHBoxLayout()
+        for part, stretch in ((self.filter, 1), (self.button, 0), (self.word, 1)):
+            row.addWidget(part, stretch)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 6, 0, 0)
+        layout.addLayout(row)
+        layout.addWidget(self.table, 1)
+
+    def _set_up(self) -> None:
+        table = self.table
+        table.setModel(self.rows)
+        table.setFont(ui_font(8.5))
+        table.setShowGrid(False)
+        table.setAlternatingRowColors(True)
+        table.setSortingEnabled(True)
+        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        table.activated.connect(lambda _: self.ask())
+        vertical, header = table.verticalHeader(), table.horizontalHeader()
+        assert vertical is not None and header is not None
+        vertical.hide()
+        vertical.setDefaultSectionSize(22)
+        header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
+        header.setSortIndicatorClearable(True)
+        header.setSectionResizeMode(len(_HEADS) - 1, QHeaderView.ResizeMode.Stretch)
+        for section, width in enumerate(_WIDTHS):
+            table.setColumnWidth(section, width)
+
+    def refresh(self) -> None:
+        """Shows what the library has now; which bars there are is looked up aside."""
+        infos, library = list(self.desk.library.infos.values()), self.desk.library
+        self.model.show_infos(infos, self.model.held)
+        self._count()
+
+        def work(ticket: Ticket) -> dict[str, Held]:
+            made = {}
+            for k, info in enumerate(infos):
+                if ticket.cancelled():
+                    break
+                made[info.symbol] = held_of(library, info)
+                ticket.report((k + 1) / len(infos))
+            return made
+
+        def then(held: dict[str, Held]) -> None:
+            self.model.held = held
+            last = self.model.index(len(infos) - 1, len(_HEADS) - 1)
+            self.model.dataChanged.emit(self.model.index(0, 0), last)
+
+        self.desk.jobs.start("symbols", work, then, lambda error: self.word.setText(sentence_of(error)), slow=True)
+
+    def _count(self) -> None:
+        self.word.setText(f"{self.model.rowCount():,} symbols. Choose some to change what is known of them.")
+
+    def chosen(self) -> list[SymbolInfo]:
+        """The symbols of the chosen rows, from top to bottom."""
+        selection = self.table.selectionModel()
+        rows = selection.selectedRows() if selection is not None else []
+        return [self.model.infos[self.rows.mapToSource(i).row()] for i in sorted(rows, key=lambda i: i.row())]
+
+    def ask(self) -> None:
+        """Asks what shall be otherwise for the chosen symbols."""
+        infos = self.chosen()
+        if not infos:
+            self.word.setText("Choose one or more symbols first.")
+            return
+        dialog = AmendDialog(infos, self)
+        if dialog.exec() == QDialog.DialogCode.Accepted and (change := dialog.made()) is not None:
+            self.amend([i.symbol for i in infos], change)
+
+    def amend(self, symbols: list[str], change: Change) -> None:
+        """Changes symbols aside, and shows them as they are then."""
+        library = self.desk.library
+
+        def work(ticket: Ticket) -> int:
+            return amend(library, symbols, change, progress=ticket.report, cancelled=ticket.cancelled)
+
+        def then(count: int) -> None:
+            self.refresh()
+            self.word.setText(f"{count} changed." if count else "They are so already.")
+            self.changed.emit()
+
+        def failed(error: Exception) -> None:
+            self.refresh()
+            self.word.setText(f"{sentence_of(error)} What could not be changed is as it was.")
+
+        self.desk.jobs.start("amend", work, then, failed, self._share, slow=True)
+
+    def _share(self, share: float) -> None:
+        self.word.setText(f"{share:.0%} changed …")
