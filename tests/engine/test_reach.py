@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from helpers import daily_bars, random_bars
 from oakladder.bars.library import BarLibrary, SymbolInfo
 from oakladder.bars.places import FileChanged, Places
-from oakladder.bars.series import COLUMNS, Panel, panel_of, resample_panel
+from oakladder.bars.series import COLUMNS, Bars, Panel, panel_of, resample_panel
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.engine import columns
 from oakladder.engine import screen as screening
@@ -163,6 +163,68 @@ def test_the_last_bars_tell_the_same_as_all(
         assert made.found == expected.found and made.gone == expected.gone
 
 
+@pytest.fixture(scope="session")
+def ragged(market: BarLibrary, tmp_path_factory: pytest.TempPathFactory) -> BarLibrary:
+    """A market in which every symbol has days of its own: begun at different times, halted now and then."""
+    made = BarLibrary(tmp_path_factory.mktemp("ragged"))
+    rng = np.random.default_rng(4)
+    names = [*list(market.infos)[:24], *list(market.infos)[-5:]]
+    made.add_symbols([market.infos[s] for s in names])
+    for symbol in names:
+        for base in (ONE_DAY, ONE_MINUTE):
+            bars = market.base(symbol, base)
+            keep = rng.random(len(bars)) > 0.02
+            keep[: rng.integers(0, len(bars) - 40)] = False
+            columns = {n: v[keep] for n, v in bars.columns.items()}
+            made.write(Bars(symbol, base, bars.calendar, bars.times[keep], columns))
+    return made
+
+
+@pytest.mark.parametrize("k", range(len(CONDITIONS)))
+@pytest.mark.parametrize("frame", [ONE_DAY, WEEK])
+def test_symbols_with_days_of_their_own_are_scanned_alike(
+    ragged: BarLibrary, k: int, frame: Timeframe, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    names = list(ragged.infos)
+    assert ragged.panel(names, ONE_DAY).is_ragged
+    expected = [whole_screen(CONDITIONS[k], ragged, [s], frame) for s in names]  # a symbol alone is never ragged
+    found = sorted((f for one in expected for f in one.found), key=lambda f: (f.bars_ago, f.symbol))
+    for seen in (3, 20, 10**6):
+        monkeypatch.setattr(screening, "SINCE_BARS", seen)
+        made = screen(CONDITIONS[k], ragged, names, frame)
+        assert list(made.found) == found and sorted(made.gone) == sorted(s for one in expected for s in one.gone)
+
+
+def test_a_ragged_panel_is_the_panel_of_its_series(ragged: BarLibrary) -> None:
+    names = list(ragged.infos)
+    for frame in (ONE_DAY, WEEK, MONTH):
+        read, laid = ragged.panel(names, frame), panel_of([ragged.bars(s, frame) for s in names])
+        same(read, laid)
+        np.testing.assert_array_equal(read.all_closes(), laid.all_closes())
+        skips = np.arange(len(names)) % 9
+        same(read.after(skips), laid.after(skips))
+        if frame is not MONTH:
+            np.testing.assert_array_equal(read.begins(MONTH), laid.begins(MONTH))
+            np.testing.assert_array_equal(read.marks(MONTH), laid.marks(MONTH))
+    days = ragged.panel(names, ONE_DAY)
+    cut = resample_panel(days.after(np.full(len(names), 11)), WEEK)
+    whole = resample_panel(days, WEEK)
+    assert cut.skipped is not None
+    np.testing.assert_array_equal(cut.skipped + np.diff(cut.offsets), np.diff(whole.offsets))
+
+
+def test_scripts_on_longer_timeframes_run_alike_on_ragged_panels(ragged: BarLibrary) -> None:
+    names = list(ragged.infos)
+    program = compile_script("rung 1\nlet x = sma(close, 3) on 1w\nlet y = close on 1mo forming\nlet z = weekday + bar")
+    ops = list(program.plan.values.values())
+    whole = run(program, ragged.panel(names, ONE_DAY), outputs=[], extra=ops)
+    for k, symbol in enumerate(names):
+        alone = run(program, ragged.panel([symbol], ONE_DAY), outputs=[], extra=ops)
+        part = slice(int(whole.panel.offsets[k]), int(whole.panel.offsets[k + 1]))
+        for op in ops:
+            np.testing.assert_array_equal(whole.number(op)[part], alone.number(op))
+
+
 def test_only_the_last_bars_are_read(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
     symbols, sizes = list(market.infos)[:20], []
     real = Places.read
@@ -216,7 +278,7 @@ def same(a: Panel, b: Panel) -> None:
 def test_longer_bars_of_a_cut_panel_are_whole_but_for_the_first() -> None:
     panel = panel_of([random_bars(1, 200), random_bars(2, 230)])
     whole = resample_panel(panel, WEEK)
-    cut = resample_panel(panel.after(np.array([57, 90])), WEEK, whole)
+    cut = resample_panel(panel.after(np.array([57, 90])), WEEK)
     assert cut.skipped is not None
     for k in range(2):
         a, b = cut.bars(k), whole.bars(k)

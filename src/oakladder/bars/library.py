@@ -22,7 +22,19 @@ import pyarrow as pa
 from .clockwork import shared
 from .errors import DataProblem
 from .places import FileChanged, Place, Places
-from .series import COLUMNS, Bars, Panel, ends_of, fits, panel_of, regular_times, resample, resample_panel, tidy
+from .series import (
+    COLUMNS,
+    Bars,
+    Panel,
+    ends_of,
+    fits,
+    panel_of,
+    regular_times,
+    resample,
+    resample_panel,
+    shared_groups,
+    tidy,
+)
 from .sessions import Calendar
 from .timeframes import ONE_DAY, ONE_MINUTE, Span, Timeframe
 
@@ -60,6 +72,8 @@ def _decimals(tick: float) -> int:
 _MOST_HELD = 400_000_000
 #: The most bytes of times that are remembered for panels; what follows from them is about as much again.
 _MOST_CLOCKS = 100_000_000
+#: Times are held once for all symbols that have them where at least so many have the same, on average.
+_SHARING = 6
 #: The end of a file's name, by whether it holds minutes.
 _SUFFIX = {True: f".{ONE_MINUTE}.arrow", False: f".{ONE_DAY}.arrow"}
 _T = TypeVar("_T")
@@ -92,6 +106,9 @@ class BarLibrary:
         self._cache: OrderedDict[tuple[str, Timeframe, bool], Bars] = OrderedDict()
         self._held = 0
         self._clocks: OrderedDict[str, np.ndarray] = OrderedDict()
+        self._clock_bytes = 0
+        #: Name of the times, calendar and timeframe → how many longer bars they make.
+        self._spans: dict[tuple[str, Calendar, Timeframe], int] = {}
         #: Makes a missing or damaged file again, where that can be done: (symbol, base timeframe) → bars.
         self.maker: Callable[[str, Timeframe], Bars] | None = None
         #: Sentences about files that were set aside.
@@ -274,9 +291,11 @@ class BarLibrary:
             self.places.read(self._file(symbol, base), place, ["time"], [times])
         times = shared(times)
         with self._lock:
-            self._clocks[place.clock] = times
-            while sum(c.nbytes for c in self._clocks.values()) > _MOST_CLOCKS and len(self._clocks) > 1:
-                self._clocks.popitem(last=False)
+            if place.clock not in self._clocks:
+                self._clocks[place.clock] = times
+                self._clock_bytes += times.nbytes
+            while self._clock_bytes > _MOST_CLOCKS and len(self._clocks) > 1:
+                self._clock_bytes -= self._clocks.popitem(last=False)[1].nbytes
         return times
 
     def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
@@ -301,20 +320,26 @@ class BarLibrary:
         """Stored bars of many symbols, read straight from the files into the columns."""
         paths = [self._file(s, base) for s in names]
         places = [self._with_file(s, base, self.places.known) for s in names]
-        clocks = [self._clock(s, base, p) for s, p in zip(names, places, strict=True)]
         calendars = tuple(self.infos[s].calendar for s in names)
         kept: list[np.ndarray | None] = [None] * len(names)
-        if base.intraday and not extended:
+        counts = [p.count for p in places]
+        clocks: list[np.ndarray] | None = None
+        # Times that hardly any symbols share are read like prices; regular hours are found by the times.
+        by_hours = base.intraday and not extended
+        if by_hours or len({p.clock for p in places}) <= max(len(places) // _SHARING, 1):
+            clocks = [self._clock(s, base, p) for s, p in zip(names, places, strict=True)]
+        if clocks is not None and by_hours:
             for k, calendar in enumerate(calendars):
                 regular = regular_times(clocks[k], calendar)
                 if regular is not None:
                     clocks[k], kept[k] = regular
+            counts = [len(c) for c in clocks]
         clean = all(p.clean for p in places)
 
         def columns(wanted: Sequence[str], skips: np.ndarray | None) -> list[np.ndarray]:
             firsts = [0] * len(names) if skips is None else skips.tolist()
-            ends = ends_of([len(c) - f for c, f in zip(clocks, firsts, strict=True)]).tolist()
-            made = [np.empty(ends[-1]) for _ in wanted]
+            ends = ends_of([c - f for c, f in zip(counts, firsts, strict=True)]).tolist()
+            made = [np.empty(ends[-1], dtype=np.int64 if n == "time" else np.float64) for n in wanted]
             # Two threads that both read hand the interpreter to and fro with every call, and take longer than one;
             # while one reads, the other can run what it has read.
             with self._reading:
@@ -328,10 +353,32 @@ class BarLibrary:
                         self.places.read(path, place, wanted, raw, begin)
                         for whole, part in zip(raw, parts, strict=True):
                             np.take(whole, keep[first:] - begin, out=part, mode="clip")
-            return made if clean else [tidy(m) for m in made]
+            return made if clean else [m if n == "time" else tidy(m) for n, m in zip(wanted, made, strict=True)]
 
-        offsets = ends_of([len(c) for c in clocks])
-        return Panel(tuple(names), base, calendars, offsets, tuple(clocks), extended=extended, maker=columns)
+        made = Panel(
+            tuple(names),
+            base,
+            calendars,
+            ends_of(counts),
+            None if clocks is None else tuple(clocks),
+            extended=extended,
+            maker=columns,
+            time_names=() if clocks is not None else tuple(p.clock for p in places),
+        )
+        made.spans = lambda timeframe: self._count_spans(made, [p.clock for p in places], timeframe)
+        return made
+
+    def _count_spans(self, panel: Panel, clocks: list[str], timeframe: Timeframe) -> np.ndarray:
+        """How many longer bars each symbol of a panel has, from memory where its times are known by name."""
+        if not panel.is_ragged:
+            return np.array(
+                [len(shared_groups(t, c, timeframe)[0]) for t, c in zip(panel.clocks, panel.calendars, strict=True)]
+            )
+        keys = [(name, c, timeframe) for name, c in zip(clocks, panel.calendars, strict=True)]
+        if not all(key in self._spans for key in keys):
+            counts = np.diff(panel.groups(timeframe)[3]).tolist()
+            self._spans.update(zip(keys, counts, strict=True))
+        return np.array([self._spans[key] for key in keys])
 
     def settle(self) -> None:
         """Writes down what reading has found out about the files, so that the next time is quicker."""

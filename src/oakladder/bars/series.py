@@ -8,8 +8,8 @@ from itertools import pairwise
 
 import numpy as np
 
-from .clockwork import remembered, shared
-from .sessions import DAY, Calendar
+from .clockwork import remembered, remembered_by_name, shared
+from .sessions import BEGINS, COMPLETES, DAY, Calendar
 from .timeframes import ONE_DAY, Timeframe
 
 COLUMNS = ("open", "high", "low", "close", "volume")
@@ -95,9 +95,7 @@ def resample(bars: Bars, timeframe: Timeframe) -> Bars:
         raise ValueError(f"{timeframe} bars cannot be made of {bars.timeframe} bars.")
     if len(bars) == 0:
         return Bars(bars.symbol, timeframe, bars.calendar, bars.times, bars.columns, bars.extended)
-    first, last, times = remembered(
-        bars.times, ("groups", bars.calendar, timeframe), lambda: _groups(bars.times, bars.calendar, timeframe)
-    )
+    first, last, times = shared_groups(bars.times, bars.calendar, timeframe)
     columns = {name: merge(bars[name], first, last) for name, merge in _MERGES.items()}
     return Bars(bars.symbol, timeframe, bars.calendar, times, columns, bars.extended and timeframe.intraday)
 
@@ -170,8 +168,8 @@ class Panel:
     timeframe: Timeframe
     calendars: tuple[Calendar, ...]
     offsets: np.ndarray
-    #: The times of each symbol, as arrays that symbols share.
-    clocks: tuple[np.ndarray, ...]
+    #: The times of each symbol, as arrays that symbols share; None where hardly any do and they are read as a column.
+    _clocks: tuple[np.ndarray, ...] | None
     columns: dict[str, np.ndarray] = field(default_factory=dict)
     extended: bool = False
     earlier: dict[Timeframe, Panel] = field(default_factory=dict)
@@ -181,19 +179,44 @@ class Panel:
     ticks: tuple[float, ...] | None = None
     #: Finds the bars of another symbol, as a panel of one: raises `KeyError` or `DataProblem`.
     others: Callable[[str, Timeframe], Panel] | None = None
-    #: Makes some of the five columns when they are asked for, without the first so many bars of each symbol.
+    #: Makes some of the five columns (and ``time``) when they are asked for, without the first so many bars of each
+    #: symbol.
     maker: Callable[[Sequence[str], np.ndarray | None], list[np.ndarray]] | None = None
     #: For each symbol, how many bars before its first there are that were not read; None where none were left out.
     skipped: np.ndarray | None = None
+    #: For each symbol, how many longer bars all of its bars make, those that were skipped too.
+    spans: Callable[[Timeframe], np.ndarray] | None = None
+    #: Names of the symbols' times where they are ragged and whole: equal names, equal times.
+    time_names: tuple[str, ...] = ()
     _times: np.ndarray | None = None
     _marks: dict[Timeframe, np.ndarray] = field(default_factory=dict)
 
     @property
     def times(self) -> np.ndarray:
         """The time of every bar, end to end; laid out when it is first asked for."""
-        if self._times is None:
-            self._times = _end_to_end(list(self.clocks)) if self.clocks else np.zeros(0, dtype=np.int64)
+        if self._times is None and self._clocks is not None:
+            self._times = _end_to_end(list(self._clocks)) if self._clocks else np.zeros(0, dtype=np.int64)
+        elif self._times is None:
+            assert self.maker is not None
+            self._times = self.maker(["time"], None)[0]
         return self._times
+
+    @property
+    def is_ragged(self) -> bool:
+        """Whether symbols have times of their own each: then everything is worked out for all of them in one go."""
+        return self._clocks is None
+
+    @property
+    def clocks(self) -> tuple[np.ndarray, ...]:
+        """The times of each symbol."""
+        if self._clocks is not None:
+            return self._clocks
+        times = self.times
+        return tuple(times[a:b] for a, b in zip(self.starts.tolist(), self.ends.tolist(), strict=True))
+
+    def time(self, k: int, bar: int) -> int:
+        """The time of a bar of symbol ``k``; ``bar`` counts through all symbols."""
+        return int(self.times[bar] if self._clocks is None else self._clocks[k][bar - self.offsets[k]])
 
     @property
     def size(self) -> int:
@@ -226,36 +249,37 @@ class Panel:
     def fetch(self, names: Iterable[str]) -> None:
         """Makes several of the five columns ready in one go, which is quicker where they are read from files."""
         missing = [n for n in names if n in COLUMNS and n not in self.columns]
-        if missing and self.maker is not None:
-            self.columns.update(zip(missing, self.maker(missing, None), strict=True))
+        if not missing or self.maker is None:
+            return
+        if self._clocks is None and self._times is None:
+            *made, self._times = self.maker([*missing, "time"], None)
+        else:
+            made = self.maker(missing, None)
+        self.columns.update(zip(missing, made, strict=True))
 
     def after(self, skips: np.ndarray) -> Panel:
         """The panel without the first ``skips[k]`` bars of each symbol; columns are read from there on only."""
         if not skips.any():
             return self
-        clocks: list[np.ndarray] = []
-        for k, (clock, skip) in enumerate(zip(self.clocks, skips.tolist(), strict=True)):
-            if k and clock is self.clocks[k - 1] and skip == skips[k - 1]:
-                clocks.append(clocks[-1])
-            else:
-                clocks.append(remembered(clock, ("after", skip), lambda c=clock, s=skip: shared(c[s:].copy())))  # type: ignore[misc]
         made = Panel(
             self.symbols,
             self.timeframe,
             self.calendars,
-            ends_of([len(c) for c in clocks]),
-            tuple(clocks),
+            ends_of((np.diff(self.offsets) - skips).tolist()),
+            None if self._clocks is None else _clocks_after(self._clocks, skips),
             extended=self.extended,
             ticks=self.ticks,
             others=self.others,
             skipped=skips if self.skipped is None else self.skipped + skips,
+            spans=self.spans or (lambda timeframe: np.diff(resample_panel(self, timeframe).offsets)),
         )
 
         def maker(names: Sequence[str], more: np.ndarray | None) -> list[np.ndarray]:
             assert more is None  # what was cut is cut again as it stands, below
-            if self.maker is not None and self.skipped is None and not any(n in self.columns for n in names):
+            known = any(self._times is not None if n == "time" else n in self.columns for n in names)
+            if self.maker is not None and self.skipped is None and not known:
                 return self.maker(names, skips)
-            return [without(self.column(n), self.offsets, skips) for n in names]
+            return [without(self.times if n == "time" else self.column(n), self.offsets, skips) for n in names]
 
         made.maker = maker
         return made
@@ -264,19 +288,15 @@ class Panel:
         """When each bar of a symbol is complete."""
         return self.calendars[k].closes(self.clocks[k], self.timeframe, self.extended)
 
+    def all_closes(self) -> np.ndarray:
+        """When each bar of every symbol is complete, end to end."""
+        return self._each(lambda c, times: c.closes(times, self.timeframe, self.extended))
+
     def alike(self) -> list[tuple[int, int]]:
         """Runs of symbols, first up to last, that share their times and calendar: worked out once for all of them."""
-        made: list[tuple[int, int]] = []
-        first = 0
-        for k in range(1, len(self) + 1):
-            if (
-                k == len(self)
-                or self.clocks[k] is not self.clocks[first]
-                or self.calendars[k] is not self.calendars[first]
-            ):
-                made.append((first, k))
-                first = k
-        return made
+        pairs = [(id(a), id(b)) for a, b in zip(self.clocks, self.calendars, strict=True)]
+        cuts = [k for k in range(1, len(pairs)) if pairs[k] != pairs[k - 1]]
+        return list(pairwise([0, *cuts, len(pairs)])) if pairs else []
 
     def _add_time_columns(self) -> None:
         local = self._each(lambda c, times: c.local(times))
@@ -299,6 +319,8 @@ class Panel:
 
     def _each(self, how: Callable[[Calendar, np.ndarray], np.ndarray]) -> np.ndarray:
         """Applies something to the times of each symbol by its calendar; once for all that share both."""
+        if self.is_ragged:
+            return self._by_calendar(self.times, self.offsets, how)
         done: dict[tuple[int, int], np.ndarray] = {}
         parts = []
         for k, calendar in enumerate(self.calendars):
@@ -308,6 +330,26 @@ class Panel:
                 done[key] = how(calendar, times)
             parts.append(done[key])
         return _end_to_end(parts) if parts else np.zeros(0, dtype=np.int64)
+
+    def _by_calendar(
+        self, times: np.ndarray, offsets: np.ndarray, how: Callable[[Calendar, np.ndarray], np.ndarray]
+    ) -> np.ndarray:
+        """Applies something to times of all symbols, laid end to end as ``offsets`` say, calendar by calendar."""
+        cuts = [k for k in range(1, len(self)) if self.calendars[k] is not self.calendars[k - 1]]
+        runs = pairwise([0, *cuts, len(self)])
+        return _end_to_end([how(self.calendars[a], times[offsets[a] : offsets[b]]) for a, b in runs])
+
+    def groups(self, timeframe: Timeframe) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """First and last bar of each longer bar of every symbol, the longer bars' times, and where each symbol's begin."""
+        periods = self._each(lambda c, times: c.periods(times, timeframe))
+        begins = np.ones(len(periods), dtype=bool)
+        begins[1:] = periods[1:] != periods[:-1]
+        begins[self.starts[self.starts < len(begins)]] = True
+        first = np.flatnonzero(begins)
+        last = np.append(first[1:], len(periods)) - 1
+        offsets = np.searchsorted(first, self.offsets).astype(np.int64)
+        times = self._by_calendar(self.times[first], offsets, lambda c, t: c.opens(t, timeframe))
+        return first, last, times, offsets
 
     def per_symbol(self, values: list[float]) -> np.ndarray:
         """A number for each symbol, repeated on each of its bars."""
@@ -347,6 +389,9 @@ class Panel:
                 raise ValueError(
                     f"The script asks for {timeframe}, and {timeframe} bars cannot be made of {self.timeframe} bars."
                 )
+            if self.is_ragged and self.previous is None:
+                self._marks[timeframe] = self._ragged_marks(timeframe)
+                return self._marks[timeframe]
             previous = self.previous or (None,) * len(self)
             parts = [
                 c.marks(self.clocks[k], self.timeframe, timeframe, self.extended, p)
@@ -354,6 +399,32 @@ class Panel:
             ]
             self._marks[timeframe] = _end_to_end(parts) if parts else np.zeros(0, dtype=np.uint8)
         return self._marks[timeframe]
+
+    def _ragged_marks(self, timeframe: Timeframe) -> np.ndarray:
+        """The marks of all symbols in one go: what the bar before left open does not reach into the next symbol."""
+
+        def work() -> np.ndarray:
+            made = self._each(lambda c, times: c.marks(times, self.timeframe, timeframe, self.extended))
+            starts = self.starts[self.starts < len(made)]
+            made[starts] = (made[starts] & COMPLETES) | BEGINS
+            return made
+
+        if not self.time_names:
+            return work()
+        what = ("marks", self.timeframe, timeframe, self.extended)
+        keys = [(name, calendar, what) for name, calendar in zip(self.time_names, self.calendars, strict=True)]
+        return remembered_by_name(keys, np.diff(self.offsets).tolist(), work)
+
+
+def _clocks_after(clocks: tuple[np.ndarray, ...], skips: np.ndarray) -> tuple[np.ndarray, ...]:
+    """Shared times without their first bars, shared again."""
+    made: list[np.ndarray] = []
+    for k, (clock, skip) in enumerate(zip(clocks, skips.tolist(), strict=True)):
+        if k and clock is clocks[k - 1] and skip == skips[k - 1]:
+            made.append(made[-1])
+        else:
+            made.append(remembered(clock, ("after", skip), lambda c=clock, s=skip: shared(c[s:].copy())))  # type: ignore[misc]
+    return tuple(made)
 
 
 def panel_of(series: Sequence[Bars]) -> Panel:
@@ -376,29 +447,22 @@ def panel_of(series: Sequence[Bars]) -> Panel:
     )
 
 
-def resample_panel(panel: Panel, timeframe: Timeframe, whole: Panel | None = None) -> Panel:
+def resample_panel(panel: Panel, timeframe: Timeframe) -> Panel:
     """A panel in longer bars, all symbols at once. Raises `ValueError` if that cannot be done.
 
-    Where the first bars of the panel were skipped, ``whole`` is the longer panel of all its bars: the first longer
-    bar may then be made of a part of its bars only.
+    Where the first bars of the panel were skipped, the first longer bar may be made of a part of its bars only.
     """
     if not fits(panel.timeframe, timeframe):
         raise ValueError(f"{timeframe} bars cannot be made of {panel.timeframe} bars.")
-    firsts, lasts, clocks = [], [], []
-    for a, b in panel.alike():
-        times, calendar = panel.clocks[a], panel.calendars[a]
-        first, last, clock = remembered(
-            times,
-            ("groups", calendar, timeframe),
-            lambda t=times, c=calendar: _groups(t, c, timeframe),  # type: ignore[misc]
-        )
-        firsts.append((panel.offsets[a:b, None] + first).ravel())
-        lasts.append((panel.offsets[a:b, None] + last).ravel())
-        clocks += [clock] * (b - a)
-    if not clocks:
+    if not len(panel):
         return Panel((), timeframe, (), panel.offsets, (), {name: np.zeros(0) for name in COLUMNS})
-    first, last = _end_to_end(firsts), _end_to_end(lasts)
-    offsets = ends_of([len(c) for c in clocks])
+    clocks: tuple[np.ndarray, ...] | None = None
+    times: np.ndarray | None = None
+    if panel.is_ragged:
+        first, last, times, offsets = panel.groups(timeframe)
+    else:
+        first, last, clocks = _shared_groups(panel, timeframe)
+        offsets = ends_of([len(c) for c in clocks])
 
     def merged(names: Sequence[str], skips: np.ndarray | None) -> list[np.ndarray]:
         panel.fetch(names)
@@ -406,20 +470,39 @@ def resample_panel(panel: Panel, timeframe: Timeframe, whole: Panel | None = Non
         return made if skips is None else [without(m, offsets, skips) for m in made]
 
     skipped = None
-    if panel.skipped is not None and whole is not None:
-        skipped = np.array([len(c) for c in whole.clocks], dtype=np.int64) - np.diff(offsets)
+    if panel.skipped is not None and panel.spans is not None:
+        skipped = panel.spans(timeframe) - np.diff(offsets)
     return Panel(
         panel.symbols,
         timeframe,
         panel.calendars,
         offsets,
-        tuple(clocks),
+        clocks,
         extended=panel.extended and timeframe.intraday,
         others=panel.others,
         ticks=panel.ticks,
         maker=merged,
         skipped=skipped,
+        _times=times,
     )
+
+
+def _shared_groups(panel: Panel, timeframe: Timeframe) -> tuple[np.ndarray, np.ndarray, tuple[np.ndarray, ...]]:
+    """First and last bar of each longer bar, and the longer bars' times; worked out once for symbols that are alike."""
+    firsts, lasts, clocks = [], [], []
+    for a, b in panel.alike():
+        first, last, clock = shared_groups(panel.clocks[a], panel.calendars[a], timeframe)
+        firsts.append((panel.offsets[a:b, None] + first).ravel())
+        lasts.append((panel.offsets[a:b, None] + last).ravel())
+        clocks += [clock] * (b - a)
+    return _end_to_end(firsts), _end_to_end(lasts), tuple(clocks)
+
+
+def shared_groups(
+    times: np.ndarray, calendar: Calendar, timeframe: Timeframe
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """First and last bar of each longer bar, and the longer bars' times; remembered where the times are shared."""
+    return remembered(times, ("groups", calendar, timeframe), lambda: _groups(times, calendar, timeframe))
 
 
 def without(values: np.ndarray, offsets: np.ndarray, skips: np.ndarray) -> np.ndarray:

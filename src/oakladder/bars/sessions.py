@@ -158,14 +158,17 @@ class Calendar:
 
     def _last_session(self, final: np.ndarray, earliest: np.ndarray) -> np.ndarray:
         """The last scheduled day at or before ``final``, but not before ``earliest``."""
-        unique, back = np.unique(final, return_inverse=True)
-        made = unique.copy()
+        if not len(final):
+            return final
+        low = int(final.min())
+        # Every day between the first and the last, once: far fewer than there are bars.
+        made = np.arange(low, int(final.max()) + 1)
         for _ in range(31):
             closed = ~self.trades_on(made)
             if not closed.any():
                 break
             made[closed] -= 1
-        return np.maximum(made[back], earliest)
+        return np.maximum(made[final - low], earliest)
 
     def marks(
         self,

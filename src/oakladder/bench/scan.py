@@ -34,8 +34,11 @@ signal dip = low < lowest(low, 20)[1] and volume > 1.2 * sma(volume, 20)[1]
 KEPT = RULE.replace("sma(close, 50)", "ema(close, 50)").replace("low < lowest", "rsi(close, 14) < 45 and low < lowest")
 
 
-def make_market(folder: Path, symbols: int, bars: int, timeframe: Timeframe) -> BarLibrary:
-    """A library of random walks, written file by file as an import would."""
+def make_market(folder: Path, symbols: int, bars: int, timeframe: Timeframe, *, ragged: bool = False) -> BarLibrary:
+    """A library of random walks, written file by file as an import would.
+
+    In a ragged one every symbol has begun on a day of its own and misses some days.
+    """
     calendar = Calendar(start=540, end=930) if timeframe.intraday else Calendar()
     library = BarLibrary(folder)
     if timeframe.intraday:
@@ -60,7 +63,10 @@ def make_market(folder: Path, symbols: int, bars: int, timeframe: Timeframe) -> 
         name = f"S{k:04d}"
         infos.append(SymbolInfo(name, name, "Made", "share", 0.01, calendar))
         library._infos = {name: infos[-1]}
-        library.write(Bars(name, timeframe, calendar, times, columns))
+        kept = rng.random(bars) > 0.003
+        kept[: rng.integers(0, bars // 2)] = False
+        there = kept if ragged else slice(None)
+        library.write(Bars(name, timeframe, calendar, times[there], {n: v[there] for n, v in columns.items()}))
     library.add_symbols(infos)
     library.settle()
     return BarLibrary(folder)
@@ -135,6 +141,10 @@ def measure() -> list[Row]:
         rows.append(("  memory they grew by, over the columns read", f"{grown / read:.2f} ×", "", "< 2 ×"))
         rows.append(_stopping(library, three(kept), ONE_DAY))
         rows.append(_ladder(library, (rule, kept)))
+    with tempfile.TemporaryDirectory() as folder:
+        library = make_market(Path(folder), *DAYS, ONE_DAY, ragged=True)
+        size = f"{DAYS[0]:,} symbols with 1,260 to {DAYS[1]:,} days of their own each"
+        rows.append(_row(size, library, three(rule), ONE_DAY, "≤ 0.5 s"))
     with tempfile.TemporaryDirectory() as folder:
         library = make_market(Path(folder), *MINUTES, ONE_MINUTE)
         size = f"{MINUTES[0]:,} × {MINUTES[1]:,} minutes, two conditions"

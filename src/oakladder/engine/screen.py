@@ -27,10 +27,12 @@ from .survey import Frame, Part, Progress, Skipped, aligned, parts, survey
 
 RELATIONS = (">", ">=", "<", "<=")
 _NEVER = 10**9
+#: Added to times, so that none of them is negative.
+_EARLIEST = 1 << 38
 #: Days over which the average volume is taken.
 VOLUME_DAYS = 20
 #: So many of the last bars are looked at first; most of what is found came true within them.
-SINCE_BARS = 64
+SINCE_BARS = 32
 
 
 class Fresh(StrEnum):
@@ -289,9 +291,12 @@ def _found(condition: Condition, part: Part, timeframe: Timeframe) -> tuple[list
     if not part.symbols:
         return [], []
     recent = _recent(condition, part, timeframe)
-    part.shorten(
-        {f: None if (back := _reach(condition, part, f)) is None else bars + back for f, bars in recent.items()}
-    )
+    stored: dict[Frame, np.ndarray | None] = {}
+    for frame, bars in recent.items():
+        back = _reach(condition, part, frame)
+        # The first longer bar may lose a part of its bars, so there is one more of them.
+        stored[frame] = None if back is None else part.at_most(frame) * (bars + back + 1)
+    part.shorten(stored)
     sight = Sight(part, recent)
     found, gone = _told(condition, sight, timeframe)
     unsure = [f.symbol for f in found if f.bars_ago >= SINCE_BARS - 1 or (-1 in f.ages and part.is_shortened)]
@@ -331,10 +336,12 @@ def _told(condition: Condition, sight: Sight, timeframe: Timeframe) -> tuple[lis
                 panel.symbols[k],
                 last,
                 change,
-                int(panel.clocks[k][came - panel.offsets[k]]),
+                panel.time(k, came),
                 end - came,
                 tuple(int(a[k]) for a in ages),
-                tuple(int(p.clocks[k][-1 - a[k]]) if a[k] >= 0 else 0 for p, a in zip(panels, ages, strict=True)),
+                tuple(
+                    p.time(k, int(p.ends[k] - 1 - a[k])) if a[k] >= 0 else 0 for p, a in zip(panels, ages, strict=True)
+                ),
                 not before[k],
             )
         )
@@ -382,23 +389,20 @@ def _recent(condition: Condition, part: Part, timeframe: Timeframe) -> dict[Fram
     On another timeframe those are the bars since the last that was complete when the first of these was, and
     what the freshness of its rules looks back over.
     """
-    base = part.panel(timeframe)
-    asked: dict[Frame, int] = {}
+    base = (timeframe, False)
+    asked: dict[Frame, int] = {base: 2}
     for rule in rules_of(condition):
         frame = (rule.timeframe, rule.extended and rule.timeframe.intraday)
         asked[frame] = max(asked.get(frame, 0), rule.bars + 2)
     if _asks_volume(condition):
         asked[ONE_DAY, False] = max(asked.get((ONE_DAY, False), 0), VOLUME_DAYS + 2)
+    window = SINCE_BARS + 3
     made = {}
-    for frame, bars in {(timeframe, False): 2, **asked}.items():
-        panel = part.panel(*frame)
-        wanted = np.empty(len(panel), dtype=np.int64)
-        for a, b in aligned(panel, base):
-            closes = base.closes(a)
-            first = closes[max(len(closes) - SINCE_BARS - 2, 0)]
-            wanted[a:b] = len(panel.clocks[a]) - np.searchsorted(panel.closes(a), first, "right") + 1 + bars
-        made[frame] = wanted
-    part.forget_panels()
+    for frame, bars in asked.items():
+        if frame == base:
+            made[frame] = np.full(len(part.symbols), window + bars)
+        else:  # each of these bars is made of one stored bar at least
+            made[frame] = part.since(frame, base, part.at_most(base) * window) + bars + 2
     return made
 
 
@@ -527,6 +531,8 @@ def _as_of(flags: np.ndarray, panel: Panel, base: Panel) -> np.ndarray:
     """Flags of one timeframe on the bars of another: as of the last bar that was complete at each bar's close."""
     if panel is base:
         return flags
+    if panel.is_ragged or base.is_ragged:
+        return _as_of_each(flags, panel, base)
     made = np.empty(base.size, dtype=bool)
     for a, b in aligned(panel, base):
         at = np.searchsorted(panel.closes(a), base.closes(a), "right") - 1
@@ -534,6 +540,19 @@ def _as_of(flags: np.ndarray, panel: Panel, base: Panel) -> np.ndarray:
         there[:, at < 0] = False
         made[base.offsets[a] : base.offsets[b]] = there.ravel()
     return made
+
+
+def _as_of_each(flags: np.ndarray, panel: Panel, base: Panel) -> np.ndarray:
+    """The same where hardly any symbols share their times: one search over all, with the symbol before the time."""
+    if not len(flags):
+        return np.zeros(base.size, dtype=bool)
+
+    def keys(of: Panel) -> np.ndarray:
+        return (np.repeat(np.arange(len(of)), np.diff(of.offsets)) << 40) + of.all_closes() + _EARLIEST
+
+    at = np.searchsorted(keys(panel), keys(base), "right") - 1
+    begins = np.repeat(panel.starts, np.diff(base.offsets))
+    return flags[np.maximum(at, 0)] & (at >= begins)
 
 
 def _plain(condition: Plain, sight: Sight, panel: Panel) -> np.ndarray:

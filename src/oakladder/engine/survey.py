@@ -18,7 +18,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import stored_base
 from oakladder.bars.places import FileChanged
 from oakladder.bars.series import Panel, resample_panel
-from oakladder.bars.timeframes import Timeframe
+from oakladder.bars.timeframes import Span, Timeframe
 from oakladder.rung.plan import Op
 from oakladder.rung.program import Program
 
@@ -62,7 +62,7 @@ class Part:
     #: Bars left out of a stored timeframe, and of the one that longer ones are made of.
     _cuts: dict[Frame, np.ndarray] = field(default_factory=dict)
     _longer_cuts: dict[Frame, np.ndarray] = field(default_factory=dict)
-    _bases: dict[Frame, Panel] = field(default_factory=dict)
+    _bases: dict[tuple[Frame, bool], Panel] = field(default_factory=dict)
     _panels: dict[Frame, Panel] = field(default_factory=dict)
     _results: dict[Hashable, Result] = field(default_factory=dict)
 
@@ -90,58 +90,71 @@ class Part:
         """The bars of the part's symbols on a timeframe; without what `shorten` has cut off."""
         frame = (timeframe, extended and timeframe.intraday)
         if frame not in self._panels:
-            whole, base = self._whole(frame), _base_of(frame)
-            if frame in self._cuts:
-                self._panels[frame] = whole.after(self._cuts[frame])
-            elif frame != base and base in self._longer_cuts:
-                if base not in self._bases:
-                    self._bases[base] = self._whole(base).after(self._longer_cuts[base])
-                self._panels[frame] = resample_panel(self._bases[base], timeframe, whole)
-            else:
-                self._panels[frame] = whole
+            base = _base_of(frame)
+            made = self._cut(base, self._cuts if frame == base else self._longer_cuts)
+            if frame != base:
+                made = resample_panel(made, timeframe)
+                made.earlier = self.library.earlier(self.symbols, timeframe)
+            self._panels[frame] = made
         return self._panels[frame]
 
-    def _whole(self, frame: Frame) -> Panel:
-        """All bars on a timeframe; no column of them is read yet."""
-        timeframe, extended = frame
-        if frame not in self._wholes:
-            if frame == _base_of(frame):
-                made = self.library.panel(self.symbols, timeframe, extended)
-            else:
-                made = resample_panel(self._whole(_base_of(frame)), timeframe)
-                made.earlier = self.library.earlier(self.symbols, timeframe)
-            self._wholes[frame] = made
-        return self._wholes[frame]
+    def _cut(self, base: Frame, cuts: Mapping[Frame, np.ndarray]) -> Panel:
+        """Stored bars without those that were left out; the same for all longer timeframes."""
+        whole = self._whole(base)
+        if base not in cuts:
+            return whole
+        key = (base, cuts is self._cuts)
+        if key not in self._bases:
+            self._bases[key] = whole.after(cuts[base])
+        return self._bases[key]
+
+    def _whole(self, base: Frame) -> Panel:
+        """All stored bars; no column of them is read yet."""
+        if base not in self._wholes:
+            self._wholes[base] = self.library.panel(self.symbols, *base)
+        return self._wholes[base]
+
+    def counts(self, frame: Frame) -> np.ndarray:
+        """How many stored bars each symbol has from which those of a timeframe are made."""
+        return np.diff(self._whole(_base_of(frame)).offsets)
+
+    def at_most(self, frame: Frame) -> int:
+        """From how many stored bars one bar of a timeframe is made at most."""
+        if frame[0].intraday:
+            return frame[0].count
+        weekend = any(c.weekend for c in self._whole(_base_of(frame)).calendars)
+        return {Span.DAY: 1, Span.WEEK: 7 if weekend else 5, Span.MONTH: 31 if weekend else 23}[frame[0].span]
+
+    def since(self, frame: Frame, base: Frame, bars: int) -> np.ndarray:
+        """How many stored bars of a timeframe there are since the last so many stored bars of another began.
+
+        As of the last that was complete then: one more.
+        """
+        if _base_of(frame) == _base_of(base):
+            return np.full(len(self.symbols), bars)
+        there, here = self._whole(_base_of(frame)).clocks, self._whole(_base_of(base)).clocks
+        made = np.empty(len(self.symbols), dtype=np.int64)
+        for k, (other, own) in enumerate(zip(there, here, strict=True)):
+            made[k] = len(other) - np.searchsorted(other, own[max(len(own) - bars, 0)]) + 1
+        return made
 
     def shorten(self, wanted: Mapping[Frame, np.ndarray | None]) -> None:
-        """Leaves out bars at the beginning: of each timeframe so many of its last are wanted for each symbol, or all.
+        """Leaves out bars at the beginning: for each timeframe so many of its last stored bars are wanted, or all.
 
         A value that needs the bars left out must not be asked for. Call it before any panel is.
         """
         for base in dict.fromkeys(map(_base_of, wanted)):
-            own = wanted.get(base)
-            longer = {f: n for f, n in wanted.items() if _base_of(f) == base != f}
+            own, counts = wanted.get(base), self.counts(base)
+            longer = [n for f, n in wanted.items() if _base_of(f) == base != f]
             if own is not None:
-                self._cuts[base] = self._skips(base, own)
-            elif base in wanted:
-                continue  # all of it is read, and the longer bars are made of that
-            if longer and all(n is not None for n in longer.values()):
-                self._longer_cuts[base] = np.minimum.reduce(
-                    [self._skips(f, n) for f, n in longer.items() if n is not None]
-                )
-
-    def _skips(self, frame: Frame, wanted: np.ndarray) -> np.ndarray:
-        """How many stored bars come before the last so many of a timeframe, for each symbol."""
-        whole = self._whole(frame)
-        # The first longer bar may lose a part of its bars, so there is one more of them.
-        firsts = np.maximum(np.diff(whole.offsets) - wanted - 1, 0)
-        if frame == _base_of(frame):
-            return firsts
-        base = self._whole(_base_of(frame))
-        made = np.empty(len(whole), dtype=np.int64)
-        for a, b in aligned(whole, base):
-            made[a:b] = np.searchsorted(base.clocks[a], whole.clocks[a][firsts[a:b]])
-        return made
+                self._cuts[base] = np.maximum(counts - own, 0)
+            known = [n for n in longer if n is not None]
+            if not known or len(known) < len(longer):
+                continue
+            needed = np.maximum.reduce(known)
+            # Where all is read anyway, the longer bars are made of that unless they need much less.
+            if own is not None or base not in wanted or 2 * needed.mean() < counts.mean():
+                self._longer_cuts[base] = np.maximum(counts - needed, 0)
 
     def run(
         self, program: Program, timeframe: Timeframe, extended: bool, settings: Mapping[str, object], ops: list[Op]
@@ -159,10 +172,6 @@ class Part:
     def is_shortened(self) -> bool:
         """Whether bars were left out."""
         return bool(self._cuts or self._longer_cuts)
-
-    def forget_panels(self) -> None:
-        """Drops the panels that were asked for so far; what is known of the bars' times stays."""
-        self._panels.clear()
 
     def release(self) -> None:
         """Lets go of everything that was read: the next part needs the room."""
