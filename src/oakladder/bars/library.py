@@ -32,7 +32,6 @@ from .series import (
     regular_times,
     resample,
     resample_panel,
-    shared_groups,
     tidy,
 )
 from .sessions import Calendar
@@ -107,8 +106,6 @@ class BarLibrary:
         self._held = 0
         self._clocks: OrderedDict[str, np.ndarray] = OrderedDict()
         self._clock_bytes = 0
-        #: Name of the times, calendar and timeframe → how many longer bars they make.
-        self._spans: dict[tuple[str, Calendar, Timeframe], int] = {}
         #: Makes a missing or damaged file again, where that can be done: (symbol, base timeframe) → bars.
         self.maker: Callable[[str, Timeframe], Bars] | None = None
         #: Sentences about files that were set aside.
@@ -355,7 +352,7 @@ class BarLibrary:
                             np.take(whole, keep[first:] - begin, out=part, mode="clip")
             return made if clean else [m if n == "time" else tidy(m) for n, m in zip(wanted, made, strict=True)]
 
-        made = Panel(
+        return Panel(
             tuple(names),
             base,
             calendars,
@@ -365,20 +362,6 @@ class BarLibrary:
             maker=columns,
             time_names=() if clocks is not None else tuple(p.clock for p in places),
         )
-        made.spans = lambda timeframe: self._count_spans(made, [p.clock for p in places], timeframe)
-        return made
-
-    def _count_spans(self, panel: Panel, clocks: list[str], timeframe: Timeframe) -> np.ndarray:
-        """How many longer bars each symbol of a panel has, from memory where its times are known by name."""
-        if not panel.is_ragged:
-            return np.array(
-                [len(shared_groups(t, c, timeframe)[0]) for t, c in zip(panel.clocks, panel.calendars, strict=True)]
-            )
-        keys = [(name, c, timeframe) for name, c in zip(clocks, panel.calendars, strict=True)]
-        if not all(key in self._spans for key in keys):
-            counts = np.diff(panel.groups(timeframe)[3]).tolist()
-            self._spans.update(zip(keys, counts, strict=True))
-        return np.array([self._spans[key] for key in keys])
 
     def settle(self) -> None:
         """Writes down what reading has found out about the files, so that the next time is quicker."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
@@ -184,8 +184,8 @@ class Panel:
     maker: Callable[[Sequence[str], np.ndarray | None], list[np.ndarray]] | None = None
     #: For each symbol, how many bars before its first there are that were not read; None where none were left out.
     skipped: np.ndarray | None = None
-    #: For each symbol, how many longer bars all of its bars make, those that were skipped too.
-    spans: Callable[[Timeframe], np.ndarray] | None = None
+    #: The panel with the skipped bars.
+    whole: Panel | None = None
     #: Names of the symbols' times where they are ragged and whole: equal names, equal times.
     time_names: tuple[str, ...] = ()
     _times: np.ndarray | None = None
@@ -271,7 +271,7 @@ class Panel:
             ticks=self.ticks,
             others=self.others,
             skipped=skips if self.skipped is None else self.skipped + skips,
-            spans=self.spans or (lambda timeframe: np.diff(resample_panel(self, timeframe).offsets)),
+            whole=self.whole or self,
         )
 
         def maker(names: Sequence[str], more: np.ndarray | None) -> list[np.ndarray]:
@@ -351,6 +351,20 @@ class Panel:
         times = self._by_calendar(self.times[first], offsets, lambda c, t: c.opens(t, timeframe))
         return first, last, times, offsets
 
+    def count_longer(self, timeframe: Timeframe) -> np.ndarray:
+        """How many longer bars each symbol's bars make, int64."""
+        if not self.is_ragged:
+            groups = [shared_groups(t, c, timeframe) for t, c in zip(self.clocks, self.calendars, strict=True)]
+            return np.array([len(first) for first, _, _ in groups], dtype=np.int64)
+        return self._by_name(("longer", timeframe), [1] * len(self), lambda: np.diff(self.groups(timeframe)[3]))
+
+    def _by_name(self, what: Hashable, sizes: list[int], work: Callable[[], np.ndarray]) -> np.ndarray:
+        """A fact about the times of a ragged panel, remembered where those have names."""
+        if not self.time_names:
+            return work()
+        keys = [(name, calendar, what) for name, calendar in zip(self.time_names, self.calendars, strict=True)]
+        return remembered_by_name(keys, sizes, work)
+
     def per_symbol(self, values: list[float]) -> np.ndarray:
         """A number for each symbol, repeated on each of its bars."""
         return np.repeat(np.array(values, dtype=np.float64), np.diff(self.offsets))
@@ -409,11 +423,8 @@ class Panel:
             made[starts] = (made[starts] & COMPLETES) | BEGINS
             return made
 
-        if not self.time_names:
-            return work()
         what = ("marks", self.timeframe, timeframe, self.extended)
-        keys = [(name, calendar, what) for name, calendar in zip(self.time_names, self.calendars, strict=True)]
-        return remembered_by_name(keys, np.diff(self.offsets).tolist(), work)
+        return self._by_name(what, np.diff(self.offsets).tolist(), work)
 
 
 def _clocks_after(clocks: tuple[np.ndarray, ...], skips: np.ndarray) -> tuple[np.ndarray, ...]:
@@ -470,8 +481,8 @@ def resample_panel(panel: Panel, timeframe: Timeframe) -> Panel:
         return made if skips is None else [without(m, offsets, skips) for m in made]
 
     skipped = None
-    if panel.skipped is not None and panel.spans is not None:
-        skipped = panel.spans(timeframe) - np.diff(offsets)
+    if panel.whole is not None:
+        skipped = panel.whole.count_longer(timeframe) - np.diff(offsets)
     return Panel(
         panel.symbols,
         timeframe,
