@@ -16,7 +16,7 @@ from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app
 from oakladder.desk.columns import Place, ScriptColumn, read_columns
 from oakladder.desk.ladder.chooser import ColumnChooser
-from oakladder.desk.ladder.table import FIXED
+from oakladder.desk.ladder.table import FIXED, Section, read_sections
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
 from oakladder.engine.columns import cells
@@ -322,3 +322,29 @@ def test_the_menu_of_the_watchlists_columns_offers_what_can_be_done(window: Wind
     words = [a.text() for a in menu.actions() if a.text()]
     menu.close()
     assert words == ["Remove The open script on 1d, 1h", "Add a column of a script …", "Only the open script's"]
+
+
+def test_what_the_user_does_to_sections_stays(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    table, k, strength = place.table, section(place, "up", "1w"), section(place, "Strength", "1d")
+    table.head.resizeSection(k, 111)
+    table.setColumnHidden(2, True)
+    table.head.moveSection(table.head.visualIndex(strength), 1)
+    table.head.lines[k].setText("is true")
+    count = table.rows.rowCount()
+    assert 0 < count < 77
+    place.add_column(ScriptColumn("mine.rung", "down", ["1mo"]))
+    calm(window)
+    assert table.columnWidth(k) == 111 and table.isColumnHidden(2) and table.head.visualIndex(strength) == 1
+    assert table.rows.rowCount() == count and table.head.lines[k].text() == "is true"
+    place.remove_column(0)  # and its filter with it
+    calm(window)
+    assert table.rows.rowCount() == 77 and table.head.visualIndex(section(place, "Strength", "1d")) == 1
+    window.desk.remember()
+    kept = window.desk.workspace.remembered()["ladder"]
+    made = read_sections(kept["sections"])
+    assert made["Sector"].hidden and made["mine.rung up (n 20) 1w"].width == 111
+    assert read_sections({"a": [1], "b": "x", "c": [9999, 0, None]}) == {"c": Section(600)}
+    place.show_hidden()
+    assert not table.isColumnHidden(2)
+    place.move_column(0, 1)
+    assert [table.head.visualIndex(j) for j in range(8)] == list(range(8))

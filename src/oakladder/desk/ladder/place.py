@@ -38,7 +38,7 @@ from ..model import Desk
 from ..picks import Pick
 from .chooser import ColumnChooser
 from .minis import Minis
-from .table import LadderTable
+from .table import LadderTable, read_sections
 
 _FIRST = (("tide_turn.rung", "flow"), ("quiet_water.rung", "Calm bars"))
 
@@ -76,6 +76,7 @@ class LadderPlace(QWidget):
         selection.currentChanged.connect(lambda now, _: self._explain(now))
         self.minis.chosen.connect(lambda t: self.picked.emit(Pick(self.minis.symbol, Timeframe.parse(t))))
         self.table.hovered.connect(self._explain_hover)
+        self.table.arranged.connect(self._arranged)
         desk.quotes_changed.connect(self._show_quotes)
         desk.theme_changed.connect(lambda _: self._show_theme())
         desk.replay_changed.connect(lambda: self.refresh() if self._entered else None)
@@ -115,6 +116,7 @@ class LadderPlace(QWidget):
             self._entered = True
             state = self.desk.ladder_state
             self.columns = read_columns(state.get("columns")) or self._first_columns()
+            self.table.sections = read_sections(state.get("sections"))
             self._fill_lists(str(state.get("list", ALL)))
             self.refresh()
         self.table.setFocus()
@@ -133,8 +135,14 @@ class LadderPlace(QWidget):
         self.desk.ladder_state = {
             "list": self.lists.currentText(),
             "columns": [c.as_plain() for c in self.columns],
+            "sections": {key: [s.width, int(s.hidden), s.at] for key, s in self.table.sections.items()},
         }
         self.desk.remember_soon()
+
+    def _arranged(self) -> None:
+        """The user has made sections wider, moved or hidden them."""
+        self.table.keep_sections()
+        self._remember()
 
     def refresh(self) -> None:
         """Asks for every cell again."""
@@ -217,6 +225,7 @@ class LadderPlace(QWidget):
     def move_column(self, k: int, by: int) -> None:
         """Moves a column with all its timeframes."""
         to = min(max(k + by, 0), len(self.columns) - 1)
+        self.table.forget_order()
         self.columns.insert(to, self.columns.pop(k))
         self.refresh()
 

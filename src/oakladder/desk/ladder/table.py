@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from typing import Any
 
 from PyQt6.QtCore import (
@@ -28,7 +29,27 @@ from .cells import RowPainter
 
 FIXED = ("Symbol", "Name", "Sector", "Last", "Change", "Note")
 _LEFT = {0, 1, 2, 5}
+_WIDTHS, _SCRIPT_WIDTH = (60, 138, 78, 66, 60, 90), 60
 SORT_ROLE = Qt.ItemDataRole.UserRole
+
+
+@dataclass(frozen=True, slots=True)
+class Section:
+    """How a section is shown: its width, whether it is hidden, and which place from the left it was dragged to, if any."""
+
+    width: int
+    hidden: bool = False
+    at: int | None = None
+
+
+def read_sections(state: object) -> dict[str, Section]:
+    """Sections from what was written down; what makes no sense is left out."""
+    made = {}
+    for key, entry in state.items() if isinstance(state, dict) else ():
+        if isinstance(entry, list) and len(entry) == 3 and isinstance(entry[0], int):
+            at = entry[2] if isinstance(entry[2], int) else None
+            made[str(key)] = Section(min(max(entry[0], 24), 600), bool(entry[1]), at)
+    return made
 
 
 class LadderModel(QAbstractTableModel):
@@ -47,7 +68,7 @@ class LadderModel(QAbstractTableModel):
     def show_columns(self, infos: list[SymbolInfo], columns: list[ScriptColumn], notes: dict[str, str]) -> None:
         """Shows other symbols or columns; cells come later."""
         self.beginResetModel()
-        self.infos, self.columns, self.notes = infos, columns, notes
+        self.infos, self.columns, self.notes = infos, list(columns), notes
         self.places = [Place()] * len(FIXED) + places_of(columns)
         self.cells = {}
         self.endResetModel()
@@ -288,6 +309,8 @@ class LadderTable(QTableView):
     """The table view with its heads. ``hovered`` tells a script cell under the mouse, and where the mouse is."""
 
     hovered = pyqtSignal(QModelIndex, QPoint)
+    #: Sections are wider, hidden or elsewhere than before.
+    arranged = pyqtSignal()
     #: The first section that belongs to a script.
     first_script = len(FIXED)
 
@@ -299,6 +322,11 @@ class LadderTable(QTableView):
         self.setHorizontalHeader(self.head)
         self.setModel(self.rows)
         self.painter = RowPainter(self)
+        #: What the user has done to sections, by their keys; of those that are gone too, for they may come back.
+        self.sections: dict[str, Section] = {}
+        self._settling = False
+        self.head.sectionResized.connect(lambda *_: self._arrange())
+        self.head.sectionMoved.connect(lambda *_: self._arrange())
         self.setFont(ui_font(8.5))
         self.setShowGrid(False)
         self.setSortingEnabled(True)
@@ -315,15 +343,57 @@ class LadderTable(QTableView):
         bar.valueChanged.connect(lambda _: self.head.place_lines())
 
     def show_columns(self, infos: list[SymbolInfo], columns: list[ScriptColumn], notes: dict[str, str]) -> None:
-        """Shows other symbols or columns."""
-        self.rows.filters = {k: v for k, v in self.rows.filters.items() if k < len(FIXED)}
+        """Shows other symbols or columns; what the user has done to sections that stay is kept."""
+        self.keep_sections()
+        filters = {self.key_of(k): words for k, words in self.rows.filters.items()}
+        self._settling = True
+        self.rows.filters = {}
         self.source.show_columns(infos, columns, notes)
-        for section, width in enumerate((60, 138, 78, 66, 60, 90)):
-            self.setColumnWidth(section, width)
-        for section in range(len(FIXED), self.source.columnCount()):
-            self.setColumnWidth(section, 60)
-        self.setColumnHidden(FIXED.index("Note"), not notes)
+        keys = [self.key_of(k) for k in range(self.source.columnCount())]
+        for section, key in enumerate(keys):
+            usual = _WIDTHS[section] if section < len(FIXED) else _SCRIPT_WIDTH
+            known = self.sections.get(key, Section(usual))
+            self.setColumnWidth(section, known.width)
+            self.setColumnHidden(section, not notes if key == "Note" else known.hidden)
+        dragged = [self.sections[key].at if key in self.sections else None for key in keys]
+        wanted = [k if at is None else at for k, at in enumerate(dragged)]
+        for at, section in enumerate(sorted(range(len(keys)), key=wanted.__getitem__)):
+            self.head.moveSection(self.head.visualIndex(section), at)
+        self.rows.filters = {k: filters[key] for k, key in enumerate(keys) if key in filters}
+        self.rows.invalidateFilter()
         self.head.make_lines()
+        self._settling = False
+
+    def key_of(self, section: int) -> str:
+        """What a section is known by when others come and go."""
+        place = self.source.places[section]
+        if place.column < 0:
+            return FIXED[section]
+        column = self.source.columns[place.column]
+        return f"{column.script} {column.caption} {place.timeframe}"
+
+    def keep_sections(self) -> None:
+        """Keeps how wide the sections are, which are hidden, and where they stand."""
+        for section in range(self.source.columnCount()):
+            hidden = self.isColumnHidden(section)
+            key = self.key_of(section)
+            old = self.sections.get(key)
+            width = self.columnWidth(section) or (old.width if old is not None else _SCRIPT_WIDTH)
+            at = self.head.visualIndex(section)
+            self.sections[key] = Section(width, hidden, at if at != section else None)
+
+    def forget_order(self) -> None:
+        """Sections stand as their columns do from now on."""
+        self.keep_sections()
+        self._settling = True
+        for section in range(self.source.columnCount()):
+            self.head.moveSection(self.head.visualIndex(section), section)
+        self.sections = {key: replace(s, at=None) for key, s in self.sections.items()}
+        self._settling = False
+
+    def _arrange(self) -> None:
+        if not self._settling:
+            self.arranged.emit()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         viewport = self.viewport()
