@@ -363,7 +363,7 @@ def test_a_condition_has_settings_and_hours_of_its_own(
     calm(window)
     assert window.desk.settings == {"n": 7.0}
 
-    monkeypatch.setattr(Given, "exec", lambda dialog: (dialog._forget(), 1)[1])
+    monkeypatch.setattr(Given, "exec", lambda dialog: (dialog.strip.drop.click(), 1)[1])
     editor.given.click()
     assert editor.line().settings == {}
 

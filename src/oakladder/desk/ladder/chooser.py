@@ -22,7 +22,7 @@ from oakladder.rung import Program
 
 from ..columns import ScriptColumn
 from ..programs import title_of
-from ..script.settings import SettingsStrip
+from ..script.settings import HeldSettings
 
 _USUAL = ("1h", "4h", "1d", "1w")
 
@@ -42,9 +42,8 @@ class ColumnChooser(QDialog):
         self.frames = {str(t): QCheckBox(str(t)) for t in STANDARD}
         self.other = QLineEdit(placeholderText="other lengths, as in 90m 6h")
         self.extended = QCheckBox("with early and late hours")
-        self.settings = SettingsStrip()
-        self.settings.changed.connect(self._set)
-        self._values: dict[str, object] = {}
+        self.settings = HeldSettings()
+        self._first: dict[str, object] = dict(column.settings) if column is not None else {}
         self.word = QLabel(objectName="trouble")
         self.script.currentIndexChanged.connect(lambda _: self._show_script())
         self._lay_out()
@@ -56,7 +55,6 @@ class ColumnChooser(QDialog):
             names = [name for name, _ in self._programs]
             if column.script in names:
                 self.script.setCurrentIndex(names.index(column.script))
-            self._values = dict(column.settings)
             self.extended.setChecked(column.extended)
         self._show_script()
         if column is not None:
@@ -85,13 +83,8 @@ class ColumnChooser(QDialog):
         _, program = self._programs[self.script.currentIndex()]
         self.output.clear()
         self.output.addItems(offered(program))
-        known = {i.name for i in program.settings}
-        self._values = {k: v for k, v in self._values.items() if k in known}
-        self.settings.show_settings(program.settings, self._values)
-        self.settings.keep.setVisible(False)
-
-    def _set(self, name: str, value: object) -> None:
-        self._values[name] = value
+        # What another script was set to may suit this one: a setting of the same name keeps its value.
+        self.settings.hold(program.settings, self._first | self.settings.given())
 
     def made(self) -> ScriptColumn | None:
         """The column as it is chosen; None with a word where something is missing."""
@@ -108,9 +101,8 @@ class ColumnChooser(QDialog):
             self.word.setText("Choose a timeframe.")
             return None
         frames = sorted(set(frames), key=lambda t: -Timeframe.parse(t).order)
-        script, program = self._programs[self.script.currentIndex()]
-        defaults = {i.name: i.default for i in program.settings}
-        given = {k: v for k, v in self._values.items() if v != defaults.get(k)}
+        script, _ = self._programs[self.script.currentIndex()]
+        given = self.settings.given()
         return ScriptColumn(script, self.output.currentText(), frames, given, self.extended.isChecked())
 
     def _accept(self) -> None:

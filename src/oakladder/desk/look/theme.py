@@ -152,6 +152,9 @@ def style_sheet(t: Theme) -> str:
     QSplitter::handle:horizontal {{ width: 1px; }} QSplitter::handle:vertical {{ height: 1px; }}
     QWidget#top {{ background: {t.raised}; border-bottom: 1px solid {t.oak}; }}
     QFrame#group {{ border: none; border-left: 2px solid {t.oak}; }}
+    QCheckBox::indicator {{ width: 12px; height: 12px; border: 1px solid {t.faint}; border-radius: 2px; background: {t.raised}; }}
+    QCheckBox::indicator:checked {{ background: {t.oak}; border: 1px solid {t.ink}; }}
+    QCheckBox::indicator:focus {{ border-color: {t.oak}; }}
     QLabel#brand {{ font-weight: bold; padding: 0 10px; }}
     QLabel#quiet, QLabel#status {{ color: {t.faint}; }}
     QLabel#head {{ font-weight: bold; }}

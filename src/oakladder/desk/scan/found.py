@@ -199,14 +199,20 @@ class Almanac(QWidget):
         self.counts: Counter[int] = Counter()
         self.day: int | None = None
         self._last = 0
-        self.setFixedHeight(112)
+        self._rows = 5
+        self.setFixedHeight(self._height())
         self.setMouseTracking(True)
 
     def show_days(self, found: list[Occurrence], last_day: int) -> None:
         """Shows so many on each day, up to a last one (days since 1970)."""
         self.counts = Counter(o.day for o in found)
         self.day, self._last = None, max([last_day, *self.counts])
+        self._rows = 7 if any((day + 3) % 7 > 4 for day in self.counts) else 5
+        self.setFixedHeight(self._height())
         self.update()
+
+    def _height(self) -> int:
+        return 26 + 13 * self._rows
 
     def _last_monday(self) -> int:
         return self._last - (self._last + 3) % 7
@@ -237,7 +243,7 @@ class Almanac(QWidget):
             if date.day <= 7:
                 painter.setPen(self.theme.color("faint"))
                 painter.drawText(QRectF(self.place_of(start).left() - 4, 3, 60, 14), f"{date:%b %y}")
-            for day in range(start, start + 5):
+            for day in range(start, start + self._rows):
                 box, count = self.place_of(day), self.counts.get(day, 0)
                 color = self.theme.color("oak" if count else "sunken")
                 if count:

@@ -184,3 +184,30 @@ class SettingsStrip(QWidget):
         spin.setKeyboardTracking(True)
         spin.valueChanged.connect(lambda v: self._tell(info, float(v)))
         return spin
+
+
+class HeldSettings(SettingsStrip):
+    """Controls of a dialog: holds what is set until the dialog asks, and touches no script."""
+
+    def __init__(self, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.keep.setVisible(False)
+        self._held: dict[str, object] = {}
+        self.changed.connect(self._held.__setitem__)
+        self.dropped.connect(self.forget)
+
+    def hold(self, infos: tuple[SettingInfo, ...], values: Mapping[str, object]) -> None:
+        """Shows the settings of a script; values that it has no setting for are left out."""
+        known = {i.name for i in infos}
+        self._held.clear()
+        self._held.update({k: v for k, v in values.items() if k in known})
+        self.show_settings(infos, self._held)
+
+    def forget(self) -> None:
+        """Everything as in the script."""
+        self.hold(self._infos, {})
+
+    def given(self) -> dict[str, object]:
+        """The settings that differ from the script's own."""
+        defaults = {i.name: i.default for i in self._infos}
+        return {k: v for k, v in self._held.items() if v != defaults[k]}
