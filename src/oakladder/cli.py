@@ -468,7 +468,7 @@ def source(
 
 @app.command()
 def shot(
-    place: Annotated[str, typer.Argument(help="bench, ladder, scan, data, replay or gallery")],
+    place: Annotated[str, typer.Argument(help="bench, ladder, scan, data, symbols, replay or gallery")],
     out: Annotated[Path, typer.Argument(help="the PNG to write")],
     size: Annotated[str, typer.Option(help="width x height")] = "1280x800",
     symbol: Annotated[str | None, typer.Option()] = None,

@@ -251,6 +251,14 @@ def test_everything_that_is_wrong_is_counted_and_cleaned(tmp_path: Path, library
     bars = library.bars("A", ONE_DAY)
     assert len(bars) == 98 and (np.diff(bars.times) > 0).all()
     assert (bars["high"] >= bars["low"]).all() and np.isnan(bars["volume"]).sum() == 1
+    assert bars["low"].min() > 40  # the high of 1 has not become a low
+
+
+def test_a_high_and_low_that_are_exchanged_are_put_right(tmp_path: Path, library: BarLibrary) -> None:
+    path = plain(tmp_path / "a.csv", 60)
+    spoil(path, lambda rows: rows.__setitem__(20, [*rows[20][:2], rows[20][3], rows[20][2], *rows[20][4:]]))
+    import_files([path], library)
+    np.testing.assert_allclose(taken(library, "A"), prices(60))
 
 
 @pytest.mark.parametrize(("mend", "left"), [(Mend.KEEP, 100), (Mend.DROP, 99)])
@@ -311,6 +319,23 @@ def test_lines_of_another_width_are_counted_and_not_dropped_in_silence(tmp_path:
     path.write_text("\n".join(lines) + "\n")
     found = kinds(path, library)
     assert found[Trouble.UNREAD] == 2 and found[Trouble.HOLE] == 2
+
+
+@pytest.mark.parametrize(("column", "factor"), [(2, 9.0), (3, 0.1)])
+def test_a_high_or_low_that_stands_alone_is_a_spike(
+    tmp_path: Path, library: BarLibrary, column: int, factor: float
+) -> None:
+    path = plain(tmp_path / "a.csv", 60)
+    lines = path.read_text().splitlines()
+    cells = lines[30].split(",")
+    cells[column] = str(round(float(cells[column]) * factor, 4))
+    lines[30] = ",".join(cells)
+    path.write_text("\n".join(lines) + "\n")
+    (kept,) = look_at(path, library, Options())
+    spike = next(f for f in kept.findings if f.trouble is Trouble.SPIKE)
+    assert (spike.count, spike.places[0][0], spike.mend) == (1, 31, Mend.KEEP)
+    (dropped,) = look_at(path, library, Options(mends={Trouble.SPIKE: Mend.DROP}))
+    assert kept.bars is not None and dropped.bars is not None and len(dropped.bars) == len(kept.bars) - 1
 
 
 def test_findings_name_the_line_of_the_file(tmp_path: Path, library: BarLibrary) -> None:

@@ -15,7 +15,7 @@ from .app import make_app, make_window
 from .look.theme import NIGHT
 from .model import Desk
 
-PLACES = ("bench", "ladder", "scan", "data", "replay", "gallery")
+PLACES = ("bench", "ladder", "scan", "data", "symbols", "replay", "gallery")
 #: How many bars before the last a picture of the replay stands.
 _REPLAYED = 60
 _PATIENCE = 60.0
@@ -54,8 +54,14 @@ def take(
     settle(app, window.desk)
     if place == "data":
         window.show_data()
+    if place == "symbols":
+        window.show_data()
+        window.data.tabs.setCurrentWidget(window.data.symbols)
+        settle(app, window.desk)
     if place == "ladder":
         window.show_ladder()
+        settle(app, window.desk)
+        window.ladder.table.setCurrentIndex(window.ladder.table.rows.index(1, window.ladder.table.first_script + 1))
         settle(app, window.desk)
     if place == "scan":
         window.show_scan()

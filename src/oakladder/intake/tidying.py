@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -15,6 +16,8 @@ from .reading import Raw
 PRICES = ("open", "high", "low", "close")
 #: A close this many times its usual step away, and back on the next bar, is a spike.
 _SPIKE = 12.0
+#: A high or low (as a logarithm) at least so far from everything around it is one too.
+_LONE_WICK = 0.3
 #: An overnight ratio within this of a plain fraction may be a split.
 _SPLIT_CLOSE = 0.02
 _SPLITS = tuple(sorted({a / b for a in (1, 2, 3, 4, 5, 10, 20, 25) for b in (1, 2, 3, 4, 5, 10, 20, 25) if a != b}))
@@ -178,8 +181,13 @@ class _Tidying:
         if mend is Mend.DROP:
             self._keep(~wrong)
         elif mend is Mend.MEND:
-            parts = np.stack([o, h, lo, c])[:, wrong]
-            self.columns["high"][wrong], self.columns["low"][wrong] = np.nanmax(parts, axis=0), np.nanmin(parts, axis=0)
+            # Exchanged if each is where the other should be; else each reaches as far as open and close, and no
+            # further because of the other, which may be the wrong one.
+            with np.errstate(invalid="ignore"):
+                exchanged = (h <= np.fmin(o, c)) & (lo >= np.fmax(o, c))
+            high, low = np.where(exchanged, lo, h), np.where(exchanged, h, lo)
+            self.columns["high"] = np.where(wrong, np.fmax(high, np.fmax(o, c)), h)
+            self.columns["low"] = np.where(wrong, np.fmin(low, np.fmin(o, c)), lo)
 
     def volume(self) -> None:
         volume = self.columns["volume"]
@@ -206,11 +214,26 @@ class _Tidying:
         far = np.abs(steps) > max(_SPIKE * usual, 0.1)
         with np.errstate(invalid="ignore"):
             back = np.abs(steps[:-1] + steps[1:]) < 3 * usual + 0.1 * np.abs(steps[:-1])
-        spike = np.concatenate([[False], far[:-1] & far[1:] & back, [False]])
+        spike = np.concatenate([[False], far[:-1] & far[1:] & back, [False]]) | self._lone_wicks(usual)
         if spike.any() and self._found(Trouble.SPIKE, spike) is Mend.DROP:
             self._keep(~spike)
         elif spike.any():
             self._spikes = self.times[spike]
+
+    def _lone_wicks(self, usual: float) -> np.ndarray:
+        """Bars whose high or low alone is far from everything around it: from its own open and close, and the bars beside."""
+        body_top = np.fmax(self.columns["open"], self.columns["close"])
+        body_foot = np.fmin(self.columns["open"], self.columns["close"])
+        limit = max(_SPIKE * usual, _LONE_WICK)
+
+        def beside(values: np.ndarray, how: Callable[[np.ndarray, np.ndarray], np.ndarray]) -> np.ndarray:
+            return how(np.concatenate([values[1:2], values[:-1]]), np.concatenate([values[1:], values[-2:-1]]))
+
+        with np.errstate(invalid="ignore", divide="ignore"):
+            high, low = np.log(self.columns["high"]), np.log(self.columns["low"])
+            up = np.fmin(high - np.log(body_top), high - beside(high, np.fmax))
+            down = np.fmin(np.log(body_foot) - low, beside(low, np.fmin) - low)
+            return np.asarray((up > limit) | (down > limit))
 
     def splits(self) -> None:
         """Jumps by a plain ratio between two sessions that stay: prices before them may be in other shares."""

@@ -149,6 +149,7 @@ class ScanPlace(QWidget):
     def _set_up(table: QTableView, model: FoundModel | OccurrenceModel) -> None:
         table.setModel(model)
         table.setShowGrid(False)
+        table.setWordWrap(False)
         table.setAlternatingRowColors(True)
         table.setFont(ui_font(9))
         table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
