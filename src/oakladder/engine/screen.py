@@ -386,8 +386,8 @@ class Sight:
 def _recent(condition: Condition, part: Part, timeframe: Timeframe) -> dict[Frame, np.ndarray]:
     """How many of the last bars of each symbol tell whether a condition holds on the last `SINCE_BARS` bars.
 
-    On another timeframe those are the bars since the last that was complete when the first of these was, and
-    what the freshness of its rules looks back over.
+    On another timeframe those are its bars from the last that was complete when the first of these was, and what
+    the freshness of its rules looks back over.
     """
     base = (timeframe, False)
     asked: dict[Frame, int] = {base: 2}
