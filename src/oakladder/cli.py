@@ -28,8 +28,9 @@ from oakladder.bars.series import Panel, panel_of, resample
 from oakladder.bars.text_files import iso, read_csv
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.drawing import as_plain, day_paint, draw
+from oakladder.engine.rules import Fresh, Rule
 from oakladder.engine.run import Result, run
-from oakladder.engine.screen import Fresh, Rule, Screen, screen
+from oakladder.engine.screen import Screen, screen
 from oakladder.intake import importing
 from oakladder.intake.importing import hours_of, session_calendar
 from oakladder.intake.tidying import CHOICES, Mend, Trouble

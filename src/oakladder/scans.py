@@ -7,7 +7,7 @@ from dataclasses import asdict, dataclass, field, fields, replace
 from pathlib import Path
 
 from oakladder.bars.timeframes import Timeframe
-from oakladder.engine.screen import RELATIONS, Condition, Field, Fresh, Group, Join, Plain, Rule
+from oakladder.engine.rules import RELATIONS, Condition, Field, Fresh, Group, Join, Plain, Rule
 from oakladder.rung import Program
 
 from .watchlists import ALL

@@ -19,7 +19,8 @@ from oakladder.desk.scan.lines import GroupEditor
 from oakladder.desk.scan.place import ScanPlace
 from oakladder.desk.window import Window
 from oakladder.engine.columns import cells
-from oakladder.engine.screen import Field, Fresh, Group, Join, Plain, Rule, occurrences, screen
+from oakladder.engine.rules import Field, Fresh, Group, Join, Plain, Rule
+from oakladder.engine.screen import occurrences, screen
 from oakladder.rung import compile_script
 from oakladder.scans import GROUP, SCRIPT, Line, SavedScan, SavedScans, as_plain, read_scan
 

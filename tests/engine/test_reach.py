@@ -20,8 +20,9 @@ from oakladder.engine import screen as screening
 from oakladder.engine import survey as surveying
 from oakladder.engine.columns import cells
 from oakladder.engine.reach import reach
+from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Rule
 from oakladder.engine.run import run
-from oakladder.engine.screen import Condition, Field, Fresh, Group, Join, Plain, Rule, screen
+from oakladder.engine.screen import screen
 from oakladder.rung import compile_script
 
 WEEK, MONTH, HOUR = (Timeframe.parse(t) for t in ("1w", "1mo", "2h"))

@@ -18,8 +18,9 @@ from oakladder.engine import survey as surveying
 from oakladder.engine.columns import cells
 from oakladder.engine.drawing import draw
 from oakladder.engine.pips import pips
+from oakladder.engine.rules import Fresh, Rule
 from oakladder.engine.run import Cancelled, run
-from oakladder.engine.screen import Fresh, Rule, Screen, screen
+from oakladder.engine.screen import Screen, screen
 from oakladder.rung import Program, compile_script
 
 DEMO = {

@@ -12,19 +12,9 @@ from hypothesis import strategies as st
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine import survey as surveying
+from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Rule, named_values
 from oakladder.engine.run import Cancelled, run
-from oakladder.engine.screen import (
-    Condition,
-    Field,
-    Fresh,
-    Group,
-    Join,
-    Plain,
-    Rule,
-    named_values,
-    occurrences,
-    screen,
-)
+from oakladder.engine.screen import occurrences, screen
 from oakladder.rung import Program, RunProblem, compile_script
 
 SCRIPT = """rung 1
@@ -214,14 +204,15 @@ def test_what_is_wrong_is_said_before_anything_is_read(
 @given(st.lists(st.booleans(), min_size=1, max_size=40), st.integers(1, 6), st.data())
 def test_freshness_counts_within_each_symbol(flags: list[bool], bars: int, data: st.DataObject) -> None:
     from oakladder.bars.series import Panel
-    from oakladder.engine.screen import _ages_of, _begins, _last_change
+    from oakladder.engine.sight import _ages_of, last_change
+    from oakladder.engine.sight import begins as begins_of
 
     cut = data.draw(st.integers(0, len(flags)))
     offsets = np.array(sorted({0, cut, len(flags)}), dtype=np.int64)
     panel = Panel(tuple("AB"[: len(offsets) - 1]), ONE_DAY, (), offsets, (), {})
     array = np.array(flags)
     since, lasting = _ages_of(array, panel), _ages_of(~array, panel, from_start=True)
-    begins, changed = _begins(array, panel), _last_change(array, panel)
+    begins, changed = begins_of(array, panel), last_change(array, panel)
     for k, (a, b) in enumerate(zip(panel.starts.tolist(), panel.ends.tolist(), strict=True)):
         for at in range(a, b):
             assert (since[at] < bars) == any(flags[max(at - bars + 1, a) : at + 1])

@@ -18,7 +18,8 @@ from oakladder.bars.as_of import LibraryAsOf
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
-from oakladder.engine.screen import Rule, screen
+from oakladder.engine.rules import Rule
+from oakladder.engine.screen import screen
 from oakladder.intake.importing import Options, files_of, import_files, look_at, session_calendar, tick_of
 from oakladder.intake.layout import TIME_FORMS, guess, time_form
 from oakladder.intake.reading import parse_times, read

@@ -18,8 +18,9 @@ from oakladder.bars.series import Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.engine.columns import Ask, fill
+from oakladder.engine.rules import Condition, Fresh, Group, Join, Rule
 from oakladder.engine.run import Cancelled
-from oakladder.engine.screen import Condition, Fresh, Group, Join, Rule, screen
+from oakladder.engine.screen import screen
 from oakladder.rung import Program, compile_script
 
 from . import TREND, Row

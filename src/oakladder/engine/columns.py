@@ -21,8 +21,8 @@ from oakladder.rung.shells import write_value
 
 from .pips import TONE_COLOURS, last_true
 from .reach import reach
+from .rules import named_values
 from .run import Result, roots_of
-from .screen import named_values
 from .survey import Frame, Part, Progress, Skipped, parts, survey
 
 #: A signal is fresh for so many bars.

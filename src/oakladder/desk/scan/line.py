@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.timeframes import STANDARD
 from oakladder.engine.columns import offered
-from oakladder.engine.screen import RELATIONS, Field, Fresh, named_values
+from oakladder.engine.rules import RELATIONS, Field, Fresh, named_values
 from oakladder.rung import Program
 from oakladder.scans import SCRIPT, Line, settings_said
 

@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.engine.screen import Join
+from oakladder.engine.rules import Join
 from oakladder.rung import Program
 from oakladder.scans import GROUP, Line
 

@@ -33,8 +33,9 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.text_files import iso
 from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
 from oakladder.engine.columns import Filled
+from oakladder.engine.rules import Condition, Fresh, Join, rules_of
 from oakladder.engine.run import Cancelled
-from oakladder.engine.screen import Condition, Fresh, Join, Occurrence, Screen, occurrences, rules_of, screen
+from oakladder.engine.screen import Occurrence, Screen, occurrences, screen
 from oakladder.engine.survey import Skipped
 from oakladder.rung import Program, RunProblem
 from oakladder.scans import SCRIPT, Line, SavedScan, ScanProblem, as_plain, read_scan
