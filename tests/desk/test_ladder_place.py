@@ -9,7 +9,7 @@ import pytest
 from PyQt6.QtCore import QEvent, Qt
 from PyQt6.QtGui import QHelpEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
@@ -162,16 +162,16 @@ def test_a_column_that_cannot_be_worked_out_harms_no_other(place, window: Window
 
 def test_lists_are_made_filled_noted_and_remembered(place, window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
     place.table.selectRow(0)
-    place.make_list("Mine", [])
+    place.deeds.make("Mine", [])
     calm(window)
     assert place.lists.currentText() == "Mine" and shown(place) == []
-    place.add_symbols("flake, BRINE nope")
+    place.deeds.add("flake, BRINE nope")
     calm(window)
     assert shown(place) == ["FLAKE", "BRINE"] and "NOPE" in window.status.text()
     board = QApplication.clipboard()
     assert board is not None
     board.setText("GULLW")
-    place._paste()
+    place.deeds._paste()
     calm(window)
     assert shown(place) == ["FLAKE", "BRINE", "GULLW"]
     window.desk.lists.note("Mine", "BRINE", "waits")
@@ -180,14 +180,14 @@ def test_lists_are_made_filled_noted_and_remembered(place, window: Window, calm,
     assert place.table.source.text(1, FIXED.index("Note")) == "waits"
     assert not place.table.isColumnHidden(FIXED.index("Note"))
     for ending in ("txt", "csv"):
-        place.export_list(tmp_path / f"Out.{ending}")
+        place.deeds.write(tmp_path / f"Out.{ending}")
         (tmp_path / f"Out.{ending}").rename(tmp_path / f"Back {ending}.{ending}")
-        place.import_list(tmp_path / f"Back {ending}.{ending}")
+        place.deeds.read(tmp_path / f"Back {ending}.{ending}")
         calm(window)
         assert shown(place) == ["FLAKE", "BRINE", "GULLW"]
-    place.export_list(tmp_path / "nowhere" / "x.txt")
+    place.deeds.write(tmp_path / "nowhere" / "x.txt")
     assert "cannot be written" in window.status.text()
-    place.make_list("Mine", [])
+    place.deeds.make("Mine", [])
     assert "already" in window.status.text()
     window.desk.remember()
     state = window.desk.workspace.remembered()["ladder"]
@@ -348,3 +348,30 @@ def test_what_the_user_does_to_sections_stays(place, window: Window, calm) -> No
     assert not table.isColumnHidden(2)
     place.move_column(0, 1)
     assert [table.head.visualIndex(j) for j in range(8)] == list(range(8))
+
+
+def test_a_list_is_deleted_only_when_it_is_said_twice(
+    place, window: Window, calm, monkeypatch: pytest.MonkeyPatch
+) -> None:  # type: ignore[no-untyped-def]
+    lists = window.desk.lists
+    place.deeds.make("Mine", ["BRINE", "FLAKE"])
+    lists.note("Mine", "BRINE", "watch the gap")
+    place.list_button.click()
+    menu = QApplication.activePopupWidget()
+    assert menu is not None
+    delete = next(a for a in menu.actions() if a.text().startswith("Delete"))
+    assert delete.isEnabled()
+    asked: list[str] = []
+
+    def answer(yes: bool):  # type: ignore[no-untyped-def]
+        button = QMessageBox.StandardButton.Yes if yes else QMessageBox.StandardButton.No
+        return lambda parent, title, words: (asked.append(words), button)[1]
+
+    monkeypatch.setattr(QMessageBox, "question", answer(False))
+    delete.trigger()
+    assert "2 symbols and 1 notes" in asked[0] and "Mine" in lists.own
+    monkeypatch.setattr(QMessageBox, "question", answer(True))
+    delete.trigger()
+    menu.close()
+    calm(window)
+    assert "Mine" not in lists.own and place.lists.currentText() == "All symbols"

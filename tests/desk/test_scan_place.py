@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QMessageBox
 
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
@@ -199,7 +200,9 @@ def test_what_cannot_run_is_said(place: ScanPlace, window: Window, calm, line: L
     assert "no condition" in place.verdict.text() and place.run_button.isEnabled()
 
 
-def test_scans_are_saved_copied_turned_round_and_come_back(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+def test_scans_are_saved_copied_turned_round_and_come_back(
+    place: ScanPlace, window: Window, calm, monkeypatch: pytest.MonkeyPatch
+) -> None:  # type: ignore[no-untyped-def]
     show(place, rule(), Line(Field.PRICE.value, relation=">", number=20.0))
     place.join.setCurrentIndex(place.join.findData(Join.ANY.value))
     place.save_as("Afloat")
@@ -217,7 +220,12 @@ def test_scans_are_saved_copied_turned_round_and_come_back(place: ScanPlace, win
     again = SavedScans(window.desk.workspace.config / "scans.json")
     assert list(again.scans) == ["Afloat", "Not: Afloat", "Not: Afloat 2"]
     assert again.scans["Afloat"].lines == [rule(), Line(Field.PRICE.value, relation=">", number=20.0)]
-    place._saved_do(place._delete)
+    no, yes = QMessageBox.StandardButton.No, QMessageBox.StandardButton.Yes
+    monkeypatch.setattr(QMessageBox, "question", lambda *_: no)
+    place._saved_do(place._ask_delete)
+    assert "Not: Afloat 2" in window.desk.scans.scans
+    monkeypatch.setattr(QMessageBox, "question", lambda *_: yes)
+    place._saved_do(place._ask_delete)
     assert len(window.desk.scans.scans) == 2
     place.save_as("  ")
     assert "needs a name" in window.status.text()

@@ -4,15 +4,12 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable
-from pathlib import Path
 
 from PyQt6.QtCore import QEvent, QModelIndex, QObject, QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import (
-    QApplication,
     QComboBox,
     QDialog,
-    QFileDialog,
     QHBoxLayout,
     QInputDialog,
     QLabel,
@@ -37,6 +34,7 @@ from ..jobs import Ticket, sentence_of
 from ..model import Desk
 from ..picks import Pick
 from .chooser import ColumnChooser
+from .lists import ListDeeds
 from .minis import Minis
 from .table import LadderTable, read_sections
 
@@ -57,6 +55,7 @@ class LadderPlace(QWidget):
         self._jobs = ColumnJobs(desk, "ladder")
         self._troubles: list[str] = []
         self.lists = QComboBox()
+        self.deeds = ListDeeds(self)
         self.lists.setMinimumWidth(180)
         self.lists.activated.connect(lambda _: self.refresh())
         self.table = LadderTable(desk.theme)
@@ -87,14 +86,13 @@ class LadderPlace(QWidget):
         row.setSpacing(8)
         row.addWidget(QLabel("List", objectName="quiet"))
         row.addWidget(self.lists)
-        for words, hint, go in (
-            ("List …", "Make, change, import or export lists", self._list_menu),
-            ("Add a column", "A column or signal of any script, on timeframes side by side", self.ask_column),
-        ):
-            button = QToolButton(text=words)
-            button.setToolTip(hint)
-            button.clicked.connect(go)
-            row.addWidget(button)
+        self.list_button, add = QToolButton(text="List …"), QToolButton(text="Add a column")
+        self.list_button.setToolTip("Make, change, import or export lists")
+        self.list_button.clicked.connect(self.deeds.menu)
+        add.setToolTip("A column or signal of any script, on timeframes side by side")
+        add.clicked.connect(self.ask_column)
+        row.addWidget(self.list_button)
+        row.addWidget(add)
         row.addWidget(self.word, 1)
         split = QSplitter(Qt.Orientation.Horizontal)
         split.addWidget(self.table)
@@ -117,7 +115,7 @@ class LadderPlace(QWidget):
             state = self.desk.ladder_state
             self.columns = read_columns(state.get("columns")) or self._first_columns()
             self.table.sections = read_sections(state.get("sections"))
-            self._fill_lists(str(state.get("list", ALL)))
+            self.fill_lists(str(state.get("list", ALL)))
             self.refresh()
         self.table.setFocus()
 
@@ -125,7 +123,8 @@ class LadderPlace(QWidget):
         files = {p.name for p in self.desk.workspace.script_files()}
         return [ScriptColumn(script, name, ["1w", "1d", "4h", "1h"]) for script, name in _FIRST if script in files]
 
-    def _fill_lists(self, current: str) -> None:
+    def fill_lists(self, current: str) -> None:
+        """Offers the lists that there are."""
         names = self.desk.lists.names(self.desk.library.infos)
         self.lists.clear()
         self.lists.addItems(names)
@@ -250,110 +249,6 @@ class LadderPlace(QWidget):
             self.table.setColumnHidden(section, False)
         self.table.head.place_lines()
 
-    # --- lists ------------------------------------------------------------------------------------
-
-    def _list_menu(self) -> None:
-        menu = QMenu(self)
-        own = self.lists.currentText() in self.desk.lists.own
-        menu.addAction("New list …", self._ask_list)
-        menu.addAction("Import a list …", self._ask_import)
-        menu.addAction("Export this list …", self._ask_export)
-        menu.addSeparator()
-        for words, go in (
-            ("Add symbols …", self._ask_symbols),
-            ("Paste symbols", self._paste),
-            ("Rename …", self._ask_rename),
-            ("Delete this list", lambda: self._change(lambda: self.desk.lists.delete(self.lists.currentText()))),
-        ):
-            action = menu.addAction(words, go)
-            assert action is not None
-            action.setEnabled(own)
-        button = self.sender()
-        at = button.mapToGlobal(button.rect().bottomLeft()) if isinstance(button, QToolButton) else self.pos()
-        menu.popup(at)
-
-    def _change(self, go: Callable[[], object], current: str | None = None) -> bool:
-        """Does something with the lists; what cannot be done is said."""
-        try:
-            go()
-        except (ListProblem, OSError) as error:
-            self.desk.status.emit(str(error))
-            return False
-        self._fill_lists(current or self.lists.currentText())
-        self.refresh()
-        return True
-
-    def _ask_list(self) -> None:
-        name, fine = QInputDialog.getText(self, "New list", "What shall it be called?")
-        if fine:
-            self.make_list(name)
-
-    def make_list(self, name: str, symbols: list[str] | None = None) -> None:
-        """A new list with the symbols that are selected, or none."""
-        chosen = symbols if symbols is not None else self.selected()
-        self._change(lambda: self.desk.lists.make(name, chosen if len(chosen) > 1 else []), name.strip())
-
-    def _ask_symbols(self) -> None:
-        text, fine = QInputDialog.getMultiLineText(self, "Add symbols", "Symbols, however they are parted:")
-        if fine:
-            self.add_symbols(text)
-
-    def _paste(self) -> None:
-        board = QApplication.clipboard()
-        self.add_symbols(board.text() if board is not None else "")
-
-    def add_symbols(self, text: str) -> None:
-        """Adds symbols to the list that is shown, and says which words are none."""
-        told: list[tuple[list[str], list[str]]] = []
-        infos = self.desk.library.infos
-        if self._change(lambda: told.append(self.desk.lists.add(self.lists.currentText(), text, infos))) and told:
-            added, unknown = told[0]
-            words = f"{len(added)} added."
-            self.desk.status.emit(f"{words} No symbols: {', '.join(unknown[:8])}." if unknown else words)
-
-    def _ask_rename(self) -> None:
-        old = self.lists.currentText()
-        name, fine = QInputDialog.getText(self, "Rename", "What shall it be called?", text=old)
-        if fine:
-            self._change(lambda: self.desk.lists.rename(old, name), name.strip())
-
-    def _ask_import(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Import a list", "", "Lists (*.txt *.csv)")
-        if name:
-            self.import_list(Path(name))
-
-    def import_list(self, path: Path) -> None:
-        """Makes a list of a text or CSV file, named for it."""
-
-        def go() -> None:
-            try:
-                text = path.read_text(encoding="utf-8-sig")
-            except UnicodeDecodeError:
-                raise ListProblem(f"{path.name} is not UTF-8 text.") from None
-            unknown = self.desk.lists.read(path.stem, text, self.desk.library.infos)
-            if unknown:
-                self.desk.status.emit(f"No symbols: {', '.join(unknown[:8])}.")
-
-        self._change(go, path.stem)
-
-    def _ask_export(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Export this list", f"{self.lists.currentText()}.txt", "Text (*.txt);;CSV (*.csv)"
-        )
-        if name:
-            self.export_list(Path(name))
-
-    def export_list(self, path: Path) -> None:
-        """Writes the list that is shown, as CSV or plain text by the name's ending."""
-        text = self.desk.lists.written(
-            self.lists.currentText(), self.desk.library.infos, as_csv=path.suffix.lower() == ".csv"
-        )
-        try:
-            path.write_text(text, encoding="utf-8")
-            self.desk.status.emit(f"Saved as {path.name}.")
-        except OSError as error:
-            self.desk.status.emit(f"{path.name} cannot be written: {error.strerror}.")
-
     # --- rows -------------------------------------------------------------------------------------
 
     def selected(self) -> list[str]:
@@ -372,15 +267,17 @@ class LadderPlace(QWidget):
         if name in self.desk.lists.own:
             lists, row = self.desk.lists, self.desk.lists.own[name].symbols.index(symbol)
             menu.addAction("Note …", lambda: self._ask_note(name, symbol))
-            menu.addAction("Move up", lambda: self._change(lambda: lists.move(name, symbol, row - 1)))
-            menu.addAction("Move down", lambda: self._change(lambda: lists.move(name, symbol, row + 1)))
-            menu.addAction("Remove from the list", lambda: self._change(lambda: lists.remove(name, self.selected())))
+            menu.addAction("Move up", lambda: self.deeds.change(lambda: lists.move(name, symbol, row - 1)))
+            menu.addAction("Move down", lambda: self.deeds.change(lambda: lists.move(name, symbol, row + 1)))
+            menu.addAction(
+                "Remove from the list", lambda: self.deeds.change(lambda: lists.remove(name, self.selected()))
+            )
         for other in self.desk.lists.own:
             if other != name:
                 chosen = self.selected()
                 menu.addAction(
                     f"Add to {other}",
-                    lambda o=other, c=chosen: self._change(
+                    lambda o=other, c=chosen: self.deeds.change(
                         lambda: self.desk.lists.add(o, " ".join(c), self.desk.library.infos)
                     ),
                 )
@@ -391,7 +288,7 @@ class LadderPlace(QWidget):
         old = self.desk.lists.own[name].notes.get(symbol, "")
         text, fine = QInputDialog.getText(self, f"A note on {symbol}", "", text=old)
         if fine:
-            self._change(lambda: self.desk.lists.note(name, symbol, text))
+            self.deeds.change(lambda: self.desk.lists.note(name, symbol, text))
 
     def _open(self, index: QModelIndex) -> None:
         """Opens the symbol of a row; in a script column also its timeframe, script and settings, and the bar it speaks of."""

@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
     QInputDialog,
     QLabel,
     QMenu,
+    QMessageBox,
     QProgressBar,
     QPushButton,
     QSpinBox,
@@ -260,7 +261,7 @@ class ScanPlace(QWidget):
         menu.addAction("Save as …", self._ask_save)
         menu.addAction("Copy", lambda: self._saved_do(lambda n: self.desk.scans.copy(n).name))
         menu.addAction("The opposite", lambda: self._saved_do(lambda n: self.desk.scans.opposite(n).name))
-        menu.addAction("Delete", lambda: self._saved_do(self._delete))
+        menu.addAction("Delete …", lambda: self._saved_do(self._ask_delete))
         menu.addSeparator()
         menu.addAction("Keep what is found as a list", self.keep_list)
         menu.addAction("Export what is found …", self._ask_export)
@@ -280,7 +281,9 @@ class ScanPlace(QWidget):
         self._fill_saved(made)
         self._show_saved(made)
 
-    def _delete(self, name: str) -> str:
+    def _ask_delete(self, name: str) -> str:
+        if QMessageBox.question(self, "Delete a scan", f"Delete {name}?") != QMessageBox.StandardButton.Yes:
+            return name
         self.desk.scans.delete(name)
         return ""
 

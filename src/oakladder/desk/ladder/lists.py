@@ -1,0 +1,138 @@
+"""Watchlists from the Ladder: making, filling, renaming, importing and exporting them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QObject
+from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMenu, QMessageBox
+
+from oakladder.watchlists import ListProblem
+
+if TYPE_CHECKING:
+    from .place import LadderPlace
+
+
+class ListDeeds(QObject):
+    """What can be done with the lists of a Ladder. What cannot be done is said, and nothing is lost."""
+
+    def __init__(self, place: LadderPlace):
+        super().__init__(place)
+        self._place, self._desk = place, place.desk
+
+    @property
+    def current(self) -> str:
+        """The name of the list that is shown."""
+        return self._place.lists.currentText()
+
+    def menu(self) -> None:
+        """Offers everything that can be done with lists."""
+        menu = QMenu(self._place)
+        own = self.current in self._desk.lists.own
+        menu.addAction("New list …", self._ask_list)
+        menu.addAction("Import a list …", self._ask_import)
+        menu.addAction("Export this list …", self._ask_export)
+        menu.addSeparator()
+        for words, go in (
+            ("Add symbols …", self._ask_symbols),
+            ("Paste symbols", self._paste),
+            ("Rename …", self._ask_rename),
+            ("Delete this list …", self._ask_delete),
+        ):
+            action = menu.addAction(words, go)
+            assert action is not None
+            action.setEnabled(own)
+        button = self._place.list_button
+        menu.popup(button.mapToGlobal(button.rect().bottomLeft()))
+
+    def change(self, go: Callable[[], object], current: str | None = None) -> bool:
+        """Does something with the lists; what cannot be done is said."""
+        try:
+            go()
+        except (ListProblem, OSError) as error:
+            self._desk.status.emit(str(error))
+            return False
+        self._place.fill_lists(current or self.current)
+        self._place.refresh()
+        return True
+
+    def _ask_delete(self) -> None:
+        """A list is gone for good with its notes, so it is asked for once more."""
+        name = self.current
+        own = self._desk.lists.own.get(name)
+        if own is None:
+            return
+        words = f"Delete {name} with its {len(own.symbols)} symbols and {len(own.notes)} notes?"
+        if QMessageBox.question(self._place, "Delete a list", words) == QMessageBox.StandardButton.Yes:
+            self.change(lambda: self._desk.lists.delete(name))
+
+    def _ask_list(self) -> None:
+        name, fine = QInputDialog.getText(self._place, "New list", "What shall it be called?")
+        if fine:
+            self.make(name)
+
+    def make(self, name: str, symbols: list[str] | None = None) -> None:
+        """A new list with the symbols that are selected, or none."""
+        chosen = symbols if symbols is not None else self._place.selected()
+        self.change(lambda: self._desk.lists.make(name, chosen if len(chosen) > 1 else []), name.strip())
+
+    def _ask_symbols(self) -> None:
+        text, fine = QInputDialog.getMultiLineText(self._place, "Add symbols", "Symbols, however they are parted:")
+        if fine:
+            self.add(text)
+
+    def _paste(self) -> None:
+        board = QApplication.clipboard()
+        self.add(board.text() if board is not None else "")
+
+    def add(self, text: str) -> None:
+        """Adds symbols to the list that is shown, and says which words are none."""
+        told: list[tuple[list[str], list[str]]] = []
+        infos = self._desk.library.infos
+        if self.change(lambda: told.append(self._desk.lists.add(self.current, text, infos))) and told:
+            added, unknown = told[0]
+            words = f"{len(added)} added."
+            self._desk.status.emit(f"{words} No symbols: {', '.join(unknown[:8])}." if unknown else words)
+
+    def _ask_rename(self) -> None:
+        old = self.current
+        name, fine = QInputDialog.getText(self._place, "Rename", "What shall it be called?", text=old)
+        if fine:
+            self.change(lambda: self._desk.lists.rename(old, name), name.strip())
+
+    def _ask_import(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self._place, "Import a list", "", "Lists (*.txt *.csv)")
+        if name:
+            self.read(Path(name))
+
+    def read(self, path: Path) -> None:
+        """Makes a list of a text or CSV file, named for it."""
+
+        def go() -> None:
+            try:
+                text = path.read_text(encoding="utf-8-sig")
+            except UnicodeDecodeError:
+                raise ListProblem(f"{path.name} is not UTF-8 text.") from None
+            unknown = self._desk.lists.read(path.stem, text, self._desk.library.infos)
+            if unknown:
+                self._desk.status.emit(f"No symbols: {', '.join(unknown[:8])}.")
+
+        self.change(go, path.stem)
+
+    def _ask_export(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(
+            self._place, "Export this list", f"{self.current}.txt", "Text (*.txt);;CSV (*.csv)"
+        )
+        if name:
+            self.write(Path(name))
+
+    def write(self, path: Path) -> None:
+        """Writes the list that is shown, as CSV or plain text by the name's ending."""
+        text = self._desk.lists.written(self.current, self._desk.library.infos, as_csv=path.suffix.lower() == ".csv")
+        try:
+            path.write_text(text, encoding="utf-8")
+            self._desk.status.emit(f"Saved as {path.name}.")
+        except OSError as error:
+            self._desk.status.emit(f"{path.name} cannot be written: {error.strerror}.")
