@@ -140,3 +140,20 @@ def test_minutes_without_days_behind_them_still_make_longer_bars(tmp_path: Path,
     assert panel.earlier.get(Timeframe.parse("1w")) is not None
     made = values("let x = close on 1d", panel)["x"]
     assert np.isnan(made[0]) and not np.isnan(made[-1])
+
+
+def test_two_copies_of_the_program_see_what_the_other_writes(tmp_path: Path) -> None:
+    one, two = BarLibrary(tmp_path), BarLibrary(tmp_path)
+    one.add_symbols([SymbolInfo("AAA", "A", "", "share", 0.01, Calendar())])
+    one.write(daily_bars(np.arange(1.0, 20), symbol="AAA"))
+    assert not one.fresh()
+    assert two.fresh() and list(two.infos) == ["AAA"] and not two.fresh()
+    assert len(two.bars("AAA", ONE_DAY)) == 19
+    one.write(daily_bars(np.arange(1.0, 30), symbol="AAA"))
+    assert len(two.bars("AAA", ONE_DAY)) == 19  # what is mapped stays readable
+    assert two.fresh() and len(two.bars("AAA", ONE_DAY)) == 29 and not two.fresh()
+    two.add_symbols([SymbolInfo("BBB", "B", "", "share", 0.01, Calendar())])
+    one.add_symbols([SymbolInfo("CCC", "C", "", "share", 0.01, Calendar())])
+    assert one.fresh() or set(one.infos) == {"AAA", "BBB", "CCC"}
+    two.fresh()
+    assert set(one.infos) == set(two.infos) == {"AAA", "BBB", "CCC"}

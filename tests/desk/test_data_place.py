@@ -19,6 +19,7 @@ from oakladder.desk.data.place import form_words
 from oakladder.desk.data.symbols import AmendDialog
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
+from oakladder.intake.importing import import_files
 from oakladder.intake.tidying import Mend, Trouble
 from oakladder.workspace import Workspace
 
@@ -171,3 +172,43 @@ def test_new_symbols_come_in_under_the_group_and_kind_that_is_said(own_window: W
     calm(own_window)
     info = own_window.desk.library.infos["BARGE"]
     assert (info.sector, info.kind) == ("Barges", "fund")
+
+
+def test_what_was_recognised_of_the_symbol_is_said_and_its_step_can_be_corrected(
+    own_window: Window, calm, tmp_path: Path
+) -> None:  # type: ignore[no-untyped-def]
+    place = own_window.data
+    place.add([write(tmp_path / "barge.csv")])
+    calm(own_window)
+    assert place.facts.text() == "BARGE: share, 1d bars, prices in steps of 0.01, around the clock UTC; new, in My data"
+    place.tick.setText("a lot")
+    place.tick.editingFinished.emit()
+    assert "no step of a price" in place.word.text()
+    place.tick.setText("0,05")
+    place.tick.editingFinished.emit()
+    calm(own_window)
+    assert "steps of 0.05" in place.facts.text()
+    place.take_button.click()
+    calm(own_window)
+    assert own_window.desk.library.infos["BARGE"].tick == 0.05
+    place.add([write(tmp_path / "barge.csv", 70)])
+    calm(own_window)
+    assert "in the library already" in place.facts.text()
+
+
+def test_what_another_copy_of_the_program_took_in_is_there_when_one_comes_back(
+    own_window: Window, calm, tmp_path: Path
+) -> None:  # type: ignore[no-untyped-def]
+    other = BarLibrary(own_window.desk.library.folder)
+    import_files([write(tmp_path / "barge.csv")], other)
+    own_window.show_bench()
+    calm(own_window)
+    assert "BARGE" in [i.symbol for i in own_window.bench.watchlist.model.infos]
+    own_window.desk.go_to("BARGE")
+    calm(own_window)
+    assert own_window.desk.view is not None and len(own_window.desk.view.bars) == 60
+    import_files([write(tmp_path / "barge.csv", 75)], other)
+    own_window.show_scan()
+    own_window.show_bench()
+    calm(own_window)
+    assert len(own_window.desk.view.bars) == 75

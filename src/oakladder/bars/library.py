@@ -102,6 +102,8 @@ class BarLibrary:
         self._making = threading.Lock()
         self._reading = threading.Lock()
         self._infos: dict[str, SymbolInfo] | None = None
+        #: When the catalogue was last changed, as far as is known here.
+        self._stamp: int | None = self._catalogue.stat().st_mtime_ns
         self._cache: OrderedDict[tuple[str, Timeframe, bool], Bars] = OrderedDict()
         self._held = 0
         self._clocks: OrderedDict[str, np.ndarray] = OrderedDict()
@@ -110,6 +112,32 @@ class BarLibrary:
         self.maker: Callable[[str, Timeframe], Bars] | None = None
         #: Sentences about files that were set aside.
         self.notices: list[str] = []
+
+    def fresh(self) -> bool:
+        """Takes in what another copy of the program has written meanwhile; tells whether there was anything."""
+        stamp = self._catalogue.stat().st_mtime_ns
+        changed = self._stamp is not None and stamp != self._stamp
+        self._stamp = stamp
+        if changed:
+            self._infos = None
+        stale = {
+            symbol
+            for symbol, frame, _ in list(self._cache)
+            if frame in (ONE_MINUTE, ONE_DAY) and self._is_stale(symbol, frame)
+        }
+        for symbol in stale:
+            self.forget(symbol)
+        return changed or bool(stale)
+
+    def _is_stale(self, symbol: str, base: Timeframe) -> bool:
+        """Whether a file is not the one that was read."""
+        path = self._file(symbol, base)
+        known = self.places.known(path)
+        try:
+            facts = os.stat(path)
+        except FileNotFoundError:
+            return True
+        return (facts.st_mtime_ns, facts.st_size) != (known.changed, known.size)
 
     def _connect(self) -> sqlite3.Connection:
         return sqlite3.connect(self._catalogue, timeout=10)
@@ -143,6 +171,7 @@ class BarLibrary:
         with self._connect() as db:
             db.executemany("insert or replace into symbols values (?,?,?,?,?,?,?,?,?,?,?,?,?,?)", rows)
         self._infos = None
+        self._stamp = self._catalogue.stat().st_mtime_ns
 
     @property
     def infos(self) -> dict[str, SymbolInfo]:

@@ -167,6 +167,8 @@ class Window(QMainWindow):
     # --- actions ----------------------------------------------------------------------------------
 
     def _show(self, k: int) -> None:
+        if self.desk.library.fresh():
+            self._library_changed()
         self.places.setCurrentIndex(k)
         button = self._buttons.button(k)
         assert button is not None

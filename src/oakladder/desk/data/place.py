@@ -38,7 +38,7 @@ from oakladder.intake.tidying import CHOICES, Mend, Trouble
 from ..jobs import Ticket
 from ..look.theme import ui_font
 from ..model import Desk
-from .symbols import KINDS, SymbolsView
+from .symbols import KINDS, SymbolsView, hours_words, tick_in, tick_words
 
 _SHOWN_ROWS = 12
 _SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "upright bar"}
@@ -74,6 +74,8 @@ class DataPlace(QWidget):
         self.files = QListWidget()
         self.separator, self.decimal, self.form = QComboBox(), QComboBox(), QComboBox()
         self.zone, self.session, self.group = QLineEdit("UTC"), QLineEdit(), QLineEdit("My data")
+        self.tick = QLineEdit(placeholderText="as found")
+        self.facts = QLabel(objectName="quiet")
         self.kind = QComboBox()
         self.columns: dict[str, QComboBox] = {name: QComboBox() for name in FIELDS}
         self.preview, self.findings = QTableWidget(), QTableWidget()
@@ -110,7 +112,10 @@ class DataPlace(QWidget):
             self.form.addItem(form_words(form), form)
         self.kind.setEditable(True)
         self.kind.addItems(KINDS)
+        self.tick.setToolTip("The smallest step of a price, as in 0.01, for symbols that are new")
         self.group.setToolTip("Under which sector new symbols are listed")
+        self.form.setMaximumWidth(250)
+        self.session.setMinimumWidth(104)
         self.session.setPlaceholderText("09:00-15:30")
         self.session.setToolTip("Empty for a market that trades around the clock")
         asked = (
@@ -121,6 +126,7 @@ class DataPlace(QWidget):
             ("Regular hours", self.session),
             ("Group", self.group),
             ("Kind", self.kind),
+            ("Step of price", self.tick),
         )
         for k, (words, part) in enumerate(asked):
             grid.addWidget(QLabel(words, objectName="quiet"), 0, k)
@@ -143,7 +149,12 @@ class DataPlace(QWidget):
         column.addLayout(grid)
         column.addWidget(QLabel("Which column is which", objectName="quiet"))
         column.addLayout(fields)
-        column.addWidget(QLabel("As it would come in", objectName="quiet"))
+        head = QHBoxLayout()
+        head.addWidget(QLabel("As it would come in", objectName="quiet"))
+        head.addWidget(self.facts, 1)
+        self.facts.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.facts.setMinimumWidth(20)
+        column.addLayout(head)
         column.addWidget(self.preview, 3)
         column.addWidget(QLabel("What was found, and what is done about it", objectName="quiet"))
         column.addWidget(self.findings, 2)
@@ -177,9 +188,11 @@ class DataPlace(QWidget):
         self.files.currentItemChanged.connect(lambda now, _: self._show_file(now.data(_ROLE) if now else None))
         for box in (self.separator, self.decimal, self.form, *self.columns.values()):
             box.activated.connect(lambda _: self._corrected())
-        for line in (self.zone, self.session, self.group):
+        kind = self.kind.lineEdit()
+        assert kind is not None
+        for line in (self.zone, self.session, self.group, self.tick, kind):
             line.editingFinished.connect(self._look_again)
-        self.kind.currentTextChanged.connect(lambda _: self._look_again())
+        self.kind.activated.connect(lambda _: self._look_again())
 
     # --- which files ------------------------------------------------------------------------------
 
@@ -283,8 +296,13 @@ class DataPlace(QWidget):
         except DataProblem as error:
             self.word.setText(str(error))
             return None
+        try:
+            tick = tick_in(self.tick.text())
+        except DataProblem as error:
+            self.word.setText(str(error))
+            return None
         kind, group = self.kind.currentText().strip() or KINDS[0], self.group.text().strip() or "My data"
-        return Options(calendar, kind=kind, sector=group, zone=zone, mends=dict(self.mends))
+        return Options(calendar, tick, kind=kind, sector=group, zone=zone, mends=dict(self.mends))
 
     def _show_file(self, path: Path | None) -> None:
         """Shows how a file is read, what it would bring, and what was found in it."""
@@ -313,6 +331,7 @@ class DataPlace(QWidget):
     def _show_preview(self, intakes: list[Intake]) -> None:
         heads = ("symbol", "time", "open", "high", "low", "close", "volume")
         shown = next((i for i in intakes if i.bars is not None), None)
+        self._show_facts(shown)
         self.preview.setColumnCount(len(heads))
         self.preview.setHorizontalHeaderLabels(heads)
         header = self.preview.horizontalHeader()
@@ -334,6 +353,19 @@ class DataPlace(QWidget):
                 if c > 1:
                     item.setTextAlignment(int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter))
                 self.preview.setItem(r, c, item)
+
+    def _show_facts(self, shown: Intake | None) -> None:
+        """What was recognised of the symbol itself."""
+        if shown is None or shown.info is None:
+            self.facts.setText("")
+            return
+        info, known = shown.info, shown.symbol in self.desk.library.infos
+        where = "in the library already, and kept as it is known there" if known else f"new, in {info.sector}"
+        self.facts.setText(
+            f"{info.symbol}: {info.kind}, {shown.timeframe} bars, prices in steps of {tick_words(info.tick)}, "
+            f"{hours_words(info)} {info.calendar.zone}; {where}"
+        )
+        self.facts.setToolTip(self.facts.text())
 
     def _show_findings(self, intakes: list[Intake]) -> None:
         found: dict[Trouble, tuple[int, str]] = {}

@@ -46,6 +46,25 @@ def clock(minutes: int) -> str:
     return f"{minutes // 60:02}:{minutes % 60:02}"
 
 
+def tick_words(tick: float) -> str:
+    """The smallest step of a price without the zeros that say nothing."""
+    return f"{tick:.8f}".rstrip("0").rstrip(".")
+
+
+def tick_in(text: str) -> float | None:
+    """The smallest step of a price as it was typed; None for nothing. Raises `DataProblem`."""
+    words = text.strip().replace(",", ".")
+    if not words:
+        return None
+    try:
+        tick = float(words)
+    except ValueError:
+        tick = float("nan")
+    if not 0 < tick < 1e9:
+        raise DataProblem(f"`{text.strip()}` is no step of a price. Write it as 0.01.")
+    return tick
+
+
 def hours_words(info: SymbolInfo) -> str:
     """When a symbol trades, in words."""
     c = info.calendar
@@ -117,7 +136,7 @@ class SymbolsModel(QAbstractTableModel):
             info.name,
             info.sector,
             info.kind,
-            f"{info.tick:.8f}".rstrip("0").rstrip("."),
+            tick_words(info.tick),
             info.calendar.zone,
             hours_words(info),
             held.days,
@@ -191,11 +210,7 @@ class AmendDialog(QDialog):
         return change
 
     def _read(self) -> Change:
-        tick = self.tick.text().strip().replace(",", ".")
-        try:
-            step = float(tick) if tick else None
-        except ValueError:
-            raise DataProblem(f"`{tick}` is no number. Write the smallest step of a price as 0.01.") from None
+        step = tick_in(self.tick.text())
         zone = self.zone.currentText().strip() or None
         if zone is not None and zone not in zones():
             raise DataProblem(f"`{zone}` is no time zone. Write UTC or a name such as WET.")
