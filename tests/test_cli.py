@@ -203,3 +203,65 @@ def test_files_are_imported_and_what_was_found_is_reported(call, tmp_path: Path)
     ):
         code, _, err = call("import", "bars.csv", "--library", "mine", *words)
         assert code == 2 and said in err
+
+
+def test_what_is_known_of_symbols_is_shown_and_changed(call, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    folder = tmp_path / "bars"
+    bars_file()
+    Path("bars.csv").rename("KELPY.csv")
+    assert call("import", "KELPY.csv", "--library", str(folder), "--kind", "fund")[0] == 0
+    code, out, _ = call("symbols", "--library", str(folder))
+    assert code == 0 and out.strip().split("\t")[:4] == ["KELPY", "KELPY", "My data", "fund"]
+    assert call(
+        "symbols", "KELPY", "--library", str(folder), "--session", "09:00-15:30", "--sector", "Kelp", "--tick", "0.5"
+    ) == (
+        0,
+        "1 changed.\n",
+        "",
+    )
+    line = call("symbols", "--of", "Kelp", "--library", str(folder))[1].strip().split("\t")
+    assert line[2] == "Kelp" and line[4] == "0.5" and line[-1] == "09:00-15:30"
+
+
+@pytest.mark.parametrize(
+    ("words", "sentence"),
+    [
+        (["--session", "9-15"], "Write them as 09:00-15:30"),
+        (["--zone", "Nowhere/Much"], "is no time zone"),
+        (["--tick", "0"], "a number above 0"),
+        (["NOPE", "--kind", "fund"], "There is no symbol NOPE"),
+    ],
+)
+def test_a_change_that_makes_no_sense_is_refused(call, tmp_path: Path, words: list[str], sentence: str) -> None:  # type: ignore[no-untyped-def]
+    folder = tmp_path / "bars"
+    bars_file()
+    Path("bars.csv").rename("KELPY.csv")
+    call("import", "KELPY.csv", "--library", str(folder))
+    before = call("symbols", "--library", str(folder))[1]
+    code, out, err = call("symbols", *words, "--library", str(folder))
+    assert code == 2 and sentence in err and not out
+    assert call("symbols", "--library", str(folder))[1] == before
+
+
+@pytest.mark.parametrize("form", ["table", "csv", "json"])
+def test_a_scan_says_how_long_ago_and_when(call, form: str) -> None:  # type: ignore[no-untyped-def]
+    text = 'rung 1\nsignal up = close > close[1] bullish "up"\n'
+    code, out, err = call("scan", rule(text), "--signal", "up", "--within", "3", "--list", "Salt", "--format", form)
+    assert code == 0 and not err
+    if form == "json":
+        found = json.loads(out)
+        assert found["looked_at"] > 3 and all(
+            h["bars_ago"] < 3 and h["time"].startswith("2026-06") for h in found["hits"]
+        )
+        assert [h["bars_ago"] for h in found["hits"]] == sorted(h["bars_ago"] for h in found["hits"])
+    elif form == "csv":
+        rows = list(csv.DictReader(out.splitlines()))
+        assert rows and all(int(r["bars_ago"]) < 3 for r in rows)
+    else:
+        assert "Bars ago" in out
+
+
+def test_a_scan_for_what_is_no_signal_is_refused(call) -> None:  # type: ignore[no-untyped-def]
+    text = "rung 1\nlet x = close > 1\nsignal up = x\n"
+    code, _, err = call("scan", rule(text), "--signal", "x")
+    assert code == 2 and "no signal `x`" in err

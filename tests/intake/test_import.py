@@ -18,6 +18,7 @@ from oakladder.bars.as_of import LibraryAsOf
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from oakladder.engine.columns import Ask, fill
 from oakladder.engine.rules import Rule
 from oakladder.engine.screen import screen
 from oakladder.intake.importing import Options, files_of, import_files, look_at, session_calendar, tick_of
@@ -375,10 +376,15 @@ def test_longer_minutes_make_what_they_can_and_say_what_not(tmp_path: Path, libr
             library.bars("TIDE", Timeframe.parse(frame))
         found = screen(Rule(program, "up", Timeframe.parse(frame)), library, ["TIDE"], Timeframe.parse(frame))
         assert not found.found and "cannot make" in found.skipped[0].reason
+    frames = [Timeframe.parse(f) for f in ("5m", "20m", "1h")]
+    made = fill([Ask(program, "up", f) for f in frames], library, ["TIDE"])
+    assert [list(m.cells) for m in made] == [[], ["TIDE"], ["TIDE"]] and "cannot make 5m" in made[0].skipped[0].reason
     half_past = int(datetime(2024, 7, 1, 9, 35, tzinfo=UTC).timestamp())
     then = LibraryAsOf(library, half_past).bars("TIDE", Timeframe.parse("1h"))
     whole = library.bars("TIDE", Timeframe.parse("10m"))
     assert len(then) == 1 and then["close"][-1] == whole["close"][2]  # three bars were complete
+    known = screen(Rule(program, "up", frames[1]), LibraryAsOf(library, half_past), ["TIDE"], frames[1])
+    assert [(f.symbol, f.last) for f in known.found] == [("TIDE", float(whole["close"][2]))]
     import_files([file("TIDE 5.csv", 5, datetime(2024, 7, 3, 9, 0))], library)
     assert library.infos["TIDE"].step == 5 and len(library.bars("TIDE", Timeframe.parse("5m"))) == 120
 

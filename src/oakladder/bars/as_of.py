@@ -73,6 +73,15 @@ class LibraryAsOf:
         """As `BarLibrary.settle`."""
         self._library.settle()
 
+    def stored_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
+        """As `BarLibrary.stored_panel`, cut at the moment."""
+        finest = [self.infos[s].finest if base.intraday else base for s in names]
+        made = panel_of([self.bars(s, f, extended) for s, f in zip(names, finest, strict=True)])
+        made.timeframe = base
+        made.ticks = tuple(self.infos[s].tick for s in names)
+        made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
+        return made
+
     def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
         """Symbols at one timeframe as a panel, as `BarLibrary.panel`."""
         names = list(symbols)

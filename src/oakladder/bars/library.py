@@ -331,19 +331,30 @@ class BarLibrary:
         is asked for. Raises as `bars`, and `FileChanged` where a file is replaced meanwhile.
         """
         names, base = list(symbols), stored_base(timeframe)
+        for symbol in names:
+            self._check(symbol, timeframe)
         if len(names) < 2:
             made = panel_of([self.bars(s, timeframe, extended) for s in names])
-        elif timeframe == base:
-            made = self._stored_panel(names, base, extended and base.intraday)
         else:
-            made = resample_panel(self._stored_panel(names, base, extended and timeframe.intraday), timeframe)
+            made = self.stored_panel(names, base, extended and timeframe.intraday)
+            made = made if timeframe == base else resample_panel(made, timeframe)
         made.ticks = tuple(self.infos[s].tick for s in names)
         made.earlier = self.earlier(names, timeframe)
         made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
         return made
 
-    def _stored_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
-        """Stored bars of many symbols, read straight from the files into the columns."""
+    def stored_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
+        """Stored bars of some symbols, whatever timeframes they can make; of many they are read straight from the
+        files into the columns. Raises as `bars`."""
+        if len(names) < 2:
+            made = panel_of([self._remembered(s, base, extended) for s in names])
+        else:
+            made = self._read_panel(names, base, extended)
+        made.ticks = tuple(self.infos[s].tick for s in names)
+        made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
+        return made
+
+    def _read_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
         paths = [self._file(s, base) for s in names]
         places = [self._with_file(s, base, self.places.known) for s in names]
         calendars = tuple(self.infos[s].calendar for s in names)

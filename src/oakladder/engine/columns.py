@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field, replace
 from functools import partial
@@ -120,9 +120,15 @@ def fill(
     """Several columns at once; what they share is read once. One that cannot be made spoils no other. Raises `Cancelled`."""
     names = list(symbols)
     made = [Filled() for _ in asks]
-    kinds = list(dict.fromkeys((a.timeframe.intraday, a.frame[1]) for a in asks))
+    # Bars of several minutes make some timeframes and not others: then each timeframe is looked at by itself.
+    apart = any(library.infos[s].step > 1 for s in names if s in library.infos)
+
+    def kind_of(ask: Ask) -> Hashable:
+        return ask.timeframe.intraday, ask.frame[1], ask.timeframe if apart else None
+
+    kinds = list(dict.fromkeys(map(kind_of, asks)))
     for k, kind in enumerate(kinds):
-        places = [j for j, a in enumerate(asks) if (a.timeframe.intraday, a.frame[1]) == kind]
+        places = [j for j, a in enumerate(asks) if kind_of(a) == kind]
 
         def told(share: float, k: int = k) -> None:
             if progress is not None:

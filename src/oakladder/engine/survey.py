@@ -111,7 +111,9 @@ class Part:
     def _whole(self, base: Frame) -> Panel:
         """All stored bars; no column of them is read yet."""
         if base not in self._wholes:
-            self._wholes[base] = self.library.panel(self.symbols, *base)
+            made = self.library.stored_panel(self.symbols, *base)
+            made.earlier = self.library.earlier(self.symbols, base[0])
+            self._wholes[base] = made
         return self._wholes[base]
 
     def counts(self, frame: Frame) -> np.ndarray:
