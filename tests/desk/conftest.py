@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import pytest
-from PyQt6.QtCore import QEvent
 from PyQt6.QtWidgets import QApplication
 
 from oakladder.bars.library import BarLibrary
@@ -13,14 +12,7 @@ from oakladder.desk.app import make_app, make_window
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
 from oakladder.workspace import Workspace
-
-
-def put_away(window: Window) -> None:
-    """Closes a window and frees it: styles are worked out anew for every widget that is still there."""
-    window.close()
-    window.desk.deleteLater()
-    window.deleteLater()
-    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+from windows import put_away
 
 
 @pytest.fixture

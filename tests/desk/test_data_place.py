@@ -22,6 +22,7 @@ from oakladder.desk.window import Window
 from oakladder.intake.importing import import_files
 from oakladder.intake.tidying import Mend, Trouble
 from oakladder.workspace import Workspace
+from windows import put_away
 
 
 def write(path: Path, count: int = 60, separator: str = ",", spike: int | None = None) -> Path:
@@ -49,7 +50,7 @@ def own_window(qapp, tmp_path: Path) -> Iterator[Window]:  # type: ignore[no-unt
     settle(app, made.desk)
     made.show_data()
     yield made
-    made.close()
+    put_away(made)
 
 
 def test_files_are_looked_at_and_taken_in_and_can_be_charted(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]

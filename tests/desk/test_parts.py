@@ -6,10 +6,11 @@ import threading
 import time
 
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QEventLoop, QObject, Qt
 
 from oakladder.bars.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, STANDARD
+from oakladder.desk.app import make_app
 from oakladder.desk.bench.steps import Ladder
 from oakladder.desk.bench.watchlist import Watchlist
 from oakladder.desk.columns import Place, open_columns
@@ -179,3 +180,31 @@ def test_a_job_tells_its_progress_and_its_failure(qtbot) -> None:  # type: ignor
 def test_the_palette_matches_parts_of_words(words: str, typed: str, fine: bool) -> None:
     assert (fits(words, typed) is not None) is fine
     assert (fits("Scan", "sc") or 0) < (fits("A rescan", "sc") or 0)
+
+
+def test_circles_of_objects_are_freed_on_the_windows_thread(qapp) -> None:  # type: ignore[no-untyped-def]
+    app = make_app()
+    freed: list[threading.Thread] = []
+
+    class Ring(QObject):
+        def __init__(self) -> None:
+            super().__init__()
+            self.me = self
+
+        def __del__(self) -> None:
+            freed.append(threading.current_thread())
+
+    def litter() -> None:
+        for _ in range(20_000):
+            circle: list[object] = []
+            circle.append(circle)
+
+    Ring()
+    worker = threading.Thread(target=litter)
+    worker.start()
+    worker.join()
+    assert not freed
+    end = time.monotonic() + 10
+    while not freed and time.monotonic() < end:
+        app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
+    assert freed == [threading.main_thread()]

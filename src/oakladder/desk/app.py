@@ -15,17 +15,23 @@ from oakladder.workspace import Workspace
 
 from .look.theme import ui_font
 from .model import Desk
+from .sweeper import Sweeper
 from .window import Window
+
+_NAME = "Oak Ladder"
 
 
 def make_app() -> QApplication:
-    """The application object with the fonts and settings of the desk."""
+    """The application object with the fonts and settings of the desk; set up once, however often it is asked for."""
     app = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(app, QApplication)
-    app.setApplicationName("Oak Ladder")
+    if app.applicationName() == _NAME:
+        return app
+    app.setApplicationName(_NAME)
     app.setStyle("Fusion")
     app.setFont(ui_font())
     pg.setConfigOptions(antialias=False)
+    Sweeper(app)
     sys.setswitchinterval(0.001)  # a worker that computes gives way to the window sooner
     return app
 
