@@ -1,0 +1,207 @@
+"""Every action of the window, done as a user would by its name; and the menus of the Ladder and the chart."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QPoint
+from PyQt6.QtGui import QAction
+from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QInputDialog, QMenu
+
+from oakladder.desk.actions import ACTIONS
+from oakladder.desk.chart.options import BarStyle
+from oakladder.desk.chart.scale import ScaleKind
+from oakladder.desk.ladder.chooser import ColumnChooser
+from oakladder.desk.window import Window
+
+
+@pytest.fixture
+def answers(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> dict[str, object]:
+    """What dialogs are answered with: nothing, unless a test says otherwise."""
+    given: dict[str, object] = {"text": ("", False), "item": ("", False), "long": ("", False), "save": "", "open": ""}
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: given["text"])
+    monkeypatch.setattr(QInputDialog, "getMultiLineText", lambda *_, **__: given["long"])
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *_, **__: given["item"])
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, **__: (given["save"], ""))
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_, **__: (given["open"], ""))
+    monkeypatch.setattr(QDialog, "exec", lambda _: 0)
+    return given
+
+
+def close_popups() -> None:
+    while (popup := QApplication.activePopupWidget()) is not None:
+        popup.close()
+
+
+@pytest.mark.parametrize("name", [a.name for a in ACTIONS if a.name != "quit"])
+def test_every_action_can_be_done_at_any_time(window: Window, calm, answers, name: str) -> None:  # type: ignore[no-untyped-def]
+    window.deeds[name].trigger()
+    calm(window)
+    close_popups()
+    window.deeds[name].trigger()
+    calm(window)
+    close_popups()
+    assert "went wrong" not in window.status.text()
+    assert window.desk.view is not None and len(window.desk.view.bars) > 0
+
+
+def test_bars_and_scales_are_chosen_by_their_actions(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    for name, style in (
+        ("show_bars", BarStyle.BARS),
+        ("show_line", BarStyle.LINE),
+        ("show_averaged", BarStyle.AVERAGED),
+        ("show_candles", BarStyle.CANDLES),
+    ):
+        window.deeds[name].trigger()
+        calm(window)
+        assert window.desk.options.style is style and window.deeds[name].isChecked()
+    for name, scale in (
+        ("scale_log", ScaleKind.LOG),
+        ("scale_percent", ScaleKind.PERCENT),
+        ("scale_plain", ScaleKind.PLAIN),
+    ):
+        window.deeds[name].trigger()
+        assert window.desk.options.scale is scale and window.deeds[name].isChecked()
+    window.deeds["toggle_as_known"].trigger()
+    assert window.desk.options.as_known and "became known" in window.status.text()
+
+
+def test_a_line_and_a_script_are_asked_for_and_put_beside(window: Window, calm, answers) -> None:  # type: ignore[no-untyped-def]
+    answers["text"] = ("ema(close, 12)", True)
+    window.deeds["add_line"].trigger()
+    answers["item"] = ("Quiet water", True)
+    window.deeds["add_beside"].trigger()
+    window.deeds["copy_beside"].trigger()
+    calm(window)
+    assert [u.caption for u in window.desk.beside] == ["ema(close, 12)", "Quiet water", "Tide turn"]
+    answers["text"] = ("ema(close", True)
+    window.deeds["add_line"].trigger()
+    assert "cannot be drawn" in window.status.text() and len(window.desk.beside) == 3
+
+
+@pytest.mark.parametrize("ending", ["png", "svg", "csv"])
+def test_the_chart_is_saved_where_it_is_said(window: Window, calm, answers, tmp_path: Path, ending: str) -> None:  # type: ignore[no-untyped-def]
+    path = tmp_path / f"chart.{ending}"
+    answers["save"] = str(path)
+    window.deeds["save_chart_data" if ending == "csv" else "save_chart"].trigger()
+    assert path.stat().st_size > 1000 and window.status.text() == f"Saved as chart.{ending}."
+    answers["save"] = str(tmp_path / "nowhere" / f"chart.{ending}")
+    window.deeds["save_chart_data" if ending == "csv" else "save_chart"].trigger()
+    assert "cannot be written" in window.status.text()
+    window.deeds["copy_picture"].trigger()
+    board = QApplication.clipboard()
+    assert board is not None and board.pixmap().width() == window.bench.chart.width()
+
+
+def popup_actions() -> dict[str, QAction]:
+    menu = QApplication.activePopupWidget()
+    assert isinstance(menu, QMenu)
+    return {a.text(): a for a in menu.actions() if a.text()}
+
+
+def test_a_pane_folds_and_moves_from_its_menu(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    window.desk.set_text('rung 1\nline rsi(close, 14) in pane "strength"\nline stdev(close, 9) in pane "spread"\n')
+    calm(window)
+    chart = window.bench.chart
+    window.bench.deeds.pane_menu("strength", QPoint(5, 5))
+    actions = popup_actions()
+    assert {"Move up", "Move down", "Fold", "Copy the picture"} <= set(actions)
+    at = list(chart.panes).index("strength")
+    actions["Move down"].trigger()
+    assert list(chart.panes).index("strength") == at + 1
+    actions["Fold"].trigger()
+    close_popups()
+    assert chart.panes["strength"].folded
+    window.bench.deeds.pane_menu("strength", QPoint(5, 5))
+    assert "Open" in popup_actions()
+    close_popups()
+
+
+def test_the_ladders_head_offers_what_can_be_done_with_a_column(
+    window: Window, calm, answers, monkeypatch: pytest.MonkeyPatch
+) -> None:  # type: ignore[no-untyped-def]
+    window.show_ladder()
+    calm(window)
+    place = window.ladder
+    table, first = place.table, place.table.first_script
+    names = [c.name for c in place.columns]
+
+    def head(section: int) -> dict[str, QAction]:
+        close_popups()
+        x = table.head.sectionViewportPosition(section) + 5
+        place._head_menu(QPoint(x, 5))
+        return popup_actions()
+
+    assert "Remove this column" not in head(1) and "Hide" in head(1)
+    head(1)["Hide"].trigger()
+    assert table.isColumnHidden(1)
+    head(2)["Show everything that is hidden"].trigger()
+    assert not table.isColumnHidden(1)
+    head(first)["Move right"].trigger()
+    calm(window)
+    assert [c.name for c in place.columns] == names[::-1]
+    head(first + 4)["Move left"].trigger()
+    calm(window)
+    assert [c.name for c in place.columns] == names
+    monkeypatch.setattr(ColumnChooser, "exec", lambda dialog: (dialog.frames["1d"].setChecked(False), 1)[1])
+    head(first)["Change this column …"].trigger()
+    calm(window)
+    assert place.columns[0].timeframes == ["1w", "4h", "1h"]
+    head(first)["Remove this column"].trigger()
+    calm(window)
+    assert [c.name for c in place.columns] == names[1:]
+    place.ask_column()
+    calm(window)
+    assert len(place.columns) == 2
+    close_popups()
+
+
+def test_the_ladders_rows_and_lists_are_handled_from_their_menus(window: Window, calm, answers, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    window.show_ladder()
+    calm(window)
+    place, lists = window.ladder, window.desk.lists
+
+    def row(k: int) -> dict[str, QAction]:
+        close_popups()
+        place._row_menu(place.table.visualRect(place.table.rows.index(k, 0)).center())
+        return popup_actions()
+
+    answers["text"] = ("Mine", True)
+    place.list_button.click()
+    popup_actions()["New list …"].trigger()
+    close_popups()
+    calm(window)
+    assert place.lists.currentText() == "Mine" and "There is nothing" not in window.status.text()
+    answers["long"] = ("BRINE FLAKE GULLW", True)
+    place.list_button.click()
+    popup_actions()["Add symbols …"].trigger()
+    close_popups()
+    calm(window)
+    assert lists.own["Mine"].symbols == ["BRINE", "FLAKE", "GULLW"]
+    row(0)["Move down"].trigger()
+    assert lists.own["Mine"].symbols == ["FLAKE", "BRINE", "GULLW"]
+    answers["text"] = ("earnings on Friday", True)
+    row(1)["Note …"].trigger()
+    assert lists.own["Mine"].notes == {"BRINE": "earnings on Friday"}
+    place.table.selectRow(2)
+    row(2)["Remove from the list"].trigger()
+    assert lists.own["Mine"].symbols == ["FLAKE", "BRINE"]
+    answers["text"] = ("Ours", True)
+    place.list_button.click()
+    popup_actions()["Rename …"].trigger()
+    close_popups()
+    assert "Ours" in lists.own and "Mine" not in lists.own
+    answers["save"] = answers["open"] = str(tmp_path / "Shared.csv")
+    place.list_button.click()
+    popup_actions()["Export this list …"].trigger()
+    popup_actions()["Import a list …"].trigger()
+    close_popups()
+    calm(window)
+    assert lists.own["Shared"].symbols == ["FLAKE", "BRINE"]
+    row(0)["Add to Ours"].trigger()
+    calm(window)
+    row(0)["Open on the Bench"].trigger()
+    calm(window)
+    assert window.places.currentWidget() is window.bench and window.desk.symbol == "FLAKE"
+    close_popups()
