@@ -292,3 +292,15 @@ def test_a_timeframe_that_a_script_cannot_run_on_is_said_on_the_chart(window: Wi
     window.desk.go_to(timeframe=ONE_DAY)
     calm(window)
     assert window.bench.chart.panes["price"].overlay.content.trouble == ""
+
+
+def test_as_much_of_a_bar_is_written_out_as_there_is_room(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    bench = window.bench
+    window.resize(1500, 800)
+    calm(window)
+    wide = bench.reading.text()
+    window.resize(1000, 700)
+    calm(window)
+    narrow = bench.reading.text()
+    assert "V " in wide and len(narrow) < len(wide)
+    assert bench.reading.fontMetrics().horizontalAdvance(narrow) <= bench.reading.width() + 2

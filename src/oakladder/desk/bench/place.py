@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLayout, QWidget
 
 from oakladder.bars.timeframes import Timeframe
@@ -100,6 +101,7 @@ class Bench(QWidget):
         self.ladder.chosen.connect(lambda timeframe: desk.go_to(timeframe=timeframe))
         self.strip.asked.connect(self.chart.pin)
         self.chart.ranged.connect(self.strip.show_range)
+        self.splitter.splitterMoved.connect(lambda *_: self._read())
         self.chart.hovered.connect(lambda _: self._read())
         self.chart.picked.connect(lambda _: self._read())
         self.chart.asked.connect(self.deeds.pane_menu)
@@ -206,6 +208,10 @@ class Bench(QWidget):
         forms = (f"{when}   {prices}  {volume}", f"{when}  {prices}", prices, f"{when}  C {c:,.{d}f}{moved}")
         self.reading.setToolTip(forms[0])
         self.reading.setText(next((t for t in forms if metrics.horizontalAdvance(t) <= room), forms[-1]))
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        QTimer.singleShot(0, self._read)  # once the parts have their room, as much is written out as fits
 
     def mark_bar(self, bar: int) -> None:
         """Pins a bar and brings it into view."""
