@@ -375,3 +375,15 @@ def test_a_list_is_deleted_only_when_it_is_said_twice(
     menu.close()
     calm(window)
     assert "Mine" not in lists.own and place.lists.currentText() == "All symbols"
+
+
+def test_a_watched_script_that_is_gone_is_said(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    path = window.desk.workspace.scripts / "mine.rung"
+    path.write_text(SCRIPT)
+    assert window.bench.watching.put(ScriptColumn("mine.rung", "Strength", ["1w"]))
+    calm(window)
+    path.unlink()
+    window.bench.show_list("Salt")
+    calm(window)
+    assert window.status.text().startswith("A column of the watchlist:") and "mine.rung" in window.status.text()
+    assert window.bench.watchlist.model.index(0, 3).data() not in ("", "…")  # the open script's column stays

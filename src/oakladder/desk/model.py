@@ -33,7 +33,7 @@ from oakladder.workspace import ScriptFileProblem, Workspace, read_script
 
 from .chart.options import BarStyle, ChartOptions, PaneLayout, read_options, read_panes
 from .columns import OPEN_SCRIPT, ColumnJobs, Place, ScriptColumn, open_columns, places_of, read_columns
-from .jobs import Jobs, Ticket
+from .jobs import Jobs, Ticket, sentence_of
 from .look.theme import DAY, NIGHT, Theme
 from .programs import Programs
 from .uses import Use, compiled, draw_beside, read_use
@@ -538,6 +538,9 @@ class Desk(QObject):
     def _celled(self, made: dict[Place, Filled]) -> None:
         self.cells |= {place: column.cells for place, column in made.items()}
         self.cells_changed.emit(self.cells)
+        for place, column in made.items():  # what is wrong with the open script stands beside its text
+            if column.error is not None and self.watched[place.column].script != OPEN_SCRIPT:
+                self.status.emit(f"A column of the watchlist: {sentence_of(column.error)}")
 
     def watch(self, columns: list[ScriptColumn]) -> None:
         """Shows other columns in the narrow watchlist; none stands for the open script's."""

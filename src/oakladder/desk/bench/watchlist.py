@@ -24,7 +24,7 @@ from oakladder.bars.library import SymbolInfo
 from oakladder.engine.columns import Cell
 
 from ..columns import OPEN_SCRIPT, Place, ScriptColumn, places_of
-from ..look.theme import Theme, qcolor, ui_font
+from ..look.theme import Theme, ui_font
 
 _FIXED = ("Symbol", "Last", "Change")
 SORT_ROLE = int(Qt.ItemDataRole.UserRole) + 1
@@ -86,9 +86,7 @@ class WatchModel(QAbstractTableModel):
             case Qt.ItemDataRole.BackgroundRole:
                 cell = self._cell(info, column)
                 if cell is not None and cell.fill:
-                    color = qcolor(self.theme.paint(cell.fill))
-                    color.setAlpha(95)
-                    return color
+                    return self.theme.fill(cell.fill)
             case Qt.ItemDataRole.ForegroundRole:
                 if column == 2 and info.symbol in self.quotes:
                     moved = self.quotes[info.symbol][1]

@@ -11,12 +11,11 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QPointF, QRect, Qt
 from PyQt6.QtGui import QColor, QFontMetrics, QPainter, QStaticText
 
-from ..look.theme import Theme, qcolor, ui_font
+from ..look.theme import Theme, ui_font
 
 if TYPE_CHECKING:
     from .table import LadderTable
 
-_FILL_ALPHA = 105
 _MARGIN = 5
 _MOST_TEXTS = 20_000
 
@@ -79,9 +78,7 @@ class RowPainter:
     def _fill(self, theme: Theme, word: str) -> QColor:
         key = (theme.name, word)
         if key not in self._fills:
-            color = qcolor(theme.paint(word))
-            color.setAlpha(_FILL_ALPHA)
-            self._fills[key] = color
+            self._fills[key] = theme.fill(word)
         return self._fills[key]
 
     def _text(self, words: str, width: int) -> tuple[QStaticText, float]:

@@ -10,6 +10,8 @@ from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from oakladder.rung.colours import resolve
 from oakladder.rung.registry import PALETTE, THEMED
 
+_FILL_ALPHA = 105
+
 
 @dataclass(frozen=True, slots=True)
 class Theme:
@@ -47,6 +49,12 @@ class Theme:
         dark = base.lightnessF() < 0.55  # what is light already can be seen by night as it is
         shifted = base.lighter(int(100 * self.fixed_shift)) if dark else base
         return int(shifted.rgba())
+
+    def fill(self, word: str) -> QColor:
+        """A colour word as the ground of a cell: light enough for text to stand on it."""
+        color = qcolor(self.paint(word))
+        color.setAlpha(_FILL_ALPHA)
+        return color
 
     def color(self, role: str) -> QColor:
         """A colour of the theme by the name of its field."""

@@ -19,7 +19,7 @@ from oakladder.engine.screen import Found, Occurrence
 
 from ..columns import Place, ScriptColumn, places_of
 from ..ladder.minis import draw_spark
-from ..look.theme import Theme, qcolor, ui_font
+from ..look.theme import Theme, ui_font
 
 HEADS = ("Symbol", "Name", "Sector", "Since", "Bars", "New", "Last", "Change", "Chart")
 _LEFT = {0, 1, 2, 5}
@@ -103,9 +103,7 @@ class FoundModel(QAbstractTableModel):
             case Qt.ItemDataRole.BackgroundRole:
                 cell = self.cell(one, section)
                 if cell is not None and cell.fill:
-                    color = qcolor(self.theme.paint(cell.fill))
-                    color.setAlpha(105)
-                    return color
+                    return self.theme.fill(cell.fill)
             case Qt.ItemDataRole.ForegroundRole if section == 7:
                 return self.theme.color("falling" if one.change < 0 else "rising")
         return None
