@@ -14,6 +14,7 @@ from helpers import daily_bars, random_bars
 from oakladder.bars.library import BarLibrary, SymbolInfo
 from oakladder.bars.places import FileChanged, Places
 from oakladder.bars.series import COLUMNS, Bars, Panel, panel_of, resample_panel
+from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.engine import columns
 from oakladder.engine import screen as screening
@@ -194,6 +195,24 @@ def test_symbols_with_days_of_their_own_are_scanned_alike(
         monkeypatch.setattr(screening, "SINCE_BARS", seen)
         made = screen(CONDITIONS[k], ragged, names, frame)
         assert list(made.found) == found and sorted(made.gone) == sorted(s for one in expected for s in one.gone)
+
+
+def test_days_that_the_calendar_does_not_know_shorten_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    library, calendar = BarLibrary(tmp_path), Calendar()
+    rng = np.random.default_rng(6)
+    names = [f"S{k}" for k in range(8)]
+    library.add_symbols([SymbolInfo(s, s, "", "share", 0.01, calendar) for s in names])
+    for symbol in names:  # bars on all seven days of a market that is said to rest at weekends
+        close = 50 * np.exp(np.cumsum(rng.normal(0, 0.02, 900)))
+        columns = dict.fromkeys(("open", "high", "low", "close", "volume"), close)
+        library.write(Bars(symbol, ONE_DAY, calendar, calendar.day_open(np.arange(15_000, 15_900)), columns))
+    condition = Group(
+        Join.ANY, (Rule(SHORT, "even", WEEK), Rule(SHORT, "up", WEEK, {"n": 100}), Rule(SHORT, "dip", MONTH))
+    )
+    for frame in (ONE_DAY, WEEK):
+        expected = whole_screen(condition, library, names, frame)
+        monkeypatch.setattr(screening, "SINCE_BARS", 3)
+        assert screen(condition, library, names, frame).found == expected.found and expected.found
 
 
 def test_a_ragged_panel_is_the_panel_of_its_series(ragged: BarLibrary) -> None:

@@ -179,9 +179,7 @@ def _fill_part(columns: list[_Column], part: Part) -> list[dict[str, Cell]]:
         frame, bars = column.ask.frame, None if column.reach is None else column.reach + RECENT_BARS
         old = wanted.get(frame, 0)
         wanted[frame] = None if old is None or bars is None else max(old, bars)
-    part.shorten(
-        {f: None if n is None else np.full(len(part.symbols), part.at_most(f) * (n + 2)) for f, n in wanted.items()}
-    )
+    part.shorten({f: None if n is None else np.full(len(part.symbols), n + 1) for f, n in wanted.items()})
     made: list[dict[str, Cell]] = []
     for column in columns:
         cells: dict[str, Cell] = {}

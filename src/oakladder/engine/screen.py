@@ -153,12 +153,11 @@ def _found(condition: Condition, part: Part, timeframe: Timeframe) -> tuple[list
     if not part.symbols:
         return [], []
     recent = _recent(condition, part, timeframe)
-    stored: dict[Frame, np.ndarray | None] = {}
+    wanted: dict[Frame, np.ndarray | None] = {}
     for frame, bars in recent.items():
         back = _reach(condition, part, frame)
-        # The first longer bar may lose a part of its bars, so there is one more of them.
-        stored[frame] = None if back is None else part.at_most(frame) * (bars + back + 1)
-    part.shorten(stored)
+        wanted[frame] = None if back is None else bars + back
+    part.shorten(wanted)
     sight = Sight(part, recent)
     found, gone = _told(condition, sight, timeframe)
     unsure = [f.symbol for f in found if f.bars_ago >= SINCE_BARS - 1 or (-1 in f.ages and part.is_shortened)]

@@ -62,6 +62,7 @@ class Part:
     #: Bars left out of a stored timeframe, and of the one that longer ones are made of.
     _cuts: dict[Frame, np.ndarray] = field(default_factory=dict)
     _longer_cuts: dict[Frame, np.ndarray] = field(default_factory=dict)
+    _wanted_bars: dict[Frame, np.ndarray] = field(default_factory=dict)
     _bases: dict[tuple[Frame, bool], Panel] = field(default_factory=dict)
     _panels: dict[Frame, Panel] = field(default_factory=dict)
     _results: dict[Hashable, Result] = field(default_factory=dict)
@@ -91,9 +92,12 @@ class Part:
         frame = (timeframe, extended and timeframe.intraday)
         if frame not in self._panels:
             base = _base_of(frame)
-            made = self._cut(base, self._cuts if frame == base else self._longer_cuts)
-            if frame != base:
-                made = resample_panel(made, timeframe)
+            if frame == base:
+                made = self._cut(base, self._cuts)
+            else:
+                made = resample_panel(self._cut(base, self._longer_cuts), timeframe)
+                if self._is_short(frame, made):
+                    made = resample_panel(self._whole(base), timeframe)
                 made.earlier = self.library.earlier(self.symbols, timeframe)
             self._panels[frame] = made
         return self._panels[frame]
@@ -108,6 +112,14 @@ class Part:
             self._bases[key] = whole.after(cuts[base])
         return self._bases[key]
 
+    def _is_short(self, frame: Frame, made: Panel) -> bool:
+        """Whether fewer longer bars came of the bars that were left than are wanted: a market may trade on days
+        that its calendar does not know."""
+        wanted = self._wanted_bars.get(frame)
+        if made.skipped is None or wanted is None:
+            return False
+        return bool(((made.skipped > 0) & (np.diff(made.offsets) < wanted)).any())
+
     def _whole(self, base: Frame) -> Panel:
         """All stored bars; no column of them is read yet."""
         if base not in self._wholes:
@@ -121,7 +133,7 @@ class Part:
         return np.diff(self._whole(_base_of(frame)).offsets)
 
     def at_most(self, frame: Frame) -> int:
-        """From how many stored bars one bar of a timeframe is made at most."""
+        """From how many stored bars one bar of a timeframe is made at most, by the calendar."""
         if frame[0].intraday:
             return frame[0].count
         weekend = any(c.weekend for c in self._whole(_base_of(frame)).calendars)
@@ -141,13 +153,16 @@ class Part:
         return made
 
     def shorten(self, wanted: Mapping[Frame, np.ndarray | None]) -> None:
-        """Leaves out bars at the beginning: for each timeframe so many of its last stored bars are wanted, or all.
+        """Leaves out bars at the beginning: for each timeframe so many of its last bars are wanted, or all.
 
-        A value that needs the bars left out must not be asked for. Call it before any panel is.
+        The first longer bar may have lost a part of its bars, so one more is kept than is asked for. A value that needs the bars left out must not be asked for. Call it before any panel is.
         """
+        self._wanted_bars = {f: n + 1 for f, n in wanted.items() if n is not None}
         for base in dict.fromkeys(map(_base_of, wanted)):
             own, counts = wanted.get(base), self.counts(base)
-            longer = [n for f, n in wanted.items() if _base_of(f) == base != f]
+            longer = [
+                None if n is None else self.at_most(f) * (n + 1) for f, n in wanted.items() if _base_of(f) == base != f
+            ]
             if own is not None:
                 self._cuts[base] = np.maximum(counts - own, 0)
             known = [n for n in longer if n is not None]
@@ -177,7 +192,7 @@ class Part:
 
     def release(self) -> None:
         """Lets go of everything that was read: the next part needs the room."""
-        for kept in (self._panels, self._wholes, self._bases, self._cuts, self._longer_cuts):
+        for kept in (self._panels, self._wholes, self._bases, self._cuts, self._longer_cuts, self._wanted_bars):
             kept.clear()
         self._results.clear()
 
