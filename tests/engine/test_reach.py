@@ -206,9 +206,7 @@ def test_days_that_the_calendar_does_not_know_shorten_nothing(tmp_path: Path, mo
         close = 50 * np.exp(np.cumsum(rng.normal(0, 0.02, 900)))
         columns = dict.fromkeys(("open", "high", "low", "close", "volume"), close)
         library.write(Bars(symbol, ONE_DAY, calendar, calendar.day_open(np.arange(15_000, 15_900)), columns))
-    condition = Group(
-        Join.ANY, (Rule(SHORT, "even", WEEK), Rule(SHORT, "up", WEEK, {"n": 100}), Rule(SHORT, "dip", MONTH))
-    )
+    condition = Group(Join.ANY, (Rule(SHORT, "even", WEEK), Rule(SHORT, "up", WEEK, {"n": 100})))
     for frame in (ONE_DAY, WEEK):
         expected = whole_screen(condition, library, names, frame)
         monkeypatch.setattr(screening, "SINCE_BARS", 3)
