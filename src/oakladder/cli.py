@@ -27,6 +27,7 @@ from oakladder.bars.library import BarLibrary
 from oakladder.bars.series import Panel, panel_of, resample
 from oakladder.bars.text_files import iso, read_csv
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.bars.words import hours_words, tick_words
 from oakladder.engine.drawing import as_plain, day_paint, draw
 from oakladder.engine.rules import Fresh, Rule
 from oakladder.engine.run import Result, run
@@ -424,11 +425,9 @@ def symbols(
         _fail(CALL_WRONG, str(error))
     for symbol in names:
         info = library.infos[symbol]
-        c = info.calendar
-        print(
-            f"{symbol}\t{info.name}\t{info.sector}\t{info.kind}\t{info.tick:g}\t{c.zone}\t"
-            f"{c.start // 60:02}:{c.start % 60:02}-{c.end // 60:02}:{c.end % 60:02}"
-        )
+        calendar = info.calendar
+        facts = (symbol, info.name, info.sector, info.kind, tick_words(info.tick), calendar.zone, hours_words(calendar))
+        print("\t".join(facts))
 
 
 @app.command("library")

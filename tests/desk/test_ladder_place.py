@@ -387,3 +387,16 @@ def test_a_watched_script_that_is_gone_is_said(window: Window, calm) -> None:  #
     calm(window)
     assert window.status.text().startswith("A column of the watchlist:") and "mine.rung" in window.status.text()
     assert window.bench.watchlist.model.index(0, 3).data() not in ("", "…")  # the open script's column stays
+
+
+def test_coming_back_to_the_bench_asks_for_nothing_that_is_there(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    calm(window)
+    before = dict(window.desk.cells)
+    window.show_ladder()
+    calm(window)
+    window.show_bench()
+    calm(window)
+    assert all(window.desk.cells[place] is made for place, made in before.items())
+    window.desk.library_changed()
+    calm(window)
+    assert not any(window.desk.cells[place] is made for place, made in before.items())

@@ -404,6 +404,14 @@ def test_a_scan_that_is_asked_for_before_the_scripts_are_read_runs_then(window: 
     assert window.scan.result is None
     calm(window)
     assert window.scan.result is not None and window.scan.result.looked_at == 77
+    window.scan.table.setColumnWidth(1, 222)
+    window.run_scan()
+    calm(window)
+    assert window.scan.table.columnWidth(1) == 222  # what the user has made wider stays
+    window.show_scan()
+    window.scan.look_back()
+    calm(window)
+    assert window.scan.tabs.currentIndex() == 1 and "It came true" in window.scan.verdict.text()
 
 
 def test_columns_of_scripts_stand_with_what_is_found(

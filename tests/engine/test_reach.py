@@ -11,6 +11,7 @@ from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
 from helpers import daily_bars, random_bars
+from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary, SymbolInfo
 from oakladder.bars.places import FileChanged, Places
 from oakladder.bars.series import COLUMNS, Bars, Panel, panel_of, resample_panel
@@ -345,6 +346,55 @@ def test_a_file_that_never_stands_still_is_given_up_with_a_word(
     with pytest.raises(FileChanged, match="Try again"):
         screen(Rule(program, "up"), library, library.infos)
     assert len(tries) == surveying._TRIES
+
+
+@pytest.mark.parametrize("error", [PermissionError(13, "Permission denied"), OSError(5, "Input/output error")])
+def test_a_file_that_cannot_be_read_spoils_nothing_for_the_others(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, error: OSError
+) -> None:
+    library, program = two_symbols(tmp_path), compile_script("rung 1\nsignal up = close > 1")
+    real = os.open
+
+    def open_(path: str, *rest: object) -> int:
+        if str(path).endswith("AAA.1d.arrow"):
+            raise error
+        return real(path, *rest)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(os, "open", open_)
+    found = screen(Rule(program, "up"), library, library.infos)
+    assert [f.symbol for f in found.found] == ["BBB"] and found.looked_at == 1
+    assert [(s.symbol, s.reason) for s in found.skipped] == [("AAA", f"Its file cannot be read: {error.strerror}.")]
+    made, skipped = cells(program, "up", library, library.infos, ONE_DAY)
+    assert list(made) == ["BBB"] and [s.symbol for s in skipped] == ["AAA"]
+    assert library.path("AAA", ONE_DAY).exists()
+
+
+def test_a_symbol_alone_that_cannot_be_read_is_told_too(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    library, program = two_symbols(tmp_path), compile_script("rung 1\nsignal up = close > 1")
+
+    def refuse(*_: object) -> None:
+        raise PermissionError(13, "Permission denied")
+
+    monkeypatch.setattr(Places, "arrays", refuse)
+    found = screen(Rule(program, "up"), library, ["AAA"])
+    assert not found.found and "cannot be read: Permission denied" in found.skipped[0].reason
+    assert library.path("AAA", ONE_DAY).exists()
+
+
+def test_a_sound_file_out_of_reach_does_not_pass_for_damaged(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    two_symbols(tmp_path)
+    os.remove(tmp_path / "places.json")
+    library = BarLibrary(tmp_path)
+
+    def refuse(*_: object) -> None:
+        raise OSError(24, "Too many open files")
+
+    monkeypatch.setattr("oakladder.bars.places.pa.memory_map", refuse)
+    with pytest.raises(DataProblem, match="cannot be read: Too many open files"):
+        library.bars("AAA", ONE_DAY)
+    assert library.path("AAA", ONE_DAY).exists() and not library.notices
+    monkeypatch.undo()
+    assert len(library.bars("AAA", ONE_DAY)) == 39
 
 
 def test_a_file_that_goes_between_two_looks_is_told(tmp_path: Path) -> None:

@@ -6,6 +6,7 @@ never sees half a file.
 
 from __future__ import annotations
 
+import errno
 import os
 import sqlite3
 import threading
@@ -21,7 +22,7 @@ import pyarrow as pa
 
 from .clockwork import shared
 from .errors import DataProblem
-from .places import FileChanged, Place, Places
+from .places import FileChanged, Place, Places, Unreadable
 from .series import (
     COLUMNS,
     Bars,
@@ -75,6 +76,8 @@ _MOST_CLOCKS = 100_000_000
 _SHARING = 6
 #: The end of a file's name, by whether it holds minutes.
 _SUFFIX = {True: f".{ONE_MINUTE}.arrow", False: f".{ONE_DAY}.arrow"}
+#: Why a sound file may be out of reach for now: it must not pass for damaged.
+_NOT_DAMAGED = {errno.EACCES, errno.EPERM, errno.EMFILE, errno.ENFILE, errno.ENOMEM, errno.EIO}
 _T = TypeVar("_T")
 _SCHEMA = """
 create table if not exists symbols (
@@ -103,7 +106,7 @@ class BarLibrary:
         self._reading = threading.Lock()
         self._infos: dict[str, SymbolInfo] | None = None
         #: When the catalogue was last changed, as far as is known here.
-        self._stamp: int | None = self._catalogue.stat().st_mtime_ns
+        self._stamp = self._catalogue.stat().st_mtime_ns
         self._cache: OrderedDict[tuple[str, Timeframe, bool], Bars] = OrderedDict()
         self._held = 0
         self._clocks: OrderedDict[str, np.ndarray] = OrderedDict()
@@ -116,8 +119,7 @@ class BarLibrary:
     def fresh(self) -> bool:
         """Takes in what another copy of the program has written meanwhile; tells whether there was anything."""
         stamp = self._catalogue.stat().st_mtime_ns
-        changed = self._stamp is not None and stamp != self._stamp
-        self._stamp = stamp
+        changed, self._stamp = stamp != self._stamp, stamp
         if changed:
             self._infos = None
         stale = {
@@ -249,11 +251,15 @@ class BarLibrary:
                 break
             except FileChanged:
                 continue
-            except (pa.ArrowInvalid, OSError, KeyError, ValueError):
+            except (pa.ArrowInvalid, OSError, KeyError, ValueError) as error:
+                if isinstance(error, OSError) and error.errno in _NOT_DAMAGED:
+                    raise DataProblem(f"{Path(path).name} cannot be read: {error.strerror or error}.") from None
                 aside = Path(path).with_suffix(".damaged")
                 os.replace(path, aside)
                 self.notices.append(f"{Path(path).name} was damaged and has been set aside as {aside.name}.")
                 break
+        else:
+            raise FileChanged(f"{Path(path).name} was changed again and again while it was read. Try again.")
         if self.maker is None:
             raise DataProblem(f"There are no {base} bars of {symbol} in the library.")
         with self._making:  # whoever comes second finds the file that the first has made
@@ -314,7 +320,7 @@ class BarLibrary:
             return known
         times = np.empty(place.count, dtype=np.int64)
         if place.count:
-            self.places.read(self._file(symbol, base), place, ["time"], [times])
+            self._read(symbol, self._file(symbol, base), place, ["time"], [times])
         times = shared(times)
         with self._lock:
             if place.clock not in self._clocks:
@@ -323,6 +329,15 @@ class BarLibrary:
             while self._clock_bytes > _MOST_CLOCKS and len(self._clocks) > 1:
                 self._clock_bytes -= self._clocks.popitem(last=False)[1].nbytes
         return times
+
+    def _read(
+        self, symbol: str, path: str, place: Place, names: Sequence[str], into: Sequence[np.ndarray], first: int = 0
+    ) -> None:
+        """`Places.read`, with the symbol said whose file cannot be read. Raises `FileChanged` or `Unreadable`."""
+        try:
+            self.places.read(path, place, names, into, first)
+        except OSError as error:
+            raise Unreadable(symbol, f"Its file cannot be read: {error.strerror or error}.") from None
 
     def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
         """Symbols at one timeframe as a panel; an intraday panel knows the longer bars before its first.
@@ -345,14 +360,22 @@ class BarLibrary:
 
     def stored_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
         """Stored bars of some symbols, whatever timeframes they can make; of many they are read straight from the
-        files into the columns. Raises as `bars`."""
+        files into the columns. Raises `KeyError`, `FileChanged`, or `Unreadable` for one that is in the way."""
         if len(names) < 2:
-            made = panel_of([self._remembered(s, base, extended) for s in names])
+            made = panel_of([self._alone(s, base, extended) for s in names])
         else:
             made = self._read_panel(names, base, extended)
         made.ticks = tuple(self.infos[s].tick for s in names)
         made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
         return made
+
+    def _alone(self, symbol: str, base: Timeframe, extended: bool) -> Bars:
+        try:
+            return self._remembered(symbol, base, extended)
+        except FileChanged:
+            raise
+        except DataProblem as error:
+            raise Unreadable(symbol, str(error)) from None
 
     def _read_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
         paths = [self._file(s, base) for s in names]
@@ -383,11 +406,11 @@ class BarLibrary:
                 for k, (path, place, keep, first) in enumerate(zip(paths, places, kept, firsts, strict=True)):
                     parts = [m[ends[k] : ends[k + 1]] for m in made]
                     if keep is None:
-                        self.places.read(path, place, wanted, parts, first)
+                        self._read(names[k], path, place, wanted, parts, first)
                     elif first < len(keep):
                         begin = int(keep[first])
                         raw = [np.empty(int(keep[-1]) + 1 - begin) for _ in wanted]
-                        self.places.read(path, place, wanted, raw, begin)
+                        self._read(names[k], path, place, wanted, raw, begin)
                         for whole, part in zip(raw, parts, strict=True):
                             np.take(whole, keep[first:] - begin, out=part, mode="clip")
             return made if clean else [m if n == "time" else tidy(m) for n, m in zip(wanted, made, strict=True)]

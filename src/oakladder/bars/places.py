@@ -30,6 +30,14 @@ class FileChanged(DataProblem):
     """A file was replaced while its columns were being read. Reading again gives the new one."""
 
 
+class Unreadable(DataProblem):
+    """A symbol's file cannot be read, though others can."""
+
+    def __init__(self, symbol: str, reason: str):
+        super().__init__(reason)
+        self.symbol = symbol
+
+
 @dataclass(frozen=True, slots=True)
 class Place:
     """What is known of a file: its state when it was parsed, its bars, and where each column begins in it.
@@ -93,7 +101,10 @@ class Places:
         Where a file is read once and its numbers are to lie behind others, this takes half the time of a
         memory map. Raises `FileChanged`, `OSError`.
         """
-        file = os.open(path, os.O_RDONLY)
+        try:
+            file = os.open(path, os.O_RDONLY)
+        except FileNotFoundError:
+            raise FileChanged(f"{path.rpartition('/')[2]} has gone while it was read. Try again.") from None
         try:
             _same(os.fstat(file), place, path)
             for name, array in zip(names, into, strict=True):

@@ -22,3 +22,21 @@ def moment_words(calendar: Calendar, moment: int) -> str:
     """A moment (UTC seconds) on the exchange's clock."""
     local = np.datetime64(int(calendar.local(np.array([moment]))[0]), "s").item()
     return f"{local:%a %d %b %Y %H:%M}"
+
+
+def clock(minutes: int) -> str:
+    """Minutes of the day as a clock shows them."""
+    return f"{minutes // 60:02}:{minutes % 60:02}"
+
+
+def tick_words(tick: float) -> str:
+    """The smallest step of a price without the zeros that say nothing."""
+    return f"{tick:.8f}".rstrip("0").rstrip(".")
+
+
+def hours_words(calendar: Calendar) -> str:
+    """When a market trades, in words."""
+    days = " and weekends" if calendar.weekend else ""
+    if (calendar.start, calendar.end) == (0, 1440):
+        return f"around the clock{days}"
+    return f"{clock(calendar.start)}-{clock(calendar.end)}{days}"

@@ -152,6 +152,7 @@ class Desk(QObject):
         #: The columns of the narrow watchlist, and their cells.
         self.watched: list[ScriptColumn] = open_columns()
         self.cells: dict[Place, dict[str, Cell]] = {}
+        self._listed: list[str] = []
         self._open_jobs, self._other_jobs = ColumnJobs(self, "watch open"), ColumnJobs(self, "watch")
         self._typing = QTimer(self, singleShot=True, interval=_TYPING_PAUSE_MS)
         self._typing.timeout.connect(self._recompile)
@@ -528,6 +529,7 @@ class Desk(QObject):
     def _ask_columns(self, *, others: bool) -> None:
         """Asks for the cells of the open script, and of the other scripts in the narrow watchlist too if they are due."""
         symbols = self.lists.symbols(self.list_name, self.library.infos)
+        self._listed = symbols
         places = places_of(self.watched)
         follows = [p for p in places if self.watched[p.column].script == OPEN_SCRIPT]
         self._open_jobs.ask(self.watched, follows, symbols, self._celled)
@@ -551,11 +553,17 @@ class Desk(QObject):
         self._ask_columns(others=True)
 
     def show_list(self, name: str) -> None:
-        """Shows another list in the narrow watchlist."""
+        """Shows a list in the narrow watchlist; its cells are asked for where it has other symbols than before."""
         self.list_name = name
         self.remember_soon()
-        if self.program is not None:
+        if self.program is not None and self.lists.symbols(name, self.library.infos) != self._listed:
             self._ask_columns(others=True)
+
+    def library_changed(self) -> None:
+        """Bars or symbols are otherwise now: everything that shows them is asked for again."""
+        self._others_due = True
+        self.refresh()
+        self.ask_quotes()
 
     def ask_quotes(self) -> None:
         """Asks for the last price and the day's change of every symbol."""

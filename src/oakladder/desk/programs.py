@@ -33,7 +33,13 @@ class Programs(QObject):
         """Calls back with all sound scripts as they are now, once they are read."""
         self._waiting.append(then)
         known = dict(self._known)
-        self._jobs.start("programs", lambda ticket: self._read(known, ticket), self._arrived, slow=True)
+        self._jobs.start(
+            "programs",
+            lambda ticket: self._read(known, ticket),
+            self._arrived,
+            lambda _: self._arrived(known),
+            slow=True,
+        )
 
     def _read(self, known: _Known, ticket: Ticket) -> _Known:
         made: _Known = {}

@@ -308,8 +308,7 @@ class Window(QMainWindow):
     def _library_changed(self) -> None:
         """New symbols or bars are there: everything that shows symbols shows them too."""
         self.bench.show_list(self.desk.list_name)
-        self.desk.refresh()
-        self.desk.ask_quotes()
+        self.desk.library_changed()
 
     def _open(self, pick: Pick) -> None:
         """Shows on the Bench what was picked elsewhere, with the script and settings that it was found by."""

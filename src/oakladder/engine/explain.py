@@ -36,12 +36,12 @@ def explain(ask: Ask, library: BarSource, symbol: str) -> Explained:
     if not len(bars):
         return Explained((f"There are no {ask.timeframe} bars of {symbol}.",), 0)
     if isinstance(what, Output) and what.what == "signal":
-        return _signal(Why(ask.program, panel, what.name, ask.settings), bars)
+        return _signal(Why(ask.program, panel, what.name, ask.settings, misses=False), bars)
     if what is None:  # the newest of several signals
-        told = [_signal(Why(ask.program, panel, s.name, ask.settings), bars) for s in ask.program.signals]
+        told = [_signal(Why(ask.program, panel, s.name, ask.settings, misses=False), bars) for s in ask.program.signals]
         return max(told, key=lambda t: t.time, default=Explained(("The script has nothing to show.",), 0))
-    named = _named_values(ask.program, roots_of([what]) if isinstance(what, Output) else [what])
     roots = roots_of([what]) if isinstance(what, Output) else [what]
+    named = _named_values(ask.program, roots)
     result = run(ask.program, panel, ask.settings, outputs=[], extra=[*roots, *named.values()])
     value = what.roles["value"] if isinstance(what, Output) else what
     lines = [_now_and_before(result, value, len(bars))]

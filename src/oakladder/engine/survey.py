@@ -16,7 +16,7 @@ import numpy as np
 from oakladder.bars.as_of import BarSource
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import stored_base
-from oakladder.bars.places import FileChanged
+from oakladder.bars.places import FileChanged, Unreadable
 from oakladder.bars.series import Panel, resample_panel
 from oakladder.bars.timeframes import Span, Timeframe
 from oakladder.rung.plan import Op
@@ -255,17 +255,19 @@ def survey(
         if stopped():
             raise Cancelled
         part.cancelled = stopped
-        for _ in range(_TRIES - 1):
+        changes = 0
+        while True:
             try:
                 return work(part)
-            except FileChanged:
-                continue  # an import has put a newer file there: what it has now is read
+            except FileChanged:  # an import has put a newer file there: what it has now is read
+                changes += 1
+                if changes == _TRIES:
+                    raise
+            except Unreadable as error:  # one that cannot be read spoils nothing for the others
+                part.symbols.remove(error.symbol)
+                part.skipped.append(Skipped(error.symbol, str(error)))
             finally:
                 part.release()
-        try:
-            return work(part)
-        finally:
-            part.release()
 
     made: list[T] = []
     waiting: list[Future[T]] = [executor.submit(guarded, p) for p in pieces] if executor is not None else []

@@ -70,15 +70,23 @@ def figure(value: float) -> str:
 class Why:
     """A signal's condition, worked out on every bar of one symbol."""
 
-    def __init__(self, program: Program, panel: Panel, signal: str, settings: Mapping[str, object] | None = None):
-        """Raises `KeyError` without such a signal, `RunProblem` where the script cannot run."""
+    def __init__(
+        self,
+        program: Program,
+        panel: Panel,
+        signal: str,
+        settings: Mapping[str, object] | None = None,
+        *,
+        misses: bool = True,
+    ):
+        """Without ``misses`` the near misses, which take longer than the rest, are not looked for. Raises `KeyError` without such a signal, `RunProblem` where the script cannot run."""
         self.part = condition(program.trace, signal)
         self.signal = signal
         ops = {op for part in self.part.walk() for op in (part.op, *(o.op for o in part.operands))}
         self.result: Result = run(program, panel, settings, outputs=[], extra=list(ops))
         self._count = panel.size
         #: Where it came nearest to being true without being it; worked out with the rest, away from the window.
-        self.misses = self._near()
+        self.misses = self._near() if misses else []
 
     def at(self, bar: int) -> Verdict:
         """The verdicts on one bar."""

@@ -16,6 +16,7 @@ from oakladder.rung import analyse
 from ..chart.export import ExportProblem, save_data, save_picture
 from ..chart.options import BarStyle
 from ..chart.scale import ScaleKind
+from ..programs import title_of
 from ..uses import Use, line_use
 
 if TYPE_CHECKING:
@@ -145,12 +146,12 @@ class Deeds(QObject):
 
     def put_beside(self, path: Path) -> None:
         """Puts a script of the folder beside the open one."""
-        self.desk.add_beside(Use(path.stem.replace("_", " ").capitalize(), path))
+        self.desk.add_beside(Use(title_of(path.name), path))
 
     def add_beside(self) -> None:
         """Asks which script shall stand beside the open one."""
         files = self.desk.workspace.script_files()
-        titles = [p.stem.replace("_", " ").capitalize() for p in files]
+        titles = [title_of(p.name) for p in files]
         title, fine = QInputDialog.getItem(self.bench, "A script beside", "Which one?", titles, 0, False)
         if fine:
             self.put_beside(files[titles.index(title)])
@@ -159,7 +160,7 @@ class Deeds(QObject):
         """Puts the open script beside itself as it is set now, to compare the two."""
         if self.desk.path is not None:
             self.desk.save()
-            title = self.desk.path.stem.replace("_", " ").capitalize()
+            title = title_of(self.desk.path.name)
             self.desk.add_beside(Use(title, self.desk.path, "", dict(self.desk.settings)))
 
     # --- panes ------------------------------------------------------------------------------------

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject, QPoint
 from PyQt6.QtGui import QCursor
-from PyQt6.QtWidgets import QDialog, QMenu, QWidget
-
-from oakladder.rung import Program
+from PyQt6.QtWidgets import QMenu, QWidget
 
 from ..columns import OPEN_SCRIPT, ScriptColumn, open_columns, places_of
-from ..ladder.chooser import ColumnChooser
+from ..ladder.chooser import ask_column
 from ..model import MOST_WATCHED, Desk
 
 
@@ -51,10 +49,5 @@ class Watching(QObject):
         return True
 
     def _ask(self, k: int | None) -> None:
-        def then(programs: dict[str, Program]) -> None:
-            old = self.desk.watched[k] if k is not None else ScriptColumn("", "", ["1d"])
-            chooser = ColumnChooser(programs, old, self._parent)
-            if chooser.exec() == QDialog.DialogCode.Accepted and (made := chooser.made()) is not None:
-                self.put(made, k)
-
-        self.desk.programs.when_read(then)
+        old = self.desk.watched[k] if k is not None else ScriptColumn("", "", ["1d"])
+        ask_column(self.desk, self._parent, old, lambda made: self.put(made, k))

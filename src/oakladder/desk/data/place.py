@@ -30,7 +30,7 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.words import bar_time
+from oakladder.bars.words import bar_time, hours_words, tick_words
 from oakladder.intake.importing import Intake, Options, files_of, import_files, look_at, session_calendar
 from oakladder.intake.layout import FIELDS, TIME_FORMS, Layout, guess
 from oakladder.intake.tidying import CHOICES, Mend, Trouble
@@ -38,7 +38,7 @@ from oakladder.intake.tidying import CHOICES, Mend, Trouble
 from ..jobs import Ticket
 from ..look.theme import ui_font
 from ..model import Desk
-from .symbols import KINDS, SymbolsView, hours_words, tick_in, tick_words
+from .symbols import KINDS, SymbolsView, tick_in
 
 _SHOWN_ROWS = 12
 _SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "upright bar"}
@@ -363,7 +363,7 @@ class DataPlace(QWidget):
         where = "in the library already, and kept as it is known there" if known else f"new, in {info.sector}"
         self.facts.setText(
             f"{info.symbol}: {info.kind}, {shown.timeframe} bars, prices in steps of {tick_words(info.tick)}, "
-            f"{hours_words(info)} {info.calendar.zone}; {where}"
+            f"{hours_words(info.calendar)} {info.calendar.zone}; {where}"
         )
         self.facts.setToolTip(self.facts.text())
 

@@ -26,7 +26,7 @@ from oakladder.bars.amend import Change, amend
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.library import BarLibrary, SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
-from oakladder.bars.words import bar_time
+from oakladder.bars.words import bar_time, hours_words, tick_words
 from oakladder.intake.importing import hours_of
 from oakladder.intake.reading import zones
 
@@ -41,16 +41,6 @@ KINDS = ("share", "index", "fund", "pair", "future", "good")
 _STAYS = "as it is"
 
 
-def clock(minutes: int) -> str:
-    """Minutes of the day as a clock shows them."""
-    return f"{minutes // 60:02}:{minutes % 60:02}"
-
-
-def tick_words(tick: float) -> str:
-    """The smallest step of a price without the zeros that say nothing."""
-    return f"{tick:.8f}".rstrip("0").rstrip(".")
-
-
 def tick_in(text: str) -> float | None:
     """The smallest step of a price as it was typed; None for nothing. Raises `DataProblem`."""
     words = text.strip().replace(",", ".")
@@ -63,15 +53,6 @@ def tick_in(text: str) -> float | None:
     if not 0 < tick < 1e9:
         raise DataProblem(f"`{text.strip()}` is no step of a price. Write it as 0.01.")
     return tick
-
-
-def hours_words(info: SymbolInfo) -> str:
-    """When a symbol trades, in words."""
-    c = info.calendar
-    days = " and weekends" if c.weekend else ""
-    if (c.start, c.end) == (0, 1440):
-        return f"around the clock{days}"
-    return f"{clock(c.start)}-{clock(c.end)}{days}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,7 +119,7 @@ class SymbolsModel(QAbstractTableModel):
             info.kind,
             tick_words(info.tick),
             info.calendar.zone,
-            hours_words(info),
+            hours_words(info.calendar),
             held.days,
             held.minutes,
         )[index.column()]
@@ -172,7 +153,10 @@ class AmendDialog(QDialog):
         examples = (
             (self.name, one.name if one else "each its own"),
             (self.tick, f"{infos[0].tick:g}" if len({i.tick for i in infos}) == 1 else "different"),
-            (self.hours, hours_words(infos[0]) if len({hours_words(i) for i in infos}) == 1 else "different"),
+            (
+                self.hours,
+                hours_words(infos[0].calendar) if len({hours_words(i.calendar) for i in infos}) == 1 else "different",
+            ),
             (self.all_hours, "as in 06:00-22:00"),
         )
         for line, words in examples:

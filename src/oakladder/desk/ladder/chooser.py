@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from PyQt6.QtWidgets import (
     QCheckBox,
@@ -21,6 +21,7 @@ from oakladder.engine.columns import offered
 from oakladder.rung import Program
 
 from ..columns import ScriptColumn
+from ..model import Desk
 from ..programs import title_of
 from ..script.settings import HeldSettings
 
@@ -108,3 +109,14 @@ class ColumnChooser(QDialog):
     def _accept(self) -> None:
         if self.made() is not None:
             self.accept()
+
+
+def ask_column(desk: Desk, parent: QWidget, old: ScriptColumn | None, then: Callable[[ScriptColumn], object]) -> None:
+    """Asks how a column shall be, once the scripts are read; ``then`` gets it, if one was chosen."""
+
+    def ask(programs: dict[str, Program]) -> None:
+        chooser = ColumnChooser(programs, old, parent)
+        if chooser.exec() == QDialog.DialogCode.Accepted and (made := chooser.made()) is not None:
+            then(made)
+
+    desk.programs.when_read(ask)

@@ -9,7 +9,6 @@ from PyQt6.QtCore import QEvent, QModelIndex, QObject, QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import (
     QComboBox,
-    QDialog,
     QHBoxLayout,
     QInputDialog,
     QLabel,
@@ -26,14 +25,13 @@ from oakladder.bars.series import Bars
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.columns import Filled
 from oakladder.engine.explain import explain
-from oakladder.rung import Program
 from oakladder.watchlists import ALL, ListProblem
 
 from ..columns import ColumnJobs, Place, ScriptColumn, ask_of, places_of, read_columns, troubles_of
 from ..jobs import Ticket, sentence_of
 from ..model import Desk
 from ..picks import Pick
-from .chooser import ColumnChooser
+from .chooser import ask_column
 from .lists import ListDeeds
 from .minis import Minis
 from .table import LadderTable, read_sections
@@ -192,17 +190,7 @@ class LadderPlace(QWidget):
 
     def ask_column(self) -> None:
         """Asks for a column and adds it."""
-        self._ask_for(None, self.add_column)
-
-    def _ask_for(self, old: ScriptColumn | None, then: Callable[[ScriptColumn], None]) -> None:
-        """Asks how a column shall be, once the scripts are read."""
-
-        def ask(programs: dict[str, Program]) -> None:
-            chooser = ColumnChooser(programs, old, self)
-            if chooser.exec() == QDialog.DialogCode.Accepted and (made := chooser.made()) is not None:
-                then(made)
-
-        self.desk.programs.when_read(ask)
+        ask_column(self.desk, self, None, self.add_column)
 
     def add_column(self, column: ScriptColumn) -> None:
         self.columns.append(column)
@@ -215,7 +203,7 @@ class LadderPlace(QWidget):
             self.columns[k] = made
             self.refresh()
 
-        self._ask_for(self.columns[k], change)
+        ask_column(self.desk, self, self.columns[k], change)
 
     def remove_column(self, k: int) -> None:
         del self.columns[k]

@@ -12,7 +12,6 @@ from PyQt6.QtCore import QModelIndex, Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
-    QDialog,
     QFileDialog,
     QHBoxLayout,
     QHeaderView,
@@ -44,7 +43,7 @@ from oakladder.watchlists import ALL, ListProblem
 
 from ..columns import ColumnJobs, Place, ScriptColumn, read_columns, troubles_of
 from ..jobs import Ticket
-from ..ladder.chooser import ColumnChooser
+from ..ladder.chooser import ask_column
 from ..look.theme import ui_font
 from ..model import Desk
 from ..picks import Pick
@@ -66,7 +65,8 @@ class ScanPlace(QWidget):
         self.programs: dict[str, Program] = {}
         self.result: Screen | None = None
         self._columns = ColumnJobs(desk, "scan columns")
-        self._entered = self._reading = self._run_then = False
+        self._entered = self._reading = False
+        self._then: Callable[[], None] | None = None
         self._opposite, self._keeps = False, ""
         self.saved, self.list, self.timeframe = QComboBox(), QComboBox(), QComboBox()
         self.join = join_box(Join.ALL.value)
@@ -118,6 +118,8 @@ class ScanPlace(QWidget):
         top.addWidget(self.days)
         top.addWidget(self.stop_button)
         self._set_up(self.table, self.model)
+        for section, width in enumerate((64, 152, 88, 128, 44, 44, 80, 66, 134)):
+            self.table.setColumnWidth(section, width)
         self.table.setItemDelegateForColumn(CHART, SparkDelegate(self.table))
         self._set_up(self.past_table, self.past)
         header = self.past_table.horizontalHeader()
@@ -206,9 +208,9 @@ class ScanPlace(QWidget):
         self._entered, self._reading = True, False
         self._fill_saved(scan.name)
         self._show(scan)
-        if self._run_then:
-            self._run_then = False
-            self.run()
+        if self._then is not None:
+            then, self._then = self._then, None
+            then()
 
     def _first_lines(self) -> list[Line]:
         """The open script's first signal, lately."""
@@ -368,12 +370,15 @@ class ScanPlace(QWidget):
     def run(self) -> None:
         """Looks which symbols fit now; once the scripts are read, where they are not yet."""
         if self._reading:
-            self._run_then = True
+            self._then = self.run
             return
         self._start("Looking through", screen, self._show_found)
 
     def look_back(self) -> None:
-        """Looks on which bars it came true before."""
+        """Looks on which bars it came true before; once the scripts are read, where they are not yet."""
+        if self._reading:
+            self._then = self.look_back
+            return
         bars = self.days.value()
         self._start("Looking back over", lambda *a, **k: occurrences(*a, bars, **k), self._show_past)
 
@@ -468,13 +473,7 @@ class ScanPlace(QWidget):
 
     def ask_column(self) -> None:
         """Asks for a column of a script to be shown with what is found."""
-
-        def ask(programs: dict[str, Program]) -> None:
-            chooser = ColumnChooser(programs, ScriptColumn("", "", ["1d"]), self)
-            if chooser.exec() == QDialog.DialogCode.Accepted and (made := chooser.made()) is not None:
-                self.add_column(made)
-
-        self.desk.programs.when_read(ask)
+        ask_column(self.desk, self, ScriptColumn("", "", ["1d"]), self.add_column)
 
     def add_column(self, column: ScriptColumn) -> None:
         """Shows one more column of a script."""
@@ -491,8 +490,7 @@ class ScanPlace(QWidget):
         self._remembering.start()
 
     def _size_columns(self) -> None:
-        for section, width in enumerate((64, 152, 88, 128, 44, 44, 80, 66, 134)):
-            self.table.setColumnWidth(section, width)
+        """Gives the sections behind the fixed ones the room that they need; the fixed ones are the user's to size."""
         header = self.table.horizontalHeader()
         assert header is not None
         for section in range(len(HEADS), self.model.columnCount()):
