@@ -11,16 +11,16 @@ os.environ["XDG_CACHE_HOME"] = str(Path(tempfile.gettempdir()) / "oakladder-test
 
 import pytest
 
-from oakladder.bars import demo
-from oakladder.bars.library import BarLibrary
-from oakladder.workspace import Workspace
+from oakladder.bars.store.library import BarLibrary
+from oakladder.demo import upkeep
+from oakladder.user.workspace import Workspace
 
 
 @pytest.fixture(scope="session")
 def market(tmp_path_factory: pytest.TempPathFactory) -> BarLibrary:
     """The demo market, made once for all tests of a worker."""
     library = BarLibrary(tmp_path_factory.mktemp("market"))
-    demo.prepare(library)
+    upkeep.prepare(library)
     return library
 
 

@@ -46,8 +46,9 @@ def random_bars(seed: int, count: int, *, holes: bool = True) -> Bars:
 def values(
     script: str, bars: Bars | Panel, settings: dict[str, object] | None = None, *, reference: bool = False
 ) -> dict[str, np.ndarray]:
-    """Every top-level value of a script on some bars: floats with NaN for none, flags as 1, 0 and NaN."""
+    """Every top-level number and flag of a script on some bars: floats with NaN for none, flags as 1, 0 and NaN."""
     program = compile_script("rung 1\n" + script)
     panel = bars if isinstance(bars, Panel) else panel_of([bars])
-    result = run(program, panel, settings, outputs=[], extra=list(program.plan.values.values()), reference=reference)
-    return {name: result.number(op) for name, op in program.plan.values.items()}
+    plain = {name: op for name, op in program.plan.values.items() if not op.is_shell}
+    result = run(program, panel, settings, outputs=[], extra=list(plain.values()), reference=reference)
+    return {name: result.number(op) for name, op in plain.items()}

@@ -12,11 +12,11 @@ import pytest
 from typer.testing import CliRunner
 
 from helpers import random_bars
-from oakladder.bars.library import BarLibrary
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.text_files import iso
 from oakladder.cli import app
 from oakladder.rung import analyse, library
-from oakladder.workspace import Workspace
+from oakladder.user.workspace import Workspace
 
 RULE = """rung 1
 setting n = 3 range 1..50
@@ -28,7 +28,7 @@ line mean named "Mean"
 
 @pytest.fixture
 def call(workspace: Workspace, market: BarLibrary, monkeypatch: pytest.MonkeyPatch, tmp_path: Path):  # type: ignore[no-untyped-def]
-    monkeypatch.setattr(Workspace, "demo_library", lambda self: market)
+    monkeypatch.setattr(Workspace, "library", lambda self: market)
     monkeypatch.setattr(Workspace, "default", classmethod(lambda cls: workspace))
     monkeypatch.chdir(tmp_path)
     runner = CliRunner()
@@ -220,7 +220,7 @@ def test_what_is_known_of_symbols_is_shown_and_changed(call, tmp_path: Path) -> 
         "",
     )
     line = call("symbols", "--of", "Kelp", "--library", str(folder))[1].strip().split("\t")
-    assert line[2] == "Kelp" and line[4] == "0.5" and line[-1] == "09:00-15:30"
+    assert line[2] == "Kelp" and line[4] == "0.5" and line[-2:] == ["09:00-15:30", "none known"]
 
 
 @pytest.mark.parametrize(

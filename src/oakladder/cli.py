@@ -6,11 +6,12 @@ Exit codes: 0 done, 1 the script has errors, 2 the call was wrong, 3 the data we
 from __future__ import annotations
 
 import csv
+import io
 import json
+import logging
 import os
 import re
 import sys
-import tempfile
 from collections.abc import Callable, Sequence
 from enum import StrEnum
 from pathlib import Path
@@ -21,25 +22,30 @@ import typer
 from rich.console import Console
 from rich.table import Table
 
-from oakladder.bars.amend import Change, amend
+from oakladder import log
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.library import BarLibrary
+from oakladder.bars.hours import closed_days, closed_words, hours_of, hours_words
 from oakladder.bars.series import Panel, panel_of, resample
+from oakladder.bars.store.amend import Change, amend
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.text_files import iso, read_csv
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.bars.words import hours_words, tick_words
+from oakladder.bars.words import tick_words
+from oakladder.disk import why, write_atomic
 from oakladder.engine.drawing import as_plain, day_paint, draw
 from oakladder.engine.rules import Fresh, Rule
 from oakladder.engine.run import Result, run
 from oakladder.engine.screen import Screen, screen
 from oakladder.intake import importing
-from oakladder.intake.importing import hours_of, session_calendar
+from oakladder.intake.importing import session_calendar
 from oakladder.intake.tidying import CHOICES, Mend, Trouble
 from oakladder.rung import CODES, Program, RunProblem, ScriptError, analyse, compile_script, describe, library
 from oakladder.rung.plan import Op
 from oakladder.rung.problems import did_you_mean
-from oakladder.watchlists import Watchlists
-from oakladder.workspace import ScriptFileProblem, Workspace, read_script
+from oakladder.rung.program import unknown_symbols
+from oakladder.user.lists import Watchlists
+from oakladder.user.scripts import ScriptFileProblem, read_script
+from oakladder.user.workspace import Workspace
 
 app = typer.Typer(
     add_completion=False,
@@ -117,6 +123,18 @@ def _known_symbol(library: BarLibrary, symbol: str) -> str:
     return name
 
 
+def _library(folder: Path | None = None) -> BarLibrary:
+    """A bar library; the user's own unless another folder is named. What is wrong with it is said."""
+    workspace = Workspace.default()
+    try:
+        made = BarLibrary(folder) if folder else workspace.library()
+    except DataProblem as error:
+        _fail(DATA_WRONG, str(error))
+    for notice in [*workspace.notices, *made.notices]:
+        print(notice, file=sys.stderr)
+    return made
+
+
 @app.command()
 def start() -> None:
     """Open the application with the demo market."""
@@ -150,10 +168,12 @@ def check(
     errors = [p for p in problems if p.is_error]
     if not errors:
         try:
-            compile_script(text, Workspace.default().shelf(text))
+            program = compile_script(text, Workspace.default().shelf(text))
+            if program.foreign:
+                problems = (*problems, *unknown_symbols(program.foreign, list(_library().infos)))
         except ScriptError as error:
             problems = error.problems
-            errors = list(problems)
+            errors = [p for p in problems if p.is_error]
     _print_problems(script, problems, as_json, sys.stderr)
     if errors:
         raise typer.Exit(SCRIPT_ERRORS)
@@ -198,7 +218,7 @@ def _bars(csv_file: Path | None, symbol: str | None, timeframe: str | None) -> P
         if csv_file is not None:
             bars = read_csv(csv_file)
             return panel_of([resample(bars, wanted) if wanted else bars])
-        library = Workspace.default().demo_library()
+        library = _library()
         return library.panel([_known_symbol(library, str(symbol))], wanted or ONE_DAY)
     except DataProblem as error:
         _fail(DATA_WRONG, str(error))
@@ -223,16 +243,15 @@ def _columns(program: Program, everything: bool) -> dict[str, Op]:
 
 def _write_csv(path: Path, panel: Panel, names: dict[str, Op], result: Result) -> None:
     columns = [_written(result, op) for op in names.values()]
+    made = io.StringIO()
+    writer = csv.writer(made)
+    writer.writerow(["time", *names])
+    for k, time in enumerate(panel.times.tolist()):
+        writer.writerow([iso(time), *(c[k] for c in columns)])
     try:
-        with tempfile.NamedTemporaryFile("w", dir=path.parent, delete=False, newline="", encoding="utf-8") as file:
-            writer = csv.writer(file)
-            writer.writerow(["time", *names])
-            for k, time in enumerate(panel.times.tolist()):
-                writer.writerow([iso(time), *(c[k] for c in columns)])
-        os.chmod(file.name, 0o644)
-        os.replace(file.name, path)
+        write_atomic(path, made.getvalue())
     except OSError as error:
-        _fail(CALL_WRONG, f"{path} cannot be written: {error.strerror}.")
+        _fail(CALL_WRONG, f"{path} cannot be written: {why(error)}.")
 
 
 def _written(result: Result, op: Op) -> list[str]:
@@ -255,7 +274,7 @@ def scan(
     program = _load(script)
     values = _settings(program, settings)
     frame = _timeframe(timeframe)
-    library = Workspace.default().demo_library()
+    library = _library()
     symbols = _list(library, list_name)
     try:
         program.signal(signal)
@@ -347,12 +366,12 @@ def import_data(
     zone: Annotated[str | None, typer.Option(help="the time zone of times that name none; UTC unless said")] = None,
     session: Annotated[str | None, typer.Option(help="regular hours in that zone, as in 09:00-15:30")] = None,
     tick: Annotated[float | None, typer.Option(help="the smallest step of the price")] = None,
-    sector: Annotated[str, typer.Option(help="under which sector new symbols are listed")] = "My data",
-    kind: Annotated[str, typer.Option(help="what new symbols are, as in share, pair or future")] = "share",
+    sector: Annotated[str | None, typer.Option(help="under which sector they are listed; My data unless said")] = None,
+    kind: Annotated[str | None, typer.Option(help="what they are, as in share, pair or future")] = None,
     mend: Annotated[list[str] | None, typer.Option(help='what to do about a finding, as in "spike=drop"')] = None,
 ) -> None:
     """Take the bars of your own files into the library; only what is new is added."""
-    library = BarLibrary(library_folder) if library_folder else Workspace.default().demo_library()
+    library = _library(library_folder)
     try:
         calendar = session_calendar(zone or "UTC", session) if session or zone else None
     except DataProblem as error:
@@ -399,9 +418,13 @@ def symbols(
     weekend: Annotated[
         bool | None, typer.Option("--weekend/--no-weekend", help="whether they trade at weekends")
     ] = None,
+    closed: Annotated[
+        Path | None,
+        typer.Option("--closed", help="a file of days without trading, one a line; 2026-12-24 13:00 ends early"),
+    ] = None,
 ) -> None:
     """Show what is known of the symbols in the library, or change it."""
-    library = BarLibrary(library_folder) if library_folder else Workspace.default().demo_library()
+    library = _library(library_folder)
     names = [_known_symbol(library, s) for s in chosen or []] or [
         s for s, i in library.infos.items() if group is None or i.sector == group
     ]
@@ -417,6 +440,7 @@ def symbols(
             hours_of(session) if session else None,
             hours_of(hours) if hours else None,
             weekend,
+            closed_days(_text_of(closed)) if closed is not None else None,
         )
         if change != Change():
             print(f"{amend(library, names, change)} changed.")
@@ -426,21 +450,48 @@ def symbols(
     for symbol in names:
         info = library.infos[symbol]
         calendar = info.calendar
-        facts = (symbol, info.name, info.sector, info.kind, tick_words(info.tick), calendar.zone, hours_words(calendar))
+        facts = (
+            symbol,
+            info.name,
+            info.sector,
+            info.kind,
+            tick_words(info.tick),
+            calendar.zone,
+            hours_words(calendar),
+            closed_words(calendar),
+        )
         print("\t".join(facts))
+
+
+def _text_of(path: Path) -> str:
+    try:
+        return path.read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = why(error) if isinstance(error, OSError) else "it is no UTF-8 text"
+        _fail(CALL_WRONG, f"{path} cannot be read: {reason}.")
 
 
 @app.command("library")
 def library_place(
     move: Annotated[Path | None, typer.Option(help="a new folder for the bars, empty or not there yet")] = None,
+    check_all: Annotated[
+        bool, typer.Option("--check", help="read every file through and name what is damaged")
+    ] = False,
 ) -> None:
-    """Say where the bars are kept, or move them to another folder."""
+    """Say where the bars are kept, look whether they are whole, or move them to another folder."""
     workspace = Workspace.default()
+    if check_all:
+        bad = _library().damaged()
+        print("\n".join(f"{name} is damaged." for name in bad) or "Every file is whole.")
+        if bad:
+            raise typer.Exit(DATA_WRONG)
     if move is not None:
         try:
             workspace.move_library(move)
         except OSError as error:
-            _fail(CALL_WRONG, f"The bars cannot be moved to {move}: {error.strerror}. They are where they were.")
+            _fail(CALL_WRONG, f"The bars cannot be moved to {move}: {why(error)}. They are where they were.")
+        except DataProblem as error:
+            _fail(DATA_WRONG, str(error))
     print(workspace.library_folder)
 
 
@@ -491,7 +542,7 @@ def shot(
     frame = _timeframe(timeframe)
     workspace = Workspace.default()
     if symbol is not None:
-        symbol = _known_symbol(workspace.demo_library(), symbol)
+        symbol = _known_symbol(workspace.library(), symbol)
     try:
         take(workspace, place, out, (int(width), int(height)), symbol, frame, script, night)
     except ScriptFileProblem as error:
@@ -512,21 +563,26 @@ def bench(
 
 
 def _guarded(go: Callable[[], object]) -> None:
-    """No traceback reaches a user: what nobody foresaw becomes one sentence and a file with the details."""
+    """No traceback reaches a user: what nobody foresaw becomes one sentence, and the log has the details."""
     try:
         go()
     except (KeyboardInterrupt, BrokenPipeError):
         sys.exit(130)
+    except DataProblem as error:
+        print(error, file=sys.stderr)
+        sys.exit(DATA_WRONG)
+    except OSError as error:
+        logging.getLogger(__name__).exception("the system refused")
+        name = f"{error.filename} cannot be used" if error.filename else "That cannot be done"
+        print(f"{name}: {why(error)}.", file=sys.stderr)
+        sys.exit(CALL_WRONG)
     except Exception as error:
-        import traceback
-
-        handle, name = tempfile.mkstemp(prefix="oakladder-", suffix=".txt")
-        with os.fdopen(handle, "w", encoding="utf-8") as file:
-            traceback.print_exc(file=file)
-        print(f"Something went wrong that should not: {error}. The details are in {name}.", file=sys.stderr)
+        logging.getLogger(__name__).exception("not foreseen")
+        print(f"Something went wrong that should not: {error}. The details are in {log.log_file()}.", file=sys.stderr)
         sys.exit(70)
 
 
 def main() -> None:
     """The program's entry."""
+    log.set_up()
     _guarded(lambda: app(args=sys.argv[1:] or ["--help"], prog_name="oak"))

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
+from itertools import pairwise
+from zoneinfo import ZoneInfo
+
 import numpy as np
 import pytest
 
-from oakladder.bars.demo import EXCHANGE
 from oakladder.bars.series import Bars, resample
 from oakladder.bars.sessions import DAY, Calendar
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from oakladder.demo.market import EXCHANGE
 
 
 def tf(text: str) -> Timeframe:
@@ -108,3 +112,98 @@ def test_nones_are_passed_over_in_longer_bars() -> None:
         column[-3:] = np.nan
     made = resample(Bars("T", ONE_MINUTE, EXCHANGE, base.times, columns), ONE_DAY)
     assert (made["open"][0], made["close"][0], made["volume"][0]) == (5, 386, 2 * (390 - 8))
+
+
+#: Zones with the days on which their clocks go forward and back; one of them moves by half an hour only.
+CHANGES = [
+    ("WET", ("2026-03-29", "2026-10-25")),
+    ("EST5EDT", ("2026-03-08", "2026-11-01")),
+    ("Australia/Lord_Howe", ("2026-10-04", "2026-04-05")),
+]
+
+
+def midnight(zone: str, text: str, after: int = 0) -> int:
+    """The first moment of a day by the zone's clock, by way of the standard library."""
+    date = datetime.fromisoformat(text) + timedelta(days=after)
+    return int(date.replace(tzinfo=ZoneInfo(zone)).astimezone(UTC).timestamp())
+
+
+@pytest.mark.parametrize("text", ["1m", "3m", "5m", "15m", "30m", "45m", "1h", "2h", "4h", "7h", "24h"])
+@pytest.mark.parametrize(("zone", "on"), [(z, d) for z, days in CHANGES for d in days])
+def test_around_the_clock_bars_are_cut_by_the_time_that_passes(zone: str, on: str, text: str) -> None:
+    calendar, frame = Calendar(zone, weekend=True), tf(text)
+    expected = []
+    for after in (-1, 0, 1):
+        start, end = midnight(zone, on, after), midnight(zone, on, after + 1)
+        step = 60 * frame.count
+        expected += [(t, min(t + step, end)) for t in range(start, end, step)]
+    times = np.arange(midnight(zone, on, -1), midnight(zone, on, 2), 60, dtype=np.int64)
+    x = np.arange(len(times), dtype=float)
+    columns = {"open": x, "high": x, "low": x, "close": x, "volume": x * 0 + 1}
+    made = resample(Bars("T", ONE_MINUTE, calendar, times, columns), frame)
+    assert made.times.tolist() == [a for a, _ in expected]
+    assert made["volume"].tolist() == [(b - a) // 60 for a, b in expected]
+    assert calendar.closes(made.times, frame).tolist() == [b for _, b in expected]
+    assert (np.diff(calendar.periods(times, frame)) >= 0).all()
+    completes = calendar.marks(times, ONE_MINUTE, frame) & 2 > 0
+    assert times[completes].tolist() == [b - 60 for _, b in expected]
+
+
+@pytest.mark.parametrize(("zone", "days"), CHANGES)
+def test_days_weeks_and_months_are_the_zones_own_where_clocks_change(zone: str, days: tuple[str, str]) -> None:
+    calendar = Calendar(zone, weekend=True)
+    for on in days:
+        times = np.arange(midnight(zone, on, -40), midnight(zone, on, 40), 1800, dtype=np.int64)
+        local = [datetime.fromtimestamp(t, ZoneInfo(zone)) for t in times.tolist()]
+        assert calendar.days(times).tolist() == [(d.date() - datetime(1970, 1, 1).date()).days for d in local]
+        weeks = [d.isocalendar()[:2] for d in local]
+        found = calendar.periods(times, tf("1w"))
+        assert [a != b for a, b in pairwise(found)] == [a != b for a, b in pairwise(weeks)]
+        assert calendar.opens(times, ONE_DAY).tolist() == [midnight(zone, f"{d:%Y-%m-%d}") for d in local]
+
+
+@pytest.mark.parametrize(("zone", "days"), CHANGES)
+def test_a_session_around_a_clock_change_ends_when_its_clock_says(zone: str, days: tuple[str, str]) -> None:
+    calendar = Calendar(zone, start=-6 * 60, end=17 * 60, early=-6 * 60, late=17 * 60, weekend=True)
+    for on in days:
+        open_ = calendar.day_open(np.array([day(on)]))[0]
+        close = calendar.day_close(np.array([day(on)]))[0]
+        assert open_ == midnight(zone, on, -1) + 18 * 3600 and calendar.minutes(np.array([open_])) == [-360]
+        assert datetime.fromtimestamp(close, ZoneInfo(zone)).strftime("%Y-%m-%d %H:%M") == f"{on} 17:00"
+        times = np.arange(open_, close, 60)
+        assert set(calendar.days(times).tolist()) == {day(on)}
+        hours = calendar.opens(times, tf("1h"))
+        assert np.unique(hours).tolist() == list(range(open_, close, 3600))
+
+
+def test_a_session_over_midnight_belongs_to_the_day_on_which_it_ends() -> None:
+    calendar = Calendar("UTC", start=-6 * 60, end=17 * 60, early=-6 * 60, late=17 * 60)
+    sunday_evening, monday = day("2026-06-07") * DAY + 18 * 3600, day("2026-06-08")
+    times = np.array([sunday_evening, sunday_evening + 23 * 3600 - 60])
+    assert calendar.days(times).tolist() == [monday] * 2 and calendar.trades_on(calendar.days(times)).all()
+    assert calendar.closes(times, ONE_DAY).tolist() == [monday * DAY + 17 * 3600] * 2
+    assert calendar.closes(times[:1], tf("1w")).tolist() == [day("2026-06-12") * DAY + 17 * 3600]
+    assert calendar.shown(times, ONE_DAY).tolist() == [monday * DAY] * 2
+
+
+def test_late_hours_after_midnight_belong_to_the_day_before() -> None:
+    calendar = Calendar("UTC", start=9 * 60, end=17 * 60, early=8 * 60, late=26 * 60)
+    late = np.array([day("2026-06-10") * DAY + 3600])
+    assert calendar.days(late).tolist() == [day("2026-06-09")] and not calendar.is_regular(late).any()
+
+
+def test_a_half_day_ends_early_and_its_longer_bars_with_it() -> None:
+    half = day("2026-06-05")  # a Friday
+    calendar = Calendar("UTC", 540, 930, 540, 930, halves=frozenset([(half, 720)]))
+    times = np.arange(540, 930) * 60 + half * DAY
+    assert calendar.is_regular(times).sum() == 180
+    assert calendar.closes(times[:1], tf("4h")).tolist() == [half * DAY + 720 * 60]
+    assert calendar.closes(times[:1], ONE_DAY).tolist() == [half * DAY + 720 * 60]
+    monday = np.array([(half - 4) * DAY + 540 * 60])
+    assert calendar.closes(monday, tf("1w")).tolist() == [half * DAY + 720 * 60]
+    assert calendar.closes(monday, ONE_DAY).tolist() == [(half - 4) * DAY + 930 * 60]
+
+
+def test_days_that_lie_far_apart_cost_no_more_than_days_close_together() -> None:
+    times = np.array([0, 10**13], dtype=np.int64)
+    assert len(Calendar().closes(times, tf("1w"))) == 2

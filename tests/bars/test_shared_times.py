@@ -12,9 +12,10 @@ import pytest
 
 from helpers import daily_bars, random_bars
 from oakladder.bars import clockwork
-from oakladder.bars.library import BarLibrary, SymbolInfo
 from oakladder.bars.series import COLUMNS, Bars, panel_of, resample, resample_panel
 from oakladder.bars.sessions import Calendar
+from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
 
@@ -62,8 +63,8 @@ def one_symbol(folder: Path) -> BarLibrary:
 
 def test_places_are_remembered_and_renewed_when_a_file_changes(tmp_path: Path) -> None:
     one_symbol(tmp_path)
-    known = json.loads((tmp_path / "places.json").read_text())
-    assert known["AAA.1d.arrow"][2] == 39
+    known = json.loads((tmp_path / "places.json").read_text())["places"]
+    assert known["AAA.1d.arrow"][3] == 39
     again = BarLibrary(tmp_path)
     assert again.bars("AAA", ONE_DAY)["close"][-1] == 39
     again.write(daily_bars(np.arange(1.0, 80), symbol="AAA"))
@@ -87,7 +88,7 @@ def test_places_that_lie_are_found_out(tmp_path: Path) -> None:
 
 
 def test_what_is_remembered_stays_within_bounds(tmp_path: Path, market: BarLibrary, monkeypatch) -> None:  # type: ignore[no-untyped-def]
-    from oakladder.bars import library as module
+    from oakladder.bars.store import library as module
 
     monkeypatch.setattr(module, "_MOST_HELD", 100_000)
     library = BarLibrary(market.folder)

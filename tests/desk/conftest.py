@@ -7,11 +7,11 @@ from collections.abc import Iterator
 import pytest
 from PyQt6.QtWidgets import QApplication
 
-from oakladder.bars.library import BarLibrary
+from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
-from oakladder.workspace import Workspace
+from oakladder.user.workspace import Workspace
 from windows import put_away
 
 
@@ -19,7 +19,7 @@ from windows import put_away
 def window(
     qapp: QApplication, workspace: Workspace, market: BarLibrary, monkeypatch: pytest.MonkeyPatch
 ) -> Iterator[Window]:
-    monkeypatch.setattr(Workspace, "demo_library", lambda self: market)  # its bars stay in memory between tests
+    monkeypatch.setattr(Workspace, "library", lambda self: market)  # its bars stay in memory between tests
     app = make_app()
     made = make_window(workspace)
     made.show()

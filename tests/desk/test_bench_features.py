@@ -8,7 +8,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
-from oakladder.bars.library import BarLibrary
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.bench.replay import SPEEDS
@@ -19,7 +19,7 @@ from oakladder.desk.palette import day_of
 from oakladder.desk.shot import settle
 from oakladder.desk.uses import Use, line_use, read_use
 from oakladder.desk.window import Window
-from oakladder.workspace import Workspace
+from oakladder.user.workspace import Workspace
 
 RULE = """rung 1
 setting n = 5 range 1..50
@@ -339,4 +339,4 @@ def test_the_narrow_watchlist_shows_any_list(window: Window, calm) -> None:  # t
     watchlist.lists.activated.emit(1)
     assert [watchlist.rows.index(r, 0).data() for r in range(watchlist.rows.rowCount())] == ["FLAKE", "BRINE"]
     window.desk.remember()
-    assert window.desk.workspace.remembered()["list"] == "Mine"
+    assert window.desk.workspace.remembered().list_name == "Mine"

@@ -89,8 +89,8 @@ def test_what_is_typed_is_saved_and_its_past_is_kept(window: Window, qtbot) -> N
     old = path.read_text()
     type_script(window, RULE)
     qtbot.waitUntil(lambda: path.read_text() == RULE)
-    kept = list((path.parent / ".history" / path.stem).glob("*.rung"))
-    assert [k.read_text() for k in kept] == [old]
+    kept = window.desk.workspace.versions.of(path.name)
+    assert [v.text() for v in kept] == [old]
 
 
 def test_a_setting_moves_the_line_and_not_the_text(window: Window, calm) -> None:  # type: ignore[no-untyped-def]

@@ -11,9 +11,9 @@ import pytest
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 
-from oakladder.bars import demo
-from oakladder.bars.library import BarLibrary
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY
+from oakladder.demo import market as demo
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.data.place import form_words
 from oakladder.desk.data.symbols import AmendDialog
@@ -21,7 +21,7 @@ from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
 from oakladder.intake.importing import import_files
 from oakladder.intake.tidying import Mend, Trouble
-from oakladder.workspace import Workspace
+from oakladder.user.workspace import Workspace
 from windows import put_away
 
 

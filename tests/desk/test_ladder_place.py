@@ -11,7 +11,7 @@ from PyQt6.QtGui import QHelpEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
-from oakladder.bars.library import BarLibrary
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app
 from oakladder.desk.columns import Place, ScriptColumn, read_columns
@@ -156,7 +156,7 @@ def test_a_column_that_cannot_be_worked_out_harms_no_other(place, window: Window
     place.add_column(ScriptColumn("gone.rung", "up", ["1d"]))
     place.add_column(ScriptColumn("mine.rung", "nothing", ["1d"]))
     calm(window)
-    assert "left out" in place.word.text() and place.word.toolTip().count("\n") >= 1
+    assert "2 columns cannot be shown" in place.word.text() and place.word.toolTip().count("\n") >= 1
     assert place.table.source.text(0, section(place, "Strength", "1d"))
 
 
@@ -190,7 +190,7 @@ def test_lists_are_made_filled_noted_and_remembered(place, window: Window, calm,
     place.deeds.make("Mine", [])
     assert "already" in window.status.text()
     window.desk.remember()
-    state = window.desk.workspace.remembered()["ladder"]
+    state = window.desk.workspace.remembered().ladder
     assert read_columns(state["columns"]) == place.columns  # type: ignore[index,call-overload]
 
 
@@ -211,7 +211,7 @@ def test_replay_shows_the_ladder_of_then(place, window: Window, calm, market: Ba
     calm(window)
     moment = window.desk.moment
     assert moment is not None
-    from oakladder.bars.as_of import LibraryAsOf
+    from oakladder.bars.store.as_of import LibraryAsOf
 
     expected, _ = cells(
         compile_script(SCRIPT), "Strength", LibraryAsOf(market, moment), ["BRINE"], Timeframe.parse("1d")
@@ -306,7 +306,7 @@ def test_the_narrow_watchlist_shows_columns_of_any_script(window: Window, market
     calm(window)
     assert watchlist.model.columnCount() == 4
     desk.remember()
-    assert read_columns(desk.workspace.remembered()["watched"]) == desk.watched
+    assert read_columns(desk.workspace.remembered().watched) == desk.watched
     window.bench.show_list("Salt")
     calm(window)
     salt = [s for s, i in market.infos.items() if i.sector == "Salt"]
@@ -340,7 +340,7 @@ def test_what_the_user_does_to_sections_stays(place, window: Window, calm) -> No
     calm(window)
     assert table.rows.rowCount() == 77 and table.head.visualIndex(section(place, "Strength", "1d")) == 1
     window.desk.remember()
-    kept = window.desk.workspace.remembered()["ladder"]
+    kept = window.desk.workspace.remembered().ladder
     made = read_sections(kept["sections"])
     assert made["Sector"].hidden and made["mine.rung up (n 20) 1w"].width == 111
     assert read_sections({"a": [1], "b": "x", "c": [9999, 0, None]}) == {"c": Section(600)}

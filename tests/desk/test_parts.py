@@ -8,7 +8,7 @@ import time
 import pytest
 from PyQt6.QtCore import QEventLoop, QObject, Qt
 
-from oakladder.bars.library import BarLibrary
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, STANDARD
 from oakladder.desk.app import make_app
 from oakladder.desk.bench.steps import Ladder

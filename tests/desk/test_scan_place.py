@@ -10,7 +10,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QMessageBox
 
-from oakladder.bars.library import BarLibrary
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk import programs as programs_module
 from oakladder.desk.columns import ScriptColumn, read_columns
@@ -23,7 +23,7 @@ from oakladder.engine.columns import cells
 from oakladder.engine.rules import Field, Fresh, Group, Join, Plain, Rule
 from oakladder.engine.screen import occurrences, screen
 from oakladder.rung import compile_script
-from oakladder.scans import GROUP, SCRIPT, Line, SavedScan, SavedScans, as_plain, read_scan
+from oakladder.user.scans import GROUP, SCRIPT, Line, SavedScan, SavedScans, as_plain, read_scan
 
 SCRIPT_TEXT = """rung 1
 signal up = close > sma(close, 20) bullish

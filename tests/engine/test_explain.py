@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 
 from helpers import daily_bars
-from oakladder.bars.library import BarLibrary, SymbolInfo
+from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.library import BarLibrary
 from oakladder.engine.columns import Ask
 from oakladder.engine.explain import explain
 from oakladder.engine.quotes import quotes

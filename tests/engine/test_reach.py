@@ -12,10 +12,11 @@ from hypothesis import strategies as st
 
 from helpers import daily_bars, random_bars
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.library import BarLibrary, SymbolInfo
-from oakladder.bars.places import FileChanged, Places
 from oakladder.bars.series import COLUMNS, Bars, Panel, panel_of, resample_panel
 from oakladder.bars.sessions import Calendar
+from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.places import FileChanged, Places
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.engine import columns
 from oakladder.engine import screen as screening
@@ -377,7 +378,7 @@ def test_a_symbol_alone_that_cannot_be_read_is_told_too(tmp_path: Path, monkeypa
 
     monkeypatch.setattr(Places, "arrays", refuse)
     found = screen(Rule(program, "up"), library, ["AAA"])
-    assert not found.found and "cannot be read: Permission denied" in found.skipped[0].reason
+    assert not found.found and "cannot be read: you have no right" in found.skipped[0].reason
     assert library.path("AAA", ONE_DAY).exists()
 
 
@@ -389,8 +390,8 @@ def test_a_sound_file_out_of_reach_does_not_pass_for_damaged(tmp_path: Path, mon
     def refuse(*_: object) -> None:
         raise OSError(24, "Too many open files")
 
-    monkeypatch.setattr("oakladder.bars.places.pa.memory_map", refuse)
-    with pytest.raises(DataProblem, match="cannot be read: Too many open files"):
+    monkeypatch.setattr("oakladder.bars.store.places.layout_of", refuse)
+    with pytest.raises(DataProblem, match="cannot be read: too many files are open"):
         library.bars("AAA", ONE_DAY)
     assert library.path("AAA", ONE_DAY).exists() and not library.notices
     monkeypatch.undo()

@@ -11,8 +11,8 @@ import pytest
 
 from helpers import daily_bars
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.library import BarLibrary
 from oakladder.bars.series import panel_of
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine import survey as surveying
 from oakladder.engine.columns import cells
@@ -25,7 +25,7 @@ from oakladder.rung import Program, compile_script
 
 DEMO = {
     f.name: f.read_text(encoding="utf-8")
-    for f in files("oakladder").joinpath("demo_scripts").iterdir()
+    for f in files("oakladder").joinpath("demo", "scripts").iterdir()
     if f.name.endswith(".rung")
 }
 TIDE = DEMO["tide_turn.rung"]

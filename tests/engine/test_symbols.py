@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 
 from helpers import random_bars, values
-from oakladder.bars.library import BarLibrary
 from oakladder.bars.series import Bars, Panel, panel_of, resample
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.live import LiveRun
 from oakladder.engine.run import run

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from oakladder.rung import CODES, analyse
+from oakladder.rung import CODES, ScriptError, analyse, compile_script
+from oakladder.rung.program import unknown_symbols
 
 
 def codes(text: str) -> list[str]:
@@ -98,7 +99,18 @@ TOLD = {"R100", "R112", "R211", "R601"}
 def test_the_wrong_example_of_a_code_has_it_and_the_right_one_has_not(code: str) -> None:
     entry = CODES[code]
     wrong, right = (
-        {p.code for p in analyse(text if text.startswith("rung") or code == "R110" else "rung 1\n" + text).problems}
+        everything_wrong(text if text.startswith("rung") or code == "R110" else "rung 1\n" + text)
         for text in (entry.wrong, entry.right)
     )
     assert code in wrong and code not in right
+
+
+def everything_wrong(text: str) -> set[str]:
+    """The codes of a text: of its check, of its symbols, and of what cannot run as its settings stand."""
+    analysis = analyse(text)
+    found = [*analysis.problems, *unknown_symbols(analysis.foreign, ["SALTX"])]
+    try:
+        compile_script(text)
+    except ScriptError as error:
+        found += error.problems
+    return {p.code for p in found}

@@ -14,7 +14,7 @@ from oakladder.engine.drawing import as_plain, day_paint, draw
 from oakladder.engine.run import run
 from oakladder.rung import RunProblem, ScriptError, analyse, compile_script, library
 
-DEMOS = [p.read_text(encoding="utf-8") for p in files("oakladder").joinpath("demo_scripts").iterdir()]
+DEMOS = [p.read_text(encoding="utf-8") for p in files("oakladder").joinpath("demo", "scripts").iterdir()]
 EXAMPLES = [
     f"rung 1\n{found.example}\n{found.source}" for found in map(library.function, library.names()) if found is not None
 ]

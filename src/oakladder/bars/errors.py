@@ -3,3 +3,7 @@
 
 class DataProblem(Exception):
     """Data that cannot be used; the text says what is wrong, where, and what to do."""
+
+
+class Stopped(Exception):
+    """Reading was stopped by whoever started it."""

@@ -9,7 +9,7 @@ from itertools import pairwise
 import numpy as np
 
 from .clockwork import remembered, remembered_by_name, shared
-from .sessions import BEGINS, COMPLETES, DAY, Calendar
+from .sessions import BEGINS, COMPLETES, Calendar
 from .timeframes import ONE_DAY, Timeframe
 
 COLUMNS = ("open", "high", "low", "close", "volume")
@@ -96,7 +96,7 @@ def resample(bars: Bars, timeframe: Timeframe) -> Bars:
     if len(bars) == 0:
         return Bars(bars.symbol, timeframe, bars.calendar, bars.times, bars.columns, bars.extended)
     first, last, times = shared_groups(bars.times, bars.calendar, timeframe)
-    columns = {name: merge(bars[name], first, last) for name, merge in _MERGES.items()}
+    columns = {name: merge(bars[name], first, last) for name, merge in MERGES.items()}
     return Bars(bars.symbol, timeframe, bars.calendar, times, columns, bars.extended and timeframe.intraday)
 
 
@@ -139,7 +139,7 @@ def _known_sum(x: np.ndarray, first: np.ndarray, _: np.ndarray) -> np.ndarray:
 
 
 #: Column → how a longer bar's value comes from its bars, given the first and last of each.
-_MERGES: dict[str, Callable[[np.ndarray, np.ndarray, np.ndarray], np.ndarray]] = {
+MERGES: dict[str, Callable[[np.ndarray, np.ndarray, np.ndarray], np.ndarray]] = {
     "open": _first_known,
     "high": lambda x, first, _: np.fmax.reduceat(x, first),
     "low": lambda x, first, _: np.fmin.reduceat(x, first),
@@ -299,12 +299,11 @@ class Panel:
         return list(pairwise([0, *cuts, len(pairs)])) if pairs else []
 
     def _add_time_columns(self) -> None:
-        local = self._each(lambda c, times: c.local(times))
-        days = local // DAY
+        days = self._each(lambda c, times: c.days(times))
         dates = days.astype("datetime64[D]")
         months = dates.astype("datetime64[M]")
         made = {
-            "clock": local % DAY // 60,
+            "clock": self._each(lambda c, times: c.minutes(times) % 1440),
             "weekday": (days + 3) % 7 + 1,
             "day": (dates - months).astype(np.int64) + 1,
             "month": months.astype(np.int64) % 12 + 1,
@@ -377,6 +376,10 @@ class Panel:
         made = np.ones(len(periods))
         made[1:] = periods[1:] != periods[:-1]
         made[self.starts[self.starts < len(made)]] = 1.0
+        for k, before in enumerate(self.previous or ()):  # where this panel goes on from another
+            if before is not None and self.ends[k] > self.starts[k]:
+                period = self.calendars[k].periods(np.array([before]), timeframe)[0]
+                made[self.starts[k]] = float(periods[self.starts[k]] != period)
         return made
 
     def bars(self, k: int) -> Bars:
@@ -477,7 +480,7 @@ def resample_panel(panel: Panel, timeframe: Timeframe) -> Panel:
 
     def merged(names: Sequence[str], skips: np.ndarray | None) -> list[np.ndarray]:
         panel.fetch(names)
-        made = [_MERGES[name](panel.column(name), first, last) for name in names]
+        made = [MERGES[name](panel.column(name), first, last) for name in names]
         return made if skips is None else [without(m, offsets, skips) for m in made]
 
     skipped = None

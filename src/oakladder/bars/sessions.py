@@ -1,57 +1,36 @@
 """Sessions: when a market trades, in its own time zone, and where longer bars begin and end.
 
-Times are whole seconds since 1970 in UTC; days are counted from 1970-01-01 in the exchange's zone.
+Times are whole seconds since 1970 in UTC. Days are counted from 1970-01-01 in the exchange's zone; a session that
+begins on the evening before belongs to the day on which it ends.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
 from functools import lru_cache
-from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from .clockwork import remembered
 from .timeframes import Span, Timeframe
+from .zones import DAY, Zone, zone_of
 
-DAY = 86_400
 #: The bits of `Calendar.marks`.
 BEGINS, COMPLETES, LATE = 1, 2, 4
-_FIRST_YEAR, _LAST_YEAR = 1970, 2100
-
-
-@lru_cache(maxsize=32)
-def _offsets(zone: str) -> tuple[np.ndarray, np.ndarray]:
-    """The moments at which a zone's offset from UTC changes, and the offset from each on, in seconds."""
-    info = ZoneInfo(zone)
-
-    def offset(t: int) -> int:
-        moment = datetime(1970, 1, 1, tzinfo=UTC) + timedelta(seconds=t)
-        return int(moment.astimezone(info).utcoffset().total_seconds())  # type: ignore[union-attr]
-
-    begin = int(datetime(_FIRST_YEAR, 1, 2, tzinfo=UTC).timestamp())
-    end = int(datetime(_LAST_YEAR, 1, 1, tzinfo=UTC).timestamp())
-    moments, values = [-(1 << 60)], [offset(begin)]
-    step = 15 * DAY
-    for t in range(begin, end, step):
-        if offset(t + step) == values[-1]:
-            continue
-        low, high = t, t + step
-        while high - low > 1:
-            middle = (low + high) // 2
-            low, high = (middle, high) if offset(middle) == values[-1] else (low, middle)
-        moments.append(high)
-        values.append(offset(high))
-    return np.array(moments, dtype=np.int64), np.array(values, dtype=np.int64)
+#: Bars of a day are numbered with room for so many in each of its three parts.
+_PART = 2048
+#: Days between the first and the last of some bars that are looked at one by one, besides as many as there are bars.
+_DENSE = 100_000
 
 
 @dataclass(frozen=True, slots=True)
 class Calendar:
-    """The trading hours of a market. Minutes of the day are in its zone.
+    """The trading hours of a market. Minutes are counted from the midnight at which a day begins, in its zone; they
+    are negative for a session that begins on the evening before.
 
-    ``early`` and ``late`` bound the hours outside the regular session; a market that trades around the
-    clock has a regular session of 0 to 1440. ``holidays`` are days counted from 1970-01-01.
+    ``early`` and ``late`` bound the hours outside the regular session, together no more than 24; a market that
+    trades around the clock has a regular session of 0 to 1440. ``holidays`` are days counted from 1970-01-01;
+    ``halves`` are days with the minute at which their regular session ends instead of ``end``.
     """
 
     zone: str = "UTC"
@@ -61,31 +40,58 @@ class Calendar:
     late: int = 1440
     weekend: bool = False
     holidays: frozenset[int] = frozenset()
+    halves: frozenset[tuple[int, int]] = frozenset()
+
+    @property
+    def _zone(self) -> Zone:
+        return zone_of(self.zone)
+
+    @property
+    def _turn(self) -> int:
+        """The minute at which one day's trading gives way to the next."""
+        first, last = min(self.early, self.start), max(self.late, self.end)
+        return first if first < 0 else max(last - 1440, 0)
 
     def local(self, times: np.ndarray) -> np.ndarray:
         """Exchange clock times as seconds since 1970, shape as ``times``."""
-        moments, values = _offsets(self.zone)
-        return times + values[np.searchsorted(moments, times, "right") - 1]
+        return self._zone.local(times)
 
     def utc(self, local: np.ndarray) -> np.ndarray:
         """UTC seconds of exchange clock times; a time that a clock change skips lands after it."""
-        moments, values = _offsets(self.zone)
-        guess = local - values[np.searchsorted(moments, local - values[-1], "right") - 1]
-        return local - values[np.searchsorted(moments, guess, "right") - 1]
+        return self._zone.utc(local)
 
     def days(self, times: np.ndarray) -> np.ndarray:
-        return self.local(times) // DAY
+        """The day to whose session each time belongs."""
+        return (self.local(times) - self._turn * 60) // DAY
 
     def minutes(self, times: np.ndarray) -> np.ndarray:
-        """Minute of the exchange's day."""
-        return self.local(times) % DAY // 60
+        """Minute of the day to whose session each time belongs."""
+        return self._split(times)[1]
+
+    def _split(self, times: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        local = self.local(times)
+        days = (local - self._turn * 60) // DAY
+        return days, (local - days * DAY) // 60
+
+    def shown(self, times: np.ndarray, timeframe: Timeframe) -> np.ndarray:
+        """The time that stands beside a bar: its opening on the exchange's clock, or the midnight of its day."""
+        return self.local(times) if timeframe.intraday else self.days(times) * DAY
 
     def is_regular(self, times: np.ndarray) -> np.ndarray:
         def work() -> np.ndarray:
-            minutes = self.minutes(times)
-            return (minutes >= self.start) & (minutes < self.end)
+            days, minutes = self._split(times)
+            return (minutes >= self.start) & (minutes < self._ends(days))
 
         return remembered(times, ("regular", self), work)
+
+    def _ends(self, days: np.ndarray) -> np.ndarray | int:
+        """The minute at which the regular session of each day ends."""
+        if not self.halves:
+            return self.end
+        half, end = _halves_of(self.halves)
+        at = np.searchsorted(half, days)
+        found = half[np.minimum(at, len(half) - 1)] == days
+        return np.where(found, end[np.minimum(at, len(half) - 1)], self.end)
 
     def trades_on(self, days: np.ndarray) -> np.ndarray:
         """Whether the market is scheduled to trade on a day."""
@@ -95,17 +101,17 @@ class Calendar:
         return open_
 
     def day_open(self, days: np.ndarray, extended: bool = False) -> np.ndarray:
-        return self.utc(days * DAY + (self.early if extended else self.start) * 60)
+        return self._zone.utc(days * DAY + (min(self.early, self.start) if extended else self.start) * 60)
 
     def day_close(self, days: np.ndarray, extended: bool = False) -> np.ndarray:
-        return self.utc(days * DAY + (self.late if extended else self.end) * 60)
+        end = max(self.late, self.end) if extended else self._ends(days)
+        return self._zone.utc(days * DAY + end * 60, last=True)
 
     # --- periods ----------------------------------------------------------------------------------
 
     def periods(self, times: np.ndarray, timeframe: Timeframe) -> np.ndarray:
         """A number for each bar that says which bar of the timeframe it belongs to; it never falls."""
-        local = self.local(times)
-        days = local // DAY
+        days, minutes = self._split(times)
         match timeframe.span:
             case Span.DAY:
                 return days
@@ -114,24 +120,59 @@ class Calendar:
             case Span.MONTH:
                 months: np.ndarray = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
                 return months
-        part, begin, _ = self._parts(local % DAY // 60)
-        return days * 8192 + part * 2048 + (local % DAY // 60 - begin) // timeframe.count
+        part, begin, _ = self._parts(days, minutes)
+        made = days * (4 * _PART) + part * _PART + (minutes - begin) // timeframe.count
+        odd = self._odd(days)
+        if odd is not None:
+            days, part, begin = days[odd], part[odd], begin[odd]
+            since = times[odd] - self._zone.utc(days * DAY + begin * 60)
+            made[odd] = days * (4 * _PART) + part * _PART + since // (60 * timeframe.count)
+        return made
 
-    def _parts(self, minutes: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def _parts(self, days: np.ndarray, minutes: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """The part of the day (0 early, 1 regular, 2 late) with its first and its last minute."""
-        part = np.where(minutes < self.start, 0, np.where(minutes < self.end, 1, 2))
-        begin = np.array([min(self.early, self.start), self.start, self.end])[part]
-        end = np.array([self.start, self.end, max(self.late, self.end)])[part]
-        return part, begin, end
+        ends = self._ends(days)
+        part = np.where(minutes < self.start, 0, np.where(minutes < ends, 1, 2))
+        first, last = min(self.early, self.start), max(self.late, self.end)
+        if isinstance(ends, int):
+            return part, np.array([first, self.start, ends])[part], np.array([self.start, ends, last])[part]
+        return part, np.choose(part, [first, self.start, ends]), np.choose(part, [self.start, ends, last])
+
+    def _odd(self, days: np.ndarray) -> np.ndarray | None:
+        """Where bars lie on days on which the clocks change: there bars are cut by the time that passes, since the
+        clock shows some times twice or never. None where there are no such days."""
+        changes = self._zone.change_days
+        if not len(changes) or not len(days):
+            return None
+        # The day of a session may be the one after the clock's.
+        a, b = np.searchsorted(changes, (int(days.min()) - 1, int(days.max()) + 1))
+        if a == b:
+            return None
+        near = changes[a:b]
+        made = np.flatnonzero(np.isin(days, np.concatenate([near, near + 1]) if self._turn else near))
+        return made if len(made) else None
 
     def opens(self, times: np.ndarray, timeframe: Timeframe) -> np.ndarray:
         """The stamp of the longer bar that begins with each bar: its nominal opening."""
-        local = self.local(times)
         if not timeframe.intraday:
-            return self.day_open(local // DAY)
-        minutes = local % DAY // 60
-        _, begin, _ = self._parts(minutes)
-        return self.utc(local // DAY * DAY + (begin + (minutes - begin) // timeframe.count * timeframe.count) * 60)
+            return self.day_open(self.days(times))
+        return self._bounds(times, timeframe)[0]
+
+    def _bounds(self, times: np.ndarray, timeframe: Timeframe) -> tuple[np.ndarray, np.ndarray]:
+        """Opening and close of the bar within the day that holds each time."""
+        days, minutes = self._split(times)
+        _, begin, end = self._parts(days, minutes)
+        opens = begin + (minutes - begin) // timeframe.count * timeframe.count
+        closes = np.minimum(opens + timeframe.count, end)
+        made = self._zone.utc(days * DAY + opens * 60), self._zone.utc(days * DAY + closes * 60, last=True)
+        odd = self._odd(days)
+        if odd is not None:
+            first = self._zone.utc(days[odd] * DAY + begin[odd] * 60)
+            final = self._zone.utc(days[odd] * DAY + end[odd] * 60, last=True)
+            length = 60 * timeframe.count
+            made[0][odd] = first + (times[odd] - first) // length * length
+            made[1][odd] = np.minimum(made[0][odd] + length, final)
+        return made
 
     def closes(self, times: np.ndarray, timeframe: Timeframe, extended: bool = False) -> np.ndarray:
         """When the bar of that timeframe which holds each time is complete: by the schedule, not by what traded."""
@@ -140,13 +181,9 @@ class Calendar:
         )
 
     def _closes(self, times: np.ndarray, timeframe: Timeframe, extended: bool) -> np.ndarray:
-        local = self.local(times)
-        days = local // DAY
         if timeframe.intraday:
-            minutes = local % DAY // 60
-            _, begin, end = self._parts(minutes)
-            last = begin + ((minutes - begin) // timeframe.count + 1) * timeframe.count
-            return self.utc(days * DAY + np.minimum(last, end) * 60)
+            return self._bounds(times, timeframe)[1]
+        days = self.days(times)
         if timeframe.span is Span.WEEK:
             final = (days + 3) // 7 * 7 - 3 + 6
         elif timeframe.span is Span.MONTH:
@@ -160,15 +197,17 @@ class Calendar:
         """The last scheduled day at or before ``final``, but not before ``earliest``."""
         if not len(final):
             return final
-        low = int(final.min())
-        # Every day between the first and the last, once: far fewer than there are bars.
-        made = np.arange(low, int(final.max()) + 1)
+        low, high = int(final.min()), int(final.max())
+        if high - low < len(final) + _DENSE:  # every day between, once: far fewer than there are bars
+            made, at = np.arange(low, high + 1), final - low
+        else:
+            made, at = np.unique(final, return_inverse=True)
         for _ in range(31):
             closed = ~self.trades_on(made)
             if not closed.any():
                 break
             made[closed] -= 1
-        return np.maximum(made[final - low], earliest)
+        return np.maximum(made[at], earliest)
 
     def marks(
         self,
@@ -204,3 +243,10 @@ class Calendar:
         late[1:] = begins[1:] & ~completes[:-1]
         made = (begins * BEGINS + completes * COMPLETES + late * LATE).astype(np.uint8)
         return made if previous is None else made[1:]
+
+
+@lru_cache(maxsize=64)
+def _halves_of(halves: frozenset[tuple[int, int]]) -> tuple[np.ndarray, np.ndarray]:
+    """Half days in order, and the minute at which each ends."""
+    made = np.array(sorted(halves), dtype=np.int64)
+    return made[:, 0], made[:, 1]

@@ -4,18 +4,25 @@ from __future__ import annotations
 
 import csv
 import math
+import re
 from collections import Counter
+from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 
 import numpy as np
 
+from oakladder.disk import why
+
 from .errors import DataProblem
-from .series import COLUMNS, Bars
-from .sessions import DAY, Calendar
+from .series import ABSURD, COLUMNS, Bars
+from .sessions import Calendar
 from .timeframes import ONE_DAY, Span, Timeframe
+from .zones import DAY
 
 _NEEDED = ("time", *COLUMNS)
+_ISO = re.compile(r"\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}(:\d{2}([.,]\d+)?)?(Z|[+-]\d{2}(:?\d{2})?)?)?")
+_NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?")
 
 
 def read_csv(path: Path, calendar: Calendar | None = None) -> Bars:
@@ -57,9 +64,9 @@ def _rows(path: Path) -> list[tuple[int, list[str]]]:
     except UnicodeDecodeError:
         raise DataProblem(f"{path.name} is not a UTF-8 text file. Save it as CSV in UTF-8.") from None
     except OSError as error:
-        raise DataProblem(f"{path.name} cannot be read: {error.strerror}.") from None
+        raise DataProblem(f"{path.name} cannot be read: {why(error)}.") from None
     reader = csv.reader(text.splitlines())
-    head = next(reader, None)
+    head = next(_lines_of(reader, path), None)
     if head is None:
         raise DataProblem(f"{path.name} is empty. It needs a first line with {','.join(_NEEDED)}.")
     names = [h.strip().lower() for h in head]
@@ -71,7 +78,7 @@ def _rows(path: Path) -> list[tuple[int, list[str]]]:
         )
     places = [names.index(n) for n in _NEEDED]
     made: list[tuple[int, list[str]]] = []
-    for row in reader:
+    for row in _lines_of(reader, path):
         if not any(cell.strip() for cell in row):
             continue
         if len(row) < len(head):
@@ -82,9 +89,20 @@ def _rows(path: Path) -> list[tuple[int, list[str]]]:
     return made
 
 
+def _lines_of(reader: Iterator[list[str]], path: Path) -> Iterator[list[str]]:
+    try:
+        yield from reader
+    except csv.Error as error:
+        raise DataProblem(f"{path.name} cannot be read as a table: {error}.") from None
+
+
 def _time(path: Path, line: int, text: str) -> int:
     try:
+        if _ISO.fullmatch(text) is None:
+            raise ValueError
         moment = datetime.fromisoformat(text)
+        if not 1800 <= moment.year < 2200:
+            raise ValueError
     except ValueError:
         raise DataProblem(
             f"{path.name}, line {line}: `{text}` is no time. Write it as 2026-03-02 or 2026-03-02T09:30:00+00:00."
@@ -93,12 +111,12 @@ def _time(path: Path, line: int, text: str) -> int:
 
 
 def _number(path: Path, line: int, name: str, text: str) -> float:
-    if text == "":
+    if text in ("", "nan"):
         return math.nan
-    try:
-        return float(text)
-    except ValueError:
-        raise DataProblem(f"{path.name}, line {line}: `{text}` in the column {name} is no number.") from None
+    value = float(text) if _NUMBER.fullmatch(text) else math.inf
+    if not abs(value) < ABSURD:
+        raise DataProblem(f"{path.name}, line {line}: `{text[:40]}` in the column {name} is no number.")
+    return value
 
 
 def _plausible(path: Path, line: int, values: list[float]) -> None:

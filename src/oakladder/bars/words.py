@@ -11,7 +11,7 @@ from .timeframes import Span
 
 def bar_time(bars: Bars, bar: int) -> str:
     """When a bar opened, as the exchange's clock and calendar say."""
-    local = np.datetime64(int(bars.calendar.local(bars.times[bar : bar + 1])[0]), "s")
+    local = np.datetime64(int(bars.calendar.shown(bars.times[bar : bar + 1], bars.timeframe)[0]), "s")
     moment = local.item()
     if bars.timeframe.span is Span.MONTH:
         return f"{moment:%b %Y}"
@@ -24,19 +24,6 @@ def moment_words(calendar: Calendar, moment: int) -> str:
     return f"{local:%a %d %b %Y %H:%M}"
 
 
-def clock(minutes: int) -> str:
-    """Minutes of the day as a clock shows them."""
-    return f"{minutes // 60:02}:{minutes % 60:02}"
-
-
 def tick_words(tick: float) -> str:
     """The smallest step of a price without the zeros that say nothing."""
     return f"{tick:.8f}".rstrip("0").rstrip(".")
-
-
-def hours_words(calendar: Calendar) -> str:
-    """When a market trades, in words."""
-    days = " and weekends" if calendar.weekend else ""
-    if (calendar.start, calendar.end) == (0, 1440):
-        return f"around the clock{days}"
-    return f"{clock(calendar.start)}-{clock(calendar.end)}{days}"

@@ -29,7 +29,8 @@ def measure() -> list[Row]:
     from oakladder.bars.timeframes import Timeframe
     from oakladder.desk.app import make_app, make_window
     from oakladder.desk.shot import settle
-    from oakladder.workspace import Workspace
+    from oakladder.disk import write_atomic
+    from oakladder.user.workspace import Workspace
 
     with tempfile.TemporaryDirectory() as folder:
         workspace = Workspace(Path(folder) / "data", Path(folder) / "config")
@@ -43,7 +44,7 @@ def measure() -> list[Row]:
         cold = time.perf_counter() - start
         settle(app, desk)
         path = workspace.scripts / "bench.rung"
-        workspace.save_script(path, script_of(40))
+        write_atomic(path, script_of(40))
         desk.open_script(path)
         desk.go_to(timeframe=Timeframe.parse(_BARS_TIMEFRAME))
         settle(app, desk)
@@ -92,13 +93,14 @@ def _ladder() -> list[Row]:
     from oakladder.desk.columns import ScriptColumn
     from oakladder.desk.ladder.place import LadderPlace
     from oakladder.desk.model import Desk
-    from oakladder.workspace import Workspace
+    from oakladder.disk import write_atomic
+    from oakladder.user.workspace import Workspace
 
     app = make_app()
     with tempfile.TemporaryDirectory() as folder:
         workspace = Workspace(Path(folder) / "data", Path(folder) / "config")
-        workspace.save_script(workspace.scripts / "rule.rung", RULE)
-        workspace.save_script(workspace.scripts / "kept.rung", KEPT)
+        write_atomic(workspace.scripts / "rule.rung", RULE)
+        write_atomic(workspace.scripts / "kept.rung", KEPT)
         desk = Desk(workspace, make_market(Path(folder) / "bars", 1000, 2520, ONE_DAY))
         place = LadderPlace(desk)
         place.resize(1280, 740)

@@ -13,15 +13,16 @@ from pathlib import Path
 
 import numpy as np
 
-from oakladder.bars.library import BarLibrary, SymbolInfo
 from oakladder.bars.series import Bars
 from oakladder.bars.sessions import Calendar
+from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.engine.columns import Ask, fill
 from oakladder.engine.rules import Condition, Fresh, Group, Join, Rule
-from oakladder.engine.run import Cancelled
 from oakladder.engine.screen import screen
 from oakladder.rung import Program, compile_script
+from oakladder.rung.problems import Cancelled
 
 from . import TREND, Row
 

@@ -11,7 +11,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 
-from oakladder.workspace import Workspace
+from oakladder.user.workspace import Workspace
 
 from .look.theme import ui_font
 from .model import Desk
@@ -38,7 +38,7 @@ def make_app() -> QApplication:
 
 def make_window(workspace: Workspace) -> Window:
     """The window with the demo market, and with what was open last time."""
-    desk = Desk(workspace, workspace.demo_library())
+    desk = Desk(workspace, workspace.library())
     window = Window(desk)
     desk.restore()
     desk.ask_quotes()

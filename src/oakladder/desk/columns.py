@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.columns import Ask, Filled, fill
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
-from oakladder.scans import settings_said
-from oakladder.workspace import ScriptFileProblem, read_script
+from oakladder.user.scans import settings_said
+from oakladder.user.scripts import ScriptFileProblem, read_script
 
 from .jobs import Ticket, sentence_of
 
@@ -156,10 +156,5 @@ def ask_of(desk: Desk, column: ScriptColumn, frame: Timeframe) -> Ask:
 
 
 def troubles_of(made: dict[Place, Filled]) -> list[str]:
-    """What could not be made, in sentences."""
-    told = []
-    for place, column in made.items():
-        told += [f"{s.symbol} on {place.timeframe}: {s.reason}" for s in column.skipped]
-        if column.error is not None:
-            told.append(sentence_of(column.error))
-    return told
+    """The columns that could not be made at all, in sentences; what one symbol lacks stands in its own cell."""
+    return [sentence_of(column.error) for column in made.values() if column.error is not None]

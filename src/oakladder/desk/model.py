@@ -15,11 +15,12 @@ from typing import Any, Literal
 import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from oakladder.bars.as_of import BarSource, LibraryAsOf
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.library import BarLibrary
 from oakladder.bars.series import Bars, Panel
+from oakladder.bars.store.as_of import BarSource, LibraryAsOf
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
+from oakladder.disk import why, write_atomic
 from oakladder.engine.columns import Cell, Filled
 from oakladder.engine.drawing import Picture, draw
 from oakladder.engine.pips import Pip, pips
@@ -27,21 +28,22 @@ from oakladder.engine.quotes import quotes
 from oakladder.engine.run import Result, run
 from oakladder.engine.why import Why
 from oakladder.rung import Problem, Program, RunProblem, ScriptError, compile_script
-from oakladder.scans import SavedScans
-from oakladder.watchlists import ALL, Watchlists
-from oakladder.workspace import ScriptFileProblem, Workspace, read_script
+from oakladder.user.lists import ALL
+from oakladder.user.scripts import ScriptFileProblem
+from oakladder.user.state import DeskState
+from oakladder.user.workspace import Workspace
 
 from .chart.options import BarStyle, ChartOptions, PaneLayout, read_options, read_panes
 from .columns import OPEN_SCRIPT, ColumnJobs, Place, ScriptColumn, open_columns, places_of, read_columns
 from .jobs import Jobs, Ticket, sentence_of
 from .look.theme import DAY, NIGHT, Theme
+from .open_script import OpenScript
 from .programs import Programs
 from .uses import Use, compiled, draw_beside, read_use
 
 #: The narrow watchlist has room for so many sections of columns.
 MOST_WATCHED = 3
 _TYPING_PAUSE_MS = 8
-_SAVE_PAUSE_MS = 600
 _AFTER_CHART_MS = 30
 _REMEMBER_PAUSE_MS = 1500
 
@@ -131,8 +133,9 @@ class Desk(QObject):
         self.theme: Theme = DAY
         self.symbol = next(iter(library.infos))
         self.timeframe = ONE_DAY
-        self.path: Path | None = None
-        self.text = ""
+        self.script = OpenScript(workspace, self)
+        self.script.opened.connect(self._opened)
+        self.script.told.connect(self.status)
         self.problems: tuple[Problem, ...] = ()
         self.program: Program | None = None
         self.settings: dict[str, object] = {}
@@ -141,8 +144,7 @@ class Desk(QObject):
         self.panes = PaneLayout()
         self.beside: list[Use] = []
         self.list_name = ALL
-        self.lists = Watchlists(workspace.config / "watchlists.json")
-        self.scans = SavedScans(workspace.config / "scans.json")
+        self.lists, self.scans = workspace.lists(), workspace.scans()
         self.ladder_state: dict[str, object] = {}
         self.scan_state: dict[str, object] = {}
         self.quotes: dict[str, tuple[float, float]] = {}
@@ -156,8 +158,6 @@ class Desk(QObject):
         self._open_jobs, self._other_jobs = ColumnJobs(self, "watch open"), ColumnJobs(self, "watch")
         self._typing = QTimer(self, singleShot=True, interval=_TYPING_PAUSE_MS)
         self._typing.timeout.connect(self._recompile)
-        self._saving = QTimer(self, singleShot=True, interval=_SAVE_PAUSE_MS)
-        self._saving.timeout.connect(self.save)
         self._mark: int | None = None
         self._columns_due, self._others_due = False, True
         self._after_chart = QTimer(self, singleShot=True, interval=_AFTER_CHART_MS)
@@ -170,35 +170,39 @@ class Desk(QObject):
     def restore(self) -> None:
         """Opens what was open last time, or the first script on the first symbol."""
         state = self.workspace.remembered()
-        if state.get("symbol") in self.library.infos:
-            self.symbol = str(state["symbol"])
+        if state.symbol in self.library.infos:
+            self.symbol = state.symbol
         with contextlib.suppress(ValueError):
-            self.timeframe = Timeframe.parse(str(state.get("timeframe", "1d")))
-        if state.get("theme") == NIGHT.name:
+            self.timeframe = Timeframe.parse(state.timeframe)
+        if state.theme == NIGHT.name:
             self.set_theme(NIGHT)
-        self.options, self.panes = read_options(state.get("chart")), read_panes(state.get("panes"))
-        ladder = state.get("ladder")
-        self.ladder_state = dict(ladder) if isinstance(ladder, dict) else {}
-        self.list_name = str(state.get("list", ALL))
-        self.watched = read_columns(state.get("watched")) or open_columns()
+        self.options, self.panes = read_options(state.chart), read_panes(state.panes)
+        self.ladder_state, self.scan_state = state.ladder, state.scan
+        self.list_name = state.list_name or ALL
+        self.watched = read_columns(state.watched) or open_columns()
         self.watched_changed.emit()
-        scan = state.get("scan")
-        self.scan_state = dict(scan) if isinstance(scan, dict) else {}
-        uses = state.get("beside")
-        found = (read_use(u, self.workspace.scripts) for u in (uses if isinstance(uses, list) else []))
+        self.script.start()
+        self._restore_scripts(state)
+        for notice in self.workspace.notices:
+            self.status.emit(notice)
+        self.workspace.notices.clear()
+
+    def _restore_scripts(self, state: DeskState) -> None:
+        try:
+            self.workspace.script_folder.prepare()
+        except OSError as error:
+            self.status.emit(f"The folder of scripts cannot be written: {why(error)}.")
+        found = (read_use(u, self.workspace.scripts) for u in state.beside)
         self.beside = [use for use in found if use is not None]
         self.options_changed.emit(self.options)
         self.uses_changed.emit()
         files = self.workspace.script_files()
-        wanted = (
-            [p for p in files if p.name == state.get("script")] or [p for p in files if p.stem == "tide_turn"] or files
-        )
+        wanted = [p for p in files if p.name == state.script] or [p for p in files if p.stem == "tide_turn"] or files
         if wanted:
-            saved = state.get("settings")
-            self.open_script(wanted[0], saved if isinstance(saved, dict) else {})
+            self.open_script(wanted[0], dict(state.settings))
 
     def remember(self) -> None:
-        """Saves the script and writes down what is open, for the next start."""
+        """Has the script saved, and writes down what is open, for the next start."""
         self.save()
         self._write_state()
 
@@ -208,68 +212,64 @@ class Desk(QObject):
 
     def _write_state(self) -> None:
         self._remembering.stop()
-        state: dict[str, object] = {
-            "symbol": self.symbol,
-            "timeframe": str(self.timeframe),
-            "theme": self.theme.name,
-            "script": self.path.name if self.path else "",
-            "settings": self.settings,
-            "chart": self.options.as_plain(),
-            "panes": self.panes.as_plain(),
-            "beside": [use.as_plain() for use in self.beside],
-            "list": self.list_name,
-            "watched": [c.as_plain() for c in self.watched],
-            "ladder": self.ladder_state,
-            "scan": self.scan_state,
-        }
+        state = DeskState(
+            self.symbol,
+            str(self.timeframe),
+            self.theme.name,
+            self.path.name if self.path else "",
+            {k: v for k, v in self.settings.items() if isinstance(v, bool | int | float | str)},
+            self.options.as_plain(),
+            self.panes.as_plain(),
+            [use.as_plain() for use in self.beside],
+            self.list_name,
+            [c.as_plain() for c in self.watched],
+            self.ladder_state,
+            self.scan_state,
+        )
         try:
             self.workspace.remember(state)
         except OSError as error:
-            self.trouble.emit(f"What is open could not be written down: {error.strerror}.")
+            self.trouble.emit(f"What is open could not be written down: {why(error)}.")
 
     # --- the script -------------------------------------------------------------------------------
 
+    @property
+    def path(self) -> Path | None:
+        """The file of the open script."""
+        return self.script.path
+
+    @property
+    def text(self) -> str:
+        """The text of the open script."""
+        return self.script.text
+
     def open_script(self, path: Path, settings: dict[str, object] | None = None) -> None:
-        """Opens a script file, with settings of its own if given; what was open is saved first."""
-        self.save()
-        try:
-            text = read_script(path)
-        except ScriptFileProblem as error:
-            self.trouble.emit(str(error))
-            return
-        self.path, self.text, self.settings = path, text, dict(settings or {})
+        """Opens a script file, with settings of its own if given; what was open is saved."""
+        before, self.settings = self.settings, dict(settings or {})
+        if not self.script.open(path):
+            self.settings = before
+
+    def _opened(self, text: str) -> None:
         self.script_opened.emit(text)
         self._recompile()
 
     def new_script(self, title: str) -> Path:
         """Makes a script file with a rule to start from, and opens it. Raises `OSError`."""
-        stem = "".join(c if c.isalnum() else "_" for c in title.lower()).strip("_") or "script"
-        path, k = self.workspace.scripts / f"{stem}.rung", 2
-        while path.exists():
-            path, k = self.workspace.scripts / f"{stem}_{k}.rung", k + 1
-        self.workspace.save_script(path, NEW_SCRIPT.format(title=title.replace('"', "'")))
+        path = self.workspace.script_folder.free_path(title)
+        write_atomic(path, NEW_SCRIPT.format(title=title.replace('"', "'")))
         self.open_script(path)
         return path
 
     def set_text(self, text: str) -> None:
-        """Takes what was typed; it is compiled after a short pause and saved after a longer one."""
+        """Takes what was typed; it is noted at once, compiled after a short pause and saved after a longer one."""
         if text == self.text:
             return
-        self.text = text
+        self.script.type(text)
         self._typing.start()
-        self._saving.start()
 
-    def save(self) -> None:
-        """Writes the script to its file, if it has changed."""
-        self._saving.stop()
-        if self.path is None or not self.text:
-            return
-        try:
-            self.workspace.save_script(self.path, self.text)
-        except OSError as error:
-            self.trouble.emit(
-                f"{self.path.name} cannot be saved: {error.strerror}. The text is still here; free some space or check the folder."
-            )
+    def save(self) -> list[Path]:
+        """Has every script saved that is not; gives those that could not be for now."""
+        return self.script.save()
 
     def _recompile(self) -> None:
         text, shelf, look, asked = self.text, self.workspace.shelf(self.text), self._looker(), self._asked()
@@ -587,4 +587,5 @@ class Desk(QObject):
         self._after_chart.stop()
         self._remembering.stop()
         self.remember()
+        self.script.close()
         self.jobs.close()

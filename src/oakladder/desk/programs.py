@@ -8,7 +8,8 @@ from collections.abc import Callable
 from PyQt6.QtCore import QObject
 
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
-from oakladder.workspace import ScriptFileProblem, Workspace, read_script
+from oakladder.user.scripts import ScriptFileProblem, read_script
+from oakladder.user.workspace import Workspace
 
 from .jobs import Jobs, Ticket
 

@@ -9,7 +9,8 @@ from PyQt6.QtCore import QEventLoop, QSize
 from PyQt6.QtWidgets import QApplication, QWidget
 
 from oakladder.bars.timeframes import Timeframe
-from oakladder.workspace import ScriptFileProblem, Workspace
+from oakladder.user.scripts import ScriptFileProblem
+from oakladder.user.workspace import Workspace
 
 from .app import make_app, make_window
 from .look.theme import NIGHT

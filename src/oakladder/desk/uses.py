@@ -10,7 +10,8 @@ from oakladder.bars.series import Panel
 from oakladder.engine.drawing import Paint, Picture, draw, merged
 from oakladder.engine.run import run
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
-from oakladder.workspace import ScriptFileProblem, Workspace, read_script
+from oakladder.user.scripts import ScriptFileProblem, read_script
+from oakladder.user.workspace import Workspace
 
 
 @dataclass(slots=True)

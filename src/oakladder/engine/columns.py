@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import logging
 import re
 from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from concurrent.futures import Executor
@@ -11,11 +12,11 @@ from functools import partial
 
 import numpy as np
 
-from oakladder.bars.as_of import BarSource
 from oakladder.bars.errors import DataProblem
+from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.rung.plan import Op, Output
-from oakladder.rung.problems import RunProblem, did_you_mean
+from oakladder.rung.problems import Cancelled, RunProblem, did_you_mean
 from oakladder.rung.program import Program
 from oakladder.rung.shells import write_value
 
@@ -23,8 +24,9 @@ from .pips import TONE_COLOURS, last_true
 from .reach import reach
 from .rules import named_values
 from .run import Result, roots_of
-from .survey import Frame, Part, Progress, Skipped, parts, survey
+from .survey import Frame, Part, Progress, Skipped, parts, sentence_of, survey
 
+_log = logging.getLogger(__name__)
 #: A signal is fresh for so many bars.
 FRESH_BARS = 3
 #: So many of the last bars are looked at first; a signal that was last true before them is looked for in all.
@@ -37,7 +39,8 @@ class Cell:
     """A cell: its text, the colour word of its fill (if any), the number it is ordered by.
 
     ``holds`` is whether the signal is true now (for a column, whether its number is above 0 or its fill shown);
-    ``age`` how many bars ago a signal was last true, -1 for never or where there is no signal.
+    ``age`` how many bars ago a signal was last true, -1 for never or where there is no signal. A symbol that could
+    not be looked at has a ``reason``.
     """
 
     text: str
@@ -45,6 +48,7 @@ class Cell:
     order: float = float("nan")
     holds: bool | None = None
     age: int = -1
+    reason: str = ""
 
 
 def offered(program: Program) -> list[str]:
@@ -105,7 +109,7 @@ def cells(
     made = fill([ask], library, symbols, executor=executor, progress=progress, cancelled=cancelled)[0]
     if made.error is not None:
         raise made.error
-    return made.cells, made.skipped
+    return {symbol: cell for symbol, cell in made.cells.items() if not cell.reason}, made.skipped
 
 
 def fill(
@@ -140,7 +144,11 @@ def fill(
         skipped = tuple(s for p in pieces for s in p.skipped)
         for at, (j, column) in enumerate(zip(places, columns, strict=True)):
             filled = {s: c for part in done for s, c in part[at].items()}
-            made[j] = Filled({} if column.error else filled, skipped, column.error)
+            if column.error is None and column.failures and not filled:
+                column.error = column.failures[0]
+            left_out = (*skipped, *column.skipped)
+            filled |= {s.symbol: Cell(s.short, reason=s.reason) for s in left_out}
+            made[j] = Filled({} if column.error else filled, left_out, column.error)
     return made
 
 
@@ -150,6 +158,9 @@ class _Column:
     def __init__(self, ask: Ask):
         self.ask = ask
         self.error: Exception | None = None
+        #: What nobody foresaw, on single symbols.
+        self.failures: list[Exception] = []
+        self.skipped: list[Skipped] = []
         self.reach: int | None = None
         try:
             self.make, roots, self.tells_age = _maker(ask.program, ask.name)
@@ -190,6 +201,14 @@ def _fill_part(columns: list[_Column], part: Part) -> list[dict[str, Cell]]:
                 cells |= column.cells(part.again(unseen)) if unseen else {}
             except (RunProblem, KeyError) as error:
                 column.error = error
+            except (Cancelled, DataProblem):
+                raise
+            except Exception as error:
+                if len(part.symbols) > 1:
+                    raise  # it is looked at symbol by symbol, to see on which it fails
+                _log.exception("a column failed on %s", part.symbols)
+                column.failures.append(error)
+                column.skipped.append(Skipped(part.symbols[0], sentence_of(error)))
         made.append(cells)
     return made
 

@@ -6,14 +6,14 @@ Nothing here knows of a screen. Colours are 0xAARRGGBB, made by the caller's ``p
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, fields, is_dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from oakladder.rung.colours import resolve
-from oakladder.rung.plan import Op, Output
+from oakladder.rung.plan import Op, Output, under
 from oakladder.rung.registry import PALETTE
 from oakladder.rung.shells import write_value
 
@@ -287,13 +287,19 @@ def _side_of(shape: str) -> str:
     return "above" if shape.endswith("down") else "below"
 
 
+def _texts(result: Result, op: Op, bars: np.ndarray) -> list[str]:
+    """A text on some bars; empty where it is none."""
+    values = (result.at(op, int(b)) for b in bars)
+    return ["" if v is None and op.is_shell else write_value(v) for v in values]
+
+
 def _mark(result: Result, output: Output, paint: Paint) -> Mark:
     shape = output.attributes.get("shape", "dot")
     shown = result.is_true(output.roles["value"]) & result.is_true(output.roles.get("when"))
     known, bars = _known_and_shown(result, output, np.flatnonzero(shown))
     side, prices = _place(result, output, known, _side_of(shape))
     colours = _colours(result, output, paint, "calm")[known]
-    texts = [write_value(result.at(output.roles["text"], int(b))) for b in known] if "text" in output.roles else None
+    texts = _texts(result, output.roles["text"], known) if "text" in output.roles else None
     size, pane = _size(result, output), _said_pane(output) or PRICE
     return Mark(output.name, bars, known, side, prices, shape, colours, size, texts, pane)
 
@@ -313,7 +319,11 @@ def _known_and_shown(result: Result, output: Output, known: np.ndarray) -> tuple
 def _label(result: Result, output: Output, paint: Paint) -> Label:
     known, bars = _known_and_shown(result, output, np.flatnonzero(result.is_true(output.roles.get("when"))))
     side, prices = _place(result, output, known, "below")
-    texts = [write_value(result.at(output.roles["value"], int(b))) for b in known]
+    texts = _texts(result, output.roles["value"], known)
+    if "" in texts:  # a text of none is no label
+        said = np.array([bool(t) for t in texts])
+        known, bars, texts = known[said], bars[said], [t for t in texts if t]
+        prices = prices[said] if prices is not None else None
     colours = _colours(result, output, paint, "mute")[known]
     return Label(bars, known, side, prices, texts, colours, _size(result, output), _said_pane(output) or PRICE)
 
@@ -323,11 +333,12 @@ def _note(result: Result, output: Output, paint: Paint) -> Note:
 
     def text_at(bar: int) -> str:
         shown = when is None or result.at(when, bar) is True
-        return write_value(result.at(value, bar)) if shown else ""
+        text = result.at(value, bar) if shown else None
+        return "" if text is None else write_value(text)
 
     def colour_at(bar: int) -> int:
         word = result.at(color, bar) if color is not None else "ink"
-        return paint(str(word))
+        return paint(str(word)) if word is not None else 0
 
     return Note(output.attributes.get("corner", "top left"), text_at, colour_at)
 
@@ -420,16 +431,10 @@ def _unmarked(outputs: list[Output]) -> list[Output]:
     shown: set[Op] = set()
     for output in outputs:
         if output.what == "mark":
-            shown.update(_parts(output.roles["value"]))
+            shown.update(under(output.roles["value"]))
         elif output.what == "label" and "when" in output.roles:
-            shown.update(_parts(output.roles["when"]))
+            shown.update(under(output.roles["when"]))
     return [o for o in outputs if o.what == "signal" and o.roles["value"] not in shown]
-
-
-def _parts(op: Op) -> Iterator[Op]:
-    yield op
-    for arg in op.args:
-        yield from _parts(arg)
 
 
 def _default_mark(result: Result, output: Output, paint: Paint) -> Mark:

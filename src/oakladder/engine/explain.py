@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.bars.as_of import BarSource
 from oakladder.bars.series import Bars
+from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.words import bar_time
 from oakladder.rung.plan import Op, Output
 from oakladder.rung.program import Program

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ctypes
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -118,13 +118,33 @@ class Call:
 
     def __call__(self, first: int, last: int, state: np.ndarray | None = None, mode: int = native.FRESH) -> None:
         """Runs symbols ``first`` up to ``last``; with a state array (symbols, size) each has a row of its own."""
-        layout, panel = self.job.layout, self.job.panel
-        size = len(layout.template)
+        panel = self.job.panel
         if state is None and self._rows is not None:
             state, mode = self._rows[first:last], mode & ~native.FRESH
-        rows = state if state is not None else layout.template.copy()
         starts = np.ascontiguousarray(panel.starts[first:last])
         ends = np.ascontiguousarray(panel.ends[first:last])
+        self._run(first, starts, ends, state, mode)
+
+    def in_pieces(self, k: int, bars: int) -> Iterator[int]:
+        """Runs one symbol so many bars at a time, with the same bits as in one go; tells how many are done."""
+        panel, layout = self.job.panel, self.job.layout
+        if self._rows is not None:
+            state, mode = self._rows[k : k + 1], native.COMMIT
+        else:
+            state, mode = layout.template[None, :].copy(), native.COMMIT | native.FRESH
+        start, end = int(panel.starts[k]), int(panel.ends[k])
+        for at in range(start, end, bars):
+            last = min(at + bars, end)
+            if last == end:
+                mode &= ~native.COMMIT  # as a run in one go ends
+            self._run(k, np.array([at]), np.array([last]), state, mode)
+            mode &= ~native.FRESH
+            yield last - start
+
+    def _run(self, first: int, starts: np.ndarray, ends: np.ndarray, state: np.ndarray | None, mode: int) -> None:
+        layout = self.job.layout
+        size = len(layout.template)
+        rows = state if state is not None else layout.template.copy()
         before = self._before
         table = self._tables[3]
         if before and first:
@@ -132,7 +152,7 @@ class Call:
             moved = [b[first:] if k % width < 2 else b for k, b in enumerate(before)]
             table = _pointers(moved)
         self._machine.call(
-            last - first,
+            len(starts),
             starts.ctypes.data,
             ends.ctypes.data,
             ctypes.addressof(self._tables[0]),

@@ -45,8 +45,9 @@ class LiveRun:
         outs = job.empty_outs()
         # Longer timeframes may end with the bar that is tried: they run on a copy. Without them the code
         # itself leaves no trace (registers are not stored back, cells are written again by the real bar).
-        longer = len(job.variant.live.domains) > 1
-        rows = self.state.copy() if longer and not mode & COMMIT else self.state
+        # Of several bars only the last leaves no trace.
+        traces = len(job.variant.live.domains) > 1 or bool((np.diff(panel.offsets) > 1).any())
+        rows = self.state.copy() if traces and not mode & COMMIT else self.state
         Call(job, outs)(0, len(panel), rows, mode)
         return Result(self.program, panel, self._shown, dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
 

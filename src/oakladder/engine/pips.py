@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.bars.as_of import BarSource
 from oakladder.bars.series import Panel
+from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
 from oakladder.rung.program import Program
 

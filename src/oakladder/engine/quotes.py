@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 
 import numpy as np
 
-from oakladder.bars.as_of import BarSource
+from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY
 
 from .survey import Part, parts, survey

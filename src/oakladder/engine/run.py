@@ -10,6 +10,7 @@ import numpy as np
 
 from oakladder.bars.series import Panel
 from oakladder.rung.plan import Op, Output
+from oakladder.rung.problems import Cancelled
 from oakladder.rung.program import Program
 from oakladder.rung.shells import read_at, read_colours
 
@@ -17,10 +18,8 @@ from .job import Call, prepare, run_reference
 
 #: About this many bars are handed to a worker at a time: enough to be worth it, few enough to cancel soon.
 CHUNK_BARS = 200_000
-
-
-class Cancelled(Exception):
-    """A run was stopped by whoever started it."""
+#: And no more bars than cost this many operations: some tens of milliseconds, between which stopping takes effect.
+CHUNK_OPERATIONS = 20_000_000
 
 
 @dataclass(slots=True)
@@ -110,29 +109,40 @@ def run(
     if reference:
         run_reference(job, outs)
         return done
-    chunks = _chunks(panel)
+    bars = int(min(max(CHUNK_OPERATIONS / max(job.layout.cost, 1), 16), CHUNK_BARS))
+    chunks = _chunks(panel, bars)
     call = Call(job, outs, thorough)
     finished = 0
 
-    def work(chunk: tuple[int, int]) -> int:
+    def check() -> None:
         if cancelled is not None and cancelled():
             raise Cancelled
-        call(*chunk)
-        return chunk[1] - chunk[0]
 
-    for count in executor.map(work, chunks) if executor is not None and len(chunks) > 1 else map(work, chunks):
-        finished += count
+    def work(chunk: tuple[int, int]) -> int:
+        check()
+        first, last = chunk
+        if last - first > 1 or int(panel.offsets[last] - panel.offsets[first]) <= bars:
+            call(first, last)
+        else:
+            for done in call.in_pieces(first, bars):
+                check()
+                if progress is not None:
+                    progress((int(panel.offsets[first]) + done) / max(panel.size, 1))
+        return last
+
+    for last in executor.map(work, chunks) if executor is not None and len(chunks) > 1 else map(work, chunks):
+        finished = max(finished, last)
         if progress is not None:
-            progress(finished / max(len(panel), 1))
+            progress(float(panel.offsets[finished]) / max(panel.size, 1))
     return done
 
 
-def _chunks(panel: Panel) -> list[tuple[int, int]]:
-    """Ranges of symbols of about `CHUNK_BARS` bars each."""
+def _chunks(panel: Panel, bars: int) -> list[tuple[int, int]]:
+    """Ranges of symbols of about so many bars each."""
     made: list[tuple[int, int]] = []
     first = 0
     while first < len(panel):
-        limit = panel.offsets[first] + CHUNK_BARS
+        limit = panel.offsets[first] + bars
         last = max(int(np.searchsorted(panel.offsets, limit, "right")) - 1, first + 1)
         made.append((first, min(last, len(panel))))
         first = made[-1][1]

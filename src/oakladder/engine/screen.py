@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.bars.as_of import BarSource
+from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 
 from .pips import last_true

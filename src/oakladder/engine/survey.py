@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+import logging
 import threading
 from collections.abc import Callable, Hashable, Iterable, Mapping
 from concurrent.futures import Executor, Future
@@ -13,18 +14,20 @@ from typing import TypeVar
 
 import numpy as np
 
-from oakladder.bars.as_of import BarSource
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.library import stored_base
-from oakladder.bars.places import FileChanged, Unreadable
 from oakladder.bars.series import Panel, resample_panel
+from oakladder.bars.store.as_of import BarSource
+from oakladder.bars.store.library import stored_base
+from oakladder.bars.store.places import FileChanged, Unreadable
 from oakladder.bars.timeframes import Span, Timeframe
 from oakladder.rung.plan import Op
+from oakladder.rung.problems import Cancelled, RunProblem
 from oakladder.rung.program import Program
 
 from .job import THOROUGH_BARS
-from .run import Cancelled, Result, run
+from .run import Result, run
 
+_log = logging.getLogger(__name__)
 #: About this many bars are looked at together.
 PART_BARS = 800_000
 #: So often is a part begun whose files change while they are read.
@@ -43,6 +46,11 @@ class Skipped:
 
     symbol: str
     reason: str
+
+    @property
+    def short(self) -> str:
+        """The reason in a word or two, for a cell."""
+        return "no bars" if self.reason.startswith(("There are no", "It has no")) else "not read"
 
 
 @dataclass(slots=True)
@@ -82,6 +90,11 @@ class Part:
                 else:
                     good.append(symbol)
             self.symbols = good
+
+    def leave_out(self, symbol: str, reason: str) -> None:
+        """Goes on without a symbol."""
+        self.symbols.remove(symbol)
+        self.skipped.append(Skipped(symbol, reason))
 
     def again(self, symbols: list[str]) -> Part:
         """A part of some of its symbols, to look at all of their bars."""
@@ -204,6 +217,9 @@ def _trouble(library: BarSource, symbol: str, timeframe: Timeframe, extended: bo
         return "There is no such symbol."
     except (DataProblem, ValueError) as error:
         return str(error)
+    except Exception as error:
+        _log.exception("%s cannot be looked at on %s", symbol, timeframe)
+        return sentence_of(error)
 
 
 def _base_of(frame: Frame) -> Frame:
@@ -244,36 +260,43 @@ def survey(
     progress: Progress | None = None,
     cancelled: Callable[[], bool] | None = None,
 ) -> list[T]:
-    """Does some work on each part, in order; with an executor several at once. Raises `Cancelled`."""
+    """Does some work on each part, in order; with an executor several at once. Raises `Cancelled`.
+
+    A symbol on which the work fails as nobody foresaw is left out with a sentence, and the others are gone through.
+    """
     _keep_freed_memory()
     stop = threading.Event()
 
     def stopped() -> bool:
         return stop.is_set() or (cancelled is not None and cancelled())
 
-    def guarded(part: Part) -> T:
+    def guarded(part: Part) -> list[T]:
         if stopped():
             raise Cancelled
         part.cancelled = stopped
         changes = 0
         while True:
             try:
-                return work(part)
+                return [work(part)]
+            except (Cancelled, RunProblem):
+                raise
             except FileChanged:  # an import has put a newer file there: what it has now is read
                 changes += 1
                 if changes == _TRIES:
                     raise
             except Unreadable as error:  # one that cannot be read spoils nothing for the others
-                part.symbols.remove(error.symbol)
-                part.skipped.append(Skipped(error.symbol, str(error)))
+                part.leave_out(error.symbol, str(error))
+            except Exception as error:
+                _log.exception("a part of %d symbols failed", len(part.symbols))
+                return _one_by_one(part, work, error)
             finally:
                 part.release()
 
     made: list[T] = []
-    waiting: list[Future[T]] = [executor.submit(guarded, p) for p in pieces] if executor is not None else []
+    waiting: list[Future[list[T]]] = [executor.submit(guarded, p) for p in pieces] if executor is not None else []
     try:
         for k, part in enumerate(pieces):
-            made.append(waiting[k].result() if waiting else guarded(part))
+            made += waiting[k].result() if waiting else guarded(part)
             if progress is not None:
                 progress((k + 1) / len(pieces))
     finally:
@@ -283,3 +306,31 @@ def survey(
         if pieces:
             pieces[0].library.settle()
     return made
+
+
+def _one_by_one(part: Part, work: Callable[[Part], T], error: Exception) -> list[T]:
+    """The work on each symbol of a part by itself, without those on which it fails; raises if it fails on all."""
+    made, kept = [], []
+    for symbol in part.symbols:
+        alone = part.again([symbol])
+        alone.wanted = part.wanted
+        try:
+            made.append(work(alone))
+        except (Cancelled, RunProblem):
+            raise
+        except Exception as trouble:
+            part.skipped.append(Skipped(symbol, sentence_of(trouble)))
+            continue
+        kept += alone.symbols
+        part.skipped += alone.skipped
+    if part.symbols and not made:
+        raise error
+    part.symbols = kept
+    return made
+
+
+def sentence_of(error: Exception) -> str:
+    """What is said of a symbol on which something went wrong."""
+    if isinstance(error, DataProblem):
+        return str(error)
+    return f"Something went wrong with it that should not ({type(error).__name__}); the log has the details."

@@ -5,25 +5,30 @@ An import that is broken off can be run again: what is there already stays, and 
 
 from __future__ import annotations
 
+import logging
 import math
-import re
-from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
 
-from oakladder.bars.errors import DataProblem
-from oakladder.bars.library import BarLibrary, SymbolInfo
-from oakladder.bars.series import Bars, resample
+from oakladder.bars.errors import DataProblem, Stopped
+from oakladder.bars.hours import hours_of, with_hours
+from oakladder.bars.series import MERGES, Bars
 from oakladder.bars.sessions import DAY, Calendar
+from oakladder.bars.store.amend import restamped
+from oakladder.bars.store.info import OWN, SymbolInfo, zones
+from oakladder.bars.store.library import BarLibrary, calendar_of, tick_of
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Span, Timeframe
+from oakladder.disk import why
 
+from .closed import closed_every_year, recognise
 from .layout import Layout, guess
-from .reading import Raw, read, zones
+from .reading import Raw, Stop, read
 from .tidying import Finding, Mend, Tidied, Trouble, tidy_up
 
+_log = logging.getLogger(__name__)
 ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".pq", ".arrow", ".feather")
 
 
@@ -33,8 +38,8 @@ class Options:
 
     calendar: Calendar | None = None
     tick: float | None = None
-    kind: str = "share"
-    sector: str = "My data"
+    kind: str | None = None
+    sector: str | None = None
     zone: str | None = None
     mends: dict[Trouble, Mend] = field(default_factory=dict)
 
@@ -77,18 +82,40 @@ def files_of(paths: Iterable[Path]) -> list[Path]:
     return list(dict.fromkeys(made))
 
 
-def look_at(path: Path, library: BarLibrary, options: Options, layout: Layout | None = None) -> list[Intake]:
-    """What a file would bring, one entry for each symbol. Nothing is written, nothing raised: trouble is in the entry."""
+def look_at(
+    path: Path, library: BarLibrary, options: Options, layout: Layout | None = None, cancelled: Stop | None = None
+) -> list[Intake]:
+    """What a file would bring, one entry for each symbol. Nothing is written, and nothing raised but `Stopped`: trouble
+    is in the entry."""
     try:
         layout = layout or guess(path)
         if options.zone is not None:
             layout = replace(layout, zone=options.zone)
-        raws = read(path, layout)
-    except (DataProblem, ValueError) as error:
+        found = read(path, layout, cancelled)
+    except DataProblem as error:
         return [Intake(path, trouble=str(error))]
     except OSError as error:
-        return [Intake(path, trouble=f"It cannot be read: {error.strerror or error}.")]
-    return [_intake(path, raw, library, options) for raw in raws]
+        return [Intake(path, trouble=f"It cannot be read: {why(error)}.")]
+    except MemoryError:
+        return [Intake(path, trouble="It takes more memory than there is. Split it into several files.")]
+    except Stopped:
+        raise
+    except Exception as error:  # one file that nobody foresaw spoils nothing for the others
+        return [Intake(path, trouble=_unforeseen(path, error))]
+    made = [Intake(path, trouble=trouble) for trouble in found.troubles]
+    for raw in found.symbols:
+        if cancelled is not None and cancelled():
+            raise Stopped
+        try:
+            made.append(_intake(path, raw, library, options))
+        except Exception as error:
+            made.append(Intake(path, raw.symbol, trouble=f"{raw.symbol}: {_unforeseen(path, error)}"))
+    return made
+
+
+def _unforeseen(path: Path, error: Exception) -> str:
+    _log.exception("%s cannot be looked at", path)
+    return f"Something is wrong with it that nobody foresaw ({type(error).__name__}); the log has the details."
 
 
 def _intake(path: Path, raw: Raw, library: BarLibrary, options: Options) -> Intake:
@@ -96,19 +123,27 @@ def _intake(path: Path, raw: Raw, library: BarLibrary, options: Options) -> Inta
     if not len(raw.times):
         made.trouble = f"{raw.symbol}: none of its times can be read."
         return made
-    known = library.infos.get(raw.symbol)
+    known = _own(library, raw.symbol)
     times = np.unique(raw.times)
     made.timeframe = timeframe_of(times)
     if made.timeframe.order > ONE_DAY.order:
         made.trouble = f"{raw.symbol}: its bars are {made.timeframe}. The library keeps days and minutes, and makes longer bars of them."
         return made
-    calendar = options.calendar or (known.calendar if known else calendar_of(times, made.timeframe))
+    calendar = options.calendar or (known.calendar if known else calendar_of(times))
+    if known is not None and options.calendar is not None:  # hours are said anew; closed days that are known stay
+        calendar = replace(calendar, holidays=known.calendar.holidays, halves=known.calendar.halves)
+    closed = _recognised(times, made.timeframe, calendar) if known is None else frozenset()
+    keep_open = options.mends.get(Trouble.CLOSED) is Mend.DROP
+    calendar = calendar if keep_open else replace(calendar, holidays=calendar.holidays | closed)
     tidied = tidy_up(raw, made.timeframe, calendar, options.mends)
     made.findings = tidied.findings
+    if closed:
+        opens = tuple((0, int(t)) for t in calendar.day_open(np.array(sorted(closed)[:5])))
+        made.findings.append(Finding(Trouble.CLOSED, len(closed), opens, Mend.DROP if keep_open else Mend.KEEP))
     if not len(tidied.times):
         made.trouble = f"{raw.symbol}: nothing is left after cleaning."
         return made
-    made.info = known if known and options.calendar is None else _info(raw.symbol, tidied, calendar, options)
+    made.info = _info(raw.symbol, tidied, calendar, options, known)
     if made.timeframe.intraday:
         made.info = replace(made.info, step=_step(made.timeframe.count, known, library))
     made.bars = _bars(tidied, made.timeframe, calendar)
@@ -127,46 +162,44 @@ def timeframe_of(times: np.ndarray) -> Timeframe:
     """The timeframe of bars by the commonest distance between them."""
     if len(times) < 2:
         return ONE_DAY
-    step = Counter(np.diff(times).tolist()).most_common(1)[0][0]
+    steps, counts = np.unique(np.diff(times), return_counts=True)
+    step = int(steps[counts.argmax()])
     if step >= 20 * 3600:
         return ONE_DAY if step < 6 * DAY else Timeframe(Span.WEEK) if step < 26 * DAY else Timeframe(Span.MONTH)
     return Timeframe(Span.MINUTES, max(int(step) // 60, 1))
-
-
-def calendar_of(times: np.ndarray, timeframe: Timeframe) -> Calendar:
-    """A calendar in UTC that holds all the bars: around the clock, at weekends only where they trade."""
-    weekdays = (times // DAY + 3) % 7
-    return Calendar(weekend=bool((weekdays >= 5).mean() > 0.02))
 
 
 def session_calendar(zone: str, session: str | None) -> Calendar:
     """A calendar of a zone with regular hours such as ``09:00-15:30``. Raises `DataProblem`."""
     if zone not in zones():
         raise DataProblem(f"`{zone}` is no time zone. Write UTC or a name such as WET.")
-    return Calendar(zone) if session is None else Calendar(zone, *hours_of(session))
+    return Calendar(zone) if session is None else with_hours(Calendar(zone), hours_of(session))
 
 
-def hours_of(text: str) -> tuple[int, int]:
-    """Hours such as ``09:00-15:30`` as the first and last minute of the day. Raises `DataProblem`."""
-    found = re.fullmatch(r"\s*(\d{1,2}):(\d{2})\s*-\s*(\d{1,2}):(\d{2})\s*", text)
-    start, end = (int(found[k]) * 60 + int(found[k + 1]) for k in (1, 3)) if found else (0, 0)
-    if not 0 <= start < end <= 24 * 60:
-        raise DataProblem(f"`{text}` are no hours. Write them as 09:00-15:30.")
-    return start, end
+def _recognised(times: np.ndarray, timeframe: Timeframe, calendar: Calendar) -> frozenset[int]:
+    """Days on which the market is closed year after year."""
+    days = (times // DAY) if not timeframe.intraday and (times % DAY == 0).all() else calendar.days(times)
+    return closed_every_year(np.unique(days), calendar)
 
 
-def _info(symbol: str, tidied: Tidied, calendar: Calendar, options: Options) -> SymbolInfo:
-    tick = options.tick or tick_of(tidied.columns["close"])
-    return SymbolInfo(symbol, symbol, options.sector, options.kind, tick, calendar)
+def _own(library: BarLibrary, symbol: str) -> SymbolInfo | None:
+    """What is known of a symbol of the user's; the demo market's own bars give way to what is brought in."""
+    known = library.infos.get(symbol)
+    return known if known is not None and known.origin == OWN else None
 
 
-def tick_of(prices: np.ndarray) -> float:
-    """The smallest step that all prices are multiples of, among the usual ones."""
-    some = prices[~np.isnan(prices)][-2000:]
-    for decimals in range(7):
-        if (np.abs(some - np.round(some, decimals)) < 1e-9 * np.maximum(np.abs(some), 1)).all():
-            return float(10.0**-decimals) if decimals != 0 else 1.0
-    return 1e-6
+def _info(symbol: str, tidied: Tidied, calendar: Calendar, options: Options, known: SymbolInfo | None) -> SymbolInfo:
+    """What will be known of a symbol: what this import says, else what is known, else what the bars tell."""
+    if known is None:
+        tick = options.tick or tick_of(tidied.columns["close"])
+        return SymbolInfo(symbol, symbol, options.sector or "My data", options.kind or "share", tick, calendar)
+    return replace(
+        known,
+        sector=options.sector or known.sector,
+        kind=options.kind or known.kind,
+        tick=options.tick or known.tick,
+        calendar=calendar,
+    )
 
 
 def _bars(tidied: Tidied, timeframe: Timeframe, calendar: Calendar) -> Bars:
@@ -176,17 +209,32 @@ def _bars(tidied: Tidied, timeframe: Timeframe, calendar: Calendar) -> Bars:
     """
     columns = {n: np.ascontiguousarray(v) for n, v in tidied.columns.items()}
     if timeframe.intraday:
-        return Bars(tidied.symbol, ONE_MINUTE, calendar, tidied.times // 60 * 60, columns)
+        times, columns = _whole_minutes(tidied, columns)
+        return Bars(tidied.symbol, ONE_MINUTE, calendar, times, columns)
     # A day is written as a date: whatever the clock says, it is that day's session.
     days = (tidied.times // DAY) if (tidied.times % DAY == 0).all() else calendar.days(tidied.times)
-    made = Bars(tidied.symbol, ONE_DAY, calendar, calendar.day_open(days), columns)
-    return resample(made, ONE_DAY)
+    again = np.concatenate([days[1:] == days[:-1], [False]])
+    if again.any():
+        tidied.findings.append(Finding(Trouble.REPEAT, int(again.sum()), (), Mend.DROP))
+    kept = {n: v[~again] for n, v in columns.items()}
+    return Bars(tidied.symbol, ONE_DAY, calendar, calendar.day_open(days[~again]), kept)
+
+
+def _whole_minutes(tidied: Tidied, columns: dict[str, np.ndarray]) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+    """Bars that begin within a minute, put together to minutes."""
+    minutes = tidied.times // 60 * 60
+    if (minutes[1:] > minutes[:-1]).all():
+        return minutes, columns
+    first = np.concatenate([[0], np.flatnonzero(minutes[1:] != minutes[:-1]) + 1])
+    last = np.append(first[1:], len(minutes)) - 1
+    tidied.findings.append(Finding(Trouble.SECONDS, len(minutes), (), Mend.MEND))
+    return minutes[first], {n: merge(columns[n], first, last) for n, merge in MERGES.items()}
 
 
 def _compare(made: Intake, library: BarLibrary) -> None:
     """Counts what is new and what differs from what the library has."""
     assert made.bars is not None
-    old = _stored(library, made.symbol, made.bars.timeframe)
+    old = _stored(library, made.symbol, made.bars.timeframe, made.bars.calendar)
     if old is None:
         made.new = len(made.bars)
         return
@@ -199,24 +247,34 @@ def _compare(made: Intake, library: BarLibrary) -> None:
     made.changed = int(differs.sum())
 
 
-def _stored(library: BarLibrary, symbol: str, base: Timeframe) -> Bars | None:
-    if symbol not in library.infos or not library.path(symbol, base).exists():
+def _stored(library: BarLibrary, symbol: str, base: Timeframe, calendar: Calendar) -> Bars | None:
+    """The user's bars that are there, stamped by a calendar; None where there are none that can be read."""
+    if _own(library, symbol) is None or not library.path(symbol, base).exists():
         return None
     try:
-        return library.base(symbol, base)
+        found = library.base(symbol, base)
     except DataProblem:
         return None
+    return restamped(found, calendar) if base == ONE_DAY else found
 
 
 def take_in(intake: Intake, library: BarLibrary) -> None:
     """Writes one symbol: the library's bars with the new ones added and the corrected ones in place. Raises `DataProblem`."""
-    assert intake.bars is not None and intake.info is not None
-    old = _stored(library, intake.symbol, intake.bars.timeframe)
-    bars = intake.bars if old is None else _joined(old, intake.bars)
-    if library.infos.get(intake.symbol) != intake.info:
-        library.add_symbols([intake.info])
-    if old is None or intake.new or intake.changed:
-        library.write(bars)
+    bars, info = intake.bars, intake.info
+    assert bars is not None and info is not None
+    base, other = (ONE_MINUTE, ONE_DAY) if bars.timeframe.intraday else (ONE_DAY, ONE_MINUTE)
+    with library.changing():
+        library.fresh()
+        known = library.infos.get(info.symbol)
+        old = _stored(library, info.symbol, base, info.calendar)
+        if old is None or known != info or intake.new or intake.changed:
+            library.write(bars if old is None else _joined(old, bars), info)
+        if known is not None and known.origin != OWN:
+            library.remove(info.symbol, other)  # invented bars have no place beside real ones
+        elif known is not None and known.calendar != info.calendar and base != ONE_DAY:
+            days = _stored(library, info.symbol, ONE_DAY, info.calendar)
+            if days is not None:
+                library.write(days)
 
 
 def _joined(old: Bars, new: Bars) -> Bars:
@@ -244,7 +302,13 @@ def import_files(
     for k, path in enumerate(files):
         if cancelled is not None and cancelled():
             break
-        for intake in look_at(path, library, options or Options(), (layouts or {}).get(path)):
+        try:
+            found = look_at(path, library, options or Options(), (layouts or {}).get(path), cancelled)
+        except Stopped:
+            break
+        for intake in found:
+            if cancelled is not None and cancelled():
+                break
             if not intake.trouble and not dry_run:
                 try:
                     take_in(intake, library)
@@ -253,5 +317,10 @@ def import_files(
             made.append(intake)
         if progress is not None:
             progress((k + 1) / len(files))
+    if not dry_run:
+        told = recognise(library, [i.symbol for i in made if not i.trouble])
+        for intake in made:
+            if not intake.trouble and intake.symbol in told:
+                intake.findings.append(Finding(Trouble.CLOSED, told[intake.symbol], (), Mend.KEEP))
     library.settle()
     return made

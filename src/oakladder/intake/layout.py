@@ -9,6 +9,10 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from oakladder.bars.errors import DataProblem
+from oakladder.disk import why
+
+from .tables import table_names
+from .times import TIME_FORMS, may_fit, parse_times
 
 #: What a column can be. ``date`` goes with a ``time`` of day in another column; ``count`` is the number of trades.
 FIELDS = ("time", "date", "open", "high", "low", "close", "volume", "count", "symbol")
@@ -24,39 +28,9 @@ _WORDS: dict[str, tuple[str, ...]] = {
     "symbol": ("symbol", "ticker", "instrument", "code", "name"),
 }
 _SEPARATORS = (",", ";", "\t", "|")
-#: Forms of times, tried in this order; the empty one is ISO 8601.
-TIME_FORMS = (
-    "",
-    "%Y-%m-%d %H:%M:%S",
-    "%Y-%m-%d %H:%M",
-    "%Y-%m-%d",
-    "%Y/%m/%d %H:%M:%S",
-    "%Y/%m/%d %H:%M",
-    "%Y/%m/%d",
-    "%Y.%m.%d %H:%M:%S",
-    "%Y.%m.%d %H:%M",
-    "%Y.%m.%d",
-    "%d.%m.%Y %H:%M:%S",
-    "%d.%m.%Y %H:%M",
-    "%d.%m.%Y",
-    "%d/%m/%Y %H:%M:%S",
-    "%d/%m/%Y %H:%M",
-    "%d/%m/%Y",
-    "%m/%d/%Y %H:%M:%S",
-    "%m/%d/%Y %H:%M",
-    "%m/%d/%Y",
-    "%d-%b-%Y",
-    "%d %b %Y",
-    "%b %d, %Y",
-    "%Y%m%d %H%M%S",
-    "%Y%m%d %H%M",
-    "%Y%m%d %H:%M:%S",
-    "%Y%m%d %H:%M",
-    "%Y%m%d",
-    "seconds",
-    "milliseconds",
-)
 _SAMPLE_LINES, _SAMPLE_BYTES = 400, 200_000
+#: A form that reads none of so many times at the beginning is not looked at any further.
+_FIRST_TIMES = 40
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,14 +61,17 @@ def guess(path: Path) -> Layout:
     """The layout that fits a file best. Raises `DataProblem` where nothing fits."""
     if path.suffix.lower() in (".parquet", ".pq", ".arrow", ".feather"):
         return _guess_table(path)
-    lines, encoding = sample(path)
+    every, encoding = sample(path)
+    there = [k for k, line in enumerate(every) if line.strip()]
+    lines = [every[k] for k in there]
     if not lines:
         raise DataProblem(f"{path.name} is empty.")
-    separator, skip = _separator(lines)
-    rows = [r for r in csv.reader(lines[skip:], delimiter=separator) if r]
+    separator, above = _separator(lines)
+    skip = there[above]
+    rows = [cells_of(line, separator) for line in lines[above:]]
     header = not any(_is_number(cell, ".") or _is_number(cell, ",") for cell in rows[0][1:])
     names = tuple(c.strip() for c in rows[0]) if header else ()
-    body = rows[1:] if header else rows
+    body = [r for r in (rows[1:] if header else rows) if len(r) > 1] or rows[1:]
     if not body:
         raise DataProblem(f"{path.name} has a first line and no bars.")
     decimal = _decimal(body, separator)
@@ -113,7 +90,7 @@ def sample(path: Path) -> tuple[list[str], str]:
     except FileNotFoundError:
         raise DataProblem(f"There is no file {path}.") from None
     except OSError as error:
-        raise DataProblem(f"{path.name} cannot be read: {error.strerror}.") from None
+        raise DataProblem(f"{path.name} cannot be read: {why(error)}.") from None
     if raw[:2] in (b"\xff\xfe", b"\xfe\xff"):
         encoding = "utf-16"
     else:
@@ -125,17 +102,34 @@ def sample(path: Path) -> tuple[list[str], str]:
         except UnicodeDecodeError:
             encoding = "cp1252"
     text = raw.decode(encoding, errors="ignore").lstrip("\ufeff")
-    lines = text.splitlines()
+    lines = re.split(r"\r\n|\n|\r", text)
     if len(raw) == _SAMPLE_BYTES:
         lines = lines[:-1]
-    return [line for line in lines[:_SAMPLE_LINES] if line.strip()], encoding
+    return lines[:_SAMPLE_LINES], encoding
+
+
+def cells_of(line: str, separator: str) -> list[str]:
+    """The cells of a line."""
+    try:
+        return next(csv.reader([line], delimiter=separator), [])
+    except csv.Error:  # a cell that no table would have
+        return line.split(separator)
+
+
+def width_of(path: Path, layout: Layout) -> int:
+    """How many columns most lines of a text file have, read by a layout. Raises `DataProblem`."""
+    lines, _ = sample(path)
+    counts = Counter(len(cells_of(line, layout.separator)) for line in lines[layout.skip :] if line.strip())
+    if not counts:
+        raise DataProblem(f"{path.name} has no bars.")
+    return counts.most_common(1)[0][0]
 
 
 def _separator(lines: list[str]) -> tuple[str, int]:
     """The separator that gives most lines the same number of columns, and how many lines stand before the table."""
     best, best_score, skip = ",", -1.0, 0
     for separator in _SEPARATORS:
-        counts = [len(next(csv.reader([line], delimiter=separator))) for line in lines]
+        counts = [len(cells_of(line, separator)) for line in lines]
         width, often = Counter(counts).most_common(1)[0]
         score = (often / len(counts)) * min(width, 8) if width > 2 else 0.0
         if score > best_score:
@@ -156,10 +150,10 @@ def _is_number(text: str, decimal: str) -> bool:
 
 
 def _decimal(body: list[list[str]], separator: str) -> str:
-    """Whether decimals follow a comma: only where no separator is one, and numbers are seen to be so."""
-    if separator == ",":
-        return "."
-    commas = sum(bool(re.fullmatch(r"-?[\d. ]*,\d+", c.strip())) for row in body[:100] for c in row)
+    """Whether decimals follow a comma: where numbers are seen to be so, and in quotes if the separator is one too."""
+    # Three digits behind a comma are more likely thousands where the comma parts the columns too.
+    digits = r"\d{1,2}|\d{4,}" if separator == "," else r"\d+"
+    commas = sum(bool(re.fullmatch(rf"-?[\d. ]*,({digits})", c.strip())) for row in body[:100] for c in row)
     points = sum(bool(re.fullmatch(r"-?\d+\.\d+", c.strip())) for row in body[:100] for c in row)
     return "," if commas > points else "."
 
@@ -212,10 +206,8 @@ def times_of(body: list[list[str]], columns: dict[str, int]) -> list[str]:
 
 def time_form(texts: list[str]) -> str:
     """The form that reads the most times; of those that read as many, the one that puts them in the best order."""
-    from .reading import parse_times
-
     best, best_score = "", -1.0
-    for form in TIME_FORMS:
+    for form in (f for f in TIME_FORMS if may_fit(texts[:_FIRST_TIMES], f)):
         made, good = parse_times(texts, form)
         if not good.any():
             continue
@@ -228,7 +220,5 @@ def time_form(texts: list[str]) -> str:
 
 
 def _guess_table(path: Path) -> Layout:
-    from .reading import read_table
-
-    names = tuple(read_table(path).column_names)
+    names = tuple(table_names(path))
     return Layout("table", columns=by_names(names), names=names)

@@ -1,257 +1,260 @@
-"""Reading a file by its layout: plain arrays, with what could not be read as none, and the number of every row."""
+"""Reading a file by its layout: plain arrays for each symbol, with the number of every row, and what could not be read.
+
+Files are read block by block: linear in their size, bounded in memory, stopped between two blocks.
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from functools import lru_cache
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
 from pathlib import Path
-from zoneinfo import ZoneInfo, available_timezones
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-import pyarrow.csv as pacsv
-import pyarrow.feather as feather
-import pyarrow.parquet as parquet
 
-from oakladder.bars.errors import DataProblem
+from oakladder.bars.errors import DataProblem, Stopped
 from oakladder.bars.series import COLUMNS
 
+from .cells import Numbers, numbers
 from .layout import Layout
+from .names import as_symbol, symbol_of, trouble_of
+from .tables import table_columns
+from .text import Block, text_blocks
+from .times import parse_times, stamped_times
 
-#: Times outside these years are misread.
-_EARLIEST, _LATEST = -2_208_988_800, 7_258_118_400
+#: An import takes at most so many bytes of memory, and about so many for each byte of a text file.
+MOST_MEMORY, _PER_BYTE = 1 << 30, 3.0
+#: Rows of a table that are looked at together.
+_ROWS = 200_000
+Stop = Callable[[], bool]
 
 
 @dataclass(slots=True)
 class Raw:
     """The rows of one symbol as they stand in the file. ``times`` are UTC seconds; ``rows`` count from 1.
 
-    ``counted`` says that the number of trades stands in for the volume.
+    ``counted`` says that the number of trades stands in for the volume. The others are the places (in these arrays) of
+    rows that have a number which is none, no value where one is due, or a number with K, M or B behind it;
+    ``unread_rows`` are the numbers of rows that are not here, because their time or width cannot be.
     """
 
     symbol: str
     times: np.ndarray
     columns: dict[str, np.ndarray]
     rows: np.ndarray
-    unread: int = 0
     counted: bool = False
+    #: What the file calls it, where it does so in several ways.
+    alike: tuple[str, ...] = ()
+    unread_rows: np.ndarray = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
+    unreadable: np.ndarray = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
+    missing: np.ndarray = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
+    scaled: np.ndarray = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
+
+    @property
+    def unread(self) -> int:
+        """How many rows are not here."""
+        return len(self.unread_rows)
 
 
-def read(path: Path, layout: Layout) -> list[Raw]:
-    """Every symbol of a file. Raises `DataProblem` for a file that cannot be read so."""
+@dataclass(slots=True)
+class Read:
+    """A whole file: its symbols, and sentences about rows that belong to none."""
+
+    symbols: list[Raw]
+    troubles: list[str]
+
+
+def read(path: Path, layout: Layout, cancelled: Stop | None = None) -> Read:
+    """Every symbol of a file. Raises `DataProblem` for a file that cannot be read so, `Stopped`."""
     missing = [n for n in ("time", "close") if n not in layout.columns]
     if missing:
         raise DataProblem(f"{path.name}: it is not known which column is the {' and the '.join(missing)}.")
-    table, odd = _text_table(path, layout) if layout.kind == "text" else (read_table(path), [])
-    if table.num_rows == 0:
+    _check_memory(path, layout)
+    odd: list[int] = []
+    gathered = _Gathered(path, layout)
+    for block in text_blocks(path, layout, odd) if layout.kind == "text" else _table_blocks(path, layout, cancelled):
+        if cancelled is not None and cancelled():
+            raise Stopped
+        gathered.add(block)
+    if not gathered.looked_at:
         raise DataProblem(f"{path.name} has no bars.")
-    if max(layout.columns.values()) >= table.num_columns:
+    return gathered.parted(odd)
+
+
+def _check_memory(path: Path, layout: Layout) -> None:
+    """Raises `DataProblem` for a text file that would take more memory than an import may."""
+    try:
+        size = path.stat().st_size
+    except OSError:
+        return  # reading it says why
+    if layout.kind == "text" and size * _PER_BYTE > MOST_MEMORY:
         raise DataProblem(
-            f"{path.name} has {table.num_columns} columns, and column {max(layout.columns.values()) + 1} is asked for."
+            f"{path.name} would take about {size * _PER_BYTE / 1e9:.1f} GB of memory, and an import may take "
+            f"{MOST_MEMORY / 1e9:.0f} GB. Split it into several files; they are put together again."
         )
-    times, good = _times(table, layout)
-    columns = {name: _numbers(table, layout, name) for name in (*COLUMNS, "count")}
-    close = columns["close"]
-    for name in ("open", "high", "low"):
-        if name not in layout.columns:  # a series of closes only
-            columns[name] = close.copy()
-    counted = "volume" not in layout.columns and "count" in layout.columns
-    if counted:
-        columns["volume"] = columns["count"]
-    del columns["count"]
-    rows = _row_numbers(path, layout, table.num_rows, odd)
-    names = _symbols(table, layout, path)
-    made = []
-    for symbol in dict.fromkeys(names.tolist()):
-        here = names == symbol
-        keep = here & good
-        made.append(
-            Raw(
-                symbol,
-                times[keep],
-                {n: v[keep] for n, v in columns.items()},
-                rows[keep],
-                int((here & ~good).sum()),
-                counted,
-            )
-        )
-    made[0].unread += len(odd)
-    if not any(len(raw.times) for raw in made):
-        raise DataProblem(f"{path.name}: none of its times can be read. Say how they are written.")
-    return made
 
 
-def _row_numbers(path: Path, layout: Layout, count: int, odd: list[int]) -> np.ndarray:
-    """The number of the line on which each row of the table stands; ``odd`` are lines that were left out."""
-    if layout.kind != "text":
-        return np.arange(1, count + 1)
-    first = 1 + layout.skip + (1 if layout.header else 0)
-    rows = np.arange(first, first + count + len(odd))
-    rows = rows[~np.isin(rows, odd)][:count]
-    # The reader does not count empty lines.
-    filled = [k for k, line in enumerate(path.read_bytes().splitlines(), 1) if line.strip()]
-    return np.array(filled)[rows - 1] if len(filled) >= int(rows[-1]) else rows
+def _table_blocks(path: Path, layout: Layout, cancelled: Stop | None) -> Iterator[Block]:
+    places = sorted(set(layout.columns.values()))
+    columns = table_columns(path, places, cancelled)
+    count = len(next(iter(columns.values())))
+    for at in range(0, count, _ROWS):
+        size = min(_ROWS, count - at)
+        some = {f: columns[place].slice(at, size) for f, place in layout.columns.items()}
+        yield Block(some, np.arange(at + 1, at + size + 1))
 
 
-def symbol_of(path: Path) -> str:
-    """The symbol that a file's name stands for: what comes before the first sign that is no letter or digit."""
-    word = "".join(c if c.isalnum() or c in ".-" else " " for c in path.stem).split()
-    return (word[0] if word else path.stem).upper()[:16]
+class _Gathered:
+    """The rows of a file so far, as arrays that grow block by block."""
 
+    def __init__(self, path: Path, layout: Layout):
+        self._path, self._layout = path, layout
+        self._fields = [n for n in COLUMNS if n in layout.columns]
+        if "volume" not in self._fields and "count" in layout.columns:
+            self._fields.append("count")
+        #: Rows that are kept, and all that were looked at.
+        self.count = self.looked_at = 0
+        self._times: list[np.ndarray] = []
+        self._rows: list[np.ndarray] = []
+        self._values: dict[str, list[np.ndarray]] = {n: [] for n in self._fields}
+        self._codes: list[np.ndarray] = []
+        self._unread: list[np.ndarray] = []
+        self._unread_codes: list[np.ndarray] = []
+        self._flagged: dict[str, list[np.ndarray]] = {"unreadable": [], "missing": [], "scaled": []}
+        #: Name as the file has it → number of its symbol; symbols in the order in which they came.
+        self._known: dict[str, int] = {}
+        self._symbols: list[str] = []
+        self._places: dict[str, int] = {}
+        self._by_code: dict[int, set[str]] | None = None
 
-def _symbols(table: pa.Table, layout: Layout, path: Path) -> np.ndarray:
-    if "symbol" not in layout.columns:
-        return np.full(table.num_rows, symbol_of(path), dtype=object)
-    texts = table.column(layout.columns["symbol"]).cast(pa.string()).to_pylist()
-    return np.array([(t or symbol_of(path)).strip().upper()[:16] for t in texts], dtype=object)
-
-
-def read_table(path: Path) -> pa.Table:
-    """A Parquet or Arrow file. Raises `DataProblem`."""
-    try:
-        if path.suffix.lower() in (".parquet", ".pq"):
-            return parquet.read_table(str(path))
-        return feather.read_table(str(path))
-    except FileNotFoundError:
-        raise DataProblem(f"There is no file {path}.") from None
-    except (pa.ArrowException, OSError) as error:
-        raise DataProblem(f"{path.name} cannot be read: {str(error).splitlines()[0]}.") from None
-
-
-def _text_table(path: Path, layout: Layout) -> tuple[pa.Table, list[int]]:
-    """A text file with every column as text, and which lines were left out for another width (empty ones not counted)."""
-    left_out: list[int] = []
-
-    def odd(row: pacsv.InvalidRow) -> str:
-        left_out.append(row.number)
-        return "skip"
-
-    try:
-        table = pacsv.read_csv(
-            str(path),
-            read_options=pacsv.ReadOptions(
-                skip_rows=layout.skip + (1 if layout.header else 0),
-                autogenerate_column_names=True,
-                encoding=layout.encoding,
-                use_threads=False,
-            ),
-            parse_options=pacsv.ParseOptions(delimiter=layout.separator, invalid_row_handler=odd),
-            convert_options=pacsv.ConvertOptions(
-                column_types={f"f{k}": pa.string() for k in range(200)}, strings_can_be_null=False
-            ),
-        )
-        return table, left_out
-    except FileNotFoundError:
-        raise DataProblem(f"There is no file {path}.") from None
-    except pa.ArrowException as error:
-        if "Empty" in str(error):
-            raise DataProblem(f"{path.name} has no bars.") from None
-        raise DataProblem(f"{path.name} cannot be read: {str(error).splitlines()[0]}.") from None
-    except OSError as error:
-        raise DataProblem(f"{path.name} cannot be read: {error.strerror or error}.") from None
-
-
-def _numbers(table: pa.Table, layout: Layout, name: str) -> np.ndarray:
-    if name not in layout.columns:
-        return np.full(table.num_rows, np.nan)
-    column = table.column(layout.columns[name])
-    if not pa.types.is_string(column.type) and not pa.types.is_large_string(column.type):
-        return np.asarray(column.cast(pa.float64(), safe=False).to_numpy(zero_copy_only=False), dtype=np.float64)
-    texts = pc.utf8_trim_whitespace(column)
-    if layout.decimal == ",":
-        texts = pc.replace_substring(pc.replace_substring(texts, ".", ""), ",", ".")
-    else:
-        texts = pc.replace_substring(texts, ",", "")
-    return np.array([_number(t) for t in texts.to_pylist()])
-
-
-def _number(text: str | None) -> float:
-    try:
-        value = float(text) if text else np.nan
-    except ValueError:
-        scale = {"K": 1e3, "M": 1e6, "B": 1e9}.get((text or " ")[-1].upper())
+    def add(self, block: Block) -> None:
+        """Takes in some rows."""
+        self.looked_at += len(block.rows)
+        times, good = self._block_times(block)
+        codes = self._block_codes(block)
         try:
-            return float((text or "")[:-1]) * scale if scale else np.nan
-        except ValueError:
-            return np.nan
-    return value if abs(value) < 1e18 else np.nan
+            read = {name: numbers(block.columns[name], self._layout.decimal) for name in self._fields}
+        except DataProblem as error:
+            raise DataProblem(f"{self._path.name}: {error}") from None
+        for what, found in self._flagged.items():
+            found.append(self.count + np.flatnonzero(_any(read, what)[good]))
+        self._times.append(times[good])
+        self._rows.append(block.rows[good].astype(np.int64))
+        self._codes.append(codes[good])
+        self._unread.append(block.rows[~good])
+        self._unread_codes.append(codes[~good])
+        for name, column in read.items():
+            self._values[name].append(column.values[good])
+        self.count += int(good.sum())
+
+    def _block_times(self, block: Block) -> tuple[np.ndarray, np.ndarray]:
+        column, zone, form = block.columns["time"], self._layout.zone, self._layout.time_form
+        if pa.types.is_timestamp(column.type):
+            return stamped_times(column, zone)
+        if not pa.types.is_string(column.type):
+            column = column.cast(pa.string())
+        if "date" in block.columns:
+            dates = block.columns["date"]
+            if pa.types.is_timestamp(dates.type):
+                dates = pc.strftime(dates, format="%Y-%m-%d")
+            dates = dates if pa.types.is_string(dates.type) else dates.cast(pa.string())
+            both = pc.binary_join_element_wise(pc.utf8_trim_whitespace(dates.fill_null("")), column.fill_null(""), " ")
+            return parse_times(both, form, zone)
+        return parse_times(column, form, zone)
+
+    def _block_codes(self, block: Block) -> np.ndarray:
+        """The number of each row's symbol."""
+        if "symbol" not in block.columns:
+            return np.full(len(block.rows), self._code(""), dtype=np.int32)
+        column = block.columns["symbol"]
+        column = column if pa.types.is_string(column.type) else column.cast(pa.string())
+        coded = column.fill_null("").dictionary_encode()
+        table = np.array([self._code(name) for name in coded.dictionary.to_pylist()] or [0], dtype=np.int32)
+        return table[np.asarray(coded.indices.to_numpy(zero_copy_only=False), dtype=np.int64)]
+
+    def _code(self, name: str) -> int:
+        if name not in self._known:
+            in_column = "symbol" in self._layout.columns
+            symbol = as_symbol(name) if in_column else symbol_of(self._path)
+            if symbol not in self._places:
+                self._places[symbol] = len(self._symbols)
+                self._symbols.append(symbol)
+            self._known[name] = self._places[symbol]
+        return self._known[name]
+
+    def parted(self, odd: list[int]) -> Read:
+        """The rows symbol by symbol; lines of another width are told with the first."""
+        codes = _joined(self._codes)
+        order = np.argsort(codes, kind="stable") if len(self._symbols) > 1 else None
+        counts = np.bincount(codes, minlength=len(self._symbols))
+        ends = np.concatenate([[0], np.cumsum(counts)])
+        flagged = {what: _joined(found) for what, found in self._flagged.items()}
+        if order is not None:
+            places = np.empty(len(order), dtype=np.int64)
+            places[order] = np.arange(len(order))
+            flagged = {what: np.sort(places[found]) for what, found in flagged.items()}
+        times, rows = _joined(self._times, order), _joined(self._rows, order)
+        values = {n: _joined(v, order) for n, v in self._values.items()}
+        lost, lost_ends = self._lost()
+        made, troubles = [], []
+        for k, symbol in enumerate(self._symbols):
+            part, gone = slice(int(ends[k]), int(ends[k + 1])), lost[lost_ends[k] : lost_ends[k + 1]]
+            wrong = trouble_of(symbol)
+            if wrong:
+                troubles.append(_no_symbol(symbol, wrong, rows[part], gone))
+                continue
+            own = {n: v[part] for n, v in values.items()}
+            raw = Raw(symbol, times[part], self._filled(own), rows[part], "count" in own)
+            raw.unread_rows, raw.alike = gone, self._names_of(k)
+            for what, found in flagged.items():
+                first, last = np.searchsorted(found, (part.start, part.stop))
+                setattr(raw, what, found[first:last] - part.start)
+            made.append(raw)
+        if odd and made:
+            made[0].unread_rows = np.sort(np.concatenate([made[0].unread_rows, np.array(odd, dtype=np.int64)]))
+        if not any(len(raw.times) for raw in made) and not troubles:
+            raise DataProblem(f"{self._path.name}: none of its times can be read. Say how they are written.")
+        return Read(made, troubles)
+
+    def _lost(self) -> tuple[np.ndarray, np.ndarray]:
+        """The numbers of rows without a time, symbol by symbol, and where each symbol's end."""
+        codes, rows = _joined(self._unread_codes), _joined(self._unread)
+        order = np.argsort(codes, kind="stable")
+        counts = np.bincount(codes, minlength=len(self._symbols))
+        return rows[order].astype(np.int64), np.concatenate([[0], np.cumsum(counts)])
+
+    def _names_of(self, code: int) -> tuple[str, ...]:
+        """What the file calls a symbol, where it does so in several ways."""
+        if self._by_code is None:
+            self._by_code = {}
+            for name, k in self._known.items():
+                self._by_code.setdefault(k, set()).add(name.strip())
+        found = self._by_code.get(code, set())
+        return tuple(sorted(found)) if len(found) > 1 else ()
+
+    def _filled(self, own: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
+        """The five columns: where only closes stand they are all prices, and trades stand in for a volume."""
+        close = own["close"]
+        none = np.full(len(close), np.nan)
+        return {n: own.get(n, close.copy() if n != "volume" else own.get("count", none)) for n in COLUMNS}
 
 
-def _times(table: pa.Table, layout: Layout) -> tuple[np.ndarray, np.ndarray]:
-    """Times in UTC seconds, and which of them could be read."""
-    column = table.column(layout.columns["time"])
-    if pa.types.is_timestamp(column.type) or pa.types.is_date(column.type):
-        named = pa.types.is_timestamp(column.type) and column.type.tz is not None
-        plain = column.cast(pa.timestamp("s", "UTC" if named else None), safe=False)
-        good = ~np.asarray(plain.is_null())
-        seconds = np.asarray(plain.cast(pa.int64()).fill_null(0).to_numpy(zero_copy_only=False), dtype=np.int64)
-        return (seconds if named else to_utc(seconds, layout.zone)), good
-    texts = [str(t).strip() for t in column.to_pylist()]
-    if "date" in layout.columns:
-        dates = [str(t).strip() for t in table.column(layout.columns["date"]).to_pylist()]
-        texts = [f"{d} {t}" for d, t in zip(dates, texts, strict=True)]
-    seconds, good = parse_times(texts, layout.time_form, layout.zone)
-    return seconds, good
+def _joined(parts: list[np.ndarray], order: np.ndarray | None = None) -> np.ndarray:
+    """Parts end to end, in another order if one is given; the parts are let go."""
+    made = np.concatenate(parts)
+    parts.clear()
+    return made if order is None else made[order]
 
 
-def parse_times(texts: list[str], form: str, zone: str = "UTC") -> tuple[np.ndarray, np.ndarray]:
-    """Texts as UTC seconds by a form of `layout.TIME_FORMS`, and which of them fit it. Times without a zone are ``zone``'s."""
-    if form in ("seconds", "milliseconds"):
-        numbers = np.array([_number(t) for t in texts])
-        with np.errstate(invalid="ignore"):
-            seconds = numbers / (1000 if form == "milliseconds" else 1)
-            # Counted milliseconds must not pass for seconds, nor a date written as a number for either.
-            good = (seconds > 100_000_000) & (seconds < _LATEST)
-        return np.where(good, seconds, 0).astype(np.int64), good
-    if form == "":
-        return _iso_times(texts, zone)
-    made = pc.strptime(pa.array(texts, pa.string()), format=form, unit="s", error_is_null=True)
-    good = ~np.asarray(made.is_null())
-    seconds = np.asarray(made.cast(pa.int64()).fill_null(0).to_numpy(zero_copy_only=False), dtype=np.int64)
-    good &= (seconds > _EARLIEST) & (seconds < _LATEST)
-    # What is read must say the same when it is written: 13.02.26 is no 13 February of the year 26.
-    good &= np.char.str_len(np.array(texts, dtype=str)) >= _shortest(form)
-    return to_utc(seconds, zone), good
+def _any(read: dict[str, Numbers], what: str) -> np.ndarray:
+    """Where any column has something of a kind."""
+    return np.asarray(np.logical_or.reduce([getattr(column, what) for column in read.values()]))
 
 
-def _shortest(form: str) -> int:
-    return len(
-        form.replace("%Y", "2026").replace("%b", "Jan").replace("%d", "1").replace("%m", "1").replace("%", "")
-    ) - (0 if " " not in form else 1)
-
-
-def _iso_times(texts: list[str], zone: str) -> tuple[np.ndarray, np.ndarray]:
-    from datetime import datetime
-
-    seconds, good = np.zeros(len(texts), dtype=np.int64), np.zeros(len(texts), dtype=bool)
-    naive = np.zeros(len(texts), dtype=bool)
-    for k, text in enumerate(texts):
-        if len(text) < 8 or text.isdigit():
-            continue
-        try:
-            moment = datetime.fromisoformat(text)
-        except ValueError:
-            continue
-        good[k] = True
-        naive[k] = moment.tzinfo is None
-        seconds[k] = int((moment.replace(tzinfo=ZoneInfo("UTC")) if naive[k] else moment).timestamp())
-    seconds[naive] = to_utc(seconds[naive], zone)
-    return seconds, good
-
-
-@lru_cache(maxsize=1)
-def zones() -> frozenset[str]:
-    """Every time zone that is known."""
-    return frozenset(available_timezones())
-
-
-def to_utc(local: np.ndarray, zone: str) -> np.ndarray:
-    """Clock times of a zone, as seconds since 1970, in UTC. Raises `DataProblem` for an unknown zone."""
-    if zone == "UTC":
-        return local
-    if zone not in zones():
-        raise DataProblem(f"`{zone}` is no time zone. Write UTC or a name such as WET.")
-    from oakladder.bars.sessions import Calendar
-
-    return Calendar(zone).utc(local)
+def _no_symbol(symbol: str, wrong: str, rows: np.ndarray, lost: np.ndarray) -> str:
+    every = np.sort(np.concatenate([rows, lost]))
+    first = ", ".join(map(str, every[:5].tolist()))
+    more = " …" if len(every) > 5 else ""
+    shown = f"`{symbol[:30]}`" if symbol.isprintable() and symbol else "The name"
+    return f"{len(every):,} rows were left out, as they name no symbol: {shown} {wrong} (row {first}{more})."

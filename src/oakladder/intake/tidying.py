@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import StrEnum
 
 import numpy as np
 
-from oakladder.bars.sessions import DAY, Calendar
+from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import Timeframe
+from oakladder.bars.zones import DAY
 
+from .closed import missing_days
 from .reading import Raw
 
 PRICES = ("open", "high", "low", "close")
@@ -23,27 +26,43 @@ _SPLIT_CLOSE = 0.02
 _SPLITS = tuple(sorted({a / b for a in (1, 2, 3, 4, 5, 10, 20, 25) for b in (1, 2, 3, 4, 5, 10, 20, 25) if a != b}))
 #: How many places of each kind are shown.
 _SHOWN = 5
+#: No price and no volume is as large as this, or as small without being zero.
+_MOST_PRICE, _MOST_VOLUME, _LEAST = 1e12, 1e16, 1e-12
+#: Where prices lie below zero on more than this share of rows, they are meant to.
+_BELOW_ZERO_SHARE = 0.05
+#: Seconds after now from which on a bar has not been: markets are ahead of each other by a day.
+_AHEAD = 2 * DAY
 
 
 class Trouble(StrEnum):
     """What can be wrong with bars."""
 
     UNREAD = "unreadable row"
+    UNREADABLE = "unreadable number"
+    MISSING = "value missing or zero"
+    SCALED = "number with K, M or B"
+    BELOW_ZERO = "price below zero"
+    ABSURD = "number out of all reach"
+    FUTURE = "time still to come"
+    ALIKE = "names that are one symbol"
     ORDER = "wrong order"
     REPEAT = "repeated time"
     EMPTY = "empty or zero row"
     IMPOSSIBLE = "high below low, or open or close outside of them"
     NEGATIVE = "negative volume"
     NO_VOLUME = "no volume"
+    SECONDS = "bars within a minute"
     SPIKE = "spike"
     SPLIT = "possible split"
     HOLE = "missing session"
+    CLOSED = "closed days recognised"
 
 
 class Mend(StrEnum):
     """What can be done about it."""
 
     KEEP = "keep"
+    BLANK = "blank"
     DROP = "drop"
     MEND = "mend"
 
@@ -51,23 +70,41 @@ class Mend(StrEnum):
 #: Trouble → what may be done, the usual first.
 CHOICES: dict[Trouble, tuple[Mend, ...]] = {
     Trouble.UNREAD: (Mend.DROP,),
+    Trouble.UNREADABLE: (Mend.BLANK, Mend.DROP),
+    Trouble.MISSING: (Mend.BLANK, Mend.DROP),
+    Trouble.SCALED: (Mend.KEEP, Mend.DROP),
+    Trouble.BELOW_ZERO: (Mend.BLANK, Mend.KEEP, Mend.DROP),
+    Trouble.ABSURD: (Mend.BLANK, Mend.DROP),
+    Trouble.FUTURE: (Mend.DROP, Mend.KEEP),
+    Trouble.ALIKE: (Mend.MEND,),
     Trouble.ORDER: (Mend.MEND,),
     Trouble.REPEAT: (Mend.DROP,),
     Trouble.EMPTY: (Mend.DROP,),
     Trouble.IMPOSSIBLE: (Mend.MEND, Mend.DROP, Mend.KEEP),
     Trouble.NEGATIVE: (Mend.MEND, Mend.DROP),
     Trouble.NO_VOLUME: (Mend.KEEP,),
+    Trouble.SECONDS: (Mend.MEND,),
     Trouble.SPIKE: (Mend.KEEP, Mend.DROP),
     Trouble.SPLIT: (Mend.KEEP, Mend.MEND),
     Trouble.HOLE: (Mend.KEEP,),
+    Trouble.CLOSED: (Mend.KEEP, Mend.DROP),
 }
 WORDS: dict[tuple[Trouble, Mend], str] = {
     (Trouble.UNREAD, Mend.DROP): "left out",
+    (Trouble.UNREADABLE, Mend.BLANK): "taken for no value",
+    (Trouble.MISSING, Mend.BLANK): "no value",
+    (Trouble.SCALED, Mend.KEEP): "read as thousands, millions or milliards",
+    (Trouble.BELOW_ZERO, Mend.BLANK): "taken for no value",
+    (Trouble.ABSURD, Mend.BLANK): "taken for no value",
+    (Trouble.ALIKE, Mend.MEND): "put together",
+    (Trouble.SECONDS, Mend.MEND): "put together to whole minutes",
     (Trouble.ORDER, Mend.MEND): "sorted",
     (Trouble.REPEAT, Mend.DROP): "the last of each kept",
     (Trouble.EMPTY, Mend.DROP): "left out",
     (Trouble.IMPOSSIBLE, Mend.MEND): "high and low widened",
     (Trouble.NEGATIVE, Mend.MEND): "volume made none",
+    (Trouble.CLOSED, Mend.KEEP): "entered in the calendar",
+    (Trouble.CLOSED, Mend.DROP): "not entered",
     (Trouble.SPLIT, Mend.MEND): "earlier prices and volumes adjusted",
 }
 
@@ -80,12 +117,15 @@ class Finding:
     count: int
     places: tuple[tuple[int, int], ...]
     mend: Mend
+    #: What it is about, where that is no row.
+    about: str = ""
 
     def words(self) -> str:
         """The finding as a sentence for a report."""
         done = WORDS.get((self.trouble, self.mend), {Mend.KEEP: "kept", Mend.DROP: "left out"}.get(self.mend, "mended"))
         rows = ", ".join(str(row) for row, _ in self.places if row)
         where = f" (row {rows}{' …' if self.count > len(self.places) else ''})" if rows else ""
+        where = f" ({self.about})" if self.about else where
         return f"{self.trouble.value}: {self.count}, {done}{where}"
 
 
@@ -103,6 +143,11 @@ def tidy_up(raw: Raw, timeframe: Timeframe, calendar: Calendar, mends: dict[Trou
     """Finds what is wrong with a symbol's rows and cleans it; ``mends`` says where the usual is not wanted."""
     made = _Tidying(raw, {t: (mends or {}).get(t, choices[0]) for t, choices in CHOICES.items()})
     made.unread()
+    made.alike()
+    made.cells()
+    made.future()
+    made.below_zero(Trouble.BELOW_ZERO in (mends or {}))
+    made.absurd()
     made.order()
     made.repeats()
     made.empty()
@@ -114,13 +159,20 @@ def tidy_up(raw: Raw, timeframe: Timeframe, calendar: Calendar, mends: dict[Trou
     return Tidied(raw.symbol, made.times, made.columns, made.findings)
 
 
+def _at(places: np.ndarray, count: int) -> np.ndarray:
+    """A mask that is true at some places."""
+    made = np.zeros(count, dtype=bool)
+    made[places] = True
+    return made
+
+
 class _Tidying:
     """The rows of one symbol on their way to being clean."""
 
     def __init__(self, raw: Raw, mends: dict[Trouble, Mend]):
         self.raw, self.mends = raw, mends
         self.times, self.rows = raw.times, raw.rows
-        self.columns = {n: np.array(v, dtype=np.float64) for n, v in raw.columns.items()}
+        self.columns = dict(raw.columns)  # they are changed where they are: a file is read anew each time
         self.findings: list[Finding] = []
         self._spikes = np.zeros(0, dtype=np.int64)
 
@@ -139,8 +191,72 @@ class _Tidying:
         self.columns = {n: v[keep] for n, v in self.columns.items()}
 
     def unread(self) -> None:
-        if self.raw.unread:
-            self._found(Trouble.UNREAD, np.zeros(len(self.times), dtype=bool), self.raw.unread)
+        """Rows whose time or width cannot be read."""
+        rows = self.raw.unread_rows
+        if len(rows):
+            places = tuple((int(row), 0) for row in rows[:_SHOWN])
+            self.findings.append(Finding(Trouble.UNREAD, len(rows), places, self.mends[Trouble.UNREAD]))
+
+    def alike(self) -> None:
+        """Names in the file that are one symbol here."""
+        if self.raw.alike:
+            names = ", ".join(self.raw.alike[:_SHOWN])
+            self.findings.append(Finding(Trouble.ALIKE, len(self.raw.alike), (), Mend.MEND, names))
+
+    def cells(self) -> None:
+        """Cells that hold no number, or none that is plainly one."""
+        keep = np.ones(len(self.times), dtype=bool)
+        missing = _at(self.raw.missing, len(keep))
+        prices = np.stack([self.columns[n] for n in PRICES])
+        zero = (prices == 0).any(axis=0) & (np.nan_to_num(prices) != 0).any(axis=0) & ~(prices < 0).any(axis=0)
+        for name in PRICES:  # a zero among good prices is no price
+            self.columns[name][zero & (self.columns[name] == 0)] = np.nan
+        none = ~np.isfinite(prices).any(axis=0)  # told as an empty row
+        for trouble, where in (
+            (Trouble.UNREADABLE, _at(self.raw.unreadable, len(keep))),
+            (Trouble.MISSING, (missing | zero) & ~none),
+            (Trouble.SCALED, _at(self.raw.scaled, len(keep))),
+        ):
+            if where.any() and self._found(trouble, where) is Mend.DROP:
+                keep &= ~where
+        if not keep.all():
+            self._keep(keep)
+
+    def future(self) -> None:
+        """Bars that cannot have been yet."""
+        ahead = self.times > time.time() + _AHEAD
+        if ahead.any() and self._found(Trouble.FUTURE, ahead) is Mend.DROP:
+            self._keep(~ahead)
+
+    def below_zero(self, said: bool) -> None:
+        """Prices below zero; where they are many and nothing else is said, they stay."""
+        with np.errstate(invalid="ignore"):
+            cells = {n: self.columns[n] < 0 for n in PRICES}
+        where = np.logical_or.reduce(list(cells.values()))
+        if not where.any():
+            return
+        if not said and where.mean() > _BELOW_ZERO_SHARE:
+            self.mends[Trouble.BELOW_ZERO] = Mend.KEEP
+        self._blank_or_drop(Trouble.BELOW_ZERO, cells)
+
+    def absurd(self) -> None:
+        """Numbers larger or smaller than any price or volume."""
+        limits = dict.fromkeys(PRICES, _MOST_PRICE) | {"volume": _MOST_VOLUME}
+        with np.errstate(invalid="ignore"):
+            sizes = {n: np.abs(self.columns[n]) for n in limits}
+            cells = {n: (sizes[n] >= limit) | ((sizes[n] > 0) & (sizes[n] < _LEAST)) for n, limit in limits.items()}
+        self._blank_or_drop(Trouble.ABSURD, cells)
+
+    def _blank_or_drop(self, trouble: Trouble, cells: dict[str, np.ndarray]) -> None:
+        where = np.logical_or.reduce(list(cells.values()))
+        if not where.any():
+            return
+        mend = self._found(trouble, where)
+        if mend is Mend.DROP:
+            self._keep(~where)
+        elif mend is Mend.BLANK:
+            for name, here in cells.items():
+                self.columns[name][here] = np.nan
 
     def order(self) -> None:
         steps = np.diff(self.times)
@@ -163,13 +279,11 @@ class _Tidying:
 
     def empty(self) -> None:
         prices = np.stack([self.columns[n] for n in PRICES])
-        none = ~(prices > 0).any(axis=0)
+        none = (np.isnan(prices) | (prices == 0)).all(axis=0)
         lost = np.isnan(self.columns["close"]) | none
         if lost.any():
             self._found(Trouble.EMPTY, lost)
             self._keep(~lost)
-        for name in PRICES:  # a zero among good prices is no price
-            self.columns[name][self.columns[name] == 0] = np.nan
 
     def impossible(self) -> None:
         o, h, lo, c = (self.columns[n] for n in PRICES)
@@ -208,7 +322,8 @@ class _Tidying:
         if len(close) < 10:
             return
         steps = np.diff(np.log(np.where(close > 0, close, np.nan)))
-        usual = np.nanmedian(np.abs(steps[steps != 0])) if (steps != 0).any() else 0.0
+        moved = steps[np.isfinite(steps) & (steps != 0)]
+        usual = float(np.median(np.abs(moved))) if len(moved) else 0.0
         if not usual > 0:
             return
         far = np.abs(steps) > max(_SPIKE * usual, 0.1)
@@ -268,10 +383,7 @@ class _Tidying:
         """Sessions of the calendar without a single bar, between the first and the last."""
         if timeframe.order > 10_000 or len(self.times) < 2:
             return
-        days = np.unique(calendar.days(self.times))
-        scheduled = np.arange(days[0], days[-1] + 1)
-        scheduled = scheduled[calendar.trades_on(scheduled)]
-        missing = np.setdiff1d(scheduled, days)
+        missing = missing_days(np.unique(calendar.days(self.times)), calendar)
         if len(missing):
             opens = calendar.day_open(missing[:_SHOWN])
             places = tuple((0, int(t)) for t in opens)

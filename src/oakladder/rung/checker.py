@@ -7,7 +7,7 @@ cannot be typed becomes UNKNOWN, which silences what would only follow from the 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 from . import library, registry
@@ -28,12 +28,16 @@ from .kinds import (
     unlike,
 )
 from .parser import RESERVED, parse
-from .problems import Problem, Span, did_you_mean
+from .problems import Cancelled, Problem, Span, did_you_mean
 
 #: The other scripts that `use` may take from: title and text of each.
 Shelf = tuple[tuple[str, str], ...]
 MAX_CALL_DEPTH = 40
 _TOO_FAR = 100_000
+#: Kinds that cannot be held from bar to bar.
+_UNKEPT = (Kind.TEXT, Kind.COLOUR, Kind.TIMEFRAME)
+#: So often is a name that is nowhere compared with those that are, to say what may be meant.
+_MOST_GUESSES = 25
 
 
 @dataclass(slots=True)
@@ -88,8 +92,13 @@ def base_scope() -> dict[str, Type]:
 class Checker:
     """Checks one script; `problems` holds what was found."""
 
-    def __init__(self, script: t.Script, shelf: Shelf = ()):
+    def __init__(self, script: t.Script, shelf: Shelf = (), cancelled: Callable[[], bool] | None = None):
         self.script = script
+        self._cancelled = cancelled
+        #: The line of the script that is being checked.
+        self.line = 1
+        #: The other symbols that the script names, and where.
+        self.foreign: list[tuple[str, Span]] = []
         self._shelf = shelf
         #: Functions taken from other scripts.
         self.used: dict[str, t.Define] = {}
@@ -105,7 +114,8 @@ class Checker:
         self._blame: list[Span] = []
         self._checked: dict[tuple[int, tuple[Type, ...]], Type] = {}
         self._holds: dict[int, bool] = {}
-        self._judge = Judge(self._made_from)
+        self._judge = Judge()
+        self._guesses = 0
 
     @property
     def problems(self) -> list[Problem]:
@@ -148,6 +158,10 @@ class Checker:
     def _walk(self, statements: Sequence[t.Statement], scope: Scope) -> tuple[t.Expr, ...] | None:
         given: tuple[t.Expr, ...] | None = None
         for statement in statements:
+            if not self._stack:
+                self.line = statement.span.line
+                if self._cancelled is not None and self._cancelled():
+                    raise Cancelled
             if given is not None:
                 self.report(
                     "R113", statement.span, "Nothing can follow `give` in a function.", "Move this line above it."
@@ -194,15 +208,6 @@ class Checker:
                         self._top(statement, scope)
         return given
 
-    def _made_from(self, name: str) -> t.Expr | None:
-        """The value of a `let` or a signal at the margin of the script."""
-        for s in self.script.statements:
-            if isinstance(s, t.Let) and len(s.names) == 1 and s.names[0].name == name:
-                return s.value
-            if isinstance(s, t.Signal) and s.name.name == name:
-                return s.value
-        return None
-
     def _top(self, statement: t.Statement, scope: Scope) -> None:
         match statement:
             case t.Define():
@@ -212,6 +217,7 @@ class Checker:
             case t.Signal():
                 type_ = self._flag(statement.value, scope, "A signal")
                 reason = self._judge.never(statement.value)
+                self._judge.learn(statement.name.name, statement.value)
                 if type_.value is False or reason:
                     self.report(
                         "R703",
@@ -281,6 +287,8 @@ class Checker:
 
     def _let(self, statement: t.Let, scope: Scope) -> None:
         type_ = self.type_of(statement.value, scope)
+        if len(statement.names) == 1 and scope.parent is None and not self._stack:
+            self._judge.learn(statement.names[0].name, statement.value)
         if len(statement.names) == 1:
             self._bind(
                 statement.names[0], Binding("let", type_, statement.names[0].span, in_block=scope.blocks > 0), scope
@@ -304,17 +312,20 @@ class Checker:
         if scope.blocks and not statement.fresh:
             self.report("R113", statement.span, "`keep` cannot stand inside `if` or `for`.", "Move it above the block.")
         start = self._single(statement.start, scope)
-        if start.kind in (Kind.TEXT, Kind.COLOUR, Kind.TIMEFRAME):
-            self.report(
-                "R301",
-                statement.start.span,
-                f"`{word}` holds numbers and flags, and this is {start.kind.with_article}.",
-                "Keep a number, and choose the text or colour from it with `if … then … else`.",
-            )
+        if start.kind in _UNKEPT:
+            self._report_unkept(word, statement.start.span, start)
         kept = replace(start, moving=True, value=None, counter=False)
         if start.kind is Kind.NONE:  # what it holds is known from the first `set` on
             kept = replace(kept, kind=Kind.UNKNOWN, unit=Unit.UNKNOWN)
         self._bind(statement.name, Binding(word, kept, statement.name.span, in_block=scope.blocks > 0), scope)
+
+    def _report_unkept(self, name: str, span: Span, type_: Type) -> None:
+        self.report(
+            "R301",
+            span,
+            f"`{self._outermost(name)}` holds numbers and flags, and this is {type_.kind.with_article}.",
+            "Keep a number, and choose the text or colour from it with `if … then … else`.",
+        )
 
     def _set(self, statement: t.Set, scope: Scope) -> None:
         value = self._single(statement.value, scope)
@@ -331,6 +342,9 @@ class Checker:
             )
             return
         old = binding.type
+        if value.kind in _UNKEPT:
+            self._report_unkept(statement.name.name, statement.value.span, value)
+            return
         if old.known_kind and value.known_kind and old.kind is not value.kind:
             self.report(
                 "R301",
@@ -353,6 +367,13 @@ class Checker:
                     bound.span,
                     "The bounds of a `for` must be fixed, so that its cost is known.",
                     "Use a number, a setting, or what is made of them.",
+                )
+            elif isinstance(type_.value, float) and (type_.value != int(type_.value) or abs(type_.value) > _TOO_FAR):
+                self.report(
+                    "R305",
+                    bound.span,
+                    f"The bounds of a `for` are whole numbers, at most {_TOO_FAR:,}, and this is {type_.value:g}.",
+                    "Use `floor` or `ceil`, or another number.",
                 )
         inner = Scope(scope, blocks=scope.blocks + 1, loops=scope.loops + 1)
         counter = Type(Kind.NUMBER, moving=True, unit=Unit.PLAIN, counter=True)
@@ -623,17 +644,21 @@ class Checker:
         if expr.name in registry.PRIMITIVES or self._function(expr.name) is not None:
             self.report("R205", expr.span, f"`{expr.name}` is a function.", f"Call it with brackets: `{expr.name}(…)`.")
             return
+        self.report(
+            "R201", expr.span, f"There is no `{expr.name}`.", self._guess(expr, scope) or "Make it above with `let`."
+        )
+
+    def _guess(self, expr: t.Name, scope: Scope) -> str:
+        """What may have been meant by a name that is nowhere; not for the hundredth of them."""
+        self._guesses += 1
+        if self._guesses > _MOST_GUESSES:
+            return ""
         names: set[str] = set(self._base) | set(registry.PRIMITIVES) | set(library.names()) | set(self._functions)
         at: Scope | None = scope
         while at is not None:
             names |= set(at.names)
             at = at.parent
-        self.report(
-            "R201",
-            expr.span,
-            f"There is no `{expr.name}`.",
-            did_you_mean(expr.name, names) or "Make it above with `let`.",
-        )
+        return did_you_mean(expr.name, names)
 
     def _too_early(self, expr: t.Name | t.Call) -> None:
         self.report(
@@ -809,6 +834,8 @@ class Checker:
             )
         value = self.type_of(expr.value, scope)
         symbol = self._wanted(expr.symbol, scope, Kind.TEXT, "What follows `of`")
+        if isinstance(expr.symbol, t.Text) and isinstance(symbol.value, str) and not self._blame:
+            self.foreign.append((symbol.value, expr.symbol.span))
         if symbol.moving or symbol.per_symbol:
             self.report(
                 "R302",

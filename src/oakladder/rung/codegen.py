@@ -13,7 +13,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Sequence
 
-from .plan import TAME_LIMIT, Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
+from .plan import SORTED, TAME_LIMIT, Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
 from .state import StateMap
 
 _NONE = "0x7FF8000000000000"
@@ -28,6 +28,55 @@ declare double @oak_pow(double, double)
 declare double @oak_fmod(double, double)
 declare double @oak_exp(double)
 declare double @oak_log(double)
+"""
+#: Finding a value among some in order, and putting one in where another leaves a hole.
+_SORTING = """
+declare void @llvm.memmove.p0.p0.i64(ptr, ptr, i64, i1)
+define internal i64 @oak_find(ptr %cells, i64 %count, double %x) {
+entry:
+  br label %head
+head:
+  %low = phi i64 [ 0, %entry ], [ %low2, %body ]
+  %high = phi i64 [ %count, %entry ], [ %high2, %body ]
+  %more = icmp slt i64 %low, %high
+  br i1 %more, label %body, label %done
+body:
+  %sum = add i64 %low, %high
+  %middle = lshr i64 %sum, 1
+  %place = getelementptr double, ptr %cells, i64 %middle
+  %value = load double, ptr %place
+  %less = fcmp olt double %value, %x
+  %after = add i64 %middle, 1
+  %low2 = select i1 %less, i64 %after, i64 %low
+  %high2 = select i1 %less, i64 %high, i64 %middle
+  br label %head
+done:
+  ret i64 %low
+}
+define internal void @oak_put(ptr %cells, i64 %hole, i64 %place, double %x) {
+entry:
+  %up = icmp slt i64 %hole, %place
+  br i1 %up, label %left, label %right
+left:
+  %next = add i64 %hole, 1
+  %many = sub i64 %place, %next
+  %bytes = mul i64 %many, 8
+  %to = getelementptr double, ptr %cells, i64 %hole
+  %from = getelementptr double, ptr %cells, i64 %next
+  call void @llvm.memmove.p0.p0.i64(ptr %to, ptr %from, i64 %bytes, i1 false)
+  %before = sub i64 %place, 1
+  %own = getelementptr double, ptr %cells, i64 %before
+  store double %x, ptr %own
+  ret void
+right:
+  %count = sub i64 %hole, %place
+  %size = mul i64 %count, 8
+  %here = getelementptr double, ptr %cells, i64 %place
+  %behind = getelementptr double, ptr %here, i64 1
+  call void @llvm.memmove.p0.p0.i64(ptr %behind, ptr %here, i64 %size, i1 false)
+  store double %x, ptr %here
+  ret void
+}
 """
 _META = """
 !0 = distinct !{!0}
@@ -73,6 +122,8 @@ class Writer:
         self.at_state: list[str] = []
         self._count = 0
         self._exits: list[str] = []
+        #: What stands in the sorted windows on this bar: cells, hole, place of the newest, the newest, whether all are known.
+        self._lately: dict[Fold, tuple[str, str, str, str, str]] = {}
 
     # --- text -------------------------------------------------------------------------------------
 
@@ -289,7 +340,11 @@ class Writer:
                 self.keep_raw(op, self.new(f"load double, ptr {place}, {_STATE}"))
             case "fold":
                 assert isinstance(op.attr, Fold)
-                self.numbers[op] = self.fold(op.attr, self.number(op.args[0]))
+                step = self.sort if op.attr.how == SORTED else self.fold
+                self.numbers[op] = step(op.attr, self.number(op.args[0]))
+            case "ranked":
+                assert isinstance(op.attr, Fold)
+                self.numbers[op] = self.ranked(op.attr, self.number(op.args[1]))
             case "export":
                 assert isinstance(op.attr, Slot)
                 self.keep_raw(op, self.load_cell(str(self.unit.export_place(op.attr))))
@@ -468,6 +523,66 @@ class Writer:
             made = how(value, before)
             self.put(f"store double {made}, ptr {place}, {_STATE}")
         self.put(f"store double {made}, ptr {last}")
+
+    def sort(self, fold: Fold, x: str) -> str:
+        """Puts a value in order among the last ones; the counterpart of `reference.Stepper._sort`."""
+        row = self.state.fold_row(fold)
+        came, length = self.pointer(row), self.size(row + 1)
+        ordered = self.new(f"getelementptr double, ptr {came}, i64 {length}")
+        x = self.new(f"fadd double {x}, 0.0")
+        phase, known = (
+            self.load_count(("phase", fold)),
+            self.new(f"fptosi double {self.load_scalar(fold.total)} to i64"),
+        )
+        newest = self.new(f"getelementptr double, ptr {came}, i64 {phase}")
+        old = self.new(f"load double, ptr {newest}, {_STATE}")
+        is_old, is_new = self.new(f"fcmp ord double {old}, {old}"), self.new(f"fcmp ord double {x}, {x}")
+        hole = self._found(ordered, known, old, is_old)
+        place = self._found(ordered, known, x, is_new)
+        less = self.new(f"sub i64 {known}, {self.new(f'zext i1 {is_old} to i64')}")
+        now = self.new(f"add i64 {less}, {self.new(f'zext i1 {is_new} to i64')}")
+        full = self.new(f"icmp eq i64 {now}, {length}")
+        up = self.new(f"icmp slt i64 {hole}, {place}")
+        mine = self.new(f"sub i64 {place}, {self.new(f'zext i1 {up} to i64')}")
+        keep, after = self.label("keep"), self.label("sorted")
+        self.put(f"br i1 {self.going_on()}, label %{keep}, label %{after}")
+        self.begin(keep)
+        self.put(f"call void @oak_put(ptr {ordered}, i64 {hole}, i64 {place}, double {x})")
+        self.put(f"store double {x}, ptr {newest}, {_STATE}")
+        self.put(f"br label %{after}")
+        self.begin(after)
+        self.store_scalar(fold.total, self.new(f"sitofp i64 {now} to double"))
+        self._lately[fold] = (ordered, hole, mine, x, full)
+        last = self.new(f"icmp eq i64 {phase}, 0")
+        first = self.new(f"select i1 {last}, i64 {length}, i64 {phase}")
+        self.store_count(("phase", fold), self.new(f"sub i64 {first}, 1"))
+        return self.new(f"select i1 {full}, double {self.new(f'sitofp i64 {mine} to double')}, double {_NONE}")
+
+    def _found(self, ordered: str, known: str, x: str, is_there: str) -> str:
+        """Where a value stands among those in order; behind them where it is none."""
+        self.unit.sorts = True
+        at = self.new(f"call i64 @oak_find(ptr {ordered}, i64 {known}, double {x})")
+        return self.new(f"select i1 {is_there}, i64 {at}, i64 {known}")
+
+    def ranked(self, fold: Fold, k: str) -> str:
+        """A value by its place among the last ones; where this bar is only tried they have not been changed."""
+        ordered, hole, mine, x, full = self._lately[fold]
+        length = self.size(self.state.fold_row(fold) + 1)
+        wanted = self.new(f"sub i64 {self.new(f'fptosi double {k} to i64')}, 1")
+        inside = self.new(f"and i1 {full}, {self.new(f'icmp ult i64 {wanted}, {length}')}")
+        at = self.new(f"select i1 {inside}, i64 {wanted}, i64 0")
+        above = self.new(f"icmp sgt i64 {at}, {mine}")
+        later = self.new(f"sub i64 {at}, {self.new(f'zext i1 {above} to i64')}")
+        past = self.new(f"zext i1 {self.new(f'icmp sge i64 {later}, {hole}')} to i64")
+        before = self.new(f"add i64 {later}, {past}")
+        top = self.new(f"icmp slt i64 {before}, {length}")
+        tried = self.new(f"select i1 {top}, i64 {before}, i64 0")
+        kept = self.going_on()
+        place = self.new(f"select i1 {kept}, i64 {at}, i64 {tried}")
+        raw = self.new(f"load double, ptr {self.new(f'getelementptr double, ptr {ordered}, i64 {place}')}, {_STATE}")
+        own = self.new(f"and i1 {self.new(f'xor i1 {kept}, true')}, {self.new(f'icmp eq i64 {at}, {mine}')}")
+        value = self.new(f"select i1 {own}, double {x}, double {raw}")
+        return self.new(f"select i1 {inside}, double {value}, double {_NONE}")
 
     def bar(self) -> None:
         """Everything that one bar of this domain does."""
@@ -763,13 +878,17 @@ class Unit:
     def __init__(self, live: Live, state: StateMap):
         self.live, self.state = live, state
         self.fixed: list[Op] = []
+        self._places: dict[Op, int] = {}
+        #: Whether windows are kept in order anywhere.
+        self.sorts = False
         self.columns = sorted({name for names in state.inputs.values() for name in names})
 
     def fixed_place(self, op: Op) -> int:
         """The place of a fixed value in the array that a run is given."""
-        if op not in self.fixed:
+        if op not in self._places:
+            self._places[op] = len(self.fixed)
             self.fixed.append(op)
-        return self.fixed.index(op)
+        return self._places[op]
 
     def export_place(self, slot: Slot) -> int:
         place = self.state.place(slot)
@@ -782,4 +901,4 @@ class Unit:
         """The whole module."""
         steps = [StepWriter(self, d).text(f"step{k}") for k, d in enumerate(self.live.domains[1:])]
         main = MainWriter(self, self.live.domains[0]).text(leaves)
-        return _PRELUDE + "\n".join(steps) + main + _META
+        return _PRELUDE + (_SORTING if self.sorts else "") + "\n".join(steps) + main + _META

@@ -14,9 +14,11 @@ import numpy as np
 _MIXTURE = re.compile(r"(fade|blend)\((.*)\)")
 
 
-def mixture(code: str, args: list[object]) -> str:
-    """The word for a mixture of fixed parts; a part that is none leaves the first colour as it is."""
-    if any(a is None or a != a for a in args):
+def mixture(code: str, args: list[object]) -> str | None:
+    """The word for a mixture of fixed parts: none where a colour is, the first colour where the amount is."""
+    if any(a is None or a != a for a in args[:-1]):
+        return None
+    if args[-1] is None or args[-1] != args[-1]:
         return str(args[0])
     return f"{code}({', '.join(a if isinstance(a, str) else repr(float(a)) for a in args)})"  # type: ignore[arg-type]
 
@@ -46,8 +48,12 @@ def _parts(text: str) -> list[str]:
 def mix(code: str, colours: list[np.ndarray], amount: np.ndarray) -> np.ndarray:
     """Many mixtures at once, uint32: ``fade`` takes an opacity of 0 to 100, ``blend`` the share of the second, 0 to 1.
 
-    An amount that is none leaves the first colour as it is.
+    An amount that is none leaves the first colour as it is. No mixture is 0, which stands for none.
     """
+    return np.maximum(_mixed(code, colours, amount), np.uint32(1))
+
+
+def _mixed(code: str, colours: list[np.ndarray], amount: np.ndarray) -> np.ndarray:
     first = colours[0].astype(np.uint32)
     if code == "fade":
         share = np.clip(np.nan_to_num(amount, nan=100.0), 0, 100) / 100

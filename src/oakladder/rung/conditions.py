@@ -15,6 +15,8 @@ from .writing import written
 
 #: Deeper than this nothing is taken apart any further.
 _DEEPEST = 12
+#: And no condition into more parts than this: nobody would read them.
+_MOST_PARTS = 300
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,51 +48,61 @@ class Part:
         return [self, *(inner for part in self.parts for inner in part.walk())]
 
 
+@dataclass(slots=True)
+class _Look:
+    """What is looked at, and into how many more parts it may be taken apart."""
+
+    trace: Trace
+    left: int = _MOST_PARTS
+
+
 def condition(trace: Trace, signal: str) -> Part:
     """The parts of a signal's condition. Raises `KeyError` if the script has no such signal."""
+    look = _Look(trace)
     for statement in trace.root.statements:
         if isinstance(statement, t.Signal) and statement.name.name == signal:
-            found = _part(trace, trace.root, statement.value, written(statement.value), 0)
+            found = _part(look, trace.root, statement.value, written(statement.value), 0)
             if found is not None:
                 return found
     raise KeyError(signal)
 
 
-def _flag_of(trace: Trace, instance: Instance, expr: t.Expr) -> Op | None:
+def _flag_of(look: _Look, instance: Instance, expr: t.Expr) -> Op | None:
     """The flag that an expression became, if it became one that can be read on every bar."""
-    value = trace.values.get((instance, expr))
+    value = look.trace.values.get((instance, expr))
     return value if isinstance(value, Op) and value.is_flag else None
 
 
-def _part(trace: Trace, instance: Instance, expr: t.Expr, text: str, depth: int) -> Part | None:
-    op = _flag_of(trace, instance, expr)
+def _part(look: _Look, instance: Instance, expr: t.Expr, text: str, depth: int) -> Part | None:
+    op = _flag_of(look, instance, expr)
     if op is None:
         return None
-    if depth < _DEEPEST:
-        made = _taken_apart(trace, instance, expr, text, op, depth + 1)
+    look.left -= 1
+    if depth < _DEEPEST and look.left > 0:
+        made = _taken_apart(look, instance, expr, text, op, depth + 1)
         if made is not None:
             return made
     return Part(text, op, "plain")
 
 
-def _taken_apart(trace: Trace, instance: Instance, expr: t.Expr, text: str, op: Op, depth: int) -> Part | None:
+def _taken_apart(look: _Look, instance: Instance, expr: t.Expr, text: str, op: Op, depth: int) -> Part | None:
     match expr:
         case t.Binary(op="and" | "or"):
             sides = _side_by_side(expr, expr.op)
-            parts = [_part(trace, instance, side, written(side), depth) for side in sides]
+            parts = [_part(look, instance, side, written(side), depth) for side in sides]
             return Part(text, op, expr.op, tuple(p for p in parts if p)) if all(parts) else None
         case t.Unary(op="not"):
-            inner = _part(trace, instance, expr.value, written(expr.value), depth)
+            inner = _part(look, instance, expr.value, written(expr.value), depth)
             return Part(text, op, "not", (inner,)) if inner is not None else None
         case t.Compare():
-            return _compared(trace, instance, expr, text, op)
+            return _compared(look, instance, expr, text, op)
         case t.Lag(lag=t.Literal(kind="number", value=lag)):
-            inner = _part(trace, instance, expr.value, written(expr.value), depth)
+            inner = _part(look, instance, expr.value, written(expr.value), depth)
             return Part(text, op, "lag", (inner,), lag=int(float(lag))) if inner is not None else None  # type: ignore[arg-type]
         case t.Name():
-            return _named(trace, instance, expr, text, depth)
+            return _named(look, instance, expr, text, depth)
         case t.Call():
-            return _called(trace, instance, expr, text, depth)
+            return _called(look, instance, expr, text, depth)
     return None
 
 
@@ -101,10 +113,10 @@ def _side_by_side(expr: t.Expr, op: str) -> list[t.Expr]:
     return [expr]
 
 
-def _compared(trace: Trace, instance: Instance, expr: t.Compare, text: str, op: Op) -> Part | None:
+def _compared(look: _Look, instance: Instance, expr: t.Compare, text: str, op: Op) -> Part | None:
     operands = []
     for value in expr.values:
-        found = trace.values.get((instance, value))
+        found = look.trace.values.get((instance, value))
         if not isinstance(found, Op) or found.is_shell or found.is_flag:
             return None
         operands.append(Operand(written(value), found))
@@ -123,7 +135,7 @@ def _compared(trace: Trace, instance: Instance, expr: t.Compare, text: str, op: 
     return Part(text, op, "and", tuple(links))
 
 
-def _named(trace: Trace, instance: Instance | None, expr: t.Name, text: str, depth: int) -> Part | None:
+def _named(look: _Look, instance: Instance | None, expr: t.Name, text: str, depth: int) -> Part | None:
     """What a name was made from: a `let` or signal of this body, an argument, or something of the script around it."""
     while instance is not None:
         for statement in instance.statements:
@@ -133,22 +145,22 @@ def _named(trace: Trace, instance: Instance | None, expr: t.Name, text: str, dep
             ):
                 value = statement.value
             if value is not None:
-                return _under(text, _part(trace, instance, value, written(value), depth))
+                return _under(text, _part(look, instance, value, written(value), depth))
         if expr.name in instance.arguments:
             argument = instance.arguments[expr.name]
-            return _part(trace, argument.caller, argument.expr, written(argument.expr), depth)
+            return _part(look, argument.caller, argument.expr, written(argument.expr), depth)
         instance = instance.parent
     return None
 
 
-def _called(trace: Trace, instance: Instance, expr: t.Call, text: str, depth: int) -> Part | None:
+def _called(look: _Look, instance: Instance, expr: t.Call, text: str, depth: int) -> Part | None:
     """A function that gives a condition: what its last line says, in the words of the caller."""
-    callee = trace.callees.get((instance, expr))
+    callee = look.trace.callees.get((instance, expr))
     give = callee.statements[-1] if callee is not None and callee.statements else None
     if callee is None or not isinstance(give, t.Give) or len(give.values) != 1:
         return None
     names = {name: argument.expr for name, argument in callee.arguments.items()}
-    inner = _part(trace, callee, give.values[0], written(give.values[0]), depth)
+    inner = _part(look, callee, give.values[0], written(give.values[0]), depth)
     if inner is None or inner.how == "plain":
         return None
     return _under(text, _in_words_of(inner, names))

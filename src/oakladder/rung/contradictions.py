@@ -8,7 +8,6 @@ where it asks for something and its opposite. What is not understood counts as p
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 from dataclasses import dataclass
 
 from . import library
@@ -27,7 +26,9 @@ _NATURAL: dict[str, tuple[float, float]] = {
     "month": (1, 12),
     "clock": (0, 1439),
 }
-_MOST_ALTERNATIVES = 64
+#: More ways to be true, or parts of one way, are not followed: nobody would read what came of it.
+_MOST_ALTERNATIVES, _MOST_PARTS = 64, 200
+_MOST_LETTERS = 80
 _MIRRORED = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "==": "==", "!=": "!="}
 
 
@@ -51,51 +52,109 @@ class Bounds:
         return self.low > self.high or (self.low == self.high and (self.low_open or self.high_open))
 
 
-class Judge:
-    """Judges conditions of one script. ``meaning`` gives what a name was made from, or None."""
+#: A condition that must hold, or must not: the number of its expression, and what is wanted of it.
+_Part = tuple[int, bool]
+#: The ways in which something can be true, each the parts that it asks for; None where there are too many to follow.
+_Ways = tuple[tuple[_Part, ...], ...] | None
 
-    def __init__(self, meaning: Callable[[str], t.Expr | None]):
-        self._meaning = meaning
+
+class Judge:
+    """Judges conditions of one script.
+
+    What a name was made from must be told (`learn`) before the name is met, in the order of the script: so each is
+    looked at once, however often the name is used.
+    """
+
+    def __init__(self) -> None:
+        #: Form of an expression → its number; equal expressions have equal numbers.
+        self._numbers: dict[tuple[object, ...], int] = {}
+        #: The first expression that had a number.
+        self._said: list[t.Expr] = []
+        self._names: dict[str, int] = {}
+        self._made_of: dict[str, t.Expr] = {}
+        self._ways: dict[tuple[str, bool], _Ways] = {}
+
+    def learn(self, name: str, expr: t.Expr) -> None:
+        """Takes in what a name is made from."""
+        number = self._number_of(expr)
+        ways = {wanted: self._alternatives(expr, wanted) for wanted in (True, False)}
+        plain = self._plain(expr)
+        self._names[name], self._made_of[name] = number, plain
+        for wanted, found in ways.items():
+            self._ways[name, wanted] = found
 
     def never(self, condition: t.Expr) -> str:
         """Why a condition can never be true, in a few words; empty where it may be."""
         alternatives = self._alternatives(condition, True)
-        if not alternatives or len(alternatives) > _MOST_ALTERNATIVES:
+        if not alternatives:
             return ""
         reasons = [self._impossible(parts) for parts in alternatives]
         return reasons[0] if all(reasons) else ""
 
-    def _alternatives(self, expr: t.Expr, wanted: bool) -> list[list[tuple[t.Expr, bool]]]:
+    def _alternatives(self, expr: t.Expr, wanted: bool) -> _Ways:
         """The ways in which an expression can be yes (or no, if that is wanted)."""
-        expr = self._plain(expr)
         match expr:
+            case t.Name() if (expr.name, wanted) in self._ways:
+                return self._ways[expr.name, wanted]
             case t.Unary(op="not"):
                 return self._alternatives(expr.value, not wanted)
             case t.Binary(op="and" | "or"):
                 left, right = (self._alternatives(e, wanted) for e in (expr.left, expr.right))
-                if (expr.op == "or") == wanted:
-                    return [*left, *right][: _MOST_ALTERNATIVES + 1]
-                return [a + b for a in left for b in right][: _MOST_ALTERNATIVES + 1]
-        return [[(expr, wanted)]]
+                return _either(left, right) if (expr.op == "or") == wanted else _both(left, right)
+        return (((self._number_of(expr), wanted),),)
 
     def _plain(self, expr: t.Expr) -> t.Expr:
-        """What a name was made from, as far as that is a condition."""
-        for _ in range(20):
-            if not isinstance(expr, t.Name):
-                break
-            made = self._meaning(expr.name)
-            if made is None:
-                break
-            expr = made
-        return expr
+        """What a name was made from."""
+        return self._made_of.get(expr.name, expr) if isinstance(expr, t.Name) else expr
 
-    def _impossible(self, parts: list[tuple[t.Expr, bool]]) -> str:
-        bounds: dict[str, Bounds] = {}
-        asked: dict[str, bool] = {}
-        for expr, wanted in parts:
-            words = self._words(expr)
-            if asked.setdefault(words, wanted) != wanted:
-                return f"it asks for `{words}` and for its opposite"
+    def _number_of(self, expr: t.Expr) -> int:
+        """The number of an expression, with what names are made from in their place."""
+        if isinstance(expr, t.Name) and expr.name in self._names:
+            return self._names[expr.name]
+        form = self._form(expr)
+        if form not in self._numbers:
+            self._numbers[form] = len(self._said)
+            self._said.append(expr)
+        return self._numbers[form]
+
+    def _form(self, expr: t.Expr) -> tuple[object, ...]:
+        number = self._number_of
+        match expr:
+            case t.Name():
+                return "name", expr.name
+            case t.Literal():
+                return "literal", expr.kind, repr(expr.value)
+            case t.Text():
+                parts = [p if isinstance(p, str) else (number(p.value), p.form) for p in expr.parts]
+                return "text", *parts
+            case t.Unary():
+                return expr.op, number(expr.value)
+            case t.Binary():
+                return expr.op, number(expr.left), number(expr.right)
+            case t.Compare():
+                return "compare", expr.ops, *map(number, expr.values)
+            case t.Choice():
+                return "if", number(expr.condition), number(expr.yes_value), number(expr.no_value)
+            case t.Call():
+                named = [(name, number(value)) for name, value in expr.named]
+                return "call", expr.name, *map(number, expr.arguments), *named
+            case t.Lag():
+                return "lag", number(expr.value), number(expr.lag)
+            case t.Pick():
+                return "pick", expr.name, number(expr.value)
+            case t.OnTimeframe():
+                return "on", number(expr.value), number(expr.timeframe), expr.forming
+            case t.OfSymbol():
+                return "of", number(expr.value), number(expr.symbol)
+        raise AssertionError(expr)
+
+    def _impossible(self, parts: tuple[_Part, ...]) -> str:
+        bounds: dict[object, Bounds] = {}
+        asked: dict[int, bool] = {}
+        for number, wanted in parts:
+            expr = self._said[number]
+            if asked.setdefault(number, wanted) != wanted:
+                return f"it asks for `{_words(expr)}` and for its opposite"
             if isinstance(expr, t.Literal) and expr.kind == "flag" and bool(expr.value) is not wanted:
                 return f"`{'yes' if expr.value else 'no'}` is one of its parts"
             if isinstance(expr, t.Compare) and (wanted or len(expr.ops) == 1):
@@ -105,22 +164,24 @@ class Judge:
                         return reason
         return ""
 
-    def _compare(self, left: t.Expr, op: str, right: t.Expr, bounds: dict[str, Bounds]) -> str:
+    def _compare(self, left: t.Expr, op: str, right: t.Expr, bounds: dict[object, Bounds]) -> str:
         if not op or op == "!=":
             return ""
-        a, b = self._number(left), self._number(right)
+        a, b = self._constant(left), self._constant(right)
         if a is not None and b is not None:
             return ""  # settings and the like are another matter
         if a is not None:
             left, op, b = right, _MIRRORED[op], a
+        key: object
         if b is None:  # two moving values: their order is what is bounded
-            one, two = self._words(left), self._words(right)
+            one, two = self._number_of(left), self._number_of(right)
             if one > two:
                 one, two, op = two, one, _MIRRORED[op]
-            words, natural, value = f"{one} against {two}", (-math.inf, math.inf), 0.0
+            key, natural, value = (one, two), (-math.inf, math.inf), 0.0
+            words = f"{_words(self._said[one])} against {_words(self._said[two])}"
         else:
-            words, natural, value = self._words(left), self._natural(left), b
-        kept = bounds.setdefault(words, Bounds(*natural))
+            key, natural, value, words = self._number_of(left), self._natural(left), b, _words(left)
+        kept = bounds.setdefault(key, Bounds(*natural))
         kept.narrow(op, value)
         if not kept.empty:
             return ""
@@ -142,18 +203,36 @@ class Judge:
         found = library.function(name)
         return found.range if found is not None else (-math.inf, math.inf)
 
-    def _number(self, expr: t.Expr) -> float | None:
+    def _constant(self, expr: t.Expr) -> float | None:
         expr = self._plain(expr)
         if isinstance(expr, t.Unary) and expr.op == "-":
-            inner = self._number(expr.value)
+            inner = self._constant(expr.value)
             return -inner if inner is not None else None
         if isinstance(expr, t.Literal) and expr.kind in ("number", "clock"):
             return float(expr.value)  # type: ignore[arg-type]
         return None
 
-    def _words(self, expr: t.Expr) -> str:
-        """An expression written in one way, so that equal ones are equal."""
-        return written(expr, self._plain)
+
+def _either(left: _Ways, right: _Ways) -> _Ways:
+    """The ways of one and of the other."""
+    if left is None or right is None:
+        return None
+    made = tuple(dict.fromkeys((*left, *right)))
+    return made if len(made) <= _MOST_ALTERNATIVES else None
+
+
+def _both(left: _Ways, right: _Ways) -> _Ways:
+    """Every way of one together with every way of the other."""
+    if left is None or right is None or len(left) * len(right) > _MOST_ALTERNATIVES:
+        return None
+    made = tuple(dict.fromkeys(tuple(dict.fromkeys((*a, *b))) for a in left for b in right))
+    return made if all(len(way) <= _MOST_PARTS for way in made) else None
+
+
+def _words(expr: t.Expr) -> str:
+    """An expression as the script has it, not too long."""
+    text = written(expr)
+    return text if len(text) <= _MOST_LETTERS else f"{text[: _MOST_LETTERS - 2]} …"
 
 
 def _opposite(op: str) -> str:

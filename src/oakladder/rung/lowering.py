@@ -19,6 +19,7 @@ from .plan import (
     CHART_TIMEFRAME,
     DATA_EXPONENT,
     DIVISOR_EXPONENT,
+    SORTED,
     TAME_EXPONENT,
     Branch,
     Demand,
@@ -35,13 +36,16 @@ from .plan import (
     Save,
     Slot,
     Stop,
+    under,
 )
-from .problems import Problem, ScriptError, Span
+from .problems import Cancelled, Problem, ScriptError, Span
 
-MAX_OPS = 40_000
+MAX_OPS = 20_000
+#: The most texts or colours that one is put together of.
+MAX_SHELLS = 200
 _NAN = float("nan")
 #: Operations that differ from bar to bar (or symbol to symbol) whatever they are made of.
-_MOVING = frozenset(["input", "get", "prev", "past", "fold", "bar", "export", "symbol"])
+_MOVING = frozenset(["ranked", "input", "get", "prev", "past", "fold", "bar", "export", "symbol"])
 _MAX_LENGTH = 100_000
 
 
@@ -104,8 +108,9 @@ class Trace:
 class Lowerer:
     """Builds the plan of one checked script."""
 
-    def __init__(self, script: t.Script, used: Mapping[str, t.Define]):
+    def __init__(self, script: t.Script, used: Mapping[str, t.Define], cancelled: Callable[[], bool] | None = None):
         self.script = script
+        self._cancelled = cancelled
         self._used = used
         self.base = Domain()
         self.domains = [self.base]
@@ -120,7 +125,10 @@ class Lowerer:
         self._versions: dict[Slot, int] = {}
         self._calls: dict[tuple[object, ...], Instance] = {}
         self._top: set[Op] = set()
+        self._knowns: dict[Op, Op] = {}
         self._rings: dict[object, Ring] = {}
+        #: What writes values of the outermost block into their rings, right behind them.
+        self._saves: dict[Op, Save] = {}
         self._befores: dict[object, Slot] = {}
         self._root = Instance(script.statements)
         self.trace = Trace(self._root)
@@ -135,6 +143,8 @@ class Lowerer:
         """The plan of the whole script."""
         frame = self._frame(self._root, self.base, len(self.script.statements))
         values = self._values_of(frame)
+        for domain in [*self.domains, *(d for f in self._foreigners for d in f.domains)]:
+            domain.body = self._with_saves(domain.body)
         return Plan(self.domains, self.outputs, self.demands, values, self.named_inputs, self.foreign_inputs)
 
     def _values_of(self, frame: Frame) -> dict[str, Op]:
@@ -255,6 +265,8 @@ class Lowerer:
             frame.done += 1
             if instance is self._root:
                 self._line = statement.span.line
+                if self._cancelled is not None and self._cancelled():
+                    raise Cancelled
             self._statement(statement, frame)
         return frame
 
@@ -377,7 +389,7 @@ class Lowerer:
         for slot in _changed(statement.body, frame.names):
             self._versions[slot] = self._versions.get(slot, 0) + 1
         body = self._nested(domain, statement.body, inner)
-        self._blocks[domain][-1].append(Loop(counter, first, last, body))
+        self._blocks[domain][-1].append(Loop(counter, first, last, body, self._line))
         for slot in _changed(statement.body, frame.names):
             self._versions[slot] = self._versions.get(slot, 0) + 1
 
@@ -410,9 +422,17 @@ class Lowerer:
                 roles[clause.word] = self._flag(op, frame.domain) if clause.word in ("when", "until") else op
         if statement.what == "mark":
             roles["value"] = self._flag(roles["value"], frame.domain)
+        for role in roles.values():
+            self._check_shell(role)
         first = statement.operands[0] if statement.operands else None
         name = attributes.get("named") or (first.name if isinstance(first, t.Name) else "")
         self.outputs.append(Output(statement.what, name, roles, attributes, statement.span.line))
+
+    def _check_shell(self, op: Op) -> None:
+        """A text or colour is put together bar by bar when it is shown: out of so many parts and no more."""
+        if op.is_shell and sum(part.is_shell for part in under(op, lambda part: part.is_shell)) > MAX_SHELLS:
+            words = f"a text or colour that is put together of more than {MAX_SHELLS} others"
+            raise ScriptError((Problem("R601", Span(self._line, 1), f"This shows {words}.", "Make it of fewer."),))
 
     # --- expressions ------------------------------------------------------------------------------
 
@@ -651,11 +671,21 @@ class Lowerer:
             ring = self._rings[source] = Ring(domain, flag)
             if isinstance(source, Slot):
                 domain.tail.append(Save(ring, self._at_end(source, flag, domain)))
+            elif source in self._top:
+                self._saves[source] = Save(ring, source)
             else:
-                top = self._blocks[domain][0]
-                at = next((k for k, item in enumerate(top) if item is source), len(top) - 1)
-                top.insert(at + 1, Save(ring, source))
+                self._blocks[domain][0].append(Save(ring, source))
         return self._rings[source]
+
+    def _with_saves(self, block: list[Item]) -> list[Item]:
+        """A block with what is to be looked back at written down as soon as it is known."""
+        made: list[Item] = []
+        for item in block:
+            made.append(item)
+            save = self._saves.get(item) if isinstance(item, Op) else None
+            if save is not None:
+                made.append(save)
+        return made
 
     @staticmethod
     def _at_end(source: Slot | Op, flag: bool, domain: Domain) -> Op:
@@ -732,8 +762,10 @@ class Lowerer:
             mixed = [a if a.is_shell else self._number(a, domain) for a in args]
             return self._emit(expr.name, *mixed, kind="colour", domain=domain)
         if expr.name == "known":
-            return self._emit("known", args[0], kind="flag", domain=domain)
+            return self._known(args[0], domain)
         numbers = [self._number(a, domain) for a in args]
+        if expr.name in ("ranked", "rank_of"):
+            return self._ranked(numbers, domain)
         if registry.PRIMITIVES[expr.name].holds:
             return self._fold(expr.name, numbers[0], numbers[1], domain)
         bound = max(a.bound for a in numbers)
@@ -742,6 +774,27 @@ class Lowerer:
         if expr.name == "exp":
             return self._tame(self._emit("exp", numbers[0], bound=math.inf, domain=domain), domain)
         return self._emit(expr.name, *numbers, bound=bound, domain=domain)
+
+    def _known(self, op: Op, domain: Domain) -> Op:
+        """Whether a value is known: of a text or colour, whether the part that it takes is."""
+        if not op.is_shell:
+            return self._emit("known", op, kind="flag", domain=domain)
+        if op not in self._knowns:
+            if op.code == "choose":
+                test, yes, no = op.args
+                made = self._either("choose", (test,), self._known(yes, domain), self._known(no, domain), domain)
+            elif op.code == "otherwise":
+                made = self._emit(
+                    "or", self._known(op.args[0], domain), self._known(op.args[1], domain), kind="flag", domain=domain
+                )
+            elif op.code in ("fade", "blend"):
+                made = self._known(op.args[0], domain)
+                for part in op.args[1:-1]:
+                    made = self._emit("and", made, self._known(part, domain), kind="flag", domain=domain)
+            else:  # a word, a template, a setting: always there
+                made = self._flag_const(True)
+            self._knowns[op] = made
+        return self._knowns[op]
 
     def _new(self, timeframe: Op, frame: Frame) -> Op:
         """Whether a longer bar begins: days, weeks and months by the calendar, shorter ones by an input."""
@@ -775,13 +828,21 @@ class Lowerer:
         return name
 
     def _fold(self, how: str, x: Op, length: Op, domain: Domain) -> Op:
-        self._demand(length, 1, _MAX_LENGTH, f"the length of `{how}`")
+        self._demand(length, 1, _MAX_LENGTH, "a length" if how == SORTED else f"the length of `{how}`")
         key = ("fold", how, id(x), id(length), domain)
         if key not in self._fixed:
             fold = Fold(domain, how, length)
-            bound = x.bound + 17 if how == "sum" else x.bound
+            bound = 18.0 if how == SORTED else x.bound + 17 if how == "sum" else x.bound
             self._fixed[key] = self._emit("fold", x, attr=fold, bound=bound, domain=domain)
         return self._tame(self._fixed[key], domain)
+
+    def _ranked(self, numbers: list[Op], domain: Domain) -> Op:
+        """The place of the newest value among the last ones, or (with a third number) the value of a place."""
+        place = self._fold(SORTED, numbers[0], numbers[1], domain)
+        if len(numbers) == 2:
+            return place
+        self._demand(numbers[2], 1, _MAX_LENGTH, "the place for `ranked`")
+        return self._emit("ranked", place, numbers[2], attr=place.attr, bound=numbers[0].bound, domain=domain)
 
     def _on_timeframe(self, expr: t.OnTimeframe, frame: Frame) -> Value:
         timeframe = self._one(self._value(expr.timeframe, frame))
@@ -886,10 +947,12 @@ def _changed(statements: Sequence[t.Statement], names: dict[str, Value | Slot]) 
     return found
 
 
-def lower(script: t.Script, used: Mapping[str, t.Define]) -> tuple[Plan, Trace]:
+def lower(
+    script: t.Script, used: Mapping[str, t.Define], cancelled: Callable[[], bool] | None = None
+) -> tuple[Plan, Trace]:
     """The plan of a script that the checker found no error in, and what its expressions became.
 
-    ``used`` are functions from other scripts. Raises `ScriptError` if it is too large.
+    ``used`` are functions from other scripts. Raises `ScriptError` if it is too large, `Cancelled`.
     """
-    lowerer = Lowerer(script, used)
+    lowerer = Lowerer(script, used, cancelled)
     return lowerer.run(), lowerer.trace

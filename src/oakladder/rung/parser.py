@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Sequence
 from functools import lru_cache
 from importlib.resources import files
 from pathlib import Path
-from typing import Any
+from typing import Any, NoReturn
 
 import platformdirs
 from lark import Lark, Token, Tree
@@ -18,12 +18,19 @@ from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedTok
 
 from . import tree as t
 from .layout import Line, logical_lines
-from .problems import Problem, Span, did_you_mean
+from .problems import Cancelled, Problem, Span, did_you_mean
+from .registry import is_timeframe
 
 MAX_BYTES = 1_000_000
 MAX_BRACKETS = 60
 MAX_LINE = 20_000
 MAX_DEPTH = 12
+#: How deep the parts of one expression may lie in each other; a chain of `and`s or sums is as deep as it is long.
+MAX_NESTING = 250
+#: The most lines that say something, and the most `else if`s after one `if`.
+MAX_STATEMENTS, MAX_BRANCHES = 5_000, 200
+#: Larger numbers are no prices; their products would soon be beyond what can be counted with.
+MAX_NUMBER = 1e100
 
 #: Every word that can start a line, as the grammar has them.
 STATEMENT_WORDS = frozenset(
@@ -101,10 +108,12 @@ class _Bad(Exception):
 class Parser:
     """Reads one script; problems gather in `problems`."""
 
-    def __init__(self, text: str):
+    def __init__(self, text: str, cancelled: Callable[[], bool] | None = None):
         self.problems: list[Problem] = []
+        self._cancelled = cancelled
         self._line = Line("", 1, 0)
         self._offset = (0, 0)
+        self._nesting = self._statements = 0
         if len(text) > MAX_BYTES:
             self.problems.append(
                 Problem(
@@ -182,6 +191,18 @@ class Parser:
         return tuple(s for s in body if not isinstance(s, tuple))
 
     def _statement(self, line: Line, depth: int, cursor: _Cursor) -> t.Statement | tuple[str, str] | None:
+        if self._cancelled is not None and self._cancelled():
+            raise Cancelled
+        self._statements += 1
+        if self._statements > MAX_STATEMENTS:
+            self._report(
+                "R112",
+                self._whole(line),
+                f"A script has at most {MAX_STATEMENTS:,} lines that say something, and this is one more.",
+                "Put some of it into another script, and take it from there with `use`.",
+            )
+            cursor.leave()
+            raise _Bad
         node = self._parse_line(line)
         if node.data not in _BLOCK_RULES:
             return self._simple(node, line)
@@ -214,6 +235,13 @@ class Parser:
             except _Bad:
                 self._skip_block(below, cursor)
                 continue
+            if len(branches) == MAX_BRANCHES:
+                self._report(
+                    "R112",
+                    self._whole(below),
+                    f"After one `if` there may be {MAX_BRANCHES - 1} `else if`s, and this is one more.",
+                    "Part the cases into several `if`s.",
+                )
             test = self._expr(other.children[0]) if other.data == "else_if_line" else None
             branches.append((test, self._body(below, depth, cursor)))
             if test is None:
@@ -224,14 +252,11 @@ class Parser:
 
     def _parse_line(self, line: Line) -> Node:
         self._line, self._offset = line, (0, 0)
-        if len(line.text) > MAX_LINE or _bracket_depth(line.text) > MAX_BRACKETS:
-            self._report(
-                "R112",
-                self._whole(line),
-                "This line is too long or its brackets are nested too deeply.",
-                "Make parts of it into names with `let`.",
-            )
-            raise _Bad
+        if len(line.text) > MAX_LINE:
+            self._too_deep(line, f"This line has {len(line.text):,} letters; {MAX_LINE:,} are allowed")
+        brackets = _bracket_depth(line.text)
+        if brackets > MAX_BRACKETS:
+            self._too_deep(line, f"Brackets are nested {brackets} deep here; {MAX_BRACKETS} are allowed")
         stripped = line.text.lstrip()
         word = re.match(r"[A-Za-z_][A-Za-z0-9_]*", stripped)
         if word is None or word.group() not in STATEMENT_WORDS:
@@ -243,10 +268,11 @@ class Parser:
             self._unreadable(error, line.text)
             raise _Bad from None
         except RecursionError:
-            self._report(
-                "R112", self._whole(line), "This line is nested too deeply.", "Make parts of it into names with `let`."
-            )
-            raise _Bad from None
+            self._too_deep(line, "This line is nested too deeply")
+
+    def _too_deep(self, line: Line, what: str) -> NoReturn:
+        self._report("R112", self._whole(line), f"{what}.", "Make parts of it into names with `let`.")
+        raise _Bad
 
     def _unknown_start(self, line: Line, text: str, word: str) -> None:
         span = Span(line.number, len(line.text) - len(text) + 1, max(len(word), 1))
@@ -414,7 +440,13 @@ class Parser:
 
     def _expr(self, node: Node) -> t.Expr:
         assert isinstance(node, Tree), node
-        return _EXPRESSIONS[str(node.data)](self, node)
+        if self._nesting >= MAX_NESTING:
+            self._too_deep(self._line, f"The parts of this line lie more than {MAX_NESTING} deep in each other")
+        self._nesting += 1
+        try:
+            return _EXPRESSIONS[str(node.data)](self, node)
+        finally:
+            self._nesting -= 1
 
     # --- places -----------------------------------------------------------------------------------
 
@@ -521,6 +553,10 @@ class _Cursor:
     def step(self) -> None:
         self._at += 1
 
+    def leave(self) -> None:
+        """Goes to the end: nothing below is read."""
+        self._at = len(self._lines)
+
 
 def _bracket_depth(text: str) -> int:
     deepest = depth = 0
@@ -600,14 +636,45 @@ def _word(kind: str, value: object) -> _Builder:
     return lambda p, n: t.Literal(kind, value, p._span(n))
 
 
-def _number(text: str) -> float:
-    text = text.replace("_", "")
-    return float(text[:-1]) / 100.0 if text.endswith("%") else float(text)
+def _number(p: Parser, n: Node) -> t.Expr:
+    token = _only_token(n)
+    text = token.replace("_", "")
+    value = float(text[:-1]) / 100.0 if text.endswith("%") else float(text)
+    if not abs(value) <= MAX_NUMBER:
+        p._report(
+            "R116", p._token(token), f"{token} is larger than any number may be.", f"Write {MAX_NUMBER:g} at most."
+        )
+        value = 1.0
+    return t.Literal("number", value, p._token(token))
 
 
-def _clock(text: str) -> int:
-    hours, minutes = text.split(":")
-    return int(hours) * 60 + int(minutes)
+def _clock(p: Parser, n: Node) -> t.Expr:
+    token = _only_token(n)
+    hours, minutes = (int(part) for part in token.split(":"))
+    if not (hours < 24 and minutes < 60):
+        p._report("R117", p._token(token), f"{token} is no time of day.", "They go from 00:00 to 23:59.")
+        hours = minutes = 0
+    return t.Literal("clock", hours * 60 + minutes, p._token(token))
+
+
+def _timeframe(p: Parser, n: Node) -> t.Expr:
+    token = _only_token(n)
+    text = str(token)
+    if not is_timeframe(text):
+        p._report(
+            "R118",
+            p._token(token),
+            f"There is no timeframe {token}.",
+            "Write 1d, 1w or 1mo, or a whole number of minutes or hours, from 1m to 24h.",
+        )
+        text = "1d"
+    return t.Literal("timeframe", text, p._token(token))
+
+
+def _only_token(n: Node) -> Token:
+    token = n.children[0]
+    assert isinstance(token, Token)
+    return token
 
 
 def _compare(p: Parser, n: Node) -> t.Expr:
@@ -674,9 +741,9 @@ _EXPRESSIONS: dict[str, _Builder] = {
     "on": _on(False),
     "on_forming": _on(True),
     "of": lambda p, n: t.OfSymbol(p._expr(n.children[0]), p._expr(n.children[1]), p._span(n)),
-    "number": _literal("number", _number),
-    "timeframe": _literal("timeframe", str),
-    "clock": _literal("clock", _clock),
+    "number": _number,
+    "timeframe": _timeframe,
+    "clock": _clock,
     "colour": _literal("colour", str.lower),
     "string": lambda p, n: p._text(n.children[0]),
     "yes": _word("flag", True),
@@ -686,8 +753,8 @@ _EXPRESSIONS: dict[str, _Builder] = {
 }
 
 
-def parse(text: str) -> tuple[t.Script, list[Problem]]:
-    """The tree of a script and the problems of its text (codes R1xx and R203)."""
-    parser = Parser(text)
+def parse(text: str, cancelled: Callable[[], bool] | None = None) -> tuple[t.Script, list[Problem]]:
+    """The tree of a script and the problems of its text (codes R1xx and R203). Raises `Cancelled`."""
+    parser = Parser(text, cancelled)
     script = parser.script()
     return script, parser.problems

@@ -12,7 +12,7 @@ they are *shells* over numbers and flags that are read out afterwards.
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
 #: Magnitudes are tracked as powers of two; a number that could pass this is checked and becomes none.
@@ -76,8 +76,15 @@ class Ring:
         self.lags: list[Op] = []
 
 
+#: The kind of fold that keeps its values in order.
+SORTED = "sorted"
+
+
 class Fold:
-    """A sliding sum, maximum or minimum over ``length`` bars.
+    """Something about the last ``length`` bars: their sum, maximum or minimum, or (``sorted``) their values in order.
+
+    The sorted ones are kept as they came, the oldest giving way, and in order beside that; ``total`` counts those that
+    are known. One search and one shift a bar, whatever the length. The others are worked out like this:
 
     Time is cut into blocks of ``length`` bars. A window is the last part of the block before, folded with
     the beginning of this one. Values of a block are written into cells from the last to the first
@@ -95,7 +102,13 @@ class Fold:
     @property
     def identity(self) -> float:
         """What changes nothing when folded with: minus zero for a sum, so that even the sign of zero stays."""
-        return {"sum": -0.0, "highest": -math.inf, "lowest": math.inf}[self.how]
+        return {"sum": -0.0, "highest": -math.inf, "lowest": math.inf, SORTED: 0.0}[self.how]
+
+    def cells(self, length: int) -> int:
+        """How many cells a window of that length takes."""
+        if self.how == SORTED:
+            return 2 * length
+        return 1 + -(-(length - 1) // 8) * 8  # room so that they can be turned eight at a time from the second on
 
 
 @dataclass(slots=True)
@@ -134,6 +147,8 @@ class Loop:
     first: Op
     last: Op
     body: list[Item]
+    #: The line of the script that it comes from.
+    line: int = 0
 
 
 Item = Op | Put | Save | Stop | Branch | Loop
@@ -215,13 +230,22 @@ def items_of(block: list[Item]) -> Iterator[Item]:
             yield from items_of(item.body)
 
 
+def under(op: Op, into: Callable[[Op], bool] = lambda op: True) -> Iterator[Op]:
+    """A value and all that it is made of, each once however often it is used; ``into`` says what to look into."""
+    seen = {op}
+    todo = [op]
+    while todo:
+        at = todo.pop()
+        yield at
+        if into(at):
+            fresh = [arg for arg in at.args if arg not in seen]
+            seen.update(fresh)
+            todo.extend(reversed(fresh))
+
+
 def leaves(op: Op) -> Iterator[Op]:
-    """The numbers and flags that a shell is made of; a plain value is its own leaf."""
-    if not op.is_shell:
-        yield op
-        return
-    for arg in op.args:
-        yield from leaves(arg)
+    """The numbers and flags that a shell is made of, each once; a plain value is its own leaf."""
+    return (part for part in under(op, lambda part: part.is_shell) if not part.is_shell)
 
 
 @dataclass(slots=True)

@@ -85,7 +85,16 @@ class ScriptError(Exception):
 
 
 class RunProblem(Exception):
-    """A script that is sound but cannot run with these settings or these bars; the text says why."""
+    """A script that is sound but cannot run with these settings or these bars; the text says why, and where if that is
+    known (``line``, else 0)."""
+
+    def __init__(self, sentence: str, line: int = 0):
+        super().__init__(f"Line {line}: {sentence}" if line else sentence)
+        self.sentence, self.line = sentence, line
+
+
+class Cancelled(Exception):
+    """Checking, compiling or running was stopped by whoever started it."""
 
 
 def nearest(word: str, known: Iterable[str], count: int = 3) -> list[str]:
@@ -122,6 +131,9 @@ CODES: dict[str, Code] = {
     "R113": Code(_E, "A statement in the wrong place", "if yes\n    line close", "line close when yes"),
     "R114": Code(_E, "A clause that does not fit its statement", "line close fill good", "line close color good"),
     "R115": Code(_E, "A format that cannot be read", 'note "{close:wide}"', 'note "{close:.2}"'),
+    "R116": Code(_E, "A number that is too large", "let x = 1e999", "let x = 1e9"),
+    "R117": Code(_E, "A time that no clock shows", "signal go = clock > 25:99", "signal go = clock > 15:30"),
+    "R118": Code(_E, "A timeframe that there is not", "line close on 3mo", "line close on 1mo"),
     # 2xx names
     "R201": Code(_E, "An unknown name", "let x = clsoe", "let x = close"),
     "R202": Code(_E, "A name that is taken", "let close = 1", "let last = 1"),
@@ -140,6 +152,7 @@ CODES: dict[str, Code] = {
     "R211": Code(_E, "The name of no script in the library", 'use f from "Nothing"', 'use f from "My tools"'),
     "R212": Code(_E, "An unknown choice for a clause", "mark go shape arow_up", "mark go shape arrow_up"),
     "R213": Code(_E, "Several results where one is needed", "let x = macd(close) + 1", "let x = macd(close).line + 1"),
+    "R214": Code(_W, "A symbol that the library does not have", 'line close of "saltx"', 'line close of "SALTX"'),
     # 3xx kinds and fixedness
     "R301": Code(_E, "A value of the wrong kind", "let x = close and 1", "let x = close > 1 and yes"),
     "R302": Code(_E, "A moving value where a fixed one is needed", "let x = sma(close, bar)", "let x = sma(close, 20)"),
@@ -166,6 +179,12 @@ CODES: dict[str, Code] = {
     # 6xx cost
     "R601": Code(
         _E, "The script is too large", "a function of functions, ten deep", "fewer calls, or a `let` that shares them"
+    ),
+    "R602": Code(
+        _E,
+        "What cannot run as its settings stand",
+        "setting n = 0\nlet x = sma(close, n)",
+        "setting n = 20 range 2..200\nlet x = sma(close, n)",
     ),
     # 7xx style hints
     "R701": Code(_H, "A name that nobody reads", "let a = 1", "line a"),

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import sys
 import threading
-from collections.abc import Mapping, Sequence
+from collections import OrderedDict
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import lru_cache
 
 import numpy as np
 
@@ -14,7 +15,7 @@ from . import tree as t
 from .checker import Checker, Shelf
 from .lowering import Trace, lower
 from .parser import parse
-from .plan import Live, Op, Output, Plan, leaves, live
+from .plan import CHART_TIMEFRAME, Live, Op, Output, Plan, leaves, live, under
 from .problems import Problem, RunProblem, ScriptError, Span, did_you_mean
 from .reference import evaluate_fixed
 from .settings import SettingInfo, fitting_value, setting_info
@@ -43,6 +44,8 @@ class Program:
     plan: Plan
     trace: Trace
     problems: tuple[Problem, ...]
+    #: The other symbols that it names, and where.
+    foreign: tuple[tuple[str, Span], ...] = ()
     _variants: dict[tuple[int, ...], Variant] = field(default_factory=dict)
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
@@ -119,9 +122,8 @@ def _variant(plan: Plan, roots: list[Op], wanted: set[Op]) -> Variant:
 
 
 def _fixed_parts(op: Op) -> list[Op]:
-    if op.fixed:
-        return [op]
-    return [part for arg in op.args for part in _fixed_parts(arg)] if op.is_shell else []
+    """The fixed values that a shell is made of."""
+    return [part for part in under(op, lambda part: part.is_shell and not part.fixed) if part.fixed]
 
 
 def fixed_array(variant: Variant, values: Mapping[Op, object]) -> np.ndarray:
@@ -130,41 +132,117 @@ def fixed_array(variant: Variant, values: Mapping[Op, object]) -> np.ndarray:
     return np.array([np.nan if v is None else float(v) for v in made] or [0.0])  # type: ignore[arg-type]
 
 
+#: Walking an expression that is nested as deep as is allowed, within calls as deep as is allowed, takes more frames
+#: than Python allows by itself.
+_FRAMES = 20_000
+sys.setrecursionlimit(max(sys.getrecursionlimit(), _FRAMES))
+#: The scripts that are remembered.
+_MOST_PROGRAMS = 128
+
+
 @dataclass(frozen=True, slots=True)
 class Analysis:
-    """What is known of a script without running it: its tree, its problems by place, the units of what it shows."""
+    """What is known of a script without running it: its tree, its problems by place, the units of what it shows,
+    and the other symbols that it names."""
 
     script: t.Script
     problems: tuple[Problem, ...]
     units: dict[int, str]
     used: dict[str, t.Define]
+    foreign: tuple[tuple[str, Span], ...]
 
 
-def analyse(text: str, shelf: Shelf = ()) -> Analysis:
-    """Reads and checks a script; never raises for what is wrong in it. ``shelf`` has the scripts that `use` can reach."""
-    script, problems = parse(text)
-    checker = Checker(script, shelf)
+def analyse(text: str, shelf: Shelf = (), cancelled: Callable[[], bool] | None = None) -> Analysis:
+    """Reads and checks a script; never raises for what is wrong in it, but `Cancelled`. ``shelf`` has the scripts that
+    `use` can reach."""
+    script, problems = parse(text, cancelled)
+    checker = Checker(script, shelf, cancelled)
     try:
         checker.run()
         found = [*problems, *checker.problems]
     except RecursionError:
-        found = [
-            *problems,
-            Problem("R112", Span(1, 1), "The script is nested too deeply.", "Make parts of it into names with `let`."),
-        ]
+        found = [*problems, _too_deep(checker.line)]
     found.sort(key=lambda p: (p.span.line, p.span.column, p.code))
-    return Analysis(script, tuple(found), {line: unit.value for line, unit in checker.units.items()}, checker.used)
+    units = {line: unit.value for line, unit in checker.units.items()}
+    return Analysis(script, tuple(found), units, checker.used, tuple(checker.foreign))
 
 
-@lru_cache(maxsize=128)
-def compile_script(text: str, shelf: Shelf = ()) -> Program:
-    """Compiles a script. Raises `ScriptError` with every problem if there is an error among them."""
-    analysis = analyse(text, shelf)
+def _too_deep(line: int) -> Problem:
+    what = "Functions and expressions lie too deep in each other here."
+    return Problem("R112", Span(line, 1), what, "Make parts of it into names with `let`.")
+
+
+def compile_script(text: str, shelf: Shelf = (), cancelled: Callable[[], bool] | None = None) -> Program:
+    """Compiles a script; the last ones are remembered. Raises `ScriptError` with every problem if there is an error
+    among them, `Cancelled`."""
+    key = (text, shelf)
+    with _PROGRAMS_LOCK:
+        known = _PROGRAMS.get(key)
+        if known is not None:
+            _PROGRAMS.move_to_end(key)
+            return known
+    made = _compiled(text, shelf, cancelled)
+    with _PROGRAMS_LOCK:
+        made = _PROGRAMS.setdefault(key, made)
+        while len(_PROGRAMS) > _MOST_PROGRAMS:
+            _PROGRAMS.popitem(last=False)
+    return made
+
+
+_PROGRAMS: OrderedDict[tuple[str, Shelf], Program] = OrderedDict()
+_PROGRAMS_LOCK = threading.Lock()
+
+
+def forget_programs() -> None:
+    """Forgets the scripts that are remembered."""
+    with _PROGRAMS_LOCK:
+        _PROGRAMS.clear()
+
+
+def _compiled(text: str, shelf: Shelf, cancelled: Callable[[], bool] | None) -> Program:
+    analysis = analyse(text, shelf, cancelled)
     if any(p.is_error for p in analysis.problems):
         raise ScriptError(analysis.problems)
     script = analysis.script
-    plan, trace = lower(script, analysis.used)
+    try:
+        plan, trace = lower(script, analysis.used, cancelled)
+    except RecursionError:
+        raise ScriptError((*analysis.problems, _too_deep(1))) from None
     for output in plan.outputs:
         output.unit = analysis.units.get(output.line, "")
     settings = tuple(setting_info(s) for s in script.statements if isinstance(s, t.Setting))
-    return Program(text, script.title, script.about, settings, plan, trace, analysis.problems)
+    made = Program(text, script.title, script.about, settings, plan, trace, analysis.problems, analysis.foreign)
+    try:
+        _check_sizes(made)
+    except RunProblem as error:
+        sentence = error.sentence.replace(" with these settings", "").removeprefix("With these settings ")
+        problem = Problem("R602", Span(max(error.line, 1), 1), sentence[:1].upper() + sentence[1:])
+        raise ScriptError((*analysis.problems, problem)) from None
+    return made
+
+
+def _check_sizes(program: Program) -> None:
+    """Raises `RunProblem` where the script could not run as its settings stand: a length that makes no sense, a loop
+    that takes too long."""
+    plan = program.plan
+    roots = [op for output in plan.outputs for op in output.roles.values()]
+    plain = [leaf for root in roots for leaf in leaves(root) if leaf.domain is None or leaf.domain.foreign is None]
+    needed = live(plan.domains, plain)
+    state = map_state(needed)
+    wanted = [op for op in needed.ops if op.fixed]
+    wanted += [fold.length for fold in state.folds] + [lag for r in state.rings for lag in r.lags if lag.fixed]
+    wanted += [demand.value for demand in plan.demands]
+    fixed = evaluate_fixed(wanted, program.values_of(None) | {CHART_TIMEFRAME: "1d"})
+    lay_out(plan, needed, state, fixed)
+
+
+def unknown_symbols(foreign: Iterable[tuple[str, Span]], known: Collection[str]) -> list[Problem]:
+    """Problems for the symbols that a script names and the library does not have."""
+    made = []
+    for symbol, span in foreign:
+        if symbol not in known:
+            spelled = next((k for k in known if k.upper() == symbol.upper()), None)
+            hint = f"Write {spelled}." if spelled else did_you_mean(symbol, known).replace("`", "")
+            replacement = f'"{spelled}"' if spelled else None
+            made.append(Problem("R214", span, f"The library has no symbol {symbol}.", hint, replacement))
+    return made

@@ -12,8 +12,8 @@ import numpy as np
 
 from .colours import mixture
 from .meaning import MEANING
-from .plan import Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
-from .state import Layout, StateMap, fold_cells
+from .plan import SORTED, Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
+from .state import Layout, StateMap
 
 _NAN = float("nan")
 
@@ -21,14 +21,16 @@ _NAN = float("nan")
 def evaluate_fixed(ops: Sequence[Op], settings: Mapping[str, object]) -> dict[Op, object]:
     """Works out fixed values (and all that they are made of) for the given settings."""
     done: dict[Op, object] = {}
-
-    def value(op: Op) -> object:
+    todo = list(reversed(ops))
+    while todo:
+        op = todo[-1]
+        missing = [arg for arg in op.args if arg not in done] if op not in done else []
+        if missing:
+            todo.extend(missing)
+            continue
+        todo.pop()
         if op not in done:
-            done[op] = _fixed_value(op, [value(a) for a in op.args], settings)
-        return done[op]
-
-    for op in ops:
-        value(op)
+            done[op] = _fixed_value(op, [done[a] for a in op.args], settings)
     return done
 
 
@@ -72,6 +74,8 @@ class Stepper:
         self.values: dict[Op, object] = {}
         self.inputs: dict[str, float] = {}
         self.scratch: dict[Slot, object] = {}
+        #: What the sorted windows were before this bar, and what came into them.
+        self._lately: dict[Fold, tuple[int, int, float, list[float], bool]] = {}
         #: Where this domain's scalars are read and written; a forming bar runs on the shadow.
         self.shift = 0
         #: Whether this bar is only tried and will be run again: then cells that later bars need stay as they are.
@@ -154,7 +158,11 @@ class Stepper:
                 return self._past(op.attr, float(self.value(op.args[0])))  # type: ignore[arg-type]
             case "fold":
                 assert isinstance(op.attr, Fold)
-                return self._fold(op.attr, float(self.value(op.args[0])))  # type: ignore[arg-type]
+                step = self._sort if op.attr.how == SORTED else self._fold
+                return step(op.attr, float(self.value(op.args[0])))  # type: ignore[arg-type]
+            case "ranked":
+                assert isinstance(op.attr, Fold)
+                return self._ranked(op.attr, float(self.value(op.args[1])))  # type: ignore[arg-type]
             case "export":
                 assert isinstance(op.attr, Slot)
                 return self.runner.exported(op.attr)
@@ -179,7 +187,7 @@ class Stepper:
         row = self.runner.state.fold_row(fold)
         cells_at, length = (int(v) for v in self.runner.layout.table[row : row + 2])
         how = MEANING[{"sum": "add", "highest": "max", "lowest": "min"}[fold.how]]
-        cells = self.runner.row[cells_at : cells_at + fold_cells(length)]
+        cells = self.runner.row[cells_at : cells_at + fold.cells(length)]
         phase = int(self._load(("phase", fold)))
         total = float(how(self._load(fold.total), x))  # type: ignore[arg-type]
         cells[phase] = x
@@ -192,6 +200,38 @@ class Stepper:
         self._store(fold.total, fold.identity)
         self._store(("phase", fold), length - 1.0)
         return total
+
+    def _sort(self, fold: Fold, x: float) -> float:
+        """Puts a value in order among the last ones; gives how many of those are smaller, once all are known."""
+        row = self.runner.state.fold_row(fold)
+        at, length = (int(v) for v in self.runner.layout.table[row : row + 2])
+        came, ordered = self.runner.row[at : at + length], self.runner.row[at + length : at + 2 * length]
+        x = x + 0.0  # both zeros are one
+        phase, known = int(self._load(("phase", fold))), int(self._load(fold.total))
+        old = float(came[phase])
+        hole = int(np.searchsorted(ordered[:known], old)) if old == old else known
+        place = int(np.searchsorted(ordered[:known], x)) if x == x else known
+        now = known - (old == old) + (x == x)
+        self._lately[fold] = (hole, place, x, ordered[:known].tolist(), now == length)
+        if not self.trying:
+            if hole < place:
+                ordered[hole : place - 1] = ordered[hole + 1 : place].copy()
+                ordered[place - 1] = x
+            else:
+                ordered[place + 1 : hole + 1] = ordered[place:hole].copy()
+                ordered[place] = x
+            came[phase] = x
+        self._store(fold.total, float(now))
+        self._store(("phase", fold), float(phase - 1 if phase else length - 1))
+        return float(place - (hole < place)) if now == length else _NAN
+
+    def _ranked(self, fold: Fold, k: float) -> float:
+        """A value by its place among the last ones, this bar's among them."""
+        hole, _, x, before, full = self._lately[fold]
+        if not full or not 1 <= k <= len(before) + 1:
+            return _NAN
+        now = sorted([*before[:hole], *before[hole + 1 :], x])
+        return now[int(k) - 1] if int(k) <= len(now) else _NAN
 
 
 class Runner:

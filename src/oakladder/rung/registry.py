@@ -6,6 +6,7 @@ that are written in Rung are not here: they live in ``library/``.
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 from .kinds import Kind, Type, Unit, number
@@ -103,7 +104,17 @@ SHAPES = (
     "flag",
 )
 STYLES = ("solid", "dashed", "dotted", "steps", "dots")
+#: The most minutes of a bar within the day.
+MOST_MINUTES = 24 * 60
 TIMEFRAMES = ("1m", "3m", "5m", "15m", "30m", "45m", "1h", "2h", "4h", "1d", "1w", "1mo")
+
+
+def is_timeframe(text: str) -> bool:
+    """Whether a text is a timeframe: a whole number of minutes or hours up to a day, or one day, week or month."""
+    found = re.fullmatch(r"([1-9][0-9]{0,3})([mh])|1(d|w|mo)", text)
+    if found is None:
+        return False
+    return found[1] is None or int(found[1]) * (60 if found[2] == "h" else 1) <= MOST_MINUTES
 
 
 class Wants:
@@ -151,6 +162,21 @@ PRIMITIVES: dict[str, Primitive] = {
             (("x", Wants.NUMBER), ("n", Wants.LENGTH)),
             Kind.NUMBER,
             "lowest x of the last n bars; none until n values are there",
+            holds=True,
+        ),
+        Primitive(
+            "ranked",
+            (("x", Wants.NUMBER), ("n", Wants.LENGTH), ("k", Wants.LENGTH)),
+            Kind.NUMBER,
+            "the k-th smallest x of the last n bars; none until n values are there",
+            holds=True,
+        ),
+        Primitive(
+            "rank_of",
+            (("x", Wants.NUMBER), ("n", Wants.LENGTH)),
+            Kind.NUMBER,
+            "how many x of the last n bars are smaller than this one; none until n values are there",
+            unit="plain",
             holds=True,
         ),
         Primitive("abs", (("x", Wants.NUMBER),), Kind.NUMBER, "x without its sign"),

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from . import tree as t
 from .problems import RunProblem, Span, did_you_mean
-from .registry import PALETTE, TIMEFRAMES
+from .registry import PALETTE, TIMEFRAMES, is_timeframe
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +128,7 @@ def _clock(info: SettingInfo, value: object) -> float:
 
 def _timeframe(info: SettingInfo, value: object) -> str:
     word = str(value).strip()
-    if not re.fullmatch(r"[1-9]\d{0,3}[mh]|1d|1w|1mo", word):
+    if not is_timeframe(word):
         raise RunProblem(
             f"The setting `{info.name}` is a timeframe such as {', '.join(TIMEFRAMES[5:])}, and `{value}` is none."
         )

@@ -38,46 +38,81 @@ def write_value(value: object, form: str = "") -> str:
     return str(value)
 
 
+#: A text is cut here: texts made of texts could grow without end.
+MOST_LETTERS = 2000
+
+
 def write_text(op: Op, args: list[object]) -> str:
     """A text template with its values filled in."""
     pieces = [p if isinstance(p, str) else write_value(args[p[0]], p[1]) for p in op.attr]  # type: ignore[attr-defined]
-    return "".join(pieces)
+    made = "".join(pieces)
+    return made if len(made) <= MOST_LETTERS else made[: MOST_LETTERS - 1] + "…"
+
+
+def is_none(value: object) -> bool:
+    """Whether a value that was read out is none."""
+    return value is None or value != value
 
 
 def read_at(op: Op, leaf: Callable[[Op], object], fixed: Mapping[Op, object]) -> object:
-    """The value of a shell (or plain value) on one bar; ``leaf`` reads numbers and flags there."""
-    if op in fixed:
-        return fixed[op]
-    if not op.is_shell or op.code == "symbol":
-        return leaf(op)
-    if op.code == "choose":
-        test = read_at(op.args[0], leaf, fixed)
-        return read_at(op.args[1] if test is True else op.args[2], leaf, fixed)
-    args = [read_at(a, leaf, fixed) for a in op.args]
-    if op.code == "text":
-        return write_text(op, args)
-    if op.code in ("fade", "blend"):
-        return mixture(op.code, args)
-    if op.code == "otherwise":
-        return args[0] if args[0] is not None else args[1]
-    raise AssertionError(op)
+    """The value of a shell (or plain value) on one bar, None for none; ``leaf`` reads numbers and flags there."""
+    done: dict[Op, object] = {}
+
+    def value(op: Op) -> object:
+        if op not in done:
+            made = work(op)
+            done[op] = None if is_none(made) else made
+        return done[op]
+
+    def work(op: Op) -> object:
+        if op in fixed:
+            return fixed[op]
+        if not op.is_shell or op.code == "symbol":
+            return leaf(op)
+        if op.code == "choose":
+            return value(op.args[1] if value(op.args[0]) is True else op.args[2])
+        if op.code == "otherwise":
+            first = value(op.args[0])
+            return value(op.args[1]) if first is None else first
+        args = [value(a) for a in op.args]
+        if op.code == "text":
+            return write_text(op, args)
+        if op.code in ("fade", "blend"):
+            return mixture(op.code, args)
+        raise AssertionError(op)
+
+    return value(op)
 
 
 def read_colours(
     op: Op, leaf: Callable[[Op], np.ndarray], fixed: Mapping[Op, object], paint: Callable[[str], int], size: int
 ) -> np.ndarray:
-    """A colour on every bar as packed 0xAARRGGBB, shape (size,), uint32; ``paint`` resolves a colour word."""
-    if op in fixed:
-        return np.full(size, paint(str(fixed[op])), dtype=np.uint32)
-    if op.code == "choose":
-        flags = leaf(op.args[0]) == 1 if op.args[0] not in fixed else np.full(size, fixed[op.args[0]] is True)
-        yes = read_colours(op.args[1], leaf, fixed, paint, size)
-        no = read_colours(op.args[2], leaf, fixed, paint, size)
-        return np.where(flags, yes, no)
-    if op.code in ("fade", "blend"):
-        *parts, amount = op.args
-        share = np.full(size, fixed[amount], dtype=np.float64) if amount in fixed else leaf(amount)
-        return mix(op.code, [read_colours(p, leaf, fixed, paint, size) for p in parts], share)
-    if op.code == "otherwise":  # a colour is never none
-        return read_colours(op.args[0], leaf, fixed, paint, size)
-    raise AssertionError(op)
+    """A colour on every bar as packed 0xAARRGGBB, shape (size,), uint32, 0 for none; ``paint`` resolves a word."""
+    done: dict[Op, np.ndarray] = {}
+
+    def flags(op: Op) -> np.ndarray:
+        return leaf(op) == 1 if op not in fixed else np.full(size, fixed[op] is True)
+
+    def value(op: Op) -> np.ndarray:
+        if op not in done:
+            done[op] = work(op)
+        return done[op]
+
+    def work(op: Op) -> np.ndarray:
+        if op in fixed:
+            word = fixed[op]
+            return np.full(size, 0 if is_none(word) else paint(str(word)), dtype=np.uint32)
+        if op.code == "choose":
+            return np.where(flags(op.args[0]), value(op.args[1]), value(op.args[2]))
+        if op.code in ("fade", "blend"):
+            *parts, amount = op.args
+            share = np.full(size, fixed[amount], dtype=np.float64) if amount in fixed else leaf(amount)
+            made = mix(op.code, [value(p) for p in parts], share)
+            there = np.logical_and.reduce([value(p) != 0 for p in parts])
+            return np.where(there, made, np.uint32(0))
+        if op.code == "otherwise":
+            first = value(op.args[0])
+            return np.where(first != 0, first, value(op.args[1]))
+        raise AssertionError(op)
+
+    return value(op)

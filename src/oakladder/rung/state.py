@@ -9,17 +9,18 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import NoReturn
 
 import numpy as np
 
 from .meaning import MEANING
-from .plan import Domain, Fold, Live, Loop, Op, Plan, Ring, Slot, items_of
+from .plan import Branch, Demand, Domain, Fold, Item, Live, Loop, Op, Plan, Ring, Slot, items_of
 from .problems import RunProblem
 
 #: The most cells of state that one symbol may need.
 MAX_CELLS = 2_000_000
 #: The most loop steps that one bar may need.
-MAX_STEPS = 200_000
+MAX_STEPS = 20_000
 _NAN = float("nan")
 
 
@@ -34,29 +35,34 @@ class StateMap:
     rings: list[Ring] = field(default_factory=list)
     folds: list[Fold] = field(default_factory=list)
     inputs: dict[Domain, list[str]] = field(default_factory=dict)
+    _rows: dict[object, int] = field(default_factory=dict)
 
     def place(self, key: object) -> int:
         return self.scalars[key]
 
     def ring_row(self, ring: Ring) -> int:
         """First entry of a ring in the size table: its offset, then its mask."""
-        return 2 * self.rings.index(ring)
+        return self._row(ring)
 
     def fold_row(self, fold: Fold) -> int:
         """First entry of a fold in the size table: the offset of its cells, then its length."""
-        return 2 * len(self.rings) + 2 * self.folds.index(fold)
+        return self._row(fold)
+
+    def _row(self, buffer: Ring | Fold) -> int:
+        if not self._rows:
+            self._rows = {b: 2 * k for k, b in enumerate([*self.rings, *self.folds])}
+        return self._rows[buffer]
 
 
 def map_state(live: Live) -> StateMap:
     """Gives every piece of live state its place."""
     made = StateMap()
-    folds = sorted({op.attr for op in live.ops if isinstance(op.attr, Fold)}, key=id)
-    order = {id(op.attr): k for k, op in enumerate(_ordered_ops(live)) if isinstance(op.attr, Fold)}
-    made.folds = sorted(folds, key=lambda f: order[id(f)])
-    ring_order = {id(op.attr): k for k, op in enumerate(_ordered_ops(live)) if isinstance(op.attr, Ring)}
+    ordered = _ordered_ops(live)
+    made.folds = list(dict.fromkeys(op.attr for op in ordered if isinstance(op.attr, Fold)))
+    ring_order = {id(op.attr): k for k, op in enumerate(ordered) if isinstance(op.attr, Ring)}
     made.rings = sorted(live.rings, key=lambda r: ring_order[id(r)])
     slot_order: dict[int, int] = {}
-    for k, op in enumerate(_ordered_ops(live)):
+    for k, op in enumerate(ordered):
         if isinstance(op.attr, Slot):
             slot_order.setdefault(id(op.attr), k)
     slots = sorted(live.slots, key=lambda s: slot_order.get(id(s), 1 << 40))
@@ -103,10 +109,12 @@ def _add(made: StateMap, key: object, start: float) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Layout:
-    """The state row of a symbol before its first bar, and the table of buffer offsets and sizes."""
+    """The state row of a symbol before its first bar, the table of buffer offsets and sizes, and about how many
+    operations a bar costs."""
 
     template: np.ndarray
     table: np.ndarray
+    cost: float = 1.0
 
 
 def lay_out(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object]) -> Layout:
@@ -116,8 +124,9 @@ def lay_out(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object])
     """
     for demand in plan.demands:
         if demand.value in fixed:
-            _check(demand.what, demand.line, fixed[demand.value], demand.low, demand.high)
+            _check(demand, fixed[demand.value])
     counters = {item.counter: item for d in live.domains for item in items_of(d.body) if isinstance(item, Loop)}
+    extents = _Extents(fixed, counters)
     table: list[int] = []
     at = len(state.starts)
     for ring in state.rings:
@@ -125,50 +134,50 @@ def lay_out(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object])
         for lag in ring.lags:
             if lag not in fixed and lag not in live.ops:
                 continue
-            a, b = _extent(lag, fixed, counters)
+            a, b = extents.of(lag)
             low, high = min(low, a), max(high, b)
         if low < 0:
             raise RunProblem("A lag looks into the future with these settings: it counts bars back, from 0.")
-        _guard(high, 1)
+        _guard(high, plan, fixed)
         capacity = 1 << max(int(high), 1).bit_length()
         table += [at, capacity - 1]
         at += capacity
-        _guard(at, 0)
+        _guard(at, plan, fixed)
     for fold in state.folds:
         length = int(_as_float(fixed[fold.length]))
         table += [at, length]
-        at += fold_cells(length)
-        _guard(at, 0)
-    _count_steps(live, fixed, counters)
+        at += fold.cells(length)
+        _guard(at, plan, fixed)
+    steps = _count_steps(live, extents)
     template = np.full(at, _NAN)
     template[: len(state.starts)] = state.starts
     for fold in state.folds:
         template[state.place(("phase", fold))] = table[state.fold_row(fold) + 1] - 1
-    return Layout(template, np.array(table or [0], dtype=np.int64))
+    return Layout(template, np.array(table or [0], dtype=np.int64), len(live.ops) + steps)
 
 
-def fold_cells(length: int) -> int:
-    """Cells of a fold: its length, and room so that they can be turned eight at a time from the second on."""
-    return 1 + -(-(length - 1) // 8) * 8
+def _guard(cells: float, plan: Plan, fixed: Mapping[Op, object]) -> None:
+    if cells <= MAX_CELLS:
+        return
+    known = [d for d in plan.demands if d.value in fixed]
+    longest = max(known, key=lambda d: _as_float(fixed[d.value]), default=None)
+    raise RunProblem(
+        f"With these settings the script needs more than {MAX_CELLS:,} values of memory for each symbol. "
+        "Use shorter lengths.",
+        longest.line if longest is not None else 0,
+    )
 
 
-def _guard(cells: float, line: int) -> None:
-    if not cells <= MAX_CELLS:
-        raise RunProblem(
-            f"With these settings the script needs more than {MAX_CELLS:,} values of memory for each symbol. "
-            "Use shorter lengths."
-        )
-
-
-def _check(what: str, line: int, value: object, low: float, high: float) -> None:
-    number = _as_float(value)
+def _check(demand: Demand, value: object) -> None:
+    number, what = _as_float(value), demand.what
     if math.isnan(number):
-        raise RunProblem(f"Line {line}: {what} is none with these settings.")
-    if number != int(number):
-        raise RunProblem(f"Line {line}: {what} must be a whole number, and is {number:g} with these settings.")
-    if not low <= number <= high:
+        raise RunProblem(f"{what} is none with these settings.", demand.line)
+    if number != math.floor(number):
+        raise RunProblem(f"{what} must be a whole number, and is {number:g} with these settings.", demand.line)
+    if not demand.low <= number <= demand.high:
         raise RunProblem(
-            f"Line {line}: {what} must be from {low:,.0f} to {high:,.0f}, and is {number:g} with these settings."
+            f"{what} must be from {demand.low:,.0f} to {demand.high:,.0f}, and is {number:g} with these settings.",
+            demand.line,
         )
 
 
@@ -176,52 +185,86 @@ def _as_float(value: object) -> float:
     return _NAN if value is None else float(value)  # type: ignore[arg-type]
 
 
-def _count_steps(live: Live, fixed: Mapping[Op, object], counters: Mapping[Slot, Loop]) -> None:
-    """Refuses a script whose loops would take too long on a bar."""
+def _count_steps(live: Live, extents: _Extents) -> float:
+    """How many steps the loops take on a bar. Raises `RunProblem` where those are too many."""
 
-    def steps(block: list[object]) -> float:
+    def steps(block: list[Item]) -> float:
         total = 0.0
         for item in block:
             if isinstance(item, Loop) and live.needs(item):
-                low, _ = _extent(item.first, fixed, counters)
-                _, high = _extent(item.last, fixed, counters)
-                total += max(high - low + 1, 0) * (1 + steps(list(item.body)))
-            elif hasattr(item, "then"):
-                total += steps(list(item.then)) + steps(list(item.otherwise))  # type: ignore[attr-defined]
+                low, high = extents.of(item.first)[0], extents.of(item.last)[1]
+                inner = max(high - low + 1, 0) * (1 + steps(item.body))
+                if inner > MAX_STEPS:
+                    refuse(inner, item.line)
+                total += inner
+            elif isinstance(item, Branch):
+                total += steps(item.then) + steps(item.otherwise)
         return total
 
-    count = sum(steps(list(d.body)) for d in live.domains)
-    if count > MAX_STEPS:
+    def refuse(count: float, line: int) -> NoReturn:
         raise RunProblem(
             f"With these settings the loops take {count:,.0f} steps on every bar; {MAX_STEPS:,} are allowed. "
-            "Use shorter lengths."
+            "Use shorter lengths.",
+            line,
         )
 
+    count = sum(steps(d.body) for d in live.domains)
+    if count > MAX_STEPS:
+        refuse(count, max((i.line for d in live.domains for i in items_of(d.body) if isinstance(i, Loop)), default=0))
+    return count
 
-def _extent(op: Op, fixed: Mapping[Op, object], counters: Mapping[Slot, Loop]) -> tuple[float, float]:
-    """The smallest and the largest value of what is made of fixed values and loop counters."""
-    if op in fixed:
-        value = _as_float(fixed[op])
-        return value, value
-    if op.code == "const":
-        return float(op.attr), float(op.attr)  # type: ignore[arg-type]
-    if op.code == "get" and op.attr in counters:
-        loop = counters[op.attr]  # type: ignore[index]
-        return _extent(loop.first, fixed, counters)[0], _extent(loop.last, fixed, counters)[1]
-    parts = [_extent(arg, fixed, counters) for arg in op.args]
-    if op.code == "neg":
-        return -parts[0][1], -parts[0][0]
-    if op.code == "add":
-        return parts[0][0] + parts[1][0], parts[0][1] + parts[1][1]
-    if op.code == "sub":
-        return parts[0][0] - parts[1][1], parts[0][1] - parts[1][0]
-    if op.code in ("mul", "min", "max"):
-        how = MEANING[op.code]
-        ends = [float(how(x, y)) for x in parts[0] for y in parts[1]]  # type: ignore[arg-type]
-        return min(ends), max(ends)
-    if op.code in ("floor", "ceil", "tame"):
-        return math.floor(parts[0][0]), math.ceil(parts[0][1])
-    raise RunProblem(
-        "A lag or loop bound is made in a way whose size cannot be known before the run. "
-        "Use +, -, *, min and max of counters and settings."
-    )
+
+class _Extents:
+    """The smallest and the largest value of what is made of fixed values and loop counters, each worked out once."""
+
+    def __init__(self, fixed: Mapping[Op, object], counters: Mapping[Slot, Loop]):
+        self._fixed, self._counters = fixed, counters
+        self._done: dict[Op, tuple[float, float]] = {}
+
+    def of(self, op: Op) -> tuple[float, float]:
+        """Raises `RunProblem` for what is made in another way."""
+        todo = [op]
+        while todo:
+            at = todo[-1]
+            missing = [other for other in self._needs(at) if other not in self._done] if at not in self._done else []
+            if missing:
+                todo.extend(missing)
+                continue
+            todo.pop()
+            if at not in self._done:
+                self._done[at] = self._work(at)
+        return self._done[op]
+
+    def _needs(self, op: Op) -> tuple[Op, ...]:
+        if op in self._fixed or op.code == "const":
+            return ()
+        if op.code == "get" and op.attr in self._counters:
+            loop = self._counters[op.attr]  # type: ignore[index]
+            return loop.first, loop.last
+        return op.args
+
+    def _work(self, op: Op) -> tuple[float, float]:
+        if op in self._fixed:
+            value = _as_float(self._fixed[op])
+            return value, value
+        if op.code == "const":
+            return float(op.attr), float(op.attr)  # type: ignore[arg-type]
+        parts = [self._done[other] for other in self._needs(op)]
+        if op.code == "get" and op.attr in self._counters:
+            return parts[0][0], parts[1][1]
+        if op.code == "neg":
+            return -parts[0][1], -parts[0][0]
+        if op.code == "add":
+            return parts[0][0] + parts[1][0], parts[0][1] + parts[1][1]
+        if op.code == "sub":
+            return parts[0][0] - parts[1][1], parts[0][1] - parts[1][0]
+        if op.code in ("mul", "min", "max"):
+            how = MEANING[op.code]
+            ends = [float(how(x, y)) for x in parts[0] for y in parts[1]]  # type: ignore[arg-type]
+            return min(ends), max(ends)
+        if op.code in ("floor", "ceil", "tame"):
+            return math.floor(parts[0][0]), math.ceil(parts[0][1])
+        raise RunProblem(
+            "A lag or loop bound is made in a way whose size cannot be known before the run. "
+            "Use +, -, *, min and max of counters and settings."
+        )

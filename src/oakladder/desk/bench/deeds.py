@@ -84,9 +84,9 @@ class Deeds(QObject):
         chart = self.bench.chart
         if chart.shown is None:
             return
-        seconds = int(day.astype("datetime64[s]").astype(np.int64))
-        calendar = chart.shown.bars.calendar
-        chart.go_to_time(int(calendar.utc(np.array([seconds + 86_399]))[0]))
+        number = day.astype("datetime64[D]").astype(np.int64)
+        closes = chart.shown.bars.calendar.day_close(np.array([number]), extended=True)
+        chart.go_to_time(int(closes[0]) - 1)
 
     # --- replay -----------------------------------------------------------------------------------
 

@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.bars.library import SymbolInfo
+from oakladder.bars.store.info import SymbolInfo
 from oakladder.engine.columns import Cell
 
 from ..columns import OPEN_SCRIPT, Place, ScriptColumn, places_of
@@ -91,7 +91,8 @@ class WatchModel(QAbstractTableModel):
                 if column == 2 and info.symbol in self.quotes:
                     moved = self.quotes[info.symbol][1]
                     return self.theme.color("falling" if moved < 0 else "rising")
-                return QColor(self.theme.ink)
+                cell = self._cell(info, column)
+                return QColor(self.theme.faint if cell is not None and cell.reason else self.theme.ink)
             case _ if role == SORT_ROLE:
                 return self._order(info, column)
         return None
@@ -118,7 +119,7 @@ class WatchModel(QAbstractTableModel):
         cell = self._cell(info, column)
         if cell is None:
             return self._text(info, column)
-        return f"{info.symbol} {self.caption(column)}: {cell.text}"
+        return f"{info.symbol} {self.caption(column)}: {cell.reason or cell.text}"
 
     def _order(self, info: SymbolInfo, column: int) -> float | str:
         if column == 0:

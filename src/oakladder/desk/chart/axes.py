@@ -8,7 +8,6 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter
 
 from oakladder.bars.series import Bars
-from oakladder.bars.sessions import DAY
 
 from ..look.theme import ui_font
 from .scale import Scale, ScaleKind
@@ -21,7 +20,7 @@ class TimeAxis(pg.AxisItem):
         super().__init__("bottom")
         self._bars: Bars | None = None
         self._steps: list[tuple[np.ndarray, str]] = []
-        self._local = np.zeros(0, dtype=np.int64)
+        self._local = self._days = np.zeros(0, dtype=np.int64)
         self.enableAutoSIPrefix(False)
         self.setStyle(tickLength=-4, autoExpandTextSpace=False, tickTextOffset=3)
 
@@ -30,8 +29,8 @@ class TimeAxis(pg.AxisItem):
         if bars is self._bars:
             return
         self._bars = bars
-        local = self._local = bars.calendar.local(bars.times)
-        days = local // DAY
+        local = self._local = bars.calendar.shown(bars.times, bars.timeframe)
+        days = self._days = bars.calendar.days(bars.times)
         months = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
         kinds = [
             (months // 12, "%Y"),
@@ -80,8 +79,9 @@ class TimeAxis(pg.AxisItem):
             if not 0 <= bar < len(self._bars):
                 made.append("")
                 continue
-            moment = np.datetime64(int(self._local[bar]), "s").item()
             form = next((f for places, f in self._steps if _holds(places, bar)), "%H:%M")
+            seconds = int(self._local[bar]) if "%H" in form else int(self._days[bar]) * 86_400
+            moment = np.datetime64(seconds, "s").item()
             made.append(f"{moment:{form}}")
         return made
 

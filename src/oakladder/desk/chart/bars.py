@@ -9,7 +9,6 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from oakladder.bars.series import Bars
-from oakladder.bars.sessions import DAY
 
 from ..look.theme import Theme, qcolor
 from .item import Item
@@ -191,7 +190,7 @@ class Hours(BarItem):
         self._begins, self._outside = np.zeros(0, dtype=np.int64), np.zeros((0, 2), dtype=np.int64)
         if not bars.timeframe.intraday or not len(bars):
             return
-        days = bars.calendar.local(bars.times) // DAY
+        days = bars.calendar.days(bars.times)
         self._begins = np.flatnonzero(days[1:] != days[:-1]) + 1
         if bars.extended:
             outside = ~bars.calendar.is_regular(bars.times)

@@ -30,10 +30,12 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.words import bar_time, hours_words, tick_words
+from oakladder.bars.hours import hours_words
+from oakladder.bars.words import bar_time, tick_words
 from oakladder.intake.importing import Intake, Options, files_of, import_files, look_at, session_calendar
-from oakladder.intake.layout import FIELDS, TIME_FORMS, Layout, guess
+from oakladder.intake.layout import FIELDS, Layout, guess
 from oakladder.intake.tidying import CHOICES, Mend, Trouble
+from oakladder.intake.times import TIME_FORMS
 
 from ..jobs import Ticket
 from ..look.theme import ui_font

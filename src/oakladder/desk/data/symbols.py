@@ -22,13 +22,13 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.bars.amend import Change, amend
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.library import BarLibrary, SymbolInfo
+from oakladder.bars.hours import hours_of, hours_words
+from oakladder.bars.store.amend import Change, amend
+from oakladder.bars.store.info import SymbolInfo, zones
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
-from oakladder.bars.words import bar_time, hours_words, tick_words
-from oakladder.intake.importing import hours_of
-from oakladder.intake.reading import zones
+from oakladder.bars.words import bar_time, tick_words
 
 from ..jobs import Ticket, sentence_of
 from ..look.theme import ui_font

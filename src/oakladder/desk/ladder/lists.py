@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QObject
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMenu, QMessageBox
 
-from oakladder.watchlists import ListProblem
+from oakladder.user.lists import ListProblem
 
 if TYPE_CHECKING:
     from .place import LadderPlace

@@ -25,7 +25,7 @@ from oakladder.bars.series import Bars
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.columns import Filled
 from oakladder.engine.explain import explain
-from oakladder.watchlists import ALL, ListProblem
+from oakladder.user.lists import ALL, ListProblem
 
 from ..columns import ColumnJobs, Place, ScriptColumn, ask_of, places_of, read_columns, troubles_of
 from ..jobs import Ticket, sentence_of
@@ -182,7 +182,7 @@ class LadderPlace(QWidget):
         shown, count = self.table.rows.rowCount(), len(self.table.source.infos)
         words = f"{shown} of {count} symbols" if shown != count else f"{count} symbols"
         if self._troubles:
-            words += f"; {len(self._troubles)} cells left out: {self._troubles[0]}"
+            words += f"; {len(self._troubles)} columns cannot be shown: {self._troubles[0]}"
         self.word.setText(words)
         self.word.setToolTip("\n".join(self._troubles[:30]))
 

@@ -20,7 +20,7 @@ from PyQt6.QtCore import (
 from PyQt6.QtGui import QHelpEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHeaderView, QLineEdit, QTableView, QWidget
 
-from oakladder.bars.library import SymbolInfo
+from oakladder.bars.store.info import SymbolInfo
 from oakladder.engine.columns import Cell, at_least, filter_of
 
 from ..columns import Place, ScriptColumn, places_of
@@ -133,7 +133,9 @@ class LadderModel(QAbstractTableModel):
         if column is None:
             return "…", None, "ink", False
         cell = column.get(self.infos[row].symbol)
-        return (cell.text, cell.fill, "ink", False) if cell is not None else ("", None, "ink", False)
+        if cell is None:
+            return "", None, "ink", False
+        return cell.text, cell.fill, "faint" if cell.reason else "ink", False
 
     def text(self, row: int, section: int) -> str:
         """What a cell says."""
@@ -160,6 +162,8 @@ class LadderModel(QAbstractTableModel):
             return self.text(row, section)
         place = self.places[section]
         words = [f"{info.symbol}  {self.columns[place.column].caption} on {place.timeframe}: {cell.text}"]
+        if cell.reason:
+            return f"{words[0]}\n{cell.reason}"
         if cell.holds is not None:
             words.append("It is true now." if cell.holds else "It is not true now.")
         if cell.age >= 0:

@@ -11,7 +11,7 @@ from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QRectF, QSize, Qt, py
 from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem, QToolTip, QWidget
 
-from oakladder.bars.as_of import BarSource
+from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.bars.words import bar_time
 from oakladder.engine.columns import Cell, Filled
@@ -310,6 +310,6 @@ class OccurrenceModel(QAbstractTableModel):
         info = self.source.infos[one.symbol]
         if index.column():
             return info.symbol if index.column() == 1 else info.name
-        local = int(info.calendar.local(np.array([one.time]))[0])
+        local = int(info.calendar.shown(np.array([one.time]), self.timeframe)[0])
         form = "%a %d %b %Y %H:%M" if self.timeframe.intraday else "%a %d %b %Y"
         return f"{np.datetime64(local, 's').item():{form}}"

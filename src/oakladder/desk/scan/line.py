@@ -20,7 +20,7 @@ from oakladder.bars.timeframes import STANDARD
 from oakladder.engine.columns import offered
 from oakladder.engine.rules import RELATIONS, Field, Fresh, named_values
 from oakladder.rung import Program
-from oakladder.scans import SCRIPT, Line, settings_said
+from oakladder.user.scans import SCRIPT, Line, settings_said
 
 from ..programs import title_of
 from .given import Given

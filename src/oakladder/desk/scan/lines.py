@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.engine.rules import Join
 from oakladder.rung import Program
-from oakladder.scans import GROUP, Line
+from oakladder.user.scans import GROUP, Line
 
 from .line import LineEditor
 

@@ -34,12 +34,12 @@ from oakladder.bars.text_files import iso
 from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
 from oakladder.engine.columns import Filled
 from oakladder.engine.rules import Condition, Fresh, Join, rules_of
-from oakladder.engine.run import Cancelled
 from oakladder.engine.screen import Occurrence, Screen, occurrences, screen
 from oakladder.engine.survey import Skipped
 from oakladder.rung import Program, RunProblem
-from oakladder.scans import SCRIPT, Line, SavedScan, ScanProblem, as_plain, read_scan
-from oakladder.watchlists import ALL, ListProblem
+from oakladder.rung.problems import Cancelled
+from oakladder.user.lists import ALL, ListProblem
+from oakladder.user.scans import SCRIPT, Line, SavedScan, ScanProblem, as_plain, read_scan
 
 from ..columns import ColumnJobs, Place, ScriptColumn, read_columns, troubles_of
 from ..jobs import Ticket

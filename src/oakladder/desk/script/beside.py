@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QToolButton, QVBoxLayout, QWidget, QWidgetAction
 
 from oakladder.rung import RunProblem, ScriptError
-from oakladder.workspace import ScriptFileProblem
+from oakladder.user.scripts import ScriptFileProblem
 
 from ..model import Desk
 from ..uses import Use, compiled

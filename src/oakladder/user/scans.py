@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
-from dataclasses import asdict, dataclass, field, fields, replace
+import contextlib
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
+
+import msgspec
 
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.rules import RELATIONS, Condition, Field, Fresh, Group, Join, Plain, Rule
 from oakladder.rung import Program
 
-from .watchlists import ALL
-from .workspace import SharedFile
+from .kept import Entries, KeptFile, free_name
+from .lists import ALL
 
 #: The kind of a line that asks a script; the other kinds are the plain fields.
 SCRIPT = "script"
@@ -19,6 +22,8 @@ SCRIPT = "script"
 GROUP = "group"
 #: Deeper than this groups are not read: nobody has put them there by hand.
 _DEEPEST = 12
+#: More bars than this a condition does not look back.
+_MOST_BARS = 1_000_000
 
 
 class ScanProblem(Exception):
@@ -114,60 +119,63 @@ def _condition(
 
 
 class SavedScans:
-    """All scans of a user, by name. Every change is written at once."""
+    """All scans of a user, by name. Every change is written at once, on what the file holds at that moment.
 
-    def __init__(self, path: Path):
-        self._file = SharedFile(path)
-        self.scans: dict[str, SavedScan] = {}
-        self._load()
+    Raises `ScanProblem`, and `OSError` where a change cannot be written; then nothing is changed. ``tell`` is told,
+    in a sentence, what is wrong with the file.
+    """
 
-    def _load(self) -> None:
-        found = self._file.read()
-        made = [read_scan(entry) for entry in (found if isinstance(found, list) else [])]
-        self.scans = {s.name: s for s in made if s is not None and s.name}
+    def __init__(self, path: Path, tell: Callable[[str], None] = lambda sentence: None):
+        self._file = KeptFile(path, Entries("scans", 1, _read_whole, as_plain), tell)
+        self.scans: dict[str, SavedScan] = self._file.read()
 
-    def fresh(self) -> None:
-        """Takes in what another copy of the program has written meanwhile."""
-        if self._file.changed():
-            self._load()
+    def fresh(self) -> bool:
+        """Takes in what another copy of the program, or the user's editor, has written; tells whether it did."""
+        if not self._file.changed():
+            return False
+        self.scans = self._file.read()
+        return True
 
-    def _save(self) -> None:
-        self._file.write([as_plain(s) for s in self.scans.values()])
+    @contextlib.contextmanager
+    def _changing(self) -> Iterator[dict[str, SavedScan]]:
+        """The scans as the file has them, to be changed and written."""
+        try:
+            with self._file.changing() as scans:
+                yield scans
+        except (ScanProblem, OSError):
+            self.scans = self._file.read()
+            raise
+        self.scans = scans
 
     def save(self, scan: SavedScan) -> None:
         """Keeps a scan under its name, in the place of one of that name."""
         if not scan.name.strip():
             raise ScanProblem("A scan needs a name to be saved under.")
-        self.fresh()
-        self.scans[scan.name] = replace(scan, lines=list(scan.lines))
-        self._save()
+        with self._changing() as scans:
+            scans[scan.name] = replace(scan, lines=list(scan.lines))
 
     def delete(self, name: str) -> None:
         """Forgets a scan."""
-        self.fresh()
-        self.scans.pop(name, None)
-        self._save()
-
-    def free_name(self, name: str) -> str:
-        """A name like this one that is not taken."""
-        made, k = name, 2
-        while made in self.scans:
-            made, k = f"{name} {k}", k + 1
-        return made
+        with self._changing() as scans:
+            scans.pop(name, None)
 
     def opposite(self, name: str) -> SavedScan:
         """Saves the scan that finds what this one does not, and gives it."""
-        old = self.scans[name]
-        made = replace(
-            old, name=self.free_name(f"Not: {name}"), opposite=not old.opposite, keeps="", lines=list(old.lines)
-        )
-        self.save(made)
-        return made
+        return self._copy(name, f"Not: {name}", turned=True)
 
     def copy(self, name: str) -> SavedScan:
         """Saves a copy under a name of its own, and gives it."""
-        made = replace(self.scans[name], name=self.free_name(name), keeps="", lines=list(self.scans[name].lines))
-        self.save(made)
+        return self._copy(name, name, turned=False)
+
+    def _copy(self, name: str, other: str, *, turned: bool) -> SavedScan:
+        with self._changing() as scans:
+            if name not in scans:
+                raise ScanProblem(f"There is no scan called {name} any more.")
+            old = scans[name]
+            made = replace(
+                old, name=free_name(other, scans), opposite=old.opposite != turned, keeps="", lines=list(old.lines)
+            )
+            scans[made.name] = made
         return made
 
 
@@ -180,48 +188,75 @@ def as_plain(scan: SavedScan) -> dict[str, object]:
 
 def read_scan(entry: object) -> SavedScan | None:
     """A scan from what was written down; lines that make no sense are left out."""
-    if not isinstance(entry, dict):
-        return None
-    lines = [made for x in entry.get("lines") or [] if (made := _read_line(x)) is not None]
-    join = str(entry.get("join"))
-    return SavedScan(
-        str(entry.get("name", "")),
-        join if join in [j.value for j in Join] else Join.ALL.value,
-        lines,
-        str(entry.get("list_name", ALL)),
-        _frame(entry.get("timeframe")),
-        entry.get("opposite") is True,
-        str(entry.get("keeps", "")),
-    )
+    return _Reading().scan(entry)
 
 
-def _frame(text: object) -> str:
-    try:
-        return str(Timeframe.parse(str(text)))
-    except ValueError:
+def _read_whole(entry: object) -> tuple[SavedScan | None, bool]:
+    """A scan with a name, and whether all of it was taken in."""
+    reading = _Reading()
+    made = reading.scan(entry)
+    # A line of a scan, found alone in a damaged file, has a name too.
+    named = made is not None and bool(made.name.strip()) and isinstance(entry, dict) and "kind" not in entry
+    return (made if named else None), named and not reading.lost
+
+
+class _Reading:
+    """Reads one scan; ``lost`` tells whether anything in it made no sense."""
+
+    def __init__(self) -> None:
+        self.lost = False
+
+    def scan(self, entry: object) -> SavedScan | None:
+        if not isinstance(entry, dict) or not isinstance(entry.get("lines", []), list):
+            self.lost = True
+            return None
+        lines = [made for x in entry.get("lines", []) if (made := self._line(x)) is not None]
+        usual = SavedScan()
+        return SavedScan(
+            self._text(entry, "name", usual.name),
+            self._text(entry, "join", usual.join, [j.value for j in Join]),
+            lines,
+            self._text(entry, "list_name", usual.list_name),
+            self._frame(entry.get("timeframe", usual.timeframe)),
+            entry.get("opposite") is True,
+            self._text(entry, "keeps", usual.keeps),
+        )
+
+    def _text(self, entry: dict[str, object], key: str, usual: str, allowed: Iterable[str] | None = None) -> str:
+        value = entry.get(key, usual)
+        if isinstance(value, str) and (allowed is None or value in allowed):
+            return value
+        self.lost = True
+        return usual
+
+    def _frame(self, text: object) -> str:
+        with contextlib.suppress(ValueError):
+            return str(Timeframe.parse(str(text)))
+        self.lost = True
         return "1d"
 
+    def _line(self, entry: object, depth: int = 0) -> Line | None:
+        made = self._line_or_none(entry, depth)
+        self.lost = self.lost or made is None
+        return made
 
-def _read_line(entry: object, depth: int = 0) -> Line | None:
-    if not isinstance(entry, dict) or entry.get("kind") not in (SCRIPT, GROUP, *(f.value for f in Field)):
-        return None
-    if entry["kind"] == GROUP:
-        inner = entry.get("lines")
-        join = str(entry.get("join"))
-        if depth == _DEEPEST or join not in [j.value for j in Join]:
+    def _line_or_none(self, entry: object, depth: int) -> Line | None:
+        if not isinstance(entry, dict) or entry.get("kind") not in (SCRIPT, GROUP, *(f.value for f in Field)):
             return None
-        found = [_read_line(x, depth + 1) for x in (inner if isinstance(inner, list | tuple) else [])]
-        return Line(GROUP, entry.get("negated") is True, join=join, lines=tuple(x for x in found if x is not None))
-    known = {f.name for f in fields(Line)} - {"join", "lines"}
-    given = {k: v for k, v in entry.items() if k in known}
-    given["words"] = tuple(str(w) for w in given.get("words") or ())
-    given["timeframe"] = _frame(given.get("timeframe"))
-    made = replace(Line(), **given)
-    fine = (
-        made.relation in ("", *RELATIONS)
-        and made.fresh in [f.value for f in Fresh]
-        and isinstance(made.bars, int)
-        and isinstance(made.number, int | float)
-        and isinstance(made.settings, dict)
-    )
-    return made if fine else None
+        inner = entry.get("lines", [])
+        try:
+            made = msgspec.convert({k: v for k, v in entry.items() if k != "lines"}, Line)
+        except msgspec.ValidationError:
+            return None
+        if made.kind == GROUP:
+            if depth == _DEEPEST or made.join not in [j.value for j in Join] or not isinstance(inner, list):
+                return None
+            found = [self._line(x, depth + 1) for x in inner]
+            return Line(GROUP, made.negated, join=made.join, lines=tuple(x for x in found if x is not None))
+        fine = (
+            made.relation in ("", *RELATIONS)
+            and made.fresh in [f.value for f in Fresh]
+            and 0 < made.bars < _MOST_BARS
+            and all(isinstance(v, bool | int | float | str) for v in made.settings.values())
+        )
+        return replace(made, timeframe=self._frame(made.timeframe)) if fine else None

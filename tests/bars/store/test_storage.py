@@ -11,13 +11,14 @@ import pyarrow as pa
 import pytest
 
 from helpers import daily_bars, values
-from oakladder.bars import demo
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.library import BarLibrary, SymbolInfo
 from oakladder.bars.series import Bars
 from oakladder.bars.sessions import Calendar
+from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.text_files import iso, read_csv
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from oakladder.demo import upkeep
 
 HEAD = "time,open,high,low,close,volume\n"
 
@@ -49,25 +50,25 @@ def test_files_are_plain_arrow(tmp_path: Path) -> None:
 @pytest.mark.parametrize("damage", [b"", b"not arrow at all", None])
 def test_a_damaged_file_is_named_set_aside_and_made_again(tmp_path: Path, damage: bytes | None) -> None:
     library = BarLibrary(tmp_path)
-    demo.prepare(library)
+    upkeep.prepare(library)
     good = library.bars("BRINE", ONE_DAY)["close"].copy()
     path = library.path("BRINE", ONE_DAY)
     content = path.read_bytes()
     path.unlink()
     path.write_bytes(content[: len(content) // 2] if damage is None else damage)
     again = BarLibrary(tmp_path)
-    again.maker = demo.make
+    again.maker = upkeep.make
     np.testing.assert_array_equal(again.bars("BRINE", ONE_DAY)["close"], good)
     assert "BRINE.1d.arrow was damaged" in again.notices[0]
-    assert (tmp_path / "BRINE.1d.damaged").exists()
+    assert list(tmp_path.glob("BRINE.1d.damaged-*.arrow"))
 
 
 def test_two_who_want_the_same_missing_bars_get_them_once(tmp_path: Path) -> None:
     library = small_library(tmp_path)
     made: list[str] = []
 
-    def make(symbol: str, base: Timeframe) -> Bars:
-        made.append(symbol)
+    def make(info: SymbolInfo, base: Timeframe) -> Bars:
+        made.append(info.symbol)
         time.sleep(0.05)
         return daily_bars([1.0, 2.0, 3.0])
 
@@ -116,6 +117,12 @@ def test_a_csv_file_is_read(tmp_path: Path) -> None:
         (HEAD + "2026-03-02,1,1,2,1,1\n", "line 2: the high 1 is below the low 2"),
         (HEAD + "2026-03-02,5,3,2,3,1\n", "line 2: the open or close lies outside"),
         (HEAD + "yesterday,1,1,1,1,1\n", "line 2: `yesterday` is no time"),
+        (HEAD + "2026-03-02-11,1,1,1,1,1\n", "line 2: `2026-03-02-11` is no time"),
+        (HEAD + "0001-03-02,1,1,1,1,1\n", "line 2: `0001-03-02` is no time"),
+        (HEAD + "2026-03-02,1_0,1,1,1,1\n", "line 2: `1_0` in the column open is no number"),
+        (HEAD + "2026-03-02,1,1e999,1,1,1\n", "line 2: `1e999` in the column high is no number"),
+        (HEAD + "2026-03-02,1,inf,1,1,1\n", "line 2: `inf` in the column high is no number"),
+        (HEAD + "2026-03-02,1," + "9" * 200_000 + ",1,1,1\n", "cannot be read as a table"),
         (HEAD + "2026-03-02,1,1,1\n", "line 2: 4 values stand here"),
     ],
 )

@@ -6,10 +6,11 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from .errors import DataProblem
-from .library import BarLibrary, EarlierBars, SymbolInfo
-from .series import Bars, Panel, panel_of, resample
-from .timeframes import ONE_DAY, Timeframe
+from ..errors import DataProblem
+from ..series import Bars, Panel, panel_of, resample
+from ..timeframes import ONE_DAY, Timeframe
+from .info import SymbolInfo
+from .library import BarLibrary, EarlierBars
 
 
 class LibraryAsOf:

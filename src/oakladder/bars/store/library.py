@@ -1,29 +1,28 @@
 """The bar library on disk: one Arrow IPC file for each symbol and base timeframe, and a catalogue in SQLite.
 
-Files are memory-mapped when read and written beside their place first, then moved there, so that a reader
-never sees half a file.
+Files are written beside their place first, then moved there, so that a reader never sees half a file.
 """
 
 from __future__ import annotations
 
+import contextlib
 import errno
+import logging
 import os
-import sqlite3
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
-from functools import lru_cache
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TypeVar
 
 import numpy as np
 import pyarrow as pa
 
-from .clockwork import shared
-from .errors import DataProblem
-from .places import FileChanged, Place, Places, Unreadable
-from .series import (
+from oakladder.disk import locked, set_aside, sweep, why
+
+from ..clockwork import shared
+from ..errors import DataProblem
+from ..series import (
     COLUMNS,
     Bars,
     Panel,
@@ -35,98 +34,100 @@ from .series import (
     resample_panel,
     tidy,
 )
-from .sessions import Calendar
-from .timeframes import ONE_DAY, ONE_MINUTE, Span, Timeframe
+from ..sessions import Calendar
+from ..timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from ..zones import DAY
+from . import files
+from .catalogue import Catalogue
+from .files import SUFFIX, file_name, info_in, symbol_of_file
+from .info import SymbolInfo
+from .places import FileChanged, Place, Places, Unreadable
 
-
-@dataclass(frozen=True, slots=True)
-class SymbolInfo:
-    """What the catalogue knows of a symbol."""
-
-    symbol: str
-    name: str
-    sector: str
-    kind: str
-    tick: float
-    calendar: Calendar
-    #: Minutes between its stored bars within the day.
-    step: int = 1
-
-    @property
-    def finest(self) -> Timeframe:
-        """The shortest timeframe within the day that its stored bars can make."""
-        return Timeframe(Span.MINUTES, self.step)
-
-    @property
-    def decimals(self) -> int:
-        """Decimals that a price is written with."""
-        return _decimals(self.tick)
-
-
-@lru_cache(maxsize=64)
-def _decimals(tick: float) -> int:
-    return max(0, len(f"{tick:.8f}".rstrip("0").split(".")[1]))
-
-
+_log = logging.getLogger(__name__)
 #: The most bytes of bars that are remembered besides what lies in memory maps.
 _MOST_HELD = 400_000_000
 #: The most bytes of times that are remembered for panels; what follows from them is about as much again.
 _MOST_CLOCKS = 100_000_000
 #: Times are held once for all symbols that have them where at least so many have the same, on average.
 _SHARING = 6
-#: The end of a file's name, by whether it holds minutes.
-_SUFFIX = {True: f".{ONE_MINUTE}.arrow", False: f".{ONE_DAY}.arrow"}
 #: Why a sound file may be out of reach for now: it must not pass for damaged.
 _NOT_DAMAGED = {errno.EACCES, errno.EPERM, errno.EMFILE, errno.ENFILE, errno.ENOMEM, errno.EIO}
 _T = TypeVar("_T")
-_SCHEMA = """
-create table if not exists symbols (
-    symbol text primary key, position integer, name text, sector text, kind text, tick real,
-    zone text, start integer, end integer, early integer, late integer, weekend integer, holidays text,
-    step integer not null default 1);
-create table if not exists facts (name text primary key, value text);
-"""
+#: Makes bars of a symbol anew where their file is missing or damaged; None for a symbol that is not its own.
+Maker = Callable[[SymbolInfo, Timeframe], Bars | None]
 
 
 class BarLibrary:
-    """Bars of many symbols in one folder."""
+    """Bars of many symbols in one folder. Raises `DataProblem` where the folder cannot be used at all."""
 
     def __init__(self, folder: Path):
         self.folder = folder
-        folder.mkdir(parents=True, exist_ok=True)
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+            sweep(folder)
+        except OSError as error:
+            raise DataProblem(f"The folder of the bars, {folder}, cannot be used: {why(error)}.") from None
+        #: Sentences about what was damaged or set aside.
+        self.notices: list[str] = []
+        #: Makes missing bars anew, where that can be done.
+        self.maker: Maker | None = None
         self._root = f"{folder}/"
-        self._catalogue = folder / "catalogue.sqlite"
+        self._names: dict[str, str] = {}
         self.places = Places(folder)
-        with self._connect() as db:
-            db.executescript(_SCHEMA)
-            if "step" not in [row[1] for row in db.execute("pragma table_info(symbols)")]:
-                db.execute("alter table symbols add column step integer not null default 1")
         self._lock = threading.Lock()
         self._making = threading.Lock()
         self._reading = threading.Lock()
+        self._take_old_names()
+        self._catalogue = Catalogue(folder, self._infos_in_files, self.notices.append)
         self._infos: dict[str, SymbolInfo] | None = None
+        self._finish()
         #: When the catalogue was last changed, as far as is known here.
-        self._stamp = self._catalogue.stat().st_mtime_ns
+        self._stamp = self._catalogue.stamp()
         self._cache: OrderedDict[tuple[str, Timeframe, bool], Bars] = OrderedDict()
         self._held = 0
         self._clocks: OrderedDict[str, np.ndarray] = OrderedDict()
         self._clock_bytes = 0
-        #: Makes a missing or damaged file again, where that can be done: (symbol, base timeframe) → bars.
-        self.maker: Callable[[str, Timeframe], Bars] | None = None
-        #: Sentences about files that were set aside.
-        self.notices: list[str] = []
+
+    def _take_old_names(self) -> None:
+        """Files of the first version were called by their symbols as they are written."""
+        for path in [p for end in SUFFIX.values() for p in self.folder.glob(f"*{end}")]:
+            name = path.name
+            end = next(e for e in SUFFIX.values() if name.endswith(e))
+            if symbol_of_file(name) is None and not name.startswith("."):
+                with contextlib.suppress(OSError):
+                    path.rename(self.folder / file_name(name.removesuffix(end), end == SUFFIX[True]))
+
+    def _infos_in_files(self, known: set[str]) -> Iterator[SymbolInfo]:
+        """What the bar files say of symbols that the catalogue does not know."""
+        found: dict[str, SymbolInfo | None] = {}
+        for entry in sorted(os.listdir(self.folder)):
+            symbol = symbol_of_file(entry)
+            if symbol is not None and symbol not in known and found.get(symbol) is None:
+                found[symbol] = info_in(self.folder / entry)
+        for symbol, info in found.items():
+            if info is not None and info.symbol == symbol:
+                yield info
+            else:
+                yield guessed_info(symbol, [self.folder / file_name(symbol, minutes) for minutes in (False, True)])
+
+    def _finish(self) -> None:
+        """Settles imports that were broken off between writing the bars and the catalogue."""
+        for info in self._catalogue.unfinished():
+            there = [info_in(Path(self._file(info.symbol, base))) for base in (ONE_DAY, ONE_MINUTE)]
+            if info in there:
+                self._catalogue.put([info])
+            else:
+                self._catalogue.drop_unfinished(info.symbol)
 
     def fresh(self) -> bool:
         """Takes in what another copy of the program has written meanwhile; tells whether there was anything."""
-        stamp = self._catalogue.stat().st_mtime_ns
+        stamp = self._catalogue.stamp()
         changed, self._stamp = stamp != self._stamp, stamp
         if changed:
             self._infos = None
-        stale = {
-            symbol
-            for symbol, frame, _ in list(self._cache)
-            if frame in (ONE_MINUTE, ONE_DAY) and self._is_stale(symbol, frame)
-        }
+        with self._lock:
+            held = [(symbol, frame) for symbol, frame, _ in self._cache if frame in (ONE_MINUTE, ONE_DAY)]
+        stale = {symbol for symbol, frame in held if self._is_stale(symbol, frame)}
         for symbol in stale:
             self.forget(symbol)
         return changed or bool(stale)
@@ -134,68 +135,33 @@ class BarLibrary:
     def _is_stale(self, symbol: str, base: Timeframe) -> bool:
         """Whether a file is not the one that was read."""
         path = self._file(symbol, base)
-        known = self.places.known(path)
         try:
-            facts = os.stat(path)
-        except FileNotFoundError:
+            return not self.places.known(path).is_of(os.stat(path))
+        except (OSError, pa.ArrowException, KeyError, ValueError):
             return True
-        return (facts.st_mtime_ns, facts.st_size) != (known.changed, known.size)
-
-    def _connect(self) -> sqlite3.Connection:
-        return sqlite3.connect(self._catalogue, timeout=10)
 
     # --- catalogue --------------------------------------------------------------------------------
 
     def add_symbols(self, infos: Sequence[SymbolInfo]) -> None:
         """Writes symbols into the catalogue: new ones after those that are there, known ones in their place."""
-        known = {symbol: k for k, symbol in enumerate(self.infos)}
-        new = [i.symbol for i in infos if i.symbol not in known]
-        known |= {symbol: len(known) + k for k, symbol in enumerate(new)}
-        rows = [
-            (
-                i.symbol,
-                known[i.symbol],
-                i.name,
-                i.sector,
-                i.kind,
-                i.tick,
-                i.calendar.zone,
-                i.calendar.start,
-                i.calendar.end,
-                i.calendar.early,
-                i.calendar.late,
-                int(i.calendar.weekend),
-                ",".join(map(str, sorted(i.calendar.holidays))),
-                i.step,
-            )
-            for i in infos
-        ]
-        with self._connect() as db:
-            db.executemany("insert or replace into symbols values (?,?,?,?,?,?,?,?,?,?,?,?,?,?)", rows)
+        self._catalogue.put(infos)
         self._infos = None
-        self._stamp = self._catalogue.stat().st_mtime_ns
+        self._stamp = self._catalogue.stamp()
 
     @property
     def infos(self) -> dict[str, SymbolInfo]:
         """Every symbol, in the catalogue's order."""
-        if self._infos is None:
-            with self._connect() as db:
-                rows = db.execute(
-                    "select symbol, name, sector, kind, tick, zone, start, end, early, late, weekend, holidays, step "
-                    "from symbols order by position"
-                ).fetchall()
-            self._infos = {r[0]: SymbolInfo(r[0], r[1], r[2], r[3], r[4], _calendar(*r[5:12]), r[12]) for r in rows}
-        return self._infos
+        known = self._infos
+        if known is None:
+            known = self._infos = self._catalogue.infos()
+        return known
 
     def fact(self, name: str) -> str | None:
         """A remembered fact about the library."""
-        with self._connect() as db:
-            row = db.execute("select value from facts where name = ?", (name,)).fetchone()
-        return row[0] if row else None
+        return self._catalogue.fact(name)
 
     def remember(self, name: str, value: str) -> None:
-        with self._connect() as db:
-            db.execute("insert or replace into facts values (?, ?)", (name, value))
+        self._catalogue.remember(name, value)
 
     # --- files ------------------------------------------------------------------------------------
 
@@ -203,26 +169,50 @@ class BarLibrary:
         return Path(self._file(symbol, base))
 
     def _file(self, symbol: str, base: Timeframe) -> str:
-        # Thousands are asked for at a time, and a path or a timeframe is slow to write.
-        return f"{self._root}{symbol}{_SUFFIX[base.intraday]}"
+        # Thousands are asked for at a time, and a path or a safe name is slow to write.
+        name = self._names.get(symbol)
+        if name is None:
+            name = self._names[symbol] = file_name(symbol, False).removesuffix(SUFFIX[False])
+        return f"{self._root}{name}{SUFFIX[base.intraday]}"
 
-    def write(self, bars: Bars) -> None:
-        """Puts the bars of a symbol in place of what was there. Atomic."""
-        arrays = {"time": pa.array(bars.times, pa.timestamp("s", "UTC")), **{n: pa.array(bars[n]) for n in COLUMNS}}
-        if bars.timeframe.intraday:
-            arrays["extended"] = pa.array(~bars.calendar.is_regular(bars.times))
-        table = pa.table(arrays)
-        path = self.path(bars.symbol, bars.timeframe)
-        partial = path.with_suffix(f".{os.getpid()}-{threading.get_ident()}.partial")
+    @contextlib.contextmanager
+    def changing(self) -> Iterator[None]:
+        """Keeps other copies of the program from changing bars meanwhile. Raises `DataProblem`."""
         try:
-            with pa.OSFile(str(partial), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
-                writer.write_table(table)
-            os.replace(partial, path)
-            self.places.place(str(path))
+            with locked(self.folder / ".changing.lock", patience=60):
+                yield
+        except BlockingIOError:
+            raise DataProblem(
+                "Another copy of the program is changing the bars. Try again when it has ended."
+            ) from None
         except OSError as error:
-            partial.unlink(missing_ok=True)
-            raise DataProblem(f"{path.name} cannot be written: {error.strerror}.") from None
+            raise DataProblem(f"The bars cannot be changed: {why(error)}.") from None
+
+    def write(self, bars: Bars, info: SymbolInfo | None = None) -> None:
+        """Puts the bars of a symbol in place of what was there, and with ``info`` what is known of it from now on.
+
+        Bars that cannot be kept, or not be written, leave everything as it was. Raises `DataProblem`.
+        """
+        path = self.path(bars.symbol, bars.timeframe)
+        if info is not None:
+            self._catalogue.begin(info)
+        said = info or self.infos.get(bars.symbol)
+        if said is None:
+            raise DataProblem(f"There is no symbol {bars.symbol} in the library.")
+        files.write(path, bars, said)
+        if info is not None:
+            self.add_symbols([info])
+        with contextlib.suppress(OSError, pa.ArrowException, KeyError, ValueError):
+            self.places.place(str(path))
         self.forget(bars.symbol)
+
+    def remove(self, symbol: str, base: Timeframe) -> None:
+        """Takes the stored bars of a symbol away. Raises `DataProblem`."""
+        try:
+            self.path(symbol, base).unlink(missing_ok=True)
+        except OSError as error:
+            raise DataProblem(f"The bars of {symbol} cannot be taken away: {why(error)}.") from None
+        self.forget(symbol)
 
     def forget(self, symbol: str) -> None:
         """Drops what is remembered of a symbol's bars: they are otherwise now."""
@@ -231,8 +221,8 @@ class BarLibrary:
             self._held = sum(map(_weight, self._cache.values()))
 
     def base(self, symbol: str, base: Timeframe) -> Bars:
-        """The stored bars, memory-mapped. Raises `DataProblem` if there are none; a damaged file is set aside
-        and made again where that can be done."""
+        """The stored bars. Raises `DataProblem` if there are none; a damaged file is set aside and made again where
+        that can be done."""
         calendar = self.infos[symbol].calendar
 
         def read(path: str) -> Bars:
@@ -251,21 +241,34 @@ class BarLibrary:
                 break
             except FileChanged:
                 continue
-            except (pa.ArrowInvalid, OSError, KeyError, ValueError) as error:
-                if isinstance(error, OSError) and error.errno in _NOT_DAMAGED:
-                    raise DataProblem(f"{Path(path).name} cannot be read: {error.strerror or error}.") from None
-                aside = Path(path).with_suffix(".damaged")
-                os.replace(path, aside)
-                self.notices.append(f"{Path(path).name} was damaged and has been set aside as {aside.name}.")
+            except (pa.ArrowException, OSError, KeyError, ValueError) as error:
+                self._set_aside(path, error)
                 break
         else:
             raise FileChanged(f"{Path(path).name} was changed again and again while it was read. Try again.")
-        if self.maker is None:
-            raise DataProblem(f"There are no {base} bars of {symbol} in the library.")
+        info = self.infos[symbol]
         with self._making:  # whoever comes second finds the file that the first has made
-            if not os.path.exists(path):
-                self.write(self.maker(symbol, base))
+            made = None if self.maker is None or os.path.exists(path) else self.maker(info, base)
+            if made is not None:
+                with self.changing():
+                    self.write(made)
+        if not os.path.exists(path):
+            raise DataProblem(f"There are no {base} bars of {symbol} in the library.")
         return read(path)
+
+    def _set_aside(self, path: str, error: Exception) -> None:
+        """Keeps a damaged file under a dated name. Raises `DataProblem` where it is out of reach and not damaged."""
+        name = Path(path).name
+        if isinstance(error, OSError) and error.errno in _NOT_DAMAGED:
+            raise DataProblem(f"{name} cannot be read: {why(error)}.") from None
+        _log.warning("%s is damaged: %s", path, error)
+        try:
+            aside = set_aside(Path(path))
+        except FileNotFoundError:
+            return  # somebody else was quicker
+        except OSError as reason:
+            raise DataProblem(f"{name} is damaged, and cannot be moved: {why(reason)}.") from None
+        self.notices.append(f"{name} was damaged and has been set aside as {aside.name}. Import its bars again.")
 
     def bars(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> Bars:
         """The bars of a symbol at any timeframe, put together from the stored ones; remembered.
@@ -342,8 +345,7 @@ class BarLibrary:
     def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
         """Symbols at one timeframe as a panel; an intraday panel knows the longer bars before its first.
 
-        A single symbol lies over its memory map and is remembered; many are read end to end, each column when it
-        is asked for. Raises as `bars`, and `FileChanged` where a file is replaced meanwhile.
+        A single symbol is remembered; many are read end to end, each column when it is asked for. Raises as `bars`, and `FileChanged` where a file is replaced meanwhile.
         """
         names, base = list(symbols), stored_base(timeframe)
         for symbol in names:
@@ -429,6 +431,20 @@ class BarLibrary:
     def settle(self) -> None:
         """Writes down what reading has found out about the files, so that the next time is quicker."""
         self.places.flush()
+        self._catalogue.settle()
+
+    def damaged(self, cancelled: Callable[[], bool] | None = None) -> list[str]:
+        """Reads every file through, and gives the names of those that are damaged; they stay where they are."""
+        made = []
+        for entry in sorted(os.listdir(self.folder)):
+            if cancelled is not None and cancelled():
+                break
+            if symbol_of_file(entry) is not None:
+                try:
+                    files.layout_of(f"{self._root}{entry}")
+                except (OSError, pa.ArrowException, KeyError, ValueError):
+                    made.append(entry)
+        return made
 
     def earlier(self, symbols: list[str], base: Timeframe) -> EarlierBars:
         """The longer bars from before the first bar of a panel."""
@@ -441,8 +457,37 @@ def stored_base(timeframe: Timeframe) -> Timeframe:
 
 
 def _weight(bars: Bars) -> int:
-    """Bytes that remembering bars costs: what lies in a memory map costs nothing."""
-    return sum(v.nbytes for v in bars.columns.values() if v.flags.owndata)
+    """Bytes that remembering bars costs, times left out: they are shared."""
+    return sum(v.nbytes for v in bars.columns.values())
+
+
+def guessed_info(symbol: str, paths: Iterable[Path]) -> SymbolInfo:
+    """What can be told of a symbol from its bars alone, where nothing else is known."""
+    close = times = np.zeros(0)
+    for path in paths:
+        with contextlib.suppress(OSError, pa.ArrowException, KeyError, ValueError):
+            layout = files.layout_of(str(path))
+            if layout.count:
+                at = dict(zip(files.NAMES, layout.offsets, strict=True))
+                close = np.fromfile(path, dtype=np.float64, count=layout.count, offset=at["close"])
+                times = np.fromfile(path, dtype=np.int64, count=layout.count, offset=at["time"])
+                break
+    return SymbolInfo(symbol, symbol, "Found again", "share", tick_of(close), calendar_of(times))
+
+
+def tick_of(prices: np.ndarray) -> float:
+    """The smallest step that all prices are multiples of, among the usual ones."""
+    some = prices[~np.isnan(prices)][-2000:]
+    for decimals in range(7):
+        if (np.abs(some - np.round(some, decimals)) < 1e-9 * np.maximum(np.abs(some), 1)).all():
+            return float(10.0**-decimals) if decimals != 0 else 1.0
+    return 1e-6
+
+
+def calendar_of(times: np.ndarray) -> Calendar:
+    """A calendar in UTC that holds all the bars: around the clock, at weekends only where they trade."""
+    weekdays = (times // DAY + 3) % 7
+    return Calendar(weekend=bool(len(times) and (weekdays >= 5).mean() > 0.02))
 
 
 class EarlierBars(dict[Timeframe, Panel]):
@@ -469,9 +514,3 @@ class EarlierBars(dict[Timeframe, Panel]):
             times = np.zeros(0, dtype=np.int64)
             calendar = self._library.infos[symbol].calendar
             return Bars(symbol, timeframe, calendar, times, dict.fromkeys(COLUMNS, none))
-
-
-@lru_cache(maxsize=64)
-def _calendar(zone: str, start: int, end: int, early: int, late: int, weekend: int, holidays: str) -> Calendar:
-    days = frozenset(int(d) for d in holidays.split(",") if d)
-    return Calendar(zone, start, end, early, late, bool(weekend), days)

@@ -12,12 +12,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .library import BarLibrary, SymbolInfo
-from .series import Bars
-from .sessions import DAY, Calendar
-from .timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from oakladder.bars.series import Bars
+from oakladder.bars.sessions import DAY, Calendar
+from oakladder.bars.store.info import DEMO, SymbolInfo
+from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
-#: Raised whenever the generated bars change, so that libraries made before are made again.
+#: Raised whenever the generated bars change, so that the market is made again where it was made before.
 VERSION = "1"
 LAST_DAY = int(np.datetime64("2026-06-30").astype("datetime64[D]").astype(np.int64))
 YEARS = 6
@@ -202,11 +202,13 @@ HALTED, DIVIDEND, ILLIQUID, LATE_START = "OAKUM", "BEACN", "PHARE", "SURGE"
 def symbols() -> list[SymbolInfo]:
     """Every symbol of the exchange, in the order of the first watchlist."""
     made = [
-        SymbolInfo(s, name, sector, "share", 0.01, EXCHANGE)
+        SymbolInfo(s, name, sector, "share", 0.01, EXCHANGE, origin=DEMO)
         for sector, (_, members) in _SECTORS.items()
         for s, name in members
     ]
-    return made + [SymbolInfo(s, name, sector, kind, tick, cal) for s, name, sector, kind, _, tick, cal in _OTHERS]
+    return made + [
+        SymbolInfo(s, name, sector, kind, tick, cal, origin=DEMO) for s, name, sector, kind, _, tick, cal in _OTHERS
+    ]
 
 
 def _character(symbol: str) -> Character:
@@ -236,7 +238,8 @@ def _rng(symbol: str, what: str) -> np.random.Generator:
 
 
 def _info(symbol: str) -> SymbolInfo:
-    return next(i for i in symbols() if i.symbol == symbol)
+    """Raises `KeyError` for a symbol that is none of the market's."""
+    return {i.symbol: i for i in symbols()}[symbol]
 
 
 def trading_days(calendar: Calendar, years: int = YEARS) -> np.ndarray:
@@ -448,15 +451,3 @@ def _outside(
 def make(symbol: str, base: Timeframe) -> Bars:
     """The stored bars of a symbol at a base timeframe."""
     return minutes(symbol) if base.intraday else daily(symbol)
-
-
-def prepare(library: BarLibrary) -> None:
-    """Fills the catalogue and the daily bars; minute bars follow when they are first asked for."""
-    library.maker = make
-    if library.fact("demo") != VERSION:
-        for stale in library.folder.glob("*.arrow"):
-            stale.unlink()
-        library.add_symbols(symbols())
-        for info in symbols():
-            library.write(daily(info.symbol))
-        library.remember("demo", VERSION)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from oakladder.bars import demo
-from oakladder.bars.library import BarLibrary
 from oakladder.bars.series import resample
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
+from oakladder.demo import market as demo
 
 
 def test_it_has_72_companies_an_index_two_pairs_and_two_goods() -> None:

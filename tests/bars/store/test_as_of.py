@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from oakladder.bars.as_of import LibraryAsOf
-from oakladder.bars.library import BarLibrary
+from oakladder.bars.store.as_of import LibraryAsOf
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.engine.run import run
 from oakladder.rung import compile_script

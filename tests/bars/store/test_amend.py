@@ -9,11 +9,12 @@ import numpy as np
 import pytest
 
 from helpers import daily_bars
-from oakladder.bars.amend import Change, amend
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.library import BarLibrary, SymbolInfo
 from oakladder.bars.series import Bars
 from oakladder.bars.sessions import Calendar
+from oakladder.bars.store.amend import Change, amend
+from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
 
@@ -69,8 +70,8 @@ def test_names_ticks_and_groups_change_alone(library: BarLibrary) -> None:
     [
         (Change(tick=0), "above 0"),
         (Change(tick=float("nan")), "above 0"),
-        (Change(hours=(600, 500)), "within the day"),
-        (Change(hours=(540, 930), all_hours=(600, 700)), "within the day"),
+        (Change(hours=(600, 500)), "within one day"),
+        (Change(hours=(540, 930), all_hours=(600, 700)), "within one day"),
     ],
 )
 def test_what_makes_no_sense_changes_nothing(library: BarLibrary, change: Change, words: str) -> None:
@@ -85,7 +86,7 @@ def test_bars_that_cannot_be_written_leave_the_catalogue_as_it_was(
 ) -> None:
     before = library.bars("AAA", ONE_DAY).times.copy()
 
-    def full(self: BarLibrary, bars: Bars) -> None:
+    def full(self: BarLibrary, bars: Bars, info: object) -> None:
         raise DataProblem("AAA.1d.arrow cannot be written: No space left on device.")
 
     with monkeypatch.context() as patched:

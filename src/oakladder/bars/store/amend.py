@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
-from .errors import DataProblem
-from .library import BarLibrary, SymbolInfo
-from .series import Bars
-from .sessions import Calendar
-from .timeframes import ONE_DAY
+from ..errors import DataProblem
+from ..hours import ClosedDays, with_hours
+from ..series import Bars
+from ..sessions import Calendar
+from ..timeframes import ONE_DAY
+from .info import BY_HAND, SymbolInfo
+from .library import BarLibrary
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,28 +28,21 @@ class Change:
     #: The earliest and the latest minute of all trading.
     all_hours: tuple[int, int] | None = None
     weekend: bool | None = None
+    #: The days on which the market is closed or closes early, in place of those that are known.
+    closed: ClosedDays | None = None
 
     def calendar(self, old: Calendar) -> Calendar:
         """The calendar as it would be. Raises `DataProblem` for hours that make no sense."""
-        start, end = self.hours or (old.start, old.end)
-        early, late = self.all_hours or (min(old.early, start), max(old.late, end))
-        if not 0 <= early <= start < end <= late <= 1440:
-            raise DataProblem("Regular hours lie within all hours, and both within the day, as in 09:00-15:30.")
-        return replace(
-            old,
-            zone=self.zone or old.zone,
-            start=start,
-            end=end,
-            early=early,
-            late=late,
-            weekend=old.weekend if self.weekend is None else self.weekend,
-        )
+        made = replace(old, zone=self.zone or old.zone, weekend=old.weekend if self.weekend is None else self.weekend)
+        if self.hours is not None or self.all_hours is not None:
+            made = with_hours(made, self.hours or (old.start, old.end), self.all_hours)
+        return made if self.closed is None else self.closed.of(made)
 
     def info(self, old: SymbolInfo) -> SymbolInfo:
         """What would be known of a symbol. Raises `DataProblem`."""
         if self.tick is not None and not 0 < self.tick < 1e9:
             raise DataProblem("The smallest step of a price is a number above 0, as in 0.01.")
-        return replace(
+        made = replace(
             old,
             name=old.name if self.name is None else self.name,
             sector=old.sector if self.sector is None else self.sector,
@@ -55,6 +50,7 @@ class Change:
             tick=old.tick if self.tick is None else self.tick,
             calendar=self.calendar(old.calendar),
         )
+        return replace(made, by_hand=old.by_hand | {p for p in BY_HAND if getattr(made, p) != getattr(old, p)})
 
 
 def amend(
@@ -62,10 +58,11 @@ def amend(
     symbols: Iterable[str],
     change: Change,
     *,
+    by_hand: bool = True,
     progress: Callable[[float], None] | None = None,
     cancelled: Callable[[], bool] | None = None,
 ) -> int:
-    """Changes symbols; gives how many are otherwise now. Raises `DataProblem` before anything is changed, or where a
+    """Changes symbols; gives how many are otherwise now. What is changed ``by_hand`` stays whatever comes after. Raises `DataProblem` before anything is changed, or where a
     file cannot be written: each symbol is changed whole or not at all.
 
     A daily bar belongs to a day of its market and carries the time at which that day's session opens, so daily
@@ -78,6 +75,8 @@ def amend(
         if cancelled is not None and cancelled():
             break
         old, new = library.infos[symbol], made[symbol]
+        if not by_hand:
+            new = replace(new, by_hand=old.by_hand)
         if new != old:
             _change(library, old, new)
             done += 1
@@ -88,17 +87,20 @@ def amend(
 
 
 def _change(library: BarLibrary, old: SymbolInfo, new: SymbolInfo) -> None:
-    """Where the bars cannot be written, the catalogue goes back to what it said."""
-    stamped = None
-    if old.calendar != new.calendar and library.path(old.symbol, ONE_DAY).exists():
-        bars = library.base(old.symbol, ONE_DAY)
-        days = old.calendar.days(bars.times)
-        stamped = Bars(old.symbol, ONE_DAY, new.calendar, new.calendar.day_open(days), bars.columns)
-    library.add_symbols([new])
-    if stamped is not None:
-        try:
-            library.write(stamped)
-        except DataProblem:
-            library.add_symbols([old])
-            raise
-    library.forget(old.symbol)
+    with library.changing():
+        stamped = None
+        if old.calendar != new.calendar and library.path(old.symbol, ONE_DAY).exists():
+            stamped = restamped(library.base(old.symbol, ONE_DAY), new.calendar)
+        if stamped is not None:
+            library.write(stamped, new)
+        else:
+            library.add_symbols([new])
+        library.forget(old.symbol)
+
+
+def restamped(bars: Bars, calendar: Calendar) -> Bars:
+    """Daily bars of the same days, stamped by another calendar."""
+    if bars.calendar == calendar:
+        return bars
+    days = bars.calendar.days(bars.times)
+    return Bars(bars.symbol, bars.timeframe, calendar, calendar.day_open(days), bars.columns)

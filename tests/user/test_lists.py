@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import multiprocessing
 from pathlib import Path
 
 import pytest
 
-from oakladder.bars.library import BarLibrary
-from oakladder.watchlists import ALL, ListProblem, Watchlists, parse_symbols
+from oakladder.bars.store.library import BarLibrary
+from oakladder.user.lists import ALL, ListProblem, Watchlists, parse_symbols
 
 
 @pytest.fixture
@@ -74,16 +75,70 @@ def test_what_cannot_be_done_is_said(lists: Watchlists, market: BarLibrary) -> N
     assert list(lists.own) == ["Mine"]
 
 
+GOOD = '{"name": "Good", "symbols": ["BRINE"], "notes": {"BRINE": "a } bracket"}}'
+
+
 @pytest.mark.parametrize(
-    "text", ["", "{", '{"a": 1}', '[1, {"name": 3}, {"name": "x", "symbols": "BRINE", "notes": []}]']
+    ("text", "names"),
+    [
+        ("{", []),
+        ('{"a": 1}', []),
+        ("\x00\x01", []),
+        (f"[{GOOD},", ["Good"]),
+        (f'{{"version": 1, "lists": [{GOOD} {GOOD.replace("Good", "Second")}]}}', ["Good", "Second"]),
+        (f'[1, {{"name": 3}}, {GOOD}, {{"name": "x", "symbols": "BRINE", "notes": []}}]', ["Good", "x"]),
+        (f"[{GOOD}, {GOOD}]", ["Good", "Good 2"]),
+        (f'{{"version": 99, "lists": [{GOOD}], "more": 1}}', ["Good"]),
+        ("[" * 100_000 + GOOD, ["Good"]),
+        ('{"lists": ' * 50_000, []),
+    ],
 )
-def test_a_spoiled_file_loses_nothing_else(tmp_path: Path, text: str) -> None:
+def test_of_a_damaged_file_what_can_be_read_is_used_and_all_of_it_kept(
+    tmp_path: Path, text: str, names: list[str]
+) -> None:
     path = tmp_path / "lists.json"
     path.write_text(text)
-    lists = Watchlists(path)
-    assert all(not w.symbols for w in lists.own.values())
+    told: list[str] = []
+    lists = Watchlists(path, told.append)
+    assert list(lists.own) == names
     lists.make("New", ["BRINE"])
-    assert Watchlists(path).own["New"].symbols == ["BRINE"]
+    assert list(Watchlists(path).own) == [*names, "New"]
+    kept = list(tmp_path.glob("lists.damaged-*.json"))
+    assert [p.read_text() for p in kept] == [text]
+    assert kept[0].name in told[0]
+
+
+def test_a_file_that_cannot_be_read_is_not_written_over(tmp_path: Path) -> None:
+    path = tmp_path / "lists.json"
+    path.mkdir()
+    told: list[str] = []
+    lists = Watchlists(path, told.append)
+    with pytest.raises(OSError):
+        lists.make("New")
+    assert path.is_dir() and "cannot be read" in told[0]
+
+
+def test_a_change_that_cannot_be_written_is_not_made(lists: Watchlists, monkeypatch: pytest.MonkeyPatch) -> None:
+    lists.make("Mine", ["BRINE"])
+
+    def full(*_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("os.replace", full)
+    with pytest.raises(OSError):
+        lists.remove("Mine", ["BRINE"])
+    assert lists.own["Mine"].symbols == ["BRINE"]
+
+
+def test_a_scan_leaves_a_list_alone_that_it_does_not_keep(lists: Watchlists) -> None:
+    lists.make("Dips", ["BRINE"])
+    for scan in ("Dips", ""):
+        with pytest.raises(ListProblem, match="by hand"):
+            lists.keep("Dips", ["FLAKE"], scan)
+    lists.keep("Dips found", ["FLAKE"], "Dips")
+    with pytest.raises(ListProblem, match="kept by the scan Dips"):
+        lists.keep("Dips found", [], "Other")
+    assert lists.own["Dips"].symbols == ["BRINE"] and lists.own["Dips found"].symbols == ["FLAKE"]
 
 
 def test_symbols_are_found_however_they_are_parted(market: BarLibrary) -> None:
@@ -103,3 +158,35 @@ def test_two_copies_of_the_program_lose_nothing(tmp_path: Path, market: BarLibra
     assert Watchlists(tmp_path / "lists.json").own.keys() == {"First", "Second"}
     assert two.names(market.infos)[:3] == [ALL, "First", "Second"]
     assert two.symbols("Second", market.infos) == ["FLAKE", "GULLW"]
+
+
+def _makes_lists(path: Path, name: str, count: int) -> None:
+    lists = Watchlists(path)
+    for k in range(count):
+        lists.make(f"{name} {k}", ["BRINE"])
+        lists.note(f"{name} {k}", "BRINE", name)
+
+
+def test_two_copies_that_make_lists_in_a_loop_lose_none(tmp_path: Path) -> None:
+    path = tmp_path / "lists.json"
+    context = multiprocessing.get_context("fork")
+    copies = [context.Process(target=_makes_lists, args=(path, name, 40)) for name in ("one", "two")]
+    for copy in copies:
+        copy.start()
+    for copy in copies:
+        copy.join()
+    own = Watchlists(path).own
+    assert len(own) == 80 and all(w.notes for w in own.values())
+
+
+def test_odd_names_and_large_cells_are_no_trouble(lists: Watchlists, market: BarLibrary) -> None:
+    lists.make("two\nlines \u202e back", ["BRINE"])
+    assert list(lists.own) == ["two lines back"]
+    assert lists.read("huge", "BRINE," + "x" * 200_000, market.infos) == ["X" * 200_000]
+    lists.note("huge", "BRINE", "half \ud800")
+    assert lists.own["huge"].symbols == ["BRINE"]
+
+
+def test_symbols_with_spaces_and_slashes_are_found() -> None:
+    infos = {"BRK A": None, "EUR/USD": None, "BRINE": None}
+    assert parse_symbols("brk a\nEUR/USD brine, 'BRK A'", infos) == (["BRK A", "EUR/USD", "BRINE"], [])  # type: ignore[arg-type]

@@ -1,0 +1,190 @@
+"""Putting files on the disk, whole or not at all; and what it means in words when the disk says no."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import fcntl
+import itertools
+import os
+import shutil
+import stat
+import time
+from collections.abc import Iterator
+from datetime import datetime
+from pathlib import Path
+
+_WORDS = {
+    errno.ENOSPC: "the disk is full",
+    errno.EDQUOT: "your share of the disk is used up",
+    errno.EFBIG: "the file would be larger than this disk takes",
+    errno.EROFS: "this disk can only be read",
+    errno.EACCES: "you have no right to write or read there",
+    errno.EPERM: "you have no right to write or read there",
+    errno.ENOENT: "it is not there",
+    errno.ENOTDIR: "a part of its path is no folder",
+    errno.EISDIR: "a folder has that name",
+    errno.EEXIST: "it is there already",
+    errno.ENAMETOOLONG: "its name is too long for this disk",
+    errno.EMFILE: "too many files are open",
+    errno.ENFILE: "too many files are open",
+    errno.EIO: "the disk does not answer as it should",
+    errno.EAGAIN: "another copy of the program holds it",
+    errno.ENOMEM: "there is not enough memory",
+    errno.ELOOP: "its links run in a circle",
+}
+#: How names of files that are being written end.
+_PARTIAL = ".partial"
+_COUNT = itertools.count()
+#: How often a file that another copy holds is tried again, in seconds.
+_LOCK_PAUSE = 0.01
+
+
+def why(error: OSError) -> str:
+    """What the system's error means, in words that follow a colon."""
+    if error.errno in _WORDS:
+        return _WORDS[error.errno]
+    return (error.strerror or str(error) or "the system does not say why").lower()
+
+
+@contextlib.contextmanager
+def replacing(path: Path, *, durable: bool = True) -> Iterator[Path]:
+    """Gives the name of a file beside ``path`` to be written; it takes the place of ``path`` when all went well.
+
+    A link stays a link, a file keeps its rights, a folder that is not there is made. With ``durable`` the new file
+    is on the disk itself before it counts, so that a power cut leaves the old or the new. Raises `OSError`; then, as
+    after any other error, what was there is there.
+    """
+    target = path.resolve() if path.is_symlink() else path
+    target.parent.mkdir(parents=True, exist_ok=True)
+    partial = _beside(target)
+    try:
+        yield partial
+        with contextlib.suppress(FileNotFoundError):
+            os.chmod(partial, stat.S_IMODE(target.stat().st_mode))
+        if durable:
+            _sync(partial)
+        os.replace(partial, target)
+        if durable:
+            with contextlib.suppress(OSError):  # not every disk can sync a folder; the file itself is there
+                _sync(target.parent)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            partial.unlink(missing_ok=True)
+        raise
+
+
+def _beside(target: Path) -> Path:
+    """An empty file beside one, with the rights that new files have here; its name says which process makes it."""
+    # The name is cut: with what is added it must not be longer than a disk takes.
+    short = target.name.encode()[:80].decode(errors="ignore")
+    made = target.with_name(f".{short}.{os.getpid()}-{next(_COUNT)}{_PARTIAL}")
+    os.close(os.open(made, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o666))
+    return made
+
+
+def sweep(folder: Path) -> None:
+    """Takes away what processes that were killed have left half written in a folder."""
+    for path in folder.glob(f".*{_PARTIAL}"):
+        owner = path.name.removesuffix(_PARTIAL).rpartition(".")[2].partition("-")[0]
+        if owner.isdigit() and not Path(f"/proc/{owner}").exists():
+            with contextlib.suppress(OSError):
+                path.unlink()
+
+
+def _sync(path: Path) -> None:
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def write_atomic(path: Path, content: str | bytes, *, durable: bool = True) -> None:
+    """Puts a file in place whole or not at all; text as UTF-8. Raises as `replacing` does."""
+    raw = content.encode("utf-8", errors="replace") if isinstance(content, str) else content
+    with replacing(path, durable=durable) as partial:
+        partial.write_bytes(raw)
+
+
+def aside_name(path: Path, what: str = "damaged", moment: float | None = None) -> Path:
+    """A name beside ``path`` that says what it is and of when, as in ``lists.damaged-2026-03-02-101530.json``; free
+    unless ``moment`` (seconds since 1970) is given."""
+    stamp = f"{datetime.fromtimestamp(moment if moment is not None else time.time()):%Y-%m-%d-%H%M%S}"
+    made, k = path.with_name(f"{path.stem}.{what}-{stamp}{path.suffix}"), 2
+    while moment is None and made.exists():
+        made, k = path.with_name(f"{path.stem}.{what}-{stamp}-{k}{path.suffix}"), k + 1
+    return made
+
+
+def set_aside(path: Path) -> Path:
+    """Moves a damaged file to a dated name beside it, and gives that. Raises `OSError`."""
+    aside = aside_name(path)
+    os.replace(path, aside)
+    return aside
+
+
+def copy_aside(path: Path) -> Path:
+    """Copies a damaged file to a name dated by its last change, once, and gives that. Raises `OSError`."""
+    aside = aside_name(path, moment=path.stat().st_mtime)
+    if not aside.exists():
+        with replacing(aside) as partial:
+            shutil.copyfile(path, partial)
+    return aside
+
+
+@contextlib.contextmanager
+def locked(path: Path, patience: float = 5.0) -> Iterator[None]:
+    """Holds a lock file against other copies of the program, and other threads of this one; it goes with the process.
+
+    Raises `BlockingIOError` where it is not free within ``patience`` seconds, `OSError` where it cannot be made.
+    """
+    path.parent.mkdir(parents=True, exist_ok=True)
+    handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o666)
+    try:
+        end = time.monotonic() + patience
+        while True:
+            try:
+                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except BlockingIOError:
+                if time.monotonic() >= end:
+                    raise
+                time.sleep(_LOCK_PAUSE)
+        yield
+    finally:
+        os.close(handle)
+
+
+_PLAIN = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.")
+
+
+def safe_name(text: str) -> str:
+    """A text as a file name that can be turned back: it holds no sign that means something in a path, and two texts
+    that differ give names that differ, also where a disk takes small letters for large ones.
+
+    Large letters, digits, ``-``, ``_`` and (but at the start) ``.`` stand for themselves, every other sign for its
+    UTF-8 bytes as ``%`` and two digits.
+    """
+    made = []
+    for k, sign in enumerate(text):
+        plain = sign in _PLAIN and not (k == 0 and sign == ".")
+        made.append(sign if plain else "".join(f"%{byte:02x}" for byte in sign.encode("utf-8", "surrogatepass")))
+    return "".join(made)
+
+
+def plain_name(name: str) -> str:
+    """The text that `safe_name` has turned into a file name. Raises `ValueError` for a name that it never gives."""
+    raw = bytearray()
+    k = 0
+    while k < len(name):
+        if name[k] == "%":
+            raw += bytes.fromhex(name[k + 1 : k + 3])
+            k += 3
+        else:
+            raw += name[k].encode("utf-8", "surrogatepass")
+            k += 1
+    text = raw.decode("utf-8", "surrogatepass")
+    if safe_name(text) != name:
+        raise ValueError(f"{name} is no name of ours")
+    return text

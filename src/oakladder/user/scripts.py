@@ -1,0 +1,143 @@
+"""The folder of scripts: plain files that are the user's own, with the demo scripts in it from the first time on."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+import re
+from dataclasses import dataclass, replace
+from importlib.resources import files
+from pathlib import Path
+
+from oakladder.disk import sweep, why, write_atomic
+
+_log = logging.getLogger(__name__)
+MAX_SCRIPT_BYTES = 1_000_000
+#: Says which demo scripts have been given, so that one that the user took away stays away.
+_GIVEN = ".given"
+_BOM = b"\xef\xbb\xbf"
+
+
+class ScriptFileProblem(Exception):
+    """A script file that cannot be read or written; the text says why and what to do."""
+
+
+@dataclass(frozen=True, slots=True)
+class ScriptText:
+    """A script as its file has it: lines end in a line feed here, however the file ends them."""
+
+    text: str
+    crlf: bool = False
+    bom: bool = False
+
+    @classmethod
+    def of(cls, raw: bytes) -> ScriptText:
+        """From the bytes of a file. Raises `UnicodeDecodeError`."""
+        text = raw.decode("utf-8-sig")
+        crlf = "\r\n" in text and not re.search(r"(?<!\r)\n", text)
+        return cls(text.replace("\r\n", "\n") if crlf else text, crlf, raw.startswith(_BOM))
+
+    def raw(self) -> bytes:
+        """The bytes of the file. Halves of signs, which no file can hold, become question marks."""
+        text = self.text.replace("\n", "\r\n") if self.crlf else self.text
+        return (_BOM if self.bom else b"") + text.encode("utf-8", "replace")
+
+    def with_text(self, text: str) -> ScriptText:
+        """Another text, written in the same manner."""
+        return replace(self, text=text)
+
+
+def read_script_file(path: Path) -> ScriptText:
+    """A script as its file has it. Raises `ScriptFileProblem` for a file that is none."""
+    try:
+        size = path.stat().st_size
+        if size > MAX_SCRIPT_BYTES:
+            raise ScriptFileProblem(
+                f"{path.name} has {size:,} bytes; a script has at most {MAX_SCRIPT_BYTES:,}. Is it the right file?"
+            )
+        return ScriptText.of(path.read_bytes())
+    except FileNotFoundError:
+        raise ScriptFileProblem(f"There is no script {path}.") from None
+    except UnicodeDecodeError:
+        raise ScriptFileProblem(f"{path.name} is not UTF-8 text, so it cannot be a script. Save it as UTF-8.") from None
+    except OSError as error:
+        raise ScriptFileProblem(f"{path.name} cannot be read: {why(error)}.") from None
+
+
+def read_script(path: Path) -> str:
+    """A script's text. Raises `ScriptFileProblem` for a file that is none."""
+    return read_script_file(path).text
+
+
+def fits_in_a_file(text: str) -> bool:
+    """Whether a text is no longer than a script may be."""
+    return len(text) <= MAX_SCRIPT_BYTES // 4 or len(text.encode("utf-8", "replace")) <= MAX_SCRIPT_BYTES
+
+
+class ScriptFolder:
+    """All scripts of a user."""
+
+    def __init__(self, folder: Path):
+        self._folder = folder
+
+    @property
+    def place(self) -> Path:
+        """Where the folder is or will be."""
+        return self._folder
+
+    @property
+    def folder(self) -> Path:
+        """The folder, made with the demo scripts where it is not there, if that can be done."""
+        try:
+            self.prepare()
+        except OSError as error:  # whoever writes into it is told; what is there can be read all the same
+            _log.warning("the folder of scripts cannot be prepared: %s", error)
+        return self._folder
+
+    def prepare(self) -> None:
+        """Gives the demo scripts that have not been given yet. Broken off, it goes on the next time. Raises `OSError`."""
+        note = self._folder / _GIVEN
+        try:
+            given = note.read_text(encoding="utf-8").split()
+        except (FileNotFoundError, UnicodeDecodeError):
+            if any(self._folder.glob("*.rung")):
+                return  # a folder of the user's own, or one from before the note was kept
+            given = []
+            write_atomic(note, "", durable=False)
+            sweep(self._folder)
+        missing = [s for s in _demos() if s.name not in given]
+        for source in missing:
+            path = self._folder / source.name
+            if not path.exists():
+                write_atomic(path, source.read_bytes(), durable=False)
+            given.append(source.name)
+            write_atomic(note, "".join(f"{name}\n" for name in given), durable=False)
+
+    def files(self) -> list[Path]:
+        """Every script, by name."""
+        return sorted(self.folder.glob("*.rung"), key=lambda p: p.stem.lower())
+
+    def shelf(self, text: str) -> tuple[tuple[str, str], ...]:
+        """The scripts that a script can `use`, title and text of each; nothing is read unless it does."""
+        if not re.search(r"^use\b", text, re.MULTILINE):
+            return ()
+        made = []
+        for path in self.files():
+            with contextlib.suppress(ScriptFileProblem):
+                other = read_script(path)
+                if found := re.search(r'^title "([^"\n]*)"', other, re.MULTILINE):
+                    made.append((found.group(1), other))
+        return tuple(made)
+
+    def free_path(self, title: str) -> Path:
+        """A file for a new script of that title that is not there yet."""
+        stem = "".join(c if c.isalnum() else "_" for c in title.lower()).strip("_")[:60] or "script"
+        path, k = self.folder / f"{stem}.rung", 2
+        while path.exists():
+            path, k = self.folder / f"{stem}_{k}.rung", k + 1
+        return path
+
+
+def _demos() -> list[Path]:
+    folder = Path(str(files("oakladder").joinpath("demo", "scripts")))
+    return sorted(folder.glob("*.rung"))

@@ -1,0 +1,89 @@
+"""What the desk remembers between two starts: typed, each part by itself, so that one odd value spoils no other."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, field, fields
+from pathlib import Path
+from typing import Any, get_type_hints
+
+import msgspec
+
+from oakladder.disk import copy_aside, why, write_atomic
+
+from .kept import json_of
+from .salvage import objects_in
+
+_VERSION = 1
+_MOST_BYTES = 16_000_000
+#: What parts were called in the first files.
+_FORMERLY = {"list": "list_name"}
+#: What a script's setting can be set to.
+Setting = bool | int | float | str
+Plain = dict[str, Any]
+
+
+@dataclass(slots=True)
+class DeskState:
+    """Where the user was, and how the screens stood. The parts that places read themselves are kept as they wrote them."""
+
+    symbol: str = ""
+    timeframe: str = "1d"
+    theme: str = ""
+    #: The open script's file name, and what its settings are set to.
+    script: str = ""
+    settings: dict[str, Setting] = field(default_factory=dict)
+    chart: Plain = field(default_factory=dict)
+    panes: Plain = field(default_factory=dict)
+    beside: list[Plain] = field(default_factory=list)
+    list_name: str = ""
+    watched: list[Plain] = field(default_factory=list)
+    ladder: Plain = field(default_factory=dict)
+    scan: Plain = field(default_factory=dict)
+
+
+_HINTS = get_type_hints(DeskState)
+
+
+def read_state(path: Path, tell: Callable[[str], None]) -> DeskState:
+    """The state from last time; what is damaged is as at the first start, kept aside and said."""
+    try:
+        if path.stat().st_size > _MOST_BYTES:
+            raise OSError(27, "too large")
+        raw = path.read_bytes()
+    except FileNotFoundError:
+        return DeskState()
+    except OSError as error:
+        tell(f"What was open last time cannot be read: {why(error)}.")
+        return DeskState()
+    found, whole = _decoded(raw)
+    found = {_FORMERLY.get(word, word): value for word, value in found.items()}
+    made = DeskState()
+    for part in fields(DeskState):
+        if part.name in found:
+            try:
+                setattr(made, part.name, msgspec.convert(found[part.name], _HINTS[part.name]))
+            except (msgspec.ValidationError, RecursionError):
+                whole = False
+    if not whole:
+        try:
+            kept = f"; the file as it was is kept as {copy_aside(path).name}"
+        except OSError:
+            kept = ""
+        tell(f"{path.name} was damaged, so not everything is as you left it{kept}.")
+    return made
+
+
+def _decoded(raw: bytes) -> tuple[Plain, bool]:
+    try:
+        found = msgspec.json.decode(raw)
+        return (found, True) if isinstance(found, dict) else ({}, False)
+    except (msgspec.MsgspecError, ValueError, RecursionError):
+        text = raw.decode("utf-8", "replace")
+        first = next((x for x in objects_in(text) if isinstance(x, dict) and "symbol" in x), None)
+        return (first if isinstance(first, dict) else {}), False
+
+
+def write_state(path: Path, state: DeskState) -> None:
+    """Writes the state, whole or not at all. Raises `OSError`."""
+    write_atomic(path, json_of({"version": _VERSION, **asdict(state)}), durable=False)

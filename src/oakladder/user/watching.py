@@ -1,0 +1,62 @@
+"""Tells when other programs change the user's folders."""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections.abc import Callable, Iterable
+from pathlib import Path
+
+import watchfiles
+
+_log = logging.getLogger(__name__)
+#: Milliseconds for which changes are gathered, and after which a folder that has gone is looked for again.
+_GATHER_MS, _AGAIN_MS = 80, 1000
+
+
+class Watch:
+    """Looks at some folders (not at those below them) from a thread of its own.
+
+    ``tell`` is called on that thread with the paths that have changed; files whose names begin with a dot are ours.
+    """
+
+    def __init__(self, folders: Iterable[Path], tell: Callable[[set[Path]], None]):
+        self._folders, self._tell = list(folders), tell
+        self._stop = threading.Event()
+        self._thread = threading.Thread(target=self._run, name="watch", daemon=True)
+        self._thread.start()
+
+    def _run(self) -> None:
+        while not self._stop.is_set():
+            there = [f for f in self._folders if f.is_dir()]
+            try:
+                if there:
+                    self._look_at(there)
+            except (OSError, RuntimeError) as error:  # a folder went away, or no more can be watched
+                _log.warning("watching broke off: %s", error)
+            if not self._stop.wait(_AGAIN_MS / 1000):
+                self._tell(set(self._folders))
+
+    def _look_at(self, folders: list[Path]) -> None:
+        for changes in watchfiles.watch(
+            *folders,
+            watch_filter=None,
+            debounce=_GATHER_MS,
+            step=20,
+            stop_event=self._stop,
+            rust_timeout=_AGAIN_MS,
+            yield_on_timeout=True,
+            recursive=False,
+            raise_interrupt=False,
+        ):
+            paths = {Path(name) for _, name in changes}
+            shown = {p for p in paths if not p.name.startswith(".")}
+            if shown:
+                self._tell(shown)
+            if [f for f in self._folders if f.is_dir()] != folders:
+                return
+
+    def close(self) -> None:
+        """Ends the thread."""
+        self._stop.set()
+        self._thread.join(2)
