@@ -8,6 +8,7 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ["XDG_CACHE_HOME"] = str(Path(tempfile.gettempdir()) / "oakladder-test-cache")
+os.environ["XDG_STATE_HOME"] = str(Path(tempfile.gettempdir()) / "oakladder-test-state")
 
 import pytest
 

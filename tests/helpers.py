@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 
 from oakladder.bars.series import Bars, Panel, panel_of
@@ -52,3 +54,10 @@ def values(
     plain = {name: op for name, op in program.plan.values.items() if not op.is_shell}
     result = run(program, panel, settings, outputs=[], extra=list(plain.values()), reference=reference)
     return {name: result.number(op) for name, op in plain.items()}
+
+
+def taken(folder: Path) -> Path:
+    """A place where nothing can be written: a file stands where a folder would have to be."""
+    path = folder / "nowhere"
+    path.write_text("")
+    return path

@@ -6,7 +6,7 @@ Exit codes: 0 done, 1 the script has errors, 2 the call was wrong, 3 the data we
 from __future__ import annotations
 
 import csv
-import io
+import itertools
 import json
 import logging
 import os
@@ -31,7 +31,7 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.text_files import iso, read_csv
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.bars.words import tick_words
-from oakladder.disk import why, write_atomic
+from oakladder.disk import why, write_rows
 from oakladder.engine.drawing import as_plain, day_paint, draw
 from oakladder.engine.rules import Fresh, Rule
 from oakladder.engine.run import Result, run
@@ -243,13 +243,9 @@ def _columns(program: Program, everything: bool) -> dict[str, Op]:
 
 def _write_csv(path: Path, panel: Panel, names: dict[str, Op], result: Result) -> None:
     columns = [_written(result, op) for op in names.values()]
-    made = io.StringIO()
-    writer = csv.writer(made)
-    writer.writerow(["time", *names])
-    for k, time in enumerate(panel.times.tolist()):
-        writer.writerow([iso(time), *(c[k] for c in columns)])
+    rows = ([iso(time), *(c[k] for c in columns)] for k, time in enumerate(panel.times.tolist()))
     try:
-        write_atomic(path, made.getvalue())
+        write_rows(path, itertools.chain([["time", *names]], rows))
     except OSError as error:
         _fail(CALL_WRONG, f"{path} cannot be written: {why(error)}.")
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import csv
 import errno
 import fcntl
 import itertools
@@ -10,7 +11,7 @@ import os
 import shutil
 import stat
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
 
@@ -56,7 +57,10 @@ def replacing(path: Path, *, durable: bool = True) -> Iterator[Path]:
     after any other error, what was there is there.
     """
     target = path.resolve() if path.is_symlink() else path
-    target.parent.mkdir(parents=True, exist_ok=True)
+    try:
+        target.parent.mkdir(parents=True, exist_ok=True)
+    except FileExistsError as error:
+        raise NotADirectoryError(errno.ENOTDIR, "a part of the path is no folder", str(target)) from error
     partial = _beside(target)
     try:
         yield partial
@@ -105,6 +109,12 @@ def write_atomic(path: Path, content: str | bytes, *, durable: bool = True) -> N
     raw = content.encode("utf-8", errors="replace") if isinstance(content, str) else content
     with replacing(path, durable=durable) as partial:
         partial.write_bytes(raw)
+
+
+def write_rows(path: Path, rows: Iterable[Sequence[object]]) -> None:
+    """Writes a table as CSV, whole or not at all. Raises `OSError`."""
+    with replacing(path) as made, made.open("w", newline="", encoding="utf-8") as file:
+        csv.writer(file).writerows(rows)
 
 
 def aside_name(path: Path, what: str = "damaged", moment: float | None = None) -> Path:

@@ -8,6 +8,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
+from helpers import taken
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.desk.app import make_app, make_window
@@ -189,6 +190,7 @@ def test_what_cannot_be_drawn_beside_is_said_and_harms_nothing(window: Window, c
     calm(window)
     told: list[str] = []
     window.desk.trouble.connect(told.append)
+    window.desk.status.connect(told.append)
     window.bench.deeds.put_line("smma(close, 5)")
     assert "cannot be drawn" in told[-1] and "sma" in told[-1] and window.desk.beside == []
     path = window.desk.workspace.scripts / "needs_hours.rung"
@@ -294,7 +296,7 @@ def test_the_chart_is_copied_and_saved(window: Window, calm, tmp_path) -> None: 
         window.bench.deeds.write_chart(tmp_path / name)
         assert (tmp_path / name).stat().st_size > 1000
         assert window.status.text() == f"Saved as {name}."
-    window.bench.deeds.write_chart(tmp_path / "nowhere" / "a.csv")
+    window.bench.deeds.write_chart(taken(tmp_path) / "a.csv")
     assert "cannot be written" in window.status.text()
 
 

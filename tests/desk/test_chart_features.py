@@ -13,7 +13,7 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QColor, QImage
 from PyQt6.QtTest import QTest
 
-from helpers import daily_bars, random_bars
+from helpers import daily_bars, random_bars, taken
 from oakladder.bars.series import Bars, panel_of
 from oakladder.desk.chart.areas import runs
 from oakladder.desk.chart.axes import PriceAxis
@@ -397,7 +397,7 @@ def test_the_chart_is_saved_as_picture_and_data(chart: Chart, tmp_path: Path) ->
     assert {r["go"] for r in rows} == {"0", "1"}
     for name in ("x.csv", "x.png", "x.svg"):
         with pytest.raises(ExportProblem):
-            target = tmp_path / "nowhere" / name
+            target = taken(tmp_path) / name
             save_data(view, target) if name.endswith("csv") else save_picture(chart, target)
 
 

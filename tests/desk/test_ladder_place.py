@@ -11,6 +11,7 @@ from PyQt6.QtGui import QHelpEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
+from helpers import taken
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app
@@ -185,7 +186,7 @@ def test_lists_are_made_filled_noted_and_remembered(place, window: Window, calm,
         place.deeds.read(tmp_path / f"Back {ending}.{ending}")
         calm(window)
         assert shown(place) == ["FLAKE", "BRINE", "GULLW"]
-    place.deeds.write(tmp_path / "nowhere" / "x.txt")
+    place.deeds.write(taken(tmp_path) / "x.txt")
     assert "cannot be written" in window.status.text()
     place.deeds.make("Mine", [])
     assert "already" in window.status.text()

@@ -10,6 +10,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QMessageBox
 
+from helpers import taken
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk import programs as programs_module
@@ -248,7 +249,7 @@ def test_what_is_found_is_kept_as_a_list_and_exported(place: ScanPlace, window: 
     place.export(tmp_path / "found.csv")
     rows = list(csv.DictReader((tmp_path / "found.csv").open()))
     assert [r["symbol"] for r in rows] == [f.symbol for f in place.model.found]
-    place.export(tmp_path / "nowhere" / "x.csv")
+    place.export(taken(tmp_path) / "x.csv")
     assert "cannot be written" in window.status.text()
 
 
@@ -383,7 +384,7 @@ def test_scripts_are_read_aside_and_only_when_they_change(
     read: list[str] = []
     real = programs_module.compile_script
     monkeypatch.setattr(
-        programs_module, "compile_script", lambda text, shelf: (read.append(text), real(text, shelf))[1]
+        programs_module, "compile_script", lambda text, *more: (read.append(text), real(text, *more))[1]
     )
     scripts = window.desk.workspace.scripts
     (scripts / "broken.rung").write_text("rung 1\nlet = 3")

@@ -75,10 +75,12 @@ ACTIONS: tuple[Action, ...] = (
     Action("choose_colour", "Choose the colour at the cursor", "Ctrl+Shift+K", "Script", "script"),
     Action("open_source", "Read the library function at the cursor", "F2", "Script", "script"),
     Action("open_gallery", "Shapes, styles and colours", "Ctrl+Shift+G", "Script", "script"),
+    Action("earlier_versions", "Earlier versions of the script", "Ctrl+Shift+H", "Script", "script"),
     Action("keep_settings", "Write the settings into the script", "", "Script", "script"),
     Action("drop_settings", "Back to the script's own settings", "", "Script", "script"),
     Action("add_column", "Add a column to the Ladder", "Ctrl+Shift+A", "Ladder"),
     Action("run_scan", "Run the scan", "Ctrl+R", "Scan"),
+    Action("open_log", "Open the log of what went wrong", "", "Look"),
     Action("toggle_night", "Day or night theme", "F9", "Look"),
     Action("quit", "Save everything and leave", "Ctrl+Q", "Places"),
 )

@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
+import logging
+import os
 import sys
-import tempfile
-import traceback
 from types import TracebackType
 
 import pyqtgraph as pg
 from PyQt6.QtCore import QTimer
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
 
+from oakladder import log
+from oakladder.bars.errors import DataProblem
 from oakladder.user.workspace import Workspace
 
+from .jobs import sentence_of
 from .look.theme import ui_font
 from .model import Desk
 from .sweeper import Sweeper
+from .widgets.passing import answered
 from .window import Window
 
+_log = logging.getLogger(__name__)
 _NAME = "Oak Ladder"
 
 
@@ -41,21 +46,64 @@ def make_window(workspace: Workspace) -> Window:
     desk = Desk(workspace, workspace.library())
     window = Window(desk)
     desk.restore()
+    desk.watch_folders()
     desk.ask_quotes()
     return window
 
 
+class StartTrouble(QDialog):
+    """Says why the window cannot be opened; accepted to try again."""
+
+    def __init__(self, sentence: str):
+        super().__init__()
+        self.setWindowTitle(_NAME)
+        words = QLabel(f"Oak Ladder cannot start yet. {sentence} Nothing of yours was changed.")
+        words.setWordWrap(True)
+        words.setMinimumWidth(420)
+        again, leave = QPushButton("Try again"), QPushButton("Leave")
+        again.clicked.connect(self.accept)
+        leave.clicked.connect(self.reject)
+        row = QHBoxLayout()
+        row.addStretch(1)
+        row.addWidget(again)
+        row.addWidget(leave)
+        layout = QVBoxLayout(self)
+        layout.addWidget(words)
+        layout.addLayout(row)
+
+
+def open_window(workspace: Workspace) -> Window | None:
+    """The window; what keeps it from opening is said and tried again as often as the user wants. None to leave."""
+    while True:
+        try:
+            return make_window(workspace)
+        except (DataProblem, OSError) as error:
+            _log.error("the window cannot be opened: %s", error)
+            if not answered(StartTrouble(sentence_of(error))):
+                return None
+
+
 def run_desk() -> int:
     """Opens the application; gives its exit code."""
+    log.set_up()
     app = make_app()
-    window = make_window(Workspace.default())
+    window = open_window(Workspace.default())
+    if window is None:
+        return 1
+    desk = window.desk
 
     def report(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
-        with tempfile.NamedTemporaryFile("w", prefix="oakladder-", suffix=".txt", delete=False) as file:
-            traceback.print_exception(kind, error, trace, file=file)
-        window.desk.trouble.emit(f"Something went wrong: {error}. Your work is safe; the details are in {file.name}.")
+        if issubclass(kind, KeyboardInterrupt):
+            app.quit()
+            return
+        _log.error("an error that nobody foresaw", exc_info=(kind, error, trace))
+        desk.status.emit(sentence_of(error))
 
     sys.excepthook = report
     window.show()
     QTimer.singleShot(0, window.bench.chart.setFocus)
-    return app.exec()
+    code = app.exec()
+    logging.shutdown()
+    if not desk.jobs.ended():  # everything is saved; nobody waits for what is still being worked out
+        os._exit(code)
+    return code

@@ -128,7 +128,7 @@ class ColumnJobs:
             asks: dict[Place, Ask] = {}
             for place, column in wanted:
                 try:
-                    asks[place] = self._ask_of(column, Timeframe.parse(place.timeframe), opened)
+                    asks[place] = self._ask_of(column, Timeframe.parse(place.timeframe), opened, ticket.cancelled)
                 except (ScriptError, ScriptFileProblem, RunProblem) as error:
                     made[place] = Filled(error=error)
             found = fill(list(asks.values()), source, symbols, progress=ticket.report, cancelled=ticket.cancelled)
@@ -139,19 +139,25 @@ class ColumnJobs:
 
         self._desk.jobs.start(job, work, then, failed, progress, slow=True)
 
-    def _ask_of(self, column: ScriptColumn, frame: Timeframe, opened: tuple[Program | None, dict[str, object]]) -> Ask:
+    def _ask_of(
+        self,
+        column: ScriptColumn,
+        frame: Timeframe,
+        opened: tuple[Program | None, dict[str, object]],
+        cancelled: Callable[[], bool],
+    ) -> Ask:
         if column.script == OPEN_SCRIPT:
             program, settings = opened
             if program is None:
                 raise RunProblem("The open script has errors.")
             return Ask(program, column.name or None, frame, settings, column.extended)
-        return ask_of(self._desk, column, frame)
+        return ask_of(self._desk, column, frame, cancelled)
 
 
-def ask_of(desk: Desk, column: ScriptColumn, frame: Timeframe) -> Ask:
-    """What the engine is asked for a column. Raises `ScriptError`, `ScriptFileProblem` or `RunProblem`."""
+def ask_of(desk: Desk, column: ScriptColumn, frame: Timeframe, cancelled: Callable[[], bool] | None = None) -> Ask:
+    """What the engine is asked for a column. Raises `ScriptError`, `ScriptFileProblem`, `RunProblem`, `Cancelled`."""
     text = read_script(desk.workspace.scripts / column.script)
-    program = compile_script(text, desk.workspace.shelf(text))
+    program = compile_script(text, desk.workspace.shelf(text), cancelled)
     return Ask(program, column.name or None, frame, column.settings, column.extended)
 
 

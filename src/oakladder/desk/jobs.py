@@ -3,18 +3,52 @@
 from __future__ import annotations
 
 import contextlib
+import logging
 from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
+from pathlib import Path
 from threading import Event
 from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from oakladder.bars.errors import DataProblem
+from oakladder.disk import why
+from oakladder.rung import RunProblem, ScriptError
+from oakladder.rung.problems import Cancelled
+from oakladder.user.lists import ListProblem
+from oakladder.user.scans import ScanProblem
+from oakladder.user.scripts import ScriptFileProblem
 
-def sentence_of(error: Exception) -> str:
-    """What an error says to the user; a `KeyError` would put its sentence in quotes."""
-    return str(error.args[0]) if isinstance(error, KeyError) and error.args else str(error)
+_log = logging.getLogger(__name__)
+
+
+#: Errors whose text is a sentence for the user. Any other was not foreseen.
+EXPECTED = (
+    DataProblem,
+    RunProblem,
+    ScriptError,
+    ScriptFileProblem,
+    ListProblem,
+    ScanProblem,
+    Cancelled,
+)
+
+
+def sentence_of(error: BaseException) -> str:
+    """What an error says to the user."""
+    if isinstance(error, ScriptError):
+        first = next(p for p in error.problems if p.is_error)
+        return f"line {first.span.line}: {first.message} {first.fix}".strip()
+    if isinstance(error, EXPECTED):
+        return str(error)
+    if isinstance(error, OSError):
+        where = f"{Path(str(error.filename)).name}: " if error.filename else ""
+        return f"{where}{why(error)}."
+    if isinstance(error, MemoryError):
+        return "There is not enough memory for this. Choose fewer symbols, or a longer timeframe."
+    return f"Something went wrong: {error or type(error).__name__}. Your work is safe; the log has the details (Ctrl+K, log)."
 
 
 @dataclass(slots=True)
@@ -32,6 +66,8 @@ class Ticket:
 class Jobs(QObject):
     """Runs functions in threads. Starting a kind again stops the one before; its result is dropped."""
 
+    #: What a job without an answer of its own for failures failed on, in a sentence.
+    failed = pyqtSignal(str)
     _done = pyqtSignal(object, object, object)
     _moved = pyqtSignal(object, float)
 
@@ -40,6 +76,7 @@ class Jobs(QObject):
         self._quick = ThreadPoolExecutor(1, "chart")
         self._slow = ThreadPoolExecutor(2, "background")  # a scan need not wait for the columns
         self._tickets: dict[str, Ticket] = {}
+        self._running: set[Future[Any]] = set()
         self._then: dict[
             int, tuple[Callable[[Any], None], Callable[[Exception], None] | None, Callable[[float], None] | None]
         ] = {}
@@ -64,6 +101,8 @@ class Jobs(QObject):
         self._then[id(ticket)] = (then, failed, progress)
         pool = self._slow if slow else self._quick
         future: Future[Any] = pool.submit(self._guarded, ticket, work)
+        self._running.add(future)
+        future.add_done_callback(self._running.discard)
         future.add_done_callback(lambda f: None if f.cancelled() else self._emit(ticket, f.result()))
         return ticket
 
@@ -74,6 +113,8 @@ class Jobs(QObject):
         try:
             return work(ticket), None
         except Exception as error:
+            if not isinstance(error, EXPECTED) and not ticket.cancelled():
+                _log.exception("the job %s failed", ticket.kind)
             return None, error
 
     def _emit(self, ticket: Ticket, made: tuple[Any, Exception | None]) -> None:
@@ -104,7 +145,7 @@ class Jobs(QObject):
         elif failed is not None:
             failed(error)
         else:
-            raise error
+            self.failed.emit(sentence_of(error))
 
     def _progress(self, ticket: Ticket, share: float) -> None:
         if (
@@ -114,9 +155,18 @@ class Jobs(QObject):
         ):
             told[2](share)
 
-    def close(self) -> None:
-        """Stops everything and waits for the threads."""
+    def ended(self) -> bool:
+        """Whether no thread works any more."""
+        return not self._running
+
+    def close(self, patience: float = 0.7) -> bool:
+        """Stops everything and waits a little for the threads; whether all have come to an end.
+
+        What is compiled just now cannot be stopped. Nothing of the user's depends on it: whatever writes, writes
+        whole files.
+        """
         for kind in list(self._tickets):
             self.stop(kind)
-        self._quick.shutdown(wait=True, cancel_futures=True)
-        self._slow.shutdown(wait=True, cancel_futures=True)
+        self._quick.shutdown(wait=False, cancel_futures=True)
+        self._slow.shutdown(wait=False, cancel_futures=True)
+        return not wait(self._running, patience).not_done

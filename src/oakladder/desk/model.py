@@ -28,9 +28,11 @@ from oakladder.engine.quotes import quotes
 from oakladder.engine.run import Result, run
 from oakladder.engine.why import Why
 from oakladder.rung import Problem, Program, RunProblem, ScriptError, compile_script
-from oakladder.user.lists import ALL
+from oakladder.rung.program import unknown_symbols
+from oakladder.user.lists import ALL, ListProblem
 from oakladder.user.scripts import ScriptFileProblem
 from oakladder.user.state import DeskState
+from oakladder.user.watching import Watch
 from oakladder.user.workspace import Workspace
 
 from .chart.options import BarStyle, ChartOptions, PaneLayout, read_options, read_panes
@@ -122,13 +124,19 @@ class Desk(QObject):
     uses_changed = pyqtSignal()
     replay_changed = pyqtSignal()
     bar_marked = pyqtSignal(int)
+    #: Scripts or lists are otherwise now, by another program or another copy of this one.
+    scripts_changed = pyqtSignal()
+    lists_changed = pyqtSignal()
+    #: What is wrong with what is shown, until it is taken back by an empty one; and anything else that is to be told.
     trouble = pyqtSignal(str)
     status = pyqtSignal(str)
+    _outside = pyqtSignal(object)
 
     def __init__(self, workspace: Workspace, library: BarLibrary, parent: QObject | None = None):
         super().__init__(parent)
         self.workspace, self.library = workspace, library
         self.jobs = Jobs(self)
+        self.jobs.failed.connect(self.status)
         self.programs = Programs(workspace, self.jobs, self)
         self.theme: Theme = DAY
         self.symbol = next(iter(library.infos))
@@ -162,6 +170,8 @@ class Desk(QObject):
         self._columns_due, self._others_due = False, True
         self._after_chart = QTimer(self, singleShot=True, interval=_AFTER_CHART_MS)
         self._after_chart.timeout.connect(self._ask_the_rest)
+        self._watch: Watch | None = None
+        self._outside.connect(self._take_outside)
         self._remembering = QTimer(self, singleShot=True, interval=_REMEMBER_PAUSE_MS)
         self._remembering.timeout.connect(self._write_state)
 
@@ -229,7 +239,7 @@ class Desk(QObject):
         try:
             self.workspace.remember(state)
         except OSError as error:
-            self.trouble.emit(f"What is open could not be written down: {why(error)}.")
+            self.status.emit(f"What is open could not be written down: {why(error)}.")
 
     # --- the script -------------------------------------------------------------------------------
 
@@ -273,14 +283,16 @@ class Desk(QObject):
 
     def _recompile(self) -> None:
         text, shelf, look, asked = self.text, self.workspace.shelf(self.text), self._looker(), self._asked()
-        settings = dict(self.settings)
+        settings, known = dict(self.settings), frozenset(self.library.infos)
 
         def work(ticket: Ticket) -> Compiled:
             try:
-                program = compile_script(text, shelf)
+                program = compile_script(text, shelf, ticket.cancelled)
             except ScriptError as error:
                 return Compiled(error.problems, None, None, asked, settings)
-            return Compiled(program.problems, program, look(program, fitting(program, settings)), asked, settings)
+            missing = unknown_symbols(program.foreign, known)
+            seen = look(program, fitting(program, settings), ticket.cancelled)
+            return Compiled((*program.problems, *missing), program, seen, asked, settings)
 
         self.jobs.stop("chart")
         self.jobs.start("compile", work, self._compiled, self._failed)
@@ -316,7 +328,7 @@ class Desk(QObject):
         try:
             self.program.values_of({name: value})
         except RunProblem as error:
-            self.trouble.emit(str(error))
+            self.status.emit(str(error))
             return
         self.settings[name] = value
         self.remember_soon()
@@ -345,7 +357,7 @@ class Desk(QObject):
         try:
             compiled(self.beside[k], self.workspace).values_of({name: value})
         except (RunProblem, ScriptError, ScriptFileProblem) as error:
-            self.trouble.emit(str(error))
+            self.status.emit(sentence_of(error))
             return
         self.beside[k].settings[name] = value
         self.remember_soon()
@@ -391,7 +403,7 @@ class Desk(QObject):
         try:
             bars = self.library.bars(self.symbol, frame, self.options.extended)
         except DataProblem as error:
-            self.trouble.emit(str(error))
+            self.status.emit(str(error))
             return False
         closes = bars.calendar.closes(bars.times, frame, bars.extended)
         side: Literal["left", "right"] = "right" if by > 0 else "left"
@@ -433,9 +445,9 @@ class Desk(QObject):
         self._columns_due = self._columns_due or columns
         self._after_chart.stop()
         look, program, settings = self._looker(), self.program, dict(self.settings)
-        self.jobs.start("chart", lambda ticket: look(program, settings), self._shown, self._failed)
+        self.jobs.start("chart", lambda ticket: look(program, settings, ticket.cancelled), self._shown, self._failed)
 
-    def _looker(self) -> Callable[[Program | None, dict[str, object]], tuple[View, str]]:
+    def _looker(self) -> Callable[[Program | None, dict[str, object], Callable[[], bool]], tuple[View, str]]:
         """What makes a view of the place that is looked at now: bars, result, picture, and a word if that fails."""
         symbol, timeframe, paint, library = self.symbol, self.timeframe, self.theme.paint, self.source
         options, uses, workspace = (
@@ -444,7 +456,9 @@ class Desk(QObject):
             self.workspace,
         )
 
-        def look(program: Program | None, settings: dict[str, object]) -> tuple[View, str]:
+        def look(
+            program: Program | None, settings: dict[str, object], cancelled: Callable[[], bool]
+        ) -> tuple[View, str]:
             bars = library.bars(symbol, timeframe, options.extended)
             if not len(bars):
                 return View(bars, None, None), f"There are no {timeframe} bars of {symbol}."
@@ -453,11 +467,11 @@ class Desk(QObject):
             result, picture, troubles = None, None, []
             try:
                 if program is not None:
-                    result = run(program, panel, settings)
-                    picture = draw(result, paint)
+                    result = run(program, panel, settings, cancelled=cancelled)
+                    picture = draw(result, paint, cancelled)
             except RunProblem as error:
                 troubles.append(str(error))
-            picture, more = draw_beside(uses, workspace, panel, picture, paint)
+            picture, more = draw_beside(uses, workspace, panel, picture, paint, cancelled)
             return View(bars, result, picture, averaged), "\n".join([*troubles, *more])
 
         return look
@@ -465,9 +479,7 @@ class Desk(QObject):
     def _ask_the_rest(self) -> None:
         """What may come after the chart has been painted: the ladder's pips, the watchlist's columns."""
         settings = dict(self.settings)
-        self.jobs.start(
-            "pips", self._pips_work(self.symbol, self.program, settings), self._pipped, self._failed, slow=True
-        )
+        self.jobs.start("pips", self._pips_work(self.symbol, self.program, settings), self._pipped, slow=True)
         if self._columns_due:
             self._columns_due = False
             self._ask_columns(others=self._others_due)
@@ -483,11 +495,12 @@ class Desk(QObject):
 
         def work(ticket: Ticket) -> Why | None:
             try:
-                return Why(program, source.panel([symbol], timeframe, extended), signal, settings)
+                panel = source.panel([symbol], timeframe, extended)
+                return Why(program, panel, signal, settings, cancelled=ticket.cancelled)
             except (KeyError, RunProblem):
                 return None  # the chart has said why
 
-        self.jobs.start("why", work, self.why_changed.emit, self._failed, slow=True)
+        self.jobs.start("why", work, self.why_changed.emit, slow=True)
 
     def _shown(self, made: tuple[View, str]) -> None:
         self._after_chart.start()
@@ -504,9 +517,7 @@ class Desk(QObject):
                 self.bar_marked.emit(at)
 
     def _failed(self, error: Exception) -> None:
-        self.trouble.emit(
-            str(error) if isinstance(error, DataProblem | RunProblem) else f"Something went wrong: {error}"
-        )
+        self.trouble.emit(sentence_of(error))
 
     def _pips_work(self, symbol: str, program: Program | None, settings: dict[str, object]) -> Any:
         source, frames = self.source, sorted({*STANDARD, self.timeframe}, key=lambda t: t.order)
@@ -517,7 +528,7 @@ class Desk(QObject):
                 if program is None or ticket.cancelled():
                     break
                 with contextlib.suppress(RunProblem, DataProblem):
-                    made[timeframe] = pips(program, source, symbol, timeframe, settings)
+                    made[timeframe] = pips(program, source, symbol, timeframe, settings, ticket.cancelled)
             return made
 
         return work
@@ -528,8 +539,7 @@ class Desk(QObject):
 
     def _ask_columns(self, *, others: bool) -> None:
         """Asks for the cells of the open script, and of the other scripts in the narrow watchlist too if they are due."""
-        symbols = self.lists.symbols(self.list_name, self.library.infos)
-        self._listed = symbols
+        symbols = self._listed = self.listed()
         places = places_of(self.watched)
         follows = [p for p in places if self.watched[p.column].script == OPEN_SCRIPT]
         self._open_jobs.ask(self.watched, follows, symbols, self._celled)
@@ -552,30 +562,68 @@ class Desk(QObject):
         self.remember_soon()
         self._ask_columns(others=True)
 
+    def listed(self) -> list[str]:
+        """The symbols of the list in the narrow watchlist. Where it is there no more, all symbols take its place."""
+        try:
+            return self.lists.symbols(self.list_name, self.library.infos)
+        except ListProblem:
+            self.status.emit(f"The list {self.list_name} is not there any more. All symbols are shown.")
+            self.list_name = ALL
+            self.lists_changed.emit()
+            return self.lists.symbols(ALL, self.library.infos)
+
     def show_list(self, name: str) -> None:
         """Shows a list in the narrow watchlist; its cells are asked for where it has other symbols than before."""
         self.list_name = name
         self.remember_soon()
-        if self.program is not None and self.lists.symbols(name, self.library.infos) != self._listed:
+        if self.listed() != self._listed and self.program is not None:
             self._ask_columns(others=True)
 
     def library_changed(self) -> None:
         """Bars or symbols are otherwise now: everything that shows them is asked for again."""
         self._others_due = True
-        self.refresh()
+        if any(p.is_error and p.code != "R214" for p in self.problems):
+            self.refresh()
+        else:
+            self._recompile()  # whether the symbols that the script names are there may be otherwise
         self.ask_quotes()
 
     def ask_quotes(self) -> None:
         """Asks for the last price and the day's change of every symbol."""
         symbols, source = list(self.library.infos), self.source
 
-        self.jobs.start(
-            "quotes", lambda ticket: quotes(source, symbols, cancelled=ticket.cancelled), self._quoted, self._failed
-        )
+        self.jobs.start("quotes", lambda ticket: quotes(source, symbols, cancelled=ticket.cancelled), self._quoted)
 
     def _quoted(self, made: dict[str, tuple[float, float]]) -> None:
         self.quotes = made
         self.quotes_changed.emit(made)
+
+    # --- what other programs do -------------------------------------------------------------------
+
+    def watch_folders(self) -> None:
+        """Begins to look whether other programs change scripts, lists or scans."""
+        if self._watch is None:
+            self._watch = Watch([self.workspace.scripts, self.workspace.config], self._tell_outside)
+
+    def _tell_outside(self, paths: set[Path]) -> None:
+        with contextlib.suppress(RuntimeError):  # the desk may be gone; then nobody asks any more
+            self._outside.emit(paths)
+
+    def _take_outside(self, paths: set[Path]) -> None:
+        """Files are otherwise: those of ours that we have written ourselves are found to be as they are held."""
+        scripts, config = self.workspace.script_folder.place, self.workspace.config
+        names = {p.name for p in paths if p.parent == scripts}
+        if names or scripts in paths:
+            self.script.look()
+            self.scripts_changed.emit()
+            if any(use.path is not None and use.path.name in names for use in self.beside):
+                self.refresh(columns=False)
+            if any(c.script in names for c in self.watched):
+                self._ask_columns(others=True)
+        if any(p.parent == config for p in paths) or config in paths:
+            changed = [self.lists.fresh(), self.scans.fresh()]
+            if any(changed):
+                self.lists_changed.emit()
 
     def idle(self) -> bool:
         """Whether everything asked for has arrived and nothing waits to be asked."""
@@ -586,6 +634,8 @@ class Desk(QObject):
         self._typing.stop()
         self._after_chart.stop()
         self._remembering.stop()
+        if self._watch is not None:
+            self._watch.close()
         self.remember()
         self.script.close()
         self.jobs.close()

@@ -81,6 +81,15 @@ class OpenScript(QObject):
         """Saves everything now; gives the scripts whose texts are not in their files."""
         return self._keeper.save(patience)
 
+    def only_here(self) -> list[Path]:
+        """Has everything saved, and gives the scripts whose texts could not be. One that both sides changed is not
+        among them where the journal has it: its file and the journal keep both texts."""
+        return [p for p in self.save() if self._keeper.theirs(p) is None or not self._keeper.noted(p)]
+
+    def in_journal(self) -> bool:
+        """Whether the journal has every text that is not in its file."""
+        return all(self._keeper.noted(p) for p in self._keeper.unsaved())
+
     def save_elsewhere(self, path: Path, other: Path) -> None:
         """Writes an unsaved text into another file. Raises `OSError`."""
         self._keeper.save_elsewhere(path, other)

@@ -43,14 +43,18 @@ def day_of(text: str) -> np.datetime64 | None:
     return None
 
 
-class Palette(QDialog):
-    """Filters as one types; arrows choose, Enter does it, Escape leaves."""
+_HINT = "An action, a symbol, a timeframe or a script"
 
-    def __init__(self, choices: list[Choice], made_of: Callable[[str], list[Choice]], parent: QWidget | None = None):
+
+class Palette(QDialog):
+    """Filters as one types; arrows choose, Enter does it, Escape leaves. One is made, and opened again and again."""
+
+    def __init__(self, made_of: Callable[[str], list[Choice]], parent: QWidget | None = None):
         super().__init__(parent, Qt.WindowType.Popup)
-        self._all, self._made_of = choices, made_of
-        self._choices = choices
-        self.line = QLineEdit(placeholderText="An action, a symbol, a timeframe or a script")
+        self._made_of = made_of
+        self._all: list[Choice] = []
+        self._choices: list[Choice] = []
+        self.line = QLineEdit()
         self.list = QListWidget()
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.line.textChanged.connect(self._filter)
@@ -62,7 +66,17 @@ class Palette(QDialog):
         layout.addWidget(self.line)
         layout.addWidget(self.list)
         self.resize(520, 380)
-        self._filter("")
+
+    def open_with(self, choices: list[Choice], typed: str = "", hint: str = "") -> None:
+        """Shows some choices, with something typed already."""
+        self._all = choices
+        self.line.setPlaceholderText(hint or _HINT)
+        self.line.blockSignals(True)
+        self.line.setText(typed)
+        self.line.blockSignals(False)
+        self._filter(typed)
+        self.show()
+        self.line.setFocus(Qt.FocusReason.PopupFocusReason)
 
     def _filter(self, typed: str) -> None:
         made = self._made_of(typed.strip()) if typed.strip() else []
@@ -100,5 +114,6 @@ class Palette(QDialog):
         k = item.data(Qt.ItemDataRole.UserRole) if item is not None else None
         if k is None:
             return
+        go = self._choices[k].go
         self.close()
-        self._choices[k].go()
+        go()

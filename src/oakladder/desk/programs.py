@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-import contextlib
+import logging
 from collections.abc import Callable
+from pathlib import Path
 
 from PyQt6.QtCore import QObject
 
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
+from oakladder.rung.problems import Cancelled
 from oakladder.user.scripts import ScriptFileProblem, read_script
 from oakladder.user.workspace import Workspace
 
 from .jobs import Jobs, Ticket
 
+_log = logging.getLogger(__name__)
 _Known = dict[str, tuple[object, Program]]
 
 
@@ -47,12 +50,20 @@ class Programs(QObject):
         for path in self._workspace.script_files():
             if ticket.cancelled():
                 break
-            with contextlib.suppress(ScriptError, ScriptFileProblem, RunProblem):
-                text = read_script(path)
-                key = (text, shelf := self._workspace.shelf(text))
-                old = known.get(path.name)
-                made[path.name] = old if old is not None and old[0] == key else (key, compile_script(text, shelf))
+            try:
+                made[path.name] = self._compiled(path, known.get(path.name), ticket)
+            except (ScriptError, ScriptFileProblem, RunProblem):
+                continue
+            except Cancelled:
+                break
+            except Exception:  # one script that nobody foresaw takes no other away
+                _log.exception("the script %s cannot be compiled", path.name)
         return made
+
+    def _compiled(self, path: Path, old: tuple[object, Program] | None, ticket: Ticket) -> tuple[object, Program]:
+        text = read_script(path)
+        key = (text, shelf := self._workspace.shelf(text))
+        return old if old is not None and old[0] == key else (key, compile_script(text, shelf, ticket.cancelled))
 
     def _arrived(self, made: _Known) -> None:
         self._known = made

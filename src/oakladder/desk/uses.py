@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -63,21 +63,31 @@ def _quoted(text: str) -> str:
     return '"' + text.replace("\\", "").replace('"', "'").replace("{", "").replace("}", "") + '"'
 
 
-def compiled(use: Use, workspace: Workspace) -> Program:
-    """The program of a use. Raises `ScriptError` or `ScriptFileProblem`."""
+def compiled(use: Use, workspace: Workspace, cancelled: Callable[[], bool] | None = None) -> Program:
+    """The program of a use. Raises `ScriptError`, `ScriptFileProblem`, `Cancelled`."""
     text = use.source()
-    return compile_script(text, workspace.shelf(text))
+    return compile_script(text, workspace.shelf(text), cancelled)
+
+
+def _drawn(use: Use, workspace: Workspace, panel: Panel, paint: Paint, cancelled: Callable[[], bool] | None) -> Picture:
+    program = compiled(use, workspace, cancelled)
+    return draw(run(program, panel, use.settings, cancelled=cancelled), paint, cancelled)
 
 
 def draw_beside(
-    uses: list[Use], workspace: Workspace, panel: Panel, main: Picture | None, paint: Paint
+    uses: list[Use],
+    workspace: Workspace,
+    panel: Panel,
+    main: Picture | None,
+    paint: Paint,
+    cancelled: Callable[[], bool] | None = None,
 ) -> tuple[Picture | None, list[str]]:
     """The picture of the open script with those beside it, and a sentence for each that cannot be shown."""
     made: list[tuple[str, Picture]] = [] if main is None else [("", main)]
     troubles = []
     for use in uses:
         try:
-            made.append((use.caption, draw(run(compiled(use, workspace), panel, use.settings), paint)))
+            made.append((use.caption, _drawn(use, workspace, panel, paint, cancelled)))
         except ScriptError as error:
             first = next(p for p in error.problems if p.is_error)
             troubles.append(f"{use.caption} is not shown: {first.message} {first.fix}".strip())

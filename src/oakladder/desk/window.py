@@ -7,8 +7,8 @@ from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
 
-from PyQt6.QtCore import QPoint, QSize, Qt
-from PyQt6.QtGui import QAction, QCloseEvent, QKeySequence
+from PyQt6.QtCore import QPoint, QSize, QUrl
+from PyQt6.QtGui import QAction, QCloseEvent, QDesktopServices, QKeySequence
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.engine.drawing import PRICE, VOLUME
+from oakladder.log import log_file
 
 from .actions import ACTIONS, Action
 from .bench.place import Bench
@@ -31,11 +32,13 @@ from .chart.options import BarStyle, ChartOptions
 from .chart.scale import ScaleKind
 from .data.place import DataPlace
 from .ladder.place import LadderPlace
+from .leaving import may_leave
 from .look.theme import DAY, NIGHT, palette, style_sheet
 from .model import Desk
 from .palette import Choice, Palette, day_of
 from .picks import Pick
 from .scan.place import ScanPlace
+from .widgets.status import StatusLine
 
 #: Actions of the chart's menu that are ticked, and when; and those that a line stands above.
 _TICKED: dict[str, Callable[[ChartOptions], bool]] = {
@@ -67,7 +70,8 @@ class Window(QMainWindow):
         self._buttons = QButtonGroup(self)
         #: The actions by name, as menus show them.
         self.deeds: dict[str, QAction] = {}
-        self.status = QLabel(objectName="status")
+        self.status = StatusLine()
+        self.palette_dialog = Palette(self._made_of, self)
         self._lay_out()
         for action in ACTIONS:
             made = QAction(action.words, self)
@@ -82,15 +86,16 @@ class Window(QMainWindow):
         self.ladder.picked.connect(self._open)
         self.data.taken.connect(self._library_changed)
         desk.theme_changed.connect(lambda _: self._apply_theme())
-        desk.status.connect(self._say)
-        desk.trouble.connect(self._say)
+        desk.status.connect(self.status.say)
+        desk.trouble.connect(self.status.trouble)
+        desk.lists_changed.connect(self._lists_changed)
         self._apply_theme()
         self.resize(QSize(1280, 800))
         self.setMinimumSize(800, 520)
 
     def _lay_out(self) -> None:
-        top = QWidget(objectName="top")
-        row = QHBoxLayout(top)
+        self._top = QWidget(objectName="top")
+        row = QHBoxLayout(self._top)
         row.setContentsMargins(4, 0, 8, 0)
         row.setSpacing(2)
         row.addWidget(QLabel("Oak Ladder", objectName="brand"))
@@ -103,25 +108,24 @@ class Window(QMainWindow):
         for k, (words, go_there) in enumerate(shown):
             button = QToolButton(text=words, checkable=True, objectName="place")
             button.setToolTip(f"{words} (Alt+{k + 1})")
-            button.clicked.connect(go_there)
+            button.clicked.connect(lambda _, go=go_there: go())
             self._buttons.addButton(button, k)
             row.addWidget(button)
         row.addSpacing(14)
         row.addWidget(self.status, 1)
-        self.status.setMinimumWidth(20)
         for words, hint, go in (
             ("Find  Ctrl+K", "Find an action, symbol, timeframe or script", self.open_palette),
             ("Day / night  F9", "Day or night theme", self.toggle_night),
         ):
             button = QToolButton(text=words)
             button.setToolTip(hint)
-            button.clicked.connect(go)
+            button.clicked.connect(lambda _, go=go: go())
             row.addWidget(button)
         whole = QWidget(objectName="place")
         column = QVBoxLayout(whole)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        column.addWidget(top)
+        column.addWidget(self._top)
         column.addWidget(self.places, 1)
         self.setCentralWidget(whole)
         first = self._buttons.button(0)
@@ -152,23 +156,25 @@ class Window(QMainWindow):
         for name, test in _TICKED.items():
             self.deeds[name].setChecked(test(self.desk.options))
 
-    def _say(self, sentence: str) -> None:
-        self.status.setText(sentence)
-        self.status.setToolTip(sentence)
-
     def _apply_theme(self) -> None:
+        """Colours by day or by night. What is not in sight is styled when it comes into sight: each widget takes time."""
         app = QApplication.instance()
         assert isinstance(app, QApplication)
         app.setPalette(palette(self.desk.theme))
+        for part in (self._top, self.palette_dialog, self.places.currentWidget()):
+            self._style(part)
+
+    def _style(self, part: QWidget | None) -> None:
         sheet = style_sheet(self.desk.theme)
-        if app.styleSheet() != sheet:  # every widget that there is would be styled anew
-            app.setStyleSheet(sheet)
+        if part is not None and part.styleSheet() != sheet:
+            part.setStyleSheet(sheet)
 
     # --- actions ----------------------------------------------------------------------------------
 
     def _show(self, k: int) -> None:
         if self.desk.library.fresh():
             self._library_changed()
+        self._style(self.places.widget(k))
         self.places.setCurrentIndex(k)
         button = self._buttons.button(k)
         assert button is not None
@@ -252,6 +258,15 @@ class Window(QMainWindow):
             self.show_scan()
         self.scan.run()
 
+    def open_log(self) -> None:
+        """Opens the file that errors nobody foresaw are written into, and says where it is."""
+        path = log_file()
+        if path.exists():
+            QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))
+        self.desk.status.emit(
+            f"The log is {path}." if path.exists() else f"Nothing is in the log yet. It will be {path}."
+        )
+
     def toggle_night(self) -> None:
         self.desk.set_theme(NIGHT if self.desk.theme is DAY else DAY)
 
@@ -260,14 +275,9 @@ class Window(QMainWindow):
 
     def open_palette(self, typed: str = "", hint: str = "") -> None:
         """Everything that can be done or opened, in one list; ``typed`` is there already."""
-        self.palette_dialog = Palette(self._choices(), self._made_of, self)
-        if hint:
-            self.palette_dialog.line.setPlaceholderText(hint)
         corner = self.mapToGlobal(QPoint((self.width() - self.palette_dialog.width()) // 2, 60))
         self.palette_dialog.move(corner)
-        self.palette_dialog.show()
-        self.palette_dialog.line.setFocus(Qt.FocusReason.PopupFocusReason)
-        self.palette_dialog.line.setText(typed)
+        self.palette_dialog.open_with(self._choices(), typed, hint)
 
     def _choices(self) -> list[Choice]:
         made = [
@@ -275,7 +285,10 @@ class Window(QMainWindow):
             for i in self.desk.library.infos.values()
         ]
         made += [Choice(f"Timeframe {t}", "", lambda t=t: self._go(timeframe=t)) for t in STANDARD]  # type: ignore[misc]
-        made += [Choice(a.words, a.shortcut, self.doer(a)) for a in ACTIONS if a.name != "open_palette"]
+        hints = {"open_log": str(log_file())}
+        made += [
+            Choice(a.words, hints.get(a.name, a.shortcut), self.doer(a)) for a in ACTIONS if a.name != "open_palette"
+        ]
         for path in self.desk.workspace.script_files():
             title = path.stem.replace("_", " ")
             made.append(Choice(f"Script {title}", "", lambda p=path: self.desk.open_script(p)))  # type: ignore[misc]
@@ -321,7 +334,18 @@ class Window(QMainWindow):
         self.show_bench()
         self.desk.go_to(pick.symbol, pick.timeframe, pick.time)
 
+    def _lists_changed(self) -> None:
+        """Lists are otherwise, by another program: the place in sight shows them, the others when they are entered."""
+        self.bench.show_list(self.desk.list_name)
+        if self.places.currentWidget() is self.ladder:
+            self.ladder.enter()
+
     def closeEvent(self, event: QCloseEvent | None) -> None:
+        """Leaves, once every text is in its file or the user has said that it may stay out."""
+        if event is None:
+            return
+        if not may_leave(self.desk, self):
+            event.ignore()
+            return
         self.desk.close()
-        if event is not None:
-            event.accept()
+        event.accept()

@@ -22,6 +22,8 @@ from .run import Result
 
 Paint = Callable[[str], int]
 PRICE, VOLUME = "price", "volume"
+#: After so many things that are made one by one it is asked whether anybody still waits for them.
+_LOOK_UP = 2048
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,12 +167,14 @@ class Picture:
     panes: tuple[str, ...]
 
 
-def draw(result: Result, paint: Paint) -> Picture:
-    """The drawing data of a result over a panel of one symbol."""
+def draw(result: Result, paint: Paint, cancelled: Callable[[], bool] | None = None) -> Picture:
+    """The drawing data of a result over a panel of one symbol. Raises `Cancelled`."""
+    result = replace(result, cancelled=cancelled)
     made: dict[str, list[Any]] = {what: [] for what in _MAKERS}
     painted: dict[str, np.ndarray | None] = {"bars": None, "volume": None, "background": None}
     pane = PRICE
     for output in result.outputs:
+        result.go_on()
         if output.what in _PLACED:
             pane = _pane(output, pane)
         if output.what == "paint":
@@ -289,8 +293,13 @@ def _side_of(shape: str) -> str:
 
 def _texts(result: Result, op: Op, bars: np.ndarray) -> list[str]:
     """A text on some bars; empty where it is none."""
-    values = (result.at(op, int(b)) for b in bars)
-    return ["" if v is None and op.is_shell else write_value(v) for v in values]
+    made = []
+    for k, bar in enumerate(bars.tolist()):
+        if k % _LOOK_UP == 0:
+            result.go_on()
+        value = result.at(op, bar)
+        made.append("" if value is None and op.is_shell else write_value(value))
+    return made
 
 
 def _mark(result: Result, output: Output, paint: Paint) -> Mark:
@@ -387,13 +396,13 @@ def _zones(result: Result, output: Output, paint: Paint) -> list[Zone]:
         else np.zeros(0, dtype=np.int64)
     )
     made = []
-    for start in starts.tolist():
+    nexts = np.append(ends, last)[np.searchsorted(ends, starts, "right")]
+    for k, (start, ended) in enumerate(zip(starts.tolist(), nexts.tolist(), strict=True)):
+        if k % _LOOK_UP == 0:
+            result.go_on()
         if np.isnan(a[start] + b[start]):
             continue
-        after = ends[ends > start]
-        end = min(
-            last, start + lasting[start] if lasting[start] == lasting[start] else last, after[0] if len(after) else last
-        )
+        end = min(last, start + lasting[start] if lasting[start] == lasting[start] else last, ended)
         low, high = sorted((float(a[start]), float(b[start])))
         made.append(Zone(output.name, start, int(end), low, high, int(colours[start])))
     return made

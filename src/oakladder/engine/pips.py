@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -46,12 +46,13 @@ def pips(
     symbol: str,
     timeframe: Timeframe,
     settings: Mapping[str, object] | None = None,
+    cancelled: Callable[[], bool] | None = None,
 ) -> list[Pip]:
-    """The latest occurrence of each signal of a script on one timeframe. Raises `RunProblem` or `DataProblem`."""
+    """The latest occurrence of each signal of a script on one timeframe. Raises `RunProblem`, `DataProblem`, `Cancelled`."""
     if not program.signals:
         return []
     panel = library.panel([symbol], timeframe)
-    result = run(program, panel, settings, outputs=program.signals)
+    result = run(program, panel, settings, outputs=program.signals, cancelled=cancelled)
     made = []
     for output in program.signals:
         age = int(last_true(panel, result.flag(output.roles["value"]))[0])

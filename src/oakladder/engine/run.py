@@ -31,6 +31,13 @@ class Result:
     outputs: list[Output]
     arrays: dict[Op, np.ndarray]
     fixed: dict[Op, object]
+    #: Tells that nobody waits for what is being read out of it any more.
+    cancelled: Callable[[], bool] | None = None
+
+    def go_on(self) -> None:
+        """Raises `Cancelled` where nobody waits any more."""
+        if self.cancelled is not None and self.cancelled():
+            raise Cancelled
 
     def number(self, op: Op) -> np.ndarray:
         """A number on every bar, float64 with NaN for none."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,6 +10,7 @@ import numpy as np
 from oakladder.bars.series import Panel
 from oakladder.rung.conditions import Part, condition
 from oakladder.rung.plan import Op
+from oakladder.rung.problems import Cancelled
 from oakladder.rung.program import Program
 
 from .run import Result, run
@@ -78,15 +79,19 @@ class Why:
         settings: Mapping[str, object] | None = None,
         *,
         misses: bool = True,
+        cancelled: Callable[[], bool] | None = None,
     ):
-        """Without ``misses`` the near misses, which take longer than the rest, are not looked for. Raises `KeyError` without such a signal, `RunProblem` where the script cannot run."""
+        """Without ``misses`` the near misses, which take longer than the rest, are not looked for.
+
+        Raises `KeyError` without such a signal, `RunProblem` where the script cannot run, `Cancelled`.
+        """
         self.part = condition(program.trace, signal)
         self.signal = signal
         ops = {op for part in self.part.walk() for op in (part.op, *(o.op for o in part.operands))}
-        self.result: Result = run(program, panel, settings, outputs=[], extra=list(ops))
+        self.result: Result = run(program, panel, settings, outputs=[], extra=list(ops), cancelled=cancelled)
         self._count = panel.size
         #: Where it came nearest to being true without being it; worked out with the rest, away from the window.
-        self.misses = self._near() if misses else []
+        self.misses = self._near(cancelled) if misses else []
 
     def at(self, bar: int) -> Verdict:
         """The verdicts on one bar."""
@@ -143,7 +148,7 @@ class Why:
     def _value(self, op: Op) -> np.ndarray:
         return self.result.number(op)
 
-    def _near(self, most: int = 8) -> list[Near]:
+    def _near(self, cancelled: Callable[[], bool] | None, most: int = 8) -> list[Near]:
         """The places where the signal came nearest to being true without being it, newest first."""
         distances = self.distances()
         fired = np.flatnonzero(distances == 0)
@@ -151,7 +156,9 @@ class Why:
         for bar in fired.tolist():
             taken[max(bar - _APART, 0) : bar + _APART + 1] = True
         chosen: list[Near] = []
-        for bar in np.argsort(distances, kind="stable").tolist():
+        for k, bar in enumerate(np.argsort(distances, kind="stable").tolist()):
+            if k % 4096 == 0 and cancelled is not None and cancelled():
+                raise Cancelled
             if len(chosen) == most or distances[bar] >= _NONE_MISS:
                 break
             if taken[bar]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from functools import cache
 from importlib.resources import files
 
 from . import library
@@ -17,7 +19,8 @@ def primitive_signature(primitive: Primitive) -> str:
     return f"{primitive.name}({', '.join(name for name, _ in primitive.parameters)})"
 
 
-def functions() -> dict[str, tuple[str, str]]:
+@cache
+def functions() -> Mapping[str, tuple[str, str]]:
     """Every function by name: how it is called, and what it gives."""
     made = {p.name: (primitive_signature(p), p.about) for p in PRIMITIVES.values()}
     for name in library.names():

@@ -21,7 +21,8 @@ from .layout import Line, logical_lines
 from .problems import Cancelled, Problem, Span, did_you_mean
 from .registry import is_timeframe
 
-MAX_BYTES = 1_000_000
+#: The longest script: more than its statements need, few enough letters to be coloured and checked at each key.
+MAX_BYTES = 200_000
 MAX_BRACKETS = 60
 MAX_LINE = 20_000
 MAX_DEPTH = 12

@@ -115,7 +115,9 @@ _E, _W, _H = Severity.ERROR, Severity.WARNING, Severity.HINT
 
 CODES: dict[str, Code] = {
     # 1xx text
-    "R100": Code(_E, "The file is not a script", "(a picture, or 10 MB of text)", "a UTF-8 text file of at most 1 MB"),
+    "R100": Code(
+        _E, "The file is not a script", "(a picture, or 10 MB of text)", "a UTF-8 text file of at most 200 kB"
+    ),
     "R101": Code(_E, "A line starts with an unknown word", "draw close", "line close"),
     "R102": Code(_E, "A line cannot be read", "let x = close +", "let x = close + 1"),
     "R103": Code(_E, "A quote is not closed", 'title "Dips', 'title "Dips"'),

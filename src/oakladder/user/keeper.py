@@ -195,6 +195,12 @@ class Keeper:
         with self._turn:
             return [d.path for d in self._drafts.values() if not d.idle]
 
+    def noted(self, path: Path) -> bool:
+        """Whether the journal has the text of a script as it is now."""
+        with self._turn:
+            draft = self._drafts.get(path)
+            return draft is None or draft.noted == draft.text
+
     def theirs(self, path: Path) -> str | None:
         """What another program wrote into a script that was changed here too; None where that is not so."""
         with self._turn:

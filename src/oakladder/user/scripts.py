@@ -10,9 +10,11 @@ from importlib.resources import files
 from pathlib import Path
 
 from oakladder.disk import sweep, why, write_atomic
+from oakladder.rung.parser import MAX_BYTES
 
 _log = logging.getLogger(__name__)
-MAX_SCRIPT_BYTES = 1_000_000
+#: The longest script file.
+MAX_SCRIPT_BYTES = MAX_BYTES
 #: Says which demo scripts have been given, so that one that the user took away stays away.
 _GIVEN = ".given"
 _BOM = b"\xef\xbb\xbf"

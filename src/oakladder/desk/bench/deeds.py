@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from PyQt6.QtCore import QObject, QPoint
-from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMenu
+from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog
 
 from oakladder.engine.drawing import PRICE, VOLUME
 from oakladder.rung import analyse
@@ -18,6 +18,7 @@ from ..chart.options import BarStyle
 from ..chart.scale import ScaleKind
 from ..programs import title_of
 from ..uses import Use, line_use
+from ..widgets.passing import passing_menu
 
 if TYPE_CHECKING:
     from .place import Bench
@@ -140,7 +141,7 @@ class Deeds(QObject):
         use = line_use(expression)
         error = next((p for p in analyse(use.text).problems if p.is_error), None)
         if error is not None:
-            self.desk.trouble.emit(f"`{expression}` cannot be drawn: {error.message} {error.fix}".strip())
+            self.desk.status.emit(f"`{expression}` cannot be drawn: {error.message} {error.fix}".strip())
             return
         self.desk.add_beside(use)
 
@@ -167,7 +168,7 @@ class Deeds(QObject):
 
     def pane_menu(self, name: str, place: QPoint) -> None:
         """What can be done with a pane, where the mouse asked."""
-        menu = QMenu(self.bench)
+        menu = passing_menu(self.bench)
         if name not in (PRICE, VOLUME):
             menu.addAction("Move up", lambda: self.bench.chart.move_pane(name, -1))
             menu.addAction("Move down", lambda: self.bench.chart.move_pane(name, 1))
@@ -214,6 +215,6 @@ class Deeds(QObject):
             else:
                 save_picture(self.bench.chart, path)
         except ExportProblem as error:
-            self.desk.trouble.emit(str(error))
+            self.desk.status.emit(str(error))
             return
         self.desk.status.emit(f"Saved as {path.name}.")

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject, QPoint
 from PyQt6.QtGui import QCursor
-from PyQt6.QtWidgets import QMenu, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from ..columns import OPEN_SCRIPT, ScriptColumn, open_columns, places_of
 from ..ladder.chooser import ask_column
 from ..model import MOST_WATCHED, Desk
+from ..widgets.passing import passing_menu
 
 
 class Watching(QObject):
@@ -20,7 +21,7 @@ class Watching(QObject):
 
     def menu(self, at: QPoint | None = None) -> None:
         """Offers to add, change and take away columns."""
-        menu = QMenu(self._parent)
+        menu = passing_menu(self._parent)
         for k, column in enumerate(self.desk.watched):
             words = f"{column.caption} on {', '.join(column.timeframes)}"
             if column.script != OPEN_SCRIPT:

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-import csv
+import contextlib
+import itertools
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QRect, QRectF, QSize
+from PyQt6.QtCore import QBuffer, QIODevice, QRect, QRectF, QSize
 from PyQt6.QtGui import QPainter
 from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import QGraphicsView
 
 from oakladder.bars.text_files import iso
+from oakladder.disk import why, write_atomic, write_rows
 
 from ..model import View
 
@@ -20,23 +23,34 @@ class ExportProblem(Exception):
     """Something that could not be written; the text says why."""
 
 
+@contextlib.contextmanager
+def _said(path: Path) -> Iterator[None]:
+    """What the system refuses, as a sentence."""
+    try:
+        yield
+    except OSError as error:
+        raise ExportProblem(f"{path.name} cannot be written: {why(error)}.") from None
+
+
 def save_picture(chart: QGraphicsView, path: Path) -> None:
     """Writes the chart as it stands, as PNG or (by the name's ending) SVG. Raises `ExportProblem`."""
+    held = QBuffer()
+    held.open(QIODevice.OpenModeFlag.WriteOnly)
     if path.suffix.lower() == ".svg":
-        _save_svg(chart, path)
-    elif not chart.grab().save(str(path), "PNG"):
-        raise ExportProblem(f"{path.name} cannot be written. Choose another folder.")
+        _draw_svg(chart, held)
+    else:
+        chart.grab().save(held, "PNG")
+    with _said(path):
+        write_atomic(path, held.data().data())
 
 
-def _save_svg(chart: QGraphicsView, path: Path) -> None:
+def _draw_svg(chart: QGraphicsView, device: QIODevice) -> None:
     made = QSvgGenerator()
-    made.setFileName(str(path))
+    made.setOutputDevice(device)
     made.setSize(QSize(chart.width(), chart.height()))
     made.setViewBox(QRect(0, 0, chart.width(), chart.height()))
     made.setTitle("Oak Ladder chart")
-    painter = QPainter()
-    if not painter.begin(made):
-        raise ExportProblem(f"{path.name} cannot be written. Choose another folder.")
+    painter = QPainter(made)
     painter.fillRect(QRectF(0, 0, chart.width(), chart.height()), chart.backgroundBrush())
     chart.render(painter)
     painter.end()
@@ -53,11 +67,9 @@ def save_data(view: View, path: Path) -> None:
             fired[event.bars] = 1
             columns.setdefault(event.name, fired)
     rows = zip(*(c.tolist() for c in columns.values()), strict=True)
-    try:
-        with path.open("w", newline="", encoding="utf-8") as file:
-            writer = csv.writer(file)
-            writer.writerow(["time", *columns])
-            for time, row in zip(view.bars.times.tolist(), rows, strict=True):
-                writer.writerow([iso(time), *("" if v != v else f"{v:.15g}" for v in row)])
-    except OSError as error:
-        raise ExportProblem(f"{path.name} cannot be written: {error.strerror}.") from None
+    body = (
+        [iso(time), *("" if v != v else f"{v:.15g}" for v in row)]
+        for time, row in zip(view.bars.times.tolist(), rows, strict=True)
+    )
+    with _said(path):
+        write_rows(path, itertools.chain([["time", *columns]], body))

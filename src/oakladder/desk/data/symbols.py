@@ -33,6 +33,7 @@ from oakladder.bars.words import bar_time, tick_words
 from ..jobs import Ticket, sentence_of
 from ..look.theme import ui_font
 from ..model import Desk
+from ..widgets.passing import answered
 
 _HEADS = ("Symbol", "Name", "Group", "Kind", "Step of price", "Time zone", "Regular hours", "Days", "Within the day")
 _WIDTHS = (70, 170, 110, 72, 104, 90, 140, 240, 250)
@@ -301,7 +302,7 @@ class SymbolsView(QWidget):
             self.word.setText("Choose one or more symbols first.")
             return
         dialog = AmendDialog(infos, self)
-        if dialog.exec() == QDialog.DialogCode.Accepted and (change := dialog.made()) is not None:
+        if answered(dialog) and (change := dialog.made()) is not None:
             self.amend([i.symbol for i in infos], change)
 
     def amend(self, symbols: list[str], change: Change) -> None:

@@ -24,6 +24,7 @@ from ..columns import ScriptColumn
 from ..model import Desk
 from ..programs import title_of
 from ..script.settings import HeldSettings
+from ..widgets.passing import answered
 
 _USUAL = ("1h", "4h", "1d", "1w")
 
@@ -116,7 +117,7 @@ def ask_column(desk: Desk, parent: QWidget, old: ScriptColumn | None, then: Call
 
     def ask(programs: dict[str, Program]) -> None:
         chooser = ColumnChooser(programs, old, parent)
-        if chooser.exec() == QDialog.DialogCode.Accepted and (made := chooser.made()) is not None:
+        if answered(chooser) and (made := chooser.made()) is not None:
             then(made)
 
     desk.programs.when_read(ask)

@@ -7,9 +7,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject
-from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMenu, QMessageBox
+from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMessageBox
 
+from oakladder.disk import why, write_atomic
 from oakladder.user.lists import ListProblem
+
+from ..widgets.passing import below, passing_menu
 
 if TYPE_CHECKING:
     from .place import LadderPlace
@@ -29,7 +32,7 @@ class ListDeeds(QObject):
 
     def menu(self) -> None:
         """Offers everything that can be done with lists."""
-        menu = QMenu(self._place)
+        menu = passing_menu(self._place)
         own = self.current in self._desk.lists.own
         menu.addAction("New list …", self._ask_list)
         menu.addAction("Import a list …", self._ask_import)
@@ -44,8 +47,7 @@ class ListDeeds(QObject):
             action = menu.addAction(words, go)
             assert action is not None
             action.setEnabled(own)
-        button = self._place.list_button
-        menu.popup(button.mapToGlobal(button.rect().bottomLeft()))
+        menu.popup(below(self._place.list_button))
 
     def change(self, go: Callable[[], object], current: str | None = None) -> bool:
         """Does something with the lists; what cannot be done is said."""
@@ -132,7 +134,7 @@ class ListDeeds(QObject):
         """Writes the list that is shown, as CSV or plain text by the name's ending."""
         text = self._desk.lists.written(self.current, self._desk.library.infos, as_csv=path.suffix.lower() == ".csv")
         try:
-            path.write_text(text, encoding="utf-8")
+            write_atomic(path, text)
             self._desk.status.emit(f"Saved as {path.name}.")
         except OSError as error:
-            self._desk.status.emit(f"{path.name} cannot be written: {error.strerror}.")
+            self._desk.status.emit(f"{path.name} cannot be written: {why(error)}.")

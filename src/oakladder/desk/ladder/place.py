@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QInputDialog,
     QLabel,
-    QMenu,
     QSplitter,
     QToolButton,
     QToolTip,
@@ -31,6 +30,7 @@ from ..columns import ColumnJobs, Place, ScriptColumn, ask_of, places_of, read_c
 from ..jobs import Ticket, sentence_of
 from ..model import Desk
 from ..picks import Pick
+from ..widgets.passing import passing_menu
 from .chooser import ask_column
 from .lists import ListDeeds
 from .minis import Minis
@@ -218,7 +218,7 @@ class LadderPlace(QWidget):
 
     def _head_menu(self, point: QPoint) -> None:
         section = self.table.head.logicalIndexAt(point)
-        menu = QMenu(self)
+        menu = passing_menu(self)
         k = self.table.source.places[section].column if 0 <= section < len(self.table.source.places) else -1
         if k >= 0:
             menu.addAction("Change this column …", lambda: self.change_column(k))
@@ -250,7 +250,7 @@ class LadderPlace(QWidget):
         if not index.isValid():
             return
         symbol, name = self.table.symbol_at(index.row()), self.lists.currentText()
-        menu = QMenu(self)
+        menu = passing_menu(self)
         menu.addAction("Open on the Bench", lambda: self._open(index))
         if name in self.desk.lists.own:
             lists, row = self.desk.lists, self.desk.lists.own[name].symbols.index(symbol)

@@ -163,6 +163,9 @@ def style_sheet(t: Theme) -> str:
     QCheckBox::indicator {{ width: 12px; height: 12px; border: 1px solid {t.faint}; border-radius: 2px; background: {t.raised}; }}
     QCheckBox::indicator:checked {{ background: {t.oak}; border: 1px solid {t.ink}; }}
     QCheckBox::indicator:focus {{ border-color: {t.oak}; }}
+    QListWidget#words {{ background: {t.raised}; border: 1px solid {t.oak}; }}
+    QLabel#hint {{ background: {t.raised}; border: 1px solid {t.oak}; }}
+    QFrame#standing {{ background: {t.pick}; border-left: 3px solid {t.warn}; }}
     QLabel#brand {{ font-weight: bold; padding: 0 10px; }}
     QLabel#quiet, QLabel#status {{ color: {t.faint}; }}
     QLabel#head {{ font-weight: bold; }}

@@ -8,7 +8,6 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QDialog,
     QDoubleSpinBox,
     QHBoxLayout,
     QSpinBox,
@@ -23,6 +22,7 @@ from oakladder.rung import Program
 from oakladder.user.scans import SCRIPT, Line, settings_said
 
 from ..programs import title_of
+from ..widgets.passing import answered
 from .given import Given
 
 _KINDS = {SCRIPT: "a script's", **{f.value: f.value for f in Field}}
@@ -178,7 +178,7 @@ class LineEditor(QWidget):
         if program is None:
             return
         asked = Given(program, self._settings, self._extended, self)
-        if asked.exec() == QDialog.DialogCode.Accepted:
+        if answered(asked):
             self.give(asked.values, asked.extended.isChecked())
 
     def give(self, settings: dict[str, object], extended: bool) -> None:

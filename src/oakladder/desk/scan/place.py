@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import csv
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -32,6 +31,7 @@ from PyQt6.QtWidgets import (
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.text_files import iso
 from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
+from oakladder.disk import why, write_rows
 from oakladder.engine.columns import Filled
 from oakladder.engine.rules import Condition, Fresh, Join, rules_of
 from oakladder.engine.screen import Occurrence, Screen, occurrences, screen
@@ -47,6 +47,7 @@ from ..ladder.chooser import ask_column
 from ..look.theme import ui_font
 from ..model import Desk
 from ..picks import Pick
+from ..widgets.passing import below, passing_menu
 from .found import CHART, HEADS, Almanac, FoundModel, OccurrenceModel, SparkDelegate
 from .lines import LinesEditor, Shelf, join_box
 
@@ -135,7 +136,7 @@ class ScanPlace(QWidget):
         self.tabs.addTab(past, "Past occurrences")
         columns = QToolButton(text="Columns")
         columns.setToolTip("Which columns stand here, those of scripts among them")
-        columns.clicked.connect(lambda: self._column_menu().popup(columns.mapToGlobal(columns.rect().bottomLeft())))
+        columns.clicked.connect(lambda: self._column_menu().popup(below(columns)))
         self.tabs.setCornerWidget(columns)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 10, 14, 10)
@@ -456,7 +457,7 @@ class ScanPlace(QWidget):
         return 0
 
     def _column_menu(self) -> QMenu:
-        menu = QMenu(self)
+        menu = passing_menu(self)
         for section in range(1, self.model.columnCount()):
             action = menu.addAction(
                 self.model.head(section),
@@ -558,10 +559,9 @@ class ScanPlace(QWidget):
             rows = [["time", "symbol"]]
             rows += [[iso(o.time), o.symbol] for o in self.past.rows]
         try:
-            with path.open("w", newline="", encoding="utf-8") as file:
-                csv.writer(file).writerows(rows)
+            write_rows(path, rows)
         except OSError as error:
-            self.desk.status.emit(f"{path.name} cannot be written: {error.strerror}.")
+            self.desk.status.emit(f"{path.name} cannot be written: {why(error)}.")
             return
         self.desk.status.emit(f"Saved as {path.name}.")
 

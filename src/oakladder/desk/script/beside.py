@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QToolButton, QVBoxLayout, QWidget, QWidgetAction
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget, QWidgetAction
 
 from oakladder.rung import RunProblem, ScriptError
 from oakladder.user.scripts import ScriptFileProblem
 
 from ..model import Desk
 from ..uses import Use, compiled
+from ..widgets.passing import below, passing_menu
 from .settings import SettingsStrip
 
 
@@ -62,17 +62,16 @@ class Beside(QWidget):
         try:
             program = compiled(use, self.desk.workspace)
         except (ScriptError, ScriptFileProblem, RunProblem) as error:
-            self.desk.trouble.emit(str(error))
+            self.desk.status.emit(str(error))
             return
         strip = SettingsStrip()
         strip.show_settings(program.settings, use.settings)
         strip.changed.connect(lambda name, value: self._changed(k, name, value))
-        menu = QMenu(self)
-        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu = passing_menu(self)
         holder = QWidgetAction(menu)
         holder.setDefaultWidget(strip if program.settings else QLabel("  It has no settings.  "))
         menu.addAction(holder)
-        menu.popup(button.mapToGlobal(button.rect().bottomLeft()))
+        menu.popup(below(button))
 
     def _changed(self, k: int, name: str, value: object) -> None:
         self.desk.set_beside(k, name, value)

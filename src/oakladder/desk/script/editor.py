@@ -2,42 +2,50 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Sequence
 
-from PyQt6.Qsci import QsciAPIs, QsciScintilla
-from PyQt6.QtCore import QPoint, Qt, pyqtSignal
-from PyQt6.QtGui import QWheelEvent
+from PyQt6.Qsci import QsciScintilla
+from PyQt6.QtCore import QPoint, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QFocusEvent, QHideEvent, QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QWidget
 
 from oakladder.rung import Problem, Severity
-from oakladder.rung.describe import functions, word_help
-from oakladder.rung.parser import RESERVED, STATEMENT_WORDS
+from oakladder.rung.describe import word_help
 from oakladder.rung.problems import Span
-from oakladder.rung.registry import BAR_VALUES, PALETTE, SHAPES, STYLES
+from oakladder.rung.registry import PALETTE
+from oakladder.user.scripts import MAX_SCRIPT_BYTES, fits_in_a_file
 
 from ..look.theme import Theme
 from . import words
+from .helper import Helper
 from .lexer import RungLexer
 from .picker import ColourPicker
 
 #: The indicator that underlines a colour word in its own colour.
 _SWATCH = 11
+#: So many colour words and problems are underlined at most; a script that anybody reads has far fewer.
+_MOST_SWATCHES, _MOST_UNDERLINED = 500, 300
+_SWATCH_PAUSE_MS = 60
 _INDICATORS = {Severity.ERROR: 8, Severity.WARNING: 9, Severity.HINT: 10}
 
 
 class ScriptEditor(QsciScintilla):
-    """A text editor for one script. ``typed`` comes with every change by hand."""
+    """A text editor for one script. ``typed`` comes with every change by hand, ``refused`` with a word why one is not taken."""
 
     typed = pyqtSignal(str)
+    refused = pyqtSignal(str)
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
         self._theme = theme
-        self._own: tuple[str, ...] = ()
         self._problems: tuple[Problem, ...] = ()
         self._loading = False
+        self._taken = ""
+        self.helper = Helper(self, theme)
+        self._swatching = QTimer(self, singleShot=True, interval=_SWATCH_PAUSE_MS)
+        self._swatching.timeout.connect(self._show_swatches)
         self.setUtf8(True)
+        self.setEolMode(QsciScintilla.EolMode.EolUnix)
         self.setIndentationsUseTabs(False)
         self.setTabWidth(4)
         self.setAutoIndent(True)
@@ -56,11 +64,9 @@ class ScriptEditor(QsciScintilla):
         self.setCaretLineVisible(True)
         self._lexer = RungLexer(self, theme)
         self.setLexer(self._lexer)
-        self._complete_from(())
-        self.setAutoCompletionSource(QsciScintilla.AutoCompletionSource.AcsAPIs)
-        self.setAutoCompletionThreshold(2)
-        self.setAutoCompletionReplaceWord(True)
-        self.setCallTipsStyle(QsciScintilla.CallTipsStyle.CallTipsNoContext)
+        # The library's own popups ask the screen that the cursor is on, and there may be none.
+        self.setAutoCompletionSource(QsciScintilla.AutoCompletionSource.AcsNone)
+        self.setCallTipsStyle(QsciScintilla.CallTipsStyle.CallTipsNone)
         for number in _INDICATORS.values():
             self.indicatorDefine(QsciScintilla.IndicatorStyle.SquiggleIndicator, number)
         self.indicatorDefine(QsciScintilla.IndicatorStyle.ThickCompositionIndicator, _SWATCH)
@@ -68,14 +74,33 @@ class ScriptEditor(QsciScintilla):
         self.indicatorReleased.connect(self._released)
         self.SendScintilla(QsciScintilla.SCI_SETMOUSEDWELLTIME, 350)
         self.SCN_DWELLSTART.connect(self._dwell)
-        self.SCN_DWELLEND.connect(lambda *_: self.SendScintilla(QsciScintilla.SCI_CALLTIPCANCEL))
+        self.SCN_DWELLEND.connect(lambda *_: self.helper.end_hover())
         self.textChanged.connect(self._changed)
         self.set_theme(theme)
 
     def _changed(self) -> None:
-        if not self._loading:
-            self._show_swatches()
-            self.typed.emit(self.text())
+        if self._loading:
+            return
+        text = self.text()
+        if not fits_in_a_file(text):
+            QTimer.singleShot(0, self._put_back)  # a text cannot be changed while it tells of a change
+            return
+        self._taken = text
+        self._swatching.start()
+        self.typed.emit(text)
+
+    def _put_back(self) -> None:
+        """Takes back a change that would make the script longer than a script may be."""
+        if fits_in_a_file(self.text()):
+            return
+        line, column = self.getCursorPosition()
+        self._loading = True
+        self._put(self._taken)
+        self.setCursorPosition(min(line, self.lines() - 1), column)
+        self._loading = False
+        self.refused.emit(
+            f"That would be more than {MAX_SCRIPT_BYTES:,} bytes, the most that a script may have, so it was not taken."
+        )
 
     def load(self, text: str) -> None:
         """Puts another script in, without telling that it was typed."""
@@ -83,25 +108,62 @@ class ScriptEditor(QsciScintilla):
         self.setText(text)
         self.setCursorPosition(0, 0)
         self._loading = False
+        self._taken = self.text()
+        self.helper.close()
         self._show_swatches()
+
+    def reload(self, text: str) -> None:
+        """Puts another text of the same script in, where the cursor is, without telling; undo brings the old one back."""
+        line, column = self.getCursorPosition()
+        first = self.firstVisibleLine()
+        self._loading = True
+        self._put(text)
+        self.setCursorPosition(min(line, self.lines() - 1), column)
+        self.setFirstVisibleLine(first)
+        self._loading = False
+        self._taken = self.text()
+        self.helper.close()
+        self._show_swatches()
+
+    def replace_all(self, text: str) -> None:
+        """Puts another text in the place of this one, as if it had been typed."""
+        self._put(text)
+
+    def _put(self, text: str) -> None:
+        raw = text.encode("utf-8", "replace")
+        self.beginUndoAction()
+        self.SendScintilla(QsciScintilla.SCI_SETTARGETRANGE, 0, self.length())
+        self.SendScintilla(QsciScintilla.SCI_REPLACETARGET, len(raw), raw)
+        self.endUndoAction()
 
     def know(self, names: Sequence[str]) -> None:
         """Offers a script's own names too."""
-        if tuple(names) != self._own:
-            self._own = tuple(names)
-            self._complete_from(names)
+        self.helper.know(names)
 
-    def _complete_from(self, names: Sequence[str]) -> None:
-        """Everything that can be typed: statements, functions with their parameters, bar values, colours, own names."""
-        apis = QsciAPIs(self._lexer)
-        for word in sorted(
-            STATEMENT_WORDS | RESERVED | set(BAR_VALUES) | set(PALETTE) | set(SHAPES) | set(STYLES) | set(names)
-        ):
-            apis.add(word)
-        for call, about in functions().values():
-            apis.add(f"{call} {about}")
-        apis.prepare()
-        self._apis = apis
+    # --- what helps at the cursor -----------------------------------------------------------------
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Keys that are meant for the word list go there; after any other the helper looks at what was typed."""
+        if event is None or self.helper.takes(event):
+            return
+        super().keyPressEvent(event)
+        self.helper.after(event)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        self.helper.close()
+        super().mousePressEvent(event)
+
+    def focusOutEvent(self, event: QFocusEvent | None) -> None:
+        self.helper.close()
+        super().focusOutEvent(event)
+
+    def hideEvent(self, event: QHideEvent | None) -> None:
+        self.helper.close()
+        super().hideEvent(event)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        self.helper.close()
+        super().resizeEvent(event)
 
     def show_problems(self, problems: tuple[Problem, ...]) -> None:
         """Underlines the problems where they stand."""
@@ -109,7 +171,7 @@ class ScriptEditor(QsciScintilla):
         last_line = self.lines() - 1
         for number in _INDICATORS.values():
             self.clearIndicatorRange(0, 0, last_line, self.lineLength(last_line), number)
-        for problem in problems:
+        for problem in problems[:_MOST_UNDERLINED]:
             line, column = problem.span.line - 1, problem.span.column - 1
             self.fillIndicatorRange(line, column, line, column + problem.span.length, _INDICATORS[problem.severity])
 
@@ -135,7 +197,7 @@ class ScriptEditor(QsciScintilla):
             if word in PALETTE:
                 text = f"{word}: a colour. Ctrl and a click choose another."
         if text:
-            self.SendScintilla(QsciScintilla.SCI_CALLTIPSHOW, position, _wrapped(text).encode())
+            self.helper.hover(text, position)
 
     # --- words that are changed where they stand --------------------------------------------------
 
@@ -145,11 +207,13 @@ class ScriptEditor(QsciScintilla):
         send = self.SendScintilla
         send(QsciScintilla.SCI_SETINDICATORCURRENT, _SWATCH)
         send(QsciScintilla.SCI_INDICATORCLEARRANGE, 0, len(text.encode()))
-        for word in words.colours(text):
+        start = done = 0
+        for word in words.colours(text)[:_MOST_SWATCHES]:
             argb = self._theme.paint(word.text.lower())
             bgr = (argb & 0xFF) << 16 | (argb & 0xFF00) | (argb >> 16 & 0xFF)
             send(QsciScintilla.SCI_SETINDICATORVALUE, bgr | QsciScintilla.SC_INDICVALUEBIT)
-            start = len(text[: word.start].encode())
+            start += len(text[done : word.start].encode())
+            done = word.start
             send(QsciScintilla.SCI_INDICATORFILLRANGE, start, len(word.text.encode()))
 
     def _place(self) -> int:
@@ -198,6 +262,7 @@ class ScriptEditor(QsciScintilla):
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         """Ctrl and the wheel over a size or width changes it."""
+        self.helper.close()
         if event is None or not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             super().wheelEvent(event)
             return
@@ -241,13 +306,8 @@ class ScriptEditor(QsciScintilla):
         self.setSelectionForegroundColor(theme.color("ink"))
         self.setMatchedBraceBackgroundColor(theme.color("pick"))
         self.setMatchedBraceForegroundColor(theme.color("ink"))
-        self.setCallTipsBackgroundColor(theme.color("raised"))
-        self.setCallTipsForegroundColor(theme.color("ink"))
+        self.helper.set_theme(theme)
         for severity, role in ((Severity.ERROR, "falling"), (Severity.WARNING, "warn"), (Severity.HINT, "mute")):
             self.setIndicatorForegroundColor(theme.color(role), _INDICATORS[severity])
         self.recolor()
         self._show_swatches()
-
-
-def _wrapped(text: str, width: int = 64) -> str:
-    return "\n".join(line for part in text.split("\n") for line in textwrap.wrap(part, width))

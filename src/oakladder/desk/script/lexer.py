@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import cache
 
 from PyQt6.Qsci import QsciLexerCustom
 from PyQt6.QtGui import QColor
@@ -26,7 +27,7 @@ class RungLexer(QsciLexerCustom):
 
     def __init__(self, parent: QWidget, theme: Theme):
         super().__init__(parent)
-        self._functions = frozenset(PRIMITIVES) | frozenset(rung_library.names())
+        self._words = _styles()
         self.set_theme(theme)
 
     def set_theme(self, theme: Theme) -> None:
@@ -74,36 +75,48 @@ class RungLexer(QsciLexerCustom):
 
     def styleText(self, start: int, end: int) -> None:
         editor = self.editor()
-        text = editor.text()
-        data = text.encode()
+        data = editor.text().encode()
         start = data.rfind(b"\n", 0, start) + 1
         piece = data[start:end].decode(errors="replace")
         self.startStyling(start)
+        style, length = PLAIN, 0  # neighbours of one style are told at once: telling takes longer than finding
         first = True
         for found in _TOKEN.finditer(piece):
             word = found.group()
-            style = self._style(word, first)
-            if word.strip():
+            if word.isspace():
+                first = first or "\n" in word
+            elif (found_style := self._style(word, first)) != style:
+                if length:
+                    self.setStyling(length, style)
+                style, length, first = found_style, 0, False
+            else:
                 first = False
-            if "\n" in word:
-                first = True
-            self.setStyling(len(word.encode()), style)
+            length += len(word) if word.isascii() else len(word.encode())
+        self.setStyling(length, style)
 
     def _style(self, word: str, first: bool) -> int:
+        if first and word in STATEMENT_WORDS:
+            return STATEMENT
+        known = self._words.get(word)
+        if known is not None:
+            return known
         if word.startswith("--"):
             return COMMENT
         if word.startswith('"'):
             return TEXT
         if word[0].isdigit():
             return NUMBER
-        if first and word in STATEMENT_WORDS:
-            return STATEMENT
-        if word in RESERVED or word in ("on", "of", "forming", "if", "else"):
-            return STATEMENT
-        if word in BAR_VALUES:
-            return NAME
-        if word in self._functions:
-            return FUNCTION
-        if word in PALETTE or word.startswith("#"):
-            return COLOUR
-        return CLAUSE if word in CLAUSE_WORDS or word in ("bars",) else PLAIN
+        return COLOUR if word.startswith("#") else PLAIN
+
+
+@cache
+def _styles() -> dict[str, int]:
+    """The style of every word that the language knows; what stands in several tables has the style of the last."""
+    kinds = (
+        (CLAUSE, (*CLAUSE_WORDS, "bars")),
+        (COLOUR, PALETTE),
+        (FUNCTION, (*PRIMITIVES, *rung_library.names())),
+        (NAME, BAR_VALUES),
+        (STATEMENT, (*RESERVED, "on", "of", "forming", "if", "else")),
+    )
+    return {word: style for style, words in kinds for word in words}

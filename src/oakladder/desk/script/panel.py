@@ -18,16 +18,21 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.disk import why
 from oakladder.rung import Problem, Severity
 
 from ..model import Desk
+from ..widgets.passing import show_for_itself
 from .beside import Beside
+from .earlier import EarlierDialog
 from .editor import ScriptEditor
 from .gallery import GalleryDialog
 from .settings import SettingsStrip
 from .source import SourceDialog
+from .standing import Standing
 
-_MOST_PROBLEMS_SHOWN = 5
+#: So many problems are in sight, and in the list.
+_MOST_PROBLEMS_SHOWN, _MOST_PROBLEMS = 5, 100
 
 
 class ScriptPanel(QWidget):
@@ -36,6 +41,8 @@ class ScriptPanel(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent)
         self.desk = desk
+        #: The script whose text stands in the editor.
+        self._shown: Path | None = None
         self.chooser = QComboBox()
         self.chooser.activated.connect(self._choose)
         self.new_button = QToolButton(text="New")
@@ -44,6 +51,7 @@ class ScriptPanel(QWidget):
         self.settings = SettingsStrip()
         self.beside = Beside(desk)
         self.editor = ScriptEditor(desk.theme)
+        self.standing = Standing(desk)
         self.verdict = QLabel(objectName="quiet")
         self.problems = QListWidget()
         self.problems.setWordWrap(True)
@@ -56,6 +64,9 @@ class ScriptPanel(QWidget):
         self.settings.kept.connect(self.keep_settings)
         self.settings.dropped.connect(self.drop_settings)
         self.editor.typed.connect(desk.set_text)
+        self.editor.refused.connect(desk.status)
+        desk.script.settled.connect(self._show_saved)
+        desk.scripts_changed.connect(self._fill_chooser)
         desk.script_opened.connect(self._opened)
         desk.problems_changed.connect(self._show_problems)
         desk.settings_changed.connect(self._show_settings)
@@ -71,6 +82,7 @@ class ScriptPanel(QWidget):
         layout.addLayout(row)
         layout.addWidget(self.settings)
         layout.addWidget(self.beside)
+        layout.addWidget(self.standing)
         layout.addWidget(self.editor, 1)
         self.verdict.setContentsMargins(8, 3, 8, 3)
         layout.addWidget(self.verdict)
@@ -102,10 +114,14 @@ class ScriptPanel(QWidget):
             try:
                 self.desk.new_script(title.strip())
             except OSError as error:
-                self.desk.trouble.emit(f"The script cannot be made: {error.strerror}.")
+                self.desk.status.emit(f"The script cannot be made: {why(error)}.")
 
     def _opened(self, text: str) -> None:
-        self.editor.load(text)
+        if self.desk.path == self._shown:
+            self.editor.reload(text)
+        else:
+            self.editor.load(text)
+        self._shown = self.desk.path
         self._fill_chooser()
 
     def _show_settings(self) -> None:
@@ -131,6 +147,15 @@ class ScriptPanel(QWidget):
         self.desk.drop_settings()
         self._show_settings()
 
+    def earlier_versions(self) -> None:
+        """Shows what the script was before, and brings it back where that is wanted."""
+        if self.desk.path is None:
+            return
+        self.desk.save()
+        versions = self.desk.workspace.versions.of(self.desk.path.name)
+        self.earlier = EarlierDialog(self.desk.theme, versions, self.editor.text(), self.editor.replace_all, self)
+        show_for_itself(self.earlier)
+
     # --- the words of the script ------------------------------------------------------------------
 
     def fix_problem(self) -> None:
@@ -145,7 +170,7 @@ class ScriptPanel(QWidget):
     def open_source(self) -> None:
         """Shows the library function under the cursor, or the library."""
         self.source = SourceDialog(self.desk.theme, self.editor.word_here(), self._add_function, self)
-        self.source.show()
+        show_for_itself(self.source)
 
     def _add_function(self, text: str) -> None:
         """Puts a function into the script, above the first line that could use it."""
@@ -163,7 +188,7 @@ class ScriptPanel(QWidget):
         """Shows every shape, style and colour."""
         self.gallery = GalleryDialog(self.desk.theme, self)
         self.gallery.gallery.chosen.connect(self.write_word)
-        self.gallery.show()
+        show_for_itself(self.gallery)
 
     def write_word(self, text: str) -> None:
         """Writes something at the cursor, with a space before it where one is missing."""
@@ -184,7 +209,7 @@ class ScriptPanel(QWidget):
             )
         errors = [p for p in problems if p.is_error]
         self.problems.clear()
-        for problem in sorted(problems, key=lambda p: (not p.is_error, p.span.line)):
+        for problem in sorted(problems, key=lambda p: (not p.is_error, p.span.line))[:_MOST_PROBLEMS]:
             mend = f" [Ctrl+. writes {problem.replacement}]" if problem.replacement is not None else ""
             item = QListWidgetItem(f"{problem.span.line}  {problem.message} {problem.fix}{mend}")
             item.setData(Qt.ItemDataRole.UserRole, problem)
@@ -195,15 +220,20 @@ class ScriptPanel(QWidget):
         shown = min(len(problems), _MOST_PROBLEMS_SHOWN)
         self.problems.setVisible(bool(problems))
         self.problems.setFixedHeight(40 * shown + 8)
-        if errors:
-            words = "1 error" if len(errors) == 1 else f"{len(errors)} errors"
-            self.verdict.setText(f"{words}. The chart keeps the last picture that worked.")
-        else:
-            self.verdict.setText("Saved as you type. No errors.")
+        self._show_saved()
         self.verdict.setObjectName("trouble" if errors else "quiet")
         style = self.verdict.style()
         if style is not None:
             style.polish(self.verdict)
+
+    def _show_saved(self) -> None:
+        """Says how the script stands: its errors, and whether it is saved."""
+        errors = sum(p.is_error for p in self.desk.problems)
+        script = self.desk.script
+        saved = "Saved as you type." if not script.trouble and script.theirs is None else "Not saved yet."
+        words = "No errors." if not errors else "1 error." if errors == 1 else f"{errors} errors."
+        kept = " The chart keeps the last picture that worked." if errors else ""
+        self.verdict.setText(f"{words}{kept} {saved}" if errors else f"{saved} {words}")
 
     def _go_to(self, item: QListWidgetItem) -> None:
         self.editor.go_to(item.data(Qt.ItemDataRole.UserRole))

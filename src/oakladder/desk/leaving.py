@@ -1,0 +1,82 @@
+"""Leaving the program: never over a text that is not in its file without asking."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from oakladder.disk import why
+
+from .model import Desk
+from .widgets.passing import answered
+
+
+def may_leave(desk: Desk, parent: QWidget) -> bool:
+    """Has everything saved; where that cannot be done, asks until it is, or the user says what shall be."""
+    while unsaved := desk.script.only_here():
+        asked = UnsavedDialog(desk, unsaved, parent)
+        if not answered(asked):
+            return False
+        if asked.leave:
+            return True
+    return True
+
+
+class UnsavedDialog(QDialog):
+    """Says which scripts are not in their files. Accepted to try again or (``leave``) to go all the same."""
+
+    def __init__(self, desk: Desk, unsaved: list[Path], parent: QWidget | None = None):
+        super().__init__(parent)
+        self._desk, self._unsaved = desk, unsaved
+        self.leave = False
+        self.setWindowTitle("Not saved")
+        names = ", ".join(p.name for p in unsaved)
+        noted = desk.script.in_journal()
+        held = (
+            "What was typed is in the journal, and comes back at the next start."
+            if noted
+            else "What was typed is in memory only: leaving now loses it."
+        )
+        reason = f" {desk.script.trouble}" if desk.script.trouble else ""
+        self.words = QLabel(f"{names} cannot be saved.{reason} {held}")
+        self.words.setWordWrap(True)
+        self.words.setMinimumWidth(420)
+        self.again, self.elsewhere = QPushButton("Try again"), QPushButton("Save elsewhere …")
+        self.go, self.stay = QPushButton("Leave all the same"), QPushButton("Stay")
+        self.again.clicked.connect(self.accept)
+        self.elsewhere.clicked.connect(lambda: self._ask_elsewhere())
+        self.go.clicked.connect(lambda: self._leave())
+        self.stay.clicked.connect(self.reject)
+        self.again.setDefault(True)
+        row = QHBoxLayout()
+        for button in (self.again, self.elsewhere, self.go, self.stay):
+            row.addWidget(button)
+        layout = QVBoxLayout(self)
+        layout.addWidget(self.words)
+        layout.addLayout(row)
+
+    def _leave(self) -> None:
+        self.leave = True
+        self.accept()
+
+    def _ask_elsewhere(self) -> None:
+        """Writes every unsaved text into a folder of the user's choice; then leaving loses nothing."""
+        folder = QFileDialog.getExistingDirectory(self, "A folder to save them in")
+        if not folder:
+            return
+        try:
+            for path in self._unsaved:
+                self._desk.script.save_elsewhere(path, free_place(Path(folder), path.name))
+        except OSError as error:
+            self.words.setText(f"They cannot be written there: {why(error)}. Choose another folder.")
+            return
+        self._leave()
+
+
+def free_place(folder: Path, name: str) -> Path:
+    """A file of that name, or with a number, that is not there yet."""
+    path, k = folder / name, 2
+    while path.exists():
+        path, k = folder / f"{Path(name).stem}_{k}{Path(name).suffix}", k + 1
+    return path

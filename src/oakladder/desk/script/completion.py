@@ -1,0 +1,89 @@
+"""What can be typed at the cursor: which words fit, and the call that the cursor stands in. Plain text in, no widgets."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from oakladder.rung.describe import functions, word_help
+from oakladder.rung.parser import RESERVED, STATEMENT_WORDS
+from oakladder.rung.registry import BAR_VALUES, PALETTE, SHAPES, STYLES
+
+from .words import plain
+
+#: Letters after which words are offered, and how many at most.
+_LEAST, _MOST = 2, 60
+_WORD_BEFORE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*$")
+_NAME_BEFORE = re.compile(r"([A-Za-z_][A-Za-z0-9_]*)\s*$")
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """A word that can be typed, what stands beside it, and what it does."""
+
+    word: str
+    beside: str = ""
+    about: str = ""
+
+
+def everything(own: Iterable[str] = ()) -> list[Offer]:
+    """Statements, functions with their parameters, bar values, colours, shapes, a script's own names; by word."""
+    made = {name: Offer(name, "yours") for name in own}
+    for word in STATEMENT_WORDS | RESERVED | set(BAR_VALUES) | set(PALETTE) | set(SHAPES) | set(STYLES):
+        made.setdefault(word, Offer(word, "", word_help(word)))
+    for name, (call, about) in functions().items():
+        made.setdefault(name, Offer(name, call.removeprefix(name), about))
+    return [made[word] for word in sorted(made)]
+
+
+def word_before(line: str) -> str:
+    """The word that ends where a line (up to the cursor) ends; empty in comments and quoted texts."""
+    if plain(line + "x")[-1:] != "x":
+        return ""
+    found = _WORD_BEFORE.search(line)
+    return found.group() if found else ""
+
+
+def fitting(offers: Sequence[Offer], typed: str) -> list[Offer]:
+    """What fits a word that is being typed: what begins with it, then what has it inside; none while it is too short."""
+    if len(typed) < _LEAST:
+        return []
+    low = typed.lower()
+    first = [o for o in offers if o.word.lower().startswith(low)]
+    inside = [o for o in offers if low in o.word.lower()[1:] and o not in first]
+    found = (first + inside)[:_MOST]
+    return [] if len(found) == 1 and found[0].word == typed else found
+
+
+@dataclass(frozen=True, slots=True)
+class CallHere:
+    """The call around the cursor: its function, its parameters as text, which of them the cursor is in, what it does."""
+
+    name: str
+    parameters: tuple[str, ...]
+    at: int
+    about: str
+
+
+def call_here(before: str) -> CallHere | None:
+    """The innermost call of a known function that is open at the end of a text."""
+    text, depth, commas = plain(before), 0, 0
+    for k in range(len(text) - 1, -1, -1):
+        sign = text[k]
+        if sign in ")]":
+            depth += 1
+        elif sign in "([":
+            if depth == 0:
+                name = _NAME_BEFORE.search(text[:k])
+                if sign == "(" and name is not None and name[1] in functions():
+                    call, about = functions()[name[1]]
+                    inner = call.partition("(")[2].rpartition(")")[0]
+                    parts = tuple(p.strip() for p in inner.split(",")) if inner.strip() else ()
+                    return CallHere(name[1], parts, commas, about)
+                commas = 0
+                continue
+            depth -= 1
+        elif sign == "," and depth == 0:
+            commas += 1
+    return None
