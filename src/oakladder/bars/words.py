@@ -6,16 +6,20 @@ import numpy as np
 
 from .series import Bars
 from .sessions import Calendar
-from .timeframes import Span
+from .timeframes import Span, Timeframe
 
 
 def bar_time(bars: Bars, bar: int) -> str:
     """When a bar opened, as the exchange's clock and calendar say."""
-    local = np.datetime64(int(bars.calendar.shown(bars.times[bar : bar + 1], bars.timeframe)[0]), "s")
-    moment = local.item()
-    if bars.timeframe.span is Span.MONTH:
+    return opening_words(bars.calendar, bars.timeframe, int(bars.times[bar]))
+
+
+def opening_words(calendar: Calendar, timeframe: Timeframe, time: int) -> str:
+    """The opening time of a bar (UTC seconds), as the exchange's clock and calendar say."""
+    moment = np.datetime64(int(calendar.shown(np.array([time]), timeframe)[0]), "s").item()
+    if timeframe.span is Span.MONTH:
         return f"{moment:%b %Y}"
-    return f"{moment:%a %d %b %Y %H:%M}" if bars.timeframe.intraday else f"{moment:%a %d %b %Y}"
+    return f"{moment:%a %d %b %Y %H:%M}" if timeframe.intraday else f"{moment:%a %d %b %Y}"
 
 
 def moment_words(calendar: Calendar, moment: int) -> str:

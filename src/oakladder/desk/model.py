@@ -489,9 +489,10 @@ class Desk(QObject):
         """Has a signal of the open script explained on the bars that are shown."""
         program, settings, view, source = self.program, dict(self.settings), self.view, self.source
         if program is None or view is None or view.result is None:
+            self.jobs.stop("why")
             self.why_changed.emit(None)
             return
-        symbol, timeframe, extended = self.symbol, self.timeframe, self.options.extended
+        symbol, timeframe, extended = view.bars.symbol, view.bars.timeframe, view.bars.extended
 
         def work(ticket: Ticket) -> Why | None:
             try:
@@ -503,6 +504,8 @@ class Desk(QObject):
         self.jobs.start("why", work, self.why_changed.emit, slow=True)
 
     def _shown(self, made: tuple[View, str]) -> None:
+        if made[0].bars.symbol not in self.library.infos:
+            return  # it is in the library no more
         self._after_chart.start()
         self.view, trouble = made
         self.trouble.emit(trouble)
@@ -582,6 +585,8 @@ class Desk(QObject):
     def library_changed(self) -> None:
         """Bars or symbols are otherwise now: everything that shows them is asked for again."""
         self._others_due = True
+        if self.symbol not in self.library.infos:
+            self.go_to(symbol=next(iter(self.library.infos), self.symbol))
         if any(p.is_error and p.code != "R214" for p in self.problems):
             self.refresh()
         else:

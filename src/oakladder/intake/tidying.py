@@ -109,6 +109,11 @@ WORDS: dict[tuple[Trouble, Mend], str] = {
 }
 
 
+def done_words(trouble: Trouble, mend: Mend) -> str:
+    """What is done about a trouble, in words."""
+    return WORDS.get((trouble, mend), {Mend.KEEP: "kept", Mend.DROP: "left out"}.get(mend, "mended"))
+
+
 @dataclass(frozen=True, slots=True)
 class Finding:
     """One kind of trouble: how often, some places (row of the file, time), and what was done."""
@@ -122,7 +127,7 @@ class Finding:
 
     def words(self) -> str:
         """The finding as a sentence for a report."""
-        done = WORDS.get((self.trouble, self.mend), {Mend.KEEP: "kept", Mend.DROP: "left out"}.get(self.mend, "mended"))
+        done = done_words(self.trouble, self.mend)
         rows = ", ".join(str(row) for row, _ in self.places if row)
         where = f" (row {rows}{' …' if self.count > len(self.places) else ''})" if rows else ""
         where = f" ({self.about})" if self.about else where

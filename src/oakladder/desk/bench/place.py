@@ -149,6 +149,9 @@ class Bench(QWidget):
 
     def _show_view(self, view: View) -> None:
         info = self.desk.library.infos[view.bars.symbol]
+        before = self.chart.shown.bars if self.chart.shown is not None else None
+        if before is not None and (before.symbol, before.timeframe) != (view.bars.symbol, view.bars.timeframe):
+            self.why.show_why(None, None)  # what is explained there is of other bars
         self.chart.show_view(view, info.decimals)
         self.strip.show_events(view.picture.events if view.picture else (), len(view.bars))
         self.strip.show_range(*self.chart.seen)
@@ -159,7 +162,10 @@ class Bench(QWidget):
         self._ask_why()
 
     def _show_why(self, why: Why | None) -> None:
-        self.why.show_why(why, self.chart.shown.bars if self.chart.shown is not None else None)
+        bars = self.chart.shown.bars if self.chart.shown is not None else None
+        if why is not None and bars is not None and why.result.panel.size != len(bars):
+            return  # other bars are shown meanwhile; they have been asked about
+        self.why.show_why(why, bars)
         self.why.follow(self.chart.read_bar())
 
     def _show_pips(self, pips: dict[Timeframe, list[Pip]]) -> None:

@@ -417,7 +417,9 @@ class Chart(pg.GraphicsLayoutWidget):
     # --- by hand ----------------------------------------------------------------------------------
 
     def pin(self, bar: int | None) -> None:
-        """Keeps a bar marked and read out."""
+        """Keeps a bar marked and read out; one that is not there (any more) lets go of what was pinned."""
+        if bar is not None and not 0 <= bar < (len(self.shown.bars) if self.shown is not None else 0):
+            bar = None
         self.pinned = bar
         self._pinned_time = None
         if bar is not None and self.shown is not None:

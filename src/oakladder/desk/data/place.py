@@ -29,15 +29,15 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.bars.errors import DataProblem
+from oakladder.bars.errors import DataProblem, Stopped
 from oakladder.bars.hours import hours_words
 from oakladder.bars.words import bar_time, tick_words
 from oakladder.intake.importing import Intake, Options, files_of, import_files, look_at, session_calendar
 from oakladder.intake.layout import FIELDS, Layout, guess
-from oakladder.intake.tidying import CHOICES, Mend, Trouble
+from oakladder.intake.tidying import CHOICES, Mend, Trouble, done_words
 from oakladder.intake.times import TIME_FORMS
 
-from ..jobs import Ticket
+from ..jobs import Ticket, sentence_of
 from ..look.theme import ui_font
 from ..model import Desk
 from .symbols import KINDS, SymbolsView, tick_in
@@ -75,7 +75,8 @@ class DataPlace(QWidget):
         self.setAcceptDrops(True)
         self.files = QListWidget()
         self.separator, self.decimal, self.form = QComboBox(), QComboBox(), QComboBox()
-        self.zone, self.session, self.group = QLineEdit("UTC"), QLineEdit(), QLineEdit("My data")
+        self.zone, self.session = QLineEdit("UTC"), QLineEdit()
+        self.group = QLineEdit(placeholderText="My data")
         self.tick = QLineEdit(placeholderText="as found")
         self.facts = QLabel(objectName="quiet")
         self.kind = QComboBox()
@@ -113,9 +114,13 @@ class DataPlace(QWidget):
         for form in TIME_FORMS:
             self.form.addItem(form_words(form), form)
         self.kind.setEditable(True)
-        self.kind.addItems(KINDS)
+        self.kind.addItems(["", *KINDS])
+        kind = self.kind.lineEdit()
+        assert kind is not None
+        kind.setPlaceholderText("share")
+        self.kind.setToolTip("What new symbols are; empty leaves those that are known as they are")
         self.tick.setToolTip("The smallest step of a price, as in 0.01, for symbols that are new")
-        self.group.setToolTip("Under which sector new symbols are listed")
+        self.group.setToolTip("Under which sector they are listed; empty leaves those that are known where they are")
         self.form.setMaximumWidth(250)
         self.session.setMinimumWidth(104)
         self.session.setPlaceholderText("09:00-15:30")
@@ -227,29 +232,29 @@ class DataPlace(QWidget):
 
     def add(self, paths: Sequence[Path]) -> None:
         """Looks at files, and at everything in folders."""
-        new = [p for p in files_of(paths) if p not in self.seen]
-        if not new:
-            self.word.setText("There is no CSV, TSV or Parquet file among these.")
-            return
-        options, library = self._options(), self.desk.library
-        if options is None:
+        options, library, known = self._options(), self.desk.library, set(self.seen)
+        if options is None or not paths:
             return
 
         def work(ticket: Ticket) -> list[tuple[Path, Layout | None, list[Intake]]]:
             made: list[tuple[Path, Layout | None, list[Intake]]] = []
+            new = [p for p in files_of(paths) if p not in known]
             for k, path in enumerate(new):
                 if ticket.cancelled():
-                    break
+                    raise Stopped
                 try:
                     layout = guess(path)
                 except (DataProblem, ValueError, OSError):
                     layout = None
-                made.append((path, layout, look_at(path, library, options, layout)))
+                made.append((path, layout, look_at(path, library, options, layout, ticket.cancelled)))
                 ticket.report((k + 1) / len(new))
             return made
 
         def then(made: list[tuple[Path, Layout | None, list[Intake]]]) -> None:
             self._running(False)
+            if not made:
+                self.word.setText("There is no CSV, TSV or Parquet file among these that is not listed already.")
+                return
             for path, layout, intakes in made:
                 if layout is not None:
                     self.layouts[path] = layout
@@ -303,7 +308,7 @@ class DataPlace(QWidget):
         except DataProblem as error:
             self.word.setText(str(error))
             return None
-        kind, group = self.kind.currentText().strip() or KINDS[0], self.group.text().strip() or "My data"
+        kind, group = self.kind.currentText().strip() or None, self.group.text().strip() or None
         return Options(calendar, tick, kind=kind, sector=group, zone=zone, mends=dict(self.mends))
 
     def _show_file(self, path: Path | None) -> None:
@@ -375,7 +380,7 @@ class DataPlace(QWidget):
             for f in intake.findings:
                 count, words = found.get(f.trouble, (0, ""))
                 rows = ", ".join(f"row {row}" for row, _ in f.places if row)
-                found[f.trouble] = (count + f.count, words or rows)
+                found[f.trouble] = (count + f.count, words or f.about or rows)
         self.findings.setColumnCount(4)
         self.findings.setHorizontalHeaderLabels(["what", "how often", "where", "what is done"])
         self.findings.setRowCount(len(found))
@@ -384,10 +389,12 @@ class DataPlace(QWidget):
         header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         for r, (trouble, (count, where)) in enumerate(found.items()):
             for c, text in enumerate((trouble.value, f"{count:,}", where)):
-                self.findings.setItem(r, c, QTableWidgetItem(text))
+                item = QTableWidgetItem(text)
+                item.setToolTip(text)
+                self.findings.setItem(r, c, item)
             box = QComboBox()
             for mend in CHOICES[trouble]:
-                box.addItem(mend.value, mend)
+                box.addItem(done_words(trouble, mend), mend)
             box.setCurrentIndex(box.findData(self.mends.get(trouble, CHOICES[trouble][0])))
             box.setEnabled(len(CHOICES[trouble]) > 1)
             box.activated.connect(lambda _, t=trouble, b=box: self._mend(t, b.currentData()))
@@ -420,9 +427,14 @@ class DataPlace(QWidget):
         todo, layouts = paths or list(self.seen), dict(self.layouts)
 
         def work(ticket: Ticket) -> dict[Path, list[Intake]]:
-            return {p: look_at(p, library, options, layouts.get(p)) for p in todo if not ticket.cancelled()}
+            made: dict[Path, list[Intake]] = {}
+            for k, path in enumerate(todo):
+                made[path] = look_at(path, library, options, layouts.get(path), ticket.cancelled)
+                ticket.report((k + 1) / len(todo))
+            return made
 
         def then(made: dict[Path, list[Intake]]) -> None:
+            self._running(False)
             self.seen |= made
             for k in range(self.files.count()):
                 item = self.files.item(k)
@@ -431,7 +443,8 @@ class DataPlace(QWidget):
             self._show_file(self._path())
             self._sum_up()
 
-        self.desk.jobs.start("intake", work, then, self._failed, slow=True)
+        self._running(True)
+        self.desk.jobs.start("intake", work, then, self._failed, self._share, slow=True)
 
     # --- taking them in ---------------------------------------------------------------------------
 
@@ -470,7 +483,7 @@ class DataPlace(QWidget):
         """Stops what runs; what has come in stays, and the rest can be taken in later."""
         self.desk.jobs.stop("intake")
         self._running(False)
-        self.word.setText("Stopped. What has come in stays; the rest can be taken in again.")
+        self.word.setText("Stopped. What has come in stays; the rest can be chosen and taken in again.")
         self.taken.emit()
 
     def _share(self, share: float) -> None:
@@ -485,4 +498,4 @@ class DataPlace(QWidget):
 
     def _failed(self, error: Exception) -> None:
         self._running(False)
-        self.word.setText(f"Something went wrong: {error}. Nothing was lost.")
+        self.word.setText(f"{sentence_of(error)} Nothing was lost.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QSortFilterProxyModel, Qt, pyqtSignal
@@ -10,12 +11,13 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QDialog,
-    QDialogButtonBox,
+    QFileDialog,
     QFormLayout,
     QHBoxLayout,
     QHeaderView,
     QLabel,
     QLineEdit,
+    QPlainTextEdit,
     QPushButton,
     QTableView,
     QVBoxLayout,
@@ -23,12 +25,13 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.hours import hours_of, hours_words
+from oakladder.bars.hours import closed_days, closed_text, hours_of, hours_words
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.store.info import SymbolInfo, zones
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
 from oakladder.bars.words import bar_time, tick_words
+from oakladder.disk import why
 
 from ..jobs import Ticket, sentence_of
 from ..look.theme import ui_font
@@ -171,17 +174,60 @@ class AmendDialog(QDialog):
         form.addRow("Regular hours", self.hours)
         form.addRow("Early to late", self.all_hours)
         form.addRow("Weekends", self.weekend)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.accepted.connect(self._accept)
-        buttons.rejected.connect(self.reject)
+        form.addRow("Closed days", self._closed_part(infos))
+        self.go, leave = QPushButton("Change"), QPushButton("Leave as it is")
+        self.go.clicked.connect(lambda: self._accept())
+        leave.clicked.connect(self.reject)
+        self.go.setDefault(True)
+        buttons = QHBoxLayout()
+        buttons.addStretch(1)
+        buttons.addWidget(self.go)
+        buttons.addWidget(leave)
         layout = QVBoxLayout(self)
         count = infos[0].symbol if one else f"{len(infos)} symbols"
         layout.addWidget(QLabel(f"For {count}. What is left empty stays as it is.", objectName="quiet"))
         layout.addLayout(form)
         layout.addWidget(self.word)
-        layout.addWidget(buttons)
+        layout.addLayout(buttons)
         self._infos = infos
         self.setMinimumWidth(420)
+
+    def _closed_part(self, infos: list[SymbolInfo]) -> QWidget:
+        """The days on which the market is closed or closes early: as text, or out of a file."""
+        known = {closed_text(i.calendar) for i in infos}
+        self._closed_before = known.pop() if len(known) == 1 else ""
+        self.closed = QPlainTextEdit(self._closed_before)
+        self.closed.setPlaceholderText(
+            "2026-12-25\n2026-12-24 13:00  closes early" if not known else "different; written anew for all of them"
+        )
+        self.closed.setToolTip("A day a line, as in 2026-12-25; with a time after it the session ends then")
+        self.closed.setFixedHeight(88)
+        self.closed.setTabChangesFocus(True)
+        from_file = QPushButton("From a file …")
+        from_file.clicked.connect(lambda: self._ask_closed())
+        part = QWidget()
+        column = QVBoxLayout(part)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.addWidget(self.closed)
+        column.addWidget(from_file)
+        return part
+
+    def _ask_closed(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "A file of closed days", "", "Text (*.txt *.csv);;All files (*)")
+        if not name:
+            return
+        try:
+            text = Path(name).read_text(encoding="utf-8-sig")
+            closed_days(text)
+        except OSError as error:
+            self.word.setText(f"{Path(name).name} cannot be read: {why(error)}.")
+        except UnicodeDecodeError:
+            self.word.setText(f"{Path(name).name} is not UTF-8 text.")
+        except DataProblem as error:
+            self.word.setText(f"{Path(name).name}: {error}")
+        else:
+            self.closed.setPlainText(text.strip())
+            self.word.setText("")
 
     def made(self) -> Change | None:
         """What shall be otherwise; None with a word where it makes no sense."""
@@ -208,6 +254,7 @@ class AmendDialog(QDialog):
             hours_of(self.hours.text()) if self.hours.text().strip() else None,
             hours_of(self.all_hours.text()) if self.all_hours.text().strip() else None,
             self.weekend.currentData(),
+            closed_days(said) if (said := self.closed.toPlainText().strip()) != self._closed_before.strip() else None,
         )
 
     def _accept(self) -> None:

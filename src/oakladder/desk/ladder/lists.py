@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMessageBox
 from oakladder.disk import why, write_atomic
 from oakladder.user.lists import ListProblem
 
+from ..jobs import sentence_of
 from ..widgets.passing import below, passing_menu
 
 if TYPE_CHECKING:
@@ -54,7 +55,7 @@ class ListDeeds(QObject):
         try:
             go()
         except (ListProblem, OSError) as error:
-            self._desk.status.emit(str(error))
+            self._desk.status.emit(sentence_of(error))
             return False
         self._place.fill_lists(current or self.current)
         self._place.refresh()
@@ -132,9 +133,12 @@ class ListDeeds(QObject):
 
     def write(self, path: Path) -> None:
         """Writes the list that is shown, as CSV or plain text by the name's ending."""
-        text = self._desk.lists.written(self.current, self._desk.library.infos, as_csv=path.suffix.lower() == ".csv")
+        as_csv = path.suffix.lower() == ".csv"
         try:
+            text = self._desk.lists.written(self.current, self._desk.library.infos, as_csv=as_csv)
             write_atomic(path, text)
             self._desk.status.emit(f"Saved as {path.name}.")
+        except ListProblem as error:
+            self._desk.status.emit(str(error))
         except OSError as error:
             self._desk.status.emit(f"{path.name} cannot be written: {why(error)}.")

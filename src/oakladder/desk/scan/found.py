@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 from collections import Counter
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -11,9 +12,9 @@ from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QRectF, QSize, Qt, py
 from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem, QToolTip, QWidget
 
-from oakladder.bars.store.as_of import BarSource
+from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.bars.words import bar_time
+from oakladder.bars.words import opening_words
 from oakladder.engine.columns import Cell, Filled
 from oakladder.engine.screen import Found, Occurrence
 
@@ -36,15 +37,24 @@ class FoundModel(QAbstractTableModel):
         self.found: list[Found] = []
         self.rules: list[str] = []
         self.timeframe = ONE_DAY
-        self.source: BarSource | None = None
+        self.infos: Mapping[str, SymbolInfo] = {}
+        self.sparks: dict[str, np.ndarray] = {}
         self.columns: list[ScriptColumn] = []
         self.places: list[Place] = []
         self.cells: dict[Place, dict[str, Cell]] = {}
 
-    def show_found(self, found: list[Found], rules: list[str], timeframe: Timeframe, source: BarSource) -> None:
+    def show_found(
+        self, found: list[Found], rules: list[str], timeframe: Timeframe, infos: Mapping[str, SymbolInfo]
+    ) -> None:
         self.beginResetModel()
-        self.found, self.rules, self.timeframe, self.source = found, rules, timeframe, source
+        self.found, self.rules, self.timeframe, self.infos, self.sparks = found, rules, timeframe, infos, {}
         self.endResetModel()
+
+    def show_sparks(self, closes: dict[str, np.ndarray]) -> None:
+        """The last closes of each symbol, for its small chart."""
+        self.sparks = closes
+        if self.found:
+            self.dataChanged.emit(self.index(0, CHART), self.index(self.rowCount() - 1, CHART))
 
     def show_columns(self, columns: list[ScriptColumn]) -> None:
         """Shows other columns of scripts behind the rules; their cells come later."""
@@ -109,8 +119,9 @@ class FoundModel(QAbstractTableModel):
         return None
 
     def _text(self, one: Found, section: int) -> str:
-        assert self.source is not None
-        info = self.source.infos[one.symbol]
+        info = self.infos.get(one.symbol)
+        if info is None:  # it is in the library no more
+            return one.symbol if section == 0 else ""
         place = self.place_of(section)
         if place is not None:
             cell = self.cell(one, section)
@@ -119,8 +130,7 @@ class FoundModel(QAbstractTableModel):
             age = one.ages[section - len(HEADS)]
             return "–" if age < 0 else "now" if age == 0 else f"{age} ago"
         if section == 3:
-            bars = self.source.bars(one.symbol, self.timeframe)
-            return bar_time(bars, len(bars) - 1 - one.bars_ago)
+            return opening_words(info.calendar, self.timeframe, one.since)
         return (
             info.symbol,
             info.name,
@@ -134,13 +144,12 @@ class FoundModel(QAbstractTableModel):
         )[section]
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
-        if not 0 <= column < self.columnCount() or self.source is None:
+        if not 0 <= column < self.columnCount():
             return
-        infos = self.source.infos
         keys = (
             lambda f: f.symbol,
-            lambda f: infos[f.symbol].name,
-            lambda f: infos[f.symbol].sector,
+            lambda f: self._text(f, 1),
+            lambda f: self._text(f, 2),
             lambda f: f.since,
             lambda f: f.bars_ago,
             lambda f: not f.is_new,
@@ -172,11 +181,13 @@ class SparkDelegate(QStyledItemDelegate):
 
     def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
         model = index.model()
-        if painter is None or not isinstance(model, FoundModel) or model.source is None:
+        if painter is None or not isinstance(model, FoundModel):
             return
         super().paint(painter, option, index)
         one = model.found[index.row()]
-        closes = model.source.bars(one.symbol, model.timeframe)["close"][-SPARK_BARS:]
+        closes = model.sparks.get(one.symbol)
+        if closes is None:
+            return
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         draw_spark(painter, closes, QRectF(option.rect).adjusted(6, 4, -6, -4), model.theme, one.bars_ago)
@@ -275,13 +286,13 @@ class OccurrenceModel(QAbstractTableModel):
         super().__init__()
         self.all: list[Occurrence] = []
         self.rows: list[Occurrence] = []
-        self.source: BarSource | None = None
+        self.infos: Mapping[str, SymbolInfo] = {}
         self.timeframe = ONE_DAY
 
-    def show_all(self, found: list[Occurrence], timeframe: Timeframe, source: BarSource) -> None:
+    def show_all(self, found: list[Occurrence], timeframe: Timeframe, infos: Mapping[str, SymbolInfo]) -> None:
         self.beginResetModel()
         self.all = self.rows = found
-        self.timeframe, self.source = timeframe, source
+        self.timeframe, self.infos = timeframe, infos
         self.endResetModel()
 
     def show_day(self, day: int) -> None:
@@ -304,12 +315,10 @@ class OccurrenceModel(QAbstractTableModel):
         return None
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole) or self.source is None:
+        if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
             return None
         one = self.rows[index.row()]
-        info = self.source.infos[one.symbol]
-        if index.column():
-            return info.symbol if index.column() == 1 else info.name
-        local = int(info.calendar.shown(np.array([one.time]), self.timeframe)[0])
-        form = "%a %d %b %Y %H:%M" if self.timeframe.intraday else "%a %d %b %Y"
-        return f"{np.datetime64(local, 's').item():{form}}"
+        info = self.infos.get(one.symbol)
+        if index.column() == 1 or info is None:
+            return one.symbol if index.column() == 1 else ""
+        return info.name if index.column() else opening_words(info.calendar, self.timeframe, one.time)

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+import numpy as np
 from PyQt6.QtCore import QModelIndex, Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
@@ -30,25 +31,25 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.text_files import iso
-from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
+from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.disk import why, write_rows
 from oakladder.engine.columns import Filled
 from oakladder.engine.rules import Condition, Fresh, Join, rules_of
 from oakladder.engine.screen import Occurrence, Screen, occurrences, screen
 from oakladder.engine.survey import Skipped
-from oakladder.rung import Program, RunProblem
+from oakladder.rung import Program
 from oakladder.rung.problems import Cancelled
 from oakladder.user.lists import ALL, ListProblem
-from oakladder.user.scans import SCRIPT, Line, SavedScan, ScanProblem, as_plain, read_scan
+from oakladder.user.scans import SCRIPT, Line, SavedScan, ScanProblem, as_plain, free_name, read_scan
 
 from ..columns import ColumnJobs, Place, ScriptColumn, read_columns, troubles_of
-from ..jobs import Ticket
+from ..jobs import Ticket, sentence_of
 from ..ladder.chooser import ask_column
 from ..look.theme import ui_font
 from ..model import Desk
 from ..picks import Pick
 from ..widgets.passing import below, passing_menu
-from .found import CHART, HEADS, Almanac, FoundModel, OccurrenceModel, SparkDelegate
+from .found import CHART, HEADS, SPARK_BARS, Almanac, FoundModel, OccurrenceModel, SparkDelegate
 from .lines import LinesEditor, Shelf, join_box
 
 _THREADS = 2
@@ -279,7 +280,7 @@ class ScanPlace(QWidget):
         try:
             made = go(name)
         except (ScanProblem, OSError) as error:
-            self.desk.status.emit(str(error))
+            self.desk.status.emit(sentence_of(error))
             return
         self._fill_saved(made)
         self._show_saved(made)
@@ -313,7 +314,7 @@ class ScanPlace(QWidget):
         try:
             self.desk.scans.save(made)
         except (ScanProblem, OSError) as error:
-            self.desk.status.emit(str(error))
+            self.desk.status.emit(sentence_of(error))
             return
         self._fill_saved(made.name)
         self.desk.status.emit(f"Saved as {made.name}.")
@@ -401,8 +402,7 @@ class ScanPlace(QWidget):
         if isinstance(error, Cancelled):
             self._say("Stopped.")
             return
-        known = isinstance(error, RunProblem | KeyError)
-        self._say(str(error.args[0]) if known else f"Something went wrong: {error}", trouble=True)
+        self._say(sentence_of(error), trouble=True)
 
     def _say(self, sentence: str, *, trouble: bool = False) -> None:
         self.verdict.setText(sentence)
@@ -416,7 +416,8 @@ class ScanPlace(QWidget):
     def _show_found(self, made: Screen, scan: SavedScan, condition: Condition, frame: Timeframe) -> None:
         self.result = made
         rules = [f"{r.name} {r.timeframe}" for r in rules_of(condition)]
-        self.model.show_found(list(made.found), rules, frame, self.desk.source)
+        self.model.show_found(list(made.found), rules, frame, self.desk.library.infos)
+        self._ask_sparks()
         self._size_columns()
         self._fill_columns()
         new = sum(f.is_new for f in made.found)
@@ -431,8 +432,8 @@ class ScanPlace(QWidget):
         if made.found:
             self.table.selectRow(0)
             self.table.setFocus()
-        if scan.keeps:
-            self.desk.lists.keep(scan.keeps, [f.symbol for f in made.found], scan.name)
+        if scan.keeps and self.desk.moment is None:  # what was true at an earlier moment is not what is true now
+            self._keep(scan, [f.symbol for f in made.found])
 
     def _show_past(
         self,
@@ -442,19 +443,29 @@ class ScanPlace(QWidget):
         frame: Timeframe,
     ) -> None:
         found, skipped = made
-        self.past.show_all(found, frame, self.desk.source)
-        last = max((int(self._last_day(s)) for s in list(self.desk.source.infos)[:3]), default=0)
+        self.past.show_all(found, frame, self.desk.library.infos)
+        view = self.desk.view
+        shown = view is not None and len(view.bars) > 0
+        last = int(view.bars.calendar.days(view.bars.times[-1:])[0]) if view is not None and shown else 0
         self.almanac.show_days(found, last)
         days = len({o.day for o in found})
         self._say(f"It came true {len(found):,} times on {days:,} days.{_left_out(skipped)}")
         self.tabs.setCurrentIndex(1)
 
-    def _last_day(self, symbol: str) -> int:
-        """The exchange's day of a symbol's last bar, 0 where it has none."""
-        with contextlib.suppress(DataProblem):
-            bars = self.desk.source.bars(symbol, ONE_DAY)
-            return int(bars.calendar.days(bars.times[-1:])[0]) if len(bars) else 0
-        return 0
+    def _ask_sparks(self) -> None:
+        """Has the last closes of what was found read aside, for the small charts."""
+        source, frame, symbols = self.desk.source, self.model.timeframe, [f.symbol for f in self.model.found]
+
+        def work(ticket: Ticket) -> dict[str, np.ndarray]:
+            made: dict[str, np.ndarray] = {}
+            for symbol in symbols:
+                if ticket.cancelled():
+                    break
+                with contextlib.suppress(DataProblem, KeyError):  # it has been found; its picture may be missing
+                    made[symbol] = source.bars(symbol, frame)["close"][-SPARK_BARS:].copy()
+            return made
+
+        self.desk.jobs.start("sparks", work, self.model.show_sparks, slow=True)
 
     def _column_menu(self) -> QMenu:
         menu = passing_menu(self)
@@ -528,16 +539,32 @@ class ScanPlace(QWidget):
         if self.result is None:
             self.desk.status.emit("Run the scan first.")
             return
-        name = self.scan().name or "Found by a scan"
+        scan, symbols = self.scan(), [f.symbol for f in self.result.found]
+        lists = self.desk.lists
+        lists.fresh()
+        name = scan.name or "Found by a scan"
+        mine = scan.name and name in lists.own and lists.own[name].scan == scan.name
+        if not mine:
+            name = free_name(name, [*lists.names(self.desk.library.infos)])
         try:
-            self.desk.lists.keep(name, [f.symbol for f in self.result.found], self.scan().name)
+            if scan.name:
+                lists.keep(name, symbols, scan.name)
+            else:
+                lists.make(name, symbols)
         except (ListProblem, OSError) as error:
-            self.desk.status.emit(str(error))
+            self.desk.status.emit(sentence_of(error))
             return
-        if self.scan().name:
+        if scan.name:
             self._keeps = name
-            self.save_as(self.scan().name)
+            self.save_as(scan.name)
         self.desk.status.emit(f"Kept as the list {name}.")
+
+    def _keep(self, scan: SavedScan, symbols: list[str]) -> None:
+        """Writes what was found now into the list that the scan keeps."""
+        try:
+            self.desk.lists.keep(scan.keeps, symbols, scan.name)
+        except (ListProblem, OSError) as error:
+            self.desk.status.emit(f"The list {scan.keeps} stays as it was: {sentence_of(error)}")
 
     def _ask_export(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "Export what is found", "found.csv", "CSV (*.csv)")
