@@ -1,4 +1,4 @@
-"""One run in a real window, on a virtual screen."""
+"""Real windows on a virtual screen: a picture of one, and typing where a part of the window is on no screen."""
 
 from __future__ import annotations
 
@@ -6,32 +6,84 @@ import os
 import shutil
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
+pytestmark = pytest.mark.skipif(shutil.which("Xvfb") is None, reason="Xvfb is not installed; ./oak test installs it")
 
-@pytest.mark.skipif(shutil.which("Xvfb") is None, reason="Xvfb is not installed; ./oak test installs it")
-def test_a_picture_is_taken_from_a_real_window(tmp_path: Path) -> None:
+#: Types into the editor of a window that stands at argv[1], argv[2]; prints the text, and whether words were offered.
+TYPING = """
+import sys
+from pathlib import Path
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from oakladder.desk.app import make_app, make_window
+from oakladder.desk.shot import settle
+from oakladder.user.workspace import Workspace
+
+app = make_app()
+window = make_window(Workspace.default())
+window.resize(1280, 800)
+window.move(int(sys.argv[1]), int(sys.argv[2]))
+window.show()
+settle(app, window.desk)
+editor = window.bench.script.editor
+editor.setFocus()
+editor.load("rung 1\\n")
+editor.setCursorPosition(1, 0)
+offered = 0
+for key in "line sma(close, 5) ":
+    QTest.keyClick(editor, key)
+    app.processEvents()
+    offered += editor.helper.listing
+QTest.mouseMove(editor.viewport(), editor.viewport().rect().center())
+QTest.qWait(600)
+settle(app, window.desk)
+print(repr(editor.text()), offered, len(window.desk.problems), window.windowHandle().screen() is not None)
+window.close()
+"""
+
+
+@pytest.fixture
+def screen(tmp_path: Path) -> Iterator[dict[str, str]]:
+    """The environment of a screen of 1400 by 900."""
     number = 90 + os.getpid() % 400
-    screen = subprocess.Popen(["Xvfb", f":{number}", "-screen", "0", "1400x900x24"], stderr=subprocess.DEVNULL)
+    server = subprocess.Popen(["Xvfb", f":{number}", "-screen", "0", "1400x900x24"], stderr=subprocess.DEVNULL)
     try:
-        environment = {
+        yield {
             **os.environ,
             "DISPLAY": f":{number}",
             "QT_QPA_PLATFORM": "xcb",
             "XDG_DATA_HOME": str(tmp_path),
             "XDG_CONFIG_HOME": str(tmp_path / "config"),
         }
-        made = subprocess.run(
-            [sys.executable, "-m", "oakladder", "shot", "bench", str(tmp_path / "bench.png")],
-            env=environment,
-            capture_output=True,
-            text=True,
-            timeout=120,
-        )
-        assert made.returncode == 0, made.stderr
-        assert (tmp_path / "bench.png").stat().st_size > 50_000
     finally:
-        screen.terminate()
-        screen.wait()
+        server.terminate()
+        server.wait()
+
+
+def run(code: list[str], environment: dict[str, str]) -> subprocess.CompletedProcess[str]:
+    return subprocess.run([sys.executable, *code], env=environment, capture_output=True, text=True, timeout=120)
+
+
+def test_a_picture_is_taken_from_a_real_window(screen: dict[str, str], tmp_path: Path) -> None:
+    made = run(["-m", "oakladder", "shot", "bench", str(tmp_path / "bench.png")], screen)
+    assert made.returncode == 0, made.stderr
+    assert (tmp_path / "bench.png").stat().st_size > 50_000
+
+
+@pytest.mark.parametrize(
+    ("x", "y"),
+    [
+        (1200, 200),  # half off to the right
+        pytest.param(-900, 100, marks=pytest.mark.nightly),
+        pytest.param(3000, 3000, marks=pytest.mark.nightly),  # on no screen at all
+    ],
+)
+def test_typing_where_there_is_no_screen_types(screen: dict[str, str], x: int, y: int) -> None:
+    made = run(["-c", TYPING, str(x), str(y)], screen)
+    assert made.returncode == 0, made.stderr
+    text, offered, problems, _ = made.stdout.rsplit(" ", 3)
+    assert text == repr("rung 1\nline sma(close, 5) ") and int(offered) > 2 and problems == "0"

@@ -38,8 +38,8 @@ class UnsavedDialog(QDialog):
             if noted
             else "What was typed is in memory only: leaving now loses it."
         )
-        reason = f" {desk.script.trouble}" if desk.script.trouble else ""
-        self.words = QLabel(f"{names} cannot be saved.{reason} {held}")
+        reasons = ", ".join(desk.script.reasons())
+        self.words = QLabel(f"{names} cannot be saved{f': {reasons}' if reasons else ''}. {held}")
         self.words.setWordWrap(True)
         self.words.setMinimumWidth(420)
         self.again, self.elsewhere = QPushButton("Try again"), QPushButton("Save elsewhere …")

@@ -86,6 +86,10 @@ class OpenScript(QObject):
         among them where the journal has it: its file and the journal keep both texts."""
         return [p for p in self.save() if self._keeper.theirs(p) is None or not self._keeper.noted(p)]
 
+    def reasons(self) -> list[str]:
+        """Why texts could not be saved, each reason once; it follows a colon."""
+        return list(dict.fromkeys(r for p in self._keeper.unsaved() if (r := self._keeper.reason(p))))
+
     def in_journal(self) -> bool:
         """Whether the journal has every text that is not in its file."""
         return all(self._keeper.noted(p) for p in self._keeper.unsaved())

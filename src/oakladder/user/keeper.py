@@ -94,6 +94,7 @@ class _Draft:
     hurry: bool = False
     failed: bool = False
     retry_at: float = 0.0
+    reason: str = ""
     #: What another program wrote into the file meanwhile.
     theirs: bytes | None = None
 
@@ -200,6 +201,12 @@ class Keeper:
         with self._turn:
             draft = self._drafts.get(path)
             return draft is None or draft.noted == draft.text
+
+    def reason(self, path: Path) -> str:
+        """Why a script could not be saved when that was last tried; empty where it was not tried or went well."""
+        with self._turn:
+            draft = self._drafts.get(path)
+            return draft.reason if draft is not None and draft.failed else ""
 
     def theirs(self, path: Path) -> str | None:
         """What another program wrote into a script that was changed here too; None where that is not so."""
@@ -345,7 +352,7 @@ class Keeper:
 
     def _failed(self, draft: _Draft, reason: str) -> None:
         with self._turn:
-            draft.failed, draft.hurry = True, False
+            draft.failed, draft.hurry, draft.reason = True, False, reason
             draft.retry_at = time.monotonic() + _RETRY
             noted = draft.noted == draft.text
             self._turn.notify_all()

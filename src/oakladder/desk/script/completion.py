@@ -28,13 +28,16 @@ class Offer:
 
 
 def everything(own: Iterable[str] = ()) -> list[Offer]:
-    """Statements, functions with their parameters, bar values, colours, shapes, a script's own names; by word."""
+    """A script's own names, bar values, statements, functions with their parameters, colours and shapes; in the order in
+    which they are offered."""
     made = {name: Offer(name, "yours") for name in own}
-    for word in STATEMENT_WORDS | RESERVED | set(BAR_VALUES) | set(PALETTE) | set(SHAPES) | set(STYLES):
+    for word in (*BAR_VALUES, *sorted(STATEMENT_WORDS | RESERVED)):
         made.setdefault(word, Offer(word, "", word_help(word)))
     for name, (call, about) in functions().items():
         made.setdefault(name, Offer(name, call.removeprefix(name), about))
-    return [made[word] for word in sorted(made)]
+    for word in (*PALETTE, *SHAPES, *STYLES):
+        made.setdefault(word, Offer(word))
+    return list(made.values())
 
 
 def word_before(line: str) -> str:

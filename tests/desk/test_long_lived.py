@@ -1,0 +1,319 @@
+"""What must hold for hours: nothing piles up, sentences can be read, errors are said and written down."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QEvent, QPoint, Qt, QTimer
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QApplication,
+    QDialog,
+    QFileDialog,
+    QInputDialog,
+    QMenu,
+    QMessageBox,
+    QWidget,
+)
+
+from oakladder.bars.errors import DataProblem
+from oakladder.desk import app as app_module
+from oakladder.desk.jobs import Jobs, sentence_of
+from oakladder.desk.look.theme import NIGHT
+from oakladder.desk.widgets.status import StatusLine, reading_time
+from oakladder.desk.window import Window
+from oakladder.user.workspace import Workspace
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+@pytest.fixture
+def unasked(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Dialogs that ask are left without an answer."""
+    for name in ("getText", "getMultiLineText", "getItem"):
+        monkeypatch.setattr(QInputDialog, name, lambda *_, **__: ("", False))
+    for name in ("getSaveFileName", "getOpenFileName", "getOpenFileNames"):
+        monkeypatch.setattr(QFileDialog, name, lambda *_, **__: ("", ""))
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_, **__: "")
+    monkeypatch.setattr(QMessageBox, "question", lambda *_, **__: QMessageBox.StandardButton.No)
+    monkeypatch.setattr(QDialog, "exec", lambda _: 0)
+
+
+def swept() -> int:
+    """How many widgets there are once what is to go has gone."""
+    for _ in range(3):
+        QApplication.processEvents()
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+    return len(QApplication.allWidgets())
+
+
+def close_popups() -> None:
+    while (popup := QApplication.activePopupWidget()) is not None:
+        popup.close()
+
+
+@pytest.mark.parametrize("place", ["show_bench", "show_ladder", "show_scan", "show_data"])
+def test_every_button_can_be_clicked_with_the_mouse(window: Window, calm, unasked: None, place: str) -> None:  # type: ignore[no-untyped-def]
+    getattr(window, place)()
+    calm(window)
+    clicked = 0
+    closer = QTimer(window, interval=30)  # a button with a menu waits until that is closed
+    closer.timeout.connect(close_popups)
+    closer.start()
+    for button in window.findChildren(QAbstractButton):
+        try:
+            usable = button.isVisible() and button.isEnabled() and button.window() is window
+        except RuntimeError:
+            continue  # it went away with what another button did
+        if not usable:
+            continue
+        QTest.mouseClick(button, LEFT, pos=button.rect().center())
+        clicked += 1
+        calm(window)
+        close_popups()
+        for dialog in [w for w in QApplication.topLevelWidgets() if isinstance(w, QDialog) and w.isVisible()]:
+            dialog.close()
+        getattr(window, place)()
+        assert not any("went wrong" in s for s in window.status.said)
+    assert clicked > 6
+
+
+def test_what_is_opened_again_and_again_leaves_nothing_behind(window: Window, calm, unasked: None) -> None:  # type: ignore[no-untyped-def]
+    window.show_ladder()
+    calm(window)
+    table = window.ladder.table
+
+    def use_everything() -> None:
+        window.open_palette()
+        window.palette_dialog.close()
+        window.deeds["open_gallery"].trigger()
+        window.bench.script.gallery.close()
+        window.deeds["open_source"].trigger()
+        window.bench.script.source.close()
+        window.deeds["earlier_versions"].trigger()
+        window.bench.script.earlier.close()
+        window.bench.watching.menu(QPoint(5, 5))
+        close_popups()
+        window.bench.deeds.pane_menu("price", QPoint(5, 5))
+        close_popups()
+        table.customContextMenuRequested.emit(table.visualRect(table.rows.index(0, 0)).center())
+        close_popups()
+        table.head.customContextMenuRequested.emit(QPoint(5, 5))
+        close_popups()
+        window.ladder.list_button.click()
+        close_popups()
+        window.scan.ask_column()
+        window.ladder.ask_column()
+        calm(window)
+
+    use_everything()
+    before = swept()
+    menus = len(window.findChildren(QMenu))
+    for _ in range(8):
+        use_everything()
+    assert swept() <= before and len(window.findChildren(QMenu)) == menus
+
+
+def test_find_is_opened_by_its_button_and_finds(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    button = next(b for b in window.findChildren(QAbstractButton) if b.text().startswith("Find"))
+    QTest.mouseClick(button, LEFT)
+    assert window.palette_dialog.isVisible() and window.palette_dialog.line.text() == ""
+    QTest.keyClicks(window.palette_dialog.line, "night")
+    QTest.keyClick(window.palette_dialog.line, Qt.Key.Key_Return)
+    calm(window)
+    assert window.desk.theme is NIGHT and not window.palette_dialog.isVisible()
+    window.deeds["open_palette"].trigger()
+    assert window.palette_dialog.line.text() == "" and window.palette_dialog.list.count() > 20
+    close_popups()
+
+
+# --- sentences ----------------------------------------------------------------------------------------
+
+
+def test_a_sentence_that_was_pushed_away_comes_back_and_troubles_hold(qtbot, monkeypatch: pytest.MonkeyPatch) -> None:  # type: ignore[no-untyped-def]
+    line = StatusLine()
+    qtbot.addWidget(line)
+    monkeypatch.setattr("oakladder.desk.widgets.status._BACK_MS", 60)
+    monkeypatch.setattr("oakladder.desk.widgets.status.reading_time", lambda s: 120)
+    line.say("Saved as chart.png.")
+    line.say("The replay has come to the last bar.")
+    assert line.text().startswith("The replay")
+    qtbot.waitUntil(lambda: line.text() == "Saved as chart.png.", timeout=3000)
+    line.trouble("")  # a chart without trouble says nothing about anything else
+    assert line.text() == "Saved as chart.png."
+    line.trouble("There are no 1m bars of TIDEX.")
+    line.say("Saved again.")
+    assert line.text() == "Saved again."
+    qtbot.waitUntil(lambda: line.text().startswith("There are no"), timeout=3000)
+    line.trouble("There are no 1m bars of TIDEX.")
+    line.trouble("")
+    assert not line.text().startswith("There are no")
+    assert line.said[:2] == ["Saved again.", "There are no 1m bars of TIDEX."] and "Saved again." in line.toolTip()
+
+
+def test_longer_sentences_stay_longer() -> None:
+    assert reading_time("x" * 100) > reading_time("x") >= 1000
+
+
+def test_a_refresh_wipes_no_sentence(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    window.desk.status.emit("Something to be read.")
+    window.desk.refresh()
+    calm(window)
+    assert window.status.text() == "Something to be read."
+
+
+# --- errors -------------------------------------------------------------------------------------------
+
+
+def test_an_error_aside_is_said_and_written_down_with_where_it_happened(
+    window: Window, calm, caplog: pytest.LogCaptureFixture
+) -> None:  # type: ignore[no-untyped-def]
+    def broken(ticket: object) -> None:
+        raise ValueError("boom")
+
+    with caplog.at_level(logging.ERROR):
+        window.desk.jobs.start("odd", broken, lambda _: None)
+        calm(window)
+    assert "went wrong: boom" in window.status.text() and "log" in window.status.text()
+    assert any(r.exc_info and "broken" in caplog.text for r in caplog.records)
+    caplog.clear()
+
+    def wrong(ticket: object) -> None:
+        raise DataProblem("There is no such bar.")
+
+    window.desk.jobs.start("odd", wrong, lambda _: None)
+    calm(window)
+    assert window.status.text() == "There is no such bar." and not caplog.records
+    assert sentence_of(OSError(28, "No space left on device", "/x/y.csv")) == "y.csv: the disk is full."
+
+
+def test_closing_does_not_wait_for_what_cannot_be_stopped(qapp: QApplication) -> None:
+    jobs, going, end = Jobs(), threading.Event(), threading.Event()
+
+    def deaf(ticket: object) -> None:
+        going.set()
+        end.wait(30)
+
+    jobs.start("deaf", deaf, lambda _: None)
+    assert going.wait(5)
+    begun = time.monotonic()
+    assert not jobs.close(0.2) and time.monotonic() - begun < 10 and not jobs.ended()
+    end.set()
+
+
+def test_the_window_says_why_it_cannot_be_opened_and_tries_again(
+    qapp: QApplication, workspace: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    tried: list[str] = []
+
+    def make(_: Workspace) -> str:
+        tried.append("once")
+        if len(tried) < 3:
+            raise DataProblem("The bars cannot be read: the disk is full.")
+        return "window"
+
+    said: list[str] = []
+
+    def answer(dialog: QWidget) -> bool:
+        from PyQt6.QtWidgets import QLabel
+
+        said.extend(label.text() for label in dialog.findChildren(QLabel))
+        return len(tried) < 3
+
+    monkeypatch.setattr(app_module, "make_window", make)
+    monkeypatch.setattr(app_module, "answered", answer)
+    assert app_module.open_window(workspace) == "window"
+    assert len(tried) == 3 and "the disk is full" in said[0]
+    monkeypatch.setattr(app_module, "answered", lambda dialog: False)
+    tried.clear()
+    assert app_module.open_window(workspace) is None
+
+
+# --- what changes under one's hands -------------------------------------------------------------------
+
+
+def test_bars_that_are_gone_are_pinned_marked_and_explained_without_harm(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    desk, bench = window.desk, window.bench
+    last = len(desk.view.bars) - 1  # type: ignore[union-attr]
+    bench.mark_bar(last)
+    calm(window)
+    near = last
+    desk.go_to(timeframe=type(desk.timeframe).parse("1mo"))
+    desk.ask_why("flow")  # of the bars that are shown still
+    calm(window)
+    for bar in (near, last + 5, -3):
+        bench.mark_bar(bar)
+        bench.why.went.emit(bar)
+        bench.strip.asked.emit(bar)
+    calm(window)
+    assert bench.chart.pinned is None and bench.chart.read_bar() == len(desk.view.bars) - 1  # type: ignore[union-attr]
+    bench.mark_bar(3)
+    calm(window)
+    assert bench.why.why is not None and bench.why.why.result.panel.size == len(desk.view.bars)  # type: ignore[union-attr]
+
+
+def test_a_list_that_is_deleted_while_it_is_watched_gives_way_to_all_symbols(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    desk = window.desk
+    desk.lists.make("Mine", ["BRINE", "FLAKE"])
+    window.bench.show_list("Mine")
+    calm(window)
+    other = Workspace(desk.workspace.data, desk.workspace.config).lists()
+    other.make("Theirs", ["GULLW"])
+    other.delete("Mine")
+    for _ in range(400):
+        QApplication.processEvents()
+        if desk.list_name != "Mine":
+            break
+        QTest.qWait(10)
+    calm(window)
+    names = [window.bench.watchlist.lists.itemText(k) for k in range(window.bench.watchlist.lists.count())]
+    assert desk.list_name == "All symbols" and "Theirs" in names and "Mine" not in names
+    desk.list_name = "Mine"  # asked for before anything was told
+    desk.refresh()
+    calm(window)
+    assert desk.list_name == "All symbols" and "not there any more" in " ".join(window.status.said)
+
+
+def test_a_scan_never_writes_over_a_list_of_the_users_nor_in_a_replay(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    desk, scan = window.desk, window.scan
+    window.show_scan()
+    calm(window)
+    desk.lists.make("Dips", ["BRINE"])
+    scan.run()
+    calm(window)
+    found = [f.symbol for f in scan.result.found]  # type: ignore[union-attr]
+    scan.save_as("Dips")
+    scan.keep_list()
+    assert desk.lists.own["Dips"].symbols == ["BRINE"] and desk.lists.own["Dips 2"].symbols == found
+    desk.replay(int(desk.view.bars.times[-200]))  # type: ignore[union-attr]
+    calm(window)
+    scan.run()
+    calm(window)
+    assert [f.symbol for f in scan.result.found] != found  # type: ignore[union-attr]
+    assert desk.lists.own["Dips 2"].symbols == found
+    desk.replay(None)
+    calm(window)
+    desk.lists.delete("Dips 2")
+    desk.lists.make("Dips 2", ["FLAKE"])  # by hand, under the name that the scan had
+    scan.run()
+    calm(window)
+    assert desk.lists.own["Dips 2"].symbols == ["FLAKE"] and "stays as it was" in " ".join(window.status.said)
+
+
+def test_the_program_goes_on_without_its_folders(window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    import shutil
+
+    shutil.rmtree(window.desk.workspace.scripts)
+    for place in ("show_ladder", "show_scan", "show_data", "show_bench"):
+        getattr(window, place)()
+        calm(window)
+    QTest.keyClicks(window.bench.script.editor, "-- on ")
+    calm(window)
+    window.desk.save()
+    files = [p.stem for p in window.desk.workspace.script_files()]
+    assert "tide_turn" in files and len(files) > 3  # the open one and the demo scripts are there again
