@@ -32,3 +32,13 @@ def workspace(tmp_path: Path, market: BarLibrary) -> Workspace:
     made.data.mkdir()
     (made.data / "bars").symlink_to(market.folder)
     return made
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """Prints what the fault suite has tried and measured."""
+    reports = [r for kind in ("passed", "failed") for r in terminalreporter.stats.get(kind, [])]
+    sentences = [text for r in reports for key, text in getattr(r, "user_properties", []) if key == "faults"]
+    if sentences:
+        terminalreporter.section("faults")
+        for sentence in sentences:
+            terminalreporter.write_line(str(sentence))

@@ -65,3 +65,30 @@ def test_every_action_has_words_a_shortcut_of_its_own_and_a_method() -> None:
     owners = {"window": Window, "chart": Deeds, "script": ScriptPanel}
     for action in ACTIONS:
         assert action.words and callable(getattr(owners[action.by], action.name))
+
+
+#: Parts of widgets that Qt makes itself. Python keeps nothing of them, so that a lambda which holds one and is
+#: connected to it is a circle that Python frees while Qt still calls it.
+MADE_BY_QT = {"horizontalHeader", "verticalHeader", "header", "lineEdit", "selectionModel", "viewport", "document"}
+
+
+def test_no_lambda_holds_a_part_that_qt_made() -> None:
+    for path in (SOURCE / "desk").rglob("*.py"):
+        for function in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            if not isinstance(function, ast.FunctionDef):
+                continue
+            made: set[str] = set()
+            for node in ast.walk(function):
+                if isinstance(node, ast.Assign):
+                    pairs = zip(
+                        *(n.elts if isinstance(n, ast.Tuple) else [n] for n in (node.targets[0], node.value)),
+                        strict=False,
+                    )
+                    for target, value in pairs:
+                        call = value.func if isinstance(value, ast.Call) else None
+                        if isinstance(target, ast.Name) and isinstance(call, ast.Attribute) and call.attr in MADE_BY_QT:
+                            made.add(target.id)
+            for node in ast.walk(function):
+                if isinstance(node, ast.Lambda):
+                    held = {n.id for n in ast.walk(node.body) if isinstance(n, ast.Name)} & made
+                    assert not held, f"{path.name}: a lambda in {function.name} holds {held}"

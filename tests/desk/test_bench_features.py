@@ -294,9 +294,11 @@ def test_the_chart_is_copied_and_saved(window: Window, calm, tmp_path) -> None: 
     assert board is not None and not board.pixmap().isNull()
     for name in ("a.png", "a.svg", "a.csv"):
         window.bench.deeds.write_chart(tmp_path / name)
+        calm(window)
         assert (tmp_path / name).stat().st_size > 1000
         assert window.status.text() == f"Saved as {name}."
     window.bench.deeds.write_chart(taken(tmp_path) / "a.csv")
+    calm(window)
     assert "cannot be written" in window.status.text()
 
 

@@ -18,11 +18,12 @@ from oakladder.bars.series import Bars, panel_of
 from oakladder.desk.chart.areas import runs
 from oakladder.desk.chart.axes import PriceAxis
 from oakladder.desk.chart.chart import Chart
-from oakladder.desk.chart.export import ExportProblem, save_data, save_picture
+from oakladder.desk.chart.export import picture_of, save_data
 from oakladder.desk.chart.options import BarStyle, ChartOptions, PaneLayout, read_options, read_panes
 from oakladder.desk.chart.pyramid import Pyramid, step_for
 from oakladder.desk.chart.reading import span_words
 from oakladder.desk.chart.scale import Scale, ScaleKind
+from oakladder.desk.jobs import NotDone
 from oakladder.desk.look.theme import DAY
 from oakladder.desk.model import View, averaged_candles
 from oakladder.engine.drawing import draw, merged
@@ -386,7 +387,7 @@ def test_letters_typed_on_the_chart_are_handed_on(chart: Chart, qtbot) -> None: 
 def test_the_chart_is_saved_as_picture_and_data(chart: Chart, tmp_path: Path) -> None:
     view = show(chart, random_bars(3, 60, holes=False), PANES + "signal go = close > open\nmark go shape star")
     for name, head in (("a.png", b"\x89PNG"), ("a.svg", b"<?xml")):
-        save_picture(chart, tmp_path / name)
+        picture_of(chart, tmp_path / name)()
         assert (tmp_path / name).read_bytes().startswith(head)
     assert b"<path" in (tmp_path / "a.svg").read_bytes()
     save_data(view, tmp_path / "a.csv")
@@ -396,9 +397,9 @@ def test_the_chart_is_saved_as_picture_and_data(chart: Chart, tmp_path: Path) ->
     assert rows[0]["Mean"] == "" and float(rows[10]["Mean"]) == pytest.approx(view.bars["close"][7:11].mean())
     assert {r["go"] for r in rows} == {"0", "1"}
     for name in ("x.csv", "x.png", "x.svg"):
-        with pytest.raises(ExportProblem):
+        with pytest.raises(NotDone):
             target = taken(tmp_path) / name
-            save_data(view, target) if name.endswith("csv") else save_picture(chart, target)
+            save_data(view, target) if name.endswith("csv") else picture_of(chart, target)()
 
 
 # --- the parts underneath -----------------------------------------------------------------------------

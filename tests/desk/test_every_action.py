@@ -86,9 +86,11 @@ def test_the_chart_is_saved_where_it_is_said(window: Window, calm, answers, tmp_
     path = tmp_path / f"chart.{ending}"
     answers["save"] = str(path)
     window.deeds["save_chart_data" if ending == "csv" else "save_chart"].trigger()
+    calm(window)
     assert path.stat().st_size > 1000 and window.status.text() == f"Saved as chart.{ending}."
     answers["save"] = str(taken(tmp_path) / f"chart.{ending}")
     window.deeds["save_chart_data" if ending == "csv" else "save_chart"].trigger()
+    calm(window)
     assert "cannot be written" in window.status.text()
     window.deeds["copy_picture"].trigger()
     board = QApplication.clipboard()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import logging
 import threading
 import time
@@ -130,6 +131,19 @@ def test_find_is_opened_by_its_button_and_finds(window: Window, calm) -> None:  
     window.deeds["open_palette"].trigger()
     assert window.palette_dialog.line.text() == "" and window.palette_dialog.list.count() > 20
     close_popups()
+
+
+def test_the_heads_of_tables_have_their_menus_after_hours_too(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    window.show_scan()
+    calm(window)
+    gc.collect()  # as between the window's events; what Python held of Qt's own parts has gone
+    for table in (window.scan.table, window.bench.watchlist.table):
+        header = table.horizontalHeader()
+        assert header is not None
+        header.customContextMenuRequested.emit(QPoint(5, 5))
+        menu = QApplication.activePopupWidget()
+        assert isinstance(menu, QMenu) and len(menu.actions()) > 1
+        close_popups()
 
 
 # --- sentences ----------------------------------------------------------------------------------------

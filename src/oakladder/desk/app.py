@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import logging
 import os
 import sys
@@ -100,6 +101,8 @@ def run_desk() -> int:
         desk.status.emit(sentence_of(error))
 
     sys.excepthook = report
+    gc.collect()
+    gc.freeze()  # what is there from the start stays, and need not be looked through again and again
     window.show()
     QTimer.singleShot(0, window.bench.chart.setFocus)
     code = app.exec()

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import contextlib
 import logging
+import time
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
@@ -21,7 +21,15 @@ from oakladder.user.lists import ListProblem
 from oakladder.user.scans import ScanProblem
 from oakladder.user.scripts import ScriptFileProblem
 
+from .relay import Relay
+
+#: Seconds between two words on how far a job is.
+_REPORT_PAUSE = 0.03
 _log = logging.getLogger(__name__)
+
+
+class NotDone(Exception):
+    """Something that could not be done; the text says why."""
 
 
 #: Errors whose text is a sentence for the user. Any other was not foreseen.
@@ -33,6 +41,7 @@ EXPECTED = (
     ListProblem,
     ScanProblem,
     Cancelled,
+    NotDone,
 )
 
 
@@ -56,11 +65,19 @@ class Ticket:
     """What a running job sees of the outside: whether it should stop, and a way to tell how far it is."""
 
     kind: str
-    report: Callable[[float], None]
     stop: Event = field(default_factory=Event)
+    tell: Callable[[float], None] = lambda share: None
+    _told: float = 0.0
 
     def cancelled(self) -> bool:
         return self.stop.is_set()
+
+    def report(self, share: float) -> None:
+        """Tells how much is done, 0 to 1; more often than can be seen it is not passed on."""
+        now = time.monotonic()
+        if now - self._told >= _REPORT_PAUSE:
+            self._told = now
+            self.tell(share)
 
 
 class Jobs(QObject):
@@ -68,8 +85,6 @@ class Jobs(QObject):
 
     #: What a job without an answer of its own for failures failed on, in a sentence.
     failed = pyqtSignal(str)
-    _done = pyqtSignal(object, object, object)
-    _moved = pyqtSignal(object, float)
 
     def __init__(self, parent: QObject | None = None):
         super().__init__(parent)
@@ -80,8 +95,8 @@ class Jobs(QObject):
         self._then: dict[
             int, tuple[Callable[[Any], None], Callable[[Exception], None] | None, Callable[[float], None] | None]
         ] = {}
-        self._done.connect(self._finish)
-        self._moved.connect(self._progress)
+        self._done = Relay(lambda came: self._finish(*came), self)
+        self._moved = Relay(lambda came: self._progress(*came), self)
 
     def start(
         self,
@@ -95,15 +110,15 @@ class Jobs(QObject):
     ) -> Ticket:
         """Runs ``work`` aside; ``then``, ``failed`` and ``progress`` are called on the interface thread."""
         self.stop(kind)
-        ticket = Ticket(kind, lambda x: None)
-        ticket.report = lambda x: self._moved.emit(ticket, x)
+        ticket = Ticket(kind)
+        ticket.tell = lambda share: self._moved((ticket, share))
         self._tickets[kind] = ticket
         self._then[id(ticket)] = (then, failed, progress)
         pool = self._slow if slow else self._quick
         future: Future[Any] = pool.submit(self._guarded, ticket, work)
         self._running.add(future)
         future.add_done_callback(self._running.discard)
-        future.add_done_callback(lambda f: None if f.cancelled() else self._emit(ticket, f.result()))
+        future.add_done_callback(lambda f: None if f.cancelled() else self._done((ticket, *f.result())))
         return ticket
 
     @staticmethod
@@ -116,10 +131,6 @@ class Jobs(QObject):
             if not isinstance(error, EXPECTED) and not ticket.cancelled():
                 _log.exception("the job %s failed", ticket.kind)
             return None, error
-
-    def _emit(self, ticket: Ticket, made: tuple[Any, Exception | None]) -> None:
-        with contextlib.suppress(RuntimeError):  # the window may be gone; then nobody waits for this any more
-            self._done.emit(ticket, made[0], made[1])
 
     def stop(self, kind: str) -> None:
         """Stops the job of a kind, if one runs."""
@@ -165,6 +176,8 @@ class Jobs(QObject):
         What is compiled just now cannot be stopped. Nothing of the user's depends on it: whatever writes, writes
         whole files.
         """
+        for relay in (self._done, self._moved):
+            relay.close()
         for kind in list(self._tickets):
             self.stop(kind)
         self._quick.shutdown(wait=False, cancel_futures=True)

@@ -41,6 +41,7 @@ from .jobs import Jobs, Ticket, sentence_of
 from .look.theme import DAY, NIGHT, Theme
 from .open_script import OpenScript
 from .programs import Programs
+from .relay import Relay
 from .uses import Use, compiled, draw_beside, read_use
 
 #: The narrow watchlist has room for so many sections of columns.
@@ -130,7 +131,6 @@ class Desk(QObject):
     #: What is wrong with what is shown, until it is taken back by an empty one; and anything else that is to be told.
     trouble = pyqtSignal(str)
     status = pyqtSignal(str)
-    _outside = pyqtSignal(object)
 
     def __init__(self, workspace: Workspace, library: BarLibrary, parent: QObject | None = None):
         super().__init__(parent)
@@ -171,7 +171,7 @@ class Desk(QObject):
         self._after_chart = QTimer(self, singleShot=True, interval=_AFTER_CHART_MS)
         self._after_chart.timeout.connect(self._ask_the_rest)
         self._watch: Watch | None = None
-        self._outside.connect(self._take_outside)
+        self._outside = Relay(self._take_outside, self)
         self._remembering = QTimer(self, singleShot=True, interval=_REMEMBER_PAUSE_MS)
         self._remembering.timeout.connect(self._write_state)
 
@@ -608,11 +608,7 @@ class Desk(QObject):
     def watch_folders(self) -> None:
         """Begins to look whether other programs change scripts, lists or scans."""
         if self._watch is None:
-            self._watch = Watch([self.workspace.scripts, self.workspace.config], self._tell_outside)
-
-    def _tell_outside(self, paths: set[Path]) -> None:
-        with contextlib.suppress(RuntimeError):  # the desk may be gone; then nobody asks any more
-            self._outside.emit(paths)
+            self._watch = Watch([self.workspace.scripts, self.workspace.config], self._outside)
 
     def _take_outside(self, paths: set[Path]) -> None:
         """Files are otherwise: those of ours that we have written ourselves are found to be as they are held."""
@@ -639,6 +635,7 @@ class Desk(QObject):
         self._typing.stop()
         self._after_chart.stop()
         self._remembering.stop()
+        self._outside.close()
         if self._watch is not None:
             self._watch.close()
         self.remember()

@@ -10,6 +10,8 @@ from oakladder.user.keeper import Both, Changed, Event, NotSaved, Saved, Told
 from oakladder.user.scripts import ScriptFileProblem
 from oakladder.user.workspace import Workspace
 
+from .relay import Relay
+
 #: Seconds that leaving, and putting a script beside itself, may wait for a save.
 _PATIENCE = 1.0
 
@@ -24,7 +26,6 @@ class OpenScript(QObject):
     opened = pyqtSignal(str)
     settled = pyqtSignal()
     told = pyqtSignal(str)
-    _event = pyqtSignal(object)
 
     def __init__(self, workspace: Workspace, parent: QObject | None = None):
         super().__init__(parent)
@@ -32,8 +33,8 @@ class OpenScript(QObject):
         self.text = ""
         #: Why the text cannot be saved for now; empty where it can.
         self.trouble = ""
-        self._event.connect(self._take)
-        self._keeper = workspace.keeper(self._event.emit)
+        self._relay = Relay(self._take, self)
+        self._keeper = workspace.keeper(self._relay)
 
     def start(self) -> None:
         """Begins to keep; says which texts an earlier program could not save."""
@@ -134,4 +135,5 @@ class OpenScript(QObject):
 
     def close(self) -> None:
         """Ends the keeping; what is not saved stays in the journal for the next start."""
+        self._relay.close()
         self._keeper.close()

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
 
-from PyQt6.QtCore import QPoint, QSize, QUrl
+from PyQt6.QtCore import QPoint, QSize, QTimer, QUrl
 from PyQt6.QtGui import QAction, QCloseEvent, QDesktopServices, QKeySequence
 from PyQt6.QtWidgets import (
     QApplication,
@@ -52,6 +52,8 @@ _TICKED: dict[str, Callable[[ChartOptions], bool]] = {
     "toggle_extended": lambda o: o.extended,
     "toggle_as_known": lambda o: o.as_known,
 }
+#: After a change of the theme the painted parts come first, and the styled ones in so many milliseconds.
+_STYLE_MS = 15
 _SEPARATED = frozenset(["scale_plain", "toggle_extended", "go_to_date", "add_line", "copy_picture"])
 
 
@@ -157,10 +159,17 @@ class Window(QMainWindow):
             self.deeds[name].setChecked(test(self.desk.options))
 
     def _apply_theme(self) -> None:
-        """Colours by day or by night. What is not in sight is styled when it comes into sight: each widget takes time."""
+        """Colours by day or by night. What is not in sight is styled when it comes into sight: each widget takes time,
+        and what is in sight is styled after it has been painted anew, so that neither holds the window up."""
         app = QApplication.instance()
         assert isinstance(app, QApplication)
         app.setPalette(palette(self.desk.theme))
+        if not self.isVisible():
+            self._style_all()
+        else:
+            QTimer.singleShot(_STYLE_MS, self._style_all)
+
+    def _style_all(self) -> None:
         for part in (self._top, self.palette_dialog, self.places.currentWidget()):
             self._style(part)
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,7 +15,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog
 from oakladder.engine.drawing import PRICE, VOLUME
 from oakladder.rung import analyse
 
-from ..chart.export import ExportProblem, save_data, save_picture
+from ..chart.export import picture_of, save_data
 from ..chart.options import BarStyle
 from ..chart.scale import ScaleKind
 from ..programs import title_of
@@ -209,12 +211,10 @@ class Deeds(QObject):
 
     def write_chart(self, path: Path) -> None:
         """Writes the chart by the ending of the name: PNG, SVG or CSV."""
-        try:
-            if path.suffix.lower() == ".csv" and self.bench.chart.shown is not None:
-                save_data(self.bench.chart.shown, path)
-            else:
-                save_picture(self.bench.chart, path)
-        except ExportProblem as error:
-            self.desk.status.emit(str(error))
-            return
-        self.desk.status.emit(f"Saved as {path.name}.")
+        shown = self.bench.chart.shown
+        if path.suffix.lower() == ".csv" and shown is not None:
+            write: Callable[[], None] = partial(save_data, shown, path)
+        else:
+            write = picture_of(self.bench.chart, path)
+        said = self.desk.status.emit
+        self.desk.jobs.start(f"export {path}", lambda _: write(), lambda _: said(f"Saved as {path.name}."), slow=True)

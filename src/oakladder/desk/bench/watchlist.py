@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPoint, QSortFilterProxyModel, Qt, pyqtSignal
@@ -28,6 +28,8 @@ from ..look.theme import Theme, ui_font
 
 _FIXED = ("Symbol", "Last", "Change")
 SORT_ROLE = int(Qt.ItemDataRole.UserRole) + 1
+_LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+_RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 
 
 class WatchModel(QAbstractTableModel):
@@ -40,6 +42,14 @@ class WatchModel(QAbstractTableModel):
         self.columns: list[ScriptColumn] = []
         self.places: list[Place] = []
         self.cells: Mapping[Place, Mapping[str, Cell]] = {}
+        self._roles: dict[int, Callable[[SymbolInfo, int], object]] = {
+            int(Qt.ItemDataRole.DisplayRole): self._text,
+            int(Qt.ItemDataRole.ToolTipRole): self._hint,
+            int(Qt.ItemDataRole.TextAlignmentRole): self._side,
+            int(Qt.ItemDataRole.BackgroundRole): self._ground,
+            int(Qt.ItemDataRole.ForegroundRole): self._ink,
+            SORT_ROLE: self._order,
+        }
         #: What the open script's own column is called.
         self.open_name = ""
 
@@ -74,28 +84,21 @@ class WatchModel(QAbstractTableModel):
         return None
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        info, column = self.infos[index.row()], index.column()
-        match role:
-            case Qt.ItemDataRole.DisplayRole:
-                return self._text(info, column)
-            case Qt.ItemDataRole.ToolTipRole:
-                return self._hint(info, column)
-            case Qt.ItemDataRole.TextAlignmentRole:
-                side = Qt.AlignmentFlag.AlignLeft if column == 0 else Qt.AlignmentFlag.AlignRight
-                return side | Qt.AlignmentFlag.AlignVCenter
-            case Qt.ItemDataRole.BackgroundRole:
-                cell = self._cell(info, column)
-                if cell is not None and cell.fill:
-                    return self.theme.fill(cell.fill)
-            case Qt.ItemDataRole.ForegroundRole:
-                if column == 2 and info.symbol in self.quotes:
-                    moved = self.quotes[info.symbol][1]
-                    return self.theme.color("falling" if moved < 0 else "rising")
-                cell = self._cell(info, column)
-                return QColor(self.theme.faint if cell is not None and cell.reason else self.theme.ink)
-            case _ if role == SORT_ROLE:
-                return self._order(info, column)
-        return None
+        go = self._roles.get(role)  # a table asks for every role of every cell each time it is painted
+        return None if go is None else go(self.infos[index.row()], index.column())
+
+    def _side(self, _: SymbolInfo, column: int) -> Qt.AlignmentFlag:
+        return _LEFT if column == 0 else _RIGHT
+
+    def _ground(self, info: SymbolInfo, column: int) -> QColor | None:
+        cell = self._cell(info, column)
+        return self.theme.fill(cell.fill) if cell is not None and cell.fill else None
+
+    def _ink(self, info: SymbolInfo, column: int) -> QColor:
+        if column == 2 and info.symbol in self.quotes:
+            return self.theme.color("falling" if self.quotes[info.symbol][1] < 0 else "rising")
+        cell = self._cell(info, column)
+        return self.theme.color("faint" if cell is not None and cell.reason else "ink")
 
     def _cell(self, info: SymbolInfo, column: int) -> Cell | None:
         if column < len(_FIXED):
@@ -212,7 +215,7 @@ class Watchlist(QWidget):
         for column, width in enumerate((52, 56, 46)):
             self.table.setColumnWidth(column, width)
         header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-        header.customContextMenuRequested.connect(lambda point: self.columns_asked.emit(header.mapToGlobal(point)))
+        header.customContextMenuRequested.connect(self._head_asked)
         selection = self.table.selectionModel()
         assert selection is not None
         selection.currentRowChanged.connect(self._picked)
@@ -221,6 +224,11 @@ class Watchlist(QWidget):
         self.rows.look_for(words)
         shown, all_ = self.rows.rowCount(), self.model.rowCount()
         self.count.setText(f"{shown} of {all_} symbols" if words else f"{all_} symbols")
+
+    def _head_asked(self, point: QPoint) -> None:
+        header = self.table.horizontalHeader()
+        assert header is not None
+        self.columns_asked.emit(header.mapToGlobal(point))
 
     def _picked(self, now: QModelIndex, _: QModelIndex) -> None:
         if now.isValid():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import itertools
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
@@ -16,11 +16,8 @@ from PyQt6.QtWidgets import QGraphicsView
 from oakladder.bars.text_files import iso
 from oakladder.disk import why, write_atomic, write_rows
 
+from ..jobs import NotDone
 from ..model import View
-
-
-class ExportProblem(Exception):
-    """Something that could not be written; the text says why."""
 
 
 @contextlib.contextmanager
@@ -29,19 +26,32 @@ def _said(path: Path) -> Iterator[None]:
     try:
         yield
     except OSError as error:
-        raise ExportProblem(f"{path.name} cannot be written: {why(error)}.") from None
+        raise NotDone(f"{path.name} cannot be written: {why(error)}.") from None
 
 
-def save_picture(chart: QGraphicsView, path: Path) -> None:
-    """Writes the chart as it stands, as PNG or (by the name's ending) SVG. Raises `ExportProblem`."""
-    held = QBuffer()
-    held.open(QIODevice.OpenModeFlag.WriteOnly)
+def picture_of(chart: QGraphicsView, path: Path) -> Callable[[], None]:
+    """Takes a picture of the chart as it stands; what is given writes it, as PNG or (by the name's ending) SVG, and may
+    do so on another thread. That raises `NotDone`."""
     if path.suffix.lower() == ".svg":
-        _draw_svg(chart, held)
-    else:
-        chart.grab().save(held, "PNG")
+        drawn = QBuffer()
+        drawn.open(QIODevice.OpenModeFlag.WriteOnly)
+        _draw_svg(chart, drawn)
+        made = drawn.data().data()
+        return lambda: _write(path, made)
+    image = chart.grab().toImage()
+
+    def write() -> None:
+        held = QBuffer()
+        held.open(QIODevice.OpenModeFlag.WriteOnly)
+        image.save(held, "PNG")
+        _write(path, held.data().data())
+
+    return write
+
+
+def _write(path: Path, made: bytes) -> None:
     with _said(path):
-        write_atomic(path, held.data().data())
+        write_atomic(path, made)
 
 
 def _draw_svg(chart: QGraphicsView, device: QIODevice) -> None:
@@ -57,7 +67,7 @@ def _draw_svg(chart: QGraphicsView, device: QIODevice) -> None:
 
 
 def save_data(view: View, path: Path) -> None:
-    """Writes the bars and every line, histogram and signal on them as CSV, none as an empty field. Raises `ExportProblem`."""
+    """Writes the bars and every line, histogram and signal on them as CSV, none as an empty field. Raises `NotDone`."""
     columns: dict[str, np.ndarray] = {name: view.bars[name] for name in ("open", "high", "low", "close", "volume")}
     if view.picture is not None:
         columns |= {line.name: line.values for line in view.picture.lines if line.name not in columns}

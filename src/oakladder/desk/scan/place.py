@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QModelIndex, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QModelIndex, QPoint, Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -184,7 +184,7 @@ class ScanPlace(QWidget):
         self.almanac.chosen.connect(self.past.show_day)
         header = self.table.horizontalHeader()
         assert header is not None
-        header.customContextMenuRequested.connect(lambda point: self._column_menu().popup(header.mapToGlobal(point)))
+        header.customContextMenuRequested.connect(self._head_asked)
         self.desk.theme_changed.connect(lambda _: self._show_theme())
 
     # --- coming here ------------------------------------------------------------------------------
@@ -466,6 +466,11 @@ class ScanPlace(QWidget):
             return made
 
         self.desk.jobs.start("sparks", work, self.model.show_sparks, slow=True)
+
+    def _head_asked(self, point: QPoint) -> None:
+        header = self.table.horizontalHeader()
+        assert header is not None
+        self._column_menu().popup(header.mapToGlobal(point))
 
     def _column_menu(self) -> QMenu:
         menu = passing_menu(self)

@@ -1,0 +1,33 @@
+"""The one way from a worker's thread to the interface's: values are handed over one by one, until it is closed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from threading import Lock
+from typing import Any
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+
+class Relay(QObject):
+    """Calling it from any thread has ``then`` called with the value on the thread that made it.
+
+    After `close` nothing goes through any more: a thread that works on must not touch an object that Qt has freed.
+    """
+
+    _came = pyqtSignal(object)
+
+    def __init__(self, then: Callable[[Any], None], parent: QObject | None = None):
+        super().__init__(parent)
+        self._lock, self._closed = Lock(), False
+        self._came.connect(then)
+
+    def __call__(self, value: object) -> None:
+        with self._lock:
+            if not self._closed:
+                self._came.emit(value)
+
+    def close(self) -> None:
+        """Lets nothing through from now on."""
+        with self._lock:
+            self._closed = True
