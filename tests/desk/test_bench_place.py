@@ -6,11 +6,11 @@ import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QSpinBox
+from PyQt6.QtWidgets import QSpinBox, QWidget
 
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.look.theme import NIGHT
+from oakladder.desk.look.theme import DAY, NIGHT, Theme
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
 from oakladder.engine.columns import cells
@@ -304,3 +304,29 @@ def test_as_much_of_a_bar_is_written_out_as_there_is_room(window: Window, calm) 
     narrow = bench.reading.text()
     assert "V " in wide and len(narrow) < len(wide)
     assert bench.reading.fontMetrics().horizontalAdvance(narrow) <= bench.reading.width() + 2
+
+
+def test_night_reaches_every_part_however_it_is_asked_for(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    def ground(widget: QWidget) -> str:
+        return str(widget.grab().toImage().pixelColor(widget.width() - 3, 3).name())
+
+    def wait_for(theme: Theme) -> None:
+        calm(window)
+        QTest.qWait(40)
+        assert ground(window.top) == theme.raised
+        assert ground(window.places.currentWidget()) in (theme.raised, theme.ground)  # type: ignore[arg-type]
+
+    wait_for(DAY)
+    window.toggle_night()
+    wait_for(NIGHT)
+    window.show_scan()
+    wait_for(NIGHT)
+    window.toggle_night()
+    window.show_ladder()
+    wait_for(DAY)
+    other = Window(window.desk)  # as at a start that remembers the night
+    window.desk.set_theme(NIGHT)
+    other.show()
+    calm(window)
+    assert ground(other.top) == NIGHT.raised
+    other.deleteLater()

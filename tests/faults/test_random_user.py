@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 from collections.abc import Callable, Iterator
@@ -14,6 +15,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog
 from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.shot import settle
+from oakladder.desk.sweeper import keep_for_good
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
 from windows import put_away
@@ -45,7 +47,9 @@ def window(
     made = make_window(workspace)
     made.show()
     settle(make_app(), made.desk)
+    keep_for_good()
     yield made
+    gc.unfreeze()
     put_away(made)
 
 

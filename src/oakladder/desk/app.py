@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import logging
 import os
 import sys
@@ -19,7 +18,7 @@ from oakladder.user.workspace import Workspace
 from .jobs import sentence_of
 from .look.theme import ui_font
 from .model import Desk
-from .sweeper import Sweeper
+from .sweeper import Sweeper, keep_for_good
 from .widgets.passing import answered
 from .window import Window
 
@@ -101,8 +100,7 @@ def run_desk() -> int:
         desk.status.emit(sentence_of(error))
 
     sys.excepthook = report
-    gc.collect()
-    gc.freeze()  # what is there from the start stays, and need not be looked through again and again
+    keep_for_good()
     window.show()
     QTimer.singleShot(0, window.bench.chart.setFocus)
     code = app.exec()

@@ -30,3 +30,10 @@ class Sweeper(QObject):
         ]
         if due:
             gc.collect(due[-1])
+
+
+def keep_for_good() -> None:
+    """Lets what is there now stay unlooked at for good: a window, once opened, is not freed before the end, and looking
+    through all of it would hold it up for as long as a frame takes, again and again."""
+    gc.collect()
+    gc.freeze()

@@ -8,7 +8,7 @@ from dataclasses import replace
 from functools import partial
 
 from PyQt6.QtCore import QPoint, QSize, QTimer, QUrl
-from PyQt6.QtGui import QAction, QCloseEvent, QDesktopServices, QKeySequence
+from PyQt6.QtGui import QAction, QCloseEvent, QDesktopServices, QKeySequence, QShowEvent
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
@@ -96,8 +96,8 @@ class Window(QMainWindow):
         self.setMinimumSize(800, 520)
 
     def _lay_out(self) -> None:
-        self._top = QWidget(objectName="top")
-        row = QHBoxLayout(self._top)
+        self.top = QWidget(objectName="top")
+        row = QHBoxLayout(self.top)
         row.setContentsMargins(4, 0, 8, 0)
         row.setSpacing(2)
         row.addWidget(QLabel("Oak Ladder", objectName="brand"))
@@ -127,7 +127,7 @@ class Window(QMainWindow):
         column = QVBoxLayout(whole)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        column.addWidget(self._top)
+        column.addWidget(self.top)
         column.addWidget(self.places, 1)
         self.setCentralWidget(whole)
         first = self._buttons.button(0)
@@ -164,14 +164,16 @@ class Window(QMainWindow):
         app = QApplication.instance()
         assert isinstance(app, QApplication)
         app.setPalette(palette(self.desk.theme))
-        if not self.isVisible():
-            self._style_all()
-        else:
-            QTimer.singleShot(_STYLE_MS, self._style_all)
+        if self.isVisible():
+            QTimer.singleShot(_STYLE_MS, self._style_seen)
 
-    def _style_all(self) -> None:
-        for part in (self._top, self.palette_dialog, self.places.currentWidget()):
+    def _style_seen(self) -> None:
+        for part in (self.top, self.places.currentWidget()):
             self._style(part)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        self._style_seen()
+        super().showEvent(event)
 
     def _style(self, part: QWidget | None) -> None:
         sheet = style_sheet(self.desk.theme)
@@ -286,6 +288,7 @@ class Window(QMainWindow):
         """Everything that can be done or opened, in one list; ``typed`` is there already."""
         corner = self.mapToGlobal(QPoint((self.width() - self.palette_dialog.width()) // 2, 60))
         self.palette_dialog.move(corner)
+        self._style(self.palette_dialog)
         self.palette_dialog.open_with(self._choices(), typed, hint)
 
     def _choices(self) -> list[Choice]:

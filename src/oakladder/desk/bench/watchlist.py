@@ -6,7 +6,6 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPoint, QSortFilterProxyModel, Qt, pyqtSignal
-from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -14,7 +13,6 @@ from PyQt6.QtWidgets import (
     QHeaderView,
     QLabel,
     QLineEdit,
-    QTableView,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -25,11 +23,10 @@ from oakladder.engine.columns import Cell
 
 from ..columns import OPEN_SCRIPT, Place, ScriptColumn, places_of
 from ..look.theme import Theme, ui_font
+from ..widgets.rows import PaintedTable, RowPainter
 
 _FIXED = ("Symbol", "Last", "Change")
 SORT_ROLE = int(Qt.ItemDataRole.UserRole) + 1
-_LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
-_RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 
 
 class WatchModel(QAbstractTableModel):
@@ -45,9 +42,6 @@ class WatchModel(QAbstractTableModel):
         self._roles: dict[int, Callable[[SymbolInfo, int], object]] = {
             int(Qt.ItemDataRole.DisplayRole): self._text,
             int(Qt.ItemDataRole.ToolTipRole): self._hint,
-            int(Qt.ItemDataRole.TextAlignmentRole): self._side,
-            int(Qt.ItemDataRole.BackgroundRole): self._ground,
-            int(Qt.ItemDataRole.ForegroundRole): self._ink,
             SORT_ROLE: self._order,
         }
         #: What the open script's own column is called.
@@ -87,18 +81,14 @@ class WatchModel(QAbstractTableModel):
         go = self._roles.get(role)  # a table asks for every role of every cell each time it is painted
         return None if go is None else go(self.infos[index.row()], index.column())
 
-    def _side(self, _: SymbolInfo, column: int) -> Qt.AlignmentFlag:
-        return _LEFT if column == 0 else _RIGHT
-
-    def _ground(self, info: SymbolInfo, column: int) -> QColor | None:
-        cell = self._cell(info, column)
-        return self.theme.fill(cell.fill) if cell is not None and cell.fill else None
-
-    def _ink(self, info: SymbolInfo, column: int) -> QColor:
-        if column == 2 and info.symbol in self.quotes:
-            return self.theme.color("falling" if self.quotes[info.symbol][1] < 0 else "rising")
-        cell = self._cell(info, column)
-        return self.theme.color("faint" if cell is not None and cell.reason else "ink")
+    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
+        """What the painter needs of a cell: its text, the colour words of its fill and its ink, whether it stands left."""
+        info = self.infos[row]
+        cell = self._cell(info, section)
+        ink = "faint" if cell is not None and cell.reason else "ink"
+        if section == 2 and info.symbol in self.quotes:
+            ink = "falling" if self.quotes[info.symbol][1] < 0 else "rising"
+        return self._text(info, section), cell.fill if cell is not None else None, ink, section == 0
 
     def _cell(self, info: SymbolInfo, column: int) -> Cell | None:
         if column < len(_FIXED):
@@ -181,7 +171,7 @@ class Watchlist(QWidget):
         self.filter.setClearButtonEnabled(True)
         self.filter.textChanged.connect(self._filtered)
         self.count = QLabel(objectName="quiet")
-        self.table = QTableView()
+        self.table = PaintedTable()
         self._set_up_table()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(6, 6, 0, 4)
@@ -198,7 +188,7 @@ class Watchlist(QWidget):
     def _set_up_table(self) -> None:
         self.table.setModel(self.rows)
         self.table.setFont(ui_font(8))
-        self.table.setAlternatingRowColors(True)
+        self.table.painter = RowPainter(self.table, self.rows, self.model, ui_font(8), len(_FIXED), 3)
         self.table.setShowGrid(False)
         self.table.setSortingEnabled(True)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
@@ -212,7 +202,7 @@ class Watchlist(QWidget):
         header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
         header.setSortIndicatorClearable(True)
         header.setMinimumSectionSize(30)
-        for column, width in enumerate((52, 56, 46)):
+        for column, width in enumerate((52, 59, 46)):
             self.table.setColumnWidth(column, width)
         header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         header.customContextMenuRequested.connect(self._head_asked)

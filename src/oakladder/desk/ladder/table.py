@@ -17,7 +17,7 @@ from PyQt6.QtCore import (
     Qt,
     pyqtSignal,
 )
-from PyQt6.QtGui import QHelpEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QHelpEvent, QPainter
 from PyQt6.QtWidgets import QHeaderView, QLineEdit, QTableView, QWidget
 
 from oakladder.bars.store.info import SymbolInfo
@@ -25,7 +25,7 @@ from oakladder.engine.columns import Cell, at_least, filter_of
 
 from ..columns import Place, ScriptColumn, places_of
 from ..look.theme import Theme, ui_font
-from .cells import RowPainter
+from ..widgets.rows import PaintedTable, RowPainter
 
 FIXED = ("Symbol", "Name", "Sector", "Last", "Change", "Note")
 _LEFT = {0, 1, 2, 5}
@@ -309,7 +309,7 @@ class LadderHead(QHeaderView):
         painter.restore()
 
 
-class LadderTable(QTableView):
+class LadderTable(PaintedTable):
     """The table view with its heads. ``hovered`` tells a script cell under the mouse, and where the mouse is."""
 
     hovered = pyqtSignal(QModelIndex, QPoint)
@@ -325,7 +325,7 @@ class LadderTable(QTableView):
         self.head = LadderHead(theme, self.source, self.rows, self)
         self.setHorizontalHeader(self.head)
         self.setModel(self.rows)
-        self.painter = RowPainter(self)
+        self.painter = RowPainter(self, self.rows, self.source, ui_font(8.5), len(FIXED))
         #: What the user has done to sections, by their keys; of those that are gone too, for they may come back.
         self.sections: dict[str, Section] = {}
         self._settling = False
@@ -398,14 +398,6 @@ class LadderTable(QTableView):
     def _arrange(self) -> None:
         if not self._settling:
             self.arranged.emit()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        viewport = self.viewport()
-        if event is None or viewport is None:
-            return
-        painter = QPainter(viewport)
-        self.painter.paint(painter, event.rect())
-        painter.end()
 
     def viewportEvent(self, event: QEvent | None) -> bool:
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:

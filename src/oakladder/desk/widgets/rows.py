@@ -1,4 +1,4 @@
-"""Paints the rows of the Ladder: text on fills, straight from what the table holds, so that scrolling stays smooth.
+"""Tables of symbols that paint their rows themselves: text on fills, straight from what the table holds, so that scrolling stays smooth.
 
 The usual painter asks the table seven times for each cell, through the sorting model and the style sheet, and
 takes three times as long as a frame has.
@@ -6,26 +6,58 @@ takes three times as long as a frame has.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import Protocol
 
-from PyQt6.QtCore import QPointF, QRect, Qt
-from PyQt6.QtGui import QColor, QFontMetrics, QPainter, QStaticText
+from PyQt6.QtCore import QPointF, QRect, QSortFilterProxyModel, Qt
+from PyQt6.QtGui import QColor, QFont, QFontMetrics, QPainter, QPaintEvent, QStaticText
+from PyQt6.QtWidgets import QTableView
 
-from ..look.theme import Theme, ui_font
+from ..look.theme import Theme
 
-if TYPE_CHECKING:
-    from .table import LadderTable
-
-_MARGIN = 5
 _MOST_TEXTS = 20_000
+
+
+class Painted(Protocol):
+    """A table's model as its painter needs it."""
+
+    theme: Theme
+
+    def columnCount(self) -> int: ...
+
+    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
+        """Of a cell: its text, the colour words of its fill and its ink, whether it stands left."""
+
+
+class PaintedTable(QTableView):
+    """A table whose rows are painted by a `RowPainter`, once there is one."""
+
+    painter: RowPainter | None = None
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        viewport = self.viewport()
+        if event is None or viewport is None or self.painter is None:
+            return
+        painter = QPainter(viewport)
+        self.painter.paint(painter, event.rect())
+        painter.end()
 
 
 class RowPainter:
     """Keeps texts laid out and colours mixed from one frame to the next."""
 
-    def __init__(self, table: LadderTable):
-        self._table = table
-        self._font = ui_font(8.5)
+    def __init__(
+        self,
+        table: QTableView,
+        rows: QSortFilterProxyModel,
+        model: Painted,
+        font: QFont,
+        first_framed: int = 0,
+        margin: int = 5,
+    ):
+        """``first_framed`` is the first section whose current cell is framed, ``margin`` the room beside a text."""
+        self._margin = margin
+        self._table, self._rows, self._model, self._first_framed = table, rows, model, first_framed
+        self._font = font
         self._metrics = QFontMetrics(self._font)
         self._texts: dict[tuple[str, int], tuple[QStaticText, float]] = {}
         self._inks: dict[tuple[str, str], QColor] = {}
@@ -33,7 +65,7 @@ class RowPainter:
 
     def paint(self, painter: QPainter, seen: QRect) -> None:
         """Paints every row that shows in a part of the table."""
-        table, source, theme = self._table, self._table.source, self._table.source.theme
+        table, rows, source, theme = self._table, self._rows, self._model, self._model.theme
         selection = table.selectionModel()
         chosen = {i.row() for i in selection.selectedRows()} if selection is not None else set()
         sections = [
@@ -49,24 +81,24 @@ class RowPainter:
             return
         here = table.currentIndex()
         drop = (table.rowHeight(first) - self._metrics.height()) // 2
-        for row in range(first, (last if last >= 0 else table.rows.rowCount() - 1) + 1):
+        for row in range(first, (last if last >= 0 else rows.rowCount() - 1) + 1):
             top, height = table.rowViewportPosition(row), table.rowHeight(row)
             if row in chosen:
                 painter.fillRect(0, top, right, height, self._ink(theme, "pick"))
             elif row % 2:
                 painter.fillRect(0, top, right, height, self._ink(theme, "ground"))
-            at = table.source_row(row)
+            at = rows.mapToSource(rows.index(row, 0)).row()
             for k, x, width in sections:
                 words, fill, ink, left = source.painted(at, k)
                 if fill:
                     painter.fillRect(x + 1, top + 1, width - 2, height - 2, self._fill(theme, fill))
-                if row == here.row() and k == here.column() and k >= table.first_script:
+                if row == here.row() and k == here.column() and k >= self._first_framed:
                     painter.setPen(self._ink(theme, "oak"))
                     painter.drawRect(x, top, width - 1, height - 1)
                 if words:
-                    text, extent = self._text(words, width - 2 * _MARGIN)
+                    text, extent = self._text(words, width - 2 * self._margin)
                     painter.setPen(self._ink(theme, ink))
-                    begin = x + _MARGIN if left else x + width - _MARGIN - extent
+                    begin = x + self._margin if left else x + width - self._margin - extent
                     painter.drawStaticText(QPointF(begin, top + drop), text)
 
     def _ink(self, theme: Theme, role: str) -> QColor:
