@@ -16,7 +16,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.user.workspace import Workspace
 
 from .jobs import sentence_of
-from .look.theme import ui_font
+from .look.theme import DAY, style_sheet, ui_font
 from .model import Desk
 from .sweeper import Sweeper, keep_for_good
 from .widgets.passing import answered
@@ -57,6 +57,7 @@ class StartTrouble(QDialog):
     def __init__(self, sentence: str):
         super().__init__()
         self.setWindowTitle(_NAME)
+        self.setStyleSheet(style_sheet(DAY))
         words = QLabel(f"Oak Ladder cannot start yet. {sentence} Nothing of yours was changed.")
         words.setWordWrap(True)
         words.setMinimumWidth(420)

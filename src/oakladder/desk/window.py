@@ -142,7 +142,7 @@ class Window(QMainWindow):
 
     def _fill_show_menu(self) -> None:
         """The menu above the chart: the actions of its group."""
-        menu = QMenu(self)
+        menu = QMenu(self.bench)
         for group in ("Chart", "Replay"):
             for action in (a for a in ACTIONS if a.group == group):
                 if action.name in _SEPARATED:
@@ -356,7 +356,7 @@ class Window(QMainWindow):
         """Leaves, once every text is in its file or the user has said that it may stay out."""
         if event is None:
             return
-        if not may_leave(self.desk, self):
+        if not may_leave(self.desk, self.places.currentWidget() or self):
             event.ignore()
             return
         self.desk.close()

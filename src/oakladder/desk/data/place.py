@@ -284,7 +284,7 @@ class DataPlace(QWidget):
         everything = [i for some in self.seen.values() for i in some]
         good = [i for i in everything if not i.trouble]
         new = sum(i.new for i in good)
-        words = f"{len(good)} symbols can come in with {new:,} new bars."
+        words = f"{len(good)} symbol{'s' if len(good) != 1 else ''} can come in with {new:,} new bars."
         bad = len(everything) - len(good)
         self.word.setText(words + (f" {bad} cannot; they are listed with the reason." if bad else ""))
         self.take_button.setEnabled(bool(good))
@@ -397,6 +397,7 @@ class DataPlace(QWidget):
                 box.addItem(done_words(trouble, mend), mend)
             box.setCurrentIndex(box.findData(self.mends.get(trouble, CHOICES[trouble][0])))
             box.setEnabled(len(CHOICES[trouble]) > 1)
+            box.setToolTip(box.currentText())
             box.activated.connect(lambda _, t=trouble, b=box: self._mend(t, b.currentData()))
             self.findings.setCellWidget(r, 3, box)
 

@@ -150,6 +150,14 @@ def palette(t: Theme) -> QPalette:
     return made
 
 
+def popup_sheet(t: Theme) -> str:
+    """The style of what stands over the window for a moment."""
+    return f"""QLabel, QListView {{ background: {t.raised}; color: {t.ink}; border: 1px solid {t.oak}; outline: 0; }}
+    QScrollBar:vertical {{ background: transparent; width: 9px; }}
+    QScrollBar::handle {{ background: {t.line}; border-radius: 4px; min-height: 24px; }}
+    QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; }}"""
+
+
 def style_sheet(t: Theme) -> str:
     """The style of every plain widget."""
     return f"""
@@ -163,8 +171,6 @@ def style_sheet(t: Theme) -> str:
     QCheckBox::indicator {{ width: 12px; height: 12px; border: 1px solid {t.faint}; border-radius: 2px; background: {t.raised}; }}
     QCheckBox::indicator:checked {{ background: {t.oak}; border: 1px solid {t.ink}; }}
     QCheckBox::indicator:focus {{ border-color: {t.oak}; }}
-    QListWidget#words {{ background: {t.raised}; border: 1px solid {t.oak}; }}
-    QLabel#hint {{ background: {t.raised}; border: 1px solid {t.oak}; }}
     QFrame#standing {{ background: {t.pick}; border-left: 3px solid {t.warn}; }}
     QLabel#brand {{ font-weight: bold; padding: 0 10px; }}
     QLabel#quiet, QLabel#status {{ color: {t.faint}; }}

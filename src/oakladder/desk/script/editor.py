@@ -162,8 +162,11 @@ class ScriptEditor(QsciScintilla):
         super().hideEvent(event)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
-        self.helper.close()
+        """The cursor stays in sight, and what is shown at it goes with it: problems come and go below while one types."""
         super().resizeEvent(event)
+        if self.hasFocus():
+            self.SendScintilla(QsciScintilla.SCI_SCROLLCARET)
+        self.helper.follow()
 
     def show_problems(self, problems: tuple[Problem, ...]) -> None:
         """Underlines the problems where they stand."""

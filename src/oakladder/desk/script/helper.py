@@ -40,8 +40,9 @@ class Helper:
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
-        if self._list is not None:
-            self._list.set_theme(theme)
+        for part in (self._list, self._hint):
+            if part is not None:
+                part.set_theme(theme)
 
     def know(self, names: Sequence[str]) -> None:
         """Offers a script's own names too."""
@@ -69,7 +70,7 @@ class Helper:
         window = self._editor.window()
         assert window is not None
         if self._hint is None:
-            self._hint = Hint(window)
+            self._hint = Hint(self._theme, window)
         elif self._hint.parentWidget() is not window:
             self._hint.setParent(window)
         return self._hint
@@ -90,6 +91,16 @@ class Helper:
             self._list.hide()
         if self._hint is not None:
             self._hint.hide()
+
+    def follow(self) -> None:
+        """Puts what is shown at the cursor where the cursor is now."""
+        if self._hovers and self._hint is not None:
+            self._hint.hide()
+        at = int(self._editor.SendScintilla(QsciScintilla.SCI_GETCURRENTPOS))
+        if self.listing:
+            self.list.place(self._anchor(at - len(word_before(self._before()))), self._room())
+        if self.hinting:
+            self.hint.place(self._anchor(at), self._room(), above=True)
 
     def _room(self) -> QRect:
         window = self._editor.window()

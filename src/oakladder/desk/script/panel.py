@@ -232,8 +232,11 @@ class ScriptPanel(QWidget):
         script = self.desk.script
         saved = "Saved as you type." if not script.trouble and script.theirs is None else "Not saved yet."
         words = "No errors." if not errors else "1 error." if errors == 1 else f"{errors} errors."
-        kept = " The chart keeps the last picture that worked." if errors else ""
-        self.verdict.setText(f"{words}{kept} {saved}" if errors else f"{saved} {words}")
+        if errors:
+            saved = saved.replace(" as you type", "")
+            self.verdict.setText(f"{words} The chart keeps the last picture. {saved}")
+        else:
+            self.verdict.setText(f"{saved} {words}")
 
     def _go_to(self, item: QListWidgetItem) -> None:
         self.editor.go_to(item.data(Qt.ItemDataRole.UserRole))

@@ -12,7 +12,7 @@ from PyQt6.QtCore import QModelIndex, QPoint, QRect, Qt
 from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtWidgets import QLabel, QListWidget, QListWidgetItem, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
-from ..look.theme import Theme, code_font, ui_font
+from ..look.theme import Theme, code_font, popup_sheet, ui_font
 from .completion import Offer
 
 _ROWS, _WIDTH, _GAP = 9, 380, 3
@@ -61,7 +61,6 @@ class WordList(QListWidget):
 
     def __init__(self, theme: Theme, parent: QWidget):
         super().__init__(parent)
-        self.setObjectName("words")
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setUniformItemSizes(True)
@@ -69,10 +68,16 @@ class WordList(QListWidget):
         self.setItemDelegate(self._rows)
         #: Whether the user has moved within it, so that Enter means the chosen word.
         self.moved = False
+        self.set_theme(theme)
         self.hide()
 
     def set_theme(self, theme: Theme) -> None:
         self._rows.theme = theme
+        self.setStyleSheet(popup_sheet(theme))
+
+    def place(self, anchor: QRect, room: QRect) -> None:
+        """Puts it below a place, both in coordinates of the window."""
+        self.move(placed(self.geometry(), anchor, room))
 
     def show_offers(self, offers: Sequence[Offer], anchor: QRect, room: QRect) -> None:
         """Shows words below a place; the first is chosen. Both rectangles in coordinates of the window."""
@@ -85,7 +90,7 @@ class WordList(QListWidget):
         self.moved = False
         height = max(self.sizeHintForRow(0), 18) * min(len(offers), _ROWS) + 4
         self.resize(min(_WIDTH, room.width()), min(height, room.height()))
-        self.move(placed(self.geometry(), anchor, room))
+        self.place(anchor, room)
         self.show()
         self.raise_()
 
@@ -103,14 +108,22 @@ class WordList(QListWidget):
 class Hint(QLabel):
     """A few lines about what is under the cursor or the mouse."""
 
-    def __init__(self, parent: QWidget):
-        super().__init__(parent, objectName="hint")
+    def __init__(self, theme: Theme, parent: QWidget):
+        super().__init__(parent)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.setWordWrap(True)
         self.setFont(ui_font())
         self.setContentsMargins(7, 4, 7, 4)
+        self.set_theme(theme)
         self.hide()
+
+    def set_theme(self, theme: Theme) -> None:
+        self.setStyleSheet(popup_sheet(theme))
+
+    def place(self, anchor: QRect, room: QRect, *, above: bool = False) -> None:
+        """Puts it below or above a place, both in coordinates of the window."""
+        self.move(placed(self.geometry(), anchor, room, above=above))
 
     def say(self, text: str, anchor: QRect, room: QRect, *, above: bool = False, rich: bool = False) -> None:
         """Shows a text at a place."""
@@ -121,6 +134,6 @@ class Hint(QLabel):
         wanted = self.sizeHint()
         height = max(self.heightForWidth(width), 20)
         self.resize(min(width, max(wanted.width(), 60)), min(height, room.height()))
-        self.move(placed(self.geometry(), anchor, room, above=above))
+        self.place(anchor, room, above=above)
         self.show()
         self.raise_()
