@@ -201,12 +201,20 @@ class RandomUser:
             go: Callable[[], object] = self._random.choice([self._letter, self._key, self._click_on(popup or modal)])
         else:
             go = self._random.choices([g for _, g in self._acts], [w for w, _ in self._acts])[0]
+        if sum(self.seen.acts.values()) % 250 == 249:
+            self._clear_the_table()
         name = getattr(go, "__name__", "click").strip("_")
         self._say(name)
         try:
             go()
         except Exception:
             self.seen.errors.append(f"{self._recent[-6:]}\n{traceback.format_exc()}")
+
+    def _clear_the_table(self) -> None:
+        """Takes away what piles up because it was asked for, so that what piles up by itself can be seen."""
+        self.window.scan.lines.show_lines(self.window.scan.lines.lines()[:2])
+        while len(self.desk.beside) > 2:
+            self.desk.remove_beside(0)
 
     def _say(self, name: str) -> None:
         self.seen.acts[name.split(":")[0]] += 1

@@ -90,6 +90,7 @@ class _Draft:
     #: What the journal has of it, and when it may be written there again.
     noted: str | None = None
     note_at: float = 0.0
+    unnotable: bool = False
     #: Whether it shall be saved without a pause, whether that has failed, and when it is tried again.
     hurry: bool = False
     failed: bool = False
@@ -105,6 +106,11 @@ class _Draft:
     @property
     def idle(self) -> bool:
         return self.first is None and self.theirs is None
+
+    @property
+    def unnoted(self) -> bool:
+        """Whether there is something that neither the file nor the journal has."""
+        return self.first is not None and self.text != self.noted
 
     def due(self) -> float | None:
         """When it is to be saved; None where nothing is, or the user must decide first."""
@@ -226,6 +232,12 @@ class Keeper:
                 if left <= 0:
                     break
                 self._turn.wait(left)
+            # What cannot be saved shall at least be in the journal by now, if that can be written.
+            while any(d.unnoted and not d.unnotable for d in self._drafts.values()) and self._thread is not None:
+                left = end - time.monotonic()
+                if left <= 0:
+                    break
+                self._turn.wait(left)
         return self.unsaved()
 
     def decide(self, path: Path, *, mine: bool) -> str:
@@ -290,7 +302,7 @@ class Keeper:
                     self._looking = False
                     return self._look
                 for draft in self._drafts.values():
-                    unnoted = draft.first is not None and draft.text != draft.noted
+                    unnoted = draft.unnoted
                     if unnoted and (draft.note_at <= now or (self._ending and not draft.failed)):
                         return partial(self._note, draft)
                     wake = min(wake, draft.note_at) if unnoted else wake
@@ -313,7 +325,8 @@ class Keeper:
             pause, noted = _RETRY, False
         with self._turn:
             draft.note_at = time.monotonic() + pause
-            draft.noted = text if noted else draft.noted
+            draft.noted, draft.unnotable = text if noted else draft.noted, not noted
+            self._turn.notify_all()
 
     def _save(self, draft: _Draft) -> None:
         with self._turn:

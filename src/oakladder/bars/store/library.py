@@ -45,9 +45,9 @@ from .places import FileChanged, Place, Places, Unreadable
 
 _log = logging.getLogger(__name__)
 #: The most bytes of bars that are remembered besides what lies in memory maps.
-_MOST_HELD = 400_000_000
+MOST_HELD = 400_000_000
 #: The most bytes of times that are remembered for panels; what follows from them is about as much again.
-_MOST_CLOCKS = 100_000_000
+MOST_CLOCKS = 100_000_000
 #: Times are held once for all symbols that have them where at least so many have the same, on average.
 _SHARING = 6
 #: Why a sound file may be out of reach for now: it must not pass for damaged.
@@ -295,7 +295,7 @@ class BarLibrary:
             if key not in self._cache:
                 self._cache[key] = made
                 self._held += _weight(made)
-            while self._held > _MOST_HELD and len(self._cache) > 1:
+            while self._held > MOST_HELD and len(self._cache) > 1:
                 self._held -= _weight(self._cache.popitem(last=False)[1])
         return made
 
@@ -329,7 +329,7 @@ class BarLibrary:
             if place.clock not in self._clocks:
                 self._clocks[place.clock] = times
                 self._clock_bytes += times.nbytes
-            while self._clock_bytes > _MOST_CLOCKS and len(self._clocks) > 1:
+            while self._clock_bytes > MOST_CLOCKS and len(self._clocks) > 1:
                 self._clock_bytes -= self._clocks.popitem(last=False)[1].nbytes
         return times
 

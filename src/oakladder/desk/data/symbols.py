@@ -43,6 +43,7 @@ _WIDTHS = (70, 170, 110, 72, 104, 90, 140, 240, 250)
 #: What symbols usually are; anything else can be typed.
 KINDS = ("share", "index", "fund", "pair", "future", "good")
 _STAYS = "as it is"
+_SAID = (int(Qt.ItemDataRole.DisplayRole), int(Qt.ItemDataRole.ToolTipRole))
 
 
 def tick_in(text: str) -> float | None:
@@ -91,12 +92,25 @@ class SymbolsModel(QAbstractTableModel):
     def __init__(self) -> None:
         super().__init__()
         self.infos: list[SymbolInfo] = []
-        self.held: dict[str, Held] = {}
+        self._held: dict[str, Held] = {}
+        self._texts: list[tuple[str, ...]] = []
 
-    def show_infos(self, infos: list[SymbolInfo], held: dict[str, Held]) -> None:
+    def show_infos(self, infos: list[SymbolInfo]) -> None:
+        """Shows symbols; which bars they have is known later, or as it was."""
         self.beginResetModel()
-        self.infos, self.held = infos, held
+        self.infos = infos
+        self._write()
         self.endResetModel()
+
+    def show_held(self, held: dict[str, Held]) -> None:
+        """Shows which bars the symbols have."""
+        self._held = held
+        self._write()
+        self.dataChanged.emit(self.index(0, 0), self.index(len(self.infos) - 1, len(_HEADS) - 1))
+
+    def _write(self) -> None:
+        """Puts every row into words once: a table asks for them each time it is painted."""
+        self._texts = [_texts(i, self._held.get(i.symbol, Held("…", "…"))) for i in self.infos]
 
     def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
         return 0 if parent.isValid() else len(self.infos)
@@ -112,21 +126,22 @@ class SymbolsModel(QAbstractTableModel):
         return None
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
-            return None
-        info = self.infos[index.row()]
-        held = self.held.get(info.symbol, Held("…", "…"))
-        return (
-            info.symbol,
-            info.name,
-            info.sector,
-            info.kind,
-            tick_words(info.tick),
-            info.calendar.zone,
-            hours_words(info.calendar),
-            held.days,
-            held.minutes,
-        )[index.column()]
+        return self._texts[index.row()][index.column()] if role in _SAID else None
+
+
+def _texts(info: SymbolInfo, held: Held) -> tuple[str, ...]:
+    """A row of the table."""
+    return (
+        info.symbol,
+        info.name,
+        info.sector,
+        info.kind,
+        tick_words(info.tick),
+        info.calendar.zone,
+        hours_words(info.calendar),
+        held.days,
+        held.minutes,
+    )
 
 
 class AmendDialog(QDialog):
@@ -314,7 +329,7 @@ class SymbolsView(QWidget):
     def refresh(self) -> None:
         """Shows what the library has now; which bars there are is looked up aside."""
         infos, library = list(self.desk.library.infos.values()), self.desk.library
-        self.model.show_infos(infos, self.model.held)
+        self.model.show_infos(infos)
         self._count()
 
         def work(ticket: Ticket) -> dict[str, Held]:
@@ -327,9 +342,7 @@ class SymbolsView(QWidget):
             return made
 
         def then(held: dict[str, Held]) -> None:
-            self.model.held = held
-            last = self.model.index(len(infos) - 1, len(_HEADS) - 1)
-            self.model.dataChanged.emit(self.model.index(0, 0), last)
+            self.model.show_held(held)
 
         self.desk.jobs.start("symbols", work, then, lambda error: self.word.setText(sentence_of(error)), slow=True)
 
