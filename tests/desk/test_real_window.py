@@ -1,4 +1,4 @@
-"""Real windows on a virtual screen: a picture of one, and typing where a part of the window is on no screen."""
+"""Whole windows: on a virtual screen, with a part of it on no screen, and left while something runs."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-pytestmark = pytest.mark.skipif(shutil.which("Xvfb") is None, reason="Xvfb is not installed; ./oak test installs it")
+xvfb = pytest.mark.skipif(shutil.which("Xvfb") is None, reason="Xvfb is not installed; ./oak test installs it")
 
 #: Types into the editor of a window that stands at argv[1], argv[2]; prints the text, and whether words were offered.
 TYPING = """
@@ -68,12 +68,14 @@ def run(code: list[str], environment: dict[str, str]) -> subprocess.CompletedPro
     return subprocess.run([sys.executable, *code], env=environment, capture_output=True, text=True, timeout=120)
 
 
+@xvfb
 def test_a_picture_is_taken_from_a_real_window(screen: dict[str, str], tmp_path: Path) -> None:
     made = run(["-m", "oakladder", "shot", "bench", str(tmp_path / "bench.png")], screen)
     assert made.returncode == 0, made.stderr
     assert (tmp_path / "bench.png").stat().st_size > 50_000
 
 
+@xvfb
 @pytest.mark.parametrize(
     ("x", "y"),
     [
@@ -87,3 +89,39 @@ def test_typing_where_there_is_no_screen_types(screen: dict[str, str], x: int, y
     assert made.returncode == 0, made.stderr
     text, offered, problems, _ = made.stdout.rsplit(" ", 3)
     assert text == repr("rung 1\nline sma(close, 5) ") and int(offered) > 2 and problems == "0"
+
+
+#: Opens the window, begins work that cannot be stopped, and leaves as by Ctrl+Q.
+LEAVING = """
+import threading
+from PyQt6.QtCore import QTimer
+from oakladder.desk import app as app_module
+real = app_module.open_window
+
+def opened(workspace):
+    window = real(workspace)
+    going = threading.Event()
+    window.desk.jobs.start("deaf", lambda ticket: (going.set(), threading.Event().wait(90)), lambda _: None, slow=True)
+    going.wait(20)
+    window.desk.set_text(window.desk.text + "-- typed last")
+    QTimer.singleShot(200, window.quit)
+    return window
+
+app_module.open_window = opened
+raise SystemExit(app_module.run_desk())
+"""
+
+
+def test_leaving_saves_and_ends_over_work_that_cannot_be_stopped(tmp_path: Path) -> None:
+    home = {name: str(tmp_path / name) for name in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME")}
+    made = subprocess.run(
+        [sys.executable, "-c", LEAVING],
+        env={**os.environ, **home, "QT_QPA_PLATFORM": "offscreen"},
+        capture_output=True,
+        text=True,
+        timeout=60,
+    )
+    assert made.returncode == 0, made.stderr
+    scripts = tmp_path / "XDG_DATA_HOME" / "oakladder" / "scripts"
+    assert (scripts / "tide_turn.rung").read_text().endswith("-- typed last")
+    assert not (tmp_path / "XDG_STATE_HOME" / "oakladder" / "log" / "oakladder.log").exists()

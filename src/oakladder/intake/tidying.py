@@ -93,7 +93,7 @@ WORDS: dict[tuple[Trouble, Mend], str] = {
     (Trouble.UNREAD, Mend.DROP): "left out",
     (Trouble.UNREADABLE, Mend.BLANK): "taken for no value",
     (Trouble.MISSING, Mend.BLANK): "no value",
-    (Trouble.SCALED, Mend.KEEP): "read as thousands, millions or milliards",
+    (Trouble.SCALED, Mend.KEEP): "multiplied out",
     (Trouble.BELOW_ZERO, Mend.BLANK): "taken for no value",
     (Trouble.ABSURD, Mend.BLANK): "taken for no value",
     (Trouble.ALIKE, Mend.MEND): "put together",
