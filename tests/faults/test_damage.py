@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import copy
 import gc
+import json
 import random
 import shutil
 from collections.abc import Callable, Iterator
@@ -160,3 +162,57 @@ def hit_all(lived: Path, tmp_path: Path, tried: list[tuple[str, str]]) -> None:
             print(f"{kind}: {damage} ({k})")
             raise
         shutil.rmtree(root)
+
+
+_ODD: tuple[object, ...] = (
+    None,
+    True,
+    -1,
+    0,
+    1e308,
+    2**70,
+    "",
+    "x" * 5000,
+    "\u202e\x00",
+    [],
+    [[]],
+    {},
+    {"a": [1]},
+    "1d",
+    "-5m",
+)
+
+
+def _disturbed(value: object, chosen: random.Random, share: float) -> object:
+    """The same with some of its parts replaced by anything."""
+    if chosen.random() < share:
+        return copy.deepcopy(chosen.choice(_ODD))
+    if isinstance(value, dict):
+        made = {k: _disturbed(v, chosen, share) for k, v in value.items()}
+        return made | ({str(chosen.choice(_ODD)): 1} if chosen.random() < share else {})
+    if isinstance(value, list):
+        return [_disturbed(v, chosen, share) for v in value] * chosen.choice((1, 1, 1, 30))
+    return value
+
+
+@pytest.mark.parametrize(
+    "times", [pytest.param(3, id="short"), pytest.param(120, id="long", marks=pytest.mark.nightly)]
+)
+def test_any_remembered_state_opens_every_place(
+    lived: Path, tmp_path: Path, still: None, told: Callable[[str], None], times: int
+) -> None:
+    for k in range(times):
+        root, chosen = shutil.copytree(lived, tmp_path / str(k), symlinks=True), random.Random(k)
+        for name in ("desk.json", "watchlists.json", "scans.json"):
+            path = root / "config" / name
+            state = json.loads(path.read_text())
+            kept = [x for x in state.get("lists", state.get("scans", [])) if isinstance(x, dict)]
+            made = _disturbed(state, chosen, 0.12)
+            if kept and not isinstance(made, dict):
+                made = state
+            if isinstance(made, dict) and kept:  # one entry stays whole, so that it must still be there
+                made["version"], made["lists" if "lists" in state else "scans"] = 1, [*kept, copy.deepcopy(chosen.choice(_ODD))]
+            path.write_text(json.dumps(made))
+        lives_on(root, root / "config" / "desk.json")
+        shutil.rmtree(root)
+    told(f"odd states: {times} tries, 0 failures")

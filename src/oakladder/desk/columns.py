@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
@@ -9,7 +10,7 @@ from typing import TYPE_CHECKING
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.columns import Ask, Filled, fill
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
-from oakladder.user.scans import settings_said
+from oakladder.user.scans import plain_settings, settings_said
 from oakladder.user.scripts import ScriptFileProblem, read_script
 
 from .jobs import Ticket, sentence_of
@@ -17,6 +18,8 @@ from .jobs import Ticket, sentence_of
 if TYPE_CHECKING:
     from .model import Desk
 
+#: More columns, and timeframes of one, than this are not remembered.
+_MOST_COLUMNS, _MOST_FRAMES = 60, 20
 #: What a column of no script of its own follows: the script that is open on the Bench.
 OPEN_SCRIPT = ""
 
@@ -55,17 +58,15 @@ def read_columns(state: object) -> list[ScriptColumn]:
     for entry in state if isinstance(state, list) else []:
         if not isinstance(entry, dict) or not all(isinstance(entry.get(k), str) for k in ("script", "name")):
             continue
+        said = entry.get("timeframes")
         frames = []
-        for text in entry.get("timeframes") or []:
-            try:
+        for text in said[:_MOST_FRAMES] if isinstance(said, list) else []:
+            with contextlib.suppress(ValueError):
                 frames.append(str(Timeframe.parse(str(text))))
-            except ValueError:
-                continue
-        settings = entry.get("settings")
         if frames:
-            kept = dict(settings) if isinstance(settings, dict) else {}
-            made.append(ScriptColumn(entry["script"], entry["name"], frames, kept, entry.get("extended") is True))
-    return made
+            settings, extended = plain_settings(entry.get("settings")), entry.get("extended") is True
+            made.append(ScriptColumn(entry["script"], entry["name"], frames, settings, extended))
+    return made[:_MOST_COLUMNS]
 
 
 def open_columns() -> list[ScriptColumn]:

@@ -189,7 +189,8 @@ class Desk(QObject):
         self.options, self.panes = read_options(state.chart), read_panes(state.panes)
         self.ladder_state, self.scan_state = state.ladder, state.scan
         self.list_name = state.list_name or ALL
-        self.watched = read_columns(state.watched) or open_columns()
+        watched = read_columns(state.watched)
+        self.watched = watched if watched and len(places_of(watched)) <= MOST_WATCHED else open_columns()
         self.watched_changed.emit()
         self.script.start()
         self._restore_scripts(state)

@@ -10,6 +10,7 @@ from oakladder.bars.series import Panel
 from oakladder.engine.drawing import Paint, Picture, draw, merged
 from oakladder.engine.run import run
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
+from oakladder.user.scans import plain_settings
 from oakladder.user.scripts import ScriptFileProblem, read_script
 from oakladder.user.workspace import Workspace
 
@@ -47,11 +48,14 @@ def read_use(state: object, folder: Path) -> Use | None:
     """A use from what was written down; None if that makes no sense or its file is gone."""
     if not isinstance(state, dict) or not isinstance(state.get("title"), str):
         return None
-    name, settings = state.get("file"), state.get("settings")
-    path = folder / Path(str(name)).name if name else None
-    if path is not None and not path.exists():
+    name, text, settings = state.get("file"), state.get("text"), plain_settings(state.get("settings"))
+    path = folder / Path(name).name if isinstance(name, str) and name else None
+    try:
+        if path is not None and not path.exists():
+            return None
+    except (OSError, ValueError):  # a name that no file can have
         return None
-    return Use(state["title"], path, str(state.get("text", "")), dict(settings) if isinstance(settings, dict) else {})
+    return Use(state["title"], path, text if isinstance(text, str) else "", settings)
 
 
 def line_use(expression: str) -> Use:

@@ -127,7 +127,7 @@ class KeptFile(Generic[T]):
             kept = copy_aside(self._path).name
         except OSError as error:
             kept = f"nothing ({why(error)})"
-        what = f"{count} of its entries could" if count != 1 else "one of its entries could"
+        what = f"{count} of its entries could" if count != 1 else "One of its entries could"
         self._tell(f"{self._path.name} was damaged. {what} be read; the file as it was is kept as {kept}.")
 
     @contextlib.contextmanager

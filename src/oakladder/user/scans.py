@@ -66,6 +66,12 @@ class Line:
         return f"{not_}{self.name}{value}{f' ({given})' if given else ''} on {self.timeframe}{when}"
 
 
+def plain_settings(value: object) -> dict[str, object]:
+    """A script's settings from what was written down; what cannot be one is left out."""
+    entries = value.items() if isinstance(value, dict) else ()
+    return {str(k): v for k, v in entries if isinstance(v, bool | int | float | str)}
+
+
 def settings_said(settings: Mapping[str, object], extended: bool) -> str:
     """Settings and hours in words; empty where both are the usual ones."""
     words = [f"{k} {v:g}" if isinstance(v, float) else f"{k} {v}" for k, v in settings.items()]

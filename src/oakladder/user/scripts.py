@@ -64,6 +64,8 @@ def read_script_file(path: Path) -> ScriptText:
         raise ScriptFileProblem(f"{path.name} is not UTF-8 text, so it cannot be a script. Save it as UTF-8.") from None
     except OSError as error:
         raise ScriptFileProblem(f"{path.name} cannot be read: {why(error)}.") from None
+    except ValueError:
+        raise ScriptFileProblem("No file can have the name of this script. Choose another one.") from None
 
 
 def read_script(path: Path) -> str:

@@ -31,6 +31,8 @@ FIXED = ("Symbol", "Name", "Sector", "Last", "Change", "Note")
 _LEFT = {0, 1, 2, 5}
 _WIDTHS, _SCRIPT_WIDTH = (60, 138, 78, 66, 60, 90), 60
 SORT_ROLE = Qt.ItemDataRole.UserRole
+#: No section is remembered at a place as far to the right as this.
+_MOST_SECTIONS = 2000
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +49,7 @@ def read_sections(state: object) -> dict[str, Section]:
     made = {}
     for key, entry in state.items() if isinstance(state, dict) else ():
         if isinstance(entry, list) and len(entry) == 3 and isinstance(entry[0], int):
-            at = entry[2] if isinstance(entry[2], int) else None
+            at = entry[2] if isinstance(entry[2], int) and 0 <= entry[2] < _MOST_SECTIONS else None
             made[str(key)] = Section(min(max(entry[0], 24), 600), bool(entry[1]), at)
     return made
 
