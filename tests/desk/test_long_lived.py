@@ -203,6 +203,7 @@ def test_an_error_aside_is_said_and_written_down_with_where_it_happened(
     window.desk.jobs.start("odd", wrong, lambda _: None)
     calm(window)
     assert window.status.text() == "There is no such bar." and not caplog.records
+    assert sentence_of(KeyError("The script has no signal `gone`. ")) == "The script has no signal `gone`."
     assert sentence_of(OSError(28, "No space left on device", "/x/y.csv")) == "y.csv: the disk is full."
 
 

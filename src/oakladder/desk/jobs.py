@@ -45,6 +45,11 @@ EXPECTED = (
 )
 
 
+def _says_a_sentence(error: BaseException) -> bool:
+    """Whether an error is the engine's word for a name that a script has not."""
+    return isinstance(error, KeyError) and bool(error.args) and " " in str(error.args[0])
+
+
 def sentence_of(error: BaseException) -> str:
     """What an error says to the user."""
     if isinstance(error, ScriptError):
@@ -52,6 +57,8 @@ def sentence_of(error: BaseException) -> str:
         return f"line {first.span.line}: {first.message} {first.fix}".strip()
     if isinstance(error, EXPECTED):
         return str(error)
+    if _says_a_sentence(error):
+        return str(error.args[0]).strip()
     if isinstance(error, OSError):
         where = f"{Path(str(error.filename)).name}: " if error.filename else ""
         return f"{where}{why(error)}."
@@ -128,7 +135,8 @@ class Jobs(QObject):
         try:
             return work(ticket), None
         except Exception as error:
-            if not isinstance(error, EXPECTED) and not ticket.cancelled():
+            foreseen = isinstance(error, (*EXPECTED, OSError)) or _says_a_sentence(error)
+            if not foreseen and not ticket.cancelled():
                 _log.exception("the job %s failed", ticket.kind)
             return None, error
 

@@ -340,7 +340,7 @@ class BarLibrary:
         try:
             self.places.read(path, place, names, into, first)
         except OSError as error:
-            raise Unreadable(symbol, f"Its file cannot be read: {error.strerror or error}.") from None
+            raise Unreadable(symbol, f"Its file cannot be read: {why(error)}.") from None
 
     def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
         """Symbols at one timeframe as a panel; an intraday panel knows the longer bars before its first.

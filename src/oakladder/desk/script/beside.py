@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidg
 from oakladder.rung import RunProblem, ScriptError
 from oakladder.user.scripts import ScriptFileProblem
 
+from ..jobs import sentence_of
 from ..model import Desk
 from ..uses import Use, compiled
 from ..widgets.passing import below, passing_menu
@@ -62,7 +63,7 @@ class Beside(QWidget):
         try:
             program = compiled(use, self.desk.workspace)
         except (ScriptError, ScriptFileProblem, RunProblem) as error:
-            self.desk.status.emit(str(error))
+            self.desk.status.emit(sentence_of(error))
             return
         strip = SettingsStrip()
         strip.show_settings(program.settings, use.settings)
