@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Iterator
 from datetime import date, timedelta
 from pathlib import Path
@@ -41,9 +42,10 @@ def write(path: Path, count: int = 60, separator: str = ",", spike: int | None =
 
 
 @pytest.fixture
-def own_window(qapp, tmp_path: Path) -> Iterator[Window]:  # type: ignore[no-untyped-def]
+def own_window(qapp, tmp_path: Path, market: BarLibrary) -> Iterator[Window]:  # type: ignore[no-untyped-def]
     """A window with a library of its own, which a test may change."""
     workspace = Workspace(tmp_path / "data", tmp_path / "config")
+    shutil.copytree(market.folder, workspace.data / "bars")
     app = make_app()
     made = make_window(workspace)
     made.show()

@@ -211,7 +211,10 @@ def test_any_remembered_state_opens_every_place(
             if kept and not isinstance(made, dict):
                 made = state
             if isinstance(made, dict) and kept:  # one entry stays whole, so that it must still be there
-                made["version"], made["lists" if "lists" in state else "scans"] = 1, [*kept, copy.deepcopy(chosen.choice(_ODD))]
+                made["version"], made["lists" if "lists" in state else "scans"] = (
+                    1,
+                    [*kept, copy.deepcopy(chosen.choice(_ODD))],
+                )
             path.write_text(json.dumps(made))
         lives_on(root, root / "config" / "desk.json")
         shutil.rmtree(root)

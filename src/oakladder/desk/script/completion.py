@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from oakladder.rung.describe import functions, word_help
+from oakladder.rung.layout import CLAUSE_WORDS
 from oakladder.rung.parser import RESERVED, STATEMENT_WORDS
 from oakladder.rung.registry import BAR_VALUES, PALETTE, SHAPES, STYLES
 
@@ -31,7 +32,7 @@ def everything(own: Iterable[str] = ()) -> list[Offer]:
     """A script's own names, bar values, statements, functions with their parameters, colours and shapes; in the order in
     which they are offered."""
     made = {name: Offer(name, "yours") for name in own}
-    for word in (*BAR_VALUES, *sorted(STATEMENT_WORDS | RESERVED)):
+    for word in (*BAR_VALUES, *sorted(STATEMENT_WORDS | RESERVED | CLAUSE_WORDS)):
         made.setdefault(word, Offer(word, "", word_help(word)))
     for name, (call, about) in functions().items():
         made.setdefault(name, Offer(name, call.removeprefix(name), about))

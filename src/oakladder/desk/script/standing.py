@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QDialog, QFileDialog, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from oakladder.disk import why
@@ -21,7 +22,7 @@ class Standing(QFrame):
         self.desk = desk
         self.words = QLabel()
         self.words.setWordWrap(True)
-        self.difference = QPushButton("Show the difference")
+        self.difference = QPushButton("Difference")
         self.mine = QPushButton("Keep mine")
         self.theirs = QPushButton("Take theirs")
         self.again = QPushButton("Try again")
@@ -51,12 +52,17 @@ class Standing(QFrame):
             button.setVisible(not both)
         if both:
             self.words.setText(
-                f"Another program has changed {name} while you did. Nothing is written until you say which text"
-                " counts; the other one stays among the earlier versions."
+                f"Another program has changed {name} too. Say which text counts; the other one stays among the"
+                " earlier versions."
             )
         else:
             self.words.setText(script.trouble)
         self.setVisible(both or bool(script.trouble))
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """As many lines as the sentence needs at this width."""
+        super().resizeEvent(event)
+        self.words.setMinimumHeight(self.words.heightForWidth(self.words.width()))
 
     def show_difference(self) -> None:
         """Shows both texts against each other."""
