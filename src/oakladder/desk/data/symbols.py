@@ -19,7 +19,6 @@ from PyQt6.QtWidgets import (
     QLineEdit,
     QPlainTextEdit,
     QPushButton,
-    QTableView,
     QVBoxLayout,
     QWidget,
 )
@@ -34,9 +33,10 @@ from oakladder.bars.words import bar_time, tick_words
 from oakladder.disk import why
 
 from ..jobs import Ticket, sentence_of
-from ..look.theme import ui_font
+from ..look.theme import Theme, ui_font
 from ..model import Desk
 from ..widgets.passing import answered
+from ..widgets.rows import PaintedTable, RowPainter
 
 _HEADS = ("Symbol", "Name", "Group", "Kind", "Step of price", "Time zone", "Regular hours", "Days", "Within the day")
 _WIDTHS = (70, 170, 110, 72, 104, 90, 140, 240, 250)
@@ -89,9 +89,10 @@ def held_of(library: BarLibrary, info: SymbolInfo) -> Held:
 class SymbolsModel(QAbstractTableModel):
     """A row for each symbol of the library."""
 
-    def __init__(self) -> None:
+    def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.infos: list[SymbolInfo] = []
+        self.theme = theme
         self._held: dict[str, Held] = {}
         self._texts: list[tuple[str, ...]] = []
 
@@ -124,6 +125,10 @@ class SymbolsModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         return None
+
+    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
+        """What the painter needs of a cell: its text, its fill, its ink, whether it stands left."""
+        return self._texts[row][section], None, "ink", True
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         return self._texts[index.row()][index.column()] if role in _SAID else None
@@ -285,7 +290,7 @@ class SymbolsView(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent)
         self.desk = desk
-        self.model = SymbolsModel()
+        self.model = SymbolsModel(desk.theme)
         self.rows = QSortFilterProxyModel()
         self.rows.setSourceModel(self.model)
         self.rows.setFilterKeyColumn(-1)
@@ -293,10 +298,12 @@ class SymbolsView(QWidget):
         self.filter = QLineEdit(placeholderText="Filter by anything that stands below")
         self.filter.setClearButtonEnabled(True)
         self.filter.textChanged.connect(self.rows.setFilterFixedString)
+        desk.theme_changed.connect(self._show_theme)
         self.button = QPushButton("Change the chosen …")
         self.button.clicked.connect(self.ask)
         self.word = QLabel(objectName="quiet")
-        self.table = QTableView()
+        self.table = PaintedTable()
+        self.table.painter = RowPainter(self.table, self.rows, self.model, ui_font(8.5))
         self._set_up()
         row = QHBoxLayout()
         for part, stretch in ((self.filter, 1), (self.button, 0), (self.word, 1)):
@@ -325,6 +332,12 @@ class SymbolsView(QWidget):
         header.setSectionResizeMode(len(_HEADS) - 1, QHeaderView.ResizeMode.Stretch)
         for section, width in enumerate(_WIDTHS):
             table.setColumnWidth(section, width)
+
+    def _show_theme(self, theme: Theme) -> None:
+        self.model.theme = theme
+        viewport = self.table.viewport()
+        if viewport is not None:
+            viewport.update()
 
     def refresh(self) -> None:
         """Shows what the library has now; which bars there are is looked up aside."""

@@ -65,6 +65,8 @@ class ScanPlace(QWidget):
         super().__init__(parent, objectName="place")
         self.desk = desk
         self.programs: dict[str, Program] = {}
+        #: What the conditions are made of: the scripts, the sectors and the lists that there were.
+        self._offered: tuple[dict[str, Program], list[str], list[str]] = ({}, [], [])
         self.result: Screen | None = None
         self._columns = ColumnJobs(desk, "scan columns")
         self._entered = self._reading = False
@@ -198,9 +200,15 @@ class ScanPlace(QWidget):
     def _come(self, programs: dict[str, Program]) -> None:
         """The scripts are read."""
         scan = self.scan() if self._entered else read_scan(self.desk.scan_state) or SavedScan()
-        self.programs = programs
         names = self.desk.lists.names(self.desk.library.infos)
         sectors = sorted({i.sector for i in self.desk.library.infos.values()})
+        offered = (programs, sectors, names)
+        if self._entered and offered == self._offered:  # every condition stands as it was left
+            self._reading = False
+            self._fill_saved(scan.name)
+            self._go_on()
+            return
+        self.programs, self._offered = programs, offered
         self.lines.offer(self.programs, sectors, names)
         self.list.clear()
         self.list.addItems(names)
@@ -210,6 +218,10 @@ class ScanPlace(QWidget):
         self._entered, self._reading = True, False
         self._fill_saved(scan.name)
         self._show(scan)
+        self._go_on()
+
+    def _go_on(self) -> None:
+        """Does what was asked for before the scripts were read."""
         if self._then is not None:
             then, self._then = self._then, None
             then()

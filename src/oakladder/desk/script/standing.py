@@ -62,7 +62,7 @@ class Standing(QFrame):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """As many lines as the sentence needs at this width."""
         super().resizeEvent(event)
-        self.words.setMinimumHeight(self.words.heightForWidth(self.words.width()))
+        self.words.setMinimumHeight(max(self.words.heightForWidth(self.words.width()), 0))
 
     def show_difference(self) -> None:
         """Shows both texts against each other."""
