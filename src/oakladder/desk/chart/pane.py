@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtWidgets import QGraphicsGridLayout
 
 from oakladder.engine.drawing import PRICE
 
@@ -68,6 +69,25 @@ class PaneView(pg.ViewBox):
         event.accept()  # type: ignore[attr-defined]
 
 
+def _plot(view: pg.ViewBox, right: pg.AxisItem, bottom: pg.AxisItem | None) -> pg.GraphicsWidget:
+    """A view with an axis at its right and perhaps one below. The library's own plot brings a form of settings with
+    dozens of widgets for each, which takes longer to make than all the rest."""
+    made = pg.GraphicsWidget()
+    grid = QGraphicsGridLayout()
+    grid.setContentsMargins(0, 0, 0, 0)
+    grid.setSpacing(0)
+    made.setLayout(grid)
+    grid.addItem(view, 0, 0)
+    grid.addItem(right, 0, 1)
+    right.linkToView(view)
+    if bottom is not None:
+        grid.addItem(bottom, 1, 0)
+        bottom.linkToView(view)
+    grid.setRowStretchFactor(0, 100)
+    grid.setColumnStretchFactor(0, 100)
+    return made
+
+
 class Pane:
     """A plot, the lines in it and what stands over it."""
 
@@ -77,20 +97,8 @@ class Pane:
         self.axis = PriceAxis()
         self.scale = Scale()
         self.folded = False
-        items = {"right": self.axis}
-        if axis is not None:
-            items["bottom"] = axis
-        self.plot = pg.PlotItem(viewBox=self.view, axisItems=items, enableMenu=False)
-        self.plot.hideButtons()
-        self.plot.hideAxis("left")
-        self.plot.showAxis("right")
-        if axis is None:
-            self.plot.hideAxis("bottom")
-        for unseen in ("left", "top", *(["bottom"] if axis is None else [])):
-            self.plot.getAxis(unseen).unlinkFromView()
-            self.plot.getAxis(unseen).enableAutoSIPrefix(False)
-        self.plot.layout.setContentsMargins(0, 0, 0, 0)
-        self.plot.layout.setSpacing(0)
+        self._axes = [self.axis] if axis is None else [self.axis, axis]
+        self.plot = _plot(self.view, self.axis, axis)
         self.areas = Areas()
         self.lines = Lines()
         self.marks = MarksAndLabels(on_bars=name == PRICE)
@@ -118,8 +126,7 @@ class Pane:
 
     def set_theme(self, theme: Theme) -> None:
         self.overlay.theme = theme
-        for name in ("right", "bottom"):
-            axis = self.plot.getAxis(name)
+        for axis in self._axes:
             axis.setPen(pg.mkPen(theme.color("line")))
             axis.setTextPen(pg.mkPen(theme.color("faint")))
         self.view.setBorder(pg.mkPen(theme.color("line")))
