@@ -90,7 +90,7 @@ def test_places_that_lie_are_found_out(tmp_path: Path) -> None:
 def test_what_is_remembered_stays_within_bounds(tmp_path: Path, market: BarLibrary, monkeypatch) -> None:  # type: ignore[no-untyped-def]
     from oakladder.bars.store import library as module
 
-    monkeypatch.setattr(module, "_MOST_HELD", 100_000)
+    monkeypatch.setattr(module, "MOST_HELD", 100_000)
     library = BarLibrary(market.folder)
     library.maker = market.maker
     for symbol in list(market.infos)[:12]:

@@ -18,6 +18,7 @@ from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.places import FileChanged, Places
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from oakladder.disk import why
 from oakladder.engine import columns
 from oakladder.engine import screen as screening
 from oakladder.engine import survey as surveying
@@ -364,7 +365,7 @@ def test_a_file_that_cannot_be_read_spoils_nothing_for_the_others(
     monkeypatch.setattr(os, "open", open_)
     found = screen(Rule(program, "up"), library, library.infos)
     assert [f.symbol for f in found.found] == ["BBB"] and found.looked_at == 1
-    assert [(s.symbol, s.reason) for s in found.skipped] == [("AAA", f"Its file cannot be read: {error.strerror}.")]
+    assert [(s.symbol, s.reason) for s in found.skipped] == [("AAA", f"Its file cannot be read: {why(error)}.")]
     made, skipped = cells(program, "up", library, library.infos, ONE_DAY)
     assert list(made) == ["BBB"] and [s.symbol for s in skipped] == ["AAA"]
     assert library.path("AAA", ONE_DAY).exists()
