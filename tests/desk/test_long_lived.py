@@ -272,6 +272,30 @@ def test_bars_that_are_gone_are_pinned_marked_and_explained_without_harm(window:
     assert bench.why.why is not None and bench.why.why.result.panel.size == len(desk.view.bars)  # type: ignore[union-attr]
 
 
+def test_a_rows_menu_opens_its_symbol_though_the_table_was_filled_anew(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    window.show_ladder()
+    calm(window)
+    ladder, table = window.ladder, window.ladder.table
+    picked: list[str] = []
+    ladder.picked.connect(lambda pick: picked.append(pick.symbol))
+    for _ in range(5):
+        window.show_ladder()
+        symbol = table.symbol_at(3)
+        table.customContextMenuRequested.emit(table.visualRect(table.rows.index(3, 0)).center())
+        menu = QApplication.activePopupWidget()
+        assert isinstance(menu, QMenu)
+        ladder.lists.setCurrentText("Ferries")
+        ladder.refresh()
+        table.rows.invalidate()
+        ladder.lists.setCurrentText("All symbols")
+        ladder.refresh()
+        calm(window)
+        menu.actions()[0].trigger()
+        menu.close()
+        calm(window)
+        assert picked[-1] == symbol and window.desk.symbol == symbol
+
+
 def test_a_list_that_is_deleted_while_it_is_watched_gives_way_to_all_symbols(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     desk = window.desk
     desk.lists.make("Mine", ["BRINE", "FLAKE"])

@@ -251,8 +251,10 @@ class LadderPlace(QWidget):
             return
         symbol, name = self.table.symbol_at(index.row()), self.lists.currentText()
         menu = passing_menu(self)
-        menu.addAction("Open on the Bench", lambda: self._open(index))
-        if name in self.desk.lists.own:
+        # An index does not outlive the table's next filling, and the table may be filled while the menu is open.
+        pick = self._pick_of(index)
+        menu.addAction("Open on the Bench", lambda: self.picked.emit(pick))
+        if name in self.desk.lists.own and symbol in self.desk.lists.own[name].symbols:
             lists, row = self.desk.lists, self.desk.lists.own[name].symbols.index(symbol)
             menu.addAction("Note …", lambda: self._ask_note(name, symbol))
             menu.addAction("Move up", lambda: self.deeds.change(lambda: lists.move(name, symbol, row - 1)))
@@ -273,17 +275,21 @@ class LadderPlace(QWidget):
         menu.popup(viewport.mapToGlobal(point) if viewport is not None else point)
 
     def _ask_note(self, name: str, symbol: str) -> None:
-        old = self.desk.lists.own[name].notes.get(symbol, "")
+        known = self.desk.lists.own.get(name)
+        old = known.notes.get(symbol, "") if known is not None else ""
         text, fine = QInputDialog.getText(self, f"A note on {symbol}", "", text=old)
         if fine:
             self.deeds.change(lambda: self.desk.lists.note(name, symbol, text))
 
     def _open(self, index: QModelIndex) -> None:
-        """Opens the symbol of a row; in a script column also its timeframe, script and settings, and the bar it speaks of."""
+        """Opens the symbol of a row."""
+        self.picked.emit(self._pick_of(index))
+
+    def _pick_of(self, index: QModelIndex) -> Pick:
+        """The symbol of a row; in a script column also its timeframe, script and settings, and the bar it speaks of."""
         place, symbol = self.table.place_of(self.table.rows.mapToSource(index)), self.table.symbol_at(index.row())
         if place.column < 0:
-            self.picked.emit(Pick(symbol))
-            return
+            return Pick(symbol)
         column, frame = self.columns[place.column], Timeframe.parse(place.timeframe)
         cell, time = self.table.cell_at(index), None
         if cell is not None and cell.age >= 0:
@@ -292,7 +298,7 @@ class LadderPlace(QWidget):
                 time = int(times[-1 - cell.age]) if cell.age < len(times) else None
         script = self.desk.workspace.scripts / column.script
         extended = column.extended if frame.intraday else None
-        self.picked.emit(Pick(symbol, frame, time, script, column.settings, extended))
+        return Pick(symbol, frame, time, script, column.settings, extended)
 
     # --- why --------------------------------------------------------------------------------------
 
