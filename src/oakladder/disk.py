@@ -117,6 +117,16 @@ def write_rows(path: Path, rows: Iterable[Sequence[object]]) -> None:
         csv.writer(file).writerows(rows)
 
 
+def free_path(folder: Path, stem: str, suffix: str) -> Path:
+    """A file of that name, or with a number behind it, that is not there yet."""
+    path = folder / f"{stem}{suffix}"
+    for k in itertools.count(2):
+        if not path.exists():
+            break
+        path = folder / f"{stem}_{k}{suffix}"
+    return path
+
+
 def aside_name(path: Path, what: str = "damaged", moment: float | None = None) -> Path:
     """A name beside ``path`` that says what it is and of when, as in ``lists.damaged-2026-03-02-101530.json``; free
     unless ``moment`` (seconds since 1970) is given."""

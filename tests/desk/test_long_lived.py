@@ -26,6 +26,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.desk import app as app_module
 from oakladder.desk.jobs import Jobs, sentence_of
 from oakladder.desk.look.theme import NIGHT
+from oakladder.desk.relay import Relay
 from oakladder.desk.widgets.status import StatusLine, reading_time
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
@@ -205,6 +206,34 @@ def test_an_error_aside_is_said_and_written_down_with_where_it_happened(
     assert window.status.text() == "There is no such bar." and not caplog.records
     assert sentence_of(KeyError("The script has no signal `gone`. ")) == "The script has no signal `gone`."
     assert sentence_of(OSError(28, "No space left on device", "/x/y.csv")) == "y.csv: the disk is full."
+
+
+def test_what_comes_from_the_windows_own_thread_comes_between_its_events(qtbot) -> None:  # type: ignore[no-untyped-def]
+    told: list[int] = []
+
+    def then(number: int) -> None:
+        told.append(number)
+        if number < 3:
+            relay(number + 1)  # as the answer to a job starts another, which has ended before it can be asked about
+
+    relay = Relay(then)
+    relay(0)
+    assert told == []
+    qtbot.waitUntil(lambda: told == [0, 1, 2, 3], timeout=3000)
+    relay(1)
+    relay.close()
+    relay(2)
+    QApplication.processEvents()
+    assert 2 not in told[4:]
+
+
+def test_a_file_that_was_promised_is_written_before_the_window_is_gone(window: Window, tmp_path: Path) -> None:
+    for k in range(6):  # more than there are threads
+        window.bench.deeds.write_chart(tmp_path / f"{k}.csv")
+    window.bench.deeds.write_chart(tmp_path / "chart.png")
+    assert window.close()
+    assert all((tmp_path / f"{k}.csv").stat().st_size > 1000 for k in range(6))
+    assert (tmp_path / "chart.png").read_bytes().startswith(b"\x89PNG")
 
 
 def test_closing_does_not_wait_for_what_cannot_be_stopped(qapp: QApplication) -> None:

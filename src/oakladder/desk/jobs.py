@@ -23,6 +23,8 @@ from oakladder.user.scripts import ScriptFileProblem
 
 from .relay import Relay
 
+#: Seconds that leaving waits for what the user was promised, however slow the disk is.
+_OWED_PATIENCE = 10.0
 #: Seconds between two words on how far a job is.
 _REPORT_PAUSE = 0.03
 _log = logging.getLogger(__name__)
@@ -99,6 +101,8 @@ class Jobs(QObject):
         self._slow = ThreadPoolExecutor(2, "background")  # a scan need not wait for the columns
         self._tickets: dict[str, Ticket] = {}
         self._running: set[Future[Any]] = set()
+        self._owed: set[Future[Any]] = set()
+        self._promised: set[str] = set()
         self._then: dict[
             int, tuple[Callable[[Any], None], Callable[[Exception], None] | None, Callable[[float], None] | None]
         ] = {}
@@ -114,17 +118,23 @@ class Jobs(QObject):
         progress: Callable[[float], None] | None = None,
         *,
         slow: bool = False,
+        owed: bool = False,
     ) -> Ticket:
-        """Runs ``work`` aside; ``then``, ``failed`` and ``progress`` are called on the interface thread."""
+        """Runs ``work`` aside; ``then``, ``failed`` and ``progress`` are called on the interface thread.
+
+        What is ``owed`` is something that the user was promised, such as a file: leaving waits for it.
+        """
         self.stop(kind)
         ticket = Ticket(kind)
         ticket.tell = lambda share: self._moved((ticket, share))
         self._tickets[kind] = ticket
+        (self._promised.add if owed else self._promised.discard)(kind)
         self._then[id(ticket)] = (then, failed, progress)
         pool = self._slow if slow else self._quick
         future: Future[Any] = pool.submit(self._guarded, ticket, work)
-        self._running.add(future)
-        future.add_done_callback(self._running.discard)
+        for kept in (self._running, self._owed) if owed else (self._running,):
+            kept.add(future)
+            future.add_done_callback(kept.discard)
         future.add_done_callback(lambda f: None if f.cancelled() else self._done((ticket, *f.result())))
         return ticket
 
@@ -187,7 +197,9 @@ class Jobs(QObject):
         for relay in (self._done, self._moved):
             relay.close()
         for kind in list(self._tickets):
-            self.stop(kind)
+            if kind not in self._promised:
+                self.stop(kind)
+        wait(self._owed, _OWED_PATIENCE)
         self._quick.shutdown(wait=False, cancel_futures=True)
         self._slow.shutdown(wait=False, cancel_futures=True)
         return not wait(self._running, patience).not_done

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from oakladder.disk import why
+from oakladder.disk import free_path, why
 
 from .model import Desk
 from .widgets.passing import answered
@@ -67,16 +67,8 @@ class UnsavedDialog(QDialog):
             return
         try:
             for path in self._unsaved:
-                self._desk.script.save_elsewhere(path, free_place(Path(folder), path.name))
+                self._desk.script.save_elsewhere(path, free_path(Path(folder), path.stem, path.suffix))
         except OSError as error:
             self.words.setText(f"They cannot be written there: {why(error)}. Choose another folder.")
             return
         self._leave()
-
-
-def free_place(folder: Path, name: str) -> Path:
-    """A file of that name, or with a number, that is not there yet."""
-    path, k = folder / name, 2
-    while path.exists():
-        path, k = folder / f"{Path(name).stem}_{k}{Path(name).suffix}", k + 1
-    return path

@@ -6,12 +6,14 @@ from collections.abc import Callable
 from threading import Lock
 from typing import Any
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, Qt, pyqtSignal
 
 
 class Relay(QObject):
-    """Calling it from any thread has ``then`` called with the value on the thread that made it.
+    """Calling it from any thread has ``then`` called with the value on the thread that made it, between its events.
 
+    That holds for calls from that thread itself too: a job may have ended before anybody could ask to be told, and
+    what ``then`` does may call again.
     After `close` nothing goes through any more: a thread that works on must not touch an object that Qt has freed.
     """
 
@@ -20,7 +22,7 @@ class Relay(QObject):
     def __init__(self, then: Callable[[Any], None], parent: QObject | None = None):
         super().__init__(parent)
         self._lock, self._closed = Lock(), False
-        self._came.connect(then)
+        self._came.connect(then, Qt.ConnectionType.QueuedConnection)
 
     def __call__(self, value: object) -> None:
         with self._lock:

@@ -74,9 +74,3 @@ def _shortened(rows: list[Row], around: int) -> list[Row]:
         if k < len(rows):
             made.append(rows[k])
     return made
-
-
-def changed_lines(before: str, after: str) -> tuple[int, int]:
-    """How many lines are gone, and how many are new."""
-    kinds = [row.kind for row in difference(before, after, 0)]
-    return kinds.count(Kind.GONE), kinds.count(Kind.NEW)

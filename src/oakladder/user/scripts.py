@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from importlib.resources import files
 from pathlib import Path
 
-from oakladder.disk import sweep, why, write_atomic
+from oakladder.disk import free_path, sweep, why, write_atomic
 from oakladder.rung.parser import MAX_BYTES
 
 _log = logging.getLogger(__name__)
@@ -136,10 +136,7 @@ class ScriptFolder:
     def free_path(self, title: str) -> Path:
         """A file for a new script of that title that is not there yet."""
         stem = "".join(c if c.isalnum() else "_" for c in title.lower()).strip("_")[:60] or "script"
-        path, k = self.folder / f"{stem}.rung", 2
-        while path.exists():
-            path, k = self.folder / f"{stem}_{k}.rung", k + 1
-        return path
+        return free_path(self.folder, stem, ".rung")
 
 
 def _demos() -> list[Path]:

@@ -44,7 +44,7 @@ from .info import SymbolInfo
 from .places import FileChanged, Place, Places, Unreadable
 
 _log = logging.getLogger(__name__)
-#: The most bytes of bars that are remembered besides what lies in memory maps.
+#: The most bytes of bars that are remembered.
 MOST_HELD = 400_000_000
 #: The most bytes of times that are remembered for panels; what follows from them is about as much again.
 MOST_CLOCKS = 100_000_000

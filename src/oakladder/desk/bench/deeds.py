@@ -217,4 +217,6 @@ class Deeds(QObject):
         else:
             write = picture_of(self.bench.chart, path)
         said = self.desk.status.emit
-        self.desk.jobs.start(f"export {path}", lambda _: write(), lambda _: said(f"Saved as {path.name}."), slow=True)
+        self.desk.jobs.start(
+            f"export {path}", lambda _: write(), lambda _: said(f"Saved as {path.name}."), slow=True, owed=True
+        )

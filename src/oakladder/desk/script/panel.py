@@ -91,11 +91,14 @@ class ScriptPanel(QWidget):
     # --- which script -----------------------------------------------------------------------------
 
     def _fill_chooser(self) -> None:
-        self.chooser.blockSignals(True)
-        self.chooser.clear()
         files = self.desk.workspace.script_files()
         if self.desk.path is not None and self.desk.path not in files:
             files.append(self.desk.path)
+        offered = [self.chooser.itemData(k) for k in range(self.chooser.count())]
+        if offered == files and self.chooser.currentData() == self.desk.path:
+            return  # every save tells that something has changed here; the list may be open just now
+        self.chooser.blockSignals(True)
+        self.chooser.clear()
         for path in files:
             self.chooser.addItem(path.stem.replace("_", " ").capitalize(), path)
             if path == self.desk.path:
