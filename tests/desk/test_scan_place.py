@@ -15,6 +15,7 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk import programs as programs_module
 from oakladder.desk.columns import ScriptColumn, read_columns
+from oakladder.desk.scan.card import LineCard
 from oakladder.desk.scan.found import HEADS
 from oakladder.desk.scan.given import Given
 from oakladder.desk.scan.lines import GroupEditor
@@ -100,7 +101,9 @@ def test_conditions_of_scripts_and_filters_find_what_the_engine_finds(
 
 
 def test_the_parts_of_a_line_follow_its_kind(place: ScanPlace) -> None:
-    editor = place.lines.add(rule("Strength", relation="<", number=30))
+    card = place.lines.add(rule("Strength", relation="<", number=30))
+    assert isinstance(card, LineCard)
+    editor = card.unfold()
     assert not editor.number.isHidden() and editor.relation.isEnabled() and editor.bars.isHidden()
     editor.name.setCurrentText("up")
     assert editor.number.isHidden() and not editor.relation.isEnabled()
@@ -114,7 +117,7 @@ def test_the_parts_of_a_line_follow_its_kind(place: ScanPlace) -> None:
     editor.kind.setCurrentIndex(editor.kind.findData(Field.SYMBOLS.value))
     editor.word.setCurrentText("Ferries")
     assert editor.line().words == ("Ferries",)
-    editor.remove.click()
+    card.remove.click()
     assert place.lines.editors == [] and not place.lines.empty.isHidden()
 
 
@@ -349,7 +352,9 @@ def test_a_condition_has_settings_and_hours_of_its_own(
     window.show_scan()
     calm(window)
     place.lines.show_lines([rule(timeframe="2h")])
-    editor = place.lines.editors[0]
+    (card,) = place.lines.editors
+    assert isinstance(card, LineCard)
+    editor = card.unfold()
     asked: list[Given] = []
 
     def answer(dialog: Given) -> int:
@@ -455,3 +460,74 @@ def test_many_conditions_scroll_and_leave_room_for_what_is_found(place: ScanPlac
     show(place, rule())
     QTest.qWait(20)
     assert place.shelf.height() < 120
+
+
+def test_a_condition_stays_as_it_was_while_its_script_or_list_cannot_be_used(
+    place: ScanPlace, window: Window, calm
+) -> None:  # type: ignore[no-untyped-def]
+    mine = window.desk.workspace.scripts / "mine.rung"
+    window.desk.lists.make("Picked", ["BRINE"])
+    window.show_scan()
+    calm(window)
+    strength = rule("Strength", relation="<", number=30.0, timeframe="4h", negated=True)
+    asked = [rule("up", fresh=Fresh.WITHIN.value, bars=7), strength, Line("list", words=("Picked",))]
+    group = Line(GROUP, join="any", lines=(rule("cross"), strength))
+    show(place, *asked, group)
+    before, editors = place.lines.lines(), list(place.lines.editors)
+    assert [x.name for x in before[:2]] == ["up", "Strength"] and before[2].words == ("Picked",)
+
+    mine.write_text("rung 1\nlet = 3")
+    window.desk.lists.delete("Picked")
+    window.show_bench()
+    window.show_scan()
+    calm(window)
+    assert place.lines.lines() == before
+    assert place.lines.editors == editors  # refilled, not made anew
+    place.run()
+    calm(window)
+    assert "mine.rung" in place.verdict.text()
+
+    mine.write_text(SCRIPT_TEXT)
+    window.show_bench()
+    window.show_scan()
+    calm(window)
+    assert place.lines.lines() == before
+    assert isinstance(editors[0], LineCard) and editors[0].unfold().name.count() == 3
+
+
+def test_a_condition_is_a_sentence_that_unfolds_into_its_form(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    show(
+        place,
+        rule("Strength", relation="<", number=30.5, timeframe="4h", settings={"n": 7.0}, negated=True),
+        Line(Field.CHANGE.value, relation=">", number=0.025),
+        Line(GROUP, join="any", lines=(rule("cross", fresh=Fresh.WITHIN.value, bars=4),)),
+        rule("nothing"),
+        Line(Field.SYMBOLS.value, words=("Nowhere",)),
+    )
+    one, change, group, nothing, nowhere = place.lines.editors
+    assert isinstance(one, LineCard) and isinstance(change, LineCard) and isinstance(group, GroupEditor)
+    (inner,) = group.inner.editors
+    assert isinstance(inner, LineCard) and isinstance(nothing, LineCard) and isinstance(nowhere, LineCard)
+    assert one.sentence.accessibleName() == "not: Mine: Strength < 30.5 with n 7 on 4h"
+    assert change.sentence.accessibleName() == "the last bar's change is > 2.5 %"
+    assert inner.sentence.accessibleName() == "Mine: cross on 1d, came true within 4 bars"
+    assert "has no nothing" in nothing.sentence.text() and "list is not there" in nowhere.sentence.text()
+
+    QTest.mouseClick(one.sentence, Qt.MouseButton.LeftButton)
+    assert one.form is not None and one.form.number.value() == 30.5
+    before = place.lines.lines()
+    inner.sentence.setFocus()
+    QTest.keyClick(inner.sentence, Qt.Key.Key_Return)
+    assert inner.form is not None and one.form is None  # one at a time
+    assert place.lines.lines() == before
+    inner.form.bars.setFocus()
+    inner.form.bars.selectAll()
+    QTest.keyClicks(inner.form.bars, "9")
+    assert inner.sentence.accessibleName().endswith("within 9 bars") and inner.line().bars == 9
+    QTest.keyClick(inner.sentence, Qt.Key.Key_Space)
+    assert inner.form is None and inner.line().bars == 9
+    QTest.mouseClick(place.lines.add_button, Qt.MouseButton.LeftButton)
+    made = place.lines.editors[-1]
+    assert isinstance(made, LineCard) and made.form is not None
+    QTest.mouseClick(made.remove, Qt.MouseButton.LeftButton)
+    assert len(place.lines.editors) == 5

@@ -66,6 +66,36 @@ class Line:
         return f"{not_}{self.name}{value}{f' ({given})' if given else ''} on {self.timeframe}{when}"
 
 
+def sentence_of(line: Line, title_of: Callable[[str], str]) -> str:
+    """A condition as a sentence; ``title_of`` names a script as people read it."""
+    not_ = "not: " if line.negated else ""
+    if line.kind == Field.SECTOR:
+        return f"{not_}the sector is {' or '.join(line.words) or '…'}"
+    if line.kind == Field.SYMBOLS:
+        return f"{not_}it stands in the list {' or '.join(line.words) or '…'}"
+    if line.kind != SCRIPT:
+        what = {
+            Field.PRICE: "the last price",
+            Field.CHANGE: "the last bar's change",
+            Field.VOLUME: "the average volume",
+        }
+        number = f"{line.number:.4%}" if line.kind == Field.CHANGE else f"{line.number:,.10g}"
+        if line.kind == Field.CHANGE:
+            number = number.rstrip("%").rstrip("0").rstrip(".") + " %"
+        return f"{not_}{what[Field(line.kind)]} is {line.relation or '>='} {number}"
+    value = f" {line.relation} {line.number:.10g}" if line.relation else ""
+    bars = "1 bar" if line.bars == 1 else f"{line.bars} bars"
+    when = {
+        Fresh.FIRES: ", on the bar on which it comes true",
+        Fresh.WITHIN: f", came true within {bars}",
+        Fresh.TRUE: "",
+        Fresh.LASTING: f", true for {bars}",
+    }[Fresh(line.fresh)]
+    given = settings_said(line.settings, line.extended)
+    with_ = f" with {given}" if given else ""
+    return f"{not_}{title_of(line.script) or '…'}: {line.name or '…'}{value}{with_} on {line.timeframe}{when}"
+
+
 def plain_settings(value: object) -> dict[str, object]:
     """A script's settings from what was written down; what cannot be one is left out."""
     entries = value.items() if isinstance(value, dict) else ()

@@ -167,6 +167,7 @@ def style_sheet(t: Theme) -> str:
     QSplitter::handle {{ background: {t.line}; }}
     QSplitter::handle:horizontal {{ width: 1px; }} QSplitter::handle:vertical {{ height: 1px; }}
     QWidget#top {{ background: {t.raised}; border-bottom: 1px solid {t.oak}; }}
+    QPushButton#sentence {{ text-align: left; padding: 4px 8px; }}
     QFrame#group {{ border: none; border-left: 2px solid {t.oak}; }}
     QCheckBox::indicator {{ width: 12px; height: 12px; border: 1px solid {t.faint}; border-radius: 2px; background: {t.raised}; }}
     QCheckBox::indicator:checked {{ background: {t.oak}; border: 1px solid {t.ink}; }}

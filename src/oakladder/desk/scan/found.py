@@ -8,9 +8,9 @@ from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem, QToolTip, QWidget
+from PyQt6.QtWidgets import QToolTip, QWidget
 
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
@@ -110,13 +110,25 @@ class FoundModel(QAbstractTableModel):
             case Qt.ItemDataRole.TextAlignmentRole:
                 side = Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight
                 return side | Qt.AlignmentFlag.AlignVCenter
-            case Qt.ItemDataRole.BackgroundRole:
-                cell = self.cell(one, section)
-                if cell is not None and cell.fill:
-                    return self.theme.fill(cell.fill)
-            case Qt.ItemDataRole.ForegroundRole if section == 7:
-                return self.theme.color("falling" if one.change < 0 else "rising")
         return None
+
+    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
+        """What the painter needs of a cell: its text, its fill, its ink, whether it stands left."""
+        one = self.found[row]
+        cell = self.cell(one, section)
+        ink = "ink" if section != 7 else "falling" if one.change < 0 else "rising"
+        return self._text(one, section), cell.fill if cell is not None else None, ink, section in _LEFT
+
+    def draw_chart(self, painter: QPainter, row: int, box: QRectF) -> None:
+        """The small chart of a row, the bar marked since which the scan holds."""
+        one = self.found[row]
+        closes = self.sparks.get(one.symbol)
+        if closes is None:
+            return
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        draw_spark(painter, closes, box.adjusted(6, 4, -6, -4), self.theme, one.bars_ago)
+        painter.restore()
 
     def _text(self, one: Found, section: int) -> str:
         info = self.infos.get(one.symbol)
@@ -174,27 +186,6 @@ class FoundModel(QAbstractTableModel):
 
         self.found.sort(key=key, reverse=order is Qt.SortOrder.DescendingOrder)
         self.layoutChanged.emit()
-
-
-class SparkDelegate(QStyledItemDelegate):
-    """Paints the small chart of a row, the bar marked since which the scan holds."""
-
-    def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
-        model = index.model()
-        if painter is None or not isinstance(model, FoundModel):
-            return
-        super().paint(painter, option, index)
-        one = model.found[index.row()]
-        closes = model.sparks.get(one.symbol)
-        if closes is None:
-            return
-        painter.save()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        draw_spark(painter, closes, QRectF(option.rect).adjusted(6, 4, -6, -4), model.theme, one.bars_ago)
-        painter.restore()
-
-    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
-        return QSize(150, 28)
 
 
 class Almanac(QWidget):
@@ -282,8 +273,9 @@ class Almanac(QWidget):
 class OccurrenceModel(QAbstractTableModel):
     """Every bar on which a scan came true, newest first."""
 
-    def __init__(self) -> None:
+    def __init__(self, theme: Theme) -> None:
         super().__init__()
+        self.theme = theme
         self.all: list[Occurrence] = []
         self.rows: list[Occurrence] = []
         self.infos: Mapping[str, SymbolInfo] = {}
@@ -314,11 +306,18 @@ class OccurrenceModel(QAbstractTableModel):
             return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         return None
 
+    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
+        """What the painter needs of a cell: its text, its fill, its ink, whether it stands left."""
+        return self._text(row, section), None, "ink", True
+
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
             return None
-        one = self.rows[index.row()]
+        return self._text(index.row(), index.column())
+
+    def _text(self, row: int, section: int) -> str:
+        one = self.rows[row]
         info = self.infos.get(one.symbol)
-        if index.column() == 1 or info is None:
-            return one.symbol if index.column() == 1 else ""
-        return info.name if index.column() else opening_words(info.calendar, self.timeframe, one.time)
+        if section == 1 or info is None:
+            return one.symbol if section == 1 else ""
+        return info.name if section else opening_words(info.calendar, self.timeframe, one.time)

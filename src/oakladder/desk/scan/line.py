@@ -1,10 +1,11 @@
-"""One condition of a scan, put together from choices."""
+"""The form of one condition of a scan: it is put together from choices."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import QSignalBlocker, pyqtSignal
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -29,6 +30,15 @@ _KINDS = {SCRIPT: "a script's", **{f.value: f.value for f in Field}}
 _HOLDS = "holds"
 
 
+@dataclass(slots=True)
+class Offer:
+    """What conditions can be made of."""
+
+    programs: Mapping[str, Program] = field(default_factory=dict)
+    sectors: list[str] = field(default_factory=list)
+    lists: list[str] = field(default_factory=list)
+
+
 class NumberBox(QDoubleSpinBox):
     """A number without the zeros that nobody typed."""
 
@@ -37,32 +47,23 @@ class NumberBox(QDoubleSpinBox):
 
 
 class LineEditor(QWidget):
-    """One line. ``removed`` asks for it to be taken away, ``changed`` tells that it says something else now."""
+    """The choices that make a line. ``changed`` tells that it says something else now."""
 
-    removed = pyqtSignal(object)
     changed = pyqtSignal()
 
-    def __init__(
-        self,
-        line: Line,
-        programs: Mapping[str, Program],
-        sectors: list[str],
-        lists: list[str],
-        parent: QWidget | None = None,
-    ):
+    def __init__(self, line: Line, offer: Offer, parent: QWidget | None = None):
         super().__init__(parent)
-        self._programs, self._sectors, self._lists = programs, sectors, lists
-        self._settings = dict(line.settings)
-        self._extended = line.extended
+        self._offer = offer
+        self._settings: dict[str, object] = {}
+        self._extended = False
         self.negated = QCheckBox("not")
         self.kind, self.script, self.name = QComboBox(), QComboBox(), QComboBox()
         self.relation, self.frame, self.fresh, self.word = QComboBox(), QComboBox(), QComboBox(), QComboBox()
         self.number, self.bars = NumberBox(), QSpinBox()
         self.given = QToolButton(text="Settings")
-        self.remove = QToolButton(text="Remove")
-        self._fill(line)
+        self._set_up()
         row = QHBoxLayout(self)
-        row.setContentsMargins(0, 1, 0, 1)
+        row.setContentsMargins(0, 0, 0, 2)
         row.setSpacing(5)
         self._parts: list[QWidget] = [
             self.negated,
@@ -80,10 +81,8 @@ class LineEditor(QWidget):
         for part in self._parts:
             row.addWidget(part)
         row.addStretch(1)
-        row.addWidget(self.remove)
         self.given.clicked.connect(self._ask_given)
-        self.remove.clicked.connect(lambda: self.removed.emit(self))
-        self.kind.currentIndexChanged.connect(lambda _: self._arrange())
+        self.kind.currentIndexChanged.connect(lambda _: self._kind_chosen())
         self.script.currentIndexChanged.connect(lambda _: self._script_chosen())
         self.name.currentIndexChanged.connect(lambda _: self._arrange())
         self.relation.currentIndexChanged.connect(lambda _: self._arrange())
@@ -92,57 +91,69 @@ class LineEditor(QWidget):
             signal.connect(lambda _: self.changed.emit())
         self.frame.currentTextChanged.connect(lambda _: self.changed.emit())
         self.negated.toggled.connect(lambda _: self.changed.emit())
-        self._arrange()
+        self.show_line(line, offer)
 
-    def _fill(self, line: Line) -> None:
-        self.negated.setChecked(line.negated)
-        for key, words in _KINDS.items():
-            self.kind.addItem(words, key)
-        self.kind.setCurrentIndex(max(self.kind.findData(line.kind), 0))
-        for script in self._programs:
-            self.script.addItem(title_of(script), script)
-        self.script.setCurrentIndex(max(self.script.findData(line.script), 0))
-        self._offer_names(line.name)
-        self.relation.addItems([_HOLDS, *RELATIONS])
-        self.relation.setCurrentText(line.relation or _HOLDS)
+    def _set_up(self) -> None:
+        """The choices that are always the same."""
+        _refill(self.kind, [(words, key) for key, words in _KINDS.items()])
+        _refill(self.relation, [(relation, relation) for relation in (_HOLDS, *RELATIONS)])
         self.number.setDecimals(4)
         self.number.setRange(-1e12, 1e12)
-        self.number.setValue(line.number * (100 if line.kind == Field.CHANGE else 1))
         self.number.setMinimumWidth(90)
         self.frame.setEditable(True)
-        self.frame.addItems([str(t) for t in STANDARD])
-        self.frame.setCurrentText(line.timeframe)
-        for fresh in Fresh:
-            self.fresh.addItem(fresh.value, fresh.value)
-        self.fresh.setCurrentText(line.fresh)
+        _refill(self.frame, [(str(t), str(t)) for t in STANDARD])
+        _refill(self.fresh, [(fresh.value, fresh.value) for fresh in Fresh])
         self.bars.setRange(1, 5000)
         self.bars.setSuffix(" bars")
-        self.bars.setValue(line.bars)
         self.word.setMinimumWidth(130)
         self.word.setEditable(False)
+
+    def show_line(self, line: Line, offer: Offer) -> None:
+        """Shows a line, which can be made of other things from now on."""
+        self._offer = offer
+        self._settings, self._extended = dict(line.settings), line.extended
+        silent = [QSignalBlocker(part) for part in self._parts]
+        self.negated.setChecked(line.negated)
+        self.kind.setCurrentIndex(max(self.kind.findData(line.kind), 0))
+        scripts = [(title_of(script), script) for script in offer.programs]
+        if line.script and line.script not in offer.programs:  # gone, or with an error; the run says so
+            scripts.append((title_of(line.script), line.script))
+        _refill(self.script, scripts)
+        self.script.setCurrentIndex(max(self.script.findData(line.script), 0))
+        self._offer_names(line.name)
+        self.relation.setCurrentText(line.relation or _HOLDS)
+        self.number.setValue(line.number * (100 if line.kind == Field.CHANGE else 1))
+        self.frame.setCurrentText(line.timeframe)
+        self.fresh.setCurrentText(line.fresh)
+        self.bars.setValue(line.bars)
         self._offer_words()
-        if line.words:
-            self.word.setCurrentText(line.words[0])
+        word = line.words[0] if line.words else self.word.itemText(0)
+        if self.word.findText(word) < 0:  # the list or the group is there no more; the run says so
+            self.word.addItem(word)
+        self.word.setCurrentText(word)
+        for part in silent:
+            part.unblock()
+        self._arrange()
 
     def _program(self) -> Program | None:
-        return self._programs.get(str(self.script.currentData()))
+        return self._offer.programs.get(str(self.script.currentData()))
 
     def _offer_names(self, current: str) -> None:
         program = self._program()
-        self.name.clear()
-        if program is not None:
-            values = named_values(program)
-            self.name.addItems([n for n in offered(program) if n in values])
+        values = named_values(program) if program is not None else {}
+        names = [n for n in offered(program) if n in values] if program is not None else []
+        _refill(self.name, [(n, n) for n in names])
         if current and self.name.findText(current) < 0:
             self.name.addItem(current)  # the script has it no more; the run will say so
-        if current:
-            self.name.setCurrentText(current)
+        self.name.setCurrentIndex(max(self.name.findText(current), 0))
 
     def _offer_words(self) -> None:
-        words = {Field.SECTOR.value: self._sectors, Field.SYMBOLS.value: self._lists}.get(self.kind.currentData(), [])
-        if [self.word.itemText(k) for k in range(self.word.count())] != words:
-            self.word.clear()
-            self.word.addItems(words)
+        words = {Field.SECTOR.value: self._offer.sectors, Field.SYMBOLS.value: self._offer.lists}
+        _refill(self.word, [(w, w) for w in words.get(self.kind.currentData(), [])])
+
+    def _kind_chosen(self) -> None:
+        self._offer_words()
+        self._arrange()
 
     def _script_chosen(self) -> None:
         self._settings = {}
@@ -153,14 +164,14 @@ class LineEditor(QWidget):
         """Shows the parts that this kind of line has."""
         kind = self.kind.currentData()
         script, worded = kind == SCRIPT, kind in (Field.SECTOR, Field.SYMBOLS)
-        self._offer_words()
         for part in (self.script, self.name, self.frame, self.fresh):
             part.setVisible(script)
         self.word.setVisible(worded)
         self.relation.setVisible(not worded)
         program = self._program()
         op = named_values(program).get(self.name.currentText()) if script and program is not None else None
-        flag = op is not None and op.is_flag
+        unknown = script and op is None  # what it was stays, until it can be looked at again
+        flag = op.is_flag if op is not None else unknown and self.relation.currentText() == _HOLDS
         if script and flag:
             self.relation.setCurrentText(_HOLDS)
         elif not worded and self.relation.currentText() == _HOLDS:
@@ -213,3 +224,12 @@ class LineEditor(QWidget):
             self.bars.value(),
             self._extended,
         )
+
+
+def _refill(box: QComboBox, choices: Sequence[tuple[str, str]]) -> None:
+    """Gives a box other choices (words, key), where they are others: a box that stays is not laid out again."""
+    if [(box.itemText(k), box.itemData(k)) for k in range(box.count())] == list(choices):
+        return
+    box.clear()
+    for words, key in choices:
+        box.addItem(words, key)

@@ -22,7 +22,6 @@ from PyQt6.QtWidgets import (
     QProgressBar,
     QPushButton,
     QSpinBox,
-    QTableView,
     QTabWidget,
     QToolButton,
     QVBoxLayout,
@@ -49,7 +48,8 @@ from ..look.theme import ui_font
 from ..model import Desk
 from ..picks import Pick
 from ..widgets.passing import below, passing_menu
-from .found import CHART, HEADS, SPARK_BARS, Almanac, FoundModel, OccurrenceModel, SparkDelegate
+from ..widgets.rows import PaintedTable, RowPainter
+from .found import CHART, HEADS, SPARK_BARS, Almanac, FoundModel, OccurrenceModel
 from .lines import LinesEditor, Shelf, join_box
 
 _THREADS = 2
@@ -83,8 +83,8 @@ class ScanPlace(QWidget):
         self.stop_button.setEnabled(False)
         self.progress = QProgressBar(textVisible=False, maximum=1000)
         self.verdict = QLabel("Put conditions together and press Scan. Enter on a hit opens its chart.")
-        self.model, self.past = FoundModel(desk.theme), OccurrenceModel()
-        self.table, self.past_table = QTableView(), QTableView()
+        self.model, self.past = FoundModel(desk.theme), OccurrenceModel(desk.theme)
+        self.table, self.past_table = PaintedTable(), PaintedTable()
         self.almanac = Almanac(desk.theme)
         self.tabs = QTabWidget()
         self._remembering = QTimer(self, singleShot=True, interval=_REMEMBER_MS)
@@ -124,7 +124,6 @@ class ScanPlace(QWidget):
         self._set_up(self.table, self.model)
         for section, width in enumerate((64, 152, 88, 128, 44, 44, 80, 66, 134)):
             self.table.setColumnWidth(section, width)
-        self.table.setItemDelegateForColumn(CHART, SparkDelegate(self.table))
         self._set_up(self.past_table, self.past)
         header = self.past_table.horizontalHeader()
         assert header is not None
@@ -154,12 +153,13 @@ class ScanPlace(QWidget):
         self.verdict.setWordWrap(True)
 
     @staticmethod
-    def _set_up(table: QTableView, model: FoundModel | OccurrenceModel) -> None:
+    def _set_up(table: PaintedTable, model: FoundModel | OccurrenceModel) -> None:
         table.setModel(model)
         table.setShowGrid(False)
         table.setWordWrap(False)
-        table.setAlternatingRowColors(True)
         table.setFont(ui_font(9))
+        pictures = {CHART: model.draw_chart} if isinstance(model, FoundModel) else None
+        table.painter = RowPainter(table, None, model, ui_font(9), model.columnCount(), pictures=pictures)
         table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         vertical, header = table.verticalHeader(), table.horizontalHeader()
@@ -610,10 +610,11 @@ class ScanPlace(QWidget):
         self.desk.status.emit(f"Saved as {path.name}.")
 
     def _show_theme(self) -> None:
-        self.model.theme = self.almanac.theme = self.desk.theme
+        self.model.theme = self.past.theme = self.almanac.theme = self.desk.theme
         self.almanac.update()
-        viewport = self.table.viewport()
-        if viewport is not None:
+        for table in (self.table, self.past_table):
+            viewport = table.viewport()
+            assert viewport is not None
             viewport.update()
 
 

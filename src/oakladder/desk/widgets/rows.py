@@ -6,9 +6,10 @@ takes three times as long as a frame has.
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from typing import Protocol
 
-from PyQt6.QtCore import QPointF, QRect, QSortFilterProxyModel, Qt
+from PyQt6.QtCore import QPointF, QRect, QRectF, QSortFilterProxyModel, Qt
 from PyQt6.QtGui import QColor, QFont, QFontMetrics, QPainter, QPaintEvent, QStaticText
 from PyQt6.QtWidgets import QTableView
 
@@ -23,6 +24,8 @@ class Painted(Protocol):
     theme: Theme
 
     def columnCount(self) -> int: ...
+
+    def rowCount(self) -> int: ...
 
     def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
         """Of a cell: its text, the colour words of its fill and its ink, whether it stands left."""
@@ -48,14 +51,19 @@ class RowPainter:
     def __init__(
         self,
         table: QTableView,
-        rows: QSortFilterProxyModel,
+        rows: QSortFilterProxyModel | None,
         model: Painted,
         font: QFont,
         first_framed: int = 0,
         margin: int = 5,
+        pictures: Mapping[int, Callable[[QPainter, int, QRectF], None]] | None = None,
     ):
-        """``first_framed`` is the first section whose current cell is framed, ``margin`` the room beside a text."""
-        self._margin = margin
+        """``rows`` sorts and filters the model's; None: they stand as the model has them.
+
+        ``first_framed`` is the first section whose current cell is framed, ``margin`` the room beside a text.
+        ``pictures`` paint the cells of some sections, given the model's row and the cell.
+        """
+        self._margin, self._pictures = margin, pictures or {}
         self._table, self._rows, self._model, self._first_framed = table, rows, model, first_framed
         self._font = font
         self._metrics = QFontMetrics(self._font)
@@ -81,13 +89,14 @@ class RowPainter:
             return
         here = table.currentIndex()
         drop = (table.rowHeight(first) - self._metrics.height()) // 2
-        for row in range(first, (last if last >= 0 else rows.rowCount() - 1) + 1):
+        count = rows.rowCount() if rows is not None else source.rowCount()
+        for row in range(first, (last if last >= 0 else count - 1) + 1):
             top, height = table.rowViewportPosition(row), table.rowHeight(row)
             if row in chosen:
                 painter.fillRect(0, top, right, height, self._ink(theme, "pick"))
             elif row % 2:
                 painter.fillRect(0, top, right, height, self._ink(theme, "ground"))
-            at = rows.mapToSource(rows.index(row, 0)).row()
+            at = rows.mapToSource(rows.index(row, 0)).row() if rows is not None else row
             for k, x, width in sections:
                 words, fill, ink, left = source.painted(at, k)
                 if fill:
@@ -100,6 +109,8 @@ class RowPainter:
                     painter.setPen(self._ink(theme, ink))
                     begin = x + self._margin if left else x + width - self._margin - extent
                     painter.drawStaticText(QPointF(begin, top + drop), text)
+                if k in self._pictures:
+                    self._pictures[k](painter, at, QRectF(x, top, width, height))
 
     def _ink(self, theme: Theme, role: str) -> QColor:
         key = (theme.name, role)

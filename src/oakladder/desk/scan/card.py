@@ -1,0 +1,114 @@
+"""A condition of a scan as a sentence on a card, which unfolds into its form."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+
+from oakladder.engine.rules import Field, named_values
+from oakladder.user.scans import SCRIPT, Line, sentence_of
+
+from ..programs import title_of
+from .line import LineEditor, Offer
+
+
+class Sentence(QPushButton):
+    """What a condition says; Enter, Space or a click unfolds its form. Cut where there is no room, whole on hover."""
+
+    def __init__(self) -> None:
+        super().__init__(objectName="sentence")
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def say(self, words: str, trouble: str, unfolded: bool) -> None:
+        """Shows a sentence, and what is wrong with it."""
+        self.setText(f"{'▾' if unfolded else '▸'}  {words}{f'   ({trouble})' if trouble else ''}".replace("&", "&&"))
+        self.setToolTip(f"{words}\n{trouble or 'Enter or a click changes it'}")
+        self.setAccessibleName(words)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.click()
+            return
+        super().keyPressEvent(event)
+
+
+class LineCard(QFrame):
+    """One condition. ``removed`` asks for it to be taken away, ``changed`` tells that it says something else now,
+    ``unfolded`` that its form is shown. The form is made when it is asked for: its twelve parts take their time."""
+
+    removed = pyqtSignal(object)
+    changed = pyqtSignal()
+    unfolded = pyqtSignal(object)
+
+    def __init__(self, line: Line, offer: Offer, parent: QWidget | None = None):
+        super().__init__(parent, objectName="card")
+        self._line, self._offer = line, offer
+        self.form: LineEditor | None = None
+        self.sentence = Sentence()
+        self.remove = QToolButton(text="Remove")
+        self.remove.setToolTip("Remove this condition")
+        head = QHBoxLayout()
+        head.setSpacing(5)
+        head.addWidget(self.sentence, 1)
+        head.addWidget(self.remove)
+        self._rows = QVBoxLayout(self)
+        self._rows.setContentsMargins(0, 0, 0, 0)
+        self._rows.setSpacing(2)
+        self._rows.addLayout(head)
+        self.sentence.clicked.connect(lambda: self.fold() if self.form is not None else self.unfold())
+        self.remove.clicked.connect(lambda: self.removed.emit(self))
+        self._say()
+
+    def show_line(self, line: Line, offer: Offer) -> None:
+        """Shows a line, which can be made of other things from now on."""
+        self._line, self._offer = line, offer
+        if self.form is not None:
+            self.form.show_line(line, offer)
+        self._say()
+
+    def unfold(self) -> LineEditor:
+        """Shows the form; gives it."""
+        if self.form is None:
+            self.form = LineEditor(self._line, self._offer)
+            self.form.changed.connect(self._changed)
+            self._rows.addWidget(self.form)
+            self._changed()
+            self.unfolded.emit(self)
+        return self.form
+
+    def fold(self) -> None:
+        """Puts the form away."""
+        if self.form is None:
+            return
+        self._line, form, self.form = self.form.line(), self.form, None
+        self._rows.removeWidget(form)
+        form.hide()
+        form.deleteLater()
+        self._say()
+
+    def line(self) -> Line:
+        """The condition as it is put together."""
+        return self._line
+
+    def _changed(self) -> None:
+        assert self.form is not None
+        self._line = self.form.line()
+        self._say()
+        self.changed.emit()
+
+    def _say(self) -> None:
+        self.sentence.say(sentence_of(self._line, title_of), self._trouble(), self.form is not None)
+
+    def _trouble(self) -> str:
+        """What is asked for and not there; the run would say so too."""
+        line, offer = self._line, self._offer
+        program = offer.programs.get(line.script)
+        if line.kind == SCRIPT and program is None and line.script:
+            return f"{line.script} is not there, or has errors"
+        if line.kind == SCRIPT and program is not None and line.name not in named_values(program):
+            return f"the script has no {line.name}" if line.name else "the script has no signal yet"
+        if line.kind == Field.SYMBOLS and not set(line.words) <= set(offer.lists):
+            return "that list is not there"
+        return ""
