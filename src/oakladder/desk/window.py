@@ -67,13 +67,17 @@ class Window(QMainWindow):
         self.bench, self.ladder, self.scan = Bench(desk), LadderPlace(desk), ScanPlace(desk)
         self.data = DataPlace(desk)
         self.places = QStackedWidget()
-        for place in (self.bench, self.ladder, self.scan, self.data):
+        for place in self._places():
             self.places.addWidget(place)
         self._buttons = QButtonGroup(self)
         #: The actions by name, as menus show them.
         self.deeds: dict[str, QAction] = {}
         self.status = StatusLine()
         self.palette_dialog = Palette(self._made_of, self)
+        self._to_style: list[QWidget | None] = []
+        self._unpainted: QWidget | None = None
+        self._styling = QTimer(self, singleShot=True, interval=_STYLE_MS)
+        self._styling.timeout.connect(self._style_next)
         self._lay_out()
         for action in ACTIONS:
             made = QAction(action.words, self)
@@ -159,20 +163,38 @@ class Window(QMainWindow):
             self.deeds[name].setChecked(test(self.desk.options))
 
     def _apply_theme(self) -> None:
-        """Colours by day or by night. What is not in sight is styled when it comes into sight: each widget takes time,
-        and what is in sight is styled after it has been painted anew, so that neither holds the window up."""
+        """Colours by day or by night. To style a part takes each of its widgets time, and to paint it anew takes as
+        long: one part after the other is styled, what is in sight first, and painted at the next turn."""
         app = QApplication.instance()
         assert isinstance(app, QApplication)
         app.setPalette(palette(self.desk.theme))
+        self._to_style = [self.top, self.places.currentWidget(), *self._places(), self.palette_dialog]
         if self.isVisible():
-            QTimer.singleShot(_STYLE_MS, self._style_seen)
+            self._styling.start()
 
-    def _style_seen(self) -> None:
-        for part in (self.top, self.places.currentWidget()):
-            self._style(part)
+    def _places(self) -> list[QWidget]:
+        return [self.bench, self.ladder, self.scan, self.data]
+
+    def _style_next(self) -> None:
+        """Paints what was styled at the last turn, styles what is next."""
+        if self._unpainted is not None:
+            self._unpainted.setUpdatesEnabled(True)
+            self._unpainted = None
+        while self._to_style:
+            part = self._to_style.pop(0)
+            if part is not None and part.styleSheet() != style_sheet(self.desk.theme):
+                if part.isVisible():
+                    self._unpainted = part
+                    part.setUpdatesEnabled(False)
+                self._style(part)
+                break
+        if self._to_style or self._unpainted is not None:
+            self._styling.start()
 
     def showEvent(self, event: QShowEvent | None) -> None:
-        self._style_seen()
+        for part in (self.top, self.places.currentWidget()):
+            self._style(part)
+        self._styling.start()
         super().showEvent(event)
 
     def _style(self, part: QWidget | None) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
@@ -37,6 +39,19 @@ def draw_spark(painter: QPainter, closes: np.ndarray, box: QRectF, theme: Theme,
             painter.drawEllipse(QRectF(x[at] - 2.5, y[at] - 2.5, 5, 5))
 
 
+@dataclass(frozen=True, slots=True)
+class Mini:
+    """A small chart: its timeframe and the last closes."""
+
+    timeframe: str
+    closes: np.ndarray
+
+    @classmethod
+    def of(cls, bars: Bars) -> Mini:
+        """The chart of the last of some bars; read here, so that nothing is while it is painted."""
+        return cls(str(bars.timeframe), bars["close"][-_BARS:].copy())
+
+
 class Minis(QWidget):
     """One chart below the other; a click tells its timeframe."""
 
@@ -46,7 +61,7 @@ class Minis(QWidget):
         super().__init__(parent)
         self.theme = theme
         self.symbol = ""
-        self.series: list[Bars] = []
+        self.series: list[Mini] = []
         self.why = QLabel(self)
         self.why.setWordWrap(True)
         self.why.setFont(ui_font(8))
@@ -57,7 +72,7 @@ class Minis(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(250, 400)
 
-    def show_series(self, symbol: str, series: list[Bars]) -> None:
+    def show_series(self, symbol: str, series: list[Mini]) -> None:
         self.symbol, self.series = symbol, series
         self.update()
 
@@ -88,17 +103,17 @@ class Minis(QWidget):
         painter.setFont(ui_font(9, bold=True))
         painter.setPen(self.theme.color("ink"))
         painter.drawText(QRectF(8, 4, self.width() - 16, 18), Qt.AlignmentFlag.AlignLeft, self.symbol)
-        for k, bars in enumerate(self.series):
+        for k, mini in enumerate(self.series):
             box = self._box(k)
             painter.setPen(self.theme.color("line"))
             painter.drawLine(box.topLeft(), box.topRight())
             painter.setFont(ui_font(8))
             painter.setPen(self.theme.color("faint"))
-            painter.drawText(box.adjusted(0, 3, 0, 0), Qt.AlignmentFlag.AlignLeft, str(bars.timeframe))
-            draw_spark(painter, bars["close"][-_BARS:], box.adjusted(2, 20, -2, -6), self.theme)
+            painter.drawText(box.adjusted(0, 3, 0, 0), Qt.AlignmentFlag.AlignLeft, mini.timeframe)
+            draw_spark(painter, mini.closes, box.adjusted(2, 20, -2, -6), self.theme)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
-        for k, bars in enumerate(self.series):
+        for k, mini in enumerate(self.series):
             if self._box(k).contains(event.position()):
-                self.chosen.emit(str(bars.timeframe))
+                self.chosen.emit(mini.timeframe)

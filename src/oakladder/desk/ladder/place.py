@@ -20,7 +20,6 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import Bars
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.columns import Filled
 from oakladder.engine.explain import explain
@@ -33,7 +32,7 @@ from ..picks import Pick
 from ..widgets.passing import passing_menu
 from .chooser import ask_column
 from .lists import ListDeeds
-from .minis import Minis
+from .minis import Mini, Minis
 from .table import LadderTable, read_sections
 
 _FIRST = (("tide_turn.rung", "flow"), ("quiet_water.rung", "Calm bars"))
@@ -353,11 +352,11 @@ class LadderPlace(QWidget):
         frames = list(dict.fromkeys(t for c in self.columns for t in c.timeframes)) or [str(ONE_DAY)]
         frames = sorted(frames, key=lambda t: -Timeframe.parse(t).order)[:6]
 
-        def work(ticket: Ticket) -> list[Bars]:
+        def work(ticket: Ticket) -> list[Mini]:
             made = []
             for text in frames:
                 with contextlib.suppress(DataProblem, KeyError):
-                    made.append(source.bars(symbol, Timeframe.parse(text)))
+                    made.append(Mini.of(source.bars(symbol, Timeframe.parse(text))))
             return made
 
         self.desk.jobs.start("minis", work, lambda made: self.minis.show_series(symbol, made), slow=True)
