@@ -12,8 +12,8 @@ import pytest
 from typer.testing import CliRunner
 
 from helpers import random_bars
+from oakladder.bars.csv_files import iso
 from oakladder.bars.store.library import BarLibrary
-from oakladder.bars.text_files import iso
 from oakladder.cli import app
 from oakladder.rung import analyse, library
 from oakladder.user.workspace import Workspace

@@ -55,7 +55,7 @@ def test_the_core_and_the_command_line_run_without_qt() -> None:
 
 def test_every_action_has_words_a_shortcut_of_its_own_and_a_method() -> None:
     from oakladder.desk.actions import ACTIONS
-    from oakladder.desk.bench.deeds import Deeds
+    from oakladder.desk.bench.chart_actions import Deeds
     from oakladder.desk.script.panel import ScriptPanel
     from oakladder.desk.window import Window
 

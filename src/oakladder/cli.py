@@ -1,4 +1,4 @@
-"""The same jobs without a window: check, eval, scan, shot, bench.
+"""The same jobs without a window: check, eval, scan, shot, speed.
 
 Exit codes: 0 done, 1 the script has errors, 2 the call was wrong, 3 the data were wrong.
 """
@@ -23,26 +23,27 @@ from rich.console import Console
 from rich.table import Table
 
 from oakladder import log
+from oakladder.bars.calendar_words import closed_days, closed_words, hours_of, hours_words
+from oakladder.bars.csv_files import iso, read_csv
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.hours import closed_days, closed_words, hours_of, hours_words
 from oakladder.bars.series import Panel, panel_of, resample
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.store.library import BarLibrary
-from oakladder.bars.text_files import iso, read_csv
+from oakladder.bars.time_words import tick_words
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.bars.words import tick_words
 from oakladder.disk import why, write_rows
-from oakladder.engine.drawing import as_plain, day_paint, draw
+from oakladder.engine.picture.draw import as_plain, day_paint, draw
 from oakladder.engine.rules import Fresh, Rule
 from oakladder.engine.run import Result, run
 from oakladder.engine.screen import Screen, screen
 from oakladder.intake import importing
 from oakladder.intake.importing import session_calendar
 from oakladder.intake.tidying import CHOICES, Mend, Trouble
-from oakladder.rung import CODES, Program, RunProblem, ScriptError, analyse, compile_script, describe, library
-from oakladder.rung.plan import Op
+from oakladder.rung import CODES, Program, RunProblem, ScriptError, analyse, compile_script, library
+from oakladder.rung.plan.ops import Op
 from oakladder.rung.problems import did_you_mean
 from oakladder.rung.program import unknown_symbols
+from oakladder.rung.teach import describe
 from oakladder.user.lists import Watchlists
 from oakladder.user.scripts import ScriptFileProblem, read_script
 from oakladder.user.workspace import Workspace
@@ -546,16 +547,16 @@ def shot(
 
 
 @app.command()
-def bench(
+def speed(
     what: Annotated[str, typer.Argument(help="all, engine, compiling, growth, live, scan or desk")] = "all",
     symbols: Annotated[int, typer.Option(min=10, help="symbols of the large panel")] = 5000,
 ) -> None:
     """Measure speed, as ratios side by side in one run."""
-    from oakladder import bench as benches
+    from oakladder import speed as measured
 
-    if what not in ("all", *benches.BENCHES):
-        _fail(CALL_WRONG, f"There is no bench `{what}`. There are all, {', '.join(benches.BENCHES)}.")
-    benches.main(what, symbols)
+    if what not in ("all", *measured.PARTS):
+        _fail(CALL_WRONG, f"There is no part `{what}`. There are all, {', '.join(measured.PARTS)}.")
+    measured.main(what, symbols)
 
 
 def _guarded(go: Callable[[], object]) -> None:

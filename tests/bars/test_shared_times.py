@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from helpers import daily_bars, random_bars
-from oakladder.bars import clockwork
+from oakladder.bars import shared_times
 from oakladder.bars.series import COLUMNS, Bars, panel_of, resample, resample_panel
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.info import SymbolInfo
@@ -21,22 +21,22 @@ from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
 def test_equal_times_are_one_array_and_its_facts_go_with_it() -> None:
     one, two = (np.arange(5, dtype=np.int64) * 7 for _ in range(2))
-    kept = clockwork.shared(one)
-    assert clockwork.shared(two) is kept is one
+    kept = shared_times.shared(one)
+    assert shared_times.shared(two) is kept is one
     calls = []
     for _ in range(3):
-        clockwork.remembered(kept, "fact", lambda: calls.append(1))
+        shared_times.remembered(kept, "fact", lambda: calls.append(1))
     assert len(calls) == 1
-    clockwork.remembered(two, "fact", lambda: calls.append(1))  # not the shared array: worked out anew
+    shared_times.remembered(two, "fact", lambda: calls.append(1))  # not the shared array: worked out anew
     assert len(calls) == 2
     name = id(one)
     del one, kept
     gc.collect()
-    assert name not in clockwork._KNOWN
+    assert name not in shared_times._KNOWN
 
 
 def test_two_calendars_over_the_same_times_keep_apart() -> None:
-    times = clockwork.shared(np.arange(10, dtype=np.int64) * 3600 + 86_400 * 15_000)
+    times = shared_times.shared(np.arange(10, dtype=np.int64) * 3600 + 86_400 * 15_000)
     early, late = Calendar(start=0, end=300), Calendar(start=600, end=900)
     assert early.is_regular(times).sum() == 5 and late.is_regular(times).sum() == 0
 
@@ -109,13 +109,13 @@ def test_no_times_stay_behind_when_their_bars_are_gone(tmp_path: Path) -> None:
         {name: np.arange(600.0) + 1 for name in COLUMNS},
     )
     library.write(minutes)
-    before = len(clockwork._KNOWN)
+    before = len(shared_times._KNOWN)
     panel = library.panel(["AAA"], Timeframe.parse("5m"))
     panel.marks(Timeframe.parse("1h"))
     panel.closes(0)
     library.bars("AAA", ONE_MINUTE).regular()
-    assert len(clockwork._KNOWN) > before
+    assert len(shared_times._KNOWN) > before
     library._cache.clear()
     del panel
     gc.collect()
-    assert len(clockwork._KNOWN) <= before
+    assert len(shared_times._KNOWN) <= before

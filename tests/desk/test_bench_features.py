@@ -13,12 +13,12 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.bench.replay import SPEEDS
+from oakladder.desk.beside import Use, line_use, read_use
 from oakladder.desk.chart.options import BarStyle
 from oakladder.desk.chart.scale import ScaleKind
 from oakladder.desk.columns import Place
 from oakladder.desk.palette import day_of
 from oakladder.desk.shot import settle
-from oakladder.desk.uses import Use, line_use, read_use
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
 

@@ -9,17 +9,17 @@ from PyQt6.QtTest import QTest
 
 from helpers import daily_bars
 from oakladder.bars.series import Bars, panel_of
-from oakladder.bars.words import bar_time
+from oakladder.bars.time_words import bar_time
 from oakladder.desk.chart.axes import PriceAxis, TimeAxis, short_number
 from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.strip import SignalStrip
 from oakladder.desk.look.shapes import shape_path
 from oakladder.desk.look.theme import DAY, NIGHT
-from oakladder.desk.model import View
-from oakladder.engine.drawing import Event, day_paint, draw
+from oakladder.desk.session import View
+from oakladder.engine.picture.draw import Event, day_paint, draw
 from oakladder.engine.run import run
 from oakladder.rung import compile_script
-from oakladder.rung.registry import PALETTE, SHAPES
+from oakladder.rung.values import PALETTE, SHAPES
 
 
 def view_of(

@@ -19,14 +19,14 @@ from oakladder.desk.chart.areas import runs
 from oakladder.desk.chart.axes import PriceAxis
 from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.export import picture_of, save_data
+from oakladder.desk.chart.extremes import Pyramid, step_for
 from oakladder.desk.chart.options import BarStyle, ChartOptions, PaneLayout, read_options, read_panes
-from oakladder.desk.chart.pyramid import Pyramid, step_for
 from oakladder.desk.chart.reading import span_words
 from oakladder.desk.chart.scale import Scale, ScaleKind
 from oakladder.desk.jobs import NotDone
 from oakladder.desk.look.theme import DAY
-from oakladder.desk.model import View, averaged_candles
-from oakladder.engine.drawing import draw, merged
+from oakladder.desk.session import View, averaged_candles
+from oakladder.engine.picture.draw import draw, merged
 from oakladder.engine.run import run
 from oakladder.rung import compile_script
 

@@ -13,7 +13,7 @@ from helpers import taken
 from oakladder.desk.actions import ACTIONS
 from oakladder.desk.chart.options import BarStyle
 from oakladder.desk.chart.scale import ScaleKind
-from oakladder.desk.ladder.chooser import ColumnChooser
+from oakladder.desk.widgets.column_chooser import ColumnChooser
 from oakladder.desk.window import Window
 
 

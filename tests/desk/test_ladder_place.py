@@ -16,9 +16,9 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app
 from oakladder.desk.columns import Place, ScriptColumn, read_columns
-from oakladder.desk.ladder.chooser import ColumnChooser
 from oakladder.desk.ladder.table import FIXED, Section, read_sections
 from oakladder.desk.shot import settle
+from oakladder.desk.widgets.column_chooser import ColumnChooser
 from oakladder.desk.window import Window
 from oakladder.engine.columns import cells
 from oakladder.rung import compile_script

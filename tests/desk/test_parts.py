@@ -11,7 +11,7 @@ from PyQt6.QtCore import QEventLoop, QObject, Qt
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, STANDARD
 from oakladder.desk.app import make_app
-from oakladder.desk.bench.steps import Ladder
+from oakladder.desk.bench.timeframes import Ladder
 from oakladder.desk.bench.watchlist import Watchlist
 from oakladder.desk.columns import Place, open_columns
 from oakladder.desk.jobs import Jobs, Ticket
@@ -19,11 +19,11 @@ from oakladder.desk.look.theme import DAY
 from oakladder.desk.palette import fits
 from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.lexer import CLAUSE, COMMENT, FUNCTION, NAME, NUMBER, STATEMENT, TEXT
-from oakladder.desk.script.settings import SettingsStrip
+from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.engine.columns import Cell
-from oakladder.engine.pips import Pip
+from oakladder.engine.signal_ages import Pip
 from oakladder.rung import SettingInfo
-from oakladder.rung.describe import word_help
+from oakladder.rung.teach.describe import word_help
 
 
 @pytest.fixture

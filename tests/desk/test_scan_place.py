@@ -16,10 +16,10 @@ from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk import programs as programs_module
 from oakladder.desk.columns import ScriptColumn, read_columns
 from oakladder.desk.scan.card import LineCard
+from oakladder.desk.scan.cards import GroupEditor
 from oakladder.desk.scan.found import HEADS
-from oakladder.desk.scan.given import Given
-from oakladder.desk.scan.lines import GroupEditor
 from oakladder.desk.scan.place import ScanPlace
+from oakladder.desk.scan.rule_settings import Given
 from oakladder.desk.window import Window
 from oakladder.engine.columns import cells
 from oakladder.engine.rules import Field, Fresh, Group, Join, Plain, Rule

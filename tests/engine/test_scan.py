@@ -14,13 +14,13 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.series import panel_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine import survey as surveying
+from oakladder.engine import market as surveying
 from oakladder.engine.columns import cells
-from oakladder.engine.drawing import draw
-from oakladder.engine.pips import pips
+from oakladder.engine.picture.draw import draw
 from oakladder.engine.rules import Fresh, Rule
 from oakladder.engine.run import Cancelled, run
 from oakladder.engine.screen import Screen, screen
+from oakladder.engine.signal_ages import pips
 from oakladder.rung import Program, compile_script
 
 DEMO = {

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine import survey as surveying
+from oakladder.engine import market as surveying
 from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Rule, named_values
 from oakladder.engine.run import Cancelled, run
 from oakladder.engine.screen import occurrences, screen
@@ -204,8 +204,8 @@ def test_what_is_wrong_is_said_before_anything_is_read(
 @given(st.lists(st.booleans(), min_size=1, max_size=40), st.integers(1, 6), st.data())
 def test_freshness_counts_within_each_symbol(flags: list[bool], bars: int, data: st.DataObject) -> None:
     from oakladder.bars.series import Panel
-    from oakladder.engine.sight import _ages_of, last_change
-    from oakladder.engine.sight import begins as begins_of
+    from oakladder.engine.holding import _ages_of, last_change
+    from oakladder.engine.holding import begins as begins_of
 
     cut = data.draw(st.integers(0, len(flags)))
     offsets = np.array(sorted({0, cut, len(flags)}), dtype=np.int64)

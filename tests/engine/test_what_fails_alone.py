@@ -12,12 +12,12 @@ from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.demo import upkeep
+from oakladder.engine.cell_why import explain
 from oakladder.engine.columns import Ask, fill
-from oakladder.engine.explain import explain
+from oakladder.engine.holding import Sight
 from oakladder.engine.quotes import quotes
 from oakladder.engine.rules import Rule
 from oakladder.engine.screen import occurrences, screen
-from oakladder.engine.sight import Sight
 from oakladder.rung import compile_script
 
 HOUR = Timeframe.parse("1h")

@@ -15,8 +15,8 @@ from PyQt6.QtWidgets import QApplication, QFileDialog
 from oakladder.bars.store import library as library_module
 from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.app import make_app, make_window
+from oakladder.desk.collector import keep_for_good
 from oakladder.desk.shot import settle
-from oakladder.desk.sweeper import keep_for_good
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
 from windows import put_away

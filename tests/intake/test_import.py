@@ -21,8 +21,8 @@ from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.engine.columns import Ask, fill
 from oakladder.engine.rules import Rule
 from oakladder.engine.screen import screen
+from oakladder.intake.file_layout import guess, time_form
 from oakladder.intake.importing import Options, files_of, import_files, look_at, session_calendar
-from oakladder.intake.layout import guess, time_form
 from oakladder.intake.reading import read
 from oakladder.intake.tidying import CHOICES, Mend, Trouble
 from oakladder.intake.times import TIME_FORMS, parse_times

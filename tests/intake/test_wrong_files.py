@@ -18,8 +18,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from oakladder.bars.calendar_words import closed_days, closed_text, closed_words, hours_of, hours_words, with_hours
 from oakladder.bars.errors import DataProblem, Stopped
-from oakladder.bars.hours import closed_days, closed_text, closed_words, hours_of, hours_words, with_hours
 from oakladder.bars.series import COLUMNS
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.amend import Change, amend
@@ -28,8 +28,8 @@ from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.demo import upkeep
 from oakladder.intake import reading
 from oakladder.intake.cells import numbers
+from oakladder.intake.file_layout import guess
 from oakladder.intake.importing import Intake, Options, import_files, look_at, session_calendar
-from oakladder.intake.layout import guess
 from oakladder.intake.names import trouble_of
 from oakladder.intake.tidying import CHOICES, Mend, Trouble
 

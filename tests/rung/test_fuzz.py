@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from helpers import random_bars
 from oakladder.bars.series import panel_of
-from oakladder.engine.drawing import as_plain, day_paint, draw
+from oakladder.engine.picture.draw import as_plain, day_paint, draw
 from oakladder.engine.run import run
 from oakladder.rung import RunProblem, ScriptError, analyse, compile_script, library
 

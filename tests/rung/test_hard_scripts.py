@@ -7,14 +7,14 @@ import pytest
 
 from helpers import daily_bars, random_bars, values
 from oakladder.bars.series import Panel, panel_of
-from oakladder.engine.drawing import day_paint, draw
+from oakladder.engine.picture.draw import day_paint, draw
 from oakladder.engine.run import run
 from oakladder.engine.why import Why
 from oakladder.rung import RunProblem, ScriptError, analyse, compile_script
-from oakladder.rung.parser import MAX_NESTING, MAX_STATEMENTS
+from oakladder.rung.plan.state import MAX_STEPS
 from oakladder.rung.problems import Cancelled, Problem
 from oakladder.rung.program import unknown_symbols
-from oakladder.rung.state import MAX_STEPS
+from oakladder.rung.read.parser import MAX_NESTING, MAX_STATEMENTS
 
 BARS = panel_of([random_bars(3, 60)])
 

@@ -6,11 +6,11 @@ import pytest
 
 from helpers import daily_bars
 from oakladder.bars.series import panel_of
-from oakladder.engine.job import prepare
+from oakladder.engine.prepare import prepare
 from oakladder.engine.run import roots_of, run
 from oakladder.rung import Program, RunProblem, compile_script
-from oakladder.rung.plan import items_of
-from oakladder.rung.state import MAX_CELLS
+from oakladder.rung.plan.ops import items_of
+from oakladder.rung.plan.state import MAX_CELLS
 
 
 def needed(program: Program, *names: str) -> set[str]:

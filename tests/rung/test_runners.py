@@ -8,8 +8,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from helpers import random_bars, values
-from oakladder.engine import job as running
-from oakladder.rung import native
+from oakladder.engine import prepare as running
+from oakladder.rung.native import compile as native
 
 NUMBERS = st.sampled_from(
     [

@@ -7,7 +7,7 @@ import pytest
 
 from helpers import daily_bars, values
 from oakladder.bars.series import panel_of
-from oakladder.engine.drawing import day_paint
+from oakladder.engine.picture.draw import day_paint
 from oakladder.engine.run import run
 from oakladder.rung import RunProblem, analyse, compile_script
 

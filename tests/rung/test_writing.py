@@ -7,8 +7,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oakladder.rung import tree as t
-from oakladder.rung.parser import parse
-from oakladder.rung.writing import written
+from oakladder.rung.read.parser import parse
+from oakladder.rung.teach.writing import written
 
 
 def expression(text: str) -> t.Expr:

@@ -8,9 +8,9 @@ from itertools import pairwise
 
 import numpy as np
 
-from .clockwork import remembered, remembered_by_name, shared
-from .sessions import BEGINS, COMPLETES, Calendar
-from .timeframes import ONE_DAY, Timeframe
+from oakladder.bars.sessions import BEGINS, COMPLETES, Calendar
+from oakladder.bars.shared_times import remembered, remembered_by_name, shared
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
 
 COLUMNS = ("open", "high", "low", "close", "volume")
 #: Larger numbers than this in data are no prices; they become none.

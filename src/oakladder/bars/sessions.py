@@ -11,9 +11,9 @@ from functools import lru_cache
 
 import numpy as np
 
-from .clockwork import remembered
-from .timeframes import Span, Timeframe
-from .zones import DAY, Zone, zone_of
+from oakladder.bars.shared_times import remembered
+from oakladder.bars.timeframes import Span, Timeframe
+from oakladder.bars.zones import DAY, Zone, zone_of
 
 #: The bits of `Calendar.marks`.
 BEGINS, COMPLETES, LATE = 1, 2, 4

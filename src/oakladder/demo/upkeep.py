@@ -12,8 +12,7 @@ from oakladder.bars.series import COLUMNS, Bars
 from oakladder.bars.store.info import BY_HAND, DEMO, SymbolInfo, with_hand
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
-
-from . import market
+from oakladder.demo import market
 
 _FACT = "demo"
 

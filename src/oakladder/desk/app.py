@@ -13,14 +13,13 @@ from PyQt6.QtWidgets import QApplication, QDialog, QHBoxLayout, QLabel, QPushBut
 
 from oakladder import log
 from oakladder.bars.errors import DataProblem
+from oakladder.desk.collector import Sweeper, keep_for_good
+from oakladder.desk.jobs import sentence_of
+from oakladder.desk.look.theme import DAY, style_sheet, ui_font
+from oakladder.desk.session import Desk
+from oakladder.desk.widgets.passing import answered
+from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
-
-from .jobs import sentence_of
-from .look.theme import DAY, style_sheet, ui_font
-from .model import Desk
-from .sweeper import Sweeper, keep_for_good
-from .widgets.passing import answered
-from .window import Window
 
 _log = logging.getLogger(__name__)
 _NAME = "Oak Ladder"

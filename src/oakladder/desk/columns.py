@@ -8,15 +8,14 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from oakladder.bars.timeframes import Timeframe
+from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.engine.columns import Ask, Filled, fill
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
 from oakladder.user.scans import plain_settings, settings_said
 from oakladder.user.scripts import ScriptFileProblem, read_script
 
-from .jobs import Ticket, sentence_of
-
 if TYPE_CHECKING:
-    from .model import Desk
+    from oakladder.desk.session import Desk
 
 #: More columns, and timeframes of one, than this are not remembered.
 _MOST_COLUMNS, _MOST_FRAMES = 60, 20

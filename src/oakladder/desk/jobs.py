@@ -14,14 +14,13 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.bars.errors import DataProblem
+from oakladder.desk.relay import Relay
 from oakladder.disk import why
 from oakladder.rung import RunProblem, ScriptError
 from oakladder.rung.problems import Cancelled
 from oakladder.user.lists import ListProblem
 from oakladder.user.scans import ScanProblem
 from oakladder.user.scripts import ScriptFileProblem
-
-from .relay import Relay
 
 #: Seconds that leaving waits for what the user was promised, however slow the disk is.
 _OWED_PATIENCE = 10.0

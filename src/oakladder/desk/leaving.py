@@ -6,10 +6,9 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from oakladder.desk.session import Desk
+from oakladder.desk.widgets.passing import answered
 from oakladder.disk import free_path, why
-
-from .model import Desk
-from .widgets.passing import answered
 
 
 def may_leave(desk: Desk, parent: QWidget) -> bool:

@@ -6,11 +6,10 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from oakladder.user.keeper import Both, Changed, Event, NotSaved, Saved, Told
+from oakladder.desk.relay import Relay
+from oakladder.user.saving import Both, Changed, Event, NotSaved, Saved, Told
 from oakladder.user.scripts import ScriptFileProblem
 from oakladder.user.workspace import Workspace
-
-from .relay import Relay
 
 #: Seconds that leaving, and putting a script beside itself, may wait for a save.
 _PATIENCE = 1.0

@@ -8,12 +8,11 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject
 
+from oakladder.desk.jobs import Jobs, Ticket
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
 from oakladder.rung.problems import Cancelled
 from oakladder.user.scripts import ScriptFileProblem, read_script
 from oakladder.user.workspace import Workspace
-
-from .jobs import Jobs, Ticket
 
 _log = logging.getLogger(__name__)
 _Known = dict[str, tuple[object, Program]]

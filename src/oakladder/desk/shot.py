@@ -9,12 +9,11 @@ from PyQt6.QtCore import QEventLoop, QSize
 from PyQt6.QtWidgets import QApplication, QWidget
 
 from oakladder.bars.timeframes import Timeframe
+from oakladder.desk.app import make_app, make_window
+from oakladder.desk.look.theme import NIGHT
+from oakladder.desk.session import Desk
 from oakladder.user.scripts import ScriptFileProblem
 from oakladder.user.workspace import Workspace
-
-from .app import make_app, make_window
-from .look.theme import NIGHT
-from .model import Desk
 
 PLACES = ("bench", "ladder", "scan", "data", "symbols", "replay", "gallery")
 #: How many bars before the last a picture of the replay stands.

@@ -23,22 +23,21 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
-from oakladder.engine.drawing import PRICE, VOLUME
+from oakladder.desk.actions import ACTIONS, Action
+from oakladder.desk.bench.place import Bench
+from oakladder.desk.chart.options import BarStyle, ChartOptions
+from oakladder.desk.chart.scale import ScaleKind
+from oakladder.desk.data.place import DataPlace
+from oakladder.desk.ladder.place import LadderPlace
+from oakladder.desk.leaving import may_leave
+from oakladder.desk.look.theme import DAY, NIGHT, palette, style_sheet
+from oakladder.desk.palette import Choice, Palette, day_of
+from oakladder.desk.pick import Pick
+from oakladder.desk.scan.place import ScanPlace
+from oakladder.desk.session import Desk
+from oakladder.desk.widgets.status import StatusLine
+from oakladder.engine.picture.draw import PRICE, VOLUME
 from oakladder.log import log_file
-
-from .actions import ACTIONS, Action
-from .bench.place import Bench
-from .chart.options import BarStyle, ChartOptions
-from .chart.scale import ScaleKind
-from .data.place import DataPlace
-from .ladder.place import LadderPlace
-from .leaving import may_leave
-from .look.theme import DAY, NIGHT, palette, style_sheet
-from .model import Desk
-from .palette import Choice, Palette, day_of
-from .picks import Pick
-from .scan.place import ScanPlace
-from .widgets.status import StatusLine
 
 #: Actions of the chart's menu that are ticked, and when; and those that a line stands above.
 _TICKED: dict[str, Callable[[ChartOptions], bool]] = {

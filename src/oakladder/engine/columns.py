@@ -15,16 +15,15 @@ import numpy as np
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.rung.plan import Op, Output
+from oakladder.engine.lookback import reach
+from oakladder.engine.market import Frame, Part, Progress, Skipped, parts, sentence_of, survey
+from oakladder.engine.rules import named_values
+from oakladder.engine.run import Result, roots_of
+from oakladder.engine.signal_ages import TONE_COLOURS, last_true
+from oakladder.rung.plan.ops import Op, Output
+from oakladder.rung.plan.shells import write_value
 from oakladder.rung.problems import Cancelled, RunProblem, did_you_mean
 from oakladder.rung.program import Program
-from oakladder.rung.shells import write_value
-
-from .pips import TONE_COLOURS, last_true
-from .reach import reach
-from .rules import named_values
-from .run import Result, roots_of
-from .survey import Frame, Part, Progress, Skipped, parts, sentence_of, survey
 
 _log = logging.getLogger(__name__)
 #: A signal is fresh for so many bars.

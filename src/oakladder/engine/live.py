@@ -10,12 +10,11 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from oakladder.bars.series import Panel
-from oakladder.rung.native import COMMIT, FRESH
-from oakladder.rung.plan import Op, Output
+from oakladder.engine.prepare import Call, prepare
+from oakladder.engine.run import Result, roots_of
+from oakladder.rung.native.compile import COMMIT, FRESH
+from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.program import Program
-
-from .job import Call, prepare
-from .run import Result, roots_of
 
 
 class LiveRun:

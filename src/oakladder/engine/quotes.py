@@ -8,8 +8,7 @@ import numpy as np
 
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY
-
-from .survey import Part, parts, survey
+from oakladder.engine.market import Part, parts, survey
 
 Quote = tuple[float, float]
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.rung.plan import Op
+from oakladder.rung.plan.ops import Op
 from oakladder.rung.problems import RunProblem, did_you_mean
 from oakladder.rung.program import Program
 

@@ -9,12 +9,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from oakladder.bars.series import Panel
-from oakladder.rung.plan import Op, Output
+from oakladder.engine.prepare import Call, prepare, run_reference
+from oakladder.rung.plan.ops import Op, Output
+from oakladder.rung.plan.shells import read_at, read_colours
 from oakladder.rung.problems import Cancelled
 from oakladder.rung.program import Program
-from oakladder.rung.shells import read_at, read_colours
-
-from .job import Call, prepare, run_reference
 
 #: About this many bars are handed to a worker at a time: enough to be worth it, few enough to cancel soon.
 CHUNK_BARS = 200_000

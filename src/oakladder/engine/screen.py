@@ -11,12 +11,11 @@ import numpy as np
 
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-
-from .pips import last_true
-from .reach import reach
-from .rules import VOLUME_DAYS, Condition, asks_volume, check, rules_of
-from .sight import Sight, begins, evaluate, last_change, source
-from .survey import Frame, Part, Progress, Skipped, parts, survey
+from oakladder.engine.holding import Sight, begins, evaluate, last_change, source
+from oakladder.engine.lookback import reach
+from oakladder.engine.market import Frame, Part, Progress, Skipped, parts, survey
+from oakladder.engine.rules import VOLUME_DAYS, Condition, asks_volume, check, rules_of
+from oakladder.engine.signal_ages import last_true
 
 #: So many of the last bars are looked at first; most of what is found came true within them.
 SINCE_BARS = 32

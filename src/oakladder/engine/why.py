@@ -8,12 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from oakladder.bars.series import Panel
-from oakladder.rung.conditions import Part, condition
-from oakladder.rung.plan import Op
+from oakladder.engine.run import Result, run
+from oakladder.rung.plan.ops import Op
 from oakladder.rung.problems import Cancelled
 from oakladder.rung.program import Program
-
-from .run import Result, run
+from oakladder.rung.teach.conditions import Part, condition
 
 #: What a plain flag that is not true, and what is not known, count beside a comparison that misses by its usual distance.
 _FLAG_MISS, _NONE_MISS = 1.0, 4.0

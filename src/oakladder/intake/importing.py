@@ -13,8 +13,8 @@ from pathlib import Path
 
 import numpy as np
 
+from oakladder.bars.calendar_words import hours_of, with_hours
 from oakladder.bars.errors import DataProblem, Stopped
-from oakladder.bars.hours import hours_of, with_hours
 from oakladder.bars.series import MERGES, Bars
 from oakladder.bars.sessions import DAY, Calendar
 from oakladder.bars.store.amend import restamped
@@ -22,11 +22,10 @@ from oakladder.bars.store.info import OWN, SymbolInfo, zones
 from oakladder.bars.store.library import BarLibrary, calendar_of, tick_of
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Span, Timeframe
 from oakladder.disk import why
-
-from .closed import closed_every_year, recognise
-from .layout import Layout, guess
-from .reading import Raw, Stop, read
-from .tidying import Finding, Mend, Tidied, Trouble, tidy_up
+from oakladder.intake.closed_days import closed_every_year, recognise
+from oakladder.intake.file_layout import Layout, guess
+from oakladder.intake.reading import Raw, Stop, read
+from oakladder.intake.tidying import Finding, Mend, Tidied, Trouble, tidy_up
 
 _log = logging.getLogger(__name__)
 ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".pq", ".arrow", ".feather")

@@ -15,13 +15,12 @@ import pyarrow.compute as pc
 
 from oakladder.bars.errors import DataProblem, Stopped
 from oakladder.bars.series import COLUMNS
-
-from .cells import Numbers, numbers
-from .layout import Layout
-from .names import as_symbol, symbol_of, trouble_of
-from .tables import table_columns
-from .text import Block, text_blocks
-from .times import parse_times, stamped_times
+from oakladder.intake.cells import Numbers, numbers
+from oakladder.intake.file_layout import Layout
+from oakladder.intake.names import as_symbol, symbol_of, trouble_of
+from oakladder.intake.tables import table_columns
+from oakladder.intake.text import Block, text_blocks
+from oakladder.intake.times import parse_times, stamped_times
 
 #: An import takes at most so many bytes of memory, and about so many for each byte of a text file.
 MOST_MEMORY, _PER_BYTE = 1 << 30, 3.0

@@ -14,8 +14,7 @@ import pyarrow.csv as pacsv
 
 from oakladder.bars.errors import DataProblem
 from oakladder.disk import why
-
-from .layout import Layout, width_of
+from oakladder.intake.file_layout import Layout, width_of
 
 #: Bytes that are read at a time; a longer line cannot be read.
 BLOCK_BYTES = 4_000_000

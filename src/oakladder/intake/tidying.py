@@ -12,9 +12,8 @@ import numpy as np
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import Timeframe
 from oakladder.bars.zones import DAY
-
-from .closed import missing_days
-from .reading import Raw
+from oakladder.intake.closed_days import missing_days
+from oakladder.intake.reading import Raw
 
 PRICES = ("open", "high", "low", "close")
 #: A close this many times its usual step away, and back on the next bar, is a spike.

@@ -1,8 +1,8 @@
 """Rung, the script language: text in, a `Program` or its problems out. Knows nothing of bars or windows."""
 
-from .problems import CODES, Problem, RunProblem, ScriptError, Severity, Span
-from .program import Analysis, Program, analyse, compile_script
-from .settings import SettingInfo
+from oakladder.rung.problems import CODES, Problem, RunProblem, ScriptError, Severity, Span
+from oakladder.rung.program import Analysis, Program, analyse, compile_script
+from oakladder.rung.settings import SettingInfo
 
 __all__ = [
     "CODES",

@@ -10,16 +10,16 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from . import native
-from . import tree as t
-from .checker import Checker, Shelf
-from .lowering import Trace, lower
-from .parser import parse
-from .plan import CHART_TIMEFRAME, Live, Op, Output, Plan, leaves, live, under
-from .problems import Problem, RunProblem, ScriptError, Span, did_you_mean
-from .reference import evaluate_fixed
-from .settings import SettingInfo, fitting_value, setting_info
-from .state import Layout, StateMap, lay_out, map_state
+from oakladder.rung import tree as t
+from oakladder.rung.check.checker import Checker, Shelf
+from oakladder.rung.lower.lowering import Trace, lower
+from oakladder.rung.native import compile as native
+from oakladder.rung.plan.ops import CHART_TIMEFRAME, Live, Op, Output, Plan, leaves, live, under
+from oakladder.rung.plan.state import Layout, StateMap, lay_out, map_state
+from oakladder.rung.problems import Problem, RunProblem, ScriptError, Span, did_you_mean
+from oakladder.rung.read.parser import parse
+from oakladder.rung.reference import evaluate_fixed
+from oakladder.rung.settings import SettingInfo, fitting_value, setting_info
 
 
 @dataclass(frozen=True, slots=True)

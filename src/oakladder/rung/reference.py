@@ -10,10 +10,10 @@ from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
-from .colours import mixture
-from .meaning import MEANING
-from .plan import SORTED, Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
-from .state import Layout, StateMap
+from oakladder.rung.colours import mixture
+from oakladder.rung.plan.meaning import MEANING
+from oakladder.rung.plan.ops import SORTED, Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
+from oakladder.rung.plan.state import Layout, StateMap
 
 _NAN = float("nan")
 
@@ -40,7 +40,7 @@ def _fixed_value(op: Op, args: list[object], settings: Mapping[str, object]) -> 
     if op.code == "setting":
         return settings[str(op.attr)]
     if op.code == "text":
-        from .shells import write_text
+        from oakladder.rung.plan.shells import write_text
 
         return write_text(op, args)
     if op.code in ("fade", "blend"):

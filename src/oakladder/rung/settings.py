@@ -6,9 +6,9 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from . import tree as t
-from .problems import RunProblem, Span, did_you_mean
-from .registry import PALETTE, TIMEFRAMES, is_timeframe
+from oakladder.rung import tree as t
+from oakladder.rung.problems import RunProblem, Span, did_you_mean
+from oakladder.rung.values import PALETTE, TIMEFRAMES, is_timeframe
 
 
 @dataclass(frozen=True, slots=True)

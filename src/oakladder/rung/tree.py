@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from .problems import Span
+from oakladder.rung.problems import Span
 
 
 @dataclass(frozen=True, eq=False, slots=True)

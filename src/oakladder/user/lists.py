@@ -13,8 +13,7 @@ from pathlib import Path
 import msgspec
 
 from oakladder.bars.store.info import SymbolInfo
-
-from .kept import Entries, KeptFile
+from oakladder.user.entries import Entries, KeptFile
 
 ALL = "All symbols"
 

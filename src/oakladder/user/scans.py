@@ -12,9 +12,8 @@ import msgspec
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.rules import RELATIONS, Condition, Field, Fresh, Group, Join, Plain, Rule
 from oakladder.rung import Program
-
-from .kept import Entries, KeptFile, free_name
-from .lists import ALL
+from oakladder.user.entries import Entries, KeptFile, free_name
+from oakladder.user.lists import ALL
 
 #: The kind of a line that asks a script; the other kinds are the plain fields.
 SCRIPT = "script"

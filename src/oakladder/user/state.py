@@ -10,9 +10,8 @@ from typing import Any, get_type_hints
 import msgspec
 
 from oakladder.disk import copy_aside, why, write_atomic
-
-from .kept import json_of
-from .salvage import objects_in
+from oakladder.user.entries import json_of
+from oakladder.user.salvage import objects_in
 
 _VERSION = 1
 _MOST_BYTES = 16_000_000

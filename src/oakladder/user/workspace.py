@@ -14,14 +14,13 @@ import platformdirs
 from oakladder.bars.store.library import BarLibrary
 from oakladder.demo import upkeep
 from oakladder.disk import write_atomic
-
-from .journal import Journal
-from .keeper import Event, Keeper
-from .lists import Watchlists
-from .scans import SavedScans
-from .scripts import ScriptFolder
-from .state import DeskState, read_state, write_state
-from .versions import Versions
+from oakladder.user.journal import Journal
+from oakladder.user.lists import Watchlists
+from oakladder.user.saving import Event, Keeper
+from oakladder.user.scans import SavedScans
+from oakladder.user.scripts import ScriptFolder
+from oakladder.user.state import DeskState, read_state, write_state
+from oakladder.user.versions import Versions
 
 
 @dataclass(slots=True)

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
-from ..errors import DataProblem
-from ..hours import ClosedDays, with_hours
-from ..series import Bars
-from ..sessions import Calendar
-from ..timeframes import ONE_DAY
-from .info import BY_HAND, SymbolInfo
-from .library import BarLibrary
+from oakladder.bars.calendar_words import ClosedDays, with_hours
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.series import Bars
+from oakladder.bars.sessions import Calendar
+from oakladder.bars.store.info import BY_HAND, SymbolInfo
+from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.timeframes import ONE_DAY
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,11 +6,11 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from ..errors import DataProblem
-from ..series import Bars, Panel, panel_of, resample
-from ..timeframes import ONE_DAY, Timeframe
-from .info import SymbolInfo
-from .library import BarLibrary, EarlierBars
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.series import Bars, Panel, panel_of, resample
+from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.library import BarLibrary, EarlierBars
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
 
 
 class LibraryAsOf:

@@ -11,10 +11,9 @@ from urllib.parse import quote
 
 import msgspec
 
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.store.info import SymbolInfo, info_of, plain_of
 from oakladder.disk import replacing, set_aside, why
-
-from ..errors import DataProblem
-from .info import SymbolInfo, info_of, plain_of
 
 _log = logging.getLogger(__name__)
 _VERSION = 2

@@ -16,12 +16,11 @@ import msgspec
 import numpy as np
 import pyarrow as pa
 
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.series import COLUMNS, Bars, is_tidy
+from oakladder.bars.store.info import SymbolInfo, info_of, plain_of
+from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
 from oakladder.disk import plain_name, replacing, safe_name, why
-
-from ..errors import DataProblem
-from ..series import COLUMNS, Bars, is_tidy
-from ..timeframes import ONE_DAY, ONE_MINUTE
-from .info import SymbolInfo, info_of, plain_of
 
 #: The columns of a file, in its order.
 NAMES = ("time", *COLUMNS)

@@ -9,9 +9,9 @@ from zoneinfo import available_timezones
 
 import msgspec
 
-from ..hours import is_sound
-from ..sessions import Calendar
-from ..timeframes import Span, Timeframe
+from oakladder.bars.calendar_words import is_sound
+from oakladder.bars.sessions import Calendar
+from oakladder.bars.timeframes import Span, Timeframe
 
 #: Who has made a symbol: the user, by an import, or the demo market.
 OWN, DEMO = "", "demo"

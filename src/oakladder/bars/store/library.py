@@ -18,11 +18,8 @@ from typing import TypeVar
 import numpy as np
 import pyarrow as pa
 
-from oakladder.disk import locked, set_aside, sweep, why
-
-from ..clockwork import shared
-from ..errors import DataProblem
-from ..series import (
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.series import (
     COLUMNS,
     Bars,
     Panel,
@@ -34,14 +31,16 @@ from ..series import (
     resample_panel,
     tidy,
 )
-from ..sessions import Calendar
-from ..timeframes import ONE_DAY, ONE_MINUTE, Timeframe
-from ..zones import DAY
-from . import files
-from .catalogue import Catalogue
-from .files import SUFFIX, file_name, info_in, symbol_of_file
-from .info import SymbolInfo
-from .places import FileChanged, Place, Places, Unreadable
+from oakladder.bars.sessions import Calendar
+from oakladder.bars.shared_times import shared
+from oakladder.bars.store import files
+from oakladder.bars.store.catalogue import Catalogue
+from oakladder.bars.store.files import SUFFIX, file_name, info_in, symbol_of_file
+from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.offsets import FileChanged, Place, Places, Unreadable
+from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from oakladder.bars.zones import DAY
+from oakladder.disk import locked, set_aside, sweep, why
 
 _log = logging.getLogger(__name__)
 #: The most bytes of bars that are remembered.

@@ -6,26 +6,25 @@ from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLayout, QWidget
 
+from oakladder.bars.time_words import bar_time
 from oakladder.bars.timeframes import Timeframe
-from oakladder.bars.words import bar_time
+from oakladder.desk.bench.chart_actions import Deeds
+from oakladder.desk.bench.list_columns import Watching
+from oakladder.desk.bench.replay import ReplayLine
+from oakladder.desk.bench.timeframes import Ladder
+from oakladder.desk.bench.watchlist import Watchlist
+from oakladder.desk.chart.axes import short_number
+from oakladder.desk.chart.chart import Chart
+from oakladder.desk.chart.options import ChartOptions
+from oakladder.desk.chart.strip import SignalStrip
+from oakladder.desk.columns import Place
+from oakladder.desk.look.theme import ui_font
+from oakladder.desk.script.panel import ScriptPanel
+from oakladder.desk.session import Desk, View
+from oakladder.desk.why.panel import WhyPanel
 from oakladder.engine.columns import Cell
-from oakladder.engine.pips import Pip
+from oakladder.engine.signal_ages import Pip
 from oakladder.engine.why import Why
-
-from ..chart.axes import short_number
-from ..chart.chart import Chart
-from ..chart.options import ChartOptions
-from ..chart.strip import SignalStrip
-from ..columns import Place
-from ..look.theme import ui_font
-from ..model import Desk, View
-from ..script.panel import ScriptPanel
-from ..why.panel import WhyPanel
-from .deeds import Deeds
-from .replay import ReplayLine
-from .steps import Ladder
-from .watching import Watching
-from .watchlist import Watchlist
 
 
 class Bench(QWidget):

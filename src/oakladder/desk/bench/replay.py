@@ -5,10 +5,9 @@ from __future__ import annotations
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QToolButton, QWidget
 
-from oakladder.bars.words import moment_words
-
-from ..look.theme import ui_font
-from ..model import Desk
+from oakladder.bars.time_words import moment_words
+from oakladder.desk.look.theme import ui_font
+from oakladder.desk.session import Desk
 
 #: Words for a speed → milliseconds from one step to the next.
 SPEEDS = {"slow": 1200, "steady": 500, "quick": 180, "fast": 60}

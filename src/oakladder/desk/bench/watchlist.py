@@ -19,11 +19,10 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.store.info import SymbolInfo
+from oakladder.desk.columns import OPEN_SCRIPT, Place, ScriptColumn, places_of
+from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.engine.columns import Cell
-
-from ..columns import OPEN_SCRIPT, Place, ScriptColumn, places_of
-from ..look.theme import Theme, ui_font
-from ..widgets.rows import PaintedTable, RowPainter
 
 _FIXED = ("Symbol", "Last", "Change")
 SORT_ROLE = int(Qt.ItemDataRole.UserRole) + 1

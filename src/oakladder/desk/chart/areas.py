@@ -6,12 +6,11 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
-from oakladder.engine.drawing import Band, Columns, Lane, Link, Zone
-
-from ..look.theme import Theme, qcolor, ui_font
-from .item import PEN_STYLES, Item
-from .pyramid import step_for
-from .quick import draw_boxes
+from oakladder.desk.chart.arrays import draw_boxes
+from oakladder.desk.chart.extremes import step_for
+from oakladder.desk.chart.item import PEN_STYLES, Item
+from oakladder.desk.look.theme import Theme, qcolor, ui_font
+from oakladder.engine.picture.draw import Band, Columns, Lane, Link, Zone
 
 LANE_HEIGHT = 15
 

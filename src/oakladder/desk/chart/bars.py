@@ -9,12 +9,11 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from oakladder.bars.series import Bars
-
-from ..look.theme import Theme, qcolor
-from .item import Item
-from .options import BarStyle
-from .pyramid import Pyramid
-from .quick import draw_boxes, draw_chain, draw_lines
+from oakladder.desk.chart.arrays import draw_boxes, draw_chain, draw_lines
+from oakladder.desk.chart.extremes import Pyramid
+from oakladder.desk.chart.item import Item
+from oakladder.desk.chart.options import BarStyle
+from oakladder.desk.look.theme import Theme, qcolor
 
 #: Sessions narrower than this many pixels are not parted by lines.
 _LEAST_SESSION = 28

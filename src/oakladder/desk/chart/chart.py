@@ -8,21 +8,20 @@ from PyQt6.QtCore import QEvent, QObject, QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
-from oakladder.bars.words import bar_time
-from oakladder.engine.drawing import PRICE, VOLUME, Picture
-
-from ..look.theme import Theme, qcolor
-from ..model import View
-from .areas import Lanes
-from .axes import short_number
-from .bars import Hours, PriceBars, VolumeColumns
-from .marks import Drawn, MarksAndLabels
-from .options import ChartOptions, PaneLayout
-from .overlay import Measure
-from .pane import Hands, Pane
-from .reading import legend, measured
-from .scale import Scale, ScaleKind
-from .stack import LANES, Stack
+from oakladder.bars.time_words import bar_time
+from oakladder.desk.chart.areas import Lanes
+from oakladder.desk.chart.axes import short_number
+from oakladder.desk.chart.bars import Hours, PriceBars, VolumeColumns
+from oakladder.desk.chart.marks import Drawn, MarksAndLabels
+from oakladder.desk.chart.options import ChartOptions, PaneLayout
+from oakladder.desk.chart.overlay import Measure
+from oakladder.desk.chart.pane import Hands, Pane
+from oakladder.desk.chart.reading import legend, measured
+from oakladder.desk.chart.scale import Scale, ScaleKind
+from oakladder.desk.chart.stack import LANES, Stack
+from oakladder.desk.look.theme import Theme, qcolor
+from oakladder.desk.session import View
+from oakladder.engine.picture.draw import PRICE, VOLUME, Picture
 
 #: Empty room at the right, as a share of the bars seen.
 ROOM = 0.06

@@ -13,11 +13,10 @@ from PyQt6.QtGui import QPainter
 from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import QGraphicsView
 
-from oakladder.bars.text_files import iso
+from oakladder.bars.csv_files import iso
+from oakladder.desk.jobs import NotDone
+from oakladder.desk.session import View
 from oakladder.disk import why, write_atomic, write_rows
-
-from ..jobs import NotDone
-from ..model import View
 
 
 @contextlib.contextmanager

@@ -7,8 +7,8 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QTransform
 
-from .pyramid import step_for
-from .scale import Scale
+from oakladder.desk.chart.extremes import step_for
+from oakladder.desk.chart.scale import Scale
 
 PEN_STYLES = {"dashed": Qt.PenStyle.DashLine, "dotted": Qt.PenStyle.DotLine, "dots": Qt.PenStyle.DotLine}
 

@@ -6,13 +6,12 @@ import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
-from oakladder.engine.drawing import Line
-
-from ..look.theme import qcolor
-from .bars import draw_columns
-from .item import PEN_STYLES, Item
-from .pyramid import Pyramid
-from .quick import draw_chain, draw_dots
+from oakladder.desk.chart.arrays import draw_chain, draw_dots
+from oakladder.desk.chart.bars import draw_columns
+from oakladder.desk.chart.extremes import Pyramid
+from oakladder.desk.chart.item import PEN_STYLES, Item
+from oakladder.desk.look.theme import qcolor
+from oakladder.engine.picture.draw import Line
 
 
 class Lines(Item):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from .scale import ScaleKind
+from oakladder.desk.chart.scale import ScaleKind
 
 
 class BarStyle(StrEnum):

@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
-from ..look.theme import Theme, ui_font
-from .item import Item
+from oakladder.desk.chart.item import Item
+from oakladder.desk.look.theme import Theme, ui_font
 
 
 @dataclass(slots=True)

@@ -10,16 +10,15 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtWidgets import QGraphicsGridLayout
 
-from oakladder.engine.drawing import PRICE
-
-from ..look.theme import Theme
-from .areas import Areas
-from .axes import PriceAxis
-from .item import Item
-from .lines import Lines
-from .marks import MarksAndLabels
-from .overlay import Overlay
-from .scale import Scale
+from oakladder.desk.chart.areas import Areas
+from oakladder.desk.chart.axes import PriceAxis
+from oakladder.desk.chart.item import Item
+from oakladder.desk.chart.lines import Lines
+from oakladder.desk.chart.marks import MarksAndLabels
+from oakladder.desk.chart.overlay import Overlay
+from oakladder.desk.chart.scale import Scale
+from oakladder.desk.look.theme import Theme
+from oakladder.engine.picture.draw import PRICE
 
 #: Height of a pane that is folded to its legend.
 FOLDED = 22

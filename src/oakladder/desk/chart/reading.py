@@ -5,12 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from oakladder.bars.series import Bars
-from oakladder.bars.words import bar_time
-from oakladder.engine.drawing import PRICE, VOLUME, Picture
-
-from ..look.theme import Theme, qcolor
-from .axes import short_number
-from .overlay import Entry, Measure
+from oakladder.bars.time_words import bar_time
+from oakladder.desk.chart.axes import short_number
+from oakladder.desk.chart.overlay import Entry, Measure
+from oakladder.desk.look.theme import Theme, qcolor
+from oakladder.engine.picture.draw import PRICE, VOLUME, Picture
 
 
 def legend(

@@ -7,13 +7,12 @@ from collections.abc import Callable
 import pyqtgraph as pg
 from PyQt6.QtCore import QPointF
 
-from oakladder.engine.drawing import PRICE, VOLUME
-
-from ..look.theme import Theme
-from .areas import LANE_HEIGHT
-from .axes import TimeAxis
-from .options import PaneLayout
-from .pane import FOLDED, Hands, Pane
+from oakladder.desk.chart.areas import LANE_HEIGHT
+from oakladder.desk.chart.axes import TimeAxis
+from oakladder.desk.chart.options import PaneLayout
+from oakladder.desk.chart.pane import FOLDED, Hands, Pane
+from oakladder.desk.look.theme import Theme
+from oakladder.engine.picture.draw import PRICE, VOLUME
 
 LANES = "lanes"
 #: These stand on top and stay together.

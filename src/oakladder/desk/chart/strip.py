@@ -7,10 +7,9 @@ from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from oakladder.engine.drawing import Event
-from oakladder.engine.pips import TONE_COLOURS
-
-from ..look.theme import Theme, qcolor, ui_font
+from oakladder.desk.look.theme import Theme, qcolor, ui_font
+from oakladder.engine.picture.draw import Event
+from oakladder.engine.signal_ages import TONE_COLOURS
 
 _NAMES = 92
 _MOST_ROWS = 4

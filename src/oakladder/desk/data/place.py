@@ -29,18 +29,17 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.bars.calendar_words import hours_words
 from oakladder.bars.errors import DataProblem, Stopped
-from oakladder.bars.hours import hours_words
-from oakladder.bars.words import bar_time, tick_words
+from oakladder.bars.time_words import bar_time, tick_words
+from oakladder.desk.data.symbols import KINDS, SymbolsView, tick_in
+from oakladder.desk.jobs import Ticket, sentence_of
+from oakladder.desk.look.theme import ui_font
+from oakladder.desk.session import Desk
+from oakladder.intake.file_layout import FIELDS, Layout, guess
 from oakladder.intake.importing import Intake, Options, files_of, import_files, look_at, session_calendar
-from oakladder.intake.layout import FIELDS, Layout, guess
 from oakladder.intake.tidying import CHOICES, Mend, Trouble, done_words
 from oakladder.intake.times import TIME_FORMS
-
-from ..jobs import Ticket, sentence_of
-from ..look.theme import ui_font
-from ..model import Desk
-from .symbols import KINDS, SymbolsView, tick_in
 
 _SHOWN_ROWS = 12
 _SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "upright bar"}

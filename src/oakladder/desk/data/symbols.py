@@ -23,20 +23,19 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.bars.calendar_words import closed_days, closed_text, hours_of, hours_words
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.hours import closed_days, closed_text, hours_of, hours_words
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.store.info import SymbolInfo, zones
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.time_words import bar_time, tick_words
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
-from oakladder.bars.words import bar_time, tick_words
+from oakladder.desk.jobs import Ticket, sentence_of
+from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.session import Desk
+from oakladder.desk.widgets.passing import answered
+from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.disk import why
-
-from ..jobs import Ticket, sentence_of
-from ..look.theme import Theme, ui_font
-from ..model import Desk
-from ..widgets.passing import answered
-from ..widgets.rows import PaintedTable, RowPainter
 
 _HEADS = ("Symbol", "Name", "Group", "Kind", "Step of price", "Time zone", "Regular hours", "Days", "Within the day")
 _WIDTHS = (70, 170, 110, 72, 104, 90, 140, 240, 250)

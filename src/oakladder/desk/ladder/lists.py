@@ -9,14 +9,13 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QObject
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMessageBox
 
+from oakladder.desk.jobs import sentence_of
+from oakladder.desk.widgets.passing import below, passing_menu
 from oakladder.disk import why, write_atomic
 from oakladder.user.lists import ListProblem
 
-from ..jobs import sentence_of
-from ..widgets.passing import below, passing_menu
-
 if TYPE_CHECKING:
-    from .place import LadderPlace
+    from oakladder.desk.ladder.place import LadderPlace
 
 
 class ListDeeds(QObject):

@@ -21,19 +21,18 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.desk.columns import ColumnJobs, Place, ScriptColumn, ask_of, places_of, read_columns, troubles_of
+from oakladder.desk.jobs import Ticket, sentence_of
+from oakladder.desk.ladder.lists import ListDeeds
+from oakladder.desk.ladder.table import LadderTable, read_sections
+from oakladder.desk.pick import Pick
+from oakladder.desk.session import Desk
+from oakladder.desk.widgets.column_chooser import ask_column
+from oakladder.desk.widgets.passing import passing_menu
+from oakladder.desk.widgets.small_charts import Mini, Minis
+from oakladder.engine.cell_why import explain
 from oakladder.engine.columns import Filled
-from oakladder.engine.explain import explain
 from oakladder.user.lists import ALL, ListProblem
-
-from ..columns import ColumnJobs, Place, ScriptColumn, ask_of, places_of, read_columns, troubles_of
-from ..jobs import Ticket, sentence_of
-from ..model import Desk
-from ..picks import Pick
-from ..widgets.passing import passing_menu
-from .chooser import ask_column
-from .lists import ListDeeds
-from .minis import Mini, Minis
-from .table import LadderTable, read_sections
 
 _FIRST = (("tide_turn.rung", "flow"), ("quiet_water.rung", "Calm bars"))
 

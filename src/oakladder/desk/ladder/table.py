@@ -21,11 +21,10 @@ from PyQt6.QtGui import QHelpEvent, QPainter
 from PyQt6.QtWidgets import QHeaderView, QLineEdit, QTableView, QWidget
 
 from oakladder.bars.store.info import SymbolInfo
+from oakladder.desk.columns import Place, ScriptColumn, places_of
+from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.engine.columns import Cell, at_least, filter_of
-
-from ..columns import Place, ScriptColumn, places_of
-from ..look.theme import Theme, ui_font
-from ..widgets.rows import PaintedTable, RowPainter
 
 FIXED = ("Symbol", "Name", "Sector", "Last", "Change", "Note")
 _LEFT = {0, 1, 2, 5}

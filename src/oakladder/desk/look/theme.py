@@ -8,7 +8,7 @@ from functools import lru_cache
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 
 from oakladder.rung.colours import resolve
-from oakladder.rung.registry import PALETTE, THEMED
+from oakladder.rung.values import PALETTE, THEMED
 
 _FILL_ALPHA = 105
 

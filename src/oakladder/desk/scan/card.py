@@ -6,11 +6,10 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
 
+from oakladder.desk.programs import title_of
+from oakladder.desk.scan.form import LineEditor, Offer
 from oakladder.engine.rules import Field, named_values
 from oakladder.user.scans import SCRIPT, Line, sentence_of
-
-from ..programs import title_of
-from .line import LineEditor, Offer
 
 
 class Sentence(QPushButton):

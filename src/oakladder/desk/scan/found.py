@@ -13,14 +13,13 @@ from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.time_words import opening_words
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.bars.words import opening_words
+from oakladder.desk.columns import Place, ScriptColumn, places_of
+from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.widgets.small_charts import draw_spark
 from oakladder.engine.columns import Cell, Filled
 from oakladder.engine.screen import Found, Occurrence
-
-from ..columns import Place, ScriptColumn, places_of
-from ..ladder.minis import draw_spark
-from ..look.theme import Theme, ui_font
 
 HEADS = ("Symbol", "Name", "Sector", "Since", "Bars", "New", "Last", "Change", "Chart")
 _LEFT = {0, 1, 2, 5}

@@ -28,29 +28,28 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.bars.csv_files import iso
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.text_files import iso
 from oakladder.bars.timeframes import STANDARD, Timeframe
+from oakladder.desk.columns import ColumnJobs, Place, ScriptColumn, read_columns, troubles_of
+from oakladder.desk.jobs import Ticket, sentence_of
+from oakladder.desk.look.theme import ui_font
+from oakladder.desk.pick import Pick
+from oakladder.desk.scan.cards import LinesEditor, Shelf, join_box
+from oakladder.desk.scan.found import CHART, HEADS, SPARK_BARS, Almanac, FoundModel, OccurrenceModel
+from oakladder.desk.session import Desk
+from oakladder.desk.widgets.column_chooser import ask_column
+from oakladder.desk.widgets.passing import below, passing_menu
+from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.disk import why, write_rows
 from oakladder.engine.columns import Filled
+from oakladder.engine.market import Skipped
 from oakladder.engine.rules import Condition, Fresh, Join, rules_of
 from oakladder.engine.screen import Occurrence, Screen, occurrences, screen
-from oakladder.engine.survey import Skipped
 from oakladder.rung import Program
 from oakladder.rung.problems import Cancelled
 from oakladder.user.lists import ALL, ListProblem
 from oakladder.user.scans import SCRIPT, Line, SavedScan, ScanProblem, as_plain, free_name, read_scan
-
-from ..columns import ColumnJobs, Place, ScriptColumn, read_columns, troubles_of
-from ..jobs import Ticket, sentence_of
-from ..ladder.chooser import ask_column
-from ..look.theme import ui_font
-from ..model import Desk
-from ..picks import Pick
-from ..widgets.passing import below, passing_menu
-from ..widgets.rows import PaintedTable, RowPainter
-from .found import CHART, HEADS, SPARK_BARS, Almanac, FoundModel, OccurrenceModel
-from .lines import LinesEditor, Shelf, join_box
 
 _THREADS = 2
 _REMEMBER_MS = 400

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget, QWidgetAction
 
+from oakladder.desk.beside import Use, compiled
+from oakladder.desk.jobs import sentence_of
+from oakladder.desk.session import Desk
+from oakladder.desk.widgets.passing import below, passing_menu
+from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.rung import RunProblem, ScriptError
 from oakladder.user.scripts import ScriptFileProblem
-
-from ..jobs import sentence_of
-from ..model import Desk
-from ..uses import Use, compiled
-from ..widgets.passing import below, passing_menu
-from .settings import SettingsStrip
 
 
 class Beside(QWidget):

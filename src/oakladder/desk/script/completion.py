@@ -6,12 +6,11 @@ import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from oakladder.rung.describe import functions, word_help
-from oakladder.rung.layout import CLAUSE_WORDS
-from oakladder.rung.parser import RESERVED, STATEMENT_WORDS
-from oakladder.rung.registry import BAR_VALUES, PALETTE, SHAPES, STYLES
-
-from .words import plain
+from oakladder.desk.script.changeable import plain
+from oakladder.rung.read.lines import CLAUSE_WORDS
+from oakladder.rung.read.parser import RESERVED, STATEMENT_WORDS
+from oakladder.rung.teach.describe import functions, word_help
+from oakladder.rung.values import BAR_VALUES, PALETTE, SHAPES, STYLES
 
 #: Letters after which words are offered, and how many at most.
 _LEAST, _MOST = 2, 60

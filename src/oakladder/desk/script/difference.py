@@ -5,9 +5,8 @@ from __future__ import annotations
 from PyQt6.QtGui import QColor, QTextCharFormat, QTextCursor
 from PyQt6.QtWidgets import QPlainTextEdit, QWidget
 
+from oakladder.desk.look.theme import Theme, code_font
 from oakladder.user.difference import Kind, difference
-
-from ..look.theme import Theme, code_font
 
 _ROLES = {Kind.GONE: "falling", Kind.NEW: "rising", Kind.SAME: "ink", Kind.SKIPPED: "faint"}
 

@@ -18,11 +18,10 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.desk.look.theme import Theme
+from oakladder.desk.script.difference import DifferenceView
 from oakladder.disk import why
 from oakladder.user.versions import Version
-
-from ..look.theme import Theme
-from .difference import DifferenceView
 
 
 class EarlierDialog(QDialog):

@@ -6,11 +6,10 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QDialog, QLabel, QVBoxLayout, QWidget
 
-from oakladder.rung.registry import PALETTE, SHAPES, STYLES
-
-from ..chart.item import PEN_STYLES
-from ..look.shapes import shape_path
-from ..look.theme import Theme, qcolor, ui_font
+from oakladder.desk.chart.item import PEN_STYLES
+from oakladder.desk.look.shapes import shape_path
+from oakladder.desk.look.theme import Theme, qcolor, ui_font
+from oakladder.rung.values import PALETTE, SHAPES, STYLES
 
 _CELL, _HEIGHT, _ACROSS = 104, 44, 6
 

@@ -9,12 +9,11 @@ from PyQt6.Qsci import QsciLexerCustom
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import QWidget
 
+from oakladder.desk.look.theme import Theme, code_font
 from oakladder.rung import library as rung_library
-from oakladder.rung.layout import CLAUSE_WORDS
-from oakladder.rung.parser import RESERVED, STATEMENT_WORDS
-from oakladder.rung.registry import BAR_VALUES, PALETTE, PRIMITIVES
-
-from ..look.theme import Theme, code_font
+from oakladder.rung.read.lines import CLAUSE_WORDS
+from oakladder.rung.read.parser import RESERVED, STATEMENT_WORDS
+from oakladder.rung.values import BAR_VALUES, PALETTE, PRIMITIVES
 
 PLAIN, COMMENT, STATEMENT, CLAUSE, NUMBER, TEXT, NAME, FUNCTION, COLOUR = range(9)
 _TOKEN = re.compile(

@@ -18,18 +18,17 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.desk.script.beside import Beside
+from oakladder.desk.script.disagreement import Standing
+from oakladder.desk.script.earlier import EarlierDialog
+from oakladder.desk.script.editor import ScriptEditor
+from oakladder.desk.script.gallery import GalleryDialog
+from oakladder.desk.script.source import SourceDialog
+from oakladder.desk.session import Desk
+from oakladder.desk.widgets.passing import show_for_itself
+from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.disk import why
 from oakladder.rung import Problem, Severity
-
-from ..model import Desk
-from ..widgets.passing import show_for_itself
-from .beside import Beside
-from .earlier import EarlierDialog
-from .editor import ScriptEditor
-from .gallery import GalleryDialog
-from .settings import SettingsStrip
-from .source import SourceDialog
-from .standing import Standing
 
 #: So many problems are in sight, and in the list.
 _MOST_PROBLEMS_SHOWN, _MOST_PROBLEMS = 5, 100

@@ -8,9 +8,8 @@ from PyQt6.QtCore import QPoint, QSize, Qt
 from PyQt6.QtGui import QColor, QIcon, QPixmap
 from PyQt6.QtWidgets import QColorDialog, QDialog, QGridLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
 
-from oakladder.rung.registry import PALETTE, THEMED
-
-from ..look.theme import Theme, qcolor
+from oakladder.desk.look.theme import Theme, qcolor
+from oakladder.rung.values import PALETTE, THEMED
 
 _ACROSS = 4
 

@@ -12,8 +12,8 @@ from PyQt6.QtCore import QModelIndex, QPoint, QRect, Qt
 from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtWidgets import QLabel, QListWidget, QListWidgetItem, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
-from ..look.theme import Theme, code_font, popup_sheet, ui_font
-from .completion import Offer
+from oakladder.desk.look.theme import Theme, code_font, popup_sheet, ui_font
+from oakladder.desk.script.completion import Offer
 
 _ROWS, _WIDTH, _GAP = 9, 380, 3
 

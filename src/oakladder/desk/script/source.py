@@ -6,10 +6,9 @@ from collections.abc import Callable
 
 from PyQt6.QtWidgets import QComboBox, QDialog, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
+from oakladder.desk.look.theme import Theme
+from oakladder.desk.script.editor import ScriptEditor
 from oakladder.rung import library
-
-from ..look.theme import Theme
-from .editor import ScriptEditor
 
 
 class SourceDialog(QDialog):

@@ -18,10 +18,9 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.series import Bars
-from oakladder.bars.words import bar_time
+from oakladder.bars.time_words import bar_time
+from oakladder.desk.look.theme import Theme, ui_font
 from oakladder.engine.why import Verdict, Why, everything, figure
-
-from ..look.theme import Theme, ui_font
 
 _ROLE = Qt.ItemDataRole.UserRole
 _FOLLOW_MS = 40

@@ -13,7 +13,7 @@ from PyQt6.QtCore import QPointF, QRect, QRectF, QSortFilterProxyModel, Qt
 from PyQt6.QtGui import QColor, QFont, QFontMetrics, QPainter, QPaintEvent, QStaticText
 from PyQt6.QtWidgets import QTableView
 
-from ..look.theme import Theme
+from oakladder.desk.look.theme import Theme
 
 _MOST_TEXTS = 20_000
 

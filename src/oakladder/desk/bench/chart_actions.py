@@ -1,0 +1,221 @@
+"""What can be done with the chart: the actions of the Bench, by the names in `actions.ACTIONS`."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PyQt6.QtCore import QObject, QPoint
+from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog
+
+from oakladder.desk.beside import Use, line_use
+from oakladder.desk.chart.export import picture_of, save_data
+from oakladder.desk.chart.options import BarStyle
+from oakladder.desk.chart.scale import ScaleKind
+from oakladder.desk.programs import title_of
+from oakladder.desk.widgets.passing import passing_menu
+from oakladder.engine.picture.draw import PRICE, VOLUME
+from oakladder.rung import analyse
+
+if TYPE_CHECKING:
+    from oakladder.desk.bench.place import Bench
+
+
+class Deeds(QObject):
+    """Carries out the chart's actions for a `Bench`."""
+
+    def __init__(self, bench: Bench):
+        super().__init__(bench)
+        self.bench, self.desk = bench, bench.desk
+
+    # --- how bars are shown -----------------------------------------------------------------------
+
+    def _style(self, style: BarStyle) -> None:
+        self.desk.set_options(replace(self.desk.options, style=style))
+
+    def show_candles(self) -> None:
+        self._style(BarStyle.CANDLES)
+
+    def show_bars(self) -> None:
+        self._style(BarStyle.BARS)
+
+    def show_line(self) -> None:
+        self._style(BarStyle.LINE)
+
+    def show_averaged(self) -> None:
+        self._style(BarStyle.AVERAGED)
+
+    def _scale(self, scale: ScaleKind) -> None:
+        self.desk.set_options(replace(self.desk.options, scale=scale))
+
+    def scale_plain(self) -> None:
+        self._scale(ScaleKind.PLAIN)
+
+    def scale_log(self) -> None:
+        self._scale(ScaleKind.LOG)
+
+    def scale_percent(self) -> None:
+        self._scale(ScaleKind.PERCENT)
+
+    def toggle_extended(self) -> None:
+        self.desk.set_options(replace(self.desk.options, extended=not self.desk.options.extended))
+
+    def toggle_as_known(self) -> None:
+        self.desk.set_options(replace(self.desk.options, as_known=not self.desk.options.as_known))
+        word = "where it became known" if self.desk.options.as_known else "where the script puts it"
+        self.desk.status.emit(f"Every drawing stands {word}.")
+
+    # --- reading ----------------------------------------------------------------------------------
+
+    def measure_pinned(self) -> None:
+        """Measures from the pinned bar to the last, close to close."""
+        chart = self.bench.chart
+        if chart.pinned is None or chart.shown is None:
+            self.desk.status.emit("Pin a bar first: click it, or step to a signal. Shift and drag measures anywhere.")
+            return
+        closes = chart.shown.bars["close"]
+        last = len(closes) - 1
+        chart.measure((chart.pinned, float(closes[chart.pinned])), (last, float(closes[last])))
+
+    def go_to_day(self, day: np.datetime64) -> None:
+        """Pins the first bar of a day and brings it into view."""
+        chart = self.bench.chart
+        if chart.shown is None:
+            return
+        number = day.astype("datetime64[D]").astype(np.int64)
+        closes = chart.shown.bars.calendar.day_close(np.array([number]), extended=True)
+        chart.go_to_time(int(closes[0]) - 1)
+
+    # --- replay -----------------------------------------------------------------------------------
+
+    def start_replay(self) -> None:
+        """Goes back to the pinned bar, or to a bar in the middle of what is seen."""
+        chart = self.bench.chart
+        if chart.shown is None or not len(chart.shown.bars):
+            return
+        bars = chart.shown.bars
+        at = chart.pinned
+        if at is None:
+            at = int(np.clip(sum(chart.seen) / 2, 0, len(bars) - 1))
+        closes = bars.calendar.closes(bars.times[at : at + 1], bars.timeframe, bars.extended)
+        chart.pin(None)
+        self.desk.replay(int(closes[0]))
+
+    def replay_forward(self) -> None:
+        self._in_replay(lambda: self.bench.replay.step(1))
+
+    def replay_back(self) -> None:
+        self._in_replay(lambda: self.bench.replay.step(-1))
+
+    def replay_play(self) -> None:
+        self._in_replay(self.bench.replay.toggle)
+
+    def leave_replay(self) -> None:
+        self.bench.replay.leave()
+
+    def _in_replay(self, go: object) -> None:
+        """Does something in the replay; begins one if there is none."""
+        if self.desk.moment is None:
+            self.start_replay()
+        else:
+            go()  # type: ignore[operator]
+
+    # --- beside the script ------------------------------------------------------------------------
+
+    def add_line(self) -> None:
+        """Asks for an expression and draws it as a line."""
+        words, fine = QInputDialog.getText(
+            self.bench,
+            "A line beside the script",
+            "What shall be drawn? Anything Rung can work out:",
+            text="sma(close, 50)",
+        )
+        if fine and words.strip():
+            self.put_line(words.strip())
+
+    def put_line(self, expression: str) -> None:
+        """Draws an expression as a line beside the script, or says what is wrong with it."""
+        use = line_use(expression)
+        error = next((p for p in analyse(use.text).problems if p.is_error), None)
+        if error is not None:
+            self.desk.status.emit(f"`{expression}` cannot be drawn: {error.message} {error.fix}".strip())
+            return
+        self.desk.add_beside(use)
+
+    def put_beside(self, path: Path) -> None:
+        """Puts a script of the folder beside the open one."""
+        self.desk.add_beside(Use(title_of(path.name), path))
+
+    def add_beside(self) -> None:
+        """Asks which script shall stand beside the open one."""
+        files = self.desk.workspace.script_files()
+        titles = [title_of(p.name) for p in files]
+        title, fine = QInputDialog.getItem(self.bench, "A script beside", "Which one?", titles, 0, False)
+        if fine:
+            self.put_beside(files[titles.index(title)])
+
+    def copy_beside(self) -> None:
+        """Puts the open script beside itself as it is set now, to compare the two."""
+        if self.desk.path is not None:
+            self.desk.save()
+            title = title_of(self.desk.path.name)
+            self.desk.add_beside(Use(title, self.desk.path, "", dict(self.desk.settings)))
+
+    # --- panes ------------------------------------------------------------------------------------
+
+    def pane_menu(self, name: str, place: QPoint) -> None:
+        """What can be done with a pane, where the mouse asked."""
+        menu = passing_menu(self.bench)
+        if name not in (PRICE, VOLUME):
+            menu.addAction("Move up", lambda: self.bench.chart.move_pane(name, -1))
+            menu.addAction("Move down", lambda: self.bench.chart.move_pane(name, 1))
+        if name != PRICE:
+            folded = self.bench.chart.panes[name].folded
+            menu.addAction("Open" if folded else "Fold", lambda: self.bench.chart.fold_pane(name))
+        for entry in self.bench.chart.panes[name].overlay.content.entries:
+            if entry.name != "Volume":
+                word = "Show" if entry.hidden else "Hide"
+                menu.addAction(f"{word} {entry.name}", lambda n=entry.name: self.bench.chart.toggle(n))
+        menu.addSeparator()
+        menu.addAction("Copy the picture", self.copy_picture)
+        menu.popup(place)
+
+    # --- taking it away ---------------------------------------------------------------------------
+
+    def copy_picture(self) -> None:
+        board = QApplication.clipboard()
+        if board is not None:
+            board.setPixmap(self.bench.chart.grab())
+            self.desk.status.emit("The chart is on the clipboard.")
+
+    def save_chart(self) -> None:
+        """Asks where to, and writes the chart as PNG or SVG."""
+        name, _ = QFileDialog.getSaveFileName(
+            self.bench, "Save the chart", f"{self.desk.symbol}_{self.desk.timeframe}.png", "PNG (*.png);;SVG (*.svg)"
+        )
+        if name:
+            self.write_chart(Path(name))
+
+    def save_chart_data(self) -> None:
+        """Asks where to, and writes bars and lines as CSV."""
+        name, _ = QFileDialog.getSaveFileName(
+            self.bench, "Save the data", f"{self.desk.symbol}_{self.desk.timeframe}.csv", "CSV (*.csv)"
+        )
+        if name:
+            self.write_chart(Path(name))
+
+    def write_chart(self, path: Path) -> None:
+        """Writes the chart by the ending of the name: PNG, SVG or CSV."""
+        shown = self.bench.chart.shown
+        if path.suffix.lower() == ".csv" and shown is not None:
+            write: Callable[[], None] = partial(save_data, shown, path)
+        else:
+            write = picture_of(self.bench.chart, path)
+        said = self.desk.status.emit
+        self.desk.jobs.start(
+            f"export {path}", lambda _: write(), lambda _: said(f"Saved as {path.name}."), slow=True, owed=True
+        )

@@ -1,0 +1,54 @@
+"""Choosing the columns of the narrow watchlist."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QObject, QPoint
+from PyQt6.QtGui import QCursor
+from PyQt6.QtWidgets import QWidget
+
+from oakladder.desk.columns import OPEN_SCRIPT, ScriptColumn, open_columns, places_of
+from oakladder.desk.session import MOST_WATCHED, Desk
+from oakladder.desk.widgets.column_chooser import ask_column
+from oakladder.desk.widgets.passing import passing_menu
+
+
+class Watching(QObject):
+    """The menu of the columns, and what it does."""
+
+    def __init__(self, desk: Desk, parent: QWidget):
+        super().__init__(parent)
+        self.desk, self._parent = desk, parent
+
+    def menu(self, at: QPoint | None = None) -> None:
+        """Offers to add, change and take away columns."""
+        menu = passing_menu(self._parent)
+        for k, column in enumerate(self.desk.watched):
+            words = f"{column.caption} on {', '.join(column.timeframes)}"
+            if column.script != OPEN_SCRIPT:
+                menu.addAction(f"Change {words} …", lambda k=k: self._ask(k))
+            menu.addAction(f"Remove {words}", lambda k=k: self.remove(k))
+        menu.addSeparator()
+        menu.addAction("Add a column of a script …", lambda: self._ask(None))
+        menu.addAction("Only the open script's", lambda: self.desk.watch(open_columns()))
+        menu.popup(at if at is not None else QCursor.pos())
+
+    def remove(self, k: int) -> None:
+        """Takes a column away; without any the open script's come back."""
+        self.desk.watch([c for j, c in enumerate(self.desk.watched) if j != k])
+
+    def put(self, column: ScriptColumn, k: int | None = None) -> bool:
+        """Adds a column, or puts it in the place of another; False where there is no room, with a word."""
+        columns = [*self.desk.watched, column] if k is None else list(self.desk.watched)
+        if k is not None:
+            columns[k] = column
+        if len(places_of(columns)) > MOST_WATCHED:
+            self.desk.status.emit(
+                f"There is room for {MOST_WATCHED} here, counting each timeframe. The Ladder (Alt+2) shows as many as you like."
+            )
+            return False
+        self.desk.watch(columns)
+        return True
+
+    def _ask(self, k: int | None) -> None:
+        old = self.desk.watched[k] if k is not None else ScriptColumn("", "", ["1d"])
+        ask_column(self.desk, self._parent, old, lambda made: self.put(made, k))

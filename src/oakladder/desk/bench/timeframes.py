@@ -1,0 +1,121 @@
+"""The timeframe ladder: a rung for each timeframe, each with the pips of the open script's signals there."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
+
+from oakladder.bars.timeframes import STANDARD, Timeframe
+from oakladder.desk.look.theme import Theme, qcolor, ui_font
+from oakladder.engine.signal_ages import TONE_COLOURS, Pip
+
+_FRESH = 20
+
+
+class Ladder(QWidget):
+    """Longest timeframe on top. A pip's height of fill says how fresh it is; below stands the age of the newest."""
+
+    chosen = pyqtSignal(object)
+
+    def __init__(self, theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.theme = theme
+        self.current = STANDARD[9]
+        self.pips: dict[Timeframe, list[Pip]] = {}
+        self.setFixedWidth(58)
+        self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Expanding)
+
+    def sizeHint(self) -> QSize:
+        return QSize(58, 400)
+
+    def show_pips(self, pips: dict[Timeframe, list[Pip]]) -> None:
+        self.pips = pips
+        self.update()
+
+    def show_current(self, timeframe: Timeframe) -> None:
+        self.current = timeframe
+        self.update()
+
+    @property
+    def steps(self) -> list[Timeframe]:
+        """The timeframes, longest first: the usual ones, and the current one if it is another."""
+        return sorted({*STANDARD, self.current}, key=lambda t: -t.order)
+
+    def _rung(self, k: int) -> QRectF:
+        height = self.height() / len(self.steps)
+        return QRectF(0, k * height, self.width(), height)
+
+    def step_at(self, y: float) -> Timeframe:
+        """The timeframe of the rung at a height."""
+        steps = self.steps
+        return steps[min(max(int(y / max(self.height(), 1) * len(steps)), 0), len(steps) - 1)]
+
+    def paintEvent(self, _: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), self.theme.color("sunken"))
+        for x in (5.5, self.width() - 5.5):
+            painter.setPen(QPen(self.theme.color("oak"), 2))
+            painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        for k, timeframe in enumerate(self.steps):
+            self._draw_rung(painter, self._rung(k), timeframe)
+
+    def _draw_rung(self, painter: QPainter, box: QRectF, timeframe: Timeframe) -> None:
+        inner = box.adjusted(7, 1, -7, -1)
+        here = timeframe == self.current
+        if here:
+            painter.fillRect(inner, self.theme.color("pick"))
+        painter.setPen(QPen(self.theme.color("oak"), 2 if here else 1))
+        painter.drawLine(QPointF(6, box.bottom() - 0.5), QPointF(box.right() - 6, box.bottom() - 0.5))
+        painter.setPen(self.theme.color("ink"))
+        painter.setFont(ui_font(8.5, bold=here))
+        painter.drawText(
+            inner.adjusted(0, 2, 0, 0), Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop, str(timeframe)
+        )
+        found = sorted(self.pips.get(timeframe, []), key=lambda p: p.age)[:3]
+        if not found:
+            return
+        middle, step = box.center().y() + 3, 13
+        x = box.center().x() - step * (len(found) - 1) / 2
+        for pip in found:
+            self._draw_pip(painter, x, middle, pip)
+            x += step
+        painter.setPen(self.theme.color("faint"))
+        painter.setFont(ui_font(7))
+        painter.drawText(
+            QRectF(inner.left(), middle + 6, inner.width(), 12), Qt.AlignmentFlag.AlignHCenter, str(found[0].age)
+        )
+
+    def _draw_pip(self, painter: QPainter, x: float, y: float, pip: Pip) -> None:
+        """Up for bullish, down for bearish, level for neutral; filled while fresh."""
+        color = qcolor(self.theme.paint(TONE_COLOURS[pip.tone]))
+        painter.setPen(QPen(color, 1.2))
+        painter.setBrush(color if pip.age <= 3 else Qt.BrushStyle.NoBrush)
+        if pip.age > _FRESH:
+            painter.setOpacity(0.55)
+        up = {"bullish": -1.0, "bearish": 1.0}.get(pip.tone, 0.0)
+        if up:
+            painter.drawPolygon(
+                QPolygonF([QPointF(x - 4.5, y - 3.5 * up), QPointF(x + 4.5, y - 3.5 * up), QPointF(x, y + 4 * up)])
+            )
+        else:
+            painter.drawRect(QRectF(x - 4, y - 2, 8, 4))
+        painter.setOpacity(1)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        assert event is not None
+        self.chosen.emit(self.step_at(event.position().y()))
+
+    def event(self, event: object) -> bool:
+        if isinstance(event, QHelpEvent):
+            timeframe = self.step_at(event.pos().y())
+            found = self.pips.get(timeframe, [])
+            words = [f"{p.signal}: {_ago(p.age)}" for p in found] or ["no signal in the loaded history"]
+            QToolTip.showText(event.globalPos(), f"{timeframe}\n" + "\n".join(words), self)
+            return True
+        return super().event(event)
+
+
+def _ago(age: int) -> str:
+    return "on the last bar" if age == 0 else "1 bar ago" if age == 1 else f"{age} bars ago"

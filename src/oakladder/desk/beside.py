@@ -1,0 +1,100 @@
+"""Scripts that stand beside the open one on the chart: each use has settings of its own."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from oakladder.bars.series import Panel
+from oakladder.engine.picture.draw import Paint, Picture, draw, merged
+from oakladder.engine.run import run
+from oakladder.rung import Program, RunProblem, ScriptError, compile_script
+from oakladder.user.scans import plain_settings
+from oakladder.user.scripts import ScriptFileProblem, read_script
+from oakladder.user.workspace import Workspace
+
+
+@dataclass(slots=True)
+class Use:
+    """One use of a script: a file of the user's, or (without a path) a text such as a single line."""
+
+    title: str
+    path: Path | None = None
+    text: str = ""
+    settings: dict[str, object] = field(default_factory=dict)
+
+    def source(self) -> str:
+        """The text of the script. Raises `ScriptFileProblem`."""
+        return read_script(self.path) if self.path is not None else self.text
+
+    @property
+    def caption(self) -> str:
+        """What the legend calls it: its title, with the settings that differ."""
+        given = ", ".join(f"{name} {value}" for name, value in _short(self.settings).items())
+        return f"{self.title} ({given})" if given else self.title
+
+    def as_plain(self) -> dict[str, object]:
+        """As it is written down."""
+        path = self.path.name if self.path is not None else ""
+        return {"title": self.title, "file": path, "text": self.text, "settings": self.settings}
+
+
+def _short(settings: Mapping[str, object]) -> dict[str, str]:
+    return {name: f"{v:g}" if isinstance(v, float) else str(v) for name, v in settings.items()}
+
+
+def read_use(state: object, folder: Path) -> Use | None:
+    """A use from what was written down; None if that makes no sense or its file is gone."""
+    if not isinstance(state, dict) or not isinstance(state.get("title"), str):
+        return None
+    name, text, settings = state.get("file"), state.get("text"), plain_settings(state.get("settings"))
+    path = folder / Path(name).name if isinstance(name, str) and name else None
+    try:
+        if path is not None and not path.exists():
+            return None
+    except (OSError, ValueError):  # a name that no file can have
+        return None
+    return Use(state["title"], path, text if isinstance(text, str) else "", settings)
+
+
+def line_use(expression: str) -> Use:
+    """A plain line beside the script: any expression of the language."""
+    return Use(expression, None, f"rung 1\nline {expression} named {_quoted(expression)}\n")
+
+
+def _quoted(text: str) -> str:
+    return '"' + text.replace("\\", "").replace('"', "'").replace("{", "").replace("}", "") + '"'
+
+
+def compiled(use: Use, workspace: Workspace, cancelled: Callable[[], bool] | None = None) -> Program:
+    """The program of a use. Raises `ScriptError`, `ScriptFileProblem`, `Cancelled`."""
+    text = use.source()
+    return compile_script(text, workspace.shelf(text), cancelled)
+
+
+def _drawn(use: Use, workspace: Workspace, panel: Panel, paint: Paint, cancelled: Callable[[], bool] | None) -> Picture:
+    program = compiled(use, workspace, cancelled)
+    return draw(run(program, panel, use.settings, cancelled=cancelled), paint, cancelled)
+
+
+def draw_beside(
+    uses: list[Use],
+    workspace: Workspace,
+    panel: Panel,
+    main: Picture | None,
+    paint: Paint,
+    cancelled: Callable[[], bool] | None = None,
+) -> tuple[Picture | None, list[str]]:
+    """The picture of the open script with those beside it, and a sentence for each that cannot be shown."""
+    made: list[tuple[str, Picture]] = [] if main is None else [("", main)]
+    troubles = []
+    for use in uses:
+        try:
+            made.append((use.caption, _drawn(use, workspace, panel, paint, cancelled)))
+        except ScriptError as error:
+            first = next(p for p in error.problems if p.is_error)
+            troubles.append(f"{use.caption} is not shown: {first.message} {first.fix}".strip())
+        except (RunProblem, ScriptFileProblem) as error:
+            troubles.append(f"{use.caption} is not shown: {error}")
+    return (merged(made) if made else None), troubles

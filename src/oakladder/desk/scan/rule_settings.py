@@ -1,0 +1,33 @@
+"""The settings of a script in one condition of a scan, and whether it looks at all hours."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QLabel, QVBoxLayout, QWidget
+
+from oakladder.desk.widgets.settings_strip import HeldSettings
+from oakladder.rung import Program
+
+
+class Given(QDialog):
+    """Asks for the settings of a rule; ``values`` are those that are not as in the script."""
+
+    def __init__(self, program: Program, values: dict[str, object], extended: bool, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.setWindowTitle("Settings of this condition")
+        self.strip = HeldSettings()
+        self.strip.hold(program.settings, values)
+        self.extended = QCheckBox("with early and late hours, on timeframes within the day")
+        self.extended.setChecked(extended)
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        layout = QVBoxLayout(self)
+        if not program.settings:
+            layout.addWidget(QLabel("The script has no settings.", objectName="quiet"))
+        for part in (self.strip, self.extended, buttons):
+            layout.addWidget(part)
+
+    @property
+    def values(self) -> dict[str, object]:
+        """The settings that differ from the script's own."""
+        return self.strip.given()

@@ -1,0 +1,212 @@
+"""The settings strip: a control for each setting of the open script, made from its `setting` lines."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from PyQt6.QtCore import Qt, QTime, pyqtSignal
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDoubleSpinBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QSpinBox,
+    QTimeEdit,
+    QToolButton,
+    QWidget,
+)
+
+from oakladder.desk.look.theme import DAY, Theme, qcolor, ui_font
+from oakladder.desk.script.picker import ColourPicker, swatch
+from oakladder.rung import SettingInfo
+from oakladder.rung.values import TIMEFRAMES
+
+
+class SettingsStrip(QWidget):
+    """Controls in two columns. ``changed`` tells the name and the new value, ``kept`` that the values shall become
+    the script's own, ``dropped`` that the script's own shall come back."""
+
+    changed = pyqtSignal(str, object)
+    kept = pyqtSignal()
+    dropped = pyqtSignal()
+
+    def __init__(self, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.theme: Theme = DAY
+        self._grid = QGridLayout(self)
+        self._grid.setContentsMargins(8, 4, 8, 4)
+        self._grid.setHorizontalSpacing(6)
+        self._grid.setVerticalSpacing(3)
+        self._grid.setColumnStretch(0, 1)
+        self._grid.setColumnStretch(2, 1)
+        self.controls: dict[str, QWidget] = {}
+        self._values: dict[str, object] = {}
+        self._infos: tuple[SettingInfo, ...] = ()
+        self.word = QLabel("Set otherwise than in the script:", objectName="quiet")
+        self.keep = QToolButton(text="Keep")
+        self.keep.setToolTip("Write these values into the script, as its defaults")
+        self.keep.clicked.connect(self.kept)
+        self.drop = QToolButton(text="Drop")
+        self.drop.setToolTip("Back to the values that the script has")
+        self.drop.clicked.connect(self.dropped)
+        self._foot = QWidget(self)
+        row = QHBoxLayout(self._foot)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.addWidget(self.word, 1)
+        for widget in (self.word, self.keep, self.drop):
+            widget.setFont(ui_font(8))
+        row.addWidget(self.keep)
+        row.addWidget(self.drop)
+
+    def show_settings(self, infos: tuple[SettingInfo, ...], values: Mapping[str, object]) -> None:
+        """Makes the controls anew."""
+        self._grid.removeWidget(self._foot)
+        while (item := self._grid.takeAt(0)) is not None:
+            if (widget := item.widget()) is not None:
+                widget.hide()
+                widget.deleteLater()
+        self.controls, self._infos = {}, infos
+        self._values = {i.name: values.get(i.name, i.default) for i in infos}
+        for k, info in enumerate(infos):
+            row, column = divmod(k, 2)
+            words = info.text or info.name
+            label = QLabel()
+            label.setToolTip(f"{words} ({info.name})")
+            label.setMinimumWidth(20)
+            label.setText(label.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, 118))
+            control = self._control(info, self._values[info.name])
+            control.setToolTip(label.toolTip())
+            label.setBuddy(control)
+            self.controls[info.name] = control
+            self._grid.addWidget(label, row, column * 2)
+            self._grid.addWidget(control, row, column * 2 + 1)
+        self._grid.addWidget(self._foot, (len(infos) + 1) // 2, 0, 1, 4)
+        self._show_foot()
+        self.setVisible(bool(infos))
+
+    def _tell(self, info: SettingInfo, value: object) -> None:
+        self._values[info.name] = value
+        self._show_foot()
+        self.changed.emit(info.name, value)
+
+    def _show_foot(self) -> None:
+        """Keeping and dropping are offered where something differs from the script."""
+        self._foot.setVisible(any(self._values[i.name] != i.default for i in self._infos))
+
+    def _control(self, info: SettingInfo, value: object) -> QWidget:
+        if info.choices:
+            return self._choice(info, value)
+        match info.kind:
+            case "flag":
+                tick = QCheckBox()
+                tick.setChecked(bool(value))
+                tick.toggled.connect(lambda on: self._tell(info, on))
+                return tick
+            case "clock":
+                return self._clock(info, float(value))
+            case "timeframe":
+                return self._timeframe(info, str(value))
+            case "colour":
+                return self._colour(info, str(value))
+            case "number":
+                return self._number(info, float(value))
+        line = QLineEdit(str(value))
+        line.editingFinished.connect(lambda: self._tell(info, line.text()))
+        return line
+
+    def _choice(self, info: SettingInfo, value: object) -> QWidget:
+        box = QComboBox()
+        box.addItems([info.words(c) for c in info.choices])
+        box.setCurrentText(info.words(value))
+        box.currentIndexChanged.connect(lambda k: self._tell(info, info.choices[k]))
+        return box
+
+    def _clock(self, info: SettingInfo, minutes: float) -> QWidget:
+        edit = QTimeEdit(QTime(int(minutes) // 60, int(minutes) % 60))
+        edit.setDisplayFormat("HH:mm")
+        edit.setFixedWidth(64)
+        edit.timeChanged.connect(lambda t: self._tell(info, float(t.hour() * 60 + t.minute())))
+        return edit
+
+    def _timeframe(self, info: SettingInfo, value: str) -> QWidget:
+        """The usual timeframes, and any other typed in."""
+        box = QComboBox()
+        box.setEditable(True)
+        box.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
+        box.addItems(TIMEFRAMES)
+        box.setCurrentText(value)
+        box.setMinimumWidth(64)
+        box.activated.connect(lambda _: self._tell(info, box.currentText()))
+        line = box.lineEdit()
+        assert line is not None
+        line.editingFinished.connect(lambda: self._tell(info, box.currentText()))
+        return box
+
+    def _colour(self, info: SettingInfo, value: str) -> QWidget:
+        button = QToolButton(text=value)
+        button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
+
+        def show(word: str) -> None:
+            button.setText(word)
+            button.setIcon(swatch(qcolor(self.theme.paint(word))))
+
+        def chosen(word: str) -> None:
+            show(word)
+            self._tell(info, word)
+
+        show(value)
+        button.clicked.connect(
+            lambda: ColourPicker(self.theme, button.text(), chosen, self).open_at(
+                button.mapToGlobal(button.rect().bottomLeft())
+            )
+        )
+        return button
+
+    def _number(self, info: SettingInfo, value: float) -> QWidget:
+        step = info.step or 1.0
+        whole = all(float(x).is_integer() for x in (value, step, info.low or 0.0))
+        spin: QSpinBox | QDoubleSpinBox = QSpinBox() if whole else QDoubleSpinBox()
+        low, high = (info.low, info.high) if info.low is not None and info.high is not None else (-1e9, 1e9)
+        if isinstance(spin, QSpinBox):
+            spin.setRange(int(max(low, -(2**31))), int(min(high, 2**31 - 1)))
+            spin.setSingleStep(int(step))
+            spin.setValue(int(value))
+        else:
+            spin.setDecimals(max(len(f"{step:.6f}".rstrip("0").split(".")[1]), 1))
+            spin.setRange(low, high)
+            spin.setSingleStep(step)
+            spin.setValue(value)
+        spin.setFixedWidth(64)
+        spin.setKeyboardTracking(True)
+        spin.valueChanged.connect(lambda v: self._tell(info, float(v)))
+        return spin
+
+
+class HeldSettings(SettingsStrip):
+    """Controls of a dialog: holds what is set until the dialog asks, and touches no script."""
+
+    def __init__(self, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.keep.setVisible(False)
+        self._held: dict[str, object] = {}
+        self.changed.connect(self._held.__setitem__)
+        self.dropped.connect(self.forget)
+
+    def hold(self, infos: tuple[SettingInfo, ...], values: Mapping[str, object]) -> None:
+        """Shows the settings of a script; values that it has no setting for are left out."""
+        known = {i.name for i in infos}
+        self._held.clear()
+        self._held.update({k: v for k, v in values.items() if k in known})
+        self.show_settings(infos, self._held)
+
+    def forget(self) -> None:
+        """Everything as in the script."""
+        self.hold(self._infos, {})
+
+    def given(self) -> dict[str, object]:
+        """The settings that differ from the script's own."""
+        defaults = {i.name: i.default for i in self._infos}
+        return {k: v for k, v in self._held.items() if v != defaults[k]}

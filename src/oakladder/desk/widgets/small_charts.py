@@ -1,0 +1,118 @@
+"""A small chart of the selected symbol on each timeframe of the table."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtWidgets import QLabel, QSizePolicy, QWidget
+
+from oakladder.bars.series import Bars
+from oakladder.desk.chart.arrays import draw_chain
+from oakladder.desk.look.theme import Theme, ui_font
+
+_BARS = 90
+
+
+def draw_spark(painter: QPainter, closes: np.ndarray, box: QRectF, theme: Theme, hit: int | None = None) -> None:
+    """The last closes as a line in a box, risen or fallen by its colour; ``hit`` is a bar to mark, counted from the end."""
+    known = closes[~np.isnan(closes)]
+    if len(known) < 2:
+        return
+    low, high = float(known.min()), float(known.max())
+    span = (high - low) or 1.0
+    x = box.left() + box.width() * np.arange(len(closes)) / (len(closes) - 1)
+    y = box.bottom() - box.height() * (closes - low) / span
+    color = theme.color("rising" if known[-1] >= known[0] else "falling")
+    painter.setPen(QPen(color, 1.3))
+    draw_chain(painter, x, y)
+    if hit is not None and 0 <= hit < len(closes):
+        at = len(closes) - 1 - hit
+        painter.setPen(QPen(theme.color("oak"), 1, Qt.PenStyle.DotLine))
+        painter.drawLine(int(x[at]), int(box.top()), int(x[at]), int(box.bottom()))
+        if y[at] == y[at]:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.color("oak"))
+            painter.drawEllipse(QRectF(x[at] - 2.5, y[at] - 2.5, 5, 5))
+
+
+@dataclass(frozen=True, slots=True)
+class Mini:
+    """A small chart: its timeframe and the last closes."""
+
+    timeframe: str
+    closes: np.ndarray
+
+    @classmethod
+    def of(cls, bars: Bars) -> Mini:
+        """The chart of the last of some bars; read here, so that nothing is while it is painted."""
+        return cls(str(bars.timeframe), bars["close"][-_BARS:].copy())
+
+
+class Minis(QWidget):
+    """One chart below the other; a click tells its timeframe."""
+
+    chosen = pyqtSignal(str)
+
+    def __init__(self, theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.theme = theme
+        self.symbol = ""
+        self.series: list[Mini] = []
+        self.why = QLabel(self)
+        self.why.setWordWrap(True)
+        self.why.setFont(ui_font(8))
+        self.why.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.why.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+
+    def sizeHint(self) -> QSize:
+        return QSize(250, 400)
+
+    def show_series(self, symbol: str, series: list[Mini]) -> None:
+        self.symbol, self.series = symbol, series
+        self.update()
+
+    def show_why(self, head: str, lines: tuple[str, ...]) -> None:
+        """Tells below the charts why a cell says what it says; an empty head takes it away."""
+        self.why.setText("\n".join([head, *lines]) if head else "")
+        self._place_why()
+        self.update()
+
+    def _place_why(self) -> None:
+        width = self.width() - 16
+        height = min(self.why.heightForWidth(width), self.height() // 2) if self.why.text() else 0
+        self.why.setVisible(height > 0)
+        self.why.setGeometry(8, self.height() - height - 6, width, height)
+
+    def resizeEvent(self, _: QResizeEvent | None) -> None:
+        self._place_why()
+
+    def _box(self, k: int) -> QRectF:
+        room = self.height() - 24 - (self.why.height() + 12 if self.why.isVisible() else 0)
+        height = min(room / max(len(self.series), 1), 150)
+        return QRectF(8, 24 + k * height, self.width() - 16, height)
+
+    def paintEvent(self, _: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), self.theme.color("ground"))
+        painter.setFont(ui_font(9, bold=True))
+        painter.setPen(self.theme.color("ink"))
+        painter.drawText(QRectF(8, 4, self.width() - 16, 18), Qt.AlignmentFlag.AlignLeft, self.symbol)
+        for k, mini in enumerate(self.series):
+            box = self._box(k)
+            painter.setPen(self.theme.color("line"))
+            painter.drawLine(box.topLeft(), box.topRight())
+            painter.setFont(ui_font(8))
+            painter.setPen(self.theme.color("faint"))
+            painter.drawText(box.adjusted(0, 3, 0, 0), Qt.AlignmentFlag.AlignLeft, mini.timeframe)
+            draw_spark(painter, mini.closes, box.adjusted(2, 20, -2, -6), self.theme)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        assert event is not None
+        for k, mini in enumerate(self.series):
+            if self._box(k).contains(event.position()):
+                self.chosen.emit(mini.timeframe)

@@ -1,0 +1,503 @@
+"""From a result to plain drawing data: what is drawn on which bar, at which price, in which colour.
+
+Nothing here knows of a screen. Colours are 0xAARRGGBB, made by the caller's ``paint`` from colour words;
+0 means "not drawn". Bars are counted from the first bar of the panel, which holds one symbol.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, fields, is_dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from oakladder.engine.run import Result
+from oakladder.engine.signal_ages import TONE_COLOURS
+from oakladder.rung.colours import resolve
+from oakladder.rung.plan.ops import Op, Output, under
+from oakladder.rung.plan.shells import write_value
+from oakladder.rung.values import PALETTE
+
+Paint = Callable[[str], int]
+PRICE, VOLUME = "price", "volume"
+#: After so many things that are made one by one it is asked whether anybody still waits for them.
+_LOOK_UP = 2048
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """A line or a level: a value for each bar (NaN is a gap), one colour for each bar."""
+
+    name: str
+    pane: str
+    values: np.ndarray
+    colours: np.ndarray
+    width: float
+    style: str
+    is_level: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """A shape on some bars. ``prices`` is given for marks at a price; others stand above or below the bar.
+
+    ``known`` is, for each, the bar on which it became known; with ``ago`` that is later than the bar it stands on.
+    """
+
+    name: str
+    bars: np.ndarray
+    known: np.ndarray
+    side: str
+    prices: np.ndarray | None
+    shape: str
+    colours: np.ndarray
+    size: int
+    texts: list[str] | None = None
+    pane: str = PRICE
+
+
+@dataclass(frozen=True, slots=True)
+class Label:
+    """Texts on some bars; ``known`` as for marks."""
+
+    bars: np.ndarray
+    known: np.ndarray
+    side: str
+    prices: np.ndarray | None
+    texts: list[str]
+    colours: np.ndarray
+    size: int = 2
+    pane: str = PRICE
+
+
+@dataclass(frozen=True, slots=True)
+class Columns:
+    """A histogram: columns from a base to a value on each bar."""
+
+    name: str
+    pane: str
+    values: np.ndarray
+    base: np.ndarray
+    colours: np.ndarray
+
+
+@dataclass(frozen=True, slots=True)
+class Band:
+    """The area between two lines."""
+
+    name: str
+    pane: str
+    first: np.ndarray
+    second: np.ndarray
+    colours: np.ndarray
+
+
+@dataclass(frozen=True, slots=True)
+class Lane:
+    """A named row of squares; colour 0 is an empty place."""
+
+    name: str
+    colours: np.ndarray
+
+
+@dataclass(frozen=True, slots=True)
+class Zone:
+    """A rectangle between two prices, from the bar where it opened up to and including its last bar."""
+
+    name: str
+    start: int
+    end: int
+    low: float
+    high: float
+    colour: int
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """A straight line between two earlier points, known on the bar ``known``."""
+
+    name: str
+    pane: str
+    start: tuple[int, float]
+    end: tuple[int, float]
+    known: int
+    colour: int
+    width: float
+    style: str
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """A text in a corner that follows the cursor."""
+
+    corner: str
+    text_at: Callable[[int], str]
+    colour_at: Callable[[int], int]
+
+
+@dataclass(frozen=True, slots=True)
+class Event:
+    """Every occurrence of a signal: the bars on which it was true, oldest first."""
+
+    name: str
+    text: str
+    tone: str
+    bars: np.ndarray
+
+
+@dataclass(frozen=True, slots=True)
+class Picture:
+    """All that a script draws on one chart."""
+
+    lines: tuple[Line, ...]
+    marks: tuple[Mark, ...]
+    labels: tuple[Label, ...]
+    bar_colours: np.ndarray | None
+    volume_colours: np.ndarray | None
+    ground_colours: np.ndarray | None
+    histograms: tuple[Columns, ...]
+    bands: tuple[Band, ...]
+    lanes: tuple[Lane, ...]
+    zones: tuple[Zone, ...]
+    links: tuple[Link, ...]
+    notes: tuple[Note, ...]
+    events: tuple[Event, ...]
+    panes: tuple[str, ...]
+
+
+def draw(result: Result, paint: Paint, cancelled: Callable[[], bool] | None = None) -> Picture:
+    """The drawing data of a result over a panel of one symbol. Raises `Cancelled`."""
+    result = replace(result, cancelled=cancelled)
+    made: dict[str, list[Any]] = {what: [] for what in _MAKERS}
+    painted: dict[str, np.ndarray | None] = {"bars": None, "volume": None, "background": None}
+    pane = PRICE
+    for output in result.outputs:
+        result.go_on()
+        if output.what in _PLACED:
+            pane = _pane(output, pane)
+        if output.what == "paint":
+            where = output.attributes["painted"]
+            colours, before = _colours(result, output, paint, "warn"), painted[where]
+            painted[where] = colours if before is None else np.where(colours != 0, colours, before)
+        elif output.what in _MAKERS:
+            made[output.what] += _MAKERS[output.what](result, output, paint, pane)
+    lines = [*made["line"], *made["level"]]
+    marks = made["mark"] + [_default_mark(result, o, paint) for o in _unmarked(result.outputs)]
+    placed = [*lines, *made["histogram"], *made["band"], *made["link"], *marks, *made["label"]]
+    return Picture(
+        lines=tuple(lines),
+        marks=tuple(marks),
+        labels=tuple(made["label"]),
+        bar_colours=painted["bars"],
+        volume_colours=painted["volume"],
+        ground_colours=painted["background"],
+        histograms=tuple(made["histogram"]),
+        bands=tuple(made["band"]),
+        lanes=tuple(made["lane"]),
+        zones=tuple(made["zone"]),
+        links=tuple(made["link"]),
+        notes=tuple(made["note"]),
+        events=tuple(_event(result, o) for o in result.outputs if o.what == "signal"),
+        panes=tuple(dict.fromkeys(x.pane for x in placed if x.pane not in (PRICE, VOLUME))),
+    )
+
+
+def merged(pictures: Sequence[tuple[str, Picture]]) -> Picture:
+    """Several scripts on one chart: everything of each, named with its caption where it has one."""
+    if len(pictures) == 1 and not pictures[0][0]:
+        return pictures[0][1]
+
+    def all_of(slot: str) -> tuple[Any, ...]:
+        return tuple(_captioned(item, caption) for caption, p in pictures for item in getattr(p, slot))
+
+    painted: dict[str, np.ndarray | None] = {"bar_colours": None, "volume_colours": None, "ground_colours": None}
+    for _, picture in pictures:
+        for slot, before in painted.items():
+            colours = getattr(picture, slot)
+            if colours is not None:
+                painted[slot] = colours if before is None else np.where(before != 0, before, colours)
+    lists = [f.name for f in fields(Picture) if f.name not in (*painted, "panes")]
+    panes = tuple(dict.fromkeys(pane for _, p in pictures for pane in p.panes))
+    return Picture(**{slot: all_of(slot) for slot in lists}, **painted, panes=panes)  # type: ignore[arg-type]
+
+
+def _captioned(item: Any, caption: str) -> Any:
+    if not caption or not hasattr(item, "name"):
+        return item if not caption or not isinstance(item, Note) else _captioned_note(item, caption)
+    return replace(item, name=f"{item.name} · {caption}" if item.name and item.name != caption else caption)
+
+
+def _captioned_note(note: Note, caption: str) -> Note:
+    def text_at(bar: int) -> str:
+        text = note.text_at(bar)
+        return f"{caption}: {text}" if text else ""
+
+    return replace(note, text_at=text_at)
+
+
+def _pane(output: Output, before: str) -> str:
+    """Where a line stands: as it says, else by its unit; a plain level keeps to the line before it."""
+    said = _said_pane(output)
+    if said:
+        return said
+    if output.unit in (PRICE, VOLUME):
+        return output.unit
+    if output.what == "level" and output.unit in ("plain", "unknown", ""):
+        return before
+    return output.unit if output.unit not in ("unknown", "") else output.name or "plain"
+
+
+def _said_pane(output: Output) -> str:
+    """The pane that a statement names itself; empty if it names none."""
+    return output.attributes.get("in", "").removeprefix("pane ")
+
+
+def _colours(result: Result, output: Output, paint: Paint, default: str) -> np.ndarray:
+    """The colour on each bar, 0 where the statement's ``when`` does not hold."""
+    op = output.roles.get("color")
+    size = result.panel.size
+    colours = result.colours(op, paint) if op is not None else np.full(size, paint(default), dtype=np.uint32)
+    return np.where(result.is_true(output.roles.get("when")), colours, np.uint32(0))
+
+
+def _fixed_number(result: Result, output: Output, role: str, default: float) -> float:
+    """A clause that is the same all along; a moving one counts as it stands on the last bar."""
+    op = output.roles.get(role)
+    if op is None or not result.panel.size:
+        return default
+    value = result.at(op, result.panel.size - 1)
+    return float(value) if isinstance(value, int | float) else default
+
+
+def _line(result: Result, output: Output, pane: str, paint: Paint) -> Line:
+    values = result.number(output.roles["value"])
+    colours = _colours(result, output, paint, "ink" if output.what == "line" else "mute")
+    width = _fixed_number(result, output, "width", 1.4)
+    style = output.attributes.get("style", "dashed" if output.what == "level" else "solid")
+    return Line(
+        output.name or output.what, pane, values, colours, min(max(width, 0.5), 8), style, output.what == "level"
+    )
+
+
+def _place(result: Result, output: Output, bars: np.ndarray, default: str) -> tuple[str, np.ndarray | None]:
+    if "at" in output.roles:
+        return "at", result.number(output.roles["at"])[bars]
+    return output.attributes.get("side", default), None
+
+
+def _side_of(shape: str) -> str:
+    return "above" if shape.endswith("down") else "below"
+
+
+def _texts(result: Result, op: Op, bars: np.ndarray) -> list[str]:
+    """A text on some bars; empty where it is none."""
+    made = []
+    for k, bar in enumerate(bars.tolist()):
+        if k % _LOOK_UP == 0:
+            result.go_on()
+        value = result.at(op, bar)
+        made.append("" if value is None and op.is_shell else write_value(value))
+    return made
+
+
+def _mark(result: Result, output: Output, paint: Paint) -> Mark:
+    shape = output.attributes.get("shape", "dot")
+    shown = result.is_true(output.roles["value"]) & result.is_true(output.roles.get("when"))
+    known, bars = _known_and_shown(result, output, np.flatnonzero(shown))
+    side, prices = _place(result, output, known, _side_of(shape))
+    colours = _colours(result, output, paint, "calm")[known]
+    texts = _texts(result, output.roles["text"], known) if "text" in output.roles else None
+    size, pane = _size(result, output), _said_pane(output) or PRICE
+    return Mark(output.name, bars, known, side, prices, shape, colours, size, texts, pane)
+
+
+def _size(result: Result, output: Output) -> int:
+    return int(min(max(_fixed_number(result, output, "size", 2), 1), 5))
+
+
+def _known_and_shown(result: Result, output: Output, known: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The bars on which drawings became known and those that they stand on, in the order of the latter."""
+    bars = _back(result, output, known)
+    order = np.argsort(bars, kind="stable")
+    order = order[bars[order] >= 0]
+    return known[order], bars[order]
+
+
+def _label(result: Result, output: Output, paint: Paint) -> Label:
+    known, bars = _known_and_shown(result, output, np.flatnonzero(result.is_true(output.roles.get("when"))))
+    side, prices = _place(result, output, known, "below")
+    texts = _texts(result, output.roles["value"], known)
+    if "" in texts:  # a text of none is no label
+        said = np.array([bool(t) for t in texts])
+        known, bars, texts = known[said], bars[said], [t for t in texts if t]
+        prices = prices[said] if prices is not None else None
+    colours = _colours(result, output, paint, "mute")[known]
+    return Label(bars, known, side, prices, texts, colours, _size(result, output), _said_pane(output) or PRICE)
+
+
+def _note(result: Result, output: Output, paint: Paint) -> Note:
+    when, color, value = output.roles.get("when"), output.roles.get("color"), output.roles["value"]
+
+    def text_at(bar: int) -> str:
+        shown = when is None or result.at(when, bar) is True
+        text = result.at(value, bar) if shown else None
+        return "" if text is None else write_value(text)
+
+    def colour_at(bar: int) -> int:
+        word = result.at(color, bar) if color is not None else "ink"
+        return paint(str(word)) if word is not None else 0
+
+    return Note(output.attributes.get("corner", "top left"), text_at, colour_at)
+
+
+def _numbers(result: Result, output: Output, role: str, default: float) -> np.ndarray:
+    """A number on each bar, or the same default on all."""
+    op = output.roles.get(role)
+    return result.number(op) if op is not None else np.full(result.panel.size, default)
+
+
+def _back(result: Result, output: Output, bars: np.ndarray, role: str = "ago") -> np.ndarray:
+    """Bars moved back by ``ago``; -1 where that leads before the first bar or is none."""
+    ago = _numbers(result, output, role, 0.0)[bars]
+    with np.errstate(invalid="ignore"):
+        moved = bars - np.where(ago >= 0, np.floor(ago), np.nan)
+    return np.where(moved >= 0, moved, -1).astype(np.int64)
+
+
+def _columns(result: Result, output: Output, paint: Paint, pane: str) -> Columns:
+    base = _numbers(result, output, "base", 0.0)
+    return Columns(
+        output.name, pane, result.number(output.roles["value"]), base, _colours(result, output, paint, "mute")
+    )
+
+
+def _band(result: Result, output: Output, paint: Paint, pane: str) -> Band:
+    first, second = (result.number(output.roles[role]) for role in ("value", "other"))
+    return Band(output.name, pane, first, second, _colours(result, output, paint, "sand"))
+
+
+def _lane(result: Result, output: Output, paint: Paint) -> Lane:
+    last = max(result.panel.size - 1, 0)
+    return Lane(write_value(result.at(output.roles["value"], last)), _colours(result, output, paint, "calm"))
+
+
+def _zones(result: Result, output: Output, paint: Paint) -> list[Zone]:
+    """One zone for each bar on which ``when`` begins to hold; it ends by ``lasting``, by ``until``, or with the data."""
+    shown = result.is_true(output.roles.get("when"))
+    starts = np.flatnonzero(shown & ~np.concatenate([[False], shown[:-1]]))
+    a, b = (result.number(output.roles[role]) for role in ("value", "other"))
+    colours, last = _colours(result, output, paint, "sand"), len(shown) - 1
+    lasting = _numbers(result, output, "lasting", np.inf)
+    ends = (
+        np.flatnonzero(result.is_true(output.roles["until"]))
+        if "until" in output.roles
+        else np.zeros(0, dtype=np.int64)
+    )
+    made = []
+    nexts = np.append(ends, last)[np.searchsorted(ends, starts, "right")]
+    for k, (start, ended) in enumerate(zip(starts.tolist(), nexts.tolist(), strict=True)):
+        if k % _LOOK_UP == 0:
+            result.go_on()
+        if np.isnan(a[start] + b[start]):
+            continue
+        end = min(last, start + lasting[start] if lasting[start] == lasting[start] else last, ended)
+        low, high = sorted((float(a[start]), float(b[start])))
+        made.append(Zone(output.name, start, int(end), low, high, int(colours[start])))
+    return made
+
+
+def _links(result: Result, output: Output, paint: Paint, pane: str) -> list[Link]:
+    known = np.flatnonzero(result.is_true(output.roles.get("when")))
+    first, second = (_back(result, output, known, role) for role in ("ago_start", "ago"))
+    a, b = (result.number(output.roles[role])[known] for role in ("value", "other"))
+    colours = _colours(result, output, paint, "ink")[known]
+    width, style = _fixed_number(result, output, "width", 1.4), output.attributes.get("style", "solid")
+    whole = (first >= 0) & (second >= 0) & ~np.isnan(a + b)
+    return [
+        Link(
+            output.name,
+            pane,
+            (int(first[k]), float(a[k])),
+            (int(second[k]), float(b[k])),
+            int(known[k]),
+            int(colours[k]),
+            width,
+            style,
+        )
+        for k in np.flatnonzero(whole)
+    ]
+
+
+def _event(result: Result, output: Output) -> Event:
+    bars = np.flatnonzero(result.is_true(output.roles["value"]))
+    return Event(output.name, output.attributes["text"], output.attributes["tone"], bars)
+
+
+def _unmarked(outputs: list[Output]) -> list[Output]:
+    """Signals that no mark or label of the script shows."""
+    shown: set[Op] = set()
+    for output in outputs:
+        if output.what == "mark":
+            shown.update(under(output.roles["value"]))
+        elif output.what == "label" and "when" in output.roles:
+            shown.update(under(output.roles["when"]))
+    return [o for o in outputs if o.what == "signal" and o.roles["value"] not in shown]
+
+
+def _default_mark(result: Result, output: Output, paint: Paint) -> Mark:
+    bars = np.flatnonzero(result.is_true(output.roles["value"]))
+    tone = output.attributes["tone"]
+    shape = {"bullish": "arrow_up", "bearish": "arrow_down"}.get(tone, "dot")
+    colours = np.full(len(bars), paint(TONE_COLOURS[tone]), dtype=np.uint32)
+    return Mark(output.name, bars, bars, _side_of(shape), None, shape, colours, 3)
+
+
+#: Output statement → what makes its drawings.
+_MAKERS: dict[str, Callable[[Result, Output, Paint, str], list[Any]]] = {
+    "line": lambda r, o, p, pane: [_line(r, o, pane, p)],
+    "level": lambda r, o, p, pane: [_line(r, o, pane, p)],
+    "histogram": lambda r, o, p, pane: [_columns(r, o, p, pane)],
+    "band": lambda r, o, p, pane: [_band(r, o, p, pane)],
+    "mark": lambda r, o, p, pane: [_mark(r, o, p)],
+    "label": lambda r, o, p, pane: [_label(r, o, p)],
+    "lane": lambda r, o, p, pane: [_lane(r, o, p)],
+    "zone": lambda r, o, p, pane: _zones(r, o, p),
+    "link": _links,
+    "note": lambda r, o, p, pane: [_note(r, o, p)],
+}
+#: Statements whose pane follows from their unit.
+_PLACED = frozenset(["line", "level", "histogram", "band", "link"])
+
+
+def day_paint(word: str) -> int:
+    """A colour word or #rrggbb as 0xAARRGGBB, in the colours of the day."""
+    return resolve(word, lambda plain: 0xFF000000 | int(PALETTE.get(plain, plain)[1:7], 16))
+
+
+def as_plain(picture: Picture, last_bar: int) -> dict[str, Any]:
+    """A picture as plain lists and words, for JSON: none is null, colours are #aarrggbb or null where not drawn."""
+    made: dict[str, Any] = {}
+    for slot in fields(picture):
+        value = getattr(picture, slot.name)
+        if slot.name == "notes":
+            made["notes"] = [{"corner": n.corner, "text": n.text_at(last_bar)} for n in value]
+        else:
+            made[slot.name] = _plain(value, slot.name)
+    return made
+
+
+def _plain(value: Any, name: str) -> Any:
+    if is_dataclass(value):
+        return {slot.name: _plain(getattr(value, slot.name), slot.name) for slot in fields(value)}
+    if "colour" in name and isinstance(value, np.ndarray | int):
+        return [_word(v) for v in value.tolist()] if isinstance(value, np.ndarray) else _word(value)
+    if isinstance(value, np.ndarray):
+        return [None if v != v else v for v in value.tolist()]
+    if isinstance(value, tuple | list):
+        return [_plain(v, name) for v in value]
+    return value
+
+
+def _word(argb: int) -> str | None:
+    return f"#{argb:08x}" if argb else None

@@ -1,0 +1,274 @@
+"""A program made ready for a panel: fixed values, state, inputs, and the native code bound to the arrays."""
+
+from __future__ import annotations
+
+import ctypes
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.series import Panel
+from oakladder.bars.timeframes import Timeframe
+from oakladder.rung.native import compile as native
+from oakladder.rung.plan.ops import CHART_TIMEFRAME, Foreign, Op
+from oakladder.rung.plan.state import Layout
+from oakladder.rung.problems import RunProblem
+from oakladder.rung.program import Program, Variant, fixed_array
+from oakladder.rung.reference import Runner
+
+#: From this many bars on, it pays to wait for the thoroughly compiled code.
+THOROUGH_BARS = 1_000_000
+
+
+@dataclass(slots=True)
+class Job:
+    """A program made ready for one panel: fixed values known, state sized, inputs found."""
+
+    program: Program
+    panel: Panel
+    variant: Variant
+    fixed: dict[Op, object]
+    layout: Layout
+    steps: list[np.ndarray]
+    before: list[Panel | None]
+    settings: Mapping[str, object]
+    chart: Timeframe
+    reference: bool
+    #: Values of other symbols that were worked out for this job, by input name.
+    foreign: dict[str, tuple[np.ndarray, np.ndarray]] = field(default_factory=dict)
+
+    def empty_outs(self) -> list[np.ndarray]:
+        n = self.panel.size
+        return [np.empty(n, dtype=np.int8 if op.is_flag else np.float64) for op in self.variant.leaves]
+
+
+def prepare(
+    program: Program,
+    panel: Panel,
+    settings: Mapping[str, object] | None,
+    roots: list[Op],
+    chart: Timeframe | None = None,
+    reference: bool = False,
+) -> Job:
+    """Makes a program ready to work out some values on a panel. Raises `RunProblem` with a sentence for the user.
+
+    ``chart`` is the timeframe that the script itself runs on, where the panel has another symbol's longer bars.
+    """
+    settings = dict(settings or {})
+    chart = chart or panel.timeframe
+    variant, fixed, layout = laid_out(program, settings, roots, chart)
+    steps: list[np.ndarray] = []
+    before: list[Panel | None] = []
+    for domain in variant.live.domains[1:]:
+        assert domain.timeframe is not None
+        try:
+            timeframe = Timeframe.parse(str(fixed[domain.timeframe]))
+            steps.append(panel.marks(timeframe))
+        except ValueError as error:
+            raise RunProblem(str(error)) from None
+        before.append(panel.earlier.get(timeframe))
+    return Job(program, panel, variant, fixed, layout, steps, before, settings, chart, reference)
+
+
+def laid_out(
+    program: Program, settings: Mapping[str, object], roots: list[Op], chart: Timeframe
+) -> tuple[Variant, dict[Op, object], Layout]:
+    """The code for some values, its fixed values and the size of its state. Raises `RunProblem`."""
+    values = program.values_of(settings) | {CHART_TIMEFRAME: str(chart)}
+    variant = program.variant(roots)
+    fixed = program.fixed_values(variant, roots, values)
+    return variant, fixed, program.layout(variant, fixed)
+
+
+class Call:
+    """The native code bound to a job's arrays; can be called from several threads for different symbols."""
+
+    def __init__(self, job: Job, outs: Sequence[np.ndarray], thorough: bool = False):
+        self.job, self.outs = job, outs
+        panel, code = job.panel, job.variant.code
+        self._machine = code.machine(thorough=thorough or panel.size >= THOROUGH_BARS)
+        panel.fetch(code.columns)
+        self._columns = [input_column(job, name) for name in code.columns]
+        self._rows = start_rows(job) if panel.skipped is not None else None
+        self._fixed = fixed_array(job.variant, job.fixed)
+        self._before = self._earlier()
+        self._tables = [_pointers(self._columns), _pointers(job.steps), _pointers(list(outs)), _pointers(self._before)]
+
+    def _earlier(self) -> list[np.ndarray]:
+        """For each longer domain: first and last earlier bar of each symbol, then its columns."""
+        panel, made = self.job.panel, []
+        for earlier in self.job.before:
+            if earlier is None:
+                none = np.zeros(len(panel), dtype=np.int64)
+                made += [none, none, *(np.zeros(1) for _ in self._columns)]
+                continue
+            first = np.array([panel.times[a] if b > a else 0 for a, b in zip(panel.starts, panel.ends, strict=True)])
+            last = np.array(
+                [earlier.offsets[k] + np.searchsorted(earlier.closes(k), first[k], "right") for k in range(len(panel))],
+                dtype=np.int64,
+            )
+            made += [
+                np.ascontiguousarray(earlier.starts),
+                last,
+                *(input_column(self.job, n, earlier) for n in self.job.variant.code.columns),
+            ]
+        return made
+
+    def __call__(self, first: int, last: int, state: np.ndarray | None = None, mode: int = native.FRESH) -> None:
+        """Runs symbols ``first`` up to ``last``; with a state array (symbols, size) each has a row of its own."""
+        panel = self.job.panel
+        if state is None and self._rows is not None:
+            state, mode = self._rows[first:last], mode & ~native.FRESH
+        starts = np.ascontiguousarray(panel.starts[first:last])
+        ends = np.ascontiguousarray(panel.ends[first:last])
+        self._run(first, starts, ends, state, mode)
+
+    def in_pieces(self, k: int, bars: int) -> Iterator[int]:
+        """Runs one symbol so many bars at a time, with the same bits as in one go; tells how many are done."""
+        panel, layout = self.job.panel, self.job.layout
+        if self._rows is not None:
+            state, mode = self._rows[k : k + 1], native.COMMIT
+        else:
+            state, mode = layout.template[None, :].copy(), native.COMMIT | native.FRESH
+        start, end = int(panel.starts[k]), int(panel.ends[k])
+        for at in range(start, end, bars):
+            last = min(at + bars, end)
+            if last == end:
+                mode &= ~native.COMMIT  # as a run in one go ends
+            self._run(k, np.array([at]), np.array([last]), state, mode)
+            mode &= ~native.FRESH
+            yield last - start
+
+    def _run(self, first: int, starts: np.ndarray, ends: np.ndarray, state: np.ndarray | None, mode: int) -> None:
+        layout = self.job.layout
+        size = len(layout.template)
+        rows = state if state is not None else layout.template.copy()
+        before = self._before
+        table = self._tables[3]
+        if before and first:
+            width = 2 + len(self._columns)
+            moved = [b[first:] if k % width < 2 else b for k, b in enumerate(before)]
+            table = _pointers(moved)
+        self._machine.call(
+            len(starts),
+            starts.ctypes.data,
+            ends.ctypes.data,
+            ctypes.addressof(self._tables[0]),
+            ctypes.addressof(self._tables[1]),
+            ctypes.addressof(self._tables[2]),
+            self._fixed.ctypes.data,
+            layout.table.ctypes.data,
+            rows.ctypes.data,
+            size if state is not None else 0,
+            layout.template.ctypes.data,
+            size,
+            mode,
+            ctypes.addressof(table),
+        )
+
+
+def start_rows(job: Job) -> np.ndarray:
+    """The state of each symbol before its first bar, shape (symbols, size): counters go on from the bars skipped."""
+    rows = np.tile(job.layout.template, (len(job.panel), 1))
+    skipped = job.panel.skipped
+    if skipped is not None:
+        state, main = job.variant.state, job.variant.live.domains[0]
+        rows[:, state.place(("bar", main))] = skipped
+        for fold in state.folds:
+            length = int(job.layout.table[state.fold_row(fold) + 1])
+            rows[:, state.place(("phase", fold))] = length - 1 - skipped % length
+    return rows
+
+
+def input_column(job: Job, name: str, panel: Panel | None = None) -> np.ndarray:
+    """An input of the code on every bar of the job's panel, or of another panel of the same symbols."""
+    panel = panel or job.panel
+    value_of = job.program.plan.foreign_inputs.get(name)
+    if value_of is not None:
+        return _foreign_column(job, name, value_of, panel)
+    op = job.program.plan.named_inputs.get(name)
+    if op is None:
+        return panel.column(name)
+    value = job.fixed[op]
+    if name.startswith("is"):
+        return panel.per_symbol([float(s == value) for s in panel.symbols])
+    try:
+        return panel.begins(Timeframe.parse(str(value)))
+    except ValueError as error:
+        raise RunProblem(str(error)) from None
+
+
+def _foreign_column(job: Job, name: str, value: Op, panel: Panel) -> np.ndarray:
+    """A value of another symbol as of the last of its bars that was complete when each bar of the panel closed."""
+    if name not in job.foreign:
+        assert value.domain is not None and value.domain.foreign is not None
+        job.foreign[name] = _foreign_values(job, value, value.domain.foreign)
+    closes, values = job.foreign[name]
+    made = np.full(panel.size, np.nan)
+    if not len(values):
+        return made
+    for k in range(len(panel)):
+        at = np.searchsorted(closes, panel.closes(k), "right") - 1
+        part = values[at]
+        made[panel.offsets[k] : panel.offsets[k + 1]] = np.where(at >= 0, part, np.nan)
+    return made
+
+
+def _foreign_values(job: Job, value: Op, foreign: Foreign) -> tuple[np.ndarray, np.ndarray]:
+    """When each bar of the other symbol was complete, and the value there."""
+    symbol = str(job.fixed[foreign.symbol])
+    timeframe = job.chart if foreign.timeframe is None else Timeframe.parse(str(job.fixed[foreign.timeframe]))
+    if job.panel.others is None:
+        raise RunProblem(f"The script reads {symbol}, and these bars come without other symbols.")
+    try:
+        panel = job.panel.others(symbol, timeframe)
+    except KeyError:
+        raise RunProblem(f'The script reads "{symbol}", and the library has no such symbol.') from None
+    except (DataProblem, ValueError) as error:
+        raise RunProblem(f"The script reads {symbol}. {error}") from None
+    panel.others = panel.others or job.panel.others
+    there = prepare(job.program, panel, job.settings, [value], job.chart, job.reference)
+    outs = there.empty_outs()
+    if job.reference:
+        run_reference(there, outs)
+    else:
+        Call(there, outs)(0, len(panel))
+    made = outs[0].astype(np.float64)
+    if value.is_flag:
+        made[made < 0] = np.nan
+    return panel.closes(0), made
+
+
+def _pointers(arrays: Sequence[np.ndarray]) -> ctypes.Array[ctypes.c_void_p]:
+    return (ctypes.c_void_p * max(len(arrays), 1))(*(a.ctypes.data for a in arrays))
+
+
+def run_reference(job: Job, outs: Sequence[np.ndarray]) -> None:
+    """Runs every symbol of a job with the reference runner."""
+    variant, panel = job.variant, job.panel
+    columns = {name: input_column(job, name) for name in variant.code.columns}
+    rows = start_rows(job)
+    for k in range(len(panel)):
+        runner = Runner(variant.live, variant.state, job.layout, job.fixed, variant.leaves)
+        before: list[tuple[Mapping[str, np.ndarray], int, int]] = []
+        for earlier in job.before:
+            if earlier is None:
+                before.append(({}, 0, 0))
+            else:
+                first = int(panel.times[panel.starts[k]]) if panel.ends[k] > panel.starts[k] else 0
+                last = int(earlier.offsets[k] + np.searchsorted(earlier.closes(k), first, "right"))
+                before.append(
+                    ({n: input_column(job, n, earlier) for n in variant.code.columns}, int(earlier.starts[k]), last)
+                )
+        runner.run(
+            rows[k],
+            int(panel.starts[k]),
+            int(panel.ends[k]),
+            columns,
+            job.steps,
+            outs,
+            commit=False,
+            before=before,
+        )

@@ -1,0 +1,60 @@
+"""How old the latest occurrence of a signal is: what a rung of the timeframe ladder and a column show."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from oakladder.bars.series import Panel
+from oakladder.bars.store.as_of import BarSource
+from oakladder.bars.timeframes import Timeframe
+from oakladder.engine.run import run
+from oakladder.rung.program import Program
+
+
+def last_true(panel: Panel, flags: np.ndarray) -> np.ndarray:
+    """For each symbol, how many bars before its last the flag was last true; -1 for never. int64."""
+    made = np.full(len(panel), -1, dtype=np.int64)
+    hits = np.flatnonzero(flags == 1)
+    if len(hits) == 0:
+        return made
+    at = np.searchsorted(hits, panel.ends, "left") - 1
+    there = (at >= 0) & (hits[at] >= panel.starts)
+    made[there] = panel.ends[there] - 1 - hits[at[there]]
+    return made
+
+
+@dataclass(frozen=True, slots=True)
+class Pip:
+    """The latest occurrence of a signal: its tone and how many bars ago it was."""
+
+    signal: str
+    tone: str
+    age: int
+
+
+#: Tone of a signal → colour word.
+TONE_COLOURS = {"bullish": "good", "bearish": "bad", "neutral": "calm"}
+
+
+def pips(
+    program: Program,
+    library: BarSource,
+    symbol: str,
+    timeframe: Timeframe,
+    settings: Mapping[str, object] | None = None,
+    cancelled: Callable[[], bool] | None = None,
+) -> list[Pip]:
+    """The latest occurrence of each signal of a script on one timeframe. Raises `RunProblem`, `DataProblem`, `Cancelled`."""
+    if not program.signals:
+        return []
+    panel = library.panel([symbol], timeframe)
+    result = run(program, panel, settings, outputs=program.signals, cancelled=cancelled)
+    made = []
+    for output in program.signals:
+        age = int(last_true(panel, result.flag(output.roles["value"]))[0])
+        if age >= 0:
+            made.append(Pip(output.name, output.attributes["tone"], age))
+    return made

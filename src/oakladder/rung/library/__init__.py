@@ -1,0 +1,86 @@
+"""The library: functions written in Rung, one file each, in this folder.
+
+A file's comment lines at the top describe it (``-- name: value``); the rest is one or more ``define``s.
+The function that the file is named for is public; others in the file are its own helpers.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+from functools import cache, lru_cache
+from importlib.resources import files
+
+from oakladder.rung import tree as t
+from oakladder.rung.kinds import Unit
+from oakladder.rung.read.parser import parse
+
+
+@dataclass(frozen=True, slots=True)
+class LibraryFunction:
+    """A library function: its tree, its text and what its head says of it."""
+
+    name: str
+    define: t.Define
+    source: str
+    about: str
+    unit: Unit | None
+    parameters: dict[str, str]
+    example: str
+    #: The smallest and the largest value that it can give.
+    range: tuple[float, float] = (-math.inf, math.inf)
+
+    @property
+    def lengths(self) -> frozenset[str]:
+        """The parameters that are window lengths, as their descriptions say: fixed, whole, at least 1."""
+        return frozenset(name for name, about in self.parameters.items() if about.startswith("length"))
+
+
+@lru_cache(maxsize=1)
+def names() -> tuple[str, ...]:
+    """Every library function, sorted; nothing is read but the folder."""
+    folder = files(__package__)
+    return tuple(sorted(f.name.removesuffix(".rung") for f in folder.iterdir() if f.name.endswith(".rung")))
+
+
+@cache
+def function(name: str) -> LibraryFunction | None:
+    """The library function of that name, read once."""
+    if name not in names():
+        return None
+    source = files(__package__).joinpath(f"{name}.rung").read_text(encoding="utf-8")
+    script, problems = parse(source)
+    if problems:
+        raise AssertionError(f"library/{name}.rung: {problems[0].line_text(name)}")
+    head = _head(source)
+    define = next(s for s in script.statements if isinstance(s, t.Define) and s.name.name == name)
+    unit = Unit(head["unit"]) if "unit" in head else None
+    parameters = {p.name.name: head.get(p.name.name, "") for p in define.parameters}
+    return LibraryFunction(name, define, source, head["about"], unit, parameters, head["example"], _range(head))
+
+
+def copy_of(name: str, own: str) -> str:
+    """The source of a library function under another name, ready to stand in a script. Raises `KeyError`."""
+    found = function(name)
+    if found is None:
+        raise KeyError(name)
+    body = [line for line in found.source.splitlines() if not line.startswith(("-- example:", "-- range:", "-- unit:"))]
+    return re.sub(rf"^define {name}\b", f"define {own}", "\n".join(body), flags=re.MULTILINE) + "\n"
+
+
+def _range(head: dict[str, str]) -> tuple[float, float]:
+    """What the line ``-- range: 0 to 100`` says; without it anything goes."""
+    low, _, high = head.get("range", "-inf to inf").partition(" to ")
+    return float(low), float(high)
+
+
+def _head(source: str) -> dict[str, str]:
+    found: dict[str, str] = {}
+    for line in source.splitlines():
+        if not line.startswith("--"):
+            break
+        word, colon, value = line[2:].partition(":")
+        if colon:
+            found[word.strip()] = value.strip()
+    return found

@@ -1,0 +1,203 @@
+"""A signal's condition taken apart: what it consists of, down to comparisons and plain flags.
+
+The parts are found in the tree and read from what the tree became (`lowering.Trace`), through names, through
+the script's own functions and through those of the library, which are Rung too.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from oakladder.rung import tree as t
+from oakladder.rung.lower.lowering import Instance, Trace
+from oakladder.rung.plan.ops import Op
+from oakladder.rung.teach.writing import written
+
+#: Deeper than this nothing is taken apart any further.
+_DEEPEST = 12
+#: And no condition into more parts than this: nobody would read them.
+_MOST_PARTS = 300
+
+
+@dataclass(frozen=True, slots=True)
+class Operand:
+    """One side of a comparison: as written, and its value."""
+
+    text: str
+    op: Op
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A condition. ``how`` says what it is made of.
+
+    ``and``, ``or``, ``not``: of its ``parts``. ``compare``: of two operands and ``relation`` (``>`` …).
+    ``lag``: of its one part, ``lag`` bars ago. ``plain``: of nothing that can be shown apart.
+    """
+
+    text: str
+    op: Op
+    how: str
+    parts: tuple[Part, ...] = ()
+    operands: tuple[Operand, ...] = ()
+    relation: str = ""
+    lag: int = 0
+
+    def walk(self) -> list[Part]:
+        """This part and all below it, outermost first."""
+        return [self, *(inner for part in self.parts for inner in part.walk())]
+
+
+@dataclass(slots=True)
+class _Look:
+    """What is looked at, and into how many more parts it may be taken apart."""
+
+    trace: Trace
+    left: int = _MOST_PARTS
+
+
+def condition(trace: Trace, signal: str) -> Part:
+    """The parts of a signal's condition. Raises `KeyError` if the script has no such signal."""
+    look = _Look(trace)
+    for statement in trace.root.statements:
+        if isinstance(statement, t.Signal) and statement.name.name == signal:
+            found = _part(look, trace.root, statement.value, written(statement.value), 0)
+            if found is not None:
+                return found
+    raise KeyError(signal)
+
+
+def _flag_of(look: _Look, instance: Instance, expr: t.Expr) -> Op | None:
+    """The flag that an expression became, if it became one that can be read on every bar."""
+    value = look.trace.values.get((instance, expr))
+    return value if isinstance(value, Op) and value.is_flag else None
+
+
+def _part(look: _Look, instance: Instance, expr: t.Expr, text: str, depth: int) -> Part | None:
+    op = _flag_of(look, instance, expr)
+    if op is None:
+        return None
+    look.left -= 1
+    if depth < _DEEPEST and look.left > 0:
+        made = _taken_apart(look, instance, expr, text, op, depth + 1)
+        if made is not None:
+            return made
+    return Part(text, op, "plain")
+
+
+def _taken_apart(look: _Look, instance: Instance, expr: t.Expr, text: str, op: Op, depth: int) -> Part | None:
+    match expr:
+        case t.Binary(op="and" | "or"):
+            sides = _side_by_side(expr, expr.op)
+            parts = [_part(look, instance, side, written(side), depth) for side in sides]
+            return Part(text, op, expr.op, tuple(p for p in parts if p)) if all(parts) else None
+        case t.Unary(op="not"):
+            inner = _part(look, instance, expr.value, written(expr.value), depth)
+            return Part(text, op, "not", (inner,)) if inner is not None else None
+        case t.Compare():
+            return _compared(look, instance, expr, text, op)
+        case t.Lag(lag=t.Literal(kind="number", value=lag)):
+            inner = _part(look, instance, expr.value, written(expr.value), depth)
+            return Part(text, op, "lag", (inner,), lag=int(float(lag))) if inner is not None else None  # type: ignore[arg-type]
+        case t.Name():
+            return _named(look, instance, expr, text, depth)
+        case t.Call():
+            return _called(look, instance, expr, text, depth)
+    return None
+
+
+def _side_by_side(expr: t.Expr, op: str) -> list[t.Expr]:
+    """The links of a chain of ``and`` or ``or``, in the order they are written."""
+    if isinstance(expr, t.Binary) and expr.op == op:
+        return [*_side_by_side(expr.left, op), *_side_by_side(expr.right, op)]
+    return [expr]
+
+
+def _compared(look: _Look, instance: Instance, expr: t.Compare, text: str, op: Op) -> Part | None:
+    operands = []
+    for value in expr.values:
+        found = look.trace.values.get((instance, value))
+        if not isinstance(found, Op) or found.is_shell or found.is_flag:
+            return None
+        operands.append(Operand(written(value), found))
+    if len(expr.ops) == 1:
+        return Part(text, op, "compare", (), tuple(operands), expr.ops[0])
+    # A chain of comparisons became a chain of `and`s: the flags of its links stand in it, last link outermost.
+    flags = [op]
+    while len(flags) < len(expr.ops) and flags[0].code == "and":
+        flags[:1] = list(flags[0].args)
+    if len(flags) != len(expr.ops):
+        return None
+    links = [
+        Part(f"{a.text} {relation} {b.text}", flag, "compare", (), (a, b), relation)
+        for a, relation, b, flag in zip(operands, expr.ops, operands[1:], flags, strict=False)
+    ]
+    return Part(text, op, "and", tuple(links))
+
+
+def _named(look: _Look, instance: Instance | None, expr: t.Name, text: str, depth: int) -> Part | None:
+    """What a name was made from: a `let` or signal of this body, an argument, or something of the script around it."""
+    while instance is not None:
+        for statement in instance.statements:
+            value = None
+            if (isinstance(statement, t.Let) and [n.name for n in statement.names] == [expr.name]) or (
+                isinstance(statement, t.Signal) and statement.name.name == expr.name
+            ):
+                value = statement.value
+            if value is not None:
+                return _under(text, _part(look, instance, value, written(value), depth))
+        if expr.name in instance.arguments:
+            argument = instance.arguments[expr.name]
+            return _part(look, argument.caller, argument.expr, written(argument.expr), depth)
+        instance = instance.parent
+    return None
+
+
+def _called(look: _Look, instance: Instance, expr: t.Call, text: str, depth: int) -> Part | None:
+    """A function that gives a condition: what its last line says, in the words of the caller."""
+    callee = look.trace.callees.get((instance, expr))
+    give = callee.statements[-1] if callee is not None and callee.statements else None
+    if callee is None or not isinstance(give, t.Give) or len(give.values) != 1:
+        return None
+    names = {name: argument.expr for name, argument in callee.arguments.items()}
+    inner = _part(look, callee, give.values[0], written(give.values[0]), depth)
+    if inner is None or inner.how == "plain":
+        return None
+    return _under(text, _in_words_of(inner, names))
+
+
+def _in_words_of(part: Part, names: dict[str, t.Expr]) -> Part:
+    """A part with the parameters of its function replaced by what was given for them."""
+
+    def said(text: str) -> str:
+        made = text
+        for name, value in names.items():
+            made = _replaced(made, name, written(value))
+        return made
+
+    return Part(
+        said(part.text),
+        part.op,
+        part.how,
+        tuple(_in_words_of(p, names) for p in part.parts),
+        tuple(Operand(said(o.text), o.op) for o in part.operands),
+        part.relation,
+        part.lag,
+    )
+
+
+def _replaced(text: str, name: str, value: str) -> str:
+    """Puts a value in the place of a name, in brackets where it is more than one word."""
+    import re
+
+    simple = re.fullmatch(r"[\w.]+(\(.*\))?", value) is not None
+    return re.sub(rf"\b{name}\b(?!\()", lambda _: value if simple else f"({value})", text)
+
+
+def _under(text: str, inner: Part | None) -> Part | None:
+    """A part under the name that the script has for it."""
+    if inner is None or inner.text == text:
+        return inner
+    if inner.how == "plain":
+        return Part(text, inner.op, "plain")
+    return replace(inner, text=f"{text}: {inner.text}")

@@ -1,0 +1,126 @@
+"""The language described from its own tables: the page ``docs/language.md``, and help for single words."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cache
+from importlib.resources import files
+
+from oakladder.rung import library
+from oakladder.rung import tree as t
+from oakladder.rung.arguments import signature
+from oakladder.rung.problems import CODES
+from oakladder.rung.values import BAR_VALUES, PALETTE, PRIMITIVES, SHAPES, STYLES, TIMEFRAMES, Primitive
+from oakladder.rung.words import STATEMENTS
+
+
+def primitive_signature(primitive: Primitive) -> str:
+    """A primitive as it is called."""
+    return f"{primitive.name}({', '.join(name for name, _ in primitive.parameters)})"
+
+
+@cache
+def functions() -> Mapping[str, tuple[str, str]]:
+    """Every function by name: how it is called, and what it gives."""
+    made = {p.name: (primitive_signature(p), p.about) for p in PRIMITIVES.values()}
+    for name in library.names():
+        found = library.function(name)
+        assert found is not None
+        made[name] = (signature(found.define), found.about)
+    return dict(sorted(made.items()))
+
+
+def word_help(word: str) -> str:
+    """What a word of the language means; empty for other words."""
+    if word in BAR_VALUES:
+        return f"{word}: {BAR_VALUES[word].about}"
+    for statement in STATEMENTS:
+        if statement.word == word:
+            return f"{statement.form}: {statement.about}"
+    known = functions()
+    return f"{known[word][0]}: {known[word][1]}" if word in known else ""
+
+
+def language_page() -> str:
+    """The whole page about the language, in Markdown."""
+    prose = files(__package__).joinpath("language_prose.md").read_text(encoding="utf-8")
+    parts = [prose.rstrip(), "", "# Reference", ""]
+    for group in dict.fromkeys(s.group for s in STATEMENTS):
+        parts += [f"## {group}", "", "| form | what it does |", "|---|---|"]
+        parts += [f"| `{_cell(s.form)}` | {s.about} |" for s in STATEMENTS if s.group == group]
+        parts.append("")
+    parts += [
+        'Every statement that shows something also takes `color C`, `when FLAG` and `named "TEXT"`.',
+        "",
+        "## Of the bar",
+        "",
+        "| name | what it is |",
+        "|---|---|",
+    ]
+    parts += [f"| `{v.name}` | {v.about} |" for v in BAR_VALUES.values()]
+    parts += ["", "## Functions", "", "| call | what it gives |", "|---|---|"]
+    parts += [f"| `{call}` | {about} |" for call, about in functions().values()]
+    parts += [
+        "",
+        "Those with a file in `src/oakladder/rung/library` are written in Rung and can be read there.",
+        "",
+        "## Words",
+        "",
+        f"Colours: {_words(PALETTE)}. The first five follow the theme; `#3a7d44` is a colour too.",
+        "",
+        f"Shapes: {_words(SHAPES)}.",
+        "",
+        f"Styles: {_words(STYLES)}.",
+        "",
+        f"Timeframes: {_words(TIMEFRAMES)}, and any whole number of minutes or hours.",
+        "",
+        "## Problems",
+        "",
+        "| code | what it says | wrong | right |",
+        "|---|---|---|---|",
+    ]
+    parts += [
+        f"| {code} | {c.title} ({c.severity.value}) | `{_cell(c.wrong)}` | `{_cell(c.right)}` |"
+        for code, c in CODES.items()
+    ]
+    return "\n".join(parts) + "\n"
+
+
+def _words(names: object) -> str:
+    return ", ".join(f"`{n}`" for n in names)  # type: ignore[attr-defined]
+
+
+def _cell(text: str) -> str:
+    return text.replace("|", "\\|").replace("\n", " ⏎ ").replace("\t", "⇥")
+
+
+#: The longest that the brief may be, in characters, so that it can be pasted anywhere.
+MOST_BRIEF = 12_000
+
+
+def brief() -> str:
+    """The whole language in one page of plain text, for whoever helps to write a script."""
+    prose = files(__package__).joinpath("brief_prose.txt").read_text(encoding="utf-8").rstrip()
+    parts = [prose, "", "STATEMENTS"]
+    parts += [f"{s.form}: {s.about}" for s in STATEMENTS]
+    parts += ["", "OF THE BAR", "; ".join(f"{v.name} ({v.about})" for v in BAR_VALUES.values())]
+    parts += ["", "FUNCTIONS (lengths are fixed whole numbers; several results are picked by name)"]
+    for name, (call, _) in functions().items():
+        found = library.function(name) if name in library.names() else None
+        results = results_of(found) if found else ()
+        parts.append(f"{call}" + (f" gives .{' .'.join(results)}" if results else ""))
+    parts += [
+        "",
+        "WORDS",
+        f"colours: {' '.join(PALETTE)} or #rrggbb",
+        f"shapes: {' '.join(SHAPES)}",
+        f"styles: {' '.join(STYLES)}",
+        f"timeframes: {' '.join(TIMEFRAMES)}, any whole minutes or hours",
+    ]
+    return "\n".join(parts) + "\n"
+
+
+def results_of(found: library.LibraryFunction) -> tuple[str, ...]:
+    """The names of a function's results, if it gives several."""
+    given = next(s for s in found.define.body if isinstance(s, t.Give))
+    return tuple(v.name for v in given.values if isinstance(v, t.Name)) if len(given.values) > 1 else ()

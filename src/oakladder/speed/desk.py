@@ -1,0 +1,216 @@
+"""From a key press to the repainted chart, offscreen."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+
+from oakladder.bars.series import Bars, panel_of
+from oakladder.bars.sessions import Calendar
+from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
+from oakladder.speed import Row
+from oakladder.speed.compiling import script_of
+from oakladder.speed.scan import KEPT, RULE, make_market
+
+_BARS_TIMEFRAME = "5m"
+
+
+def measure() -> list[Row]:
+    """A key press in a 40-line script on about 5,000 bars, to the painted picture; a change of symbol likewise."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from PyQt6.QtCore import QEventLoop
+    from PyQt6.QtTest import QTest
+
+    from oakladder.bars.timeframes import Timeframe
+    from oakladder.desk.app import make_app, make_window
+    from oakladder.desk.shot import settle
+    from oakladder.disk import write_atomic
+    from oakladder.user.workspace import Workspace
+
+    with tempfile.TemporaryDirectory() as folder:
+        workspace = Workspace(Path(folder) / "data", Path(folder) / "config")
+        app = make_app()
+        start = time.perf_counter()
+        window = make_window(workspace)
+        window.show()
+        desk = window.desk
+        while desk.view is None:
+            app.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 5)
+        cold = time.perf_counter() - start
+        settle(app, desk)
+        path = workspace.scripts / "bench.rung"
+        write_atomic(path, script_of(40))
+        desk.open_script(path)
+        desk.go_to(timeframe=Timeframe.parse(_BARS_TIMEFRAME))
+        settle(app, desk)
+        assert desk.view is not None
+        bars = len(desk.view.bars)
+
+        def until_painted(act: object) -> float:
+            loop = QEventLoop()
+            desk.view_changed.connect(loop.quit)
+            begin = time.perf_counter()
+            act()  # type: ignore[operator]
+            loop.exec()
+            window.bench.chart.viewport().repaint()
+            taken = time.perf_counter() - begin
+            desk.view_changed.disconnect(loop.quit)
+            settle(app, desk)
+            return taken
+
+        editor = window.bench.script.editor
+        editor.setCursorPosition(2, len("let s = 1"))
+        keys = [until_painted(lambda k=k: QTest.keyClicks(editor, str(k))) for k in (1, 2, 3, 4, 5)]
+        names = list(desk.library.infos)[1:6]
+        for name in names:
+            desk.library.bars(name, desk.timeframe)
+        moves = [until_painted(lambda n=n: desk.go_to(symbol=n)) for n in names]
+        window.close()
+    return [
+        *_frames(),
+        *_ladder(),
+        (
+            f"a key press to the repainted chart, 40 lines, {bars:,} bars",
+            f"{np.median(keys) * 1e3:.0f} ms",
+            "",
+            "≤ 100 ms",
+        ),
+        (f"another symbol to the repainted chart, {bars:,} bars", f"{np.median(moves) * 1e3:.0f} ms", "", "≤ 100 ms"),
+        ("empty folders to a window with a chart, demo market made", f"{cold:.2f} s", "", "≤ 2 s"),
+    ]
+
+
+def _ladder() -> list[Row]:
+    """A Ladder of 1,000 symbols and 12 columns: from nothing to the last cell painted, and a frame of scrolling."""
+    from PyQt6.QtCore import QEventLoop
+
+    from oakladder.desk.app import make_app
+    from oakladder.desk.columns import ScriptColumn
+    from oakladder.desk.ladder.place import LadderPlace
+    from oakladder.desk.session import Desk
+    from oakladder.disk import write_atomic
+    from oakladder.user.workspace import Workspace
+
+    app = make_app()
+    with tempfile.TemporaryDirectory() as folder:
+        workspace = Workspace(Path(folder) / "data", Path(folder) / "config")
+        write_atomic(workspace.scripts / "rule.rung", RULE)
+        write_atomic(workspace.scripts / "kept.rung", KEPT)
+        desk = Desk(workspace, make_market(Path(folder) / "bars", 1000, 2520, ONE_DAY))
+        place = LadderPlace(desk)
+        place.resize(1280, 740)
+        place.show()
+        frames = ["1mo", "1w", "1d"]
+        columns = [ScriptColumn(f"{s}.rung", name, frames) for s in ("rule", "kept") for name in ("over", "dip")]
+        desk.ladder_state = {"columns": [c.as_plain() for c in columns]}
+        desk.ask_quotes()
+
+        def fill(act: object) -> float:
+            begin = time.perf_counter()
+            act()  # type: ignore[operator]
+            while place.is_waiting:
+                app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
+            place.grab()
+            return time.perf_counter() - begin
+
+        first = fill(place.enter)
+        again = [fill(place.refresh) for _ in range(5)]
+        bar, viewport = place.table.verticalScrollBar(), place.table.viewport()
+        assert bar is not None and viewport is not None
+        taken = []
+        for k in range(120):
+            begin = time.perf_counter()
+            bar.setValue(k if k < 60 else 7 * k)
+            viewport.grab()
+            taken.append(time.perf_counter() - begin)
+        desk.close()
+        place.close()
+    size = "a Ladder of 1,000 symbols × 12 columns"
+    return [
+        (f"{size}, from nothing to the last cell", f"{first:.2f} s", f"again {np.median(again):.2f} s", "≤ 1 s"),
+        (
+            f"{size}, a frame of scrolling, painted whole",
+            f"{np.median(taken) * 1e3:.0f} ms",
+            f"worst {max(taken) * 1e3:.0f} ms",
+            "≤ 16 ms",
+        ),
+    ]
+
+
+_MILLION = 1_000_000
+_LONG = """rung 1
+let slow = sma(close, 5000)
+line sma(close, 50) color teal
+line sma(close, 500) color amber
+line slow color plum
+mark bar mod 2000 == 0 below shape wedge_up color good
+lane "Up" color if close > slow then good else bad when known(slow)
+lane "Busy" color warn when volume > 1500
+"""
+
+
+def _million() -> Bars:
+    """A million bars of minutes."""
+    rng = np.random.default_rng(5)
+    close = 100 * np.exp(np.cumsum(rng.normal(0, 0.0005, _MILLION)))
+    open_ = np.concatenate([close[:1], close[:-1]])
+    columns = {
+        "open": open_,
+        "high": np.maximum(open_, close) * 1.0004,
+        "low": np.minimum(open_, close) * 0.9996,
+        "close": close,
+        "volume": np.floor(rng.exponential(900, _MILLION)),
+    }
+    times = 86_400 * 12_000 + 60 * np.arange(_MILLION, dtype=np.int64)
+    return Bars("LONG", ONE_MINUTE, Calendar(weekend=True), times, columns)
+
+
+def _frames() -> list[Row]:
+    """Panning and zooming over a million bars with three lines, 500 marks and two lanes, each frame painted whole."""
+    from PyQt6.QtTest import QTest
+
+    from oakladder.desk.app import make_app
+    from oakladder.desk.chart.chart import Chart
+    from oakladder.desk.look.theme import DAY
+    from oakladder.desk.session import View
+    from oakladder.engine.picture.draw import draw
+    from oakladder.engine.run import run
+    from oakladder.rung import compile_script
+
+    make_app()
+    bars = _million()
+    result = run(compile_script(_LONG), panel_of([bars]))
+    chart = Chart(DAY)
+    chart.resize(900, 640)
+    chart.show()
+    QTest.qWaitForWindowExposed(chart)
+    chart.show_view(View(bars, result, draw(result, DAY.paint)), 2)
+
+    def frame(first: float, last: float) -> float:
+        begin = time.perf_counter()
+        chart.see(first, last)
+        chart.grab()
+        return time.perf_counter() - begin
+
+    frame(0, _MILLION)
+    rows: list[Row] = []
+    for width in (_MILLION, 100_000, 5_000, 300):
+        room = max(_MILLION - width, 0)
+        taken = [frame(room * k / 20 + k, room * k / 20 + k + width) for k in range(20)]
+        words = f"pan over a million bars, {width:,} seen, 3 lines, 500 marks, 2 lanes"
+        rows.append((words, f"{np.median(taken) * 1e3:.0f} ms", f"worst {max(taken) * 1e3:.0f} ms", "≤ 16 ms"))
+    taken = [frame(500_000 - 400 * 1.3**k, 500_000 + 400 * 1.3**k) for k in range(28)]
+    rows.append(
+        (
+            "zoom from 800 to a million bars",
+            f"{np.median(taken) * 1e3:.0f} ms",
+            f"worst {max(taken) * 1e3:.0f} ms",
+            "≤ 16 ms",
+        )
+    )
+    chart.close()
+    return rows

@@ -1,0 +1,154 @@
+"""Scans over a large market on disk: thousands of symbols of days, hundreds of long series of minutes."""
+
+from __future__ import annotations
+
+import resource
+import statistics
+import tempfile
+import threading
+import time
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import numpy as np
+
+from oakladder.bars.series import Bars
+from oakladder.bars.sessions import Calendar
+from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from oakladder.engine.columns import Ask, fill
+from oakladder.engine.rules import Condition, Fresh, Group, Join, Rule
+from oakladder.engine.screen import screen
+from oakladder.rung import Program, compile_script
+from oakladder.rung.problems import Cancelled
+from oakladder.speed import TREND, Row
+
+DAYS, MINUTES = (5000, 2520), (500, 100_000)
+RULE = """rung 1
+let mean = sma(close, 50)
+signal over = close > mean
+signal dip = low < lowest(low, 20)[1] and volume > 1.2 * sma(volume, 20)[1]
+"""
+#: The same with an exponential average and Wilder's: every bar of history matters to them.
+KEPT = RULE.replace("sma(close, 50)", "ema(close, 50)").replace("low < lowest", "rsi(close, 14) < 45 and low < lowest")
+
+
+def make_market(folder: Path, symbols: int, bars: int, timeframe: Timeframe, *, ragged: bool = False) -> BarLibrary:
+    """A library of random walks, written file by file as an import would.
+
+    In a ragged one every symbol has begun on a day of its own and misses some days.
+    """
+    calendar = Calendar(start=540, end=930) if timeframe.intraday else Calendar()
+    library = BarLibrary(folder)
+    if timeframe.intraday:
+        days = np.arange(12_000, 12_000 + bars // 390 * 2 + 20, dtype=np.int64)
+        opens = calendar.day_open(days[calendar.trades_on(days)])
+        times = (opens[:, None] + 60 * np.arange(390, dtype=np.int64)).ravel()[:bars]
+    else:
+        days = np.arange(12_000, 12_000 + bars * 2, dtype=np.int64)
+        times = calendar.day_open(days[calendar.trades_on(days)][:bars])
+    rng = np.random.default_rng(11)
+    infos = []
+    for k in range(symbols):
+        close = 50 * np.exp(np.cumsum(rng.normal(0, 0.012, bars)))
+        open_ = np.concatenate([close[:1], close[:-1]])
+        columns = {
+            "open": open_,
+            "high": np.maximum(open_, close) * 1.004,
+            "low": np.minimum(open_, close) * 0.996,
+            "close": close,
+            "volume": np.floor(rng.uniform(1e3, 1e6, bars)),
+        }
+        name = f"S{k:04d}"
+        infos.append(SymbolInfo(name, name, "Made", "share", 0.01, calendar))
+        library._infos = {name: infos[-1]}
+        kept = rng.random(bars) > 0.003
+        kept[: rng.integers(0, bars // 2)] = False
+        there = kept if ragged else slice(None)
+        library.write(Bars(name, timeframe, calendar, times[there], {n: v[there] for n, v in columns.items()}))
+    library.add_symbols(infos)
+    library.settle()
+    return BarLibrary(folder)
+
+
+def _row(words: str, library: BarLibrary, condition: Condition, timeframe: Timeframe, reach: str) -> Row:
+    """A scan on a library that has just been opened: nothing is read yet but by the operating system."""
+    with ThreadPoolExecutor(2) as pool:
+
+        def scan() -> tuple[float, int]:
+            begin = time.perf_counter()
+            found = screen(condition, library, library.infos, timeframe, executor=pool).found
+            return time.perf_counter() - begin, len(found)
+
+        first, count = scan()
+        again = statistics.median(scan()[0] for _ in range(5))
+    return (f"{words}: {count} found", f"{again:.2f} s", f"just opened {first:.2f} s", reach)
+
+
+def _stopping(library: BarLibrary, condition: Condition, timeframe: Timeframe) -> Row:
+    """How long a scan goes on after it is told to stop, at moments spread over its run; the longest."""
+    waits = []
+    for k in range(8):
+        told = threading.Event()
+        timer = threading.Timer(0.03 + 0.05 * k, told.set)
+        with ThreadPoolExecutor(2) as pool:
+            begin = time.perf_counter()
+            timer.start()
+            try:
+                screen(condition, library, library.infos, timeframe, executor=pool, cancelled=told.is_set)
+            except Cancelled:
+                waits.append(time.perf_counter() - begin - timer.interval)
+            timer.cancel()
+    return ("  the longest from stopping it to its end", f"{1000 * max(waits):.0f} ms", f"of {len(waits)}", "≤ 100 ms")
+
+
+def _ladder(library: BarLibrary, programs: Sequence[Program]) -> Row:
+    """All cells of a Ladder of 1,000 symbols and 12 columns, as the place asks for them."""
+    symbols = list(library.infos)[:1000]
+    frames = [ONE_DAY, Timeframe.parse("1w"), Timeframe.parse("1mo")]
+    asked = [Ask(p, name, frame) for p in programs for name in ("over", "dip") for frame in frames]
+    taken = []
+    for _ in range(5):
+        begin = time.perf_counter()
+        fill(asked, library, symbols)
+        taken.append(time.perf_counter() - begin)
+    size = f"a Ladder of {len(symbols):,} symbols × {len(asked)} columns, every cell, one thread"
+    return (size, f"{statistics.median(taken):.2f} s", f"first {taken[0]:.2f} s", "≤ 1 s")
+
+
+def measure() -> list[Row]:
+    """Rows for days and for minutes, the memory that they take, stopping, and the cells of a Ladder."""
+    rule, kept, trend = compile_script(RULE), compile_script(KEPT), compile_script(TREND)
+    week = Timeframe.parse("1w")
+
+    def three(program: Program) -> Condition:
+        lately = Rule(program, "dip", fresh=Fresh.WITHIN, bars=20)
+        return Group(Join.ALL, (Rule(program, "over"), Rule(program, "over", week), lately))
+
+    minutes = Group(
+        Join.ALL, (Rule(rule, "over", ONE_MINUTE), Rule(trend, "go", ONE_MINUTE, fresh=Fresh.WITHIN, bars=400))
+    )
+    rows: list[Row] = []
+    with tempfile.TemporaryDirectory() as folder:
+        library = make_market(Path(folder), *DAYS, ONE_DAY)
+        before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+        size = f"{DAYS[0]:,} × {DAYS[1]:,} days, three conditions on two timeframes"
+        rows.append(_row(size, library, three(rule), ONE_DAY, "≤ 0.5 s"))
+        rows.append(_row("  with averages that never forget", library, three(kept), ONE_DAY, ""))
+        grown = (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) * 1024
+        read = 3 * 8 * DAYS[0] * DAYS[1]
+        rows.append(("  memory they grew by, over the columns read", f"{grown / read:.2f} ×", "", "< 2 ×"))
+        rows.append(_stopping(library, three(kept), ONE_DAY))
+        rows.append(_ladder(library, (rule, kept)))
+    with tempfile.TemporaryDirectory() as folder:
+        library = make_market(Path(folder), *DAYS, ONE_DAY, ragged=True)
+        size = f"{DAYS[0]:,} symbols with 1,260 to {DAYS[1]:,} days of their own each"
+        rows.append(_row(size, library, three(rule), ONE_DAY, "≤ 0.5 s"))
+    with tempfile.TemporaryDirectory() as folder:
+        library = make_market(Path(folder), *MINUTES, ONE_MINUTE)
+        size = f"{MINUTES[0]:,} × {MINUTES[1]:,} minutes, two conditions"
+        rows.append(_row(size, library, minutes, ONE_MINUTE, "≤ 1.5 s"))
+        rows.append(_stopping(library, minutes, ONE_MINUTE))
+    return rows

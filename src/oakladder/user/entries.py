@@ -1,0 +1,140 @@
+"""Files of the user's that hold a list of named things: typed, versioned, written whole, shared between copies.
+
+Another copy of the program may write the file, and the user may change it by hand. A change here is made on what the
+file holds at that moment, under a lock; what is damaged is kept aside under a dated name, said, and read as far as
+it can be.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import json
+from collections.abc import Callable, Container, Iterator
+from pathlib import Path
+from typing import Generic, Protocol, TypeVar
+
+import msgspec
+
+from oakladder.disk import copy_aside, locked, why, write_atomic
+from oakladder.user.salvage import salvaged
+
+#: A file with more bytes than this is none of ours.
+_MOST_BYTES = 64_000_000
+
+
+def json_of(plain: object) -> bytes:
+    """Something plain as JSON that people can read. What is no text (a lone half of a sign) becomes a question mark."""
+    try:
+        raw = msgspec.json.encode(plain)
+    except UnicodeEncodeError:
+        raw = json.dumps(plain, ensure_ascii=False).encode("utf-8", errors="replace")
+    return msgspec.json.format(raw, indent=2) + b"\n"
+
+
+def free_name(name: str, taken: Container[str]) -> str:
+    """A name like this one that is not taken."""
+    made, k = name, 2
+    while made in taken:
+        made, k = f"{name} {k}", k + 1
+    return made
+
+
+class Named(Protocol):
+    """Something with a name of its own among its like."""
+
+    name: str
+
+
+T = TypeVar("T", bound=Named)
+
+
+class Entries(Generic[T]):
+    """What a kind of file holds: under which word its entries stand, and how one is read and written.
+
+    ``read`` gives None for what is no entry, and says by the second value whether it took in all of it.
+    """
+
+    def __init__(
+        self,
+        word: str,
+        version: int,
+        read: Callable[[object], tuple[T | None, bool]],
+        plain: Callable[[T], object],
+    ):
+        self.word, self.version, self.read, self.plain = word, version, read, plain
+
+
+class KeptFile(Generic[T]):
+    """The entries of one file by their names."""
+
+    def __init__(self, path: Path, kind: Entries[T], tell: Callable[[str], None]):
+        self._path, self._kind, self._tell = path, kind, tell
+        self._lock = path.with_name(f".{path.name}.lock")
+        self._seen: tuple[int, int] | None = None
+
+    def changed(self) -> bool:
+        """Whether the file is another than when it was last read or written here."""
+        return self._stamp() != self._seen
+
+    def _stamp(self) -> tuple[int, int] | None:
+        try:
+            facts = self._path.stat()
+        except OSError:
+            return None
+        return facts.st_mtime_ns, facts.st_size
+
+    def read(self) -> dict[str, T]:
+        """What the file holds now, by name; what is damaged is kept aside and said, the rest is given."""
+        try:
+            return self._read()
+        except OSError as error:
+            self._tell(f"{self._path.name} cannot be read: {why(error)}. It stays as it is.")
+            return {}
+
+    def _read(self) -> dict[str, T]:
+        self._seen = self._stamp()
+        if self._seen is None:
+            return {}
+        if self._seen[1] > _MOST_BYTES:
+            raise OSError(errno.EFBIG, "too large")
+        found, whole = self._entries(self._path.read_bytes())
+        made: dict[str, T] = {}
+        for entry in found:
+            if entry.name in made:
+                whole, entry.name = False, free_name(entry.name, made)
+            made[entry.name] = entry
+        if not whole:
+            self._keep_aside(len(made))
+        return made
+
+    def _entries(self, raw: bytes) -> tuple[list[T], bool]:
+        try:
+            plain = msgspec.json.decode(raw)
+        except (msgspec.MsgspecError, ValueError, RecursionError):
+            return salvaged(raw.decode("utf-8", "replace"), lambda x: self._kind.read(x)[0]), False
+        version = plain.get("version") if isinstance(plain, dict) else self._kind.version
+        listed = plain.get(self._kind.word) if isinstance(plain, dict) else plain  # at first it was a bare list
+        if not isinstance(listed, list):
+            return [], False
+        read = [self._kind.read(entry) for entry in listed]
+        known = isinstance(version, int) and 0 <= version <= self._kind.version
+        return [entry for entry, _ in read if entry is not None], known and all(whole for _, whole in read)
+
+    def _keep_aside(self, count: int) -> None:
+        try:
+            kept = copy_aside(self._path).name
+        except OSError as error:
+            kept = f"nothing ({why(error)})"
+        what = f"{count} of its entries could" if count != 1 else "One of its entries could"
+        self._tell(f"{self._path.name} was damaged. {what} be read; the file as it was is kept as {kept}.")
+
+    @contextlib.contextmanager
+    def changing(self) -> Iterator[dict[str, T]]:
+        """Gives what the file holds now, to be changed, and writes it; nobody else writes meanwhile. Raises `OSError`."""
+        with locked(self._lock):
+            entries = self._read()
+            yield entries
+            plain = {"version": self._kind.version, self._kind.word: [self._kind.plain(e) for e in entries.values()]}
+            write_atomic(self._path, json_of(plain))
+            self._seen = self._stamp()

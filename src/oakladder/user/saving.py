@@ -1,0 +1,431 @@
+"""Keeps what is typed: in a journal at once, in its file after a pause, and in memory until that has worked.
+
+A thread of its own does the writing, so that a slow or full disk never holds up the typing. What a file holds is
+looked at before every save: what another program wrote there is never overwritten unseen.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import logging
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+
+from oakladder.disk import why, write_atomic
+from oakladder.user.journal import Entry, Journal
+from oakladder.user.scripts import ScriptFolder, ScriptText, read_script_file
+from oakladder.user.versions import Versions
+
+#: Seconds without a key after which a text is saved, and the longest that steady typing puts that off.
+PAUSE, LONGEST = 0.6, 3.0
+#: Seconds between two entries in the journal, and between two tries to save where the disk said no.
+_JOURNAL_PAUSE, _RETRY = 0.03, 2.0
+
+_log = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True, slots=True)
+class Saved:
+    """A text is in its file. ``again`` says that saving it had failed before."""
+
+    path: Path
+    again: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class NotSaved:
+    """A text cannot be saved for now; it is held and tried again. ``reason`` follows a colon."""
+
+    path: Path
+    reason: str
+    #: Whether at least the journal has it, so that it outlives the program.
+    noted: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Changed:
+    """Another program has written a file that was untouched here: this is its text now."""
+
+    path: Path
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Both:
+    """A file was changed by another program and here. Nothing is written until `Keeper.decide` says which counts."""
+
+    path: Path
+    theirs: str
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """Something about a file that the user should know."""
+
+    path: Path
+    sentence: str
+
+
+Event = Saved | NotSaved | Changed | Both | Told
+
+
+@dataclass(slots=True, eq=False)
+class _Draft:
+    """A script that is open, or has a text that is not saved."""
+
+    path: Path
+    #: What the file held when it was last read or written here, and how it is written; None where there is no file.
+    base: bytes | None
+    manner: ScriptText
+    text: str
+    #: When the first and the last key came that are not saved (monotonic seconds); None where all is.
+    first: float | None = None
+    last: float = 0.0
+    #: What the journal has of it, and when it may be written there again.
+    noted: str | None = None
+    note_at: float = 0.0
+    unnotable: bool = False
+    #: Whether it shall be saved without a pause, whether that has failed, and when it is tried again.
+    hurry: bool = False
+    failed: bool = False
+    retry_at: float = 0.0
+    reason: str = ""
+    #: What another program wrote into the file meanwhile.
+    theirs: bytes | None = None
+
+    @property
+    def raw(self) -> bytes:
+        return self.manner.with_text(self.text).raw()
+
+    @property
+    def idle(self) -> bool:
+        return self.first is None and self.theirs is None
+
+    @property
+    def unnoted(self) -> bool:
+        """Whether there is something that neither the file nor the journal has."""
+        return self.first is not None and self.text != self.noted
+
+    def due(self) -> float | None:
+        """When it is to be saved; None where nothing is, or the user must decide first."""
+        if self.first is None or self.theirs is not None:
+            return None
+        if self.hurry:
+            return 0.0
+        return self.retry_at if self.failed else min(self.last + PAUSE, self.first + LONGEST)
+
+
+class Keeper:
+    """Holds the texts of open scripts and sees to it that they are kept. Safe to be used from any thread.
+
+    ``tell`` is called on the keeper's thread with every `Event`.
+    """
+
+    def __init__(self, scripts: ScriptFolder, versions: Versions, journal: Journal, tell: Callable[[Event], None]):
+        self._scripts, self._versions, self._journal, self._tell = scripts, versions, journal, tell
+        #: Guards the drafts; never held while a disk is waited for.
+        self._turn = threading.Condition()
+        self._drafts: dict[Path, _Draft] = {}
+        self._open: Path | None = None
+        self._looking = self._ending = False
+        self._thread: threading.Thread | None = None
+
+    def start(self) -> list[Path]:
+        """Begins to keep; gives the scripts whose unsaved texts an earlier program has left in the journal."""
+        try:
+            for entry in self._journal.left_behind():
+                self._take_up(entry)
+        except OSError as error:
+            self._tell(Told(Path(), f"The journal of what was typed cannot be read: {why(error)}."))
+        back = list(self._drafts)
+        self._thread = threading.Thread(target=self._run, name="keeper", daemon=True)
+        self._thread.start()
+        return back
+
+    def _take_up(self, entry: Entry) -> None:
+        """Holds an unsaved text of an earlier program as if it had just been typed."""
+        path = Path(entry.path)
+        with contextlib.suppress(OSError):
+            disk = _on_disk(path)
+            if disk is not None and _text_of(disk).text == entry.text:
+                self._journal.drop(entry.path)
+                return
+            now = time.monotonic()
+            draft = _Draft(path, disk, _text_of(disk), entry.text, now, now, noted=entry.text)
+            if disk is not None and mark_of(disk) != entry.base:
+                draft.theirs = disk
+            self._drafts[path] = draft
+
+    # --- the interface's side ---------------------------------------------------------------------
+
+    def open(self, path: Path) -> str:
+        """The text of a script to be worked on: what is not saved yet, else what its file holds.
+
+        Raises `ScriptFileProblem`.
+        """
+        with self._turn:
+            draft = self._drafts.get(path)
+            held = draft is not None and not draft.idle
+        read = None if held else read_script_file(path)
+        with self._turn:
+            if read is not None:
+                self._drafts[path] = _Draft(path, read.raw(), read, read.text)
+            before, self._open = self._open, path
+            if before is not None and before != path:
+                self._let_go(before)
+            return self._drafts[path].text
+
+    def _let_go(self, path: Path) -> None:
+        """Holds a script no longer that is neither open nor unsaved."""
+        draft = self._drafts.get(path)
+        if draft is not None and draft.idle and path != self._open:
+            del self._drafts[path]
+
+    def typed(self, path: Path, text: str) -> None:
+        """Takes a text as it is now; returns at once."""
+        now = time.monotonic()
+        with self._turn:
+            draft = self._drafts.setdefault(path, _Draft(path, None, ScriptText(""), ""))
+            draft.text, draft.last = text, now
+            if draft.first is None:
+                draft.first = now
+            self._turn.notify_all()
+
+    def unsaved(self) -> list[Path]:
+        """The scripts whose texts are not in their files."""
+        with self._turn:
+            return [d.path for d in self._drafts.values() if not d.idle]
+
+    def noted(self, path: Path) -> bool:
+        """Whether the journal has the text of a script as it is now."""
+        with self._turn:
+            draft = self._drafts.get(path)
+            return draft is None or draft.noted == draft.text
+
+    def reason(self, path: Path) -> str:
+        """Why a script could not be saved when that was last tried; empty where it was not tried or went well."""
+        with self._turn:
+            draft = self._drafts.get(path)
+            return draft.reason if draft is not None and draft.failed else ""
+
+    def theirs(self, path: Path) -> str | None:
+        """What another program wrote into a script that was changed here too; None where that is not so."""
+        with self._turn:
+            draft = self._drafts.get(path)
+            return None if draft is None or draft.theirs is None else _text_of(draft.theirs).text
+
+    def save(self, patience: float = 1.0) -> list[Path]:
+        """Has everything saved without a pause, and waits up to ``patience`` seconds; gives what is not."""
+        end = time.monotonic() + patience
+        with self._turn:
+            for draft in self._drafts.values():
+                draft.hurry = draft.first is not None
+            self._turn.notify_all()
+            while any(d.hurry and d.theirs is None for d in self._drafts.values()) and self._thread is not None:
+                left = end - time.monotonic()
+                if left <= 0:
+                    break
+                self._turn.wait(left)
+            # What cannot be saved shall at least be in the journal by now, if that can be written.
+            while any(d.unnoted and not d.unnotable for d in self._drafts.values()) and self._thread is not None:
+                left = end - time.monotonic()
+                if left <= 0:
+                    break
+                self._turn.wait(left)
+        return self.unsaved()
+
+    def decide(self, path: Path, *, mine: bool) -> str:
+        """Settles a script that was changed on both sides, and gives the text that counts; the other becomes a version."""
+        with self._turn:
+            draft = self._drafts[path]
+            theirs, draft.theirs = draft.theirs, None
+            if theirs is None:
+                return draft.text
+            other = draft.raw
+            draft.base = theirs
+            if mine:
+                draft.first, draft.hurry, draft.failed = time.monotonic(), True, False
+            else:
+                draft.manner = _text_of(theirs)
+                draft.text, draft.first, draft.noted = draft.manner.text, None, None
+            text = draft.text
+            self._turn.notify_all()
+        if not mine:
+            with contextlib.suppress(OSError):
+                self._versions.keep(path.name, other)
+            self._journal.drop(str(path))
+        return text
+
+    def save_elsewhere(self, path: Path, other: Path) -> None:
+        """Writes an unsaved text into another file. Raises `OSError`."""
+        with self._turn:
+            raw = self._drafts[path].raw
+        write_atomic(other, raw)
+
+    def look(self) -> None:
+        """Has it looked at whether another program has written what is held; returns at once."""
+        with self._turn:
+            self._looking = True
+            self._turn.notify_all()
+
+    def close(self) -> None:
+        """Ends the thread. What is not saved stays in the journal for the next start."""
+        with self._turn:
+            self._ending = True
+            self._turn.notify_all()
+        if self._thread is not None:
+            self._thread.join(5)
+        self._journal.close()
+
+    # --- the thread -------------------------------------------------------------------------------
+
+    def _run(self) -> None:
+        while (job := self._next()) is not None:
+            try:
+                job()
+            except Exception:  # a thread that ended would keep nothing any more
+                _log.exception("keeping failed")
+                time.sleep(0.2)
+
+    def _next(self) -> Callable[[], None] | None:
+        """The next thing to do, waited for; None at the end."""
+        with self._turn:
+            while True:
+                now, wake = time.monotonic(), float("inf")
+                if self._looking:
+                    self._looking = False
+                    return self._look
+                for draft in self._drafts.values():
+                    unnoted = draft.unnoted
+                    if unnoted and (draft.note_at <= now or (self._ending and not draft.failed)):
+                        return partial(self._note, draft)
+                    wake = min(wake, draft.note_at) if unnoted else wake
+                    due = draft.due()
+                    if due is not None and due <= now:
+                        return partial(self._save, draft)
+                    wake = min(wake, due) if due is not None else wake
+                if self._ending:
+                    return None
+                self._turn.wait(None if wake == float("inf") else max(wake - now, 0.001))
+
+    def _note(self, draft: _Draft) -> None:
+        with self._turn:
+            text, base = draft.text, draft.base
+        pause, noted = _JOURNAL_PAUSE, True
+        try:
+            self._journal.put(Entry(str(draft.path), mark_of(base), text, time.time()))
+        except OSError as error:
+            _log.warning("the journal cannot be written: %s", error)
+            pause, noted = _RETRY, False
+        with self._turn:
+            draft.note_at = time.monotonic() + pause
+            draft.noted, draft.unnotable = text if noted else draft.noted, not noted
+            self._turn.notify_all()
+
+    def _save(self, draft: _Draft) -> None:
+        with self._turn:
+            text, raw, base = draft.text, draft.raw, draft.base
+        try:
+            disk = _on_disk(draft.path)
+            if disk is not None and disk != base and disk != raw:
+                self._both(draft, disk)
+                return
+            if disk != raw:
+                self._write(draft.path, disk, raw)
+        except OSError as error:
+            self._failed(draft, why(error))
+            return
+        with self._turn:
+            draft.base, again = raw, draft.failed
+            draft.failed = draft.hurry = False
+            done = draft.text == text
+            draft.first = None if done else time.monotonic()
+            draft.noted = None if done else draft.noted
+            self._let_go(draft.path)
+            self._turn.notify_all()
+        if done:
+            self._journal.drop(str(draft.path))
+        self._tell(Saved(draft.path, again))
+
+    def _write(self, path: Path, old: bytes | None, raw: bytes) -> None:
+        if path.parent == self._scripts.place:
+            self._scripts.prepare()  # the folder may have been taken away, the demo scripts with it
+        if old is not None:
+            try:
+                self._versions.keep(path.name, old)
+            except OSError as error:  # what is typed now matters more than what was
+                _log.warning("no version of %s could be kept: %s", path.name, error)
+        write_atomic(path, raw)
+
+    def _failed(self, draft: _Draft, reason: str) -> None:
+        with self._turn:
+            draft.failed, draft.hurry, draft.reason = True, False, reason
+            draft.retry_at = time.monotonic() + _RETRY
+            noted = draft.noted == draft.text
+            self._turn.notify_all()
+        self._tell(NotSaved(draft.path, reason, noted))
+
+    def _both(self, draft: _Draft, disk: bytes) -> None:
+        with self._turn:
+            draft.theirs, draft.hurry = disk, False
+            self._turn.notify_all()
+        self._tell(Both(draft.path, _text_of(disk).text))
+
+    def _look(self) -> None:
+        with self._turn:
+            drafts = [d for d in self._drafts.values() if d.theirs is None]
+        for draft in drafts:
+            try:
+                disk = _on_disk(draft.path)
+            except OSError as error:
+                _log.warning("%s cannot be looked at: %s", draft.path, error)
+                continue
+            self._compare(draft, disk)
+
+    def _compare(self, draft: _Draft, disk: bytes | None) -> None:
+        with self._turn:
+            if disk == draft.base or draft.theirs is not None:
+                return
+            untouched, old, raw = draft.first is None, draft.base, draft.raw
+            if untouched and disk is not None:
+                draft.base, draft.manner = disk, _text_of(disk)
+                draft.text = draft.manner.text
+            elif disk is None or disk == raw:
+                draft.base = disk
+        name = draft.path.name
+        if disk is None and untouched:
+            words = "was taken away by another program. Its text is still here, and is written again if you change it."
+            self._tell(Told(draft.path, f"{name} {words}"))
+        elif disk is not None and untouched:
+            if old is not None:
+                with contextlib.suppress(OSError):
+                    self._versions.keep(name, old)
+            self._tell(Changed(draft.path, draft.text))
+        elif disk is not None and disk != raw:
+            self._both(draft, disk)
+
+
+def _on_disk(path: Path) -> bytes | None:
+    """What a file holds; None where there is none. Raises `OSError`."""
+    try:
+        return path.read_bytes()
+    except FileNotFoundError:
+        return None
+
+
+def _text_of(raw: bytes | None) -> ScriptText:
+    """A script's text whatever its bytes are: what is no UTF-8 is shown as replaced signs."""
+    try:
+        return ScriptText.of(raw or b"")
+    except UnicodeDecodeError:
+        return ScriptText((raw or b"").decode("utf-8", "replace"))
+
+
+def mark_of(raw: bytes | None) -> str:
+    """A short name of the content of a file; empty for no file."""
+    return "" if raw is None else hashlib.blake2b(raw, digest_size=16).hexdigest()
