@@ -1,0 +1,227 @@
+"""Calls: arguments by parameters, and the body of a function walked once for each combination of their types."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+from oakladder.rung import library, values
+from oakladder.rung import tree as t
+from oakladder.rung.arguments import arrange, holds_state, signature
+from oakladder.rung.check.context import TOO_FAR, Context
+from oakladder.rung.check.expressions import Expressions
+from oakladder.rung.check.scope import Binding, Function, Scope, later_names
+from oakladder.rung.kinds import (
+    UNKNOWN,
+    Kind,
+    Type,
+    Unit,
+    blend,
+    common_unit,
+)
+from oakladder.rung.problems import Span, did_you_mean
+
+MAX_CALL_DEPTH = 40
+
+
+class Calls:
+    """Types calls. ``walk`` is set by the checker: the body of a function is made of statements."""
+
+    walk: Callable[[Sequence[t.Statement], Scope], tuple[t.Expr, ...] | None]
+
+    def __init__(self, context: Context, expressions: Expressions):
+        self.context, self.expressions, self.names = context, expressions, expressions.names
+
+    def function(self, name: str) -> Function | None:
+        if name in self.context.functions and not self.context.reporter.blame:  # the library calls the library only
+            return self.context.functions[name]
+        found = library.function(name)
+        return Function(found.define, None, found.unit, True, found.lengths) if found else None
+
+    def call(self, expr: t.Call, scope: Scope) -> Type:
+        if expr.name in values.PRIMITIVES:
+            return self._primitive(expr, values.PRIMITIVES[expr.name], scope)
+        if (
+            expr.name in self.context.defined
+            and expr.name not in self.context.functions
+            and not self.context.reporter.blame
+        ):
+            self.expressions.too_early(expr)
+            return UNKNOWN
+        function = self.function(expr.name)
+        if function is None:
+            for argument in (*expr.arguments, *(v for _, v in expr.named)):
+                self.expressions.single(argument, scope)
+            names = [*values.PRIMITIVES, *library.names(), *self.context.functions]
+            hint = did_you_mean(expr.name, names) or "Make it above with `define`."
+            if scope.find(expr.name) or expr.name in self.context.base:
+                hint = f"`{expr.name}` is a value; look back with square brackets: `{expr.name}[1]`."
+            self.context.report(
+                "R204",
+                Span(expr.span.line, expr.span.column, len(expr.name)),
+                f"There is no function `{expr.name}`.",
+                hint,
+            )
+            return UNKNOWN
+        self.context.called.add(expr.name)
+        if expr.name in self.context.stack and not function.of_library:
+            self.context.report(
+                "R209", expr.span, f"`{expr.name}` calls itself.", "Use `keep` to carry a value from bar to bar."
+            )
+            return UNKNOWN
+        if scope.blocks and self._function_holds(function):
+            self.context.report(
+                "R304",
+                expr.span,
+                f"`{expr.name}` looks back over bars, so it must run on every bar, not inside `if` or `for`.",
+                "Compute it above the block with `let`, and use the name here.",
+            )
+        arguments = arrange(expr, function.define)
+        if isinstance(arguments, str):
+            self.context.report("R205", expr.span, arguments, f"It is called as {signature(function.define)}.")
+            for argument in expr.arguments:
+                self.expressions.single(argument, scope)
+            return UNKNOWN
+        types = []
+        for parameter, (argument, inside) in zip(function.define.parameters, arguments, strict=True):
+            where = scope if inside else Scope()
+            is_length = parameter.name.name in function.lengths
+            types.append(
+                self._length(argument, where, expr.name) if is_length else self.expressions.single(argument, where)
+            )
+        spans = [self._span_quiet(a, scope) if inside else expr.span for a, inside in arguments]
+        return self.body(function, types, expr.span, spans)
+
+    def _span_quiet(self, expr: t.Expr, scope: Scope) -> Span:
+        if isinstance(expr, t.Name) and (binding := scope.find(expr.name)) is not None and binding.argument is not None:
+            return binding.argument
+        return expr.span
+
+    def body(self, function: Function, types: Sequence[Type], span: Span, spans: Sequence[Span] = ()) -> Type:
+        define = function.define
+        key = (id(define), tuple(types))
+        if key in self.context.checked:
+            return self.context.checked[key]
+        if len(self.context.stack) >= MAX_CALL_DEPTH:
+            self.context.report(
+                "R601", span, f"Functions call functions more than {MAX_CALL_DEPTH} deep.", "Use fewer layers."
+            )
+            return UNKNOWN
+        before = len(self.context.reporter.found)
+        self.context.stack.append(define.name.name)
+        self.context.results.append(frozenset(_given_names(define)))
+        if function.of_library:
+            self.context.reporter.blame.append(self.context.reporter.blame[-1] if self.context.reporter.blame else span)
+        scope = Scope(function.scope, later=later_names(define.body))
+        for k, (parameter, type_) in enumerate(zip(define.parameters, types, strict=True)):
+            argument = spans[k] if function.of_library and spans else None
+            scope.names[parameter.name.name] = Binding(
+                "parameter", type_, parameter.name.span, read=True, argument=argument
+            )
+        given = self.walk(define.body, scope)
+        results: list[tuple[str, Type]] = []
+        for k, value in enumerate(given or ()):
+            name = value.name if isinstance(value, t.Name) else str(k + 1)
+            results.append((name, self.expressions.single(value, scope)))
+        if function.of_library:
+            self.context.reporter.blame.pop()
+        self.context.stack.pop()
+        self.context.results.pop()
+        if not function.of_library:
+            for name, binding in scope.names.items():
+                if not binding.read:
+                    self.context.report("R701", binding.span, f"Nothing reads `{name}`.", "Use it, or take it out.")
+        made = UNKNOWN
+        if len(results) == 1:
+            made = results[0][1]
+            if function.unit is not None:
+                made = replace(made, unit=function.unit)
+        elif results:
+            made = Type(Kind.BUNDLE, results=tuple(results))
+        if len(self.context.reporter.found) == before:
+            self.context.checked[key] = made
+        return made
+
+    def _primitive(self, expr: t.Call, primitive: values.Primitive, scope: Scope) -> Type:
+        names = [name for name, _ in primitive.parameters]
+        if expr.named or len(expr.arguments) != len(names):
+            self.context.report(
+                "R205",
+                expr.span,
+                f"`{expr.name}` takes {len(names)} value{'s' if len(names) > 1 else ''}, and {len(expr.arguments)} stand here.",
+                f"It is called as {expr.name}({', '.join(names)}).",
+            )
+            for argument in expr.arguments:
+                self.expressions.single(argument, scope)
+            return Type(primitive.gives)
+        if primitive.holds and scope.blocks:
+            self.context.report(
+                "R304",
+                expr.span,
+                f"`{expr.name}` looks back over bars, so it must run on every bar, not inside `if` or `for`.",
+                "Compute it above the block with `let`, and use the name here.",
+            )
+        types: list[Type] = []
+        for argument, (name, wants) in zip(expr.arguments, primitive.parameters, strict=True):
+            if wants == values.Wants.ANY:
+                types.append(self.expressions.single(argument, scope))
+            elif wants == values.Wants.TIMEFRAME:
+                types.append(self.expressions.wanted(argument, scope, Kind.TIMEFRAME, f"`{name}` of `{expr.name}`"))
+            elif wants == values.Wants.COLOUR:
+                types.append(self.expressions.wanted(argument, scope, Kind.COLOUR, f"`{name}` of `{expr.name}`"))
+            elif wants == values.Wants.LENGTH:
+                types.append(self._length(argument, scope, expr.name))
+            else:
+                types.append(self.expressions.number(argument, scope, f"`{name}` of `{expr.name}`"))
+        unit = Unit.PLAIN
+        if primitive.unit == "same":
+            unit = types[0].unit
+            if expr.name in ("min", "max"):
+                unit = common_unit(types[0].unit, types[1].unit)
+            elif expr.name == "sqrt":
+                unit = types[0].unit if types[0].unit in (Unit.PLAIN, Unit.RATIO) else Unit.UNKNOWN
+        made = blend(*types, kind=primitive.gives, unit=unit)
+        return replace(made, moving=True, counter=False) if primitive.holds else made
+
+    def _length(self, expr: t.Expr, scope: Scope, name: str) -> Type:
+        """A window length: fixed, a whole number, at least 1."""
+        type_ = self.expressions.number(expr, scope, "A length")
+        if type_.moving or type_.per_symbol:
+            self.context.report(
+                "R302",
+                self.expressions.span_of(expr, scope),
+                f"The length for `{self.outermost(name)}` must be fixed, and this one moves.",
+                "Use a number or a setting.",
+            )
+        elif isinstance(type_.value, float) and (
+            type_.value < 1 or type_.value != int(type_.value) or type_.value > TOO_FAR
+        ):
+            self.context.report(
+                "R305",
+                self.expressions.span_of(expr, scope),
+                f"A length is a whole number of bars from 1 to {TOO_FAR:,}, and this is {type_.value:g}.",
+                "Use 1 or more.",
+            )
+        return type_
+
+    def outermost(self, name: str) -> str:
+        return self.context.stack[0] if self.context.stack and self.context.reporter.blame else name
+
+    def _function_holds(self, function: Function) -> bool:
+        """Whether a function keeps anything from bar to bar, by itself or by what it calls."""
+        key = id(function.define)
+        if key not in self.context.holds:
+            self.context.holds[key] = False
+            self.context.holds[key] = holds_state(function.define.body, self._name_holds)
+        return self.context.holds[key]
+
+    def _name_holds(self, name: str) -> bool:
+        if name in values.PRIMITIVES:
+            return values.PRIMITIVES[name].holds
+        function = self.function(name)
+        return function is not None and self._function_holds(function)
+
+
+def _given_names(define: t.Define) -> list[str]:
+    """The names under which a function gives its results."""
+    return [v.name for s in define.body if isinstance(s, t.Give) for v in s.values if isinstance(v, t.Name)]

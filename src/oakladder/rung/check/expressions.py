@@ -1,0 +1,304 @@
+"""Expressions: the type of each, from the types of its parts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from typing import Any, Protocol
+
+from oakladder.rung import library, values
+from oakladder.rung import tree as t
+from oakladder.rung.arguments import arrange
+from oakladder.rung.check.context import Context
+from oakladder.rung.check.names import Names
+from oakladder.rung.check.scope import Function, Scope
+from oakladder.rung.kinds import (
+    UNKNOWN,
+    Kind,
+    Type,
+    Unit,
+    blend,
+    common_unit,
+    joined,
+    product_unit,
+    quotient_unit,
+    unlike,
+)
+from oakladder.rung.problems import Span, did_you_mean
+
+#: So often is a name that is nowhere compared with those that are, to say what may be meant.
+_MOST_GUESSES = 25
+
+
+class CallTyper(Protocol):
+    """What expressions ask of calls."""
+
+    def call(self, expr: t.Call, scope: Scope) -> Type: ...
+
+    def function(self, name: str) -> Function | None: ...
+
+
+class Expressions:
+    """Types expressions. ``calls`` and ``past`` are set by the checker: a call walks statements, which hold expressions."""
+
+    calls: CallTyper
+    past: Mapping[type[t.Expr], Callable[[Any, Scope], Type]]
+
+    def __init__(self, context: Context):
+        self.context, self.names = context, Names(context)
+
+    def single(self, expr: t.Expr, scope: Scope) -> Type:
+        """The type of an expression that must be one value."""
+        type_ = self.type_of(expr, scope)
+        if type_.kind is Kind.BUNDLE:
+            names = ", ".join(f".{name}" for name, _ in type_.results)
+            self.context.report(
+                "R213", expr.span, "This gives several results, and one is needed.", f"Pick one of {names}."
+            )
+            return UNKNOWN
+        return type_
+
+    def number(self, expr: t.Expr, scope: Scope, what: str) -> Type:
+        return self.wanted(expr, scope, Kind.NUMBER, what)
+
+    def flag(self, expr: t.Expr, scope: Scope, what: str) -> Type:
+        return self.wanted(expr, scope, Kind.FLAG, what)
+
+    def wanted(self, expr: t.Expr, scope: Scope, kind: Kind, what: str) -> Type:
+        type_ = self.single(expr, scope)
+        if kind is Kind.NUMBER and type_.kind is Kind.CLOCK:
+            return replace(type_, kind=Kind.NUMBER, value=None)  # a clock time counts its minutes
+        if type_.known_kind and type_.kind is not kind:
+            fix = "Compare it with something, as in `> 0`." if kind is Kind.FLAG and type_.kind is Kind.NUMBER else ""
+            if kind is Kind.NUMBER and type_.kind is Kind.FLAG:
+                fix = "Write `if … then 1 else 0` to count a condition."
+            self.context.report(
+                "R301",
+                self.span_of(expr, scope),
+                f"{what} must be {kind.with_article}, and this is {type_.kind.with_article}.",
+                fix,
+            )
+            return replace(type_, kind=kind, value=None)
+        return type_
+
+    def span_of(self, expr: t.Expr, scope: Scope) -> Span:
+        """Where to point for an expression: at the argument, if it is a parameter."""
+        if isinstance(expr, t.Name) and (binding := scope.find(expr.name)) is not None and binding.argument is not None:
+            if self.context.reporter.blame:
+                self.context.reporter.blame[-1] = binding.argument
+            return binding.argument
+        return expr.span
+
+    def type_of(self, expr: t.Expr, scope: Scope) -> Type:
+        """The type of an expression; reports what is wrong in it."""
+        match expr:
+            case t.Literal():
+                return self._literal(expr)
+            case t.Text():
+                parts = [self.single(p.value, scope) for p in expr.parts if isinstance(p, t.TextPart)]
+                value = "".join(str(p) for p in expr.parts) if not parts else None
+                return blend(*parts, kind=Kind.TEXT, value=value)
+            case t.Name():
+                return self._name(expr, scope)
+            case t.Unary(op="-"):
+                inner = self.number(expr.value, scope, "What follows `-`")
+                return replace(inner, value=-inner.value if isinstance(inner.value, float) else None)
+            case t.Unary():
+                inner = self.flag(expr.value, scope, "What follows `not`")
+                return replace(inner, kind=Kind.FLAG, value=not inner.value if isinstance(inner.value, bool) else None)
+            case t.Binary(op="else"):
+                left, right = self.single(expr.left, scope), self.single(expr.right, scope)
+                self._same_kind(left, right, expr.right.span)
+                return joined(left, right)
+            case t.Binary(op="and" | "or"):
+                return self._logic(expr, scope)
+            case t.Binary():
+                return self._arithmetic(expr, scope)
+            case t.Compare():
+                return self._compare(expr, scope)
+            case t.Choice():
+                condition = self.flag(expr.condition, scope, "What follows `if`")
+                yes, no = self.single(expr.yes_value, scope), self.single(expr.no_value, scope)
+                self._same_kind(yes, no, expr.no_value.span)
+                either = joined(yes, no)
+                return blend(condition, either, kind=either.kind, unit=either.unit)
+            case t.Pick():
+                return self._pick(expr, scope)
+            case t.Call():
+                return self.calls.call(expr, scope)
+            case _:
+                return self.past[type(expr)](expr, scope)
+
+    def _literal(self, expr: t.Literal) -> Type:
+        kind = Kind(expr.kind)
+        return Type(kind, moving=False, value=expr.value)
+
+    def _name(self, expr: t.Name, scope: Scope) -> Type:
+        binding = scope.find(expr.name)
+        if binding is not None:
+            binding.read = True
+            return binding.type
+        if expr.name in self.context.base:
+            return self.context.base[expr.name]
+        if (
+            expr.name in self.context.defined
+            and expr.name not in self.context.functions
+            and not self.context.reporter.blame
+        ):
+            self.too_early(expr)
+            return UNKNOWN
+        function = self.calls.function(expr.name)
+        if function is not None and not isinstance(arrange(t.Call(expr.name, (), (), expr.span), function.define), str):
+            return self.calls.call(t.Call(expr.name, (), (), expr.span), scope)
+        self.unknown_name(expr, scope)
+        return UNKNOWN
+
+    def unknown_name(self, expr: t.Name, scope: Scope) -> None:
+        root = scope
+        while root.parent is not None:
+            root = root.parent
+        if expr.name in root.later or expr.name in scope.later:
+            self.too_early(expr)
+            return
+        if expr.name in values.PRIMITIVES or self.calls.function(expr.name) is not None:
+            self.context.report(
+                "R205", expr.span, f"`{expr.name}` is a function.", f"Call it with brackets: `{expr.name}(…)`."
+            )
+            return
+        self.context.report(
+            "R201", expr.span, f"There is no `{expr.name}`.", self._guess(expr, scope) or "Make it above with `let`."
+        )
+
+    def _guess(self, expr: t.Name, scope: Scope) -> str:
+        """What may have been meant by a name that is nowhere; not for the hundredth of them."""
+        self.context.guesses += 1
+        if self.context.guesses > _MOST_GUESSES:
+            return ""
+        names: set[str] = (
+            set(self.context.base) | set(values.PRIMITIVES) | set(library.names()) | set(self.context.functions)
+        )
+        at: Scope | None = scope
+        while at is not None:
+            names |= set(at.names)
+            at = at.parent
+        return did_you_mean(expr.name, names)
+
+    def too_early(self, expr: t.Name | t.Call) -> None:
+        self.context.report(
+            "R207",
+            Span(expr.span.line, expr.span.column, len(expr.name)),
+            f"`{expr.name}` is used before it is made.",
+            "Move the line that makes it above this one.",
+        )
+
+    def _same_kind(self, a: Type, b: Type, span: Span) -> None:
+        if a.known_kind and b.known_kind and a.kind is not b.kind:
+            self.context.report(
+                "R301",
+                span,
+                f"One side is {a.kind.with_article}, the other {b.kind.with_article}.",
+                "Both must be of one kind.",
+            )
+
+    def _logic(self, expr: t.Binary, scope: Scope) -> Type:
+        left = self.flag(expr.left, scope, f"What stands left of `{expr.op}`")
+        right = self.flag(expr.right, scope, f"What stands right of `{expr.op}`")
+        decisive = expr.op == "or"
+        value = (
+            decisive
+            if decisive in (left.value, right.value)
+            and isinstance(decisive, bool)
+            and (left.value is decisive or right.value is decisive)
+            else None
+        )
+        if value is None and isinstance(left.value, bool) and isinstance(right.value, bool):
+            value = not decisive
+        return blend(left, right, kind=Kind.FLAG, value=value)
+
+    def _arithmetic(self, expr: t.Binary, scope: Scope) -> Type:
+        left = self.number(expr.left, scope, f"What stands left of `{expr.op}`")
+        right = self.number(expr.right, scope, f"What stands right of `{expr.op}`")
+        if expr.op in "+-":
+            if unlike(left.unit, right.unit):
+                self.context.report(
+                    "R401",
+                    expr.span,
+                    f"This mixes {left.unit.value} and {right.unit.value}.",
+                    "Bring both to one unit, or check that the right value is meant.",
+                )
+            unit = common_unit(left.unit, right.unit)
+        elif expr.op == "*":
+            unit = product_unit(left.unit, right.unit)
+        elif expr.op == "/":
+            unit = quotient_unit(left.unit, right.unit)
+        elif expr.op == "mod":
+            unit = left.unit
+        else:
+            unit = left.unit if left.unit in (Unit.PLAIN, Unit.RATIO) else Unit.UNKNOWN
+        return blend(left, right, kind=Kind.NUMBER, unit=unit, value=_fold(expr.op, left.value, right.value))
+
+    def _compare(self, expr: t.Compare, scope: Scope) -> Type:
+        types = [self.single(v, scope) for v in expr.values]
+        for k, op in enumerate(expr.ops):
+            a, b = types[k], types[k + 1]
+            span = expr.values[k + 1].span
+            timed = {a.kind, b.kind} == {Kind.CLOCK, Kind.NUMBER}
+            if a.known_kind and b.known_kind and a.kind is not b.kind and not timed:
+                self.context.report(
+                    "R301",
+                    span,
+                    f"{a.kind.with_article.capitalize()} is compared with {b.kind.with_article}.",
+                    "Compare values of one kind.",
+                )
+            elif op not in ("==", "!=") and (a.known_kind and a.kind not in (Kind.NUMBER, Kind.CLOCK)):
+                self.context.report(
+                    "R301", span, f"`{op}` needs numbers, and this is {a.kind.with_article}.", "Use `==` or `!=`."
+                )
+            elif a.kind in (Kind.TEXT, Kind.COLOUR) and (a.moving or b.moving):
+                self.context.report(
+                    "R302",
+                    span,
+                    "Texts and colours that move cannot be compared.",
+                    "Compare the values they are made of.",
+                )
+            elif a.kind is Kind.NONE or b.kind is Kind.NONE:
+                self.context.report(
+                    "R301", span, "A comparison with none is never true.", "Write `known(x)` or `not known(x)`."
+                )
+            elif unlike(a.unit, b.unit):
+                self.context.report(
+                    "R401",
+                    expr.span,
+                    f"This compares {a.unit.value} with {b.unit.value}.",
+                    "Bring both to one unit, or check that the right value is meant.",
+                )
+        return blend(*types, kind=Kind.FLAG)
+
+    def _pick(self, expr: t.Pick, scope: Scope) -> Type:
+        type_ = self.type_of(expr.value, scope)
+        if type_.kind is Kind.UNKNOWN:
+            return UNKNOWN
+        for name, result in type_.results:
+            if name == expr.name:
+                return result
+        names = [name for name, _ in type_.results]
+        hint = did_you_mean(expr.name, names) or (
+            f"It gives {', '.join(names)}." if names else "It gives one value; leave the point out."
+        )
+        self.context.report("R206", expr.span, f"There is no result `{expr.name}` here.", hint)
+        return UNKNOWN
+
+
+def _fold(op: str, a: object, b: object) -> float | None:
+    """The value of arithmetic on two known numbers, if it has one."""
+    if not isinstance(a, float) or not isinstance(b, float):
+        return None
+    if op == "+":
+        return a + b
+    if op == "-":
+        return a - b
+    if op == "*":
+        return a * b
+    if op == "/":
+        return a / b if b else None
+    return None

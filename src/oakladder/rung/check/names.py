@@ -1,0 +1,44 @@
+"""Names as they are made: none twice, none that belongs to the language."""
+
+from __future__ import annotations
+
+from oakladder.rung import tree as t
+from oakladder.rung.check.context import Context
+from oakladder.rung.check.scope import Binding, Scope
+from oakladder.rung.problems import Span
+
+
+class Names:
+    """Puts names into scopes."""
+
+    def __init__(self, context: Context):
+        self.context = context
+
+    def bind(self, name: t.Name, binding: Binding, scope: Scope) -> None:
+        old = scope.find(name.name)
+        if old is not None and (name.name in scope.names or scope.blocks):
+            self.context.report(
+                "R202",
+                name.span,
+                f"`{name.name}` is already made in line {old.span.line}.",
+                "Choose another name; to change a value, make it with `keep` or `fresh` and use `set`.",
+            )
+        elif self.context.results and name.name in self.context.results[-1]:
+            pass  # a function may name its results as the bar's own: `open`, `high`
+        elif name.name in self.context.base:  # functions are called with brackets, so their names stay free
+            self.context.report(
+                "R202",
+                name.span,
+                f"`{name.name}` belongs to the language.",
+                f"Call it `my_{name.name}`, say.",
+                f"my_{name.name}",
+            )
+        scope.names[name.name] = binding
+
+    def too_early(self, expr: t.Name | t.Call) -> None:
+        self.context.report(
+            "R207",
+            Span(expr.span.line, expr.span.column, len(expr.name)),
+            f"`{expr.name}` is used before it is made.",
+            "Move the line that makes it above this one.",
+        )

@@ -1,0 +1,265 @@
+"""Statements: names and state, blocks, functions; each is checked for where it stands and what it makes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from oakladder.rung import tree as t
+from oakladder.rung import values
+from oakladder.rung.check.calls import Calls
+from oakladder.rung.check.context import TOO_FAR, Context
+from oakladder.rung.check.expressions import Expressions
+from oakladder.rung.check.outputs import Outputs
+from oakladder.rung.check.scope import Binding, Function, Scope
+from oakladder.rung.check.settings import Settings
+from oakladder.rung.kinds import (
+    UNKNOWN,
+    Kind,
+    Type,
+    Unit,
+    common_unit,
+)
+from oakladder.rung.problems import Cancelled, Span, did_you_mean
+from oakladder.rung.read.parser import parse
+
+#: Kinds that cannot be held from bar to bar.
+_UNKEPT = (Kind.TEXT, Kind.COLOUR, Kind.TIMEFRAME)
+
+
+class Statements:
+    """Walks statements one after the other; what they show and what they set is checked by parts of their own."""
+
+    def __init__(self, context: Context, expressions: Expressions, calls: Calls):
+        self.context, self.expressions, self.calls = context, expressions, calls
+        self.names = expressions.names
+        self.outputs = Outputs(context, expressions)
+        self.settings = Settings(context, expressions)
+
+    def walk(self, statements: Sequence[t.Statement], scope: Scope) -> tuple[t.Expr, ...] | None:
+        given: tuple[t.Expr, ...] | None = None
+        for statement in statements:
+            if not self.context.stack:
+                self.context.line = statement.span.line
+                if self.context.cancelled is not None and self.context.cancelled():
+                    raise Cancelled
+            if given is not None:
+                self.context.report(
+                    "R113", statement.span, "Nothing can follow `give` in a function.", "Move this line above it."
+                )
+                break
+            match statement:
+                case t.Give():
+                    if scope.blocks or not self.context.stack:
+                        self.context.report(
+                            "R113", statement.span, "`give` ends a `define`; it has no place here.", "Take it out."
+                        )
+                    else:
+                        given = statement.values
+                case t.Let():
+                    self._let(statement, scope)
+                case t.Keep():
+                    self._keep(statement, scope)
+                case t.Set():
+                    self._set(statement, scope)
+                case t.If():
+                    for condition, body in statement.branches:
+                        if condition is not None:
+                            self.expressions.flag(condition, scope, "A condition")
+                        self._nested(body, scope)
+                case t.For():
+                    self._for(statement, scope)
+                case t.Stop():
+                    if not scope.loops:
+                        self.context.report(
+                            "R113", statement.span, "`stop` leaves a `for`, and none is open here.", "Take it out."
+                        )
+                case _:
+                    if scope.blocks or self.context.stack:
+                        word = statement.what if isinstance(statement, t.Show) else type(statement).__name__.lower()
+                        self.context.report(
+                            "R113",
+                            statement.span,
+                            f"`{word}` stands on its own, not inside a block.",
+                            "Move it out and use `when` for its condition."
+                            if isinstance(statement, t.Show)
+                            else "Move it to the left margin.",
+                        )
+                    else:
+                        self._top(statement, scope)
+        return given
+
+    def _top(self, statement: t.Statement, scope: Scope) -> None:
+        match statement:
+            case t.Define():
+                self._define(statement, scope)
+            case t.Setting():
+                self.settings.setting(statement, scope)
+            case t.Signal():
+                type_ = self.expressions.flag(statement.value, scope, "A signal")
+                reason = self.context.judge.never(statement.value)
+                self.context.judge.learn(statement.name.name, statement.value)
+                if type_.value is False or reason:
+                    self.context.report(
+                        "R703",
+                        statement.span,
+                        f"The signal `{statement.name.name}` can never be true{': ' * bool(reason)}{reason}.",
+                        "Change or take out one of the parts.",
+                    )
+                self.names.bind(
+                    statement.name, Binding("signal", replace(type_, kind=Kind.FLAG), statement.name.span), scope
+                )
+            case t.Show():
+                self.outputs.show(statement, scope)
+            case t.Use():
+                self._use(statement)
+
+    def _use(self, statement: t.Use) -> None:
+        """Takes functions from another script of the user's."""
+        text = dict(self.context.shelf).get(statement.title)
+        if text is None:
+            hint = did_you_mean(statement.title, dict(self.context.shelf)).replace("`", '"')
+            self.context.report(
+                "R211",
+                statement.span,
+                f'There is no script called "{statement.title}" in your folder.',
+                hint or "Check its title.",
+            )
+            return
+        defines = {s.name.name: s for s in parse(text)[0].statements if isinstance(s, t.Define)}
+        for name in statement.names:
+            if name.name not in defines:
+                hint = did_you_mean(name.name, defines) or (
+                    f"It has {', '.join(defines)}." if defines else "It has none."
+                )
+                self.context.report("R204", name.span, f'"{statement.title}" has no function `{name.name}`.', hint)
+            elif (
+                name.name in self.context.functions or name.name in self.context.base or name.name in values.PRIMITIVES
+            ):
+                self.context.report("R202", name.span, f"`{name.name}` is taken.", "Rename it in one of the scripts.")
+            else:
+                self.context.used[name.name] = defines[name.name]
+                self.context.functions[name.name] = Function(defines[name.name], None, of_library=True)
+
+    def _nested(self, body: Sequence[t.Statement], scope: Scope, loop: bool = False) -> None:
+        inner = Scope(scope, blocks=scope.blocks + 1, loops=scope.loops + loop)
+        self.walk(body, inner)
+
+    def _let(self, statement: t.Let, scope: Scope) -> None:
+        type_ = self.expressions.type_of(statement.value, scope)
+        if len(statement.names) == 1 and scope.parent is None and not self.context.stack:
+            self.context.judge.learn(statement.names[0].name, statement.value)
+        if len(statement.names) == 1:
+            self.names.bind(
+                statement.names[0], Binding("let", type_, statement.names[0].span, in_block=scope.blocks > 0), scope
+            )
+            return
+        results = [r for _, r in type_.results]
+        if type_.kind is not Kind.UNKNOWN and len(results) != len(statement.names):
+            what = f"{len(results)} results" if results else "one result"
+            self.context.report(
+                "R205",
+                statement.span,
+                f"{len(statement.names)} names stand here, but the value gives {what}.",
+                "Name as many as there are results.",
+            )
+        for k, name in enumerate(statement.names):
+            made = results[k] if k < len(results) else UNKNOWN
+            self.names.bind(name, Binding("let", made, name.span, in_block=scope.blocks > 0), scope)
+
+    def _keep(self, statement: t.Keep, scope: Scope) -> None:
+        word = "fresh" if statement.fresh else "keep"
+        if scope.blocks and not statement.fresh:
+            self.context.report(
+                "R113", statement.span, "`keep` cannot stand inside `if` or `for`.", "Move it above the block."
+            )
+        start = self.expressions.single(statement.start, scope)
+        if start.kind in _UNKEPT:
+            self._report_unkept(word, statement.start.span, start)
+        kept = replace(start, moving=True, value=None, counter=False)
+        if start.kind is Kind.NONE:  # what it holds is known from the first `set` on
+            kept = replace(kept, kind=Kind.UNKNOWN, unit=Unit.UNKNOWN)
+        self.names.bind(statement.name, Binding(word, kept, statement.name.span, in_block=scope.blocks > 0), scope)
+
+    def _report_unkept(self, name: str, span: Span, type_: Type) -> None:
+        self.context.report(
+            "R301",
+            span,
+            f"`{self.calls.outermost(name)}` holds numbers and flags, and this is {type_.kind.with_article}.",
+            "Keep a number, and choose the text or colour from it with `if … then … else`.",
+        )
+
+    def _set(self, statement: t.Set, scope: Scope) -> None:
+        value = self.expressions.single(statement.value, scope)
+        binding = scope.find(statement.name.name)
+        if binding is None:
+            self.expressions.unknown_name(statement.name, scope)
+            return
+        if binding.what not in {"keep", "fresh"}:
+            self.context.report(
+                "R208",
+                statement.name.span,
+                f"`{statement.name.name}` is made with `{binding.what}` and never changes.",
+                "Make it with `keep` (lives on) or `fresh` (starts again on every bar).",
+            )
+            return
+        old = binding.type
+        if value.kind in _UNKEPT:
+            self._report_unkept(statement.name.name, statement.value.span, value)
+            return
+        if old.known_kind and value.known_kind and old.kind is not value.kind:
+            self.context.report(
+                "R301",
+                statement.value.span,
+                f"`{statement.name.name}` holds {old.kind.with_article}, and this is {value.kind.with_article}.",
+                "Give it a value of its own kind.",
+            )
+            return
+        if old.kind is Kind.UNKNOWN:
+            binding.type = replace(value, moving=True, value=None, counter=False)
+        elif value.kind is Kind.NUMBER:
+            binding.type = replace(old, unit=common_unit(old.unit, value.unit))
+
+    def _for(self, statement: t.For, scope: Scope) -> None:
+        for bound in (statement.first, statement.last):
+            type_ = self.expressions.number(bound, scope, "The bound of a `for`")
+            if type_.moving and not type_.counter:
+                self.context.report(
+                    "R302",
+                    bound.span,
+                    "The bounds of a `for` must be fixed, so that its cost is known.",
+                    "Use a number, a setting, or what is made of them.",
+                )
+            elif isinstance(type_.value, float) and (type_.value != int(type_.value) or abs(type_.value) > TOO_FAR):
+                self.context.report(
+                    "R305",
+                    bound.span,
+                    f"The bounds of a `for` are whole numbers, at most {TOO_FAR:,}, and this is {type_.value:g}.",
+                    "Use `floor` or `ceil`, or another number.",
+                )
+        inner = Scope(scope, blocks=scope.blocks + 1, loops=scope.loops + 1)
+        counter = Type(Kind.NUMBER, moving=True, unit=Unit.PLAIN, counter=True)
+        self.names.bind(
+            statement.counter, Binding("counter", counter, statement.counter.span, read=True, in_block=True), inner
+        )
+        self.walk(statement.body, inner)
+
+    def _define(self, statement: t.Define, scope: Scope) -> None:
+        name = statement.name.name
+        if name in self.context.functions or name in self.context.base or name in values.PRIMITIVES or scope.find(name):
+            self.context.report(
+                "R202", statement.name.span, f"`{name}` is taken.", f"Call it `my_{name}`, say.", f"my_{name}"
+            )
+            return
+        seen: set[str] = set()
+        for p in statement.parameters:
+            if p.name.name in seen:
+                self.context.report(
+                    "R202", p.name.span, f"Two parameters are called `{p.name.name}`.", "Give each a name of its own."
+                )
+            seen.add(p.name.name)
+        if not any(isinstance(s, t.Give) for s in statement.body) and statement.body:
+            self.context.report(
+                "R210", statement.span, f"The function `{name}` gives nothing back.", "End it with `give …`."
+            )
+        self.context.functions[name] = Function(statement, scope)
