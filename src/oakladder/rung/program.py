@@ -13,7 +13,8 @@ import numpy as np
 from oakladder.rung import tree as t
 from oakladder.rung.check.checker import Checker
 from oakladder.rung.check.context import Shelf
-from oakladder.rung.lower.lowering import Trace, lower
+from oakladder.rung.lower.frames import Trace
+from oakladder.rung.lower.lowering import lower
 from oakladder.rung.native import compile as native
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, Live, Op, Output, Plan, leaves, live, under
 from oakladder.rung.plan.state import Layout, StateMap, lay_out, map_state

@@ -76,6 +76,8 @@ class Ring:
         self.lags: list[Op] = []
 
 
+#: Lengths of windows, lags and bounds of loops are at most so many.
+LONGEST = 100_000
 #: The kind of fold that keeps its values in order.
 SORTED = "sorted"
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from oakladder.rung import tree as t
-from oakladder.rung.lower.lowering import Instance, Trace
+from oakladder.rung.lower.frames import Instance, Trace
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.teach.writing import written
 

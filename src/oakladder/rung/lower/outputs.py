@@ -1,0 +1,51 @@
+"""What a script shows: its operands and clauses by role."""
+
+from __future__ import annotations
+
+from oakladder.rung import tree as t
+from oakladder.rung.lower.emit import Emitter
+from oakladder.rung.lower.expressions import Expressions
+from oakladder.rung.lower.frames import Frame
+from oakladder.rung.plan.ops import (
+    Op,
+    Output,
+    under,
+)
+from oakladder.rung.problems import Problem, ScriptError, Span
+
+#: The most texts or colours that one is put together of.
+MAX_SHELLS = 200
+
+
+class Outputs:
+    """Lowers outputs."""
+
+    def __init__(self, emitter: Emitter, expressions: Expressions):
+        self.emitter, self.expressions = emitter, expressions
+
+    def show(self, statement: t.Show, frame: Frame) -> None:
+        roles: dict[str, Op] = {}
+        attributes: dict[str, str] = {}
+        for name, operand in zip(("value", "other"), statement.operands, strict=False):
+            roles[name] = self.emitter.one(self.expressions.value(operand, frame))
+        for clause in statement.clauses:
+            if isinstance(clause.value, str):
+                attributes[clause.word] = clause.value
+            elif clause.value is not None:
+                op = self.emitter.one(self.expressions.value(clause.value, frame))
+                roles[clause.word] = self.emitter.flag(op, frame.domain) if clause.word in ("when", "until") else op
+        if statement.what == "mark":
+            roles["value"] = self.emitter.flag(roles["value"], frame.domain)
+        for role in roles.values():
+            self._check_shell(role)
+        first = statement.operands[0] if statement.operands else None
+        name = attributes.get("named") or (first.name if isinstance(first, t.Name) else "")
+        self.emitter.outputs.append(Output(statement.what, name, roles, attributes, statement.span.line))
+
+    def _check_shell(self, op: Op) -> None:
+        """A text or colour is put together bar by bar when it is shown: out of so many parts and no more."""
+        if op.is_shell and sum(part.is_shell for part in under(op, lambda part: part.is_shell)) > MAX_SHELLS:
+            words = f"a text or colour that is put together of more than {MAX_SHELLS} others"
+            raise ScriptError(
+                (Problem("R601", Span(self.emitter.line, 1), f"This shows {words}.", "Make it of fewer."),)
+            )
