@@ -1,11 +1,11 @@
-"""Machine code: compiles what `codegen` writes, remembers it, and frees it safely."""
+"""Machine code: compiles what `main` writes, remembers it, and lets the linker free what nobody holds any more."""
 
 from __future__ import annotations
 
 import ctypes
 import ctypes.util
 import hashlib
-import sys
+import itertools
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
@@ -14,36 +14,53 @@ from functools import lru_cache
 
 import llvmlite.binding as llvm
 
-from oakladder.rung.native.codegen import Unit
+from oakladder.rung.native.main import module_text
+from oakladder.rung.native.registers import Code
 from oakladder.rung.plan.ops import Live, Op
 from oakladder.rung.plan.state import StateMap
 
 #: Bits of the ``mode`` of a run.
 FRESH, COMMIT = 1, 2
 _LOCK = threading.Lock()
+_NAMES = itertools.count()
 
 
 @lru_cache(maxsize=1)
 def _features() -> str:
-    """Makes LLVM and the mathematical functions ready, once; gives the features of this machine that we use."""
+    """Makes LLVM ready, once; gives the features of this machine that we use."""
     llvm.initialize_native_target()
     llvm.initialize_native_asmprinter()
-    libm = ctypes.CDLL(ctypes.util.find_library("m") or "libm.so.6")
-    for name in ("pow", "fmod", "exp", "log"):
-        address = ctypes.cast(getattr(libm, name), ctypes.c_void_p).value
-        assert address is not None
-        llvm.add_symbol(f"oak_{name}", address)
     features = dict(llvm.get_host_cpu_features())
     # One number at a time is compared and chosen; the wide mask registers only slow that down.
     features.update({name: False for name in features if name.startswith("avx512") or name == "evex512"})
     return ",".join(f"{'+' if on else '-'}{name}" for name, on in features.items())
 
 
+@lru_cache(maxsize=2)
 def _target(level: int) -> llvm.TargetMachine:
-    """A target machine for one engine: an engine takes its machine with it when it is freed."""
     features = _features()
     target = llvm.Target.from_default_triple()
-    return target.create_target_machine(cpu=llvm.get_host_cpu_name(), features=features, opt=level)
+    cpu = llvm.get_host_cpu_name()
+    return target.create_target_machine(cpu=cpu, features=features, opt=level, reloc="pic", codemodel="small")
+
+
+@lru_cache(maxsize=1)
+def _linker() -> llvm.LLJIT:
+    """What code is linked into; each program is a library of its own in it."""
+    _features()
+    return llvm.create_lljit_compiler()
+
+
+@lru_cache(maxsize=1)
+def _mathematics() -> dict[str, int]:
+    """The addresses of the functions that code calls: those of the system, so that every runner gives the same bits."""
+    libm = ctypes.CDLL(ctypes.util.find_library("m") or "libm.so.6")
+    made = {}
+    for name in ("pow", "fmod", "exp", "log"):
+        address = ctypes.cast(getattr(libm, name), ctypes.c_void_p).value
+        assert address is not None
+        made[f"oak_{name}"] = address
+    return made
 
 
 _POINTER = ctypes.c_void_p
@@ -68,41 +85,35 @@ _SIGNATURE = ctypes.CFUNCTYPE(
 
 @dataclass(frozen=True, slots=True)
 class Machine:
-    """Machine code that can be called; holds its engine, so that the code stays."""
+    """Machine code that can be called. It is unloaded when nobody holds its ``tracker`` any more."""
 
     call: Callable[..., None]
-    engine: object
+    tracker: object
 
 
-#: Machine code by text and form, the most recent last; and what was put out of it while still in use.
+#: Machine code by text and form, the most recent last.
 _MACHINES: OrderedDict[tuple[bytes, bool], Machine] = OrderedDict()
-_RETIRED: list[Machine] = []
 _MOST_MACHINES = 256
 
 
 def _machine(text: str, thorough: bool) -> Machine:
-    """Machine code for a module; the same text is compiled once. Call with the lock held.
-
-    Code is freed only here, with the lock held and when nobody else has it: LLVM does not bear one thread
-    freeing while another compiles.
-    """
+    """Machine code for a module; the same text is compiled once. Call with the lock held."""
     key = (hashlib.sha256(text.encode()).digest(), thorough)
     if key in _MACHINES:
         _MACHINES.move_to_end(key)
         return _MACHINES[key]
-    made = _MACHINES[key] = _compile(text, thorough)
+    made = _MACHINES[key] = _link(_object_code(text, thorough))
     while len(_MACHINES) > _MOST_MACHINES:
-        _RETIRED.append(_MACHINES.popitem(last=False)[1])
-    for k in reversed(range(len(_RETIRED))):
-        if sys.getrefcount(_RETIRED[k]) <= 2:
-            del _RETIRED[k]
+        _MACHINES.popitem(last=False)
     return made
 
 
-def _compile(text: str, thorough: bool) -> Machine:
+def _object_code(text: str, thorough: bool) -> bytes:
+    """What the compiler makes of a module."""
     machine = _target(2 if thorough else 0)
     module = llvm.parse_assembly(text)
     module.triple = machine.triple
+    module.data_layout = str(machine.target_data)
     options = llvm.create_pipeline_tuning_options(speed_level=2 if thorough else 1)
     options.loop_vectorization = options.slp_vectorization = options.loop_unrolling = False
     builder = llvm.create_pass_builder(machine, options)
@@ -114,9 +125,15 @@ def _compile(text: str, thorough: bool) -> Machine:
         for function in module.functions:
             if not function.is_declaration:
                 passes.run(function, builder)
-    engine = llvm.create_mcjit_compiler(module, machine)
-    engine.finalize_object()
-    return Machine(_SIGNATURE(engine.get_function_address("run")), engine)
+    return bytes(machine.emit_object(module))
+
+
+def _link(code: bytes) -> Machine:
+    library = llvm.JITLibraryBuilder().add_object_img(code).add_current_process().export_symbol("run")
+    for name, address in _mathematics().items():
+        library.import_symbol(name, address)
+    tracker = library.link(_linker(), f"program {next(_NAMES)}")
+    return Machine(_SIGNATURE(tracker["run"]), tracker)
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,6 +155,6 @@ class Compiled:
 
 def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
     """Code for the live part of a plan that writes out the given numbers and flags."""
-    unit = Unit(live, state)
-    text = unit.text(leaves)
-    return Compiled(text, tuple(unit.fixed), tuple(unit.columns))
+    code = Code(live, state)
+    text = module_text(code, leaves)
+    return Compiled(text, tuple(code.fixed), tuple(code.columns))

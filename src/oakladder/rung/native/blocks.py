@@ -1,0 +1,103 @@
+"""Blocks, branches and loops: what one bar of a domain does."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from oakladder.rung.native.folds import fold, ranked, sort
+from oakladder.rung.native.ops import OPERATIONS
+from oakladder.rung.native.registers import Code, Registers
+from oakladder.rung.native.text import STATE
+from oakladder.rung.plan.ops import SORTED, Branch, Domain, Fold, Item, Loop, Op, Put, Ring, Save, Slot
+
+
+class Blocks(Registers):
+    """Writes the items of blocks."""
+
+    def __init__(self, code: Code, domain: Domain):
+        super().__init__(code, domain)
+        self._exits: list[str] = []
+
+    def bar(self) -> None:
+        """Everything that one bar of this domain does."""
+        self.block(self.domain.body)
+        self.block(self.domain.tail)
+        bar = ("bar", self.domain)
+        self.store_count(bar, self.new(f"add i64 {self.load_count(bar)}, 1"))
+
+    def block(self, block: Sequence[Item]) -> bool:
+        """Writes the live items of a block; False if it ends by leaving a loop."""
+        for item in block:
+            if not self.live.needs(item):
+                continue
+            match item:
+                case Op():
+                    self.op(item)
+                case Put():
+                    self.store_scalar(item.slot, self.raw(item.value))
+                case Save():
+                    place = self.ring_place(item.ring, self.counter())
+                    self.put(f"store double {self.raw(item.value)}, ptr {place}, {STATE}")
+                case Branch():
+                    self.branch(item)
+                case Loop():
+                    self.loop(item)
+                case _:
+                    self.put(f"br label %{self._exits[-1]}")
+                    return False
+        return True
+
+    def branch(self, item: Branch) -> None:
+        then, other, after = self.label("then"), self.label("else"), self.label("fi")
+        self.put(f"br i1 {self.flag(item.condition)[0]}, label %{then}, label %{other}")
+        self.begin(then)
+        if self.block(item.then):
+            self.put(f"br label %{after}")
+        self.begin(other)
+        if self.block(item.otherwise):
+            self.put(f"br label %{after}")
+        self.begin(after)
+
+    def loop(self, item: Loop) -> None:
+        head, body, exit_ = self.label("for"), self.label("do"), self.label("done")
+        first, last = self.number(item.first), self.number(item.last)
+        self.store_scalar(item.counter, first)
+        self.put(f"br label %{head}")
+        self.begin(head)
+        k = self.load_scalar(item.counter)
+        test = self.new(f"fcmp ole double {k}, {last}")
+        self.put(f"br i1 {test}, label %{body}, label %{exit_}")
+        self.begin(body)
+        self._exits.append(exit_)
+        if self.block(item.body):
+            again = self.load_scalar(item.counter)
+            self.store_scalar(item.counter, self.new(f"fadd double {again}, 1.0"))
+            self.put(f"br label %{head}")
+        self._exits.pop()
+        self.begin(exit_)
+
+    def op(self, op: Op) -> None:
+        match op.code:
+            case "input":
+                self.numbers[op] = self.read_input(str(op.attr))
+            case "bar":
+                self.numbers[op] = self.new(f"sitofp i64 {self.counter()} to double")
+            case "get" | "prev":
+                self.keep_raw(op, self.load_scalar(op.attr))
+            case "past":
+                assert isinstance(op.attr, Ring)
+                lag = self.new(f"fptosi double {self.number(op.args[0])} to i64")
+                place = self.ring_place(op.attr, self.new(f"sub i64 {self.counter()}, {lag}"))
+                self.keep_raw(op, self.new(f"load double, ptr {place}, {STATE}"))
+            case "fold":
+                assert isinstance(op.attr, Fold)
+                step = sort if op.attr.how == SORTED else fold
+                self.numbers[op] = step(self, op.attr, self.number(op.args[0]))
+            case "ranked":
+                assert isinstance(op.attr, Fold)
+                self.numbers[op] = ranked(self, op.attr, self.number(op.args[1]))
+            case "export":
+                assert isinstance(op.attr, Slot)
+                self.keep_raw(op, self.load_cell(str(self.code.export_place(op.attr))))
+            case _:
+                OPERATIONS[op.code](self, op)

@@ -1,0 +1,123 @@
+"""The entry point of a program: symbols, then bars.
+
+Writing the text directly is quicker than building it as objects. The entry point is
+
+    run(symbols, starts, ends, columns, steps, outs, fixed, table, state, stride, template, size, mode, before)
+
+where ``mode`` has bit 0 for "start from the template" and bit 1 for "keep the state afterwards".
+Flags are pairs of bits (is yes, is no); neither set is none.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from oakladder.rung.native.longer import Gathering, Step
+from oakladder.rung.native.registers import Code
+from oakladder.rung.native.text import IN, META, OUT, PRELUDE, SORTING
+from oakladder.rung.plan.ops import Op
+
+
+class Main(Gathering):
+    """Runs every symbol over its bars, with the chart's own domain in registers."""
+
+    def read_input(self, name: str) -> str:
+        place = self.new(f"getelementptr double, ptr {self.column(name)}, i64 %i")
+        return self.new(f"load double, ptr {place}, {IN}")
+
+    def going_on(self) -> str:
+        more = self.new(f"icmp slt i64 {self.new('add i64 %i, 1')}, %b1")
+        return self.new(f"or i1 {more}, %is_kept")
+
+    def column(self, name: str) -> str:
+        return self.table_pointer("columns", self.code.columns.index(name))
+
+    def text(self, leaves: Sequence[Op]) -> str:
+        for k, domain in enumerate(self.live.domains[1:]):
+            self.advance(k, domain)
+        self.bar()
+        for k, op in enumerate(leaves):
+            self._out(k, op)
+        loads, stores = self.transfers("%state", 0)
+        earlier = self.before()
+        head = """define void @run(i64 %symbols, ptr %starts, ptr %ends, ptr %columns, ptr %steps, ptr %outs, ptr %fixed, ptr %table, ptr %all, i64 %stride, ptr %template, i64 %size, i64 %mode, ptr %before) {
+entry:
+  %is_fresh = trunc i64 %mode to i1
+  %mode2 = lshr i64 %mode, 1
+  %is_kept = trunc i64 %mode2 to i1
+  %bytes = mul i64 %size, 8
+"""
+        symbols = f"""  br label %symbol
+symbol:
+  %s = phi i64 [ 0, %entry ], [ %s1, %symbol_end ]
+  %s_more = icmp slt i64 %s, %symbols
+  br i1 %s_more, label %symbol_begin, label %leave
+symbol_begin:
+  %shift = mul i64 %s, %stride
+  %state = getelementptr double, ptr %all, i64 %shift
+  %p0 = getelementptr i64, ptr %starts, i64 %s
+  %b0 = load i64, ptr %p0, {IN}
+  %p1 = getelementptr i64, ptr %ends, i64 %s
+  %b1 = load i64, ptr %p1, {IN}
+  br i1 %is_fresh, label %fresh, label %begin
+fresh:
+  call void @llvm.memcpy.p0.p0.i64(ptr %state, ptr %template, i64 %bytes, i1 false)
+"""
+        bars = """  br label %bar
+bar:
+  %i = phi i64 [ %b0, %begin ], [ %i1, %bar_end ]
+  %i_more = icmp slt i64 %i, %b1
+  br i1 %i_more, label %bar_begin, label %symbol_done
+bar_begin:
+"""
+        ending = [
+            "  br label %bar_end",
+            "bar_end:",
+            "  %i1 = add i64 %i, 1",
+            "  br label %bar",
+            "symbol_done:",
+            "  br i1 %is_kept, label %keep, label %symbol_end",
+            "keep:",
+            *stores,
+            "  br label %symbol_end",
+            "symbol_end:",
+            "  %s1 = add i64 %s, 1",
+            "  br label %symbol",
+            "leave:",
+            "  ret void",
+            "}",
+        ]
+        return (
+            head
+            + "\n".join(self.entry)
+            + "\n"
+            + symbols
+            + "\n".join(earlier)
+            + "\n  br label %begin\nbegin:\n"
+            + "\n".join([*self.at_state, *loads])
+            + "\n"
+            + bars
+            + "\n".join(self.lines)
+            + "\n"
+            + "\n".join(ending)
+            + "\n"
+        )
+
+    def _out(self, k: int, op: Op) -> None:
+        base = self.table_pointer("outs", k)
+        if op.is_flag:
+            yes, no = self.flag(op)
+            low = self.new(f"select i1 {no}, i8 0, i8 -1")
+            value = self.new(f"select i1 {yes}, i8 1, i8 {low}")
+            place = self.new(f"getelementptr i8, ptr {base}, i64 %i")
+            self.put(f"store i8 {value}, ptr {place}, {OUT}")
+        else:
+            place = self.new(f"getelementptr double, ptr {base}, i64 %i")
+            self.put(f"store double {self.number(op)}, ptr {place}, {OUT}")
+
+
+def module_text(code: Code, leaves: Sequence[Op]) -> str:
+    """The whole module: the entry point, which writes out the given numbers and flags, and a step for each longer domain."""
+    steps = [Step(code, domain).text(f"step{k}") for k, domain in enumerate(code.live.domains[1:])]
+    main = Main(code, code.live.domains[0]).text(leaves)
+    return PRELUDE + (SORTING if code.sorts else "") + "\n".join(steps) + main + META

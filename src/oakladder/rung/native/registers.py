@@ -1,0 +1,197 @@
+"""Where values stand while a bar is run: registers, cells of the state, rows of the size table, inputs."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+
+from oakladder.rung.native.text import IN, NONE, STATE, Text, hex_of
+from oakladder.rung.plan.ops import Domain, Fold, Live, Op, Ring, Slot
+from oakladder.rung.plan.state import StateMap
+
+#: Yes and no, a bit each; neither is none.
+Bits = tuple[str, str]
+
+
+def _is_count(key: object) -> bool:
+    """Whether a scalar counts something: it lives in registers as an integer, in the state as a float."""
+    return isinstance(key, tuple) and key[0] in ("bar", "phase", "k")
+
+
+class Code:
+    """What the functions of one program share: fixed values by place, columns of the input, where state lives."""
+
+    def __init__(self, live: Live, state: StateMap):
+        self.live, self.state = live, state
+        self.fixed: list[Op] = []
+        self._places: dict[Op, int] = {}
+        #: Whether windows are kept in order anywhere.
+        self.sorts = False
+        self.columns = sorted({name for names in state.inputs.values() for name in names})
+
+    def fixed_place(self, op: Op) -> int:
+        """The place of a fixed value in the array that a run is given."""
+        if op not in self._places:
+            self._places[op] = len(self.fixed)
+            self.fixed.append(op)
+        return self._places[op]
+
+    def export_place(self, slot: Slot) -> int:
+        place = self.state.place(slot)
+        if slot.domain.forming:
+            first, _ = self.state.regions[slot.domain]
+            place += self.state.shadows[slot.domain] - first
+        return place
+
+
+class Registers(Text, ABC):
+    """The part for the bars of one domain, with its slots in registers."""
+
+    def __init__(self, code: Code, domain: Domain):
+        super().__init__()
+        self.code, self.domain = code, domain
+        self.live, self.state = code.live, code.state
+        self.numbers: dict[Op, str] = {}
+        self.flags: dict[Op, Bits] = {}
+        self._fixed: dict[Op, str] = {}
+        self._fixed_flags: dict[Op, Bits] = {}
+        self._table: dict[int, str] = {}
+        self.slots: dict[object, str] = {}
+        self._buffers: dict[int, str] = {}
+        #: What stands in the sorted windows on this bar: cells, hole, place of the newest, the newest, whether all are known.
+        self.lately: dict[Fold, tuple[str, str, str, str, str]] = {}
+        #: Written where the state of a symbol is first known.
+        self.at_state: list[str] = []
+
+    def scalar(self, key: object) -> str:
+        """The register variable of a scalar of this domain; counters are kept as integers."""
+        if key not in self.slots:
+            name = f"%reg{len(self.slots)}"
+            self.slots[key] = name
+            self.entry.append(f"  {name} = alloca {'i64' if _is_count(key) else 'double'}")
+        return self.slots[key]
+
+    def load_count(self, key: object) -> str:
+        return self.new(f"load i64, ptr {self.scalar(key)}")
+
+    def store_count(self, key: object, value: str) -> None:
+        self.put(f"store i64 {value}, ptr {self.scalar(key)}")
+
+    def transfers(self, base: str, origin: int) -> tuple[list[str], list[str]]:
+        """Instructions that load the lasting scalars from their places, and that store them back."""
+        loads, stores = [], []
+        for key, place in self.lasting():
+            slot = self.slots[key]
+            n = slot[4:]
+            loads += [
+                f"  %lp{n} = getelementptr double, ptr {base}, i64 {place - origin}",
+                f"  %lv{n} = load double, ptr %lp{n}, {STATE}",
+            ]
+            stores += [f"  %sp{n} = getelementptr double, ptr {base}, i64 {place - origin}"]
+            if _is_count(key):
+                loads += [f"  %li{n} = fptosi double %lv{n} to i64", f"  store i64 %li{n}, ptr {slot}"]
+                stores += [f"  %si{n} = load i64, ptr {slot}", f"  %sv{n} = sitofp i64 %si{n} to double"]
+            else:
+                loads.append(f"  store double %lv{n}, ptr {slot}")
+                stores.append(f"  %sv{n} = load double, ptr {slot}")
+            stores.append(f"  store double %sv{n}, ptr %sp{n}, {STATE}")
+        return loads, stores
+
+    def load_scalar(self, key: object) -> str:
+        return self.new(f"load double, ptr {self.scalar(key)}")
+
+    def store_scalar(self, key: object, value: str) -> None:
+        self.put(f"store double {value}, ptr {self.scalar(key)}")
+
+    def cell(self, index: str) -> str:
+        return self.new(f"getelementptr double, ptr %state, i64 {index}")
+
+    def load_cell(self, index: str) -> str:
+        return self.new(f"load double, ptr {self.cell(index)}, {STATE}")
+
+    def store_cell(self, index: str, value: str) -> None:
+        place = self.cell(index)
+        self.put(f"store double {value}, ptr {place}, {STATE}")
+
+    def size(self, row: int) -> str:
+        """An entry of the size table, read before the bars."""
+        if row not in self._table:
+            place = self.at_entry(f"getelementptr i64, ptr %table, i64 {row}")
+            self._table[row] = self.at_entry(f"load i64, ptr {place}, {IN}")
+        return self._table[row]
+
+    def pointer(self, row: int) -> str:
+        """Where the buffer of a row of the size table begins, for the symbol at hand."""
+        if row not in self._buffers:
+            offset = self.size(row)
+            name = f"%buffer{row}"
+            self._buffers[row] = name
+            self.at_state.append(f"  {name} = getelementptr double, ptr %state, i64 {offset}")
+        return self._buffers[row]
+
+    def counter(self) -> str:
+        """The number of this domain's bar, as an integer."""
+        return self.load_count(("bar", self.domain))
+
+    def ring_place(self, ring: Ring, bar: str) -> str:
+        """The cell of a ring for a bar."""
+        row = self.state.ring_row(ring)
+        start, mask = self.pointer(row), self.size(row + 1)
+        slot = self.new(f"and i64 {bar}, {mask}")
+        return self.new(f"getelementptr double, ptr {start}, i64 {slot}")
+
+    def lasting(self) -> list[tuple[object, int]]:
+        """The scalars of this domain that live from bar to bar, with their places."""
+        first, size = self.state.regions[self.domain]
+        return [
+            (key, place)
+            for key, place in self.state.scalars.items()
+            if key in self.slots and first <= place < first + size
+        ]
+
+    def number(self, op: Op) -> str:
+        if op.code == "const":
+            return hex_of(float(op.attr)) if op.attr == op.attr else NONE  # type: ignore[arg-type]
+        if not op.fixed:
+            return self.numbers[op]
+        if op not in self._fixed:
+            place = self.at_entry(f"getelementptr double, ptr %fixed, i64 {self.code.fixed_place(op)}")
+            self._fixed[op] = self.at_entry(f"load double, ptr {place}, {IN}")
+        return self._fixed[op]
+
+    def flag(self, op: Op) -> Bits:
+        if op.code == "flag":
+            return ("true" if op.attr is True else "false", "true" if op.attr is False else "false")
+        if not op.fixed:
+            return self.flags[op]
+        if op not in self._fixed_flags:
+            raw = self.number(op)
+            self._fixed_flags[op] = (
+                self.at_entry(f"fcmp oeq double {raw}, 1.0"),
+                self.at_entry(f"fcmp oeq double {raw}, 0.0"),
+            )
+        return self._fixed_flags[op]
+
+    def to_flag(self, raw: str) -> Bits:
+        return self.new(f"fcmp oeq double {raw}, 1.0"), self.new(f"fcmp oeq double {raw}, 0.0")
+
+    def to_number(self, bits: Bits) -> str:
+        low = self.new(f"select i1 {bits[1]}, double 0.0, double {NONE}")
+        return self.new(f"select i1 {bits[0]}, double 1.0, double {low}")
+
+    def raw(self, op: Op) -> str:
+        """A value as one float, flags as 1, 0 and none."""
+        return self.to_number(self.flag(op)) if op.is_flag else self.number(op)
+
+    def keep_raw(self, op: Op, raw: str) -> None:
+        if op.is_flag:
+            self.flags[op] = self.to_flag(raw)
+        else:
+            self.numbers[op] = raw
+
+    @abstractmethod
+    def read_input(self, name: str) -> str:
+        """The value of an input on this bar."""
+
+    @abstractmethod
+    def going_on(self) -> str:
+        """Whether this bar counts for good: a bit. False only for the last bar of a run that is not kept."""
