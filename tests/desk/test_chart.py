@@ -172,3 +172,13 @@ def test_every_colour_word_can_be_seen_on_the_ground(theme) -> None:  # type: ig
             for shift, c in ((16, ground.red()), (8, ground.green()), (0, ground.blue()))
         )
         assert argb >> 24 == 255 and apart > 60, word
+
+
+def test_the_mouse_finds_no_mark_of_bars_that_are_shown_no_more(chart: Chart) -> None:
+    chart.show_view(view_of(daily_bars(list(range(1, 400)))), 2)
+    chart.viewport().repaint()  # type: ignore[union-attr]
+    (mark, *_) = chart.marks.drawn
+    place = chart.marks.mapToScene(mark.box.center())
+    chart.show_view(view_of(daily_bars([5.0, 6.0])), 2)  # and not painted yet
+    chart.scene().sigMouseMoved.emit(place)
+    assert chart.marks.at(mark.box.center()) is None

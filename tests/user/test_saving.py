@@ -123,7 +123,8 @@ def killed_while_typing(root: Path, after: float) -> tuple[int, int]:
     time.sleep(after)
     killed = time.monotonic()
     process.send_signal(signal.SIGKILL)
-    typed = [line.split() for line in [first, *process.stdout.read().splitlines()] if line.count(" ") == 1]
+    lines = (first + process.stdout.read()).splitlines(keepends=True)
+    typed = [line.split() for line in lines if line.endswith("\n") and len(line.split()) == 2]  # the last may be cut
     process.wait()
     owed = max((int(k) for k, moment in typed if float(moment) < killed - 0.2), default=0)
     desk = Desk(root)

@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QApplication, QDialog, QHBoxLayout, QLabel, QPushBut
 
 from oakladder import log
 from oakladder.bars.errors import DataProblem
+from oakladder.desk.allocator import give_memory_back
 from oakladder.desk.collector import Sweeper, keep_for_good
 from oakladder.desk.jobs import sentence_of
 from oakladder.desk.look.theme import DAY, style_sheet, ui_font
@@ -36,6 +37,7 @@ def make_app() -> QApplication:
     app.setFont(ui_font())
     pg.setConfigOptions(antialias=False)
     Sweeper(app)
+    give_memory_back()
     sys.setswitchinterval(0.001)  # a worker that computes gives way to the window sooner
     return app
 

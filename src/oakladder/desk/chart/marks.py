@@ -63,6 +63,7 @@ class MarksAndLabels(Item):
 
     def show_all(self, bars: Bars, marks: tuple[Mark, ...], labels: tuple[Label, ...], theme: Theme) -> None:
         self._bars, self.marks, self.labels, self._theme = bars, marks, labels, theme
+        self.drawn, self._hits = [], []  # the mouse may come before the next painting
         self.update()
 
     def draw(self, painter: QPainter) -> None:
