@@ -7,9 +7,8 @@ from pathlib import Path
 
 from oakladder.desk.actions import keys_page
 from oakladder.rung import analyse
-from oakladder.rung.read.parser import STATEMENT_WORDS
 from oakladder.rung.teach.describe import MOST_BRIEF, brief, functions, language_page
-from oakladder.rung.words import STATEMENTS
+from oakladder.rung.words import STATEMENT_WORDS, STATEMENTS
 
 ROOT = Path(__file__).parent.parent
 

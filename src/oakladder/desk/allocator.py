@@ -10,7 +10,7 @@ from __future__ import annotations
 import ctypes
 
 _TRIM_THRESHOLD, _MMAP_THRESHOLD, _ARENA_MAX = -1, -3, -8
-_LARGE = 4 << 20
+_LARGE = 1 << 20
 _HEAPS = 2
 
 
@@ -20,4 +20,4 @@ def give_memory_back() -> None:
     if mallopt is not None:
         mallopt(_ARENA_MAX, _HEAPS)
         mallopt(_MMAP_THRESHOLD, _LARGE)
-        mallopt(_TRIM_THRESHOLD, 4 * _LARGE)
+        mallopt(_TRIM_THRESHOLD, _LARGE)

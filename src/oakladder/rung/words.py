@@ -1,179 +1,301 @@
-"""The words of Rung: every statement with its form and what it does, every output with its operands and clauses.
+"""The words of Rung, declared once: statements, what each output takes, clauses, words that cannot be names.
 
-The parser, the checker, the editor, the docs and the brief read these tables."""
+The grammar is put together of these tables; the reader, the checker, the editor, help, docs and the brief read them.
+"""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import Enum
 
 from oakladder.rung import values
 from oakladder.rung.kinds import Kind
 
 
+class Reads(Enum):
+    """What stands behind the word of a clause, and how it is kept in the tree."""
+
+    EXPRESSION = "expr"
+    TEXT = "STRING"
+    WORD = "NAME"
+    PLACE = "PLACE"
+    PANE = '"pane" STRING'
+    BARS = 'expr "bars"'
+    CORNER = "VERTICAL HORIZONTAL"
+    NOTHING = ""
+
+
 @dataclass(frozen=True, slots=True)
-class StatementInfo:
-    """A statement: its first word, its form, and a sentence."""
+class Clause:
+    """A clause: the rule that reads it, its word, what stands behind that, and the name and kind that it has in the tree."""
+
+    rule: str
+    word: str
+    reads: Reads
+    about: str
+    kind: Kind | None = None
+    #: The name in the tree, where several clauses say the same thing in other ways.
+    name: str = ""
+    #: The words that may stand behind it, where they are words.
+    choices: tuple[str, ...] = ()
+
+    @property
+    def called(self) -> str:
+        """The name in the tree."""
+        return self.name or self.rule
+
+
+CLAUSES: dict[str, Clause] = {
+    c.rule: c
+    for c in (
+        Clause("color", "color", Reads.EXPRESSION, "its colour", Kind.COLOUR),
+        Clause("when", "when", Reads.EXPRESSION, "shown only where this holds", Kind.FLAG),
+        Clause("named", "named", Reads.TEXT, "what it is called in legends and heads"),
+        Clause("width", "width", Reads.EXPRESSION, "how wide the line is, in pixels", Kind.NUMBER),
+        Clause("style", "style", Reads.WORD, "how the line is drawn", choices=values.STYLES),
+        Clause("in_place", "in", Reads.PLACE, "drawn with the price or the volume", name="in"),
+        Clause("in_pane", "in", Reads.PANE, "drawn in a pane of its own", name="in"),
+        Clause("base", "base", Reads.EXPRESSION, "where the columns begin", Kind.NUMBER),
+        Clause("above", "above", Reads.NOTHING, "above the bar", name="side"),
+        Clause("below", "below", Reads.NOTHING, "below the bar", name="side"),
+        Clause("at", "at", Reads.EXPRESSION, "at this price", Kind.NUMBER),
+        Clause("shape", "shape", Reads.WORD, "which shape", choices=values.SHAPES),
+        Clause("size", "size", Reads.EXPRESSION, "how large, 1 to 5", Kind.NUMBER),
+        Clause("text", "text", Reads.EXPRESSION, "what the hover says", Kind.TEXT),
+        Clause("ago", "ago", Reads.EXPRESSION, "so many bars before this one", Kind.NUMBER),
+        Clause("lasting", "lasting", Reads.BARS, "for so many bars", Kind.NUMBER),
+        Clause("until", "until", Reads.EXPRESSION, "until this holds", Kind.FLAG),
+        Clause("fill", "fill", Reads.EXPRESSION, "the colour behind the cell", Kind.COLOUR),
+        Clause("order", "order", Reads.EXPRESSION, "what the column is sorted by", Kind.NUMBER),
+        Clause("corner", "at", Reads.CORNER, "in which corner"),
+    )
+}
+#: Clauses that every output takes.
+ALWAYS = frozenset({"color", "when", "named"})
+#: The kinds of values in the tree that no clause of its own reads: the first point of a `link` has an ``ago`` too.
+CLAUSE_KINDS: dict[str, Kind] = {c.called: c.kind for c in CLAUSES.values() if c.kind} | {"ago_start": Kind.NUMBER}
+CLAUSE_CHOICES: dict[str, tuple[str, ...]] = {c.called: c.choices for c in CLAUSES.values() if c.choices}
+
+
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """A statement: its first word, its form, and a sentence. An output also says what it takes."""
 
     word: str
     form: str
     about: str
     group: str
+    #: Of an output: its operands as the grammar has them, their kinds, and the rules of its clauses beside `ALWAYS`.
+    operands: str = ""
+    kinds: tuple[tuple[Kind, ...], ...] = ()
+    clauses: frozenset[str] = frozenset()
 
 
-STATEMENTS: tuple[StatementInfo, ...] = (
-    StatementInfo("rung", "rung 1", "the version of the language, on the first line", "The head"),
-    StatementInfo("title", 'title "TEXT"', "what the script is called", "The head"),
-    StatementInfo("about", 'about "TEXT"', "what it looks for, in a sentence", "The head"),
-    StatementInfo(
+_NUMBER, _FLAG = (Kind.NUMBER,), (Kind.FLAG,)
+_TEXT, _WORDS, _CELL = (Kind.TEXT, Kind.NUMBER), (Kind.TEXT,), (Kind.TEXT, Kind.NUMBER, Kind.FLAG)
+
+
+def _output(
+    word: str, form: str, about: str, operands: str, kinds: tuple[tuple[Kind, ...], ...], clauses: str
+) -> Statement:
+    return Statement(word, form, about, "What a script shows", operands, kinds, frozenset(clauses.split()))
+
+
+STATEMENTS: tuple[Statement, ...] = (
+    Statement("rung", "rung 1", "the version of the language, on the first line", "The head"),
+    Statement("title", 'title "TEXT"', "what the script is called", "The head"),
+    Statement("about", 'about "TEXT"', "what it looks for, in a sentence", "The head"),
+    Statement(
         "setting",
         'setting NAME = DEFAULT [range A..B [step C]] [choose A, B, …] ["TEXT"]',
         "a value that can be changed without touching the text",
         "The head",
     ),
-    StatementInfo(
+    Statement(
         "let",
         "let NAME[, NAME …] = E",
         "a new value on each bar; several names take several results",
         "Names and state",
     ),
-    StatementInfo(
+    Statement(
         "keep",
         "keep NAME = START",
         "a value that lives from bar to bar; START counts on the first bar",
         "Names and state",
     ),
-    StatementInfo("fresh", "fresh NAME = START", "a value that starts again on every bar", "Names and state"),
-    StatementInfo("set", "set NAME = E", "changes a `keep` or a `fresh`", "Names and state"),
-    StatementInfo(
+    Statement("fresh", "fresh NAME = START", "a value that starts again on every bar", "Names and state"),
+    Statement("set", "set NAME = E", "changes a `keep` or a `fresh`", "Names and state"),
+    Statement(
         "if",
         "if FLAG / else if FLAG / else",
         "runs the indented block whose condition is yes; none counts as no",
         "Names and state",
     ),
-    StatementInfo(
+    Statement(
         "for",
         "for NAME in A..B",
         "runs the indented block for each whole number; the bounds are fixed",
         "Names and state",
     ),
-    StatementInfo("stop", "stop", "leaves the innermost `for`", "Names and state"),
-    StatementInfo(
+    Statement("stop", "stop", "leaves the innermost `for`", "Names and state"),
+    Statement(
         "define",
         "define NAME(P, Q = DEFAULT)",
         "a function; its indented body runs once a bar with state of its own for each call",
         "Names and state",
     ),
-    StatementInfo(
+    Statement(
         "use",
         'use NAME[, NAME …] from "SCRIPT TITLE"',
         "takes functions from another script in the folder; they see only their parameters and the language",
         "Names and state",
     ),
-    StatementInfo(
+    Statement(
         "give",
         "give E[, E …]",
         "the results of a function, its last line; a result is named after the name given",
         "Names and state",
     ),
-    StatementInfo(
+    Statement(
         "signal",
         'signal NAME = FLAG [bullish | bearish | neutral] ["TEXT"]',
         "a named event; without a `mark` or `label` of its own the chart shows an arrow",
         "What a script shows",
     ),
-    StatementInfo(
+    _output(
         "line",
         'line E [width N] [style STYLE] [in price | volume | pane "NAME"]',
         "a line with gaps where E is none",
-        "What a script shows",
+        "expr",
+        (_NUMBER,),
+        "width style in_place in_pane",
     ),
-    StatementInfo("level", "level N [style STYLE]", "a fixed horizontal line", "What a script shows"),
-    StatementInfo(
-        "histogram", "histogram E [base E] [in …]", "columns from a base, 0 unless said", "What a script shows"
+    _output(
+        "level", "level N [style STYLE]", "a fixed horizontal line", "expr", (_NUMBER,), "style width in_place in_pane"
     ),
-    StatementInfo("band", "band A, B [in …]", "the area between two lines", "What a script shows"),
-    StatementInfo(
-        "lane", 'lane "NAME"', "a row of squares under the price, coloured by `color` and `when`", "What a script shows"
+    _output(
+        "histogram",
+        "histogram E [base E] [in …]",
+        "columns from a base, 0 unless said",
+        "expr",
+        (_NUMBER,),
+        "base in_place in_pane",
     ),
-    StatementInfo(
+    _output(
+        "band",
+        "band A, B [in …]",
+        "the area between two lines",
+        'expr "," expr',
+        (_NUMBER, _NUMBER),
+        "in_place in_pane",
+    ),
+    _output(
+        "lane",
+        'lane "NAME"',
+        "a row of squares under the price, coloured by `color` and `when`",
+        "STRING",
+        (_WORDS,),
+        "",
+    ),
+    _output(
         "zone",
         "zone A to B [lasting N bars | until FLAG]",
         "a rectangle between two prices, opened where `when` begins to hold",
-        "What a script shows",
+        'expr "to" expr',
+        (_NUMBER, _NUMBER),
+        "lasting until",
     ),
-    StatementInfo(
-        "link", "link P [ago M] to Q [ago N]", "a straight line between two earlier points", "What a script shows"
+    _output(
+        "link",
+        "link P [ago M] to Q [ago N]",
+        "a straight line between two earlier points",
+        'expr [link_ago] "to" expr',
+        (_NUMBER, _NUMBER),
+        "width style ago in_place in_pane",
     ),
-    StatementInfo(
+    _output(
         "mark",
         "mark FLAG [above | below | at PRICE] [shape SHAPE] [size 1..5] [ago N]",
         "a shape at a bar",
-        "What a script shows",
+        "expr",
+        (_FLAG,),
+        "above below at shape size text ago in_place in_pane",
     ),
-    StatementInfo(
-        "label", "label TEXT [above | below | at PRICE] [ago N]", "a text in a box at a bar", "What a script shows"
+    _output(
+        "label",
+        "label TEXT [above | below | at PRICE] [ago N]",
+        "a text in a box at a bar",
+        "expr",
+        (_TEXT,),
+        "above below at size ago in_place in_pane",
     ),
-    StatementInfo(
+    _output(
         "paint",
         "paint bars | volume | background",
         "colours bars, volume columns or the space behind",
-        "What a script shows",
+        "PAINTED",
+        (),
+        "",
     ),
-    StatementInfo(
+    _output(
         "note",
         "note TEXT [at top | bottom left | right]",
         "a text in a corner, as of the bar that is read",
-        "What a script shows",
+        "expr",
+        (_TEXT,),
+        "corner",
     ),
-    StatementInfo(
-        "column", "column TEXT | NUMBER [fill COLOUR] [order NUMBER]", "a watchlist cell", "What a script shows"
+    _output(
+        "column",
+        "column TEXT | NUMBER [fill COLOUR] [order NUMBER]",
+        "a watchlist cell",
+        "expr",
+        (_CELL,),
+        "fill order",
     ),
 )
+OUTPUTS: dict[str, Statement] = {s.word: s for s in STATEMENTS if s.operands}
+#: Every word that can start a line; `else` goes on with an `if`.
+STATEMENT_WORDS = frozenset(s.word for s in STATEMENTS) | {"else"}
+#: Words that can never be names.
+RESERVED = frozenset(["and", "or", "not", "if", "then", "else", "mod", "yes", "no", "none", "between"])
+TONES = ("bullish", "bearish", "neutral")
+#: Words that go on with a statement: those of clauses, of settings and signals, and what joins expressions.
+JOINING_WORDS = frozenset(c.word for c in CLAUSES.values()) | {
+    "range",
+    "choose",
+    "step",
+    "to",
+    "and",
+    "or",
+    "else",
+    *TONES,
+}
 
-#: Output statement → the kinds its operands may have.
-OPERANDS: dict[str, tuple[tuple[Kind, ...], ...]] = {
-    "line": ((Kind.NUMBER,),),
-    "histogram": ((Kind.NUMBER,),),
-    "band": ((Kind.NUMBER,), (Kind.NUMBER,)),
-    "level": ((Kind.NUMBER,),),
-    "mark": ((Kind.FLAG,),),
-    "label": ((Kind.TEXT, Kind.NUMBER),),
-    "paint": (),
-    "lane": ((Kind.TEXT,),),
-    "zone": ((Kind.NUMBER,), (Kind.NUMBER,)),
-    "link": ((Kind.NUMBER,), (Kind.NUMBER,)),
-    "note": ((Kind.TEXT, Kind.NUMBER),),
-    "column": ((Kind.TEXT, Kind.NUMBER, Kind.FLAG),),
-}
-ALWAYS = {"color", "when", "named"}
-#: Output statement → the clauses it takes besides ``color``, ``when`` and ``named``.
-CLAUSES: dict[str, frozenset[str]] = {
-    "line": frozenset({"width", "style", "in"}),
-    "histogram": frozenset({"base", "in"}),
-    "band": frozenset({"in"}),
-    "level": frozenset({"style", "width", "in"}),
-    "mark": frozenset({"side", "at", "shape", "size", "text", "ago", "in"}),
-    "label": frozenset({"side", "at", "size", "ago", "in"}),
-    "paint": frozenset({"painted"}),
-    "lane": frozenset(),
-    "zone": frozenset({"lasting", "until"}),
-    "link": frozenset({"width", "style", "ago", "ago_start", "in"}),
-    "note": frozenset({"corner"}),
-    "column": frozenset({"fill", "order"}),
-}
-CLAUSE_KINDS: dict[str, Kind] = {
-    "color": Kind.COLOUR,
-    "fill": Kind.COLOUR,
-    "when": Kind.FLAG,
-    "until": Kind.FLAG,
-    "width": Kind.NUMBER,
-    "at": Kind.NUMBER,
-    "size": Kind.NUMBER,
-    "ago": Kind.NUMBER,
-    "ago_start": Kind.NUMBER,
-    "lasting": Kind.NUMBER,
-    "order": Kind.NUMBER,
-    "base": Kind.NUMBER,
-    "text": Kind.TEXT,
-}
-CLAUSE_WORDS: dict[str, tuple[str, ...]] = {"shape": values.SHAPES, "style": values.STYLES}
+
+def allowed(output: str) -> set[str]:
+    """What an output takes, by the names in the tree."""
+    taken = {CLAUSES[rule].called for rule in OUTPUTS[output].clauses | ALWAYS}
+    return taken | {"paint": {"painted"}, "link": {"ago_start"}}.get(output, set())
+
+
+def grammar(frame: str) -> str:
+    """The grammar: a frame with the outputs and their clauses put in."""
+    note = OUTPUTS["note"].clauses | ALWAYS  # its `at` names a corner, not a price
+
+    def rules(wanted: set[str]) -> str:
+        made = []
+        for clause in CLAUSES.values():
+            if clause.rule in wanted:
+                made.append(f'"{clause.word}" {clause.reads.value} -> {clause.rule}')
+        return "\n      | ".join(made)
+
+    lines = [
+        f'     | "{o.word}" {o.operands} {"note_clause" if o.word == "note" else "clause"}* -> {o.word}'
+        for o in OUTPUTS.values()
+    ]
+    return (
+        frame.replace("//OUTPUTS", "\n".join(lines))
+        .replace("//CLAUSES", f"clause: {rules(set(CLAUSES) - {'corner'})}\nnote_clause: {rules(set(note))}")
+        .replace("//TONES", "TONE: " + " | ".join(f'"{tone}"' for tone in TONES))
+    )

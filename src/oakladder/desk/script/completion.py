@@ -7,10 +7,9 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from oakladder.desk.script.changeable import plain
-from oakladder.rung.read.lines import CLAUSE_WORDS
-from oakladder.rung.read.parser import RESERVED, STATEMENT_WORDS
 from oakladder.rung.teach.describe import functions, word_help
 from oakladder.rung.values import BAR_VALUES, PALETTE, SHAPES, STYLES
+from oakladder.rung.words import JOINING_WORDS, RESERVED, STATEMENT_WORDS
 
 #: Letters after which words are offered, and how many at most.
 _LEAST, _MOST = 2, 60
@@ -31,7 +30,7 @@ def everything(own: Iterable[str] = ()) -> list[Offer]:
     """A script's own names, bar values, statements, functions with their parameters, colours and shapes; in the order in
     which they are offered."""
     made = {name: Offer(name, "yours") for name in own}
-    for word in (*BAR_VALUES, *sorted(STATEMENT_WORDS | RESERVED | CLAUSE_WORDS)):
+    for word in (*BAR_VALUES, *sorted(STATEMENT_WORDS | RESERVED | JOINING_WORDS)):
         made.setdefault(word, Offer(word, "", word_help(word)))
     for name, (call, about) in functions().items():
         made.setdefault(name, Offer(name, call.removeprefix(name), about))

@@ -11,9 +11,8 @@ from PyQt6.QtWidgets import QWidget
 
 from oakladder.desk.look.theme import Theme, code_font
 from oakladder.rung import library as rung_library
-from oakladder.rung.read.lines import CLAUSE_WORDS
-from oakladder.rung.read.parser import RESERVED, STATEMENT_WORDS
 from oakladder.rung.values import BAR_VALUES, PALETTE, PRIMITIVES
+from oakladder.rung.words import JOINING_WORDS, RESERVED, STATEMENT_WORDS
 
 PLAIN, COMMENT, STATEMENT, CLAUSE, NUMBER, TEXT, NAME, FUNCTION, COLOUR = range(9)
 _TOKEN = re.compile(
@@ -112,7 +111,7 @@ class RungLexer(QsciLexerCustom):
 def _styles() -> dict[str, int]:
     """The style of every word that the language knows; what stands in several tables has the style of the last."""
     kinds = (
-        (CLAUSE, (*CLAUSE_WORDS, "bars")),
+        (CLAUSE, (*JOINING_WORDS, "bars")),
         (COLOUR, PALETTE),
         (FUNCTION, (*PRIMITIVES, *rung_library.names())),
         (NAME, BAR_VALUES),

@@ -10,7 +10,7 @@ from oakladder.rung.kinds import (
     Kind,
 )
 from oakladder.rung.problems import did_you_mean
-from oakladder.rung.words import ALWAYS, CLAUSE_KINDS, CLAUSE_WORDS, CLAUSES, OPERANDS
+from oakladder.rung.words import CLAUSE_CHOICES, CLAUSE_KINDS, OUTPUTS, allowed
 
 
 class Outputs:
@@ -20,7 +20,7 @@ class Outputs:
         self.context, self.expressions = context, expressions
 
     def show(self, statement: t.Show, scope: Scope) -> None:
-        for operand, kinds in zip(statement.operands, OPERANDS[statement.what], strict=True):
+        for operand, kinds in zip(statement.operands, OUTPUTS[statement.what].kinds, strict=True):
             type_ = self.expressions.single(operand, scope)
             self.context.units.setdefault(statement.span.line, type_.unit)
             if type_.known_kind and type_.kind not in kinds:
@@ -34,11 +34,11 @@ class Outputs:
                 self.context.report(
                     "R302", operand.span, "A level is fixed, and this value moves.", "Use `line` for it."
                 )
-        allowed = CLAUSES[statement.what]
+        taken = allowed(statement.what)
         for clause in statement.clauses:
-            if clause.word not in allowed and clause.word not in ALWAYS:
+            if clause.word not in taken:
                 word = str(clause.value) if clause.word == "side" else "at" if clause.word == "corner" else clause.word
-                names = sorted((allowed | ALWAYS) - {"side", "painted", "corner"})
+                names = sorted(taken - {"side", "painted", "corner"})
                 self.context.report(
                     "R114", clause.span, f"`{statement.what}` takes no `{word}`.", f"It takes {', '.join(names)}."
                 )
@@ -46,8 +46,8 @@ class Outputs:
             self._clause(clause, scope)
 
     def _clause(self, clause: t.Clause, scope: Scope) -> None:
-        if clause.word in CLAUSE_WORDS:
-            known = CLAUSE_WORDS[clause.word]
+        if clause.word in CLAUSE_CHOICES:
+            known = CLAUSE_CHOICES[clause.word]
             if clause.value not in known:
                 hint = did_you_mean(str(clause.value), known) or f"There are {', '.join(known)}."
                 self.context.report("R212", clause.span, f"There is no {clause.word} `{clause.value}`.", hint)

@@ -9,7 +9,7 @@ from oakladder.rung import tree as t
 from oakladder.rung import values
 from oakladder.rung.kinds import Kind, Type, Unit
 from oakladder.rung.problems import Span
-from oakladder.rung.read.parser import RESERVED
+from oakladder.rung.words import RESERVED
 
 
 @dataclass(slots=True)

@@ -9,42 +9,10 @@ import re
 from dataclasses import dataclass
 
 from oakladder.rung.problems import Problem, Span
+from oakladder.rung.words import JOINING_WORDS, STATEMENT_WORDS
 
 INDENT = 4
-#: A line that starts with one of these and is indented deeper goes on with the line before.
-CLAUSE_WORDS = frozenset(
-    [
-        "color",
-        "when",
-        "named",
-        "width",
-        "style",
-        "in",
-        "base",
-        "above",
-        "below",
-        "at",
-        "shape",
-        "size",
-        "text",
-        "ago",
-        "lasting",
-        "until",
-        "fill",
-        "order",
-        "range",
-        "choose",
-        "step",
-        "bullish",
-        "bearish",
-        "neutral",
-        "to",
-        "and",
-        "or",
-        "else",
-    ]
-)
-#: Words of the set above that may also start a line of their own inside a block.
+#: Joining words that may also start a line of their own inside a block.
 _BLOCK_WORDS = frozenset(["else"])
 _WORD = re.compile(r"[A-Za-z_]+")
 
@@ -144,7 +112,7 @@ def logical_lines(text: str) -> tuple[list[Line], list[Problem]]:
         joins = (
             bool(pending)
             and here > indent
-            and first in CLAUSE_WORDS
+            and first in JOINING_WORDS
             and (first not in _BLOCK_WORDS or not _opens_block(pending[0]))
         )
         if not open_brackets and not joins:
@@ -201,9 +169,7 @@ def _report_open(open_brackets: list[tuple[str, int, int]], problems: list[Probl
 
 
 def _starts_statement(word: str) -> bool:
-    from oakladder.rung.read.parser import STATEMENT_WORDS  # the parser declares the statements; it imports this module
-
-    return word in STATEMENT_WORDS and word not in CLAUSE_WORDS and word not in {"if", "line"}
+    return word in STATEMENT_WORDS and word not in JOINING_WORDS and word not in {"if", "line"}
 
 
 def _opens_block(text: str) -> bool:

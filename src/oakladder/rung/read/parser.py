@@ -20,6 +20,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.problems import Cancelled, Problem, Span, did_you_mean
 from oakladder.rung.read.lines import Line, logical_lines
 from oakladder.rung.values import is_timeframe
+from oakladder.rung.words import CLAUSES, OUTPUTS, RESERVED, STATEMENT_WORDS, Reads, grammar
 
 #: The longest script: more than its statements need, few enough letters to be coloured and checked at each key.
 MAX_BYTES = 200_000
@@ -33,41 +34,6 @@ MAX_STATEMENTS, MAX_BRANCHES = 5_000, 200
 #: Larger numbers are no prices; their products would soon be beyond what can be counted with.
 MAX_NUMBER = 1e100
 
-#: Every word that can start a line, as the grammar has them.
-STATEMENT_WORDS = frozenset(
-    [
-        "rung",
-        "title",
-        "about",
-        "use",
-        "setting",
-        "let",
-        "keep",
-        "fresh",
-        "set",
-        "if",
-        "else",
-        "for",
-        "stop",
-        "define",
-        "give",
-        "signal",
-        "line",
-        "histogram",
-        "band",
-        "level",
-        "mark",
-        "label",
-        "paint",
-        "lane",
-        "zone",
-        "link",
-        "note",
-        "column",
-    ]
-)
-#: Words that can never be names.
-RESERVED = frozenset(["and", "or", "not", "if", "then", "else", "mod", "yes", "no", "none", "between"])
 _BLOCK_RULES = frozenset(["if_line", "else_if_line", "else_line", "for_line", "define_line"])
 _FORM = re.compile(r"\+?(\.\d{1,2})?%?$")
 _BRACE = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[{}]")
@@ -79,7 +45,7 @@ Node = Any
 
 @lru_cache(maxsize=1)
 def _grammar() -> Lark:
-    source = files(__package__).joinpath("grammar.lark").read_text(encoding="utf-8")
+    source = grammar(files(__package__).joinpath("grammar.lark").read_text(encoding="utf-8"))
     folder = Path(platformdirs.user_cache_dir("oakladder"))
     try:
         folder.mkdir(parents=True, exist_ok=True)
@@ -334,7 +300,7 @@ class Parser:
             return ("version", "1")
         if rule in {"title", "about"}:
             return (rule, _unquote(str(kids[0])))
-        if rule in _OUTPUTS:
+        if rule in OUTPUTS:
             return self._show(rule, kids, span)
         match rule:
             case "let":
@@ -383,7 +349,7 @@ class Parser:
                     clauses.append(t.Clause("painted", str(kid), self._token(kid)))
             elif kid.data == "link_ago":
                 clauses.append(t.Clause("ago_start", self._expr(kid.children[0]), self._span(kid)))
-            elif str(kid.data) in _CLAUSES:
+            elif str(kid.data) in CLAUSES:
                 clauses.append(self._clause(kid))
             else:
                 operands.append(self._expr(kid))
@@ -395,21 +361,22 @@ class Parser:
         return t.Show(rule, tuple(operands), tuple(clauses), span)
 
     def _clause(self, node: Node) -> t.Clause:
-        word, kids = str(node.data), node.children
-        span = self._span(node)
-        if word in {"above", "below"}:
-            return t.Clause("side", word, span)
-        if word == "in_place":
-            return t.Clause("in", str(kids[0]), span)
-        if word == "in_pane":
-            return t.Clause("in", "pane " + _unquote(str(kids[0])), span)
-        if word == "corner":
-            return t.Clause("corner", f"{kids[0]} {kids[1]}", span)
-        if word == "named":
-            return t.Clause(word, _unquote(str(kids[0])), self._token(kids[0]))
-        if word in {"style", "shape"}:
-            return t.Clause(word, str(kids[0]), self._token(kids[0]))
-        return t.Clause(word, self._expr(kids[0]), span)
+        kids, span, clause = node.children, self._span(node), CLAUSES[str(node.data)]
+        match clause.reads:
+            case Reads.NOTHING:
+                return t.Clause(clause.called, clause.word, span)
+            case Reads.PLACE:
+                return t.Clause(clause.called, str(kids[0]), span)
+            case Reads.PANE:
+                return t.Clause(clause.called, "pane " + _unquote(str(kids[0])), span)
+            case Reads.CORNER:
+                return t.Clause(clause.called, f"{kids[0]} {kids[1]}", span)
+            case Reads.TEXT:
+                return t.Clause(clause.called, _unquote(str(kids[0])), self._token(kids[0]))
+            case Reads.WORD:
+                return t.Clause(clause.called, str(kids[0]), self._token(kids[0]))
+            case _:
+                return t.Clause(clause.called, self._expr(kids[0]), span)
 
     def _names(self, node: Node) -> tuple[t.Name, ...]:
         return tuple(self._name(k) for k in node.children)
@@ -588,34 +555,6 @@ def _unquote(raw: str) -> str:
 def _unescape(raw: str) -> str:
     return re.sub(r"\\(.)", lambda m: "\n" if m.group(1) == "n" else m.group(1), raw)
 
-
-_OUTPUTS = frozenset(
-    ["line", "histogram", "band", "level", "mark", "label", "paint", "lane", "zone", "link", "note", "column"]
-)
-_CLAUSES = frozenset(
-    [
-        "color",
-        "when",
-        "named",
-        "width",
-        "style",
-        "in_place",
-        "in_pane",
-        "base",
-        "above",
-        "below",
-        "at",
-        "shape",
-        "size",
-        "text",
-        "ago",
-        "lasting",
-        "until",
-        "fill",
-        "order",
-        "corner",
-    ]
-)
 
 _Builder = Callable[["Parser", Node], t.Expr]
 
