@@ -14,7 +14,8 @@ from oakladder.rung import RunProblem, ScriptError, analyse, compile_script
 from oakladder.rung.plan.state import MAX_STEPS
 from oakladder.rung.problems import Cancelled, Problem
 from oakladder.rung.program import unknown_symbols
-from oakladder.rung.read.parser import MAX_NESTING, MAX_STATEMENTS
+from oakladder.rung.read.blocks import MAX_STATEMENTS
+from oakladder.rung.read.expressions import MAX_NESTING
 
 BARS = panel_of([random_bars(3, 60)])
 

@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oakladder.rung import tree as t
-from oakladder.rung.read.parser import parse
+from oakladder.rung.read.blocks import parse
 from oakladder.rung.teach.writing import written
 
 

@@ -19,7 +19,7 @@ from oakladder.rung.native import compile as native
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, Live, Op, Output, Plan, leaves, live, under
 from oakladder.rung.plan.state import Layout, StateMap, lay_out, map_state
 from oakladder.rung.problems import Problem, RunProblem, ScriptError, Span, did_you_mean
-from oakladder.rung.read.parser import parse
+from oakladder.rung.read.blocks import parse
 from oakladder.rung.reference import evaluate_fixed
 from oakladder.rung.settings import SettingInfo, fitting_value, setting_info
 

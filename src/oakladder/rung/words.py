@@ -40,6 +40,21 @@ class Clause:
     choices: tuple[str, ...] = ()
 
     @property
+    def form(self) -> str:
+        """How it is written, for help."""
+        behind = {
+            Reads.EXPRESSION: (self.kind or Kind.NUMBER).value.upper(),
+            Reads.TEXT: '"TEXT"',
+            Reads.WORD: self.word.upper(),
+            Reads.PLACE: "price | volume",
+            Reads.PANE: 'pane "NAME"',
+            Reads.BARS: "N bars",
+            Reads.CORNER: "top | bottom left | right",
+            Reads.NOTHING: "",
+        }[self.reads]
+        return f"{self.word} {behind}".strip()
+
+    @property
     def called(self) -> str:
         """The name in the tree."""
         return self.name or self.rule

@@ -10,7 +10,7 @@ from importlib.resources import files
 from pathlib import Path
 
 from oakladder.disk import free_path, sweep, why, write_atomic
-from oakladder.rung.read.parser import MAX_BYTES
+from oakladder.rung.read.blocks import MAX_BYTES
 
 _log = logging.getLogger(__name__)
 #: The longest script file.

@@ -21,7 +21,7 @@ from oakladder.rung.kinds import (
     common_unit,
 )
 from oakladder.rung.problems import Cancelled, Span, did_you_mean
-from oakladder.rung.read.parser import parse
+from oakladder.rung.read.blocks import parse
 
 #: Kinds that cannot be held from bar to bar.
 _UNKEPT = (Kind.TEXT, Kind.COLOUR, Kind.TIMEFRAME)

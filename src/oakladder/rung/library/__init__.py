@@ -14,7 +14,7 @@ from importlib.resources import files
 
 from oakladder.rung import tree as t
 from oakladder.rung.kinds import Unit
-from oakladder.rung.read.parser import parse
+from oakladder.rung.read.blocks import parse
 
 
 @dataclass(frozen=True, slots=True)

@@ -28,7 +28,7 @@ from oakladder.rung.plan.ops import (
     Op,
     Slot,
 )
-from oakladder.rung.read.parser import parse
+from oakladder.rung.read.blocks import parse
 
 
 class Expressions:

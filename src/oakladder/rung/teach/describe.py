@@ -11,7 +11,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.arguments import signature
 from oakladder.rung.problems import CODES
 from oakladder.rung.values import BAR_VALUES, PALETTE, PRIMITIVES, SHAPES, STYLES, TIMEFRAMES, Primitive
-from oakladder.rung.words import STATEMENTS
+from oakladder.rung.words import CLAUSES, STATEMENTS
 
 
 def primitive_signature(primitive: Primitive) -> str:
@@ -37,6 +37,9 @@ def word_help(word: str) -> str:
     for statement in STATEMENTS:
         if statement.word == word:
             return f"{statement.form}: {statement.about}"
+    for clause in CLAUSES.values():
+        if clause.word == word:
+            return f"{clause.form}: {clause.about}"
     known = functions()
     return f"{known[word][0]}: {known[word][1]}" if word in known else ""
 
@@ -51,6 +54,10 @@ def language_page() -> str:
         parts.append("")
     parts += [
         'Every statement that shows something also takes `color C`, `when FLAG` and `named "TEXT"`.',
+        "",
+        "| clause | what it says |",
+        "|---|---|",
+        *(f"| `{_cell(c.form)}` | {c.about} |" for c in CLAUSES.values()),
         "",
         "## Of the bar",
         "",
