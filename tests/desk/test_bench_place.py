@@ -45,7 +45,7 @@ def test_typing_changes_chart_ladder_and_columns_without_a_button(window: Window
     type_script(window, RULE)
     calm(window)
     assert names(window) == ["Five"]
-    market, program = window.desk.library, window.desk.program
+    market, program = window.desk.library, window.desk.rule.program
     assert program is not None
     for column, frame in ((3, ONE_DAY), (4, Timeframe.parse("1h"))):
         expected = cells(program, None, market, ["GULLW"], frame)[0]["GULLW"].text
@@ -56,10 +56,10 @@ def test_typing_changes_chart_ladder_and_columns_without_a_button(window: Window
 
 def test_going_elsewhere_while_a_script_compiles_shows_both(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     scripts = {p.stem: p for p in window.desk.workspace.script_files()}
-    for symbol in (window.desk.symbol, "GULLW"):
+    for symbol in (window.desk.looking.symbol, "GULLW"):
         for stem, first in (("below_the_band", "Middle"), ("tide_turn", "Short tide")):
-            window.desk.open_script(scripts[stem])
-            window.desk.go_to(symbol)
+            window.desk.rule.open(scripts[stem])
+            window.desk.looking.go_to(symbol)
             calm(window)
             assert names(window)[0] == first
             assert window.bench.strip.events and window.bench.heading.text() == f"{symbol}  1d"
@@ -84,7 +84,7 @@ def test_a_broken_script_keeps_the_last_picture_and_says_so(window: Window, calm
 
 
 def test_what_is_typed_is_saved_and_its_past_is_kept(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
-    path = window.desk.path
+    path = window.desk.script.path
     assert path is not None
     old = path.read_text()
     type_script(window, RULE)
@@ -103,7 +103,7 @@ def test_a_setting_moves_the_line_and_not_the_text(window: Window, calm) -> None
     after = window.bench.chart.panes["price"].lines.lines[0].values
     assert not np.array_equal(before, after, equal_nan=True)
     assert window.bench.script.editor.text() == text
-    assert window.desk.settings == {"short": 11.0}
+    assert window.desk.rule.settings == {"short": 11.0}
 
 
 def test_the_ladder_changes_the_timeframe_and_the_watchlist_the_symbol(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -111,7 +111,7 @@ def test_the_ladder_changes_the_timeframe_and_the_watchlist_the_symbol(window: W
     QTest.mouseClick(ladder, Qt.MouseButton.LeftButton, pos=ladder.rect().center())
     expected = ladder.step_at(ladder.rect().center().y())
     calm(window)
-    assert window.desk.timeframe == expected != ONE_DAY
+    assert window.desk.looking.timeframe == expected != ONE_DAY
     window.bench.watchlist.table.setFocus()
     QTest.keyClick(window.bench.watchlist.table, Qt.Key.Key_Down)
     calm(window)
@@ -140,7 +140,7 @@ def test_keys_step_through_signals_timeframes_and_bars(window: Window, calm) -> 
     assert chart.pinned is None
     window.longer()
     calm(window)
-    assert str(window.desk.timeframe) == "1w"
+    assert str(window.desk.looking.timeframe) == "1w"
 
 
 def test_the_cursor_reads_every_value_at_its_bar(window: Window) -> None:
@@ -178,7 +178,7 @@ def test_rising_bars_are_hollow_falling_bars_filled_painted_bars_coloured(window
     chart.see(len(bars) - 30, len(bars) + 2)
     body = bars["close"] - bars["open"]
     tall = np.abs(body) > 0.25 * np.abs(body[-30:]).max()
-    theme = window.desk.theme
+    theme = window.desk.looking.theme
     checked = set()
     for bar in range(len(bars) - 28, len(bars)):
         if not tall[bar]:
@@ -213,7 +213,7 @@ paint volume color lime when late
     chart.see(1480, 1545)
     assert list(chart.panes) == ["price", "volume", "lanes", "Body"]
     high = float(chart.panes["price"].view.viewRange()[1][1])
-    ground = window.desk.theme.color("ground")
+    ground = window.desk.looking.theme.color("ground")
 
     def top(bar: int) -> QColor:
         return pixel(window, bar, high - (high - float(chart.panes["price"].view.viewRange()[1][0])) * 0.3)
@@ -230,7 +230,7 @@ paint volume color lime when late
 def test_night_changes_every_part(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     window.toggle_night()
     calm(window)
-    assert window.desk.theme is NIGHT
+    assert window.desk.looking.theme is NIGHT
     ground = window.bench.chart.viewport().grab().toImage().pixelColor(300, 300)  # type: ignore[union-attr]
     assert ground.lightness() < 90
     editor = window.bench.script.editor
@@ -238,8 +238,8 @@ def test_night_changes_every_part(window: Window, calm) -> None:  # type: ignore
 
 
 def test_the_desk_comes_back_as_it_was(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    window.desk.go_to("FLAKE", Timeframe.parse("1h"))
-    window.desk.set_setting("short", 14)
+    window.desk.looking.go_to("FLAKE", Timeframe.parse("1h"))
+    window.desk.rule.set_setting("short", 14)
     calm(window)
     window.close()
     again = make_window(window.desk.workspace)
@@ -247,7 +247,7 @@ def test_the_desk_comes_back_as_it_was(window: Window, calm) -> None:  # type: i
     settle(make_app(), again.desk)
     try:
         assert again.bench.heading.text() == "FLAKE  1h"
-        assert again.desk.settings == {"short": 14}
+        assert again.desk.rule.settings == {"short": 14}
         assert again.bench.script.settings.controls["short"].value() == 14  # type: ignore[attr-defined]
     finally:
         again.close()
@@ -259,7 +259,7 @@ def test_the_palette_finds_actions_and_symbols(window: Window, calm) -> None:  #
     QTest.keyClicks(palette.line, "flake")
     QTest.keyClick(palette.line, Qt.Key.Key_Return)
     calm(window)
-    assert window.desk.symbol == "FLAKE"
+    assert window.desk.looking.symbol == "FLAKE"
     window.open_palette()
     QTest.keyClicks(window.palette_dialog.line, "no such thing")
     assert window.palette_dialog.list.item(0).text() == "Nothing is called that."  # type: ignore[union-attr]
@@ -267,12 +267,12 @@ def test_the_palette_finds_actions_and_symbols(window: Window, calm) -> None:  #
 
 
 def test_a_new_script_starts_with_a_rule_that_works(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    path = window.desk.new_script("My first rule")
+    path = window.desk.rule.new("My first rule")
     calm(window)
     assert path.name == "my_first_rule.rung"
     assert window.bench.script.verdict.text().endswith("No errors.")
     assert names(window) == ["Average"]
-    assert window.desk.new_script("My first rule").name == "my_first_rule_2.rung"
+    assert window.desk.rule.new("My first rule").name == "my_first_rule_2.rung"
 
 
 def test_sides_fold_and_the_window_may_be_small(window: Window) -> None:
@@ -286,10 +286,10 @@ def test_sides_fold_and_the_window_may_be_small(window: Window) -> None:
 
 def test_a_timeframe_that_a_script_cannot_run_on_is_said_on_the_chart(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     type_script(window, "rung 1\nline close on 1d\n")
-    window.desk.go_to(timeframe=Timeframe.parse("1w"))
+    window.desk.looking.go_to(timeframe=Timeframe.parse("1w"))
     calm(window)
     assert "shorter than the 1w" in window.bench.chart.panes["price"].overlay.content.trouble
-    window.desk.go_to(timeframe=ONE_DAY)
+    window.desk.looking.go_to(timeframe=ONE_DAY)
     calm(window)
     assert window.bench.chart.panes["price"].overlay.content.trouble == ""
 
@@ -325,7 +325,7 @@ def test_night_reaches_every_part_however_it_is_asked_for(window: Window, calm) 
     window.show_ladder()
     wait_for(DAY)
     other = Window(window.desk)  # as at a start that remembers the night
-    window.desk.set_theme(NIGHT)
+    window.desk.looking.set_theme(NIGHT)
     other.show()
     calm(window)
     assert ground(other.top) == NIGHT.raised

@@ -15,7 +15,7 @@ from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.strip import SignalStrip
 from oakladder.desk.look.shapes import shape_path
 from oakladder.desk.look.theme import DAY, NIGHT
-from oakladder.desk.session import View
+from oakladder.desk.view import View
 from oakladder.engine.picture.draw import Event, day_paint, draw
 from oakladder.engine.run import run
 from oakladder.rung import compile_script

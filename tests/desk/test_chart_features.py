@@ -25,7 +25,7 @@ from oakladder.desk.chart.reading import span_words
 from oakladder.desk.chart.scale import Scale, ScaleKind
 from oakladder.desk.jobs import NotDone
 from oakladder.desk.look.theme import DAY
-from oakladder.desk.session import View, averaged_candles
+from oakladder.desk.view import View, averaged_candles
 from oakladder.engine.picture.draw import draw, merged
 from oakladder.engine.run import run
 from oakladder.rung import compile_script

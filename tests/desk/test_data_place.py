@@ -65,7 +65,7 @@ def test_files_are_looked_at_and_taken_in_and_can_be_charted(own_window: Window,
     calm(window)
     assert "2 symbols taken in, 140 bars written. 1 files could not" in place.word.text()
     assert window.bench.watchlist.model.rowCount() == 79
-    window.desk.go_to("OTTER")
+    window.desk.looking.go_to("OTTER")
     calm(window)
     assert window.bench.chart.shown is not None and len(window.bench.chart.shown.bars) == 80
     assert BarLibrary(window.desk.library.folder).bars("SEAL", ONE_DAY)["volume"].sum() == 60_000
@@ -207,11 +207,11 @@ def test_what_another_copy_of_the_program_took_in_is_there_when_one_comes_back(
     own_window.show_bench()
     calm(own_window)
     assert "BARGE" in [i.symbol for i in own_window.bench.watchlist.model.infos]
-    own_window.desk.go_to("BARGE")
+    own_window.desk.looking.go_to("BARGE")
     calm(own_window)
-    assert own_window.desk.view is not None and len(own_window.desk.view.bars) == 60
+    assert own_window.desk.looking.view is not None and len(own_window.desk.looking.view.bars) == 60
     import_files([write(tmp_path / "barge.csv", 75)], other)
     own_window.show_scan()
     own_window.show_bench()
     calm(own_window)
-    assert len(own_window.desk.view.bars) == 75
+    assert len(own_window.desk.looking.view.bars) == 75

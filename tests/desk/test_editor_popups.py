@@ -112,7 +112,7 @@ def test_a_text_that_is_too_long_is_refused_in_words_and_what_was_there_stays(
     board.setText("fine\r\nhere\r")
     editor.paste()
     calm(window)
-    assert editor.text() == "rung 1\n-- mine toofine\nhere\n" and window.desk.text == editor.text()
+    assert editor.text() == "rung 1\n-- mine toofine\nhere\n" and window.desk.script.text == editor.text()
 
 
 def test_a_call_is_known_by_what_stands_before_the_cursor() -> None:

@@ -34,7 +34,7 @@ column rsi(close, 14) fill warn when rsi(close, 14) > 60 named "Strength"
 def place(window: Window, calm):  # type: ignore[no-untyped-def]
     path = window.desk.workspace.scripts / "mine.rung"
     path.write_text(SCRIPT)
-    window.desk.ladder_state = {
+    window.desk.remembering.ladder = {
         "columns": [
             ScriptColumn("mine.rung", "up", ["1w", "1d", "4h"], {"n": 20.0}).as_plain(),
             ScriptColumn("mine.rung", "Strength", ["1d"]).as_plain(),
@@ -114,8 +114,8 @@ def test_enter_opens_symbol_timeframe_and_script_on_the_bench(place, window: Win
     QTest.keyClick(place.table, Qt.Key.Key_Return)
     calm(window)
     assert window.places.currentWidget() is window.bench
-    assert (window.desk.symbol, str(window.desk.timeframe)) == (symbol, "4h")
-    assert window.desk.path is not None and window.desk.path.name == "mine.rung"
+    assert (window.desk.looking.symbol, str(window.desk.looking.timeframe)) == (symbol, "4h")
+    assert window.desk.script.path is not None and window.desk.script.path.name == "mine.rung"
 
 
 def test_small_charts_show_the_selected_symbol_on_each_timeframe(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -190,7 +190,7 @@ def test_lists_are_made_filled_noted_and_remembered(place, window: Window, calm,
     assert "cannot be written" in window.status.text()
     place.deeds.make("Mine", [])
     assert "already" in window.status.text()
-    window.desk.remember()
+    window.desk.remembering.now()
     state = window.desk.workspace.remembered().ladder
     assert read_columns(state["columns"]) == place.columns  # type: ignore[index,call-overload]
 
@@ -210,7 +210,7 @@ def test_replay_shows_the_ladder_of_then(place, window: Window, calm, market: Ba
     calm(window)
     window.show_ladder()
     calm(window)
-    moment = window.desk.moment
+    moment = window.desk.replaying.moment
     assert moment is not None
     from oakladder.bars.store.as_of import LibraryAsOf
 
@@ -266,7 +266,7 @@ def test_enter_on_a_cell_opens_its_bar_with_its_settings(place, window: Window, 
     QTest.keyClick(table, Qt.Key.Key_Return)
     calm(window)
     chart = window.bench.chart
-    assert window.desk.settings == {"n": 20.0} and chart.pinned == len(chart.shown.bars) - 1 - age
+    assert window.desk.rule.settings == {"n": 20.0} and chart.pinned == len(chart.shown.bars) - 1 - age
 
 
 def test_rows_are_painted_with_their_fills_by_day_and_night(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -295,25 +295,25 @@ def test_the_narrow_watchlist_shows_columns_of_any_script(window: Window, market
     assert shown == [expected[s].text for s in market.infos]
     assert watchlist.model.caption(5) == "Strength on 1w"
     assert not window.bench.watching.put(ScriptColumn("mine.rung", "up", ["1d"]))
-    assert "room for 3" in window.status.text() and len(desk.watched) == 2
-    before = dict(desk.cells)
+    assert "room for 3" in window.status.text() and len(desk.watched.columns) == 2
+    before = dict(desk.watched.cells)
     window.bench.script.editor.load("rung 1\nsignal up = close > 1\n")
-    desk.set_text("rung 1\nsignal up = close > 1\n")
+    desk.rule.set_text("rung 1\nsignal up = close > 1\n")
     calm(window)
     key = Place(1, "1w")
-    assert desk.cells[key] is before[key]  # another script's columns are not worked out at every key
-    assert desk.cells[Place(0, "1d")] != before[Place(0, "1d")]
+    assert desk.watched.cells[key] is before[key]  # another script's columns are not worked out at every key
+    assert desk.watched.cells[Place(0, "1d")] != before[Place(0, "1d")]
     window.bench.watching.remove(0)
     calm(window)
     assert watchlist.model.columnCount() == 4
-    desk.remember()
-    assert read_columns(desk.workspace.remembered().watched) == desk.watched
+    desk.remembering.now()
+    assert read_columns(desk.workspace.remembered().watched) == desk.watched.columns
     window.bench.show_list("Salt")
     calm(window)
     salt = [s for s, i in market.infos.items() if i.sector == "Salt"]
-    assert list(desk.cells[Place(0, "1w")]) == salt
+    assert list(desk.watched.cells[Place(0, "1w")]) == salt
     window.bench.watching.remove(0)
-    assert desk.watched[0].script == "" and watchlist.model.columnCount() == 5
+    assert desk.watched.columns[0].script == "" and watchlist.model.columnCount() == 5
 
 
 def test_the_menu_of_the_watchlists_columns_offers_what_can_be_done(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -340,7 +340,7 @@ def test_what_the_user_does_to_sections_stays(place, window: Window, calm) -> No
     place.remove_column(0)  # and its filter with it
     calm(window)
     assert table.rows.rowCount() == 77 and table.head.visualIndex(section(place, "Strength", "1d")) == 1
-    window.desk.remember()
+    window.desk.remembering.now()
     kept = window.desk.workspace.remembered().ladder
     made = read_sections(kept["sections"])
     assert made["Sector"].hidden and made["mine.rung up (n 20) 1w"].width == 111
@@ -392,12 +392,12 @@ def test_a_watched_script_that_is_gone_is_said(window: Window, calm) -> None:  #
 
 def test_coming_back_to_the_bench_asks_for_nothing_that_is_there(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     calm(window)
-    before = dict(window.desk.cells)
+    before = dict(window.desk.watched.cells)
     window.show_ladder()
     calm(window)
     window.show_bench()
     calm(window)
-    assert all(window.desk.cells[place] is made for place, made in before.items())
+    assert all(window.desk.watched.cells[place] is made for place, made in before.items())
     window.desk.library_changed()
     calm(window)
-    assert not any(window.desk.cells[place] is made for place, made in before.items())
+    assert not any(window.desk.watched.cells[place] is made for place, made in before.items())

@@ -128,7 +128,7 @@ def test_find_is_opened_by_its_button_and_finds(window: Window, calm) -> None:  
     QTest.keyClicks(window.palette_dialog.line, "night")
     QTest.keyClick(window.palette_dialog.line, Qt.Key.Key_Return)
     calm(window)
-    assert window.desk.theme is NIGHT and not window.palette_dialog.isVisible()
+    assert window.desk.looking.theme is NIGHT and not window.palette_dialog.isVisible()
     window.deeds["open_palette"].trigger()
     assert window.palette_dialog.line.text() == "" and window.palette_dialog.list.count() > 20
     close_popups()
@@ -177,7 +177,7 @@ def test_longer_sentences_stay_longer() -> None:
 
 def test_a_refresh_wipes_no_sentence(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     window.desk.status.emit("Something to be read.")
-    window.desk.refresh()
+    window.desk.looking.refresh()
     calm(window)
     assert window.status.text() == "Something to be read."
 
@@ -283,22 +283,22 @@ def test_the_window_says_why_it_cannot_be_opened_and_tries_again(
 
 def test_bars_that_are_gone_are_pinned_marked_and_explained_without_harm(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     desk, bench = window.desk, window.bench
-    last = len(desk.view.bars) - 1  # type: ignore[union-attr]
+    last = len(desk.looking.view.bars) - 1  # type: ignore[union-attr]
     bench.mark_bar(last)
     calm(window)
     near = last
-    desk.go_to(timeframe=type(desk.timeframe).parse("1mo"))
-    desk.ask_why("flow")  # of the bars that are shown still
+    desk.looking.go_to(timeframe=type(desk.looking.timeframe).parse("1mo"))
+    desk.looking.ask_why("flow")  # of the bars that are shown still
     calm(window)
     for bar in (near, last + 5, -3):
         bench.mark_bar(bar)
         bench.why.went.emit(bar)
         bench.strip.asked.emit(bar)
     calm(window)
-    assert bench.chart.pinned is None and bench.chart.read_bar() == len(desk.view.bars) - 1  # type: ignore[union-attr]
+    assert bench.chart.pinned is None and bench.chart.read_bar() == len(desk.looking.view.bars) - 1  # type: ignore[union-attr]
     bench.mark_bar(3)
     calm(window)
-    assert bench.why.why is not None and bench.why.why.result.panel.size == len(desk.view.bars)  # type: ignore[union-attr]
+    assert bench.why.why is not None and bench.why.why.result.panel.size == len(desk.looking.view.bars)  # type: ignore[union-attr]
 
 
 def test_a_rows_menu_opens_its_symbol_though_the_table_was_filled_anew(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -322,7 +322,7 @@ def test_a_rows_menu_opens_its_symbol_though_the_table_was_filled_anew(window: W
         menu.actions()[0].trigger()
         menu.close()
         calm(window)
-        assert picked[-1] == symbol and window.desk.symbol == symbol
+        assert picked[-1] == symbol and window.desk.looking.symbol == symbol
 
 
 def test_a_list_that_is_deleted_while_it_is_watched_gives_way_to_all_symbols(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -335,16 +335,16 @@ def test_a_list_that_is_deleted_while_it_is_watched_gives_way_to_all_symbols(win
     other.delete("Mine")
     for _ in range(400):
         QApplication.processEvents()
-        if desk.list_name != "Mine":
+        if desk.watched.list_name != "Mine":
             break
         QTest.qWait(10)
     calm(window)
     names = [window.bench.watchlist.lists.itemText(k) for k in range(window.bench.watchlist.lists.count())]
-    assert desk.list_name == "All symbols" and "Theirs" in names and "Mine" not in names
-    desk.list_name = "Mine"  # asked for before anything was told
-    desk.refresh()
+    assert desk.watched.list_name == "All symbols" and "Theirs" in names and "Mine" not in names
+    desk.watched.list_name = "Mine"  # asked for before anything was told
+    desk.looking.refresh()
     calm(window)
-    assert desk.list_name == "All symbols" and "not there any more" in " ".join(window.status.said)
+    assert desk.watched.list_name == "All symbols" and "not there any more" in " ".join(window.status.said)
 
 
 def test_a_scan_never_writes_over_a_list_of_the_users_nor_in_a_replay(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -358,13 +358,13 @@ def test_a_scan_never_writes_over_a_list_of_the_users_nor_in_a_replay(window: Wi
     scan.save_as("Dips")
     scan.keep_list()
     assert desk.lists.own["Dips"].symbols == ["BRINE"] and desk.lists.own["Dips 2"].symbols == found
-    desk.replay(int(desk.view.bars.times[-200]))  # type: ignore[union-attr]
+    desk.replaying.stand_at(int(desk.looking.view.bars.times[-200]))  # type: ignore[union-attr]
     calm(window)
     scan.run()
     calm(window)
     assert [f.symbol for f in scan.result.found] != found  # type: ignore[union-attr]
     assert desk.lists.own["Dips 2"].symbols == found
-    desk.replay(None)
+    desk.replaying.stand_at(None)
     calm(window)
     desk.lists.delete("Dips 2")
     desk.lists.make("Dips 2", ["FLAKE"])  # by hand, under the name that the scan had
@@ -382,6 +382,6 @@ def test_the_program_goes_on_without_its_folders(window: Window, calm, tmp_path:
         calm(window)
     QTest.keyClicks(window.bench.script.editor, "-- on ")
     calm(window)
-    window.desk.save()
+    window.desk.script.save()
     files = [p.stem for p in window.desk.workspace.script_files()]
     assert "tide_turn" in files and len(files) > 3  # the open one and the demo scripts are there again

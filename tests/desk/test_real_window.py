@@ -41,7 +41,7 @@ for key in "line sma(close, 5) ":
 QTest.mouseMove(editor.viewport(), editor.viewport().rect().center())
 QTest.qWait(600)
 settle(app, window.desk)
-print(repr(editor.text()), offered, len(window.desk.problems), window.windowHandle().screen() is not None)
+print(repr(editor.text()), offered, len(window.desk.rule.problems), window.windowHandle().screen() is not None)
 window.close()
 """
 
@@ -103,7 +103,7 @@ def opened(workspace):
     going = threading.Event()
     window.desk.jobs.start("deaf", lambda ticket: (going.set(), threading.Event().wait(90)), lambda _: None, slow=True)
     going.wait(20)
-    window.desk.set_text(window.desk.text + "-- typed last")
+    window.desk.rule.set_text(window.desk.script.text + "-- typed last")
     QTimer.singleShot(200, window.quit)
     return window
 

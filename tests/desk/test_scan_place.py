@@ -131,9 +131,9 @@ def test_enter_opens_the_bar_since_which_it_holds(place: ScanPlace, window: Wind
     one = place.model.found[2]
     chart = window.bench.chart
     assert window.places.currentWidget() is window.bench and chart.shown is not None
-    assert window.desk.symbol == one.symbol and chart.pinned is not None
+    assert window.desk.looking.symbol == one.symbol and chart.pinned is not None
     assert chart.shown.bars.times[chart.pinned] == one.since
-    assert window.desk.path is not None and window.desk.path.name == "mine.rung"
+    assert window.desk.script.path is not None and window.desk.script.path.name == "mine.rung"
 
 
 def test_the_table_sorts_by_what_its_numbers_mean(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -376,7 +376,7 @@ def test_a_condition_has_settings_and_hours_of_its_own(
     place.table.selectRow(0)
     QTest.keyClick(place.table, Qt.Key.Key_Return)
     calm(window)
-    assert window.desk.settings == {"n": 7.0}
+    assert window.desk.rule.settings == {"n": 7.0}
 
     monkeypatch.setattr(Given, "exec", lambda dialog: (dialog.strip.drop.click(), 1)[1])
     editor.given.click()
@@ -441,13 +441,13 @@ def test_columns_of_scripts_stand_with_what_is_found(
     assert rows[0][-2:] == ["Strength 1w", "Strength 1d"]
     assert rows[1][-2] == expected[place.model.found[0].symbol].text
     place._remember()
-    assert read_columns(window.desk.scan_state["columns"]) == place.model.columns
+    assert read_columns(window.desk.remembering.scan["columns"]) == place.model.columns
     place.run()
     calm(window)
     assert place.model.index(0, first).data() == expected[place.model.found[0].symbol].text
     place.remove_column(0)
     assert place.model.columnCount() == first
-    window.desk.remember()
+    window.desk.remembering.now()
 
 
 def test_many_conditions_scroll_and_leave_room_for_what_is_found(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]

@@ -223,8 +223,8 @@ class RandomUser:
     def _clear_the_table(self) -> None:
         """Takes away what piles up because it was asked for, so that what piles up by itself can be seen."""
         self.window.scan.lines.show_lines(self.window.scan.lines.lines()[:2])
-        while len(self.desk.beside) > 2:
-            self.desk.remove_beside(0)
+        while len(self.desk.beside.uses) > 2:
+            self.desk.beside.remove(0)
 
     def _say(self, name: str) -> None:
         self.seen.acts[name.split(":")[0]] += 1
@@ -358,13 +358,13 @@ class RandomUser:
                 view.activated.emit(index)
 
     def _symbol(self) -> None:
-        self.desk.go_to(symbol=self._random.choice(list(self.desk.library.infos)))
+        self.desk.looking.go_to(symbol=self._random.choice(list(self.desk.library.infos)))
 
     def _timeframe(self) -> None:
-        self.desk.go_to(timeframe=self._random.choice(STANDARD))
+        self.desk.looking.go_to(timeframe=self._random.choice(STANDARD))
 
     def _open(self) -> None:
-        self.desk.open_script(self._random.choice(self.desk.workspace.script_files()))
+        self.desk.rule.open(self._random.choice(self.desk.workspace.script_files()))
 
     def _resize(self) -> None:
         self.window.resize(self._random.randrange(600, 1700), self._random.randrange(400, 1000))

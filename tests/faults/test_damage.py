@@ -75,7 +75,7 @@ def lived(tmp_path_factory: pytest.TempPathFactory) -> Path:
         place()
         settle(make_app(), window.desk)
     window.bench.script.editor.append("\n-- a first\n")
-    window.desk.save()
+    window.desk.script.save()
     window.bench.script.editor.append("-- a second\n")
     QTest.qWait(120)
     journal = shutil.copytree(root / "data" / "journal", root / "journal")
@@ -116,7 +116,7 @@ def lives_on(root: Path, hit: Path) -> None:
     editor.setFocus()
     QTest.keyClicks(editor, "-- on ")
     settle(app, window.desk)
-    assert window.desk.save() == [] or window.desk.script.theirs is not None
+    assert window.desk.script.save() == [] or window.desk.script.theirs is not None
     assert not any("went wrong" in s for s in window.status.said), window.status.said
     library = window.desk.library
     whole = [s for s in _SYMBOLS if not hit.name.upper().startswith(s)]

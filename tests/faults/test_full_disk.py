@@ -88,15 +88,15 @@ def test_a_disk_that_fills_up_while_everything_is_used_loses_nothing(
     window = make_window(space)
     window.show()
     settle(app, window.desk)
-    desk, path = window.desk, window.desk.path
+    desk, path = window.desk, window.desk.script.path
     assert path is not None
     desk.lists.make("Mine", ["BUOY"])
-    before = desk.library.bars("BUOY", window.desk.timeframe).times.size
+    before = desk.library.bars("BUOY", window.desk.looking.timeframe).times.size
     ballast.fill()
     editor = window.bench.script.editor
     editor.setFocus()
     QTest.keyClicks(editor, "-- typed on a full disk ")
-    desk.save()
+    desk.script.save()
     settle(app, desk)
     assert window.bench.script.standing.isVisible() and "disk is full" in window.bench.script.standing.words.text()
     window.ladder.deeds.make("Theirs", ["BUOY", "AFLOAT"])
@@ -104,12 +104,12 @@ def test_a_disk_that_fills_up_while_everything_is_used_loses_nothing(
     write_days(files / "BUOY.csv", 0, 3000, 21)
     made = import_files([files / "BUOY.csv"], BarLibrary(space.library_folder))
     assert "the disk is full" in made[0].trouble
-    assert len(BarLibrary(space.library_folder).bars("BUOY", desk.timeframe)) == before
+    assert len(BarLibrary(space.library_folder).bars("BUOY", desk.looking.timeframe)) == before
     window.bench.deeds.write_chart(disk / "chart.png")
     settle(app, desk)
     assert "disk is full" in window.status.text() and not (disk / "chart.png").exists()
     ballast.drop()
-    assert desk.save() == [] and "typed on a full disk" in path.read_text()
+    assert desk.script.save() == [] and "typed on a full disk" in path.read_text()
     window.ladder.deeds.make("Theirs", ["BUOY", "AFLOAT"])
     again = Workspace(space.data, space.config)
     assert list(again.lists().own) == ["Mine", "Theirs"] and BarLibrary(space.library_folder).damaged() == []

@@ -65,7 +65,7 @@ def judged(seen: Seen, told: Callable[[str], None]) -> None:
 def test_a_random_user_for_some_seconds(window: Window, told: Callable[[str], None]) -> None:
     seen = RandomUser(window, 1).go(5)
     judged(seen, told)
-    assert sum(seen.acts.values()) > 60 and window.desk.view is not None
+    assert sum(seen.acts.values()) > 60 and window.desk.looking.view is not None
 
 
 @pytest.mark.nightly

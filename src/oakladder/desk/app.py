@@ -46,9 +46,9 @@ def make_window(workspace: Workspace) -> Window:
     """The window with the demo market, and with what was open last time."""
     desk = Desk(workspace, workspace.library())
     window = Window(desk)
-    desk.restore()
+    desk.remembering.restore()
     desk.watch_folders()
-    desk.ask_quotes()
+    desk.watched.ask_quotes()
     return window
 
 

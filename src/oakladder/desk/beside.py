@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence, Set
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from PyQt6.QtCore import QObject, pyqtSignal
+
 from oakladder.bars.series import Panel
+from oakladder.desk.jobs import sentence_of
 from oakladder.engine.picture.draw import Paint, Picture, draw, merged
 from oakladder.engine.run import run
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
@@ -76,6 +79,55 @@ def compiled(use: Use, workspace: Workspace, cancelled: Callable[[], bool] | Non
 def _drawn(use: Use, workspace: Workspace, panel: Panel, paint: Paint, cancelled: Callable[[], bool] | None) -> Picture:
     program = compiled(use, workspace, cancelled)
     return draw(run(program, panel, use.settings, cancelled=cancelled), paint, cancelled)
+
+
+class Beside(QObject):
+    """The uses of scripts that stand beside the open one. ``changed`` tells that they are others, or set otherwise;
+    ``came_or_went`` that there are others; ``told`` a sentence for the user."""
+
+    changed = pyqtSignal()
+    came_or_went = pyqtSignal()
+    told = pyqtSignal(str)
+
+    def __init__(self, workspace: Workspace, parent: QObject | None = None):
+        super().__init__(parent)
+        self._workspace = workspace
+        self.uses: list[Use] = []
+
+    def restore(self, state: Sequence[object]) -> None:
+        """Takes what was written down; what is gone is left out."""
+        found = (read_use(u, self._workspace.scripts) for u in state)
+        self.uses = [use for use in found if use is not None]
+        self.came_or_went.emit()
+
+    def add(self, use: Use) -> None:
+        """Puts another script, or the same with other settings, or a line beside the open one."""
+        self.uses = [*self.uses, use]
+        self._tell()
+
+    def remove(self, k: int) -> None:
+        """Takes one of them away."""
+        self.uses = [u for j, u in enumerate(self.uses) if j != k]
+        self._tell()
+
+    def set(self, k: int, name: str, value: object) -> None:
+        """Changes a setting of one of them."""
+        try:
+            compiled(self.uses[k], self._workspace).values_of({name: value})
+        except (RunProblem, ScriptError, ScriptFileProblem) as error:
+            self.told.emit(sentence_of(error))
+            return
+        self.uses[k].settings[name] = value
+        self.changed.emit()
+
+    def scripts_written(self, names: Set[str]) -> None:
+        """Other programs have written scripts."""
+        if any(use.path is not None and use.path.name in names for use in self.uses):
+            self.changed.emit()
+
+    def _tell(self) -> None:
+        self.came_or_went.emit()
+        self.changed.emit()
 
 
 def draw_beside(

@@ -5,17 +5,16 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 from oakladder.bars.timeframes import Timeframe
-from oakladder.desk.jobs import Ticket, sentence_of
+from oakladder.desk.jobs import Jobs, Ticket, sentence_of
+from oakladder.desk.replaying import Replaying
+from oakladder.desk.rule import Rule
 from oakladder.engine.columns import Ask, Filled, fill
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
 from oakladder.user.scans import plain_settings, settings_said
 from oakladder.user.scripts import ScriptFileProblem, read_script
-
-if TYPE_CHECKING:
-    from oakladder.desk.session import Desk
+from oakladder.user.workspace import Workspace
 
 #: More columns, and timeframes of one, than this are not remembered.
 _MOST_COLUMNS, _MOST_FRAMES = 60, 20
@@ -89,9 +88,10 @@ def places_of(columns: Sequence[ScriptColumn]) -> list[Place]:
 class ColumnJobs:
     """Has the cells of columns worked out aside: one job for days and longer, one for each kind of hours."""
 
-    def __init__(self, desk: Desk, name: str):
-        self._desk, self._name = desk, name
-        self._jobs: list[str] = []
+    def __init__(self, jobs: Jobs, workspace: Workspace, rule: Rule, replaying: Replaying, name: str):
+        self._jobs, self._workspace, self._rule, self._replaying = jobs, workspace, rule, replaying
+        self._name = name
+        self._asked: list[str] = []
 
     def ask(
         self,
@@ -102,14 +102,14 @@ class ColumnJobs:
         progress: Callable[[float], None] | None = None,
     ) -> None:
         """Asks for the cells of some sections; what comes is told job by job. What was asked before is dropped."""
-        for job in self._jobs:
-            self._desk.jobs.stop(job)
+        for job in self._asked:
+            self._jobs.stop(job)
         kinds: dict[str, list[Place]] = {}
         for place in places:
             intraday, extended = Timeframe.parse(place.timeframe).intraday, columns[place.column].extended
             hours = "days" if not intraday else "all hours" if extended else "hours"
             kinds.setdefault(f"{self._name} {hours}", []).append(place)
-        self._jobs = list(kinds)
+        self._asked = list(kinds)
         for job, wanted in kinds.items():
             self._start(job, [(p, columns[p.column]) for p in wanted], symbols, then, progress)
 
@@ -121,7 +121,7 @@ class ColumnJobs:
         then: Callable[[dict[Place, Filled]], None],
         progress: Callable[[float], None] | None,
     ) -> None:
-        source, opened = self._desk.source, (self._desk.program, dict(self._desk.settings))
+        source, opened = self._replaying.source, (self._rule.program, dict(self._rule.settings))
 
         def work(ticket: Ticket) -> dict[Place, Filled]:
             made: dict[Place, Filled] = {}
@@ -137,7 +137,7 @@ class ColumnJobs:
         def failed(error: Exception) -> None:
             then({place: Filled(error=error) for place, _ in wanted})
 
-        self._desk.jobs.start(job, work, then, failed, progress, slow=True)
+        self._jobs.start(job, work, then, failed, progress, slow=True)
 
     def _ask_of(
         self,
@@ -151,13 +151,15 @@ class ColumnJobs:
             if program is None:
                 raise RunProblem("The open script has errors.")
             return Ask(program, column.name or None, frame, settings, column.extended)
-        return ask_of(self._desk, column, frame, cancelled)
+        return ask_of(self._workspace, column, frame, cancelled)
 
 
-def ask_of(desk: Desk, column: ScriptColumn, frame: Timeframe, cancelled: Callable[[], bool] | None = None) -> Ask:
+def ask_of(
+    workspace: Workspace, column: ScriptColumn, frame: Timeframe, cancelled: Callable[[], bool] | None = None
+) -> Ask:
     """What the engine is asked for a column. Raises `ScriptError`, `ScriptFileProblem`, `RunProblem`, `Cancelled`."""
-    text = read_script(desk.workspace.scripts / column.script)
-    program = compile_script(text, desk.workspace.shelf(text), cancelled)
+    text = read_script(workspace.scripts / column.script)
+    program = compile_script(text, workspace.shelf(text), cancelled)
     return Ask(program, column.name or None, frame, column.settings, column.extended)
 
 

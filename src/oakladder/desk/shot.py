@@ -46,11 +46,11 @@ def take(
     window = make_window(workspace)
     window.resize(QSize(*size))
     if night:
-        window.desk.set_theme(NIGHT)
+        window.desk.looking.set_theme(NIGHT)
     if script is not None:
-        window.desk.open_script(_script(workspace, script))
+        window.desk.rule.open(_script(workspace, script))
     window.show()
-    window.desk.go_to(symbol, timeframe)
+    window.desk.looking.go_to(symbol, timeframe)
     settle(app, window.desk)
     if place == "data":
         window.show_data()

@@ -86,11 +86,11 @@ class Window(QMainWindow):
             self.deeds[action.name] = made
         self._fill_show_menu()
         self.bench.chart.typed.connect(self.open_palette)
-        desk.options_changed.connect(lambda _: self._tick_show_menu())
+        desk.looking.options_changed.connect(lambda _: self._tick_show_menu())
         self.scan.picked.connect(self._open)
         self.ladder.picked.connect(self._open)
         self.data.taken.connect(self._library_changed)
-        desk.theme_changed.connect(lambda _: self._apply_theme())
+        desk.looking.theme_changed.connect(lambda _: self._apply_theme())
         desk.status.connect(self.status.say)
         desk.trouble.connect(self.status.trouble)
         desk.lists_changed.connect(self._lists_changed)
@@ -159,14 +159,14 @@ class Window(QMainWindow):
 
     def _tick_show_menu(self) -> None:
         for name, test in _TICKED.items():
-            self.deeds[name].setChecked(test(self.desk.options))
+            self.deeds[name].setChecked(test(self.desk.looking.options))
 
     def _apply_theme(self) -> None:
         """Colours by day or by night. To style a part takes each of its widgets time, and to paint it anew takes as
         long: one part after the other is styled, what is in sight first, and painted at the next turn."""
         app = QApplication.instance()
         assert isinstance(app, QApplication)
-        app.setPalette(palette(self.desk.theme))
+        app.setPalette(palette(self.desk.looking.theme))
         self._to_style = [self.top, self.places.currentWidget(), *self._places(), self.palette_dialog]
         if self.isVisible():
             self._styling.start()
@@ -181,7 +181,7 @@ class Window(QMainWindow):
             self._unpainted = None
         while self._to_style:
             part = self._to_style.pop(0)
-            if part is not None and part.styleSheet() != style_sheet(self.desk.theme):
+            if part is not None and part.styleSheet() != style_sheet(self.desk.looking.theme):
                 if part.isVisible():
                     self._unpainted = part
                     part.setUpdatesEnabled(False)
@@ -197,7 +197,7 @@ class Window(QMainWindow):
         super().showEvent(event)
 
     def _style(self, part: QWidget | None) -> None:
-        sheet = style_sheet(self.desk.theme)
+        sheet = style_sheet(self.desk.looking.theme)
         if part is not None and part.styleSheet() != sheet:
             part.setStyleSheet(sheet)
 
@@ -215,7 +215,7 @@ class Window(QMainWindow):
     def show_bench(self) -> None:
         self._show(0)
         if self.bench.watchlist.lists.count():
-            self.bench.show_list(self.desk.list_name)  # lists may have changed in another place
+            self.bench.show_list(self.desk.watched.list_name)  # lists may have changed in another place
         self.bench.chart.setFocus()
 
     def show_ladder(self) -> None:
@@ -257,10 +257,10 @@ class Window(QMainWindow):
         self.bench.watchlist.step(-1)
 
     def longer(self) -> None:
-        self.desk.step_timeframe(1)
+        self.desk.looking.step_timeframe(1)
 
     def shorter(self) -> None:
-        self.desk.step_timeframe(-1)
+        self.desk.looking.step_timeframe(-1)
 
     def next_signal(self) -> None:
         self.bench.step_signal(True)
@@ -300,7 +300,7 @@ class Window(QMainWindow):
         )
 
     def toggle_night(self) -> None:
-        self.desk.set_theme(NIGHT if self.desk.theme is DAY else DAY)
+        self.desk.looking.set_theme(NIGHT if self.desk.looking.theme is DAY else DAY)
 
     def quit(self) -> None:
         self.close()
@@ -324,7 +324,7 @@ class Window(QMainWindow):
         ]
         for path in self.desk.workspace.script_files():
             title = path.stem.replace("_", " ")
-            made.append(Choice(f"Script {title}", "", lambda p=path: self.desk.open_script(p)))  # type: ignore[misc]
+            made.append(Choice(f"Script {title}", "", lambda p=path: self.desk.rule.open(p)))  # type: ignore[misc]
             made.append(Choice(f"Beside: {title}", "", lambda p=path: self.bench.deeds.put_beside(p)))  # type: ignore[misc]
         for name, pane in self.bench.chart.panes.items():
             if name != PRICE:
@@ -349,27 +349,27 @@ class Window(QMainWindow):
 
     def _go(self, symbol: str | None = None, timeframe: Timeframe | None = None) -> None:
         self.show_bench()
-        self.desk.go_to(symbol, timeframe)
+        self.desk.looking.go_to(symbol, timeframe)
 
     def _library_changed(self) -> None:
         """New symbols or bars are there: everything that shows symbols shows them too."""
-        self.bench.show_list(self.desk.list_name)
+        self.bench.show_list(self.desk.watched.list_name)
         self.desk.library_changed()
 
     def _open(self, pick: Pick) -> None:
         """Shows on the Bench what was picked elsewhere, with the script and settings that it was found by."""
         if pick.script is not None and (
-            pick.script != self.desk.path or (pick.settings and dict(pick.settings) != self.desk.settings)
+            pick.script != self.desk.script.path or (pick.settings and dict(pick.settings) != self.desk.rule.settings)
         ):
-            self.desk.open_script(pick.script, dict(pick.settings))
-        if pick.extended is not None and pick.extended != self.desk.options.extended:
-            self.desk.set_options(replace(self.desk.options, extended=pick.extended))
+            self.desk.rule.open(pick.script, dict(pick.settings))
+        if pick.extended is not None and pick.extended != self.desk.looking.options.extended:
+            self.desk.looking.set_options(replace(self.desk.looking.options, extended=pick.extended))
         self.show_bench()
-        self.desk.go_to(pick.symbol, pick.timeframe, pick.time)
+        self.desk.looking.go_to(pick.symbol, pick.timeframe, pick.time)
 
     def _lists_changed(self) -> None:
         """Lists are otherwise, by another program: the place in sight shows them, the others when they are entered."""
-        self.bench.show_list(self.desk.list_name)
+        self.bench.show_list(self.desk.watched.list_name)
         if self.places.currentWidget() is self.ladder:
             self.ladder.enter()
 

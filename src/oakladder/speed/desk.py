@@ -38,27 +38,27 @@ def measure() -> list[Row]:
         window = make_window(workspace)
         window.show()
         desk = window.desk
-        while desk.view is None:
+        while desk.looking.view is None:
             app.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 5)
         cold = time.perf_counter() - start
         settle(app, desk)
         path = workspace.scripts / "bench.rung"
         write_atomic(path, script_of(40))
-        desk.open_script(path)
-        desk.go_to(timeframe=Timeframe.parse(_BARS_TIMEFRAME))
+        desk.rule.open(path)
+        desk.looking.go_to(timeframe=Timeframe.parse(_BARS_TIMEFRAME))
         settle(app, desk)
-        assert desk.view is not None
-        bars = len(desk.view.bars)
+        assert desk.looking.view is not None
+        bars = len(desk.looking.view.bars)
 
         def until_painted(act: object) -> float:
             loop = QEventLoop()
-            desk.view_changed.connect(loop.quit)
+            desk.looking.view_changed.connect(loop.quit)
             begin = time.perf_counter()
             act()  # type: ignore[operator]
             loop.exec()
             window.bench.chart.viewport().repaint()
             taken = time.perf_counter() - begin
-            desk.view_changed.disconnect(loop.quit)
+            desk.looking.view_changed.disconnect(loop.quit)
             settle(app, desk)
             return taken
 
@@ -67,8 +67,8 @@ def measure() -> list[Row]:
         keys = [until_painted(lambda k=k: QTest.keyClicks(editor, str(k))) for k in (1, 2, 3, 4, 5)]
         names = list(desk.library.infos)[1:6]
         for name in names:
-            desk.library.bars(name, desk.timeframe)
-        moves = [until_painted(lambda n=n: desk.go_to(symbol=n)) for n in names]
+            desk.library.bars(name, desk.looking.timeframe)
+        moves = [until_painted(lambda n=n: desk.looking.go_to(symbol=n)) for n in names]
         window.close()
     return [
         *_frames(),
@@ -106,8 +106,8 @@ def _ladder() -> list[Row]:
         place.show()
         frames = ["1mo", "1w", "1d"]
         columns = [ScriptColumn(f"{s}.rung", name, frames) for s in ("rule", "kept") for name in ("over", "dip")]
-        desk.ladder_state = {"columns": [c.as_plain() for c in columns]}
-        desk.ask_quotes()
+        desk.remembering.ladder = {"columns": [c.as_plain() for c in columns]}
+        desk.watched.ask_quotes()
 
         def fill(act: object) -> float:
             begin = time.perf_counter()
@@ -176,7 +176,7 @@ def _frames() -> list[Row]:
     from oakladder.desk.app import make_app
     from oakladder.desk.chart.chart import Chart
     from oakladder.desk.look.theme import DAY
-    from oakladder.desk.session import View
+    from oakladder.desk.view import View
     from oakladder.engine.picture.draw import draw
     from oakladder.engine.run import run
     from oakladder.rung import compile_script

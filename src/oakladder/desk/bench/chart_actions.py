@@ -35,7 +35,7 @@ class Deeds(QObject):
     # --- how bars are shown -----------------------------------------------------------------------
 
     def _style(self, style: BarStyle) -> None:
-        self.desk.set_options(replace(self.desk.options, style=style))
+        self.desk.looking.set_options(replace(self.desk.looking.options, style=style))
 
     def show_candles(self) -> None:
         self._style(BarStyle.CANDLES)
@@ -50,7 +50,7 @@ class Deeds(QObject):
         self._style(BarStyle.AVERAGED)
 
     def _scale(self, scale: ScaleKind) -> None:
-        self.desk.set_options(replace(self.desk.options, scale=scale))
+        self.desk.looking.set_options(replace(self.desk.looking.options, scale=scale))
 
     def scale_plain(self) -> None:
         self._scale(ScaleKind.PLAIN)
@@ -62,11 +62,15 @@ class Deeds(QObject):
         self._scale(ScaleKind.PERCENT)
 
     def toggle_extended(self) -> None:
-        self.desk.set_options(replace(self.desk.options, extended=not self.desk.options.extended))
+        self.desk.looking.set_options(
+            replace(self.desk.looking.options, extended=not self.desk.looking.options.extended)
+        )
 
     def toggle_as_known(self) -> None:
-        self.desk.set_options(replace(self.desk.options, as_known=not self.desk.options.as_known))
-        word = "where it became known" if self.desk.options.as_known else "where the script puts it"
+        self.desk.looking.set_options(
+            replace(self.desk.looking.options, as_known=not self.desk.looking.options.as_known)
+        )
+        word = "where it became known" if self.desk.looking.options.as_known else "where the script puts it"
         self.desk.status.emit(f"Every drawing stands {word}.")
 
     # --- reading ----------------------------------------------------------------------------------
@@ -103,7 +107,7 @@ class Deeds(QObject):
             at = int(np.clip(sum(chart.seen) / 2, 0, len(bars) - 1))
         closes = bars.calendar.closes(bars.times[at : at + 1], bars.timeframe, bars.extended)
         chart.pin(None)
-        self.desk.replay(int(closes[0]))
+        self.desk.replaying.stand_at(int(closes[0]))
 
     def replay_forward(self) -> None:
         self._in_replay(lambda: self.bench.replay.step(1))
@@ -119,7 +123,7 @@ class Deeds(QObject):
 
     def _in_replay(self, go: object) -> None:
         """Does something in the replay; begins one if there is none."""
-        if self.desk.moment is None:
+        if self.desk.replaying.moment is None:
             self.start_replay()
         else:
             go()  # type: ignore[operator]
@@ -144,11 +148,11 @@ class Deeds(QObject):
         if error is not None:
             self.desk.status.emit(f"`{expression}` cannot be drawn: {error.message} {error.fix}".strip())
             return
-        self.desk.add_beside(use)
+        self.desk.beside.add(use)
 
     def put_beside(self, path: Path) -> None:
         """Puts a script of the folder beside the open one."""
-        self.desk.add_beside(Use(title_of(path.name), path))
+        self.desk.beside.add(Use(title_of(path.name), path))
 
     def add_beside(self) -> None:
         """Asks which script shall stand beside the open one."""
@@ -160,10 +164,10 @@ class Deeds(QObject):
 
     def copy_beside(self) -> None:
         """Puts the open script beside itself as it is set now, to compare the two."""
-        if self.desk.path is not None:
-            self.desk.save()
-            title = title_of(self.desk.path.name)
-            self.desk.add_beside(Use(title, self.desk.path, "", dict(self.desk.settings)))
+        if self.desk.script.path is not None:
+            self.desk.script.save()
+            title = title_of(self.desk.script.path.name)
+            self.desk.beside.add(Use(title, self.desk.script.path, "", dict(self.desk.rule.settings)))
 
     # --- panes ------------------------------------------------------------------------------------
 
@@ -195,7 +199,10 @@ class Deeds(QObject):
     def save_chart(self) -> None:
         """Asks where to, and writes the chart as PNG or SVG."""
         name, _ = QFileDialog.getSaveFileName(
-            self.bench, "Save the chart", f"{self.desk.symbol}_{self.desk.timeframe}.png", "PNG (*.png);;SVG (*.svg)"
+            self.bench,
+            "Save the chart",
+            f"{self.desk.looking.symbol}_{self.desk.looking.timeframe}.png",
+            "PNG (*.png);;SVG (*.svg)",
         )
         if name:
             self.write_chart(Path(name))
@@ -203,7 +210,7 @@ class Deeds(QObject):
     def save_chart_data(self) -> None:
         """Asks where to, and writes bars and lines as CSV."""
         name, _ = QFileDialog.getSaveFileName(
-            self.bench, "Save the data", f"{self.desk.symbol}_{self.desk.timeframe}.csv", "CSV (*.csv)"
+            self.bench, "Save the data", f"{self.desk.looking.symbol}_{self.desk.looking.timeframe}.csv", "CSV (*.csv)"
         )
         if name:
             self.write_chart(Path(name))

@@ -7,7 +7,8 @@ from PyQt6.QtGui import QCursor
 from PyQt6.QtWidgets import QWidget
 
 from oakladder.desk.columns import OPEN_SCRIPT, ScriptColumn, open_columns, places_of
-from oakladder.desk.session import MOST_WATCHED, Desk
+from oakladder.desk.session import Desk
+from oakladder.desk.watched import MOST_WATCHED
 from oakladder.desk.widgets.column_chooser import ask_column
 from oakladder.desk.widgets.passing import passing_menu
 
@@ -22,23 +23,23 @@ class Watching(QObject):
     def menu(self, at: QPoint | None = None) -> None:
         """Offers to add, change and take away columns."""
         menu = passing_menu(self._parent)
-        for k, column in enumerate(self.desk.watched):
+        for k, column in enumerate(self.desk.watched.columns):
             words = f"{column.caption} on {', '.join(column.timeframes)}"
             if column.script != OPEN_SCRIPT:
                 menu.addAction(f"Change {words} …", lambda k=k: self._ask(k))
             menu.addAction(f"Remove {words}", lambda k=k: self.remove(k))
         menu.addSeparator()
         menu.addAction("Add a column of a script …", lambda: self._ask(None))
-        menu.addAction("Only the open script's", lambda: self.desk.watch(open_columns()))
+        menu.addAction("Only the open script's", lambda: self.desk.watched.show_columns(open_columns()))
         menu.popup(at if at is not None else QCursor.pos())
 
     def remove(self, k: int) -> None:
         """Takes a column away; without any the open script's come back."""
-        self.desk.watch([c for j, c in enumerate(self.desk.watched) if j != k])
+        self.desk.watched.show_columns([c for j, c in enumerate(self.desk.watched.columns) if j != k])
 
     def put(self, column: ScriptColumn, k: int | None = None) -> bool:
         """Adds a column, or puts it in the place of another; False where there is no room, with a word."""
-        columns = [*self.desk.watched, column] if k is None else list(self.desk.watched)
+        columns = [*self.desk.watched.columns, column] if k is None else list(self.desk.watched.columns)
         if k is not None:
             columns[k] = column
         if len(places_of(columns)) > MOST_WATCHED:
@@ -46,9 +47,9 @@ class Watching(QObject):
                 f"There is room for {MOST_WATCHED} here, counting each timeframe. The Ladder (Alt+2) shows as many as you like."
             )
             return False
-        self.desk.watch(columns)
+        self.desk.watched.show_columns(columns)
         return True
 
     def _ask(self, k: int | None) -> None:
-        old = self.desk.watched[k] if k is not None else ScriptColumn("", "", ["1d"])
+        old = self.desk.watched.columns[k] if k is not None else ScriptColumn("", "", ["1d"])
         ask_column(self.desk, self._parent, old, lambda made: self.put(made, k))

@@ -20,7 +20,8 @@ from oakladder.desk.chart.strip import SignalStrip
 from oakladder.desk.columns import Place
 from oakladder.desk.look.theme import ui_font
 from oakladder.desk.script.panel import ScriptPanel
-from oakladder.desk.session import Desk, View
+from oakladder.desk.session import Desk
+from oakladder.desk.view import View
 from oakladder.desk.why.panel import WhyPanel
 from oakladder.engine.columns import Cell
 from oakladder.engine.signal_ages import Pip
@@ -33,12 +34,12 @@ class Bench(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
         self.desk = desk
-        self.watchlist = Watchlist(list(desk.library.infos.values()), desk.theme)
-        self.ladder = Ladder(desk.theme)
-        self.chart = Chart(desk.theme)
-        self.strip = SignalStrip(desk.theme)
+        self.watchlist = Watchlist(list(desk.library.infos.values()), desk.looking.theme)
+        self.ladder = Ladder(desk.looking.theme)
+        self.chart = Chart(desk.looking.theme)
+        self.strip = SignalStrip(desk.looking.theme)
         self.script = ScriptPanel(desk)
-        self.why = WhyPanel(desk.theme)
+        self.why = WhyPanel(desk.looking.theme)
         self.replay = ReplayLine(desk)
         self.deeds = Deeds(self)
         self.watching = Watching(desk, self)
@@ -94,29 +95,29 @@ class Bench(QWidget):
         desk = self.desk
         self.watchlist.list_chosen.connect(self.show_list)
         self.watchlist.columns_asked.connect(self.watching.menu)
-        self.watchlist.show_columns(desk.watched)
-        desk.watched_changed.connect(lambda: self.watchlist.show_columns(desk.watched))
-        self.watchlist.chosen.connect(lambda symbol: desk.go_to(symbol=symbol))
-        self.ladder.chosen.connect(lambda timeframe: desk.go_to(timeframe=timeframe))
+        self.watchlist.show_columns(desk.watched.columns)
+        desk.watched.columns_changed.connect(lambda: self.watchlist.show_columns(desk.watched.columns))
+        self.watchlist.chosen.connect(lambda symbol: desk.looking.go_to(symbol=symbol))
+        self.ladder.chosen.connect(lambda timeframe: desk.looking.go_to(timeframe=timeframe))
         self.strip.asked.connect(self.chart.pin)
         self.chart.ranged.connect(self.strip.show_range)
         self.splitter.splitterMoved.connect(lambda *_: self._read())
         self.chart.hovered.connect(lambda _: self._read())
         self.chart.picked.connect(lambda _: self._read())
         self.chart.asked.connect(self.deeds.pane_menu)
-        self.chart.arranged.connect(desk.remember_soon)
+        self.chart.arranged.connect(desk.remembering.soon)
         self.why.asked.connect(lambda _: self._ask_why())
         self.why.went.connect(self.mark_bar)
-        desk.options_changed.connect(self._show_options)
-        desk.view_changed.connect(self._show_view)
+        desk.looking.options_changed.connect(self._show_options)
+        desk.looking.view_changed.connect(self._show_view)
         desk.trouble.connect(self.chart.show_trouble)
-        desk.bar_marked.connect(self.mark_bar)
-        desk.why_changed.connect(self._show_why)
-        desk.pips_changed.connect(self._show_pips)
-        desk.quotes_changed.connect(self._show_quotes)
-        desk.cells_changed.connect(self._show_cells)
-        desk.place_changed.connect(self._show_place)
-        desk.theme_changed.connect(lambda _: self._show_theme())
+        desk.looking.bar_marked.connect(self.mark_bar)
+        desk.looking.why_changed.connect(self._show_why)
+        desk.looking.pips_changed.connect(self._show_pips)
+        desk.watched.quotes_changed.connect(self._show_quotes)
+        desk.watched.cells_changed.connect(self._show_cells)
+        desk.looking.place_changed.connect(self._show_place)
+        desk.looking.theme_changed.connect(lambda _: self._show_theme())
 
     # --- what the desk tells ----------------------------------------------------------------------
 
@@ -124,27 +125,27 @@ class Bench(QWidget):
         """Shows another list in the narrow watchlist."""
         infos = self.desk.library.infos
         names = self.desk.lists.names(infos)
-        self.desk.show_list(name if name in names else names[0])
-        self.watchlist.show_lists(names, self.desk.list_name)
-        self.watchlist.show_infos([infos[s] for s in self.desk.lists.symbols(self.desk.list_name, infos)])
-        self.watchlist.show_symbol(self.desk.symbol)
+        self.desk.watched.show_list(name if name in names else names[0])
+        self.watchlist.show_lists(names, self.desk.watched.list_name)
+        self.watchlist.show_infos([infos[s] for s in self.desk.lists.symbols(self.desk.watched.list_name, infos)])
+        self.watchlist.show_symbol(self.desk.looking.symbol)
 
     def _show_options(self, options: ChartOptions) -> None:
-        self.chart.set_panes(self.desk.panes)
+        self.chart.set_panes(self.desk.looking.panes)
         if self.watchlist.lists.count() == 0:
-            self.show_list(self.desk.list_name)
+            self.show_list(self.desk.watched.list_name)
         self.chart.set_options(options)
 
     def _ask_why(self) -> None:
         """Has the chosen signal explained on the bars that are shown."""
-        names = [o.name for o in self.desk.program.signals] if self.desk.program is not None else []
+        names = [o.name for o in self.desk.rule.program.signals] if self.desk.rule.program is not None else []
         signal = self.why.show_signals(names)
         if signal and self.why.isVisible():
-            self.desk.ask_why(signal)
+            self.desk.looking.ask_why(signal)
 
     def _show_place(self) -> None:
-        self.ladder.show_current(self.desk.timeframe)
-        self.watchlist.show_symbol(self.desk.symbol)
+        self.ladder.show_current(self.desk.looking.timeframe)
+        self.watchlist.show_symbol(self.desk.looking.symbol)
 
     def _show_view(self, view: View) -> None:
         info = self.desk.library.infos[view.bars.symbol]
@@ -177,13 +178,13 @@ class Bench(QWidget):
     def _show_cells(self, cells: dict[Place, dict[str, Cell]]) -> None:
         model = self.watchlist.model
         model.cells = cells
-        program = self.desk.program
+        program = self.desk.rule.program
         column = next((o for o in program.outputs if o.what == "column"), None) if program else None
         model.open_name = (column.name if column else program.title if program else "") or "The script"
         model.changed()
 
     def _show_theme(self) -> None:
-        theme = self.desk.theme
+        theme = self.desk.looking.theme
         for widget in (self.ladder, self.strip):
             widget.theme = theme
             widget.update()

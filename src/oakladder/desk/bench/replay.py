@@ -45,7 +45,7 @@ class ReplayLine(QWidget):
         row.addWidget(self.speed)
         row.addWidget(self._button("Leave", "Back to everything that is known", lambda: self.leave()))
         self.setVisible(False)
-        desk.replay_changed.connect(self._show)
+        desk.replaying.changed.connect(self._show)
 
     def _button(self, words: str, hint: str, go: object) -> QToolButton:
         made = self.buttons[words] = QToolButton(text=words)
@@ -61,13 +61,13 @@ class ReplayLine(QWidget):
 
     def step(self, by: int) -> bool:
         """Goes some steps on or back."""
-        return self.desk.replay_step(by, self.unit.currentIndex() == 1)
+        return self.desk.looking.step_replay(by, self.unit.currentIndex() == 1)
 
     def toggle(self) -> None:
         """Plays, or pauses."""
         if self.playing:
             self._timer.stop()
-        elif self.desk.moment is not None:
+        elif self.desk.replaying.moment is not None:
             self._timer.start()
         self.buttons["Play"].setText("Pause" if self.playing else "Play")
 
@@ -81,13 +81,13 @@ class ReplayLine(QWidget):
         """Back to now."""
         if self.playing:
             self.toggle()
-        self.desk.replay(None)
+        self.desk.replaying.stand_at(None)
 
     def _show(self) -> None:
-        moment = self.desk.moment
+        moment = self.desk.replaying.moment
         self.setVisible(moment is not None)
         if moment is None:
             return
-        calendar = self.desk.library.infos[self.desk.symbol].calendar
+        calendar = self.desk.library.infos[self.desk.looking.symbol].calendar
         self.when.setText(f"As of {moment_words(calendar, moment)[4:]}")
         self.when.setToolTip("Everything on the screen is as it was known then.")

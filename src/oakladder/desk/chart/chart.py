@@ -20,7 +20,7 @@ from oakladder.desk.chart.reading import legend, measured
 from oakladder.desk.chart.scale import Scale, ScaleKind
 from oakladder.desk.chart.stack import LANES, Stack
 from oakladder.desk.look.theme import Theme, qcolor
-from oakladder.desk.session import View
+from oakladder.desk.view import View
 from oakladder.engine.picture.draw import PRICE, VOLUME, Picture
 
 #: Empty room at the right, as a share of the bars seen.

@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QGraphicsView
 
 from oakladder.bars.csv_files import iso
 from oakladder.desk.jobs import NotDone
-from oakladder.desk.session import View
+from oakladder.desk.view import View
 from oakladder.disk import why, write_atomic, write_rows
 
 

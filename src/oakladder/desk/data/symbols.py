@@ -289,7 +289,7 @@ class SymbolsView(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent)
         self.desk = desk
-        self.model = SymbolsModel(desk.theme)
+        self.model = SymbolsModel(desk.looking.theme)
         self.rows = QSortFilterProxyModel()
         self.rows.setSourceModel(self.model)
         self.rows.setFilterKeyColumn(-1)
@@ -297,7 +297,7 @@ class SymbolsView(QWidget):
         self.filter = QLineEdit(placeholderText="Filter by anything that stands below")
         self.filter.setClearButtonEnabled(True)
         self.filter.textChanged.connect(self.rows.setFilterFixedString)
-        desk.theme_changed.connect(self._show_theme)
+        desk.looking.theme_changed.connect(self._show_theme)
         self.button = QPushButton("Change the chosen …")
         self.button.clicked.connect(self.ask)
         self.word = QLabel(objectName="quiet")

@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.desk.columns import ColumnJobs, Place, ScriptColumn, ask_of, places_of, read_columns, troubles_of
+from oakladder.desk.columns import Place, ScriptColumn, ask_of, places_of, read_columns, troubles_of
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.ladder.lists import ListDeeds
 from oakladder.desk.ladder.table import LadderTable, read_sections
@@ -48,14 +48,14 @@ class LadderPlace(QWidget):
         self.columns: list[ScriptColumn] = []
         self._entered = False
         self._waiting: set[Place] = set()
-        self._jobs = ColumnJobs(desk, "ladder")
+        self._jobs = desk.column_jobs("ladder")
         self._troubles: list[str] = []
         self.lists = QComboBox()
         self.deeds = ListDeeds(self)
         self.lists.setMinimumWidth(180)
         self.lists.activated.connect(lambda _: self.refresh())
-        self.table = LadderTable(desk.theme)
-        self.minis = Minis(desk.theme)
+        self.table = LadderTable(desk.looking.theme)
+        self.minis = Minis(desk.looking.theme)
         self.word = QLabel(objectName="quiet")
         self.word.setMinimumWidth(20)
         self._lay_out()
@@ -72,9 +72,9 @@ class LadderPlace(QWidget):
         self.minis.chosen.connect(lambda t: self.picked.emit(Pick(self.minis.symbol, Timeframe.parse(t))))
         self.table.hovered.connect(self._explain_hover)
         self.table.arranged.connect(self._arranged)
-        desk.quotes_changed.connect(self._show_quotes)
-        desk.theme_changed.connect(lambda _: self._show_theme())
-        desk.replay_changed.connect(lambda: self.refresh() if self._entered else None)
+        desk.watched.quotes_changed.connect(self._show_quotes)
+        desk.looking.theme_changed.connect(lambda _: self._show_theme())
+        desk.replaying.changed.connect(lambda: self.refresh() if self._entered else None)
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()
@@ -108,7 +108,7 @@ class LadderPlace(QWidget):
         """Shows what was there last time, or the first columns."""
         if not self._entered:
             self._entered = True
-            state = self.desk.ladder_state
+            state = self.desk.remembering.ladder
             self.columns = read_columns(state.get("columns")) or self._first_columns()
             self.table.sections = read_sections(state.get("sections"))
             self.fill_lists(str(state.get("list", ALL)))
@@ -127,12 +127,12 @@ class LadderPlace(QWidget):
         self.lists.setCurrentText(current if current in names else ALL)
 
     def _remember(self) -> None:
-        self.desk.ladder_state = {
+        self.desk.remembering.ladder = {
             "list": self.lists.currentText(),
             "columns": [c.as_plain() for c in self.columns],
             "sections": {key: [s.width, int(s.hidden), s.at] for key, s in self.table.sections.items()},
         }
-        self.desk.remember_soon()
+        self.desk.remembering.soon()
 
     def _arranged(self) -> None:
         """The user has made sections wider, moved or hidden them."""
@@ -145,7 +145,7 @@ class LadderPlace(QWidget):
         with contextlib.suppress(ListProblem):
             symbols = self.desk.lists.symbols(self.lists.currentText(), infos)
             own = self.desk.lists.own.get(self.lists.currentText())
-            self.table.source.quotes = self.desk.quotes
+            self.table.source.quotes = self.desk.watched.quotes
             self.table.show_columns([infos[s] for s in symbols], self.columns, own.notes if own else {})
             self._remember()
             self._ask(symbols)
@@ -292,7 +292,7 @@ class LadderPlace(QWidget):
         cell, time = self.table.cell_at(index), None
         if cell is not None and cell.age >= 0:
             with contextlib.suppress(DataProblem, KeyError):
-                times = self.desk.source.bars(symbol, frame, column.extended).times
+                times = self.desk.replaying.source.bars(symbol, frame, column.extended).times
                 time = int(times[-1 - cell.age]) if cell.age < len(times) else None
         script = self.desk.workspace.scripts / column.script
         extended = column.extended if frame.intraday else None
@@ -324,12 +324,12 @@ class LadderPlace(QWidget):
         if cell is None:
             return
         place, symbol = self.table.place_of(self.table.rows.mapToSource(index)), self.table.symbol_at(index.row())
-        column, source = self.columns[place.column], self.desk.source
+        column, source = self.columns[place.column], self.desk.replaying.source
         frame = Timeframe.parse(place.timeframe)
         head = f"{symbol}  {column.caption} on {frame}: {cell.text}"
 
         def work(ticket: Ticket) -> tuple[str, ...]:
-            return explain(ask_of(self.desk, column, frame), source, symbol).lines
+            return explain(ask_of(self.desk.workspace, column, frame), source, symbol).lines
 
         def failed(error: Exception) -> None:
             then(head, (sentence_of(error),))
@@ -347,7 +347,7 @@ class LadderPlace(QWidget):
     def _show_minis(self, index: QModelIndex) -> None:
         if not index.isValid():
             return
-        symbol, source = self.table.symbol_at(index.row()), self.desk.source
+        symbol, source = self.table.symbol_at(index.row()), self.desk.replaying.source
         frames = list(dict.fromkeys(t for c in self.columns for t in c.timeframes)) or [str(ONE_DAY)]
         frames = sorted(frames, key=lambda t: -Timeframe.parse(t).order)[:6]
 
@@ -365,6 +365,6 @@ class LadderPlace(QWidget):
         self.table.source.refresh()
 
     def _show_theme(self) -> None:
-        self.table.set_theme(self.desk.theme)
-        self.minis.theme = self.desk.theme
+        self.table.set_theme(self.desk.looking.theme)
+        self.minis.theme = self.desk.looking.theme
         self.minis.update()

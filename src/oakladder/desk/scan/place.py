@@ -31,7 +31,7 @@ from PyQt6.QtWidgets import (
 from oakladder.bars.csv_files import iso
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.timeframes import STANDARD, Timeframe
-from oakladder.desk.columns import ColumnJobs, Place, ScriptColumn, read_columns, troubles_of
+from oakladder.desk.columns import Place, ScriptColumn, read_columns, troubles_of
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.look.theme import ui_font
 from oakladder.desk.pick import Pick
@@ -67,7 +67,7 @@ class ScanPlace(QWidget):
         #: What the conditions are made of: the scripts, the sectors and the lists that there were.
         self._offered: tuple[dict[str, Program], list[str], list[str]] = ({}, [], [])
         self.result: Screen | None = None
-        self._columns = ColumnJobs(desk, "scan columns")
+        self._columns = desk.column_jobs("scan columns")
         self._entered = self._reading = False
         self._then: Callable[[], None] | None = None
         self._opposite, self._keeps = False, ""
@@ -82,9 +82,9 @@ class ScanPlace(QWidget):
         self.stop_button.setEnabled(False)
         self.progress = QProgressBar(textVisible=False, maximum=1000)
         self.verdict = QLabel("Put conditions together and press Scan. Enter on a hit opens its chart.")
-        self.model, self.past = FoundModel(desk.theme), OccurrenceModel(desk.theme)
+        self.model, self.past = FoundModel(desk.looking.theme), OccurrenceModel(desk.looking.theme)
         self.table, self.past_table = PaintedTable(), PaintedTable()
-        self.almanac = Almanac(desk.theme)
+        self.almanac = Almanac(desk.looking.theme)
         self.tabs = QTabWidget()
         self._remembering = QTimer(self, singleShot=True, interval=_REMEMBER_MS)
         self._remembering.timeout.connect(self._remember)
@@ -186,7 +186,7 @@ class ScanPlace(QWidget):
         header = self.table.horizontalHeader()
         assert header is not None
         header.customContextMenuRequested.connect(self._head_asked)
-        self.desk.theme_changed.connect(lambda _: self._show_theme())
+        self.desk.looking.theme_changed.connect(lambda _: self._show_theme())
 
     # --- coming here ------------------------------------------------------------------------------
 
@@ -198,7 +198,7 @@ class ScanPlace(QWidget):
 
     def _come(self, programs: dict[str, Program]) -> None:
         """The scripts are read."""
-        scan = self.scan() if self._entered else read_scan(self.desk.scan_state) or SavedScan()
+        scan = self.scan() if self._entered else read_scan(self.desk.remembering.scan) or SavedScan()
         names = self.desk.lists.names(self.desk.library.infos)
         sectors = sorted({i.sector for i in self.desk.library.infos.values()})
         offered = (programs, sectors, names)
@@ -212,7 +212,7 @@ class ScanPlace(QWidget):
         self.list.clear()
         self.list.addItems(names)
         if not self._entered:
-            self.model.show_columns(read_columns(self.desk.scan_state.get("columns")))
+            self.model.show_columns(read_columns(self.desk.remembering.scan.get("columns")))
             scan.lines = scan.lines or self._first_lines()
         self._entered, self._reading = True, False
         self._fill_saved(scan.name)
@@ -227,7 +227,7 @@ class ScanPlace(QWidget):
 
     def _first_lines(self) -> list[Line]:
         """The open script's first signal, lately."""
-        for name in (self.desk.path.name if self.desk.path else "", *self.programs):
+        for name in (self.desk.script.path.name if self.desk.script.path else "", *self.programs):
             program = self.programs.get(name)
             if program is not None and program.signals:
                 signal = program.signals[0].name
@@ -265,8 +265,8 @@ class ScanPlace(QWidget):
     def _remember(self) -> None:
         if self._entered:
             columns = [c.as_plain() for c in self.model.columns]
-            self.desk.scan_state = as_plain(self.scan()) | {"columns": columns}
-            self.desk.remember_soon()
+            self.desk.remembering.scan = as_plain(self.scan()) | {"columns": columns}
+            self.desk.remembering.soon()
 
     # --- saved scans ------------------------------------------------------------------------------
 
@@ -357,7 +357,7 @@ class ScanPlace(QWidget):
         except (ScanProblem, ListProblem) as error:
             self._say(str(error), trouble=True)
             return
-        source, frame = self.desk.source, Timeframe.parse(scan.timeframe)
+        source, frame = self.desk.replaying.source, Timeframe.parse(scan.timeframe)
 
         def job(ticket: Ticket) -> object:
             with ThreadPoolExecutor(_THREADS) as pool:
@@ -443,7 +443,9 @@ class ScanPlace(QWidget):
         if made.found:
             self.table.selectRow(0)
             self.table.setFocus()
-        if scan.keeps and self.desk.moment is None:  # what was true at an earlier moment is not what is true now
+        if (
+            scan.keeps and self.desk.replaying.moment is None
+        ):  # what was true at an earlier moment is not what is true now
             self._keep(scan, [f.symbol for f in made.found])
 
     def _show_past(
@@ -455,7 +457,7 @@ class ScanPlace(QWidget):
     ) -> None:
         found, skipped = made
         self.past.show_all(found, frame, self.desk.library.infos)
-        view = self.desk.view
+        view = self.desk.looking.view
         shown = view is not None and len(view.bars) > 0
         last = int(view.bars.calendar.days(view.bars.times[-1:])[0]) if view is not None and shown else 0
         self.almanac.show_days(found, last)
@@ -465,7 +467,7 @@ class ScanPlace(QWidget):
 
     def _ask_sparks(self) -> None:
         """Has the last closes of what was found read aside, for the small charts."""
-        source, frame, symbols = self.desk.source, self.model.timeframe, [f.symbol for f in self.model.found]
+        source, frame, symbols = self.desk.replaying.source, self.model.timeframe, [f.symbol for f in self.model.found]
 
         def work(ticket: Ticket) -> dict[str, np.ndarray]:
             made: dict[str, np.ndarray] = {}
@@ -609,7 +611,7 @@ class ScanPlace(QWidget):
         self.desk.status.emit(f"Saved as {path.name}.")
 
     def _show_theme(self) -> None:
-        self.model.theme = self.past.theme = self.almanac.theme = self.desk.theme
+        self.model.theme = self.past.theme = self.almanac.theme = self.desk.looking.theme
         self.almanac.update()
         for table in (self.table, self.past_table):
             viewport = table.viewport()

@@ -23,7 +23,7 @@ class Beside(QWidget):
         self._rows.setContentsMargins(8, 0, 8, 2)
         self._rows.setSpacing(1)
         self.captions: list[QLabel] = []
-        desk.uses_changed.connect(self._fill)
+        desk.beside.came_or_went.connect(self._fill)
 
     def _fill(self) -> None:
         while (item := self._rows.takeAt(0)) is not None:
@@ -31,9 +31,9 @@ class Beside(QWidget):
                 widget.hide()
                 widget.deleteLater()
         self.captions = []
-        for k, use in enumerate(self.desk.beside):
+        for k, use in enumerate(self.desk.beside.uses):
             self._rows.addWidget(self._row(k, use))
-        self.setVisible(bool(self.desk.beside))
+        self.setVisible(bool(self.desk.beside.uses))
 
     def _row(self, k: int, use: Use) -> QWidget:
         made = QWidget()
@@ -52,13 +52,13 @@ class Beside(QWidget):
             row.addWidget(settings)
         remove = QToolButton(text="Remove")
         remove.setToolTip("Take it off the chart; the script itself stays")
-        remove.clicked.connect(lambda: self.desk.remove_beside(k))
+        remove.clicked.connect(lambda: self.desk.beside.remove(k))
         row.addWidget(remove)
         return made
 
     def _open_settings(self, k: int, button: QToolButton) -> None:
         """The settings of one use, in a strip of their own below its button."""
-        use = self.desk.beside[k]
+        use = self.desk.beside.uses[k]
         try:
             program = compiled(use, self.desk.workspace)
         except (ScriptError, ScriptFileProblem, RunProblem) as error:
@@ -74,5 +74,5 @@ class Beside(QWidget):
         menu.popup(below(button))
 
     def _changed(self, k: int, name: str, value: object) -> None:
-        self.desk.set_beside(k, name, value)
-        self.captions[k].setText(f"Beside: {self.desk.beside[k].caption}")
+        self.desk.beside.set(k, name, value)
+        self.captions[k].setText(f"Beside: {self.desk.beside.uses[k].caption}")

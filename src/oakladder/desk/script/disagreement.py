@@ -29,7 +29,7 @@ class Standing(QFrame):
         self.difference.clicked.connect(lambda: self.show_difference())
         self.mine.clicked.connect(lambda: desk.script.decide(mine=True))
         self.theirs.clicked.connect(lambda: desk.script.decide(mine=False))
-        self.again.clicked.connect(lambda: desk.save())
+        self.again.clicked.connect(lambda: desk.script.save())
         self.elsewhere.clicked.connect(lambda: self.ask_elsewhere())
         layout = QVBoxLayout(self)
         layout.setContentsMargins(8, 6, 8, 6)
@@ -71,8 +71,8 @@ class Standing(QFrame):
         dialog = QDialog(self)
         dialog.setWindowTitle("The difference")
         dialog.resize(640, 420)
-        view = DifferenceView(self.desk.theme)
-        view.show_between(self.desk.text, theirs)
+        view = DifferenceView(self.desk.looking.theme)
+        view.show_between(self.desk.script.text, theirs)
         layout = QVBoxLayout(dialog)
         layout.addWidget(QLabel("− stands in yours only, + in theirs only.", objectName="quiet"))
         layout.addWidget(view, 1)
@@ -83,7 +83,7 @@ class Standing(QFrame):
 
     def ask_elsewhere(self) -> None:
         """Asks for another file, and writes the text there."""
-        path = self.desk.path
+        path = self.desk.script.path
         if path is None:
             return
         name, _ = QFileDialog.getSaveFileName(self, "Save the script elsewhere", path.name, "Scripts (*.rung)")

@@ -49,7 +49,7 @@ class ScriptPanel(QWidget):
         self.new_button.clicked.connect(self.ask_new)
         self.settings = SettingsStrip()
         self.beside = Beside(desk)
-        self.editor = ScriptEditor(desk.theme)
+        self.editor = ScriptEditor(desk.looking.theme)
         self.standing = Standing(desk)
         self.verdict = QLabel(objectName="quiet")
         self.problems = QListWidget()
@@ -59,16 +59,16 @@ class ScriptPanel(QWidget):
         self.problems.itemActivated.connect(self._go_to)
         self.problems.itemClicked.connect(self._go_to)
         self._lay_out()
-        self.settings.changed.connect(desk.set_setting)
+        self.settings.changed.connect(desk.rule.set_setting)
         self.settings.kept.connect(self.keep_settings)
         self.settings.dropped.connect(self.drop_settings)
-        self.editor.typed.connect(desk.set_text)
+        self.editor.typed.connect(desk.rule.set_text)
         self.editor.refused.connect(desk.status)
         desk.script.settled.connect(self._show_saved)
         desk.scripts_changed.connect(self._fill_chooser)
-        desk.script_opened.connect(self._opened)
-        desk.problems_changed.connect(self._show_problems)
-        desk.settings_changed.connect(self._show_settings)
+        desk.script.opened.connect(self._opened)
+        desk.rule.problems_changed.connect(self._show_problems)
+        desk.rule.settings_changed.connect(self._show_settings)
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()
@@ -91,71 +91,73 @@ class ScriptPanel(QWidget):
 
     def _fill_chooser(self) -> None:
         files = self.desk.workspace.script_files()
-        if self.desk.path is not None and self.desk.path not in files:
-            files.append(self.desk.path)
+        if self.desk.script.path is not None and self.desk.script.path not in files:
+            files.append(self.desk.script.path)
         offered = [self.chooser.itemData(k) for k in range(self.chooser.count())]
-        if offered == files and self.chooser.currentData() == self.desk.path:
+        if offered == files and self.chooser.currentData() == self.desk.script.path:
             return  # every save tells that something has changed here; the list may be open just now
         self.chooser.blockSignals(True)
         self.chooser.clear()
         for path in files:
             self.chooser.addItem(path.stem.replace("_", " ").capitalize(), path)
-            if path == self.desk.path:
+            if path == self.desk.script.path:
                 self.chooser.setCurrentIndex(self.chooser.count() - 1)
         self.chooser.blockSignals(False)
 
     def _choose(self, index: int) -> None:
         path = self.chooser.itemData(index)
-        if isinstance(path, Path) and path != self.desk.path:
-            self.desk.open_script(path)
+        if isinstance(path, Path) and path != self.desk.script.path:
+            self.desk.rule.open(path)
 
     def ask_new(self) -> None:
         """Asks for a title and makes a script with it."""
         title, fine = QInputDialog.getText(self, "New script", "What shall it be called?")
         if fine and title.strip():
             try:
-                self.desk.new_script(title.strip())
+                self.desk.rule.new(title.strip())
             except OSError as error:
                 self.desk.status.emit(f"The script cannot be made: {why(error)}.")
 
     def _opened(self, text: str) -> None:
-        if self.desk.path == self._shown:
+        if self.desk.script.path == self._shown:
             self.editor.reload(text)
         else:
             self.editor.load(text)
-        self._shown = self.desk.path
+        self._shown = self.desk.script.path
         self._fill_chooser()
 
     def _show_settings(self) -> None:
-        if self.desk.program is not None:
-            self.settings.show_settings(self.desk.program.settings, self.desk.settings)
+        if self.desk.rule.program is not None:
+            self.settings.show_settings(self.desk.rule.program.settings, self.desk.rule.settings)
 
     def keep_settings(self) -> None:
         """Writes the settings as they are into the script, as its defaults."""
-        program = self.desk.program
+        program = self.desk.rule.program
         if program is None or program.text != self.editor.text():
             self.desk.status.emit("The script must be without errors before its settings can be written into it.")
             return
-        changed = [i for i in program.settings if i.name in self.desk.settings and i.place is not None]
+        changed = [i for i in program.settings if i.name in self.desk.rule.settings and i.place is not None]
         for info in sorted(changed, key=lambda i: (-i.place.line, -i.place.column)):  # type: ignore[union-attr]
             assert info.place is not None
-            self.editor.replace_at(info.place, info.written(self.desk.settings[info.name]))
-        self.desk.settings.clear()
-        self.desk.remember_soon()
+            self.editor.replace_at(info.place, info.written(self.desk.rule.settings[info.name]))
+        self.desk.rule.settings.clear()
+        self.desk.remembering.soon()
         self._show_settings()
 
     def drop_settings(self) -> None:
         """Brings the script's own values back."""
-        self.desk.drop_settings()
+        self.desk.rule.drop_settings()
         self._show_settings()
 
     def earlier_versions(self) -> None:
         """Shows what the script was before, and brings it back where that is wanted."""
-        if self.desk.path is None:
+        if self.desk.script.path is None:
             return
-        self.desk.save()
-        versions = self.desk.workspace.versions.of(self.desk.path.name)
-        self.earlier = EarlierDialog(self.desk.theme, versions, self.editor.text(), self.editor.replace_all, self)
+        self.desk.script.save()
+        versions = self.desk.workspace.versions.of(self.desk.script.path.name)
+        self.earlier = EarlierDialog(
+            self.desk.looking.theme, versions, self.editor.text(), self.editor.replace_all, self
+        )
         show_for_itself(self.earlier)
 
     # --- the words of the script ------------------------------------------------------------------
@@ -171,7 +173,7 @@ class ScriptPanel(QWidget):
 
     def open_source(self) -> None:
         """Shows the library function under the cursor, or the library."""
-        self.source = SourceDialog(self.desk.theme, self.editor.word_here(), self._add_function, self)
+        self.source = SourceDialog(self.desk.looking.theme, self.editor.word_here(), self._add_function, self)
         show_for_itself(self.source)
 
     def _add_function(self, text: str) -> None:
@@ -188,7 +190,7 @@ class ScriptPanel(QWidget):
 
     def open_gallery(self) -> None:
         """Shows every shape, style and colour."""
-        self.gallery = GalleryDialog(self.desk.theme, self)
+        self.gallery = GalleryDialog(self.desk.looking.theme, self)
         self.gallery.gallery.chosen.connect(self.write_word)
         show_for_itself(self.gallery)
 
@@ -203,11 +205,11 @@ class ScriptPanel(QWidget):
 
     def _show_problems(self, problems: tuple[Problem, ...]) -> None:
         self.editor.show_problems(problems)
-        if self.desk.program is not None and self.desk.program.text == self.desk.text:
-            plan = self.desk.program.plan
+        if self.desk.rule.program is not None and self.desk.rule.program.text == self.desk.script.text:
+            plan = self.desk.rule.program.plan
             signals = [o.name for o in plan.outputs if o.what == "signal"]
             self.editor.know(
-                [n for n in plan.values if "." not in n] + signals + [i.name for i in self.desk.program.settings]
+                [n for n in plan.values if "." not in n] + signals + [i.name for i in self.desk.rule.program.settings]
             )
         errors = [p for p in problems if p.is_error]
         self.problems.clear()
@@ -217,7 +219,7 @@ class ScriptPanel(QWidget):
             item.setData(Qt.ItemDataRole.UserRole, problem)
             item.setToolTip(f"{problem.code}: {problem.message}\n{problem.fix}")
             role = {Severity.ERROR: "falling", Severity.WARNING: "warn"}.get(problem.severity, "faint")
-            item.setForeground(QColor(self.desk.theme.color(role)))
+            item.setForeground(QColor(self.desk.looking.theme.color(role)))
             self.problems.addItem(item)
         shown = min(len(problems), _MOST_PROBLEMS_SHOWN)
         self.problems.setVisible(bool(problems))
@@ -230,7 +232,7 @@ class ScriptPanel(QWidget):
 
     def _show_saved(self) -> None:
         """Says how the script stands: its errors, and whether it is saved."""
-        errors = sum(p.is_error for p in self.desk.problems)
+        errors = sum(p.is_error for p in self.desk.rule.problems)
         script = self.desk.script
         saved = "Saved as you type." if not script.trouble and script.theirs is None else "Not saved yet."
         words = "No errors." if not errors else "1 error." if errors == 1 else f"{errors} errors."
@@ -244,5 +246,5 @@ class ScriptPanel(QWidget):
         self.editor.go_to(item.data(Qt.ItemDataRole.UserRole))
 
     def refresh_theme(self) -> None:
-        self.editor.set_theme(self.desk.theme)
-        self._show_problems(self.desk.problems)
+        self.editor.set_theme(self.desk.looking.theme)
+        self._show_problems(self.desk.rule.problems)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PyQt6 import sip
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QDialog, QMenu, QWidget
 
@@ -23,7 +24,8 @@ def answered(dialog: QDialog) -> bool:
     try:
         return dialog.exec() == QDialog.DialogCode.Accepted
     finally:
-        dialog.deleteLater()
+        if not sip.isdeleted(dialog):  # what it belonged to may have gone meanwhile, and taken it along
+            dialog.deleteLater()
 
 
 def show_for_itself(dialog: QDialog) -> None:

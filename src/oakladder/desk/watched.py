@@ -1,0 +1,127 @@
+"""The narrow watchlist: its list, the columns of scripts in it with their cells, and the last prices."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from oakladder.bars.store.library import BarLibrary
+from oakladder.desk.columns import OPEN_SCRIPT, ColumnJobs, Place, ScriptColumn, open_columns, places_of
+from oakladder.desk.jobs import Jobs, sentence_of
+from oakladder.desk.replaying import Replaying
+from oakladder.desk.rule import Rule
+from oakladder.engine.columns import Cell, Filled
+from oakladder.engine.quotes import quotes
+from oakladder.user.lists import ALL, ListProblem, Watchlists
+from oakladder.user.workspace import Workspace
+
+#: There is room for so many sections of columns.
+MOST_WATCHED = 3
+
+
+class Watched(QObject):
+    """Asks for cells and prices. ``list_lost`` tells that the list is there no more; all symbols take its place."""
+
+    columns_changed = pyqtSignal()
+    cells_changed = pyqtSignal(object)
+    quotes_changed = pyqtSignal(object)
+    list_lost = pyqtSignal()
+    to_remember = pyqtSignal()
+    told = pyqtSignal(str)
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        library: BarLibrary,
+        lists: Watchlists,
+        jobs: Jobs,
+        rule: Rule,
+        replaying: Replaying,
+        parent: QObject | None = None,
+    ):
+        super().__init__(parent)
+        self._library, self._lists, self._jobs, self._rule, self._replaying = library, lists, jobs, rule, replaying
+        self.list_name = ALL
+        self.columns: list[ScriptColumn] = open_columns()
+        self.cells: dict[Place, dict[str, Cell]] = {}
+        self.quotes: dict[str, tuple[float, float]] = {}
+        self._listed: list[str] = []
+        self._others_due = True
+        self._open_jobs = ColumnJobs(jobs, workspace, rule, replaying, "watch open")
+        self._other_jobs = ColumnJobs(jobs, workspace, rule, replaying, "watch")
+        replaying.changed.connect(self._replayed)
+
+    def restore(self, columns: list[ScriptColumn], list_name: str) -> None:
+        """Shows what was there the last time, as far as it fits."""
+        self.list_name = list_name or ALL
+        self.columns = columns if columns and len(places_of(columns)) <= MOST_WATCHED else open_columns()
+        self.columns_changed.emit()
+
+    def show_columns(self, columns: list[ScriptColumn]) -> None:
+        """Shows other columns; none stands for the open script's."""
+        self.columns = columns or open_columns()
+        self.cells = {}
+        self.columns_changed.emit()
+        self.to_remember.emit()
+        self._ask(others=True)
+
+    def ask_due(self) -> None:
+        """Asks for the cells of the open script, and of the others where bars are otherwise than they were."""
+        others, self._others_due = self._others_due, False
+        self._ask(others=others)
+
+    def scripts_written(self, names: set[str]) -> None:
+        """Other programs have written scripts."""
+        if any(c.script in names for c in self.columns):
+            self._ask(others=True)
+
+    def bars_changed(self) -> None:
+        """Bars or symbols are otherwise now."""
+        self._others_due = True
+        self.ask_quotes()
+
+    def _replayed(self) -> None:
+        self._others_due = True
+        self.ask_quotes()
+
+    def _ask(self, *, others: bool) -> None:
+        """Asks for the cells of the open script, and of the other scripts too if they are due."""
+        symbols = self._listed = self.listed()
+        places = places_of(self.columns)
+        follows = [p for p in places if self.columns[p.column].script == OPEN_SCRIPT]
+        self._open_jobs.ask(self.columns, follows, symbols, self._celled)
+        if others:
+            rest = [p for p in places if p not in follows]
+            self._other_jobs.ask(self.columns, rest, symbols, self._celled)
+
+    def _celled(self, made: dict[Place, Filled]) -> None:
+        self.cells |= {place: column.cells for place, column in made.items()}
+        self.cells_changed.emit(self.cells)
+        for place, column in made.items():  # what is wrong with the open script stands beside its text
+            if column.error is not None and self.columns[place.column].script != OPEN_SCRIPT:
+                self.told.emit(f"A column of the watchlist: {sentence_of(column.error)}")
+
+    def listed(self) -> list[str]:
+        """The symbols of the list. Where it is there no more, all symbols take its place."""
+        try:
+            return self._lists.symbols(self.list_name, self._library.infos)
+        except ListProblem:
+            self.told.emit(f"The list {self.list_name} is not there any more. All symbols are shown.")
+            self.list_name = ALL
+            self.list_lost.emit()
+            return self._lists.symbols(ALL, self._library.infos)
+
+    def show_list(self, name: str) -> None:
+        """Shows a list; its cells are asked for where it has other symbols than before."""
+        self.list_name = name
+        self.to_remember.emit()
+        if self.listed() != self._listed and self._rule.program is not None:
+            self._ask(others=True)
+
+    def ask_quotes(self) -> None:
+        """Asks for the last price and the day's change of every symbol."""
+        symbols, source = list(self._library.infos), self._replaying.source
+        self._jobs.start("quotes", lambda ticket: quotes(source, symbols, cancelled=ticket.cancelled), self._quoted)
+
+    def _quoted(self, made: dict[str, tuple[float, float]]) -> None:
+        self.quotes = made
+        self.quotes_changed.emit(made)
