@@ -13,10 +13,10 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.bench.replay import SPEEDS
-from oakladder.desk.beside import Use, line_use, read_use
+from oakladder.desk.beside import ScriptUse, line_use, read_use
 from oakladder.desk.chart.options import BarStyle
 from oakladder.desk.chart.scale import ScaleKind
-from oakladder.desk.columns import Place
+from oakladder.desk.columns import ColumnPlace
 from oakladder.desk.palette import day_of
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
@@ -112,7 +112,7 @@ def test_replay_shows_everything_as_it_was_known(window: Window, market: BarLibr
     moment = window.desk.replaying.moment
     assert moment is not None
     known = int((then.calendar.closes(then.times, ONE_DAY) <= moment).sum())
-    assert window.desk.watched.cells[Place(0, "1d")]["GULLW"].order == then["close"][known - 1]
+    assert window.desk.watched.cells[ColumnPlace(0, "1d")]["GULLW"].order == then["close"][known - 1]
     for step, expected in ((1, 1402), (1, 1403), (-1, 1402)):
         replay.step(step)
         calm(window)
@@ -205,7 +205,7 @@ def test_what_cannot_be_drawn_beside_is_said_and_harms_nothing(window: Window, c
 def test_a_use_is_remembered_as_text(workspace: Workspace) -> None:
     folder = workspace.scripts
     path = workspace.script_files()[0]
-    use = Use("One", path, "", {"n": 3.0})
+    use = ScriptUse("One", path, "", {"n": 3.0})
     assert read_use(use.as_plain(), folder) == use
     line = line_use('sma(close, 5) of "REED"')
     assert read_use(line.as_plain(), folder) == line

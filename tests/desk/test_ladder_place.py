@@ -15,7 +15,7 @@ from helpers import taken
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app
-from oakladder.desk.columns import Place, ScriptColumn, read_columns
+from oakladder.desk.columns import ColumnPlace, ScriptColumn, read_columns
 from oakladder.desk.ladder.table import FIXED, Section, read_sections
 from oakladder.desk.shot import settle
 from oakladder.desk.widgets.column_chooser import ColumnChooser
@@ -300,9 +300,9 @@ def test_the_narrow_watchlist_shows_columns_of_any_script(window: Window, market
     window.bench.script.editor.load("rung 1\nsignal up = close > 1\n")
     desk.rule.set_text("rung 1\nsignal up = close > 1\n")
     calm(window)
-    key = Place(1, "1w")
+    key = ColumnPlace(1, "1w")
     assert desk.watched.cells[key] is before[key]  # another script's columns are not worked out at every key
-    assert desk.watched.cells[Place(0, "1d")] != before[Place(0, "1d")]
+    assert desk.watched.cells[ColumnPlace(0, "1d")] != before[ColumnPlace(0, "1d")]
     window.bench.watching.remove(0)
     calm(window)
     assert watchlist.model.columnCount() == 4
@@ -311,7 +311,7 @@ def test_the_narrow_watchlist_shows_columns_of_any_script(window: Window, market
     window.bench.show_list("Salt")
     calm(window)
     salt = [s for s, i in market.infos.items() if i.sector == "Salt"]
-    assert list(desk.watched.cells[Place(0, "1w")]) == salt
+    assert list(desk.watched.cells[ColumnPlace(0, "1w")]) == salt
     window.bench.watching.remove(0)
     assert desk.watched.columns[0].script == "" and watchlist.model.columnCount() == 5
 

@@ -13,7 +13,7 @@ from oakladder.bars.timeframes import ONE_DAY, STANDARD
 from oakladder.desk.app import make_app
 from oakladder.desk.bench.timeframes import Ladder
 from oakladder.desk.bench.watchlist import Watchlist
-from oakladder.desk.columns import Place, open_columns
+from oakladder.desk.columns import ColumnPlace, open_columns
 from oakladder.desk.jobs import Jobs, Ticket
 from oakladder.desk.look.theme import DAY
 from oakladder.desk.palette import fits
@@ -50,7 +50,7 @@ def test_the_watchlist_filters_by_symbol_name_and_sector(watchlist: Watchlist, m
 def test_the_watchlist_sorts_by_the_order_that_the_script_gives(watchlist: Watchlist) -> None:
     watchlist.show_columns(open_columns())
     watchlist.model.cells = {
-        Place(0, "1d"): {
+        ColumnPlace(0, "1d"): {
             "BRINE": Cell("two", None, 2),
             "CROSS": Cell("ten", None, 10),
             "GULLW": Cell("one", "good", 1),

@@ -25,7 +25,7 @@ from oakladder.engine.columns import cells
 from oakladder.engine.rules import Field, Fresh, Group, Join, Plain, Rule
 from oakladder.engine.screen import occurrences, screen
 from oakladder.rung import compile_script
-from oakladder.user.scans import GROUP, SCRIPT, Line, SavedScan, SavedScans, as_plain, read_scan
+from oakladder.user.scans import GROUP, SCRIPT, SavedScan, SavedScans, ScanLine, as_plain, read_scan
 
 SCRIPT_TEXT = """rung 1
 signal up = close > sma(close, 20) bullish
@@ -35,8 +35,8 @@ column rsi(close, 14) named "Strength"
 PROGRAM = compile_script(SCRIPT_TEXT)
 
 
-def rule(name: str = "up", **given: object) -> Line:
-    return Line(SCRIPT, script="mine.rung", name=name, **given)  # type: ignore[arg-type]
+def rule(name: str = "up", **given: object) -> ScanLine:
+    return ScanLine(SCRIPT, script="mine.rung", name=name, **given)  # type: ignore[arg-type]
 
 
 @pytest.fixture
@@ -48,7 +48,7 @@ def place(window: Window, calm) -> ScanPlace:  # type: ignore[no-untyped-def]
     return window.scan
 
 
-def show(place: ScanPlace, *lines: Line) -> None:
+def show(place: ScanPlace, *lines: ScanLine) -> None:
     place.lines.show_lines(list(lines))
 
 
@@ -71,8 +71,8 @@ def test_conditions_of_scripts_and_filters_find_what_the_engine_finds(
         rule(timeframe="1w"),
         rule("Strength", relation=">=", number=55.0),
         rule("cross", fresh=Fresh.WITHIN.value, bars=30),
-        Line(Field.PRICE.value, relation=">=", number=5.0),
-        Line(Field.SECTOR.value, negated=True, words=("Salt",)),
+        ScanLine(Field.PRICE.value, relation=">=", number=5.0),
+        ScanLine(Field.SECTOR.value, negated=True, words=("Salt",)),
     )
     QTest.mouseClick(place.run_button, Qt.MouseButton.LeftButton)
     calm(window)
@@ -113,7 +113,7 @@ def test_the_parts_of_a_line_follow_its_kind(place: ScanPlace) -> None:
     assert editor.script.isHidden() and editor.number.suffix() == " %"
     editor.relation.setCurrentText(">")
     editor.number.setValue(2.5)
-    assert editor.line() == Line(Field.CHANGE.value, relation=">", number=0.025)
+    assert editor.line() == ScanLine(Field.CHANGE.value, relation=">", number=0.025)
     editor.kind.setCurrentIndex(editor.kind.findData(Field.SYMBOLS.value))
     editor.word.setCurrentText("Ferries")
     assert editor.line().words == ("Ferries",)
@@ -185,12 +185,12 @@ def test_a_scan_can_be_stopped(place: ScanPlace, window: Window, calm) -> None: 
 @pytest.mark.parametrize(
     ("line", "words"),
     [
-        (Line(SCRIPT, script="gone.rung", name="up"), "not there"),
+        (ScanLine(SCRIPT, script="gone.rung", name="up"), "not there"),
         (rule(timeframe="fortnight"), "no timeframe"),
-        (Line(Field.SYMBOLS.value, words=("No such list",)), None),
+        (ScanLine(Field.SYMBOLS.value, words=("No such list",)), None),
     ],
 )
-def test_what_cannot_run_is_said(place: ScanPlace, window: Window, calm, line: Line, words: str | None) -> None:  # type: ignore[no-untyped-def]
+def test_what_cannot_run_is_said(place: ScanPlace, window: Window, calm, line: ScanLine, words: str | None) -> None:  # type: ignore[no-untyped-def]
     scan = SavedScan("x", lines=[line])
     if words is None:
         with pytest.raises(Exception, match="no list"):
@@ -207,7 +207,7 @@ def test_what_cannot_run_is_said(place: ScanPlace, window: Window, calm, line: L
 def test_scans_are_saved_copied_turned_round_and_come_back(
     place: ScanPlace, window: Window, calm, monkeypatch: pytest.MonkeyPatch
 ) -> None:  # type: ignore[no-untyped-def]
-    show(place, rule(), Line(Field.PRICE.value, relation=">", number=20.0))
+    show(place, rule(), ScanLine(Field.PRICE.value, relation=">", number=20.0))
     place.join.setCurrentIndex(place.join.findData(Join.ANY.value))
     place.save_as("Afloat")
     place.run()
@@ -223,7 +223,7 @@ def test_scans_are_saved_copied_turned_round_and_come_back(
     place._saved_do(lambda n: window.desk.scans.copy(n).name)
     again = SavedScans(window.desk.workspace.config / "scans.json")
     assert list(again.scans) == ["Afloat", "Not: Afloat", "Not: Afloat 2"]
-    assert again.scans["Afloat"].lines == [rule(), Line(Field.PRICE.value, relation=">", number=20.0)]
+    assert again.scans["Afloat"].lines == [rule(), ScanLine(Field.PRICE.value, relation=">", number=20.0)]
     no, yes = QMessageBox.StandardButton.No, QMessageBox.StandardButton.Yes
     monkeypatch.setattr(QMessageBox, "question", lambda *_: no)
     place._saved_do(place._ask_delete)
@@ -260,7 +260,7 @@ def test_a_scan_is_written_down_as_it_is() -> None:
     scan = SavedScan(
         "A",
         Join.NONE.value,
-        [rule(settings={"n": 3.0}), Line(Field.SECTOR.value, words=("Salt",))],
+        [rule(settings={"n": 3.0}), ScanLine(Field.SECTOR.value, words=("Salt",))],
         "Salt",
         "1w",
         True,
@@ -275,7 +275,7 @@ def test_a_scan_is_written_down_as_it_is() -> None:
     made = read_scan(spoiled)
     assert made is not None and made.lines == [] and (made.join, made.timeframe) == ("all", "1d")
     assert read_scan([]) is None
-    assert "not sector Salt" in Line(Field.SECTOR.value, negated=True, words=("Salt",)).said()
+    assert "not sector Salt" in ScanLine(Field.SECTOR.value, negated=True, words=("Salt",)).said()
     assert (
         rule("Strength", relation="<", number=30.0, fresh=Fresh.WITHIN.value).said() == "Strength < 30 on 1d within 5"
     )
@@ -293,7 +293,7 @@ def test_groups_within_groups_are_put_together_and_run(
     deep = group.inner.editors[2]
     assert isinstance(deep, GroupEditor)
     deep.negated.setChecked(True)
-    deep.inner.show_lines([Line(Field.PRICE.value, relation="<", number=20.0)])
+    deep.inner.show_lines([ScanLine(Field.PRICE.value, relation="<", number=20.0)])
     place.run()
     calm(window)
     expected = screen(
@@ -470,8 +470,8 @@ def test_a_condition_stays_as_it_was_while_its_script_or_list_cannot_be_used(
     window.show_scan()
     calm(window)
     strength = rule("Strength", relation="<", number=30.0, timeframe="4h", negated=True)
-    asked = [rule("up", fresh=Fresh.WITHIN.value, bars=7), strength, Line("list", words=("Picked",))]
-    group = Line(GROUP, join="any", lines=(rule("cross"), strength))
+    asked = [rule("up", fresh=Fresh.WITHIN.value, bars=7), strength, ScanLine("list", words=("Picked",))]
+    group = ScanLine(GROUP, join="any", lines=(rule("cross"), strength))
     show(place, *asked, group)
     before, editors = place.lines.lines(), list(place.lines.editors)
     assert [x.name for x in before[:2]] == ["up", "Strength"] and before[2].words == ("Picked",)
@@ -499,10 +499,10 @@ def test_a_condition_is_a_sentence_that_unfolds_into_its_form(place: ScanPlace, 
     show(
         place,
         rule("Strength", relation="<", number=30.5, timeframe="4h", settings={"n": 7.0}, negated=True),
-        Line(Field.CHANGE.value, relation=">", number=0.025),
-        Line(GROUP, join="any", lines=(rule("cross", fresh=Fresh.WITHIN.value, bars=4),)),
+        ScanLine(Field.CHANGE.value, relation=">", number=0.025),
+        ScanLine(GROUP, join="any", lines=(rule("cross", fresh=Fresh.WITHIN.value, bars=4),)),
         rule("nothing"),
-        Line(Field.SYMBOLS.value, words=("Nowhere",)),
+        ScanLine(Field.SYMBOLS.value, words=("Nowhere",)),
     )
     one, change, group, nothing, nowhere = place.lines.editors
     assert isinstance(one, LineCard) and isinstance(change, LineCard) and isinstance(group, GroupEditor)

@@ -9,10 +9,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oakladder.user.scans import GROUP, SCRIPT, Line, SavedScan, SavedScans, ScanProblem, as_plain, read_scan
+from oakladder.user.scans import GROUP, SCRIPT, SavedScan, SavedScans, ScanLine, ScanProblem, as_plain, read_scan
 
-LINE = Line(SCRIPT, script="tide_turn.rung", name="flow", settings={"fast": 3}, bars=2)
-SCAN = SavedScan("Dips", lines=[LINE, Line(GROUP, join="any", lines=(LINE, Line("price", relation=">", number=3.0)))])
+LINE = ScanLine(SCRIPT, script="tide_turn.rung", name="flow", settings={"fast": 3}, bars=2)
+SCAN = SavedScan(
+    "Dips", lines=[LINE, ScanLine(GROUP, join="any", lines=(LINE, ScanLine("price", relation=">", number=3.0)))]
+)
 
 
 def test_a_scan_comes_back_as_it_was_saved(tmp_path: Path) -> None:

@@ -15,7 +15,7 @@ import numpy as np
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.series import ABSURD, COLUMNS, Bars
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.timeframes import ONE_DAY, Span, Timeframe
+from oakladder.bars.timeframes import ONE_DAY, BarUnit, Timeframe
 from oakladder.bars.zones import DAY
 from oakladder.disk import why
 
@@ -133,12 +133,12 @@ def _timeframe(times: np.ndarray) -> Timeframe:
         return ONE_DAY
     step = Counter(np.diff(times).tolist()).most_common(1)[0][0]
     if step >= 26 * DAY:
-        return Timeframe(Span.MONTH)
+        return Timeframe(BarUnit.MONTH)
     if step >= 6 * DAY:
-        return Timeframe(Span.WEEK)
+        return Timeframe(BarUnit.WEEK)
     if step >= 20 * 3600:
         return ONE_DAY
-    return Timeframe(Span.MINUTES, max(int(step) // 60, 1))
+    return Timeframe(BarUnit.MINUTES, max(int(step) // 60, 1))
 
 
 def iso(time: int) -> str:

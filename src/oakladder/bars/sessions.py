@@ -12,7 +12,7 @@ from functools import lru_cache
 import numpy as np
 
 from oakladder.bars.shared_times import remembered
-from oakladder.bars.timeframes import Span, Timeframe
+from oakladder.bars.timeframes import BarUnit, Timeframe
 from oakladder.bars.zones import DAY, Zone, zone_of
 
 #: The bits of `Calendar.marks`.
@@ -113,11 +113,11 @@ class Calendar:
         """A number for each bar that says which bar of the timeframe it belongs to; it never falls."""
         days, minutes = self._split(times)
         match timeframe.span:
-            case Span.DAY:
+            case BarUnit.DAY:
                 return days
-            case Span.WEEK:
+            case BarUnit.WEEK:
                 return (days + 3) // 7
-            case Span.MONTH:
+            case BarUnit.MONTH:
                 months: np.ndarray = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
                 return months
         part, begin, _ = self._parts(days, minutes)
@@ -184,9 +184,9 @@ class Calendar:
         if timeframe.intraday:
             return self._bounds(times, timeframe)[1]
         days = self.days(times)
-        if timeframe.span is Span.WEEK:
+        if timeframe.span is BarUnit.WEEK:
             final = (days + 3) // 7 * 7 - 3 + 6
-        elif timeframe.span is Span.MONTH:
+        elif timeframe.span is BarUnit.MONTH:
             following = days.astype("datetime64[D]").astype("datetime64[M]") + 1
             final = following.astype("datetime64[D]").astype(np.int64) - 1
         else:

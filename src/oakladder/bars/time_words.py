@@ -6,7 +6,7 @@ import numpy as np
 
 from oakladder.bars.series import Bars
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.timeframes import Span, Timeframe
+from oakladder.bars.timeframes import BarUnit, Timeframe
 
 
 def bar_time(bars: Bars, bar: int) -> str:
@@ -17,7 +17,7 @@ def bar_time(bars: Bars, bar: int) -> str:
 def opening_words(calendar: Calendar, timeframe: Timeframe, time: int) -> str:
     """The opening time of a bar (UTC seconds), as the exchange's clock and calendar say."""
     moment = np.datetime64(int(calendar.shown(np.array([time]), timeframe)[0]), "s").item()
-    if timeframe.span is Span.MONTH:
+    if timeframe.span is BarUnit.MONTH:
         return f"{moment:%b %Y}"
     return f"{moment:%a %d %b %Y %H:%M}" if timeframe.intraday else f"{moment:%a %d %b %Y}"
 

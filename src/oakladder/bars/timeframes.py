@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import Enum
 
 
-class Span(Enum):
+class BarUnit(Enum):
     """What a timeframe counts."""
 
     MINUTES = "m"
@@ -20,7 +20,7 @@ class Span(Enum):
 class Timeframe:
     """A bar length: ``count`` minutes, or one day, week or month."""
 
-    span: Span
+    span: BarUnit
     count: int = 1
 
     @classmethod
@@ -35,28 +35,30 @@ class Timeframe:
         if unit in ("d", "w", "mo"):
             if count != 1:
                 raise ValueError(f"`{text}` is no timeframe: of days, weeks and months only 1 can be taken.")
-            return cls({"d": Span.DAY, "w": Span.WEEK, "mo": Span.MONTH}[unit])
+            return cls({"d": BarUnit.DAY, "w": BarUnit.WEEK, "mo": BarUnit.MONTH}[unit])
         minutes = count * (60 if unit == "h" else 1)
         if not 0 < minutes <= 1440:
             raise ValueError(f"`{text}` is no timeframe: bars within a day last from 1m to 24h.")
-        return cls(Span.MINUTES, minutes)
+        return cls(BarUnit.MINUTES, minutes)
 
     @property
     def intraday(self) -> bool:
-        return self.span is Span.MINUTES
+        return self.span is BarUnit.MINUTES
 
     @property
     def order(self) -> int:
         """Grows with the length of the bar: minutes for intraday bars, more than any of them for the others."""
-        return {Span.MINUTES: self.count, Span.DAY: 10_000, Span.WEEK: 70_000, Span.MONTH: 300_000}[self.span]
+        return {BarUnit.MINUTES: self.count, BarUnit.DAY: 10_000, BarUnit.WEEK: 70_000, BarUnit.MONTH: 300_000}[
+            self.span
+        ]
 
     def __str__(self) -> str:
-        if self.span is not Span.MINUTES:
+        if self.span is not BarUnit.MINUTES:
             return f"1{self.span.value}"
         return f"{self.count // 60}h" if self.count % 60 == 0 else f"{self.count}m"
 
 
-ONE_MINUTE, ONE_DAY = Timeframe(Span.MINUTES, 1), Timeframe(Span.DAY)
+ONE_MINUTE, ONE_DAY = Timeframe(BarUnit.MINUTES, 1), Timeframe(BarUnit.DAY)
 #: The steps of the timeframe ladder, shortest first.
 STANDARD = tuple(
     Timeframe.parse(t) for t in ("1m", "3m", "5m", "15m", "30m", "45m", "1h", "2h", "4h", "1d", "1w", "1mo")

@@ -19,7 +19,7 @@ from oakladder.user.workspace import Workspace
 
 
 @dataclass(slots=True)
-class Use:
+class ScriptUse:
     """One use of a script: a file of the user's, or (without a path) a text such as a single line."""
 
     title: str
@@ -47,7 +47,7 @@ def _short(settings: Mapping[str, object]) -> dict[str, str]:
     return {name: f"{v:g}" if isinstance(v, float) else str(v) for name, v in settings.items()}
 
 
-def read_use(state: object, folder: Path) -> Use | None:
+def read_use(state: object, folder: Path) -> ScriptUse | None:
     """A use from what was written down; None if that makes no sense or its file is gone."""
     if not isinstance(state, dict) or not isinstance(state.get("title"), str):
         return None
@@ -58,25 +58,27 @@ def read_use(state: object, folder: Path) -> Use | None:
             return None
     except (OSError, ValueError):  # a name that no file can have
         return None
-    return Use(state["title"], path, text if isinstance(text, str) else "", settings)
+    return ScriptUse(state["title"], path, text if isinstance(text, str) else "", settings)
 
 
-def line_use(expression: str) -> Use:
+def line_use(expression: str) -> ScriptUse:
     """A plain line beside the script: any expression of the language."""
-    return Use(expression, None, f"rung 1\nline {expression} named {_quoted(expression)}\n")
+    return ScriptUse(expression, None, f"rung 1\nline {expression} named {_quoted(expression)}\n")
 
 
 def _quoted(text: str) -> str:
     return '"' + text.replace("\\", "").replace('"', "'").replace("{", "").replace("}", "") + '"'
 
 
-def compiled(use: Use, workspace: Workspace, cancelled: Callable[[], bool] | None = None) -> Program:
+def compiled(use: ScriptUse, workspace: Workspace, cancelled: Callable[[], bool] | None = None) -> Program:
     """The program of a use. Raises `ScriptError`, `ScriptFileProblem`, `Cancelled`."""
     text = use.source()
     return compile_script(text, workspace.shelf(text), cancelled)
 
 
-def _drawn(use: Use, workspace: Workspace, panel: Panel, paint: Paint, cancelled: Callable[[], bool] | None) -> Picture:
+def _drawn(
+    use: ScriptUse, workspace: Workspace, panel: Panel, paint: Paint, cancelled: Callable[[], bool] | None
+) -> Picture:
     program = compiled(use, workspace, cancelled)
     return draw(run(program, panel, use.settings, cancelled=cancelled), paint, cancelled)
 
@@ -92,7 +94,7 @@ class Beside(QObject):
     def __init__(self, workspace: Workspace, parent: QObject | None = None):
         super().__init__(parent)
         self._workspace = workspace
-        self.uses: list[Use] = []
+        self.uses: list[ScriptUse] = []
 
     def restore(self, state: Sequence[object]) -> None:
         """Takes what was written down; what is gone is left out."""
@@ -100,7 +102,7 @@ class Beside(QObject):
         self.uses = [use for use in found if use is not None]
         self.came_or_went.emit()
 
-    def add(self, use: Use) -> None:
+    def add(self, use: ScriptUse) -> None:
         """Puts another script, or the same with other settings, or a line beside the open one."""
         self.uses = [*self.uses, use]
         self._tell()
@@ -131,7 +133,7 @@ class Beside(QObject):
 
 
 def draw_beside(
-    uses: list[Use],
+    uses: list[ScriptUse],
     workspace: Workspace,
     panel: Panel,
     main: Picture | None,

@@ -73,16 +73,16 @@ def open_columns() -> list[ScriptColumn]:
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class ColumnPlace:
     """One section: the number of its column, and the timeframe."""
 
     column: int = -1
     timeframe: str = ""
 
 
-def places_of(columns: Sequence[ScriptColumn]) -> list[Place]:
+def places_of(columns: Sequence[ScriptColumn]) -> list[ColumnPlace]:
     """Every section of some columns, from left to right."""
-    return [Place(k, t) for k, c in enumerate(columns) for t in c.timeframes]
+    return [ColumnPlace(k, t) for k, c in enumerate(columns) for t in c.timeframes]
 
 
 class ColumnJobs:
@@ -96,15 +96,15 @@ class ColumnJobs:
     def ask(
         self,
         columns: Sequence[ScriptColumn],
-        places: Sequence[Place],
+        places: Sequence[ColumnPlace],
         symbols: list[str],
-        then: Callable[[dict[Place, Filled]], None],
+        then: Callable[[dict[ColumnPlace, Filled]], None],
         progress: Callable[[float], None] | None = None,
     ) -> None:
         """Asks for the cells of some sections; what comes is told job by job. What was asked before is dropped."""
         for job in self._asked:
             self._jobs.stop(job)
-        kinds: dict[str, list[Place]] = {}
+        kinds: dict[str, list[ColumnPlace]] = {}
         for place in places:
             intraday, extended = Timeframe.parse(place.timeframe).intraday, columns[place.column].extended
             hours = "days" if not intraday else "all hours" if extended else "hours"
@@ -116,16 +116,16 @@ class ColumnJobs:
     def _start(
         self,
         job: str,
-        wanted: list[tuple[Place, ScriptColumn]],
+        wanted: list[tuple[ColumnPlace, ScriptColumn]],
         symbols: list[str],
-        then: Callable[[dict[Place, Filled]], None],
+        then: Callable[[dict[ColumnPlace, Filled]], None],
         progress: Callable[[float], None] | None,
     ) -> None:
         source, opened = self._replaying.source, (self._rule.program, dict(self._rule.settings))
 
-        def work(ticket: Ticket) -> dict[Place, Filled]:
-            made: dict[Place, Filled] = {}
-            asks: dict[Place, Ask] = {}
+        def work(ticket: Ticket) -> dict[ColumnPlace, Filled]:
+            made: dict[ColumnPlace, Filled] = {}
+            asks: dict[ColumnPlace, Ask] = {}
             for place, column in wanted:
                 try:
                     asks[place] = self._ask_of(column, Timeframe.parse(place.timeframe), opened, ticket.cancelled)
@@ -163,6 +163,6 @@ def ask_of(
     return Ask(program, column.name or None, frame, column.settings, column.extended)
 
 
-def troubles_of(made: dict[Place, Filled]) -> list[str]:
+def troubles_of(made: dict[ColumnPlace, Filled]) -> list[str]:
     """The columns that could not be made at all, in sentences; what one symbol lacks stands in its own cell."""
     return [sentence_of(column.error) for column in made.values() if column.error is not None]

@@ -10,7 +10,7 @@ import numpy as np
 from oakladder.bars.series import Bars, Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
-from oakladder.desk.beside import Use, draw_beside
+from oakladder.desk.beside import ScriptUse, draw_beside
 from oakladder.desk.chart.options import BarStyle, ChartOptions
 from oakladder.engine.picture.draw import Paint, Picture, draw
 from oakladder.engine.run import Result, run
@@ -48,7 +48,7 @@ def looker(
     symbol: str,
     timeframe: Timeframe,
     options: ChartOptions,
-    beside: Sequence[Use],
+    beside: Sequence[ScriptUse],
     workspace: Workspace,
     paint: Paint,
 ) -> Look:

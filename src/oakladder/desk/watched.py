@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.bars.store.library import BarLibrary
-from oakladder.desk.columns import OPEN_SCRIPT, ColumnJobs, Place, ScriptColumn, open_columns, places_of
+from oakladder.desk.columns import OPEN_SCRIPT, ColumnJobs, ColumnPlace, ScriptColumn, open_columns, places_of
 from oakladder.desk.jobs import Jobs, sentence_of
 from oakladder.desk.replaying import Replaying
 from oakladder.desk.rule import Rule
@@ -42,7 +42,7 @@ class Watched(QObject):
         self._library, self._lists, self._jobs, self._rule, self._replaying = library, lists, jobs, rule, replaying
         self.list_name = ALL
         self.columns: list[ScriptColumn] = open_columns()
-        self.cells: dict[Place, dict[str, Cell]] = {}
+        self.cells: dict[ColumnPlace, dict[str, Cell]] = {}
         self.quotes: dict[str, tuple[float, float]] = {}
         self._listed: list[str] = []
         self._others_due = True
@@ -93,7 +93,7 @@ class Watched(QObject):
             rest = [p for p in places if p not in follows]
             self._other_jobs.ask(self.columns, rest, symbols, self._celled)
 
-    def _celled(self, made: dict[Place, Filled]) -> None:
+    def _celled(self, made: dict[ColumnPlace, Filled]) -> None:
         self.cells |= {place: column.cells for place, column in made.items()}
         self.cells_changed.emit(self.cells)
         for place, column in made.items():  # what is wrong with the open script stands beside its text

@@ -16,7 +16,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.lookback import reach
-from oakladder.engine.market import Frame, Part, Progress, Skipped, parts, sentence_of, survey
+from oakladder.engine.market import Frame, MarketPart, Progress, Skipped, parts, sentence_of, survey
 from oakladder.engine.rules import named_values
 from oakladder.engine.run import Result, roots_of
 from oakladder.engine.signal_ages import TONE_COLOURS, last_true
@@ -167,7 +167,7 @@ class _Column:
         except (KeyError, RunProblem) as error:
             self.error = error
 
-    def cells(self, part: Part) -> dict[str, Cell]:
+    def cells(self, part: MarketPart) -> dict[str, Cell]:
         ask = self.ask
         return self.make(part, ask.timeframe, ask.extended, dict(ask.settings))
 
@@ -179,7 +179,7 @@ def _bars_each(ask: Ask, library: BarSource, names: list[str]) -> int:
     return 2500
 
 
-def _fill_part(columns: list[_Column], part: Part) -> list[dict[str, Cell]]:
+def _fill_part(columns: list[_Column], part: MarketPart) -> list[dict[str, Cell]]:
     sound = [c for c in columns if c.error is None]
     part.need(dict.fromkeys(c.ask.frame for c in sound))
     if not part.symbols:
@@ -212,7 +212,7 @@ def _fill_part(columns: list[_Column], part: Part) -> list[dict[str, Cell]]:
     return made
 
 
-_Maker = Callable[[Part, Timeframe, bool, dict[str, object]], dict[str, Cell]]
+_Maker = Callable[[MarketPart, Timeframe, bool, dict[str, object]], dict[str, Cell]]
 
 
 def meant(program: Program, name: str | None) -> Output | Op | None:
@@ -248,7 +248,7 @@ def _maker(program: Program, name: str | None) -> tuple[_Maker, list[Op], bool]:
         return partial(_of_column, program, what), roots_of([what]), False
     op = what
 
-    def numbers(part: Part, frame: Timeframe, extended: bool, settings: dict[str, object]) -> dict[str, Cell]:
+    def numbers(part: MarketPart, frame: Timeframe, extended: bool, settings: dict[str, object]) -> dict[str, Cell]:
         result = part.run(program, frame, extended, settings, [op])
         panel = result.panel
         made = {}
@@ -262,7 +262,7 @@ def _maker(program: Program, name: str | None) -> tuple[_Maker, list[Op], bool]:
 
 
 def _of_column(
-    program: Program, column: Output, part: Part, frame: Timeframe, extended: bool, settings: dict[str, object]
+    program: Program, column: Output, part: MarketPart, frame: Timeframe, extended: bool, settings: dict[str, object]
 ) -> dict[str, Cell]:
     result = part.run(program, frame, extended, settings, roots_of([column]))
     ends = result.panel.ends - 1
@@ -281,7 +281,7 @@ def column_cell(result: Result, column: Output, bar: int) -> Cell:
 
 
 def _of_signal(
-    program: Program, signal: Output, part: Part, frame: Timeframe, extended: bool, settings: dict[str, object]
+    program: Program, signal: Output, part: MarketPart, frame: Timeframe, extended: bool, settings: dict[str, object]
 ) -> dict[str, Cell]:
     op = signal.roles["value"]
     result = part.run(program, frame, extended, settings, [op])
@@ -297,7 +297,7 @@ def _of_signal(
 
 
 def _newest(
-    program: Program, part: Part, frame: Timeframe, extended: bool, settings: dict[str, object]
+    program: Program, part: MarketPart, frame: Timeframe, extended: bool, settings: dict[str, object]
 ) -> dict[str, Cell]:
     """The freshest of a script's signals, named where there are several."""
     made: dict[str, Cell] = {}

@@ -13,7 +13,7 @@ import numpy as np
 
 from oakladder.bars.series import Panel, without
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine.market import Frame, Part, aligned
+from oakladder.engine.market import Frame, MarketPart, aligned
 from oakladder.engine.rules import VOLUME_DAYS, Condition, Field, Fresh, Group, Join, Plain, Rule
 
 _NEVER = 10**9
@@ -25,7 +25,7 @@ _EARLIEST = 1 << 38
 class Sight:
     """The bars of a part on which conditions are looked at: all, or on each timeframe the last so many of each symbol."""
 
-    part: Part
+    part: MarketPart
     recent: Mapping[Frame, np.ndarray] | None = None
     _panels: dict[Frame, Panel] = field(default_factory=dict)
 
@@ -78,7 +78,7 @@ def source(rule: Rule) -> Hashable:
     return id(rule.program), rule.timeframe, rule.extended, tuple(sorted(rule.settings.items()))
 
 
-def raw_flags(rule: Rule, part: Part) -> np.ndarray:
+def raw_flags(rule: Rule, part: MarketPart) -> np.ndarray:
     """Where a rule is true on its own bars, bool."""
     op = rule.op()
     ops = part.wanted.get(source(rule), [op])

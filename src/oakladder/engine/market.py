@@ -19,7 +19,7 @@ from oakladder.bars.series import Panel, resample_panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.store.library import stored_base
 from oakladder.bars.store.offsets import FileChanged, Unreadable
-from oakladder.bars.timeframes import Span, Timeframe
+from oakladder.bars.timeframes import BarUnit, Timeframe
 from oakladder.engine.prepare import THOROUGH_BARS
 from oakladder.engine.run import Result, run
 from oakladder.rung.plan.ops import Op
@@ -53,7 +53,7 @@ class Skipped:
 
 
 @dataclass(slots=True)
-class Part:
+class MarketPart:
     """Some symbols of a survey. Every panel has the same symbols in the same order."""
 
     library: BarSource
@@ -95,9 +95,9 @@ class Part:
         self.symbols.remove(symbol)
         self.skipped.append(Skipped(symbol, reason))
 
-    def again(self, symbols: list[str]) -> Part:
+    def again(self, symbols: list[str]) -> MarketPart:
         """A part of some of its symbols, to look at all of their bars."""
-        return Part(self.library, symbols, self.thorough, cancelled=self.cancelled)
+        return MarketPart(self.library, symbols, self.thorough, cancelled=self.cancelled)
 
     def panel(self, timeframe: Timeframe, extended: bool = False) -> Panel:
         """The bars of the part's symbols on a timeframe; without what `shorten` has cut off."""
@@ -149,7 +149,7 @@ class Part:
         if frame[0].intraday:
             return frame[0].count
         weekend = any(c.weekend for c in self._whole(_base_of(frame)).calendars)
-        return {Span.DAY: 1, Span.WEEK: 7 if weekend else 5, Span.MONTH: 31 if weekend else 23}[frame[0].span]
+        return {BarUnit.DAY: 1, BarUnit.WEEK: 7 if weekend else 5, BarUnit.MONTH: 31 if weekend else 23}[frame[0].span]
 
     def since(self, frame: Frame, base: Frame, bars: int) -> np.ndarray:
         """How many stored bars of a timeframe there are since the last so many stored bars of another began.
@@ -231,12 +231,12 @@ def aligned(panel: Panel, base: Panel) -> list[tuple[int, int]]:
     return list(pairwise(sorted({0, *(b for _, b in panel.alike()), *(b for _, b in base.alike())})))
 
 
-def parts(library: BarSource, symbols: Iterable[str], bars_each: int) -> list[Part]:
+def parts(library: BarSource, symbols: Iterable[str], bars_each: int) -> list[MarketPart]:
     """A market cut into parts of about `PART_BARS` bars, for symbols of about so many bars each."""
     names = list(dict.fromkeys(symbols))
     size = max(PART_BARS // max(bars_each, 1), 1)
     thorough = len(names) * bars_each >= THOROUGH_BARS
-    return [Part(library, names[k : k + size], thorough) for k in range(0, len(names), size)]
+    return [MarketPart(library, names[k : k + size], thorough) for k in range(0, len(names), size)]
 
 
 @lru_cache(maxsize=1)
@@ -252,8 +252,8 @@ def _keep_freed_memory() -> None:
 
 
 def survey(
-    pieces: list[Part],
-    work: Callable[[Part], T],
+    pieces: list[MarketPart],
+    work: Callable[[MarketPart], T],
     *,
     executor: Executor | None = None,
     progress: Progress | None = None,
@@ -269,7 +269,7 @@ def survey(
     def stopped() -> bool:
         return stop.is_set() or (cancelled is not None and cancelled())
 
-    def guarded(part: Part) -> list[T]:
+    def guarded(part: MarketPart) -> list[T]:
         if stopped():
             raise Cancelled
         part.cancelled = stopped
@@ -307,7 +307,7 @@ def survey(
     return made
 
 
-def _one_by_one(part: Part, work: Callable[[Part], T], error: Exception) -> list[T]:
+def _one_by_one(part: MarketPart, work: Callable[[MarketPart], T], error: Exception) -> list[T]:
     """The work on each symbol of a part by itself, without those on which it fails; raises if it fails on all."""
     made, kept = [], []
     for symbol in part.symbols:

@@ -13,7 +13,7 @@ from oakladder.bars.series import Panel
 from oakladder.bars.timeframes import Timeframe
 from oakladder.rung.native import compile as native
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, Foreign, Op
-from oakladder.rung.plan.state import Layout
+from oakladder.rung.plan.state import StateLayout
 from oakladder.rung.problems import RunProblem
 from oakladder.rung.program import Program, Variant, fixed_array
 from oakladder.rung.reference import Runner
@@ -30,7 +30,7 @@ class Job:
     panel: Panel
     variant: Variant
     fixed: dict[Op, object]
-    layout: Layout
+    layout: StateLayout
     steps: list[np.ndarray]
     before: list[Panel | None]
     settings: Mapping[str, object]
@@ -74,7 +74,7 @@ def prepare(
 
 def laid_out(
     program: Program, settings: Mapping[str, object], roots: list[Op], chart: Timeframe
-) -> tuple[Variant, dict[Op, object], Layout]:
+) -> tuple[Variant, dict[Op, object], StateLayout]:
     """The code for some values, its fixed values and the size of its state. Raises `RunProblem`."""
     values = program.values_of(settings) | {CHART_TIMEFRAME: str(chart)}
     variant = program.variant(roots)

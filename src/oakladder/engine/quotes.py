@@ -8,7 +8,7 @@ import numpy as np
 
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY
-from oakladder.engine.market import Part, parts, survey
+from oakladder.engine.market import MarketPart, parts, survey
 
 Quote = tuple[float, float]
 
@@ -21,7 +21,7 @@ def quotes(
     return {symbol: quote for some in done for symbol, quote in some.items()}
 
 
-def _last_two(part: Part) -> dict[str, Quote]:
+def _last_two(part: MarketPart) -> dict[str, Quote]:
     part.need([(ONE_DAY, False)])
     if not part.symbols:
         return {}

@@ -13,7 +13,7 @@ from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.holding import Sight, begins, evaluate, last_change, source
 from oakladder.engine.lookback import reach
-from oakladder.engine.market import Frame, Part, Progress, Skipped, parts, survey
+from oakladder.engine.market import Frame, MarketPart, Progress, Skipped, parts, survey
 from oakladder.engine.rules import VOLUME_DAYS, Condition, asks_volume, check, rules_of
 from oakladder.engine.signal_ages import last_true
 
@@ -76,7 +76,7 @@ def screen(
     check(condition)
     pieces = _pieces(condition, library, symbols, timeframe)
 
-    def work(part: Part) -> tuple[list[Found], list[str]]:
+    def work(part: MarketPart) -> tuple[list[Found], list[str]]:
         return _found(condition, part, timeframe)
 
     done = survey(pieces, work, executor=executor, progress=progress, cancelled=cancelled)
@@ -105,7 +105,7 @@ def occurrences(
     check(condition)
     pieces = _pieces(condition, library, symbols, timeframe)
 
-    def work(part: Part) -> list[Occurrence]:
+    def work(part: MarketPart) -> list[Occurrence]:
         _prepare(condition, part, timeframe)
         if not part.symbols:
             return []
@@ -133,7 +133,7 @@ def _frames(condition: Condition, timeframe: Timeframe) -> list[tuple[Timeframe,
     return list(dict.fromkeys(frames))
 
 
-def _pieces(condition: Condition, library: BarSource, symbols: Iterable[str], timeframe: Timeframe) -> list[Part]:
+def _pieces(condition: Condition, library: BarSource, symbols: Iterable[str], timeframe: Timeframe) -> list[MarketPart]:
     """Parts sized by the finest timeframe that is asked for."""
     names = list(symbols)
     finest = min((f for f, _ in _frames(condition, timeframe)), key=lambda f: f.order)
@@ -146,7 +146,7 @@ def _pieces(condition: Condition, library: BarSource, symbols: Iterable[str], ti
     return parts(library, names, bars)
 
 
-def _found(condition: Condition, part: Part, timeframe: Timeframe) -> tuple[list[Found], list[str]]:
+def _found(condition: Condition, part: MarketPart, timeframe: Timeframe) -> tuple[list[Found], list[str]]:
     """Looks at the last bars of each symbol first; at all of them only where those do not tell since when."""
     _prepare(condition, part, timeframe)
     if not part.symbols:
@@ -208,7 +208,7 @@ def _told(condition: Condition, sight: Sight, timeframe: Timeframe) -> tuple[lis
     return made, gone
 
 
-def _recent(condition: Condition, part: Part, timeframe: Timeframe) -> dict[Frame, np.ndarray]:
+def _recent(condition: Condition, part: MarketPart, timeframe: Timeframe) -> dict[Frame, np.ndarray]:
     """How many of the last bars of each symbol tell whether a condition holds on the last `SINCE_BARS` bars.
 
     On another timeframe those are its bars from the last that was complete when the first of these was, and what
@@ -231,7 +231,7 @@ def _recent(condition: Condition, part: Part, timeframe: Timeframe) -> dict[Fram
     return made
 
 
-def _reach(condition: Condition, part: Part, frame: Frame) -> int | None:
+def _reach(condition: Condition, part: MarketPart, frame: Frame) -> int | None:
     """How far back the rules on a timeframe look; None where that has no end."""
     longest = 0
     for rule in rules_of(condition):
@@ -243,7 +243,7 @@ def _reach(condition: Condition, part: Part, frame: Frame) -> int | None:
     return longest
 
 
-def _prepare(condition: Condition, part: Part, timeframe: Timeframe) -> None:
+def _prepare(condition: Condition, part: MarketPart, timeframe: Timeframe) -> None:
     """Leaves out what cannot be read, and gathers what is asked of each script, so that it is run once."""
     part.need(_frames(condition, timeframe))
     for rule in rules_of(condition):

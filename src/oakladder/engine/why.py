@@ -12,7 +12,7 @@ from oakladder.engine.run import Result, run
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.problems import Cancelled
 from oakladder.rung.program import Program
-from oakladder.rung.teach.conditions import Part, condition
+from oakladder.rung.teach.conditions import ConditionPart, condition
 
 #: What a plain flag that is not true, and what is not known, count beside a comparison that misses by its usual distance.
 _FLAG_MISS, _NONE_MISS = 1.0, 4.0
@@ -96,7 +96,7 @@ class Why:
         """The verdicts on one bar."""
         return self._verdict(self.part, bar, self.result.at(self.part.op, bar) is not True)
 
-    def _verdict(self, part: Part, bar: int, blame: bool) -> Verdict:
+    def _verdict(self, part: ConditionPart, bar: int, blame: bool) -> Verdict:
         found = self.result.at(part.op, bar)
         holds = found if isinstance(found, bool) else None
         blamed = blame and holds is not True
@@ -125,7 +125,7 @@ class Why:
         """How far the condition is from true on each bar, float64: 0 where it is; comparisons count in their usual distance."""
         return self._distance(self.part, True)
 
-    def _distance(self, part: Part, wanted: bool) -> np.ndarray:
+    def _distance(self, part: ConditionPart, wanted: bool) -> np.ndarray:
         if part.how == "not":
             return self._distance(part.parts[0], not wanted)
         if part.how == "lag":

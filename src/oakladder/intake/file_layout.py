@@ -33,7 +33,7 @@ _FIRST_TIMES = 40
 
 
 @dataclass(frozen=True, slots=True)
-class Layout:
+class TableLayout:
     """How to read a file. ``columns`` says for each field which column it is, counted from 0.
 
     ``zone`` is the time zone of times that name none; ``decimal`` is the sign before the decimals of prices.
@@ -50,13 +50,13 @@ class Layout:
     zone: str = "UTC"
     names: tuple[str, ...] = ()
 
-    def with_column(self, name: str, place: int | None) -> Layout:
+    def with_column(self, name: str, place: int | None) -> TableLayout:
         """The same with a field read from another column, or from none."""
         columns = {k: v for k, v in self.columns.items() if k != name and v != place}
         return replace(self, columns=columns | ({name: place} if place is not None else {}))
 
 
-def guess(path: Path) -> Layout:
+def guess(path: Path) -> TableLayout:
     """The layout that fits a file best. Raises `DataProblem` where nothing fits."""
     if path.suffix.lower() in (".parquet", ".pq", ".arrow", ".feather"):
         return _guess_table(path)
@@ -77,7 +77,7 @@ def guess(path: Path) -> Layout:
     columns = by_names(names) if header else _by_shape(body, decimal)
     if not {"open", "high", "low", "close"} <= set(columns) and header:
         columns = _by_shape(body, decimal) | columns
-    made = Layout("text", encoding, separator, decimal, header, skip, columns, "", "UTC", names)
+    made = TableLayout("text", encoding, separator, decimal, header, skip, columns, "", "UTC", names)
     return replace(made, time_form=time_form(times_of(body, columns)))
 
 
@@ -115,7 +115,7 @@ def cells_of(line: str, separator: str) -> list[str]:
         return line.split(separator)
 
 
-def width_of(path: Path, layout: Layout) -> int:
+def width_of(path: Path, layout: TableLayout) -> int:
     """How many columns most lines of a text file have, read by a layout. Raises `DataProblem`."""
     lines, _ = sample(path)
     counts = Counter(len(cells_of(line, layout.separator)) for line in lines[layout.skip :] if line.strip())
@@ -218,6 +218,6 @@ def time_form(texts: list[str]) -> str:
     return best
 
 
-def _guess_table(path: Path) -> Layout:
+def _guess_table(path: Path) -> TableLayout:
     names = tuple(table_names(path))
-    return Layout("table", columns=by_names(names), names=names)
+    return TableLayout("table", columns=by_names(names), names=names)

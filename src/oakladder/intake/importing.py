@@ -20,10 +20,10 @@ from oakladder.bars.sessions import DAY, Calendar
 from oakladder.bars.store.amend import restamped
 from oakladder.bars.store.info import OWN, SymbolInfo, zones
 from oakladder.bars.store.library import BarLibrary, calendar_of, tick_of
-from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Span, Timeframe
+from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, BarUnit, Timeframe
 from oakladder.disk import why
 from oakladder.intake.closed_days import closed_every_year, recognise
-from oakladder.intake.file_layout import Layout, guess
+from oakladder.intake.file_layout import TableLayout, guess
 from oakladder.intake.reading import Raw, Stop, read
 from oakladder.intake.tidying import Finding, Mend, Tidied, Trouble, tidy_up
 
@@ -82,7 +82,7 @@ def files_of(paths: Iterable[Path]) -> list[Path]:
 
 
 def look_at(
-    path: Path, library: BarLibrary, options: Options, layout: Layout | None = None, cancelled: Stop | None = None
+    path: Path, library: BarLibrary, options: Options, layout: TableLayout | None = None, cancelled: Stop | None = None
 ) -> list[Intake]:
     """What a file would bring, one entry for each symbol. Nothing is written, and nothing raised but `Stopped`: trouble
     is in the entry."""
@@ -164,8 +164,8 @@ def timeframe_of(times: np.ndarray) -> Timeframe:
     steps, counts = np.unique(np.diff(times), return_counts=True)
     step = int(steps[counts.argmax()])
     if step >= 20 * 3600:
-        return ONE_DAY if step < 6 * DAY else Timeframe(Span.WEEK) if step < 26 * DAY else Timeframe(Span.MONTH)
-    return Timeframe(Span.MINUTES, max(int(step) // 60, 1))
+        return ONE_DAY if step < 6 * DAY else Timeframe(BarUnit.WEEK) if step < 26 * DAY else Timeframe(BarUnit.MONTH)
+    return Timeframe(BarUnit.MINUTES, max(int(step) // 60, 1))
 
 
 def session_calendar(zone: str, session: str | None) -> Calendar:
@@ -291,7 +291,7 @@ def import_files(
     options: Options | None = None,
     *,
     dry_run: bool = False,
-    layouts: dict[Path, Layout] | None = None,
+    layouts: dict[Path, TableLayout] | None = None,
     progress: Callable[[float], None] | None = None,
     cancelled: Callable[[], bool] | None = None,
 ) -> list[Intake]:

@@ -16,7 +16,7 @@ import pyarrow.compute as pc
 from oakladder.bars.errors import DataProblem, Stopped
 from oakladder.bars.series import COLUMNS
 from oakladder.intake.cells import Numbers, numbers
-from oakladder.intake.file_layout import Layout
+from oakladder.intake.file_layout import TableLayout
 from oakladder.intake.names import as_symbol, symbol_of, trouble_of
 from oakladder.intake.tables import table_columns
 from oakladder.intake.text import Block, text_blocks
@@ -64,7 +64,7 @@ class Read:
     troubles: list[str]
 
 
-def read(path: Path, layout: Layout, cancelled: Stop | None = None) -> Read:
+def read(path: Path, layout: TableLayout, cancelled: Stop | None = None) -> Read:
     """Every symbol of a file. Raises `DataProblem` for a file that cannot be read so, `Stopped`."""
     missing = [n for n in ("time", "close") if n not in layout.columns]
     if missing:
@@ -81,7 +81,7 @@ def read(path: Path, layout: Layout, cancelled: Stop | None = None) -> Read:
     return gathered.parted(odd)
 
 
-def _check_memory(path: Path, layout: Layout) -> None:
+def _check_memory(path: Path, layout: TableLayout) -> None:
     """Raises `DataProblem` for a text file that would take more memory than an import may."""
     try:
         size = path.stat().st_size
@@ -94,7 +94,7 @@ def _check_memory(path: Path, layout: Layout) -> None:
         )
 
 
-def _table_blocks(path: Path, layout: Layout, cancelled: Stop | None) -> Iterator[Block]:
+def _table_blocks(path: Path, layout: TableLayout, cancelled: Stop | None) -> Iterator[Block]:
     places = sorted(set(layout.columns.values()))
     columns = table_columns(path, places, cancelled)
     count = len(next(iter(columns.values())))
@@ -107,7 +107,7 @@ def _table_blocks(path: Path, layout: Layout, cancelled: Stop | None) -> Iterato
 class _Gathered:
     """The rows of a file so far, as arrays that grow block by block."""
 
-    def __init__(self, path: Path, layout: Layout):
+    def __init__(self, path: Path, layout: TableLayout):
         self._path, self._layout = path, layout
         self._fields = [n for n in COLUMNS if n in layout.columns]
         if "volume" not in self._fields and "count" in layout.columns:

@@ -14,7 +14,7 @@ import pyarrow.csv as pacsv
 
 from oakladder.bars.errors import DataProblem
 from oakladder.disk import why
-from oakladder.intake.file_layout import Layout, width_of
+from oakladder.intake.file_layout import TableLayout, width_of
 
 #: Bytes that are read at a time; a longer line cannot be read.
 BLOCK_BYTES = 4_000_000
@@ -28,7 +28,7 @@ class Block:
     rows: np.ndarray
 
 
-def text_blocks(path: Path, layout: Layout, odd: list[int]) -> Iterator[Block]:
+def text_blocks(path: Path, layout: TableLayout, odd: list[int]) -> Iterator[Block]:
     """The rows of a text file; ``odd`` gathers the numbers of those that have another width. Raises `DataProblem`."""
     width = width_of(path, layout)
     if max(layout.columns.values()) >= width:

@@ -12,12 +12,12 @@ import numpy as np
 
 from oakladder.rung import tree as t
 from oakladder.rung.check.checker import Checker
-from oakladder.rung.check.context import Shelf
+from oakladder.rung.check.context import OtherScripts
 from oakladder.rung.lower.frames import Trace
 from oakladder.rung.lower.lowering import lower
 from oakladder.rung.native import compile as native
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, Live, Op, Output, Plan, leaves, live, under
-from oakladder.rung.plan.state import Layout, StateMap, lay_out, map_state
+from oakladder.rung.plan.state import StateLayout, StateMap, lay_out, map_state
 from oakladder.rung.problems import Problem, RunProblem, ScriptError, Span, did_you_mean
 from oakladder.rung.read.blocks import parse
 from oakladder.rung.reference import evaluate_fixed
@@ -107,7 +107,7 @@ class Program:
         ]
         return evaluate_fixed(wanted, settings)
 
-    def layout(self, variant: Variant, fixed: Mapping[Op, object]) -> Layout:
+    def layout(self, variant: Variant, fixed: Mapping[Op, object]) -> StateLayout:
         """The size of the state. Raises `RunProblem` where the settings make no sense."""
         return lay_out(self.plan, variant.live, variant.state, fixed)
 
@@ -154,7 +154,7 @@ class Analysis:
     foreign: tuple[tuple[str, Span], ...]
 
 
-def analyse(text: str, shelf: Shelf = (), cancelled: Callable[[], bool] | None = None) -> Analysis:
+def analyse(text: str, shelf: OtherScripts = (), cancelled: Callable[[], bool] | None = None) -> Analysis:
     """Reads and checks a script; never raises for what is wrong in it, but `Cancelled`. ``shelf`` has the scripts that
     `use` can reach."""
     script, problems = parse(text, cancelled)
@@ -174,7 +174,7 @@ def _too_deep(line: int) -> Problem:
     return Problem("R112", Span(line, 1), what, "Make parts of it into names with `let`.")
 
 
-def compile_script(text: str, shelf: Shelf = (), cancelled: Callable[[], bool] | None = None) -> Program:
+def compile_script(text: str, shelf: OtherScripts = (), cancelled: Callable[[], bool] | None = None) -> Program:
     """Compiles a script; the last ones are remembered. Raises `ScriptError` with every problem if there is an error
     among them, `Cancelled`."""
     key = (text, shelf)
@@ -191,7 +191,7 @@ def compile_script(text: str, shelf: Shelf = (), cancelled: Callable[[], bool] |
     return made
 
 
-_PROGRAMS: OrderedDict[tuple[str, Shelf], Program] = OrderedDict()
+_PROGRAMS: OrderedDict[tuple[str, OtherScripts], Program] = OrderedDict()
 _PROGRAMS_LOCK = threading.Lock()
 
 
@@ -201,7 +201,7 @@ def forget_programs() -> None:
         _PROGRAMS.clear()
 
 
-def _compiled(text: str, shelf: Shelf, cancelled: Callable[[], bool] | None) -> Program:
+def _compiled(text: str, shelf: OtherScripts, cancelled: Callable[[], bool] | None) -> Program:
     analysis = analyse(text, shelf, cancelled)
     if any(p.is_error for p in analysis.problems):
         raise ScriptError(analysis.problems)

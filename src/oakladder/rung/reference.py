@@ -13,7 +13,7 @@ import numpy as np
 from oakladder.rung.colours import mixture
 from oakladder.rung.plan.meaning import MEANING
 from oakladder.rung.plan.ops import SORTED, Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
-from oakladder.rung.plan.state import Layout, StateMap
+from oakladder.rung.plan.state import StateLayout, StateMap
 
 _NAN = float("nan")
 
@@ -237,7 +237,9 @@ class Stepper:
 class Runner:
     """Runs a program for one symbol at a time; the counterpart of the native entry point."""
 
-    def __init__(self, live: Live, state: StateMap, layout: Layout, fixed: Mapping[Op, object], leaves: Sequence[Op]):
+    def __init__(
+        self, live: Live, state: StateMap, layout: StateLayout, fixed: Mapping[Op, object], leaves: Sequence[Op]
+    ):
         self.live, self.state, self.layout, self.fixed = live, state, layout, fixed
         self.leaves = leaves
         self.row = layout.template.copy()

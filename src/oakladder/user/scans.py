@@ -30,7 +30,7 @@ class ScanProblem(Exception):
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class ScanLine:
     """One condition of a scan, as a user puts it: a rule of a script (``script`` is a file's name) or a plain filter."""
 
     kind: str = SCRIPT
@@ -47,7 +47,7 @@ class Line:
     words: tuple[str, ...] = ()
     #: Of a group: how its lines are joined, and they.
     join: str = Join.ALL.value
-    lines: tuple[Line, ...] = ()
+    lines: tuple[ScanLine, ...] = ()
 
     def said(self) -> str:
         """The line in words, for lists and heads."""
@@ -65,7 +65,7 @@ class Line:
         return f"{not_}{self.name}{value}{f' ({given})' if given else ''} on {self.timeframe}{when}"
 
 
-def sentence_of(line: Line, title_of: Callable[[str], str]) -> str:
+def sentence_of(line: ScanLine, title_of: Callable[[str], str]) -> str:
     """A condition as a sentence; ``title_of`` names a script as people read it."""
     not_ = "not: " if line.negated else ""
     if line.kind == Field.SECTOR:
@@ -113,7 +113,7 @@ class SavedScan:
 
     name: str = ""
     join: str = Join.ALL.value
-    lines: list[Line] = field(default_factory=list)
+    lines: list[ScanLine] = field(default_factory=list)
     list_name: str = ALL
     timeframe: str = "1d"
     opposite: bool = False
@@ -127,7 +127,7 @@ class SavedScan:
 
 
 def _condition(
-    line: Line, program_of: Callable[[str], Program], symbols_of: Callable[[str], Iterable[str]]
+    line: ScanLine, program_of: Callable[[str], Program], symbols_of: Callable[[str], Iterable[str]]
 ) -> Condition:
     made: Condition
     if line.kind == GROUP:
@@ -270,24 +270,24 @@ class _Reading:
         self.lost = True
         return "1d"
 
-    def _line(self, entry: object, depth: int = 0) -> Line | None:
+    def _line(self, entry: object, depth: int = 0) -> ScanLine | None:
         made = self._line_or_none(entry, depth)
         self.lost = self.lost or made is None
         return made
 
-    def _line_or_none(self, entry: object, depth: int) -> Line | None:
+    def _line_or_none(self, entry: object, depth: int) -> ScanLine | None:
         if not isinstance(entry, dict) or entry.get("kind") not in (SCRIPT, GROUP, *(f.value for f in Field)):
             return None
         inner = entry.get("lines", [])
         try:
-            made = msgspec.convert({k: v for k, v in entry.items() if k != "lines"}, Line)
+            made = msgspec.convert({k: v for k, v in entry.items() if k != "lines"}, ScanLine)
         except msgspec.ValidationError:
             return None
         if made.kind == GROUP:
             if depth == _DEEPEST or made.join not in [j.value for j in Join] or not isinstance(inner, list):
                 return None
             found = [self._line(x, depth + 1) for x in inner]
-            return Line(GROUP, made.negated, join=made.join, lines=tuple(x for x in found if x is not None))
+            return ScanLine(GROUP, made.negated, join=made.join, lines=tuple(x for x in found if x is not None))
         fine = (
             made.relation in ("", *RELATIONS)
             and made.fresh in [f.value for f in Fresh]

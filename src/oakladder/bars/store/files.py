@@ -33,7 +33,7 @@ _INFO = b"oakladder.symbol"
 
 
 @dataclass(frozen=True, slots=True)
-class Layout:
+class FileLayout:
     """Where the columns of a file begin, and what is known of them.
 
     ``clock`` names the times: files with the same times have the same. ``clean`` says that no number is absurd.
@@ -106,7 +106,7 @@ def write(path: Path, bars: Bars, info: SymbolInfo) -> None:
         raise DataProblem(f"{path.name} was not written as it should be ({error}). Try again.") from None
 
 
-def layout_of(path: str) -> Layout:
+def layout_of(path: str) -> FileLayout:
     """Reads a file through and checks it.
 
     Raises `OSError`, `pa.ArrowException`, `KeyError` or `ValueError` for a file that is damaged or none of ours.
@@ -119,11 +119,11 @@ def layout_of(path: str) -> Layout:
     if reader.schema.names[: len(NAMES)] != list(NAMES) or reader.num_record_batches > 1:
         raise ValueError("its columns are not those that the library writes")
     if not reader.num_record_batches:
-        return Layout(0, (0,) * len(NAMES), "", True)
+        return FileLayout(0, (0,) * len(NAMES), "", True)
     batch = reader.get_batch(0)
     count = batch.num_rows
     if not count:
-        return Layout(0, (0,) * len(NAMES), "", True)
+        return FileLayout(0, (0,) * len(NAMES), "", True)
     said = reader.schema.metadata or {}
     offsets, clock, clean = [], "", True
     for k, name in enumerate(NAMES):
@@ -143,7 +143,7 @@ def layout_of(path: str) -> Layout:
             clock = hashlib.blake2b(array.tobytes(), digest_size=12).hexdigest()
         else:
             clean = clean and is_tidy(array)
-    return Layout(count, tuple(offsets), clock, clean)
+    return FileLayout(count, tuple(offsets), clock, clean)
 
 
 def _check_sum(said: Mapping[bytes, bytes], name: str, array: np.ndarray) -> None:

@@ -11,7 +11,7 @@ import msgspec
 
 from oakladder.bars.calendar_words import is_sound
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.timeframes import Span, Timeframe
+from oakladder.bars.timeframes import BarUnit, Timeframe
 
 #: Who has made a symbol: the user, by an import, or the demo market.
 OWN, DEMO = "", "demo"
@@ -39,7 +39,7 @@ class SymbolInfo:
     @property
     def finest(self) -> Timeframe:
         """The shortest timeframe within the day that its stored bars can make."""
-        return Timeframe(Span.MINUTES, self.step)
+        return Timeframe(BarUnit.MINUTES, self.step)
 
     @property
     def decimals(self) -> int:

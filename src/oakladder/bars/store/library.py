@@ -37,7 +37,7 @@ from oakladder.bars.store import files
 from oakladder.bars.store.catalogue import Catalogue
 from oakladder.bars.store.files import SUFFIX, file_name, info_in, symbol_of_file
 from oakladder.bars.store.info import SymbolInfo
-from oakladder.bars.store.offsets import FileChanged, Place, Places, Unreadable
+from oakladder.bars.store.offsets import ColumnOffsets, FileChanged, Places, Unreadable
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.bars.zones import DAY
 from oakladder.disk import locked, set_aside, sweep, why
@@ -314,7 +314,7 @@ class BarLibrary:
         if step > 1 and timeframe.intraday and timeframe.count % step:
             raise DataProblem(f"{symbol} has bars of {self.infos[symbol].finest}, which cannot make {timeframe}.")
 
-    def _clock(self, symbol: str, base: Timeframe, place: Place) -> np.ndarray:
+    def _clock(self, symbol: str, base: Timeframe, place: ColumnOffsets) -> np.ndarray:
         """The stored times of a symbol, as the array that it shares with others; read for the first of them only."""
         with self._lock:
             known = self._clocks.get(place.clock)
@@ -333,7 +333,13 @@ class BarLibrary:
         return times
 
     def _read(
-        self, symbol: str, path: str, place: Place, names: Sequence[str], into: Sequence[np.ndarray], first: int = 0
+        self,
+        symbol: str,
+        path: str,
+        place: ColumnOffsets,
+        names: Sequence[str],
+        into: Sequence[np.ndarray],
+        first: int = 0,
     ) -> None:
         """`Places.read`, with the symbol said whose file cannot be read. Raises `FileChanged` or `Unreadable`."""
         try:

@@ -40,7 +40,7 @@ class Unreadable(DataProblem):
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class ColumnOffsets:
     """What is known of a file: its state when it was parsed (the times of its last change and of the last change of
     what the disk knows of it), its bars, and where each column begins in it.
 
@@ -67,7 +67,7 @@ class Places:
         self._file = folder / "places.json"
         self._lock = threading.Lock()
         self._fresh = False
-        self._known: dict[str, Place] = {}
+        self._known: dict[str, ColumnOffsets] = {}
         try:
             kept = msgspec.json.decode(self._file.read_bytes(), type=_Kept)
             if kept.version == _VERSION and kept.sum == _sum_of(kept.places):
@@ -75,7 +75,7 @@ class Places:
         except (OSError, msgspec.MsgspecError, ValueError, TypeError, AttributeError, RecursionError):
             self._known = {}  # made anew as files are read
 
-    def place(self, path: str) -> Place:
+    def place(self, path: str) -> ColumnOffsets:
         """Where a file's columns lie.
 
         Raises `OSError`, `pa.ArrowException`, `KeyError` or `ValueError` for a file that is damaged or none of ours.
@@ -84,7 +84,7 @@ class Places:
         name = path.rpartition("/")[2]
         known = self._known.get(name)
         if known is None or not known.is_of(facts):
-            known = Place(facts.st_mtime_ns, facts.st_ctime_ns, facts.st_size, *astuple(layout_of(path)))
+            known = ColumnOffsets(facts.st_mtime_ns, facts.st_ctime_ns, facts.st_size, *astuple(layout_of(path)))
             with self._lock:
                 self._known[name] = known
                 self._fresh = True
@@ -98,7 +98,9 @@ class Places:
             self.read(path, place, list(made), list(made.values()))
         return made
 
-    def read(self, path: str, place: Place, names: Sequence[str], into: Sequence[np.ndarray], first: int = 0) -> None:
+    def read(
+        self, path: str, place: ColumnOffsets, names: Sequence[str], into: Sequence[np.ndarray], first: int = 0
+    ) -> None:
         """Reads columns from bar ``first`` on into arrays of as many bars as there are, or fewer.
 
         A map of the file would not bear that another program cuts it short. Raises `FileChanged`, `OSError`.
@@ -116,7 +118,7 @@ class Places:
         finally:
             os.close(file)
 
-    def known(self, path: str) -> Place:
+    def known(self, path: str) -> ColumnOffsets:
         """The place as it was last found, without a look at the file; `read` notices where that is out of date."""
         return self._known.get(path.rpartition("/")[2]) or self.place(path)
 
@@ -144,14 +146,14 @@ def _sum_of(raw: bytes | msgspec.Raw) -> str:
     return blake2b(bytes(raw), digest_size=12).hexdigest()
 
 
-def _place(entry: list[Any]) -> Place:
+def _place(entry: list[Any]) -> ColumnOffsets:
     changed, touched, size, count, offsets, clock, clean = entry
-    known = Place(changed, touched, size, count, tuple(offsets), clock, clean)
+    known = ColumnOffsets(changed, touched, size, count, tuple(offsets), clock, clean)
     if len(known.offsets) != len(NAMES) or max(known.offsets) + 8 * known.count > known.size or min(known.offsets) < 0:
         raise ValueError("offsets outside the file")
     return known
 
 
-def _same(facts: os.stat_result, place: Place, path: str) -> None:
+def _same(facts: os.stat_result, place: ColumnOffsets, path: str) -> None:
     if not place.is_of(facts):
         raise FileChanged(f"{path.rpartition('/')[2]} was changed while it was read. Try again.")

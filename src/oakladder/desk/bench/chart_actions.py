@@ -6,31 +6,30 @@ from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import numpy as np
 from PyQt6.QtCore import QObject, QPoint
-from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog
+from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QWidget
 
-from oakladder.desk.beside import Use, line_use
+from oakladder.desk.bench.replay import ReplayLine
+from oakladder.desk.beside import ScriptUse, line_use
+from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.export import picture_of, save_data
 from oakladder.desk.chart.options import BarStyle
 from oakladder.desk.chart.scale import ScaleKind
 from oakladder.desk.programs import title_of
+from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import passing_menu
 from oakladder.engine.picture.draw import PRICE, VOLUME
 from oakladder.rung import analyse
 
-if TYPE_CHECKING:
-    from oakladder.desk.bench.place import Bench
-
 
 class Deeds(QObject):
-    """Carries out the chart's actions for a `Bench`."""
+    """Carries out the chart's actions; ``owner`` is what their menus and dialogs stand over."""
 
-    def __init__(self, bench: Bench):
-        super().__init__(bench)
-        self.bench, self.desk = bench, bench.desk
+    def __init__(self, desk: Desk, chart: Chart, replay: ReplayLine, owner: QWidget):
+        super().__init__(owner)
+        self.desk, self.chart, self.replay, self._owner = desk, chart, replay, owner
 
     # --- how bars are shown -----------------------------------------------------------------------
 
@@ -77,7 +76,7 @@ class Deeds(QObject):
 
     def measure_pinned(self) -> None:
         """Measures from the pinned bar to the last, close to close."""
-        chart = self.bench.chart
+        chart = self.chart
         if chart.pinned is None or chart.shown is None:
             self.desk.status.emit("Pin a bar first: click it, or step to a signal. Shift and drag measures anywhere.")
             return
@@ -87,7 +86,7 @@ class Deeds(QObject):
 
     def go_to_day(self, day: np.datetime64) -> None:
         """Pins the first bar of a day and brings it into view."""
-        chart = self.bench.chart
+        chart = self.chart
         if chart.shown is None:
             return
         number = day.astype("datetime64[D]").astype(np.int64)
@@ -98,7 +97,7 @@ class Deeds(QObject):
 
     def start_replay(self) -> None:
         """Goes back to the pinned bar, or to a bar in the middle of what is seen."""
-        chart = self.bench.chart
+        chart = self.chart
         if chart.shown is None or not len(chart.shown.bars):
             return
         bars = chart.shown.bars
@@ -110,16 +109,16 @@ class Deeds(QObject):
         self.desk.replaying.stand_at(int(closes[0]))
 
     def replay_forward(self) -> None:
-        self._in_replay(lambda: self.bench.replay.step(1))
+        self._in_replay(lambda: self.replay.step(1))
 
     def replay_back(self) -> None:
-        self._in_replay(lambda: self.bench.replay.step(-1))
+        self._in_replay(lambda: self.replay.step(-1))
 
     def replay_play(self) -> None:
-        self._in_replay(self.bench.replay.toggle)
+        self._in_replay(self.replay.toggle)
 
     def leave_replay(self) -> None:
-        self.bench.replay.leave()
+        self.replay.leave()
 
     def _in_replay(self, go: object) -> None:
         """Does something in the replay; begins one if there is none."""
@@ -133,7 +132,7 @@ class Deeds(QObject):
     def add_line(self) -> None:
         """Asks for an expression and draws it as a line."""
         words, fine = QInputDialog.getText(
-            self.bench,
+            self._owner,
             "A line beside the script",
             "What shall be drawn? Anything Rung can work out:",
             text="sma(close, 50)",
@@ -152,13 +151,13 @@ class Deeds(QObject):
 
     def put_beside(self, path: Path) -> None:
         """Puts a script of the folder beside the open one."""
-        self.desk.beside.add(Use(title_of(path.name), path))
+        self.desk.beside.add(ScriptUse(title_of(path.name), path))
 
     def add_beside(self) -> None:
         """Asks which script shall stand beside the open one."""
         files = self.desk.workspace.script_files()
         titles = [title_of(p.name) for p in files]
-        title, fine = QInputDialog.getItem(self.bench, "A script beside", "Which one?", titles, 0, False)
+        title, fine = QInputDialog.getItem(self._owner, "A script beside", "Which one?", titles, 0, False)
         if fine:
             self.put_beside(files[titles.index(title)])
 
@@ -167,23 +166,23 @@ class Deeds(QObject):
         if self.desk.script.path is not None:
             self.desk.script.save()
             title = title_of(self.desk.script.path.name)
-            self.desk.beside.add(Use(title, self.desk.script.path, "", dict(self.desk.rule.settings)))
+            self.desk.beside.add(ScriptUse(title, self.desk.script.path, "", dict(self.desk.rule.settings)))
 
     # --- panes ------------------------------------------------------------------------------------
 
     def pane_menu(self, name: str, place: QPoint) -> None:
         """What can be done with a pane, where the mouse asked."""
-        menu = passing_menu(self.bench)
+        menu = passing_menu(self._owner)
         if name not in (PRICE, VOLUME):
-            menu.addAction("Move up", lambda: self.bench.chart.move_pane(name, -1))
-            menu.addAction("Move down", lambda: self.bench.chart.move_pane(name, 1))
+            menu.addAction("Move up", lambda: self.chart.move_pane(name, -1))
+            menu.addAction("Move down", lambda: self.chart.move_pane(name, 1))
         if name != PRICE:
-            folded = self.bench.chart.panes[name].folded
-            menu.addAction("Open" if folded else "Fold", lambda: self.bench.chart.fold_pane(name))
-        for entry in self.bench.chart.panes[name].overlay.content.entries:
+            folded = self.chart.panes[name].folded
+            menu.addAction("Open" if folded else "Fold", lambda: self.chart.fold_pane(name))
+        for entry in self.chart.panes[name].overlay.content.entries:
             if entry.name != "Volume":
                 word = "Show" if entry.hidden else "Hide"
-                menu.addAction(f"{word} {entry.name}", lambda n=entry.name: self.bench.chart.toggle(n))
+                menu.addAction(f"{word} {entry.name}", lambda n=entry.name: self.chart.toggle(n))
         menu.addSeparator()
         menu.addAction("Copy the picture", self.copy_picture)
         menu.popup(place)
@@ -193,13 +192,13 @@ class Deeds(QObject):
     def copy_picture(self) -> None:
         board = QApplication.clipboard()
         if board is not None:
-            board.setPixmap(self.bench.chart.grab())
+            board.setPixmap(self.chart.grab())
             self.desk.status.emit("The chart is on the clipboard.")
 
     def save_chart(self) -> None:
         """Asks where to, and writes the chart as PNG or SVG."""
         name, _ = QFileDialog.getSaveFileName(
-            self.bench,
+            self._owner,
             "Save the chart",
             f"{self.desk.looking.symbol}_{self.desk.looking.timeframe}.png",
             "PNG (*.png);;SVG (*.svg)",
@@ -210,18 +209,18 @@ class Deeds(QObject):
     def save_chart_data(self) -> None:
         """Asks where to, and writes bars and lines as CSV."""
         name, _ = QFileDialog.getSaveFileName(
-            self.bench, "Save the data", f"{self.desk.looking.symbol}_{self.desk.looking.timeframe}.csv", "CSV (*.csv)"
+            self._owner, "Save the data", f"{self.desk.looking.symbol}_{self.desk.looking.timeframe}.csv", "CSV (*.csv)"
         )
         if name:
             self.write_chart(Path(name))
 
     def write_chart(self, path: Path) -> None:
         """Writes the chart by the ending of the name: PNG, SVG or CSV."""
-        shown = self.bench.chart.shown
+        shown = self.chart.shown
         if path.suffix.lower() == ".csv" and shown is not None:
             write: Callable[[], None] = partial(save_data, shown, path)
         else:
-            write = picture_of(self.bench.chart, path)
+            write = picture_of(self.chart, path)
         said = self.desk.status.emit
         self.desk.jobs.start(
             f"export {path}", lambda _: write(), lambda _: said(f"Saved as {path.name}."), slow=True, owed=True

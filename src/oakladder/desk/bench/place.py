@@ -17,7 +17,7 @@ from oakladder.desk.chart.axes import short_number
 from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.options import ChartOptions
 from oakladder.desk.chart.strip import SignalStrip
-from oakladder.desk.columns import Place
+from oakladder.desk.columns import ColumnPlace
 from oakladder.desk.look.theme import ui_font
 from oakladder.desk.script.panel import ScriptPanel
 from oakladder.desk.session import Desk
@@ -41,7 +41,7 @@ class Bench(QWidget):
         self.script = ScriptPanel(desk)
         self.why = WhyPanel(desk.looking.theme)
         self.replay = ReplayLine(desk)
-        self.deeds = Deeds(self)
+        self.deeds = Deeds(desk, self.chart, self.replay, self)
         self.watching = Watching(desk, self)
         self.heading, self.reading = QLabel(objectName="head"), QLabel(objectName="quiet")
         self.show_button = QToolButton(text="Show", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
@@ -175,7 +175,7 @@ class Bench(QWidget):
         self.watchlist.model.quotes = quotes
         self.watchlist.model.changed()
 
-    def _show_cells(self, cells: dict[Place, dict[str, Cell]]) -> None:
+    def _show_cells(self, cells: dict[ColumnPlace, dict[str, Cell]]) -> None:
         model = self.watchlist.model
         model.cells = cells
         program = self.desk.rule.program

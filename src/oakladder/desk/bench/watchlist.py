@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.store.info import SymbolInfo
-from oakladder.desk.columns import OPEN_SCRIPT, Place, ScriptColumn, places_of
+from oakladder.desk.columns import OPEN_SCRIPT, ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.theme import Theme, ui_font
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.engine.columns import Cell
@@ -36,8 +36,8 @@ class WatchModel(QAbstractTableModel):
         self.infos, self.theme = infos, theme
         self.quotes: dict[str, tuple[float, float]] = {}
         self.columns: list[ScriptColumn] = []
-        self.places: list[Place] = []
-        self.cells: Mapping[Place, Mapping[str, Cell]] = {}
+        self.places: list[ColumnPlace] = []
+        self.cells: Mapping[ColumnPlace, Mapping[str, Cell]] = {}
         self._roles: dict[int, Callable[[SymbolInfo, int], object]] = {
             int(Qt.ItemDataRole.DisplayRole): self._text,
             int(Qt.ItemDataRole.ToolTipRole): self._hint,

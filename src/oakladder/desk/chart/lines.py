@@ -11,7 +11,7 @@ from oakladder.desk.chart.bars import draw_columns
 from oakladder.desk.chart.extremes import Pyramid
 from oakladder.desk.chart.item import PEN_STYLES, Item
 from oakladder.desk.look.theme import qcolor
-from oakladder.engine.picture.draw import Line
+from oakladder.engine.picture.draw import DrawnLine
 
 
 class Lines(Item):
@@ -19,20 +19,20 @@ class Lines(Item):
 
     def __init__(self) -> None:
         super().__init__()
-        self.lines: list[Line] = []
+        self.lines: list[DrawnLine] = []
         self._pyramids: dict[int, Pyramid] = {}
 
-    def show_lines(self, lines: list[Line]) -> None:
+    def show_lines(self, lines: list[DrawnLine]) -> None:
         self.lines, self._pyramids = lines, {}
         self.update()
 
-    def _pyramid(self, line: Line) -> Pyramid:
+    def _pyramid(self, line: DrawnLine) -> Pyramid:
         if id(line) not in self._pyramids:
             shown = line.values if (line.colours != 0).all() else np.where(line.colours != 0, line.values, np.nan)
             self._pyramids[id(line)] = Pyramid(shown)
         return self._pyramids[id(line)]
 
-    def ends(self, line: Line, first: int, last: int) -> tuple[float, float]:
+    def ends(self, line: DrawnLine, first: int, last: int) -> tuple[float, float]:
         """The smallest and the largest value of a line that is drawn between two bars."""
         return self._pyramid(line).ends(first, last)
 
@@ -48,7 +48,7 @@ class Lines(Item):
             else:
                 self._draw_line(painter, line, first, last)
 
-    def _draw_thin(self, painter: QPainter, line: Line, groups: np.ndarray, step: int) -> None:
+    def _draw_thin(self, painter: QPainter, line: DrawnLine, groups: np.ndarray, step: int) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         low, high = self._pyramid(line).groups(groups, step)
         colours = line.colours[groups]
@@ -59,7 +59,7 @@ class Lines(Item):
             draw_columns(painter, x[pick], top[pick], bottom[pick])
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
 
-    def _draw_line(self, painter: QPainter, line: Line, first: int, last: int) -> None:
+    def _draw_line(self, painter: QPainter, line: DrawnLine, first: int, last: int) -> None:
         at = np.arange(first, last)
         x, y, colours = self.bar_x(at), self.price_y(line.values[at]), line.colours[at]
         shown = ~np.isnan(y) & (colours != 0)

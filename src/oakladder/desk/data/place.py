@@ -36,7 +36,7 @@ from oakladder.desk.data.symbols import KINDS, SymbolsView, tick_in
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.look.theme import ui_font
 from oakladder.desk.session import Desk
-from oakladder.intake.file_layout import FIELDS, Layout, guess
+from oakladder.intake.file_layout import FIELDS, TableLayout, guess
 from oakladder.intake.importing import Intake, Options, files_of, import_files, look_at, session_calendar
 from oakladder.intake.tidying import CHOICES, Mend, Trouble, done_words
 from oakladder.intake.times import TIME_FORMS
@@ -68,7 +68,7 @@ class DataPlace(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
         self.desk = desk
-        self.layouts: dict[Path, Layout] = {}
+        self.layouts: dict[Path, TableLayout] = {}
         self.seen: dict[Path, list[Intake]] = {}
         self.mends: dict[Trouble, Mend] = {}
         self.setAcceptDrops(True)
@@ -235,8 +235,8 @@ class DataPlace(QWidget):
         if options is None or not paths:
             return
 
-        def work(ticket: Ticket) -> list[tuple[Path, Layout | None, list[Intake]]]:
-            made: list[tuple[Path, Layout | None, list[Intake]]] = []
+        def work(ticket: Ticket) -> list[tuple[Path, TableLayout | None, list[Intake]]]:
+            made: list[tuple[Path, TableLayout | None, list[Intake]]] = []
             new = [p for p in files_of(paths) if p not in known]
             for k, path in enumerate(new):
                 if ticket.cancelled():
@@ -249,7 +249,7 @@ class DataPlace(QWidget):
                 ticket.report((k + 1) / len(new))
             return made
 
-        def then(made: list[tuple[Path, Layout | None, list[Intake]]]) -> None:
+        def then(made: list[tuple[Path, TableLayout | None, list[Intake]]]) -> None:
             self._running(False)
             if not made:
                 self.word.setText("There is no CSV, TSV or Parquet file among these that is not listed already.")

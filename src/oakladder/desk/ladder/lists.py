@@ -4,26 +4,38 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from PyQt6.QtCore import QObject
-from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMessageBox
+from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QInputDialog, QMessageBox, QToolButton, QWidget
 
 from oakladder.desk.jobs import sentence_of
+from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import below, passing_menu
 from oakladder.disk import why, write_atomic
 from oakladder.user.lists import ListProblem
 
-if TYPE_CHECKING:
-    from oakladder.desk.ladder.place import LadderPlace
+
+class ListOwner(Protocol):
+    """The place whose lists they are, as far as it is needed here."""
+
+    desk: Desk
+    lists: QComboBox
+    list_button: QToolButton
+
+    def fill_lists(self, current: str) -> None: ...
+
+    def refresh(self) -> None: ...
+
+    def selected(self) -> list[str]: ...
 
 
 class ListDeeds(QObject):
     """What can be done with the lists of a Ladder. What cannot be done is said, and nothing is lost."""
 
-    def __init__(self, place: LadderPlace):
-        super().__init__(place)
-        self._place, self._desk = place, place.desk
+    def __init__(self, place: ListOwner, widget: QWidget):
+        super().__init__(widget)
+        self._place, self._desk, self._widget = place, place.desk, widget
 
     @property
     def current(self) -> str:
@@ -32,7 +44,7 @@ class ListDeeds(QObject):
 
     def menu(self) -> None:
         """Offers everything that can be done with lists."""
-        menu = passing_menu(self._place)
+        menu = passing_menu(self._widget)
         own = self.current in self._desk.lists.own
         menu.addAction("New list …", self._ask_list)
         menu.addAction("Import a list …", self._ask_import)
@@ -67,11 +79,11 @@ class ListDeeds(QObject):
         if own is None:
             return
         words = f"Delete {name} with its {len(own.symbols)} symbols and {len(own.notes)} notes?"
-        if QMessageBox.question(self._place, "Delete a list", words) == QMessageBox.StandardButton.Yes:
+        if QMessageBox.question(self._widget, "Delete a list", words) == QMessageBox.StandardButton.Yes:
             self.change(lambda: self._desk.lists.delete(name))
 
     def _ask_list(self) -> None:
-        name, fine = QInputDialog.getText(self._place, "New list", "What shall it be called?")
+        name, fine = QInputDialog.getText(self._widget, "New list", "What shall it be called?")
         if fine:
             self.make(name)
 
@@ -81,7 +93,7 @@ class ListDeeds(QObject):
         self.change(lambda: self._desk.lists.make(name, chosen if len(chosen) > 1 else []), name.strip())
 
     def _ask_symbols(self) -> None:
-        text, fine = QInputDialog.getMultiLineText(self._place, "Add symbols", "Symbols, however they are parted:")
+        text, fine = QInputDialog.getMultiLineText(self._widget, "Add symbols", "Symbols, however they are parted:")
         if fine:
             self.add(text)
 
@@ -100,12 +112,12 @@ class ListDeeds(QObject):
 
     def _ask_rename(self) -> None:
         old = self.current
-        name, fine = QInputDialog.getText(self._place, "Rename", "What shall it be called?", text=old)
+        name, fine = QInputDialog.getText(self._widget, "Rename", "What shall it be called?", text=old)
         if fine:
             self.change(lambda: self._desk.lists.rename(old, name), name.strip())
 
     def _ask_import(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self._place, "Import a list", "", "Lists (*.txt *.csv)")
+        name, _ = QFileDialog.getOpenFileName(self._widget, "Import a list", "", "Lists (*.txt *.csv)")
         if name:
             self.read(Path(name))
 
@@ -125,7 +137,7 @@ class ListDeeds(QObject):
 
     def _ask_export(self) -> None:
         name, _ = QFileDialog.getSaveFileName(
-            self._place, "Export this list", f"{self.current}.txt", "Text (*.txt);;CSV (*.csv)"
+            self._widget, "Export this list", f"{self.current}.txt", "Text (*.txt);;CSV (*.csv)"
         )
         if name:
             self.write(Path(name))

@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.desk.columns import Place, ScriptColumn, ask_of, places_of, read_columns, troubles_of
+from oakladder.desk.columns import ColumnPlace, ScriptColumn, ask_of, places_of, read_columns, troubles_of
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.ladder.lists import ListDeeds
 from oakladder.desk.ladder.table import LadderTable, read_sections
@@ -47,11 +47,11 @@ class LadderPlace(QWidget):
         self.desk = desk
         self.columns: list[ScriptColumn] = []
         self._entered = False
-        self._waiting: set[Place] = set()
+        self._waiting: set[ColumnPlace] = set()
         self._jobs = desk.column_jobs("ladder")
         self._troubles: list[str] = []
         self.lists = QComboBox()
-        self.deeds = ListDeeds(self)
+        self.deeds = ListDeeds(self, self)
         self.lists.setMinimumWidth(180)
         self.lists.activated.connect(lambda _: self.refresh())
         self.table = LadderTable(desk.looking.theme)
@@ -159,7 +159,7 @@ class LadderPlace(QWidget):
         self._jobs.ask(self.columns, places, symbols, self._arrived, self._show_share)
         self._show_progress()
 
-    def _arrived(self, made: dict[Place, Filled]) -> None:
+    def _arrived(self, made: dict[ColumnPlace, Filled]) -> None:
         self._waiting -= set(made)
         self._troubles += troubles_of(made)
         self.table.source.fill({place: column.cells for place, column in made.items()})

@@ -21,7 +21,7 @@ from PyQt6.QtGui import QHelpEvent, QPainter
 from PyQt6.QtWidgets import QHeaderView, QLineEdit, QTableView, QWidget
 
 from oakladder.bars.store.info import SymbolInfo
-from oakladder.desk.columns import Place, ScriptColumn, places_of
+from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.theme import Theme, ui_font
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.engine.columns import Cell, at_least, filter_of
@@ -61,20 +61,20 @@ class LadderModel(QAbstractTableModel):
         self.theme = theme
         self.infos: list[SymbolInfo] = []
         self.columns: list[ScriptColumn] = []
-        self.places: list[Place] = []
+        self.places: list[ColumnPlace] = []
         self.quotes: dict[str, tuple[float, float]] = {}
         self.notes: dict[str, str] = {}
-        self.cells: dict[Place, Mapping[str, Cell]] = {}
+        self.cells: dict[ColumnPlace, Mapping[str, Cell]] = {}
 
     def show_columns(self, infos: list[SymbolInfo], columns: list[ScriptColumn], notes: dict[str, str]) -> None:
         """Shows other symbols or columns; cells come later."""
         self.beginResetModel()
         self.infos, self.columns, self.notes = infos, list(columns), notes
-        self.places = [Place()] * len(FIXED) + places_of(columns)
+        self.places = [ColumnPlace()] * len(FIXED) + places_of(columns)
         self.cells = {}
         self.endResetModel()
 
-    def fill(self, cells: Mapping[Place, Mapping[str, Cell]]) -> None:
+    def fill(self, cells: Mapping[ColumnPlace, Mapping[str, Cell]]) -> None:
         """Puts the cells of some sections in."""
         self.cells.update(cells)
         self.refresh()
@@ -87,7 +87,7 @@ class LadderModel(QAbstractTableModel):
 
     def group_of(self, section: int) -> str:
         """The shared head above a section."""
-        place = self.places[section] if section < len(self.places) else Place()
+        place = self.places[section] if section < len(self.places) else ColumnPlace()
         return self.columns[place.column].caption if place.column >= 0 else ""
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
@@ -110,7 +110,7 @@ class LadderModel(QAbstractTableModel):
         """The cells of all timeframes of the column that a section belongs to."""
         k = self.places[section].column
         symbol = self.infos[row].symbol
-        return [self.cells.get(Place(k, t), {}).get(symbol) for t in self.columns[k].timeframes]
+        return [self.cells.get(ColumnPlace(k, t), {}).get(symbol) for t in self.columns[k].timeframes]
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         row, section = index.row(), index.column()
@@ -421,7 +421,7 @@ class LadderTable(PaintedTable):
         """The symbol of a row as it is shown."""
         return self.source.infos[self.source_row(row)].symbol
 
-    def place_of(self, index: QModelIndex) -> Place:
+    def place_of(self, index: QModelIndex) -> ColumnPlace:
         """Which column and timeframe a cell belongs to."""
         return self.source.places[index.column()]
 

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QTool
 from oakladder.desk.programs import title_of
 from oakladder.desk.scan.form import LineEditor, Offer
 from oakladder.engine.rules import Field, named_values
-from oakladder.user.scans import SCRIPT, Line, sentence_of
+from oakladder.user.scans import SCRIPT, ScanLine, sentence_of
 
 
 class Sentence(QPushButton):
@@ -41,7 +41,7 @@ class LineCard(QFrame):
     changed = pyqtSignal()
     unfolded = pyqtSignal(object)
 
-    def __init__(self, line: Line, offer: Offer, parent: QWidget | None = None):
+    def __init__(self, line: ScanLine, offer: Offer, parent: QWidget | None = None):
         super().__init__(parent, objectName="card")
         self._line, self._offer = line, offer
         self.form: LineEditor | None = None
@@ -60,7 +60,7 @@ class LineCard(QFrame):
         self.remove.clicked.connect(lambda: self.removed.emit(self))
         self._say()
 
-    def show_line(self, line: Line, offer: Offer) -> None:
+    def show_line(self, line: ScanLine, offer: Offer) -> None:
         """Shows a line, which can be made of other things from now on."""
         self._line, self._offer = line, offer
         if self.form is not None:
@@ -87,7 +87,7 @@ class LineCard(QFrame):
         form.deleteLater()
         self._say()
 
-    def line(self) -> Line:
+    def line(self) -> ScanLine:
         """The condition as it is put together."""
         return self._line
 

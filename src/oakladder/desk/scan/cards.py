@@ -22,7 +22,7 @@ from oakladder.desk.scan.card import LineCard
 from oakladder.desk.scan.form import Offer
 from oakladder.engine.rules import Join
 from oakladder.rung import Program
-from oakladder.user.scans import GROUP, Line
+from oakladder.user.scans import GROUP, ScanLine
 
 #: How the parts of a group go together, in words.
 JOINS = {
@@ -48,7 +48,7 @@ class GroupEditor(QFrame):
     changed = pyqtSignal()
     unfolded = pyqtSignal(object)
 
-    def __init__(self, line: Line, offer: Callable[[], Offer], parent: QWidget | None = None):
+    def __init__(self, line: ScanLine, offer: Callable[[], Offer], parent: QWidget | None = None):
         super().__init__(parent, objectName="group")
         self.negated = QCheckBox("not")
         self.join = join_box(line.join)
@@ -73,7 +73,7 @@ class GroupEditor(QFrame):
         self.inner.unfolded.connect(self.unfolded)
         self.remove.clicked.connect(lambda: self.removed.emit(self))
 
-    def show_line(self, line: Line) -> None:
+    def show_line(self, line: ScanLine) -> None:
         """Shows a group."""
         silent = QSignalBlocker(self)
         self.negated.setChecked(line.negated)
@@ -81,9 +81,11 @@ class GroupEditor(QFrame):
         self.inner.show_lines(list(line.lines))
         silent.unblock()
 
-    def line(self) -> Line:
+    def line(self) -> ScanLine:
         """The group as it is put together."""
-        return Line(GROUP, self.negated.isChecked(), join=str(self.join.currentData()), lines=tuple(self.inner.lines()))
+        return ScanLine(
+            GROUP, self.negated.isChecked(), join=str(self.join.currentData()), lines=tuple(self.inner.lines())
+        )
 
 
 Card = LineCard | GroupEditor
@@ -103,10 +105,12 @@ class LinesEditor(QWidget):
         self._rows = QVBoxLayout()
         self._rows.setSpacing(3)
         self.add_button = QToolButton(text="Add a condition")
-        self.add_button.clicked.connect(lambda: self._add_new(Line()))
+        self.add_button.clicked.connect(lambda: self._add_new(ScanLine()))
         self.group_button = QToolButton(text="Add a group")
         self.group_button.setToolTip("Conditions that are joined in their own way, as in: this, and any of those")
-        self.group_button.clicked.connect(lambda: self._add_new(Line(GROUP, join=Join.ANY.value, lines=(Line(),))))
+        self.group_button.clicked.connect(
+            lambda: self._add_new(ScanLine(GROUP, join=Join.ANY.value, lines=(ScanLine(),)))
+        )
         self.empty = QLabel("No condition yet.", objectName="quiet")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -124,7 +128,7 @@ class LinesEditor(QWidget):
         self._offered = Offer(programs, sectors, lists)
         self.show_lines(self.lines())
 
-    def show_lines(self, lines: list[Line]) -> None:
+    def show_lines(self, lines: list[ScanLine]) -> None:
         """Shows other conditions. Editors that stand are used again: to make one takes longer than to fill it."""
         for k, line in enumerate(lines):
             if k < len(self.editors) and self._shown_in(self.editors[k], line):
@@ -136,7 +140,7 @@ class LinesEditor(QWidget):
             self._drop(editor)
         self._tell()
 
-    def _shown_in(self, editor: Card, line: Line) -> bool:
+    def _shown_in(self, editor: Card, line: ScanLine) -> bool:
         """Shows a line in an editor that stands; False where it is another kind of editor."""
         if isinstance(editor, GroupEditor) is not (line.kind == GROUP):
             return False
@@ -146,7 +150,7 @@ class LinesEditor(QWidget):
             editor.show_line(line, self._offer())
         return True
 
-    def add(self, line: Line) -> Card:
+    def add(self, line: ScanLine) -> Card:
         """One more condition or group at the end."""
         made: Card = GroupEditor(line, self._offer) if line.kind == GROUP else LineCard(line, self._offer())
         made.removed.connect(self._drop)
@@ -157,7 +161,7 @@ class LinesEditor(QWidget):
         self._tell()
         return made
 
-    def _add_new(self, line: Line) -> None:
+    def _add_new(self, line: ScanLine) -> None:
         """A condition that the user asks for stands with its form open."""
         card = self.add(line)
         while isinstance(card, GroupEditor):
@@ -183,11 +187,11 @@ class LinesEditor(QWidget):
         self.empty.setVisible(not self.editors)
         self.changed.emit()
 
-    def lines(self) -> list[Line]:
+    def lines(self) -> list[ScanLine]:
         return [e.line() for e in self.editors]
 
 
-class Shelf(QScrollArea):
+class CardScroll(QScrollArea):
     """Holds the conditions: as high as they are, up to two fifths of the place; more of them scroll."""
 
     def __init__(self, lines: LinesEditor, parent: QWidget | None = None):

@@ -23,7 +23,7 @@ from oakladder.desk.widgets.passing import answered
 from oakladder.engine.columns import offered
 from oakladder.engine.rules import RELATIONS, Field, Fresh, named_values
 from oakladder.rung import Program
-from oakladder.user.scans import SCRIPT, Line, settings_said
+from oakladder.user.scans import SCRIPT, ScanLine, settings_said
 
 _KINDS = {SCRIPT: "a script's", **{f.value: f.value for f in Field}}
 _HOLDS = "holds"
@@ -50,7 +50,7 @@ class LineEditor(QWidget):
 
     changed = pyqtSignal()
 
-    def __init__(self, line: Line, offer: Offer, parent: QWidget | None = None):
+    def __init__(self, line: ScanLine, offer: Offer, parent: QWidget | None = None):
         super().__init__(parent)
         self._offer = offer
         self._settings: dict[str, object] = {}
@@ -107,7 +107,7 @@ class LineEditor(QWidget):
         self.word.setMinimumWidth(130)
         self.word.setEditable(False)
 
-    def show_line(self, line: Line, offer: Offer) -> None:
+    def show_line(self, line: ScanLine, offer: Offer) -> None:
         """Shows a line, which can be made of other things from now on."""
         self._offer = offer
         self._settings, self._extended = dict(line.settings), line.extended
@@ -202,15 +202,17 @@ class LineEditor(QWidget):
         self.given.setText((words if len(words) < 24 else words[:22] + "…") or "Settings")
         self.given.setToolTip(words or "The script's settings in this condition, and the hours it looks at")
 
-    def line(self) -> Line:
+    def line(self) -> ScanLine:
         """The line as it is chosen."""
         kind = str(self.kind.currentData())
         relation = self.relation.currentText()
         number = self.number.value() / (100 if kind == Field.CHANGE else 1)
         if kind != SCRIPT:
             words = (self.word.currentText(),) if kind in (Field.SECTOR, Field.SYMBOLS) else ()
-            return Line(kind, self.negated.isChecked(), relation="" if words else relation, number=number, words=words)
-        return Line(
+            return ScanLine(
+                kind, self.negated.isChecked(), relation="" if words else relation, number=number, words=words
+            )
+        return ScanLine(
             SCRIPT,
             self.negated.isChecked(),
             str(self.script.currentData() or ""),

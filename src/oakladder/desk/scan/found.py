@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QToolTip, QWidget
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.time_words import opening_words
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.desk.columns import Place, ScriptColumn, places_of
+from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.theme import Theme, ui_font
 from oakladder.desk.widgets.small_charts import draw_spark
 from oakladder.engine.columns import Cell, Filled
@@ -39,8 +39,8 @@ class FoundModel(QAbstractTableModel):
         self.infos: Mapping[str, SymbolInfo] = {}
         self.sparks: dict[str, np.ndarray] = {}
         self.columns: list[ScriptColumn] = []
-        self.places: list[Place] = []
-        self.cells: dict[Place, dict[str, Cell]] = {}
+        self.places: list[ColumnPlace] = []
+        self.cells: dict[ColumnPlace, dict[str, Cell]] = {}
 
     def show_found(
         self, found: list[Found], rules: list[str], timeframe: Timeframe, infos: Mapping[str, SymbolInfo]
@@ -61,14 +61,14 @@ class FoundModel(QAbstractTableModel):
         self.columns, self.places, self.cells = columns, places_of(columns), {}
         self.endResetModel()
 
-    def fill(self, made: dict[Place, Filled]) -> None:
+    def fill(self, made: dict[ColumnPlace, Filled]) -> None:
         """Puts the cells of some columns in."""
         self.cells |= {place: column.cells for place, column in made.items()}
         if self.found:
             last = self.index(self.rowCount() - 1, self.columnCount() - 1)
             self.dataChanged.emit(self.index(0, len(HEADS)), last)
 
-    def place_of(self, section: int) -> Place | None:
+    def place_of(self, section: int) -> ColumnPlace | None:
         """Which script column a section is; None for the others."""
         k = section - len(HEADS) - len(self.rules)
         return self.places[k] if 0 <= k < len(self.places) else None

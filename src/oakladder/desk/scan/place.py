@@ -31,11 +31,11 @@ from PyQt6.QtWidgets import (
 from oakladder.bars.csv_files import iso
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.timeframes import STANDARD, Timeframe
-from oakladder.desk.columns import Place, ScriptColumn, read_columns, troubles_of
+from oakladder.desk.columns import ColumnPlace, ScriptColumn, read_columns, troubles_of
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.look.theme import ui_font
 from oakladder.desk.pick import Pick
-from oakladder.desk.scan.cards import LinesEditor, Shelf, join_box
+from oakladder.desk.scan.cards import CardScroll, LinesEditor, join_box
 from oakladder.desk.scan.found import CHART, HEADS, SPARK_BARS, Almanac, FoundModel, OccurrenceModel
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.column_chooser import ask_column
@@ -49,7 +49,7 @@ from oakladder.engine.screen import Occurrence, Screen, occurrences, screen
 from oakladder.rung import Program
 from oakladder.rung.problems import Cancelled
 from oakladder.user.lists import ALL, ListProblem
-from oakladder.user.scans import SCRIPT, Line, SavedScan, ScanProblem, as_plain, free_name, read_scan
+from oakladder.user.scans import SCRIPT, SavedScan, ScanLine, ScanProblem, as_plain, free_name, read_scan
 
 _THREADS = 2
 _REMEMBER_MS = 400
@@ -74,7 +74,7 @@ class ScanPlace(QWidget):
         self.saved, self.list, self.timeframe = QComboBox(), QComboBox(), QComboBox()
         self.join = join_box(Join.ALL.value)
         self.lines = LinesEditor()
-        self.shelf = Shelf(self.lines)
+        self.shelf = CardScroll(self.lines)
         self.days = QSpinBox(minimum=5, maximum=5000, value=250)
         self.run_button = QPushButton("Scan", objectName="go")
         self.past_button = QPushButton("Look back")
@@ -225,13 +225,13 @@ class ScanPlace(QWidget):
             then, self._then = self._then, None
             then()
 
-    def _first_lines(self) -> list[Line]:
+    def _first_lines(self) -> list[ScanLine]:
         """The open script's first signal, lately."""
         for name in (self.desk.script.path.name if self.desk.script.path else "", *self.programs):
             program = self.programs.get(name)
             if program is not None and program.signals:
                 signal = program.signals[0].name
-                return [Line(SCRIPT, script=name, name=signal, fresh=Fresh.WITHIN.value, bars=5)]
+                return [ScanLine(SCRIPT, script=name, name=signal, fresh=Fresh.WITHIN.value, bars=5)]
         return []
 
     def _fill_saved(self, current: str) -> None:
@@ -530,7 +530,7 @@ class ScanPlace(QWidget):
         """Asks for the cells of the script columns, of the symbols that were found."""
         symbols = [f.symbol for f in self.model.found]
 
-        def then(made: dict[Place, Filled]) -> None:
+        def then(made: dict[ColumnPlace, Filled]) -> None:
             self.model.fill(made)
             troubles = troubles_of(made)
             if troubles:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget, QWidgetAction
 
-from oakladder.desk.beside import Use, compiled
+from oakladder.desk.beside import ScriptUse, compiled
 from oakladder.desk.jobs import sentence_of
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import below, passing_menu
@@ -35,7 +35,7 @@ class Beside(QWidget):
             self._rows.addWidget(self._row(k, use))
         self.setVisible(bool(self.desk.beside.uses))
 
-    def _row(self, k: int, use: Use) -> QWidget:
+    def _row(self, k: int, use: ScriptUse) -> QWidget:
         made = QWidget()
         row = QHBoxLayout(made)
         row.setContentsMargins(0, 0, 0, 0)

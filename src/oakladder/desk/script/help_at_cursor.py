@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from html import escape
-from typing import TYPE_CHECKING
 
 from PyQt6.Qsci import QsciScintilla
 from PyQt6.QtCore import QPoint, QRect, QSize, Qt
@@ -14,9 +13,6 @@ from PyQt6.QtWidgets import QListWidgetItem
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.script.completion import CallHere, call_here, everything, fitting, word_before
 from oakladder.desk.script.popups import Hint, WordList
-
-if TYPE_CHECKING:
-    from oakladder.desk.script.editor import ScriptEditor
 
 #: A call is looked for in so many signs before the cursor.
 _LOOK_BACK = 600
@@ -30,7 +26,7 @@ _HELD = (Qt.Key.Key_Shift, Qt.Key.Key_Control, Qt.Key.Key_Alt, Qt.Key.Key_AltGr,
 class Helper:
     """The popups of one editor, made when they are first needed."""
 
-    def __init__(self, editor: ScriptEditor, theme: Theme):
+    def __init__(self, editor: QsciScintilla, theme: Theme):
         self._editor, self._theme = editor, theme
         self._own: tuple[str, ...] = ()
         self._offers = everything()

@@ -26,7 +26,7 @@ _LOOK_UP = 2048
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class DrawnLine:
     """A line or a level: a value for each bar (NaN is a gap), one colour for each bar."""
 
     name: str
@@ -150,7 +150,7 @@ class Event:
 class Picture:
     """All that a script draws on one chart."""
 
-    lines: tuple[Line, ...]
+    lines: tuple[DrawnLine, ...]
     marks: tuple[Mark, ...]
     labels: tuple[Label, ...]
     bar_colours: np.ndarray | None
@@ -270,12 +270,12 @@ def _fixed_number(result: Result, output: Output, role: str, default: float) -> 
     return float(value) if isinstance(value, int | float) else default
 
 
-def _line(result: Result, output: Output, pane: str, paint: Paint) -> Line:
+def _line(result: Result, output: Output, pane: str, paint: Paint) -> DrawnLine:
     values = result.number(output.roles["value"])
     colours = _colours(result, output, paint, "ink" if output.what == "line" else "mute")
     width = _fixed_number(result, output, "width", 1.4)
     style = output.attributes.get("style", "dashed" if output.what == "level" else "solid")
-    return Line(
+    return DrawnLine(
         output.name or output.what, pane, values, colours, min(max(width, 0.5), 8), style, output.what == "level"
     )
 

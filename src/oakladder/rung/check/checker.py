@@ -11,7 +11,7 @@ from collections.abc import Callable
 
 from oakladder.rung import tree as t
 from oakladder.rung.check.calls import Calls
-from oakladder.rung.check.context import Context, Shelf
+from oakladder.rung.check.context import Context, OtherScripts
 from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.past import Past
 from oakladder.rung.check.scope import Scope, later_names
@@ -23,7 +23,7 @@ from oakladder.rung.problems import Problem, Span
 class Checker:
     """Checks one script; `problems` holds what was found."""
 
-    def __init__(self, script: t.Script, shelf: Shelf = (), cancelled: Callable[[], bool] | None = None):
+    def __init__(self, script: t.Script, shelf: OtherScripts = (), cancelled: Callable[[], bool] | None = None):
         self.script = script
         defined = frozenset(s.name.name for s in script.statements if isinstance(s, t.Define))
         self.context = Context(defined, shelf, cancelled)

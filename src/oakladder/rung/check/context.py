@@ -13,7 +13,7 @@ from oakladder.rung.kinds import Type, Unit
 from oakladder.rung.problems import Span
 
 #: The other scripts that `use` may take from: title and text of each.
-Shelf = tuple[tuple[str, str], ...]
+OtherScripts = tuple[tuple[str, str], ...]
 #: Lengths, lags and bounds of loops go no farther.
 TOO_FAR = 100_000
 
@@ -23,7 +23,7 @@ class Context:
     """State of one check. ``defined`` are the functions that the script makes anywhere."""
 
     defined: frozenset[str]
-    shelf: Shelf = ()
+    shelf: OtherScripts = ()
     cancelled: Callable[[], bool] | None = None
     reporter: Reporter = field(default_factory=Reporter)
     judge: Judge = field(default_factory=Judge)

@@ -108,7 +108,7 @@ def _add(made: StateMap, key: object, start: float) -> None:
 
 
 @dataclass(frozen=True, slots=True)
-class Layout:
+class StateLayout:
     """The state row of a symbol before its first bar, the table of buffer offsets and sizes, and about how many
     operations a bar costs."""
 
@@ -117,7 +117,7 @@ class Layout:
     cost: float = 1.0
 
 
-def lay_out(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object]) -> Layout:
+def lay_out(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object]) -> StateLayout:
     """Sizes the buffers for the given fixed values.
 
     Raises `RunProblem` where a length or lag makes no sense or the whole would be too large.
@@ -153,7 +153,7 @@ def lay_out(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object])
     template[: len(state.starts)] = state.starts
     for fold in state.folds:
         template[state.place(("phase", fold))] = table[state.fold_row(fold) + 1] - 1
-    return Layout(template, np.array(table or [0], dtype=np.int64), len(live.ops) + steps)
+    return StateLayout(template, np.array(table or [0], dtype=np.int64), len(live.ops) + steps)
 
 
 def _guard(cells: float, plan: Plan, fixed: Mapping[Op, object]) -> None:

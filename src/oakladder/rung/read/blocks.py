@@ -11,7 +11,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.problems import Cancelled, Problem, Span
 from oakladder.rung.read.expressions import BadLine, ExpressionReader
 from oakladder.rung.read.line import LineReader
-from oakladder.rung.read.lines import Line, logical_lines
+from oakladder.rung.read.lines import LogicalLine, logical_lines
 from oakladder.rung.read.places import Places
 
 #: The longest script: more than its statements need, few enough letters to be coloured and checked at each key.
@@ -83,12 +83,12 @@ class Parser:
             if item is not None:
                 yield item
 
-    def _skip_block(self, line: Line, cursor: _Cursor) -> None:
+    def _skip_block(self, line: LogicalLine, cursor: _Cursor) -> None:
         """Reads what is indented under a bad line for its own problems; a stray block is no news."""
         if (below := cursor.peek()) is not None and below.depth > line.depth:
             list(self._block(below.depth, cursor))
 
-    def _body(self, line: Line, depth: int, cursor: _Cursor) -> tuple[t.Statement, ...]:
+    def _body(self, line: LogicalLine, depth: int, cursor: _Cursor) -> tuple[t.Statement, ...]:
         below = cursor.peek()
         if below is None or below.depth <= depth:
             self.places.report(
@@ -108,7 +108,7 @@ class Parser:
         body = list(self._block(depth + 1, cursor))
         return tuple(s for s in body if not isinstance(s, tuple))
 
-    def _statement(self, line: Line, depth: int, cursor: _Cursor) -> t.Statement | tuple[str, str] | None:
+    def _statement(self, line: LogicalLine, depth: int, cursor: _Cursor) -> t.Statement | tuple[str, str] | None:
         if self._cancelled is not None and self._cancelled():
             raise Cancelled
         self._statements += 1
@@ -170,10 +170,10 @@ class Parser:
 class _Cursor:
     """A place in the list of lines."""
 
-    def __init__(self, lines: list[Line]):
+    def __init__(self, lines: list[LogicalLine]):
         self._lines, self._at = lines, 0
 
-    def peek(self) -> Line | None:
+    def peek(self) -> LogicalLine | None:
         return self._lines[self._at] if self._at < len(self._lines) else None
 
     def step(self) -> None:

@@ -11,7 +11,7 @@ from lark.exceptions import UnexpectedInput
 
 from oakladder.rung import tree as t
 from oakladder.rung.read.grammar import Node, read
-from oakladder.rung.read.lines import Line
+from oakladder.rung.read.lines import LogicalLine
 from oakladder.rung.read.places import Places
 from oakladder.rung.values import is_timeframe
 from oakladder.rung.words import RESERVED
@@ -136,7 +136,7 @@ class ExpressionReader:
         finally:
             self.places.offset = keep
 
-    def too_deep(self, line: Line, what: str) -> NoReturn:
+    def too_deep(self, line: LogicalLine, what: str) -> NoReturn:
         self.places.report("R112", self.places.whole(line), f"{what}.", "Make parts of it into names with `let`.")
         raise BadLine
 

@@ -12,7 +12,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.problems import Span, did_you_mean
 from oakladder.rung.read.expressions import BadLine, ExpressionReader, unquote
 from oakladder.rung.read.grammar import Node, read
-from oakladder.rung.read.lines import Line
+from oakladder.rung.read.lines import LogicalLine
 from oakladder.rung.read.places import Places
 from oakladder.rung.words import CLAUSES, OUTPUTS, STATEMENT_WORDS, Reads
 
@@ -26,7 +26,7 @@ class LineReader:
     def __init__(self, places: Places, expressions: ExpressionReader):
         self.places, self.expressions = places, expressions
 
-    def parse_line(self, line: Line) -> Node:
+    def parse_line(self, line: LogicalLine) -> Node:
         self.places.line, self.places.offset = line, (0, 0)
         if len(line.text) > MAX_LINE:
             self.expressions.too_deep(line, f"This line has {len(line.text):,} letters; {MAX_LINE:,} are allowed")
@@ -46,7 +46,7 @@ class LineReader:
         except RecursionError:
             self.expressions.too_deep(line, "This line is nested too deeply")
 
-    def _unknown_start(self, line: Line, text: str, word: str) -> None:
+    def _unknown_start(self, line: LogicalLine, text: str, word: str) -> None:
         span = Span(line.number, len(line.text) - len(text) + 1, max(len(word), 1))
         if word and re.match(r"[A-Za-z_]\w*\s*=(?!=)", text):
             self.places.report(
@@ -94,7 +94,7 @@ class LineReader:
             hint or "Look for a missing comma, operator or bracket before it.",
         )
 
-    def simple(self, node: Node, line: Line) -> t.Statement | tuple[str, str] | None:
+    def simple(self, node: Node, line: LogicalLine) -> t.Statement | tuple[str, str] | None:
         kids = node.children
         span = self.places.whole(line)
         rule = str(node.data)

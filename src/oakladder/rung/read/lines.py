@@ -18,7 +18,7 @@ _WORD = re.compile(r"[A-Za-z_]+")
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class LogicalLine:
     """A logical line: its text (with inner line breaks), its first line number and its depth in blocks."""
 
     text: str
@@ -60,10 +60,10 @@ def _scan(text: str) -> _Scan:
     return _Scan(text.rstrip(), quote, brackets)
 
 
-def logical_lines(text: str) -> tuple[list[Line], list[Problem]]:
+def logical_lines(text: str) -> tuple[list[LogicalLine], list[Problem]]:
     """Splits a script; a line that cannot be used is reported and left out."""
     problems: list[Problem] = []
-    lines: list[Line] = []
+    lines: list[LogicalLine] = []
     open_brackets: list[tuple[str, int, int]] = []
     pending: list[str] = []
     start = indent = 0
@@ -83,7 +83,7 @@ def logical_lines(text: str) -> tuple[list[Line], list[Problem]]:
                         None,
                     )
                 )
-            lines.append(Line("\n".join(pending), start, depth + (1 if rest > 1 else 0)))
+            lines.append(LogicalLine("\n".join(pending), start, depth + (1 if rest > 1 else 0)))
         pending.clear()
         usable = True
 

@@ -6,7 +6,7 @@ from lark import Token
 
 from oakladder.rung.problems import Problem, Span
 from oakladder.rung.read.grammar import Node
-from oakladder.rung.read.lines import Line
+from oakladder.rung.read.lines import LogicalLine
 
 
 class Places:
@@ -14,7 +14,7 @@ class Places:
 
     def __init__(self) -> None:
         self.problems: list[Problem] = []
-        self.line = Line("", 1, 0)
+        self.line = LogicalLine("", 1, 0)
         #: Where the text that is read begins within its line: rows down, columns to the right.
         self.offset = (0, 0)
 
@@ -32,7 +32,7 @@ class Places:
         length = meta.end_column - meta.column if meta.end_line == meta.line else 1
         return self.place(meta.line, meta.column, max(length, 1))
 
-    def whole(self, line: Line) -> Span:
+    def whole(self, line: LogicalLine) -> Span:
         first = line.text.split("\n")[0]
         body = first.lstrip()
         return Span(line.number, len(first) - len(body) + 1, max(len(body), 1))

@@ -28,7 +28,7 @@ class Operand:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class ConditionPart:
     """A condition. ``how`` says what it is made of.
 
     ``and``, ``or``, ``not``: of its ``parts``. ``compare``: of two operands and ``relation`` (``>`` …).
@@ -38,12 +38,12 @@ class Part:
     text: str
     op: Op
     how: str
-    parts: tuple[Part, ...] = ()
+    parts: tuple[ConditionPart, ...] = ()
     operands: tuple[Operand, ...] = ()
     relation: str = ""
     lag: int = 0
 
-    def walk(self) -> list[Part]:
+    def walk(self) -> list[ConditionPart]:
         """This part and all below it, outermost first."""
         return [self, *(inner for part in self.parts for inner in part.walk())]
 
@@ -56,7 +56,7 @@ class _Look:
     left: int = _MOST_PARTS
 
 
-def condition(trace: Trace, signal: str) -> Part:
+def condition(trace: Trace, signal: str) -> ConditionPart:
     """The parts of a signal's condition. Raises `KeyError` if the script has no such signal."""
     look = _Look(trace)
     for statement in trace.root.statements:
@@ -73,7 +73,7 @@ def _flag_of(look: _Look, instance: Instance, expr: t.Expr) -> Op | None:
     return value if isinstance(value, Op) and value.is_flag else None
 
 
-def _part(look: _Look, instance: Instance, expr: t.Expr, text: str, depth: int) -> Part | None:
+def _part(look: _Look, instance: Instance, expr: t.Expr, text: str, depth: int) -> ConditionPart | None:
     op = _flag_of(look, instance, expr)
     if op is None:
         return None
@@ -82,23 +82,23 @@ def _part(look: _Look, instance: Instance, expr: t.Expr, text: str, depth: int) 
         made = _taken_apart(look, instance, expr, text, op, depth + 1)
         if made is not None:
             return made
-    return Part(text, op, "plain")
+    return ConditionPart(text, op, "plain")
 
 
-def _taken_apart(look: _Look, instance: Instance, expr: t.Expr, text: str, op: Op, depth: int) -> Part | None:
+def _taken_apart(look: _Look, instance: Instance, expr: t.Expr, text: str, op: Op, depth: int) -> ConditionPart | None:
     match expr:
         case t.Binary(op="and" | "or"):
             sides = _side_by_side(expr, expr.op)
             parts = [_part(look, instance, side, written(side), depth) for side in sides]
-            return Part(text, op, expr.op, tuple(p for p in parts if p)) if all(parts) else None
+            return ConditionPart(text, op, expr.op, tuple(p for p in parts if p)) if all(parts) else None
         case t.Unary(op="not"):
             inner = _part(look, instance, expr.value, written(expr.value), depth)
-            return Part(text, op, "not", (inner,)) if inner is not None else None
+            return ConditionPart(text, op, "not", (inner,)) if inner is not None else None
         case t.Compare():
             return _compared(look, instance, expr, text, op)
         case t.Lag(lag=t.Literal(kind="number", value=lag)):
             inner = _part(look, instance, expr.value, written(expr.value), depth)
-            return Part(text, op, "lag", (inner,), lag=int(float(lag))) if inner is not None else None  # type: ignore[arg-type]
+            return ConditionPart(text, op, "lag", (inner,), lag=int(float(lag))) if inner is not None else None  # type: ignore[arg-type]
         case t.Name():
             return _named(look, instance, expr, text, depth)
         case t.Call():
@@ -113,7 +113,7 @@ def _side_by_side(expr: t.Expr, op: str) -> list[t.Expr]:
     return [expr]
 
 
-def _compared(look: _Look, instance: Instance, expr: t.Compare, text: str, op: Op) -> Part | None:
+def _compared(look: _Look, instance: Instance, expr: t.Compare, text: str, op: Op) -> ConditionPart | None:
     operands = []
     for value in expr.values:
         found = look.trace.values.get((instance, value))
@@ -121,7 +121,7 @@ def _compared(look: _Look, instance: Instance, expr: t.Compare, text: str, op: O
             return None
         operands.append(Operand(written(value), found))
     if len(expr.ops) == 1:
-        return Part(text, op, "compare", (), tuple(operands), expr.ops[0])
+        return ConditionPart(text, op, "compare", (), tuple(operands), expr.ops[0])
     # A chain of comparisons became a chain of `and`s: the flags of its links stand in it, last link outermost.
     flags = [op]
     while len(flags) < len(expr.ops) and flags[0].code == "and":
@@ -129,13 +129,13 @@ def _compared(look: _Look, instance: Instance, expr: t.Compare, text: str, op: O
     if len(flags) != len(expr.ops):
         return None
     links = [
-        Part(f"{a.text} {relation} {b.text}", flag, "compare", (), (a, b), relation)
+        ConditionPart(f"{a.text} {relation} {b.text}", flag, "compare", (), (a, b), relation)
         for a, relation, b, flag in zip(operands, expr.ops, operands[1:], flags, strict=False)
     ]
-    return Part(text, op, "and", tuple(links))
+    return ConditionPart(text, op, "and", tuple(links))
 
 
-def _named(look: _Look, instance: Instance | None, expr: t.Name, text: str, depth: int) -> Part | None:
+def _named(look: _Look, instance: Instance | None, expr: t.Name, text: str, depth: int) -> ConditionPart | None:
     """What a name was made from: a `let` or signal of this body, an argument, or something of the script around it."""
     while instance is not None:
         for statement in instance.statements:
@@ -153,7 +153,7 @@ def _named(look: _Look, instance: Instance | None, expr: t.Name, text: str, dept
     return None
 
 
-def _called(look: _Look, instance: Instance, expr: t.Call, text: str, depth: int) -> Part | None:
+def _called(look: _Look, instance: Instance, expr: t.Call, text: str, depth: int) -> ConditionPart | None:
     """A function that gives a condition: what its last line says, in the words of the caller."""
     callee = look.trace.callees.get((instance, expr))
     give = callee.statements[-1] if callee is not None and callee.statements else None
@@ -166,7 +166,7 @@ def _called(look: _Look, instance: Instance, expr: t.Call, text: str, depth: int
     return _under(text, _in_words_of(inner, names))
 
 
-def _in_words_of(part: Part, names: dict[str, t.Expr]) -> Part:
+def _in_words_of(part: ConditionPart, names: dict[str, t.Expr]) -> ConditionPart:
     """A part with the parameters of its function replaced by what was given for them."""
 
     def said(text: str) -> str:
@@ -175,7 +175,7 @@ def _in_words_of(part: Part, names: dict[str, t.Expr]) -> Part:
             made = _replaced(made, name, written(value))
         return made
 
-    return Part(
+    return ConditionPart(
         said(part.text),
         part.op,
         part.how,
@@ -194,10 +194,10 @@ def _replaced(text: str, name: str, value: str) -> str:
     return re.sub(rf"\b{name}\b(?!\()", lambda _: value if simple else f"({value})", text)
 
 
-def _under(text: str, inner: Part | None) -> Part | None:
+def _under(text: str, inner: ConditionPart | None) -> ConditionPart | None:
     """A part under the name that the script has for it."""
     if inner is None or inner.text == text:
         return inner
     if inner.how == "plain":
-        return Part(text, inner.op, "plain")
+        return ConditionPart(text, inner.op, "plain")
     return replace(inner, text=f"{text}: {inner.text}")
