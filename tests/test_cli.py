@@ -14,7 +14,6 @@ from typer.testing import CliRunner
 from helpers import random_bars
 from oakladder.bars.csv_files import iso
 from oakladder.bars.store.library import BarLibrary
-from oakladder.cli import app
 from oakladder.rung import analyse, library
 from oakladder.user.workspace import Workspace
 
@@ -34,7 +33,7 @@ def call(workspace: Workspace, market: BarLibrary, monkeypatch: pytest.MonkeyPat
     runner = CliRunner()
 
     def go(*words: str) -> tuple[int, str, str]:
-        made = runner.invoke(app, list(words))
+        made = runner.invoke(command_line(), list(words))
         return made.exit_code, made.stdout, made.stderr
 
     return go

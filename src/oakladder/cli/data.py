@@ -1,0 +1,164 @@
+"""Commands about data: taking files in, what is known of symbols, where the bars are kept."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from oakladder.bars.calendar_words import closed_days, closed_words, hours_of, hours_words
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.store.amend import Change, amend
+from oakladder.bars.time_words import tick_words
+from oakladder.cli.common import (
+    CALL_WRONG,
+    DATA_WRONG,
+    app,
+    fail,
+    known_symbol,
+    library_of,
+)
+from oakladder.disk import why
+from oakladder.intake import importing
+from oakladder.intake.importing import session_calendar
+from oakladder.intake.tidying import CHOICES, Mend, Trouble
+from oakladder.user.workspace import Workspace
+
+
+@app.command("import")
+def import_data(
+    files: Annotated[list[Path], typer.Argument(help="CSV, TSV or Parquet files, or folders of them")],
+    library_folder: Annotated[Path | None, typer.Option("--library", help="another bar library")] = None,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="only say what would be taken in")] = False,
+    zone: Annotated[str | None, typer.Option(help="the time zone of times that name none; UTC unless said")] = None,
+    session: Annotated[str | None, typer.Option(help="regular hours in that zone, as in 09:00-15:30")] = None,
+    tick: Annotated[float | None, typer.Option(help="the smallest step of the price")] = None,
+    sector: Annotated[str | None, typer.Option(help="under which sector they are listed; My data unless said")] = None,
+    kind: Annotated[str | None, typer.Option(help="what they are, as in share, pair or future")] = None,
+    mend: Annotated[list[str] | None, typer.Option(help='what to do about a finding, as in "spike=drop"')] = None,
+) -> None:
+    """Take the bars of your own files into the library; only what is new is added."""
+    library = library_of(library_folder)
+    try:
+        calendar = session_calendar(zone or "UTC", session) if session or zone else None
+    except DataProblem as error:
+        fail(CALL_WRONG, str(error))
+    options = importing.Options(calendar, tick, kind, sector, zone=zone, mends=_mends(mend))
+    done = importing.import_files(files, library, options, dry_run=dry_run)
+    if not done:
+        fail(CALL_WRONG, "There is no CSV, TSV or Parquet file among these.")
+    for intake in done:
+        print(intake.words(), file=sys.stderr if intake.trouble else sys.stdout)
+        for finding in intake.findings:
+            print(f"    {finding.words()}")
+    if dry_run:
+        print("Nothing was written.")
+    if any(i.trouble for i in done):
+        raise typer.Exit(DATA_WRONG)
+
+
+def _mends(given: list[str] | None) -> dict[Trouble, Mend]:
+    made: dict[Trouble, Mend] = {}
+    for item in given or []:
+        name, _, value = item.partition("=")
+        trouble = next((t for t in Trouble if t.value.startswith(name.strip())), None)
+        allowed = [m.value for m in CHOICES[trouble]] if trouble else []
+        if trouble is None or not name.strip():
+            fail(CALL_WRONG, f"There is no finding `{name}`. There are {', '.join(t.value for t in Trouble)}.")
+        if value.strip() not in allowed:
+            fail(CALL_WRONG, f"About `{trouble.value}` can be done: {', '.join(allowed)}.")
+        made[trouble] = Mend(value.strip())
+    return made
+
+
+@app.command()
+def symbols(
+    chosen: Annotated[list[str] | None, typer.Argument(help="symbols; all of them unless said")] = None,
+    group: Annotated[str | None, typer.Option("--of", help="only those of a sector")] = None,
+    library_folder: Annotated[Path | None, typer.Option("--library", help="another bar library")] = None,
+    sector: Annotated[str | None, typer.Option(help="list them under another sector")] = None,
+    kind: Annotated[str | None, typer.Option(help="what they are, as in share, pair or future")] = None,
+    tick: Annotated[float | None, typer.Option(help="the smallest step of the price")] = None,
+    zone: Annotated[str | None, typer.Option(help="the time zone of their market")] = None,
+    session: Annotated[str | None, typer.Option(help="regular hours in that zone, as in 09:00-15:30")] = None,
+    hours: Annotated[str | None, typer.Option("--all-hours", help="from early to late, as in 06:00-22:00")] = None,
+    weekend: Annotated[
+        bool | None, typer.Option("--weekend/--no-weekend", help="whether they trade at weekends")
+    ] = None,
+    closed: Annotated[
+        Path | None,
+        typer.Option("--closed", help="a file of days without trading, one a line; 2026-12-24 13:00 ends early"),
+    ] = None,
+) -> None:
+    """Show what is known of the symbols in the library, or change it."""
+    library = library_of(library_folder)
+    names = [known_symbol(library, s) for s in chosen or []] or [
+        s for s, i in library.infos.items() if group is None or i.sector == group
+    ]
+    try:
+        if zone is not None:
+            session_calendar(zone, None)
+        change = Change(
+            None,
+            sector,
+            kind,
+            tick,
+            zone,
+            hours_of(session) if session else None,
+            hours_of(hours) if hours else None,
+            weekend,
+            closed_days(_text_of(closed)) if closed is not None else None,
+        )
+        if change != Change():
+            print(f"{amend(library, names, change)} changed.")
+            return
+    except DataProblem as error:
+        fail(CALL_WRONG, str(error))
+    for symbol in names:
+        info = library.infos[symbol]
+        calendar = info.calendar
+        facts = (
+            symbol,
+            info.name,
+            info.sector,
+            info.kind,
+            tick_words(info.tick),
+            calendar.zone,
+            hours_words(calendar),
+            closed_words(calendar),
+        )
+        print("\t".join(facts))
+
+
+def _text_of(path: Path) -> str:
+    try:
+        return path.read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = why(error) if isinstance(error, OSError) else "it is no UTF-8 text"
+        fail(CALL_WRONG, f"{path} cannot be read: {reason}.")
+
+
+@app.command("library")
+def library_place(
+    move: Annotated[Path | None, typer.Option(help="a new folder for the bars, empty or not there yet")] = None,
+    check_all: Annotated[
+        bool, typer.Option("--check", help="read every file through and name what is damaged")
+    ] = False,
+) -> None:
+    """Say where the bars are kept, look whether they are whole, or move them to another folder."""
+    workspace = Workspace.default()
+    if check_all:
+        bad = library_of().damaged()
+        print("\n".join(f"{name} is damaged." for name in bad) or "Every file is whole.")
+        if bad:
+            raise typer.Exit(DATA_WRONG)
+    if move is not None:
+        try:
+            workspace.move_library(move)
+        except OSError as error:
+            fail(CALL_WRONG, f"The bars cannot be moved to {move}: {why(error)}. They are where they were.")
+        except DataProblem as error:
+            fail(DATA_WRONG, str(error))
+    print(workspace.library_folder)

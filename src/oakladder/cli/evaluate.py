@@ -1,0 +1,104 @@
+"""Running a script over the bars of one symbol and writing its outputs."""
+
+from __future__ import annotations
+
+import itertools
+import json
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from oakladder.bars.csv_files import iso, read_csv
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.series import Panel, panel_of, resample
+from oakladder.bars.timeframes import ONE_DAY
+from oakladder.cli.common import (
+    CALL_WRONG,
+    DATA_WRONG,
+    ScriptArgument,
+    SetOption,
+    app,
+    fail,
+    known_symbol,
+    library_of,
+    load,
+    settings_of,
+    timeframe_of,
+)
+from oakladder.disk import why, write_rows
+from oakladder.engine.picture.draw import as_plain, day_paint, draw
+from oakladder.engine.run import Result, run
+from oakladder.rung import Program, RunProblem
+from oakladder.rung.plan.ops import Op
+
+
+@app.command("eval")
+def evaluate(
+    script: ScriptArgument,
+    out: Annotated[Path, typer.Option(help="the CSV file to write")],
+    csv_file: Annotated[Path | None, typer.Option("--csv", help="bars from a CSV file")] = None,
+    symbol: Annotated[str | None, typer.Option(help="a symbol of the demo market")] = None,
+    timeframe: Annotated[str | None, typer.Option(help="1m … 4h, 1d, 1w, 1mo")] = None,
+    settings: SetOption = None,
+    everything: Annotated[bool, typer.Option("--all", help="every top-level let and keep too")] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="print the drawings as JSON; problems too")] = False,
+) -> None:
+    """Run a script over the bars of one symbol and write its outputs."""
+    if (csv_file is None) == (symbol is None):
+        fail(CALL_WRONG, "Say where the bars come from: either --csv FILE or --symbol SYMBOL.")
+    program = load(script, as_json)
+    values = settings_of(program, settings)
+    panel = _bars(csv_file, symbol, timeframe)
+    names = _columns(program, everything)
+    try:
+        result = run(program, panel, values, extra=list(names.values()))
+    except RunProblem as error:
+        fail(CALL_WRONG, str(error))
+    _write_csv(out, panel, names, result)
+    if as_json:
+        print(json.dumps(as_plain(draw(result, day_paint), panel.size - 1)))
+
+
+def _bars(csv_file: Path | None, symbol: str | None, timeframe: str | None) -> Panel:
+    wanted = timeframe_of(timeframe) if timeframe else None
+    try:
+        if csv_file is not None:
+            bars = read_csv(csv_file)
+            return panel_of([resample(bars, wanted) if wanted else bars])
+        library = library_of()
+        return library.panel([known_symbol(library, str(symbol))], wanted or ONE_DAY)
+    except DataProblem as error:
+        fail(DATA_WRONG, str(error))
+    except ValueError as error:
+        fail(CALL_WRONG, str(error))
+
+
+def _columns(program: Program, everything: bool) -> dict[str, Op]:
+    """The columns of the file: signals, named numbers, and with ``everything`` all top-level values."""
+    made: dict[str, Op] = {}
+    for output in program.outputs:
+        if output.what == "signal":
+            made[output.name] = output.roles["value"]
+        elif "named" in output.attributes and "value" in output.roles and output.what in ("line", "histogram", "level"):
+            made.setdefault(output.attributes["named"], output.roles["value"])
+    if everything:
+        for name, op in program.plan.values.items():
+            if not op.is_shell:
+                made.setdefault(name, op)
+    return made
+
+
+def _write_csv(path: Path, panel: Panel, names: dict[str, Op], result: Result) -> None:
+    columns = [_written(result, op) for op in names.values()]
+    rows = ([iso(time), *(c[k] for c in columns)] for k, time in enumerate(panel.times.tolist()))
+    try:
+        write_rows(path, itertools.chain([["time", *names]], rows))
+    except OSError as error:
+        fail(CALL_WRONG, f"{path} cannot be written: {why(error)}.")
+
+
+def _written(result: Result, op: Op) -> list[str]:
+    if op.is_flag:
+        return [{1: "1", 0: "0"}.get(v, "") for v in result.flag(op).tolist()]
+    return ["" if v != v else repr(v) for v in result.number(op).tolist()]

@@ -1,0 +1,117 @@
+"""Scans from the command line."""
+
+from __future__ import annotations
+
+import csv
+import json
+import sys
+from typing import Annotated
+
+import numpy as np
+import typer
+from rich.console import Console
+from rich.table import Table
+
+from oakladder.bars.csv_files import iso
+from oakladder.bars.store.library import BarLibrary
+from oakladder.cli.common import (
+    CALL_WRONG,
+    Format,
+    ScriptArgument,
+    SetOption,
+    TimeframeOption,
+    app,
+    fail,
+    library_of,
+    load,
+    settings_of,
+    timeframe_of,
+)
+from oakladder.engine.rules import Fresh, Rule
+from oakladder.engine.screen import Screen, screen
+from oakladder.rung import RunProblem
+from oakladder.rung.problems import did_you_mean
+from oakladder.user.lists import Watchlists
+from oakladder.user.workspace import Workspace
+
+
+@app.command()
+def scan(
+    script: ScriptArgument,
+    signal: Annotated[str, typer.Option(help="the name of a signal")],
+    timeframe: TimeframeOption = "1d",
+    within: Annotated[int, typer.Option(min=1, help="fired within the last n bars")] = 1,
+    list_name: Annotated[str, typer.Option("--list", help="all, one of your lists, or a sector")] = "all",
+    settings: SetOption = None,
+    format_: Annotated[Format, typer.Option("--format")] = Format.TABLE,
+) -> None:
+    """Find the symbols on which a signal fired lately."""
+    program = load(script)
+    values = settings_of(program, settings)
+    frame = timeframe_of(timeframe)
+    library = library_of()
+    symbols = _list(library, list_name)
+    try:
+        program.signal(signal)
+        rule = Rule(program, signal, frame, values, fresh=Fresh.WITHIN, bars=within)
+        found = screen(rule, library, symbols, frame)
+    except KeyError as error:
+        fail(CALL_WRONG, str(error.args[0]))
+    except RunProblem as error:
+        fail(CALL_WRONG, str(error))
+    _print_scan(found, library, format_)
+    for skipped in found.skipped:
+        print(f"{skipped.symbol} left out: {skipped.reason}", file=sys.stderr)
+
+
+def _list(library: BarLibrary, name: str) -> list[str]:
+    if name == "all":
+        return list(library.infos)
+    own = Watchlists(Workspace.default().config / "watchlists.json")
+    if name in own.own:
+        return own.symbols(name, library.infos)
+    sectors = sorted({i.sector for i in library.infos.values()})
+    chosen = [s for s, i in library.infos.items() if i.sector.lower() == name.lower()]
+    if not chosen:
+        fail(
+            CALL_WRONG,
+            f"There is no list `{name}`. {did_you_mean(name, ['all', *sectors]) or 'There are all, ' + ', '.join(sectors) + '.'}",
+        )
+    return chosen
+
+
+def _print_scan(found: Screen, library: BarLibrary, format_: Format) -> None:
+    hits = sorted(found.found, key=lambda f: (f.ages[0], f.symbol))
+    rows = [
+        {
+            "symbol": h.symbol,
+            "name": library.infos[h.symbol].name,
+            "bars_ago": h.ages[0],
+            "time": iso(h.seen[0]),
+            "last": h.last,
+            "change": h.change,
+        }
+        for h in hits
+    ]
+    if format_ is Format.JSON:
+        clean = [{k: None if v != v else v for k, v in row.items()} for row in rows]
+        print(json.dumps({"looked_at": found.looked_at, "hits": clean}, indent=2))
+    elif format_ is Format.CSV:
+        writer = csv.DictWriter(sys.stdout, ["symbol", "name", "bars_ago", "time", "last", "change"])
+        writer.writeheader()
+        writer.writerows(rows)
+    else:
+        table = Table(title=f"{len(rows)} of {found.looked_at} symbols", title_justify="left")
+        for name, justify in (
+            ("Symbol", "left"),
+            ("Name", "left"),
+            ("Bars ago", "right"),
+            ("Last", "right"),
+            ("Change", "right"),
+        ):
+            table.add_column(name, justify=justify)  # type: ignore[arg-type]
+        for row, hit in zip(rows, hits, strict=True):
+            decimals = library.infos[hit.symbol].decimals
+            change = "" if np.isnan(hit.change) else f"{hit.change:+.2%}"
+            table.add_row(hit.symbol, str(row["name"]), str(hit.ages[0]), f"{hit.last:,.{decimals}f}", change)
+        Console().print(table)

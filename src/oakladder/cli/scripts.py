@@ -1,0 +1,105 @@
+"""Commands about scripts: what is wrong with one, the language on a page, a library function's source."""
+
+from __future__ import annotations
+
+import re
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from oakladder.cli.common import (
+    CALL_WRONG,
+    SCRIPT_ERRORS,
+    app,
+    fail,
+    library_of,
+    print_problems,
+)
+from oakladder.rung import CODES, ScriptError, analyse, compile_script, library
+from oakladder.rung.problems import did_you_mean
+from oakladder.rung.program import unknown_symbols
+from oakladder.rung.teach import describe
+from oakladder.user.scripts import ScriptFileProblem, read_script
+from oakladder.user.workspace import Workspace
+
+
+@app.command()
+def check(
+    script: Annotated[Path | None, typer.Argument(help="a .rung file")] = None,
+    explain: Annotated[str | None, typer.Option(help="a problem code, as in --explain R501")] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="problems as JSON")] = False,
+) -> None:
+    """List everything that is wrong with a script, each with its place and a fix."""
+    if explain is not None:
+        code = CODES.get(explain.upper())
+        if code is None:
+            fail(CALL_WRONG, f"There is no problem code {explain}. They run from R100 to R703.")
+        print(
+            f"{explain.upper()} ({code.severity.value}): {code.title}\n\nwrong:\n{_indented(code.wrong)}\nright:\n{_indented(code.right)}"
+        )
+        return
+    if script is None:
+        fail(CALL_WRONG, "Name a script to check, or a code to --explain.")
+    try:
+        text = read_script(script)
+    except ScriptFileProblem as error:
+        fail(CALL_WRONG if not script.exists() else SCRIPT_ERRORS, str(error))
+    problems = analyse(text, Workspace.default().shelf(text)).problems
+    errors = [p for p in problems if p.is_error]
+    if not errors:
+        try:
+            program = compile_script(text, Workspace.default().shelf(text))
+            if program.foreign:
+                problems = (*problems, *unknown_symbols(program.foreign, list(library_of().infos)))
+        except ScriptError as error:
+            problems = error.problems
+            errors = [p for p in problems if p.is_error]
+    print_problems(script, problems, as_json, sys.stderr)
+    if errors:
+        raise typer.Exit(SCRIPT_ERRORS)
+    if not as_json:
+        print(f"{script}: no errors")
+
+
+def _indented(text: str) -> str:
+    return "\n".join("    " + line for line in text.split("\n"))
+
+
+@app.command()
+def brief(script: Annotated[Path | None, typer.Argument(help="a .rung file to add, with its problems")] = None) -> None:
+    """Print the whole language on one page, to paste to whoever helps with a script."""
+    print(describe.brief())
+    if script is None:
+        return
+    try:
+        text = read_script(script)
+    except ScriptFileProblem as error:
+        fail(CALL_WRONG, str(error))
+    print(f"THE SCRIPT AS IT STANDS\n{text}")
+    problems = analyse(text, Workspace.default().shelf(text)).problems
+    print("ITS PROBLEMS" if problems else "IT HAS NO PROBLEMS")
+    print_problems(script, problems, False, sys.stdout)
+
+
+@app.command()
+def source(
+    function: Annotated[str, typer.Argument(help="a library function, as in rsi")],
+    own: Annotated[str | None, typer.Option("--as", help="a name of your own, to copy it into a script")] = None,
+) -> None:
+    """Print a library function as it is written in Rung, or a copy of it under another name."""
+    if function not in library.names():
+        built_in = describe.word_help(function)
+        hint = did_you_mean(function, library.names()) or "`./oak brief` lists them all."
+        fail(
+            CALL_WRONG,
+            f"{built_in}. The compiler knows it by itself."
+            if built_in
+            else f"There is no library function `{function}`. {hint}",
+        )
+    if own is not None and not re.fullmatch(r"[a-z_][a-z0-9_]*", own):
+        fail(CALL_WRONG, f"`{own}` is no name. Names are small letters, digits and _.")
+    found = library.function(function)
+    assert found is not None
+    print(library.copy_of(function, own) if own else found.source, end="")
