@@ -14,6 +14,7 @@ from typer.testing import CliRunner
 from helpers import random_bars
 from oakladder.bars.csv_files import iso
 from oakladder.bars.store.library import BarLibrary
+from oakladder.cli import command_line
 from oakladder.rung import analyse, library
 from oakladder.user.workspace import Workspace
 
