@@ -21,7 +21,7 @@ from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.export import picture_of, save_data
 from oakladder.desk.chart.extremes import Pyramid, step_for
 from oakladder.desk.chart.options import BarStyle, ChartOptions, PaneLayout, read_options, read_panes
-from oakladder.desk.chart.reading import span_words
+from oakladder.desk.chart.reading import span_words, words_of
 from oakladder.desk.chart.scale import Scale, ScaleKind
 from oakladder.desk.jobs import NotDone
 from oakladder.desk.look.theme import DAY
@@ -292,7 +292,8 @@ def test_a_drawing_that_was_known_later_says_so_and_can_stand_there(chart: Chart
     point = pixel(chart, peak, float(closes[peak])) - QPointF(0, 5 + radius)
     found = chart.marks.at(point)
     assert found is not None and (found.bar, found.known) == (peak, peak + 3)
-    words = chart.words_of(found)
+    assert chart.shown is not None
+    words = words_of(chart.shown.bars, found)
     assert "Known 3 bars later" in words
     chart._mouse_at(chart.mapToScene(point.toPoint()))
     assert chart.panes["price"].overlay.content.known == (peak, peak + 3)

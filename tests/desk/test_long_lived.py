@@ -109,7 +109,7 @@ def test_what_is_opened_again_and_again_leaves_nothing_behind(window: Window, ca
         close_popups()
         window.ladder.list_button.click()
         close_popups()
-        window.scan.ask_column()
+        window.scan.results.ask_column()
         window.ladder.ask_column()
         calm(window)
 
@@ -138,7 +138,7 @@ def test_the_heads_of_tables_have_their_menus_after_hours_too(window: Window, ca
     window.show_scan()
     calm(window)
     gc.collect()  # as between the window's events; what Python held of Qt's own parts has gone
-    for table in (window.scan.table, window.bench.watchlist.table):
+    for table in (window.scan.results.table, window.bench.watchlist.table):
         header = table.horizontalHeader()
         assert header is not None
         header.customContextMenuRequested.emit(QPoint(5, 5))

@@ -93,11 +93,11 @@ def test_conditions_of_scripts_and_filters_find_what_the_engine_finds(
     )
     assert place.result is not None and place.result.found == expected.found and expected.found
     assert place.verdict.text().startswith(f"{len(expected.found)} of 77 symbols in ")
-    assert place.model.rules == ["up 1d", "up 1w", "Strength 1d", "cross 1d"]
-    assert [place.model.data(place.model.index(r, 0)) for r in range(place.model.rowCount())] == [
-        f.symbol for f in expected.found
-    ]
-    place.table.grab()
+    assert place.results.model.rules == ["up 1d", "up 1w", "Strength 1d", "cross 1d"]
+    assert [
+        place.results.model.data(place.results.model.index(r, 0)) for r in range(place.results.model.rowCount())
+    ] == [f.symbol for f in expected.found]
+    place.results.table.grab()
 
 
 def test_the_parts_of_a_line_follow_its_kind(place: ScanPlace) -> None:
@@ -125,10 +125,10 @@ def test_enter_opens_the_bar_since_which_it_holds(place: ScanPlace, window: Wind
     show(place, rule())
     place.run()
     calm(window)
-    place.table.selectRow(2)
-    QTest.keyClick(place.table, Qt.Key.Key_Return)
+    place.results.table.selectRow(2)
+    QTest.keyClick(place.results.table, Qt.Key.Key_Return)
     calm(window)
-    one = place.model.found[2]
+    one = place.results.model.found[2]
     chart = window.bench.chart
     assert window.places.currentWidget() is window.bench and chart.shown is not None
     assert window.desk.looking.symbol == one.symbol and chart.pinned is not None
@@ -140,15 +140,15 @@ def test_the_table_sorts_by_what_its_numbers_mean(place: ScanPlace, window: Wind
     show(place, rule())
     place.run()
     calm(window)
-    place.table.sortByColumn(7, Qt.SortOrder.DescendingOrder)
-    changes = [f.change for f in place.model.found]
+    place.results.table.sortByColumn(7, Qt.SortOrder.DescendingOrder)
+    changes = [f.change for f in place.results.model.found]
     assert changes == sorted(changes, reverse=True) and len(changes) > 5
-    place.table.sortByColumn(9, Qt.SortOrder.AscendingOrder)
-    ages = [f.ages[0] for f in place.model.found]
+    place.results.table.sortByColumn(9, Qt.SortOrder.AscendingOrder)
+    ages = [f.ages[0] for f in place.results.model.found]
     assert ages == sorted(ages)
-    action = place._column_menu().actions()[1]
+    action = place.results.column_menu().actions()[1]
     action.trigger()
-    assert place.table.isColumnHidden(2)
+    assert place.results.table.isColumnHidden(2)
 
 
 def test_past_occurrences_stand_in_the_almanac_and_lead_to_their_bars(
@@ -159,14 +159,14 @@ def test_past_occurrences_stand_in_the_almanac_and_lead_to_their_bars(
     place.past_button.click()
     calm(window)
     expected, _ = occurrences(Rule(PROGRAM, "cross"), market, market.infos, ONE_DAY, 120)
-    assert place.past.all == expected and place.tabs.currentIndex() == 1
+    assert place.results.past.all == expected and place.results.currentIndex() == 1
     assert place.verdict.text().startswith(f"It came true {len(expected):,} times")
     day = expected[0].day
-    box = place.almanac.place_of(day)
-    place.almanac.grab()
-    QTest.mouseClick(place.almanac, Qt.MouseButton.LeftButton, pos=box.center().toPoint())
-    assert place.past.rows == [o for o in expected if o.day == day]
-    place.past_table.clicked.emit(place.past.index(0, 0))
+    box = place.results.almanac.place_of(day)
+    place.results.almanac.grab()
+    QTest.mouseClick(place.results.almanac, Qt.MouseButton.LeftButton, pos=box.center().toPoint())
+    assert place.results.past.rows == [o for o in expected if o.day == day]
+    place.results.past_table.clicked.emit(place.results.past.index(0, 0))
     calm(window)
     chart = window.bench.chart
     assert chart.shown is not None and chart.pinned is not None
@@ -244,15 +244,15 @@ def test_what_is_found_is_kept_as_a_list_and_exported(place: ScanPlace, window: 
     calm(window)
     place.keep_list()
     kept = window.desk.lists.own["Afloat"]
-    assert kept.symbols == [f.symbol for f in place.model.found] and kept.scan == "Afloat"
+    assert kept.symbols == [f.symbol for f in place.results.model.found] and kept.scan == "Afloat"
     kept.symbols = []
     place.run()
     calm(window)
     assert window.desk.lists.own["Afloat"].symbols  # kept up to date by the scan
-    place.export(tmp_path / "found.csv")
+    place.results.export(tmp_path / "found.csv")
     rows = list(csv.DictReader((tmp_path / "found.csv").open()))
-    assert [r["symbol"] for r in rows] == [f.symbol for f in place.model.found]
-    place.export(taken(tmp_path) / "x.csv")
+    assert [r["symbol"] for r in rows] == [f.symbol for f in place.results.model.found]
+    place.results.export(taken(tmp_path) / "x.csv")
     assert "cannot be written" in window.status.text()
 
 
@@ -373,8 +373,8 @@ def test_a_condition_has_settings_and_hours_of_its_own(
     program = compile_script(text)
     expected = screen(Rule(program, "up", Timeframe.parse("2h"), {"n": 7.0}, extended=True), market, market.infos)
     assert place.result is not None and [f.symbol for f in place.result.found] == [f.symbol for f in expected.found]
-    place.table.selectRow(0)
-    QTest.keyClick(place.table, Qt.Key.Key_Return)
+    place.results.table.selectRow(0)
+    QTest.keyClick(place.results.table, Qt.Key.Key_Return)
     calm(window)
     assert window.desk.rule.settings == {"n": 7.0}
 
@@ -410,14 +410,14 @@ def test_a_scan_that_is_asked_for_before_the_scripts_are_read_runs_then(window: 
     assert window.scan.result is None
     calm(window)
     assert window.scan.result is not None and window.scan.result.looked_at == 77
-    window.scan.table.setColumnWidth(1, 222)
+    window.scan.results.table.setColumnWidth(1, 222)
     window.run_scan()
     calm(window)
-    assert window.scan.table.columnWidth(1) == 222  # what the user has made wider stays
+    assert window.scan.results.table.columnWidth(1) == 222  # what the user has made wider stays
     window.show_scan()
     window.scan.look_back()
     calm(window)
-    assert window.scan.tabs.currentIndex() == 1 and "It came true" in window.scan.verdict.text()
+    assert window.scan.results.currentIndex() == 1 and "It came true" in window.scan.verdict.text()
 
 
 def test_columns_of_scripts_stand_with_what_is_found(
@@ -426,27 +426,27 @@ def test_columns_of_scripts_stand_with_what_is_found(
     show(place, rule())
     place.run()
     calm(window)
-    place.add_column(ScriptColumn("mine.rung", "Strength", ["1w", "1d"]))
+    place.results.add_column(ScriptColumn("mine.rung", "Strength", ["1w", "1d"]))
     calm(window)
     first = len(HEADS) + 1
-    assert [place.model.head(k) for k in range(first, first + 2)] == ["Strength 1w", "Strength 1d"]
-    names = [f.symbol for f in place.model.found]
+    assert [place.results.model.head(k) for k in range(first, first + 2)] == ["Strength 1w", "Strength 1d"]
+    names = [f.symbol for f in place.results.model.found]
     expected, _ = cells(PROGRAM, "Strength", market, names, Timeframe.parse("1w"))
-    assert [place.model.index(r, first).data() for r in range(len(names))] == [expected[s].text for s in names]
-    place.table.sortByColumn(first, Qt.SortOrder.DescendingOrder)
-    orders = [expected[f.symbol].order for f in place.model.found]
+    assert [place.results.model.index(r, first).data() for r in range(len(names))] == [expected[s].text for s in names]
+    place.results.table.sortByColumn(first, Qt.SortOrder.DescendingOrder)
+    orders = [expected[f.symbol].order for f in place.results.model.found]
     assert orders == sorted(orders, reverse=True)
-    place.export(tmp_path / "found.csv")
+    place.results.export(tmp_path / "found.csv")
     rows = list(csv.reader((tmp_path / "found.csv").open()))
     assert rows[0][-2:] == ["Strength 1w", "Strength 1d"]
-    assert rows[1][-2] == expected[place.model.found[0].symbol].text
+    assert rows[1][-2] == expected[place.results.model.found[0].symbol].text
     place._remember()
-    assert read_columns(window.desk.remembering.scan["columns"]) == place.model.columns
+    assert read_columns(window.desk.remembering.scan["columns"]) == place.results.model.columns
     place.run()
     calm(window)
-    assert place.model.index(0, first).data() == expected[place.model.found[0].symbol].text
-    place.remove_column(0)
-    assert place.model.columnCount() == first
+    assert place.results.model.index(0, first).data() == expected[place.results.model.found[0].symbol].text
+    place.results.remove_column(0)
+    assert place.results.model.columnCount() == first
     window.desk.remembering.now()
 
 
@@ -456,7 +456,7 @@ def test_many_conditions_scroll_and_leave_room_for_what_is_found(place: ScanPlac
     window.resize(1000, 700)
     QTest.qWait(20)
     assert place.shelf.height() <= place.height() * 2 // 5 < place.lines.sizeHint().height()
-    assert place.table.height() > 150
+    assert place.results.table.height() > 150
     show(place, rule())
     QTest.qWait(20)
     assert place.shelf.height() < 120

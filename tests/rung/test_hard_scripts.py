@@ -11,7 +11,7 @@ from oakladder.engine.picture.draw import day_paint, draw
 from oakladder.engine.run import run
 from oakladder.engine.why import Why
 from oakladder.rung import RunProblem, ScriptError, analyse, compile_script
-from oakladder.rung.plan.state import MAX_STEPS
+from oakladder.rung.plan.sizes import MAX_STEPS
 from oakladder.rung.problems import Cancelled, Problem
 from oakladder.rung.program import unknown_symbols
 from oakladder.rung.read.blocks import MAX_STATEMENTS

@@ -10,7 +10,7 @@ from oakladder.engine.prepare import prepare
 from oakladder.engine.run import roots_of, run
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.rung.plan.ops import items_of
-from oakladder.rung.plan.state import MAX_CELLS
+from oakladder.rung.plan.sizes import MAX_CELLS
 
 
 def needed(program: Program, *names: str) -> set[str]:

@@ -7,17 +7,19 @@ import sys
 from collections.abc import Sequence
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated, Any, NoReturn
+from typing import TYPE_CHECKING, Annotated, Any, NoReturn
 
 import typer
 
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
 from oakladder.rung.problems import did_you_mean
 from oakladder.user.scripts import ScriptFileProblem, read_script
 from oakladder.user.workspace import Workspace
+
+if TYPE_CHECKING:  # loaded by the commands that need it
+    from oakladder.bars.store.library import BarLibrary
 
 app = typer.Typer(
     add_completion=False,
@@ -102,6 +104,8 @@ def known_symbol(library: BarLibrary, symbol: str) -> str:
 
 def library_of(folder: Path | None = None) -> BarLibrary:
     """A bar library; the user's own unless another folder is named. What is wrong with it is said."""
+    from oakladder.bars.store.library import BarLibrary
+
     workspace = Workspace.default()
     try:
         made = BarLibrary(folder) if folder else workspace.library()

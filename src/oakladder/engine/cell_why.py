@@ -13,8 +13,8 @@ from oakladder.engine.columns import Ask, meant
 from oakladder.engine.run import Result, roots_of, run
 from oakladder.engine.why import Verdict, Why, figure
 from oakladder.rung.plan.ops import Op, Output
-from oakladder.rung.plan.shells import write_value
 from oakladder.rung.program import Program
+from oakladder.rung.texts import write_value
 
 #: The most named values of a script that are told with a number.
 _MOST_VALUES = 5

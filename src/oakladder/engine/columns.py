@@ -21,9 +21,9 @@ from oakladder.engine.rules import named_values
 from oakladder.engine.run import Result, roots_of
 from oakladder.engine.signal_ages import TONE_COLOURS, last_true
 from oakladder.rung.plan.ops import Op, Output
-from oakladder.rung.plan.shells import write_value
 from oakladder.rung.problems import Cancelled, RunProblem, did_you_mean
 from oakladder.rung.program import Program
+from oakladder.rung.texts import write_value
 
 _log = logging.getLogger(__name__)
 #: A signal is fresh for so many bars.

@@ -12,10 +12,11 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.series import Panel
 from oakladder.bars.timeframes import Timeframe
 from oakladder.rung.native import compile as native
+from oakladder.rung.native.variant import Variant, fixed_array
+from oakladder.rung.plan.layout import StateLayout
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, Foreign, Op
-from oakladder.rung.plan.state import StateLayout
 from oakladder.rung.problems import RunProblem
-from oakladder.rung.program import Program, Variant, fixed_array
+from oakladder.rung.program import Program
 from oakladder.rung.reference import Runner
 
 #: From this many bars on, it pays to wait for the thoroughly compiled code.

@@ -14,15 +14,6 @@ import numpy as np
 _MIXTURE = re.compile(r"(fade|blend)\((.*)\)")
 
 
-def mixture(code: str, args: list[object]) -> str | None:
-    """The word for a mixture of fixed parts: none where a colour is, the first colour where the amount is."""
-    if any(a is None or a != a for a in args[:-1]):
-        return None
-    if args[-1] is None or args[-1] != args[-1]:
-        return str(args[0])
-    return f"{code}({', '.join(a if isinstance(a, str) else repr(float(a)) for a in args)})"  # type: ignore[arg-type]
-
-
 def resolve(word: str, plain: Callable[[str], int]) -> int:
     """The colour of a word; ``plain`` knows the names and ``#rrggbb``."""
     found = _MIXTURE.fullmatch(word)

@@ -7,32 +7,24 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-
-import numpy as np
+from typing import TYPE_CHECKING
 
 from oakladder.rung import tree as t
 from oakladder.rung.check.checker import Checker
 from oakladder.rung.check.context import OtherScripts
 from oakladder.rung.lower.frames import Trace
 from oakladder.rung.lower.lowering import lower
-from oakladder.rung.native import compile as native
-from oakladder.rung.plan.ops import CHART_TIMEFRAME, Live, Op, Output, Plan, leaves, live, under
-from oakladder.rung.plan.state import StateLayout, StateMap, lay_out, map_state
+from oakladder.rung.plan.fixed import evaluate_fixed
+from oakladder.rung.plan.ops import CHART_TIMEFRAME, Op, Output, Plan, leaves, live, under
+from oakladder.rung.plan.sizes import sizes_of
+from oakladder.rung.plan.state import map_state
 from oakladder.rung.problems import Problem, RunProblem, ScriptError, Span, did_you_mean
 from oakladder.rung.read.blocks import parse
-from oakladder.rung.reference import evaluate_fixed
 from oakladder.rung.settings import SettingInfo, fitting_value, setting_info
 
-
-@dataclass(frozen=True, slots=True)
-class Variant:
-    """The part of a program that some outputs need, ready to run."""
-
-    live: Live
-    state: StateMap
-    leaves: tuple[Op, ...]
-    fixed: tuple[Op, ...]
-    code: native.Compiled
+if TYPE_CHECKING:  # numpy and the compiler take longer to load than a script to check
+    from oakladder.rung.native.variant import Variant
+    from oakladder.rung.plan.layout import StateLayout
 
 
 @dataclass(slots=True)
@@ -82,11 +74,13 @@ class Program:
 
     def variant(self, roots: Sequence[Op]) -> Variant:
         """The code for the given values, compiled on first use."""
+        from oakladder.rung.native.variant import make_variant  # loads the compiler
+
         wanted = {leaf for root in roots for leaf in leaves(root)}
         key = tuple(sorted(id(op) for op in wanted))
         with self._lock:
             if key not in self._variants:
-                self._variants[key] = _variant(self.plan, list(roots), wanted)
+                self._variants[key] = make_variant(self.plan, list(roots), wanted)
             return self._variants[key]
 
     def fixed_values(self, variant: Variant, roots: Sequence[Op], settings: Mapping[str, object]) -> dict[Op, object]:
@@ -109,29 +103,14 @@ class Program:
 
     def layout(self, variant: Variant, fixed: Mapping[Op, object]) -> StateLayout:
         """The size of the state. Raises `RunProblem` where the settings make no sense."""
+        from oakladder.rung.plan.layout import lay_out  # loads numpy
+
         return lay_out(self.plan, variant.live, variant.state, fixed)
-
-
-def _variant(plan: Plan, roots: list[Op], wanted: set[Op]) -> Variant:
-    plain = [leaf for root in roots for leaf in leaves(root)]
-    # All values of a run belong to one symbol: the chart's, or the one that another part of the script asks for.
-    home = next((op.domain for op in plain if op.domain is not None), plan.domains[0])
-    needed = live(home.foreign.domains if home.foreign else plan.domains, plain)
-    state = map_state(needed)
-    out = tuple(dict.fromkeys(op for op in plain if not op.fixed))
-    code = native.build(needed, state, out)
-    return Variant(needed, state, out, code.fixed, code)
 
 
 def _fixed_parts(op: Op) -> list[Op]:
     """The fixed values that a shell is made of."""
     return [part for part in under(op, lambda part: part.is_shell and not part.fixed) if part.fixed]
-
-
-def fixed_array(variant: Variant, values: Mapping[Op, object]) -> np.ndarray:
-    """Fixed values as the native code reads them."""
-    made = [values[op] for op in variant.fixed]
-    return np.array([np.nan if v is None else float(v) for v in made] or [0.0])  # type: ignore[arg-type]
 
 
 #: Walking an expression that is nested as deep as is allowed, within calls as deep as is allowed, takes more frames
@@ -235,7 +214,7 @@ def _check_sizes(program: Program) -> None:
     wanted += [fold.length for fold in state.folds] + [lag for r in state.rings for lag in r.lags if lag.fixed]
     wanted += [demand.value for demand in plan.demands]
     fixed = evaluate_fixed(wanted, program.values_of(None) | {CHART_TIMEFRAME: "1d"})
-    lay_out(plan, needed, state, fixed)
+    sizes_of(plan, needed, state, fixed)
 
 
 def unknown_symbols(foreign: Iterable[tuple[str, Span]], known: Collection[str]) -> list[Problem]:

@@ -10,44 +10,12 @@ from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
-from oakladder.rung.colours import mixture
+from oakladder.rung.plan.layout import StateLayout
 from oakladder.rung.plan.meaning import MEANING
 from oakladder.rung.plan.ops import SORTED, Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
-from oakladder.rung.plan.state import StateLayout, StateMap
+from oakladder.rung.plan.state import StateMap
 
 _NAN = float("nan")
-
-
-def evaluate_fixed(ops: Sequence[Op], settings: Mapping[str, object]) -> dict[Op, object]:
-    """Works out fixed values (and all that they are made of) for the given settings."""
-    done: dict[Op, object] = {}
-    todo = list(reversed(ops))
-    while todo:
-        op = todo[-1]
-        missing = [arg for arg in op.args if arg not in done] if op not in done else []
-        if missing:
-            todo.extend(missing)
-            continue
-        todo.pop()
-        if op not in done:
-            done[op] = _fixed_value(op, [done[a] for a in op.args], settings)
-    return done
-
-
-def _fixed_value(op: Op, args: list[object], settings: Mapping[str, object]) -> object:
-    if op.code in ("const", "flag", "literal"):
-        return op.attr
-    if op.code == "setting":
-        return settings[str(op.attr)]
-    if op.code == "text":
-        from oakladder.rung.plan.shells import write_text
-
-        return write_text(op, args)
-    if op.code in ("fade", "blend"):
-        return mixture(op.code, args)
-    if op.code in ("eq", "ne") and op.args[0].is_shell:
-        return (args[0] == args[1]) == (op.code == "eq")
-    return MEANING[op.code](*args)
 
 
 def turn(cells: np.ndarray, how: Callable[..., object]) -> None:

@@ -8,19 +8,20 @@ import shutil
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import platformdirs
 
-from oakladder.bars.store.library import BarLibrary
-from oakladder.demo import upkeep
 from oakladder.disk import write_atomic
-from oakladder.user.journal import Journal
-from oakladder.user.lists import Watchlists
-from oakladder.user.saving import Event, Keeper
-from oakladder.user.scans import SavedScans
 from oakladder.user.scripts import ScriptFolder
-from oakladder.user.state import DeskState, read_state, write_state
-from oakladder.user.versions import Versions
+
+if TYPE_CHECKING:  # each is loaded when it is asked for: who checks a script waits for no bar library
+    from oakladder.bars.store.library import BarLibrary
+    from oakladder.user.lists import Watchlists
+    from oakladder.user.saving import Event, Keeper
+    from oakladder.user.scans import SavedScans
+    from oakladder.user.state import DeskState
+    from oakladder.user.versions import Versions
 
 
 @dataclass(slots=True)
@@ -93,6 +94,9 @@ class Workspace:
 
     def library(self) -> BarLibrary:
         """The bar library, with the demo market in it from the first use on. Raises `DataProblem`."""
+        from oakladder.bars.store.library import BarLibrary
+        from oakladder.demo import upkeep
+
         library = BarLibrary(self.library_folder)
         upkeep.prepare(library)
         return library
@@ -118,10 +122,15 @@ class Workspace:
     @property
     def versions(self) -> Versions:
         """Earlier versions of scripts."""
+        from oakladder.user.versions import Versions
+
         return Versions(self.data / "versions")
 
     def keeper(self, tell: Callable[[Event], None]) -> Keeper:
         """What keeps the texts of open scripts; not started yet."""
+        from oakladder.user.journal import Journal
+        from oakladder.user.saving import Keeper
+
         with contextlib.suppress(OSError):  # they stay where they are, then
             self.versions.take_over(self.data / "scripts" / ".history")
         return Keeper(self.script_folder, self.versions, Journal(self.data / "journal"), tell)
@@ -129,17 +138,25 @@ class Workspace:
     # --- lists, scans, and what the desk remembers ------------------------------------------------
 
     def lists(self) -> Watchlists:
+        from oakladder.user.lists import Watchlists
+
         return Watchlists(self.config / "watchlists.json", self.notices.append)
 
     def scans(self) -> SavedScans:
+        from oakladder.user.scans import SavedScans
+
         return SavedScans(self.config / "scans.json", self.notices.append)
 
     def remembered(self) -> DeskState:
         """The desk's state from last time; what is damaged in it is as at the first start."""
+        from oakladder.user.state import read_state
+
         return read_state(self.config / "desk.json", self.notices.append)
 
     def remember(self, state: DeskState) -> None:
         """Writes the desk's state. Raises `OSError`."""
+        from oakladder.user.state import write_state
+
         write_state(self.config / "desk.json", state)
 
 

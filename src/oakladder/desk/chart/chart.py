@@ -8,20 +8,20 @@ from PyQt6.QtCore import QEvent, QObject, QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
-from oakladder.bars.time_words import bar_time
 from oakladder.desk.chart.areas import Lanes
 from oakladder.desk.chart.axes import short_number
 from oakladder.desk.chart.bars import Hours, PriceBars, VolumeColumns
-from oakladder.desk.chart.marks import Drawn, MarksAndLabels
+from oakladder.desk.chart.drawings import hand_out, last_price
+from oakladder.desk.chart.fitting import fit, price_scale
+from oakladder.desk.chart.marks import MarksAndLabels
 from oakladder.desk.chart.options import ChartOptions, PaneLayout
 from oakladder.desk.chart.overlay import Measure
 from oakladder.desk.chart.pane import Hands, Pane
-from oakladder.desk.chart.reading import legend, measured
-from oakladder.desk.chart.scale import Scale, ScaleKind
+from oakladder.desk.chart.reading import legend, measured, words_of
 from oakladder.desk.chart.stack import LANES, Stack
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.desk.view import View
-from oakladder.engine.picture.draw import PRICE, VOLUME, Picture
+from oakladder.engine.picture.draw import PRICE, VOLUME
 
 #: Empty room at the right, as a share of the bars seen.
 ROOM = 0.06
@@ -132,7 +132,14 @@ class Chart(pg.GraphicsLayoutWidget):
         """Hides what is drawn under a name, or shows it again."""
         self.stack.layout.hidden ^= {name}
         if self.shown is not None:
-            self._show_drawings(self.shown.picture)
+            hand_out(
+                self.panes,
+                self.shown.bars,
+                self.shown.picture,
+                self.stack.layout.hidden,
+                self.options.as_known,
+                self.theme,
+            )
             self._apply_range()
             self._write()
         self.arranged.emit()
@@ -158,7 +165,7 @@ class Chart(pg.GraphicsLayoutWidget):
         self.bars.drawn = view.averaged
         self.bars.show_bars(bars, picture.bar_colours if picture else None, self.theme)
         self.volume.show_bars(bars, picture.volume_colours if picture else None, self.theme)
-        self._show_drawings(picture)
+        hand_out(self.panes, view.bars, view.picture, self.stack.layout.hidden, self.options.as_known, self.theme)
         if series != self._series or before is None:
             self._repin(series)
             self._first_range(right_time if before is not None and series[0] == (self._series or ("",))[0] else None)
@@ -168,43 +175,9 @@ class Chart(pg.GraphicsLayoutWidget):
             by = len(bars) - len(before.bars)  # the newest bar stays where it was
             self._range = (self._range[0] + by, self._range[1] + by)
         self._series = series
-        self._show_last_price()
+        self.panes[PRICE].overlay.content.last = last_price(bars, decimals, self.theme)
         self._apply_range()
         self._write()
-
-    def _show_drawings(self, picture: Picture | None) -> None:
-        """Hands every pane what belongs to it and is not hidden."""
-        hidden = self.stack.layout.hidden
-        assert self.shown is not None
-        for name, pane in self.panes.items():
-            pane.areas.as_known = pane.marks.as_known = self.options.as_known
-            marks = tuple(m for m in picture.marks if m.pane == name and m.name not in hidden) if picture else ()
-            labels = tuple(x for x in picture.labels if x.pane == name) if picture else ()
-            pane.marks.show_all(self.shown.bars, marks, labels, self.theme)
-            if picture is None:
-                pane.lines.show_lines([])
-                pane.areas.show_areas(None, [], [], [], [])
-                continue
-            pane.lines.show_lines([line for line in picture.lines if line.pane == name and line.name not in hidden])
-            pane.areas.show_areas(
-                picture.ground_colours if name == PRICE else None,
-                [band for band in picture.bands if band.pane == name and band.name not in hidden],
-                [columns for columns in picture.histograms if columns.pane == name and columns.name not in hidden],
-                list(picture.zones) if name == PRICE else [],
-                [link for link in picture.links if link.pane == name],
-            )
-
-    def _show_last_price(self) -> None:
-        assert self.shown is not None
-        closes = self.shown.bars["close"]
-        content = self.panes[PRICE].overlay.content
-        content.last = None
-        known = np.flatnonzero(~np.isnan(closes[-50:]))
-        if len(known):
-            last = float(closes[-50:][known[-1]])
-            before = float(closes[-2]) if len(closes) > 1 else last
-            color = self.theme.color("rising" if last >= before else "falling")
-            content.last = (last, color, f"{last:,.{self.decimals}f}")
 
     def show_trouble(self, sentence: str) -> None:
         """A sentence in the legend about why the script shows nothing new."""
@@ -284,43 +257,9 @@ class Chart(pg.GraphicsLayoutWidget):
         bars = self.shown.bars
         first, last = max(int(self._range[0]), 0), min(int(self._range[1]) + 1, len(bars))
         if first < last:
-            self._set_price_scale(first, last)
-            self._scale(first, last)
+            self.panes[PRICE].set_scale(price_scale(self.options.scale, bars, first, last))
+            fit(self.panes, self.bars, self.volume, first, last)
         self.ranged.emit(*self._range)
-
-    def _set_price_scale(self, first: int, last: int) -> None:
-        """The scale of the price pane; per cent count from the first bar seen."""
-        assert self.shown is not None
-        kind, base = self.options.scale, 1.0
-        if kind is ScaleKind.PERCENT:
-            closes = self.shown.bars["close"][first:last]
-            known = closes[~np.isnan(closes)][:1]
-            base = float(known[0]) if len(known) and known[0] else 1.0
-        self.panes[PRICE].set_scale(Scale(kind, base))
-
-    def _scale(self, first: int, last: int) -> None:
-        """Fits each pane's scale to what it shows."""
-        low, high = self.bars.pyramid("low").ends(first, last)[0], self.bars.pyramid("high").ends(first, last)[1]
-        for name, pane in self.panes.items():
-            ends = [pane.lines.ends(line, first, last) for line in pane.lines.lines]
-            for part in [p for b in pane.areas.bands for p in (b.first, b.second)] + [
-                p for c in pane.areas.histograms for p in (c.values, c.base)
-            ]:
-                ends.append(_ends(part[first:last]))
-            a = _least([e[0] for e in ends])
-            b = -_least([-e[1] for e in ends])
-            if name == PRICE:
-                if low == low:  # a line far away must not flatten the bars
-                    span = max(high - low, 1e-12)
-                    a, b = max(a, low - span * 0.6), min(b, high + span * 0.6)
-                pane.scale_to(float(np.fmin(low, a)), float(np.fmax(high, b)), 0.09)
-            elif name == LANES:
-                continue
-            elif name == VOLUME:
-                top = float(np.fmax(self.volume.pyramid("volume").ends(first, last)[1], b))
-                pane.view.setYRange(0, top * 1.08 if top > 0 else 1, padding=0)
-            else:
-                pane.scale_to(a, b)
 
     # --- reading ----------------------------------------------------------------------------------
 
@@ -345,20 +284,10 @@ class Chart(pg.GraphicsLayoutWidget):
         self.panes[PRICE].overlay.content.known = (
             (found.bar, found.known) if found and found.known != found.bar else None
         )
-        if found is not None:
-            QToolTip.showText(self.mapToGlobal(point.toPoint()), self.words_of(found), self)
+        if found is not None and self.shown is not None:
+            QToolTip.showText(self.mapToGlobal(point.toPoint()), words_of(self.shown.bars, found), self)
         else:
             QToolTip.hideText()
-
-    def words_of(self, drawn: Drawn) -> str:
-        """What the hover says of something drawn."""
-        assert self.shown is not None
-        bars = self.shown.bars
-        when = bar_time(bars, drawn.bar)
-        if drawn.known == drawn.bar:
-            return f"{drawn.words}\n{when}".strip()
-        late = drawn.known - drawn.bar
-        return f"{drawn.words}\nStands on {when}\nKnown {late} bars later, on {bar_time(bars, drawn.known)}".strip()
 
     def _set_cursor(self, bar: int | None, over: Pane | None, height: float | None) -> None:
         for pane in self.panes.values():
@@ -528,14 +457,3 @@ class Chart(pg.GraphicsLayoutWidget):
                 event.ignore()
                 return
         event.accept()
-
-
-def _ends(values: np.ndarray) -> tuple[float, float]:
-    """The smallest and the largest known value."""
-    known = values[~np.isnan(values)]
-    return (float(known.min()), float(known.max())) if len(known) else (float("nan"), float("nan"))
-
-
-def _least(values: list[float]) -> float:
-    known = [v for v in values if v == v]
-    return min(known) if known else float("nan")

@@ -7,6 +7,7 @@ import numpy as np
 from oakladder.bars.series import Bars
 from oakladder.bars.time_words import bar_time
 from oakladder.desk.chart.axes import short_number
+from oakladder.desk.chart.marks import Drawn
 from oakladder.desk.chart.overlay import Entry, Measure
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.picture.draw import PRICE, VOLUME, Picture
@@ -69,3 +70,12 @@ def span_words(seconds: int) -> str:
         if count:
             parts.append(f"{count} {word}")
     return " ".join(parts[:2]) or "0 min"
+
+
+def words_of(bars: Bars, drawn: Drawn) -> str:
+    """What the hover says of something drawn."""
+    when = bar_time(bars, drawn.bar)
+    if drawn.known == drawn.bar:
+        return f"{drawn.words}\n{when}".strip()
+    late = drawn.known - drawn.bar
+    return f"{drawn.words}\nStands on {when}\nKnown {late} bars later, on {bar_time(bars, drawn.known)}".strip()

@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-import numpy as np
-from PyQt6.QtCore import QModelIndex, QPoint, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtWidgets import (
-    QAbstractItemView,
     QComboBox,
     QFileDialog,
     QHBoxLayout,
-    QHeaderView,
     QInputDialog,
     QLabel,
     QMenu,
@@ -22,27 +18,18 @@ from PyQt6.QtWidgets import (
     QProgressBar,
     QPushButton,
     QSpinBox,
-    QTabWidget,
     QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
-from oakladder.bars.csv_files import iso
-from oakladder.bars.errors import DataProblem
 from oakladder.bars.timeframes import STANDARD, Timeframe
-from oakladder.desk.columns import ColumnPlace, ScriptColumn, read_columns, troubles_of
+from oakladder.desk.columns import read_columns
 from oakladder.desk.jobs import Ticket, sentence_of
-from oakladder.desk.look.theme import ui_font
 from oakladder.desk.pick import Pick
 from oakladder.desk.scan.cards import CardScroll, LinesEditor, join_box
-from oakladder.desk.scan.found import CHART, HEADS, SPARK_BARS, Almanac, FoundModel, OccurrenceModel
+from oakladder.desk.scan.results import ScanResults
 from oakladder.desk.session import Desk
-from oakladder.desk.widgets.column_chooser import ask_column
-from oakladder.desk.widgets.passing import below, passing_menu
-from oakladder.desk.widgets.rows import PaintedTable, RowPainter
-from oakladder.disk import why, write_rows
-from oakladder.engine.columns import Filled
 from oakladder.engine.market import Skipped
 from oakladder.engine.rules import Condition, Fresh, Join, rules_of
 from oakladder.engine.screen import Occurrence, Screen, occurrences, screen
@@ -67,7 +54,6 @@ class ScanPlace(QWidget):
         #: What the conditions are made of: the scripts, the sectors and the lists that there were.
         self._offered: tuple[dict[str, Program], list[str], list[str]] = ({}, [], [])
         self.result: Screen | None = None
-        self._columns = desk.column_jobs("scan columns")
         self._entered = self._reading = False
         self._then: Callable[[], None] | None = None
         self._opposite, self._keeps = False, ""
@@ -82,10 +68,7 @@ class ScanPlace(QWidget):
         self.stop_button.setEnabled(False)
         self.progress = QProgressBar(textVisible=False, maximum=1000)
         self.verdict = QLabel("Put conditions together and press Scan. Enter on a hit opens its chart.")
-        self.model, self.past = FoundModel(desk.looking.theme), OccurrenceModel(desk.looking.theme)
-        self.table, self.past_table = PaintedTable(), PaintedTable()
-        self.almanac = Almanac(desk.looking.theme)
-        self.tabs = QTabWidget()
+        self.results = ScanResults(desk)
         self._remembering = QTimer(self, singleShot=True, interval=_REMEMBER_MS)
         self._remembering.timeout.connect(self._remember)
         self._lay_out()
@@ -120,25 +103,6 @@ class ScanPlace(QWidget):
         self.days.setSuffix(" bars back")
         top.addWidget(self.days)
         top.addWidget(self.stop_button)
-        self._set_up(self.table, self.model)
-        for section, width in enumerate((64, 152, 88, 128, 44, 44, 80, 66, 134)):
-            self.table.setColumnWidth(section, width)
-        self._set_up(self.past_table, self.past)
-        header = self.past_table.horizontalHeader()
-        assert header is not None
-        for section, width in enumerate((190, 90, 300)):
-            self.past_table.setColumnWidth(section, width)
-        past = QWidget()
-        column = QVBoxLayout(past)
-        column.setContentsMargins(0, 4, 0, 0)
-        column.addWidget(self.almanac)
-        column.addWidget(self.past_table, 1)
-        self.tabs.addTab(self.table, "Now")
-        self.tabs.addTab(past, "Past occurrences")
-        columns = QToolButton(text="Columns")
-        columns.setToolTip("Which columns stand here, those of scripts among them")
-        columns.clicked.connect(lambda: self._column_menu().popup(below(columns)))
-        self.tabs.setCornerWidget(columns)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 10, 14, 10)
         layout.setSpacing(6)
@@ -146,30 +110,10 @@ class ScanPlace(QWidget):
         layout.addWidget(self.shelf)
         layout.addWidget(self.verdict)
         layout.addWidget(self.progress)
-        layout.addWidget(self.tabs, 1)
+        layout.addWidget(self.results, 1)
         self.progress.setFixedHeight(4)
         self.progress.hide()
         self.verdict.setWordWrap(True)
-
-    @staticmethod
-    def _set_up(table: PaintedTable, model: FoundModel | OccurrenceModel) -> None:
-        table.setModel(model)
-        table.setShowGrid(False)
-        table.setWordWrap(False)
-        table.setFont(ui_font(9))
-        pictures = {CHART: model.draw_chart} if isinstance(model, FoundModel) else None
-        table.painter = RowPainter(table, None, model, ui_font(9), model.columnCount(), pictures=pictures)
-        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        vertical, header = table.verticalHeader(), table.horizontalHeader()
-        assert vertical is not None and header is not None
-        vertical.hide()
-        vertical.setDefaultSectionSize(30 if isinstance(model, FoundModel) else 24)
-        if isinstance(model, FoundModel):
-            table.setSortingEnabled(True)
-            header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
-            header.setSortIndicatorClearable(True)
-        header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
 
     def _connect(self) -> None:
         self.run_button.clicked.connect(self.run)
@@ -179,14 +123,8 @@ class ScanPlace(QWidget):
         self.lines.changed.connect(self._remembering.start)
         for box in (self.join, self.list, self.timeframe):
             box.activated.connect(lambda _: self._remembering.start())
-        self.table.activated.connect(self._open)
-        self.past_table.activated.connect(self._open_past)
-        self.past_table.clicked.connect(self._open_past)
-        self.almanac.chosen.connect(self.past.show_day)
-        header = self.table.horizontalHeader()
-        assert header is not None
-        header.customContextMenuRequested.connect(self._head_asked)
-        self.desk.looking.theme_changed.connect(lambda _: self._show_theme())
+        self.results.picked.connect(self._open)
+        self.results.rearranged.connect(self._remembering.start)
 
     # --- coming here ------------------------------------------------------------------------------
 
@@ -212,7 +150,7 @@ class ScanPlace(QWidget):
         self.list.clear()
         self.list.addItems(names)
         if not self._entered:
-            self.model.show_columns(read_columns(self.desk.remembering.scan.get("columns")))
+            self.results.model.show_columns(read_columns(self.desk.remembering.scan.get("columns")))
             scan.lines = scan.lines or self._first_lines()
         self._entered, self._reading = True, False
         self._fill_saved(scan.name)
@@ -264,7 +202,7 @@ class ScanPlace(QWidget):
 
     def _remember(self) -> None:
         if self._entered:
-            columns = [c.as_plain() for c in self.model.columns]
+            columns = [c.as_plain() for c in self.results.model.columns]
             self.desk.remembering.scan = as_plain(self.scan()) | {"columns": columns}
             self.desk.remembering.soon()
 
@@ -427,10 +365,7 @@ class ScanPlace(QWidget):
     def _show_found(self, made: Screen, scan: SavedScan, condition: Condition, frame: Timeframe) -> None:
         self.result = made
         rules = [f"{r.name} {r.timeframe}" for r in rules_of(condition)]
-        self.model.show_found(list(made.found), rules, frame, self.desk.library.infos)
-        self._ask_sparks()
-        self._size_columns()
-        self._fill_columns()
+        self.results.show_found(list(made.found), rules, frame)
         new = sum(f.is_new for f in made.found)
         words = f"{len(made.found)} of {made.looked_at:,} symbols in {made.seconds:.2f} s; {new} new"
         words += f", {len(made.gone)} gone since the bar before" + (
@@ -439,10 +374,6 @@ class ScanPlace(QWidget):
         hint = "" if made.found else " Look back shows when it did."
         self._say(words + "." + hint + _left_out(made.skipped))
         self.verdict.setToolTip("\n".join(f"{s.symbol}: {s.reason}" for s in made.skipped[:40]))
-        self.tabs.setCurrentIndex(0)
-        if made.found:
-            self.table.selectRow(0)
-            self.table.setFocus()
         if (
             scan.keeps and self.desk.replaying.moment is None
         ):  # what was true at an earlier moment is not what is true now
@@ -456,101 +387,17 @@ class ScanPlace(QWidget):
         frame: Timeframe,
     ) -> None:
         found, skipped = made
-        self.past.show_all(found, frame, self.desk.library.infos)
-        view = self.desk.looking.view
-        shown = view is not None and len(view.bars) > 0
-        last = int(view.bars.calendar.days(view.bars.times[-1:])[0]) if view is not None and shown else 0
-        self.almanac.show_days(found, last)
+        self.results.show_past(found, frame)
         days = len({o.day for o in found})
         self._say(f"It came true {len(found):,} times on {days:,} days.{_left_out(skipped)}")
-        self.tabs.setCurrentIndex(1)
 
-    def _ask_sparks(self) -> None:
-        """Has the last closes of what was found read aside, for the small charts."""
-        source, frame, symbols = self.desk.replaying.source, self.model.timeframe, [f.symbol for f in self.model.found]
-
-        def work(ticket: Ticket) -> dict[str, np.ndarray]:
-            made: dict[str, np.ndarray] = {}
-            for symbol in symbols:
-                if ticket.cancelled():
-                    break
-                with contextlib.suppress(DataProblem, KeyError):  # it has been found; its picture may be missing
-                    made[symbol] = source.bars(symbol, frame)["close"][-SPARK_BARS:].copy()
-            return made
-
-        self.desk.jobs.start("sparks", work, self.model.show_sparks, slow=True)
-
-    def _head_asked(self, point: QPoint) -> None:
-        header = self.table.horizontalHeader()
-        assert header is not None
-        self._column_menu().popup(header.mapToGlobal(point))
-
-    def _column_menu(self) -> QMenu:
-        menu = passing_menu(self)
-        for section in range(1, self.model.columnCount()):
-            action = menu.addAction(
-                self.model.head(section),
-                lambda s=section: self.table.setColumnHidden(s, not self.table.isColumnHidden(s)),
-            )
-            assert action is not None
-            action.setCheckable(True)
-            action.setChecked(not self.table.isColumnHidden(section))
-        menu.addSeparator()
-        menu.addAction("Add a column of a script …", self.ask_column)
-        for k, column in enumerate(self.model.columns):
-            menu.addAction(f"Remove {column.caption}", lambda k=k: self.remove_column(k))
-        return menu
-
-    def ask_column(self) -> None:
-        """Asks for a column of a script to be shown with what is found."""
-        ask_column(self.desk, self, ScriptColumn("", "", ["1d"]), self.add_column)
-
-    def add_column(self, column: ScriptColumn) -> None:
-        """Shows one more column of a script."""
-        self._show_columns([*self.model.columns, column])
-
-    def remove_column(self, k: int) -> None:
-        """Takes a column of a script away."""
-        self._show_columns([c for j, c in enumerate(self.model.columns) if j != k])
-
-    def _show_columns(self, columns: list[ScriptColumn]) -> None:
-        self.model.show_columns(columns)
-        self._size_columns()
-        self._fill_columns()
-        self._remembering.start()
-
-    def _size_columns(self) -> None:
-        """Gives the sections behind the fixed ones the room that they need; the fixed ones are the user's to size."""
-        header = self.table.horizontalHeader()
-        assert header is not None
-        for section in range(len(HEADS), self.model.columnCount()):
-            header.setSectionResizeMode(section, QHeaderView.ResizeMode.ResizeToContents)
-
-    def _fill_columns(self) -> None:
-        """Asks for the cells of the script columns, of the symbols that were found."""
-        symbols = [f.symbol for f in self.model.found]
-
-        def then(made: dict[ColumnPlace, Filled]) -> None:
-            self.model.fill(made)
-            troubles = troubles_of(made)
-            if troubles:
-                self.desk.status.emit(troubles[0])
-
-        self._columns.ask(self.model.columns, self.model.places, symbols, then)
-
-    def _pick(self, symbol: str, frame: Timeframe, time: int) -> Pick:
+    def _open(self, symbol: str, frame: Timeframe, time: int) -> None:
+        """Shows a bar on the Bench, with the first rule's script and settings."""
         line = next((x for x in self.lines.lines() if x.kind == SCRIPT and x.script), None)
         if line is None:
-            return Pick(symbol, frame, time)
-        return Pick(symbol, frame, time, self.desk.workspace.scripts / line.script, line.settings)
-
-    def _open(self, index: QModelIndex) -> None:
-        one = self.model.found[index.row()]
-        self.picked.emit(self._pick(one.symbol, self.model.timeframe, one.since))
-
-    def _open_past(self, index: QModelIndex) -> None:
-        one = self.past.rows[index.row()]
-        self.picked.emit(self._pick(one.symbol, self.past.timeframe, one.time))
+            self.picked.emit(Pick(symbol, frame, time))
+        else:
+            self.picked.emit(Pick(symbol, frame, time, self.desk.workspace.scripts / line.script, line.settings))
 
     def keep_list(self) -> None:
         """Keeps what was found as a watchlist; a saved scan keeps it up to date from now on."""
@@ -587,36 +434,7 @@ class ScanPlace(QWidget):
     def _ask_export(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "Export what is found", "found.csv", "CSV (*.csv)")
         if name:
-            self.export(Path(name))
-
-    def export(self, path: Path) -> None:
-        """Writes what is shown (found now, or the past) as CSV."""
-        rows: list[list[object]]
-        if self.tabs.currentIndex() == 0:
-            first = len(HEADS) + len(self.model.rules)
-            extra = range(first, self.model.columnCount())
-            heads = [self.model.head(k) for k in extra]
-            rows = [["symbol", "since", "bars", "last", "change", *self.model.rules, *heads]]
-            for f in self.model.found:
-                cells = [c.text if (c := self.model.cell(f, k)) is not None else "" for k in extra]
-                rows.append([f.symbol, iso(f.since), f.bars_ago, f.last, f.change, *f.ages, *cells])
-        else:
-            rows = [["time", "symbol"]]
-            rows += [[iso(o.time), o.symbol] for o in self.past.rows]
-        try:
-            write_rows(path, rows)
-        except OSError as error:
-            self.desk.status.emit(f"{path.name} cannot be written: {why(error)}.")
-            return
-        self.desk.status.emit(f"Saved as {path.name}.")
-
-    def _show_theme(self) -> None:
-        self.model.theme = self.past.theme = self.almanac.theme = self.desk.looking.theme
-        self.almanac.update()
-        for table in (self.table, self.past_table):
-            viewport = table.viewport()
-            assert viewport is not None
-            viewport.update()
+            self.results.export(Path(name))
 
 
 def _left_out(skipped: tuple[Skipped, ...]) -> str:

@@ -16,7 +16,7 @@ from oakladder.engine.run import Result
 from oakladder.engine.signal_ages import TONE_COLOURS
 from oakladder.rung.colours import resolve
 from oakladder.rung.plan.ops import Op, Output, under
-from oakladder.rung.plan.shells import write_value
+from oakladder.rung.texts import write_value
 from oakladder.rung.values import PALETTE
 
 Paint = Callable[[str], int]

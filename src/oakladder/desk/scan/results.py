@@ -1,0 +1,228 @@
+"""What a scan found, now and before: two tables, the almanac, their columns, and taking it away as a file."""
+
+from __future__ import annotations
+
+import contextlib
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import QModelIndex, QPoint, Qt, pyqtSignal
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QMenu,
+    QTabWidget,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from oakladder.bars.csv_files import iso
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.timeframes import Timeframe
+from oakladder.desk.columns import ColumnPlace, ScriptColumn, troubles_of
+from oakladder.desk.jobs import Ticket
+from oakladder.desk.look.theme import ui_font
+from oakladder.desk.scan.found import CHART, HEADS, SPARK_BARS, Almanac, FoundModel, OccurrenceModel
+from oakladder.desk.session import Desk
+from oakladder.desk.widgets.column_chooser import ask_column
+from oakladder.desk.widgets.passing import below, passing_menu
+from oakladder.desk.widgets.rows import PaintedTable, RowPainter
+from oakladder.disk import why, write_rows
+from oakladder.engine.columns import Filled
+from oakladder.engine.screen import Found, Occurrence
+
+
+class ScanResults(QTabWidget):
+    """``picked`` tells a symbol, a timeframe and the time of a bar; ``rearranged`` that there are other columns."""
+
+    picked = pyqtSignal(str, object, int)
+    rearranged = pyqtSignal()
+
+    def __init__(self, desk: Desk, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.desk = desk
+        self.model, self.past = FoundModel(desk.looking.theme), OccurrenceModel(desk.looking.theme)
+        self.table, self.past_table = PaintedTable(), PaintedTable()
+        self.almanac = Almanac(desk.looking.theme)
+        self._columns = desk.column_jobs("scan columns")
+        self._lay_out()
+        self.table.activated.connect(self._open)
+        self.past_table.activated.connect(self._open_past)
+        self.past_table.clicked.connect(self._open_past)
+        self.almanac.chosen.connect(self.past.show_day)
+        header = self.table.horizontalHeader()
+        assert header is not None
+        header.customContextMenuRequested.connect(self._head_asked)
+        desk.looking.theme_changed.connect(lambda _: self._show_theme())
+
+    def _lay_out(self) -> None:
+        self._set_up(self.table, self.model)
+        for section, width in enumerate((64, 152, 88, 128, 44, 44, 80, 66, 134)):
+            self.table.setColumnWidth(section, width)
+        self._set_up(self.past_table, self.past)
+        header = self.past_table.horizontalHeader()
+        assert header is not None
+        for section, width in enumerate((190, 90, 300)):
+            self.past_table.setColumnWidth(section, width)
+        past = QWidget()
+        column = QVBoxLayout(past)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addWidget(self.almanac)
+        column.addWidget(self.past_table, 1)
+        self.addTab(self.table, "Now")
+        self.addTab(past, "Past occurrences")
+        columns = QToolButton(text="Columns")
+        columns.setToolTip("Which columns stand here, those of scripts among them")
+        columns.clicked.connect(lambda: self.column_menu().popup(below(columns)))
+        self.setCornerWidget(columns)
+
+    def show_found(self, found: list[Found], rules: list[str], frame: Timeframe) -> None:
+        """Shows what fits now."""
+        self.model.show_found(found, rules, frame, self.desk.library.infos)
+        self._ask_sparks()
+        self._size_columns()
+        self._fill_columns()
+        self.setCurrentIndex(0)
+        if found:
+            self.table.selectRow(0)
+            self.table.setFocus()
+
+    def show_past(self, found: list[Occurrence], frame: Timeframe) -> None:
+        """Shows on which bars it came true before."""
+        self.past.show_all(found, frame, self.desk.library.infos)
+        view = self.desk.looking.view
+        shown = view is not None and len(view.bars) > 0
+        last = int(view.bars.calendar.days(view.bars.times[-1:])[0]) if view is not None and shown else 0
+        self.almanac.show_days(found, last)
+        self.setCurrentIndex(1)
+
+    def _open(self, index: QModelIndex) -> None:
+        one = self.model.found[index.row()]
+        self.picked.emit(one.symbol, self.model.timeframe, one.since)
+
+    def _open_past(self, index: QModelIndex) -> None:
+        one = self.past.rows[index.row()]
+        self.picked.emit(one.symbol, self.past.timeframe, one.time)
+
+    @staticmethod
+    def _set_up(table: PaintedTable, model: FoundModel | OccurrenceModel) -> None:
+        table.setModel(model)
+        table.setShowGrid(False)
+        table.setWordWrap(False)
+        table.setFont(ui_font(9))
+        pictures = {CHART: model.draw_chart} if isinstance(model, FoundModel) else None
+        table.painter = RowPainter(table, None, model, ui_font(9), model.columnCount(), pictures=pictures)
+        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        vertical, header = table.verticalHeader(), table.horizontalHeader()
+        assert vertical is not None and header is not None
+        vertical.hide()
+        vertical.setDefaultSectionSize(30 if isinstance(model, FoundModel) else 24)
+        if isinstance(model, FoundModel):
+            table.setSortingEnabled(True)
+            header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
+            header.setSortIndicatorClearable(True)
+        header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+
+    def _ask_sparks(self) -> None:
+        """Has the last closes of what was found read aside, for the small charts."""
+        source, frame, symbols = self.desk.replaying.source, self.model.timeframe, [f.symbol for f in self.model.found]
+
+        def work(ticket: Ticket) -> dict[str, np.ndarray]:
+            made: dict[str, np.ndarray] = {}
+            for symbol in symbols:
+                if ticket.cancelled():
+                    break
+                with contextlib.suppress(DataProblem, KeyError):  # it has been found; its picture may be missing
+                    made[symbol] = source.bars(symbol, frame)["close"][-SPARK_BARS:].copy()
+            return made
+
+        self.desk.jobs.start("sparks", work, self.model.show_sparks, slow=True)
+
+    def _head_asked(self, point: QPoint) -> None:
+        header = self.table.horizontalHeader()
+        assert header is not None
+        self.column_menu().popup(header.mapToGlobal(point))
+
+    def column_menu(self) -> QMenu:
+        menu = passing_menu(self)
+        for section in range(1, self.model.columnCount()):
+            action = menu.addAction(
+                self.model.head(section),
+                lambda s=section: self.table.setColumnHidden(s, not self.table.isColumnHidden(s)),
+            )
+            assert action is not None
+            action.setCheckable(True)
+            action.setChecked(not self.table.isColumnHidden(section))
+        menu.addSeparator()
+        menu.addAction("Add a column of a script …", self.ask_column)
+        for k, column in enumerate(self.model.columns):
+            menu.addAction(f"Remove {column.caption}", lambda k=k: self.remove_column(k))
+        return menu
+
+    def ask_column(self) -> None:
+        """Asks for a column of a script to be shown with what is found."""
+        ask_column(self.desk, self, ScriptColumn("", "", ["1d"]), self.add_column)
+
+    def add_column(self, column: ScriptColumn) -> None:
+        """Shows one more column of a script."""
+        self._put_columns([*self.model.columns, column])
+
+    def remove_column(self, k: int) -> None:
+        """Takes a column of a script away."""
+        self._put_columns([c for j, c in enumerate(self.model.columns) if j != k])
+
+    def _put_columns(self, columns: list[ScriptColumn]) -> None:
+        self.model.show_columns(columns)
+        self._size_columns()
+        self._fill_columns()
+        self.rearranged.emit()
+
+    def _size_columns(self) -> None:
+        """Gives the sections behind the fixed ones the room that they need; the fixed ones are the user's to size."""
+        header = self.table.horizontalHeader()
+        assert header is not None
+        for section in range(len(HEADS), self.model.columnCount()):
+            header.setSectionResizeMode(section, QHeaderView.ResizeMode.ResizeToContents)
+
+    def _fill_columns(self) -> None:
+        """Asks for the cells of the script columns, of the symbols that were found."""
+        symbols = [f.symbol for f in self.model.found]
+
+        def then(made: dict[ColumnPlace, Filled]) -> None:
+            self.model.fill(made)
+            troubles = troubles_of(made)
+            if troubles:
+                self.desk.status.emit(troubles[0])
+
+        self._columns.ask(self.model.columns, self.model.places, symbols, then)
+
+    def export(self, path: Path) -> None:
+        """Writes what is shown (found now, or the past) as CSV."""
+        rows: list[list[object]]
+        if self.currentIndex() == 0:
+            first = len(HEADS) + len(self.model.rules)
+            extra = range(first, self.model.columnCount())
+            heads = [self.model.head(k) for k in extra]
+            rows = [["symbol", "since", "bars", "last", "change", *self.model.rules, *heads]]
+            for f in self.model.found:
+                cells = [c.text if (c := self.model.cell(f, k)) is not None else "" for k in extra]
+                rows.append([f.symbol, iso(f.since), f.bars_ago, f.last, f.change, *f.ages, *cells])
+        else:
+            rows = [["time", "symbol"]]
+            rows += [[iso(o.time), o.symbol] for o in self.past.rows]
+        try:
+            write_rows(path, rows)
+        except OSError as error:
+            self.desk.status.emit(f"{path.name} cannot be written: {why(error)}.")
+            return
+        self.desk.status.emit(f"Saved as {path.name}.")
+
+    def _show_theme(self) -> None:
+        self.model.theme = self.past.theme = self.almanac.theme = self.desk.looking.theme
+        self.almanac.update()
+        for table in (self.table, self.past_table):
+            viewport = table.viewport()
+            assert viewport is not None
+            viewport.update()

@@ -1,0 +1,39 @@
+"""Fixed values: what is the same on every bar is worked out once before a run."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from oakladder.rung.plan.meaning import MEANING
+from oakladder.rung.plan.ops import Op
+from oakladder.rung.texts import mixture, write_text
+
+
+def evaluate_fixed(ops: Sequence[Op], settings: Mapping[str, object]) -> dict[Op, object]:
+    """Works out fixed values (and all that they are made of) for the given settings."""
+    done: dict[Op, object] = {}
+    todo = list(reversed(ops))
+    while todo:
+        op = todo[-1]
+        missing = [arg for arg in op.args if arg not in done] if op not in done else []
+        if missing:
+            todo.extend(missing)
+            continue
+        todo.pop()
+        if op not in done:
+            done[op] = _fixed_value(op, [done[a] for a in op.args], settings)
+    return done
+
+
+def _fixed_value(op: Op, args: list[object], settings: Mapping[str, object]) -> object:
+    if op.code in ("const", "flag", "literal"):
+        return op.attr
+    if op.code == "setting":
+        return settings[str(op.attr)]
+    if op.code == "text":
+        return write_text(op, args)
+    if op.code in ("fade", "blend"):
+        return mixture(op.code, args)
+    if op.code in ("eq", "ne") and op.args[0].is_shell:
+        return (args[0] == args[1]) == (op.code == "eq")
+    return MEANING[op.code](*args)

@@ -1,0 +1,58 @@
+"""Values as words: numbers in texts, texts made of values, and mixtures of colours that no theme has resolved yet."""
+
+from __future__ import annotations
+
+from oakladder.rung.plan.ops import Op
+
+NONE_TEXT = "–"
+
+
+def write_number(value: float, form: str = "") -> str:
+    """A number as a template form says: ``.2`` two decimals, ``+.2`` with its sign, ``.1%`` as percent."""
+    if value is None or value != value:
+        return NONE_TEXT
+    percent = form.endswith("%")
+    sign = "+" if form.startswith("+") else ""
+    decimals = form.strip("+%")
+    scaled = value * 100.0 if percent else value
+    if decimals:
+        text = f"{scaled:{sign},{decimals}f}"
+    else:
+        text = f"{scaled:{sign},.6g}" if abs(scaled) < 1e6 else f"{scaled:{sign},.0f}"
+    return text + ("%" if percent else "")
+
+
+def write_value(value: object, form: str = "") -> str:
+    """Any value as text."""
+    if value is None:
+        return NONE_TEXT
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, int | float):
+        return write_number(float(value), form)
+    return str(value)
+
+
+#: A text is cut here: texts made of texts could grow without end.
+MOST_LETTERS = 2000
+
+
+def write_text(op: Op, args: list[object]) -> str:
+    """A text template with its values filled in."""
+    pieces = [p if isinstance(p, str) else write_value(args[p[0]], p[1]) for p in op.attr]  # type: ignore[attr-defined]
+    made = "".join(pieces)
+    return made if len(made) <= MOST_LETTERS else made[: MOST_LETTERS - 1] + "…"
+
+
+def is_none(value: object) -> bool:
+    """Whether a value that was read out is none."""
+    return value is None or value != value
+
+
+def mixture(code: str, args: list[object]) -> str | None:
+    """The word for a mixture of fixed parts: none where a colour is, the first colour where the amount is."""
+    if any(a is None or a != a for a in args[:-1]):
+        return None
+    if args[-1] is None or args[-1] != args[-1]:
+        return str(args[0])
+    return f"{code}({', '.join(a if isinstance(a, str) else repr(float(a)) for a in args)})"  # type: ignore[arg-type]
