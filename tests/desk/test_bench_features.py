@@ -14,8 +14,7 @@ from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.bench.replay import SPEEDS
 from oakladder.desk.beside import ScriptUse, line_use, read_use
-from oakladder.desk.chart.options import BarStyle
-from oakladder.desk.chart.scale import ScaleKind
+from oakladder.desk.chart_options import BarStyle, ScaleKind
 from oakladder.desk.columns import ColumnPlace
 from oakladder.desk.palette import day_of
 from oakladder.desk.shot import settle

@@ -20,9 +20,9 @@ from oakladder.desk.chart.axes import PriceAxis
 from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.export import picture_of, save_data
 from oakladder.desk.chart.extremes import Pyramid, step_for
-from oakladder.desk.chart.options import BarStyle, ChartOptions, PaneLayout, read_options, read_panes
 from oakladder.desk.chart.reading import span_words, words_of
-from oakladder.desk.chart.scale import Scale, ScaleKind
+from oakladder.desk.chart.scale import Scale
+from oakladder.desk.chart_options import BarStyle, ChartOptions, PaneLayout, ScaleKind, read_options, read_panes
 from oakladder.desk.jobs import NotDone
 from oakladder.desk.look.theme import DAY
 from oakladder.desk.view import View, averaged_candles

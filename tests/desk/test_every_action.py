@@ -11,8 +11,7 @@ from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QInputDialog, QM
 
 from helpers import taken
 from oakladder.desk.actions import ACTIONS
-from oakladder.desk.chart.options import BarStyle
-from oakladder.desk.chart.scale import ScaleKind
+from oakladder.desk.chart_options import BarStyle, ScaleKind
 from oakladder.desk.widgets.column_chooser import ColumnChooser
 from oakladder.desk.window import Window
 

@@ -12,14 +12,7 @@ from oakladder.bars.calendar_words import closed_days, closed_words, hours_of, h
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.time_words import tick_words
-from oakladder.cli.common import (
-    CALL_WRONG,
-    DATA_WRONG,
-    app,
-    fail,
-    known_symbol,
-    library_of,
-)
+from oakladder.cli.common import CALL_WRONG, DATA_WRONG, app, fail, known_symbol, library_of
 from oakladder.disk import why
 from oakladder.intake import importing
 from oakladder.intake.importing import session_calendar

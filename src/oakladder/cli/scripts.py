@@ -9,14 +9,7 @@ from typing import Annotated
 
 import typer
 
-from oakladder.cli.common import (
-    CALL_WRONG,
-    SCRIPT_ERRORS,
-    app,
-    fail,
-    library_of,
-    print_problems,
-)
+from oakladder.cli.common import CALL_WRONG, SCRIPT_ERRORS, app, fail, library_of, print_problems
 from oakladder.rung import CODES, ScriptError, analyse, compile_script, library
 from oakladder.rung.problems import did_you_mean
 from oakladder.rung.program import unknown_symbols

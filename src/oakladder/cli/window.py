@@ -8,14 +8,7 @@ from typing import Annotated
 
 import typer
 
-from oakladder.cli.common import (
-    CALL_WRONG,
-    TimeframeOption,
-    app,
-    fail,
-    known_symbol,
-    timeframe_of,
-)
+from oakladder.cli.common import CALL_WRONG, TimeframeOption, app, fail, known_symbol, timeframe_of
 from oakladder.rung.problems import did_you_mean
 from oakladder.user.scripts import ScriptFileProblem
 from oakladder.user.workspace import Workspace

@@ -12,7 +12,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
 from oakladder.desk.beside import Beside
-from oakladder.desk.chart.options import BarStyle, ChartOptions, PaneLayout
+from oakladder.desk.chart_options import BarStyle, ChartOptions, PaneLayout
 from oakladder.desk.jobs import Jobs, Ticket, sentence_of
 from oakladder.desk.look.theme import DAY, Theme
 from oakladder.desk.replaying import Replaying

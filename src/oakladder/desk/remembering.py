@@ -9,7 +9,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.beside import Beside
-from oakladder.desk.chart.options import read_options, read_panes
+from oakladder.desk.chart_options import read_options, read_panes
 from oakladder.desk.columns import read_columns
 from oakladder.desk.look.theme import NIGHT
 from oakladder.desk.looking import Looking

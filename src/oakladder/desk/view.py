@@ -11,7 +11,7 @@ from oakladder.bars.series import Bars, Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.beside import ScriptUse, draw_beside
-from oakladder.desk.chart.options import BarStyle, ChartOptions
+from oakladder.desk.chart_options import BarStyle, ChartOptions
 from oakladder.engine.picture.draw import Paint, Picture, draw
 from oakladder.engine.run import Result, run
 from oakladder.rung import Program, RunProblem, compile_script

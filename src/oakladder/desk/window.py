@@ -25,8 +25,7 @@ from PyQt6.QtWidgets import (
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.actions import ACTIONS, Action
 from oakladder.desk.bench.place import Bench
-from oakladder.desk.chart.options import BarStyle, ChartOptions
-from oakladder.desk.chart.scale import ScaleKind
+from oakladder.desk.chart_options import BarStyle, ChartOptions, ScaleKind
 from oakladder.desk.data.place import DataPlace
 from oakladder.desk.ladder.place import LadderPlace
 from oakladder.desk.leaving import may_leave

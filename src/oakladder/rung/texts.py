@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from oakladder.rung.plan.ops import Op
+from collections.abc import Sequence
 
 NONE_TEXT = "–"
 
@@ -37,9 +37,9 @@ def write_value(value: object, form: str = "") -> str:
 MOST_LETTERS = 2000
 
 
-def write_text(op: Op, args: list[object]) -> str:
+def write_text(template: Sequence[str | tuple[int, str]], args: Sequence[object]) -> str:
     """A text template with its values filled in."""
-    pieces = [p if isinstance(p, str) else write_value(args[p[0]], p[1]) for p in op.attr]  # type: ignore[attr-defined]
+    pieces = [p if isinstance(p, str) else write_value(args[p[0]], p[1]) for p in template]
     made = "".join(pieces)
     return made if len(made) <= MOST_LETTERS else made[: MOST_LETTERS - 1] + "…"
 

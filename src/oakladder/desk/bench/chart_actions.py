@@ -15,8 +15,7 @@ from oakladder.desk.bench.replay import ReplayLine
 from oakladder.desk.beside import ScriptUse, line_use
 from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.export import picture_of, save_data
-from oakladder.desk.chart.options import BarStyle
-from oakladder.desk.chart.scale import ScaleKind
+from oakladder.desk.chart_options import BarStyle, ScaleKind
 from oakladder.desk.programs import title_of
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import passing_menu

@@ -52,4 +52,4 @@ class Watching(QObject):
 
     def _ask(self, k: int | None) -> None:
         old = self.desk.watched.columns[k] if k is not None else ScriptColumn("", "", ["1d"])
-        ask_column(self.desk, self._parent, old, lambda made: self.put(made, k))
+        ask_column(self.desk.programs, self._parent, old, lambda made: self.put(made, k))

@@ -15,8 +15,8 @@ from oakladder.desk.bench.timeframes import Ladder
 from oakladder.desk.bench.watchlist import Watchlist
 from oakladder.desk.chart.axes import short_number
 from oakladder.desk.chart.chart import Chart
-from oakladder.desk.chart.options import ChartOptions
 from oakladder.desk.chart.strip import SignalStrip
+from oakladder.desk.chart_options import ChartOptions
 from oakladder.desk.columns import ColumnPlace
 from oakladder.desk.look.theme import ui_font
 from oakladder.desk.script.panel import ScriptPanel

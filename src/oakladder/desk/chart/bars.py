@@ -12,7 +12,7 @@ from oakladder.bars.series import Bars
 from oakladder.desk.chart.arrays import draw_boxes, draw_chain, draw_lines
 from oakladder.desk.chart.extremes import Pyramid
 from oakladder.desk.chart.item import Item
-from oakladder.desk.chart.options import BarStyle
+from oakladder.desk.chart_options import BarStyle
 from oakladder.desk.look.theme import Theme, qcolor
 
 #: Sessions narrower than this many pixels are not parted by lines.

@@ -14,11 +14,11 @@ from oakladder.desk.chart.bars import Hours, PriceBars, VolumeColumns
 from oakladder.desk.chart.drawings import hand_out, last_price
 from oakladder.desk.chart.fitting import fit, price_scale
 from oakladder.desk.chart.marks import MarksAndLabels
-from oakladder.desk.chart.options import ChartOptions, PaneLayout
 from oakladder.desk.chart.overlay import Measure
 from oakladder.desk.chart.pane import Hands, Pane
 from oakladder.desk.chart.reading import legend, measured, words_of
 from oakladder.desk.chart.stack import LANES, Stack
+from oakladder.desk.chart_options import ChartOptions, PaneLayout
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.desk.view import View
 from oakladder.engine.picture.draw import PRICE, VOLUME

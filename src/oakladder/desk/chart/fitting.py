@@ -9,8 +9,9 @@ import numpy as np
 from oakladder.bars.series import Bars
 from oakladder.desk.chart.bars import PriceBars, VolumeColumns
 from oakladder.desk.chart.pane import Pane
-from oakladder.desk.chart.scale import Scale, ScaleKind
+from oakladder.desk.chart.scale import Scale
 from oakladder.desk.chart.stack import LANES
+from oakladder.desk.chart_options import ScaleKind
 from oakladder.engine.picture.draw import PRICE, VOLUME
 
 

@@ -3,17 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import StrEnum
 
 import numpy as np
 
-
-class ScaleKind(StrEnum):
-    """The scales that a price pane can have."""
-
-    PLAIN = "plain"
-    LOG = "log"
-    PERCENT = "percent"
+from oakladder.desk.chart_options import ScaleKind
 
 
 @dataclass(frozen=True, slots=True)

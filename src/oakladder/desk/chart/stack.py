@@ -9,8 +9,8 @@ from PyQt6.QtCore import QPointF
 
 from oakladder.desk.chart.areas import LANE_HEIGHT
 from oakladder.desk.chart.axes import TimeAxis
-from oakladder.desk.chart.options import PaneLayout
 from oakladder.desk.chart.pane import FOLDED, Hands, Pane
+from oakladder.desk.chart_options import PaneLayout
 from oakladder.desk.look.theme import Theme
 from oakladder.engine.picture.draw import PRICE, VOLUME
 

@@ -188,7 +188,7 @@ class LadderPlace(QWidget):
 
     def ask_column(self) -> None:
         """Asks for a column and adds it."""
-        ask_column(self.desk, self, None, self.add_column)
+        ask_column(self.desk.programs, self, None, self.add_column)
 
     def add_column(self, column: ScriptColumn) -> None:
         self.columns.append(column)
@@ -201,7 +201,7 @@ class LadderPlace(QWidget):
             self.columns[k] = made
             self.refresh()
 
-        ask_column(self.desk, self, self.columns[k], change)
+        ask_column(self.desk.programs, self, self.columns[k], change)
 
     def remove_column(self, k: int) -> None:
         del self.columns[k]

@@ -163,7 +163,7 @@ class ScanResults(QTabWidget):
 
     def ask_column(self) -> None:
         """Asks for a column of a script to be shown with what is found."""
-        ask_column(self.desk, self, ScriptColumn("", "", ["1d"]), self.add_column)
+        ask_column(self.desk.programs, self, ScriptColumn("", "", ["1d"]), self.add_column)
 
     def add_column(self, column: ScriptColumn) -> None:
         """Shows one more column of a script."""

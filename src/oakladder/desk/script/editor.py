@@ -13,7 +13,7 @@ from oakladder.desk.look.theme import Theme
 from oakladder.desk.script import changeable
 from oakladder.desk.script.help_at_cursor import Helper
 from oakladder.desk.script.lexer import RungLexer
-from oakladder.desk.script.picker import ColourPicker
+from oakladder.desk.widgets.colour_picker import ColourPicker
 from oakladder.rung import Problem, Severity
 from oakladder.rung.problems import Span
 from oakladder.rung.teach.describe import word_help

@@ -18,8 +18,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.columns import ScriptColumn
-from oakladder.desk.programs import title_of
-from oakladder.desk.session import Desk
+from oakladder.desk.programs import Programs, title_of
 from oakladder.desk.widgets.passing import answered
 from oakladder.desk.widgets.settings_strip import HeldSettings
 from oakladder.engine.columns import offered
@@ -111,7 +110,9 @@ class ColumnChooser(QDialog):
             self.accept()
 
 
-def ask_column(desk: Desk, parent: QWidget, old: ScriptColumn | None, then: Callable[[ScriptColumn], object]) -> None:
+def ask_column(
+    known: Programs, parent: QWidget, old: ScriptColumn | None, then: Callable[[ScriptColumn], object]
+) -> None:
     """Asks how a column shall be, once the scripts are read; ``then`` gets it, if one was chosen."""
 
     def ask(programs: dict[str, Program]) -> None:
@@ -119,4 +120,4 @@ def ask_column(desk: Desk, parent: QWidget, old: ScriptColumn | None, then: Call
         if answered(chooser) and (made := chooser.made()) is not None:
             then(made)
 
-    desk.programs.when_read(ask)
+    known.when_read(ask)

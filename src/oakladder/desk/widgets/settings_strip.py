@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.desk.look.theme import DAY, Theme, qcolor, ui_font
-from oakladder.desk.script.picker import ColourPicker, swatch
+from oakladder.desk.widgets.colour_picker import ColourPicker, swatch
 from oakladder.rung import SettingInfo
 from oakladder.rung.values import TIMEFRAMES
 

@@ -11,14 +11,7 @@ from oakladder.rung.arguments import arrange, holds_state, signature
 from oakladder.rung.check.context import TOO_FAR, Context
 from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.scope import Binding, Function, Scope, later_names
-from oakladder.rung.kinds import (
-    UNKNOWN,
-    Kind,
-    Type,
-    Unit,
-    blend,
-    common_unit,
-)
+from oakladder.rung.kinds import UNKNOWN, Kind, Type, Unit, blend, common_unit
 from oakladder.rung.problems import Span, did_you_mean
 
 MAX_CALL_DEPTH = 40

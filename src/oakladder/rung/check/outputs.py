@@ -6,9 +6,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.check.context import Context
 from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.scope import Scope
-from oakladder.rung.kinds import (
-    Kind,
-)
+from oakladder.rung.kinds import Kind
 from oakladder.rung.problems import did_you_mean
 from oakladder.rung.words import CLAUSE_CHOICES, CLAUSE_KINDS, OUTPUTS, allowed
 

@@ -8,10 +8,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.check.context import TOO_FAR, Context
 from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.scope import Scope
-from oakladder.rung.kinds import (
-    Kind,
-    Type,
-)
+from oakladder.rung.kinds import Kind, Type
 
 
 class Past:

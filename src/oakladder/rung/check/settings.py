@@ -8,9 +8,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.check.context import Context
 from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.scope import Binding, Scope
-from oakladder.rung.kinds import (
-    Kind,
-)
+from oakladder.rung.kinds import Kind
 
 
 class Settings:

@@ -13,13 +13,7 @@ from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.outputs import Outputs
 from oakladder.rung.check.scope import Binding, Function, Scope
 from oakladder.rung.check.settings import Settings
-from oakladder.rung.kinds import (
-    UNKNOWN,
-    Kind,
-    Type,
-    Unit,
-    common_unit,
-)
+from oakladder.rung.kinds import UNKNOWN, Kind, Type, Unit, common_unit
 from oakladder.rung.problems import Cancelled, Span, did_you_mean
 from oakladder.rung.read.blocks import parse
 

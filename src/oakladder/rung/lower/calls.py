@@ -10,10 +10,7 @@ from oakladder.rung.arguments import arrange
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import NOWHERE, Argument, Bundle, Frame, Instance, Value
 from oakladder.rung.lower.primitives import Primitives
-from oakladder.rung.plan.ops import (
-    LONGEST,
-    Slot,
-)
+from oakladder.rung.plan.ops import LONGEST, Slot
 
 
 class Calls:

@@ -6,13 +6,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import Frame, Value, each, timeframe_of
-from oakladder.rung.plan.ops import (
-    Domain,
-    Foreign,
-    Op,
-    Put,
-    Slot,
-)
+from oakladder.rung.plan.ops import Domain, Foreign, Op, Put, Slot
 
 
 class Elsewhere:

@@ -5,17 +5,7 @@ from __future__ import annotations
 import math
 
 from oakladder.rung.lower.frames import Value
-from oakladder.rung.plan.ops import (
-    TAME_EXPONENT,
-    Demand,
-    Domain,
-    Foreign,
-    Item,
-    Op,
-    Output,
-    Put,
-    Slot,
-)
+from oakladder.rung.plan.ops import TAME_EXPONENT, Demand, Domain, Foreign, Item, Op, Output, Put, Slot
 from oakladder.rung.problems import Problem, ScriptError, Span
 
 MAX_OPS = 20_000

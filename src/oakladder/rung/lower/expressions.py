@@ -9,25 +9,8 @@ from typing import Any
 from oakladder.rung import tree as t
 from oakladder.rung import values
 from oakladder.rung.lower.emit import Emitter
-from oakladder.rung.lower.frames import (
-    NAN,
-    NOWHERE,
-    Bundle,
-    Frame,
-    Instance,
-    Trace,
-    Value,
-    timeframe_of,
-)
-from oakladder.rung.plan.ops import (
-    CHART_TIMEFRAME,
-    DATA_EXPONENT,
-    DIVISOR_EXPONENT,
-    TAME_EXPONENT,
-    Domain,
-    Op,
-    Slot,
-)
+from oakladder.rung.lower.frames import NAN, NOWHERE, Bundle, Frame, Instance, Trace, Value, timeframe_of
+from oakladder.rung.plan.ops import CHART_TIMEFRAME, DATA_EXPONENT, DIVISOR_EXPONENT, TAME_EXPONENT, Domain, Op, Slot
 from oakladder.rung.read.blocks import parse
 
 

@@ -6,11 +6,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import Frame
-from oakladder.rung.plan.ops import (
-    Op,
-    Output,
-    under,
-)
+from oakladder.rung.plan.ops import Op, Output, under
 from oakladder.rung.problems import Problem, ScriptError, Span
 
 #: The most texts or colours that one is put together of.

@@ -5,21 +5,8 @@ from __future__ import annotations
 from oakladder.rung import tree as t
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
-from oakladder.rung.lower.frames import (
-    NAN,
-    Frame,
-)
-from oakladder.rung.plan.ops import (
-    LONGEST,
-    TAME_EXPONENT,
-    Domain,
-    Item,
-    Op,
-    Put,
-    Ring,
-    Save,
-    Slot,
-)
+from oakladder.rung.lower.frames import NAN, Frame
+from oakladder.rung.plan.ops import LONGEST, TAME_EXPONENT, Domain, Item, Op, Put, Ring, Save, Slot
 
 
 class Past:

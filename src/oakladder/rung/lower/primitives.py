@@ -10,13 +10,7 @@ from oakladder.rung.kinds import Kind
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import NOWHERE, Frame
-from oakladder.rung.plan.ops import (
-    LONGEST,
-    SORTED,
-    Domain,
-    Fold,
-    Op,
-)
+from oakladder.rung.plan.ops import LONGEST, SORTED, Domain, Fold, Op
 
 
 class Primitives:

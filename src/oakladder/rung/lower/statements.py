@@ -6,26 +6,9 @@ from collections.abc import Callable, Sequence
 
 from oakladder.rung import tree as t
 from oakladder.rung.lower.expressions import Expressions
-from oakladder.rung.lower.frames import (
-    NAN,
-    Bundle,
-    Frame,
-    Instance,
-    Value,
-)
+from oakladder.rung.lower.frames import NAN, Bundle, Frame, Instance, Value
 from oakladder.rung.lower.outputs import Outputs
-from oakladder.rung.plan.ops import (
-    LONGEST,
-    Branch,
-    Domain,
-    Item,
-    Loop,
-    Op,
-    Output,
-    Put,
-    Slot,
-    Stop,
-)
+from oakladder.rung.plan.ops import LONGEST, Branch, Domain, Item, Loop, Op, Output, Put, Slot, Stop
 from oakladder.rung.problems import Cancelled
 
 

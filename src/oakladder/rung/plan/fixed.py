@@ -31,7 +31,8 @@ def _fixed_value(op: Op, args: list[object], settings: Mapping[str, object]) -> 
     if op.code == "setting":
         return settings[str(op.attr)]
     if op.code == "text":
-        return write_text(op, args)
+        assert isinstance(op.attr, tuple)
+        return write_text(op.attr, args)
     if op.code in ("fade", "blend"):
         return mixture(op.code, args)
     if op.code in ("eq", "ne") and op.args[0].is_shell:

@@ -33,7 +33,8 @@ def read_at(op: Op, leaf: Callable[[Op], object], fixed: Mapping[Op, object]) ->
             return value(op.args[1]) if first is None else first
         args = [value(a) for a in op.args]
         if op.code == "text":
-            return write_text(op, args)
+            assert isinstance(op.attr, tuple)
+            return write_text(op.attr, args)
         if op.code in ("fade", "blend"):
             return mixture(op.code, args)
         raise AssertionError(op)

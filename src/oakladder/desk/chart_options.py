@@ -5,7 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from oakladder.desk.chart.scale import ScaleKind
+
+class ScaleKind(StrEnum):
+    """The scales that a price pane can have."""
+
+    PLAIN = "plain"
+    LOG = "log"
+    PERCENT = "percent"
 
 
 class BarStyle(StrEnum):
