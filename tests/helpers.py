@@ -6,7 +6,9 @@ from pathlib import Path
 
 import numpy as np
 
-from oakladder.bars.series import Bars, Panel, panel_of
+from oakladder.bars.bars import Bars
+from oakladder.bars.panel import Panel
+from oakladder.bars.panels import panel_of
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.engine.run import run

@@ -9,10 +9,11 @@ from zoneinfo import ZoneInfo
 import numpy as np
 import pytest
 
-from oakladder.bars.series import Bars, resample
+from oakladder.bars.bars import Bars
+from oakladder.bars.resample import resample
 from oakladder.bars.sessions import DAY, Calendar
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
-from oakladder.demo.market import EXCHANGE
+from oakladder.demo.companies import EXCHANGE
 
 
 def tf(text: str) -> Timeframe:

@@ -12,7 +12,9 @@ import pytest
 
 from helpers import daily_bars, random_bars
 from oakladder.bars import shared_times
-from oakladder.bars.series import COLUMNS, Bars, panel_of, resample, resample_panel
+from oakladder.bars.bars import COLUMNS, Bars
+from oakladder.bars.panels import panel_of, resample_panel
+from oakladder.bars.resample import resample
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary

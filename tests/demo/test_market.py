@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import numpy as np
 
-from oakladder.bars.series import resample
+from oakladder.bars.resample import resample
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
+from oakladder.demo import companies
 from oakladder.demo import market as demo
 
 
 def test_it_has_72_companies_an_index_two_pairs_and_two_goods() -> None:
-    kinds = [i.kind for i in demo.symbols()]
+    kinds = [i.kind for i in companies.symbols()]
     assert {k: kinds.count(k) for k in set(kinds)} == {"share": 72, "index": 1, "currency": 2, "goods": 2}
-    assert len({i.symbol for i in demo.symbols()}) == 77
+    assert len({i.symbol for i in companies.symbols()}) == 77
 
 
 def test_it_is_generated_the_same_each_time() -> None:

@@ -8,7 +8,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
 from helpers import daily_bars
-from oakladder.bars.series import Bars, panel_of
+from oakladder.bars.bars import Bars
+from oakladder.bars.panels import panel_of
 from oakladder.bars.time_words import bar_time
 from oakladder.desk.chart.axes import PriceAxis, TimeAxis, short_number
 from oakladder.desk.chart.chart import Chart
@@ -16,7 +17,9 @@ from oakladder.desk.chart.strip import SignalStrip
 from oakladder.desk.look.shapes import shape_path
 from oakladder.desk.look.theme import DAY, NIGHT
 from oakladder.desk.view import View
-from oakladder.engine.picture.draw import Event, day_paint, draw
+from oakladder.engine.picture.draw import draw
+from oakladder.engine.picture.parts import Event
+from oakladder.engine.picture.plain import day_paint
 from oakladder.engine.run import run
 from oakladder.rung import compile_script
 from oakladder.rung.values import PALETTE, SHAPES

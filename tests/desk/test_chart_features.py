@@ -14,7 +14,8 @@ from PyQt6.QtGui import QColor, QImage
 from PyQt6.QtTest import QTest
 
 from helpers import daily_bars, random_bars, taken
-from oakladder.bars.series import Bars, panel_of
+from oakladder.bars.bars import Bars
+from oakladder.bars.panels import panel_of
 from oakladder.desk.chart.areas import runs
 from oakladder.desk.chart.axes import PriceAxis
 from oakladder.desk.chart.chart import Chart

@@ -14,7 +14,7 @@ from PyQt6.QtGui import QDropEvent
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY
-from oakladder.demo import market as demo
+from oakladder.demo import companies
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.data.place import form_words
 from oakladder.desk.data.symbols import AmendDialog
@@ -69,7 +69,7 @@ def test_files_are_looked_at_and_taken_in_and_can_be_charted(own_window: Window,
     calm(window)
     assert window.bench.chart.shown is not None and len(window.bench.chart.shown.bars) == 80
     assert BarLibrary(window.desk.library.folder).bars("SEAL", ONE_DAY)["volume"].sum() == 60_000
-    assert list(window.desk.library.infos)[:3] == [i.symbol for i in demo.symbols()[:3]]
+    assert list(window.desk.library.infos)[:3] == [i.symbol for i in companies.symbols()[:3]]
 
 
 def test_a_wrong_guess_is_corrected_and_a_finding_mended(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]

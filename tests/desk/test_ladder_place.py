@@ -16,7 +16,8 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app
 from oakladder.desk.columns import ColumnPlace, ScriptColumn, read_columns
-from oakladder.desk.ladder.table import FIXED, Section, read_sections
+from oakladder.desk.ladder.model import FIXED
+from oakladder.desk.ladder.sections import Section, read_sections
 from oakladder.desk.shot import settle
 from oakladder.desk.widgets.column_chooser import ColumnChooser
 from oakladder.desk.window import Window

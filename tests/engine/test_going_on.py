@@ -7,7 +7,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oakladder.bars.series import COLUMNS, Bars, Panel, panel_of
+from oakladder.bars.bars import COLUMNS, Bars
+from oakladder.bars.panel import Panel
+from oakladder.bars.panels import panel_of
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_MINUTE, Timeframe
 from oakladder.engine.live import LiveRun

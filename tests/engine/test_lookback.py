@@ -11,8 +11,10 @@ from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
 from helpers import daily_bars, random_bars
+from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import COLUMNS, Bars, Panel, panel_of, resample_panel
+from oakladder.bars.panel import Panel
+from oakladder.bars.panels import panel_of, resample_panel
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary

@@ -11,7 +11,7 @@ import pytest
 
 from helpers import daily_bars
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import panel_of
+from oakladder.bars.panels import panel_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine import market as surveying

@@ -203,7 +203,7 @@ def test_what_is_wrong_is_said_before_anything_is_read(
 @settings(max_examples=40, deadline=None)
 @given(st.lists(st.booleans(), min_size=1, max_size=40), st.integers(1, 6), st.data())
 def test_freshness_counts_within_each_symbol(flags: list[bool], bars: int, data: st.DataObject) -> None:
-    from oakladder.bars.series import Panel
+    from oakladder.bars.panel import Panel
     from oakladder.engine.holding import _ages_of, last_change
     from oakladder.engine.holding import begins as begins_of
 

@@ -6,7 +6,10 @@ import numpy as np
 import pytest
 
 from helpers import random_bars, values
-from oakladder.bars.series import Bars, Panel, panel_of, resample
+from oakladder.bars.bars import Bars
+from oakladder.bars.panel import Panel
+from oakladder.bars.panels import panel_of
+from oakladder.bars.resample import resample
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.live import LiveRun

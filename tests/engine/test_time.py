@@ -8,7 +8,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from helpers import daily_bars, random_bars, values
-from oakladder.bars.series import Bars, panel_of, resample
+from oakladder.bars.bars import Bars
+from oakladder.bars.panels import panel_of
+from oakladder.bars.resample import resample
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.live import LiveRun

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from helpers import daily_bars
-from oakladder.bars.series import COLUMNS, Bars
+from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary

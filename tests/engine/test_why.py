@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from helpers import daily_bars, random_bars
-from oakladder.bars.series import panel_of
+from oakladder.bars.panels import panel_of
 from oakladder.engine.run import run
 from oakladder.engine.why import Verdict, Why, everything
 from oakladder.rung import compile_script

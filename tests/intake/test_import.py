@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.as_of import LibraryAsOf
-from oakladder.bars.store.library import BarLibrary, tick_of
+from oakladder.bars.store.guess import tick_of
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.engine.columns import Ask, fill
 from oakladder.engine.rules import Rule

@@ -18,9 +18,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from oakladder.bars.bars import COLUMNS
 from oakladder.bars.calendar_words import closed_days, closed_text, closed_words, hours_of, hours_words, with_hours
 from oakladder.bars.errors import DataProblem, Stopped
-from oakladder.bars.series import COLUMNS
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.store.library import BarLibrary

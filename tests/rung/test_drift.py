@@ -7,7 +7,8 @@ from functools import lru_cache
 import numpy as np
 import pytest
 
-from oakladder.bars.series import Bars, panel_of
+from oakladder.bars.bars import Bars
+from oakladder.bars.panels import panel_of
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_MINUTE
 from oakladder.engine.run import run

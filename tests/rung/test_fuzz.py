@@ -9,8 +9,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from helpers import random_bars
-from oakladder.bars.series import panel_of
-from oakladder.engine.picture.draw import as_plain, day_paint, draw
+from oakladder.bars.panels import panel_of
+from oakladder.engine.picture.draw import draw
+from oakladder.engine.picture.plain import as_plain, day_paint
 from oakladder.engine.run import run
 from oakladder.rung import RunProblem, ScriptError, analyse, compile_script, library
 

@@ -6,8 +6,10 @@ import numpy as np
 import pytest
 
 from helpers import daily_bars, random_bars, values
-from oakladder.bars.series import Panel, panel_of
-from oakladder.engine.picture.draw import day_paint, draw
+from oakladder.bars.panel import Panel
+from oakladder.bars.panels import panel_of
+from oakladder.engine.picture.draw import draw
+from oakladder.engine.picture.plain import day_paint
 from oakladder.engine.run import run
 from oakladder.engine.why import Why
 from oakladder.rung import RunProblem, ScriptError, analyse, compile_script

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from helpers import daily_bars, random_bars, values
-from oakladder.bars.series import Bars
+from oakladder.bars.bars import Bars
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.rung import compile_script, library

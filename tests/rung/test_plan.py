@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from helpers import daily_bars
-from oakladder.bars.series import panel_of
+from oakladder.bars.panels import panel_of
 from oakladder.engine.prepare import prepare
 from oakladder.engine.run import roots_of, run
 from oakladder.rung import Program, RunProblem, compile_script

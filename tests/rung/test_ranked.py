@@ -8,7 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from helpers import random_bars, values
-from oakladder.bars.series import Bars, panel_of
+from oakladder.bars.bars import Bars
+from oakladder.bars.panels import panel_of
 from oakladder.engine.live import LiveRun
 from oakladder.rung import compile_script
 

@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 
 from helpers import daily_bars, values
-from oakladder.bars.series import panel_of
-from oakladder.engine.picture.draw import day_paint
+from oakladder.bars.panels import panel_of
+from oakladder.engine.picture.plain import day_paint
 from oakladder.engine.run import run
 from oakladder.rung import RunProblem, analyse, compile_script
 

@@ -15,8 +15,10 @@ from pathlib import Path
 import pytest
 
 from oakladder import disk
+from oakladder.user.draft import LONGEST
 from oakladder.user.journal import Journal
-from oakladder.user.saving import LONGEST, Both, Changed, Event, Keeper, NotSaved, Saved, Told
+from oakladder.user.save_events import Both, Changed, Event, NotSaved, Saved, Told
+from oakladder.user.saving import Keeper
 from oakladder.user.scripts import ScriptFolder
 from oakladder.user.versions import Version, Versions, thinned
 

@@ -12,8 +12,8 @@ from pathlib import Path
 
 import numpy as np
 
+from oakladder.bars.bars import ABSURD, COLUMNS, Bars
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import ABSURD, COLUMNS, Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_DAY, BarUnit, Timeframe
 from oakladder.bars.zones import DAY

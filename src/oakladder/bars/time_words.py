@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from oakladder.bars.series import Bars
+from oakladder.bars.bars import Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import BarUnit, Timeframe
 

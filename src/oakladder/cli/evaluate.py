@@ -11,7 +11,9 @@ import typer
 
 from oakladder.bars.csv_files import iso, read_csv
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import Panel, panel_of, resample
+from oakladder.bars.panel import Panel
+from oakladder.bars.panels import panel_of
+from oakladder.bars.resample import resample
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.cli.common import (
     CALL_WRONG,
@@ -27,7 +29,8 @@ from oakladder.cli.common import (
     timeframe_of,
 )
 from oakladder.disk import why, write_rows
-from oakladder.engine.picture.draw import as_plain, day_paint, draw
+from oakladder.engine.picture.draw import draw
+from oakladder.engine.picture.plain import as_plain, day_paint
 from oakladder.engine.run import Result, run
 from oakladder.rung import Program, RunProblem
 from oakladder.rung.plan.ops import Op

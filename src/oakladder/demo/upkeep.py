@@ -7,12 +7,12 @@ from dataclasses import replace
 
 import numpy as np
 
+from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import COLUMNS, Bars
 from oakladder.bars.store.info import BY_HAND, DEMO, SymbolInfo, with_hand
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
-from oakladder.demo import market
+from oakladder.demo import companies, market
 
 _FACT = "demo"
 
@@ -24,14 +24,14 @@ def prepare(library: BarLibrary) -> None:
     symbol of the market too. Raises `DataProblem` where it cannot be written.
     """
     library.maker = make
-    if library.fact(_FACT) == market.VERSION:
+    if library.fact(_FACT) == companies.VERSION:
         _take_over(library)
         return
     with library.changing():
         library.fresh()
-        for info in market.symbols():
+        for info in companies.symbols():
             _renew(library, info)
-        library.remember(_FACT, market.VERSION)
+        library.remember(_FACT, companies.VERSION)
     library.settle()
 
 
@@ -66,7 +66,7 @@ def _take_over(library: BarLibrary) -> None:
     if any(i.origin == DEMO for i in library.infos.values()):
         return
     own = []
-    for info in market.symbols():
+    for info in companies.symbols():
         known = library.infos.get(info.symbol)
         if known is not None and _is_ours(library, known):
             by_hand = {p for p in BY_HAND if getattr(known, p) != getattr(info, p)}

@@ -8,9 +8,10 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from oakladder.bars.series import Panel
+from oakladder.bars.panel import Panel
 from oakladder.desk.jobs import sentence_of
-from oakladder.engine.picture.draw import Paint, Picture, draw, merged
+from oakladder.engine.picture.draw import draw, merged
+from oakladder.engine.picture.parts import Paint, Picture
 from oakladder.engine.run import run
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
 from oakladder.user.scans import plain_settings

@@ -7,7 +7,7 @@ from pathlib import Path
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.desk.relay import Relay
-from oakladder.user.saving import Both, Changed, Event, NotSaved, Saved, Told
+from oakladder.user.save_events import Both, Changed, Event, NotSaved, Saved, Told
 from oakladder.user.scripts import ScriptFileProblem
 from oakladder.user.workspace import Workspace
 

@@ -7,12 +7,14 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from oakladder.bars.series import Bars, Panel
+from oakladder.bars.bars import Bars
+from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.beside import ScriptUse, draw_beside
 from oakladder.desk.chart_options import BarStyle, ChartOptions
-from oakladder.engine.picture.draw import Paint, Picture, draw
+from oakladder.engine.picture.draw import draw
+from oakladder.engine.picture.parts import Paint, Picture
 from oakladder.engine.run import Result, run
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.user.workspace import Workspace

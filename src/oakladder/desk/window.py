@@ -35,7 +35,7 @@ from oakladder.desk.pick import Pick
 from oakladder.desk.scan.place import ScanPlace
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.status import StatusLine
-from oakladder.engine.picture.draw import PRICE, VOLUME
+from oakladder.engine.picture.parts import PRICE, VOLUME
 from oakladder.log import log_file
 
 #: Actions of the chart's menu that are ticked, and when; and those that a line stands above.

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.bars.series import Bars
+from oakladder.bars.bars import Bars
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.time_words import bar_time
 from oakladder.engine.columns import Ask, meant

@@ -11,7 +11,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from oakladder.bars.series import Panel, without
+from oakladder.bars.end_to_end import without
+from oakladder.bars.panel import Panel
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.market import Frame, MarketPart, aligned
 from oakladder.engine.rules import VOLUME_DAYS, Condition, Field, Fresh, Group, Join, Plain, Rule

@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from oakladder.bars.series import Panel
+from oakladder.bars.panel import Panel
 from oakladder.engine.prepare import Call, prepare
 from oakladder.engine.run import Result, roots_of
 from oakladder.rung.native.compile import COMMIT, FRESH

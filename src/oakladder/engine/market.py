@@ -15,7 +15,8 @@ from typing import TypeVar
 import numpy as np
 
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import Panel, resample_panel
+from oakladder.bars.panel import Panel
+from oakladder.bars.panels import resample_panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.store.library import stored_base
 from oakladder.bars.store.offsets import FileChanged, Unreadable

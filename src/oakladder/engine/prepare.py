@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import Panel
+from oakladder.bars.panel import Panel
 from oakladder.bars.timeframes import Timeframe
 from oakladder.rung.native import compile as native
 from oakladder.rung.native.variant import Variant, fixed_array

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.bars.series import Panel
+from oakladder.bars.panel import Panel
 from oakladder.engine.prepare import Call, prepare, run_reference
 from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.plan.shells import read_at, read_colours

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.bars.series import Panel
+from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.run import run

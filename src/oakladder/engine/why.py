@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.bars.series import Panel
+from oakladder.bars.panel import Panel
 from oakladder.engine.run import Result, run
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.problems import Cancelled

@@ -13,8 +13,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from oakladder.bars.bars import COLUMNS
 from oakladder.bars.errors import DataProblem, Stopped
-from oakladder.bars.series import COLUMNS
 from oakladder.intake.cells import Numbers, numbers
 from oakladder.intake.file_layout import TableLayout
 from oakladder.intake.names import as_symbol, symbol_of, trouble_of

@@ -9,7 +9,8 @@ from pathlib import Path
 
 import numpy as np
 
-from oakladder.bars.series import Bars, panel_of
+from oakladder.bars.bars import Bars
+from oakladder.bars.panels import panel_of
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
 from oakladder.speed import Row

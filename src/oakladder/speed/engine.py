@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from oakladder.bars.series import Panel
+from oakladder.bars.panel import Panel
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.run import run

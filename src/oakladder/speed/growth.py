@@ -6,7 +6,7 @@ import tracemalloc
 
 import numpy as np
 
-from oakladder.bars.series import Panel
+from oakladder.bars.panel import Panel
 from oakladder.engine.run import run
 from oakladder.rung import compile_script
 from oakladder.speed import TREND, Row, ratio, side_by_side

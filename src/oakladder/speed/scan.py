@@ -13,7 +13,7 @@ from pathlib import Path
 
 import numpy as np
 
-from oakladder.bars.series import Bars
+from oakladder.bars.bars import Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary

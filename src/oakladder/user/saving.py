@@ -7,117 +7,25 @@ looked at before every save: what another program wrote there is never overwritt
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import logging
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
 from oakladder.disk import why, write_atomic
+from oakladder.user.draft import Draft, mark_of, on_disk, text_of
 from oakladder.user.journal import Entry, Journal
+from oakladder.user.save_events import Both, Changed, Event, NotSaved, Saved, Told
 from oakladder.user.scripts import ScriptFolder, ScriptText, read_script_file
 from oakladder.user.versions import Versions
 
-#: Seconds without a key after which a text is saved, and the longest that steady typing puts that off.
-PAUSE, LONGEST = 0.6, 3.0
 #: Seconds between two entries in the journal, and between two tries to save where the disk said no.
 _JOURNAL_PAUSE, _RETRY = 0.03, 2.0
 
+
 _log = logging.getLogger(__name__)
-
-
-@dataclass(frozen=True, slots=True)
-class Saved:
-    """A text is in its file. ``again`` says that saving it had failed before."""
-
-    path: Path
-    again: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class NotSaved:
-    """A text cannot be saved for now; it is held and tried again. ``reason`` follows a colon."""
-
-    path: Path
-    reason: str
-    #: Whether at least the journal has it, so that it outlives the program.
-    noted: bool
-
-
-@dataclass(frozen=True, slots=True)
-class Changed:
-    """Another program has written a file that was untouched here: this is its text now."""
-
-    path: Path
-    text: str
-
-
-@dataclass(frozen=True, slots=True)
-class Both:
-    """A file was changed by another program and here. Nothing is written until `Keeper.decide` says which counts."""
-
-    path: Path
-    theirs: str
-
-
-@dataclass(frozen=True, slots=True)
-class Told:
-    """Something about a file that the user should know."""
-
-    path: Path
-    sentence: str
-
-
-Event = Saved | NotSaved | Changed | Both | Told
-
-
-@dataclass(slots=True, eq=False)
-class _Draft:
-    """A script that is open, or has a text that is not saved."""
-
-    path: Path
-    #: What the file held when it was last read or written here, and how it is written; None where there is no file.
-    base: bytes | None
-    manner: ScriptText
-    text: str
-    #: When the first and the last key came that are not saved (monotonic seconds); None where all is.
-    first: float | None = None
-    last: float = 0.0
-    #: What the journal has of it, and when it may be written there again.
-    noted: str | None = None
-    note_at: float = 0.0
-    unnotable: bool = False
-    #: Whether it shall be saved without a pause, whether that has failed, and when it is tried again.
-    hurry: bool = False
-    failed: bool = False
-    retry_at: float = 0.0
-    reason: str = ""
-    #: What another program wrote into the file meanwhile.
-    theirs: bytes | None = None
-
-    @property
-    def raw(self) -> bytes:
-        return self.manner.with_text(self.text).raw()
-
-    @property
-    def idle(self) -> bool:
-        return self.first is None and self.theirs is None
-
-    @property
-    def unnoted(self) -> bool:
-        """Whether there is something that neither the file nor the journal has."""
-        return self.first is not None and self.text != self.noted
-
-    def due(self) -> float | None:
-        """When it is to be saved; None where nothing is, or the user must decide first."""
-        if self.first is None or self.theirs is not None:
-            return None
-        if self.hurry:
-            return 0.0
-        return self.retry_at if self.failed else min(self.last + PAUSE, self.first + LONGEST)
 
 
 class Keeper:
@@ -130,7 +38,7 @@ class Keeper:
         self._scripts, self._versions, self._journal, self._tell = scripts, versions, journal, tell
         #: Guards the drafts; never held while a disk is waited for.
         self._turn = threading.Condition()
-        self._drafts: dict[Path, _Draft] = {}
+        self._drafts: dict[Path, Draft] = {}
         self._open: Path | None = None
         self._looking = self._ending = False
         self._thread: threading.Thread | None = None
@@ -151,12 +59,12 @@ class Keeper:
         """Holds an unsaved text of an earlier program as if it had just been typed."""
         path = Path(entry.path)
         with contextlib.suppress(OSError):
-            disk = _on_disk(path)
-            if disk is not None and _text_of(disk).text == entry.text:
+            disk = on_disk(path)
+            if disk is not None and text_of(disk).text == entry.text:
                 self._journal.drop(entry.path)
                 return
             now = time.monotonic()
-            draft = _Draft(path, disk, _text_of(disk), entry.text, now, now, noted=entry.text)
+            draft = Draft(path, disk, text_of(disk), entry.text, now, now, noted=entry.text)
             if disk is not None and mark_of(disk) != entry.base:
                 draft.theirs = disk
             self._drafts[path] = draft
@@ -174,7 +82,7 @@ class Keeper:
         read = None if held else read_script_file(path)
         with self._turn:
             if read is not None:
-                self._drafts[path] = _Draft(path, read.raw(), read, read.text)
+                self._drafts[path] = Draft(path, read.raw(), read, read.text)
             before, self._open = self._open, path
             if before is not None and before != path:
                 self._let_go(before)
@@ -190,7 +98,7 @@ class Keeper:
         """Takes a text as it is now; returns at once."""
         now = time.monotonic()
         with self._turn:
-            draft = self._drafts.setdefault(path, _Draft(path, None, ScriptText(""), ""))
+            draft = self._drafts.setdefault(path, Draft(path, None, ScriptText(""), ""))
             draft.text, draft.last = text, now
             if draft.first is None:
                 draft.first = now
@@ -217,7 +125,7 @@ class Keeper:
         """What another program wrote into a script that was changed here too; None where that is not so."""
         with self._turn:
             draft = self._drafts.get(path)
-            return None if draft is None or draft.theirs is None else _text_of(draft.theirs).text
+            return None if draft is None or draft.theirs is None else text_of(draft.theirs).text
 
     def save(self, patience: float = 1.0) -> list[Path]:
         """Has everything saved without a pause, and waits up to ``patience`` seconds; gives what is not."""
@@ -251,7 +159,7 @@ class Keeper:
             if mine:
                 draft.first, draft.hurry, draft.failed = time.monotonic(), True, False
             else:
-                draft.manner = _text_of(theirs)
+                draft.manner = text_of(theirs)
                 draft.text, draft.first, draft.noted = draft.manner.text, None, None
             text = draft.text
             self._turn.notify_all()
@@ -313,7 +221,7 @@ class Keeper:
                     return None
                 self._turn.wait(None if wake == float("inf") else max(wake - now, 0.001))
 
-    def _note(self, draft: _Draft) -> None:
+    def _note(self, draft: Draft) -> None:
         with self._turn:
             text, base = draft.text, draft.base
         pause, noted = _JOURNAL_PAUSE, True
@@ -327,11 +235,11 @@ class Keeper:
             draft.noted, draft.unnotable = text if noted else draft.noted, not noted
             self._turn.notify_all()
 
-    def _save(self, draft: _Draft) -> None:
+    def _save(self, draft: Draft) -> None:
         with self._turn:
             text, raw, base = draft.text, draft.raw, draft.base
         try:
-            disk = _on_disk(draft.path)
+            disk = on_disk(draft.path)
             if disk is not None and disk != base and disk != raw:
                 self._both(draft, disk)
                 return
@@ -362,7 +270,7 @@ class Keeper:
                 _log.warning("no version of %s could be kept: %s", path.name, error)
         write_atomic(path, raw)
 
-    def _failed(self, draft: _Draft, reason: str) -> None:
+    def _failed(self, draft: Draft, reason: str) -> None:
         with self._turn:
             draft.failed, draft.hurry, draft.reason = True, False, reason
             draft.retry_at = time.monotonic() + _RETRY
@@ -370,30 +278,30 @@ class Keeper:
             self._turn.notify_all()
         self._tell(NotSaved(draft.path, reason, noted))
 
-    def _both(self, draft: _Draft, disk: bytes) -> None:
+    def _both(self, draft: Draft, disk: bytes) -> None:
         with self._turn:
             draft.theirs, draft.hurry = disk, False
             self._turn.notify_all()
-        self._tell(Both(draft.path, _text_of(disk).text))
+        self._tell(Both(draft.path, text_of(disk).text))
 
     def _look(self) -> None:
         with self._turn:
             drafts = [d for d in self._drafts.values() if d.theirs is None]
         for draft in drafts:
             try:
-                disk = _on_disk(draft.path)
+                disk = on_disk(draft.path)
             except OSError as error:
                 _log.warning("%s cannot be looked at: %s", draft.path, error)
                 continue
             self._compare(draft, disk)
 
-    def _compare(self, draft: _Draft, disk: bytes | None) -> None:
+    def _compare(self, draft: Draft, disk: bytes | None) -> None:
         with self._turn:
             if disk == draft.base or draft.theirs is not None:
                 return
             untouched, old, raw = draft.first is None, draft.base, draft.raw
             if untouched and disk is not None:
-                draft.base, draft.manner = disk, _text_of(disk)
+                draft.base, draft.manner = disk, text_of(disk)
                 draft.text = draft.manner.text
             elif disk is None or disk == raw:
                 draft.base = disk
@@ -408,24 +316,3 @@ class Keeper:
             self._tell(Changed(draft.path, draft.text))
         elif disk is not None and disk != raw:
             self._both(draft, disk)
-
-
-def _on_disk(path: Path) -> bytes | None:
-    """What a file holds; None where there is none. Raises `OSError`."""
-    try:
-        return path.read_bytes()
-    except FileNotFoundError:
-        return None
-
-
-def _text_of(raw: bytes | None) -> ScriptText:
-    """A script's text whatever its bytes are: what is no UTF-8 is shown as replaced signs."""
-    try:
-        return ScriptText.of(raw or b"")
-    except UnicodeDecodeError:
-        return ScriptText((raw or b"").decode("utf-8", "replace"))
-
-
-def mark_of(raw: bytes | None) -> str:
-    """A short name of the content of a file; empty for no file."""
-    return "" if raw is None else hashlib.blake2b(raw, digest_size=16).hexdigest()

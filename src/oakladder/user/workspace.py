@@ -18,7 +18,8 @@ from oakladder.user.scripts import ScriptFolder
 if TYPE_CHECKING:  # each is loaded when it is asked for: who checks a script waits for no bar library
     from oakladder.bars.store.library import BarLibrary
     from oakladder.user.lists import Watchlists
-    from oakladder.user.saving import Event, Keeper
+    from oakladder.user.save_events import Event
+    from oakladder.user.saving import Keeper
     from oakladder.user.scans import SavedScans
     from oakladder.user.state import DeskState
     from oakladder.user.versions import Versions

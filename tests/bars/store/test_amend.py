@@ -9,8 +9,8 @@ import numpy as np
 import pytest
 
 from helpers import daily_bars
+from oakladder.bars.bars import Bars
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.store.info import SymbolInfo

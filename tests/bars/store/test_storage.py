@@ -11,9 +11,9 @@ import pyarrow as pa
 import pytest
 
 from helpers import daily_bars, values
+from oakladder.bars.bars import Bars
 from oakladder.bars.csv_files import iso, read_csv
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary

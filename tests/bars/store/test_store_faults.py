@@ -15,15 +15,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from helpers import daily_bars
+from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import COLUMNS, Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.store.info import DEMO, OWN, SymbolInfo
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
+from oakladder.demo import companies, upkeep
 from oakladder.demo import market as demo
-from oakladder.demo import upkeep
 
 WEST = Calendar("WET", 540, 930, 480, 1020, halves=frozenset([(20_000, 720)]), holidays=frozenset([19_999]))
 
@@ -54,7 +54,7 @@ def test_upkeep_of_the_demo_market_leaves_everything_else_alone(
     library.write(daily_bars([7.0, 8.0], "BRINE"), brine)
     amend(library, ["FLAKE"], Change(name="My flakes", tick=0.05))
     library.bars("GULLW", ONE_MINUTE)
-    monkeypatch.setattr(demo, "VERSION", "99")
+    monkeypatch.setattr(companies, "VERSION", "99")
     again = BarLibrary(tmp_path)
     upkeep.prepare(again)
     assert closes(again) == list(np.arange(1.0, 31)) and again.infos["MINE"].sector == "Mine"
@@ -137,7 +137,7 @@ def test_a_catalogue_of_the_first_form_is_taken_over(tmp_path: Path) -> None:
     assert [i.calendar for i in again.infos.values()] == [i.calendar for i in before.values()]
     upkeep.prepare(again)
     with pytest.MonkeyPatch.context() as patched:  # a version later, it has to be known what is whose
-        patched.setattr(demo, "VERSION", "2")
+        patched.setattr(companies, "VERSION", "2")
         upkeep.prepare(again)
     assert closes(again) == list(np.arange(1.0, 31)) and again.infos["MINE"].origin == OWN
     assert again.infos["FLAKE"].name == "Renamed" and again.infos["FLAKE"].origin == DEMO

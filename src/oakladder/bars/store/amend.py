@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
+from oakladder.bars.bars import Bars
 from oakladder.bars.calendar_words import ClosedDays, with_hours
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.info import BY_HAND, SymbolInfo
 from oakladder.bars.store.library import BarLibrary

@@ -6,8 +6,11 @@ from collections.abc import Iterable
 
 import numpy as np
 
+from oakladder.bars.bars import Bars
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import Bars, Panel, panel_of, resample
+from oakladder.bars.panel import Panel
+from oakladder.bars.panels import panel_of
+from oakladder.bars.resample import resample
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary, EarlierBars
 from oakladder.bars.timeframes import ONE_DAY, Timeframe

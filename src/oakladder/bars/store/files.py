@@ -16,8 +16,8 @@ import msgspec
 import numpy as np
 import pyarrow as pa
 
+from oakladder.bars.bars import COLUMNS, Bars, is_tidy
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import COLUMNS, Bars, is_tidy
 from oakladder.bars.store.info import SymbolInfo, info_of, plain_of
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
 from oakladder.disk import plain_name, replacing, safe_name, why

@@ -18,40 +18,44 @@ from typing import TypeVar
 import numpy as np
 import pyarrow as pa
 
+from oakladder.bars.bars import COLUMNS, Bars, regular_times, tidy
+from oakladder.bars.end_to_end import ends_of
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.series import (
-    COLUMNS,
-    Bars,
-    Panel,
-    ends_of,
-    fits,
-    panel_of,
-    regular_times,
-    resample,
-    resample_panel,
-    tidy,
-)
-from oakladder.bars.sessions import Calendar
+from oakladder.bars.panel import Panel
+from oakladder.bars.panels import panel_of, resample_panel
+from oakladder.bars.resample import fits, resample
 from oakladder.bars.shared_times import shared
 from oakladder.bars.store import files
 from oakladder.bars.store.catalogue import Catalogue
 from oakladder.bars.store.files import SUFFIX, file_name, info_in, symbol_of_file
+from oakladder.bars.store.guess import guessed_info
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.offsets import ColumnOffsets, FileChanged, Places, Unreadable
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
-from oakladder.bars.zones import DAY
 from oakladder.disk import locked, set_aside, sweep, why
 
 _log = logging.getLogger(__name__)
+
+
 #: The most bytes of bars that are remembered.
 MOST_HELD = 400_000_000
+
+
 #: The most bytes of times that are remembered for panels; what follows from them is about as much again.
 MOST_CLOCKS = 100_000_000
+
+
 #: Times are held once for all symbols that have them where at least so many have the same, on average.
 _SHARING = 6
+
+
 #: Why a sound file may be out of reach for now: it must not pass for damaged.
 _NOT_DAMAGED = {errno.EACCES, errno.EPERM, errno.EMFILE, errno.ENFILE, errno.ENOMEM, errno.EIO}
+
+
 _T = TypeVar("_T")
+
+
 #: Makes bars of a symbol anew where their file is missing or damaged; None for a symbol that is not its own.
 Maker = Callable[[SymbolInfo, Timeframe], Bars | None]
 
@@ -464,35 +468,6 @@ def stored_base(timeframe: Timeframe) -> Timeframe:
 def _weight(bars: Bars) -> int:
     """Bytes that remembering bars costs, times left out: they are shared."""
     return sum(v.nbytes for v in bars.columns.values())
-
-
-def guessed_info(symbol: str, paths: Iterable[Path]) -> SymbolInfo:
-    """What can be told of a symbol from its bars alone, where nothing else is known."""
-    close = times = np.zeros(0)
-    for path in paths:
-        with contextlib.suppress(OSError, pa.ArrowException, KeyError, ValueError):
-            layout = files.layout_of(str(path))
-            if layout.count:
-                at = dict(zip(files.NAMES, layout.offsets, strict=True))
-                close = np.fromfile(path, dtype=np.float64, count=layout.count, offset=at["close"])
-                times = np.fromfile(path, dtype=np.int64, count=layout.count, offset=at["time"])
-                break
-    return SymbolInfo(symbol, symbol, "Found again", "share", tick_of(close), calendar_of(times))
-
-
-def tick_of(prices: np.ndarray) -> float:
-    """The smallest step that all prices are multiples of, among the usual ones."""
-    some = prices[~np.isnan(prices)][-2000:]
-    for decimals in range(7):
-        if (np.abs(some - np.round(some, decimals)) < 1e-9 * np.maximum(np.abs(some), 1)).all():
-            return float(10.0**-decimals) if decimals != 0 else 1.0
-    return 1e-6
-
-
-def calendar_of(times: np.ndarray) -> Calendar:
-    """A calendar in UTC that holds all the bars: around the clock, at weekends only where they trade."""
-    weekdays = (times // DAY + 3) % 7
-    return Calendar(weekend=bool(len(times) and (weekdays >= 5).mean() > 0.02))
 
 
 class EarlierBars(dict[Timeframe, Panel]):

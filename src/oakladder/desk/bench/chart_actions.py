@@ -19,7 +19,7 @@ from oakladder.desk.chart_options import BarStyle, ScaleKind
 from oakladder.desk.programs import title_of
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import passing_menu
-from oakladder.engine.picture.draw import PRICE, VOLUME
+from oakladder.engine.picture.parts import PRICE, VOLUME
 from oakladder.rung import analyse
 
 

@@ -10,7 +10,7 @@ from oakladder.desk.chart.arrays import draw_boxes
 from oakladder.desk.chart.extremes import step_for
 from oakladder.desk.chart.item import PEN_STYLES, Item
 from oakladder.desk.look.theme import Theme, qcolor, ui_font
-from oakladder.engine.picture.draw import Band, Columns, Lane, Link, Zone
+from oakladder.engine.picture.parts import Band, Columns, Lane, Link, Zone
 
 LANE_HEIGHT = 15
 

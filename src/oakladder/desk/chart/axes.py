@@ -7,7 +7,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter
 
-from oakladder.bars.series import Bars
+from oakladder.bars.bars import Bars
 from oakladder.desk.chart.scale import Scale
 from oakladder.desk.chart_options import ScaleKind
 from oakladder.desk.look.theme import ui_font

@@ -8,7 +8,7 @@ import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
-from oakladder.bars.series import Bars
+from oakladder.bars.bars import Bars
 from oakladder.desk.chart.arrays import draw_boxes, draw_chain, draw_lines
 from oakladder.desk.chart.extremes import Pyramid
 from oakladder.desk.chart.item import Item

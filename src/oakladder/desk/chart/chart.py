@@ -21,7 +21,7 @@ from oakladder.desk.chart.stack import LANES, Stack
 from oakladder.desk.chart_options import ChartOptions, PaneLayout
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.desk.view import View
-from oakladder.engine.picture.draw import PRICE, VOLUME
+from oakladder.engine.picture.parts import PRICE, VOLUME
 
 #: Empty room at the right, as a share of the bars seen.
 ROOM = 0.06

@@ -7,10 +7,10 @@ from collections.abc import Mapping, Set
 import numpy as np
 from PyQt6.QtGui import QColor
 
-from oakladder.bars.series import Bars
+from oakladder.bars.bars import Bars
 from oakladder.desk.chart.pane import Pane
 from oakladder.desk.look.theme import Theme
-from oakladder.engine.picture.draw import PRICE, Picture
+from oakladder.engine.picture.parts import PRICE, Picture
 
 
 def hand_out(

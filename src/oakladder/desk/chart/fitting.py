@@ -6,13 +6,13 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from oakladder.bars.series import Bars
+from oakladder.bars.bars import Bars
 from oakladder.desk.chart.bars import PriceBars, VolumeColumns
 from oakladder.desk.chart.pane import Pane
 from oakladder.desk.chart.scale import Scale
 from oakladder.desk.chart.stack import LANES
 from oakladder.desk.chart_options import ScaleKind
-from oakladder.engine.picture.draw import PRICE, VOLUME
+from oakladder.engine.picture.parts import PRICE, VOLUME
 
 
 def price_scale(kind: ScaleKind, bars: Bars, first: int, last: int) -> Scale:

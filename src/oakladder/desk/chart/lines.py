@@ -11,7 +11,7 @@ from oakladder.desk.chart.bars import draw_columns
 from oakladder.desk.chart.extremes import Pyramid
 from oakladder.desk.chart.item import PEN_STYLES, Item
 from oakladder.desk.look.theme import qcolor
-from oakladder.engine.picture.draw import DrawnLine
+from oakladder.engine.picture.parts import DrawnLine
 
 
 class Lines(Item):

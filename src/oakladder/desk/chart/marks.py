@@ -8,11 +8,11 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPaintEngine, QPainter, QPainterPath, QPen, QPixmap
 
-from oakladder.bars.series import Bars
+from oakladder.bars.bars import Bars
 from oakladder.desk.chart.item import Item
 from oakladder.desk.look.shapes import shape_path
 from oakladder.desk.look.theme import Theme, qcolor, ui_font
-from oakladder.engine.picture.draw import Label, Mark
+from oakladder.engine.picture.parts import Label, Mark
 
 _GAP = 5.0
 #: Font sizes of labels from size 1 to 5.

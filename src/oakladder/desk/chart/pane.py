@@ -18,7 +18,7 @@ from oakladder.desk.chart.marks import MarksAndLabels
 from oakladder.desk.chart.overlay import Overlay
 from oakladder.desk.chart.scale import Scale
 from oakladder.desk.look.theme import Theme
-from oakladder.engine.picture.draw import PRICE
+from oakladder.engine.picture.parts import PRICE
 
 #: Height of a pane that is folded to its legend.
 FOLDED = 22

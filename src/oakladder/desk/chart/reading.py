@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from oakladder.bars.series import Bars
+from oakladder.bars.bars import Bars
 from oakladder.bars.time_words import bar_time
 from oakladder.desk.chart.axes import short_number
 from oakladder.desk.chart.marks import Drawn
 from oakladder.desk.chart.overlay import Entry, Measure
 from oakladder.desk.look.theme import Theme, qcolor
-from oakladder.engine.picture.draw import PRICE, VOLUME, Picture
+from oakladder.engine.picture.parts import PRICE, VOLUME, Picture
 
 
 def legend(

@@ -12,7 +12,7 @@ from oakladder.desk.chart.axes import TimeAxis
 from oakladder.desk.chart.pane import FOLDED, Hands, Pane
 from oakladder.desk.chart_options import PaneLayout
 from oakladder.desk.look.theme import Theme
-from oakladder.engine.picture.draw import PRICE, VOLUME
+from oakladder.engine.picture.parts import PRICE, VOLUME
 
 LANES = "lanes"
 #: These stand on top and stay together.

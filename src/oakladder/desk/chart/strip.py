@@ -8,7 +8,7 @@ from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from oakladder.desk.look.theme import Theme, qcolor, ui_font
-from oakladder.engine.picture.draw import Event
+from oakladder.engine.picture.parts import Event
 from oakladder.engine.signal_ages import TONE_COLOURS
 
 _NAMES = 92

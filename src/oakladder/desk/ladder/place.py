@@ -24,7 +24,8 @@ from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk.columns import ColumnPlace, ScriptColumn, ask_of, places_of, read_columns, troubles_of
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.ladder.lists import ListDeeds
-from oakladder.desk.ladder.table import LadderTable, read_sections
+from oakladder.desk.ladder.sections import read_sections
+from oakladder.desk.ladder.table import LadderTable
 from oakladder.desk.pick import Pick
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.column_chooser import ask_column

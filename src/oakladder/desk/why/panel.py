@@ -17,7 +17,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.bars.series import Bars
+from oakladder.bars.bars import Bars
 from oakladder.bars.time_words import bar_time
 from oakladder.desk.look.theme import Theme, ui_font
 from oakladder.engine.why import Verdict, Why, everything, figure

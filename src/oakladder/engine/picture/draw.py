@@ -7,163 +7,34 @@ Nothing here knows of a screen. Colours are 0xAARRGGBB, made by the caller's ``p
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, fields, is_dataclass, replace
+from dataclasses import fields, replace
 from typing import Any
 
 import numpy as np
 
+from oakladder.engine.picture.parts import (
+    PRICE,
+    VOLUME,
+    Band,
+    Columns,
+    DrawnLine,
+    Event,
+    Label,
+    Lane,
+    Link,
+    Mark,
+    Note,
+    Paint,
+    Picture,
+    Zone,
+)
 from oakladder.engine.run import Result
 from oakladder.engine.signal_ages import TONE_COLOURS
-from oakladder.rung.colours import resolve
 from oakladder.rung.plan.ops import Op, Output, under
 from oakladder.rung.texts import write_value
-from oakladder.rung.values import PALETTE
 
-Paint = Callable[[str], int]
-PRICE, VOLUME = "price", "volume"
 #: After so many things that are made one by one it is asked whether anybody still waits for them.
 _LOOK_UP = 2048
-
-
-@dataclass(frozen=True, slots=True)
-class DrawnLine:
-    """A line or a level: a value for each bar (NaN is a gap), one colour for each bar."""
-
-    name: str
-    pane: str
-    values: np.ndarray
-    colours: np.ndarray
-    width: float
-    style: str
-    is_level: bool
-
-
-@dataclass(frozen=True, slots=True)
-class Mark:
-    """A shape on some bars. ``prices`` is given for marks at a price; others stand above or below the bar.
-
-    ``known`` is, for each, the bar on which it became known; with ``ago`` that is later than the bar it stands on.
-    """
-
-    name: str
-    bars: np.ndarray
-    known: np.ndarray
-    side: str
-    prices: np.ndarray | None
-    shape: str
-    colours: np.ndarray
-    size: int
-    texts: list[str] | None = None
-    pane: str = PRICE
-
-
-@dataclass(frozen=True, slots=True)
-class Label:
-    """Texts on some bars; ``known`` as for marks."""
-
-    bars: np.ndarray
-    known: np.ndarray
-    side: str
-    prices: np.ndarray | None
-    texts: list[str]
-    colours: np.ndarray
-    size: int = 2
-    pane: str = PRICE
-
-
-@dataclass(frozen=True, slots=True)
-class Columns:
-    """A histogram: columns from a base to a value on each bar."""
-
-    name: str
-    pane: str
-    values: np.ndarray
-    base: np.ndarray
-    colours: np.ndarray
-
-
-@dataclass(frozen=True, slots=True)
-class Band:
-    """The area between two lines."""
-
-    name: str
-    pane: str
-    first: np.ndarray
-    second: np.ndarray
-    colours: np.ndarray
-
-
-@dataclass(frozen=True, slots=True)
-class Lane:
-    """A named row of squares; colour 0 is an empty place."""
-
-    name: str
-    colours: np.ndarray
-
-
-@dataclass(frozen=True, slots=True)
-class Zone:
-    """A rectangle between two prices, from the bar where it opened up to and including its last bar."""
-
-    name: str
-    start: int
-    end: int
-    low: float
-    high: float
-    colour: int
-
-
-@dataclass(frozen=True, slots=True)
-class Link:
-    """A straight line between two earlier points, known on the bar ``known``."""
-
-    name: str
-    pane: str
-    start: tuple[int, float]
-    end: tuple[int, float]
-    known: int
-    colour: int
-    width: float
-    style: str
-
-
-@dataclass(frozen=True, slots=True)
-class Note:
-    """A text in a corner that follows the cursor."""
-
-    corner: str
-    text_at: Callable[[int], str]
-    colour_at: Callable[[int], int]
-
-
-@dataclass(frozen=True, slots=True)
-class Event:
-    """Every occurrence of a signal: the bars on which it was true, oldest first."""
-
-    name: str
-    text: str
-    tone: str
-    bars: np.ndarray
-
-
-@dataclass(frozen=True, slots=True)
-class Picture:
-    """All that a script draws on one chart."""
-
-    lines: tuple[DrawnLine, ...]
-    marks: tuple[Mark, ...]
-    labels: tuple[Label, ...]
-    bar_colours: np.ndarray | None
-    volume_colours: np.ndarray | None
-    ground_colours: np.ndarray | None
-    histograms: tuple[Columns, ...]
-    bands: tuple[Band, ...]
-    lanes: tuple[Lane, ...]
-    zones: tuple[Zone, ...]
-    links: tuple[Link, ...]
-    notes: tuple[Note, ...]
-    events: tuple[Event, ...]
-    panes: tuple[str, ...]
 
 
 def draw(result: Result, paint: Paint, cancelled: Callable[[], bool] | None = None) -> Picture:
@@ -466,38 +337,7 @@ _MAKERS: dict[str, Callable[[Result, Output, Paint, str], list[Any]]] = {
     "link": _links,
     "note": lambda r, o, p, pane: [_note(r, o, p)],
 }
+
+
 #: Statements whose pane follows from their unit.
 _PLACED = frozenset(["line", "level", "histogram", "band", "link"])
-
-
-def day_paint(word: str) -> int:
-    """A colour word or #rrggbb as 0xAARRGGBB, in the colours of the day."""
-    return resolve(word, lambda plain: 0xFF000000 | int(PALETTE.get(plain, plain)[1:7], 16))
-
-
-def as_plain(picture: Picture, last_bar: int) -> dict[str, Any]:
-    """A picture as plain lists and words, for JSON: none is null, colours are #aarrggbb or null where not drawn."""
-    made: dict[str, Any] = {}
-    for slot in fields(picture):
-        value = getattr(picture, slot.name)
-        if slot.name == "notes":
-            made["notes"] = [{"corner": n.corner, "text": n.text_at(last_bar)} for n in value]
-        else:
-            made[slot.name] = _plain(value, slot.name)
-    return made
-
-
-def _plain(value: Any, name: str) -> Any:
-    if is_dataclass(value):
-        return {slot.name: _plain(getattr(value, slot.name), slot.name) for slot in fields(value)}
-    if "colour" in name and isinstance(value, np.ndarray | int):
-        return [_word(v) for v in value.tolist()] if isinstance(value, np.ndarray) else _word(value)
-    if isinstance(value, np.ndarray):
-        return [None if v != v else v for v in value.tolist()]
-    if isinstance(value, tuple | list):
-        return [_plain(v, name) for v in value]
-    return value
-
-
-def _word(argb: int) -> str | None:
-    return f"#{argb:08x}" if argb else None

@@ -1,158 +1,19 @@
-"""Bars of one symbol, and panels of many."""
+"""Panels: the bars of many symbols at one timeframe, laid end to end."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
 import numpy as np
 
+from oakladder.bars.bars import COLUMNS, Bars
+from oakladder.bars.end_to_end import end_to_end, ends_of, without
+from oakladder.bars.resample import fits, shared_groups
 from oakladder.bars.sessions import BEGINS, COMPLETES, Calendar
 from oakladder.bars.shared_times import remembered, remembered_by_name, shared
-from oakladder.bars.timeframes import ONE_DAY, Timeframe
-
-COLUMNS = ("open", "high", "low", "close", "volume")
-#: Larger numbers than this in data are no prices; they become none.
-ABSURD = 1e18
-
-
-@dataclass(frozen=True, slots=True)
-class Bars:
-    """The bars of one symbol at one timeframe, oldest first.
-
-    ``times`` are opening times in UTC seconds, int64, strictly rising; the columns are float64 of the same
-    length with NaN for none.
-    """
-
-    symbol: str
-    timeframe: Timeframe
-    calendar: Calendar
-    times: np.ndarray
-    columns: Mapping[str, np.ndarray]
-    extended: bool = False
-
-    def __len__(self) -> int:
-        return len(self.times)
-
-    def __getitem__(self, name: str) -> np.ndarray:
-        return self.columns[name]
-
-    def part(self, start: int, end: int) -> Bars:
-        """Bars ``start`` up to but not including ``end``."""
-        return Bars(
-            self.symbol,
-            self.timeframe,
-            self.calendar,
-            self.times[start:end],
-            {k: v[start:end] for k, v in self.columns.items()},
-            self.extended,
-        )
-
-    def regular(self) -> Bars:
-        """The bars inside regular hours."""
-        if not self.timeframe.intraday:
-            return self
-        kept = regular_times(self.times, self.calendar)
-        if kept is None:
-            return Bars(self.symbol, self.timeframe, self.calendar, self.times, self.columns)
-        times, keep = kept
-        return Bars(self.symbol, self.timeframe, self.calendar, times, {k: v[keep] for k, v in self.columns.items()})
-
-
-def regular_times(times: np.ndarray, calendar: Calendar) -> tuple[np.ndarray, np.ndarray] | None:
-    """The times inside regular hours and where they are; None where all of them are."""
-
-    def work() -> tuple[np.ndarray, np.ndarray] | None:
-        # What is remembered of an array must not hold the array itself, or it would never go.
-        keep = calendar.is_regular(times)
-        return None if keep.all() else (shared(times[keep]), np.flatnonzero(keep))
-
-    return remembered(times, ("kept", calendar), work)
-
-
-def is_tidy(array: np.ndarray) -> bool:
-    """Whether no number of a column is infinite or of an absurd size."""
-    return not len(array) or bool(
-        np.fmax.reduce(array, initial=-ABSURD / 2) < ABSURD and np.fmin.reduce(array, initial=ABSURD / 2) > -ABSURD
-    )
-
-
-def tidy(values: np.ndarray) -> np.ndarray:
-    """A column as contiguous float64 with infinities and absurd sizes made none."""
-    array = np.ascontiguousarray(values, dtype=np.float64)
-    if is_tidy(array):
-        return array
-    with np.errstate(invalid="ignore"):
-        return np.where(np.abs(array) >= ABSURD, np.nan, array)
-
-
-def resample(bars: Bars, timeframe: Timeframe) -> Bars:
-    """The same series in longer bars, cut from each session's start. Raises `ValueError` if that cannot be done."""
-    if timeframe == bars.timeframe:
-        return bars
-    if not fits(bars.timeframe, timeframe):
-        raise ValueError(f"{timeframe} bars cannot be made of {bars.timeframe} bars.")
-    if len(bars) == 0:
-        return Bars(bars.symbol, timeframe, bars.calendar, bars.times, bars.columns, bars.extended)
-    first, last, times = shared_groups(bars.times, bars.calendar, timeframe)
-    columns = {name: merge(bars[name], first, last) for name, merge in MERGES.items()}
-    return Bars(bars.symbol, timeframe, bars.calendar, times, columns, bars.extended and timeframe.intraday)
-
-
-def _groups(times: np.ndarray, calendar: Calendar, timeframe: Timeframe) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """First and last bar of each longer bar, and the longer bars' times."""
-    if not len(times):
-        none = np.zeros(0, dtype=np.int64)
-        return none, none, times
-    periods = calendar.periods(times, timeframe)
-    first = np.concatenate([[0], np.flatnonzero(periods[1:] != periods[:-1]) + 1])
-    last = np.concatenate([first[1:], [len(times)]]) - 1
-    return first, last, shared(calendar.opens(times[first], timeframe))
-
-
-def _first_known(x: np.ndarray, first: np.ndarray, last: np.ndarray) -> np.ndarray:
-    made = x[first].copy()
-    for k in np.flatnonzero(np.isnan(made)):
-        part = x[first[k] : last[k] + 1]
-        known = part[~np.isnan(part)]
-        made[k] = known[0] if len(known) else np.nan
-    return made
-
-
-def _last_known(x: np.ndarray, first: np.ndarray, last: np.ndarray) -> np.ndarray:
-    made = x[last].copy()
-    for k in np.flatnonzero(np.isnan(made)):
-        part = x[first[k] : last[k] + 1]
-        known = part[~np.isnan(part)]
-        made[k] = known[-1] if len(known) else np.nan
-    return made
-
-
-def _known_sum(x: np.ndarray, first: np.ndarray, _: np.ndarray) -> np.ndarray:
-    lost = np.isnan(x)
-    if not lost.any():
-        return np.add.reduceat(x, first)
-    sums = np.add.reduceat(np.where(lost, 0.0, x), first)
-    known = np.add.reduceat(~lost, first)
-    return np.where(known > 0, sums, np.nan)
-
-
-#: Column → how a longer bar's value comes from its bars, given the first and last of each.
-MERGES: dict[str, Callable[[np.ndarray, np.ndarray, np.ndarray], np.ndarray]] = {
-    "open": _first_known,
-    "high": lambda x, first, _: np.fmax.reduceat(x, first),
-    "low": lambda x, first, _: np.fmin.reduceat(x, first),
-    "close": _last_known,
-    "volume": _known_sum,
-}
-
-
-def fits(base: Timeframe, longer: Timeframe) -> bool:
-    """Whether bars of one timeframe can be put together from those of another."""
-    if longer.order < base.order:
-        return False
-    return not (base.intraday and longer.intraday) or longer.count % base.count == 0
+from oakladder.bars.timeframes import Timeframe
 
 
 @dataclass(slots=True)
@@ -195,7 +56,7 @@ class Panel:
     def times(self) -> np.ndarray:
         """The time of every bar, end to end; laid out when it is first asked for."""
         if self._times is None and self._clocks is not None:
-            self._times = _end_to_end(list(self._clocks)) if self._clocks else np.zeros(0, dtype=np.int64)
+            self._times = end_to_end(list(self._clocks)) if self._clocks else np.zeros(0, dtype=np.int64)
         elif self._times is None:
             assert self.maker is not None
             self._times = self.maker(["time"], None)[0]
@@ -328,7 +189,7 @@ class Panel:
             if key not in done:
                 done[key] = how(calendar, times)
             parts.append(done[key])
-        return _end_to_end(parts) if parts else np.zeros(0, dtype=np.int64)
+        return end_to_end(parts) if parts else np.zeros(0, dtype=np.int64)
 
     def _by_calendar(
         self, times: np.ndarray, offsets: np.ndarray, how: Callable[[Calendar, np.ndarray], np.ndarray]
@@ -336,7 +197,7 @@ class Panel:
         """Applies something to times of all symbols, laid end to end as ``offsets`` say, calendar by calendar."""
         cuts = [k for k in range(1, len(self)) if self.calendars[k] is not self.calendars[k - 1]]
         runs = pairwise([0, *cuts, len(self)])
-        return _end_to_end([how(self.calendars[a], times[offsets[a] : offsets[b]]) for a, b in runs])
+        return end_to_end([how(self.calendars[a], times[offsets[a] : offsets[b]]) for a, b in runs])
 
     def groups(self, timeframe: Timeframe) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         """First and last bar of each longer bar of every symbol, the longer bars' times, and where each symbol's begin."""
@@ -414,7 +275,7 @@ class Panel:
                 c.marks(self.clocks[k], self.timeframe, timeframe, self.extended, p)
                 for k, (c, p) in enumerate(zip(self.calendars, previous, strict=True))
             ]
-            self._marks[timeframe] = _end_to_end(parts) if parts else np.zeros(0, dtype=np.uint8)
+            self._marks[timeframe] = end_to_end(parts) if parts else np.zeros(0, dtype=np.uint8)
         return self._marks[timeframe]
 
     def _ragged_marks(self, timeframe: Timeframe) -> np.ndarray:
@@ -439,101 +300,3 @@ def _clocks_after(clocks: tuple[np.ndarray, ...], skips: np.ndarray) -> tuple[np
         else:
             made.append(remembered(clock, ("after", skip), lambda c=clock, s=skip: shared(c[s:].copy())))  # type: ignore[misc]
     return tuple(made)
-
-
-def panel_of(series: Sequence[Bars]) -> Panel:
-    """Several series of one timeframe, end to end; nothing is copied before it is asked for, a single one never."""
-    offsets = ends_of([len(b) for b in series])
-
-    def columns(names: Sequence[str], skips: np.ndarray | None) -> list[np.ndarray]:
-        made = [tidy(_end_to_end([b[name] for b in series])) for name in names]
-        return made if skips is None else [without(m, offsets, skips) for m in made]
-
-    return Panel(
-        tuple(b.symbol for b in series),
-        series[0].timeframe if series else ONE_DAY,
-        tuple(b.calendar for b in series),
-        offsets,
-        tuple(b.times for b in series),
-        {} if series else {name: np.zeros(0) for name in COLUMNS},
-        bool(series) and series[0].extended,
-        maker=columns,
-    )
-
-
-def resample_panel(panel: Panel, timeframe: Timeframe) -> Panel:
-    """A panel in longer bars, all symbols at once. Raises `ValueError` if that cannot be done.
-
-    Where the first bars of the panel were skipped, the first longer bar may be made of a part of its bars only.
-    """
-    if not fits(panel.timeframe, timeframe):
-        raise ValueError(f"{timeframe} bars cannot be made of {panel.timeframe} bars.")
-    if not len(panel):
-        return Panel((), timeframe, (), panel.offsets, (), {name: np.zeros(0) for name in COLUMNS})
-    clocks: tuple[np.ndarray, ...] | None = None
-    times: np.ndarray | None = None
-    if panel.is_ragged:
-        first, last, times, offsets = panel.groups(timeframe)
-    else:
-        first, last, clocks = _shared_groups(panel, timeframe)
-        offsets = ends_of([len(c) for c in clocks])
-
-    def merged(names: Sequence[str], skips: np.ndarray | None) -> list[np.ndarray]:
-        panel.fetch(names)
-        made = [MERGES[name](panel.column(name), first, last) for name in names]
-        return made if skips is None else [without(m, offsets, skips) for m in made]
-
-    skipped = None
-    if panel.whole is not None:
-        skipped = panel.whole.count_longer(timeframe) - np.diff(offsets)
-    return Panel(
-        panel.symbols,
-        timeframe,
-        panel.calendars,
-        offsets,
-        clocks,
-        extended=panel.extended and timeframe.intraday,
-        others=panel.others,
-        ticks=panel.ticks,
-        maker=merged,
-        skipped=skipped,
-        _times=times,
-    )
-
-
-def _shared_groups(panel: Panel, timeframe: Timeframe) -> tuple[np.ndarray, np.ndarray, tuple[np.ndarray, ...]]:
-    """First and last bar of each longer bar, and the longer bars' times; worked out once for symbols that are alike."""
-    firsts, lasts, clocks = [], [], []
-    for a, b in panel.alike():
-        first, last, clock = shared_groups(panel.clocks[a], panel.calendars[a], timeframe)
-        firsts.append((panel.offsets[a:b, None] + first).ravel())
-        lasts.append((panel.offsets[a:b, None] + last).ravel())
-        clocks += [clock] * (b - a)
-    return _end_to_end(firsts), _end_to_end(lasts), tuple(clocks)
-
-
-def shared_groups(
-    times: np.ndarray, calendar: Calendar, timeframe: Timeframe
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """First and last bar of each longer bar, and the longer bars' times; remembered where the times are shared."""
-    return remembered(times, ("groups", calendar, timeframe), lambda: _groups(times, calendar, timeframe))
-
-
-def without(values: np.ndarray, offsets: np.ndarray, skips: np.ndarray) -> np.ndarray:
-    """Values on every bar of a panel with these offsets, without the first ``skips[k]`` bars of each symbol."""
-    sizes, parts = np.diff(offsets), []
-    changes = np.flatnonzero((np.diff(sizes) != 0) | (np.diff(skips) != 0)) + 1
-    for a, b in pairwise([0, *changes.tolist(), len(sizes)]):
-        block = values[offsets[a] : offsets[b]].reshape(b - a, int(sizes[a]))
-        parts.append(block[:, int(skips[a]) :].ravel())
-    return _end_to_end(parts)
-
-
-def ends_of(sizes: Sequence[int]) -> np.ndarray:
-    """Where each of several parts of these sizes begins when they are laid end to end, and the end of the last."""
-    return np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
-
-
-def _end_to_end(parts: list[np.ndarray]) -> np.ndarray:
-    """Arrays laid end to end; a single one is not copied."""
-    return parts[0] if len(parts) == 1 else np.concatenate(parts)

@@ -1,0 +1,88 @@
+"""Bars of one symbol."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from oakladder.bars.sessions import Calendar
+from oakladder.bars.shared_times import remembered, shared
+from oakladder.bars.timeframes import Timeframe
+
+COLUMNS = ("open", "high", "low", "close", "volume")
+
+
+#: Larger numbers than this in data are no prices; they become none.
+ABSURD = 1e18
+
+
+@dataclass(frozen=True, slots=True)
+class Bars:
+    """The bars of one symbol at one timeframe, oldest first.
+
+    ``times`` are opening times in UTC seconds, int64, strictly rising; the columns are float64 of the same
+    length with NaN for none.
+    """
+
+    symbol: str
+    timeframe: Timeframe
+    calendar: Calendar
+    times: np.ndarray
+    columns: Mapping[str, np.ndarray]
+    extended: bool = False
+
+    def __len__(self) -> int:
+        return len(self.times)
+
+    def __getitem__(self, name: str) -> np.ndarray:
+        return self.columns[name]
+
+    def part(self, start: int, end: int) -> Bars:
+        """Bars ``start`` up to but not including ``end``."""
+        return Bars(
+            self.symbol,
+            self.timeframe,
+            self.calendar,
+            self.times[start:end],
+            {k: v[start:end] for k, v in self.columns.items()},
+            self.extended,
+        )
+
+    def regular(self) -> Bars:
+        """The bars inside regular hours."""
+        if not self.timeframe.intraday:
+            return self
+        kept = regular_times(self.times, self.calendar)
+        if kept is None:
+            return Bars(self.symbol, self.timeframe, self.calendar, self.times, self.columns)
+        times, keep = kept
+        return Bars(self.symbol, self.timeframe, self.calendar, times, {k: v[keep] for k, v in self.columns.items()})
+
+
+def regular_times(times: np.ndarray, calendar: Calendar) -> tuple[np.ndarray, np.ndarray] | None:
+    """The times inside regular hours and where they are; None where all of them are."""
+
+    def work() -> tuple[np.ndarray, np.ndarray] | None:
+        # What is remembered of an array must not hold the array itself, or it would never go.
+        keep = calendar.is_regular(times)
+        return None if keep.all() else (shared(times[keep]), np.flatnonzero(keep))
+
+    return remembered(times, ("kept", calendar), work)
+
+
+def is_tidy(array: np.ndarray) -> bool:
+    """Whether no number of a column is infinite or of an absurd size."""
+    return not len(array) or bool(
+        np.fmax.reduce(array, initial=-ABSURD / 2) < ABSURD and np.fmin.reduce(array, initial=ABSURD / 2) > -ABSURD
+    )
+
+
+def tidy(values: np.ndarray) -> np.ndarray:
+    """A column as contiguous float64 with infinities and absurd sizes made none."""
+    array = np.ascontiguousarray(values, dtype=np.float64)
+    if is_tidy(array):
+        return array
+    with np.errstate(invalid="ignore"):
+        return np.where(np.abs(array) >= ABSURD, np.nan, array)

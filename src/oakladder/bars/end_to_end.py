@@ -1,0 +1,28 @@
+"""Arrays of several symbols laid end to end."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from itertools import pairwise
+
+import numpy as np
+
+
+def without(values: np.ndarray, offsets: np.ndarray, skips: np.ndarray) -> np.ndarray:
+    """Values on every bar of a panel with these offsets, without the first ``skips[k]`` bars of each symbol."""
+    sizes, parts = np.diff(offsets), []
+    changes = np.flatnonzero((np.diff(sizes) != 0) | (np.diff(skips) != 0)) + 1
+    for a, b in pairwise([0, *changes.tolist(), len(sizes)]):
+        block = values[offsets[a] : offsets[b]].reshape(b - a, int(sizes[a]))
+        parts.append(block[:, int(skips[a]) :].ravel())
+    return end_to_end(parts)
+
+
+def ends_of(sizes: Sequence[int]) -> np.ndarray:
+    """Where each of several parts of these sizes begins when they are laid end to end, and the end of the last."""
+    return np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+
+
+def end_to_end(parts: list[np.ndarray]) -> np.ndarray:
+    """Arrays laid end to end; a single one is not copied."""
+    return parts[0] if len(parts) == 1 else np.concatenate(parts)

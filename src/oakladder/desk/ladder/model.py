@@ -1,0 +1,199 @@
+"""What the table of the Ladder shows: cells by symbol and section, sorted and filtered."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from PyQt6.QtCore import (
+    QAbstractTableModel,
+    QModelIndex,
+    QSortFilterProxyModel,
+    Qt,
+)
+
+from oakladder.bars.store.info import SymbolInfo
+from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
+from oakladder.desk.look.theme import Theme
+from oakladder.engine.columns import Cell, at_least, filter_of
+
+FIXED = ("Symbol", "Name", "Sector", "Last", "Change", "Note")
+
+
+LEFT = {0, 1, 2, 5}
+
+
+SORT_ROLE = Qt.ItemDataRole.UserRole
+
+
+class LadderModel(QAbstractTableModel):
+    """What the cells say. Holds what it was given and works nothing out."""
+
+    def __init__(self, theme: Theme):
+        super().__init__()
+        self.theme = theme
+        self.infos: list[SymbolInfo] = []
+        self.columns: list[ScriptColumn] = []
+        self.places: list[ColumnPlace] = []
+        self.quotes: dict[str, tuple[float, float]] = {}
+        self.notes: dict[str, str] = {}
+        self.cells: dict[ColumnPlace, Mapping[str, Cell]] = {}
+
+    def show_columns(self, infos: list[SymbolInfo], columns: list[ScriptColumn], notes: dict[str, str]) -> None:
+        """Shows other symbols or columns; cells come later."""
+        self.beginResetModel()
+        self.infos, self.columns, self.notes = infos, list(columns), notes
+        self.places = [ColumnPlace()] * len(FIXED) + places_of(columns)
+        self.cells = {}
+        self.endResetModel()
+
+    def fill(self, cells: Mapping[ColumnPlace, Mapping[str, Cell]]) -> None:
+        """Puts the cells of some sections in."""
+        self.cells.update(cells)
+        self.refresh()
+
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(self.infos)
+
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(self.places)
+
+    def group_of(self, section: int) -> str:
+        """The shared head above a section."""
+        place = self.places[section] if section < len(self.places) else ColumnPlace()
+        return self.columns[place.column].caption if place.column >= 0 else ""
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation is not Qt.Orientation.Horizontal or section >= len(self.places):
+            return None
+        place = self.places[section]
+        if role == Qt.ItemDataRole.DisplayRole:
+            return FIXED[section] if place.column < 0 else place.timeframe
+        if role == Qt.ItemDataRole.ToolTipRole and place.column >= 0:
+            column = self.columns[place.column]
+            return f"{column.caption} on {place.timeframe}, from {column.script}"
+        return None
+
+    def cell(self, row: int, section: int) -> Cell | None:
+        """The cell of a script column; None in fixed sections and before it has come."""
+        place = self.places[section]
+        return self.cells.get(place, {}).get(self.infos[row].symbol)
+
+    def group_cells(self, row: int, section: int) -> list[Cell | None]:
+        """The cells of all timeframes of the column that a section belongs to."""
+        k = self.places[section].column
+        symbol = self.infos[row].symbol
+        return [self.cells.get(ColumnPlace(k, t), {}).get(symbol) for t in self.columns[k].timeframes]
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        row, section = index.row(), index.column()
+        match role:
+            case Qt.ItemDataRole.DisplayRole:
+                return self.text(row, section)
+            case Qt.ItemDataRole.ToolTipRole:
+                return self.hint(row, section)
+            case _ if role == SORT_ROLE:
+                return self.order(row, section)
+        return None
+
+    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
+        """What the painter needs of a cell: its text, the colour words of its fill and its ink, whether it stands left."""
+        if section < len(FIXED):
+            moved = self.quotes.get(self.infos[row].symbol, (0.0, 0.0))[1]
+            ink = "ink" if section != 4 else "falling" if moved < 0 else "rising"
+            return self.text(row, section), None, ink, section in LEFT
+        place = self.places[section]
+        column = self.cells.get(place)
+        if column is None:
+            return "…", None, "ink", False
+        cell = column.get(self.infos[row].symbol)
+        if cell is None:
+            return "", None, "ink", False
+        return cell.text, cell.fill, "faint" if cell.reason else "ink", False
+
+    def text(self, row: int, section: int) -> str:
+        """What a cell says."""
+        info = self.infos[row]
+        last, moved = self.quotes.get(info.symbol, (float("nan"), float("nan")))
+        if section < len(FIXED):
+            return (
+                info.symbol,
+                info.name,
+                info.sector,
+                "" if last != last else f"{last:,.{info.decimals}f}",
+                "" if moved != moved else f"{moved:+.1%}",
+                self.notes.get(info.symbol, ""),
+            )[section]
+        place = self.places[section]
+        cell = self.cell(row, section)
+        waiting = place not in self.cells
+        return cell.text if cell is not None else "…" if waiting else ""
+
+    def hint(self, row: int, section: int) -> str:
+        """What the hover says: the value, whether it holds, and since when it does."""
+        info, cell = self.infos[row], self.cell(row, section) if section >= len(FIXED) else None
+        if section < len(FIXED) or cell is None:
+            return self.text(row, section)
+        place = self.places[section]
+        words = [f"{info.symbol}  {self.columns[place.column].caption} on {place.timeframe}: {cell.text}"]
+        if cell.reason:
+            return f"{words[0]}\n{cell.reason}"
+        if cell.holds is not None:
+            words.append("It is true now." if cell.holds else "It is not true now.")
+        if cell.age >= 0:
+            words.append("Last true on the last bar." if cell.age == 0 else f"Last true {cell.age} bars ago.")
+        words.append("Enter opens it on the Bench.")
+        return "\n".join(words)
+
+    def order(self, row: int, section: int) -> float | str:
+        """What a cell is sorted by; what is not there comes last."""
+        info = self.infos[row]
+        if section in (0, 1, 2, 5):
+            return self.text(row, section)
+        if section in (3, 4):
+            value = self.quotes.get(info.symbol, (float("nan"),) * 2)[section - 3]
+        else:
+            cell = self.cell(row, section)
+            value = cell.order if cell is not None else float("nan")
+        return 1e300 if value != value else value
+
+    def refresh(self) -> None:
+        """Everything may have changed."""
+        if self.rowCount():
+            self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
+
+
+class LadderRows(QSortFilterProxyModel):
+    """Sorts by number, keeps the list's own order until asked, and filters by the words of each section."""
+
+    def __init__(self, source: LadderModel):
+        super().__init__()
+        self.source = source
+        self.filters: dict[int, str] = {}
+        self.setSourceModel(source)
+        self.setSortRole(SORT_ROLE)
+
+    def set_filter(self, section: int, words: str) -> None:
+        """Shows only rows whose cell fits the words."""
+        self.filters[section] = words
+        self.filters = {k: v for k, v in self.filters.items() if v.strip()}
+        self.invalidateFilter()
+
+    def filterAcceptsRow(self, row: int, parent: QModelIndex) -> bool:
+        return all(
+            self._fits(row, section, words)
+            for section, words in self.filters.items()
+            if section < len(self.source.places)
+        )
+
+    def _fits(self, row: int, section: int, words: str) -> bool:
+        if section in (3, 4):
+            value = self.source.order(row, section)
+            number = float(value) if isinstance(value, float) and value < 1e300 else float("nan")
+            return filter_of(words)(Cell(self.source.text(row, section), None, number, None, -1))
+        if section < len(FIXED):
+            return words.strip().lower() in self.source.text(row, section).lower()
+        count = at_least(words)
+        if count is not None:
+            return sum(c is not None and c.holds is True for c in self.source.group_cells(row, section)) >= count
+        return filter_of(words)(self.source.cell(row, section))
