@@ -9,12 +9,11 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from typer.testing import CliRunner
 
 from helpers import random_bars
 from oakladder.bars.csv_files import iso
 from oakladder.bars.store.library import BarLibrary
-from oakladder.cli import command_line
+from oakladder.cli import call as call_program
 from oakladder.rung import analyse, library
 from oakladder.user.workspace import Workspace
 
@@ -27,15 +26,18 @@ line mean named "Mean"
 
 
 @pytest.fixture
-def call(workspace: Workspace, market: BarLibrary, monkeypatch: pytest.MonkeyPatch, tmp_path: Path):  # type: ignore[no-untyped-def]
+def call(workspace: Workspace, market: BarLibrary, monkeypatch: pytest.MonkeyPatch, tmp_path: Path, capsys):  # type: ignore[no-untyped-def]
     monkeypatch.setattr(Workspace, "library", lambda self: market)
     monkeypatch.setattr(Workspace, "default", classmethod(lambda cls: workspace))
     monkeypatch.chdir(tmp_path)
-    runner = CliRunner()
 
     def go(*words: str) -> tuple[int, str, str]:
-        made = runner.invoke(command_line(), list(words))
-        return made.exit_code, made.stdout, made.stderr
+        try:
+            code = call_program(words)
+        except SystemExit as left:  # argparse leaves by itself where it cannot read the call
+            code = int(left.code or 0)
+        said = capsys.readouterr()
+        return code, said.out, said.err
 
     return go
 

@@ -5,16 +5,15 @@ Exit codes: 0 done, 1 the script has errors, 2 the call was wrong, 3 the data we
 
 from __future__ import annotations
 
+import argparse
 import importlib
 import logging
 import sys
-from collections.abc import Callable
-
-import typer
+from collections.abc import Callable, Sequence
 
 from oakladder import log
 from oakladder.bars.errors import DataProblem
-from oakladder.cli.common import CALL_WRONG, DATA_WRONG, app
+from oakladder.cli.common import CALL_WRONG, DATA_WRONG, LOADED, Leave
 from oakladder.disk import why
 
 #: Where each command is: only the module of the one that is asked for is loaded.
@@ -53,18 +52,34 @@ def _guarded(go: Callable[[], object]) -> None:
         sys.exit(70)
 
 
-def command_line(asked: str = "") -> typer.Typer:
-    """The commands: the one that is asked for, or all."""
+def command_line(asked: str = "") -> argparse.ArgumentParser:
+    """What reads a call: the command that is asked for, or all."""
     modules = [COMMANDS[asked]] if asked in COMMANDS else dict.fromkeys(COMMANDS.values())
     for module in modules:
         importlib.import_module(f"{__name__}.{module}")
-    order = list(COMMANDS)
-    app.registered_commands.sort(key=lambda c: order.index(c.name or c.callback.__name__))  # type: ignore[union-attr]
-    return app
+    about = "Write a rule once; see it on the chart, down the watchlist, through the market."
+    parser = argparse.ArgumentParser("oak", description=about)
+    parsers = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
+    for name in (n for n in COMMANDS if n in LOADED):
+        function, arguments = LOADED[name]
+        one = parsers.add_parser(name, help=function.__doc__, description=function.__doc__)
+        for names, options in arguments:
+            one.add_argument(*names, **options)
+        one.set_defaults(go=function)
+    return parser
+
+
+def call(words: Sequence[str]) -> int:
+    """Carries out a call; gives its exit code."""
+    try:
+        asked = vars(command_line(words[0] if words else "").parse_args(words or ["--help"]))
+        asked.pop("go")(**asked)
+    except Leave as left:
+        return left.code
+    return 0
 
 
 def main() -> None:
     """The program's entry."""
     log.set_up()
-    args = sys.argv[1:] or ["--help"]
-    _guarded(lambda: command_line(args[0])(args=args, prog_name="oak"))
+    _guarded(lambda: sys.exit(call(sys.argv[1:])))

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
+import argparse
 import json
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, NoReturn
-
-import typer
+from typing import TYPE_CHECKING, Any, NoReturn
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.timeframes import Timeframe
@@ -21,12 +20,44 @@ from oakladder.user.workspace import Workspace
 if TYPE_CHECKING:  # loaded by the commands that need it
     from oakladder.bars.store.library import BarLibrary
 
-app = typer.Typer(
-    add_completion=False,
-    no_args_is_help=False,
-    pretty_exceptions_enable=False,
-    help="Write a rule once; see it on the chart, down the watchlist, through the market.",
-)
+#: Names and options of an argument.
+Argument = tuple[tuple[str, ...], dict[str, Any]]
+#: The commands that are loaded, by name: what carries one out, and its arguments for `argparse`.
+LOADED: dict[str, tuple[Callable[..., None], tuple[Argument, ...]]] = {}
+
+
+def arg(*names: str, **options: Any) -> Argument:
+    """An argument of a command, as `argparse.ArgumentParser.add_argument` takes it."""
+    return names, options
+
+
+def command(name: str, *arguments: Argument) -> Callable[[Callable[..., None]], Callable[..., None]]:
+    """Makes a function a command; its docstring is the command's help."""
+
+    def declare(function: Callable[..., None]) -> Callable[..., None]:
+        LOADED[name] = function, arguments
+        return function
+
+    return declare
+
+
+def at_least(least: int) -> Callable[[str], int]:
+    """A whole number that is not smaller."""
+
+    def convert(text: str) -> int:
+        if int(text) < least:
+            raise argparse.ArgumentTypeError(f"{text} is too small; it is {least} at least")
+        return int(text)
+
+    return convert
+
+
+class Leave(Exception):
+    """Ends the program with an exit code; what there is to say has been said."""
+
+    def __init__(self, code: int):
+        super().__init__(code)
+        self.code = code
 
 
 SCRIPT_ERRORS, CALL_WRONG, DATA_WRONG = 1, 2, 3
@@ -40,18 +71,9 @@ class Format(StrEnum):
     JSON = "json"
 
 
-ScriptArgument = Annotated[Path, typer.Argument(help="a .rung file")]
-
-
-TimeframeOption = Annotated[str, typer.Option(help="1m … 4h, 1d, 1w, 1mo")]
-
-
-SetOption = Annotated[list[str] | None, typer.Option("--set", help="a setting, as in --set fast=12")]
-
-
 def fail(code: int, sentence: str) -> NoReturn:
     print(sentence, file=sys.stderr)
-    raise typer.Exit(code)
+    raise Leave(code)
 
 
 def load(script: Path, as_json: bool = False) -> Program:
@@ -64,7 +86,7 @@ def load(script: Path, as_json: bool = False) -> Program:
         return compile_script(text, Workspace.default().shelf(text))
     except ScriptError as error:
         print_problems(script, [p for p in error.problems if p.is_error], as_json, sys.stderr)
-        raise typer.Exit(SCRIPT_ERRORS) from None
+        raise Leave(SCRIPT_ERRORS) from None
 
 
 def print_problems(script: Path, problems: Sequence[Any], as_json: bool, to: Any) -> None:

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
+import argparse
 import sys
 from pathlib import Path
-from typing import Annotated
-
-import typer
 
 from oakladder.bars.calendar_words import closed_days, closed_words, hours_of, hours_words
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.time_words import tick_words
-from oakladder.cli.common import CALL_WRONG, DATA_WRONG, app, fail, known_symbol, library_of
+from oakladder.cli.common import CALL_WRONG, DATA_WRONG, Leave, arg, command, fail, known_symbol, library_of
 from oakladder.disk import why
 from oakladder.intake import importing
 from oakladder.intake.importing import session_calendar
@@ -20,17 +18,28 @@ from oakladder.intake.tidying import CHOICES, Mend, Trouble
 from oakladder.user.workspace import Workspace
 
 
-@app.command("import")
+@command(
+    "import",
+    arg("files", nargs="+", type=Path, help="CSV, TSV or Parquet files, or folders of them"),
+    arg("--library", dest="library_folder", type=Path, help="another bar library"),
+    arg("--dry-run", dest="dry_run", action="store_true", help="only say what would be taken in"),
+    arg("--zone", dest="zone", help="the time zone of times that name none; UTC unless said"),
+    arg("--session", dest="session", help="regular hours in that zone, as in 09:00-15:30"),
+    arg("--tick", dest="tick", type=float, help="the smallest step of the price"),
+    arg("--sector", dest="sector", help="under which sector they are listed; My data unless said"),
+    arg("--kind", dest="kind", help="what they are, as in share, pair or future"),
+    arg("--mend", dest="mend", action="append", help='what to do about a finding, as in "spike=drop"'),
+)
 def import_data(
-    files: Annotated[list[Path], typer.Argument(help="CSV, TSV or Parquet files, or folders of them")],
-    library_folder: Annotated[Path | None, typer.Option("--library", help="another bar library")] = None,
-    dry_run: Annotated[bool, typer.Option("--dry-run", help="only say what would be taken in")] = False,
-    zone: Annotated[str | None, typer.Option(help="the time zone of times that name none; UTC unless said")] = None,
-    session: Annotated[str | None, typer.Option(help="regular hours in that zone, as in 09:00-15:30")] = None,
-    tick: Annotated[float | None, typer.Option(help="the smallest step of the price")] = None,
-    sector: Annotated[str | None, typer.Option(help="under which sector they are listed; My data unless said")] = None,
-    kind: Annotated[str | None, typer.Option(help="what they are, as in share, pair or future")] = None,
-    mend: Annotated[list[str] | None, typer.Option(help='what to do about a finding, as in "spike=drop"')] = None,
+    files: list[Path],
+    library_folder: Path | None,
+    dry_run: bool,
+    zone: str | None,
+    session: str | None,
+    tick: float | None,
+    sector: str | None,
+    kind: str | None,
+    mend: list[str] | None,
 ) -> None:
     """Take the bars of your own files into the library; only what is new is added."""
     library = library_of(library_folder)
@@ -49,7 +58,7 @@ def import_data(
     if dry_run:
         print("Nothing was written.")
     if any(i.trouble for i in done):
-        raise typer.Exit(DATA_WRONG)
+        raise Leave(DATA_WRONG)
 
 
 def _mends(given: list[str] | None) -> dict[Trouble, Mend]:
@@ -66,24 +75,37 @@ def _mends(given: list[str] | None) -> dict[Trouble, Mend]:
     return made
 
 
-@app.command()
+@command(
+    "symbols",
+    arg("chosen", nargs="*", help="symbols; all of them unless said"),
+    arg("--of", dest="group", help="only those of a sector"),
+    arg("--library", dest="library_folder", type=Path, help="another bar library"),
+    arg("--sector", dest="sector", help="list them under another sector"),
+    arg("--kind", dest="kind", help="what they are, as in share, pair or future"),
+    arg("--tick", dest="tick", type=float, help="the smallest step of the price"),
+    arg("--zone", dest="zone", help="the time zone of their market"),
+    arg("--session", dest="session", help="regular hours in that zone, as in 09:00-15:30"),
+    arg("--all-hours", dest="hours", help="from early to late, as in 06:00-22:00"),
+    arg("--weekend", dest="weekend", action=argparse.BooleanOptionalAction, help="whether they trade at weekends"),
+    arg(
+        "--closed",
+        dest="closed",
+        type=Path,
+        help="a file of days without trading, one a line; 2026-12-24 13:00 ends early",
+    ),
+)
 def symbols(
-    chosen: Annotated[list[str] | None, typer.Argument(help="symbols; all of them unless said")] = None,
-    group: Annotated[str | None, typer.Option("--of", help="only those of a sector")] = None,
-    library_folder: Annotated[Path | None, typer.Option("--library", help="another bar library")] = None,
-    sector: Annotated[str | None, typer.Option(help="list them under another sector")] = None,
-    kind: Annotated[str | None, typer.Option(help="what they are, as in share, pair or future")] = None,
-    tick: Annotated[float | None, typer.Option(help="the smallest step of the price")] = None,
-    zone: Annotated[str | None, typer.Option(help="the time zone of their market")] = None,
-    session: Annotated[str | None, typer.Option(help="regular hours in that zone, as in 09:00-15:30")] = None,
-    hours: Annotated[str | None, typer.Option("--all-hours", help="from early to late, as in 06:00-22:00")] = None,
-    weekend: Annotated[
-        bool | None, typer.Option("--weekend/--no-weekend", help="whether they trade at weekends")
-    ] = None,
-    closed: Annotated[
-        Path | None,
-        typer.Option("--closed", help="a file of days without trading, one a line; 2026-12-24 13:00 ends early"),
-    ] = None,
+    chosen: list[str] | None,
+    group: str | None,
+    library_folder: Path | None,
+    sector: str | None,
+    kind: str | None,
+    tick: float | None,
+    zone: str | None,
+    session: str | None,
+    hours: str | None,
+    weekend: bool | None,
+    closed: Path | None,
 ) -> None:
     """Show what is known of the symbols in the library, or change it."""
     library = library_of(library_folder)
@@ -133,12 +155,14 @@ def _text_of(path: Path) -> str:
         fail(CALL_WRONG, f"{path} cannot be read: {reason}.")
 
 
-@app.command("library")
+@command(
+    "library",
+    arg("--move", dest="move", type=Path, help="a new folder for the bars, empty or not there yet"),
+    arg("--check", dest="check_all", action="store_true", help="read every file through and name what is damaged"),
+)
 def library_place(
-    move: Annotated[Path | None, typer.Option(help="a new folder for the bars, empty or not there yet")] = None,
-    check_all: Annotated[
-        bool, typer.Option("--check", help="read every file through and name what is damaged")
-    ] = False,
+    move: Path | None,
+    check_all: bool,
 ) -> None:
     """Say where the bars are kept, look whether they are whole, or move them to another folder."""
     workspace = Workspace.default()
@@ -146,7 +170,7 @@ def library_place(
         bad = library_of().damaged()
         print("\n".join(f"{name} is damaged." for name in bad) or "Every file is whole.")
         if bad:
-            raise typer.Exit(DATA_WRONG)
+            raise Leave(DATA_WRONG)
     if move is not None:
         try:
             workspace.move_library(move)

@@ -5,9 +5,6 @@ from __future__ import annotations
 import itertools
 import json
 from pathlib import Path
-from typing import Annotated
-
-import typer
 
 from oakladder.bars.csv_files import iso, read_csv
 from oakladder.bars.errors import DataProblem
@@ -18,9 +15,8 @@ from oakladder.bars.timeframes import ONE_DAY
 from oakladder.cli.common import (
     CALL_WRONG,
     DATA_WRONG,
-    ScriptArgument,
-    SetOption,
-    app,
+    arg,
+    command,
     fail,
     known_symbol,
     library_of,
@@ -36,16 +32,26 @@ from oakladder.rung import Program, RunProblem
 from oakladder.rung.plan.ops import Op
 
 
-@app.command("eval")
+@command(
+    "eval",
+    arg("script", type=Path, help="a .rung file"),
+    arg("--out", dest="out", type=Path, required=True, help="the CSV file to write"),
+    arg("--csv", dest="csv_file", type=Path, help="bars from a CSV file"),
+    arg("--symbol", dest="symbol", help="a symbol of the demo market"),
+    arg("--timeframe", dest="timeframe", help="1m … 4h, 1d, 1w, 1mo"),
+    arg("--set", dest="settings", action="append", help="a setting, as in --set fast=12"),
+    arg("--all", dest="everything", action="store_true", help="every top-level let and keep too"),
+    arg("--json", dest="as_json", action="store_true", help="print the drawings as JSON; problems too"),
+)
 def evaluate(
-    script: ScriptArgument,
-    out: Annotated[Path, typer.Option(help="the CSV file to write")],
-    csv_file: Annotated[Path | None, typer.Option("--csv", help="bars from a CSV file")] = None,
-    symbol: Annotated[str | None, typer.Option(help="a symbol of the demo market")] = None,
-    timeframe: Annotated[str | None, typer.Option(help="1m … 4h, 1d, 1w, 1mo")] = None,
-    settings: SetOption = None,
-    everything: Annotated[bool, typer.Option("--all", help="every top-level let and keep too")] = False,
-    as_json: Annotated[bool, typer.Option("--json", help="print the drawings as JSON; problems too")] = False,
+    script: Path,
+    out: Path,
+    csv_file: Path | None,
+    symbol: str | None,
+    timeframe: str | None,
+    settings: list[str] | None,
+    everything: bool,
+    as_json: bool,
 ) -> None:
     """Run a script over the bars of one symbol and write its outputs."""
     if (csv_file is None) == (symbol is None):

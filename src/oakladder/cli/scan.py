@@ -5,10 +5,9 @@ from __future__ import annotations
 import csv
 import json
 import sys
-from typing import Annotated
+from pathlib import Path
 
 import numpy as np
-import typer
 from rich.console import Console
 from rich.table import Table
 
@@ -17,10 +16,9 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.cli.common import (
     CALL_WRONG,
     Format,
-    ScriptArgument,
-    SetOption,
-    TimeframeOption,
-    app,
+    arg,
+    at_least,
+    command,
     fail,
     library_of,
     load,
@@ -35,15 +33,24 @@ from oakladder.user.lists import Watchlists
 from oakladder.user.workspace import Workspace
 
 
-@app.command()
+@command(
+    "scan",
+    arg("script", type=Path, help="a .rung file"),
+    arg("--signal", dest="signal", required=True, help="the name of a signal"),
+    arg("--timeframe", dest="timeframe", default="1d", help="1m … 4h, 1d, 1w, 1mo"),
+    arg("--within", dest="within", type=at_least(1), default=1, help="fired within the last n bars"),
+    arg("--list", dest="list_name", default="all", help="all, one of your lists, or a sector"),
+    arg("--set", dest="settings", action="append", help="a setting, as in --set fast=12"),
+    arg("--format", dest="format_", type=Format, choices=list(Format), default=Format.TABLE),
+)
 def scan(
-    script: ScriptArgument,
-    signal: Annotated[str, typer.Option(help="the name of a signal")],
-    timeframe: TimeframeOption = "1d",
-    within: Annotated[int, typer.Option(min=1, help="fired within the last n bars")] = 1,
-    list_name: Annotated[str, typer.Option("--list", help="all, one of your lists, or a sector")] = "all",
-    settings: SetOption = None,
-    format_: Annotated[Format, typer.Option("--format")] = Format.TABLE,
+    script: Path,
+    signal: str,
+    timeframe: str,
+    within: int,
+    list_name: str,
+    settings: list[str] | None,
+    format_: Format,
 ) -> None:
     """Find the symbols on which a signal fired lately."""
     program = load(script)

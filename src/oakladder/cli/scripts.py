@@ -5,11 +5,8 @@ from __future__ import annotations
 import re
 import sys
 from pathlib import Path
-from typing import Annotated
 
-import typer
-
-from oakladder.cli.common import CALL_WRONG, SCRIPT_ERRORS, app, fail, library_of, print_problems
+from oakladder.cli.common import CALL_WRONG, SCRIPT_ERRORS, Leave, arg, command, fail, library_of, print_problems
 from oakladder.rung import CODES, ScriptError, analyse, compile_script, library
 from oakladder.rung.problems import did_you_mean
 from oakladder.rung.program import unknown_symbols
@@ -18,11 +15,16 @@ from oakladder.user.scripts import ScriptFileProblem, read_script
 from oakladder.user.workspace import Workspace
 
 
-@app.command()
+@command(
+    "check",
+    arg("script", nargs="?", type=Path, help="a .rung file"),
+    arg("--explain", dest="explain", help="a problem code, as in --explain R501"),
+    arg("--json", dest="as_json", action="store_true", help="problems as JSON"),
+)
 def check(
-    script: Annotated[Path | None, typer.Argument(help="a .rung file")] = None,
-    explain: Annotated[str | None, typer.Option(help="a problem code, as in --explain R501")] = None,
-    as_json: Annotated[bool, typer.Option("--json", help="problems as JSON")] = False,
+    script: Path | None,
+    explain: str | None,
+    as_json: bool,
 ) -> None:
     """List everything that is wrong with a script, each with its place and a fix."""
     if explain is not None:
@@ -51,7 +53,7 @@ def check(
             errors = [p for p in problems if p.is_error]
     print_problems(script, problems, as_json, sys.stderr)
     if errors:
-        raise typer.Exit(SCRIPT_ERRORS)
+        raise Leave(SCRIPT_ERRORS)
     if not as_json:
         print(f"{script}: no errors")
 
@@ -60,8 +62,13 @@ def _indented(text: str) -> str:
     return "\n".join("    " + line for line in text.split("\n"))
 
 
-@app.command()
-def brief(script: Annotated[Path | None, typer.Argument(help="a .rung file to add, with its problems")] = None) -> None:
+@command(
+    "brief",
+    arg("script", nargs="?", type=Path, help="a .rung file to add, with its problems"),
+)
+def brief(
+    script: Path | None,
+) -> None:
     """Print the whole language on one page, to paste to whoever helps with a script."""
     print(describe.brief())
     if script is None:
@@ -76,10 +83,14 @@ def brief(script: Annotated[Path | None, typer.Argument(help="a .rung file to ad
     print_problems(script, problems, False, sys.stdout)
 
 
-@app.command()
+@command(
+    "source",
+    arg("function", help="a library function, as in rsi"),
+    arg("--as", dest="own", help="a name of your own, to copy it into a script"),
+)
 def source(
-    function: Annotated[str, typer.Argument(help="a library function, as in rsi")],
-    own: Annotated[str | None, typer.Option("--as", help="a name of your own, to copy it into a script")] = None,
+    function: str,
+    own: str | None,
 ) -> None:
     """Print a library function as it is written in Rung, or a copy of it under another name."""
     if function not in library.names():

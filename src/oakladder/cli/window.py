@@ -4,33 +4,41 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
-from typing import Annotated
 
-import typer
-
-from oakladder.cli.common import CALL_WRONG, TimeframeOption, app, fail, known_symbol, timeframe_of
+from oakladder.cli.common import CALL_WRONG, Leave, arg, at_least, command, fail, known_symbol, timeframe_of
 from oakladder.rung.problems import did_you_mean
 from oakladder.user.scripts import ScriptFileProblem
 from oakladder.user.workspace import Workspace
 
 
-@app.command()
+@command(
+    "start",
+)
 def start() -> None:
     """Open the application with the demo market."""
     from oakladder.desk.app import run_desk
 
-    raise typer.Exit(run_desk())
+    raise Leave(run_desk())
 
 
-@app.command()
+@command(
+    "shot",
+    arg("place", help="bench, ladder, scan, data, symbols, replay or gallery"),
+    arg("out", type=Path, help="the PNG to write"),
+    arg("--size", dest="size", default="1280x800", help="width x height"),
+    arg("--symbol", dest="symbol"),
+    arg("--timeframe", dest="timeframe", default="1d", help="1m … 4h, 1d, 1w, 1mo"),
+    arg("--script", dest="script", help="a .rung file, or the name of a script in the library"),
+    arg("--night", dest="night", action="store_true", help="the night theme"),
+)
 def shot(
-    place: Annotated[str, typer.Argument(help="bench, ladder, scan, data, symbols, replay or gallery")],
-    out: Annotated[Path, typer.Argument(help="the PNG to write")],
-    size: Annotated[str, typer.Option(help="width x height")] = "1280x800",
-    symbol: Annotated[str | None, typer.Option()] = None,
-    timeframe: TimeframeOption = "1d",
-    script: Annotated[str | None, typer.Option(help="a .rung file, or the name of a script in the library")] = None,
-    night: Annotated[bool, typer.Option("--night", help="the night theme")] = False,
+    place: str,
+    out: Path,
+    size: str,
+    symbol: str | None,
+    timeframe: str,
+    script: str | None,
+    night: bool,
 ) -> None:
     """Take a picture of the application as it would stand on the screen."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -54,10 +62,14 @@ def shot(
         fail(CALL_WRONG, str(error))
 
 
-@app.command()
+@command(
+    "speed",
+    arg("what", nargs="?", default="all", help="all, engine, compiling, growth, live, scan or desk"),
+    arg("--symbols", dest="symbols", type=at_least(10), default=5000, help="symbols of the large panel"),
+)
 def speed(
-    what: Annotated[str, typer.Argument(help="all, engine, compiling, growth, live, scan or desk")] = "all",
-    symbols: Annotated[int, typer.Option(min=10, help="symbols of the large panel")] = 5000,
+    what: str,
+    symbols: int,
 ) -> None:
     """Measure speed, as ratios side by side in one run."""
     from oakladder import speed as measured
