@@ -18,7 +18,7 @@ FILES = sorted(SOURCE.rglob("*.py"))
 LONGEST = 400
 #: Still to be parted, with how long they may be until then: none may grow.
 LONGER: dict[str, int] = {
-    "bars/store/library.py": 496,
+    "bars/store/library.py": 433,
     "desk/chart/chart.py": 459,
     "desk/data/place.py": 501,
     "desk/scan/place.py": 443,

@@ -18,19 +18,20 @@ from typing import TypeVar
 import numpy as np
 import pyarrow as pa
 
-from oakladder.bars.bars import COLUMNS, Bars, regular_times, tidy
-from oakladder.bars.end_to_end import ends_of
+from oakladder.bars.bars import Bars, regular_times
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of, resample_panel
-from oakladder.bars.resample import fits, resample
+from oakladder.bars.resample import resample
 from oakladder.bars.shared_times import shared
 from oakladder.bars.store import files
 from oakladder.bars.store.catalogue import Catalogue
+from oakladder.bars.store.earlier import EarlierBars
 from oakladder.bars.store.files import SUFFIX, file_name, info_in, symbol_of_file
 from oakladder.bars.store.guess import guessed_info
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.offsets import ColumnOffsets, FileChanged, Places, Unreadable
+from oakladder.bars.store.panel_reading import read_panel
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.disk import locked, set_aside, sweep, why
 
@@ -43,10 +44,6 @@ MOST_HELD = 400_000_000
 
 #: The most bytes of times that are remembered for panels; what follows from them is about as much again.
 MOST_CLOCKS = 100_000_000
-
-
-#: Times are held once for all symbols that have them where at least so many have the same, on average.
-_SHARING = 6
 
 
 #: Why a sound file may be out of reach for now: it must not pass for damaged.
@@ -392,49 +389,15 @@ class BarLibrary:
         paths = [self._file(s, base) for s in names]
         places = [self._with_file(s, base, self.places.known) for s in names]
         calendars = tuple(self.infos[s].calendar for s in names)
-        kept: list[np.ndarray | None] = [None] * len(names)
-        counts = [p.count for p in places]
-        clocks: list[np.ndarray] | None = None
-        # Times that hardly any symbols share are read like prices; regular hours are found by the times.
-        by_hours = base.intraday and not extended
-        if by_hours or len({p.clock for p in places}) <= max(len(places) // _SHARING, 1):
-            clocks = [self._clock(s, base, p) for s, p in zip(names, places, strict=True)]
-        if clocks is not None and by_hours:
-            for k, calendar in enumerate(calendars):
-                regular = regular_times(clocks[k], calendar)
-                if regular is not None:
-                    clocks[k], kept[k] = regular
-            counts = [len(c) for c in clocks]
-        clean = all(p.clean for p in places)
-
-        def columns(wanted: Sequence[str], skips: np.ndarray | None) -> list[np.ndarray]:
-            firsts = [0] * len(names) if skips is None else skips.tolist()
-            ends = ends_of([c - f for c, f in zip(counts, firsts, strict=True)]).tolist()
-            made = [np.empty(ends[-1], dtype=np.int64 if n == "time" else np.float64) for n in wanted]
-            # Two threads that both read hand the interpreter to and fro with every call, and take longer than one;
-            # while one reads, the other can run what it has read.
-            with self._reading:
-                for k, (path, place, keep, first) in enumerate(zip(paths, places, kept, firsts, strict=True)):
-                    parts = [m[ends[k] : ends[k + 1]] for m in made]
-                    if keep is None:
-                        self._read(names[k], path, place, wanted, parts, first)
-                    elif first < len(keep):
-                        begin = int(keep[first])
-                        raw = [np.empty(int(keep[-1]) + 1 - begin) for _ in wanted]
-                        self._read(names[k], path, place, wanted, raw, begin)
-                        for whole, part in zip(raw, parts, strict=True):
-                            np.take(whole, keep[first:] - begin, out=part, mode="clip")
-            return made if clean else [m if n == "time" else tidy(m) for n, m in zip(wanted, made, strict=True)]
-
-        return Panel(
-            tuple(names),
+        return read_panel(
+            names,
             base,
+            extended,
             calendars,
-            ends_of(counts),
-            None if clocks is None else tuple(clocks),
-            extended=extended,
-            maker=columns,
-            time_names=() if clocks is not None else tuple(p.clock for p in places),
+            places,
+            lambda k: self._clock(names[k], base, places[k]),
+            lambda k, wanted, into, first: self._read(names[k], paths[k], places[k], wanted, into, first),
+            self._reading,
         )
 
     def settle(self) -> None:
@@ -457,7 +420,7 @@ class BarLibrary:
 
     def earlier(self, symbols: list[str], base: Timeframe) -> EarlierBars:
         """The longer bars from before the first bar of a panel."""
-        return EarlierBars(self, symbols, base)
+        return EarlierBars(self.bars, lambda symbol: self.infos[symbol].calendar, symbols, base)
 
 
 def stored_base(timeframe: Timeframe) -> Timeframe:
@@ -468,29 +431,3 @@ def stored_base(timeframe: Timeframe) -> Timeframe:
 def _weight(bars: Bars) -> int:
     """Bytes that remembering bars costs, times left out: they are shared."""
     return sum(v.nbytes for v in bars.columns.values())
-
-
-class EarlierBars(dict[Timeframe, Panel]):
-    """Longer bars from before a panel's first bar, read when a script asks for them."""
-
-    def __init__(self, library: BarLibrary, symbols: list[str], base: Timeframe):
-        super().__init__()
-        self._library, self._symbols, self._base = library, symbols, base
-
-    def get(self, timeframe: Timeframe, default: object = None) -> Panel | None:  # type: ignore[override]
-        """The panel of a longer timeframe, or None where the chart's own bars reach back as far."""
-        if timeframe.intraday or not self._base.intraday or not fits(self._base, timeframe):
-            return None
-        if timeframe not in self:
-            self[timeframe] = panel_of([self._known(s, timeframe) for s in self._symbols])
-        return self[timeframe]
-
-    def _known(self, symbol: str, timeframe: Timeframe) -> Bars:
-        """A symbol's longer bars; none where the library has only its minutes."""
-        try:
-            return self._library.bars(symbol, timeframe)
-        except DataProblem:
-            none = np.zeros(0)
-            times = np.zeros(0, dtype=np.int64)
-            calendar = self._library.infos[symbol].calendar
-            return Bars(symbol, timeframe, calendar, times, dict.fromkeys(COLUMNS, none))
