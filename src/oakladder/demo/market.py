@@ -10,8 +10,9 @@ from __future__ import annotations
 import numpy as np
 
 from oakladder.bars.bars import Bars
-from oakladder.bars.sessions import DAY, Calendar
+from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from oakladder.bars.zones import DAY
 from oakladder.demo.companies import (
     LAST_DAY,
     YEARS,

@@ -55,7 +55,7 @@ class Skipped:
 
 @dataclass(slots=True)
 class MarketPart:
-    """Some symbols of a survey. Every panel has the same symbols in the same order."""
+    """Some symbols of a market. Every panel has the same symbols in the same order."""
 
     library: BarSource
     symbols: list[str]

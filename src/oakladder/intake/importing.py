@@ -17,12 +17,13 @@ from oakladder.bars.bars import Bars
 from oakladder.bars.calendar_words import hours_of, with_hours
 from oakladder.bars.errors import DataProblem, Stopped
 from oakladder.bars.resample import MERGES
-from oakladder.bars.sessions import DAY, Calendar
+from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.amend import restamped
 from oakladder.bars.store.guess import calendar_of, tick_of
 from oakladder.bars.store.info import OWN, SymbolInfo, zones
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, BarUnit, Timeframe
+from oakladder.bars.zones import DAY
 from oakladder.disk import why
 from oakladder.intake.closed_days import closed_every_year, recognise
 from oakladder.intake.file_layout import TableLayout, guess

@@ -11,8 +11,9 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
+from oakladder.bars.store.earlier import EarlierBars
 from oakladder.bars.store.info import SymbolInfo
-from oakladder.bars.store.library import BarLibrary, EarlierBars
+from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 
 

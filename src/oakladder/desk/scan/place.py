@@ -35,8 +35,9 @@ from oakladder.engine.rules import Condition, Fresh, Join, rules_of
 from oakladder.engine.screen import Occurrence, Screen, occurrences, screen
 from oakladder.rung import Program
 from oakladder.rung.problems import Cancelled
+from oakladder.user.entries import free_name
 from oakladder.user.lists import ALL, ListProblem
-from oakladder.user.scans import SCRIPT, SavedScan, ScanLine, ScanProblem, as_plain, free_name, read_scan
+from oakladder.user.scans import SCRIPT, SavedScan, ScanLine, ScanProblem, as_plain, read_scan
 
 _THREADS = 2
 _REMEMBER_MS = 400
