@@ -209,29 +209,29 @@ def test_scans_are_saved_copied_turned_round_and_come_back(
 ) -> None:  # type: ignore[no-untyped-def]
     show(place, rule(), ScanLine(Field.PRICE.value, relation=">", number=20.0))
     place.join.setCurrentIndex(place.join.findData(Join.ANY.value))
-    place.save_as("Afloat")
+    place.saves.save_as("Afloat")
     place.run()
     calm(window)
     assert place.result is not None
     found = {f.symbol for f in place.result.found}
-    place._saved_do(lambda n: window.desk.scans.opposite(n).name)
-    assert place.saved.currentText() == "Not: Afloat"
+    place.saves.with_chosen(lambda n: window.desk.scans.opposite(n).name)
+    assert place.saves.box.currentText() == "Not: Afloat"
     place.run()
     calm(window)
     others = {f.symbol for f in place.result.found}
     assert found and others and not found & others and len(found | others) == 77
-    place._saved_do(lambda n: window.desk.scans.copy(n).name)
+    place.saves.with_chosen(lambda n: window.desk.scans.copy(n).name)
     again = SavedScans(window.desk.workspace.config / "scans.json")
     assert list(again.scans) == ["Afloat", "Not: Afloat", "Not: Afloat 2"]
     assert again.scans["Afloat"].lines == [rule(), ScanLine(Field.PRICE.value, relation=">", number=20.0)]
     no, yes = QMessageBox.StandardButton.No, QMessageBox.StandardButton.Yes
     monkeypatch.setattr(QMessageBox, "question", lambda *_: no)
-    place._saved_do(place._ask_delete)
+    place.saves.with_chosen(place.saves.ask_delete)
     assert "Not: Afloat 2" in window.desk.scans.scans
     monkeypatch.setattr(QMessageBox, "question", lambda *_: yes)
-    place._saved_do(place._ask_delete)
+    place.saves.with_chosen(place.saves.ask_delete)
     assert len(window.desk.scans.scans) == 2
-    place.save_as("  ")
+    place.saves.save_as("  ")
     assert "needs a name" in window.status.text()
 
 
@@ -239,7 +239,7 @@ def test_what_is_found_is_kept_as_a_list_and_exported(place: ScanPlace, window: 
     place.keep_list()
     assert "Run the scan first" in window.status.text()
     show(place, rule())
-    place.save_as("Afloat")
+    place.saves.save_as("Afloat")
     place.run()
     calm(window)
     place.keep_list()
@@ -315,7 +315,7 @@ def test_groups_within_groups_are_put_together_and_run(
         market.infos,
     )
     assert place.result is not None and place.result.found == expected.found and expected.found
-    place.save_as("Nested")
+    place.saves.save_as("Nested")
     again = SavedScans(window.desk.workspace.config / "scans.json").scans["Nested"]
     assert again.lines == place.lines.lines() and again.lines[1].lines[2].kind == GROUP
     assert again.lines[1].said() == ("any of (cross on 1d within 4; up on 1w is true; not any of (price < 20))")

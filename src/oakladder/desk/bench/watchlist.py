@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from typing import Any
+from collections.abc import Mapping
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPoint, QSortFilterProxyModel, Qt, pyqtSignal
+from PyQt6.QtCore import QModelIndex, QPoint, QSortFilterProxyModel, Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -22,27 +21,22 @@ from oakladder.bars.store.info import SymbolInfo
 from oakladder.desk.columns import OPEN_SCRIPT, ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.theme import Theme, ui_font
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
+from oakladder.desk.widgets.rows_model import SORT_ROLE, RowsModel
 from oakladder.engine.columns import Cell
 
 _FIXED = ("Symbol", "Last", "Change")
-SORT_ROLE = int(Qt.ItemDataRole.UserRole) + 1
 
 
-class WatchModel(QAbstractTableModel):
+class WatchModel(RowsModel):
     """Rows are symbols; values arrive as they are known."""
 
     def __init__(self, infos: list[SymbolInfo], theme: Theme):
-        super().__init__()
-        self.infos, self.theme = infos, theme
+        super().__init__(theme)
+        self.infos = infos
         self.quotes: dict[str, tuple[float, float]] = {}
         self.columns: list[ScriptColumn] = []
         self.places: list[ColumnPlace] = []
         self.cells: Mapping[ColumnPlace, Mapping[str, Cell]] = {}
-        self._roles: dict[int, Callable[[SymbolInfo, int], object]] = {
-            int(Qt.ItemDataRole.DisplayRole): self._text,
-            int(Qt.ItemDataRole.ToolTipRole): self._hint,
-            SORT_ROLE: self._order,
-        }
         #: What the open script's own column is called.
         self.open_name = ""
 
@@ -59,67 +53,60 @@ class WatchModel(QAbstractTableModel):
         name = (self.open_name if column.script == OPEN_SCRIPT and not column.name else "") or column.caption
         return f"{name} on {place.timeframe}"
 
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(self.infos)
+    def count(self) -> int:
+        return len(self.infos)
 
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(_FIXED) + len(self.places)
+    def sections(self) -> int:
+        return len(_FIXED) + len(self.places)
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if orientation is not Qt.Orientation.Horizontal:
-            return None
-        if role == Qt.ItemDataRole.DisplayRole:
-            return _FIXED[section] if section < len(_FIXED) else self.places[section - len(_FIXED)].timeframe
-        if role == Qt.ItemDataRole.ToolTipRole and section >= len(_FIXED):
-            return self.caption(section)
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignLeft if section == 0 else Qt.AlignmentFlag.AlignRight
-        return None
+    def head(self, section: int) -> str:
+        return _FIXED[section] if section < len(_FIXED) else self.places[section - len(_FIXED)].timeframe
 
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        go = self._roles.get(role)  # a table asks for every role of every cell each time it is painted
-        return None if go is None else go(self.infos[index.row()], index.column())
+    def head_hint(self, section: int) -> str:
+        return self.caption(section) if section >= len(_FIXED) else self.head(section)
 
-    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
-        """What the painter needs of a cell: its text, the colour words of its fill and its ink, whether it stands left."""
+    def look(self, row: int, section: int) -> tuple[str | None, str]:
         info = self.infos[row]
         cell = self._cell(info, section)
         ink = "faint" if cell is not None and cell.reason else "ink"
         if section == 2 and info.symbol in self.quotes:
             ink = "falling" if self.quotes[info.symbol][1] < 0 else "rising"
-        return self._text(info, section), cell.fill if cell is not None else None, ink, section == 0
+        return cell.fill if cell is not None else None, ink
 
     def _cell(self, info: SymbolInfo, column: int) -> Cell | None:
         if column < len(_FIXED):
             return None
         return self.cells.get(self.places[column - len(_FIXED)], {}).get(info.symbol)
 
-    def _text(self, info: SymbolInfo, column: int) -> str:
-        if column == 0:
+    def text(self, row: int, section: int) -> str:
+        info = self.infos[row]
+        if section == 0:
             return info.symbol
-        if column in (1, 2):
+        if section in (1, 2):
             last, moved = self.quotes.get(info.symbol, (float("nan"), float("nan")))
-            if column == 1:
+            if section == 1:
                 return "" if last != last else f"{last:,.{info.decimals}f}"
             return "" if moved != moved else f"{moved:+.1%}" if abs(moved) < 0.0995 else f"{moved:+.0%}"
-        cell = self._cell(info, column)
-        return cell.text if cell is not None else "…" if self.places[column - len(_FIXED)] not in self.cells else ""
+        cell = self._cell(info, section)
+        return cell.text if cell is not None else "…" if self.places[section - len(_FIXED)] not in self.cells else ""
 
-    def _hint(self, info: SymbolInfo, column: int) -> str:
-        if column == 0:
+    def hint(self, row: int, section: int) -> str:
+        info = self.infos[row]
+        if section == 0:
             return f"{info.name}, {info.sector}"
-        cell = self._cell(info, column)
+        cell = self._cell(info, section)
         if cell is None:
-            return self._text(info, column)
-        return f"{info.symbol} {self.caption(column)}: {cell.reason or cell.text}"
+            return self.text(row, section)
+        return f"{info.symbol} {self.caption(section)}: {cell.reason or cell.text}"
 
-    def _order(self, info: SymbolInfo, column: int) -> float | str:
-        if column == 0:
+    def order(self, row: int, section: int) -> float | str:
+        info = self.infos[row]
+        if section == 0:
             return info.symbol
-        if column in (1, 2):
-            value = self.quotes.get(info.symbol, (float("nan"),) * 2)[column - 1]
+        if section in (1, 2):
+            value = self.quotes.get(info.symbol, (float("nan"),) * 2)[section - 1]
         else:
-            cell = self._cell(info, column)
+            cell = self._cell(info, section)
             value = cell.order if cell is not None else float("nan")
         return 1e300 if value != value else value
 

@@ -14,7 +14,6 @@ from PyQt6.QtWidgets import (
     QFileDialog,
     QGridLayout,
     QHBoxLayout,
-    QHeaderView,
     QLabel,
     QLineEdit,
     QListWidget,
@@ -23,41 +22,24 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QSplitter,
     QTableWidget,
-    QTableWidgetItem,
     QTabWidget,
     QVBoxLayout,
     QWidget,
 )
 
-from oakladder.bars.calendar_words import hours_words
 from oakladder.bars.errors import DataProblem, Stopped
-from oakladder.bars.time_words import bar_time, tick_words
+from oakladder.desk.data.preview import facts_of, form_words, offer_columns, show_findings, show_preview, words_of_file
 from oakladder.desk.data.symbols import KINDS, SymbolsView, tick_in
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.look.theme import ui_font
 from oakladder.desk.session import Desk
 from oakladder.intake.file_layout import FIELDS, TableLayout, guess
 from oakladder.intake.importing import Intake, Options, files_of, import_files, look_at, session_calendar
-from oakladder.intake.tidying import CHOICES, Mend, Trouble, done_words
+from oakladder.intake.tidying import Mend, Trouble
 from oakladder.intake.times import TIME_FORMS
 
-_SHOWN_ROWS = 12
 _SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "upright bar"}
-_FORM_WORDS = {
-    "": "2026-03-12 or 2026-03-12T09:30:00+00:00",
-    "seconds": "seconds since 1970",
-    "milliseconds": "milliseconds since 1970",
-}
 _ROLE = Qt.ItemDataRole.UserRole
-
-
-def form_words(form: str) -> str:
-    """A form of times as an example of it."""
-    example = {"%Y": "2026", "%m": "03", "%d": "12", "%b": "Mar", "%H": "09", "%M": "30", "%S": "00"}
-    made = _FORM_WORDS.get(form, form)
-    for sign, words in example.items():
-        made = made.replace(sign, words)
-    return made
 
 
 class DataPlace(QWidget):
@@ -258,10 +240,7 @@ class DataPlace(QWidget):
                 if layout is not None:
                     self.layouts[path] = layout
                 self.seen[path] = intakes
-                item = QListWidgetItem()
-                item.setData(_ROLE, path)
-                self.files.addItem(item)
-                self._write_item(item)
+                self._list(path)
             if self.files.currentRow() < 0:
                 self.files.setCurrentRow(0)
             self._sum_up()
@@ -269,12 +248,15 @@ class DataPlace(QWidget):
         self._running(True)
         self.desk.jobs.start("intake", work, then, self._failed, self._share, slow=True)
 
+    def _list(self, path: Path) -> None:
+        item = QListWidgetItem()
+        item.setData(_ROLE, path)
+        self.files.addItem(item)
+        self._write_item(item)
+
     def _write_item(self, item: QListWidgetItem) -> None:
         intakes = self.seen[item.data(_ROLE)]
-        words = "\n".join(i.words() for i in intakes[:3]) + (
-            f"\nand {len(intakes) - 3} more" if len(intakes) > 3 else ""
-        )
-        item.setText(words)
+        item.setText(words_of_file(intakes))
         item.setToolTip("\n".join(i.words() for i in intakes[:40]))
         bad = any(i.trouble for i in intakes)
         item.setForeground(self.desk.looking.theme.color("falling" if bad else "ink"))
@@ -320,85 +302,16 @@ class DataPlace(QWidget):
             self.separator.setCurrentIndex(self.separator.findData(layout.separator))
             self.decimal.setCurrentIndex(self.decimal.findData(layout.decimal))
             self.form.setCurrentIndex(max(self.form.findData(layout.time_form), 0))
-            width = max([*layout.columns.values(), len(layout.names) - 1]) + 1
-            for name, box in self.columns.items():
-                box.clear()
-                box.addItem("–", None)
-                for k in range(width):
-                    box.addItem(layout.names[k] if k < len(layout.names) and layout.names[k] else f"column {k + 1}", k)
-                box.setCurrentIndex(box.findData(layout.columns.get(name)) if name in layout.columns else 0)
+            offer_columns(self.columns, layout)
         self._filling = False
         intakes = self.seen.get(path, []) if path is not None else []
-        self._show_preview(intakes)
-        self._show_findings(intakes)
+        shown = next((i for i in intakes if i.bars is not None), None)
+        show_preview(self.preview, shown)
+        self.facts.setText(facts_of(shown, self.desk.library.infos))
+        self.facts.setToolTip(self.facts.text())
+        show_findings(self.findings, intakes, self.mends, self._mend)
         if path is None:
             self.take_button.setEnabled(False)
-
-    def _show_preview(self, intakes: list[Intake]) -> None:
-        heads = ("symbol", "time", "open", "high", "low", "close", "volume")
-        shown = next((i for i in intakes if i.bars is not None), None)
-        self._show_facts(shown)
-        self.preview.setColumnCount(len(heads))
-        self.preview.setHorizontalHeaderLabels(heads)
-        header = self.preview.horizontalHeader()
-        assert header is not None
-        header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        if shown is None or shown.bars is None:
-            self.preview.setRowCount(0)
-            return
-        bars, count = shown.bars, len(shown.bars)
-        rows = list(range(min(count, _SHOWN_ROWS // 2))) + list(
-            range(max(count - _SHOWN_ROWS // 2, _SHOWN_ROWS // 2), count)
-        )
-        self.preview.setRowCount(len(rows))
-        for r, bar in enumerate(rows):
-            cells = [bars.symbol, bar_time(bars, bar)]
-            cells += ["–" if (v := float(bars[n][bar])) != v else f"{v:,.10g}" for n in heads[2:]]
-            for c, text in enumerate(cells):
-                item = QTableWidgetItem(text)
-                if c > 1:
-                    item.setTextAlignment(int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter))
-                self.preview.setItem(r, c, item)
-
-    def _show_facts(self, shown: Intake | None) -> None:
-        """What was recognised of the symbol itself."""
-        if shown is None or shown.info is None:
-            self.facts.setText("")
-            return
-        info, known = shown.info, shown.symbol in self.desk.library.infos
-        where = "in the library already, and kept as it is known there" if known else f"new, in {info.sector}"
-        self.facts.setText(
-            f"{info.symbol}: {info.kind}, {shown.timeframe} bars, prices in steps of {tick_words(info.tick)}, "
-            f"{hours_words(info.calendar)} {info.calendar.zone}; {where}"
-        )
-        self.facts.setToolTip(self.facts.text())
-
-    def _show_findings(self, intakes: list[Intake]) -> None:
-        found: dict[Trouble, tuple[int, str]] = {}
-        for intake in intakes:
-            for f in intake.findings:
-                count, words = found.get(f.trouble, (0, ""))
-                rows = ", ".join(f"row {row}" for row, _ in f.places if row)
-                found[f.trouble] = (count + f.count, words or f.about or rows)
-        self.findings.setColumnCount(4)
-        self.findings.setHorizontalHeaderLabels(["what", "how often", "where", "what is done"])
-        self.findings.setRowCount(len(found))
-        header = self.findings.horizontalHeader()
-        assert header is not None
-        header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        for r, (trouble, (count, where)) in enumerate(found.items()):
-            for c, text in enumerate((trouble.value, f"{count:,}", where)):
-                item = QTableWidgetItem(text)
-                item.setToolTip(text)
-                self.findings.setItem(r, c, item)
-            box = QComboBox()
-            for mend in CHOICES[trouble]:
-                box.addItem(done_words(trouble, mend), mend)
-            box.setCurrentIndex(box.findData(self.mends.get(trouble, CHOICES[trouble][0])))
-            box.setEnabled(len(CHOICES[trouble]) > 1)
-            box.setToolTip(box.currentText())
-            box.activated.connect(lambda _, t=trouble, b=box: self._mend(t, b.currentData()))
-            self.findings.setCellWidget(r, 3, box)
 
     def _mend(self, trouble: Trouble, mend: Mend) -> None:
         self.mends[trouble] = mend
@@ -467,10 +380,7 @@ class DataPlace(QWidget):
                 if intake.trouble:
                     self.seen.setdefault(intake.path, []).append(intake)
             for path in self.seen:
-                item = QListWidgetItem()
-                item.setData(_ROLE, path)
-                self.files.addItem(item)
-                self._write_item(item)
+                self._list(path)
             bars = sum(i.new + i.changed for i in good)
             left = f" {len(self.seen)} files could not be taken in." if self.seen else ""
             self.word.setText(f"{len(good)} symbols taken in, {bars:,} bars written.{left}")

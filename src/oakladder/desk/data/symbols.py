@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QSortFilterProxyModel, Qt, pyqtSignal
+from PyQt6.QtCore import QSortFilterProxyModel, Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -35,6 +34,7 @@ from oakladder.desk.look.theme import Theme, ui_font
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import answered
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
+from oakladder.desk.widgets.rows_model import RowsModel
 from oakladder.disk import why
 
 _HEADS = ("Symbol", "Name", "Group", "Kind", "Step of price", "Time zone", "Regular hours", "Days", "Within the day")
@@ -42,7 +42,6 @@ _WIDTHS = (70, 170, 110, 72, 104, 90, 140, 240, 250)
 #: What symbols usually are; anything else can be typed.
 KINDS = ("share", "index", "fund", "pair", "future", "good")
 _STAYS = "as it is"
-_SAID = (int(Qt.ItemDataRole.DisplayRole), int(Qt.ItemDataRole.ToolTipRole))
 
 
 def tick_in(text: str) -> float | None:
@@ -85,13 +84,14 @@ def held_of(library: BarLibrary, info: SymbolInfo) -> Held:
     return Held(*words)
 
 
-class SymbolsModel(QAbstractTableModel):
+class SymbolsModel(RowsModel):
     """A row for each symbol of the library."""
 
+    left = frozenset(range(len(_HEADS)))
+
     def __init__(self, theme: Theme) -> None:
-        super().__init__()
+        super().__init__(theme)
         self.infos: list[SymbolInfo] = []
-        self.theme = theme
         self._held: dict[str, Held] = {}
         self._texts: list[tuple[str, ...]] = []
 
@@ -112,25 +112,17 @@ class SymbolsModel(QAbstractTableModel):
         """Puts every row into words once: a table asks for them each time it is painted."""
         self._texts = [_texts(i, self._held.get(i.symbol, Held("…", "…"))) for i in self.infos]
 
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(self.infos)
+    def count(self) -> int:
+        return len(self.infos)
 
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(_HEADS)
+    def sections(self) -> int:
+        return len(_HEADS)
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if orientation is Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
-            return _HEADS[section]
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
-        return None
+    def head(self, section: int) -> str:
+        return _HEADS[section]
 
-    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
-        """What the painter needs of a cell: its text, its fill, its ink, whether it stands left."""
-        return self._texts[row][section], None, "ink", True
-
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        return self._texts[index.row()][index.column()] if role in _SAID else None
+    def text(self, row: int, section: int) -> str:
+        return self._texts[row][section]
 
 
 def _texts(info: SymbolInfo, held: Held) -> tuple[str, ...]:

@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 from PyQt6.QtCore import (
-    QAbstractTableModel,
     QModelIndex,
     QSortFilterProxyModel,
-    Qt,
 )
 
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.theme import Theme
+from oakladder.desk.widgets.rows_model import SORT_ROLE, RowsModel
 from oakladder.engine.columns import Cell, at_least, filter_of
 
 FIXED = ("Symbol", "Name", "Sector", "Last", "Change", "Note")
@@ -23,15 +21,13 @@ FIXED = ("Symbol", "Name", "Sector", "Last", "Change", "Note")
 LEFT = {0, 1, 2, 5}
 
 
-SORT_ROLE = Qt.ItemDataRole.UserRole
-
-
-class LadderModel(QAbstractTableModel):
+class LadderModel(RowsModel):
     """What the cells say. Holds what it was given and works nothing out."""
 
+    left = frozenset(LEFT)
+
     def __init__(self, theme: Theme):
-        super().__init__()
-        self.theme = theme
+        super().__init__(theme)
         self.infos: list[SymbolInfo] = []
         self.columns: list[ScriptColumn] = []
         self.places: list[ColumnPlace] = []
@@ -52,27 +48,34 @@ class LadderModel(QAbstractTableModel):
         self.cells.update(cells)
         self.refresh()
 
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(self.infos)
+    def count(self) -> int:
+        return len(self.infos)
 
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(self.places)
+    def sections(self) -> int:
+        return len(self.places)
+
+    def head(self, section: int) -> str:
+        place = self.places[section]
+        return FIXED[section] if place.column < 0 else place.timeframe
+
+    def head_hint(self, section: int) -> str:
+        place = self.places[section]
+        if place.column < 0:
+            return ""
+        column = self.columns[place.column]
+        return f"{column.caption} on {place.timeframe}, from {column.script}"
+
+    def look(self, row: int, section: int) -> tuple[str | None, str]:
+        if section < len(FIXED):
+            moved = self.quotes.get(self.infos[row].symbol, (0.0, 0.0))[1]
+            return None, "ink" if section != 4 else "falling" if moved < 0 else "rising"
+        cell = self.cell(row, section)
+        return (None, "ink") if cell is None else (cell.fill, "faint" if cell.reason else "ink")
 
     def group_of(self, section: int) -> str:
         """The shared head above a section."""
         place = self.places[section] if section < len(self.places) else ColumnPlace()
         return self.columns[place.column].caption if place.column >= 0 else ""
-
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if orientation is not Qt.Orientation.Horizontal or section >= len(self.places):
-            return None
-        place = self.places[section]
-        if role == Qt.ItemDataRole.DisplayRole:
-            return FIXED[section] if place.column < 0 else place.timeframe
-        if role == Qt.ItemDataRole.ToolTipRole and place.column >= 0:
-            column = self.columns[place.column]
-            return f"{column.caption} on {place.timeframe}, from {column.script}"
-        return None
 
     def cell(self, row: int, section: int) -> Cell | None:
         """The cell of a script column; None in fixed sections and before it has come."""
@@ -84,32 +87,6 @@ class LadderModel(QAbstractTableModel):
         k = self.places[section].column
         symbol = self.infos[row].symbol
         return [self.cells.get(ColumnPlace(k, t), {}).get(symbol) for t in self.columns[k].timeframes]
-
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        row, section = index.row(), index.column()
-        match role:
-            case Qt.ItemDataRole.DisplayRole:
-                return self.text(row, section)
-            case Qt.ItemDataRole.ToolTipRole:
-                return self.hint(row, section)
-            case _ if role == SORT_ROLE:
-                return self.order(row, section)
-        return None
-
-    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
-        """What the painter needs of a cell: its text, the colour words of its fill and its ink, whether it stands left."""
-        if section < len(FIXED):
-            moved = self.quotes.get(self.infos[row].symbol, (0.0, 0.0))[1]
-            ink = "ink" if section != 4 else "falling" if moved < 0 else "rising"
-            return self.text(row, section), None, ink, section in LEFT
-        place = self.places[section]
-        column = self.cells.get(place)
-        if column is None:
-            return "…", None, "ink", False
-        cell = column.get(self.infos[row].symbol)
-        if cell is None:
-            return "", None, "ink", False
-        return cell.text, cell.fill, "faint" if cell.reason else "ink", False
 
     def text(self, row: int, section: int) -> str:
         """What a cell says."""
@@ -156,11 +133,6 @@ class LadderModel(QAbstractTableModel):
             cell = self.cell(row, section)
             value = cell.order if cell is not None else float("nan")
         return 1e300 if value != value else value
-
-    def refresh(self) -> None:
-        """Everything may have changed."""
-        if self.rowCount():
-            self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
 
 
 class LadderRows(QSortFilterProxyModel):

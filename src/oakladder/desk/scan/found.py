@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
@@ -17,6 +17,7 @@ from oakladder.bars.time_words import opening_words
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.widgets.rows_model import RowsModel
 from oakladder.desk.widgets.small_charts import draw_spark
 from oakladder.engine.columns import Cell, Filled
 from oakladder.engine.screen import Found, Occurrence
@@ -27,12 +28,13 @@ CHART = HEADS.index("Chart")
 SPARK_BARS = 60
 
 
-class FoundModel(QAbstractTableModel):
+class FoundModel(RowsModel):
     """The symbols that a scan found; behind the fixed columns one for each rule, with how long ago it held."""
 
+    left = frozenset(_LEFT)
+
     def __init__(self, theme: Theme):
-        super().__init__()
-        self.theme = theme
+        super().__init__(theme)
         self.found: list[Found] = []
         self.rules: list[str] = []
         self.timeframe = ONE_DAY
@@ -85,38 +87,20 @@ class FoundModel(QAbstractTableModel):
             return f"{self.columns[place.column].caption} {place.timeframe}"
         return HEADS[section] if section < len(HEADS) else self.rules[section - len(HEADS)]
 
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(self.found)
+    def count(self) -> int:
+        return len(self.found)
 
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(HEADS) + len(self.rules) + len(self.places)
+    def sections(self) -> int:
+        return len(HEADS) + len(self.rules) + len(self.places)
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if orientation is not Qt.Orientation.Horizontal:
-            return None
-        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
-            return self.head(section)
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            side = Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight
-            return side | Qt.AlignmentFlag.AlignVCenter
-        return None
+    def text(self, row: int, section: int) -> str:
+        return self._text(self.found[row], section)
 
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        one, section = self.found[index.row()], index.column()
-        match role:
-            case Qt.ItemDataRole.DisplayRole | Qt.ItemDataRole.ToolTipRole:
-                return self._text(one, section)
-            case Qt.ItemDataRole.TextAlignmentRole:
-                side = Qt.AlignmentFlag.AlignLeft if section in _LEFT else Qt.AlignmentFlag.AlignRight
-                return side | Qt.AlignmentFlag.AlignVCenter
-        return None
-
-    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
-        """What the painter needs of a cell: its text, its fill, its ink, whether it stands left."""
+    def look(self, row: int, section: int) -> tuple[str | None, str]:
         one = self.found[row]
         cell = self.cell(one, section)
         ink = "ink" if section != 7 else "falling" if one.change < 0 else "rising"
-        return self._text(one, section), cell.fill if cell is not None else None, ink, section in _LEFT
+        return cell.fill if cell is not None else None, ink
 
     def draw_chart(self, painter: QPainter, row: int, box: QRectF) -> None:
         """The small chart of a row, the bar marked since which the scan holds."""
@@ -269,12 +253,13 @@ class Almanac(QWidget):
         return bool(super().event(event))
 
 
-class OccurrenceModel(QAbstractTableModel):
+class OccurrenceModel(RowsModel):
     """Every bar on which a scan came true, newest first."""
 
+    left = frozenset({0, 1, 2})
+
     def __init__(self, theme: Theme) -> None:
-        super().__init__()
-        self.theme = theme
+        super().__init__(theme)
         self.all: list[Occurrence] = []
         self.rows: list[Occurrence] = []
         self.infos: Mapping[str, SymbolInfo] = {}
@@ -292,29 +277,16 @@ class OccurrenceModel(QAbstractTableModel):
         self.rows = [o for o in self.all if o.day == day] if day >= 0 else self.all
         self.endResetModel()
 
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return 0 if parent.isValid() else len(self.rows)
+    def count(self) -> int:
+        return len(self.rows)
 
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:
-        return 0 if parent.isValid() else 3
+    def sections(self) -> int:
+        return 3
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if orientation is Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
-            return ("When", "Symbol", "Name")[section]
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
-        return None
+    def head(self, section: int) -> str:
+        return ("When", "Symbol", "Name")[section]
 
-    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
-        """What the painter needs of a cell: its text, its fill, its ink, whether it stands left."""
-        return self._text(row, section), None, "ink", True
-
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
-            return None
-        return self._text(index.row(), index.column())
-
-    def _text(self, row: int, section: int) -> str:
+    def text(self, row: int, section: int) -> str:
         one = self.rows[row]
         info = self.infos.get(one.symbol)
         if section == 1 or info is None:

@@ -11,10 +11,8 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QFileDialog,
     QHBoxLayout,
-    QInputDialog,
     QLabel,
     QMenu,
-    QMessageBox,
     QProgressBar,
     QPushButton,
     QSpinBox,
@@ -29,6 +27,7 @@ from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.pick import Pick
 from oakladder.desk.scan.cards import CardScroll, LinesEditor, join_box
 from oakladder.desk.scan.results import ScanResults
+from oakladder.desk.scan.saved import SavedBox
 from oakladder.desk.session import Desk
 from oakladder.engine.market import Skipped
 from oakladder.engine.rules import Condition, Fresh, Join, rules_of
@@ -58,7 +57,8 @@ class ScanPlace(QWidget):
         self._entered = self._reading = False
         self._then: Callable[[], None] | None = None
         self._opposite, self._keeps = False, ""
-        self.saved, self.list, self.timeframe = QComboBox(), QComboBox(), QComboBox()
+        self.list, self.timeframe = QComboBox(), QComboBox()
+        self.saves = SavedBox(desk, self.scan, self._show, self)
         self.join = join_box(Join.ALL.value)
         self.lines = LinesEditor()
         self.shelf = CardScroll(self.lines)
@@ -79,8 +79,6 @@ class ScanPlace(QWidget):
         self.timeframe.addItems([str(t) for t in STANDARD])
         self.timeframe.setCurrentText("1d")
         self.timeframe.setToolTip("The bars that now, yesterday and new are counted in")
-        self.saved.setMinimumWidth(110)
-        self.saved.setMaximumWidth(240)
         for box in (self.list, self.timeframe, self.join):
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.list.setMinimumContentsLength(12)
@@ -89,7 +87,7 @@ class ScanPlace(QWidget):
         top = QHBoxLayout()
         top.setSpacing(8)
         for words, part in (
-            ("Saved", self.saved),
+            ("Saved", self.saves.box),
             ("", menu_button),
             ("in", self.list),
             ("bars", self.timeframe),
@@ -120,7 +118,7 @@ class ScanPlace(QWidget):
         self.run_button.clicked.connect(self.run)
         self.past_button.clicked.connect(self.look_back)
         self.stop_button.clicked.connect(self.stop)
-        self.saved.activated.connect(lambda _: self._show_saved(self.saved.currentText()))
+        self.saves.changed.connect(self._remembering.start)
         self.lines.changed.connect(self._remembering.start)
         for box in (self.join, self.list, self.timeframe):
             box.activated.connect(lambda _: self._remembering.start())
@@ -143,7 +141,7 @@ class ScanPlace(QWidget):
         offered = (programs, sectors, names)
         if self._entered and offered == self._offered:  # every condition stands as it was left
             self._reading = False
-            self._fill_saved(scan.name)
+            self.saves.fill(scan.name)
             self._go_on()
             return
         self.programs, self._offered = programs, offered
@@ -154,7 +152,7 @@ class ScanPlace(QWidget):
             self.results.model.show_columns(read_columns(self.desk.remembering.scan.get("columns")))
             scan.lines = scan.lines or self._first_lines()
         self._entered, self._reading = True, False
-        self._fill_saved(scan.name)
+        self.saves.fill(scan.name)
         self._show(scan)
         self._go_on()
 
@@ -173,12 +171,6 @@ class ScanPlace(QWidget):
                 return [ScanLine(SCRIPT, script=name, name=signal, fresh=Fresh.WITHIN.value, bars=5)]
         return []
 
-    def _fill_saved(self, current: str) -> None:
-        self.saved.clear()
-        self.saved.addItem("(not saved)")
-        self.saved.addItems(self.desk.scans.scans)
-        self.saved.setCurrentText(current if current in self.desk.scans.scans else "(not saved)")
-
     def _show(self, scan: SavedScan) -> None:
         self._opposite, self._keeps = scan.opposite, scan.keeps
         self.join.setCurrentIndex(max(self.join.findData(scan.join), 0))
@@ -190,9 +182,8 @@ class ScanPlace(QWidget):
 
     def scan(self) -> SavedScan:
         """The scan as it is put together now."""
-        name = self.saved.currentText() if self.saved.currentIndex() > 0 else ""
         return SavedScan(
-            name,
+            self.saves.name,
             str(self.join.currentData()),
             self.lines.lines(),
             self.list.currentText() or ALL,
@@ -207,67 +198,17 @@ class ScanPlace(QWidget):
             self.desk.remembering.scan = as_plain(self.scan()) | {"columns": columns}
             self.desk.remembering.soon()
 
-    # --- saved scans ------------------------------------------------------------------------------
-
     def _menu(self) -> QMenu:
         menu = QMenu(self)
-        menu.addAction("Save", self.save)
-        menu.addAction("Save as …", self._ask_save)
-        menu.addAction("Copy", lambda: self._saved_do(lambda n: self.desk.scans.copy(n).name))
-        menu.addAction("The opposite", lambda: self._saved_do(lambda n: self.desk.scans.opposite(n).name))
-        menu.addAction("Delete …", lambda: self._saved_do(self._ask_delete))
+        menu.addAction("Save", self.saves.save)
+        menu.addAction("Save as …", self.saves.ask_save)
+        menu.addAction("Copy", lambda: self.saves.with_chosen(lambda n: self.desk.scans.copy(n).name))
+        menu.addAction("The opposite", lambda: self.saves.with_chosen(lambda n: self.desk.scans.opposite(n).name))
+        menu.addAction("Delete …", lambda: self.saves.with_chosen(self.saves.ask_delete))
         menu.addSeparator()
         menu.addAction("Keep what is found as a list", self.keep_list)
         menu.addAction("Export what is found …", self._ask_export)
         return menu
-
-    def _saved_do(self, go: Callable[[str], str]) -> None:
-        """Does something with the saved scan that is chosen, and shows the one it gives."""
-        name = self.saved.currentText()
-        if name not in self.desk.scans.scans:
-            self.desk.status.emit("Save the scan under a name first.")
-            return
-        try:
-            made = go(name)
-        except (ScanProblem, OSError) as error:
-            self.desk.status.emit(sentence_of(error))
-            return
-        self._fill_saved(made)
-        self._show_saved(made)
-
-    def _ask_delete(self, name: str) -> str:
-        if QMessageBox.question(self, "Delete a scan", f"Delete {name}?") != QMessageBox.StandardButton.Yes:
-            return name
-        self.desk.scans.delete(name)
-        return ""
-
-    def _show_saved(self, name: str) -> None:
-        if name in self.desk.scans.scans:
-            self._show(self.desk.scans.scans[name])
-        self._remembering.start()
-
-    def _ask_save(self) -> None:
-        name, fine = QInputDialog.getText(self, "Save the scan", "Under which name?", text=self.scan().name)
-        if fine:
-            self.save_as(name)
-
-    def save(self) -> None:
-        """Saves the scan under the name it has, or asks for one."""
-        if self.scan().name:
-            self.save_as(self.scan().name)
-        else:
-            self._ask_save()
-
-    def save_as(self, name: str) -> None:
-        made = self.scan()
-        made.name = name.strip()
-        try:
-            self.desk.scans.save(made)
-        except (ScanProblem, OSError) as error:
-            self.desk.status.emit(sentence_of(error))
-            return
-        self._fill_saved(made.name)
-        self.desk.status.emit(f"Saved as {made.name}.")
 
     # --- running ----------------------------------------------------------------------------------
 
@@ -422,7 +363,7 @@ class ScanPlace(QWidget):
             return
         if scan.name:
             self._keeps = name
-            self.save_as(scan.name)
+            self.saves.save_as(scan.name)
         self.desk.status.emit(f"Kept as the list {name}.")
 
     def _keep(self, scan: SavedScan, symbols: list[str]) -> None:

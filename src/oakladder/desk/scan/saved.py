@@ -1,0 +1,93 @@
+"""The scans that are saved: choosing one, saving, copying, turning round, deleting."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QInputDialog,
+    QMessageBox,
+    QWidget,
+)
+
+from oakladder.desk.jobs import sentence_of
+from oakladder.desk.session import Desk
+from oakladder.user.scans import SavedScan, ScanProblem
+
+
+class SavedBox(QObject):
+    """The box with the saved scans. ``changed`` tells that another one is shown."""
+
+    changed = pyqtSignal()
+
+    def __init__(
+        self, desk: Desk, current: Callable[[], SavedScan], show: Callable[[SavedScan], None], parent: QWidget
+    ):
+        """``current`` gives the scan as it is put together, ``show`` shows one."""
+        super().__init__(parent)
+        self.desk, self._current, self._show = desk, current, show
+        self.box = QComboBox()
+        self.box.setMinimumWidth(110)
+        self.box.setMaximumWidth(240)
+        self.box.activated.connect(lambda _: self.show_saved(self.box.currentText()))
+
+    @property
+    def name(self) -> str:
+        """The name of the one that is shown; empty for one that is not saved."""
+        return self.box.currentText() if self.box.currentIndex() > 0 else ""
+
+    def fill(self, current: str) -> None:
+        self.box.clear()
+        self.box.addItem("(not saved)")
+        self.box.addItems(self.desk.scans.scans)
+        self.box.setCurrentText(current if current in self.desk.scans.scans else "(not saved)")
+
+    def with_chosen(self, go: Callable[[str], str]) -> None:
+        """Does something with the saved scan that is chosen, and shows the one it gives."""
+        name = self.box.currentText()
+        if name not in self.desk.scans.scans:
+            self.desk.status.emit("Save the scan under a name first.")
+            return
+        try:
+            made = go(name)
+        except (ScanProblem, OSError) as error:
+            self.desk.status.emit(sentence_of(error))
+            return
+        self.fill(made)
+        self.show_saved(made)
+
+    def ask_delete(self, name: str) -> str:
+        if QMessageBox.question(self.box, "Delete a scan", f"Delete {name}?") != QMessageBox.StandardButton.Yes:
+            return name
+        self.desk.scans.delete(name)
+        return ""
+
+    def show_saved(self, name: str) -> None:
+        if name in self.desk.scans.scans:
+            self._show(self.desk.scans.scans[name])
+        self.changed.emit()
+
+    def ask_save(self) -> None:
+        name, fine = QInputDialog.getText(self.box, "Save the scan", "Under which name?", text=self._current().name)
+        if fine:
+            self.save_as(name)
+
+    def save(self) -> None:
+        """Saves the scan under the name it has, or asks for one."""
+        if self._current().name:
+            self.save_as(self._current().name)
+        else:
+            self.ask_save()
+
+    def save_as(self, name: str) -> None:
+        made = self._current()
+        made.name = name.strip()
+        try:
+            self.desk.scans.save(made)
+        except (ScanProblem, OSError) as error:
+            self.desk.status.emit(sentence_of(error))
+            return
+        self.fill(made.name)
+        self.desk.status.emit(f"Saved as {made.name}.")
