@@ -28,6 +28,7 @@ from oakladder.bars.store import files
 from oakladder.bars.store.catalogue import Catalogue
 from oakladder.bars.store.earlier import EarlierBars
 from oakladder.bars.store.files import SUFFIX, file_name, info_in, symbol_of_file
+from oakladder.bars.store.folder import damaged_files, take_old_names
 from oakladder.bars.store.guess import guessed_info
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.offsets import ColumnOffsets, FileChanged, Places, Unreadable
@@ -40,19 +41,11 @@ _log = logging.getLogger(__name__)
 
 #: The most bytes of bars that are remembered.
 MOST_HELD = 400_000_000
-
-
 #: The most bytes of times that are remembered for panels; what follows from them is about as much again.
 MOST_CLOCKS = 100_000_000
-
-
 #: Why a sound file may be out of reach for now: it must not pass for damaged.
 _NOT_DAMAGED = {errno.EACCES, errno.EPERM, errno.EMFILE, errno.ENFILE, errno.ENOMEM, errno.EIO}
-
-
 _T = TypeVar("_T")
-
-
 #: Makes bars of a symbol anew where their file is missing or damaged; None for a symbol that is not its own.
 Maker = Callable[[SymbolInfo, Timeframe], Bars | None]
 
@@ -77,7 +70,7 @@ class BarLibrary:
         self._lock = threading.Lock()
         self._making = threading.Lock()
         self._reading = threading.Lock()
-        self._take_old_names()
+        take_old_names(folder)
         self._catalogue = Catalogue(folder, self._infos_in_files, self.notices.append)
         self._infos: dict[str, SymbolInfo] | None = None
         self._finish()
@@ -87,15 +80,6 @@ class BarLibrary:
         self._held = 0
         self._clocks: OrderedDict[str, np.ndarray] = OrderedDict()
         self._clock_bytes = 0
-
-    def _take_old_names(self) -> None:
-        """Files of the first version were called by their symbols as they are written."""
-        for path in [p for end in SUFFIX.values() for p in self.folder.glob(f"*{end}")]:
-            name = path.name
-            end = next(e for e in SUFFIX.values() if name.endswith(e))
-            if symbol_of_file(name) is None and not name.startswith("."):
-                with contextlib.suppress(OSError):
-                    path.rename(self.folder / file_name(name.removesuffix(end), end == SUFFIX[True]))
 
     def _infos_in_files(self, known: set[str]) -> Iterator[SymbolInfo]:
         """What the bar files say of symbols that the catalogue does not know."""
@@ -407,16 +391,7 @@ class BarLibrary:
 
     def damaged(self, cancelled: Callable[[], bool] | None = None) -> list[str]:
         """Reads every file through, and gives the names of those that are damaged; they stay where they are."""
-        made = []
-        for entry in sorted(os.listdir(self.folder)):
-            if cancelled is not None and cancelled():
-                break
-            if symbol_of_file(entry) is not None:
-                try:
-                    files.layout_of(f"{self._root}{entry}")
-                except (OSError, pa.ArrowException, KeyError, ValueError):
-                    made.append(entry)
-        return made
+        return damaged_files(self.folder, cancelled)
 
     def earlier(self, symbols: list[str], base: Timeframe) -> EarlierBars:
         """The longer bars from before the first bar of a panel."""

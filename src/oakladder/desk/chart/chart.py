@@ -5,21 +5,23 @@ from __future__ import annotations
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QEvent, QObject, QPointF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent
+from PyQt6.QtGui import QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from oakladder.desk.chart.areas import Lanes
 from oakladder.desk.chart.axes import short_number
 from oakladder.desk.chart.bars import Hours, PriceBars, VolumeColumns
 from oakladder.desk.chart.drawings import hand_out, last_price
+from oakladder.desk.chart.edges import Edges
 from oakladder.desk.chart.fitting import fit, price_scale
 from oakladder.desk.chart.marks import MarksAndLabels
 from oakladder.desk.chart.overlay import Measure
 from oakladder.desk.chart.pane import Hands, Pane
-from oakladder.desk.chart.reading import legend, measured, words_of
+from oakladder.desk.chart.reading import measured, words_of
 from oakladder.desk.chart.stack import LANES, Stack
+from oakladder.desk.chart.writing import write
 from oakladder.desk.chart_options import ChartOptions, PaneLayout
-from oakladder.desk.look.theme import Theme, qcolor
+from oakladder.desk.look.theme import Theme
 from oakladder.desk.view import View
 from oakladder.engine.picture.parts import PRICE, VOLUME
 
@@ -50,7 +52,6 @@ class Chart(pg.GraphicsLayoutWidget):
         self._cursor: int | None = None
         self._range = (0.0, 1.0)
         self._series: tuple[str, str] | None = None
-        self._drag_from: float | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFrameShape(self.Shape.NoFrame)
         self.ci.layout.setSpacing(0)
@@ -62,6 +63,7 @@ class Chart(pg.GraphicsLayoutWidget):
         self._build([PRICE, VOLUME], 0)
         self.setMouseTracking(True)
         self.scene().sigMouseMoved.connect(self._mouse_at)
+        self._edges = Edges(self.stack, self.viewport(), self.arranged.emit)
         self.viewport().installEventFilter(self)
         self.set_theme(theme)
 
@@ -312,35 +314,9 @@ class Chart(pg.GraphicsLayoutWidget):
 
     def _write(self) -> None:
         """Fills legends and notes for the bar that is read."""
-        at = self.read_bar()
-        if self.shown is None:
-            return
-        picture = self.shown.picture
-        for name, pane in self.panes.items():
-            content = pane.overlay.content
-            content.pinned = self.pinned
-            content.entries = []
-            if at is not None:
-                content.entries = legend(
-                    name, self.shown.bars, picture, at, self.decimals, self.theme, self.stack.layout.hidden
-                )
-            if name == PRICE:
-                notes = picture.notes if picture is not None and at is not None else ()
-                content.notes = [(n.corner, n.text_at(at), qcolor(n.colour_at(at))) for n in notes]
-            pane.overlay.update()
-            pane.axis.set_tags(self._tags(pane))
-
-    def _tags(self, pane: Pane) -> list[tuple[float, str, QColor, QColor]]:
-        """What stands out on a pane's axis."""
-        content, made = pane.overlay.content, []
-        if pane.folded:
-            return []
-        if content.last is not None:
-            price, color, text = content.last
-            made.append((float(pane.scale.to(price)), text, color, self.theme.color("ground")))
-        if content.cursor_y is not None:
-            made.append((content.cursor_y, content.cursor_text, self.theme.color("ink"), self.theme.color("ground")))
-        return made
+        if self.shown is not None:
+            hidden = self.stack.layout.hidden
+            write(self.panes, self.shown, self.read_bar(), self.pinned, self.decimals, self.theme, hidden)
 
     # --- by hand ----------------------------------------------------------------------------------
 
@@ -399,30 +375,9 @@ class Chart(pg.GraphicsLayoutWidget):
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         if event is not None and event.type() == QEvent.Type.Leave:
             self._set_cursor(None, None, None)
-        if isinstance(event, QMouseEvent) and self._drag_edge(event):
+        if isinstance(event, QMouseEvent) and self._edges.follow(event, self.mapToScene(event.position().toPoint())):
             return True
         return bool(super().eventFilter(watched, event))
-
-    def _drag_edge(self, event: QMouseEvent) -> bool:
-        """Dragging the edge between two panes makes one higher and the other lower."""
-        place = self.mapToScene(event.position().toPoint())
-        match event.type():
-            case QEvent.Type.MouseButtonPress if event.button() == Qt.MouseButton.LeftButton:
-                if self.stack.grab(place):
-                    self._drag_from = place.y()
-                    return True
-            case QEvent.Type.MouseMove:
-                if self._drag_from is not None:
-                    self.stack.drag(place.y() - self._drag_from)
-                    self._drag_from = place.y()
-                    return True
-                over = self.stack.edge_at(place) is not None
-                self.viewport().setCursor(Qt.CursorShape.SplitVCursor if over else Qt.CursorShape.ArrowCursor)
-            case QEvent.Type.MouseButtonRelease if self._drag_from is not None:
-                self._drag_from = None
-                self.arranged.emit()
-                return self.stack.drop()
-        return False
 
     def close(self) -> bool:
         """Lets go of the viewport first: closing empties the scene while the mouse may still leave it."""

@@ -1,0 +1,36 @@
+"""The folder of a bar library as a whole: names of files that are no more in use, files that are damaged."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Callable
+from pathlib import Path
+
+import pyarrow as pa
+
+from oakladder.bars.store.files import SUFFIX, file_name, layout_of, symbol_of_file
+
+
+def take_old_names(folder: Path) -> None:
+    """Files of the first version were called by their symbols as they are written."""
+    for path in [p for end in SUFFIX.values() for p in folder.glob(f"*{end}")]:
+        name = path.name
+        end = next(e for e in SUFFIX.values() if name.endswith(e))
+        if symbol_of_file(name) is None and not name.startswith("."):
+            with contextlib.suppress(OSError):
+                path.rename(folder / file_name(name.removesuffix(end), end == SUFFIX[True]))
+
+
+def damaged_files(folder: Path, cancelled: Callable[[], bool] | None = None) -> list[str]:
+    """Reads every file through, and gives the names of those that are damaged; they stay where they are."""
+    made = []
+    for entry in sorted(os.listdir(folder)):
+        if cancelled is not None and cancelled():
+            break
+        if symbol_of_file(entry) is not None:
+            try:
+                layout_of(f"{folder}/{entry}")
+            except (OSError, pa.ArrowException, KeyError, ValueError):
+                made.append(entry)
+    return made
