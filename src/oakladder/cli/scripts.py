@@ -41,18 +41,15 @@ def check(
         text = read_script(script)
     except ScriptFileProblem as error:
         fail(CALL_WRONG if not script.exists() else SCRIPT_ERRORS, str(error))
-    problems = analyse(text, Workspace.default().shelf(text)).problems
-    errors = [p for p in problems if p.is_error]
-    if not errors:
-        try:
-            program = compile_script(text, Workspace.default().shelf(text))
-            if program.foreign:
-                problems = (*problems, *unknown_symbols(program.foreign, list(library_of().infos)))
-        except ScriptError as error:
-            problems = error.problems
-            errors = [p for p in problems if p.is_error]
+    try:
+        program = compile_script(text, Workspace.default().shelf(text))
+        problems = program.problems
+        if program.foreign:
+            problems = (*problems, *unknown_symbols(program.foreign, list(library_of().infos)))
+    except ScriptError as error:
+        problems = error.problems
     print_problems(script, problems, as_json, sys.stderr)
-    if errors:
+    if any(p.is_error for p in problems):
         raise Leave(SCRIPT_ERRORS)
     if not as_json:
         print(f"{script}: no errors")
