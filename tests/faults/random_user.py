@@ -82,13 +82,23 @@ class Seen:
     #: (seconds, megabytes, widgets), taken now and then.
     levels: list[tuple[float, float, int]] = field(default_factory=list)
 
+    def low_water(self) -> tuple[tuple[float, int], tuple[float, int]]:
+        """The lowest memory and widgets of the second quarter of the run and of the last one.
+
+        What stands open goes up and down with what was asked for; what is never freed lifts the lowest level too.
+        """
+        quarter = max(len(self.levels) // 4, 1)
+        early, late = self.levels[quarter : 2 * quarter] or self.levels[-1:], self.levels[-quarter:]
+        lowest = [(min(m for _, m, _ in part), min(w for _, _, w in part)) for part in (early, late)]
+        return lowest[0], lowest[1]
+
     def words(self) -> str:
         """All of it in a sentence."""
-        early, late = self.levels[len(self.levels) // 4], self.levels[-1]
+        early, late = self.low_water()
         return (
             f"random user: {sum(self.acts.values()):,} acts of {len(self.acts)} kinds, {len(self.errors)} errors; "
             f"longest hold {self.longest * 1000:.0f} ms of processor time, {len(self.holds)} above {HOLD * 1000:.0f} ms; "
-            f"memory {early[1]:.0f} to {late[1]:.0f} MB, widgets {early[2]} to {late[2]}"
+            f"memory at its lowest {early[0]:.0f}, later {late[0]:.0f} MB; widgets {early[1]}, later {late[1]}"
         )
 
 
