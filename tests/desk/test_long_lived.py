@@ -355,7 +355,7 @@ def test_a_scan_never_writes_over_a_list_of_the_users_nor_in_a_replay(window: Wi
     scan.run()
     calm(window)
     found = [f.symbol for f in scan.result.found]  # type: ignore[union-attr]
-    scan.save_as("Dips")
+    scan.saves.save_as("Dips")
     scan.keep_list()
     assert desk.lists.own["Dips"].symbols == ["BRINE"] and desk.lists.own["Dips 2"].symbols == found
     desk.replaying.stand_at(int(desk.looking.view.bars.times[-200]))  # type: ignore[union-attr]
