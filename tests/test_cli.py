@@ -13,6 +13,7 @@ import pytest
 from helpers import random_bars
 from oakladder.bars.csv_files import iso
 from oakladder.bars.store.library import BarLibrary
+from oakladder.cli import COMMANDS
 from oakladder.cli import call as call_program
 from oakladder.rung import analyse, library
 from oakladder.user.workspace import Workspace
@@ -267,3 +268,25 @@ def test_a_scan_for_what_is_no_signal_is_refused(call) -> None:  # type: ignore[
     text = "rung 1\nlet x = close > 1\nsignal up = x\n"
     code, _, err = call("scan", rule(text), "--signal", "x")
     assert code == 2 and "no signal `x`" in err
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (["speed", "--symbols", "x"], "x is not a whole number of at least 10"),
+        (["speed", "--symbols", "3"], "3 is not a whole number of at least 10"),
+        (["scan", "r.rung", "--signal", "go", "--format", "yaml"], "'table', 'csv', 'json'"),
+        (["symbols", "BRINE", "--tick", "abc"], "abc is not a number"),
+        (["eval", "r.rung"], "--out"),
+        (["chekc"], "'check'"),
+    ],
+)
+def test_a_call_that_cannot_be_read_says_what_can_be(call, words: list[str], said: str) -> None:  # type: ignore[no-untyped-def]
+    code, out, err = call(*words)
+    assert code == 2 and said in err and not out
+
+
+def test_every_command_has_its_help(call) -> None:  # type: ignore[no-untyped-def]
+    for name in COMMANDS:
+        code, out, _ = call(name, "--help")
+        assert code == 0 and f"oak {name}" in out

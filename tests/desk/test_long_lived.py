@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import gc
 import logging
+import subprocess
+import sys
 import threading
 import time
 from pathlib import Path
@@ -27,6 +29,7 @@ from oakladder.desk import app as app_module
 from oakladder.desk.jobs import Jobs, sentence_of
 from oakladder.desk.look.theme import NIGHT
 from oakladder.desk.relay import Relay
+from oakladder.desk.widgets.passing import answered
 from oakladder.desk.widgets.status import StatusLine, reading_time
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
@@ -385,3 +388,35 @@ def test_the_program_goes_on_without_its_folders(window: Window, calm, tmp_path:
     window.desk.script.save()
     files = [p.stem for p in window.desk.workspace.script_files()]
     assert "tide_turn" in files and len(files) > 3  # the open one and the demo scripts are there again
+
+
+def test_a_dialog_that_goes_with_its_owner_is_no_yes_and_no_error(qtbot) -> None:  # type: ignore[no-untyped-def]
+    owner = QWidget()
+    dialog = QDialog(owner)
+    QTimer.singleShot(20, owner.deleteLater)
+    assert answered(dialog) is False
+
+
+_LARGE_AND_SMALL = """
+import sys, time
+from pathlib import Path
+from oakladder.desk.allocator import give_memory_back
+if sys.argv[1] == "given back":
+    give_memory_back(0.1)
+def held():
+    return int(Path("/proc/self/statm").read_text().split()[1]) * 4096 / 1e6
+before = held()
+blocks = [bytearray(60_000) for _ in range(4000)]
+kept = blocks[::100]
+del blocks
+time.sleep(0.6)
+print(held() - before)
+"""
+
+
+def test_freed_memory_goes_back_to_the_system() -> None:
+    def held(how: str) -> float:
+        done = subprocess.run([sys.executable, "-c", _LARGE_AND_SMALL, how], capture_output=True, text=True, check=True)
+        return float(done.stdout)
+
+    assert held("given back") < 40 < 150 < held("as it is")

@@ -41,12 +41,20 @@ def command(name: str, *arguments: Argument) -> Callable[[Callable[..., None]], 
     return declare
 
 
+def a_number(text: str) -> float:
+    """A number; the sentence is for the user."""
+    try:
+        return float(text)
+    except ValueError:
+        raise argparse.ArgumentTypeError(f"{text} is not a number") from None
+
+
 def at_least(least: int) -> Callable[[str], int]:
     """A whole number that is not smaller."""
 
     def convert(text: str) -> int:
-        if int(text) < least:
-            raise argparse.ArgumentTypeError(f"{text} is too small; it is {least} at least")
+        if not text.strip().isdecimal() or int(text) < least:
+            raise argparse.ArgumentTypeError(f"{text} is not a whole number of at least {least}")
         return int(text)
 
     return convert

@@ -10,7 +10,7 @@ from oakladder.bars.calendar_words import closed_days, closed_words, hours_of, h
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.time_words import tick_words
-from oakladder.cli.common import CALL_WRONG, DATA_WRONG, Leave, arg, command, fail, known_symbol, library_of
+from oakladder.cli.common import CALL_WRONG, DATA_WRONG, Leave, a_number, arg, command, fail, known_symbol, library_of
 from oakladder.disk import why
 from oakladder.intake import importing
 from oakladder.intake.importing import session_calendar
@@ -25,7 +25,7 @@ from oakladder.user.workspace import Workspace
     arg("--dry-run", dest="dry_run", action="store_true", help="only say what would be taken in"),
     arg("--zone", dest="zone", help="the time zone of times that name none; UTC unless said"),
     arg("--session", dest="session", help="regular hours in that zone, as in 09:00-15:30"),
-    arg("--tick", dest="tick", type=float, help="the smallest step of the price"),
+    arg("--tick", dest="tick", type=a_number, help="the smallest step of the price"),
     arg("--sector", dest="sector", help="under which sector they are listed; My data unless said"),
     arg("--kind", dest="kind", help="what they are, as in share, pair or future"),
     arg("--mend", dest="mend", action="append", help='what to do about a finding, as in "spike=drop"'),
@@ -77,12 +77,12 @@ def _mends(given: list[str] | None) -> dict[Trouble, Mend]:
 
 @command(
     "symbols",
-    arg("chosen", nargs="*", help="symbols; all of them unless said"),
+    arg("chosen", nargs="*", metavar="SYMBOL", help="symbols; all of them unless said"),
     arg("--of", dest="group", help="only those of a sector"),
     arg("--library", dest="library_folder", type=Path, help="another bar library"),
     arg("--sector", dest="sector", help="list them under another sector"),
     arg("--kind", dest="kind", help="what they are, as in share, pair or future"),
-    arg("--tick", dest="tick", type=float, help="the smallest step of the price"),
+    arg("--tick", dest="tick", type=a_number, help="the smallest step of the price"),
     arg("--zone", dest="zone", help="the time zone of their market"),
     arg("--session", dest="session", help="regular hours in that zone, as in 09:00-15:30"),
     arg("--all-hours", dest="hours", help="from early to late, as in 06:00-22:00"),

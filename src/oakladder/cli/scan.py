@@ -41,7 +41,7 @@ from oakladder.user.workspace import Workspace
     arg("--within", dest="within", type=at_least(1), default=1, help="fired within the last n bars"),
     arg("--list", dest="list_name", default="all", help="all, one of your lists, or a sector"),
     arg("--set", dest="settings", action="append", help="a setting, as in --set fast=12"),
-    arg("--format", dest="format_", type=Format, choices=list(Format), default=Format.TABLE),
+    arg("--format", dest="format_", choices=[f.value for f in Format], default=Format.TABLE.value),
 )
 def scan(
     script: Path,
@@ -50,7 +50,7 @@ def scan(
     within: int,
     list_name: str,
     settings: list[str] | None,
-    format_: Format,
+    format_: str,
 ) -> None:
     """Find the symbols on which a signal fired lately."""
     program = load(script)
@@ -66,7 +66,7 @@ def scan(
         fail(CALL_WRONG, str(error.args[0]))
     except RunProblem as error:
         fail(CALL_WRONG, str(error))
-    _print_scan(found, library, format_)
+    _print_scan(found, library, Format(format_))
     for skipped in found.skipped:
         print(f"{skipped.symbol} left out: {skipped.reason}", file=sys.stderr)
 

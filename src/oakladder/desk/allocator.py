@@ -17,16 +17,16 @@ _HEAPS = 2
 _PAUSE = 5.0
 
 
-def give_memory_back() -> None:
-    """From now on, for the whole process; without such a C library it does nothing."""
+def give_memory_back(pause: float = _PAUSE) -> None:
+    """From now on, for the whole process, every ``pause`` seconds; without such a C library it does nothing."""
     library = ctypes.CDLL(None)
     if hasattr(library, "mallopt") and hasattr(library, "malloc_trim"):
         library.mallopt(_ARENA_MAX, _HEAPS)
         library.mallopt(_MMAP_THRESHOLD, _LARGE)
-        threading.Thread(target=_trim, args=(library,), name="memory", daemon=True).start()
+        threading.Thread(target=_trim, args=(library, pause), name="memory", daemon=True).start()
 
 
-def _trim(library: ctypes.CDLL) -> None:
-    pause = threading.Event()
-    while not pause.wait(_PAUSE):
+def _trim(library: ctypes.CDLL, pause: float) -> None:
+    never = threading.Event()
+    while not never.wait(pause):
         library.malloc_trim(0)
