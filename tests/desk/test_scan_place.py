@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QMessageBox
+from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from helpers import taken
 from oakladder.bars.store.library import BarLibrary
@@ -531,3 +531,25 @@ def test_a_condition_is_a_sentence_that_unfolds_into_its_form(place: ScanPlace, 
     assert isinstance(made, LineCard) and made.form is not None
     QTest.mouseClick(made.remove, Qt.MouseButton.LeftButton)
     assert len(place.lines.editors) == 5
+
+
+def test_a_condition_is_changed_with_the_keyboard_alone(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    show(place, rule("Strength", relation="<", number=30.0), rule())
+    calm(window)
+    first, second = place.lines.editors
+    assert isinstance(first, LineCard) and isinstance(second, LineCard)
+    first.sentence.setFocus()
+    QTest.keyClick(first.sentence, Qt.Key.Key_Return)
+    form = first.form
+    assert form is not None and form.kind.hasFocus()
+    for _ in range(4):  # script, value, relation, number
+        QTest.keyClick(QApplication.focusWidget(), Qt.Key.Key_Tab)
+    assert form.number.hasFocus()
+    QTest.keyClicks(form.number, "25")
+    assert first.line().number == 25
+    QTest.keyClick(form.number, Qt.Key.Key_Escape)
+    assert first.form is None and first.sentence.hasFocus() and first.line().number == 25
+    QTest.keyClick(first.sentence, Qt.Key.Key_Tab)
+    assert first.remove.hasFocus()
+    QTest.keyClick(first.remove, Qt.Key.Key_Tab)
+    assert second.sentence.hasFocus()

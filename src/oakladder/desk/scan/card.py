@@ -23,7 +23,7 @@ class Sentence(QPushButton):
     def say(self, words: str, trouble: str, unfolded: bool) -> None:
         """Shows a sentence, and what is wrong with it."""
         self.setText(f"{'▾' if unfolded else '▸'}  {words}{f'   ({trouble})' if trouble else ''}".replace("&", "&&"))
-        self.setToolTip(f"{words}\n{trouble or 'Enter or a click changes it'}")
+        self.setToolTip(f"{words}\n{trouble or 'Enter or a click opens its form, Escape closes it'}")
         self.setAccessibleName(words)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
@@ -56,7 +56,7 @@ class LineCard(QFrame):
         self._rows.setContentsMargins(0, 0, 0, 0)
         self._rows.setSpacing(2)
         self._rows.addLayout(head)
-        self.sentence.clicked.connect(lambda: self.fold() if self.form is not None else self.unfold())
+        self.sentence.clicked.connect(self._turn)
         self.remove.clicked.connect(lambda: self.removed.emit(self))
         self._say()
 
@@ -73,6 +73,11 @@ class LineCard(QFrame):
             self.form = LineEditor(self._line, self._offer)
             self.form.changed.connect(self._changed)
             self._rows.addWidget(self.form)
+            self.form.show()  # at once: the next key may come before the next turn of events
+            before: QWidget = self.sentence
+            for part in (*self.form.parts, self.remove):  # Tab goes through the form before it leaves the card
+                self.setTabOrder(before, part)
+                before = part
             self._changed()
             self.unfolded.emit(self)
         return self.form
@@ -86,6 +91,21 @@ class LineCard(QFrame):
         form.hide()
         form.deleteLater()
         self._say()
+
+    def _turn(self) -> None:
+        """Unfolds and goes into the form, or folds."""
+        if self.form is None:
+            self.unfold().kind.setFocus()
+        else:
+            self.fold()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Escape in the form puts it away."""
+        if event is not None and event.key() == Qt.Key.Key_Escape and self.form is not None:
+            self.fold()
+            self.sentence.setFocus()
+            return
+        super().keyPressEvent(event)
 
     def line(self) -> ScanLine:
         """The condition as it is put together."""

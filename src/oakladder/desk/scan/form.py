@@ -64,7 +64,8 @@ class LineEditor(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 2)
         row.setSpacing(5)
-        self._parts: list[QWidget] = [
+        #: The choices, as they stand from left to right.
+        self.parts: list[QWidget] = [
             self.negated,
             self.kind,
             self.script,
@@ -77,7 +78,7 @@ class LineEditor(QWidget):
             self.bars,
             self.given,
         ]
-        for part in self._parts:
+        for part in self.parts:
             row.addWidget(part)
         row.addStretch(1)
         self.given.clicked.connect(self._ask_given)
@@ -111,7 +112,7 @@ class LineEditor(QWidget):
         """Shows a line, which can be made of other things from now on."""
         self._offer = offer
         self._settings, self._extended = dict(line.settings), line.extended
-        silent = [QSignalBlocker(part) for part in self._parts]
+        silent = [QSignalBlocker(part) for part in self.parts]
         self.negated.setChecked(line.negated)
         self.kind.setCurrentIndex(max(self.kind.findData(line.kind), 0))
         scripts = [(title_of(script), script) for script in offer.programs]
