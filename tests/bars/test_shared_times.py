@@ -113,8 +113,8 @@ def test_no_times_stay_behind_when_their_bars_are_gone(tmp_path: Path) -> None:
     library.write(minutes)
     before = len(shared_times._KNOWN)
     panel = library.panel(["AAA"], Timeframe.parse("5m"))
-    panel.marks(Timeframe.parse("1h"))
-    panel.closes(0)
+    panel.timeline.marks(Timeframe.parse("1h"))
+    panel.timeline.closes(0)
     library.bars("AAA", ONE_MINUTE).regular()
     assert len(shared_times._KNOWN) > before
     library._cache.clear()

@@ -20,7 +20,7 @@ from oakladder.desk.palette import fits
 from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.lexer import CLAUSE, COMMENT, FUNCTION, NAME, NUMBER, STATEMENT, TEXT
 from oakladder.desk.widgets.settings_strip import SettingsStrip
-from oakladder.engine.columns import Cell
+from oakladder.engine.cells import Cell
 from oakladder.engine.signal_ages import Pip
 from oakladder.rung import SettingInfo
 from oakladder.rung.teach.describe import word_help

@@ -7,7 +7,9 @@ import pytest
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine.columns import Cell, at_least, cells, filter_of, offered
+from oakladder.engine.cell_filter import at_least, filter_of
+from oakladder.engine.cells import Cell, offered
+from oakladder.engine.columns import cells
 from oakladder.engine.run import run
 from oakladder.rung import compile_script
 

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from helpers import daily_bars, random_bars
 from oakladder.bars.bars import COLUMNS, Bars
+from oakladder.bars.cut import cut
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of, resample_panel
@@ -21,11 +22,12 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.offsets import FileChanged, Places
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.disk import why
+from oakladder.engine import cells as cell_making
 from oakladder.engine import columns
-from oakladder.engine import market as surveying
+from oakladder.engine import market as market_walk
 from oakladder.engine import screen as screening
 from oakladder.engine.columns import cells
-from oakladder.engine.lookback import reach
+from oakladder.engine.lookback import lookback
 from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Rule
 from oakladder.engine.run import run
 from oakladder.engine.screen import screen
@@ -66,11 +68,11 @@ define looked(a, b)
 def test_a_run_that_begins_later_gives_the_same_bits(expression: str, n: int, more: int, reference: bool) -> None:
     program = compile_script(PROLOGUE + f"let x = {expression}")
     op = program.plan.values["x"]
-    back = reach(program, {"n": n}, [op], ONE_DAY)
+    back = lookback(program, {"n": n}, [op], ONE_DAY)
     assume(back is not None and not op.fixed)
     assert back is not None
     panel = panel_of([random_bars(more, back + more + 40), random_bars(more + 1, back + 33)])
-    late = panel.after(np.maximum(np.diff(panel.offsets) - back - 30, 0))
+    late = cut(panel, np.maximum(np.diff(panel.offsets) - back - 30, 0))
     whole, part = (
         run(program, p, {"n": n}, outputs=[], extra=[op], reference=reference).number(op) for p in (panel, late)
     )
@@ -112,10 +114,10 @@ define doubled(a)
 def test_what_keeps_from_bar_to_bar_has_no_end(text: str, known: bool) -> None:
     program = compile_script(KEEPERS + f"let x = {text}")
     op = program.plan.values["x"]
-    back = reach(program, {}, [op], ONE_DAY)
+    back = lookback(program, {}, [op], ONE_DAY)
     assert (back is not None) == known
     if known and "n" in text.split("(")[-1]:
-        further = reach(program, {"n": 400}, [op], ONE_DAY)
+        further = lookback(program, {"n": 400}, [op], ONE_DAY)
         assert further is not None and back is not None and further > back + 300
 
 
@@ -193,7 +195,7 @@ def test_symbols_with_days_of_their_own_are_scanned_alike(
     ragged: BarLibrary, k: int, frame: Timeframe, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     names = list(ragged.infos)
-    assert ragged.panel(names, ONE_DAY).is_ragged
+    assert ragged.panel(names, ONE_DAY).timeline.is_ragged
     expected = [whole_screen(CONDITIONS[k], ragged, [s], frame) for s in names]  # a symbol alone is never ragged
     found = sorted((f for one in expected for f in one.found), key=lambda f: (f.bars_ago, f.symbol))
     for seen in (3, 20, 10**6):
@@ -223,17 +225,17 @@ def test_a_ragged_panel_is_the_panel_of_its_series(ragged: BarLibrary) -> None:
     for frame in (ONE_DAY, WEEK, MONTH):
         read, laid = ragged.panel(names, frame), panel_of([ragged.bars(s, frame) for s in names])
         same(read, laid)
-        np.testing.assert_array_equal(read.all_closes(), laid.all_closes())
+        np.testing.assert_array_equal(read.timeline.all_closes(), laid.timeline.all_closes())
         skips = np.arange(len(names)) % 9
-        same(read.after(skips), laid.after(skips))
+        same(cut(read, skips), cut(laid, skips))
         if frame is not MONTH:
-            np.testing.assert_array_equal(read.begins(MONTH), laid.begins(MONTH))
-            np.testing.assert_array_equal(read.marks(MONTH), laid.marks(MONTH))
+            np.testing.assert_array_equal(read.timeline.begins(MONTH), laid.timeline.begins(MONTH))
+            np.testing.assert_array_equal(read.timeline.marks(MONTH), laid.timeline.marks(MONTH))
     days = ragged.panel(names, ONE_DAY)
-    cut = resample_panel(days.after(np.full(len(names), 11)), WEEK)
+    late = resample_panel(cut(days, np.full(len(names), 11)), WEEK)
     whole = resample_panel(days, WEEK)
-    assert cut.skipped is not None
-    np.testing.assert_array_equal(cut.skipped + np.diff(cut.offsets), np.diff(whole.offsets))
+    assert late.skipped is not None
+    np.testing.assert_array_equal(late.skipped + np.diff(late.offsets), np.diff(whole.offsets))
 
 
 def test_scripts_on_longer_timeframes_run_alike_on_ragged_panels(ragged: BarLibrary) -> None:
@@ -264,15 +266,21 @@ def test_only_the_last_bars_are_read(market: BarLibrary, monkeypatch: pytest.Mon
     assert sorted(sizes)[10] > 1000
 
 
+def see_only(monkeypatch: pytest.MonkeyPatch, bars: int) -> None:
+    """Columns look at so many of the last bars first."""
+    for module in (columns, cell_making):
+        monkeypatch.setattr(module, "RECENT_BARS", bars)
+
+
 @pytest.mark.parametrize("frame", ["1w", "1d", "2h"])
 @pytest.mark.parametrize("name", ["up", "dip", "gap", None])
 def test_columns_of_the_last_bars_are_the_same_as_of_all(
     market: BarLibrary, frame: str, name: str | None, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     symbols, timeframe = list(market.infos)[:12], Timeframe.parse(frame)
-    monkeypatch.setattr(columns, "RECENT_BARS", 10**6)
+    see_only(monkeypatch, 10**6)
     expected = cells(SHORT, name, market, symbols, timeframe)[0]
-    monkeypatch.setattr(columns, "RECENT_BARS", 4)
+    see_only(monkeypatch, 4)
     made = cells(SHORT, name, market, symbols, timeframe)[0]
     assert {s: str(c) for s, c in made.items()} == {s: str(c) for s, c in expected.items()}
 
@@ -286,7 +294,7 @@ def test_a_panel_read_from_files_is_the_panel_of_its_series(market: BarLibrary) 
             same(read, laid)
             skips = np.array([0, 3, 3, 50])
             same(
-                read.after(skips),
+                cut(read, skips),
                 panel_of([market.bars(s, frame, extended).part(k, 10**9) for s, k in zip(names, skips, strict=True)]),
             )
 
@@ -301,13 +309,13 @@ def same(a: Panel, b: Panel) -> None:
 def test_longer_bars_of_a_cut_panel_are_whole_but_for_the_first() -> None:
     panel = panel_of([random_bars(1, 200), random_bars(2, 230)])
     whole = resample_panel(panel, WEEK)
-    cut = resample_panel(panel.after(np.array([57, 90])), WEEK)
-    assert cut.skipped is not None
+    late = resample_panel(cut(panel, np.array([57, 90])), WEEK)
+    assert late.skipped is not None
     for k in range(2):
-        a, b = cut.bars(k), whole.bars(k)
-        assert len(a) + cut.skipped[k] == len(b)
+        a, b = late.bars(k), whole.bars(k)
+        assert len(a) + late.skipped[k] == len(b)
         for name in COLUMNS:
-            np.testing.assert_array_equal(a[name][1:], b[name][int(cut.skipped[k]) + 1 :])
+            np.testing.assert_array_equal(a[name][1:], b[name][int(late.skipped[k]) + 1 :])
 
 
 def two_symbols(folder: Path) -> BarLibrary:
@@ -349,7 +357,7 @@ def test_a_file_that_never_stands_still_is_given_up_with_a_word(
     monkeypatch.setattr(Places, "read", read)
     with pytest.raises(FileChanged, match="Try again"):
         screen(Rule(program, "up"), library, library.infos)
-    assert len(tries) == surveying._TRIES
+    assert len(tries) == market_walk._TRIES
 
 
 @pytest.mark.parametrize("error", [PermissionError(13, "Permission denied"), OSError(5, "Input/output error")])

@@ -204,12 +204,13 @@ def test_what_is_wrong_is_said_before_anything_is_read(
 @given(st.lists(st.booleans(), min_size=1, max_size=40), st.integers(1, 6), st.data())
 def test_freshness_counts_within_each_symbol(flags: list[bool], bars: int, data: st.DataObject) -> None:
     from oakladder.bars.panel import Panel
-    from oakladder.engine.holding import _ages_of, last_change
-    from oakladder.engine.holding import begins as begins_of
+    from oakladder.bars.timeline import Timeline
+    from oakladder.engine.condition_flags import _ages_of, last_change
+    from oakladder.engine.condition_flags import begins as begins_of
 
     cut = data.draw(st.integers(0, len(flags)))
     offsets = np.array(sorted({0, cut, len(flags)}), dtype=np.int64)
-    panel = Panel(tuple("AB"[: len(offsets) - 1]), ONE_DAY, (), offsets, (), {})
+    panel = Panel(tuple("AB"[: len(offsets) - 1]), Timeline(ONE_DAY, (), offsets, ()))
     array = np.array(flags)
     since, lasting = _ages_of(array, panel), _ages_of(~array, panel, from_start=True)
     begins, changed = begins_of(array, panel), last_change(array, panel)

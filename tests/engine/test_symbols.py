@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 import pytest
 
@@ -45,10 +47,22 @@ def other(seed: int, symbol: str, skip: int) -> Bars:
 REED, SALT = other(5, "REED", 7), other(6, "SALT", 11)
 
 
+@dataclass(frozen=True)
+class OtherSeries:
+    """Other symbols for a panel whose bars are all there are."""
+
+    known: dict[str, Bars]
+
+    def other(self, symbol: str, timeframe: Timeframe) -> Panel:
+        return panel_of([resample(self.known[symbol], timeframe)])
+
+    def earlier(self, panel: Panel, timeframe: Timeframe) -> None:
+        return None
+
+
 def with_others(bars: Bars, *others: Bars) -> Panel:
-    known = {b.symbol: b for b in others}
     panel = panel_of([bars])
-    panel.others = lambda symbol, timeframe: panel_of([resample(known[symbol], timeframe)])
+    panel.background = OtherSeries({b.symbol: b for b in others})
     return panel
 
 

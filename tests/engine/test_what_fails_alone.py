@@ -14,7 +14,8 @@ from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.demo import upkeep
 from oakladder.engine.cell_why import explain
 from oakladder.engine.columns import Ask, fill
-from oakladder.engine.holding import Sight
+from oakladder.engine.condition_flags import ConditionBars
+from oakladder.engine.frames import Frame
 from oakladder.engine.quotes import quotes
 from oakladder.engine.rules import Rule
 from oakladder.engine.screen import occurrences, screen
@@ -68,14 +69,14 @@ def test_scans_and_quotes_leave_out_who_has_no_bars(library: BarLibrary) -> None
 def test_a_symbol_on_which_the_work_fails_is_left_out_with_a_sentence(
     library: BarLibrary, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    real = Sight.panel
+    real = ConditionBars.panel
 
-    def fails(self: Sight, timeframe: Timeframe, *more: object):  # type: ignore[no-untyped-def]
-        if "GULLW" in real(self, timeframe, *more).symbols:
+    def fails(self: ConditionBars, frame: Frame):  # type: ignore[no-untyped-def]
+        if "GULLW" in real(self, frame).symbols:
             raise ZeroDivisionError("boom")
-        return real(self, timeframe, *more)
+        return real(self, frame)
 
-    monkeypatch.setattr(Sight, "panel", fails)
+    monkeypatch.setattr(ConditionBars, "panel", fails)
     found = screen(Rule(PROGRAM, "up"), library, ["BRINE", "GULLW", "CROSS"])
     assert {f.symbol for f in found.found} == {"BRINE", "CROSS"} and found.looked_at == 2
     assert [s.symbol for s in found.skipped] == ["GULLW"] and "Something went wrong" in found.skipped[0].reason
@@ -86,7 +87,7 @@ def test_a_symbol_on_which_the_work_fails_is_left_out_with_a_sentence(
 def test_a_column_that_fails_on_one_symbol_keeps_its_other_cells(
     library: BarLibrary, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from oakladder.engine import columns as module
+    from oakladder.engine import cells as module
 
     real = module.column_cell
 

@@ -30,6 +30,7 @@ from oakladder.engine.picture.plain import as_plain, day_paint
 from oakladder.engine.run import Result, run
 from oakladder.rung import Program, RunProblem
 from oakladder.rung.plan.ops import Op
+from oakladder.rung.words import Shown
 
 
 @command(
@@ -87,9 +88,13 @@ def _columns(program: Program, everything: bool) -> dict[str, Op]:
     """The columns of the file: signals, named numbers, and with ``everything`` all top-level values."""
     made: dict[str, Op] = {}
     for output in program.outputs:
-        if output.what == "signal":
+        if output.what is Shown.SIGNAL:
             made[output.name] = output.roles["value"]
-        elif "named" in output.attributes and "value" in output.roles and output.what in ("line", "histogram", "level"):
+        elif (
+            "named" in output.attributes
+            and "value" in output.roles
+            and output.what in (Shown.LINE, Shown.HISTOGRAM, Shown.LEVEL)
+        ):
             made.setdefault(output.attributes["named"], output.roles["value"])
     if everything:
         for name, op in program.plan.values.items():

@@ -9,7 +9,8 @@ from oakladder.desk.columns import OPEN_SCRIPT, ColumnJobs, ColumnPlace, ScriptC
 from oakladder.desk.jobs import Jobs, sentence_of
 from oakladder.desk.replaying import Replaying
 from oakladder.desk.rule import Rule
-from oakladder.engine.columns import Cell, Filled
+from oakladder.engine.cells import Cell
+from oakladder.engine.columns import Filled
 from oakladder.engine.quotes import quotes
 from oakladder.user.lists import ALL, ListProblem, Watchlists
 from oakladder.user.workspace import Workspace

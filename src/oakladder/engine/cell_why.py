@@ -9,12 +9,14 @@ import numpy as np
 from oakladder.bars.bars import Bars
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.time_words import bar_time
-from oakladder.engine.columns import Ask, meant
+from oakladder.engine.cells import meant
+from oakladder.engine.columns import Ask
 from oakladder.engine.run import Result, roots_of, run
 from oakladder.engine.why import Verdict, Why, figure
 from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.program import Program
 from oakladder.rung.texts import write_value
+from oakladder.rung.words import Shown
 
 #: The most named values of a script that are told with a number.
 _MOST_VALUES = 5
@@ -34,7 +36,7 @@ def explain(ask: Ask, library: BarSource, symbol: str) -> Explained:
     bars, what = panel.bars(0), meant(ask.program, ask.name)
     if not len(bars):
         return Explained((f"There are no {ask.timeframe} bars of {symbol}.",), 0)
-    if isinstance(what, Output) and what.what == "signal":
+    if isinstance(what, Output) and what.what is Shown.SIGNAL:
         return _signal(Why(ask.program, panel, what.name, ask.settings, misses=False), bars)
     if what is None:  # the newest of several signals
         told = [_signal(Why(ask.program, panel, s.name, ask.settings, misses=False), bars) for s in ask.program.signals]

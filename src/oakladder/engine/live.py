@@ -31,7 +31,7 @@ class LiveRun:
         self.program, self.settings = program, dict(settings or {})
         self._shown = program.outputs if outputs is None else list(outputs)
         self._roots = roots_of(self._shown, extra)
-        self._others = history.others
+        self._background = history.background
         job = prepare(program, history, self.settings, self._roots)
         self.state = np.empty((len(history), len(job.layout.template)))
         self._last: tuple[int | None, ...] = (None,) * len(history)
@@ -39,7 +39,7 @@ class LiveRun:
         self._remember(history)
 
     def _go(self, panel: Panel, mode: int) -> Result:
-        panel.others = panel.others or self._others
+        panel.background = panel.background or self._background
         job = prepare(self.program, panel, self.settings, self._roots)
         outs = job.empty_outs()
         # Longer timeframes may end with the bar that is tried: they run on a copy. Without them the code
@@ -58,12 +58,12 @@ class LiveRun:
 
     def advance(self, bars: Panel) -> Result:
         """Runs over new, finished bars of the same symbols (any number of each) and keeps the state after them."""
-        bars.previous = self._last
+        bars.timeline.previous = self._last
         made = self._go(bars, COMMIT)
         self._remember(bars)
         return made
 
     def peek(self, bars: Panel) -> Result:
         """What the bar in progress would give if it closed now; the state stays as it was."""
-        bars.previous = self._last
+        bars.timeline.previous = self._last
         return self._go(bars, 0)

@@ -10,7 +10,7 @@ from oakladder.rung.plan.ops import Branch, Fold, Live, Loop, Op, Put, Ring, Sav
 from oakladder.rung.program import Program
 
 
-def reach(program: Program, settings: Mapping[str, object], ops: Sequence[Op], timeframe: Timeframe) -> int | None:
+def lookback(program: Program, settings: Mapping[str, object], ops: Sequence[Op], timeframe: Timeframe) -> int | None:
     """How many bars before a bar some values on it can depend on; None where that has no end.
 
     A run that begins at least as many bars earlier, with its counters as they would stand there, gives the same

@@ -13,6 +13,7 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.timeframes import Timeframe
 from oakladder.rung.native import compile as native
 from oakladder.rung.native.variant import Variant, fixed_array
+from oakladder.rung.plan.inputs import BarBegins, BarColumn, Input, IsSymbol, OtherSymbol
 from oakladder.rung.plan.layout import StateLayout
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, Foreign, Op
 from oakladder.rung.problems import RunProblem
@@ -37,8 +38,8 @@ class Job:
     settings: Mapping[str, object]
     chart: Timeframe
     reference: bool
-    #: Values of other symbols that were worked out for this job, by input name.
-    foreign: dict[str, tuple[np.ndarray, np.ndarray]] = field(default_factory=dict)
+    #: Values of other symbols that were worked out for this job: when each of their bars was complete, and the value.
+    foreign: dict[Op, tuple[np.ndarray, np.ndarray]] = field(default_factory=dict)
 
     def empty_outs(self) -> list[np.ndarray]:
         n = self.panel.size
@@ -66,11 +67,18 @@ def prepare(
         assert domain.timeframe is not None
         try:
             timeframe = Timeframe.parse(str(fixed[domain.timeframe]))
-            steps.append(panel.marks(timeframe))
+            steps.append(panel.timeline.marks(timeframe))
         except ValueError as error:
             raise RunProblem(str(error)) from None
-        before.append(panel.earlier.get(timeframe))
+        before.append(_earlier(panel, timeframe))
     return Job(program, panel, variant, fixed, layout, steps, before, settings, chart, reference)
+
+
+def _earlier(panel: Panel, timeframe: Timeframe) -> Panel | None:
+    """Longer bars from before a panel's first; none where it goes on from another, which has seen them."""
+    if panel.background is None or panel.timeline.previous is not None:
+        return None
+    return panel.background.earlier(panel, timeframe)
 
 
 def laid_out(
@@ -90,8 +98,8 @@ class Call:
         self.job, self.outs = job, outs
         panel, code = job.panel, job.variant.code
         self._machine = code.machine(thorough=thorough or panel.size >= THOROUGH_BARS)
-        panel.fetch(code.columns)
-        self._columns = [input_column(job, name) for name in code.columns]
+        panel.fetch(what.name for what in code.inputs if isinstance(what, BarColumn))
+        self._columns = [input_column(job, what) for what in code.inputs]
         self._rows = start_rows(job) if panel.skipped is not None else None
         self._fixed = fixed_array(job.variant, job.fixed)
         self._before = self._earlier()
@@ -107,13 +115,16 @@ class Call:
                 continue
             first = np.array([panel.times[a] if b > a else 0 for a, b in zip(panel.starts, panel.ends, strict=True)])
             last = np.array(
-                [earlier.offsets[k] + np.searchsorted(earlier.closes(k), first[k], "right") for k in range(len(panel))],
+                [
+                    earlier.offsets[k] + np.searchsorted(earlier.timeline.closes(k), first[k], "right")
+                    for k in range(len(panel))
+                ],
                 dtype=np.int64,
             )
             made += [
                 np.ascontiguousarray(earlier.starts),
                 last,
-                *(input_column(self.job, n, earlier) for n in self.job.variant.code.columns),
+                *(input_column(self.job, what, earlier) for what in self.job.variant.code.inputs),
             ]
         return made
 
@@ -183,35 +194,34 @@ def start_rows(job: Job) -> np.ndarray:
     return rows
 
 
-def input_column(job: Job, name: str, panel: Panel | None = None) -> np.ndarray:
+def input_column(job: Job, what: Input, panel: Panel | None = None) -> np.ndarray:
     """An input of the code on every bar of the job's panel, or of another panel of the same symbols."""
     panel = panel or job.panel
-    value_of = job.program.plan.foreign_inputs.get(name)
-    if value_of is not None:
-        return _foreign_column(job, name, value_of, panel)
-    op = job.program.plan.named_inputs.get(name)
-    if op is None:
-        return panel.column(name)
-    value = job.fixed[op]
-    if name.startswith("is"):
-        return panel.per_symbol([float(s == value) for s in panel.symbols])
-    try:
-        return panel.begins(Timeframe.parse(str(value)))
-    except ValueError as error:
-        raise RunProblem(str(error)) from None
+    match what:
+        case BarColumn():
+            return panel.column(what.name)
+        case IsSymbol():
+            return panel.per_symbol(float(s == job.fixed[what.symbol]) for s in panel.symbols)
+        case BarBegins():
+            try:
+                return panel.timeline.begins(Timeframe.parse(str(job.fixed[what.timeframe])))
+            except ValueError as error:
+                raise RunProblem(str(error)) from None
+        case OtherSymbol():
+            return _foreign_column(job, what.value, panel)
 
 
-def _foreign_column(job: Job, name: str, value: Op, panel: Panel) -> np.ndarray:
+def _foreign_column(job: Job, value: Op, panel: Panel) -> np.ndarray:
     """A value of another symbol as of the last of its bars that was complete when each bar of the panel closed."""
-    if name not in job.foreign:
+    if value not in job.foreign:
         assert value.domain is not None and value.domain.foreign is not None
-        job.foreign[name] = _foreign_values(job, value, value.domain.foreign)
-    closes, values = job.foreign[name]
+        job.foreign[value] = _foreign_values(job, value, value.domain.foreign)
+    closes, values = job.foreign[value]
     made = np.full(panel.size, np.nan)
     if not len(values):
         return made
     for k in range(len(panel)):
-        at = np.searchsorted(closes, panel.closes(k), "right") - 1
+        at = np.searchsorted(closes, panel.timeline.closes(k), "right") - 1
         part = values[at]
         made[panel.offsets[k] : panel.offsets[k + 1]] = np.where(at >= 0, part, np.nan)
     return made
@@ -221,15 +231,16 @@ def _foreign_values(job: Job, value: Op, foreign: Foreign) -> tuple[np.ndarray, 
     """When each bar of the other symbol was complete, and the value there."""
     symbol = str(job.fixed[foreign.symbol])
     timeframe = job.chart if foreign.timeframe is None else Timeframe.parse(str(job.fixed[foreign.timeframe]))
-    if job.panel.others is None:
+    background = job.panel.background
+    if background is None:
         raise RunProblem(f"The script reads {symbol}, and these bars come without other symbols.")
     try:
-        panel = job.panel.others(symbol, timeframe)
+        panel = background.other(symbol, timeframe)
     except KeyError:
         raise RunProblem(f'The script reads "{symbol}", and the library has no such symbol.') from None
     except (DataProblem, ValueError) as error:
         raise RunProblem(f"The script reads {symbol}. {error}") from None
-    panel.others = panel.others or job.panel.others
+    panel.background = panel.background or background
     there = prepare(job.program, panel, job.settings, [value], job.chart, job.reference)
     outs = there.empty_outs()
     if job.reference:
@@ -239,7 +250,7 @@ def _foreign_values(job: Job, value: Op, foreign: Foreign) -> tuple[np.ndarray, 
     made = outs[0].astype(np.float64)
     if value.is_flag:
         made[made < 0] = np.nan
-    return panel.closes(0), made
+    return panel.timeline.closes(0), made
 
 
 def _pointers(arrays: Sequence[np.ndarray]) -> ctypes.Array[ctypes.c_void_p]:
@@ -249,19 +260,23 @@ def _pointers(arrays: Sequence[np.ndarray]) -> ctypes.Array[ctypes.c_void_p]:
 def run_reference(job: Job, outs: Sequence[np.ndarray]) -> None:
     """Runs every symbol of a job with the reference runner."""
     variant, panel = job.variant, job.panel
-    columns = {name: input_column(job, name) for name in variant.code.columns}
+    columns = {what: input_column(job, what) for what in variant.code.inputs}
     rows = start_rows(job)
     for k in range(len(panel)):
         runner = Runner(variant.live, variant.state, job.layout, job.fixed, variant.leaves)
-        before: list[tuple[Mapping[str, np.ndarray], int, int]] = []
+        before: list[tuple[Mapping[Input, np.ndarray], int, int]] = []
         for earlier in job.before:
             if earlier is None:
                 before.append(({}, 0, 0))
             else:
                 first = int(panel.times[panel.starts[k]]) if panel.ends[k] > panel.starts[k] else 0
-                last = int(earlier.offsets[k] + np.searchsorted(earlier.closes(k), first, "right"))
+                last = int(earlier.offsets[k] + np.searchsorted(earlier.timeline.closes(k), first, "right"))
                 before.append(
-                    ({n: input_column(job, n, earlier) for n in variant.code.columns}, int(earlier.starts[k]), last)
+                    (
+                        {what: input_column(job, what, earlier) for what in variant.code.inputs},
+                        int(earlier.starts[k]),
+                        last,
+                    )
                 )
         runner.run(
             rows[k],

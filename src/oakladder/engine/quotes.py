@@ -7,8 +7,9 @@ from collections.abc import Callable, Iterable
 import numpy as np
 
 from oakladder.bars.store.as_of import BarSource
-from oakladder.bars.timeframes import ONE_DAY
-from oakladder.engine.market import MarketPart, parts, survey
+from oakladder.engine.frames import DAYS
+from oakladder.engine.market import Work, go_through
+from oakladder.engine.market_bars import MarketView
 
 Quote = tuple[float, float]
 
@@ -17,16 +18,13 @@ def quotes(
     library: BarSource, symbols: Iterable[str], *, cancelled: Callable[[], bool] | None = None
 ) -> dict[str, Quote]:
     """The last daily close and its change as a ratio (none where there is no day before), for every symbol that has one."""
-    done = survey(parts(library, symbols, 2500), _last_two, cancelled=cancelled)
-    return {symbol: quote for some in done for symbol, quote in some.items()}
+    work = Work([DAYS], _last_two, lambda stored: {DAYS: np.full(len(stored.symbols), 2)})
+    done = go_through(library, symbols, work, cancelled=cancelled)
+    return {symbol: quote for some in done.made for symbol, quote in some.items()}
 
 
-def _last_two(part: MarketPart) -> dict[str, Quote]:
-    part.need([(ONE_DAY, False)])
-    if not part.symbols:
-        return {}
-    part.shorten({(ONE_DAY, False): np.full(len(part.symbols), 2)})
-    panel = part.panel(ONE_DAY)
+def _last_two(view: MarketView) -> dict[str, Quote]:
+    panel = view.panel(DAYS)
     closes = panel.column("close")
     made = {}
     for symbol, start, end in zip(panel.symbols, panel.starts.tolist(), panel.ends.tolist(), strict=True):

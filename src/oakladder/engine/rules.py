@@ -7,11 +7,22 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.engine.frames import Frame
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.problems import RunProblem, did_you_mean
 from oakladder.rung.program import Program
+from oakladder.rung.words import Shown
 
-RELATIONS = (">", ">=", "<", "<=")
+
+class Relation(StrEnum):
+    """How a number must stand to another."""
+
+    ABOVE = ">"
+    AT_LEAST = ">="
+    BELOW = "<"
+    AT_MOST = "<="
+
+
 #: Days over which the average volume is taken.
 VOLUME_DAYS = 20
 
@@ -33,11 +44,16 @@ class Rule:
     name: str
     timeframe: Timeframe = ONE_DAY
     settings: Mapping[str, object] = field(default_factory=dict)
-    relation: str = ""
+    relation: Relation | None = None
     number: float = 0.0
     fresh: Fresh = Fresh.TRUE
     bars: int = 1
     extended: bool = False
+
+    @property
+    def frame(self) -> Frame:
+        """The bars on which it is looked at."""
+        return Frame(self.timeframe, self.extended)
 
     def op(self) -> Op:
         """The value that is asked for. Raises `KeyError` with a sentence."""
@@ -66,7 +82,7 @@ class Plain:
     """A filter without a script: last price, change (a ratio), average volume of 20 days, sector, or a list."""
 
     field: Field
-    relation: str = ">="
+    relation: Relation = Relation.AT_LEAST
     number: float = 0.0
     words: frozenset[str] = frozenset()
 
@@ -94,7 +110,7 @@ def named_values(program: Program) -> dict[str, Op]:
     """What of a script can stand in a condition: signals, columns and lines by name, values at its margin."""
     made: dict[str, Op] = {o.name: o.roles["value"] for o in program.signals}
     for output in program.outputs:
-        if output.what in ("column", "line", "histogram") and output.name:
+        if output.what in (Shown.COLUMN, Shown.LINE, Shown.HISTOGRAM) and output.name:
             op = output.roles["value"]
             if not op.is_shell:
                 made.setdefault(output.name, op)

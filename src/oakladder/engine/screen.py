@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import Executor
 from dataclasses import dataclass
 
 import numpy as np
 
+from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine.holding import Sight, begins, evaluate, last_change, source
-from oakladder.engine.lookback import reach
-from oakladder.engine.market import Frame, MarketPart, Progress, Skipped, parts, survey
+from oakladder.engine.condition_flags import ConditionBars, asked_of, begins, evaluate, last_change, source
+from oakladder.engine.frames import DAYS, Frame
+from oakladder.engine.lookback import lookback
+from oakladder.engine.market import Progress, Skipped, Work, go_through
+from oakladder.engine.market_bars import MarketView, StoredBars, Wanted
 from oakladder.engine.rules import VOLUME_DAYS, Condition, asks_volume, check, rules_of
 from oakladder.engine.signal_ages import last_true
 
@@ -74,18 +77,15 @@ def screen(
     """
     begin = time.perf_counter()
     check(condition)
-    pieces = _pieces(condition, library, symbols, timeframe)
-
-    def work(part: MarketPart) -> tuple[list[Found], list[str]]:
-        return _found(condition, part, timeframe)
-
-    done = survey(pieces, work, executor=executor, progress=progress, cancelled=cancelled)
-    found = sorted((f for some, _ in done for f in some), key=lambda f: (f.bars_ago, f.symbol))
+    scan = _Scan(condition, Frame(timeframe), library)
+    work = Work(scan.frames, scan.found, scan.wanted)
+    done = go_through(library, symbols, work, executor=executor, progress=progress, cancelled=cancelled)
+    found = sorted((f for some, _ in done.made for f in some), key=lambda f: (f.bars_ago, f.symbol))
     return Screen(
         tuple(found),
-        tuple(name for _, gone in done for name in gone),
-        tuple(s for p in pieces for s in p.skipped),
-        sum(len(p.symbols) for p in pieces),
+        tuple(name for _, gone in done.made for name in gone),
+        tuple(done.skipped),
+        done.looked_at,
         time.perf_counter() - begin,
     )
 
@@ -103,15 +103,34 @@ def occurrences(
 ) -> tuple[list[Occurrence], tuple[Skipped, ...]]:
     """Every bar of the last so many on which the condition came true, newest first, with what was left out."""
     check(condition)
-    pieces = _pieces(condition, library, symbols, timeframe)
+    scan = _Scan(condition, Frame(timeframe), library)
 
-    def work(part: MarketPart) -> list[Occurrence]:
-        _prepare(condition, part, timeframe)
-        if not part.symbols:
-            return []
-        panel = part.panel(timeframe)
-        flags = evaluate(condition, Sight(part), timeframe)
-        began = begins(flags, panel)
+    def look(view: MarketView) -> list[Occurrence]:
+        return scan.occurrences(view, last_bars)
+
+    work = Work(scan.frames, look)
+    done = go_through(library, symbols, work, executor=executor, progress=progress, cancelled=cancelled)
+    made = sorted((o for some in done.made for o in some), key=lambda o: (-o.time, o.symbol))
+    return made, tuple(done.skipped)
+
+
+class _Scan:
+    """A condition that is looked for on the bars of a timeframe."""
+
+    def __init__(self, condition: Condition, frame: Frame, library: BarSource):
+        self.condition, self.frame, self.library = condition, frame, library
+        self.rules = rules_of(condition)
+        self.asked = asked_of(self.rules)
+        days = [DAYS] if asks_volume(condition) else []
+        self.frames = list(dict.fromkeys([frame, *(r.frame for r in self.rules), *days]))
+
+    def _bars(self, view: MarketView, recent: Mapping[Frame, np.ndarray] | None = None) -> ConditionBars:
+        return ConditionBars(view, self.library, self.asked, recent)
+
+    def occurrences(self, view: MarketView, last_bars: int) -> list[Occurrence]:
+        """Every bar of the last so many on which the condition came true."""
+        panel = view.panel(self.frame)
+        began = begins(evaluate(self.condition, self._bars(view), self.frame), panel)
         made = []
         for k, symbol in enumerate(panel.symbols):
             start, end = int(panel.offsets[k]), int(panel.offsets[k + 1])
@@ -121,132 +140,97 @@ def occurrences(
             made += [Occurrence(symbol, t, d) for t, d in zip(panel.times[hits].tolist(), days.tolist(), strict=True)]
         return made
 
-    done = survey(pieces, work, executor=executor, progress=progress, cancelled=cancelled)
-    made = sorted((o for some in done for o in some), key=lambda o: (-o.time, o.symbol))
-    return made, tuple(s for p in pieces for s in p.skipped)
+    def wanted(self, stored: StoredBars) -> Wanted:
+        """The last bars of each symbol, and what the rules look back over before them."""
+        made: dict[Frame, np.ndarray | None] = {}
+        for frame, bars in self._recent(stored).items():
+            back = self._lookback(frame)
+            made[frame] = None if back is None else bars + back
+        return made
 
+    def found(self, view: MarketView) -> tuple[list[Found], list[str]]:
+        """Looks at the last bars of each symbol first; at all of them only where those do not tell since when."""
+        found, gone = self._told(self._bars(view, self._recent(view.stored)))
+        unsure = [f.symbol for f in found if f.bars_ago >= SINCE_BARS - 1 or (-1 in f.ages and view.is_shortened)]
+        if unsure:
+            told = {f.symbol: f for f in self._told(self._bars(view.all_of(unsure)))[0]}
+            found = [told.get(f.symbol, f) for f in found]
+        return found, gone
 
-def _frames(condition: Condition, timeframe: Timeframe) -> list[tuple[Timeframe, bool]]:
-    frames = [(timeframe, False), *((r.timeframe, r.extended) for r in rules_of(condition))]
-    if asks_volume(condition):
-        frames.append((ONE_DAY, False))
-    return list(dict.fromkeys(frames))
-
-
-def _pieces(condition: Condition, library: BarSource, symbols: Iterable[str], timeframe: Timeframe) -> list[MarketPart]:
-    """Parts sized by the finest timeframe that is asked for."""
-    names = list(symbols)
-    finest = min((f for f, _ in _frames(condition, timeframe)), key=lambda f: f.order)
-    bars = 2500
-    for symbol in names[:3]:
-        try:
-            bars = max(bars, library.stored(symbol, finest))
-        except Exception:  # whatever is wrong with it is told with its part
-            continue
-    return parts(library, names, bars)
-
-
-def _found(condition: Condition, part: MarketPart, timeframe: Timeframe) -> tuple[list[Found], list[str]]:
-    """Looks at the last bars of each symbol first; at all of them only where those do not tell since when."""
-    _prepare(condition, part, timeframe)
-    if not part.symbols:
-        return [], []
-    recent = _recent(condition, part, timeframe)
-    wanted: dict[Frame, np.ndarray | None] = {}
-    for frame, bars in recent.items():
-        back = _reach(condition, part, frame)
-        wanted[frame] = None if back is None else bars + back
-    part.shorten(wanted)
-    sight = Sight(part, recent)
-    found, gone = _told(condition, sight, timeframe)
-    unsure = [f.symbol for f in found if f.bars_ago >= SINCE_BARS - 1 or (-1 in f.ages and part.is_shortened)]
-    if unsure:
-        whole = part.again(unsure)
-        _prepare(condition, whole, timeframe)
-        told = {f.symbol: f for f in _told(condition, Sight(whole), timeframe)[0]}
-        found = [told.get(f.symbol, f) for f in found]
-    return found, gone
-
-
-def _told(condition: Condition, sight: Sight, timeframe: Timeframe) -> tuple[list[Found], list[str]]:
-    """The symbols found, and those that were found a bar before, as far as the bars in sight tell."""
-    panel = sight.panel(timeframe)
-    flags = evaluate(condition, sight, timeframe)
-    ends = panel.ends - 1
-    now = flags[ends]
-    before = np.where(np.diff(panel.offsets) > 1, flags[ends - 1], False)
-    gone = [panel.symbols[k] for k in np.flatnonzero(~now & before).tolist()]
-    if not now.any():
-        return [], gone
-    since = last_change(flags, panel)
-    panels, ages = [], []
-    for rule in rules_of(condition):
-        held, flags_held = sight.all_of(rule)
-        panels.append(held)
-        ages.append(last_true(held, flags_held))
-    closes = panel.column("close")
-    made = []
-    for k in np.flatnonzero(now).tolist():
-        end = int(ends[k])
-        last, previous = float(closes[end]), float(closes[end - 1]) if end > panel.offsets[k] else float("nan")
-        change = last / previous - 1 if previous else float("nan")
-        came = int(since[k])
-        made.append(
-            Found(
-                panel.symbols[k],
-                last,
-                change,
-                panel.time(k, came),
-                end - came,
-                tuple(int(a[k]) for a in ages),
-                tuple(
-                    p.time(k, int(p.ends[k] - 1 - a[k])) if a[k] >= 0 else 0 for p, a in zip(panels, ages, strict=True)
-                ),
-                not before[k],
+    def _told(self, bars: ConditionBars) -> tuple[list[Found], list[str]]:
+        """The symbols found, and those that were found a bar before, as far as the bars tell."""
+        panel = bars.panel(self.frame)
+        flags = evaluate(self.condition, bars, self.frame)
+        ends = panel.ends - 1
+        now = flags[ends]
+        before = np.where(panel.timeline.sizes > 1, flags[ends - 1], False)
+        gone = [panel.symbols[k] for k in np.flatnonzero(~now & before).tolist()]
+        if not now.any():
+            return [], gone
+        since = last_change(flags, panel)
+        seen = [_LastSeen(*bars.all_of(rule)) for rule in self.rules]
+        closes = panel.column("close")
+        made = []
+        for k in np.flatnonzero(now).tolist():
+            end, came = int(ends[k]), int(since[k])
+            last, previous = float(closes[end]), float(closes[end - 1]) if end > panel.offsets[k] else float("nan")
+            made.append(
+                Found(
+                    panel.symbols[k],
+                    last,
+                    last / previous - 1 if previous else float("nan"),
+                    panel.timeline.at(k, came),
+                    end - came,
+                    tuple(s.age(k) for s in seen),
+                    tuple(s.time(k) for s in seen),
+                    not before[k],
+                )
             )
-        )
-    return made, gone
+        return made, gone
+
+    def _recent(self, stored: StoredBars) -> dict[Frame, np.ndarray]:
+        """How many of the last bars of each symbol tell whether the condition holds on the last `SINCE_BARS` bars.
+
+        On another timeframe those are its bars from the last that was complete when the first of these was, and what
+        the freshness of its rules looks back over.
+        """
+        asked = {self.frame: 2}
+        for rule in self.rules:
+            asked[rule.frame] = max(asked.get(rule.frame, 0), rule.bars + 2)
+        if asks_volume(self.condition):
+            asked[DAYS] = max(asked.get(DAYS, 0), VOLUME_DAYS + 2)
+        window = SINCE_BARS + 3
+        made = {}
+        for frame, bars in asked.items():
+            if frame == self.frame:
+                made[frame] = np.full(len(stored.symbols), window + bars)
+            else:  # each of these bars is made of one stored bar at least
+                made[frame] = stored.since(frame, self.frame, stored.at_most(self.frame) * window) + bars + 2
+        return made
+
+    def _lookback(self, frame: Frame) -> int | None:
+        """How far back the rules on a timeframe look; None where that has no end."""
+        longest = 0
+        for rule in self.rules:
+            if rule.frame == frame:
+                back = lookback(rule.program, rule.settings, self.asked[source(rule)], rule.timeframe)
+                if back is None:
+                    return None
+                longest = max(longest, back)
+        return longest
 
 
-def _recent(condition: Condition, part: MarketPart, timeframe: Timeframe) -> dict[Frame, np.ndarray]:
-    """How many of the last bars of each symbol tell whether a condition holds on the last `SINCE_BARS` bars.
+class _LastSeen:
+    """When a rule last held for each symbol."""
 
-    On another timeframe those are its bars from the last that was complete when the first of these was, and what
-    the freshness of its rules looks back over.
-    """
-    base = (timeframe, False)
-    asked: dict[Frame, int] = {base: 2}
-    for rule in rules_of(condition):
-        frame = (rule.timeframe, rule.extended and rule.timeframe.intraday)
-        asked[frame] = max(asked.get(frame, 0), rule.bars + 2)
-    if asks_volume(condition):
-        asked[ONE_DAY, False] = max(asked.get((ONE_DAY, False), 0), VOLUME_DAYS + 2)
-    window = SINCE_BARS + 3
-    made = {}
-    for frame, bars in asked.items():
-        if frame == base:
-            made[frame] = np.full(len(part.symbols), window + bars)
-        else:  # each of these bars is made of one stored bar at least
-            made[frame] = part.since(frame, base, part.at_most(base) * window) + bars + 2
-    return made
+    def __init__(self, panel: Panel, flags: np.ndarray):
+        self._panel, self._ages = panel, last_true(panel, flags)
 
+    def age(self, k: int) -> int:
+        """How many bars ago; -1 for never."""
+        return int(self._ages[k])
 
-def _reach(condition: Condition, part: MarketPart, frame: Frame) -> int | None:
-    """How far back the rules on a timeframe look; None where that has no end."""
-    longest = 0
-    for rule in rules_of(condition):
-        if (rule.timeframe, rule.extended and rule.timeframe.intraday) == frame:
-            back = reach(rule.program, rule.settings, part.wanted[source(rule)], rule.timeframe)
-            if back is None:
-                return None
-            longest = max(longest, back)
-    return longest
-
-
-def _prepare(condition: Condition, part: MarketPart, timeframe: Timeframe) -> None:
-    """Leaves out what cannot be read, and gathers what is asked of each script, so that it is run once."""
-    part.need(_frames(condition, timeframe))
-    for rule in rules_of(condition):
-        ops = part.wanted.setdefault(source(rule), [])
-        if rule.op() not in ops:
-            ops.append(rule.op())
+    def time(self, k: int) -> int:
+        """The time of that bar; 0 for never."""
+        age = self.age(k)
+        return self._panel.timeline.at(k, int(self._panel.ends[k] - 1 - age)) if age >= 0 else 0

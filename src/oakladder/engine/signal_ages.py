@@ -12,6 +12,7 @@ from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.run import run
 from oakladder.rung.program import Program
+from oakladder.rung.words import Tone
 
 
 def last_true(panel: Panel, flags: np.ndarray) -> np.ndarray:
@@ -31,12 +32,12 @@ class Pip:
     """The latest occurrence of a signal: its tone and how many bars ago it was."""
 
     signal: str
-    tone: str
+    tone: Tone
     age: int
 
 
 #: Tone of a signal → colour word.
-TONE_COLOURS = {"bullish": "good", "bearish": "bad", "neutral": "calm"}
+TONE_COLOURS = {Tone.BULLISH: "good", Tone.BEARISH: "bad", Tone.NEUTRAL: "calm"}
 
 
 def pips(
@@ -56,5 +57,5 @@ def pips(
     for output in program.signals:
         age = int(last_true(panel, result.flag(output.roles["value"]))[0])
         if age >= 0:
-            made.append(Pip(output.name, output.attributes["tone"], age))
+            made.append(Pip(output.name, output.tone, age))
     return made

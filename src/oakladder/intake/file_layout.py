@@ -6,6 +6,7 @@ import csv
 import re
 from collections import Counter
 from dataclasses import dataclass, field, replace
+from enum import Enum
 from pathlib import Path
 
 from oakladder.bars.errors import DataProblem
@@ -32,6 +33,13 @@ _SAMPLE_LINES, _SAMPLE_BYTES = 400, 200_000
 _FIRST_TIMES = 40
 
 
+class FileKind(Enum):
+    """How a file holds its table: written out as text, or as columns (Parquet, Arrow)."""
+
+    TEXT = "text"
+    TABLE = "table"
+
+
 @dataclass(frozen=True, slots=True)
 class TableLayout:
     """How to read a file. ``columns`` says for each field which column it is, counted from 0.
@@ -39,7 +47,7 @@ class TableLayout:
     ``zone`` is the time zone of times that name none; ``decimal`` is the sign before the decimals of prices.
     """
 
-    kind: str = "text"
+    kind: FileKind = FileKind.TEXT
     encoding: str = "utf-8"
     separator: str = ","
     decimal: str = "."
@@ -77,7 +85,7 @@ def guess(path: Path) -> TableLayout:
     columns = by_names(names) if header else _by_shape(body, decimal)
     if not {"open", "high", "low", "close"} <= set(columns) and header:
         columns = _by_shape(body, decimal) | columns
-    made = TableLayout("text", encoding, separator, decimal, header, skip, columns, "", "UTC", names)
+    made = TableLayout(FileKind.TEXT, encoding, separator, decimal, header, skip, columns, "", "UTC", names)
     return replace(made, time_form=time_form(times_of(body, columns)))
 
 
@@ -220,4 +228,4 @@ def time_form(texts: list[str]) -> str:
 
 def _guess_table(path: Path) -> TableLayout:
     names = tuple(table_names(path))
-    return TableLayout("table", columns=by_names(names), names=names)
+    return TableLayout(FileKind.TABLE, columns=by_names(names), names=names)

@@ -16,7 +16,7 @@ import pyarrow.compute as pc
 from oakladder.bars.bars import COLUMNS
 from oakladder.bars.errors import DataProblem, Stopped
 from oakladder.intake.cells import Numbers, numbers
-from oakladder.intake.file_layout import TableLayout
+from oakladder.intake.file_layout import FileKind, TableLayout
 from oakladder.intake.names import as_symbol, symbol_of, trouble_of
 from oakladder.intake.tables import table_columns
 from oakladder.intake.text import Block, text_blocks
@@ -72,7 +72,9 @@ def read(path: Path, layout: TableLayout, cancelled: Stop | None = None) -> Read
     _check_memory(path, layout)
     odd: list[int] = []
     gathered = _Gathered(path, layout)
-    for block in text_blocks(path, layout, odd) if layout.kind == "text" else _table_blocks(path, layout, cancelled):
+    for block in (
+        text_blocks(path, layout, odd) if layout.kind is FileKind.TEXT else _table_blocks(path, layout, cancelled)
+    ):
         if cancelled is not None and cancelled():
             raise Stopped
         gathered.add(block)
@@ -87,7 +89,7 @@ def _check_memory(path: Path, layout: TableLayout) -> None:
         size = path.stat().st_size
     except OSError:
         return  # reading it says why
-    if layout.kind == "text" and size * _PER_BYTE > MOST_MEMORY:
+    if layout.kind is FileKind.TEXT and size * _PER_BYTE > MOST_MEMORY:
         raise DataProblem(
             f"{path.name} would take about {size * _PER_BYTE / 1e9:.1f} GB of memory, and an import may take "
             f"{MOST_MEMORY / 1e9:.0f} GB. Split it into several files; they are put together again."

@@ -21,6 +21,7 @@ from oakladder.rung.plan.state import map_state
 from oakladder.rung.problems import Problem, RunProblem, ScriptError, Span, did_you_mean
 from oakladder.rung.read.blocks import parse
 from oakladder.rung.settings import SettingInfo, fitting_value, setting_info
+from oakladder.rung.words import Shown
 
 if TYPE_CHECKING:  # numpy and the compiler take longer to load than a script to check
     from oakladder.rung.native.variant import Variant
@@ -49,7 +50,7 @@ class Program:
 
     @property
     def signals(self) -> list[Output]:
-        return [o for o in self.plan.outputs if o.what == "signal"]
+        return [o for o in self.plan.outputs if o.what is Shown.SIGNAL]
 
     def signal(self, name: str) -> Output:
         """The signal of that name; raises `KeyError` with the nearest names."""
@@ -90,15 +91,7 @@ class Program:
         wanted += [lag for ring in variant.state.rings for lag in ring.lags if lag.fixed]
         wanted += [d.timeframe for d in variant.live.domains if d.timeframe is not None]
         wanted += [op for op in variant.live.ops if op.fixed]
-        inputs = {name for names in variant.state.inputs.values() for name in names}
-        wanted += [op for name, op in self.plan.named_inputs.items() if name in inputs]
-        wanted += [
-            op
-            for name, value in self.plan.foreign_inputs.items()
-            if name in inputs and value.domain is not None and (foreign := value.domain.foreign) is not None
-            for op in (foreign.symbol, foreign.timeframe)
-            if op is not None
-        ]
+        wanted += [op for what in variant.state.all_inputs for op in what.fixed]
         return evaluate_fixed(wanted, settings)
 
     def layout(self, variant: Variant, fixed: Mapping[Op, object]) -> StateLayout:

@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
+from oakladder.rung.plan.inputs import Input, Merge
 from oakladder.rung.plan.layout import StateLayout
 from oakladder.rung.plan.meaning import MEANING
 from oakladder.rung.plan.ops import SORTED, Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
@@ -40,7 +41,7 @@ class Stepper:
         self.runner, self.domain = runner, domain
         self.body = domain.body
         self.values: dict[Op, object] = {}
-        self.inputs: dict[str, float] = {}
+        self.inputs: dict[Input, float] = {}
         self.scratch: dict[Slot, object] = {}
         #: What the sorted windows were before this bar, and what came into them.
         self._lately: dict[Fold, tuple[int, int, float, list[float], bool]] = {}
@@ -49,7 +50,7 @@ class Stepper:
         #: Whether this bar is only tried and will be run again: then cells that later bars need stay as they are.
         self.trying = False
 
-    def step(self, inputs: Mapping[str, float]) -> None:
+    def step(self, inputs: Mapping[Input, float]) -> None:
         self.inputs = dict(inputs)
         self.values = {}
         self.scratch = {}
@@ -115,7 +116,8 @@ class Stepper:
     def _op(self, op: Op) -> object:
         match op.code:
             case "input":
-                return self.inputs[str(op.attr)]
+                assert isinstance(op.attr, Input)
+                return self.inputs[op.attr]
             case "bar":
                 return self._load(("bar", self.domain))
             case "get" | "prev":
@@ -227,32 +229,32 @@ class Runner:
         row: np.ndarray,
         start: int,
         end: int,
-        columns: Mapping[str, np.ndarray],
+        columns: Mapping[Input, np.ndarray],
         steps: Sequence[np.ndarray],
         outs: Sequence[np.ndarray],
         *,
         commit: bool,
-        before: Sequence[tuple[Mapping[str, np.ndarray], int, int]] = (),
+        before: Sequence[tuple[Mapping[Input, np.ndarray], int, int]] = (),
     ) -> None:
         """Bars ``start`` to ``end`` of one symbol; ``row`` is its state and is changed only with ``commit``."""
         self.row = row if commit else row.copy()
         base, *others = self.live.domains
         for domain, (cols, first, last) in zip(others, before, strict=False):
             for j in range(first, last):
-                for name in self.state.inputs[domain]:
-                    self._put_input(name, domain, float(cols[name][j]))
+                for what in self.state.inputs[domain]:
+                    self._put_input(what, domain, float(cols[what][j]))
                 self._close(domain)
         main = self.steppers[base]
         for i in range(start, end):
             for domain, marks in zip(others, steps, strict=True):
                 self._advance(domain, int(marks[i]), columns, i)
             main.trying = not commit and i == end - 1
-            main.step({name: float(columns[name][i]) for name in self.state.inputs[base]})
+            main.step({what: float(columns[what][i]) for what in self.state.inputs[base]})
             for out, op in zip(outs, self.leaves, strict=True):
                 out[i] = _encoded(op, main.value(op))
 
-    def _put_input(self, name: str, domain: Domain, value: float) -> None:
-        self.row[self.state.place((name, domain))] = value
+    def _put_input(self, what: Input, domain: Domain, value: float) -> None:
+        self.row[self.state.place((what, domain))] = value
 
     def _close(self, domain: Domain) -> None:
         """Runs a domain on the bar that it has gathered, for good."""
@@ -260,14 +262,14 @@ class Runner:
         stepper.shift, stepper.trying = 0, False
         stepper.step({n: float(self.row[self.state.place((n, domain))]) for n in self.state.inputs[domain]})
 
-    def _advance(self, domain: Domain, mark: int, columns: Mapping[str, np.ndarray], i: int) -> None:
+    def _advance(self, domain: Domain, mark: int, columns: Mapping[Input, np.ndarray], i: int) -> None:
         """Gathers a bar into the longer bar; ``mark`` has bit 0 for a new longer bar, 1 for its end, 2 for a late end."""
         if mark & 4:
             self._close(domain)
-        for name in self.state.inputs[domain]:
-            x = float(columns[name][i])
-            old = _NAN if mark & 1 else float(self.row[self.state.place((name, domain))])
-            self._put_input(name, domain, _merged(name, old, x))
+        for what in self.state.inputs[domain]:
+            x = float(columns[what][i])
+            old = _NAN if mark & 1 else float(self.row[self.state.place((what, domain))])
+            self._put_input(what, domain, _merged(what.merge, old, x))
         if domain.forming:
             first, size = self.state.regions[domain]
             shadow = self.state.shadows[domain]
@@ -279,22 +281,22 @@ class Runner:
             self._close(domain)
 
 
-def _merged(name: str, old: float, x: float) -> float:
-    """A longer bar's value with one more bar in it; a none in the bar changes nothing."""
-    if name.startswith("of "):
+def _merged(how: Merge, old: float, x: float) -> float:
+    """A longer bar's value with one more bar in it."""
+    if how is Merge.NEWEST:
         return x
     if x != x:
         return old
     if old != old:
         return x
-    match name:
-        case "close":
+    match how:
+        case Merge.LAST:
             return x
-        case "high":
+        case Merge.HIGHEST:
             return x if x > old else old
-        case "low":
+        case Merge.LOWEST:
             return x if x < old else old
-        case "volume":
+        case Merge.SUM:
             return old + x
     return old
 

@@ -6,10 +6,36 @@ The grammar is put together of these tables; the reader, the checker, the editor
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import Enum
+from enum import Enum, StrEnum
 
 from oakladder.rung import values
 from oakladder.rung.kinds import Kind
+
+
+class Shown(StrEnum):
+    """What a script shows: the first words of the statements that do."""
+
+    SIGNAL = "signal"
+    LINE = "line"
+    LEVEL = "level"
+    HISTOGRAM = "histogram"
+    BAND = "band"
+    LANE = "lane"
+    ZONE = "zone"
+    LINK = "link"
+    MARK = "mark"
+    LABEL = "label"
+    PAINT = "paint"
+    NOTE = "note"
+    COLUMN = "column"
+
+
+class Tone(StrEnum):
+    """Which way a signal points."""
+
+    BULLISH = "bullish"
+    BEARISH = "bearish"
+    NEUTRAL = "neutral"
 
 
 class Reads(Enum):
@@ -111,7 +137,7 @@ _TEXT, _WORDS, _CELL = (Kind.TEXT, Kind.NUMBER), (Kind.TEXT,), (Kind.TEXT, Kind.
 
 
 def _output(
-    word: str, form: str, about: str, operands: str, kinds: tuple[tuple[Kind, ...], ...], clauses: str
+    word: Shown, form: str, about: str, operands: str, kinds: tuple[tuple[Kind, ...], ...], clauses: str
 ) -> Statement:
     return Statement(word, form, about, "What a script shows", operands, kinds, frozenset(clauses.split()))
 
@@ -172,13 +198,13 @@ STATEMENTS: tuple[Statement, ...] = (
         "Names and state",
     ),
     Statement(
-        "signal",
+        Shown.SIGNAL,
         'signal NAME = FLAG [bullish | bearish | neutral] ["TEXT"]',
         "a named event; without a `mark` or `label` of its own the chart shows an arrow",
         "What a script shows",
     ),
     _output(
-        "line",
+        Shown.LINE,
         'line E [width N] [style STYLE] [in price | volume | pane "NAME"]',
         "a line with gaps where E is none",
         "expr",
@@ -186,10 +212,15 @@ STATEMENTS: tuple[Statement, ...] = (
         "width style in_place in_pane",
     ),
     _output(
-        "level", "level N [style STYLE]", "a fixed horizontal line", "expr", (_NUMBER,), "style width in_place in_pane"
+        Shown.LEVEL,
+        "level N [style STYLE]",
+        "a fixed horizontal line",
+        "expr",
+        (_NUMBER,),
+        "style width in_place in_pane",
     ),
     _output(
-        "histogram",
+        Shown.HISTOGRAM,
         "histogram E [base E] [in …]",
         "columns from a base, 0 unless said",
         "expr",
@@ -197,7 +228,7 @@ STATEMENTS: tuple[Statement, ...] = (
         "base in_place in_pane",
     ),
     _output(
-        "band",
+        Shown.BAND,
         "band A, B [in …]",
         "the area between two lines",
         'expr "," expr',
@@ -205,7 +236,7 @@ STATEMENTS: tuple[Statement, ...] = (
         "in_place in_pane",
     ),
     _output(
-        "lane",
+        Shown.LANE,
         'lane "NAME"',
         "a row of squares under the price, coloured by `color` and `when`",
         "STRING",
@@ -213,7 +244,7 @@ STATEMENTS: tuple[Statement, ...] = (
         "",
     ),
     _output(
-        "zone",
+        Shown.ZONE,
         "zone A to B [lasting N bars | until FLAG]",
         "a rectangle between two prices, opened where `when` begins to hold",
         'expr "to" expr',
@@ -221,7 +252,7 @@ STATEMENTS: tuple[Statement, ...] = (
         "lasting until",
     ),
     _output(
-        "link",
+        Shown.LINK,
         "link P [ago M] to Q [ago N]",
         "a straight line between two earlier points",
         'expr [link_ago] "to" expr',
@@ -229,7 +260,7 @@ STATEMENTS: tuple[Statement, ...] = (
         "width style ago in_place in_pane",
     ),
     _output(
-        "mark",
+        Shown.MARK,
         "mark FLAG [above | below | at PRICE] [shape SHAPE] [size 1..5] [ago N]",
         "a shape at a bar",
         "expr",
@@ -237,7 +268,7 @@ STATEMENTS: tuple[Statement, ...] = (
         "above below at shape size text ago in_place in_pane",
     ),
     _output(
-        "label",
+        Shown.LABEL,
         "label TEXT [above | below | at PRICE] [ago N]",
         "a text in a box at a bar",
         "expr",
@@ -245,7 +276,7 @@ STATEMENTS: tuple[Statement, ...] = (
         "above below at size ago in_place in_pane",
     ),
     _output(
-        "paint",
+        Shown.PAINT,
         "paint bars | volume | background",
         "colours bars, volume columns or the space behind",
         "PAINTED",
@@ -253,7 +284,7 @@ STATEMENTS: tuple[Statement, ...] = (
         "",
     ),
     _output(
-        "note",
+        Shown.NOTE,
         "note TEXT [at top | bottom left | right]",
         "a text in a corner, as of the bar that is read",
         "expr",
@@ -261,7 +292,7 @@ STATEMENTS: tuple[Statement, ...] = (
         "corner",
     ),
     _output(
-        "column",
+        Shown.COLUMN,
         "column TEXT | NUMBER [fill COLOUR] [order NUMBER]",
         "a watchlist cell",
         "expr",
@@ -269,12 +300,11 @@ STATEMENTS: tuple[Statement, ...] = (
         "fill order",
     ),
 )
-OUTPUTS: dict[str, Statement] = {s.word: s for s in STATEMENTS if s.operands}
+OUTPUTS: dict[str, Statement] = {str(s.word): s for s in STATEMENTS if s.operands}
 #: Every word that can start a line; `else` goes on with an `if`.
 STATEMENT_WORDS = frozenset(s.word for s in STATEMENTS) | {"else"}
 #: Words that can never be names.
 RESERVED = frozenset(["and", "or", "not", "if", "then", "else", "mod", "yes", "no", "none", "between"])
-TONES = ("bullish", "bearish", "neutral")
 #: Words that go on with a statement: those of clauses, of settings and signals, and what joins expressions.
 JOINING_WORDS = frozenset(c.word for c in CLAUSES.values()) | {
     "range",
@@ -284,7 +314,7 @@ JOINING_WORDS = frozenset(c.word for c in CLAUSES.values()) | {
     "and",
     "or",
     "else",
-    *TONES,
+    *Tone,
 }
 
 
@@ -312,5 +342,5 @@ def grammar(frame: str) -> str:
     return (
         frame.replace("//OUTPUTS", "\n".join(lines))
         .replace("//CLAUSES", f"clause: {rules(set(CLAUSES) - {'corner'})}\nnote_clause: {rules(set(note))}")
-        .replace("//TONES", "TONE: " + " | ".join(f'"{tone}"' for tone in TONES))
+        .replace("//TONES", "TONE: " + " | ".join(f'"{tone}"' for tone in Tone))
     )

@@ -10,7 +10,9 @@ import numpy as np
 
 from oakladder.bars.panel import Panel
 from oakladder.bars.sessions import Calendar
+from oakladder.bars.shared_times import shared
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.bars.timeline import Timeline
 from oakladder.engine.run import run
 from oakladder.rung import compile_script
 from oakladder.speed import TREND, Row, ratio, side_by_side
@@ -36,13 +38,12 @@ def make_panel(symbols: int, bars: int = BARS) -> Panel:
     }
     panel = Panel(
         tuple(f"S{k}" for k in range(symbols)),
-        ONE_DAY,
-        (calendar,) * symbols,
-        np.arange(symbols + 1, dtype=np.int64) * bars,
-        (times,) * symbols,
+        Timeline(
+            ONE_DAY, (calendar,) * symbols, np.arange(symbols + 1, dtype=np.int64) * bars, (shared(times),) * symbols
+        ),
         columns,
     )
-    panel._marks[_WEEK] = np.tile(calendar.marks(times, ONE_DAY, _WEEK), symbols)
+    panel.timeline.marks(_WEEK)
     return panel
 
 
@@ -92,7 +93,7 @@ def hand_written() -> Callable[..., None]:
 def _numba_run(panel: Panel) -> Callable[[], tuple[np.ndarray, np.ndarray]]:
     loop = hand_written()
     n = panel.size
-    marks = panel.marks(_WEEK)
+    marks = panel.timeline.marks(_WEEK)
 
     def work() -> tuple[np.ndarray, np.ndarray]:
         go, fade = np.empty(n, np.int8), np.empty(n, np.int8)
@@ -110,7 +111,7 @@ def _polars_run(panel: Panel) -> Callable[[], object]:
         {
             "symbol": np.repeat(np.arange(len(panel)), sizes),
             "close": panel.columns["close"],
-            "ends": (panel.marks(_WEEK) & 2) > 0,
+            "ends": (panel.timeline.marks(_WEEK) & 2) > 0,
         }
     )
 
@@ -151,7 +152,7 @@ def _polars_run(panel: Panel) -> Callable[[], object]:
 def _pandas_run(panel: Panel, symbols: int) -> Callable[[], object]:
     import pandas as pd
 
-    close, marks = panel.columns["close"], panel.marks(_WEEK)
+    close, marks = panel.columns["close"], panel.timeline.marks(_WEEK)
 
     def work() -> object:
         made = []

@@ -7,6 +7,7 @@ import numpy as np
 from oakladder.bars.panel import Panel
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import Timeframe
+from oakladder.bars.timeline import Timeline
 from oakladder.engine.live import LiveRun
 from oakladder.rung import compile_script
 from oakladder.speed import TREND, Row, side_by_side
@@ -37,7 +38,7 @@ def _panels(timeframe: Timeframe) -> tuple[Panel, Panel]:
         columns = {"open": flat, "high": flat * 1.01, "low": flat * 0.99, "close": flat, "volume": flat * 1000}
         offsets = np.arange(SYMBOLS + 1, dtype=np.int64) * count
         names = tuple(f"S{k}" for k in range(SYMBOLS))
-        return Panel(names, timeframe, (calendar,) * SYMBOLS, offsets, (times[part],) * SYMBOLS, columns)
+        return Panel(names, Timeline(timeframe, (calendar,) * SYMBOLS, offsets, (times[part],) * SYMBOLS), columns)
 
     return panel(slice(0, HISTORY)), panel(slice(HISTORY, None))
 

@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from oakladder.bars.timeframes import Timeframe
-from oakladder.engine.rules import RELATIONS, Condition, Field, Fresh, Group, Join, Plain, Rule
+from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Relation, Rule
 from oakladder.rung import Program
 from oakladder.user.entries import Entries, KeptFile, free_name
 from oakladder.user.lists import ALL
@@ -138,7 +138,7 @@ def _condition(
             line.name,
             Timeframe.parse(line.timeframe),
             line.settings,
-            line.relation,
+            Relation(line.relation) if line.relation else None,
             line.number,
             Fresh(line.fresh),
             line.bars,
@@ -149,7 +149,7 @@ def _condition(
     elif line.kind == Field.SECTOR:
         made = Plain(Field.SECTOR, words=frozenset(line.words))
     else:
-        made = Plain(Field(line.kind), line.relation or ">=", line.number)
+        made = Plain(Field(line.kind), Relation(line.relation or Relation.AT_LEAST), line.number)
     return Group(Join.NONE, (made,)) if line.negated else made
 
 
@@ -289,7 +289,7 @@ class _Reading:
             found = [self._line(x, depth + 1) for x in inner]
             return ScanLine(GROUP, made.negated, join=made.join, lines=tuple(x for x in found if x is not None))
         fine = (
-            made.relation in ("", *RELATIONS)
+            made.relation in ("", *Relation)
             and made.fresh in [f.value for f in Fresh]
             and 0 < made.bars < _MOST_BARS
             and all(isinstance(v, bool | int | float | str) for v in made.settings.values())

@@ -144,7 +144,7 @@ def test_minutes_without_days_behind_them_still_make_longer_bars(tmp_path: Path,
     library.add_symbols([market.infos["BRINE"]])
     library.write(market.base("BRINE", ONE_MINUTE))
     panel = library.panel(["BRINE"], Timeframe.parse("1h"))
-    assert panel.earlier.get(Timeframe.parse("1w")) is not None
+    assert panel.background is not None and panel.background.earlier(panel, Timeframe.parse("1w")) is not None
     made = values("let x = close on 1d", panel)["x"]
     assert np.isnan(made[0]) and not np.isnan(made[-1])
 

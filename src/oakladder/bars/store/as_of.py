@@ -11,7 +11,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
-from oakladder.bars.store.earlier import EarlierBars
+from oakladder.bars.store.background import furnished
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
@@ -63,10 +63,6 @@ class LibraryAsOf:
             return None
         return resample(minutes.part(int(first), int(last)), timeframe).part(0, 1)
 
-    def earlier(self, symbols: list[str], base: Timeframe) -> EarlierBars:
-        """As `BarLibrary.earlier`: what lies before a panel's first bar was there at any moment of it."""
-        return self._library.earlier(symbols, base)
-
     def stored(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> int:
         """As `BarLibrary.stored`, of what was there by the moment."""
         if timeframe.intraday:
@@ -81,20 +77,14 @@ class LibraryAsOf:
     def stored_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
         """As `BarLibrary.stored_panel`, cut at the moment."""
         finest = [self.infos[s].finest if base.intraday else base for s in names]
-        made = panel_of([self.bars(s, f, extended) for s, f in zip(names, finest, strict=True)])
-        made.timeframe = base
-        made.ticks = tuple(self.infos[s].tick for s in names)
-        made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
-        return made
+        made = panel_of([self.bars(s, f, extended) for s, f in zip(names, finest, strict=True)], base)
+        return furnished(made, self, self._library, extended)
 
     def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
         """Symbols at one timeframe as a panel, as `BarLibrary.panel`."""
         names = list(symbols)
         made = panel_of([self.bars(s, timeframe, extended) for s in names])
-        made.ticks = tuple(self.infos[s].tick for s in names)
-        made.earlier = self.earlier(names, timeframe)
-        made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
-        return made
+        return furnished(made, self, self._library, extended)
 
 
 BarSource = BarLibrary | LibraryAsOf

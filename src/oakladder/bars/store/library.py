@@ -19,20 +19,20 @@ import numpy as np
 import pyarrow as pa
 
 from oakladder.bars.bars import Bars, regular_times
-from oakladder.bars.errors import DataProblem
+from oakladder.bars.errors import DataProblem, NoBars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of, resample_panel
 from oakladder.bars.resample import resample
 from oakladder.bars.shared_times import shared
 from oakladder.bars.store import files
+from oakladder.bars.store.background import furnished
 from oakladder.bars.store.catalogue import Catalogue
-from oakladder.bars.store.earlier import EarlierBars
 from oakladder.bars.store.files import SUFFIX, file_name, info_in, symbol_of_file
 from oakladder.bars.store.folder import damaged_files, take_old_names
 from oakladder.bars.store.guess import guessed_info
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.offsets import ColumnOffsets, FileChanged, Places, Unreadable
-from oakladder.bars.store.panel_reading import read_panel
+from oakladder.bars.store.panel_reading import BarFile, read_panel
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.disk import locked, set_aside, sweep, why
 
@@ -237,7 +237,7 @@ class BarLibrary:
                 with self.changing():
                     self.write(made)
         if not os.path.exists(path):
-            raise DataProblem(f"There are no {base} bars of {symbol} in the library.")
+            raise NoBars(f"There are no {base} bars of {symbol} in the library.")
         return read(path)
 
     def _set_aside(self, path: str, error: Exception) -> None:
@@ -307,7 +307,7 @@ class BarLibrary:
             return known
         times = np.empty(place.count, dtype=np.int64)
         if place.count:
-            self._read(symbol, self._file(symbol, base), place, ["time"], [times])
+            self.places.read_of(symbol, self._file(symbol, base), place, ["time"], [times])
         times = shared(times)
         with self._lock:
             if place.clock not in self._clocks:
@@ -316,21 +316,6 @@ class BarLibrary:
             while self._clock_bytes > MOST_CLOCKS and len(self._clocks) > 1:
                 self._clock_bytes -= self._clocks.popitem(last=False)[1].nbytes
         return times
-
-    def _read(
-        self,
-        symbol: str,
-        path: str,
-        place: ColumnOffsets,
-        names: Sequence[str],
-        into: Sequence[np.ndarray],
-        first: int = 0,
-    ) -> None:
-        """`Places.read`, with the symbol said whose file cannot be read. Raises `FileChanged` or `Unreadable`."""
-        try:
-            self.places.read(path, place, names, into, first)
-        except OSError as error:
-            raise Unreadable(symbol, f"Its file cannot be read: {why(error)}.") from None
 
     def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
         """Symbols at one timeframe as a panel; an intraday panel knows the longer bars before its first.
@@ -343,12 +328,9 @@ class BarLibrary:
         if len(names) < 2:
             made = panel_of([self.bars(s, timeframe, extended) for s in names])
         else:
-            made = self.stored_panel(names, base, extended and timeframe.intraday)
+            made = self._read_panel(names, base, extended and timeframe.intraday)
             made = made if timeframe == base else resample_panel(made, timeframe)
-        made.ticks = tuple(self.infos[s].tick for s in names)
-        made.earlier = self.earlier(names, timeframe)
-        made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
-        return made
+        return furnished(made, self, self, extended)
 
     def stored_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
         """Stored bars of some symbols, whatever timeframes they can make; of many they are read straight from the
@@ -357,9 +339,7 @@ class BarLibrary:
             made = panel_of([self._alone(s, base, extended) for s in names])
         else:
             made = self._read_panel(names, base, extended)
-        made.ticks = tuple(self.infos[s].tick for s in names)
-        made.others = lambda symbol, longer: self.panel([symbol], longer, extended)
-        return made
+        return furnished(made, self, self, extended)
 
     def _alone(self, symbol: str, base: Timeframe, extended: bool) -> Bars:
         try:
@@ -370,18 +350,12 @@ class BarLibrary:
             raise Unreadable(symbol, str(error)) from None
 
     def _read_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
-        paths = [self._file(s, base) for s in names]
-        places = [self._with_file(s, base, self.places.known) for s in names]
-        calendars = tuple(self.infos[s].calendar for s in names)
+        found = [
+            BarFile(s, self._file(s, base), self._with_file(s, base, self.places.known), self.infos[s].calendar)
+            for s in names
+        ]
         return read_panel(
-            names,
-            base,
-            extended,
-            calendars,
-            places,
-            lambda k: self._clock(names[k], base, places[k]),
-            lambda k, wanted, into, first: self._read(names[k], paths[k], places[k], wanted, into, first),
-            self._reading,
+            found, base, extended, self.places, lambda f: self._clock(f.symbol, base, f.place), self._reading
         )
 
     def settle(self) -> None:
@@ -392,10 +366,6 @@ class BarLibrary:
     def damaged(self, cancelled: Callable[[], bool] | None = None) -> list[str]:
         """Reads every file through, and gives the names of those that are damaged; they stay where they are."""
         return damaged_files(self.folder, cancelled)
-
-    def earlier(self, symbols: list[str], base: Timeframe) -> EarlierBars:
-        """The longer bars from before the first bar of a panel."""
-        return EarlierBars(self.bars, lambda symbol: self.infos[symbol].calendar, symbols, base)
 
 
 def stored_base(timeframe: Timeframe) -> Timeframe:

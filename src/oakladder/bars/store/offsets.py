@@ -21,7 +21,7 @@ import numpy as np
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.files import NAMES, kind_of, layout_of
-from oakladder.disk import write_atomic
+from oakladder.disk import why, write_atomic
 
 _ORDER = {name: k for k, name in enumerate(NAMES)}
 _VERSION = 2
@@ -117,6 +117,21 @@ class Places:
                     raise FileChanged(f"{path.rpartition('/')[2]} is shorter than it was.")
         finally:
             os.close(file)
+
+    def read_of(
+        self,
+        symbol: str,
+        path: str,
+        place: ColumnOffsets,
+        names: Sequence[str],
+        into: Sequence[np.ndarray],
+        first: int = 0,
+    ) -> None:
+        """`read`, with the symbol said whose file cannot be read. Raises `FileChanged` or `Unreadable`."""
+        try:
+            self.read(path, place, names, into, first)
+        except OSError as error:
+            raise Unreadable(symbol, f"Its file cannot be read: {why(error)}.") from None
 
     def known(self, path: str) -> ColumnOffsets:
         """The place as it was last found, without a look at the file; `read` notices where that is out of date."""

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 
@@ -11,69 +13,99 @@ from oakladder.bars.bars import regular_times, tidy
 from oakladder.bars.end_to_end import ends_of
 from oakladder.bars.panel import Panel
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.offsets import ColumnOffsets
+from oakladder.bars.store.offsets import ColumnOffsets, Places
 from oakladder.bars.timeframes import Timeframe
+from oakladder.bars.timeline import Timeline
 
 #: Times are shared by so many symbols at least, or read like prices.
 _SHARING = 6
 
 
+@dataclass(frozen=True, slots=True)
+class BarFile:
+    """The file of a symbol's stored bars, and where its columns lie in it."""
+
+    symbol: str
+    path: str
+    place: ColumnOffsets
+    calendar: Calendar
+
+
+@dataclass(frozen=True, slots=True)
+class _FileColumns:
+    """Columns that are read from the files of many symbols when they are asked for."""
+
+    files: Sequence[BarFile]
+    places: Places
+    #: Held while files are read.
+    turn: threading.Lock
+    #: How many bars of each symbol belong to the panel, and which ones of its file; None where all do.
+    counts: list[int]
+    kept: list[np.ndarray | None]
+
+    def read(self, names: Sequence[str], skips: np.ndarray | None = None) -> list[np.ndarray]:
+        firsts = [0] * len(self.files) if skips is None else skips.tolist()
+        ends = ends_of([c - f for c, f in zip(self.counts, firsts, strict=True)]).tolist()
+        made = [np.empty(ends[-1], dtype=np.int64 if n == "time" else np.float64) for n in names]
+        # Two threads that both read hand the interpreter to and fro with every call, and take longer than one;
+        # while one reads, the other can run what it has read.
+        with self.turn:
+            for k, (file, keep, first) in enumerate(zip(self.files, self.kept, firsts, strict=True)):
+                parts = [m[ends[k] : ends[k + 1]] for m in made]
+                if keep is None:
+                    self._read(file, names, parts, first)
+                elif first < len(keep):
+                    begin = int(keep[first])
+                    raw = [np.empty(int(keep[-1]) + 1 - begin) for _ in names]
+                    self._read(file, names, raw, begin)
+                    for whole, part in zip(raw, parts, strict=True):
+                        np.take(whole, keep[first:] - begin, out=part, mode="clip")
+        if all(f.place.clean for f in self.files):
+            return made
+        return [m if n == "time" else tidy(m) for n, m in zip(names, made, strict=True)]
+
+    def _read(self, file: BarFile, names: Sequence[str], into: Sequence[np.ndarray], first: int) -> None:
+        self.places.read_of(file.symbol, file.path, file.place, names, into, first)
+
+    def times(self) -> np.ndarray:
+        return self.read(["time"])[0]
+
+
 def read_panel(
-    names: Sequence[str],
+    files: Sequence[BarFile],
     base: Timeframe,
     extended: bool,
-    calendars: tuple[Calendar, ...],
-    places: Sequence[ColumnOffsets],
-    clock: Callable[[int], np.ndarray],
-    read: Callable[[int, Sequence[str], Sequence[np.ndarray], int], None],
+    places: Places,
+    times_of: Callable[[BarFile], np.ndarray],
     turn: threading.Lock,
 ) -> Panel:
     """A panel whose columns are read when they are asked for.
 
-    ``clock`` gives the times of the symbol of a number, ``read`` reads columns of one into arrays from a bar on, and
-    ``turn`` is held while files are read.
+    ``times_of`` gives the times of a file as the array that it shares with others; ``turn`` is held while files are
+    read.
     """
-    kept: list[np.ndarray | None] = [None] * len(names)
-    counts = [p.count for p in places]
-    clocks: list[np.ndarray] | None = None
+    kept: list[np.ndarray | None] = [None] * len(files)
+    counts = [f.place.count for f in files]
+    parts: list[np.ndarray] | None = None
     # Times that hardly any symbols share are read like prices; regular hours are found by the times.
     by_hours = base.intraday and not extended
-    if by_hours or len({p.clock for p in places}) <= max(len(places) // _SHARING, 1):
-        clocks = [clock(k) for k in range(len(names))]
-    if clocks is not None and by_hours:
-        for k, calendar in enumerate(calendars):
-            regular = regular_times(clocks[k], calendar)
+    if by_hours or len({f.place.clock for f in files}) <= max(len(files) // _SHARING, 1):
+        parts = [times_of(f) for f in files]
+    if parts is not None and by_hours:
+        for k, file in enumerate(files):
+            regular = regular_times(parts[k], file.calendar)
             if regular is not None:
-                clocks[k], kept[k] = regular
-        counts = [len(c) for c in clocks]
-    clean = all(p.clean for p in places)
-
-    def columns(wanted: Sequence[str], skips: np.ndarray | None) -> list[np.ndarray]:
-        firsts = [0] * len(names) if skips is None else skips.tolist()
-        ends = ends_of([c - f for c, f in zip(counts, firsts, strict=True)]).tolist()
-        made = [np.empty(ends[-1], dtype=np.int64 if n == "time" else np.float64) for n in wanted]
-        # Two threads that both read hand the interpreter to and fro with every call, and take longer than one;
-        # while one reads, the other can run what it has read.
-        with turn:
-            for k, (keep, first) in enumerate(zip(kept, firsts, strict=True)):
-                parts = [m[ends[k] : ends[k + 1]] for m in made]
-                if keep is None:
-                    read(k, wanted, parts, first)
-                elif first < len(keep):
-                    begin = int(keep[first])
-                    raw = [np.empty(int(keep[-1]) + 1 - begin) for _ in wanted]
-                    read(k, wanted, raw, begin)
-                    for whole, part in zip(raw, parts, strict=True):
-                        np.take(whole, keep[first:] - begin, out=part, mode="clip")
-        return made if clean else [m if n == "time" else tidy(m) for n, m in zip(wanted, made, strict=True)]
-
-    return Panel(
-        tuple(names),
+                parts[k], kept[k] = regular
+        counts = [len(p) for p in parts]
+    source = _FileColumns(files, places, turn, counts, kept)
+    timeline = Timeline(
         base,
-        calendars,
+        tuple(f.calendar for f in files),
         ends_of(counts),
-        None if clocks is None else tuple(clocks),
-        extended=extended,
-        maker=columns,
-        time_names=() if clocks is not None else tuple(p.clock for p in places),
+        None if parts is None else tuple(parts),
+        extended,
+        names=() if parts is not None else tuple(f.place.clock for f in files),
     )
+    if parts is None:
+        timeline.read = partial(_FileColumns.times, source)
+    return Panel(tuple(f.symbol for f in files), timeline, source=source)

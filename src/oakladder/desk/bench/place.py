@@ -23,9 +23,10 @@ from oakladder.desk.script.panel import ScriptPanel
 from oakladder.desk.session import Desk
 from oakladder.desk.view import View
 from oakladder.desk.why.panel import WhyPanel
-from oakladder.engine.columns import Cell
+from oakladder.engine.cells import Cell
 from oakladder.engine.signal_ages import Pip
 from oakladder.engine.why import Why
+from oakladder.rung.words import Shown
 
 
 class Bench(QWidget):
@@ -179,7 +180,7 @@ class Bench(QWidget):
         model = self.watchlist.model
         model.cells = cells
         program = self.desk.rule.program
-        column = next((o for o in program.outputs if o.what == "column"), None) if program else None
+        column = next((o for o in program.outputs if o.what is Shown.COLUMN), None) if program else None
         model.open_name = (column.name if column else program.title if program else "") or "The script"
         model.changed()
 

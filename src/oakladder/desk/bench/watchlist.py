@@ -22,7 +22,7 @@ from oakladder.desk.columns import OPEN_SCRIPT, ColumnPlace, ScriptColumn, place
 from oakladder.desk.look.theme import Theme, ui_font
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.desk.widgets.rows_model import SORT_ROLE, RowsModel
-from oakladder.engine.columns import Cell
+from oakladder.engine.cells import Cell
 
 _FIXED = ("Symbol", "Last", "Change")
 

@@ -13,7 +13,8 @@ from oakladder.bars.store.info import SymbolInfo
 from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.rows_model import SORT_ROLE, RowsModel
-from oakladder.engine.columns import Cell, at_least, filter_of
+from oakladder.engine.cell_filter import at_least, filter_of
+from oakladder.engine.cells import Cell
 
 FIXED = ("Symbol", "Name", "Sector", "Last", "Change", "Note")
 

@@ -21,7 +21,7 @@ from oakladder.desk.ladder.model import FIXED, LadderModel, LadderRows
 from oakladder.desk.ladder.sections import Section
 from oakladder.desk.look.theme import Theme, ui_font
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
-from oakladder.engine.columns import Cell
+from oakladder.engine.cells import Cell
 
 _WIDTHS, _SCRIPT_WIDTH = (60, 138, 78, 66, 60, 90), 60
 

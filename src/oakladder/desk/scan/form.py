@@ -20,8 +20,8 @@ from oakladder.bars.timeframes import STANDARD
 from oakladder.desk.programs import title_of
 from oakladder.desk.scan.rule_settings import Given
 from oakladder.desk.widgets.passing import answered
-from oakladder.engine.columns import offered
-from oakladder.engine.rules import RELATIONS, Field, Fresh, named_values
+from oakladder.engine.cells import offered
+from oakladder.engine.rules import Field, Fresh, Relation, named_values
 from oakladder.rung import Program
 from oakladder.user.scans import SCRIPT, ScanLine, settings_said
 
@@ -96,7 +96,7 @@ class LineEditor(QWidget):
     def _set_up(self) -> None:
         """The choices that are always the same."""
         _refill(self.kind, [(words, key) for key, words in _KINDS.items()])
-        _refill(self.relation, [(relation, relation) for relation in (_HOLDS, *RELATIONS)])
+        _refill(self.relation, [(str(relation), str(relation)) for relation in (_HOLDS, *Relation)])
         self.number.setDecimals(4)
         self.number.setRange(-1e12, 1e12)
         self.number.setMinimumWidth(90)

@@ -19,7 +19,8 @@ from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.theme import Theme, ui_font
 from oakladder.desk.widgets.rows_model import RowsModel
 from oakladder.desk.widgets.small_charts import draw_spark
-from oakladder.engine.columns import Cell, Filled
+from oakladder.engine.cells import Cell
+from oakladder.engine.columns import Filled
 from oakladder.engine.screen import Found, Occurrence
 
 HEADS = ("Symbol", "Name", "Sector", "Since", "Bars", "New", "Last", "Change", "Chart")

@@ -29,6 +29,7 @@ from oakladder.desk.widgets.passing import show_for_itself
 from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.disk import why
 from oakladder.rung import Problem, Severity
+from oakladder.rung.words import Shown
 
 #: So many problems are in sight, and in the list.
 _MOST_PROBLEMS_SHOWN, _MOST_PROBLEMS = 5, 100
@@ -207,7 +208,7 @@ class ScriptPanel(QWidget):
         self.editor.show_problems(problems)
         if self.desk.rule.program is not None and self.desk.rule.program.text == self.desk.script.text:
             plan = self.desk.rule.program.plan
-            signals = [o.name for o in plan.outputs if o.what == "signal"]
+            signals = [o.name for o in plan.outputs if o.what is Shown.SIGNAL]
             self.editor.know(
                 [n for n in plan.values if "." not in n] + signals + [i.name for i in self.desk.rule.program.settings]
             )

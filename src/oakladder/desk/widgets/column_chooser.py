@@ -21,7 +21,7 @@ from oakladder.desk.columns import ScriptColumn
 from oakladder.desk.programs import Programs, title_of
 from oakladder.desk.widgets.passing import answered
 from oakladder.desk.widgets.settings_strip import HeldSettings
-from oakladder.engine.columns import offered
+from oakladder.engine.cells import offered
 from oakladder.rung import Program
 
 _USUAL = ("1h", "4h", "1d", "1w")

@@ -32,6 +32,7 @@ from oakladder.engine.run import Result
 from oakladder.engine.signal_ages import TONE_COLOURS
 from oakladder.rung.plan.ops import Op, Output, under
 from oakladder.rung.texts import write_value
+from oakladder.rung.words import Shown, Tone
 
 #: After so many things that are made one by one it is asked whether anybody still waits for them.
 _LOOK_UP = 2048
@@ -40,36 +41,36 @@ _LOOK_UP = 2048
 def draw(result: Result, paint: Paint, cancelled: Callable[[], bool] | None = None) -> Picture:
     """The drawing data of a result over a panel of one symbol. Raises `Cancelled`."""
     result = replace(result, cancelled=cancelled)
-    made: dict[str, list[Any]] = {what: [] for what in _MAKERS}
+    made: dict[Shown, list[Any]] = {what: [] for what in _MAKERS}
     painted: dict[str, np.ndarray | None] = {"bars": None, "volume": None, "background": None}
     pane = PRICE
     for output in result.outputs:
         result.go_on()
         if output.what in _PLACED:
             pane = _pane(output, pane)
-        if output.what == "paint":
+        if output.what is Shown.PAINT:
             where = output.attributes["painted"]
             colours, before = _colours(result, output, paint, "warn"), painted[where]
             painted[where] = colours if before is None else np.where(colours != 0, colours, before)
         elif output.what in _MAKERS:
             made[output.what] += _MAKERS[output.what](result, output, paint, pane)
-    lines = [*made["line"], *made["level"]]
-    marks = made["mark"] + [_default_mark(result, o, paint) for o in _unmarked(result.outputs)]
-    placed = [*lines, *made["histogram"], *made["band"], *made["link"], *marks, *made["label"]]
+    lines = [*made[Shown.LINE], *made[Shown.LEVEL]]
+    marks = made[Shown.MARK] + [_default_mark(result, o, paint) for o in _unmarked(result.outputs)]
+    placed = [*lines, *made[Shown.HISTOGRAM], *made[Shown.BAND], *made[Shown.LINK], *marks, *made[Shown.LABEL]]
     return Picture(
         lines=tuple(lines),
         marks=tuple(marks),
-        labels=tuple(made["label"]),
+        labels=tuple(made[Shown.LABEL]),
         bar_colours=painted["bars"],
         volume_colours=painted["volume"],
         ground_colours=painted["background"],
-        histograms=tuple(made["histogram"]),
-        bands=tuple(made["band"]),
-        lanes=tuple(made["lane"]),
-        zones=tuple(made["zone"]),
-        links=tuple(made["link"]),
-        notes=tuple(made["note"]),
-        events=tuple(_event(result, o) for o in result.outputs if o.what == "signal"),
+        histograms=tuple(made[Shown.HISTOGRAM]),
+        bands=tuple(made[Shown.BAND]),
+        lanes=tuple(made[Shown.LANE]),
+        zones=tuple(made[Shown.ZONE]),
+        links=tuple(made[Shown.LINK]),
+        notes=tuple(made[Shown.NOTE]),
+        events=tuple(_event(result, o) for o in result.outputs if o.what is Shown.SIGNAL),
         panes=tuple(dict.fromkeys(x.pane for x in placed if x.pane not in (PRICE, VOLUME))),
     )
 
@@ -114,7 +115,7 @@ def _pane(output: Output, before: str) -> str:
         return said
     if output.unit in (PRICE, VOLUME):
         return output.unit
-    if output.what == "level" and output.unit in ("plain", "unknown", ""):
+    if output.what is Shown.LEVEL and output.unit in ("plain", "unknown", ""):
         return before
     return output.unit if output.unit not in ("unknown", "") else output.name or "plain"
 
@@ -143,11 +144,11 @@ def _fixed_number(result: Result, output: Output, role: str, default: float) -> 
 
 def _line(result: Result, output: Output, pane: str, paint: Paint) -> DrawnLine:
     values = result.number(output.roles["value"])
-    colours = _colours(result, output, paint, "ink" if output.what == "line" else "mute")
+    colours = _colours(result, output, paint, "ink" if output.what is Shown.LINE else "mute")
     width = _fixed_number(result, output, "width", 1.4)
-    style = output.attributes.get("style", "dashed" if output.what == "level" else "solid")
+    style = output.attributes.get("style", "dashed" if output.what is Shown.LEVEL else "solid")
     return DrawnLine(
-        output.name or output.what, pane, values, colours, min(max(width, 0.5), 8), style, output.what == "level"
+        output.name or output.what, pane, values, colours, min(max(width, 0.5), 8), style, output.what is Shown.LEVEL
     )
 
 
@@ -302,42 +303,42 @@ def _links(result: Result, output: Output, paint: Paint, pane: str) -> list[Link
 
 def _event(result: Result, output: Output) -> Event:
     bars = np.flatnonzero(result.is_true(output.roles["value"]))
-    return Event(output.name, output.attributes["text"], output.attributes["tone"], bars)
+    return Event(output.name, output.attributes["text"], output.tone, bars)
 
 
 def _unmarked(outputs: list[Output]) -> list[Output]:
     """Signals that no mark or label of the script shows."""
     shown: set[Op] = set()
     for output in outputs:
-        if output.what == "mark":
+        if output.what is Shown.MARK:
             shown.update(under(output.roles["value"]))
-        elif output.what == "label" and "when" in output.roles:
+        elif output.what is Shown.LABEL and "when" in output.roles:
             shown.update(under(output.roles["when"]))
-    return [o for o in outputs if o.what == "signal" and o.roles["value"] not in shown]
+    return [o for o in outputs if o.what is Shown.SIGNAL and o.roles["value"] not in shown]
 
 
 def _default_mark(result: Result, output: Output, paint: Paint) -> Mark:
     bars = np.flatnonzero(result.is_true(output.roles["value"]))
-    tone = output.attributes["tone"]
-    shape = {"bullish": "arrow_up", "bearish": "arrow_down"}.get(tone, "dot")
+    tone = output.tone
+    shape = {Tone.BULLISH: "arrow_up", Tone.BEARISH: "arrow_down"}.get(tone, "dot")
     colours = np.full(len(bars), paint(TONE_COLOURS[tone]), dtype=np.uint32)
     return Mark(output.name, bars, bars, _side_of(shape), None, shape, colours, 3)
 
 
 #: Output statement → what makes its drawings.
-_MAKERS: dict[str, Callable[[Result, Output, Paint, str], list[Any]]] = {
-    "line": lambda r, o, p, pane: [_line(r, o, pane, p)],
-    "level": lambda r, o, p, pane: [_line(r, o, pane, p)],
-    "histogram": lambda r, o, p, pane: [_columns(r, o, p, pane)],
-    "band": lambda r, o, p, pane: [_band(r, o, p, pane)],
-    "mark": lambda r, o, p, pane: [_mark(r, o, p)],
-    "label": lambda r, o, p, pane: [_label(r, o, p)],
-    "lane": lambda r, o, p, pane: [_lane(r, o, p)],
-    "zone": lambda r, o, p, pane: _zones(r, o, p),
-    "link": _links,
-    "note": lambda r, o, p, pane: [_note(r, o, p)],
+_MAKERS: dict[Shown, Callable[[Result, Output, Paint, str], list[Any]]] = {
+    Shown.LINE: lambda r, o, p, pane: [_line(r, o, pane, p)],
+    Shown.LEVEL: lambda r, o, p, pane: [_line(r, o, pane, p)],
+    Shown.HISTOGRAM: lambda r, o, p, pane: [_columns(r, o, p, pane)],
+    Shown.BAND: lambda r, o, p, pane: [_band(r, o, p, pane)],
+    Shown.MARK: lambda r, o, p, pane: [_mark(r, o, p)],
+    Shown.LABEL: lambda r, o, p, pane: [_label(r, o, p)],
+    Shown.LANE: lambda r, o, p, pane: [_lane(r, o, p)],
+    Shown.ZONE: lambda r, o, p, pane: _zones(r, o, p),
+    Shown.LINK: _links,
+    Shown.NOTE: lambda r, o, p, pane: [_note(r, o, p)],
 }
 
 
 #: Statements whose pane follows from their unit.
-_PLACED = frozenset(["line", "level", "histogram", "band", "link"])
+_PLACED = frozenset([Shown.LINE, Shown.LEVEL, Shown.HISTOGRAM, Shown.BAND, Shown.LINK])

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from oakladder.rung.words import Tone
+
 Paint = Callable[[str], int]
 PRICE, VOLUME = "price", "volume"
 
@@ -128,7 +130,7 @@ class Event:
 
     name: str
     text: str
-    tone: str
+    tone: Tone
     bars: np.ndarray
 
 

@@ -6,6 +6,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import Frame, Value, each, timeframe_of
+from oakladder.rung.plan.inputs import OtherSymbol
 from oakladder.rung.plan.ops import Domain, Foreign, Op, Put, Slot
 
 
@@ -52,11 +53,7 @@ class Elsewhere:
     def _foreign_input(self, op: Op, reader: Domain) -> Op:
         if op.fixed:
             return op
-        name = next((name for name, other in self.emitter.foreign_inputs.items() if other is op), "")
-        if not name:
-            name = f"of {len(self.emitter.foreign_inputs)}"
-            self.emitter.foreign_inputs[name] = op
-        raw = self.emitter.emit("input", attr=name, bound=op.bound, domain=reader)
+        raw = self.emitter.emit("input", attr=OtherSymbol(op), bound=op.bound, domain=reader)
         return self.emitter.flag(raw, reader) if op.is_flag else raw
 
     def _export(self, op: Op, source: Domain, reader: Domain) -> Op:

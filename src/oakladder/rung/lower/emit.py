@@ -21,8 +21,6 @@ class Emitter:
         self.domains = [self.base]
         self.outputs: list[Output] = []
         self.demands: list[Demand] = []
-        self.named_inputs: dict[str, Op] = {}
-        self.foreign_inputs: dict[str, Op] = {}
         self.foreigners: list[Foreign] = []
         self.blocks: dict[Domain, list[list[Item]]] = {self.base: [self.base.body]}
         self.top: set[Op] = set()
@@ -133,15 +131,6 @@ class Emitter:
 
     def demand(self, value: Op, low: float, high: float, what: str) -> None:
         self.demands.append(Demand(value, low, high, what, self.line))
-
-    def fixed_input(self, what: str, op: Op) -> str:
-        """The name of an input that depends on a fixed value, which the engine looks up before a run."""
-        for name, other in self.named_inputs.items():
-            if other is op and name.startswith(what):
-                return name
-        name = f"{what} {len(self.named_inputs)}"
-        self.named_inputs[name] = op
-        return name
 
     def open(self, domain: Domain) -> None:
         self.blocks[domain] = [domain.body]

@@ -10,6 +10,7 @@ from oakladder.rung import tree as t
 from oakladder.rung import values
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.frames import NAN, NOWHERE, Bundle, Frame, Instance, Trace, Value, timeframe_of
+from oakladder.rung.plan.inputs import BarColumn, IsSymbol
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, DATA_EXPONENT, DIVISOR_EXPONENT, TAME_EXPONENT, Domain, Op, Slot
 from oakladder.rung.read.blocks import parse
 
@@ -117,13 +118,13 @@ class Expressions:
         if found is not None:
             return found
         if expr.name in values.COLUMNS:
-            return self.emitter.emit("input", attr=expr.name, bound=DATA_EXPONENT, domain=frame.domain)
+            return self.emitter.emit("input", attr=BarColumn(expr.name), bound=DATA_EXPONENT, domain=frame.domain)
         if expr.name in values.DERIVED:
             return self.value(self._derived_expr(expr.name), Frame(NOWHERE, frame.domain))
         if expr.name == "bar":
             return self.emitter.emit("bar", bound=40, domain=frame.domain)
         if expr.name in values.TIME_INPUTS:
-            raw = self.emitter.emit("input", attr=expr.name, bound=DATA_EXPONENT, domain=frame.domain)
+            raw = self.emitter.emit("input", attr=BarColumn(expr.name), bound=DATA_EXPONENT, domain=frame.domain)
             return self.emitter.flag(raw, frame.domain) if expr.name == "extended" else raw
         if expr.name == "symbol":
             return self.emitter.emit("symbol", kind="text", domain=frame.domain)
@@ -202,6 +203,6 @@ class Expressions:
 
     def _is_symbol(self, text: Op, op: str, domain: Domain) -> Op:
         """Whether the symbol is the one that a fixed text names: an input of its own for each text."""
-        raw = self.emitter.emit("input", attr=self.emitter.fixed_input("is", text), bound=1, domain=domain)
+        raw = self.emitter.emit("input", attr=IsSymbol(text), bound=1, domain=domain)
         same = self.emitter.flag(raw, domain)
         return same if op == "==" else self.emitter.emit("not", same, kind="flag", domain=domain)

@@ -48,7 +48,7 @@ class Lowerer:
         values = self._values_of(frame)
         for domain in [*plan.domains, *(d for f in plan.foreigners for d in f.domains)]:
             domain.body = self.past.with_saves(domain.body)
-        return Plan(plan.domains, plan.outputs, plan.demands, values, plan.named_inputs, plan.foreign_inputs)
+        return Plan(plan.domains, plan.outputs, plan.demands, values)
 
     def _values_of(self, frame: Frame) -> dict[str, Op]:
         """Every top-level `let` and `keep` as it stands at the end of the bar."""

@@ -8,6 +8,7 @@ from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import Frame
 from oakladder.rung.plan.ops import Op, Output, under
 from oakladder.rung.problems import Problem, ScriptError, Span
+from oakladder.rung.words import Shown
 
 #: The most texts or colours that one is put together of.
 MAX_SHELLS = 200
@@ -36,7 +37,7 @@ class Outputs:
             self._check_shell(role)
         first = statement.operands[0] if statement.operands else None
         name = attributes.get("named") or (first.name if isinstance(first, t.Name) else "")
-        self.emitter.outputs.append(Output(statement.what, name, roles, attributes, statement.span.line))
+        self.emitter.outputs.append(Output(Shown(statement.what), name, roles, attributes, statement.span.line))
 
     def _check_shell(self, op: Op) -> None:
         """A text or colour is put together bar by bar when it is shown: out of so many parts and no more."""

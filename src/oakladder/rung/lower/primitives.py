@@ -10,6 +10,7 @@ from oakladder.rung.kinds import Kind
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import NOWHERE, Frame
+from oakladder.rung.plan.inputs import BarBegins
 from oakladder.rung.plan.ops import LONGEST, SORTED, Domain, Fold, Op
 
 
@@ -66,8 +67,8 @@ class Primitives:
     def _new(self, timeframe: Op, frame: Frame) -> Op:
         """Whether a longer bar begins: days, weeks and months by the calendar, shorter ones by an input."""
         domain = frame.domain
-        name = self.emitter.fixed_input("new", timeframe)
-        made = self.emitter.flag(self.emitter.emit("input", attr=name, bound=1, domain=domain), domain)
+        raw = self.emitter.emit("input", attr=BarBegins(timeframe), bound=1, domain=domain)
+        made = self.emitter.flag(raw, domain)
         for word, period in values.PERIODS.items():
             test = self.emitter.emit(
                 "eq",

@@ -10,6 +10,7 @@ from oakladder.rung.lower.frames import NAN, Bundle, Frame, Instance, Value
 from oakladder.rung.lower.outputs import Outputs
 from oakladder.rung.plan.ops import LONGEST, Branch, Domain, Item, Loop, Op, Output, Put, Slot, Stop
 from oakladder.rung.problems import Cancelled
+from oakladder.rung.words import Shown
 
 
 class Statements:
@@ -72,7 +73,7 @@ class Statements:
                 if domain is self.emitter.base:
                     self.emitter.outputs.append(
                         Output(
-                            "signal",
+                            Shown.SIGNAL,
                             statement.name.name,
                             {"value": flag},
                             {"tone": statement.tone, "text": statement.text},

@@ -8,6 +8,7 @@ from oakladder.rung.native.folds import fold, ranked, sort
 from oakladder.rung.native.ops import OPERATIONS
 from oakladder.rung.native.registers import Code, Registers
 from oakladder.rung.native.text import STATE
+from oakladder.rung.plan.inputs import Input
 from oakladder.rung.plan.ops import SORTED, Branch, Domain, Fold, Item, Loop, Op, Put, Ring, Save, Slot
 
 
@@ -79,7 +80,8 @@ class Blocks(Registers):
     def op(self, op: Op) -> None:
         match op.code:
             case "input":
-                self.numbers[op] = self.read_input(str(op.attr))
+                assert isinstance(op.attr, Input)
+                self.numbers[op] = self.read_input(op.attr)
             case "bar":
                 self.numbers[op] = self.new(f"sitofp i64 {self.counter()} to double")
             case "get" | "prev":

@@ -16,6 +16,7 @@ import llvmlite.binding as llvm
 
 from oakladder.rung.native.main import module_text
 from oakladder.rung.native.registers import Code
+from oakladder.rung.plan.inputs import Input
 from oakladder.rung.plan.ops import Live, Op
 from oakladder.rung.plan.state import StateMap
 
@@ -145,7 +146,8 @@ class Compiled:
 
     text: str
     fixed: tuple[Op, ...]
-    columns: tuple[str, ...]
+    #: What it reads, in the order of its table of columns.
+    inputs: tuple[Input, ...]
 
     def machine(self, thorough: bool) -> Machine:
         """Machine code, compiled on first use."""
@@ -157,4 +159,4 @@ def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
     """Code for the live part of a plan that writes out the given numbers and flags."""
     code = Code(live, state)
     text = module_text(code, leaves)
-    return Compiled(text, tuple(code.fixed), tuple(code.columns))
+    return Compiled(text, tuple(code.fixed), tuple(code.inputs))

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from oakladder.rung.native.blocks import Blocks
 from oakladder.rung.native.text import IN, NONE, STATE
+from oakladder.rung.plan.inputs import Input, Merge
 from oakladder.rung.plan.ops import Domain
 
 
 class Step(Blocks):
     """A function that runs one bar of a longer timeframe; its scalars stand at ``%own``, its inputs too."""
 
-    def read_input(self, name: str) -> str:
+    def read_input(self, what: Input) -> str:
         first, _ = self.state.regions[self.domain]
-        place = self.new(f"getelementptr double, ptr %own, i64 {self.state.place((name, self.domain)) - first}")
+        place = self.new(f"getelementptr double, ptr %own, i64 {self.state.place((what, self.domain)) - first}")
         return self.new(f"load double, ptr {place}, {STATE}")
 
     def going_on(self) -> str:
@@ -101,29 +102,30 @@ class Gathering(Blocks):
 
     def _gather(self, domain: Domain, new: str | None) -> None:
         """Puts this bar's values into the longer bar; with ``new``, where that holds a longer bar begins."""
-        for name in self.state.inputs[domain]:
-            x = self.read_input(name)
-            place = str(self.state.place((name, domain)))
+        for what in self.state.inputs[domain]:
+            x = self.read_input(what)
+            place = str(self.state.place((what, domain)))
             old = self.load_cell(place)
             if new is not None:
                 old = self.new(f"select i1 {new}, double {NONE}, double {old}")
-            self.store_cell(place, self._merge(name, old, x))
+            self.store_cell(place, self._merge(what.merge, old, x))
 
-    def _merge(self, name: str, old: str, x: str) -> str:
+    def _merge(self, how: Merge, old: str, x: str) -> str:
         """The counterpart of `reference._merged`."""
-        if name.startswith("of "):
+        if how is Merge.NEWEST:
             return x
-        if name not in ("high", "low", "close", "volume"):
-            return self._pick(self.new(f"fcmp uno double {old}, {old}"), x, old)
-        if name in ("high", "low"):
-            beyond = self.new(f"fcmp {'ogt' if name == 'high' else 'olt'} double {x}, {old}")
-            first = self.new(f"fcmp uno double {old}, {old}")
-            return self._pick(self.new(f"or i1 {beyond}, {first}"), x, old)
-        lost = self.new(f"fcmp uno double {x}, {x}")
-        if name == "volume":
-            first = self.new(f"fcmp uno double {old}, {old}")
-            x = self._pick(first, x, self.new(f"fadd double {old}, {x}"))
+        if how is Merge.FIRST:
+            return self._pick(self._is_none(old), x, old)
+        if how in (Merge.HIGHEST, Merge.LOWEST):
+            beyond = self.new(f"fcmp {'ogt' if how is Merge.HIGHEST else 'olt'} double {x}, {old}")
+            return self._pick(self.new(f"or i1 {beyond}, {self._is_none(old)}"), x, old)
+        lost = self._is_none(x)
+        if how is Merge.SUM:
+            x = self._pick(self._is_none(old), x, self.new(f"fadd double {old}, {x}"))
         return self._pick(lost, old, x)
+
+    def _is_none(self, x: str) -> str:
+        return self.new(f"fcmp uno double {x}, {x}")
 
     def _pick(self, test: str, yes: str, no: str) -> str:
         return self.new(f"select i1 {test}, double {yes}, double {no}")
@@ -131,7 +133,7 @@ class Gathering(Blocks):
     def before(self) -> list[str]:
         """Runs the longer domains over their own bars from before the first bar of the chart."""
         kept, self.lines = self.lines, []
-        width = 2 + len(self.code.columns)
+        width = 2 + len(self.code.inputs)
         for k, domain in enumerate(self.live.domains[1:]):
             head, body, exit_ = self.label("earlier"), self.label("early"), self.label("ready")
             entry = self.label("enter")
@@ -145,10 +147,10 @@ class Gathering(Blocks):
             self.put(f"{j} = phi i64 [ {first}, %{entry} ], [ {after}, %{body} ]")
             self.put(f"br i1 {self.new(f'icmp slt i64 {j}, {last}')}, label %{body}, label %{exit_}")
             self.begin(body)
-            for name in self.state.inputs[domain]:
-                column = self.table_pointer("before", k * width + 2 + self.code.columns.index(name))
+            for what in self.state.inputs[domain]:
+                column = self.table_pointer("before", k * width + 2 + self.code.inputs.index(what))
                 place = self.new(f"getelementptr double, ptr {column}, i64 {j}")
-                self.store_cell(str(self.state.place((name, domain))), self.new(f"load double, ptr {place}, {IN}"))
+                self.store_cell(str(self.state.place((what, domain))), self.new(f"load double, ptr {place}, {IN}"))
             self._step(k, self._own(domain))
             self.put(f"{after} = add i64 {j}, 1")
             self.put(f"br label %{head}")

@@ -15,22 +15,23 @@ from collections.abc import Sequence
 from oakladder.rung.native.longer import Gathering, Step
 from oakladder.rung.native.registers import Code
 from oakladder.rung.native.text import IN, META, OUT, PRELUDE, SORTING
+from oakladder.rung.plan.inputs import Input
 from oakladder.rung.plan.ops import Op
 
 
 class Main(Gathering):
     """Runs every symbol over its bars, with the chart's own domain in registers."""
 
-    def read_input(self, name: str) -> str:
-        place = self.new(f"getelementptr double, ptr {self.column(name)}, i64 %i")
+    def read_input(self, what: Input) -> str:
+        place = self.new(f"getelementptr double, ptr {self.column(what)}, i64 %i")
         return self.new(f"load double, ptr {place}, {IN}")
 
     def going_on(self) -> str:
         more = self.new(f"icmp slt i64 {self.new('add i64 %i, 1')}, %b1")
         return self.new(f"or i1 {more}, %is_kept")
 
-    def column(self, name: str) -> str:
-        return self.table_pointer("columns", self.code.columns.index(name))
+    def column(self, what: Input) -> str:
+        return self.table_pointer("columns", self.code.inputs.index(what))
 
     def text(self, leaves: Sequence[Op]) -> str:
         for k, domain in enumerate(self.live.domains[1:]):

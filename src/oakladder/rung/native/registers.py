@@ -5,6 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 
 from oakladder.rung.native.text import IN, NONE, STATE, Text, hex_of
+from oakladder.rung.plan.inputs import Input
 from oakladder.rung.plan.ops import Domain, Fold, Live, Op, Ring, Slot
 from oakladder.rung.plan.state import StateMap
 
@@ -26,7 +27,7 @@ class Code:
         self._places: dict[Op, int] = {}
         #: Whether windows are kept in order anywhere.
         self.sorts = False
-        self.columns = sorted({name for names in state.inputs.values() for name in names})
+        self.inputs = state.all_inputs
 
     def fixed_place(self, op: Op) -> int:
         """The place of a fixed value in the array that a run is given."""
@@ -189,7 +190,7 @@ class Registers(Text, ABC):
             self.numbers[op] = raw
 
     @abstractmethod
-    def read_input(self, name: str) -> str:
+    def read_input(self, what: Input) -> str:
         """The value of an input on this bar."""
 
     @abstractmethod

@@ -15,6 +15,8 @@ import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
+from oakladder.rung.words import Shown, Tone
+
 #: Magnitudes are tracked as powers of two; a number that could pass this is checked and becomes none.
 TAME_EXPONENT = 332
 TAME_LIMIT = 2.0**TAME_EXPONENT
@@ -186,12 +188,17 @@ class Foreign:
 class Output:
     """Something a script shows: its roles are values (``value``, ``color``, ``when`` …), its attributes plain words."""
 
-    what: str
+    what: Shown
     name: str
     roles: dict[str, Op]
     attributes: dict[str, str] = field(default_factory=dict)
     line: int = 0
     unit: str = ""
+
+    @property
+    def tone(self) -> Tone:
+        """Which way a signal points."""
+        return Tone(self.attributes["tone"])
 
 
 @dataclass(slots=True)
@@ -204,10 +211,6 @@ class Plan:
     demands: list[Demand]
     #: Every top-level `let` and `keep`, by name.
     values: dict[str, Op]
-    #: Inputs that depend on a fixed value (``new 0`` on a timeframe, ``is 0`` on a symbol), by name.
-    named_inputs: dict[str, Op]
-    #: Inputs that are values of other symbols (``of 0``), by name.
-    foreign_inputs: dict[str, Op]
 
 
 @dataclass(slots=True)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from oakladder.rung.plan.inputs import Input
 from oakladder.rung.plan.ops import Domain, Fold, Live, Op, Ring, Slot, items_of
 
 _NAN = float("nan")
@@ -23,8 +24,13 @@ class StateMap:
     shadows: dict[Domain, int] = field(default_factory=dict)
     rings: list[Ring] = field(default_factory=list)
     folds: list[Fold] = field(default_factory=list)
-    inputs: dict[Domain, list[str]] = field(default_factory=dict)
+    inputs: dict[Domain, list[Input]] = field(default_factory=dict)
     _rows: dict[object, int] = field(default_factory=dict)
+
+    @property
+    def all_inputs(self) -> list[Input]:
+        """What comes in on any of the domains, each once."""
+        return list(dict.fromkeys(what for read in self.inputs.values() for what in read))
 
     def place(self, key: object) -> int:
         return self.scalars[key]
@@ -66,10 +72,11 @@ def map_state(live: Live) -> StateMap:
                 _add(made, ("phase", fold), 0.0)
                 if fold.total not in made.scalars:
                     _add(made, fold.total, fold.identity)
-        made.inputs[domain] = sorted({str(op.attr) for op in live.ops if op.code == "input" and op.domain is domain})
+        read = (op.attr for op in ordered if op.code == "input" and op.domain is domain)
+        made.inputs[domain] = list(dict.fromkeys(attr for attr in read if isinstance(attr, Input)))
         if domain.timeframe is not None:
-            for name in made.inputs[domain]:
-                _add(made, (name, domain), _NAN)
+            for what in made.inputs[domain]:
+                _add(made, (what, domain), _NAN)
         size = len(made.starts) - first
         made.regions[domain] = (first, size)
         if domain.forming:

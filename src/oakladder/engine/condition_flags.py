@@ -1,4 +1,4 @@
-"""Conditions on bars: whether they hold on every bar that is in sight, with the freshness that they ask for.
+"""Conditions on bars: whether they hold on every bar that is looked at, with the freshness that they ask for.
 
 A condition gives a flag on every bar of the scan's own timeframe. A condition on a longer timeframe counts as
 of its last bar that was complete; so the same evaluation serves today, yesterday and every day before.
@@ -6,67 +6,84 @@ of its last bar that was complete; so the same evaluation serves today, yesterda
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Mapping
+from collections.abc import Hashable, Iterable, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
 
+from oakladder.bars.cut import cut
 from oakladder.bars.end_to_end import without
 from oakladder.bars.panel import Panel
-from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine.market import Frame, MarketPart, aligned
-from oakladder.engine.rules import VOLUME_DAYS, Condition, Field, Fresh, Group, Join, Plain, Rule
+from oakladder.bars.store.as_of import BarSource
+from oakladder.engine.frames import DAYS, Frame
+from oakladder.engine.market_bars import MarketView, aligned
+from oakladder.engine.rules import VOLUME_DAYS, Condition, Field, Fresh, Group, Join, Plain, Relation, Rule
+from oakladder.rung.plan.ops import Op
 
+#: What of a script on a timeframe (see `source`) → the values that are wanted of it.
+Asked = Mapping[Hashable, list[Op]]
 _NEVER = 10**9
 #: Added to times, so that none of them is negative.
 _EARLIEST = 1 << 38
 
 
 @dataclass(slots=True)
-class Sight:
-    """The bars of a part on which conditions are looked at: all, or on each timeframe the last so many of each symbol."""
+class ConditionBars:
+    """The bars on which conditions are looked at: all of a view, or on each timeframe the last so many of each symbol.
 
-    part: MarketPart
+    ``asked`` are the values that are wanted of each script, so that it is run once.
+    """
+
+    view: MarketView
+    library: BarSource
+    asked: Asked
     recent: Mapping[Frame, np.ndarray] | None = None
     _panels: dict[Frame, Panel] = field(default_factory=dict)
 
-    def panel(self, timeframe: Timeframe, extended: bool = False) -> Panel:
-        """The bars in sight on a timeframe."""
-        frame = (timeframe, extended and timeframe.intraday)
+    def panel(self, frame: Frame) -> Panel:
+        """The bars on a timeframe."""
         if frame not in self._panels:
-            panel = self.part.panel(*frame)
-            self._panels[frame] = panel if self.recent is None else panel.after(self._skips(frame, panel))
+            panel = self.view.panel(frame)
+            self._panels[frame] = panel if self.recent is None else cut(panel, self._skips(frame, panel))
         return self._panels[frame]
 
     def _skips(self, frame: Frame, panel: Panel) -> np.ndarray:
         assert self.recent is not None
-        return np.maximum(np.diff(panel.offsets) - self.recent[frame], 0)
+        return np.maximum(panel.timeline.sizes - self.recent[frame], 0)
 
     def all_of(self, rule: Rule) -> tuple[Panel, np.ndarray]:
-        """Where a rule is true on all of its bars, if all were run; else on those in sight. Before them a rule that
+        """Where a rule is true on all of its bars, if all were run; else on the last ones. Before them a rule that
         was begun late had not seen all that it looks at."""
-        panel = self.part.panel(rule.timeframe, rule.extended)
+        panel = self.view.panel(rule.frame)
         if panel.skipped is None:
-            return panel, raw_flags(rule, self.part)
-        return self.panel(rule.timeframe, rule.extended), self.flags(rule)
+            return panel, self._raw(rule)
+        return self.panel(rule.frame), self.flags(rule)
 
     def flags(self, rule: Rule) -> np.ndarray:
-        """Where a rule is true on its own bars in sight, bool."""
-        frame = (rule.timeframe, rule.extended and rule.timeframe.intraday)
-        panel, raw = self.part.panel(*frame), raw_flags(rule, self.part)
-        return raw if self.recent is None else without(raw, panel.offsets, self._skips(frame, panel))
+        """Where a rule is true on its own bars, bool."""
+        panel, raw = self.view.panel(rule.frame), self._raw(rule)
+        return raw if self.recent is None else without(raw, panel.offsets, self._skips(rule.frame, panel))
+
+    def _raw(self, rule: Rule) -> np.ndarray:
+        """Where a rule is true on all of its bars in the view, bool."""
+        op = rule.op()
+        result = self.view.run(rule.program, rule.frame, rule.settings, self.asked[source(rule)])
+        if rule.relation is None:
+            return result.flag(op) == 1
+        with np.errstate(invalid="ignore"):
+            return compared(result.number(op), rule.relation, rule.number)
 
 
-def evaluate(condition: Condition, sight: Sight, timeframe: Timeframe) -> np.ndarray:
-    """Whether a condition holds, on every bar in sight of a timeframe; bool."""
-    panel = sight.panel(timeframe)
+def evaluate(condition: Condition, bars: ConditionBars, frame: Frame) -> np.ndarray:
+    """Whether a condition holds, on every bar of a timeframe; bool."""
+    panel = bars.panel(frame)
     match condition:
         case Rule():
-            return _as_of(_rule_flags(condition, sight), sight.panel(condition.timeframe, condition.extended), panel)
+            return _as_of(_rule_flags(condition, bars), bars.panel(condition.frame), panel)
         case Plain():
-            return _plain(condition, sight, panel)
+            return _plain(condition, bars, panel)
         case Group():
-            held = [evaluate(p, sight, timeframe) for p in condition.parts]
+            held = [evaluate(p, bars, frame) for p in condition.parts]
             if condition.how is Join.ALL:
                 return np.logical_and.reduce(held)
             anything = np.logical_or.reduce(held)
@@ -76,38 +93,35 @@ def evaluate(condition: Condition, sight: Sight, timeframe: Timeframe) -> np.nda
 
 def source(rule: Rule) -> Hashable:
     """What rules must share to be worked out in one pass."""
-    return id(rule.program), rule.timeframe, rule.extended, tuple(sorted(rule.settings.items()))
+    return id(rule.program), rule.frame, tuple(sorted(rule.settings.items()))
 
 
-def raw_flags(rule: Rule, part: MarketPart) -> np.ndarray:
-    """Where a rule is true on its own bars, bool."""
-    op = rule.op()
-    ops = part.wanted.get(source(rule), [op])
-    result = part.run(rule.program, rule.timeframe, rule.extended, rule.settings, ops)
-    if not rule.relation:
-        return result.flag(op) == 1
-    numbers = result.number(op)
-    with np.errstate(invalid="ignore"):
-        return compared(numbers, rule.relation, rule.number)
+def asked_of(rules: Iterable[Rule]) -> Asked:
+    """The values that some rules ask of each script on each timeframe."""
+    made: dict[Hashable, list[Op]] = {}
+    for rule in rules:
+        ops = made.setdefault(source(rule), [])
+        if rule.op() not in ops:
+            ops.append(rule.op())
+    return made
 
 
-def compared(numbers: np.ndarray, relation: str, number: float) -> np.ndarray:
+def compared(numbers: np.ndarray, relation: Relation, number: float) -> np.ndarray:
     """Numbers against one; none never holds."""
     match relation:
-        case ">":
+        case Relation.ABOVE:
             return numbers > number
-        case ">=":
+        case Relation.AT_LEAST:
             return numbers >= number
-        case "<":
+        case Relation.BELOW:
             return numbers < number
-        case "<=":
+        case Relation.AT_MOST:
             return numbers <= number
-    raise AssertionError(relation)
 
 
-def _rule_flags(rule: Rule, sight: Sight) -> np.ndarray:
+def _rule_flags(rule: Rule, bars: ConditionBars) -> np.ndarray:
     """Where a rule holds with the freshness that it asks for."""
-    raw, panel = sight.flags(rule), sight.panel(rule.timeframe, rule.extended)
+    raw, panel = bars.flags(rule), bars.panel(rule.frame)
     match rule.fresh:
         case Fresh.FIRES:
             return begins(raw, panel)
@@ -122,7 +136,7 @@ def begins(flags: np.ndarray, panel: Panel) -> np.ndarray:
     """Where flags are true and were not on the bar before; a symbol's first bar begins nothing."""
     made = flags.copy()
     made[1:] &= ~flags[:-1]
-    made[panel.starts[panel.starts < len(made)]] = False
+    made[panel.timeline.firsts] = False
     return made
 
 
@@ -134,7 +148,7 @@ def _ages_of(flags: np.ndarray, panel: Panel, *, from_start: bool = False) -> np
     at = np.arange(len(flags), dtype=np.int32)
     last = np.where(flags, at, np.int32(-1))
     # Before its first bar a symbol has nothing to look back to: what the one before it had must not be seen.
-    firsts = panel.starts[panel.starts < len(flags)]
+    firsts = panel.timeline.firsts
     fresh = firsts[~flags[firsts]]
     last[fresh] = fresh - 1 if from_start else fresh - _NEVER
     carried = _carried(last, panel.starts)
@@ -161,11 +175,11 @@ def _as_of(flags: np.ndarray, panel: Panel, base: Panel) -> np.ndarray:
     """Flags of one timeframe on the bars of another: as of the last bar that was complete at each bar's close."""
     if panel is base:
         return flags
-    if panel.is_ragged or base.is_ragged:
+    if panel.timeline.is_ragged or base.timeline.is_ragged:
         return _as_of_each(flags, panel, base)
     made = np.empty(base.size, dtype=bool)
     for a, b in aligned(panel, base):
-        at = np.searchsorted(panel.closes(a), base.closes(a), "right") - 1
+        at = np.searchsorted(panel.timeline.closes(a), base.timeline.closes(a), "right") - 1
         there = flags[panel.offsets[a] : panel.offsets[b]].reshape(b - a, -1)[:, np.maximum(at, 0)]
         there[:, at < 0] = False
         made[base.offsets[a] : base.offsets[b]] = there.ravel()
@@ -178,21 +192,21 @@ def _as_of_each(flags: np.ndarray, panel: Panel, base: Panel) -> np.ndarray:
         return np.zeros(base.size, dtype=bool)
 
     def keys(of: Panel) -> np.ndarray:
-        return (np.repeat(np.arange(len(of)), np.diff(of.offsets)) << 40) + of.all_closes() + _EARLIEST
+        return (np.repeat(np.arange(len(of)), of.timeline.sizes) << 40) + of.timeline.all_closes() + _EARLIEST
 
     at = np.searchsorted(keys(panel), keys(base), "right") - 1
-    begins = np.repeat(panel.starts, np.diff(base.offsets))
+    begins = np.repeat(panel.starts, base.timeline.sizes)
     return flags[np.maximum(at, 0)] & (at >= begins)
 
 
-def _plain(condition: Plain, sight: Sight, panel: Panel) -> np.ndarray:
-    infos = sight.part.library.infos
+def _plain(condition: Plain, bars: ConditionBars, panel: Panel) -> np.ndarray:
+    infos = bars.library.infos
     match condition.field:
         case Field.SECTOR:
             held = [infos[s].sector in condition.words for s in panel.symbols]
-            return panel.per_symbol([float(h) for h in held]) > 0
+            return panel.per_symbol(float(h) for h in held) > 0
         case Field.SYMBOLS:
-            return panel.per_symbol([float(s in condition.words) for s in panel.symbols]) > 0
+            return panel.per_symbol(float(s in condition.words) for s in panel.symbols) > 0
         case Field.PRICE:
             numbers = panel.column("close")
         case Field.CHANGE:
@@ -200,9 +214,9 @@ def _plain(condition: Plain, sight: Sight, panel: Panel) -> np.ndarray:
             numbers = np.full(len(closes), np.nan)
             with np.errstate(invalid="ignore", divide="ignore"):
                 numbers[1:] = closes[1:] / closes[:-1] - 1
-            numbers[panel.starts[panel.starts < len(numbers)]] = np.nan
+            numbers[panel.timeline.firsts] = np.nan
         case Field.VOLUME:
-            days = sight.panel(ONE_DAY)
+            days = bars.panel(DAYS)
             with np.errstate(invalid="ignore"):
                 return _as_of(compared(_average_volume(days), condition.relation, condition.number), days, panel)
     with np.errstate(invalid="ignore"):

@@ -1,0 +1,154 @@
+"""Cells of script columns: what a `column`, a signal or a number of a script says of each symbol."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from functools import partial
+
+from oakladder.engine.frames import Frame
+from oakladder.engine.market_bars import MarketView
+from oakladder.engine.rules import named_values
+from oakladder.engine.run import Result, roots_of
+from oakladder.engine.signal_ages import TONE_COLOURS, last_true
+from oakladder.rung.plan.ops import Op, Output
+from oakladder.rung.problems import did_you_mean
+from oakladder.rung.program import Program
+from oakladder.rung.texts import write_value
+from oakladder.rung.words import Shown
+
+#: A signal is fresh for so many bars.
+FRESH_BARS = 3
+#: So many of the last bars are looked at first; a signal that was last true before them is looked for in all.
+RECENT_BARS = 128
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """A cell: its text, the colour word of its fill (if any), the number it is ordered by.
+
+    ``holds`` is whether the signal is true now (for a column, whether its number is above 0 or its fill shown);
+    ``age`` how many bars ago a signal was last true, -1 for never or where there is no signal. A symbol that could
+    not be looked at has a ``reason``.
+    """
+
+    text: str
+    fill: str | None = None
+    order: float = float("nan")
+    holds: bool | None = None
+    age: int = -1
+    reason: str = ""
+
+
+def offered(program: Program) -> list[str]:
+    """What of a script can be a column: its `column`s first, then its signals, then its numbers."""
+    columns = [_name(o) for o in program.outputs if o.what is Shown.COLUMN]
+    return list(dict.fromkeys([*columns, *(o.name for o in program.signals), *named_values(program)]))
+
+
+def _name(output: Output) -> str:
+    return output.name or "column"
+
+
+#: Makes the cell of every symbol of a view, on a timeframe with some settings.
+MakeCells = Callable[[MarketView, Frame, Mapping[str, object]], dict[str, Cell]]
+
+
+def meant(program: Program, name: str | None) -> Output | Op | None:
+    """What a name stands for: a `column` before a signal before a number; None is the newest of the signals.
+
+    Raises `KeyError` with a sentence.
+    """
+    columns = [o for o in program.outputs if o.what is Shown.COLUMN]
+    if name is None:
+        return columns[0] if columns else None
+    outputs = [*(o for o in columns if _name(o) == name), *(o for o in program.signals if o.name == name)]
+    if outputs:
+        return outputs[0]
+    op = named_values(program).get(name)
+    if op is None:
+        raise KeyError(
+            f"The script has nothing called `{name}`. {did_you_mean(name, offered(program)) or 'Choose another.'}"
+        )
+    return op
+
+
+def cell_maker(program: Program, name: str | None) -> tuple[MakeCells, list[Op], bool]:
+    """What makes the cells of a name, from which values, and whether they say how long ago something was true.
+
+    A `column` goes before a signal before a number.
+    """
+    what = meant(program, name)
+    if what is None:
+        return partial(_newest, program), roots_of(program.signals), True
+    if isinstance(what, Output) and what.what is Shown.SIGNAL:
+        return partial(_of_signal, program, what), [what.roles["value"]], True
+    if isinstance(what, Output):
+        return partial(_of_column, program, what), roots_of([what]), False
+    op = what
+
+    def numbers(view: MarketView, frame: Frame, settings: Mapping[str, object]) -> dict[str, Cell]:
+        result = view.run(program, frame, settings, [op])
+        panel = result.panel
+        made = {}
+        for symbol, value in zip(panel.symbols, result.number(op)[panel.ends - 1].tolist(), strict=True):
+            made[symbol] = Cell(
+                write_value(value if value == value else None), None, value, value > 0 if value == value else None
+            )
+        return made
+
+    return numbers, [op], False
+
+
+def _of_column(
+    program: Program, column: Output, view: MarketView, frame: Frame, settings: Mapping[str, object]
+) -> dict[str, Cell]:
+    result = view.run(program, frame, settings, roots_of([column]))
+    ends = result.panel.ends - 1
+    return {s: column_cell(result, column, int(e)) for s, e in zip(result.panel.symbols, ends.tolist(), strict=True)}
+
+
+def column_cell(result: Result, column: Output, bar: int) -> Cell:
+    """The cell that a `column` statement gives on one bar."""
+    value = result.at(column.roles["value"], bar)
+    shown = "when" not in column.roles or result.at(column.roles["when"], bar) is True
+    fill = str(result.at(column.roles["fill"], bar)) if "fill" in column.roles and shown else None
+    order = result.at(column.roles["order"], bar) if "order" in column.roles else value
+    number = float(order) if isinstance(order, int | float) else float("nan")
+    holds = fill is not None if "fill" in column.roles else bool(number > 0) if number == number else None
+    return Cell(write_value(value), fill, number, holds)
+
+
+def _of_signal(
+    program: Program, signal: Output, view: MarketView, frame: Frame, settings: Mapping[str, object]
+) -> dict[str, Cell]:
+    op = signal.roles["value"]
+    result = view.run(program, frame, settings, [op])
+    panel = result.panel
+    ages, now = last_true(panel, result.flag(op)), result.flag(op)[panel.ends - 1]
+    if panel.skipped is not None:  # before these bars the script had not seen all that it looks at
+        ages[(panel.skipped > 0) & (ages >= RECENT_BARS)] = -1
+    tone = TONE_COLOURS[signal.tone]
+    return {
+        symbol: signal_cell(int(age), {1: True, 0: False}.get(int(flag)), tone)
+        for symbol, age, flag in zip(panel.symbols, ages.tolist(), now.tolist(), strict=True)
+    }
+
+
+def _newest(program: Program, view: MarketView, frame: Frame, settings: Mapping[str, object]) -> dict[str, Cell]:
+    """The freshest of a script's signals, named where there are several."""
+    made: dict[str, Cell] = {}
+    for signal in program.signals:
+        for symbol, cell in _of_signal(program, signal, view, frame, settings).items():
+            old = made.get(symbol)
+            if old is None or (cell.age >= 0 and (old.age < 0 or cell.age < old.age)):
+                words = cell.text if len(program.signals) == 1 or cell.age < 0 else f"{signal.name} {cell.text}"
+                made[symbol] = replace(cell, text=words)
+    return made
+
+
+def signal_cell(age: int, holds: bool | None, fill: str) -> Cell:
+    """The cell of a signal: how many bars ago it was last true, filled while it is fresh."""
+    if age < 0:
+        return Cell("–", None, float("nan"), holds, -1)
+    return Cell(str(age), fill if age <= FRESH_BARS else None, float(age), holds, age)

@@ -1,0 +1,80 @@
+"""What comes into a program with every bar."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum, auto
+
+from oakladder.rung.plan.ops import Op
+
+
+class Merge(Enum):
+    """How the values of an input on several bars become its value on the longer bar that they make."""
+
+    FIRST = auto()
+    HIGHEST = auto()
+    LOWEST = auto()
+    LAST = auto()
+    SUM = auto()
+    #: As it stands on the last of the bars, even where it is none; with the others a none changes nothing.
+    NEWEST = auto()
+
+
+_MERGES = {"high": Merge.HIGHEST, "low": Merge.LOWEST, "close": Merge.LAST, "volume": Merge.SUM}
+
+
+@dataclass(frozen=True, slots=True)
+class BarColumn:
+    """A column of the bars, or what the calendar says of them."""
+
+    name: str
+
+    @property
+    def merge(self) -> Merge:
+        return _MERGES.get(self.name, Merge.FIRST)
+
+    @property
+    def fixed(self) -> tuple[Op, ...]:
+        """The fixed values that must be known to find the input."""
+        return ()
+
+
+@dataclass(frozen=True, slots=True)
+class BarBegins:
+    """1 on bars with which a bar of a timeframe begins, else 0."""
+
+    timeframe: Op
+    merge = Merge.FIRST
+
+    @property
+    def fixed(self) -> tuple[Op, ...]:
+        return (self.timeframe,)
+
+
+@dataclass(frozen=True, slots=True)
+class IsSymbol:
+    """1 where the bars are those of a symbol, else 0."""
+
+    symbol: Op
+    merge = Merge.FIRST
+
+    @property
+    def fixed(self) -> tuple[Op, ...]:
+        return (self.symbol,)
+
+
+@dataclass(frozen=True, slots=True)
+class OtherSymbol:
+    """A value of another symbol, as of the last of its bars that was complete."""
+
+    value: Op
+    merge = Merge.NEWEST
+
+    @property
+    def fixed(self) -> tuple[Op, ...]:
+        assert self.value.domain is not None and self.value.domain.foreign is not None
+        foreign = self.value.domain.foreign
+        return (foreign.symbol,) if foreign.timeframe is None else (foreign.symbol, foreign.timeframe)
+
+
+Input = BarColumn | BarBegins | IsSymbol | OtherSymbol
