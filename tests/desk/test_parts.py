@@ -12,7 +12,7 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, STANDARD
 from oakladder.desk.app import make_app
 from oakladder.desk.bench.timeframes import Ladder
-from oakladder.desk.bench.watchlist import Watchlist
+from oakladder.desk.bench.watchlist import WatchlistPanel
 from oakladder.desk.columns import ColumnPlace, open_columns
 from oakladder.desk.jobs import Jobs, Ticket
 from oakladder.desk.look.theme import DAY
@@ -27,17 +27,17 @@ from oakladder.rung.teach.describe import word_help
 
 
 @pytest.fixture
-def watchlist(qtbot, market: BarLibrary) -> Watchlist:  # type: ignore[no-untyped-def]
-    made = Watchlist(list(market.infos.values()), DAY)
+def watchlist(qtbot, market: BarLibrary) -> WatchlistPanel:  # type: ignore[no-untyped-def]
+    made = WatchlistPanel(list(market.infos.values()), DAY)
     qtbot.addWidget(made)
     return made
 
 
-def shown(watchlist: Watchlist) -> list[str]:
+def shown(watchlist: WatchlistPanel) -> list[str]:
     return [watchlist.rows.index(k, 0).data() for k in range(watchlist.rows.rowCount())]
 
 
-def test_the_watchlist_filters_by_symbol_name_and_sector(watchlist: Watchlist, market: BarLibrary) -> None:
+def test_the_watchlist_filters_by_symbol_name_and_sector(watchlist: WatchlistPanel, market: BarLibrary) -> None:
     watchlist.filter.setText("salt")
     assert set(shown(watchlist)) >= {s for s, i in market.infos.items() if i.sector == "Salt"}
     assert watchlist.count.text() == f"{len(shown(watchlist))} of 77 symbols"
@@ -47,7 +47,7 @@ def test_the_watchlist_filters_by_symbol_name_and_sector(watchlist: Watchlist, m
     assert shown(watchlist) == list(market.infos)
 
 
-def test_the_watchlist_sorts_by_the_order_that_the_script_gives(watchlist: Watchlist) -> None:
+def test_the_watchlist_sorts_by_the_order_that_the_script_gives(watchlist: WatchlistPanel) -> None:
     watchlist.show_columns(open_columns())
     watchlist.model.cells = {
         ColumnPlace(0, "1d"): {
@@ -64,7 +64,7 @@ def test_the_watchlist_sorts_by_the_order_that_the_script_gives(watchlist: Watch
     assert "one" in watchlist.model.data(index, Qt.ItemDataRole.ToolTipRole)
 
 
-def test_picking_a_row_tells_its_symbol_and_showing_one_does_not(watchlist: Watchlist) -> None:
+def test_picking_a_row_tells_its_symbol_and_showing_one_does_not(watchlist: WatchlistPanel) -> None:
     told: list[str] = []
     watchlist.chosen.connect(told.append)
     watchlist.show_symbol("FLAKE")

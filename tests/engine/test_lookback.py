@@ -19,7 +19,7 @@ from oakladder.bars.panels import panel_of, resample_panel
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
-from oakladder.bars.store.offsets import FileChanged, Places
+from oakladder.bars.store.offsets import FileChanged, FileOffsets
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.disk import why
 from oakladder.engine import cells as cell_making
@@ -252,13 +252,15 @@ def test_scripts_on_longer_timeframes_run_alike_on_ragged_panels(ragged: BarLibr
 
 def test_only_the_last_bars_are_read(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
     symbols, sizes = list(market.infos)[:20], []
-    real = Places.read
+    real = FileOffsets.read
 
-    def read(self: Places, path: str, place: object, names: object, into: list[np.ndarray], first: int = 0) -> None:
+    def read(
+        self: FileOffsets, path: str, place: object, names: object, into: list[np.ndarray], first: int = 0
+    ) -> None:
         sizes.append(len(into[0]))
         real(self, path, place, names, into, first)  # type: ignore[arg-type]
 
-    monkeypatch.setattr(Places, "read", read)
+    monkeypatch.setattr(FileOffsets, "read", read)
     assert screen(Rule(SHORT, "up"), market, symbols).looked_at == 20
     assert sorted(sizes)[10] < 150  # of six years
     sizes.clear()
@@ -331,15 +333,15 @@ def two_symbols(folder: Path) -> BarLibrary:
 def test_a_file_that_changes_while_it_is_read_is_read_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     library, program = two_symbols(tmp_path), compile_script("rung 1\nsignal high_up = close > 50")
     assert not screen(Rule(program, "high_up"), library, library.infos).found
-    real, changed = Places.read, []
+    real, changed = FileOffsets.read, []
 
-    def read(self: Places, path: str, place: object, names: object, into: object, first: int = 0) -> None:
+    def read(self: FileOffsets, path: str, place: object, names: object, into: object, first: int = 0) -> None:
         if not changed and path.endswith("BBB.1d.arrow"):
             changed.append(path)  # an import by another copy of the program
             BarLibrary(tmp_path).write(daily_bars(np.arange(1.0, 80), symbol="BBB"))
         real(self, path, place, names, into, first)  # type: ignore[arg-type]
 
-    monkeypatch.setattr(Places, "read", read)
+    monkeypatch.setattr(FileOffsets, "read", read)
     found = screen(Rule(program, "high_up"), library, library.infos)
     assert changed and [(f.symbol, f.last) for f in found.found] == [("BBB", 79.0)] and not found.skipped
 
@@ -354,7 +356,7 @@ def test_a_file_that_never_stands_still_is_given_up_with_a_word(
         tries.append(1)
         raise FileChanged("AAA.1d.arrow was changed while it was read. Try again.")
 
-    monkeypatch.setattr(Places, "read", read)
+    monkeypatch.setattr(FileOffsets, "read", read)
     with pytest.raises(FileChanged, match="Try again"):
         screen(Rule(program, "up"), library, library.infos)
     assert len(tries) == market_walk._TRIES
@@ -387,7 +389,7 @@ def test_a_symbol_alone_that_cannot_be_read_is_told_too(tmp_path: Path, monkeypa
     def refuse(*_: object) -> None:
         raise PermissionError(13, "Permission denied")
 
-    monkeypatch.setattr(Places, "arrays", refuse)
+    monkeypatch.setattr(FileOffsets, "arrays", refuse)
     found = screen(Rule(program, "up"), library, ["AAA"])
     assert not found.found and "cannot be read: you have no right" in found.skipped[0].reason
     assert library.path("AAA", ONE_DAY).exists()

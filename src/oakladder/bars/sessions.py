@@ -13,7 +13,7 @@ import numpy as np
 
 from oakladder.bars.shared_times import remembered
 from oakladder.bars.timeframes import BarUnit, Timeframe
-from oakladder.bars.zones import DAY, Zone, zone_of
+from oakladder.bars.zones import DAY, TimeZone, zone_of
 
 #: The bits of `Calendar.marks`.
 BEGINS, COMPLETES, LATE = 1, 2, 4
@@ -43,7 +43,7 @@ class Calendar:
     halves: frozenset[tuple[int, int]] = frozenset()
 
     @property
-    def _zone(self) -> Zone:
+    def _zone(self) -> TimeZone:
         return zone_of(self.zone)
 
     @property

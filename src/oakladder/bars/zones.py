@@ -14,7 +14,7 @@ _FIRST_YEAR, _LAST_YEAR = 1970, 2100
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Zone:
+class TimeZone:
     """The moments (UTC seconds) at which a zone's offset from UTC changes, and the offset from each on, in seconds."""
 
     moments: np.ndarray
@@ -37,7 +37,7 @@ class Zone:
 
 
 @lru_cache(maxsize=64)
-def zone_of(name: str) -> Zone:
+def zone_of(name: str) -> TimeZone:
     """A zone by its name. Raises `ZoneInfoNotFoundError` (a `KeyError`) for an unknown one."""
     info = ZoneInfo(name)
 
@@ -62,4 +62,4 @@ def zone_of(name: str) -> Zone:
     before = np.concatenate([offsets[:1], offsets[:-1]])
     first, last = at + np.maximum(before, offsets), at + offsets
     changes = np.unique(np.concatenate([(at + before)[1:] // DAY, (at + offsets)[1:] // DAY]))
-    return Zone(at, offsets, first, last, changes)
+    return TimeZone(at, offsets, first, last, changes)

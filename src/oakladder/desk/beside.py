@@ -84,7 +84,7 @@ def _drawn(
     return draw(run(program, panel, use.settings, cancelled=cancelled), paint, cancelled)
 
 
-class Beside(QObject):
+class ScriptsBeside(QObject):
     """The uses of scripts that stand beside the open one. ``changed`` tells that they are others, or set otherwise;
     ``came_or_went`` that there are others; ``told`` a sentence for the user."""
 

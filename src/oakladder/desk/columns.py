@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.jobs import Jobs, Ticket, sentence_of
 from oakladder.desk.replaying import Replaying
-from oakladder.desk.rule import Rule
+from oakladder.desk.rule import OpenRule
 from oakladder.engine.columns import Ask, Filled, fill
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
 from oakladder.user.scans import plain_settings, settings_said
@@ -88,7 +88,7 @@ def places_of(columns: Sequence[ScriptColumn]) -> list[ColumnPlace]:
 class ColumnJobs:
     """Has the cells of columns worked out aside: one job for days and longer, one for each kind of hours."""
 
-    def __init__(self, jobs: Jobs, workspace: Workspace, rule: Rule, replaying: Replaying, name: str):
+    def __init__(self, jobs: Jobs, workspace: Workspace, rule: OpenRule, replaying: Replaying, name: str):
         self._jobs, self._workspace, self._rule, self._replaying = jobs, workspace, rule, replaying
         self._name = name
         self._asked: list[str] = []

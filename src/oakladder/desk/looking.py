@@ -11,12 +11,12 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
-from oakladder.desk.beside import Beside
+from oakladder.desk.beside import ScriptsBeside
 from oakladder.desk.chart_options import BarStyle, ChartOptions, PaneLayout
 from oakladder.desk.jobs import Jobs, Ticket, sentence_of
 from oakladder.desk.look.theme import DAY, Theme
 from oakladder.desk.replaying import Replaying
-from oakladder.desk.rule import Compiled, Rule
+from oakladder.desk.rule import Compilation, OpenRule
 from oakladder.desk.view import Look, View, looker
 from oakladder.engine.signal_ages import Pip, pips
 from oakladder.engine.why import Why
@@ -50,8 +50,8 @@ class Looking(QObject):
         workspace: Workspace,
         library: BarLibrary,
         jobs: Jobs,
-        rule: Rule,
-        beside: Beside,
+        rule: OpenRule,
+        beside: ScriptsBeside,
         replaying: Replaying,
         parent: QObject | None = None,
     ):
@@ -135,7 +135,7 @@ class Looking(QObject):
         uses = tuple((use.caption, use.path, use.text) for use in self._beside.uses)
         return self.symbol, self.timeframe, self.theme.name, self.options, id(self._replaying.source), uses
 
-    def _compiled(self, made: Compiled | None) -> None:
+    def _compiled(self, made: Compilation | None) -> None:
         self._columns_due = True
         if made is not None and made.seen is not None and made.asked == self._asked():
             self._jobs.stop("chart")  # it was asked of the program before

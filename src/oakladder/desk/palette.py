@@ -16,7 +16,7 @@ _MOST = 60
 
 
 @dataclass(frozen=True, slots=True)
-class Choice:
+class PaletteLine:
     """A line of the palette: its words, what stands on the right, and what it does."""
 
     words: str
@@ -49,11 +49,11 @@ _HINT = "An action, a symbol, a timeframe or a script"
 class Palette(QDialog):
     """Filters as one types; arrows choose, Enter does it, Escape leaves. One is made, and opened again and again."""
 
-    def __init__(self, made_of: Callable[[str], list[Choice]], parent: QWidget | None = None):
+    def __init__(self, made_of: Callable[[str], list[PaletteLine]], parent: QWidget | None = None):
         super().__init__(parent, Qt.WindowType.Popup)
         self._made_of = made_of
-        self._all: list[Choice] = []
-        self._choices: list[Choice] = []
+        self._all: list[PaletteLine] = []
+        self._choices: list[PaletteLine] = []
         self.line = QLineEdit()
         self.list = QListWidget()
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
@@ -67,7 +67,7 @@ class Palette(QDialog):
         layout.addWidget(self.list)
         self.resize(520, 380)
 
-    def open_with(self, choices: list[Choice], typed: str = "", hint: str = "") -> None:
+    def open_with(self, choices: list[PaletteLine], typed: str = "", hint: str = "") -> None:
         """Shows some choices, with something typed already."""
         self._all = choices
         self.line.setPlaceholderText(hint or _HINT)

@@ -10,7 +10,7 @@ from oakladder.bars.timeframes import Timeframe
 
 
 @dataclass(frozen=True, slots=True)
-class Pick:
+class PickedSymbol:
     """A symbol that was picked. Without a timeframe or script the Bench keeps its own; ``time`` is that of a bar to mark."""
 
     symbol: str

@@ -8,13 +8,13 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
-from oakladder.desk.beside import Beside
+from oakladder.desk.beside import ScriptsBeside
 from oakladder.desk.chart_options import read_options, read_panes
 from oakladder.desk.columns import read_columns
 from oakladder.desk.look.theme import NIGHT
 from oakladder.desk.looking import Looking
 from oakladder.desk.open_script import OpenScript
-from oakladder.desk.rule import Rule
+from oakladder.desk.rule import OpenRule
 from oakladder.desk.watched import Watched
 from oakladder.disk import why
 from oakladder.user.state import DeskState
@@ -33,8 +33,8 @@ class Remembering(QObject):
         workspace: Workspace,
         library: BarLibrary,
         script: OpenScript,
-        rule: Rule,
-        beside: Beside,
+        rule: OpenRule,
+        beside: ScriptsBeside,
         looking: Looking,
         watched: Watched,
         parent: QObject | None = None,

@@ -35,7 +35,7 @@ line average color teal width 2 named "Average"
 
 
 @dataclass(frozen=True, slots=True)
-class Compiled:
+class Compilation:
     """What came of a text: its problems, and if it is sound the program and a view for what was asked then."""
 
     problems: tuple[Problem, ...]
@@ -55,7 +55,7 @@ def fitting(program: Program, settings: dict[str, object]) -> dict[str, object]:
     return made
 
 
-class Rule(QObject):
+class OpenRule(QObject):
     """Compiles the open script aside.
 
     ``compiled`` tells a new program with a view that was made at once, ``changed`` other settings, ``failed`` an error
@@ -109,19 +109,19 @@ class Rule(QObject):
         text, settings, known = self._script.text, dict(self.settings), frozenset(self._library.infos)
         shelf, (look, asked) = self._workspace.shelf(text), self.prepare()
 
-        def work(ticket: Ticket) -> Compiled:
+        def work(ticket: Ticket) -> Compilation:
             try:
                 program = compile_script(text, shelf, ticket.cancelled)
             except ScriptError as error:
-                return Compiled(error.problems, None, None, asked, settings)
+                return Compilation(error.problems, None, None, asked, settings)
             missing = unknown_symbols(program.foreign, known)
             seen = look(program, fitting(program, settings), ticket.cancelled)
-            return Compiled((*program.problems, *missing), program, seen, asked, settings)
+            return Compilation((*program.problems, *missing), program, seen, asked, settings)
 
         self._jobs.stop("chart")
         self._jobs.start("compile", work, self._take, self.failed.emit)
 
-    def _take(self, made: Compiled) -> None:
+    def _take(self, made: Compilation) -> None:
         self.problems, program = made.problems, made.program
         asked_with = made.settings == self.settings
         self.problems_changed.emit(self.problems)

@@ -11,7 +11,7 @@ from pathlib import Path
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.bars.store.library import BarLibrary
-from oakladder.desk.beside import Beside
+from oakladder.desk.beside import ScriptsBeside
 from oakladder.desk.columns import ColumnJobs
 from oakladder.desk.jobs import Jobs
 from oakladder.desk.looking import Looking
@@ -20,7 +20,7 @@ from oakladder.desk.programs import Programs
 from oakladder.desk.relay import Relay
 from oakladder.desk.remembering import Remembering
 from oakladder.desk.replaying import Replaying
-from oakladder.desk.rule import Rule
+from oakladder.desk.rule import OpenRule
 from oakladder.desk.watched import Watched
 from oakladder.user.folder_watch import Watch
 from oakladder.user.workspace import Workspace
@@ -43,8 +43,8 @@ class Desk(QObject):
         self.jobs = Jobs(self)
         self.programs = Programs(workspace, self.jobs, self)
         self.script = OpenScript(workspace, self)
-        self.rule = Rule(self.script, workspace, library, self.jobs, self)
-        self.beside = Beside(workspace, self)
+        self.rule = OpenRule(self.script, workspace, library, self.jobs, self)
+        self.beside = ScriptsBeside(workspace, self)
         self.replaying = Replaying(library, self)
         self.looking = Looking(workspace, library, self.jobs, self.rule, self.beside, self.replaying, self)
         self.watched = Watched(workspace, library, self.lists, self.jobs, self.rule, self.replaying, self)

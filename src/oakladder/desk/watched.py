@@ -8,7 +8,7 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.columns import OPEN_SCRIPT, ColumnJobs, ColumnPlace, ScriptColumn, open_columns, places_of
 from oakladder.desk.jobs import Jobs, sentence_of
 from oakladder.desk.replaying import Replaying
-from oakladder.desk.rule import Rule
+from oakladder.desk.rule import OpenRule
 from oakladder.engine.cells import Cell
 from oakladder.engine.columns import Filled
 from oakladder.engine.quotes import quotes
@@ -35,7 +35,7 @@ class Watched(QObject):
         library: BarLibrary,
         lists: Watchlists,
         jobs: Jobs,
-        rule: Rule,
+        rule: OpenRule,
         replaying: Replaying,
         parent: QObject | None = None,
     ):

@@ -30,8 +30,8 @@ from oakladder.desk.data.place import DataPlace
 from oakladder.desk.ladder.place import LadderPlace
 from oakladder.desk.leaving import may_leave
 from oakladder.desk.look.theme import DAY, NIGHT, palette, style_sheet
-from oakladder.desk.palette import Choice, Palette, day_of
-from oakladder.desk.pick import Pick
+from oakladder.desk.palette import Palette, PaletteLine, day_of
+from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.scan.place import ScanPlace
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.status import StatusLine
@@ -311,39 +311,41 @@ class Window(QMainWindow):
         self._style(self.palette_dialog)
         self.palette_dialog.open_with(self._choices(), typed, hint)
 
-    def _choices(self) -> list[Choice]:
+    def _choices(self) -> list[PaletteLine]:
         made = [
-            Choice(f"{i.symbol}  {i.name}", i.sector, lambda s=i.symbol: self._go(symbol=s))  # type: ignore[misc]
+            PaletteLine(f"{i.symbol}  {i.name}", i.sector, lambda s=i.symbol: self._go(symbol=s))  # type: ignore[misc]
             for i in self.desk.library.infos.values()
         ]
-        made += [Choice(f"Timeframe {t}", "", lambda t=t: self._go(timeframe=t)) for t in STANDARD]  # type: ignore[misc]
+        made += [PaletteLine(f"Timeframe {t}", "", lambda t=t: self._go(timeframe=t)) for t in STANDARD]  # type: ignore[misc]
         hints = {"open_log": str(log_file())}
         made += [
-            Choice(a.words, hints.get(a.name, a.shortcut), self.doer(a)) for a in ACTIONS if a.name != "open_palette"
+            PaletteLine(a.words, hints.get(a.name, a.shortcut), self.doer(a))
+            for a in ACTIONS
+            if a.name != "open_palette"
         ]
         for path in self.desk.workspace.script_files():
             title = path.stem.replace("_", " ")
-            made.append(Choice(f"Script {title}", "", lambda p=path: self.desk.rule.open(p)))  # type: ignore[misc]
-            made.append(Choice(f"Beside: {title}", "", lambda p=path: self.bench.deeds.put_beside(p)))  # type: ignore[misc]
+            made.append(PaletteLine(f"Script {title}", "", lambda p=path: self.desk.rule.open(p)))  # type: ignore[misc]
+            made.append(PaletteLine(f"Beside: {title}", "", lambda p=path: self.bench.deeds.put_beside(p)))  # type: ignore[misc]
         for name, pane in self.bench.chart.panes.items():
             if name != PRICE:
                 word = "Open" if pane.folded else "Fold"
-                made.append(Choice(f"{word} the pane {name}", "", lambda n=name: self.bench.chart.fold_pane(n)))  # type: ignore[misc]
+                made.append(PaletteLine(f"{word} the pane {name}", "", lambda n=name: self.bench.chart.fold_pane(n)))  # type: ignore[misc]
             if name not in (PRICE, VOLUME):
                 for words, by in (("up", -1), ("down", 1)):
                     go = partial(self.bench.chart.move_pane, name, by)
-                    made.append(Choice(f"Move the pane {name} {words}", "", go))
+                    made.append(PaletteLine(f"Move the pane {name} {words}", "", go))
         return made
 
-    def _made_of(self, typed: str) -> list[Choice]:
+    def _made_of(self, typed: str) -> list[PaletteLine]:
         """What the typed words themselves mean: a timeframe of any length, a date, a line to draw."""
         made = []
         with contextlib.suppress(ValueError):
             frame = Timeframe.parse(typed)
-            made.append(Choice(f"Timeframe {frame}", "", lambda: self._go(timeframe=frame)))
+            made.append(PaletteLine(f"Timeframe {frame}", "", lambda: self._go(timeframe=frame)))
         day = day_of(typed)
         if day is not None:
-            made.append(Choice(f"Go to {day.item():%d %b %Y}", "", lambda: self.bench.deeds.go_to_day(day)))
+            made.append(PaletteLine(f"Go to {day.item():%d %b %Y}", "", lambda: self.bench.deeds.go_to_day(day)))
         return made
 
     def _go(self, symbol: str | None = None, timeframe: Timeframe | None = None) -> None:
@@ -355,7 +357,7 @@ class Window(QMainWindow):
         self.bench.show_list(self.desk.watched.list_name)
         self.desk.library_changed()
 
-    def _open(self, pick: Pick) -> None:
+    def _open(self, pick: PickedSymbol) -> None:
         """Shows on the Bench what was picked elsewhere, with the script and settings that it was found by."""
         if pick.script is not None and (
             pick.script != self.desk.script.path or (pick.settings and dict(pick.settings) != self.desk.rule.settings)

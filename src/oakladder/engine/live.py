@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from oakladder.bars.panel import Panel
-from oakladder.engine.prepare import Call, prepare
+from oakladder.engine.prepare import BoundCode, prepare
 from oakladder.engine.run import Result, roots_of
 from oakladder.rung.native.compile import COMMIT, FRESH
 from oakladder.rung.plan.ops import Op, Output
@@ -47,7 +47,7 @@ class LiveRun:
         # Of several bars only the last leaves no trace.
         traces = len(job.variant.live.domains) > 1 or bool((np.diff(panel.offsets) > 1).any())
         rows = self.state.copy() if traces and not mode & COMMIT else self.state
-        Call(job, outs)(0, len(panel), rows, mode)
+        BoundCode(job, outs)(0, len(panel), rows, mode)
         return Result(self.program, panel, self._shown, dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
 
     def _remember(self, panel: Panel) -> None:

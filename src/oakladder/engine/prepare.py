@@ -91,7 +91,7 @@ def laid_out(
     return variant, fixed, program.layout(variant, fixed)
 
 
-class Call:
+class BoundCode:
     """The native code bound to a job's arrays; can be called from several threads for different symbols."""
 
     def __init__(self, job: Job, outs: Sequence[np.ndarray], thorough: bool = False):
@@ -246,7 +246,7 @@ def _foreign_values(job: Job, value: Op, foreign: Foreign) -> tuple[np.ndarray, 
     if job.reference:
         run_reference(there, outs)
     else:
-        Call(there, outs)(0, len(panel))
+        BoundCode(there, outs)(0, len(panel))
     made = outs[0].astype(np.float64)
     if value.is_flag:
         made[made < 0] = np.nan

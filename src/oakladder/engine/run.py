@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from oakladder.bars.panel import Panel
-from oakladder.engine.prepare import Call, prepare, run_reference
+from oakladder.engine.prepare import BoundCode, prepare, run_reference
 from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.plan.shells import read_at, read_colours
 from oakladder.rung.problems import Cancelled
@@ -117,7 +117,7 @@ def run(
         return done
     bars = int(min(max(CHUNK_OPERATIONS / max(job.layout.cost, 1), 16), CHUNK_BARS))
     chunks = _chunks(panel, bars)
-    call = Call(job, outs, thorough)
+    call = BoundCode(job, outs, thorough)
     finished = 0
 
     def check() -> None:

@@ -30,7 +30,7 @@ class Span:
 
 
 @dataclass(frozen=True, slots=True)
-class Code:
+class ProblemCode:
     """What the table knows of a problem code: its severity and an example that is wrong and one that is right."""
 
     severity: Severity
@@ -113,83 +113,93 @@ def did_you_mean(word: str, known: Iterable[str]) -> str:
 
 _E, _W, _H = Severity.ERROR, Severity.WARNING, Severity.HINT
 
-CODES: dict[str, Code] = {
+CODES: dict[str, ProblemCode] = {
     # 1xx text
-    "R100": Code(
+    "R100": ProblemCode(
         _E, "The file is not a script", "(a picture, or 10 MB of text)", "a UTF-8 text file of at most 200 kB"
     ),
-    "R101": Code(_E, "A line starts with an unknown word", "draw close", "line close"),
-    "R102": Code(_E, "A line cannot be read", "let x = close +", "let x = close + 1"),
-    "R103": Code(_E, "A quote is not closed", 'title "Dips', 'title "Dips"'),
-    "R104": Code(_E, "A bracket is not closed", "let x = sma(close, 9", "let x = sma(close, 9)"),
-    "R105": Code(_E, "A tab in the indentation", "\tgive x", "    give x"),
-    "R106": Code(_E, "Indentation that fits no block", "let a = 1\n    let b = 2", "let a = 1\nlet b = 2"),
-    "R107": Code(_E, "One equals sign in a comparison", "signal go = close = open", "signal go = close == open"),
-    "R108": Code(_E, "A value is assigned without a statement", "x = close", "let x = close"),
-    "R109": Code(_E, "A block is empty", "define f(x)\nlet a = 1", "define f(x)\n    give x"),
-    "R110": Code(_W, "The script does not say its version", "line close", "rung 1\nline close"),
-    "R111": Code(_E, "An unknown version of Rung", "rung 7", "rung 1"),
-    "R112": Code(_E, "A script is nested too deeply or too long", "((((((…))))))", "let part = …, then use the name"),
-    "R113": Code(_E, "A statement in the wrong place", "if yes\n    line close", "line close when yes"),
-    "R114": Code(_E, "A clause that does not fit its statement", "line close fill good", "line close color good"),
-    "R115": Code(_E, "A format that cannot be read", 'note "{close:wide}"', 'note "{close:.2}"'),
-    "R116": Code(_E, "A number that is too large", "let x = 1e999", "let x = 1e9"),
-    "R117": Code(_E, "A time that no clock shows", "signal go = clock > 25:99", "signal go = clock > 15:30"),
-    "R118": Code(_E, "A timeframe that there is not", "line close on 3mo", "line close on 1mo"),
+    "R101": ProblemCode(_E, "A line starts with an unknown word", "draw close", "line close"),
+    "R102": ProblemCode(_E, "A line cannot be read", "let x = close +", "let x = close + 1"),
+    "R103": ProblemCode(_E, "A quote is not closed", 'title "Dips', 'title "Dips"'),
+    "R104": ProblemCode(_E, "A bracket is not closed", "let x = sma(close, 9", "let x = sma(close, 9)"),
+    "R105": ProblemCode(_E, "A tab in the indentation", "\tgive x", "    give x"),
+    "R106": ProblemCode(_E, "Indentation that fits no block", "let a = 1\n    let b = 2", "let a = 1\nlet b = 2"),
+    "R107": ProblemCode(_E, "One equals sign in a comparison", "signal go = close = open", "signal go = close == open"),
+    "R108": ProblemCode(_E, "A value is assigned without a statement", "x = close", "let x = close"),
+    "R109": ProblemCode(_E, "A block is empty", "define f(x)\nlet a = 1", "define f(x)\n    give x"),
+    "R110": ProblemCode(_W, "The script does not say its version", "line close", "rung 1\nline close"),
+    "R111": ProblemCode(_E, "An unknown version of Rung", "rung 7", "rung 1"),
+    "R112": ProblemCode(
+        _E, "A script is nested too deeply or too long", "((((((…))))))", "let part = …, then use the name"
+    ),
+    "R113": ProblemCode(_E, "A statement in the wrong place", "if yes\n    line close", "line close when yes"),
+    "R114": ProblemCode(
+        _E, "A clause that does not fit its statement", "line close fill good", "line close color good"
+    ),
+    "R115": ProblemCode(_E, "A format that cannot be read", 'note "{close:wide}"', 'note "{close:.2}"'),
+    "R116": ProblemCode(_E, "A number that is too large", "let x = 1e999", "let x = 1e9"),
+    "R117": ProblemCode(_E, "A time that no clock shows", "signal go = clock > 25:99", "signal go = clock > 15:30"),
+    "R118": ProblemCode(_E, "A timeframe that there is not", "line close on 3mo", "line close on 1mo"),
     # 2xx names
-    "R201": Code(_E, "An unknown name", "let x = clsoe", "let x = close"),
-    "R202": Code(_E, "A name that is taken", "let close = 1", "let last = 1"),
-    "R203": Code(_E, "A name with capitals", "let Fast = 1", "let fast = 1"),
-    "R204": Code(_E, "An unknown function", "let x = smma(close, 9)", "let x = sma(close, 9)"),
-    "R205": Code(_E, "The wrong number of values for a function", "let x = sma(close)", "let x = sma(close, 9)"),
-    "R206": Code(
+    "R201": ProblemCode(_E, "An unknown name", "let x = clsoe", "let x = close"),
+    "R202": ProblemCode(_E, "A name that is taken", "let close = 1", "let last = 1"),
+    "R203": ProblemCode(_E, "A name with capitals", "let Fast = 1", "let fast = 1"),
+    "R204": ProblemCode(_E, "An unknown function", "let x = smma(close, 9)", "let x = sma(close, 9)"),
+    "R205": ProblemCode(_E, "The wrong number of values for a function", "let x = sma(close)", "let x = sma(close, 9)"),
+    "R206": ProblemCode(
         _E, "A result that the function does not give", "let x = macd(close).fast", "let x = macd(close).line"
     ),
-    "R207": Code(_E, "A name used before it is made", "let a = b\nlet b = 1", "let b = 1\nlet a = b"),
-    "R208": Code(_E, "A name that cannot be changed", "let a = 1\nset a = 2", "keep a = 1\nset a = 2"),
-    "R209": Code(_E, "A function that calls itself", "define f(x)\n    give f(x)", "define f(x)\n    give x"),
-    "R210": Code(
+    "R207": ProblemCode(_E, "A name used before it is made", "let a = b\nlet b = 1", "let b = 1\nlet a = b"),
+    "R208": ProblemCode(_E, "A name that cannot be changed", "let a = 1\nset a = 2", "keep a = 1\nset a = 2"),
+    "R209": ProblemCode(_E, "A function that calls itself", "define f(x)\n    give f(x)", "define f(x)\n    give x"),
+    "R210": ProblemCode(
         _E, "A function without a result", "define f(x)\n    let y = x", "define f(x)\n    let y = x\n    give y"
     ),
-    "R211": Code(_E, "The name of no script in the library", 'use f from "Nothing"', 'use f from "My tools"'),
-    "R212": Code(_E, "An unknown choice for a clause", "mark go shape arow_up", "mark go shape arrow_up"),
-    "R213": Code(_E, "Several results where one is needed", "let x = macd(close) + 1", "let x = macd(close).line + 1"),
-    "R214": Code(_W, "A symbol that the library does not have", 'line close of "saltx"', 'line close of "SALTX"'),
+    "R211": ProblemCode(_E, "The name of no script in the library", 'use f from "Nothing"', 'use f from "My tools"'),
+    "R212": ProblemCode(_E, "An unknown choice for a clause", "mark go shape arow_up", "mark go shape arrow_up"),
+    "R213": ProblemCode(
+        _E, "Several results where one is needed", "let x = macd(close) + 1", "let x = macd(close).line + 1"
+    ),
+    "R214": ProblemCode(
+        _W, "A symbol that the library does not have", 'line close of "saltx"', 'line close of "SALTX"'
+    ),
     # 3xx kinds and fixedness
-    "R301": Code(_E, "A value of the wrong kind", "let x = close and 1", "let x = close > 1 and yes"),
-    "R302": Code(_E, "A moving value where a fixed one is needed", "let x = sma(close, bar)", "let x = sma(close, 20)"),
-    "R303": Code(
+    "R301": ProblemCode(_E, "A value of the wrong kind", "let x = close and 1", "let x = close > 1 and yes"),
+    "R302": ProblemCode(
+        _E, "A moving value where a fixed one is needed", "let x = sma(close, bar)", "let x = sma(close, 20)"
+    ),
+    "R303": ProblemCode(
         _E, "A setting whose default does not fit", "setting n = 9 range 20..50", "setting n = 20 range 9..50"
     ),
-    "R304": Code(
+    "R304": ProblemCode(
         _E,
         "A function that holds state inside if or for",
         "if yes\n    set x = sma(close, 9)",
         "let s = sma(close, 9)\nif yes\n    set x = s",
     ),
-    "R305": Code(_E, "A length that makes no sense", "let x = sma(close, 0)", "let x = sma(close, 1)"),
+    "R305": ProblemCode(_E, "A length that makes no sense", "let x = sma(close, 0)", "let x = sma(close, 1)"),
     # 4xx units
-    "R401": Code(
+    "R401": ProblemCode(
         _W,
         "Unlike units are compared or added",
         "signal go = rsi(close, 14) > close",
         "signal go = rsi(close, 14) > 70",
     ),
     # 5xx time and causality
-    "R501": Code(_E, "A look into the future", "let x = close[-1]", "let x = close[1]"),
-    "R502": Code(_E, "A lag that moves", "let x = close[bar]", "keep x = none"),
+    "R501": ProblemCode(_E, "A look into the future", "let x = close[-1]", "let x = close[1]"),
+    "R502": ProblemCode(_E, "A lag that moves", "let x = close[bar]", "keep x = none"),
     # 6xx cost
-    "R601": Code(
+    "R601": ProblemCode(
         _E, "The script is too large", "a function of functions, ten deep", "fewer calls, or a `let` that shares them"
     ),
-    "R602": Code(
+    "R602": ProblemCode(
         _E,
         "What cannot run as its settings stand",
         "setting n = 0\nlet x = sma(close, n)",
         "setting n = 20 range 2..200\nlet x = sma(close, n)",
     ),
     # 7xx style hints
-    "R701": Code(_H, "A name that nobody reads", "let a = 1", "line a"),
-    "R702": Code(_H, "A setting that nobody reads", "setting n = 9", "let x = sma(close, n)"),
-    "R703": Code(_H, "A signal that can never be true", "signal go = close > 2 and no", "signal go = close > 2"),
+    "R701": ProblemCode(_H, "A name that nobody reads", "let a = 1", "line a"),
+    "R702": ProblemCode(_H, "A setting that nobody reads", "setting n = 9", "let x = sma(close, n)"),
+    "R703": ProblemCode(_H, "A signal that can never be true", "signal go = close > 2 and no", "signal go = close > 2"),
 }

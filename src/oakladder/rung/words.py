@@ -52,7 +52,7 @@ class Reads(Enum):
 
 
 @dataclass(frozen=True, slots=True)
-class Clause:
+class ClauseForm:
     """A clause: the rule that reads it, its word, what stands behind that, and the name and kind that it has in the tree."""
 
     rule: str
@@ -86,29 +86,29 @@ class Clause:
         return self.name or self.rule
 
 
-CLAUSES: dict[str, Clause] = {
+CLAUSES: dict[str, ClauseForm] = {
     c.rule: c
     for c in (
-        Clause("color", "color", Reads.EXPRESSION, "its colour", Kind.COLOUR),
-        Clause("when", "when", Reads.EXPRESSION, "shown only where this holds", Kind.FLAG),
-        Clause("named", "named", Reads.TEXT, "what it is called in legends and heads"),
-        Clause("width", "width", Reads.EXPRESSION, "how wide the line is, in pixels", Kind.NUMBER),
-        Clause("style", "style", Reads.WORD, "how the line is drawn", choices=values.STYLES),
-        Clause("in_place", "in", Reads.PLACE, "drawn with the price or the volume", name="in"),
-        Clause("in_pane", "in", Reads.PANE, "drawn in a pane of its own", name="in"),
-        Clause("base", "base", Reads.EXPRESSION, "where the columns begin", Kind.NUMBER),
-        Clause("above", "above", Reads.NOTHING, "above the bar", name="side"),
-        Clause("below", "below", Reads.NOTHING, "below the bar", name="side"),
-        Clause("at", "at", Reads.EXPRESSION, "at this price", Kind.NUMBER),
-        Clause("shape", "shape", Reads.WORD, "which shape", choices=values.SHAPES),
-        Clause("size", "size", Reads.EXPRESSION, "how large, 1 to 5", Kind.NUMBER),
-        Clause("text", "text", Reads.EXPRESSION, "what the hover says", Kind.TEXT),
-        Clause("ago", "ago", Reads.EXPRESSION, "so many bars before this one", Kind.NUMBER),
-        Clause("lasting", "lasting", Reads.BARS, "for so many bars", Kind.NUMBER),
-        Clause("until", "until", Reads.EXPRESSION, "until this holds", Kind.FLAG),
-        Clause("fill", "fill", Reads.EXPRESSION, "the colour behind the cell", Kind.COLOUR),
-        Clause("order", "order", Reads.EXPRESSION, "what the column is sorted by", Kind.NUMBER),
-        Clause("corner", "at", Reads.CORNER, "in which corner"),
+        ClauseForm("color", "color", Reads.EXPRESSION, "its colour", Kind.COLOUR),
+        ClauseForm("when", "when", Reads.EXPRESSION, "shown only where this holds", Kind.FLAG),
+        ClauseForm("named", "named", Reads.TEXT, "what it is called in legends and heads"),
+        ClauseForm("width", "width", Reads.EXPRESSION, "how wide the line is, in pixels", Kind.NUMBER),
+        ClauseForm("style", "style", Reads.WORD, "how the line is drawn", choices=values.STYLES),
+        ClauseForm("in_place", "in", Reads.PLACE, "drawn with the price or the volume", name="in"),
+        ClauseForm("in_pane", "in", Reads.PANE, "drawn in a pane of its own", name="in"),
+        ClauseForm("base", "base", Reads.EXPRESSION, "where the columns begin", Kind.NUMBER),
+        ClauseForm("above", "above", Reads.NOTHING, "above the bar", name="side"),
+        ClauseForm("below", "below", Reads.NOTHING, "below the bar", name="side"),
+        ClauseForm("at", "at", Reads.EXPRESSION, "at this price", Kind.NUMBER),
+        ClauseForm("shape", "shape", Reads.WORD, "which shape", choices=values.SHAPES),
+        ClauseForm("size", "size", Reads.EXPRESSION, "how large, 1 to 5", Kind.NUMBER),
+        ClauseForm("text", "text", Reads.EXPRESSION, "what the hover says", Kind.TEXT),
+        ClauseForm("ago", "ago", Reads.EXPRESSION, "so many bars before this one", Kind.NUMBER),
+        ClauseForm("lasting", "lasting", Reads.BARS, "for so many bars", Kind.NUMBER),
+        ClauseForm("until", "until", Reads.EXPRESSION, "until this holds", Kind.FLAG),
+        ClauseForm("fill", "fill", Reads.EXPRESSION, "the colour behind the cell", Kind.COLOUR),
+        ClauseForm("order", "order", Reads.EXPRESSION, "what the column is sorted by", Kind.NUMBER),
+        ClauseForm("corner", "at", Reads.CORNER, "in which corner"),
     )
 }
 #: Clauses that every output takes.

@@ -10,7 +10,7 @@ from enum import Enum
 _MOST_COMPARED = 2_000
 
 
-class Kind(Enum):
+class LineKind(Enum):
     """How a line stands between two texts."""
 
     SAME = " "
@@ -24,7 +24,7 @@ class Kind(Enum):
 class Row:
     """A line of either text; of skipped ones the text says how many."""
 
-    kind: Kind
+    kind: LineKind
     text: str
 
 
@@ -36,22 +36,22 @@ def difference(before: str, after: str, around: int = 2) -> list[Row]:
     head = next((k for k, (x, y) in enumerate(zip(a, b, strict=False)) if x != y), min(len(a), len(b)))
     most = min(len(a), len(b)) - head
     tail = next((k for k in range(most) if a[-1 - k] != b[-1 - k]), most)
-    rows = [Row(Kind.SAME, x) for x in a[:head]]
+    rows = [Row(LineKind.SAME, x) for x in a[:head]]
     rows += _middle(a[head : len(a) - tail], b[head : len(b) - tail])
-    rows += [Row(Kind.SAME, x) for x in a[len(a) - tail :]]
+    rows += [Row(LineKind.SAME, x) for x in a[len(a) - tail :]]
     return _shortened(rows, around)
 
 
 def _middle(a: list[str], b: list[str]) -> list[Row]:
     if max(len(a), len(b)) > _MOST_COMPARED:
-        return [*(Row(Kind.GONE, x) for x in a), *(Row(Kind.NEW, x) for x in b)]
+        return [*(Row(LineKind.GONE, x) for x in a), *(Row(LineKind.NEW, x) for x in b)]
     rows: list[Row] = []
     for what, i, k, j, m in SequenceMatcher(None, a, b, autojunk=False).get_opcodes():
         if what == "equal":
-            rows += [Row(Kind.SAME, x) for x in a[i:k]]
+            rows += [Row(LineKind.SAME, x) for x in a[i:k]]
         else:
-            rows += [Row(Kind.GONE, x) for x in a[i:k]]
-            rows += [Row(Kind.NEW, x) for x in b[j:m]]
+            rows += [Row(LineKind.GONE, x) for x in a[i:k]]
+            rows += [Row(LineKind.NEW, x) for x in b[j:m]]
     return rows
 
 
@@ -59,7 +59,7 @@ def _shortened(rows: list[Row], around: int) -> list[Row]:
     """Leaves out the lines that are the same and far from any that is not."""
     near = [False] * len(rows)
     for k, row in enumerate(rows):
-        if row.kind is not Kind.SAME:
+        if row.kind is not LineKind.SAME:
             for n in range(max(k - around, 0), min(k + around + 1, len(rows))):
                 near[n] = True
     made: list[Row] = []
@@ -69,7 +69,7 @@ def _shortened(rows: list[Row], around: int) -> list[Row]:
             skipped += 1
             continue
         if skipped:
-            made.append(Row(Kind.SKIPPED, "1 line" if skipped == 1 else f"{skipped} lines"))
+            made.append(Row(LineKind.SKIPPED, "1 line" if skipped == 1 else f"{skipped} lines"))
             skipped = 0
         if k < len(rows):
             made.append(rows[k])

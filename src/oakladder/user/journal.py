@@ -20,7 +20,7 @@ from oakladder.disk import set_aside, sweep, write_atomic
 _LOCK = "lock"
 
 
-class Entry(msgspec.Struct, frozen=True):
+class JournalEntry(msgspec.Struct, frozen=True):
     """An unsaved text. ``base`` is the mark of what its file held when it was typed; empty where there was no file."""
 
     path: str
@@ -37,7 +37,7 @@ class Journal:
         self._own: Path | None = None
         self._lock = -1
 
-    def put(self, entry: Entry) -> None:
+    def put(self, entry: JournalEntry) -> None:
         """Writes an entry in the place of the one of that path. Raises `OSError`."""
         if self._own is None or not self._own.is_dir():
             self._begin()
@@ -73,10 +73,10 @@ class Journal:
         os.close(self._lock)
         self._own = None
 
-    def left_behind(self) -> list[Entry]:
+    def left_behind(self) -> list[JournalEntry]:
         """The entries of programs that have ended before they could save, oldest first; they are this program's from
         now on. Raises `OSError`."""
-        found: list[Entry] = []
+        found: list[JournalEntry] = []
         for folder in sorted(self._all.glob("*-*")) if self._all.is_dir() else []:
             if folder == self._own:
                 continue
@@ -95,13 +95,13 @@ class Journal:
                 os.close(lock)
         return found
 
-    def _adopted(self, folder: Path) -> list[Entry]:
+    def _adopted(self, folder: Path) -> list[JournalEntry]:
         """The entries of a folder, written down in this program's; then the folder goes."""
         made = []
         sweep(folder)
         for path in folder.glob("*.json"):
             try:
-                entry = msgspec.json.decode(path.read_bytes(), type=Entry)
+                entry = msgspec.json.decode(path.read_bytes(), type=JournalEntry)
             except (msgspec.MsgspecError, UnicodeDecodeError):
                 set_aside(path)
                 continue

@@ -16,7 +16,7 @@ from pathlib import Path
 
 from oakladder.disk import why, write_atomic
 from oakladder.user.draft import Draft, mark_of, on_disk, text_of
-from oakladder.user.journal import Entry, Journal
+from oakladder.user.journal import Journal, JournalEntry
 from oakladder.user.save_events import Both, Changed, Event, NotSaved, Saved, Told
 from oakladder.user.scripts import ScriptFolder, ScriptText, read_script_file
 from oakladder.user.versions import Versions
@@ -55,7 +55,7 @@ class Keeper:
         self._thread.start()
         return back
 
-    def _take_up(self, entry: Entry) -> None:
+    def _take_up(self, entry: JournalEntry) -> None:
         """Holds an unsaved text of an earlier program as if it had just been typed."""
         path = Path(entry.path)
         with contextlib.suppress(OSError):
@@ -226,7 +226,7 @@ class Keeper:
             text, base = draft.text, draft.base
         pause, noted = _JOURNAL_PAUSE, True
         try:
-            self._journal.put(Entry(str(draft.path), mark_of(base), text, time.time()))
+            self._journal.put(JournalEntry(str(draft.path), mark_of(base), text, time.time()))
         except OSError as error:
             _log.warning("the journal cannot be written: %s", error)
             pause, noted = _RETRY, False

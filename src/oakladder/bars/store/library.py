@@ -31,7 +31,7 @@ from oakladder.bars.store.files import SUFFIX, file_name, info_in, symbol_of_fil
 from oakladder.bars.store.folder import damaged_files, take_old_names
 from oakladder.bars.store.guess import guessed_info
 from oakladder.bars.store.info import SymbolInfo
-from oakladder.bars.store.offsets import ColumnOffsets, FileChanged, Places, Unreadable
+from oakladder.bars.store.offsets import ColumnOffsets, FileChanged, FileOffsets, Unreadable
 from oakladder.bars.store.panel_reading import BarFile, read_panel
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.disk import locked, set_aside, sweep, why
@@ -66,7 +66,7 @@ class BarLibrary:
         self.maker: Maker | None = None
         self._root = f"{folder}/"
         self._names: dict[str, str] = {}
-        self.places = Places(folder)
+        self.places = FileOffsets(folder)
         self._lock = threading.Lock()
         self._making = threading.Lock()
         self._reading = threading.Lock()

@@ -60,7 +60,7 @@ class ColumnOffsets:
         return (facts.st_mtime_ns, facts.st_ctime_ns, facts.st_size) == (self.changed, self.touched, self.size)
 
 
-class Places:
+class FileOffsets:
     """The places of one library's files. Paths are texts: there are thousands, and `Path` is slow."""
 
     def __init__(self, folder: Path):

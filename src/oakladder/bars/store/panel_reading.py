@@ -13,7 +13,7 @@ from oakladder.bars.bars import regular_times, tidy
 from oakladder.bars.end_to_end import ends_of
 from oakladder.bars.panel import Panel
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.offsets import ColumnOffsets, Places
+from oakladder.bars.store.offsets import ColumnOffsets, FileOffsets
 from oakladder.bars.timeframes import Timeframe
 from oakladder.bars.timeline import Timeline
 
@@ -36,7 +36,7 @@ class _FileColumns:
     """Columns that are read from the files of many symbols when they are asked for."""
 
     files: Sequence[BarFile]
-    places: Places
+    places: FileOffsets
     #: Held while files are read.
     turn: threading.Lock
     #: How many bars of each symbol belong to the panel, and which ones of its file; None where all do.
@@ -75,7 +75,7 @@ def read_panel(
     files: Sequence[BarFile],
     base: Timeframe,
     extended: bool,
-    places: Places,
+    places: FileOffsets,
     times_of: Callable[[BarFile], np.ndarray],
     turn: threading.Lock,
 ) -> Panel:

@@ -12,7 +12,7 @@ from oakladder.desk.bench.chart_actions import Deeds
 from oakladder.desk.bench.list_columns import Watching
 from oakladder.desk.bench.replay import ReplayLine
 from oakladder.desk.bench.timeframes import Ladder
-from oakladder.desk.bench.watchlist import Watchlist
+from oakladder.desk.bench.watchlist import WatchlistPanel
 from oakladder.desk.chart.axes import short_number
 from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.strip import SignalStrip
@@ -35,7 +35,7 @@ class Bench(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
         self.desk = desk
-        self.watchlist = Watchlist(list(desk.library.infos.values()), desk.looking.theme)
+        self.watchlist = WatchlistPanel(list(desk.library.infos.values()), desk.looking.theme)
         self.ladder = Ladder(desk.looking.theme)
         self.chart = Chart(desk.looking.theme)
         self.strip = SignalStrip(desk.looking.theme)

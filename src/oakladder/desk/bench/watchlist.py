@@ -134,7 +134,7 @@ class _Sorted(QSortFilterProxyModel):
         return self._words in f"{info.symbol} {info.name} {info.sector}".lower()
 
 
-class Watchlist(QWidget):
+class WatchlistPanel(QWidget):
     """The table with a filter line above it."""
 
     chosen = pyqtSignal(str)

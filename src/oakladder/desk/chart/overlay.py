@@ -12,7 +12,7 @@ from oakladder.desk.look.theme import Theme, ui_font
 
 
 @dataclass(slots=True)
-class Entry:
+class LegendLine:
     """A line of the legend: a colour, a name, the value at the cursor, and whether its drawing is shown."""
 
     color: QColor
@@ -34,7 +34,7 @@ class Measure:
 class OverlayContent:
     """Everything that an overlay shows."""
 
-    entries: list[Entry] = field(default_factory=list)
+    entries: list[LegendLine] = field(default_factory=list)
     notes: list[tuple[str, str, QColor]] = field(default_factory=list)
     trouble: str = ""
     cursor_x: float | None = None

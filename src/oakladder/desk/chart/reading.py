@@ -8,14 +8,14 @@ from oakladder.bars.bars import Bars
 from oakladder.bars.time_words import bar_time
 from oakladder.desk.chart.axes import short_number
 from oakladder.desk.chart.marks import Drawn
-from oakladder.desk.chart.overlay import Entry, Measure
+from oakladder.desk.chart.overlay import LegendLine, Measure
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.picture.parts import PRICE, VOLUME, Picture
 
 
 def legend(
     name: str, bars: Bars, picture: Picture | None, at: int, decimals: int, theme: Theme, hidden: set[str]
-) -> list[Entry]:
+) -> list[LegendLine]:
     """The legend of a pane as of a bar: each line, histogram and band with its value there."""
 
     def figure(value: float) -> str:
@@ -25,7 +25,7 @@ def legend(
 
     entries = []
     if name == VOLUME:
-        entries.append(Entry(theme.color("mute"), "Volume", short_number(float(bars["volume"][at]))))
+        entries.append(LegendLine(theme.color("mute"), "Volume", short_number(float(bars["volume"][at]))))
     if picture is None:
         return entries
     for line in picture.lines:
@@ -41,10 +41,10 @@ def legend(
     return entries
 
 
-def _entry(name: str, colours: np.ndarray, words: str, theme: Theme, hidden: set[str]) -> Entry:
+def _entry(name: str, colours: np.ndarray, words: str, theme: Theme, hidden: set[str]) -> LegendLine:
     shown = np.flatnonzero(colours[-500:])
     color = qcolor(int(colours[-500:][shown[-1]])) if len(shown) else theme.color("mute")
-    return Entry(color, name, words, name in hidden)
+    return LegendLine(color, name, words, name in hidden)
 
 
 def measured(bars: Bars, start: tuple[float, float], end: tuple[float, float], decimals: int) -> Measure:

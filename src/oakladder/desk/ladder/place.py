@@ -26,7 +26,7 @@ from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.ladder.lists import ListDeeds
 from oakladder.desk.ladder.sections import read_sections
 from oakladder.desk.ladder.table import LadderTable
-from oakladder.desk.pick import Pick
+from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.column_chooser import ask_column
 from oakladder.desk.widgets.passing import passing_menu
@@ -39,7 +39,7 @@ _FIRST = (("tide_turn.rung", "flow"), ("quiet_water.rung", "Calm bars"))
 
 
 class LadderPlace(QWidget):
-    """Symbols down, columns across. ``picked`` tells a `Pick` to open on the Bench."""
+    """Symbols down, columns across. ``picked`` tells a `PickedSymbol` to open on the Bench."""
 
     picked = pyqtSignal(object)
 
@@ -70,7 +70,7 @@ class LadderPlace(QWidget):
         assert selection is not None
         selection.currentRowChanged.connect(lambda now, _: self._show_minis(now))
         selection.currentChanged.connect(lambda now, _: self._explain(now))
-        self.minis.chosen.connect(lambda t: self.picked.emit(Pick(self.minis.symbol, Timeframe.parse(t))))
+        self.minis.chosen.connect(lambda t: self.picked.emit(PickedSymbol(self.minis.symbol, Timeframe.parse(t))))
         self.table.hovered.connect(self._explain_hover)
         self.table.arranged.connect(self._arranged)
         desk.watched.quotes_changed.connect(self._show_quotes)
@@ -284,11 +284,11 @@ class LadderPlace(QWidget):
         """Opens the symbol of a row."""
         self.picked.emit(self._pick_of(index))
 
-    def _pick_of(self, index: QModelIndex) -> Pick:
+    def _pick_of(self, index: QModelIndex) -> PickedSymbol:
         """The symbol of a row; in a script column also its timeframe, script and settings, and the bar it speaks of."""
         place, symbol = self.table.place_of(self.table.rows.mapToSource(index)), self.table.symbol_at(index.row())
         if place.column < 0:
-            return Pick(symbol)
+            return PickedSymbol(symbol)
         column, frame = self.columns[place.column], Timeframe.parse(place.timeframe)
         cell, time = self.table.cell_at(index), None
         if cell is not None and cell.age >= 0:
@@ -297,7 +297,7 @@ class LadderPlace(QWidget):
                 time = int(times[-1 - cell.age]) if cell.age < len(times) else None
         script = self.desk.workspace.scripts / column.script
         extended = column.extended if frame.intraday else None
-        return Pick(symbol, frame, time, script, column.settings, extended)
+        return PickedSymbol(symbol, frame, time, script, column.settings, extended)
 
     # --- why --------------------------------------------------------------------------------------
 

@@ -7,7 +7,7 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
 
 from oakladder.desk.programs import title_of
-from oakladder.desk.scan.form import LineEditor, Offer
+from oakladder.desk.scan.form import ConditionParts, LineEditor
 from oakladder.engine.rules import Field, named_values
 from oakladder.user.scans import SCRIPT, ScanLine, sentence_of
 
@@ -41,7 +41,7 @@ class LineCard(QFrame):
     changed = pyqtSignal()
     unfolded = pyqtSignal(object)
 
-    def __init__(self, line: ScanLine, offer: Offer, parent: QWidget | None = None):
+    def __init__(self, line: ScanLine, offer: ConditionParts, parent: QWidget | None = None):
         super().__init__(parent, objectName="card")
         self._line, self._offer = line, offer
         self.form: LineEditor | None = None
@@ -60,7 +60,7 @@ class LineCard(QFrame):
         self.remove.clicked.connect(lambda: self.removed.emit(self))
         self._say()
 
-    def show_line(self, line: ScanLine, offer: Offer) -> None:
+    def show_line(self, line: ScanLine, offer: ConditionParts) -> None:
         """Shows a line, which can be made of other things from now on."""
         self._line, self._offer = line, offer
         if self.form is not None:

@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.desk.scan.card import LineCard
-from oakladder.desk.scan.form import Offer
+from oakladder.desk.scan.form import ConditionParts
 from oakladder.engine.rules import Join
 from oakladder.rung import Program
 from oakladder.user.scans import GROUP, ScanLine
@@ -48,7 +48,7 @@ class GroupEditor(QFrame):
     changed = pyqtSignal()
     unfolded = pyqtSignal(object)
 
-    def __init__(self, line: ScanLine, offer: Callable[[], Offer], parent: QWidget | None = None):
+    def __init__(self, line: ScanLine, offer: Callable[[], ConditionParts], parent: QWidget | None = None):
         super().__init__(parent, objectName="group")
         self.negated = QCheckBox("not")
         self.join = join_box(line.join)
@@ -97,9 +97,9 @@ class LinesEditor(QWidget):
     changed = pyqtSignal()
     unfolded = pyqtSignal(object)
 
-    def __init__(self, offer: Callable[[], Offer] | None = None, parent: QWidget | None = None):
+    def __init__(self, offer: Callable[[], ConditionParts] | None = None, parent: QWidget | None = None):
         super().__init__(parent)
-        self._offered = Offer()
+        self._offered = ConditionParts()
         self._offer = offer or (lambda: self._offered)
         self.editors: list[Card] = []
         self._rows = QVBoxLayout()
@@ -125,7 +125,7 @@ class LinesEditor(QWidget):
 
     def offer(self, programs: Mapping[str, Program], sectors: list[str], lists: list[str]) -> None:
         """What the conditions can be made of from now on; those that stand say what they said."""
-        self._offered = Offer(programs, sectors, lists)
+        self._offered = ConditionParts(programs, sectors, lists)
         self.show_lines(self.lines())
 
     def show_lines(self, lines: list[ScanLine]) -> None:

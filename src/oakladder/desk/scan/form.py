@@ -30,7 +30,7 @@ _HOLDS = "holds"
 
 
 @dataclass(slots=True)
-class Offer:
+class ConditionParts:
     """What conditions can be made of."""
 
     programs: Mapping[str, Program] = field(default_factory=dict)
@@ -50,7 +50,7 @@ class LineEditor(QWidget):
 
     changed = pyqtSignal()
 
-    def __init__(self, line: ScanLine, offer: Offer, parent: QWidget | None = None):
+    def __init__(self, line: ScanLine, offer: ConditionParts, parent: QWidget | None = None):
         super().__init__(parent)
         self._offer = offer
         self._settings: dict[str, object] = {}
@@ -108,7 +108,7 @@ class LineEditor(QWidget):
         self.word.setMinimumWidth(130)
         self.word.setEditable(False)
 
-    def show_line(self, line: ScanLine, offer: Offer) -> None:
+    def show_line(self, line: ScanLine, offer: ConditionParts) -> None:
         """Shows a line, which can be made of other things from now on."""
         self._offer = offer
         self._settings, self._extended = dict(line.settings), line.extended

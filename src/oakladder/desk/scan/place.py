@@ -24,7 +24,7 @@ from PyQt6.QtWidgets import (
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.columns import read_columns
 from oakladder.desk.jobs import Ticket, sentence_of
-from oakladder.desk.pick import Pick
+from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.scan.cards import CardScroll, LinesEditor, join_box
 from oakladder.desk.scan.results import ScanResults
 from oakladder.desk.scan.saved import SavedBox
@@ -43,7 +43,7 @@ _REMEMBER_MS = 400
 
 
 class ScanPlace(QWidget):
-    """Put together, run, pick. ``picked`` tells a `Pick`: the bar on which it came true, with the first rule's script."""
+    """Put together, run, pick. ``picked`` tells a `PickedSymbol`: the bar on which it came true, with the first rule's script."""
 
     picked = pyqtSignal(object)
 
@@ -337,9 +337,11 @@ class ScanPlace(QWidget):
         """Shows a bar on the Bench, with the first rule's script and settings."""
         line = next((x for x in self.lines.lines() if x.kind == SCRIPT and x.script), None)
         if line is None:
-            self.picked.emit(Pick(symbol, frame, time))
+            self.picked.emit(PickedSymbol(symbol, frame, time))
         else:
-            self.picked.emit(Pick(symbol, frame, time, self.desk.workspace.scripts / line.script, line.settings))
+            self.picked.emit(
+                PickedSymbol(symbol, frame, time, self.desk.workspace.scripts / line.script, line.settings)
+            )
 
     def keep_list(self) -> None:
         """Keeps what was found as a watchlist; a saved scan keeps it up to date from now on."""

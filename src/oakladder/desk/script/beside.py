@@ -13,7 +13,7 @@ from oakladder.rung import RunProblem, ScriptError
 from oakladder.user.scripts import ScriptFileProblem
 
 
-class Beside(QWidget):
+class BesideRows(QWidget):
     """A row for each. Hidden where there is none."""
 
     def __init__(self, desk: Desk, parent: QWidget | None = None):

@@ -18,7 +18,7 @@ _NAME_BEFORE = re.compile(r"([A-Za-z_][A-Za-z0-9_]*)\s*$")
 
 
 @dataclass(frozen=True, slots=True)
-class Offer:
+class Completion:
     """A word that can be typed, what stands beside it, and what it does."""
 
     word: str
@@ -26,16 +26,16 @@ class Offer:
     about: str = ""
 
 
-def everything(own: Iterable[str] = ()) -> list[Offer]:
+def everything(own: Iterable[str] = ()) -> list[Completion]:
     """A script's own names, bar values, statements, functions with their parameters, colours and shapes; in the order in
     which they are offered."""
-    made = {name: Offer(name, "yours") for name in own}
+    made = {name: Completion(name, "yours") for name in own}
     for word in (*BAR_VALUES, *sorted(STATEMENT_WORDS | RESERVED | JOINING_WORDS)):
-        made.setdefault(word, Offer(word, "", word_help(word)))
+        made.setdefault(word, Completion(word, "", word_help(word)))
     for name, (call, about) in functions().items():
-        made.setdefault(name, Offer(name, call.removeprefix(name), about))
+        made.setdefault(name, Completion(name, call.removeprefix(name), about))
     for word in (*PALETTE, *SHAPES, *STYLES):
-        made.setdefault(word, Offer(word))
+        made.setdefault(word, Completion(word))
     return list(made.values())
 
 
@@ -47,7 +47,7 @@ def word_before(line: str) -> str:
     return found.group() if found else ""
 
 
-def fitting(offers: Sequence[Offer], typed: str) -> list[Offer]:
+def fitting(offers: Sequence[Completion], typed: str) -> list[Completion]:
     """What fits a word that is being typed: what begins with it, then what has it inside; none while it is too short."""
     if len(typed) < _LEAST:
         return []

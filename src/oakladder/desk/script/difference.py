@@ -6,9 +6,9 @@ from PyQt6.QtGui import QColor, QTextCharFormat, QTextCursor
 from PyQt6.QtWidgets import QPlainTextEdit, QWidget
 
 from oakladder.desk.look.theme import Theme, code_font
-from oakladder.user.difference import Kind, difference
+from oakladder.user.difference import LineKind, difference
 
-_ROLES = {Kind.GONE: "falling", Kind.NEW: "rising", Kind.SAME: "ink", Kind.SKIPPED: "faint"}
+_ROLES = {LineKind.GONE: "falling", LineKind.NEW: "rising", LineKind.SAME: "ink", LineKind.SKIPPED: "faint"}
 
 
 class DifferenceView(QPlainTextEdit):

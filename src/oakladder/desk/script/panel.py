@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.desk.script.beside import Beside
+from oakladder.desk.script.beside import BesideRows
 from oakladder.desk.script.disagreement import Standing
 from oakladder.desk.script.earlier import EarlierDialog
 from oakladder.desk.script.editor import ScriptEditor
@@ -49,7 +49,7 @@ class ScriptPanel(QWidget):
         self.new_button.setToolTip("A new script to start from")
         self.new_button.clicked.connect(self.ask_new)
         self.settings = SettingsStrip()
-        self.beside = Beside(desk)
+        self.beside = BesideRows(desk)
         self.editor = ScriptEditor(desk.looking.theme)
         self.standing = Standing(desk)
         self.verdict = QLabel(objectName="quiet")

@@ -13,7 +13,7 @@ from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtWidgets import QLabel, QListWidget, QListWidgetItem, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from oakladder.desk.look.theme import Theme, code_font, popup_sheet, ui_font
-from oakladder.desk.script.completion import Offer
+from oakladder.desk.script.completion import Completion
 
 _ROWS, _WIDTH, _GAP = 9, 380, 3
 
@@ -37,7 +37,7 @@ class _Rows(QStyledItemDelegate):
 
     def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
         offer = index.data(Qt.ItemDataRole.UserRole)
-        if painter is None or not isinstance(offer, Offer):
+        if painter is None or not isinstance(offer, Completion):
             return
         view = option.widget
         chosen = isinstance(view, QListWidget) and view.currentRow() == index.row()
@@ -79,7 +79,7 @@ class WordList(QListWidget):
         """Puts it below a place, both in coordinates of the window."""
         self.move(placed(self.geometry(), anchor, room))
 
-    def show_offers(self, offers: Sequence[Offer], anchor: QRect, room: QRect) -> None:
+    def show_offers(self, offers: Sequence[Completion], anchor: QRect, room: QRect) -> None:
         """Shows words below a place; the first is chosen. Both rectangles in coordinates of the window."""
         self.clear()
         for offer in offers:
@@ -100,7 +100,7 @@ class WordList(QListWidget):
         self.setCurrentRow((self.currentRow() + by) % max(self.count(), 1))
 
     @property
-    def chosen(self) -> Offer | None:
+    def chosen(self) -> Completion | None:
         item = self.currentItem()
         return item.data(Qt.ItemDataRole.UserRole) if item is not None else None
 

@@ -8,7 +8,7 @@ from oakladder.rung import library, values
 from oakladder.rung import tree as t
 from oakladder.rung.arguments import arrange
 from oakladder.rung.lower.expressions import Expressions
-from oakladder.rung.lower.frames import NOWHERE, Argument, Bundle, Frame, Instance, Value
+from oakladder.rung.lower.frames import NOWHERE, Argument, Bundle, CallFrame, Instance, Value
 from oakladder.rung.lower.primitives import Primitives
 from oakladder.rung.plan.ops import LONGEST, Slot
 
@@ -25,7 +25,7 @@ class Calls:
         self._places = {s.name.name: k for k, s in enumerate(script.statements) if isinstance(s, t.Define)}
         self._known: dict[tuple[object, ...], Instance] = {}
 
-    def call(self, expr: t.Call, frame: Frame) -> Value:
+    def call(self, expr: t.Call, frame: CallFrame) -> Value:
         if expr.name in values.PRIMITIVES:
             return self.primitives.primitive(expr, frame)
         # Only the script's own text sees the functions that it makes or takes; the library sees the library.
@@ -50,7 +50,7 @@ class Calls:
         for parameter, (value, inside) in zip(define.parameters, arranged, strict=True):
             holder, place = (caller, at) if inside else (NOWHERE, 0)
             arguments[parameter.name.name] = Argument(value, holder, place)
-            made_of = self.expressions.value(value, frame if inside else Frame(NOWHERE, frame.domain))
+            made_of = self.expressions.value(value, frame if inside else CallFrame(NOWHERE, frame.domain))
             names[parameter.name.name] = made_of
             if parameter.name.name in lengths:
                 self.emitter.demand(self.emitter.one(made_of), 1, LONGEST, f"the length of `{expr.name}`")
@@ -70,7 +70,7 @@ class Calls:
             return given
         if parent is not None:
             self.expressions.frame(parent, frame.domain, instance.parent_done)
-        made = instance.frames[frame.domain] = Frame(instance, frame.domain, names)
+        made = instance.frames[frame.domain] = CallFrame(instance, frame.domain, names)
         self.expressions.frame(instance, frame.domain, len(define.body))
         assert made.given is not None
         if top:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from oakladder.rung import tree as t
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
-from oakladder.rung.lower.frames import Frame, Value, each, timeframe_of
+from oakladder.rung.lower.frames import CallFrame, Value, each, timeframe_of
 from oakladder.rung.plan.inputs import OtherSymbol
 from oakladder.rung.plan.ops import Domain, Foreign, Op, Put, Slot
 
@@ -16,7 +16,7 @@ class Elsewhere:
     def __init__(self, emitter: Emitter, expressions: Expressions):
         self.emitter, self.expressions = emitter, expressions
 
-    def on_timeframe(self, expr: t.OnTimeframe, frame: Frame) -> Value:
+    def on_timeframe(self, expr: t.OnTimeframe, frame: CallFrame) -> Value:
         timeframe = self.emitter.one(self.expressions.value(expr.timeframe, frame))
         domain = self._domain(timeframe, expr.forming, frame.domain.foreign)
         if domain is frame.domain:
@@ -34,7 +34,7 @@ class Elsewhere:
         family.append(domain)
         return domain
 
-    def of_symbol(self, expr: t.OfSymbol, frame: Frame) -> Value:
+    def of_symbol(self, expr: t.OfSymbol, frame: CallFrame) -> Value:
         """A value of another symbol, on bars as long as the reader's: it comes in as an input."""
         symbol = self.emitter.one(self.expressions.value(expr.symbol, frame))
         domain = self._foreign(symbol, timeframe_of(frame.domain)).domains[0]

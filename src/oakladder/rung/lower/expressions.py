@@ -9,7 +9,7 @@ from typing import Any
 from oakladder.rung import tree as t
 from oakladder.rung import values
 from oakladder.rung.lower.emit import Emitter
-from oakladder.rung.lower.frames import NAN, NOWHERE, Bundle, Frame, Instance, Trace, Value, timeframe_of
+from oakladder.rung.lower.frames import NAN, NOWHERE, Bundle, CallFrame, Instance, Trace, Value, timeframe_of
 from oakladder.rung.plan.inputs import BarColumn, IsSymbol
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, DATA_EXPONENT, DIVISOR_EXPONENT, TAME_EXPONENT, Domain, Op, Slot
 from oakladder.rung.read.blocks import parse
@@ -18,8 +18,8 @@ from oakladder.rung.read.blocks import parse
 class Expressions:
     """Lowers expressions. ``parts`` (calls, the past, elsewhere) and ``frame`` are set by the lowerer."""
 
-    parts: Mapping[type[t.Expr], Callable[[Any, Frame], Value]]
-    frame: Callable[[Instance, Domain, int], Frame]
+    parts: Mapping[type[t.Expr], Callable[[Any, CallFrame], Value]]
+    frame: Callable[[Instance, Domain, int], CallFrame]
 
     def __init__(self, emitter: Emitter, trace: Trace):
         self.emitter, self.trace = emitter, trace
@@ -27,13 +27,13 @@ class Expressions:
         self.bounds: dict[Slot, tuple[Op, Op]] = {}
         self._derived: dict[str, t.Expr] = {}
 
-    def value(self, expr: t.Expr, frame: Frame) -> Value:
+    def value(self, expr: t.Expr, frame: CallFrame) -> Value:
         made = self._lowered(expr, frame)
         if frame.domain is self.emitter.base:
             self.trace.values[frame.instance, expr] = made
         return made
 
-    def _lowered(self, expr: t.Expr, frame: Frame) -> Value:
+    def _lowered(self, expr: t.Expr, frame: CallFrame) -> Value:
         domain = frame.domain
         match expr:
             case t.Literal():
@@ -83,7 +83,7 @@ class Expressions:
                 return self.emitter.const(NAN)
         return self.emitter.emit("literal", attr=expr.value, kind=expr.kind, domain=self.emitter.base)
 
-    def _text(self, expr: t.Text, frame: Frame) -> Op:
+    def _text(self, expr: t.Text, frame: CallFrame) -> Op:
         parts: list[str | tuple[int, str]] = []
         args: list[Op] = []
         for part in expr.parts:
@@ -94,7 +94,7 @@ class Expressions:
                 args.append(self.emitter.one(self.value(part.value, frame)))
         return self.emitter.emit("text", *args, attr=tuple(parts), kind="text", domain=frame.domain)
 
-    def find(self, name: str, frame: Frame) -> Value | Slot | None:
+    def find(self, name: str, frame: CallFrame) -> Value | Slot | None:
         if name in frame.names:
             return frame.names[name]
         instance = frame.instance
@@ -108,7 +108,7 @@ class Expressions:
             return self.find(name, self.frame(instance.parent, frame.domain, instance.parent_done))
         return None
 
-    def name_of(self, expr: t.Name, frame: Frame) -> Value:
+    def name_of(self, expr: t.Name, frame: CallFrame) -> Value:
         found = self.find(expr.name, frame)
         if isinstance(found, Slot):
             bound = 18.0 if found in self.bounds else TAME_EXPONENT
@@ -120,7 +120,7 @@ class Expressions:
         if expr.name in values.COLUMNS:
             return self.emitter.emit("input", attr=BarColumn(expr.name), bound=DATA_EXPONENT, domain=frame.domain)
         if expr.name in values.DERIVED:
-            return self.value(self._derived_expr(expr.name), Frame(NOWHERE, frame.domain))
+            return self.value(self._derived_expr(expr.name), CallFrame(NOWHERE, frame.domain))
         if expr.name == "bar":
             return self.emitter.emit("bar", bound=40, domain=frame.domain)
         if expr.name in values.TIME_INPUTS:
@@ -148,7 +148,7 @@ class Expressions:
             self._derived[text] = statement.value
         return self._derived[text]
 
-    def _pair(self, code: str, before: tuple[Op, ...], left: t.Expr, right: t.Expr, frame: Frame) -> Op:
+    def _pair(self, code: str, before: tuple[Op, ...], left: t.Expr, right: t.Expr, frame: CallFrame) -> Op:
         """A value that is one of two, of whichever kind they are."""
         domain = frame.domain
         a, b = self.emitter.one(self.value(left, frame)), self.emitter.one(self.value(right, frame))
@@ -178,7 +178,7 @@ class Expressions:
             return self.emitter.emit("sqrt", a, bound=a.bound, domain=domain)
         return self.emitter.tame(self.emitter.emit("pow", a, b, bound=math.inf, domain=domain), domain)
 
-    def _compare(self, expr: t.Compare, frame: Frame) -> Op:
+    def _compare(self, expr: t.Compare, frame: CallFrame) -> Op:
         domain = frame.domain
         values = [self.emitter.one(self.value(v, frame)) for v in expr.values]
         names = {"<": "lt", "<=": "le", ">": "gt", ">=": "ge", "==": "eq", "!=": "ne"}

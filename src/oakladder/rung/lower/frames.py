@@ -44,11 +44,11 @@ class Instance:
     ):
         self.statements, self.parent, self.parent_done = statements, parent, parent_done
         self.arguments = arguments or {}
-        self.frames: dict[Domain, Frame] = {}
+        self.frames: dict[Domain, CallFrame] = {}
 
 
 @dataclass(slots=True)
-class Frame:
+class CallFrame:
     """An instance on a domain: what its names stand for so far, and how many statements are done."""
 
     instance: Instance

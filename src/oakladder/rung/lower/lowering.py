@@ -1,7 +1,7 @@
 """Tree to plan: functions are written out in place, identical parts are shared, state becomes explicit.
 
 A value can be asked for on several timeframes. Each call (and the script itself) is an `Instance`; on each
-domain it has a `Frame`, whose statements are lowered in order, as far as they are needed.
+domain it has a `CallFrame`, whose statements are lowered in order, as far as they are needed.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from oakladder.rung.lower.calls import Calls
 from oakladder.rung.lower.elsewhere import Elsewhere
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
-from oakladder.rung.lower.frames import Bundle, Frame, Instance, Trace
+from oakladder.rung.lower.frames import Bundle, CallFrame, Instance, Trace
 from oakladder.rung.lower.past import Past
 from oakladder.rung.lower.primitives import Primitives
 from oakladder.rung.lower.statements import Statements
@@ -50,7 +50,7 @@ class Lowerer:
             domain.body = self.past.with_saves(domain.body)
         return Plan(plan.domains, plan.outputs, plan.demands, values)
 
-    def _values_of(self, frame: Frame) -> dict[str, Op]:
+    def _values_of(self, frame: CallFrame) -> dict[str, Op]:
         """Every top-level `let` and `keep` as it stands at the end of the bar."""
         made: dict[str, Op] = {}
         for statement in self.script.statements:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from oakladder.rung import tree as t
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
-from oakladder.rung.lower.frames import Frame
+from oakladder.rung.lower.frames import CallFrame
 from oakladder.rung.plan.ops import Op, Output, under
 from oakladder.rung.problems import Problem, ScriptError, Span
 from oakladder.rung.words import Shown
@@ -20,7 +20,7 @@ class Outputs:
     def __init__(self, emitter: Emitter, expressions: Expressions):
         self.emitter, self.expressions = emitter, expressions
 
-    def show(self, statement: t.Show, frame: Frame) -> None:
+    def show(self, statement: t.Show, frame: CallFrame) -> None:
         roles: dict[str, Op] = {}
         attributes: dict[str, str] = {}
         for name, operand in zip(("value", "other"), statement.operands, strict=False):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from oakladder.rung import tree as t
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
-from oakladder.rung.lower.frames import NAN, Frame
+from oakladder.rung.lower.frames import NAN, CallFrame
 from oakladder.rung.plan.ops import LONGEST, TAME_EXPONENT, Domain, Item, Op, Put, Ring, Save, Slot
 
 
@@ -18,7 +18,7 @@ class Past:
         #: What writes values of the outermost block into their rings, right behind them.
         self._saves: dict[Op, Save] = {}
 
-    def lag(self, expr: t.Lag, frame: Frame) -> Op:
+    def lag(self, expr: t.Lag, frame: CallFrame) -> Op:
         domain = frame.domain
         lag = self.emitter.one(self.expressions.value(expr.lag, frame))
         if lag.fixed:

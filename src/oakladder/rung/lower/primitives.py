@@ -9,7 +9,7 @@ from oakladder.rung import values
 from oakladder.rung.kinds import Kind
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
-from oakladder.rung.lower.frames import NOWHERE, Frame
+from oakladder.rung.lower.frames import NOWHERE, CallFrame
 from oakladder.rung.plan.inputs import BarBegins
 from oakladder.rung.plan.ops import LONGEST, SORTED, Domain, Fold, Op
 
@@ -21,7 +21,7 @@ class Primitives:
         self.emitter, self.expressions = emitter, expressions
         self._knowns: dict[Op, Op] = {}
 
-    def primitive(self, expr: t.Call, frame: Frame) -> Op:
+    def primitive(self, expr: t.Call, frame: CallFrame) -> Op:
         domain = frame.domain
         args = [self.emitter.one(self.expressions.value(a, frame)) for a in expr.arguments]
         if expr.name == "new":
@@ -64,7 +64,7 @@ class Primitives:
             self._knowns[op] = made
         return self._knowns[op]
 
-    def _new(self, timeframe: Op, frame: Frame) -> Op:
+    def _new(self, timeframe: Op, frame: CallFrame) -> Op:
         """Whether a longer bar begins: days, weeks and months by the calendar, shorter ones by an input."""
         domain = frame.domain
         raw = self.emitter.emit("input", attr=BarBegins(timeframe), bound=1, domain=domain)
@@ -78,7 +78,7 @@ class Primitives:
                 domain=domain,
             )
             changed = self.expressions.written(f"({period}) != (({period})[1] else -1)")
-            begins = self.emitter.flag(self.expressions.value(changed, Frame(NOWHERE, domain)), domain)
+            begins = self.emitter.flag(self.expressions.value(changed, CallFrame(NOWHERE, domain)), domain)
             if timeframe.code == "literal":
                 if timeframe.attr == word:
                     return begins

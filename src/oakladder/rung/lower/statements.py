@@ -6,9 +6,9 @@ from collections.abc import Callable, Sequence
 
 from oakladder.rung import tree as t
 from oakladder.rung.lower.expressions import Expressions
-from oakladder.rung.lower.frames import NAN, Bundle, Frame, Instance, Value
+from oakladder.rung.lower.frames import NAN, Bundle, CallFrame, Instance, Value
 from oakladder.rung.lower.outputs import Outputs
-from oakladder.rung.plan.ops import LONGEST, Branch, Domain, Item, Loop, Op, Output, Put, Slot, Stop
+from oakladder.rung.plan.ops import LONGEST, Branch, Domain, Item, LeaveLoop, Loop, Op, Output, Put, Slot
 from oakladder.rung.problems import Cancelled
 from oakladder.rung.words import Shown
 
@@ -20,11 +20,11 @@ class Statements:
         self.emitter, self.expressions, self._cancelled = expressions.emitter, expressions, cancelled
         self.outputs = Outputs(self.emitter, expressions)
 
-    def frame(self, instance: Instance, domain: Domain, upto: int) -> Frame:
+    def frame(self, instance: Instance, domain: Domain, upto: int) -> CallFrame:
         """The frame of an instance on a domain, with its first ``upto`` statements lowered."""
         frame = instance.frames.get(domain)
         if frame is None:
-            frame = instance.frames[domain] = Frame(instance, domain)
+            frame = instance.frames[domain] = CallFrame(instance, domain)
             # Everything from outside is lowered before the body, so that nothing of it lands inside a block.
             if instance.parent is not None:
                 self.frame(instance.parent, domain, instance.parent_done)
@@ -40,7 +40,7 @@ class Statements:
             self._statement(statement, frame)
         return frame
 
-    def _statement(self, statement: t.Statement, frame: Frame) -> None:
+    def _statement(self, statement: t.Statement, frame: CallFrame) -> None:
         domain = frame.domain
         match statement:
             case t.Let():
@@ -62,7 +62,7 @@ class Statements:
             case t.For():
                 self._for(statement, frame)
             case t.Stop():
-                self.emitter.blocks[domain][-1].append(Stop())
+                self.emitter.blocks[domain][-1].append(LeaveLoop())
             case t.Give():
                 self._give(statement, frame)
             case t.Setting():
@@ -84,7 +84,7 @@ class Statements:
                 if domain is self.emitter.base:
                     self.outputs.show(statement, frame)
 
-    def _keep(self, statement: t.Keep, frame: Frame) -> None:
+    def _keep(self, statement: t.Keep, frame: CallFrame) -> None:
         domain = frame.domain
         start = self.emitter.one(self.expressions.value(statement.start, frame))
         slot = Slot(domain, lasting=not statement.fresh, flag=start.is_flag)
@@ -103,26 +103,26 @@ class Statements:
             )
             self.emitter.versions[slot] = self.emitter.versions.get(slot, 0) + 1
 
-    def _give(self, statement: t.Give, frame: Frame) -> None:
+    def _give(self, statement: t.Give, frame: CallFrame) -> None:
         results: dict[str, Op] = {}
         for k, expr in enumerate(statement.values):
             name = expr.name if isinstance(expr, t.Name) else str(k + 1)
             results[name] = self.emitter.one(self.expressions.value(expr, frame))
         frame.given = next(iter(results.values())) if len(results) == 1 else Bundle(results)
 
-    def _nested(self, domain: Domain, statements: Sequence[t.Statement], frame: Frame) -> list[Item]:
+    def _nested(self, domain: Domain, statements: Sequence[t.Statement], frame: CallFrame) -> list[Item]:
         """Lowers the statements of a block; what they make is not seen outside it."""
         block: list[Item] = []
         self.emitter.blocks[domain].append(block)
         self.emitter.shared[domain].append({})
-        inner = Frame(frame.instance, domain, dict(frame.names))
+        inner = CallFrame(frame.instance, domain, dict(frame.names))
         for statement in statements:
             self._statement(statement, inner)
         self.emitter.blocks[domain].pop()
         self.emitter.shared[domain].pop()
         return block
 
-    def _if(self, branches: Sequence[tuple[t.Expr | None, tuple[t.Statement, ...]]], frame: Frame) -> None:
+    def _if(self, branches: Sequence[tuple[t.Expr | None, tuple[t.Statement, ...]]], frame: CallFrame) -> None:
         domain = frame.domain
         (condition, body), *others = branches
         if condition is None:
@@ -139,7 +139,7 @@ class Statements:
             self.emitter.shared[domain].pop()
         self.emitter.blocks[domain][-1].append(Branch(test, then, otherwise))
 
-    def _for(self, statement: t.For, frame: Frame) -> None:
+    def _for(self, statement: t.For, frame: CallFrame) -> None:
         domain = frame.domain
         first = self.emitter.one(self.expressions.value(statement.first, frame))
         last = self.emitter.one(self.expressions.value(statement.last, frame))
@@ -148,7 +148,7 @@ class Statements:
                 self.emitter.demand(bound, -LONGEST, LONGEST, "a bound of `for`")
         counter = Slot(domain, lasting=False)
         self.expressions.bounds[counter] = (first, last)
-        inner = Frame(frame.instance, domain, {**frame.names, statement.counter.name: counter})
+        inner = CallFrame(frame.instance, domain, {**frame.names, statement.counter.name: counter})
         # A value read in one round may have been changed in the round before: nothing is shared across rounds.
         for slot in _changed(statement.body, frame.names):
             self.emitter.versions[slot] = self.emitter.versions.get(slot, 0) + 1
@@ -157,7 +157,7 @@ class Statements:
         for slot in _changed(statement.body, frame.names):
             self.emitter.versions[slot] = self.emitter.versions.get(slot, 0) + 1
 
-    def _setting(self, statement: t.Setting, frame: Frame) -> Op:
+    def _setting(self, statement: t.Setting, frame: CallFrame) -> Op:
         default = self.emitter.one(self.expressions.value(statement.default, frame))
         name = statement.name.name
         if default.fixed or not statement.choices:

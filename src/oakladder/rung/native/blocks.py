@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from oakladder.rung.native.folds import fold, ranked, sort
 from oakladder.rung.native.ops import OPERATIONS
-from oakladder.rung.native.registers import Code, Registers
+from oakladder.rung.native.registers import Registers, SharedCode
 from oakladder.rung.native.text import STATE
 from oakladder.rung.plan.inputs import Input
 from oakladder.rung.plan.ops import SORTED, Branch, Domain, Fold, Item, Loop, Op, Put, Ring, Save, Slot
@@ -15,7 +15,7 @@ from oakladder.rung.plan.ops import SORTED, Branch, Domain, Fold, Item, Loop, Op
 class Blocks(Registers):
     """Writes the items of blocks."""
 
-    def __init__(self, code: Code, domain: Domain):
+    def __init__(self, code: SharedCode, domain: Domain):
         super().__init__(code, domain)
         self._exits: list[str] = []
 

@@ -15,7 +15,7 @@ from functools import lru_cache
 import llvmlite.binding as llvm
 
 from oakladder.rung.native.main import module_text
-from oakladder.rung.native.registers import Code
+from oakladder.rung.native.registers import SharedCode
 from oakladder.rung.plan.inputs import Input
 from oakladder.rung.plan.ops import Live, Op
 from oakladder.rung.plan.state import StateMap
@@ -157,6 +157,6 @@ class Compiled:
 
 def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
     """Code for the live part of a plan that writes out the given numbers and flags."""
-    code = Code(live, state)
+    code = SharedCode(live, state)
     text = module_text(code, leaves)
     return Compiled(text, tuple(code.fixed), tuple(code.inputs))

@@ -13,7 +13,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from oakladder.rung.native.longer import Gathering, Step
-from oakladder.rung.native.registers import Code
+from oakladder.rung.native.registers import SharedCode
 from oakladder.rung.native.text import IN, META, OUT, PRELUDE, SORTING
 from oakladder.rung.plan.inputs import Input
 from oakladder.rung.plan.ops import Op
@@ -117,7 +117,7 @@ bar_begin:
             self.put(f"store double {self.number(op)}, ptr {place}, {OUT}")
 
 
-def module_text(code: Code, leaves: Sequence[Op]) -> str:
+def module_text(code: SharedCode, leaves: Sequence[Op]) -> str:
     """The whole module: the entry point, which writes out the given numbers and flags, and a step for each longer domain."""
     steps = [Step(code, domain).text(f"step{k}") for k, domain in enumerate(code.live.domains[1:])]
     main = Main(code, code.live.domains[0]).text(leaves)

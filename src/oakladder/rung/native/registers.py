@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 
-from oakladder.rung.native.text import IN, NONE, STATE, Text, hex_of
+from oakladder.rung.native.text import IN, NONE, STATE, FunctionText, hex_of
 from oakladder.rung.plan.inputs import Input
 from oakladder.rung.plan.ops import Domain, Fold, Live, Op, Ring, Slot
 from oakladder.rung.plan.state import StateMap
@@ -18,7 +18,7 @@ def _is_count(key: object) -> bool:
     return isinstance(key, tuple) and key[0] in ("bar", "phase", "k")
 
 
-class Code:
+class SharedCode:
     """What the functions of one program share: fixed values by place, columns of the input, where state lives."""
 
     def __init__(self, live: Live, state: StateMap):
@@ -44,10 +44,10 @@ class Code:
         return place
 
 
-class Registers(Text, ABC):
+class Registers(FunctionText, ABC):
     """The part for the bars of one domain, with its slots in registers."""
 
-    def __init__(self, code: Code, domain: Domain):
+    def __init__(self, code: SharedCode, domain: Domain):
         super().__init__()
         self.code, self.domain = code, domain
         self.live, self.state = code.live, code.state

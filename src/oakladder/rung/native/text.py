@@ -86,7 +86,7 @@ def hex_of(value: float) -> str:
     return "0x" + struct.pack(">d", value).hex().upper()
 
 
-class Text:
+class FunctionText:
     """A function while it is written: what stands before the bars, and what is done on each."""
 
     def __init__(self) -> None:

@@ -132,7 +132,7 @@ class Save:
 
 
 @dataclass(slots=True)
-class Stop:
+class LeaveLoop:
     """Leaves the innermost loop."""
 
 
@@ -155,7 +155,7 @@ class Loop:
     line: int = 0
 
 
-Item = Op | Put | Save | Stop | Branch | Loop
+Item = Op | Put | Save | LeaveLoop | Branch | Loop
 
 
 class Domain:
@@ -275,7 +275,7 @@ class Live:
                 return item.slot in self.slots
             case Save():
                 return item.ring in self.rings
-            case Stop():
+            case LeaveLoop():
                 return in_needed_loop
             case Branch():
                 return any(self.needs(i, in_needed_loop) for i in (*item.then, *item.otherwise))
@@ -302,7 +302,7 @@ def live(all_domains: list[Domain], roots: list[Op]) -> Live:
                     writers.setdefault(item.counter, []).append((item.first, (item.last,)))
                     inner = (*above, Op("get", attr=item.counter, domain=item.counter.domain))
                     scan(item.body, inner, item.counter)
-                case Stop():
+                case LeaveLoop():
                     if loop is not None:
                         stops.setdefault(loop, []).extend(above)
 

@@ -27,7 +27,7 @@ class LogicalLine:
 
 
 @dataclass(frozen=True, slots=True)
-class _Scan:
+class _LineScan:
     """What a scan of one physical line found."""
 
     code: str
@@ -38,7 +38,7 @@ class _Scan:
 _PAIRS = {")": "(", "]": "["}
 
 
-def _scan(text: str) -> _Scan:
+def _scan(text: str) -> _LineScan:
     """The line with its comment blanked, the column of a quote left open, and its brackets in order."""
     quote: int | None = None
     brackets: list[tuple[str, int]] = []
@@ -53,11 +53,11 @@ def _scan(text: str) -> _Scan:
         elif c == '"':
             quote = k
         elif c == "-" and text.startswith("--", k):
-            return _Scan(text[:k].rstrip(), None, brackets)
+            return _LineScan(text[:k].rstrip(), None, brackets)
         elif c in "([)]":
             brackets.append((c, k))
         k += 1
-    return _Scan(text.rstrip(), quote, brackets)
+    return _LineScan(text.rstrip(), quote, brackets)
 
 
 def logical_lines(text: str) -> tuple[list[LogicalLine], list[Problem]]:

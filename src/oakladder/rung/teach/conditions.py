@@ -6,6 +6,7 @@ the script's own functions and through those of the library, which are Rung too.
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, replace
 
 from oakladder.rung import tree as t
@@ -188,8 +189,6 @@ def _in_words_of(part: ConditionPart, names: dict[str, t.Expr]) -> ConditionPart
 
 def _replaced(text: str, name: str, value: str) -> str:
     """Puts a value in the place of a name, in brackets where it is more than one word."""
-    import re
-
     simple = re.fullmatch(r"[\w.]+(\(.*\))?", value) is not None
     return re.sub(rf"\b{name}\b(?!\()", lambda _: value if simple else f"({value})", text)
 
