@@ -19,7 +19,7 @@ def found(text: str) -> list[tuple[str, int, int]]:
     [
         ("rung 1\nlet a = close = 3", "R107", 2, 15, "=="),
         ("rung 1\nx = 3", "R108", 2, 1, "let x"),
-        ("rung 1\nlett x = 3", "R101", 2, 1, None),
+        ("rung 1\nlett x = 3", "R101", 2, 1, "let"),
         ("rung 1\nlet x = (close + 1\nlet y = 2", "R104", 2, 9, None),
         ("rung 1\nlet x = close)", "R104", 2, 14, ""),
         ('rung 1\ntitle "no end', "R103", 2, 7, None),
@@ -28,7 +28,7 @@ def found(text: str) -> list[tuple[str, int, int]]:
         ("rung 1\nlet x = close +", "R102", 2, 15, None),
         ("rung 1\nlet x = close & open", "R102", 2, 15, "and"),
         ('rung 1\nnote "{close:wide}"', "R115", 2, 14, None),
-        ('rung 1\nnote "{clsoe}"', "R201", 2, 8, None),
+        ('rung 1\nnote "{clsoe}"', "R201", 2, 8, "close"),
         ("rung 9\nline close", "R111", 1, 6, "1"),
         ("rung 1\nelse\n    let a = 1", "R113", 2, 1, None),
         ("rung 1\nif close > 1\nline close", "R109", 2, 1, None),

@@ -41,13 +41,24 @@ class ProblemCode:
 
 @dataclass(frozen=True, slots=True)
 class Problem:
-    """One finding in a script: where, what is wrong in plain words, and what to do about it."""
+    """One finding in a script: where, what is wrong in plain words, and what to do about it.
+
+    ``replacement`` is the text that mends it in its place; ``also`` are other places that must be changed with it.
+    Neither is given unless the script is better with it.
+    """
 
     code: str
     span: Span
     message: str
     fix: str = ""
     replacement: str | None = None
+    also: tuple[tuple[Span, str], ...] = ()
+
+    @property
+    def edits(self) -> tuple[tuple[Span, str], ...]:
+        """Every place that mends it, with its new text; none where nothing can be changed safely."""
+        own = () if self.replacement is None else ((self.span, self.replacement),)
+        return (*own, *self.also)
 
     @property
     def severity(self) -> Severity:
@@ -73,6 +84,9 @@ class Problem:
             "message": self.message,
             "fix": self.fix,
             "replacement": self.replacement,
+            "edits": [
+                {"line": at.line, "column": at.column, "length": at.length, "text": text} for at, text in self.edits
+            ],
         }
 
 
@@ -140,6 +154,7 @@ CODES: dict[str, ProblemCode] = {
     "R116": ProblemCode(_E, "A number that is too large", "let x = 1e999", "let x = 1e9"),
     "R117": ProblemCode(_E, "A time that no clock shows", "signal go = clock > 25:99", "signal go = clock > 15:30"),
     "R118": ProblemCode(_E, "A timeframe that there is not", "line close on 3mo", "line close on 1mo"),
+    "R119": ProblemCode(_W, "Something is said twice", 'title "A"\ntitle "B"', 'title "A"'),
     # 2xx names
     "R201": ProblemCode(_E, "An unknown name", "let x = clsoe", "let x = close"),
     "R202": ProblemCode(_E, "A name that is taken", "let close = 1", "let last = 1"),
@@ -163,6 +178,12 @@ CODES: dict[str, ProblemCode] = {
     "R214": ProblemCode(
         _W, "A symbol that the library does not have", 'line close of "saltx"', 'line close of "SALTX"'
     ),
+    "R215": ProblemCode(
+        _W,
+        "A function that hides one of the library",
+        "define sma(x)\n    give x\nline sma(close)",
+        "define my_sma(x)\n    give x\nline my_sma(close)",
+    ),
     # 3xx kinds and fixedness
     "R301": ProblemCode(_E, "A value of the wrong kind", "let x = close and 1", "let x = close > 1 and yes"),
     "R302": ProblemCode(
@@ -185,6 +206,18 @@ CODES: dict[str, ProblemCode] = {
         "signal go = rsi(close, 14) > close",
         "signal go = rsi(close, 14) > 70",
     ),
+    "R402": ProblemCode(
+        _W,
+        "A share where percent points are meant",
+        "signal go = rsi(close, 14) < 30%",
+        "signal go = rsi(close, 14) < 30",
+    ),
+    "R403": ProblemCode(
+        _W, "A number where a time of day is meant", "signal go = clock > 0930", "signal go = clock > 09:30"
+    ),
+    "R404": ProblemCode(_W, "A number where a series is meant", "line macd(12, 26, 9).line", "line macd(close).line"),
+    "R405": ProblemCode(_W, "A division by zero", "line close / 0", "line close / 2"),
+    "R406": ProblemCode(_W, "A size outside 1 to 5", "mark close > open size 9", "mark close > open size 5"),
     # 5xx time and causality
     "R501": ProblemCode(_E, "A look into the future", "let x = close[-1]", "let x = close[1]"),
     "R502": ProblemCode(_E, "A lag that moves", "let x = close[bar]", "keep x = none"),
@@ -201,5 +234,14 @@ CODES: dict[str, ProblemCode] = {
     # 7xx style hints
     "R701": ProblemCode(_H, "A name that nobody reads", "let a = 1", "line a"),
     "R702": ProblemCode(_H, "A setting that nobody reads", "setting n = 9", "let x = sma(close, n)"),
+    "R704": ProblemCode(
+        _H,
+        "A flag that stays as it starts where nothing is known",
+        "fresh quiet = yes\nif rsi(close, 14) > 70\n    set quiet = no\nsignal go = quiet",
+        "fresh quiet = none\nlet r = rsi(close, 14)\nif known(r)\n    set quiet = r <= 70\nsignal go = quiet",
+    ),
+    "R705": ProblemCode(
+        _W, "The larger of two where the highest is meant", "line max(close, 20)", "line highest(close, 20)"
+    ),
     "R703": ProblemCode(_H, "A signal that can never be true", "signal go = close > 2 and no", "signal go = close > 2"),
 }

@@ -6,7 +6,7 @@ import sys
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from oakladder.rung import tree as t
@@ -130,15 +130,31 @@ def analyse(text: str, shelf: OtherScripts = (), cancelled: Callable[[], bool] |
     """Reads and checks a script; never raises for what is wrong in it, but `Cancelled`. ``shelf`` has the scripts that
     `use` can reach."""
     script, problems = parse(text, cancelled)
-    checker = Checker(script, shelf, cancelled)
+    checker = Checker(script, shelf, cancelled, text)
     try:
         checker.run()
-        found = [*problems, *checker.problems]
+        found = _without_echoes([*problems, *checker.problems])
     except RecursionError:
         found = [*problems, _too_deep(checker.line)]
     found.sort(key=lambda p: (p.span.line, p.span.column, p.code))
     units = {line: unit.value for line, unit in checker.units.items()}
     return Analysis(script, tuple(found), units, checker.used, tuple(checker.foreign))
+
+
+def _without_echoes(problems: list[Problem]) -> list[Problem]:
+    """The problems without those that only follow from others: capitals in names that there are not in any letters,
+    a script that is not found because its title stands without quotes."""
+    unknown = {(p.span.line, p.span.column) for p in problems if p.code in ("R201", "R204")}
+    unread = {p.span.line for p in problems if p.code == "R102"}
+
+    def echoes(problem: Problem) -> bool:
+        if problem.code == "R203":
+            return any((at.line, at.column) in unknown for at, _ in problem.edits)
+        return problem.code == "R211" and problem.span.line in unread
+
+    nowhere = {p.span.line for p in problems if p.code == "R211"} & unread
+    kept = [p for p in problems if not echoes(p)]
+    return [replace(p, replacement=None, also=()) if p.span.line in nowhere else p for p in kept]
 
 
 def _too_deep(line: int) -> Problem:

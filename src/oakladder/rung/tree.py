@@ -163,6 +163,20 @@ class For:
 
 
 @dataclass(frozen=True, eq=False, slots=True)
+class Lost:
+    """A line that could not be read: the names that it makes, those of functions apart, and every word in it.
+
+    What is wrong with it has been said; nothing that only follows from it need be.
+    """
+
+    names: tuple[str, ...]
+    functions: tuple[str, ...]
+    words: frozenset[str]
+    body: tuple[Statement, ...]
+    span: Span
+
+
+@dataclass(frozen=True, eq=False, slots=True)
 class Stop:
     span: Span
 
@@ -238,7 +252,7 @@ class Show:
         return next((c for c in self.clauses if c.word == word), None)
 
 
-Statement = Let | Keep | Set | If | For | Stop | Give | Define | Use | Setting | Signal | Show
+Statement = Let | Keep | Set | If | For | Stop | Lost | Give | Define | Use | Setting | Signal | Show
 
 
 @dataclass(frozen=True, eq=False, slots=True)

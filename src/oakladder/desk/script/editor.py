@@ -17,6 +17,7 @@ from oakladder.desk.widgets.colour_picker import ColourPicker
 from oakladder.rung import Problem, Severity
 from oakladder.rung.problems import Span
 from oakladder.rung.teach.describe import word_help
+from oakladder.rung.teach.fixes import said
 from oakladder.rung.values import PALETTE
 from oakladder.user.scripts import MAX_SCRIPT_BYTES, fits_in_a_file
 
@@ -191,8 +192,8 @@ class ScriptEditor(QsciScintilla):
         text = ""
         if problem is not None:
             text = f"{problem.code}: {problem.message}\n{problem.fix}"
-            if problem.replacement is not None:
-                text += f"\nCtrl+. writes `{problem.replacement}`."
+            if problem.edits:
+                text += f"\nCtrl+. {said(problem)}."
         else:
             word = self.wordAtLineIndex(line, column)
             text = word_help(word)
@@ -276,14 +277,16 @@ class ScriptEditor(QsciScintilla):
         event.accept()
 
     def fix(self) -> bool:
-        """Applies the replacement of the problem at the cursor, else of the first that has one; False without any."""
+        """Mends the problem at the cursor, else the first that can be mended; False without any."""
         line, column = self.getCursorPosition()
         here = self.problem_at(line, column)
-        known = [p for p in ([here] if here is not None else []) + list(self._problems) if p.replacement is not None]
+        known = [p for p in ([here] if here is not None else []) + list(self._problems) if p.edits]
         if not known:
             return False
-        assert known[0].replacement is not None
-        self.replace_at(known[0].span, known[0].replacement)
+        self.beginUndoAction()
+        for place, text in sorted(known[0].edits, key=lambda e: (e[0].line, e[0].column), reverse=True):
+            self.replace_at(place, text)
+        self.endUndoAction()
         return True
 
     def word_here(self) -> str:

@@ -29,6 +29,7 @@ from oakladder.desk.widgets.passing import show_for_itself
 from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.disk import why
 from oakladder.rung import Problem, Severity
+from oakladder.rung.teach.fixes import said
 from oakladder.rung.words import Shown
 
 #: So many problems are in sight, and in the list.
@@ -215,7 +216,7 @@ class ScriptPanel(QWidget):
         errors = [p for p in problems if p.is_error]
         self.problems.clear()
         for problem in sorted(problems, key=lambda p: (not p.is_error, p.span.line))[:_MOST_PROBLEMS]:
-            mend = f" [Ctrl+. writes {problem.replacement}]" if problem.replacement is not None else ""
+            mend = f" [Ctrl+. {said(problem)}]" if problem.edits else ""
             item = QListWidgetItem(f"{problem.span.line}  {problem.message} {problem.fix}{mend}")
             item.setData(Qt.ItemDataRole.UserRole, problem)
             item.setToolTip(f"{problem.code}: {problem.message}\n{problem.fix}")

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import reduce
+from itertools import pairwise
 
 from oakladder.rung import library, values
 from oakladder.rung import tree as t
 from oakladder.rung.arguments import arrange, holds_state, signature
 from oakladder.rung.check.context import TOO_FAR, Context
 from oakladder.rung.check.expressions import Expressions
+from oakladder.rung.check.meant import function_for, surest
 from oakladder.rung.check.scope import Binding, Function, Scope, later_names
 from oakladder.rung.kinds import UNKNOWN, Kind, Type, Unit, blend, common_unit
 from oakladder.rung.problems import Span, did_you_mean
 
 MAX_CALL_DEPTH = 40
+_Edits = tuple[tuple[Span, str], ...]
 
 
 class Calls:
@@ -29,7 +34,9 @@ class Calls:
         if name in self.context.functions and not self.context.reporter.blame:  # the library calls the library only
             return self.context.functions[name]
         found = library.function(name)
-        return Function(found.define, None, found.unit, True, found.lengths) if found else None
+        if found is None:
+            return None
+        return Function(found.define, None, found.unit, True, found.lengths, found.kinds, found.series, found.bounds)
 
     def call(self, expr: t.Call, scope: Scope) -> Type:
         if expr.name in values.PRIMITIVES:
@@ -42,48 +49,153 @@ class Calls:
             self.expressions.too_early(expr)
             return UNKNOWN
         function = self.function(expr.name)
+        if function is None and expr.name in self.context.lost:
+            for argument in (*expr.arguments, *(v for _, v in expr.named)):
+                self.expressions.single(argument, scope)
+            return UNKNOWN
         if function is None:
             for argument in (*expr.arguments, *(v for _, v in expr.named)):
                 self.expressions.single(argument, scope)
-            names = [*values.PRIMITIVES, *library.names(), *self.context.functions]
-            hint = did_you_mean(expr.name, names) or "Make it above with `define`."
-            if scope.find(expr.name) or expr.name in self.context.base:
-                hint = f"`{expr.name}` is a value; look back with square brackets: `{expr.name}[1]`."
-            self.context.report(
-                "R204",
-                Span(expr.span.line, expr.span.column, len(expr.name)),
-                f"There is no function `{expr.name}`.",
-                hint,
-            )
+            self._unknown_function(expr, scope)
             return UNKNOWN
         self.context.called.add(expr.name)
+        if expr.name in self.context.hiding and not self.context.reporter.blame:
+            self.context.hiding[expr.name].append(Span(expr.span.line, expr.span.column, len(expr.name)))
         if expr.name in self.context.stack and not function.of_library:
             self.context.report(
                 "R209", expr.span, f"`{expr.name}` calls itself.", "Use `keep` to carry a value from bar to bar."
             )
             return UNKNOWN
         if scope.blocks and self._function_holds(function):
-            self.context.report(
-                "R304",
-                expr.span,
-                f"`{expr.name}` looks back over bars, so it must run on every bar, not inside `if` or `for`.",
-                "Compute it above the block with `let`, and use the name here.",
-            )
+            self._in_block(expr, scope)
         arguments = arrange(expr, function.define)
         if isinstance(arguments, str):
-            self.context.report("R205", expr.span, arguments, f"It is called as {signature(function.define)}.")
+            mend = self._left_out(expr, function) or self._decimal_comma(expr, function)
+            self.context.report(
+                "R205", expr.span, arguments, f"It is called as {signature(function.define)}.", also=mend
+            )
             for argument in expr.arguments:
                 self.expressions.single(argument, scope)
             return UNKNOWN
+        if self._wrong_way_round(expr, function, scope):
+            return UNKNOWN
+        if mend := self._left_out(expr, function):
+            self.context.report(
+                "R404",
+                expr.arguments[0].span,
+                f"`{expr.name}` looks at a series first, and this number is the same on every bar.",
+                f"It is called as {signature(function.define)}.",
+                also=mend,
+            )
         types = []
         for parameter, (argument, inside) in zip(function.define.parameters, arguments, strict=True):
             where = scope if inside else Scope()
-            is_length = parameter.name.name in function.lengths
-            types.append(
-                self._length(argument, where, expr.name) if is_length else self.expressions.single(argument, where)
-            )
+            name = parameter.name.name
+            if name in function.lengths:
+                types.append(self._length(argument, where, expr.name))
+            elif name in function.kinds:
+                kind = function.kinds[name]
+                types.append(
+                    self.expressions.wanted(argument, where, kind, f"`{name}` of `{self.outermost(expr.name)}`")
+                )
+            else:
+                types.append(self.expressions.single(argument, where))
+            if name in function.bounds:
+                self._bounded(argument, types[-1], function.bounds[name], f"`{name}` of `{expr.name}`")
         spans = [self._span_quiet(a, scope) if inside else expr.span for a, inside in arguments]
         return self.body(function, types, expr.span, spans)
+
+    def _unknown_function(self, expr: t.Call, scope: Scope) -> None:
+        span = Span(expr.span.line, expr.span.column, len(expr.name))
+        what = f"There is no function `{self.context.written(span) or expr.name}`."
+        if scope.find(expr.name) or expr.name in self.context.base:
+            (inner, *more) = [self.context.written(a.span) for a in expr.arguments] or [""]
+            mend = f"{expr.name}[{inner}]" if inner and not more and not expr.named else None
+            hint = f"`{expr.name}` is a value; look back with square brackets: `{expr.name}[1]`."
+            self.context.report("R204", span if mend is None else expr.span, what, hint, mend)
+            return
+        names = [*values.PRIMITIVES, *library.names(), *self.context.functions]
+        meant = function_for(expr.name) or surest(expr.name, names)
+        hint = f"Did you mean `{meant}`?" if meant else did_you_mean(expr.name, names) or "Make it above with `define`."
+        self.context.report("R204", span, what, hint, meant)
+
+    def _in_block(self, expr: t.Call, scope: Scope) -> None:
+        """Says that a function which looks back stands in a block, and how it is computed above that."""
+        name, block, written = f"{expr.name}_now", self.context.block, self.context.written(expr.span)
+        words = re.findall(r"[a-z_]\w*", written)
+        free = scope.find(name) is None and not any((b := scope.find(w)) is not None and b.in_block for w in words)
+        mend: tuple[str | None, _Edits] = (None, ())
+        if free and written.endswith(")") and block is not None and block.line <= expr.span.line:
+            indent = " " * (block.column - 1)
+            mend = name, ((Span(block.line, block.column, 0), f"let {name} = {written}\n{indent}"),)
+        self.context.report(
+            "R304",
+            expr.span,
+            f"`{expr.name}` looks back over bars, so it must run on every bar, not inside `if` or `for`.",
+            "Compute it above the block with `let`, and use the name here.",
+            *mend,
+        )
+
+    def _left_out(self, expr: t.Call, function: Function) -> _Edits:
+        """The series put in front, where a call begins with a length in its place: `rsi(14)`, `bollinger(20, 2)`."""
+        parameters, first = function.define.parameters, expr.arguments[0] if expr.arguments else None
+        if not function.of_library or not parameters or parameters[0].name.name not in function.series:
+            return ()
+        if not isinstance(first, t.Literal) or first.kind != Kind.NUMBER.value or len(parameters) < 2:
+            return ()
+        if parameters[1].name.name not in function.lengths or not float(str(first.value)).is_integer():
+            return ()
+        if len(expr.arguments) > 1 and not isinstance(expr.arguments[1], t.Literal):
+            return ()
+        shifted = t.Call(expr.name, (t.Name("close", first.span), *expr.arguments), expr.named, expr.span)
+        if isinstance(arrange(shifted, function.define), str):
+            return ()
+        return ((Span(first.span.line, first.span.column, 0), "close, "),)
+
+    def _decimal_comma(self, expr: t.Call, function: Function) -> _Edits:
+        """A point in place of the comma in `sma(close, 10,5)`, where there is one value too many."""
+        if len(expr.arguments) != len(function.define.parameters) + 1:
+            return ()
+        for a, b in pairwise(expr.arguments):
+            between = Span(a.span.line, a.span.column + a.span.length, 1)
+            close = (between.line, between.column + 1) == (b.span.line, b.span.column)
+            if close and isinstance(a, t.Literal) and isinstance(b, t.Literal) and self.context.written(between) == ",":
+                return ((between, "."),)
+        return ()
+
+    def _wrong_way_round(self, expr: t.Call, function: Function, scope: Scope) -> bool:
+        """Whether a length and a series have changed places: `sma(9, close)`."""
+        parameters = [p.name.name for p in function.define.parameters[:2]]
+        if len(parameters) < 2 or len(expr.arguments) < 2 or self.context.reporter.blame:
+            return False
+        first, second = expr.arguments[:2]
+        if parameters[0] not in function.series or parameters[1] not in function.lengths:
+            return False
+        if not isinstance(first, t.Literal) or first.kind != Kind.NUMBER.value:
+            return False
+        if not self.expressions.single(second, scope).moving:
+            return False
+        one, two = self.context.written(first.span), self.context.written(second.span)
+        self.context.report(
+            "R302",
+            second.span,
+            f"The length for `{expr.name}` must be fixed, and this one moves.",
+            f"The series comes first: `{expr.name}({two}, {one})`.",
+            one,
+            ((first.span, two),),
+        )
+        return True
+
+    def _bounded(self, argument: t.Expr, type_: Type, bounds: tuple[float, float], what: str) -> None:
+        low, high = bounds
+        value = type_.value
+        if isinstance(value, float) and (not low <= value <= high or not value.is_integer()):
+            self.context.report(
+                "R305",
+                argument.span,
+                f"{what} is a whole number from {low:g} to {high:g}, and this is {value:g}.",
+                f"Use {low:g} to {high:g}.",
+            )
 
     def _span_quiet(self, expr: t.Expr, scope: Scope) -> Span:
         if isinstance(expr, t.Name) and (binding := scope.find(expr.name)) is not None and binding.argument is not None:
@@ -138,22 +250,22 @@ class Calls:
     def _primitive(self, expr: t.Call, primitive: values.Primitive, scope: Scope) -> Type:
         names = [name for name, _ in primitive.parameters]
         if expr.named or len(expr.arguments) != len(names):
+            parts = [self.context.written(a.span) for a in expr.arguments]
+            nested = None
+            if expr.name in ("min", "max") and len(parts) > 2 and all(parts) and not expr.named:
+                nested = reduce(lambda a, b: f"{expr.name}({a}, {b})", parts)
             self.context.report(
                 "R205",
                 expr.span,
                 f"`{expr.name}` takes {len(names)} value{'s' if len(names) > 1 else ''}, and {len(expr.arguments)} stand here.",
                 f"It is called as {expr.name}({', '.join(names)}).",
+                nested,
             )
             for argument in expr.arguments:
                 self.expressions.single(argument, scope)
             return Type(primitive.gives)
         if primitive.holds and scope.blocks:
-            self.context.report(
-                "R304",
-                expr.span,
-                f"`{expr.name}` looks back over bars, so it must run on every bar, not inside `if` or `for`.",
-                "Compute it above the block with `let`, and use the name here.",
-            )
+            self._in_block(expr, scope)
         types: list[Type] = []
         for argument, (name, wants) in zip(expr.arguments, primitive.parameters, strict=True):
             if wants == values.Wants.ANY:
@@ -166,6 +278,7 @@ class Calls:
                 types.append(self._length(argument, scope, expr.name))
             else:
                 types.append(self.expressions.number(argument, scope, f"`{name}` of `{expr.name}`"))
+        self.expressions.traps.extreme(expr, types)
         unit = Unit.PLAIN
         if primitive.unit == "same":
             unit = types[0].unit

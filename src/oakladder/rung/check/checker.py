@@ -23,10 +23,16 @@ from oakladder.rung.problems import Problem, Span
 class Checker:
     """Checks one script; `problems` holds what was found."""
 
-    def __init__(self, script: t.Script, shelf: OtherScripts = (), cancelled: Callable[[], bool] | None = None):
+    def __init__(
+        self,
+        script: t.Script,
+        shelf: OtherScripts = (),
+        cancelled: Callable[[], bool] | None = None,
+        text: str = "",
+    ):
         self.script = script
         defined = frozenset(s.name.name for s in script.statements if isinstance(s, t.Define))
-        self.context = Context(defined, shelf, cancelled)
+        self.context = Context(defined, shelf, cancelled, tuple(text.split("\n")))
         expressions = Expressions(self.context)
         self.calls = Calls(self.context, expressions)
         self.statements = Statements(self.context, expressions, self.calls)
@@ -68,6 +74,7 @@ class Checker:
                 Span(1, 1),
                 "The script does not say which Rung it is written in.",
                 "Put `rung 1` on the first line.",
+                also=((Span(1, 1, 0), "rung 1\n"),),
             )
         scope = Scope(later=later_names(self.script.statements))
         self.statements.walk(self.script.statements, scope)
@@ -75,6 +82,45 @@ class Checker:
             if name not in self.context.called:
                 self.calls.body(function, [UNKNOWN] * len(function.define.parameters), function.define.span)
         self._unread(scope)
+        self._missing()
+        self._taken()
+        self._hiding()
+
+    def _taken(self) -> None:
+        """Says of each name of the language that the script has taken how it is renamed, wherever it stands."""
+        for name, span in self.context.taken.items():
+            new = f"my_{name}"
+            others = [at for at in dict.fromkeys(self.context.met.get(name, [])) if at != span]
+            self.context.report(
+                "R202",
+                span,
+                f"`{name}` belongs to the language.",
+                f"Call it `{new}`, say.",
+                new,
+                tuple((at, new) for at in others),
+            )
+
+    def _missing(self) -> None:
+        """Says once of each name that there is not what may be meant, wherever it stands."""
+        for missing in self.context.missing.values():
+            first, *others = dict.fromkeys(missing.places)
+            new = missing.replacement
+            also = tuple((at, new) for at in others) if new is not None else ()
+            self.context.report("R201", first, missing.message, missing.fix, new, also)
+
+    def _hiding(self) -> None:
+        """Says of each function that hides one of the library how it is renamed, wherever it is called."""
+        for name, spans in self.context.hiding.items():
+            new = f"my_{name}"
+            first, *others = dict.fromkeys(spans)
+            self.context.report(
+                "R215",
+                first,
+                f"`{name}` is a function of the library, and this one takes its place in the script.",
+                f"Call it `{new}`, so that nobody mistakes it.",
+                new,
+                tuple((at, new) for at in others),
+            )
 
     def _unread(self, scope: Scope) -> None:
         for name, binding in scope.names.items():

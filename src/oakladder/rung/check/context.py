@@ -19,12 +19,34 @@ TOO_FAR = 100_000
 
 
 @dataclass(slots=True)
+class Missing:
+    """A name that there is not: what is said, what takes its place if that is known, and where it stands."""
+
+    message: str
+    fix: str
+    replacement: str | None
+    places: list[Span]
+
+
+@dataclass(slots=True)
 class Context:
     """State of one check. ``defined`` are the functions that the script makes anywhere."""
 
     defined: frozenset[str]
     shelf: OtherScripts = ()
     cancelled: Callable[[], bool] | None = None
+    #: The script's text, line by line.
+    lines: tuple[str, ...] = ()
+    #: Names of the language that the script gives to something of its own, and where it first does.
+    taken: dict[str, Span] = field(default_factory=dict)
+    #: Where each name of a taken one is met from then on: it is renamed there too.
+    met: dict[str, list[Span]] = field(default_factory=dict)
+    #: Functions of the script that hide one of the library, and where they are named.
+    hiding: dict[str, list[Span]] = field(default_factory=dict)
+    #: Names that there are not: what is said of each, and every place.
+    missing: dict[str, Missing] = field(default_factory=dict)
+    #: Functions that lines make which could not be read.
+    lost: set[str] = field(default_factory=set)
     reporter: Reporter = field(default_factory=Reporter)
     judge: Judge = field(default_factory=Judge)
     #: The line of the script that is being checked.
@@ -45,7 +67,23 @@ class Context:
     checked: dict[tuple[int, tuple[Type, ...]], Type] = field(default_factory=dict)
     holds: dict[int, bool] = field(default_factory=dict)
     guesses: int = 0
+    #: The outermost block that is open.
+    block: Span | None = None
 
-    def report(self, code: str, span: Span, message: str, fix: str = "", replacement: str | None = None) -> None:
+    def report(
+        self,
+        code: str,
+        span: Span,
+        message: str,
+        fix: str = "",
+        replacement: str | None = None,
+        also: tuple[tuple[Span, str], ...] = (),
+    ) -> None:
         """Writes a problem down once; inside the library, at the call that led there."""
-        self.reporter.report(code, span, message, fix, replacement)
+        self.reporter.report(code, span, message, fix, replacement, also)
+
+    def written(self, span: Span) -> str:
+        """What stands in a place of the script."""
+        if span.line > len(self.lines):
+            return ""
+        return self.lines[span.line - 1][span.column - 1 : span.column - 1 + span.length]

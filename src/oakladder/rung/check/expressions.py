@@ -9,9 +9,11 @@ from typing import Any, Protocol
 from oakladder.rung import library, values
 from oakladder.rung import tree as t
 from oakladder.rung.arguments import arrange
-from oakladder.rung.check.context import Context
+from oakladder.rung.check.context import Context, Missing
+from oakladder.rung.check.meant import result_for, surest, unquoted, word_for
 from oakladder.rung.check.names import Names
 from oakladder.rung.check.scope import Function, Scope
+from oakladder.rung.check.traps import Traps
 from oakladder.rung.kinds import (
     UNKNOWN,
     Kind,
@@ -45,7 +47,7 @@ class Expressions:
     past: Mapping[type[t.Expr], Callable[[Any, Scope], Type]]
 
     def __init__(self, context: Context):
-        self.context, self.names = context, Names(context)
+        self.context, self.names, self.traps = context, Names(context), Traps(context)
 
     def single(self, expr: t.Expr, scope: Scope) -> Type:
         """The type of an expression that must be one value."""
@@ -72,11 +74,13 @@ class Expressions:
             fix = "Compare it with something, as in `> 0`." if kind is Kind.FLAG and type_.kind is Kind.NUMBER else ""
             if kind is Kind.NUMBER and type_.kind is Kind.FLAG:
                 fix = "Write `if … then 1 else 0` to count a condition."
+            plain = unquoted(expr, kind)
             self.context.report(
                 "R301",
                 self.span_of(expr, scope),
                 f"{what} must be {kind.with_article}, and this is {type_.kind.with_article}.",
-                fix,
+                f"Write `{plain}` without quotes." if plain else fix,
+                plain,
             )
             return replace(type_, kind=kind, value=None)
         return type_
@@ -106,6 +110,8 @@ class Expressions:
             case t.Unary():
                 inner = self.flag(expr.value, scope, "What follows `not`")
                 return replace(inner, kind=Kind.FLAG, value=not inner.value if isinstance(inner.value, bool) else None)
+            case t.Binary(op="+") if (pieces := _pieces(expr)) is not None:
+                return self._joined_text(expr, pieces, scope)
             case t.Binary(op="else"):
                 left, right = self.single(expr.left, scope), self.single(expr.right, scope)
                 self._same_kind(left, right, expr.right.span)
@@ -137,6 +143,8 @@ class Expressions:
         binding = scope.find(expr.name)
         if binding is not None:
             binding.read = True
+            if expr.name in self.context.taken and not self.context.reporter.blame:
+                self.context.met.setdefault(expr.name, []).append(expr.span)
             return binding.type
         if expr.name in self.context.base:
             return self.context.base[expr.name]
@@ -153,6 +161,31 @@ class Expressions:
         self.unknown_name(expr, scope)
         return UNKNOWN
 
+    def is_unknown(self, expr: t.Name, scope: Scope) -> bool:
+        """Whether nothing is called so, neither a value nor a function, above or below."""
+        if scope.find(expr.name) or expr.name in self.context.base or expr.name in self.context.defined:
+            return False
+        root = scope
+        while root.parent is not None:
+            root = root.parent
+        later = expr.name in root.later or expr.name in values.PRIMITIVES
+        return not later and self.calls.function(expr.name) is None and expr.name not in self.context.lost
+
+    def _joined_text(self, expr: t.Binary, pieces: list[t.Expr], scope: Scope) -> Type:
+        """Texts that are put together with `+`, which is done with braces here."""
+        types = [self.single(piece, scope) for piece in pieces]
+        written = [self.context.written(piece.span) for piece in pieces]
+        parts = [w[1:-1] if isinstance(p, t.Text) else f"{{{w}}}" for p, w in zip(pieces, written, strict=True)]
+        fits = all(w and '"' not in w for p, w in zip(pieces, written, strict=True) if not isinstance(p, t.Text))
+        self.context.report(
+            "R301",
+            expr.span,
+            "Texts are not added; a value stands in braces within the text.",
+            'Write "Close {close}".',
+            f'"{"".join(parts)}"' if fits else None,
+        )
+        return blend(*types, kind=Kind.TEXT)
+
     def unknown_name(self, expr: t.Name, scope: Scope) -> None:
         root = scope
         while root.parent is not None:
@@ -165,15 +198,30 @@ class Expressions:
                 "R205", expr.span, f"`{expr.name}` is a function.", f"Call it with brackets: `{expr.name}(…)`."
             )
             return
-        self.context.report(
-            "R201", expr.span, f"There is no `{expr.name}`.", self._guess(expr, scope) or "Make it above with `let`."
-        )
+        if expr.name in self.context.missing and not self.context.reporter.blame:  # one cause, one problem
+            self.context.missing[expr.name].places.append(expr.span)
+            return
+        written = self.context.written(expr.span) or expr.name
+        words = f"There is no `{written}`."
+        if (meant := word_for(expr.name)) is not None:
+            self._miss(expr, words, f"Write `{meant}`.", meant)
+            return
+        known = self._known(scope)
+        sure = surest(expr.name, known)
+        hint = (f"Did you mean `{sure}`?" if sure else did_you_mean(expr.name, known)) or "Make it above with `let`."
+        self._miss(expr, words, hint, sure)
 
-    def _guess(self, expr: t.Name, scope: Scope) -> str:
-        """What may have been meant by a name that is nowhere; not for the hundredth of them."""
+    def _miss(self, expr: t.Name, message: str, fix: str, replacement: str | None) -> None:
+        if self.context.reporter.blame:
+            self.context.report("R201", expr.span, message, fix)
+            return
+        self.context.missing[expr.name] = Missing(message, fix, replacement, [expr.span])
+
+    def _known(self, scope: Scope) -> set[str]:
+        """The names that may have been meant by one that is nowhere; none for the hundredth of those."""
         self.context.guesses += 1
         if self.context.guesses > _MOST_GUESSES:
-            return ""
+            return set()
         names: set[str] = (
             set(self.context.base) | set(values.PRIMITIVES) | set(library.names()) | set(self.context.functions)
         )
@@ -181,7 +229,7 @@ class Expressions:
         while at is not None:
             names |= set(at.names)
             at = at.parent
-        return did_you_mean(expr.name, names)
+        return names
 
     def too_early(self, expr: t.Name | t.Call) -> None:
         self.context.report(
@@ -230,6 +278,7 @@ class Expressions:
         elif expr.op == "*":
             unit = product_unit(left.unit, right.unit)
         elif expr.op == "/":
+            self.traps.division(expr, right)
             unit = quotient_unit(left.unit, right.unit)
         elif expr.op == "mod":
             unit = left.unit
@@ -244,11 +293,13 @@ class Expressions:
             span = expr.values[k + 1].span
             timed = {a.kind, b.kind} == {Kind.CLOCK, Kind.NUMBER}
             if a.known_kind and b.known_kind and a.kind is not b.kind and not timed:
+                plain = unquoted(expr.values[k + 1], a.kind)
                 self.context.report(
                     "R301",
                     span,
                     f"{a.kind.with_article.capitalize()} is compared with {b.kind.with_article}.",
-                    "Compare values of one kind.",
+                    f"Write `{plain}` without quotes." if plain else "Compare values of one kind.",
+                    plain,
                 )
             elif op not in ("==", "!=") and (a.known_kind and a.kind not in (Kind.NUMBER, Kind.CLOCK)):
                 self.context.report(
@@ -261,10 +312,8 @@ class Expressions:
                     "Texts and colours that move cannot be compared.",
                     "Compare the values they are made of.",
                 )
-            elif a.kind is Kind.NONE or b.kind is Kind.NONE:
-                self.context.report(
-                    "R301", span, "A comparison with none is never true.", "Write `known(x)` or `not known(x)`."
-                )
+            elif _is_none(expr.values[k]) or _is_none(expr.values[k + 1]):
+                self._with_none(expr, k)
             elif unlike(a.unit, b.unit):
                 self.context.report(
                     "R401",
@@ -272,6 +321,7 @@ class Expressions:
                     f"This compares {a.unit.value} with {b.unit.value}.",
                     "Bring both to one unit, or check that the right value is meant.",
                 )
+            self.traps.comparison(expr.values[k], expr.values[k + 1], op, (a, b))
         return blend(*types, kind=Kind.FLAG)
 
     def _pick(self, expr: t.Pick, scope: Scope) -> Type:
@@ -282,11 +332,42 @@ class Expressions:
             if name == expr.name:
                 return result
         names = [name for name, _ in type_.results]
-        hint = did_you_mean(expr.name, names) or (
+        meant = result_for(expr.name, names)
+        hint = (f"Did you mean `{meant}`? " if meant else "") + (
             f"It gives {', '.join(names)}." if names else "It gives one value; leave the point out."
         )
-        self.context.report("R206", expr.span, f"There is no result `{expr.name}` here.", hint)
+        self.context.report("R206", expr.span, f"There is no result `{expr.name}` here.", hint, meant)
         return UNKNOWN
+
+    def _with_none(self, expr: t.Compare, k: int) -> None:
+        """A comparison with `none`, which is never true."""
+        other = expr.values[k] if _is_none(expr.values[k + 1]) else expr.values[k + 1]
+        written, mend = self.context.written(other.span), None
+        if len(expr.ops) == 1 and written and expr.ops[0] in ("==", "!="):
+            mend = f"{'not ' if expr.ops[0] == '==' else ''}known({written})"
+        self.context.report(
+            "R301",
+            expr.span if mend else expr.values[k + 1].span,
+            "A comparison with none is never true.",
+            f"Write `{mend}`." if mend else "Write `known(x)` or `not known(x)`.",
+            mend,
+        )
+
+
+def _is_none(expr: t.Expr) -> bool:
+    """Whether an expression is the word `none` itself."""
+    return isinstance(expr, t.Literal) and expr.kind == Kind.NONE.value
+
+
+def _pieces(expr: t.Binary) -> list[t.Expr] | None:
+    """What is put together with `+`, from left to right, where a text is among it; else None."""
+    made: list[t.Expr] = []
+    at: t.Expr = expr
+    while isinstance(at, t.Binary) and at.op == "+":
+        made.append(at.right)
+        at = at.left
+    made.append(at)
+    return made[::-1] if any(isinstance(p, t.Text) for p in made) else None
 
 
 def _fold(op: str, a: object, b: object) -> float | None:

@@ -26,6 +26,10 @@ _NATURAL: dict[str, tuple[float, float]] = {
     "month": (1, 12),
     "clock": (0, 1439),
 }
+#: What lies between the low and the high of a bar.
+_WITHIN = frozenset(["low", "open", "close", "hl2", "hlc3", "ohlc4", "high"])
+#: Functions that count bars of a window, and how much more than its length they can be.
+_WITHIN_WINDOW = {"count": 0, "highest_ago": -1, "lowest_ago": -1, "rank_of": -1}
 #: More ways to be true, or parts of one way, are not followed: nobody would read what came of it.
 _MOST_ALTERNATIVES, _MOST_PARTS = 64, 200
 _MOST_LETTERS = 80
@@ -68,11 +72,17 @@ class Judge:
     def __init__(self) -> None:
         #: Form of an expression → its number; equal expressions have equal numbers.
         self._numbers: dict[tuple[object, ...], int] = {}
+        #: The number of each piece of the tree as it was when it was met: a `keep` in it may be set later.
+        self._numbered: dict[t.Expr, int] = {}
         #: The first expression that had a number.
         self._said: list[t.Expr] = []
         self._names: dict[str, int] = {}
         self._made_of: dict[str, t.Expr] = {}
         self._ways: dict[tuple[str, bool], _Ways] = {}
+        #: How often a `keep` or `fresh` has been set so far: before and after it is not the same value.
+        self._sets: dict[str, int] = {}
+        #: The extreme with which the last condition that was judged compares what is in it.
+        self.looks_at_itself: t.Expr | None = None
 
     def learn(self, name: str, expr: t.Expr) -> None:
         """Takes in what a name is made from."""
@@ -83,8 +93,17 @@ class Judge:
         for wanted, found in ways.items():
             self._ways[name, wanted] = found
 
+    def changed(self, name: str) -> None:
+        """Takes in that a `keep` or `fresh` is set."""
+        self._sets[name] = self._sets.get(name, 0) + 1
+
+    def made_from(self, name: str) -> t.Expr | None:
+        """What a name was made from, if that is known."""
+        return self._made_of.get(name)
+
     def never(self, condition: t.Expr) -> str:
         """Why a condition can never be true, in a few words; empty where it may be."""
+        self.looks_at_itself = None
         alternatives = self._alternatives(condition, True)
         if not alternatives:
             return ""
@@ -109,6 +128,11 @@ class Judge:
 
     def _number_of(self, expr: t.Expr) -> int:
         """The number of an expression, with what names are made from in their place."""
+        if expr not in self._numbered:
+            self._numbered[expr] = self._fresh_number(expr)
+        return self._numbered[expr]
+
+    def _fresh_number(self, expr: t.Expr) -> int:
         if isinstance(expr, t.Name) and expr.name in self._names:
             return self._names[expr.name]
         form = self._form(expr)
@@ -121,7 +145,7 @@ class Judge:
         number = self._number_of
         match expr:
             case t.Name():
-                return "name", expr.name
+                return "name", expr.name, self._sets.get(expr.name, 0)
             case t.Literal():
                 return "literal", expr.kind, repr(expr.value)
             case t.Text():
@@ -175,6 +199,11 @@ class Judge:
         key: object
         if b is None:  # two moving values: their order is what is bounded
             one, two = self._number_of(left), self._number_of(right)
+            if one == two:
+                return f"`{_words(left)}` stands on both sides" if op in ("<", ">") else ""
+            reason = self._against_order(left, op, right)
+            if reason:
+                return reason
             if one > two:
                 one, two, op = two, one, _MIRRORED[op]
             key, natural, value = (one, two), (-math.inf, math.inf), 0.0
@@ -192,12 +221,47 @@ class Judge:
             return f"`{words}` is never {op} {value:g}"
         return f"its parts leave nothing that `{words}` could be"
 
+    def _against_order(self, left: t.Expr, op: str, right: t.Expr) -> str:
+        """Why two values can never stand so to each other: one of them is an extreme of the other."""
+        small, large = (left, right) if op == ">" else (right, left)
+        if op not in ("<", ">") or not self._at_most(small, large):
+            return ""
+        for side in (small, large):
+            plain = self._plain(side)
+            if isinstance(plain, t.Call) and plain.name in ("highest", "lowest"):
+                self.looks_at_itself = plain if plain is side else None
+                return f"`{_words(plain)}` has the bar itself in it, so look one bar back: `{_words(plain)}[1]`"
+        return f"`{_words(left)}` is never {'above' if op == '>' else 'below'} `{_words(right)}`"
+
+    def _at_most(self, a: t.Expr, b: t.Expr) -> bool:
+        """Whether one value is known to be at most the other on every bar where both are known."""
+        a, b = self._plain(a), self._plain(b)
+        if self._number_of(a) == self._number_of(b):
+            return True
+        if isinstance(a, t.Name) and isinstance(b, t.Name):
+            return (a.name == "low" and b.name in _WITHIN) or (b.name == "high" and a.name in _WITHIN)
+        if isinstance(b, t.Call) and b.arguments:
+            if b.name == "highest" and self._at_most(a, b.arguments[0]):
+                return True
+            if b.name == "max" and any(self._at_most(a, x) for x in b.arguments):
+                return True
+        if isinstance(a, t.Call) and a.arguments:
+            if a.name == "lowest" and self._at_most(a.arguments[0], b):
+                return True
+            if a.name == "min" and any(self._at_most(x, b) for x in a.arguments):
+                return True
+        return False
+
     def _natural(self, expr: t.Expr) -> tuple[float, float]:
         """From where to where a value can be at all."""
         expr = self._plain(expr)
         if isinstance(expr, t.Name):
             return _NATURAL.get(expr.name, (-math.inf, math.inf))
         name = expr.name if isinstance(expr, t.Call) else ""
+        if isinstance(expr, t.Call) and name in _WITHIN_WINDOW and len(expr.arguments) == 2:
+            bars = self._constant(expr.arguments[1])
+            if bars is not None:
+                return 0, bars + _WITHIN_WINDOW[name]
         if isinstance(expr, t.Pick) and isinstance(expr.value, t.Call):
             name = expr.value.name
         found = library.function(name)

@@ -26,13 +26,8 @@ class Names:
         elif self.context.results and name.name in self.context.results[-1]:
             pass  # a function may name its results as the bar's own: `open`, `high`
         elif name.name in self.context.base:  # functions are called with brackets, so their names stay free
-            self.context.report(
-                "R202",
-                name.span,
-                f"`{name.name}` belongs to the language.",
-                f"Call it `my_{name.name}`, say.",
-                f"my_{name.name}",
-            )
+            first = self.context.taken.setdefault(name.name, name.span)
+            self.context.met.setdefault(name.name, []).extend([name.span] if first != name.span else [])
         scope.names[name.name] = binding
 
     def too_early(self, expr: t.Name | t.Call) -> None:

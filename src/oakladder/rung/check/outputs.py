@@ -5,10 +5,15 @@ from __future__ import annotations
 from oakladder.rung import tree as t
 from oakladder.rung.check.context import Context
 from oakladder.rung.check.expressions import Expressions
+from oakladder.rung.check.meant import surest, unquoted
 from oakladder.rung.check.scope import Scope
 from oakladder.rung.kinds import Kind
-from oakladder.rung.problems import did_you_mean
-from oakladder.rung.words import CLAUSE_CHOICES, CLAUSE_KINDS, OUTPUTS, allowed
+from oakladder.rung.problems import Span, did_you_mean
+from oakladder.rung.values import SHAPES
+from oakladder.rung.words import CLAUSE_CHOICES, CLAUSE_KINDS, OUTPUTS, Shown, allowed
+
+#: The largest size of marks and labels.
+_LARGEST = 5
 
 
 class Outputs:
@@ -18,7 +23,11 @@ class Outputs:
         self.context, self.expressions = context, expressions
 
     def show(self, statement: t.Show, scope: Scope) -> None:
+        if self._shape_first(statement, scope):
+            return
         for operand, kinds in zip(statement.operands, OUTPUTS[statement.what].kinds, strict=True):
+            if Kind.TEXT in kinds and self._bare_text(operand, scope):
+                continue
             type_ = self.expressions.single(operand, scope)
             self.context.units.setdefault(statement.span.line, type_.unit)
             if type_.known_kind and type_.kind not in kinds:
@@ -28,9 +37,15 @@ class Outputs:
                     f"`{statement.what}` takes {kinds[0].with_article}, and this is {type_.kind.with_article}.",
                     "A condition can be shown with `mark` or `lane`." if type_.kind is Kind.FLAG else "",
                 )
-            if statement.what == "level" and type_.moving:
+            if statement.what == Shown.LEVEL and type_.moving:
+                begin = Span(statement.span.line, statement.span.column, len(Shown.LEVEL))
+                mend = "line" if self.context.written(begin) == Shown.LEVEL else None
                 self.context.report(
-                    "R302", operand.span, "A level is fixed, and this value moves.", "Use `line` for it."
+                    "R302",
+                    operand.span,
+                    "A level is fixed, and this value moves.",
+                    "Use `line` for it.",
+                    also=((begin, mend),) if mend else (),
                 )
         taken = allowed(statement.what)
         for clause in statement.clauses:
@@ -43,23 +58,75 @@ class Outputs:
                 continue
             self._clause(clause, scope)
 
+    def _bare_text(self, operand: t.Expr, scope: Scope) -> bool:
+        """Whether a text stands without quotes: one word that is no name, where a text belongs."""
+        if not isinstance(operand, t.Name) or not self.expressions.is_unknown(operand, scope):
+            return False
+        written = self.context.written(operand.span)
+        if surest(operand.name, self.context.base) is not None or not written:
+            return False
+        self.context.report(
+            "R201",
+            operand.span,
+            f"There is no `{written}`; a text stands in quotes.",
+            f'Write "{written}".',
+            f'"{written}"',
+        )
+        return True
+
+    def _shape_first(self, statement: t.Show, scope: Scope) -> bool:
+        """Whether a `mark` begins with its shape: `mark arrow_up when …`."""
+        if statement.what != Shown.MARK or not isinstance(statement.operands[0], t.Name):
+            return False
+        shape = statement.operands[0]
+        if shape.name not in SHAPES or not self.expressions.is_unknown(shape, scope):
+            return False
+        when = next((c for c in statement.clauses if c.word == "when" and not isinstance(c.value, str)), None)
+        if when is None or when.value is None or isinstance(when.value, str):
+            mend: tuple[str | None, tuple[tuple[Span, str], ...]] = (None, ())
+        else:
+            mend = self.context.written(when.value.span), ((when.span, f"shape {shape.name}"),)
+        self.context.report(
+            "R201",
+            shape.span,
+            f"`{shape.name}` is a shape; a `mark` begins with its condition.",
+            f"Write `mark FLAG shape {shape.name}`.",
+            *mend,
+        )
+        for clause in statement.clauses:
+            self._clause(clause, scope)
+        return True
+
     def _clause(self, clause: t.Clause, scope: Scope) -> None:
         if clause.word in CLAUSE_CHOICES:
             known = CLAUSE_CHOICES[clause.word]
             if clause.value not in known:
+                sure = surest(str(clause.value), known)
                 hint = did_you_mean(str(clause.value), known) or f"There are {', '.join(known)}."
-                self.context.report("R212", clause.span, f"There is no {clause.word} `{clause.value}`.", hint)
+                self.context.report("R212", clause.span, f"There is no {clause.word} `{clause.value}`.", hint, sure)
             return
         wanted = CLAUSE_KINDS.get(clause.word)
         if wanted is None or clause.value is None or isinstance(clause.value, str):
             return
         type_ = self.expressions.single(clause.value, scope)
+        if clause.word == "size" and isinstance(type_.value, float) and not 1 <= type_.value <= _LARGEST:
+            near = f"{min(max(type_.value, 1), _LARGEST):g}"
+            self.context.report(
+                "R406",
+                clause.value.span,
+                f"A size goes from 1 to {_LARGEST}, and {type_.value:g} is drawn as {near}.",
+                f"Write {near}.",
+                near,
+            )
         if wanted is Kind.TEXT and type_.kind is Kind.NUMBER:
             return
         if type_.known_kind and type_.kind is not wanted:
+            plain = unquoted(clause.value, wanted)
+            hint = "Compare it with something to make a condition." if wanted is Kind.FLAG else ""
             self.context.report(
                 "R301",
                 clause.value.span,
                 f"`{clause.word}` takes {wanted.with_article}, and this is {type_.kind.with_article}.",
-                "Compare it with something to make a condition." if wanted is Kind.FLAG else "",
+                f"Write `{plain}` without quotes." if plain else hint,
+                plain,
             )

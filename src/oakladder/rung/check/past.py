@@ -33,6 +33,7 @@ class Past:
                 self.expressions.span_of(expr.lag, scope),
                 "A script cannot see the future: a lag counts bars back, from 0.",
                 "Use a number of bars back.",
+                f"{-lag.value:g}" if isinstance(expr.lag, t.Unary) and isinstance(expr.lag.value, t.Literal) else None,
             )
         elif isinstance(lag.value, float) and (lag.value != int(lag.value) or lag.value > TOO_FAR):
             self.context.report(
@@ -99,6 +100,16 @@ class Past:
                 "Compute it above the block with `let`, and use the name here.",
             )
         value = self.expressions.type_of(expr.value, scope)
+        if isinstance(expr.symbol, t.Name) and self.expressions.is_unknown(expr.symbol, scope):
+            written = self.context.written(expr.symbol.span) or expr.symbol.name.upper()
+            self.context.report(
+                "R201",
+                expr.symbol.span,
+                f"There is no `{written}`; a symbol stands in quotes.",
+                f'Write "{written}".',
+                f'"{written}"',
+            )
+            return replace(value, moving=True, value=None, counter=False, per_symbol=False)
         symbol = self.expressions.wanted(expr.symbol, scope, Kind.TEXT, "What follows `of`")
         if isinstance(expr.symbol, t.Text) and isinstance(symbol.value, str) and not self.context.reporter.blame:
             self.context.foreign.append((symbol.value, expr.symbol.span))

@@ -12,9 +12,17 @@ class Reporter:
         self.found: dict[tuple[str, int, int], Problem] = {}
         self.blame: list[Span] = []
 
-    def report(self, code: str, span: Span, message: str, fix: str = "", replacement: str | None = None) -> None:
+    def report(
+        self,
+        code: str,
+        span: Span,
+        message: str,
+        fix: str = "",
+        replacement: str | None = None,
+        also: tuple[tuple[Span, str], ...] = (),
+    ) -> None:
         """Writes a problem down once; inside the library, at the call that led there."""
         if self.blame:
-            span, replacement = self.blame[-1], None
+            span, replacement, also = self.blame[-1], None, ()
         key = (code, span.line, span.column)
-        self.found.setdefault(key, Problem(code, span, message, fix, replacement))
+        self.found.setdefault(key, Problem(code, span, message, fix, replacement, also))

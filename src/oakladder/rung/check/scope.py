@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from oakladder.rung import tree as t
@@ -52,6 +52,10 @@ class Function:
     unit: Unit | None = None
     of_library: bool = False
     lengths: frozenset[str] = frozenset()
+    #: Of a library function: parameters that take one kind of value, and those that take a series.
+    kinds: Mapping[str, Kind] = field(default_factory=dict)
+    series: frozenset[str] = frozenset()
+    bounds: Mapping[str, tuple[float, float]] = field(default_factory=dict)
 
 
 def base_scope() -> dict[str, Type]:
@@ -68,4 +72,6 @@ def later_names(statements: Sequence[t.Statement]) -> frozenset[str]:
             found |= {n.name for n in s.names}
         elif isinstance(s, t.Keep | t.Signal | t.Setting):
             found.add(s.name.name)
+        elif isinstance(s, t.Lost):
+            found.update(s.names)
     return frozenset(found - RESERVED)

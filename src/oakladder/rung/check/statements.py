@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from oakladder.rung import library, values
 from oakladder.rung import tree as t
-from oakladder.rung import values
 from oakladder.rung.check.calls import Calls
 from oakladder.rung.check.context import TOO_FAR, Context
 from oakladder.rung.check.expressions import Expressions
@@ -32,7 +32,7 @@ class Statements:
 
     def walk(self, statements: Sequence[t.Statement], scope: Scope) -> tuple[t.Expr, ...] | None:
         given: tuple[t.Expr, ...] | None = None
-        for statement in statements:
+        for at, statement in enumerate(statements):
             if not self.context.stack:
                 self.context.line = statement.span.line
                 if self.context.cancelled is not None and self.context.cancelled():
@@ -42,6 +42,8 @@ class Statements:
                     "R113", statement.span, "Nothing can follow `give` in a function.", "Move this line above it."
                 )
                 break
+            if not scope.blocks and not self.context.reporter.blame:
+                self.context.block = statement.span if isinstance(statement, t.If | t.For) else None
             match statement:
                 case t.Give():
                     if scope.blocks or not self.context.stack:
@@ -50,10 +52,14 @@ class Statements:
                         )
                     else:
                         given = statement.values
+                case t.Lost():
+                    self._lost(statement, scope)
                 case t.Let():
                     self._let(statement, scope)
                 case t.Keep():
                     self._keep(statement, scope)
+                    if not self.context.reporter.blame:
+                        self.expressions.traps.stays(statement, statements[at + 1 :])
                 case t.Set():
                     self._set(statement, scope)
                 case t.If():
@@ -99,6 +105,7 @@ class Statements:
                         statement.span,
                         f"The signal `{statement.name.name}` can never be true{': ' * bool(reason)}{reason}.",
                         "Change or take out one of the parts.",
+                        also=self._one_back(self.context.judge.looks_at_itself),
                     )
                 self.names.bind(
                     statement.name, Binding("signal", replace(type_, kind=Kind.FLAG), statement.name.span), scope
@@ -107,6 +114,31 @@ class Statements:
                 self.outputs.show(statement, scope)
             case t.Use():
                 self._use(statement)
+
+    def _lost(self, statement: t.Lost, scope: Scope) -> None:
+        """Takes what a line that could not be read may make and read for granted."""
+        for word in statement.words:
+            if (binding := scope.find(word)) is not None:
+                binding.read = True
+        for name in statement.names:
+            if scope.find(name) is None and name not in self.context.base:
+                scope.names[name] = Binding("keep", UNKNOWN, statement.span, read=True)
+        self.context.lost.update(statement.functions)
+        if statement.body:
+            inner = Scope(scope, blocks=scope.blocks + 1, loops=scope.loops + 1)
+            for word in statement.words:
+                if scope.find(word) is None and word not in self.context.base:
+                    inner.names[word] = Binding("keep", UNKNOWN, statement.span, read=True)
+            for part in statement.body:
+                for value in part.values if isinstance(part, t.Give) else ():
+                    self.expressions.single(value, inner)
+            self.walk([s for s in statement.body if not isinstance(s, t.Give)], inner)
+
+    def _one_back(self, extreme: t.Expr | None) -> tuple[tuple[Span, str], ...]:
+        """A look one bar back behind an extreme that has the bar itself in it."""
+        if extreme is None or not self.context.written(extreme.span).endswith(")"):
+            return ()
+        return ((Span(extreme.span.line, extreme.span.column + extreme.span.length, 0), "[1]"),)
 
     def _use(self, statement: t.Use) -> None:
         """Takes functions from another script of the user's."""
@@ -184,20 +216,29 @@ class Statements:
         )
 
     def _set(self, statement: t.Set, scope: Scope) -> None:
+        if not self.context.stack:
+            self.context.judge.changed(statement.name.name)
+        if scope.find(statement.name.name) is None:
+            self._never_made(statement, scope)
+            return
         value = self.expressions.single(statement.value, scope)
         binding = scope.find(statement.name.name)
-        if binding is None:
-            self.expressions.unknown_name(statement.name, scope)
-            return
+        assert binding is not None
         if binding.what not in {"keep", "fresh"}:
+            made = self._word_before(binding.span, "let") if binding.what == "let" else None
             self.context.report(
                 "R208",
                 statement.name.span,
                 f"`{statement.name.name}` is made with `{binding.what}` and never changes.",
                 "Make it with `keep` (lives on) or `fresh` (starts again on every bar).",
+                also=((made, "fresh"),) if made is not None else (),
             )
             return
+        if statement.name.name in self.context.taken:
+            self.context.met.setdefault(statement.name.name, []).append(statement.name.span)
         old = binding.type
+        if value.kind is Kind.NONE:  # that fits whatever it holds
+            return
         if value.kind in _UNKEPT:
             self._report_unkept(statement.name.name, statement.value.span, value)
             return
@@ -213,6 +254,36 @@ class Statements:
             binding.type = replace(value, moving=True, value=None, counter=False)
         elif value.kind is Kind.NUMBER:
             binding.type = replace(old, unit=common_unit(old.unit, value.unit))
+
+    def _never_made(self, statement: t.Set, scope: Scope) -> None:
+        """A `set` of a name that there is not: it is made above, with a start of its kind."""
+        name = statement.name
+        if not self.expressions.is_unknown(name, scope):
+            self.expressions.unknown_name(name, scope)
+            return
+        root = scope
+        while root.parent is not None and not self.context.stack:
+            root = root.parent
+        root.names[name.name] = Binding("keep", UNKNOWN, name.span, read=True)
+        kind = self.expressions.single(statement.value, scope).kind
+        written = self.context.written(name.span)
+        where = self.context.block or statement.span
+        start = {Kind.NUMBER: "0", Kind.FLAG: "no"}.get(kind, "none")
+        above = Span(where.line, where.column, 0)
+        self.context.report(
+            "R201",
+            name.span,
+            f"There is no `{written or name.name}` that could be set.",
+            f"Make it above with `keep {name.name} = {start}`.",
+            also=((above, f"keep {name.name} = {start}\n{' ' * (where.column - 1)}"),)
+            if not self.context.stack
+            else (),
+        )
+
+    def _word_before(self, span: Span, word: str) -> Span | None:
+        """The place of the word with which the line begins on which a name is made, if it is this one."""
+        before = self.context.lines[span.line - 1][: span.column - 1] if span.line <= len(self.context.lines) else ""
+        return Span(span.line, len(before) - len(before.lstrip()) + 1, len(word)) if before.strip() == word else None
 
     def _for(self, statement: t.For, scope: Scope) -> None:
         for bound in (statement.first, statement.last):
@@ -240,6 +311,8 @@ class Statements:
 
     def _define(self, statement: t.Define, scope: Scope) -> None:
         name = statement.name.name
+        if library.function(name) is not None and name not in self.context.functions and scope.find(name) is None:
+            self.context.hiding[name] = [statement.name.span]
         if name in self.context.functions or name in self.context.base or name in values.PRIMITIVES or scope.find(name):
             self.context.report(
                 "R202", statement.name.span, f"`{name}` is taken.", f"Call it `my_{name}`, say.", f"my_{name}"
@@ -252,7 +325,7 @@ class Statements:
                     "R202", p.name.span, f"Two parameters are called `{p.name.name}`.", "Give each a name of its own."
                 )
             seen.add(p.name.name)
-        if not any(isinstance(s, t.Give) for s in statement.body) and statement.body:
+        if not any(isinstance(s, t.Give | t.Lost) for s in statement.body) and statement.body:
             self.context.report(
                 "R210", statement.span, f"The function `{name}` gives nothing back.", "End it with `give …`."
             )

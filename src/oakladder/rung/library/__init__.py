@@ -13,7 +13,7 @@ from functools import cache, lru_cache
 from importlib.resources import files
 
 from oakladder.rung import tree as t
-from oakladder.rung.kinds import Unit
+from oakladder.rung.kinds import Kind, Unit
 from oakladder.rung.read.blocks import parse
 
 
@@ -35,6 +35,28 @@ class LibraryFunction:
     def lengths(self) -> frozenset[str]:
         """The parameters that are window lengths, as their descriptions say: fixed, whole, at least 1."""
         return frozenset(name for name, about in self.parameters.items() if about.startswith("length"))
+
+    @property
+    def bounds(self) -> dict[str, tuple[float, float]]:
+        """The smallest and largest value of the parameters that have them: ``… 0 to 9`` ends their description."""
+        found = {name: re.search(r"(\d+) to (\d+)$", about) for name, about in self.parameters.items()}
+        return {name: (float(m[1]), float(m[2])) for name, m in found.items() if m is not None}
+
+    @property
+    def series(self) -> frozenset[str]:
+        """The parameters that are looked at bar by bar."""
+        return frozenset(name for name, about in self.parameters.items() if "series" in about.split(" ", 3)[:3])
+
+    @property
+    def kinds(self) -> dict[str, Kind]:
+        """The parameters that take one kind of value, as their descriptions say."""
+        kinds = {name: Kind.NUMBER for name, about in self.parameters.items() if not about.endswith("or flags")}
+        for name, about in self.parameters.items():
+            if about.startswith("the condition"):
+                kinds[name] = Kind.FLAG
+            elif about.startswith("the timeframe"):
+                kinds[name] = Kind.TIMEFRAME
+        return kinds
 
 
 @lru_cache(maxsize=1)

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator
 
 from oakladder.rung import tree as t
 from oakladder.rung.problems import Cancelled, Problem, Span
-from oakladder.rung.read.expressions import BadLine, ExpressionReader
+from oakladder.rung.read.expressions import BadLine, ExpressionReader, small
 from oakladder.rung.read.line import LineReader
 from oakladder.rung.read.lines import LogicalLine, logical_lines
 from oakladder.rung.read.places import Places
@@ -58,12 +58,23 @@ class Parser:
                 if word == "version":
                     version = int(value)
                 elif word == "title":
-                    title = value
+                    self._once("title", title)
+                    title = title or value
                 else:
-                    about = value
+                    self._once("about", about)
+                    about = about or value
             else:
                 body.append(item)
         return t.Script(version, title, about, tuple(body))
+
+    def _once(self, word: str, before: str) -> None:
+        if before:
+            self.places.report(
+                "R119",
+                self.places.whole(self.places.line),
+                f"The script has a `{word}` already; the first one counts.",
+                "Keep one of them.",
+            )
 
     def _block(self, depth: int, cursor: _Cursor) -> Iterator[t.Statement | tuple[str, str]]:
         while (line := cursor.peek()) is not None and line.depth >= depth:
@@ -78,15 +89,16 @@ class Parser:
             try:
                 item = self._statement(line, depth, cursor)
             except BadLine:
-                self._skip_block(line, cursor)
+                yield self.lines.lost(line, self._lost_block(line, cursor))
                 continue
             if item is not None:
                 yield item
 
-    def _skip_block(self, line: LogicalLine, cursor: _Cursor) -> None:
-        """Reads what is indented under a bad line for its own problems; a stray block is no news."""
+    def _lost_block(self, line: LogicalLine, cursor: _Cursor) -> tuple[t.Statement, ...]:
+        """What is indented under a bad line, read for its own problems; a stray block is no news."""
         if (below := cursor.peek()) is not None and below.depth > line.depth:
-            list(self._block(below.depth, cursor))
+            return tuple(s for s in self._block(below.depth, cursor) if not isinstance(s, tuple))
+        return ()
 
     def _body(self, line: LogicalLine, depth: int, cursor: _Cursor) -> tuple[t.Statement, ...]:
         below = cursor.peek()
@@ -146,12 +158,12 @@ class Parser:
             return t.For(*made, self._body(line, depth, cursor), self.places.whole(line))
         condition = self.expressions.expr(node.children[0])
         branches: list[tuple[t.Expr | None, tuple[t.Statement, ...]]] = [(condition, self._body(line, depth, cursor))]
-        while (below := cursor.peek()) is not None and below.depth == depth and below.text.split()[0] == "else":
+        while (below := cursor.peek()) is not None and below.depth == depth and _goes_on(below.text):
             cursor.step()
             try:
                 other = self.lines.parse_line(below)
             except BadLine:
-                self._skip_block(below, cursor)
+                branches.append((None, (self.lines.lost(below, self._lost_block(below, cursor)),)))
                 continue
             if len(branches) == MAX_BRANCHES:
                 self.places.report(
@@ -165,6 +177,11 @@ class Parser:
             if test is None:
                 break
         return t.If(tuple(branches), self.places.whole(line))
+
+
+def _goes_on(text: str) -> bool:
+    """Whether a line goes on with an `if`, by any of the words with which that is meant."""
+    return text.split(maxsplit=1)[0].rstrip(":{") in ("else", "elif", "elseif", "elsif", "elsf", "elf")
 
 
 class _Cursor:
@@ -188,4 +205,14 @@ def parse(text: str, cancelled: Callable[[], bool] | None = None) -> tuple[t.Scr
     """The tree of a script and the problems of its text (codes R1xx and R203). Raises `Cancelled`."""
     parser = Parser(text, cancelled)
     script = parser.script()
+    for name, (first, *others) in parser.places.capitals.items():
+        new = small(name)
+        parser.places.report(
+            "R203",
+            first,
+            f"Names are written small: `{name}` has capitals.",
+            f"Write `{new}`.",
+            new,
+            tuple((span, new) for span in others),
+        )
     return script, parser.places.problems

@@ -44,14 +44,8 @@ class ExpressionReader:
     def name(self, token: Node) -> t.Name:
         name, span = str(token), self.places.token(token)
         if name != name.lower():
-            self.places.report(
-                "R203",
-                span,
-                f"Names are written small: `{name}` has capitals.",
-                f"Write `{name.lower()}`.",
-                name.lower(),
-            )
-            name = name.lower()
+            self.places.capitals.setdefault(name, []).append(span)
+            name = small(name)
         if name in RESERVED:
             self.places.report(
                 "R202",
@@ -139,6 +133,12 @@ class ExpressionReader:
     def too_deep(self, line: LogicalLine, what: str) -> NoReturn:
         self.places.report("R112", self.places.whole(line), f"{what}.", "Make parts of it into names with `let`.")
         raise BadLine
+
+
+def small(name: str) -> str:
+    """A name in small letters, the words of a camel's back parted."""
+    parted = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name) if not name.isupper() else name
+    return parted.lower()
 
 
 def _unescape(raw: str) -> str:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import replace
+from itertools import pairwise
 
 from lark import Token
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedToken
@@ -12,12 +14,34 @@ from oakladder.rung import tree as t
 from oakladder.rung.problems import Span, did_you_mean
 from oakladder.rung.read.expressions import BadLine, ExpressionReader, unquote
 from oakladder.rung.read.grammar import Node, read
-from oakladder.rung.read.lines import LogicalLine
+from oakladder.rung.read.lines import Flaw, LogicalLine
 from oakladder.rung.read.places import Places
-from oakladder.rung.words import CLAUSES, OUTPUTS, STATEMENT_WORDS, Reads
+from oakladder.rung.read.recovery import Mend, Recovered, is_loud, recover
+from oakladder.rung.words import CLAUSES, JOINING_WORDS, OUTPUTS, RESERVED, STATEMENT_WORDS, Reads
 
 MAX_LINE = 20_000
 MAX_BRACKETS = 60
+#: After so many lines with slips no more are guessed at: nobody reads what would be said.
+_MOST_RECOVERIES = 300
+_WORDS = STATEMENT_WORDS | JOINING_WORDS | RESERVED
+#: What a line makes, though it cannot be read.
+_MADE = re.compile(
+    r"\s*(?P<word>let|keep|fresh|setting|signal|for|define|def|function|func|use|var|const)?\s*"
+    r"(?P<names>[A-Za-z_]\w*(?:\s*,\s*[A-Za-z_]\w*)*)\s*(?:\(|:?=|range\b|choose\b|in\b|from\b|$|(?<=\s)(?=\w))"
+)
+#: Words of other languages for what there is not, and what there is instead.
+_NO_SUCH = {
+    "while": "A `for` has fixed bounds, so that every script ends; `keep` carries a value from bar to bar.",
+    "repeat": "A `for` has fixed bounds, so that every script ends; `keep` carries a value from bar to bar.",
+    "do": "What belongs to a line is indented under it.",
+    "end": "A block ends where the indentation does.",
+    "endif": "A block ends where the indentation does.",
+    "print": "Use `note` to show a text, or `label` at a bar.",
+    "buy": "Name it with `signal`.",
+    "sell": "Name it with `signal`.",
+    "alert": "Name it with `signal`; signals are what alerts are made of.",
+    "try": "What cannot be known is none; `known(x)` tests for it.",
+}
 
 
 class LineReader:
@@ -25,42 +49,84 @@ class LineReader:
 
     def __init__(self, places: Places, expressions: ExpressionReader):
         self.places, self.expressions = places, expressions
+        self._recoveries = 0
 
     def parse_line(self, line: LogicalLine) -> Node:
-        self.places.line, self.places.offset = line, (0, 0)
+        """The grammar's tree of a line; of a line with slips, that of what is meant. Raises `BadLine`."""
+        self.places.take(line)
         if len(line.text) > MAX_LINE:
             self.expressions.too_deep(line, f"This line has {len(line.text):,} letters; {MAX_LINE:,} are allowed")
         brackets = _bracket_depth(line.text)
         if brackets > MAX_BRACKETS:
             self.expressions.too_deep(line, f"Brackets are nested {brackets} deep here; {MAX_BRACKETS} are allowed")
-        stripped = line.text.lstrip()
-        word = re.match(r"[A-Za-z_][A-Za-z0-9_]*", stripped)
-        if word is None or word.group() not in STATEMENT_WORDS:
-            self._unknown_start(line, stripped, word.group() if word else "")
-            raise BadLine
+        if line.flaw is not None:
+            return self._flawed(line, line.flaw)
         try:
-            return read(line.text, "start")
-        except UnexpectedInput as error:
-            self._unreadable(error, line.text)
-            raise BadLine from None
+            if _first_word(line.text) in STATEMENT_WORDS and is_loud(line.text) is None:
+                return read(line.text, "start")
+            error = None
+        except UnexpectedInput as found:
+            error = found
         except RecursionError:
             self.expressions.too_deep(line, "This line is nested too deeply")
+        self._recoveries += 1
+        recovered = recover(line.text) if self._recoveries <= _MOST_RECOVERIES else None
+        if recovered is not None:
+            return self._recovered(line, recovered)
+        if error is None:
+            self._unknown_start(line)
+        else:
+            self._unreadable(error, line.text)
+        raise BadLine
 
-    def _unknown_start(self, line: LogicalLine, text: str, word: str) -> None:
-        span = Span(line.number, len(line.text) - len(text) + 1, max(len(word), 1))
-        if word and re.match(r"[A-Za-z_]\w*\s*=(?!=)", text):
-            self.places.report(
-                "R108",
-                span,
-                f"`{word}` is given a value, but the line does not say how.",
-                f"Write `let {word} = …`, or `set {word} = …` to change a `keep`.",
-                f"let {word}",
-            )
-            return
-        hint = did_you_mean(word, STATEMENT_WORDS) if word else ""
+    def _flawed(self, line: LogicalLine, flaw: Flaw) -> Node:
+        """A line with a quote or bracket left open: read as it would be closed, if it can be."""
+        problem = flaw.problem
+        tries = list(flaw.closings)
+        if problem.replacement is not None:  # a bracket to be taken out
+            row = line.text.split("\n")[: problem.span.line - line.number]
+            tries = [(sum(len(r) + 1 for r in row) + problem.span.column - 1, "")]
+        for at, new in tries:
+            end = at + (not new)
+            mend = Mend(at, end, new, problem.message, problem.fix, problem.code)
+            recovered = recover(line.text, mend)
+            if recovered is not None and len(recovered.mends) == 1:
+                self.places.take(line, recovered)
+                if new:
+                    problem = replace(problem, also=((self.places.written(at, end), new),))
+                self.places.problems.append(problem)
+                return read(recovered.text, "start")
+        self.places.problems.append(replace(problem, replacement=None))
+        raise BadLine
+
+    def _recovered(self, line: LogicalLine, recovered: Recovered) -> Node:
+        """Says what the slips of a line are, and reads what is meant by it."""
+        self.places.take(line, recovered)
+        said: dict[str, list[Mend]] = {}
+        for mend in recovered.mends:
+            said.setdefault(mend.message, []).append(mend)
+        for first, *more in said.values():  # the same slip in several places of a line is one
+            also = tuple((self.places.written(m.start, m.end), m.new) for m in more)
+            span = self.places.written(first.start, first.end)
+            self.places.report(first.code, span, first.message, first.fix, first.new, also)
+        return read(recovered.text, "start")
+
+    def lost(self, line: LogicalLine, body: tuple[t.Statement, ...] = ()) -> t.Lost:
+        """What is left of a line that could not be read: the names in it, so that they are not missed elsewhere."""
+        words = frozenset(w.lower() for w in re.findall(r"[A-Za-z_]\w*", line.text))
+        made = _MADE.match(line.text)
+        names = tuple(w.lower() for w in re.findall(r"[A-Za-z_]\w*", made["names"])) if made else ()
+        is_function = made is not None and made["word"] in ("define", "def", "function", "func", "use")
+        return t.Lost(() if is_function else names, names if is_function else (), words, body, self.places.whole(line))
+
+    def _unknown_start(self, line: LogicalLine) -> None:
+        text = line.text.lstrip()
+        word = _first_word(text)
+        span = Span(line.number, len(line.text.split("\n")[0]) - len(text.split("\n")[0]) + 1, max(len(word), 1))
         what = f"`{word}` starts no statement." if word else f"A line cannot start with `{text[:1]}`."
+        hint = _NO_SUCH.get(word, "") or (did_you_mean(word, STATEMENT_WORDS) if len(word) > 2 else "")
         self.places.report(
-            "R101", span, what, hint or "A line starts with a word such as `let`, `signal`, `line` or `mark`.", None
+            "R101", span, what, hint or "A line starts with a word such as `let`, `signal`, `line` or `mark`."
         )
 
     def _unreadable(self, error: UnexpectedInput, text: str) -> None:
@@ -78,15 +144,13 @@ class LineReader:
             word = re.match(r"[A-Za-z_]\w*|[^\sA-Za-z]", text.split("\n")[line - 1][column - 1 :])
             char = word.group() if word else char
         span = self.places.place(line, column, len(char) or 1)
-        if char == "&" or char == "|":
-            name = {"&": "and", "|": "or"}[char]
-            self.places.report("R102", span, f"`{char}` means nothing in Rung.", f"Write `{name}`.", name)
+        setting = re.match(r"\s*setting\s+(\w+)\s+(?:range|choose|\")", text)
+        if setting is not None:
+            self.places.report(
+                "R102", span, f"The setting `{setting[1]}` has no default.", f"Write `setting {setting[1]} = …` first."
+            )
             return
-        if char in {"'"}:
-            self.places.report("R102", span, "Texts stand in double quotes.", 'Use " on both sides.', '"')
-            return
-        expected = _words_allowed(error)
-        hint = did_you_mean(char, expected) if char.isalpha() else ""
+        hint = did_you_mean(char, _words_allowed(error)) if char.isalpha() else ""
         self.places.report(
             "R102",
             span,
@@ -163,10 +227,18 @@ class LineReader:
             else:
                 operands.append(self.expressions.expr(kid))
         seen: set[str] = set()
-        for clause in clauses:
-            if clause.word in seen:
-                self.places.report("R114", clause.span, f"`{clause.word}` is said twice.", "Keep one of them.")
-            seen.add(clause.word)
+        for before, clause in pairwise([None, *clauses]):
+            if clause is not None and clause.word in seen:
+                joined = clause.word == "when" and before is not None and before.word == "when"
+                word = Span(clause.span.line, clause.span.column, len("when"))
+                self.places.report(
+                    "R114",
+                    clause.span,
+                    f"`{clause.word}` is said twice.",
+                    "Join both with `and`." if joined else "Keep one of them.",
+                    also=((word, "and"),) if joined else (),
+                )
+            seen.add(clause.word if clause is not None else "")
         return t.Show(rule, tuple(operands), tuple(clauses), span)
 
     def _clause(self, node: Node) -> t.Clause:
@@ -205,6 +277,11 @@ def _tail(text: str) -> str:
 
 
 def _words_allowed(error: UnexpectedInput) -> list[str]:
-    """The plain words that could stand where the reader stopped."""
+    """The words of the language that could stand where the reader stopped."""
     names = getattr(error, "accepts", None) or getattr(error, "expected", None) or getattr(error, "allowed", None) or ()
-    return [str(name).lower() for name in names if str(name).isalpha()]
+    return [str(name).lower() for name in names if str(name).lower() in _WORDS]
+
+
+def _first_word(text: str) -> str:
+    found = re.match(r"\s*([A-Za-z_][A-Za-z0-9_]*)", text)
+    return found[1] if found else ""

@@ -6,15 +6,26 @@ A logical line keeps the line breaks inside it, so that a place in it is a place
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from oakladder.rung.problems import Problem, Span
-from oakladder.rung.words import JOINING_WORDS, STATEMENT_WORDS
+from oakladder.rung.words import CLAUSES, JOINING_WORDS, STATEMENT_WORDS
 
 INDENT = 4
 #: Joining words that may also start a line of their own inside a block.
 _BLOCK_WORDS = frozenset(["else"])
 _WORD = re.compile(r"[A-Za-z_]+")
+
+
+@dataclass(frozen=True, slots=True)
+class Flaw:
+    """What keeps a line from being read by itself: a quote or bracket that is left open.
+
+    ``closings`` are ways to mend it: where in the line what must be put in.
+    """
+
+    problem: Problem
+    closings: tuple[tuple[int, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,6 +35,7 @@ class LogicalLine:
     text: str
     number: int
     depth: int
+    flaw: Flaw | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,9 +45,18 @@ class _LineScan:
     code: str
     open_quote: int | None
     brackets: list[tuple[str, int]]
+    #: A sign that is meant to begin a comment, or to end a statement, and where it stands.
+    slip: tuple[str, int] | None = None
 
 
 _PAIRS = {")": "(", "]": "["}
+_CLOSING = {"(": ")", "[": "]"}
+_COMMENT_SIGNS = ("//", "/*", "#")
+_COLOUR = re.compile(r"#[0-9A-Fa-f]{3,8}\b")
+#: White space that is no space and no tab, and what stands in texts without being seen.
+_UNSEEN = re.compile("[\u00a0\u2000-\u200b\u202f\u205f\u3000\ufeff]")
+#: A word with which a clause goes on, where a text was not closed before it.
+_NEXT_CLAUSE = re.compile(rf"\s+(?:{'|'.join(sorted({c.word for c in CLAUSES.values()}))})\b")
 
 
 def _scan(text: str) -> _LineScan:
@@ -52,120 +73,246 @@ def _scan(text: str) -> _LineScan:
                 quote = None
         elif c == '"':
             quote = k
-        elif c == "-" and text.startswith("--", k):
+        elif c == "-" and text.startswith("--", k) and not _counts_down(text, k):
             return _LineScan(text[:k].rstrip(), None, brackets)
+        elif c == ";" or (c in "#/" and text.startswith(_COMMENT_SIGNS, k) and not _COLOUR.match(text, k)):
+            sign = next((sign for sign in _COMMENT_SIGNS if text.startswith(sign, k)), ";")
+            return _LineScan(text[:k].rstrip(), None, brackets, (sign, k))
         elif c in "([)]":
             brackets.append((c, k))
         k += 1
     return _LineScan(text.rstrip(), quote, brackets)
 
 
-def logical_lines(text: str) -> tuple[list[LogicalLine], list[Problem]]:
-    """Splits a script; a line that cannot be used is reported and left out."""
-    problems: list[Problem] = []
-    lines: list[LogicalLine] = []
-    open_brackets: list[tuple[str, int, int]] = []
-    pending: list[str] = []
-    start = indent = 0
-    usable = True
+def _counts_down(text: str, k: int) -> bool:
+    """Whether two dashes are meant to take one off a name: they stand right behind it at the line's end."""
+    return (
+        k > 0
+        and (text[k - 1].isalnum() or text[k - 1] == "_")
+        and not text[k + 2 :].strip()
+        and " " not in text[:k].strip()
+    )
 
-    def finish() -> None:
-        nonlocal usable
-        if pending and usable:
-            depth, rest = divmod(indent, INDENT)
-            if rest:
-                problems.append(
-                    Problem(
-                        "R106",
-                        Span(start, 1, indent),
-                        "A block is indented by four spaces a step.",
-                        f"Use {round(indent / INDENT) * INDENT} spaces here.",
-                        None,
-                    )
+
+class _Splitter:
+    """Splits a script into logical lines."""
+
+    def __init__(self) -> None:
+        #: The logical lines and how far each is indented.
+        self.lines: list[tuple[LogicalLine, int]] = []
+        self.problems: list[Problem] = []
+        self._open: list[tuple[str, int, int]] = []
+        self._pending: list[str] = []
+        self._start = self._indent = 0
+        self._flaw: Flaw | None = None
+
+    def take(self, number: int, raw: str) -> None:
+        """Takes one physical line in; a `;` parts it."""
+        raw = _UNSEEN.sub(" ", raw)
+        at = 0
+        while True:
+            scan = _scan(raw if not at else " " * at + raw[at:])
+            self._code(number, scan, begins=not at)
+            if scan.slip is None:
+                return
+            sign, column = scan.slip
+            if sign != ";":
+                self._report(
+                    "R102", number, column, len(sign), f"`{sign}` begins no comment.", "Comments begin with `--`.", "--"
                 )
-            lines.append(LogicalLine("\n".join(pending), start, depth + (1 if rest > 1 else 0)))
-        pending.clear()
-        usable = True
+                return
+            rest = raw[column + 1 :].strip()
+            if not rest or rest.startswith("--"):
+                self._report("R102", number, column, 1, "A line ends without `;`.", "Take it out.", "")
+                return
+            white = raw[: len(raw) - len(raw.lstrip())]
+            gap = len(raw[column + 1 :]) - len(raw[column + 1 :].lstrip())
+            self._report(
+                "R102",
+                number,
+                column,
+                1 + gap,
+                "Each statement has a line of its own.",
+                "Begin a new line.",
+                f"\n{white}",
+            )
+            self.finish()
+            at = column + 1
+            self._start, self._indent = number, len(white)
 
-    for number, raw in enumerate(text.replace("\r\n", "\n").replace("\r", "\n").split("\n"), 1):
-        scan = _scan(raw)
+    def _report(
+        self, code: str, number: int, column: int, length: int, message: str, fix: str, new: str | None = None
+    ) -> None:
+        self.problems.append(Problem(code, Span(number, column + 1, length), message, fix, new))
+
+    def _code(self, number: int, scan: _LineScan, *, begins: bool) -> None:
         code = scan.code
         if not code.strip():
-            continue
-        white = code[: len(code) - len(code.lstrip())]
-        if "\t" in white:
-            problems.append(
-                Problem(
-                    "R105",
-                    Span(number, 1, len(white)),
-                    "Indentation is made of spaces, not tabs.",
-                    "Put four spaces in place of each tab.",
-                    white.replace("\t", " " * INDENT),
-                )
-            )
-            code = white.expandtabs(INDENT) + code.lstrip()
-        elif "\t" in code:
-            code = code.replace("\t", " ")
-        here = len(code) - len(code.lstrip())
+            if self._pending and begins:
+                self._pending.append("")  # the rows of a line are the lines of the script
+            return
+        code = self._without_tabs(number, code)
+        here = len(code) - len(code.lstrip()) if begins else self._indent
         word = _WORD.match(code.lstrip())
         first = word.group() if word else ""
         joins = (
-            bool(pending)
-            and here > indent
+            bool(self._pending)
+            and here > self._indent
             and first in JOINING_WORDS
-            and (first not in _BLOCK_WORDS or not _opens_block(pending[0]))
+            and (first not in _BLOCK_WORDS or not _opens_block(self._pending[0]))
         )
-        if not open_brackets and not joins:
-            finish()
-            start, indent = number, here
+        if not self._open and not joins:
+            self.finish()
+            self._start, self._indent = number, here
+        if self._open and _starts_statement(first) and self._pending:
+            self._close_brackets()
+            self.finish()
+            self._start, self._indent = number, here
         if scan.open_quote is not None:
+            self._open_text(number, code, scan.open_quote)
+        self._count_brackets(number, scan)
+        self._pending.append(code)
+
+    def _without_tabs(self, number: int, code: str) -> str:
+        white = code[: len(code) - len(code.lstrip())]
+        if "\t" in white:
+            self._report(
+                "R105",
+                number,
+                0,
+                len(white),
+                "Indentation is made of spaces, not tabs.",
+                "Put four spaces in place of each tab.",
+                white.replace("\t", " " * INDENT),
+            )
+            return white.expandtabs(INDENT) + code.lstrip()
+        return code.replace("\t", " ")
+
+    def _open_text(self, number: int, code: str, quote: int) -> None:
+        before = sum(len(row) + 1 for row in self._pending)
+        clause = _NEXT_CLAUSE.search(code, quote + 1)
+        places = [clause.start(), len(code)] if clause is not None else [len(code)]
+        problem = Problem(
+            "R103",
+            Span(number, quote + 1, len(code) - quote),
+            "This text has no closing quote.",
+            'Put a " where the text ends.',
+        )
+        self._flaw = self._flaw or Flaw(problem, tuple((before + at, '"') for at in places))
+
+    def _count_brackets(self, number: int, scan: _LineScan) -> None:
+        for bracket, column in scan.brackets:
+            if bracket in _CLOSING:
+                self._open.append((bracket, number, column))
+            elif self._open and self._open[-1][0] == _PAIRS[bracket]:
+                self._open.pop()
+            else:
+                problem = Problem(
+                    "R104",
+                    Span(number, column + 1),
+                    f"This `{bracket}` closes nothing.",
+                    "Take it out, or put the opening bracket before it.",
+                    "",
+                )
+                self._flaw = self._flaw or Flaw(problem)
+
+    def _statement_below(self) -> int:
+        """The row on which a statement begins below a bracket that is left open; 0 for none."""
+        for k, row in enumerate(self._pending[1:], 1):
+            word = _WORD.match(row.lstrip())
+            if word is not None and word.group() in STATEMENT_WORDS and len(row) - len(row.lstrip()) <= self._indent:
+                return k
+        return 0
+
+    def _close_brackets(self) -> None:
+        bracket, number, column = self._open[-1]
+        problem = Problem(
+            "R104",
+            Span(number, column + 1),
+            f"This `{bracket}` is never closed.",
+            f"Put a `{_CLOSING[bracket]}` where it ends.",
+        )
+        missing = "".join(_CLOSING[b] for b, _, _ in reversed(self._open))
+        self._flaw = self._flaw or Flaw(problem, ((len("\n".join(self._pending)), missing),))
+        self._open.clear()
+
+    def finish(self) -> None:
+        """Ends the logical line at hand."""
+        while self._pending and not self._pending[-1]:
+            self._pending.pop()
+        if self._open and (below := self._statement_below()):
+            rows, self._pending = self._pending[below:], self._pending[:below]
+            number = self._start + below
+            self._open = [o for o in self._open if o[1] < number]
+            self._flaw = None
+            self.finish()
+            for k, row in enumerate(rows):
+                self.take(number + k, row)
+            self.finish()
+            return
+        if self._open:
+            self._close_brackets()
+        if self._pending:
+            self.lines.append((LogicalLine("\n".join(self._pending), self._start, 0, self._flaw), self._indent))
+        self._pending.clear()
+        self._flaw = None
+
+
+def _with_depths(lines: list[tuple[LogicalLine, int]], problems: list[Problem]) -> list[LogicalLine]:
+    """The lines with their depth in blocks, by how far each is indented."""
+    step = next((indent for _, indent in lines if indent), INDENT)
+    odd = [(line, indent) for line, indent in lines if indent % INDENT]
+    if odd and step < INDENT and all(indent % step == 0 for _, indent in lines):
+        # The whole script is indented by another step: that is one slip.
+        wanted = [(Span(line.number, 1, indent), " " * (indent // step * INDENT)) for line, indent in lines if indent]
+        (first, new), *others = wanted
+        problems.append(
+            Problem(
+                "R106",
+                first,
+                f"A block is indented by four spaces a step, and here it is {step}.",
+                f"Use {len(new)} spaces here.",
+                new,
+                tuple(others),
+            )
+        )
+        return [replace(line, depth=indent // step) for line, indent in lines]
+    made: list[LogicalLine] = []
+    for line, indent in lines:
+        depth, rest = divmod(indent, INDENT)
+        if rest:
+            depth = _near_depth(made[-1] if made else None, depth)
+            spaces = " " * (depth * INDENT)
             problems.append(
                 Problem(
-                    "R103",
-                    Span(number, scan.open_quote + 1, len(code) - scan.open_quote),
-                    "This text has no closing quote.",
-                    'Put a " where the text ends.',
+                    "R106",
+                    Span(line.number, 1, indent),
+                    "A block is indented by four spaces a step.",
+                    f"Use {len(spaces)} spaces here." if spaces else "Start it at the left margin.",
+                    spaces,
                 )
             )
-            usable = False
-        for bracket, column in scan.brackets:
-            if bracket in "([":
-                open_brackets.append((bracket, number, column))
-            elif open_brackets and open_brackets[-1][0] == _PAIRS[bracket]:
-                open_brackets.pop()
-            else:
-                problems.append(
-                    Problem(
-                        "R104",
-                        Span(number, column + 1),
-                        f"This `{bracket}` closes nothing.",
-                        "Take it out, or put the opening bracket before it.",
-                        "",
-                    )
-                )
-                usable = False
-        if open_brackets and _starts_statement(first) and pending:
-            _report_open(open_brackets, problems)
-            usable = False
-            finish()
-            start, indent = number, here
-        pending.append(code)
-    if open_brackets:
-        _report_open(open_brackets, problems)
-        usable = False
-    finish()
-    return lines, problems
+        made.append(replace(line, depth=depth))
+    return made
 
 
-def _report_open(open_brackets: list[tuple[str, int, int]], problems: list[Problem]) -> None:
-    bracket, number, column = open_brackets[-1]
-    closing = {"(": ")", "[": "]"}[bracket]
-    problems.append(
-        Problem(
-            "R104", Span(number, column + 1), f"This `{bracket}` is never closed.", f"Put a `{closing}` where it ends."
-        )
-    )
-    open_brackets.clear()
+def _near_depth(above: LogicalLine | None, below: int) -> int:
+    """The depth that is meant by an indentation between two: one deeper where a block was opened above."""
+    if above is None:
+        return 0
+    if _opens_block(above.text):
+        return above.depth + 1
+    return min(below + 1, above.depth)
+
+
+def logical_lines(text: str) -> tuple[list[LogicalLine], list[Problem]]:
+    """Splits a script into logical lines, with what is wrong about their signs, quotes and indentation."""
+    splitter = _Splitter()
+    text = text.removeprefix("\ufeff")
+    for number, raw in enumerate(text.replace("\r\n", "\n").replace("\r", "\n").split("\n"), 1):
+        splitter.take(number, raw)
+    splitter.finish()
+    return _with_depths(splitter.lines, splitter.problems), splitter.problems
 
 
 def _starts_statement(word: str) -> bool:
@@ -173,4 +320,5 @@ def _starts_statement(word: str) -> bool:
 
 
 def _opens_block(text: str) -> bool:
-    return text.split(maxsplit=1)[0] in {"if", "else", "for", "define"}
+    words = text.split(maxsplit=1)
+    return bool(words) and words[0] in {"if", "else", "for", "define"}

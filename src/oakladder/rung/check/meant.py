@@ -1,0 +1,131 @@
+"""What is most likely meant by a name that there is not, or by a text where something else belongs."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Iterable
+
+from oakladder.rung import tree as t
+from oakladder.rung.kinds import Kind
+from oakladder.rung.values import PALETTE, is_timeframe
+
+#: So much alike is a name to the one that is meant for it to be put in its place.
+_LIKE = 0.79
+_MONTHS = [
+    "january",
+    "february",
+    "march",
+    "april",
+    "may",
+    "june",
+    "july",
+    "august",
+    "september",
+    "october",
+    "november",
+    "december",
+]
+_DAYS = ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"]
+#: Words that mean the same thing in many languages, and what that is called here.
+_WORDS: dict[str, str] = {
+    "true": "yes",
+    "false": "no",
+    "null": "none",
+    "nil": "none",
+    "nan": "none",
+    "undefined": "none",
+    "price": "close",
+    "last": "close",
+    "vol": "volume",
+    "time": "clock",
+    "daily": "1d",
+    "weekly": "1w",
+    "monthly": "1mo",
+    "hourly": "1h",
+    "red": "rust",
+    "green": "spruce",
+    "blue": "sky",
+    "orange": "amber",
+    "yellow": "sand",
+    "gold": "amber",
+    "purple": "plum",
+    "violet": "plum",
+    "pink": "rose",
+    "cyan": "teal",
+    "navy": "slate",
+    "gray": "slate",
+    "grey": "slate",
+    "black": "ink",
+    **{name: str(k) for k, name in enumerate(_MONTHS, 1)},
+    **{name: str(k) for k, name in enumerate(_DAYS, 1)},
+}
+_FUNCTIONS: dict[str, str] = {
+    "average": "avg",
+    "mean": "avg",
+    "std": "stdev",
+    "stddev": "stdev",
+    "maximum": "max",
+    "minimum": "min",
+    "isnone": "known",
+}
+_RESULTS: dict[str, str] = {"signal": "trigger", "histogram": "gap", "middle": "mid", "top": "upper", "bottom": "lower"}
+
+
+def word_for(name: str) -> str | None:
+    """What a name is called here; None for a name that says nothing."""
+    if re.fullmatch(r"[0-9a-f]{6}", name):
+        return f"#{name}"
+    return _WORDS.get(name)
+
+
+def function_for(name: str) -> str | None:
+    """The function that is meant by another name for it."""
+    return _FUNCTIONS.get(name)
+
+
+def result_for(name: str, known: Iterable[str]) -> str | None:
+    """The result of a function that is meant by another name for it."""
+    names, found = list(known), _RESULTS.get(name, "")
+    return found if found in names else surest(name, names)
+
+
+def surest(name: str, known: Iterable[str]) -> str | None:
+    """The one known name that is very much like a mistyped one; None where there is none, or several are alike."""
+    found = difflib.get_close_matches(name, list(known), 2, _LIKE)
+    if len(found) == 2:
+        first, second = (difflib.SequenceMatcher(None, name, word).ratio() for word in found)
+        if first - second < 0.03:
+            return None
+    return found[0] if found else None
+
+
+def unquoted(expr: t.Expr, kind: Kind) -> str | None:
+    """What a text says where a value of another kind belongs: `"1d"`, `"teal"`, `"10"`; None if it says none."""
+    if not isinstance(expr, t.Text) or len(expr.parts) != 1 or not isinstance(expr.parts[0], str):
+        return None
+    text = expr.parts[0].strip()
+    low = text.lower()
+    if kind is Kind.TIMEFRAME:
+        return low if is_timeframe(low) else _WORDS.get(low) if is_timeframe(_WORDS.get(low, "")) else None
+    if kind is Kind.COLOUR:
+        if low in PALETTE or re.fullmatch(r"#[0-9a-f]{6}", low):
+            return low
+        return _WORDS.get(low) if _WORDS.get(low) in PALETTE else None
+    if kind is Kind.CLOCK:
+        return text if re.fullmatch(r"([01]?\d|2[0-3]):[0-5]\d", text) else None
+    if kind is Kind.NUMBER:
+        if re.fullmatch(r"-?\d+(\.\d+)?%?", text):
+            return text
+        return next(
+            (
+                str(k)
+                for names in (_MONTHS, _DAYS)
+                for k, n in enumerate(names, 1)
+                if n in (low,) or (len(low) == 3 and n.startswith(low))
+            ),
+            None,
+        )
+    if kind is Kind.FLAG:
+        return {"yes": "yes", "true": "yes", "no": "no", "false": "no"}.get(low)
+    return None

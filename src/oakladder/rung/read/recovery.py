@@ -1,0 +1,137 @@
+"""Reading on after a slip: a line that cannot be read is read as what it most likely means."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedToken
+
+from oakladder.rung.read.grammar import read
+from oakladder.rung.read.slips import SLIPS
+from oakladder.rung.words import STATEMENT_WORDS
+
+#: A line with more slips than this is not understood.
+_MOST_SLIPS = 6
+#: So much alike is a word to the one that is meant.
+_LIKE = 0.7
+_STRING = re.compile(r'"(?:\\.|[^"\\\n])*"')
+_LOUD = re.compile(r"\b(?:AND|OR|NOT|IF|THEN|ELSE|MOD|YES|NO|NONE|BETWEEN|And|Or|Not|Then|Else|Between)\b")
+_WORD = re.compile(r"\s*([A-Za-z_]\w*)")
+#: What a text is blanked with, so that nothing in it passes for code.
+_BLANK = "\0"
+
+
+@dataclass(frozen=True, slots=True)
+class Mend:
+    """A change of a line's text that mends a slip: from ``start`` to ``end`` stands ``new`` instead."""
+
+    start: int
+    end: int
+    new: str
+    message: str
+    fix: str
+    code: str
+
+
+@dataclass(frozen=True, slots=True)
+class Recovered:
+    """A line as it can be read, the mends that lead there, and for each of its letters the place it came from."""
+
+    text: str
+    mends: tuple[Mend, ...]
+    origin: tuple[int, ...]
+
+
+def stopped_at(text: str) -> int | None:
+    """How many letters from its end the reading of a line stops; None where it can be read."""
+    word = _WORD.match(text)
+    if word is None or word[1] not in STATEMENT_WORDS:
+        return len(text) + 1
+    if (loud := is_loud(text)) is not None:
+        return len(text) - loud
+    try:
+        read(text, "start")
+    except UnexpectedToken as error:
+        if error.token.type == "$END" or error.pos_in_stream is None:
+            return 0
+        return len(text) - error.pos_in_stream
+    except UnexpectedCharacters as error:
+        return len(text) - (error.pos_in_stream or 0)
+    except (UnexpectedInput, RecursionError):
+        return len(text)
+    return None
+
+
+def is_loud(text: str) -> int | None:
+    """Where a word of the language stands in capitals, which would else be read as a name; None if there is none."""
+    found = _LOUD.search(_without_texts(text))
+    return found.start() if found is not None else None
+
+
+def recover(text: str, first: Mend | None = None) -> Recovered | None:
+    """The line with its slips mended; None where it cannot be read even so. ``first`` is a mend that is known."""
+    made = Recovered(text, (), tuple(range(len(text) + 1)))
+    if first is not None:
+        made = _changed(made, first.start, first.end, first.new, first)
+    left = stopped_at(made.text)
+    while left is not None:
+        if len(made.mends) > _MOST_SLIPS:
+            return None
+        for trial in _trials(made):
+            further = stopped_at(trial.text)
+            if further is None or further < left:
+                made, left = trial, further
+                break
+        else:
+            return None
+    return made if made.mends else None
+
+
+def _trials(line: Recovered) -> Iterator[Recovered]:
+    """The line with one more slip mended, in every way that is known."""
+    code = _without_texts(line.text)
+    for slip in SLIPS:
+        found = slip.pattern.search(code)
+        if found is None:
+            continue
+        start, end = found.span("at") if "at" in slip.pattern.groupindex else found.span()
+        new = slip.mend(_groups(found, line.text))
+        before, after = line.text[start - 1 : start], line.text[end : end + 1]
+        if new[:1].isalpha() and (before.isalnum() or before == "_"):
+            new = f" {new}"
+        if new[-1:].isalpha() and (after.isalnum() or after in ("_", '"')):
+            new = f"{new} "
+        yield _changed(line, start, end, new, Mend(start, end, new, slip.message, slip.fix, slip.code))
+    word = _WORD.match(line.text)
+    if word is not None and word[1] not in STATEMENT_WORDS:
+        for guess in difflib.get_close_matches(word[1].lower(), STATEMENT_WORDS, 1, _LIKE):
+            message, fix = f"`{word[1]}` starts no statement.", f"Did you mean `{guess}`?"
+            yield _changed(line, *word.span(1), guess, Mend(*word.span(1), guess, message, fix, "R101"))
+
+
+def _without_texts(text: str) -> str:
+    """A line with its texts blanked, every letter in its place."""
+    return _STRING.sub(lambda m: '"' + _BLANK * (len(m[0]) - 2) + '"', text)
+
+
+def _groups(found: re.Match[str], text: str) -> Callable[[str], str]:
+    """The groups of a match as they stand in the text, with the texts that were blanked."""
+
+    def of(name: str) -> str:
+        start, end = found.span(name)
+        return text[start:end] if start >= 0 else ""
+
+    return of
+
+
+def _changed(line: Recovered, start: int, end: int, new: str, mend: Mend) -> Recovered:
+    origin = line.origin
+    placed = Mend(origin[start], origin[end] if end > start else origin[start], new, mend.message, mend.fix, mend.code)
+    return Recovered(
+        line.text[:start] + new + line.text[end:],
+        (*line.mends, placed),
+        (*origin[:start], *[origin[start]] * len(new), *origin[end:]),
+    )
