@@ -21,6 +21,7 @@ from oakladder.rung.plan.state import map_state
 from oakladder.rung.problems import Problem, RunProblem, ScriptError, Span, did_you_mean
 from oakladder.rung.read.blocks import parse
 from oakladder.rung.settings import SettingInfo, fitting_value, setting_info
+from oakladder.rung.teach.fixes import mended
 from oakladder.rung.words import Shown
 
 if TYPE_CHECKING:  # numpy and the compiler take longer to load than a script to check
@@ -110,6 +111,8 @@ def _fixed_parts(op: Op) -> list[Op]:
 #: than Python allows by itself.
 _FRAMES = 20_000
 sys.setrecursionlimit(max(sys.getrecursionlimit(), _FRAMES))
+#: So many mends are tried on a script of less than so many lines, and one on a longer one; the others are not offered.
+_MOST_MENDS, _LONG = 12, 400
 #: The scripts that are remembered.
 _MOST_PROGRAMS = 128
 
@@ -128,7 +131,34 @@ class Analysis:
 
 def analyse(text: str, shelf: OtherScripts = (), cancelled: Callable[[], bool] | None = None) -> Analysis:
     """Reads and checks a script; never raises for what is wrong in it, but `Cancelled`. ``shelf`` has the scripts that
-    `use` can reach."""
+    `use` can reach.
+
+    A problem keeps its mend only if the script is better with it: it is checked again with each.
+    """
+    made = _analysed(text, shelf, cancelled)
+    if not any(p.edits for p in made.problems):
+        return made
+    kept: list[Problem] = []
+    tries = _MOST_MENDS if text.count("\n") < _LONG else 1
+    for problem in made.problems:
+        if problem.edits:
+            tries -= 1
+            if tries < 0 or not _is_better(mended(text, problem), made.problems, shelf, cancelled):
+                problem = replace(problem, replacement=None, also=())
+        kept.append(problem)
+    return replace(made, problems=tuple(kept))
+
+
+def _is_better(
+    text: str, before: tuple[Problem, ...], shelf: OtherScripts, cancelled: Callable[[], bool] | None
+) -> bool:
+    """Whether a script has fewer errors than it had, or as many and fewer problems."""
+    after = _analysed(text, shelf, cancelled).problems
+    weights = [(sum(p.is_error for p in problems), len(problems)) for problems in (after, before)]
+    return weights[0] < weights[1]
+
+
+def _analysed(text: str, shelf: OtherScripts, cancelled: Callable[[], bool] | None) -> Analysis:
     script, problems = parse(text, cancelled)
     checker = Checker(script, shelf, cancelled, text)
     try:

@@ -26,8 +26,8 @@ _MOST_RECOVERIES = 300
 _WORDS = STATEMENT_WORDS | JOINING_WORDS | RESERVED
 #: What a line makes, though it cannot be read.
 _MADE = re.compile(
-    r"\s*(?P<word>let|keep|fresh|setting|signal|for|define|def|function|func|use|var|const)?\s*"
-    r"(?P<names>[A-Za-z_]\w*(?:\s*,\s*[A-Za-z_]\w*)*)\s*(?:\(|:?=|range\b|choose\b|in\b|from\b|$|(?<=\s)(?=\w))"
+    r"\s*(?:(?P<word>let|keep|fresh|setting|signal|for|define|def|function|func|use|var|const)\s+"
+    r"(?P<names>[A-Za-z_]\w*(?:\s*,\s*[A-Za-z_]\w*)*)|(?P<plain>[A-Za-z_]\w*)\s*:?=)"
 )
 #: Words of other languages for what there is not, and what there is instead.
 _NO_SUCH = {
@@ -115,7 +115,8 @@ class LineReader:
         """What is left of a line that could not be read: the names in it, so that they are not missed elsewhere."""
         words = frozenset(w.lower() for w in re.findall(r"[A-Za-z_]\w*", line.text))
         made = _MADE.match(line.text)
-        names = tuple(w.lower() for w in re.findall(r"[A-Za-z_]\w*", made["names"])) if made else ()
+        named = (made["names"] or made["plain"]) if made else ""
+        names = tuple(w.lower() for w in re.findall(r"[A-Za-z_]\w*", named))
         is_function = made is not None and made["word"] in ("define", "def", "function", "func", "use")
         return t.Lost(() if is_function else names, names if is_function else (), words, body, self.places.whole(line))
 

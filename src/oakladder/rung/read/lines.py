@@ -232,6 +232,8 @@ class _Splitter:
             f"This `{bracket}` is never closed.",
             f"Put a `{_CLOSING[bracket]}` where it ends.",
         )
+        while not self._pending[-1]:
+            self._pending.pop()
         missing = "".join(_CLOSING[b] for b, _, _ in reversed(self._open))
         self._flaw = self._flaw or Flaw(problem, ((len("\n".join(self._pending)), missing),))
         self._open.clear()
