@@ -9,7 +9,7 @@ from helpers import daily_bars, values
 from oakladder.bars.panels import panel_of
 from oakladder.engine.picture.plain import day_paint
 from oakladder.engine.run import run
-from oakladder.rung import RunProblem, analyse, compile_script
+from oakladder.rung import OtherScripts, RunProblem, analyse, compile_script
 
 NONE = float("nan")
 
@@ -132,7 +132,7 @@ TOOLS = (
 
 def test_functions_are_taken_from_another_script() -> None:
     text = 'rung 1\nuse twice, tally from "My tools"\nlet x = twice(close) + tally(1)\nline x'
-    program = compile_script(text, (TOOLS,))
+    program = compile_script(text, OtherScripts((TOOLS,)))
     assert program.problems == ()
     panel = panel_of([daily_bars([1, 2, 4])])
     assert run(program, panel).number(program.plan.values["x"]).tolist() == [3, 6, 11]
@@ -147,7 +147,7 @@ def test_functions_are_taken_from_another_script() -> None:
     ],
 )
 def test_what_cannot_be_taken_is_said(line: str, code: str) -> None:
-    problems = analyse(f"rung 1\n{line}\nline close", (TOOLS,)).problems
+    problems = analyse(f"rung 1\n{line}\nline close", OtherScripts((TOOLS,))).problems
     assert [p.code for p in problems if p.is_error] == [code]
     assert "Did you mean" in problems[0].fix or "It has" in problems[0].fix
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import itertools
 import json
+from collections.abc import Iterable
+from dataclasses import replace
 from pathlib import Path
 
 from oakladder.bars.csv_files import iso, read_csv
@@ -25,6 +27,7 @@ from oakladder.cli.common import (
     timeframe_of,
 )
 from oakladder.disk import why, write_rows
+from oakladder.engine.cells import Cell, column_cell, column_name
 from oakladder.engine.picture.draw import draw
 from oakladder.engine.picture.plain import as_plain, day_paint
 from oakladder.engine.run import Result, run
@@ -40,8 +43,14 @@ from oakladder.rung.words import Shown
     arg("--csv", dest="csv_file", type=Path, help="bars from a CSV file"),
     arg("--symbol", dest="symbol", help="a symbol of the demo market"),
     arg("--timeframe", dest="timeframe", help="1m … 4h, 1d, 1w, 1mo"),
+    arg("--extended", dest="extended", action="store_true", help="with the hours outside the session"),
     arg("--set", dest="settings", action="append", help="a setting, as in --set fast=12"),
-    arg("--all", dest="everything", action="store_true", help="every top-level let and keep too"),
+    arg(
+        "--all",
+        dest="everything",
+        action="store_true",
+        help="every top-level let and keep too, and the texts and fills of columns",
+    ),
     arg("--json", dest="as_json", action="store_true", help="print the drawings as JSON; problems too"),
 )
 def evaluate(
@@ -50,6 +59,7 @@ def evaluate(
     csv_file: Path | None,
     symbol: str | None,
     timeframe: str | None,
+    extended: bool,
     settings: list[str] | None,
     everything: bool,
     as_json: bool,
@@ -59,25 +69,31 @@ def evaluate(
         fail(CALL_WRONG, "Say where the bars come from: either --csv FILE or --symbol SYMBOL.")
     program = load(script, as_json)
     values = settings_of(program, settings)
-    panel = _bars(csv_file, symbol, timeframe)
+    panel = _bars(csv_file, symbol, timeframe, extended)
     names = _columns(program, everything)
     try:
         result = run(program, panel, values, extra=list(names.values()))
     except RunProblem as error:
         fail(CALL_WRONG, str(error))
-    _write_csv(out, panel, names, result)
+    cells = _cells(result) if everything else {}
+    _write_csv(out, panel, {n: _written(result, op) for n, op in names.items()} | _in_columns(cells, names))
     if as_json:
-        print(json.dumps(as_plain(draw(result, day_paint), panel.size - 1)))
+        drawn = as_plain(draw(result, day_paint), panel.size - 1)
+        told = [
+            {"name": name, "text": [c.text for c in some], "fill": [c.fill for c in some]}
+            for name, some in cells.items()
+        ]
+        print(json.dumps(drawn | {"columns": told} if everything else drawn))
 
 
-def _bars(csv_file: Path | None, symbol: str | None, timeframe: str | None) -> Panel:
+def _bars(csv_file: Path | None, symbol: str | None, timeframe: str | None, extended: bool) -> Panel:
     wanted = timeframe_of(timeframe) if timeframe else None
     try:
         if csv_file is not None:
-            bars = read_csv(csv_file)
+            bars = replace(read_csv(csv_file), extended=extended)
             return panel_of([resample(bars, wanted) if wanted else bars])
         library = library_of()
-        return library.panel([known_symbol(library, str(symbol))], wanted or ONE_DAY)
+        return library.panel([known_symbol(library, str(symbol))], wanted or ONE_DAY, extended)
     except DataProblem as error:
         fail(DATA_WRONG, str(error))
     except ValueError as error:
@@ -103,11 +119,29 @@ def _columns(program: Program, everything: bool) -> dict[str, Op]:
     return made
 
 
-def _write_csv(path: Path, panel: Panel, names: dict[str, Op], result: Result) -> None:
-    columns = [_written(result, op) for op in names.values()]
-    rows = ([iso(time), *(c[k] for c in columns)] for k, time in enumerate(panel.times.tolist()))
+def _cells(result: Result) -> dict[str, list[Cell]]:
+    """What each `column` of a script shows on every bar."""
+    return {
+        column_name(o): [column_cell(result, o, bar) for bar in range(result.panel.size)]
+        for o in result.outputs
+        if o.what is Shown.COLUMN
+    }
+
+
+def _in_columns(cells: dict[str, list[Cell]], taken: Iterable[str]) -> dict[str, list[str]]:
+    """Texts and fills as columns of the file, under names that are free."""
+    made: dict[str, list[str]] = {}
+    for name, some in cells.items():
+        own = f"{name} text" if name in taken else name
+        made[own] = [c.text for c in some]
+        made[f"{name} fill"] = [c.fill or "" for c in some]
+    return made
+
+
+def _write_csv(path: Path, panel: Panel, columns: dict[str, list[str]]) -> None:
+    rows = ([iso(time), *(c[k] for c in columns.values())] for k, time in enumerate(panel.times.tolist()))
     try:
-        write_rows(path, itertools.chain([["time", *names]], rows))
+        write_rows(path, itertools.chain([["time", *columns]], rows))
     except OSError as error:
         fail(CALL_WRONG, f"{path} cannot be written: {why(error)}.")
 

@@ -30,7 +30,7 @@ def check(
     if explain is not None:
         code = CODES.get(explain.upper())
         if code is None:
-            fail(CALL_WRONG, f"There is no problem code {explain}. They run from R100 to R703.")
+            fail(CALL_WRONG, f"There is no problem code {explain}. They run from {min(CODES)} to {max(CODES)}.")
         print(
             f"{explain.upper()} ({code.severity.value}): {code.title}\n\nwrong:\n{_indented(code.wrong)}\nright:\n{_indented(code.right)}"
         )
@@ -42,7 +42,7 @@ def check(
     except ScriptFileProblem as error:
         fail(CALL_WRONG if not script.exists() else SCRIPT_ERRORS, str(error))
     try:
-        program = compile_script(text, Workspace.default().shelf(text))
+        program = compile_script(text, Workspace.default().shelf(text, script.absolute()))
         problems = program.problems
         if program.foreign:
             problems = (*problems, *unknown_symbols(program.foreign, list(library_of().infos)))
@@ -75,7 +75,7 @@ def brief(
     except ScriptFileProblem as error:
         fail(CALL_WRONG, str(error))
     print(f"THE SCRIPT AS IT STANDS\n{text}")
-    problems = analyse(text, Workspace.default().shelf(text)).problems
+    problems = analyse(text, Workspace.default().shelf(text, script.absolute())).problems
     print("ITS PROBLEMS" if problems else "IT HAS NO PROBLEMS")
     print_problems(script, problems, False, sys.stdout)
 

@@ -11,10 +11,11 @@ from oakladder.engine.market_bars import MarketView
 from oakladder.engine.rules import named_values
 from oakladder.engine.run import Result, roots_of
 from oakladder.engine.signal_ages import TONE_COLOURS, last_true
+from oakladder.rung.kinds import Unit
 from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.problems import did_you_mean
 from oakladder.rung.program import Program
-from oakladder.rung.texts import write_value
+from oakladder.rung.texts import CLOCK, write_value
 from oakladder.rung.words import Shown
 
 #: A signal is fresh for so many bars.
@@ -42,11 +43,12 @@ class Cell:
 
 def offered(program: Program) -> list[str]:
     """What of a script can be a column: its `column`s first, then its signals, then its numbers."""
-    columns = [_name(o) for o in program.outputs if o.what is Shown.COLUMN]
+    columns = [column_name(o) for o in program.outputs if o.what is Shown.COLUMN]
     return list(dict.fromkeys([*columns, *(o.name for o in program.signals), *named_values(program)]))
 
 
-def _name(output: Output) -> str:
+def column_name(output: Output) -> str:
+    """What a `column` is called."""
     return output.name or "column"
 
 
@@ -62,7 +64,7 @@ def meant(program: Program, name: str | None) -> Output | Op | None:
     columns = [o for o in program.outputs if o.what is Shown.COLUMN]
     if name is None:
         return columns[0] if columns else None
-    outputs = [*(o for o in columns if _name(o) == name), *(o for o in program.signals if o.name == name)]
+    outputs = [*(o for o in columns if column_name(o) == name), *(o for o in program.signals if o.name == name)]
     if outputs:
         return outputs[0]
     op = named_values(program).get(name)
@@ -116,7 +118,7 @@ def column_cell(result: Result, column: Output, bar: int) -> Cell:
     order = result.at(column.roles["order"], bar) if "order" in column.roles else value
     number = float(order) if isinstance(order, int | float) else float("nan")
     holds = fill is not None if "fill" in column.roles else bool(number > 0) if number == number else None
-    return Cell(write_value(value), fill, number, holds)
+    return Cell(write_value(value, CLOCK if column.unit == Unit.CLOCK.value else ""), fill, number, holds)
 
 
 def _of_signal(

@@ -33,6 +33,7 @@ class Unit(Enum):
     RATIO = "ratio"
     PERCENT = "percent points"
     MONEY = "money"
+    CLOCK = "clock"
     PLAIN = "plain"
     UNKNOWN = "unknown"
 

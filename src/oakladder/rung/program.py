@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from oakladder.rung import tree as t
 from oakladder.rung.check.checker import Checker
-from oakladder.rung.check.context import OtherScripts
+from oakladder.rung.check.taking import OtherScripts
 from oakladder.rung.lower.frames import Trace
 from oakladder.rung.lower.lowering import lower
 from oakladder.rung.plan.fixed import evaluate_fixed
@@ -127,9 +127,11 @@ class Analysis:
     units: dict[int, str]
     used: dict[str, t.Define]
     foreign: tuple[tuple[str, Span], ...]
+    #: Values in texts that are times of day.
+    clocks: frozenset[t.TextPart] = frozenset()
 
 
-def analyse(text: str, shelf: OtherScripts = (), cancelled: Callable[[], bool] | None = None) -> Analysis:
+def analyse(text: str, shelf: OtherScripts = OtherScripts(), cancelled: Callable[[], bool] | None = None) -> Analysis:
     """Reads and checks a script; never raises for what is wrong in it, but `Cancelled`. ``shelf`` has the scripts that
     `use` can reach.
 
@@ -168,7 +170,7 @@ def _analysed(text: str, shelf: OtherScripts, cancelled: Callable[[], bool] | No
         found = [*problems, _too_deep(checker.line)]
     found.sort(key=lambda p: (p.span.line, p.span.column, p.code))
     units = {line: unit.value for line, unit in checker.units.items()}
-    return Analysis(script, tuple(found), units, checker.used, tuple(checker.foreign))
+    return Analysis(script, tuple(found), units, checker.used, tuple(checker.foreign), checker.clocks)
 
 
 def _without_echoes(problems: list[Problem]) -> list[Problem]:
@@ -192,7 +194,9 @@ def _too_deep(line: int) -> Problem:
     return Problem("R112", Span(line, 1), what, "Make parts of it into names with `let`.")
 
 
-def compile_script(text: str, shelf: OtherScripts = (), cancelled: Callable[[], bool] | None = None) -> Program:
+def compile_script(
+    text: str, shelf: OtherScripts = OtherScripts(), cancelled: Callable[[], bool] | None = None
+) -> Program:
     """Compiles a script; the last ones are remembered. Raises `ScriptError` with every problem if there is an error
     among them, `Cancelled`."""
     key = (text, shelf)
@@ -225,7 +229,7 @@ def _compiled(text: str, shelf: OtherScripts, cancelled: Callable[[], bool] | No
         raise ScriptError(analysis.problems)
     script = analysis.script
     try:
-        plan, trace = lower(script, analysis.used, cancelled)
+        plan, trace = lower(script, analysis.used, cancelled, analysis.clocks)
     except RecursionError:
         raise ScriptError((*analysis.problems, _too_deep(1))) from None
     for output in plan.outputs:

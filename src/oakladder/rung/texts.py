@@ -22,10 +22,22 @@ def write_number(value: float, form: str = "") -> str:
     return text + ("%" if percent else "")
 
 
+#: The form of a time of day, which no script writes: it follows from the kind of the value.
+CLOCK = "clock"
+
+
+def write_clock(minutes: float) -> str:
+    """Minutes since midnight as a time of day."""
+    whole = round(minutes) % 1440
+    return f"{whole // 60:02}:{whole % 60:02}"
+
+
 def write_value(value: object, form: str = "") -> str:
     """Any value as text."""
-    if value is None:
+    if value is None or value != value:
         return NONE_TEXT
+    if form == CLOCK and isinstance(value, int | float):
+        return write_clock(value)
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, int | float):

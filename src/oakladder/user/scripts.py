@@ -10,6 +10,7 @@ from importlib.resources import files
 from pathlib import Path
 
 from oakladder.disk import free_path, sweep, why, write_atomic
+from oakladder.rung.check.taking import OtherScripts
 from oakladder.rung.read.blocks import MAX_BYTES
 
 _log = logging.getLogger(__name__)
@@ -17,6 +18,8 @@ _log = logging.getLogger(__name__)
 MAX_SCRIPT_BYTES = MAX_BYTES
 #: Says which demo scripts have been given, so that one that the user took away stays away.
 _GIVEN = ".given"
+#: No more files than these are looked at beside a script: it may stand anywhere.
+_MOST_BESIDE = 200
 _BOM = b"\xef\xbb\xbf"
 
 
@@ -121,17 +124,22 @@ class ScriptFolder:
         """Every script, by name."""
         return sorted(self.folder.glob("*.rung"), key=lambda p: p.stem.lower())
 
-    def shelf(self, text: str) -> tuple[tuple[str, str], ...]:
-        """The scripts that a script can `use`, title and text of each; nothing is read unless it does."""
+    def shelf(self, text: str, beside: Path | None = None) -> OtherScripts:
+        """The scripts that a script can `use`, by their titles and by the names of their files; those that stand
+        ``beside`` it come first. Nothing is read unless it takes from one."""
         if not re.search(r"^use\b", text, re.MULTILINE):
-            return ()
-        made = []
-        for path in self.files():
+            return OtherScripts((), str(self._folder))
+        near = [] if beside is None or beside.parent == self._folder else sorted(beside.parent.glob("*.rung"))
+        made: dict[str, str] = {}
+        for path in [*near[:_MOST_BESIDE], *self.files()]:
+            if beside is not None and path == beside:
+                continue
             with contextlib.suppress(ScriptFileProblem):
                 other = read_script(path)
-                if found := re.search(r'^title "([^"\n]*)"', other, re.MULTILINE):
-                    made.append((found.group(1), other))
-        return tuple(made)
+                found = re.search(r'^title "([^"\n]*)"', other, re.MULTILINE)
+                for name in (found.group(1) if found else path.stem, path.stem, path.name):
+                    made.setdefault(name, other)
+        return OtherScripts(tuple(made.items()), str(self._folder))
 
     def free_path(self, title: str) -> Path:
         """A file for a new script of that title that is not there yet."""

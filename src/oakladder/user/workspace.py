@@ -17,6 +17,7 @@ from oakladder.user.scripts import ScriptFolder
 
 if TYPE_CHECKING:  # each is loaded when it is asked for: who checks a script waits for no bar library
     from oakladder.bars.store.library import BarLibrary
+    from oakladder.rung.check.taking import OtherScripts
     from oakladder.user.lists import Watchlists
     from oakladder.user.save_events import Event
     from oakladder.user.saving import Keeper
@@ -116,9 +117,9 @@ class Workspace:
     def script_files(self) -> list[Path]:
         return self.script_folder.files()
 
-    def shelf(self, text: str) -> tuple[tuple[str, str], ...]:
-        """The scripts that a script can `use`, title and text of each; nothing is read unless it does."""
-        return self.script_folder.shelf(text)
+    def shelf(self, text: str, beside: Path | None = None) -> OtherScripts:
+        """The scripts that a script can `use`, in the folder and ``beside`` it; nothing is read unless it does."""
+        return self.script_folder.shelf(text, beside)
 
     @property
     def versions(self) -> Versions:

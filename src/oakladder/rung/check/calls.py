@@ -15,6 +15,7 @@ from oakladder.rung.check.context import TOO_FAR, Context
 from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.meant import function_for, surest
 from oakladder.rung.check.scope import Binding, Function, Scope, later_names
+from oakladder.rung.check.taking import is_taken
 from oakladder.rung.kinds import UNKNOWN, Kind, Type, Unit, blend, common_unit
 from oakladder.rung.problems import Span, did_you_mean
 
@@ -31,12 +32,14 @@ class Calls:
         self.context, self.expressions, self.names = context, expressions, expressions.names
 
     def function(self, name: str) -> Function | None:
-        if name in self.context.functions and not self.context.reporter.blame:  # the library calls the library only
+        # The library calls the library only, and a function of another script what it makes or takes there.
+        if name in self.context.functions and (not self.context.reporter.blame or is_taken(name)):
             return self.context.functions[name]
         found = library.function(name)
         if found is None:
             return None
-        return Function(found.define, None, found.unit, True, found.lengths, found.kinds, found.series, found.bounds)
+        parts = (found.lengths, found.kinds, found.series, found.counts, found.bounds)
+        return Function(found.define, None, found.unit, True, *parts)
 
     def call(self, expr: t.Call, scope: Scope) -> Type:
         if expr.name in values.PRIMITIVES:
@@ -100,6 +103,8 @@ class Calls:
                 )
             else:
                 types.append(self.expressions.single(argument, where))
+            if name in function.counts and not self._counted(argument, types[-1], f"`{name}` of `{expr.name}`", where):
+                return UNKNOWN
             if name in function.bounds:
                 self._bounded(argument, types[-1], function.bounds[name], f"`{name}` of `{expr.name}`")
         spans = [self._span_quiet(a, scope) if inside else expr.span for a, inside in arguments]
@@ -186,16 +191,28 @@ class Calls:
         )
         return True
 
-    def _bounded(self, argument: t.Expr, type_: Type, bounds: tuple[float, float], what: str) -> None:
+    def _counted(self, argument: t.Expr, type_: Type, what: str, scope: Scope) -> bool:
+        """Whether a number of bars is fixed and whole, as far as that is known."""
+        if type_.moving or type_.per_symbol:
+            span = self.expressions.span_of(argument, scope)
+            self.context.report(
+                "R302", span, f"{what} must be fixed, and this one moves.", "Use a number or a setting."
+            )
+            return False
+        return self._bounded(argument, type_, (0, TOO_FAR), what)
+
+    def _bounded(self, argument: t.Expr, type_: Type, bounds: tuple[float, float], what: str) -> bool:
         low, high = bounds
         value = type_.value
-        if isinstance(value, float) and (not low <= value <= high or not value.is_integer()):
-            self.context.report(
-                "R305",
-                argument.span,
-                f"{what} is a whole number from {low:g} to {high:g}, and this is {value:g}.",
-                f"Use {low:g} to {high:g}.",
-            )
+        if not isinstance(value, float) or (low <= value <= high and value.is_integer()):
+            return True
+        self.context.report(
+            "R305",
+            argument.span,
+            f"{what} is a whole number from {low:g} to {high:,.0f}, and this is {value:g}.",
+            f"Use {low:g} to {high:,.0f}.",
+        )
+        return False
 
     def _span_quiet(self, expr: t.Expr, scope: Scope) -> Span:
         if isinstance(expr, t.Name) and (binding := scope.find(expr.name)) is not None and binding.argument is not None:

@@ -11,11 +11,12 @@ from collections.abc import Callable
 
 from oakladder.rung import tree as t
 from oakladder.rung.check.calls import Calls
-from oakladder.rung.check.context import Context, OtherScripts
+from oakladder.rung.check.context import Context
 from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.past import Past
 from oakladder.rung.check.scope import Scope, later_names
 from oakladder.rung.check.statements import Statements
+from oakladder.rung.check.taking import OtherScripts, is_taken
 from oakladder.rung.kinds import UNKNOWN, Unit
 from oakladder.rung.problems import Problem, Span
 
@@ -26,7 +27,7 @@ class Checker:
     def __init__(
         self,
         script: t.Script,
-        shelf: OtherScripts = (),
+        shelf: OtherScripts = OtherScripts(),
         cancelled: Callable[[], bool] | None = None,
         text: str = "",
     ):
@@ -62,6 +63,11 @@ class Checker:
         return self.context.used
 
     @property
+    def clocks(self) -> frozenset[t.TextPart]:
+        """Values in texts that are times of day."""
+        return frozenset(self.context.clocks)
+
+    @property
     def units(self) -> dict[int, Unit]:
         """Line of an output statement → the unit of its first operand."""
         return self.context.units
@@ -79,7 +85,7 @@ class Checker:
         scope = Scope(later=later_names(self.script.statements))
         self.statements.walk(self.script.statements, scope)
         for name, function in self.context.functions.items():
-            if name not in self.context.called:
+            if name not in self.context.called and not is_taken(name):
                 self.calls.body(function, [UNKNOWN] * len(function.define.parameters), function.define.span)
         self._unread(scope)
         self._missing()

@@ -9,11 +9,10 @@ from oakladder.rung import tree as t
 from oakladder.rung.check.impossible import Judge
 from oakladder.rung.check.reporter import Reporter
 from oakladder.rung.check.scope import Function, base_scope
+from oakladder.rung.check.taking import OtherScripts
 from oakladder.rung.kinds import Type, Unit
 from oakladder.rung.problems import Span
 
-#: The other scripts that `use` may take from: title and text of each.
-OtherScripts = tuple[tuple[str, str], ...]
 #: Lengths, lags and bounds of loops go no farther.
 TOO_FAR = 100_000
 
@@ -33,7 +32,7 @@ class Context:
     """State of one check. ``defined`` are the functions that the script makes anywhere."""
 
     defined: frozenset[str]
-    shelf: OtherScripts = ()
+    shelf: OtherScripts = field(default_factory=OtherScripts)
     cancelled: Callable[[], bool] | None = None
     #: The script's text, line by line.
     lines: tuple[str, ...] = ()
@@ -57,6 +56,8 @@ class Context:
     used: dict[str, t.Define] = field(default_factory=dict)
     #: Line of an output statement → the unit of its first operand.
     units: dict[int, Unit] = field(default_factory=dict)
+    #: Values in texts that are times of day.
+    clocks: set[t.TextPart] = field(default_factory=set)
     base: dict[str, Type] = field(default_factory=base_scope)
     functions: dict[str, Function] = field(default_factory=dict)
     called: set[str] = field(default_factory=set)

@@ -99,7 +99,12 @@ class Expressions:
             case t.Literal():
                 return self._literal(expr)
             case t.Text():
-                parts = [self.single(p.value, scope) for p in expr.parts if isinstance(p, t.TextPart)]
+                templates = [p for p in expr.parts if isinstance(p, t.TextPart)]
+                parts = [self.single(p.value, scope) for p in templates]
+                timed = {
+                    p for p, type_ in zip(templates, parts, strict=True) if type_.kind is Kind.CLOCK and not p.form
+                }
+                self.context.clocks |= timed
                 value = "".join(str(p) for p in expr.parts) if not parts else None
                 return blend(*parts, kind=Kind.TEXT, value=value)
             case t.Name():

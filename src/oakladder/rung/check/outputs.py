@@ -7,7 +7,7 @@ from oakladder.rung.check.context import Context
 from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.meant import surest, unquoted
 from oakladder.rung.check.scope import Scope
-from oakladder.rung.kinds import Kind
+from oakladder.rung.kinds import Kind, Unit
 from oakladder.rung.problems import Span, did_you_mean
 from oakladder.rung.values import SHAPES
 from oakladder.rung.words import CLAUSE_CHOICES, CLAUSE_KINDS, OUTPUTS, Shown, allowed
@@ -29,8 +29,9 @@ class Outputs:
             if Kind.TEXT in kinds and self._bare_text(operand, scope):
                 continue
             type_ = self.expressions.single(operand, scope)
-            self.context.units.setdefault(statement.span.line, type_.unit)
-            if type_.known_kind and type_.kind not in kinds:
+            self.context.units.setdefault(statement.span.line, Unit.CLOCK if type_.kind is Kind.CLOCK else type_.unit)
+            timed = type_.kind is Kind.CLOCK and Kind.NUMBER in kinds  # a clock counts its minutes
+            if type_.known_kind and type_.kind not in kinds and not timed:
                 self.context.report(
                     "R301",
                     operand.span,
@@ -118,7 +119,7 @@ class Outputs:
                 f"Write {near}.",
                 near,
             )
-        if wanted is Kind.TEXT and type_.kind is Kind.NUMBER:
+        if (wanted, type_.kind) in ((Kind.TEXT, Kind.NUMBER), (Kind.NUMBER, Kind.CLOCK)):
             return
         if type_.known_kind and type_.kind is not wanted:
             plain = unquoted(clause.value, wanted)

@@ -55,6 +55,7 @@ class Function:
     #: Of a library function: parameters that take one kind of value, and those that take a series.
     kinds: Mapping[str, Kind] = field(default_factory=dict)
     series: frozenset[str] = frozenset()
+    counts: frozenset[str] = frozenset()
     bounds: Mapping[str, tuple[float, float]] = field(default_factory=dict)
 
 

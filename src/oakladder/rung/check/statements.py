@@ -13,10 +13,12 @@ from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.outputs import Outputs
 from oakladder.rung.check.scope import Binding, Function, Scope
 from oakladder.rung.check.settings import Settings
+from oakladder.rung.check.taking import functions_of, is_taken, reached
 from oakladder.rung.kinds import UNKNOWN, Kind, Type, Unit, common_unit
 from oakladder.rung.problems import Cancelled, Span, did_you_mean
-from oakladder.rung.read.blocks import parse
 
+#: So many titles are named where another is not found.
+_MOST_TITLES = 8
 #: Kinds that cannot be held from bar to bar.
 _UNKEPT = (Kind.TEXT, Kind.COLOUR, Kind.TIMEFRAME)
 
@@ -142,30 +144,35 @@ class Statements:
 
     def _use(self, statement: t.Use) -> None:
         """Takes functions from another script of the user's."""
-        text = dict(self.context.shelf).get(statement.title)
-        if text is None:
-            hint = did_you_mean(statement.title, dict(self.context.shelf)).replace("`", '"')
+        shelf = self.context.shelf
+        functions = functions_of(statement.title, shelf)
+        if shelf.text(statement.title) is None:
+            where = f"in {shelf.folder}" if shelf.folder else "in your folder"
+            titles = ", ".join(f'"{title}"' for title in shelf.titles[:_MOST_TITLES])
+            hint = did_you_mean(statement.title, shelf.titles).replace("`", '"')
             self.context.report(
                 "R211",
                 statement.span,
-                f'There is no script called "{statement.title}" in your folder.',
-                hint or "Check its title.",
+                f'There is no script called "{statement.title}" {where} or beside this one.',
+                hint or (f"There are {titles}." if titles else "A script is found by its title or by its file's name."),
             )
+            for name in statement.names:
+                self.context.lost.add(name.name)
             return
-        defines = {s.name.name: s for s in parse(text)[0].statements if isinstance(s, t.Define)}
         for name in statement.names:
-            if name.name not in defines:
-                hint = did_you_mean(name.name, defines) or (
-                    f"It has {', '.join(defines)}." if defines else "It has none."
-                )
+            if name.name not in functions:
+                known = [n for n in functions if not is_taken(n)]
+                hint = did_you_mean(name.name, known) or (f"It has {', '.join(known)}." if known else "It has none.")
                 self.context.report("R204", name.span, f'"{statement.title}" has no function `{name.name}`.', hint)
+                self.context.lost.add(name.name)
             elif (
                 name.name in self.context.functions or name.name in self.context.base or name.name in values.PRIMITIVES
             ):
                 self.context.report("R202", name.span, f"`{name.name}` is taken.", "Rename it in one of the scripts.")
             else:
-                self.context.used[name.name] = defines[name.name]
-                self.context.functions[name.name] = Function(defines[name.name], None, of_library=True)
+                for called in reached(name.name, functions):
+                    self.context.used[called] = functions[called]
+                    self.context.functions[called] = Function(functions[called], None, of_library=True)
 
     def _nested(self, body: Sequence[t.Statement], scope: Scope, loop: bool = False) -> None:
         inner = Scope(scope, blocks=scope.blocks + 1, loops=scope.loops + loop)

@@ -37,6 +37,11 @@ class LibraryFunction:
         return frozenset(name for name, about in self.parameters.items() if about.startswith("length"))
 
     @property
+    def counts(self) -> frozenset[str]:
+        """The parameters that count bars, from none on: fixed and whole."""
+        return frozenset(name for name, about in self.parameters.items() if about.startswith("how many bars"))
+
+    @property
     def bounds(self) -> dict[str, tuple[float, float]]:
         """The smallest and largest value of the parameters that have them: ``… 0 to 9`` ends their description."""
         found = {name: re.search(r"(\d+) to (\d+)$", about) for name, about in self.parameters.items()}

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from oakladder.rung import library, values
 from oakladder.rung import tree as t
 from oakladder.rung.arguments import arrange
+from oakladder.rung.check.taking import is_taken
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import NOWHERE, Argument, Bundle, CallFrame, Instance, Value
 from oakladder.rung.lower.primitives import Primitives
@@ -33,7 +34,7 @@ class Calls:
         own = self._defines.get(expr.name) if ours else None
         lengths: frozenset[str] = frozenset()
         parent: Instance | None = None
-        if ours and expr.name in self._used:
+        if expr.name in self._used and (ours or is_taken(expr.name)):
             define = self._used[expr.name]
         elif own is None:
             found = library.function(expr.name)

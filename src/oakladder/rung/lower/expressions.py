@@ -13,6 +13,7 @@ from oakladder.rung.lower.frames import NAN, NOWHERE, Bundle, CallFrame, Instanc
 from oakladder.rung.plan.inputs import BarColumn, IsSymbol
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, DATA_EXPONENT, DIVISOR_EXPONENT, TAME_EXPONENT, Domain, Op, Slot
 from oakladder.rung.read.blocks import parse
+from oakladder.rung.texts import CLOCK
 
 
 class Expressions:
@@ -21,8 +22,8 @@ class Expressions:
     parts: Mapping[type[t.Expr], Callable[[Any, CallFrame], Value]]
     frame: Callable[[Instance, Domain, int], CallFrame]
 
-    def __init__(self, emitter: Emitter, trace: Trace):
-        self.emitter, self.trace = emitter, trace
+    def __init__(self, emitter: Emitter, trace: Trace, clocks: frozenset[t.TextPart]):
+        self.emitter, self.trace, self.clocks = emitter, trace, clocks
         #: The slots of loop counters, with their bounds.
         self.bounds: dict[Slot, tuple[Op, Op]] = {}
         self._derived: dict[str, t.Expr] = {}
@@ -90,7 +91,7 @@ class Expressions:
             if isinstance(part, str):
                 parts.append(part)
             else:
-                parts.append((len(args), part.form))
+                parts.append((len(args), CLOCK if part in self.clocks else part.form))
                 args.append(self.emitter.one(self.value(part.value, frame)))
         return self.emitter.emit("text", *args, attr=tuple(parts), kind="text", domain=frame.domain)
 

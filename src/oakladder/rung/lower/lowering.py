@@ -23,11 +23,17 @@ from oakladder.rung.plan.ops import Op, Plan
 class Lowerer:
     """Builds the plan of one checked script."""
 
-    def __init__(self, script: t.Script, used: Mapping[str, t.Define], cancelled: Callable[[], bool] | None = None):
+    def __init__(
+        self,
+        script: t.Script,
+        used: Mapping[str, t.Define],
+        cancelled: Callable[[], bool] | None,
+        clocks: frozenset[t.TextPart],
+    ):
         self.script = script
         self.trace = Trace(Instance(script.statements))
         self.emitter = Emitter()
-        self.expressions = Expressions(self.emitter, self.trace)
+        self.expressions = Expressions(self.emitter, self.trace, clocks)
         self.statements = Statements(self.expressions, cancelled)
         self.past = Past(self.emitter, self.expressions)
         calls = Calls(script, used, self.expressions, Primitives(self.emitter, self.expressions))
@@ -71,11 +77,14 @@ class Lowerer:
 
 
 def lower(
-    script: t.Script, used: Mapping[str, t.Define], cancelled: Callable[[], bool] | None = None
+    script: t.Script,
+    used: Mapping[str, t.Define],
+    cancelled: Callable[[], bool] | None = None,
+    clocks: frozenset[t.TextPart] = frozenset(),
 ) -> tuple[Plan, Trace]:
     """The plan of a script that the checker found no error in, and what its expressions became.
 
-    ``used`` are functions from other scripts. Raises `ScriptError` if it is too large, `Cancelled`.
+    ``used`` are functions from other scripts, ``clocks`` the values in texts that are times of day. Raises `ScriptError` if it is too large, `Cancelled`.
     """
-    lowerer = Lowerer(script, used, cancelled)
+    lowerer = Lowerer(script, used, cancelled, clocks)
     return lowerer.run(), lowerer.trace

@@ -1,0 +1,33 @@
+"""A slip: a way of writing that Rung does not read, what it most likely means, and how that is written here."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+
+#: What stands where a slip was: the text of each group of its pattern → the new text.
+Mend = Callable[[Callable[[str], str]], str]
+
+
+@dataclass(frozen=True, slots=True)
+class Slip:
+    """A slip: how it looks in a line whose texts are blanked, what is said, and what takes its place.
+
+    The group ``at`` of the pattern, or else the whole of it, is what is replaced.
+    """
+
+    pattern: re.Pattern[str]
+    message: str
+    fix: str
+    mend: Mend
+    code: str = "R102"
+
+
+def slip(pattern: str, message: str, fix: str, mend: str | Mend, code: str = "R102") -> Slip:
+    made = (lambda _: mend) if isinstance(mend, str) else mend
+    return Slip(re.compile(pattern), message, fix, made, code)
+
+
+#: A name, as a pattern.
+NAME = r"[A-Za-z_]\w*"
