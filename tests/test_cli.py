@@ -101,6 +101,49 @@ def test_eval_writes_full_numbers_and_empty_nones(call) -> None:  # type: ignore
     assert rows[10]["Mean"] == repr(float(rows[10]["Mean"]))
 
 
+CELLS = """rung 1
+let mean = sma(close, 3)
+column "{mean:.1}" fill good when close > mean order mean named "mean"
+column clock
+"""
+
+
+def test_eval_writes_what_columns_show_with_everything(call) -> None:  # type: ignore[no-untyped-def]
+    bars_file()
+    code, out, _ = call("eval", rule(CELLS), "--csv", "bars.csv", "--all", "--json", "--out", "out.csv")
+    rows = list(csv.DictReader(Path("out.csv").read_text().splitlines()))
+    assert code == 0 and list(rows[0]) == ["time", "mean", "mean text", "mean fill", "clock", "clock fill"]
+    closes = random_bars(2, 40, holes=False)["close"]
+    for k in range(2, 40):
+        mean = closes[k - 2 : k + 1].mean()
+        assert (rows[k]["mean text"], rows[k]["mean fill"]) == (f"{mean:.1f}", "good" if closes[k] > mean else "")
+    assert rows[0]["mean text"] == "–" and rows[5]["clock"] == "00:00"
+    told = json.loads(out)["columns"]
+    assert [c["name"] for c in told] == ["mean", "clock"] and told[0]["text"] == [r["mean text"] for r in rows]
+    assert told[0]["fill"] == [r["mean fill"] or None for r in rows]
+    assert call("eval", rule(CELLS), "--csv", "bars.csv", "--out", "out.csv")[0] == 0
+    assert Path("out.csv").read_text().startswith("time\n")
+
+
+def test_eval_with_the_hours_outside_the_session(call) -> None:  # type: ignore[no-untyped-def]
+    text = "rung 1\nsignal outside = extended\n"
+    sizes = []
+    for words in ([], ["--extended"]):
+        code, _, err = call("eval", rule(text), "--symbol", "BRINE", "--timeframe", "15m", *words, "--out", "out.csv")
+        assert code == 0, err
+        rows = list(csv.DictReader(Path("out.csv").read_text().splitlines()))
+        sizes.append((len(rows), sum(r["outside"] == "1" for r in rows)))
+    (regular, none), (every, outside) = sizes
+    assert none == 0 and outside > 0 and every == regular + outside
+
+
+def test_a_script_is_checked_with_the_file_beside_it(call) -> None:  # type: ignore[no-untyped-def]
+    Path("tools.rung").write_text("rung 1\ndefine twice(x)\n    give x * 2\ndefine half(x)\n    give twice(x) / 4\n")
+    assert call("check", rule('rung 1\nuse half from "tools"\nline half(close)\n')) == (0, "rule.rung: no errors\n", "")
+    code, _, err = call("check", rule('rung 1\nuse half from "tool"\nline half(close)\n'))
+    assert code == 1 and '"tools"' in err and len(err.splitlines()) == 1
+
+
 @pytest.mark.parametrize(
     ("words", "code", "sentence"),
     [

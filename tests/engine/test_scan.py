@@ -138,7 +138,12 @@ paint background color bad when bar == 1
     close = np.array([1.0, 2, 3, 2, 5, 6, 7, 8, 9, 1])
     result = run(program, panel_of([daily_bars(close, low=close - 1, high=close + 1)]))
     picture = draw(result, {"good": 1, "bad": 2, "sand": 3, "mute": 4, "calm": 5}.__getitem__)
-    assert [(z.start, z.end, z.low, z.high) for z in picture.zones] == [(3, 5, 1, 3), (5, 8, 5, 7), (8, 9, 8, 10)]
+    assert [(z.start, z.end, z.low, z.high) for z in picture.zones] == [
+        (3, 5, 1, 3),
+        (5, 8, 5, 7),
+        (6, 8, 6, 8),
+        (8, 9, 8, 10),
+    ]
     (link,) = picture.links
     assert (link.start, link.end, link.known, link.pane) == ((2, 2.0), (3, 6.0), 4, "price")
     assert picture.lanes[0].name == "Up" and picture.lanes[0].colours.tolist() == [0, 1, 1, 2, 1, 1, 1, 1, 1, 2]

@@ -9,6 +9,7 @@ import pytest
 
 from helpers import daily_bars, random_bars, values
 from oakladder.bars.bars import Bars
+from oakladder.bars.panels import panel_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.rung import compile_script, library
@@ -443,6 +444,30 @@ def test_the_day_as_the_session_functions_see_it(market: BarLibrary) -> None:
         assert made["bottom"][part[5]] == bars["low"][part[:6]].min()
         assert made["p"][part[3]] == bars["close"][part[0] - 1]
         assert made["s"][part].tolist() == list(range(len(part)))
+
+
+def test_one_missing_value_is_left_out_of_what_goes_through_a_session(market: BarLibrary) -> None:
+    whole = market.panel(["SURGE"], Timeframe.parse("15m"))
+    bars = whole.bars(0)
+    days = bars.calendar.days(bars.times)
+    first = np.flatnonzero(np.diff(days, prepend=-1))
+    lost = np.concatenate([first[3:] - 1, first[3:] + 1])  # the last bar of a day, and the second of the next
+    lost[0] = first[3]  # and for once the first
+    columns = {n: v.copy() for n, v in bars.columns.items()}
+    for values_of in columns.values():
+        values_of[lost] = np.nan
+    script = "let h = opening_range(60).high\nlet l = opening_range(60).low\nlet top = session_high\nlet bottom = session_low\nlet p = previous_close(1d)"
+    made = values(script, panel_of([Bars(bars.symbol, bars.timeframe, bars.calendar, bars.times, columns)]))
+    minutes = bars.calendar.minutes(bars.times)
+    for day in np.unique(days)[3:-1]:
+        part = np.flatnonzero(days == day)
+        opening = [k for k in part if minutes[k] < minutes[part[0]] + 60]
+        assert made["h"][part[-1]] == np.nanmax(columns["high"][opening])
+        assert made["l"][part[-1]] == np.nanmin(columns["low"][opening])
+        assert made["top"][part[-1]] == np.nanmax(columns["high"][part])
+        assert made["bottom"][part[-1]] == np.nanmin(columns["low"][part])
+        before = columns["close"][: part[0]]
+        assert made["p"][part[5]] == before[~np.isnan(before)][-1]
 
 
 def test_starts_needs_a_known_bar_before() -> None:

@@ -7,6 +7,7 @@ import pytest
 
 from helpers import daily_bars, values
 from oakladder.bars.panels import panel_of
+from oakladder.engine.cells import column_cell
 from oakladder.engine.picture.plain import day_paint
 from oakladder.engine.run import run
 from oakladder.rung import OtherScripts, RunProblem, analyse, compile_script
@@ -150,6 +151,53 @@ def test_what_cannot_be_taken_is_said(line: str, code: str) -> None:
     problems = analyse(f"rung 1\n{line}\nline close", OtherScripts((TOOLS,))).problems
     assert [p.code for p in problems if p.is_error] == [code]
     assert "Did you mean" in problems[0].fix or "It has" in problems[0].fix
+
+
+DEEP = (
+    "Deep tools",
+    'rung 1\ntitle "Deep tools"\nuse tally from "My tools"\ndefine half(x)\n    give x / 2\n'
+    "define middle(n)\n    let whole = highest(high, n) + lowest(low, n)\n    give half(whole)\n"
+    "define counted(x)\n    give tally(half(x)) + 0 * middle(2)\n",
+)
+
+
+def test_a_function_is_taken_with_what_it_calls_there() -> None:
+    text = (
+        'rung 1\nuse middle, counted from "Deep tools"\ndefine half(x)\n    give x * 100\n'
+        "let m = middle(2)\nlet c = counted(close)\nlet h = half(close)"
+    )
+    program = compile_script(text, OtherScripts((TOOLS, DEEP)))
+    assert [p.code for p in program.problems if p.is_error] == []
+    extra = list(program.plan.values.values())
+    result = run(program, panel_of([daily_bars([2, 4, 8])]), outputs=[], extra=extra)
+    made = {name: result.number(op).tolist() for name, op in program.plan.values.items()}
+    assert same(made["m"], [NONE, 3, 6]) and same(made["c"], [NONE, 3, 7]) and same(made["h"], [200, 400, 800])
+
+
+def test_what_is_wrong_with_a_script_that_is_not_found_names_the_folder() -> None:
+    problems = analyse('rung 1\nuse f from "Nowhere"\nline f(close)', OtherScripts((TOOLS,), "/home/x/rules")).problems
+    assert [p.code for p in problems] == ["R211"]
+    assert "/home/x/rules" in problems[0].message and '"My tools"' in problems[0].fix
+
+
+def test_a_time_of_day_is_written_as_one_and_counts_its_minutes() -> None:
+    text = """rung 1
+let opened = clock
+keep first = none
+if not known(first)
+    set first = clock
+let late = max(clock, 10)
+note "{clock} {opened} {first} {clock[1]} {late}"
+column clock fill good when clock > 09:00
+column "{opened}" order clock named "at"
+line sma(clock, 1)
+"""
+    program = compile_script(text)
+    result = run(program, panel_of([daily_bars([1, 2])]))
+    note = next(o for o in program.outputs if o.what == "note")
+    assert result.at(note.roles["value"], 1) == "00:00 00:00 00:00 00:00 10"
+    cells = [column_cell(result, o, 1) for o in program.outputs if o.what == "column"]
+    assert [(c.text, c.fill, c.order) for c in cells] == [("00:00", None, 0.0), ("00:00", None, 0.0)]
 
 
 def test_infinity_and_absurd_data_become_none() -> None:

@@ -138,6 +138,14 @@ def test_the_shelf_is_read_only_for_scripts_that_use_it(space: Workspace) -> Non
     assert "Tide turn" in titles and "tide_turn" in titles and "broken" not in titles
 
 
+def test_a_script_takes_from_a_file_beside_it(space: Workspace, tmp_path: Path) -> None:
+    (tmp_path / "helpers.rung").write_text("rung 1\ndefine half(x)\n    give x / 2\n")
+    text = 'rung 1\nuse half from "helpers"\nline half(close)'
+    found = dict(space.shelf(text, tmp_path / "mine.rung").scripts)
+    assert {"helpers", "helpers.rung", "Tide turn"} <= set(found) and "mine" not in found
+    assert "helpers" not in dict(space.shelf(text).scripts)
+
+
 def test_the_bars_can_be_moved_to_another_folder(space: Workspace, tmp_path: Path) -> None:
     before = len(space.library().infos)
     target = tmp_path / "elsewhere" / "bars"

@@ -52,6 +52,8 @@ class Type:
     value: object = None
     counter: bool = False
     per_symbol: bool = False
+    #: Whether it is made of a zone's own values, which have no past.
+    of_zone: bool = False
     results: tuple[tuple[str, Type], ...] = ()
 
     @property
@@ -76,6 +78,7 @@ def blend(*types: Type, kind: Kind, unit: Unit = Unit.PLAIN, value: object = Non
         value,
         counter=fixed_or_counter and any(x.counter for x in types),
         per_symbol=any(x.per_symbol for x in types),
+        of_zone=any(x.of_zone for x in types),
     )
 
 

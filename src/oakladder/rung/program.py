@@ -104,7 +104,7 @@ class Program:
 
 def _fixed_parts(op: Op) -> list[Op]:
     """The fixed values that a shell is made of."""
-    return [part for part in under(op, lambda part: part.is_shell and not part.fixed) if part.fixed]
+    return [part for part in under(op, lambda part: part.is_read_out and not part.fixed) if part.fixed]
 
 
 #: Walking an expression that is nested as deep as is allowed, within calls as deep as is allowed, takes more frames

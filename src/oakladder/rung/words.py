@@ -106,11 +106,19 @@ CLAUSES: dict[str, ClauseForm] = {
         ClauseForm("ago", "ago", Reads.EXPRESSION, "so many bars before this one", Kind.NUMBER),
         ClauseForm("lasting", "lasting", Reads.BARS, "for so many bars", Kind.NUMBER),
         ClauseForm("until", "until", Reads.EXPRESSION, "until this holds", Kind.FLAG),
+        ClauseForm("most", "most", Reads.EXPRESSION, "so many are open at most; the oldest gives way", Kind.NUMBER),
         ClauseForm("fill", "fill", Reads.EXPRESSION, "the colour behind the cell", Kind.COLOUR),
         ClauseForm("order", "order", Reads.EXPRESSION, "what the column is sorted by", Kind.NUMBER),
         ClauseForm("corner", "at", Reads.CORNER, "in which corner"),
     )
 }
+#: What a zone knows of itself, and the clauses in which that can be read.
+ZONE_VALUES: dict[str, str] = {
+    "top": "the zone's upper edge",
+    "bottom": "the zone's lower edge",
+    "age": "bars since the zone opened",
+}
+ZONE_CLAUSES = frozenset({"until"})
 #: Clauses that every output takes.
 ALWAYS = frozenset({"color", "when", "named"})
 #: The kinds of values in the tree that no clause of its own reads: the first point of a `link` has an ``ago`` too.
@@ -245,11 +253,12 @@ STATEMENTS: tuple[Statement, ...] = (
     ),
     _output(
         Shown.ZONE,
-        "zone A to B [lasting N bars | until FLAG]",
-        "a rectangle between two prices, opened where `when` begins to hold",
+        "zone A to B [lasting N bars | until FLAG] [most N]",
+        "a rectangle between two prices, opened on every bar on which `when` holds; in `until` its own `top`, `bottom` "
+        "and `age` (bars since it opened) can be read",
         'expr "to" expr',
         (_NUMBER, _NUMBER),
-        "lasting until",
+        "lasting until most",
     ),
     _output(
         Shown.LINK,

@@ -28,6 +28,7 @@ from oakladder.engine.picture.parts import (
     Picture,
     Zone,
 )
+from oakladder.engine.picture.zones import Openings
 from oakladder.engine.run import Result
 from oakladder.engine.signal_ages import TONE_COLOURS
 from oakladder.rung.plan.ops import Op, Output, under
@@ -255,28 +256,14 @@ def _lane(result: Result, output: Output, paint: Paint) -> Lane:
 
 
 def _zones(result: Result, output: Output, paint: Paint) -> list[Zone]:
-    """One zone for each bar on which ``when`` begins to hold; it ends by ``lasting``, by ``until``, or with the data."""
-    shown = result.is_true(output.roles.get("when"))
-    starts = np.flatnonzero(shown & ~np.concatenate([[False], shown[:-1]]))
-    a, b = (result.number(output.roles[role]) for role in ("value", "other"))
-    colours, last = _colours(result, output, paint, "sand"), len(shown) - 1
-    lasting = _numbers(result, output, "lasting", np.inf)
-    ends = (
-        np.flatnonzero(result.is_true(output.roles["until"]))
-        if "until" in output.roles
-        else np.zeros(0, dtype=np.int64)
-    )
-    made = []
-    nexts = np.append(ends, last)[np.searchsorted(ends, starts, "right")]
-    for k, (start, ended) in enumerate(zip(starts.tolist(), nexts.tolist(), strict=True)):
-        if k % _LOOK_UP == 0:
-            result.go_on()
-        if np.isnan(a[start] + b[start]):
-            continue
-        end = min(last, start + lasting[start] if lasting[start] == lasting[start] else last, ended)
-        low, high = sorted((float(a[start]), float(b[start])))
-        made.append(Zone(output.name, start, int(end), low, high, int(colours[start])))
-    return made
+    """One zone for each bar on which ``when`` holds."""
+    found = Openings(result, output)
+    colours, ends = _colours(result, output, paint, "sand"), found.ends()
+    parts = (found.starts, ends, found.low, found.high, colours[found.starts])
+    return [
+        Zone(output.name, start, end, low, high, colour)
+        for start, end, low, high, colour in zip(*(p.tolist() for p in parts), strict=True)
+    ]
 
 
 def _links(result: Result, output: Output, paint: Paint, pane: str) -> list[Link]:

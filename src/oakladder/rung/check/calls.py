@@ -107,8 +107,19 @@ class Calls:
                 return UNKNOWN
             if name in function.bounds:
                 self._bounded(argument, types[-1], function.bounds[name], f"`{name}` of `{expr.name}`")
+        if any(type_.of_zone for type_ in types) and not _is_plain(function.define.body):
+            self._zone_has_no_past(expr)
+            return UNKNOWN
         spans = [self._span_quiet(a, scope) if inside else expr.span for a, inside in arguments]
         return self.body(function, types, expr.span, spans)
+
+    def _zone_has_no_past(self, expr: t.Call) -> None:
+        self.context.report(
+            "R304",
+            expr.span,
+            f"`{expr.name}` goes through the bars, and a zone's own values have no past.",
+            "Compare them with signs, as in `close < bottom`, or use `min` and `max`.",
+        )
 
     def _unknown_function(self, expr: t.Call, scope: Scope) -> None:
         span = Span(expr.span.line, expr.span.column, len(expr.name))
@@ -296,6 +307,9 @@ class Calls:
             else:
                 types.append(self.expressions.number(argument, scope, f"`{name}` of `{expr.name}`"))
         self.expressions.traps.extreme(expr, types)
+        if primitive.holds and any(type_.of_zone for type_ in types):
+            self._zone_has_no_past(expr)
+            return Type(primitive.gives)
         unit = Unit.PLAIN
         if primitive.unit == "same":
             unit = types[0].unit
@@ -343,6 +357,11 @@ class Calls:
             return values.PRIMITIVES[name].holds
         function = self.function(name)
         return function is not None and self._function_holds(function)
+
+
+def _is_plain(body: Sequence[t.Statement]) -> bool:
+    """Whether a function is made of names and results alone, each from the bar itself."""
+    return all(isinstance(s, t.Let | t.Give) for s in body)
 
 
 def _given_names(define: t.Define) -> list[str]:

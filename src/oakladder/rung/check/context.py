@@ -52,6 +52,8 @@ class Context:
     line: int = 1
     #: The other symbols that the script names, and where.
     foreign: list[tuple[str, Span]] = field(default_factory=list)
+    #: The texts that a setting can be, and where each stands.
+    texts: dict[str, list[tuple[str, Span]]] = field(default_factory=dict)
     #: Functions taken from other scripts.
     used: dict[str, t.Define] = field(default_factory=dict)
     #: Line of an output statement → the unit of its first operand.

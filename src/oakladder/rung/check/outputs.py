@@ -6,11 +6,11 @@ from oakladder.rung import tree as t
 from oakladder.rung.check.context import Context
 from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.meant import surest, unquoted
-from oakladder.rung.check.scope import Scope
-from oakladder.rung.kinds import Kind, Unit
+from oakladder.rung.check.scope import Binding, Scope
+from oakladder.rung.kinds import Kind, Type, Unit
 from oakladder.rung.problems import Span, did_you_mean
 from oakladder.rung.values import SHAPES
-from oakladder.rung.words import CLAUSE_CHOICES, CLAUSE_KINDS, OUTPUTS, Shown, allowed
+from oakladder.rung.words import CLAUSE_CHOICES, CLAUSE_KINDS, OUTPUTS, ZONE_CLAUSES, ZONE_VALUES, Shown, allowed
 
 #: The largest size of marks and labels.
 _LARGEST = 5
@@ -57,7 +57,20 @@ class Outputs:
                     "R114", clause.span, f"`{statement.what}` takes no `{word}`.", f"It takes {', '.join(names)}."
                 )
                 continue
-            self._clause(clause, scope)
+            self._clause(clause, self._sees(statement, clause, scope))
+
+    def _sees(self, statement: t.Show, clause: t.Clause, scope: Scope) -> Scope:
+        """The names that a clause can read: in `until` of a zone its own `top`, `bottom` and `age`."""
+        if statement.what != Shown.ZONE or clause.word not in ZONE_CLAUSES:
+            return scope
+        units = {"age": Unit.BARS}
+        own = {
+            name: Binding(
+                "let", Type(Kind.NUMBER, unit=units.get(name, Unit.PRICE), of_zone=True), clause.span, read=True
+            )
+            for name in ZONE_VALUES
+        }
+        return Scope(scope, own)
 
     def _bare_text(self, operand: t.Expr, scope: Scope) -> bool:
         """Whether a text stands without quotes: one word that is no name, where a text belongs."""
@@ -98,6 +111,15 @@ class Outputs:
             self._clause(clause, scope)
         return True
 
+    def _at_most(self, value: t.Expr, type_: Type) -> None:
+        """How many zones may be open: fixed, whole, one or more."""
+        if type_.moving or type_.per_symbol:
+            self.context.report(
+                "R302", value.span, "`most` must be fixed, and this moves.", "Use a number or a setting."
+            )
+        elif isinstance(type_.value, float) and (type_.value < 1 or not type_.value.is_integer()):
+            self.context.report("R305", value.span, "`most` is a whole number from 1 on.", "Use 1 or more.")
+
     def _clause(self, clause: t.Clause, scope: Scope) -> None:
         if clause.word in CLAUSE_CHOICES:
             known = CLAUSE_CHOICES[clause.word]
@@ -110,6 +132,8 @@ class Outputs:
         if wanted is None or clause.value is None or isinstance(clause.value, str):
             return
         type_ = self.expressions.single(clause.value, scope)
+        if clause.word == "most":
+            self._at_most(clause.value, type_)
         if clause.word == "size" and isinstance(type_.value, float) and not 1 <= type_.value <= _LARGEST:
             near = f"{min(max(type_.value, 1), _LARGEST):g}"
             self.context.report(

@@ -20,6 +20,13 @@ class Past:
     def lag(self, expr: t.Lag, scope: Scope) -> Type:
         value = self.expressions.single(expr.value, scope)
         lag = self.expressions.number(expr.lag, scope, "A lag")
+        if value.of_zone:
+            self.context.report(
+                "R304",
+                expr.span,
+                "A zone's own values have no past: they are the same from its first bar on.",
+                "Look back at the prices instead, as in `close[1] > top`.",
+            )
         if scope.blocks and not self._recorded(expr.value, scope):
             self.context.report(
                 "R304",
@@ -82,6 +89,8 @@ class Past:
                 "A timeframe must be fixed, and this one moves.",
                 "Use 1d, say, or a setting.",
             )
+        if value.of_zone:
+            self._of_zone(expr, "on")
         if value.kind in (Kind.TEXT, Kind.COLOUR):
             self.context.report(
                 "R301",
@@ -113,6 +122,8 @@ class Past:
         symbol = self.expressions.wanted(expr.symbol, scope, Kind.TEXT, "What follows `of`")
         if isinstance(expr.symbol, t.Text) and isinstance(symbol.value, str) and not self.context.reporter.blame:
             self.context.foreign.append((symbol.value, expr.symbol.span))
+        if isinstance(expr.symbol, t.Name) and not self.context.reporter.blame:
+            self.context.foreign += self.context.texts.get(expr.symbol.name, [])
         if symbol.moving or symbol.per_symbol:
             self.context.report(
                 "R302",
@@ -120,6 +131,8 @@ class Past:
                 "The other symbol must be the same on every bar.",
                 'Write its name in quotes, as in `close of "TIDE"`, or use a setting.',
             )
+        if value.of_zone:
+            self._of_zone(expr, "of")
         if value.kind in (Kind.TEXT, Kind.COLOUR):
             self.context.report(
                 "R301",
@@ -128,3 +141,11 @@ class Past:
                 "Read the values it is made of from the other symbol.",
             )
         return replace(value, moving=True, value=None, counter=False, per_symbol=False)
+
+    def _of_zone(self, expr: t.Expr, word: str) -> None:
+        self.context.report(
+            "R304",
+            expr.span,
+            f"A zone's own values cannot be read with `{word}`: a zone stands on the bars of the chart.",
+            f"Put `{word}` behind the other side of the comparison.",
+        )

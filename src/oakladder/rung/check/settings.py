@@ -9,6 +9,7 @@ from oakladder.rung.check.context import Context
 from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.scope import Binding, Scope
 from oakladder.rung.kinds import Kind
+from oakladder.rung.values import PALETTE
 
 
 class Settings:
@@ -20,13 +21,14 @@ class Settings:
     def setting(self, statement: t.Setting, scope: Scope) -> None:
         default = self.expressions.single(statement.default, scope)
         name = statement.name.name
-        if default.moving and not statement.choices:
-            self.context.report(
-                "R302",
-                statement.default.span,
-                f"The default of the setting `{name}` must be a fixed value.",
-                "Use a number, text, colour, timeframe or clock time.",
-            )
+        series = bool(statement.choices) and default.moving
+        if not series:
+            ends = (e for e in (statement.low, statement.high, statement.step) if e is not None)
+            for value in (statement.default, *ends, *statement.choices):
+                self._plain(value, name, scope)
+        if isinstance(statement.default, t.Text):
+            texts = [e for e in (statement.default, *statement.choices) if isinstance(e, t.Text)]
+            self.context.texts[name] = [("".join(map(str, e.parts)), e.span) for e in texts]
         numeric = all(isinstance(x, int | float) for x in (default.value, *self._limits(statement, scope)))
         limits = self._limits(statement, scope)
         if limits and default.kind is not Kind.NUMBER and default.known_kind:
@@ -52,6 +54,10 @@ class Settings:
                     f"The default of `{name}` is outside its range {low:g}..{high:g}.",
                     "Change the default or the range.",
                 )
+            elif len(limits) > 2 and float(limits[2]) <= 0:  # type: ignore[arg-type]
+                self.context.report(
+                    "R303", statement.span, f"The step of `{name}` must be above 0.", "Use a larger one, or none."
+                )
         if statement.choices:
             options = [self.expressions.single(c, scope) for c in statement.choices]
             if any(o.kind is not default.kind for o in options if o.known_kind and default.known_kind):
@@ -76,6 +82,26 @@ class Settings:
                 self._series_setting(statement)
                 default = replace(default, moving=True)
         self.names.bind(statement.name, Binding("setting", replace(default, value=None), statement.name.span), scope)
+
+    def _plain(self, expr: t.Expr, name: str, scope: Scope) -> None:
+        """Says where a value of a setting is worked out: it is written down, so that it can be changed."""
+        match expr:
+            case t.Literal() if expr.kind != Kind.NONE.value:
+                return
+            case t.Unary(op="-", value=t.Literal(kind="number")):
+                return
+            case t.Text() if all(isinstance(p, str) for p in expr.parts):
+                return
+            case t.Name() if expr.name in PALETTE or self.expressions.is_unknown(expr, scope):
+                return
+        value = self.expressions.single(expr, scope).value
+        self.context.report(
+            "R302",
+            expr.span,
+            f"The values of the setting `{name}` must be written down, and this one is worked out.",
+            "Use a number, text, colour, timeframe or clock time.",
+            f"{value:g}" if isinstance(value, float) else None,
+        )
 
     def _series_setting(self, statement: t.Setting) -> None:
         """A setting that chooses between series: each choice is a name, so that it can be offered."""

@@ -5,12 +5,12 @@ from __future__ import annotations
 import math
 
 from oakladder.rung.lower.frames import Value
-from oakladder.rung.plan.ops import TAME_EXPONENT, Demand, Domain, Foreign, Item, Op, Output, Put, Slot
+from oakladder.rung.plan.ops import TAME_EXPONENT, ZONE, Demand, Domain, Foreign, Item, Op, Output, Put, Slot
 from oakladder.rung.problems import Problem, ScriptError, Span
 
 MAX_OPS = 20_000
 #: Operations that differ from bar to bar (or symbol to symbol) whatever they are made of.
-_MOVING = frozenset(["ranked", "input", "get", "prev", "past", "fold", "bar", "export", "symbol"])
+_MOVING = frozenset([ZONE, "ranked", "input", "get", "prev", "past", "fold", "bar", "export", "symbol"])
 
 
 class Emitter:
@@ -47,7 +47,7 @@ class Emitter:
         version = self.versions.get(attr, 0) if isinstance(attr, Slot) else 0
         key = (code, attr, kind, version, *map(id, args))
         shell = kind not in ("number", "flag")
-        if fixed or shell:
+        if fixed or shell or code == ZONE or any(a.of_zone for a in args):
             if key not in self.fixed:
                 self.fixed[key] = self._made(Op(code, args, attr, kind, fixed, bound))
             return self.fixed[key]

@@ -6,9 +6,9 @@ from oakladder.rung import tree as t
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import CallFrame
-from oakladder.rung.plan.ops import Op, Output, under
+from oakladder.rung.plan.ops import DATA_EXPONENT, ZONE, Op, Output, under
 from oakladder.rung.problems import Problem, ScriptError, Span
-from oakladder.rung.words import Shown
+from oakladder.rung.words import ZONE_CLAUSES, ZONE_VALUES, Shown
 
 #: The most texts or colours that one is put together of.
 MAX_SHELLS = 200
@@ -29,7 +29,7 @@ class Outputs:
             if isinstance(clause.value, str):
                 attributes[clause.word] = clause.value
             elif clause.value is not None:
-                op = self.emitter.one(self.expressions.value(clause.value, frame))
+                op = self.emitter.one(self.expressions.value(clause.value, self._sees(statement, clause, frame)))
                 roles[clause.word] = self.emitter.flag(op, frame.domain) if clause.word in ("when", "until") else op
         if statement.what == "mark":
             roles["value"] = self.emitter.flag(roles["value"], frame.domain)
@@ -38,6 +38,13 @@ class Outputs:
         first = statement.operands[0] if statement.operands else None
         name = attributes.get("named") or (first.name if isinstance(first, t.Name) else "")
         self.emitter.outputs.append(Output(Shown(statement.what), name, roles, attributes, statement.span.line))
+
+    def _sees(self, statement: t.Show, clause: t.Clause, frame: CallFrame) -> CallFrame:
+        """What the names in a clause stand for: in `until` of a zone `top`, `bottom` and `age` are its own."""
+        if statement.what != Shown.ZONE or clause.word not in ZONE_CLAUSES:
+            return frame
+        own = {n: self.emitter.emit(ZONE, attr=n, bound=DATA_EXPONENT, domain=frame.domain) for n in ZONE_VALUES}
+        return CallFrame(frame.instance, frame.domain, {**frame.names, **own}, frame.done)
 
     def _check_shell(self, op: Op) -> None:
         """A text or colour is put together bar by bar when it is shown: out of so many parts and no more."""

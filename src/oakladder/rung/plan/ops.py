@@ -28,10 +28,14 @@ CHART_TIMEFRAME = "$timeframe"
 DATA_EXPONENT = 60
 
 
+#: The code of a zone's own value: its ``top``, ``bottom`` or ``age``.
+ZONE = "zone"
+
+
 class Op:
     """One value. ``code`` says how it is made of ``args``; ``kind`` is number, flag, text, colour or timeframe."""
 
-    __slots__ = ("args", "attr", "bound", "code", "domain", "fixed", "kind")
+    __slots__ = ("args", "attr", "bound", "code", "domain", "fixed", "kind", "of_zone")
 
     def __init__(
         self,
@@ -45,6 +49,8 @@ class Op:
     ):
         self.code, self.args, self.attr, self.kind = code, args, attr, kind
         self.fixed, self.bound, self.domain = fixed, bound, domain
+        #: Whether it is made of a zone's own values: it is read out for each zone after the run.
+        self.of_zone: bool = code == ZONE or any(a.of_zone for a in args)
 
     @property
     def is_flag(self) -> bool:
@@ -54,6 +60,11 @@ class Op:
     def is_shell(self) -> bool:
         """Whether this is read out after the run instead of computed in it."""
         return self.kind not in ("number", "flag")
+
+    @property
+    def is_read_out(self) -> bool:
+        """Whether this is worked out after the run, from what that gave."""
+        return self.is_shell or self.of_zone
 
     def __repr__(self) -> str:
         return f"{self.code}{list(self.args)}" + (f"<{self.attr}>" if self.attr is not None else "")
@@ -249,8 +260,8 @@ def under(op: Op, into: Callable[[Op], bool] = lambda op: True) -> Iterator[Op]:
 
 
 def leaves(op: Op) -> Iterator[Op]:
-    """The numbers and flags that a shell is made of, each once; a plain value is its own leaf."""
-    return (part for part in under(op, lambda part: part.is_shell) if not part.is_shell)
+    """The numbers and flags that are run for a shell or a zone's value, each once; a plain value is its own leaf."""
+    return (part for part in under(op, lambda part: part.is_read_out) if not part.is_read_out)
 
 
 @dataclass(slots=True)

@@ -1,0 +1,106 @@
+"""Zones: on each bar on which ``when`` holds one opens, and each ends by what it says of itself."""
+
+from __future__ import annotations
+
+from collections import deque
+
+import numpy as np
+
+from oakladder.engine.run import Result
+from oakladder.rung.plan.ops import Op, Output
+from oakladder.rung.plan.vectors import VECTOR
+from oakladder.rung.problems import RunProblem
+
+#: So many bars behind its opening each zone is looked at first, then twice as many, and so on.
+_FIRST_BARS = 64
+#: About so many bars of zones are looked at together, and no more than so many in all.
+_TOGETHER, _MOST_BARS = 1_000_000, 400_000_000
+
+
+class Openings:
+    """The zones of one statement over the bars of one symbol: where each opens, its edges and its end."""
+
+    def __init__(self, result: Result, output: Output):
+        self._result, self._output = result, output
+        shown = result.is_true(output.roles.get("when"))
+        a, b = (result.number(output.roles[role]) for role in ("value", "other"))
+        self.starts = np.flatnonzero(shown & ~np.isnan(a + b))
+        self.low, self.high = np.fmin(a, b)[self.starts], np.fmax(a, b)[self.starts]
+        self._last = len(shown) - 1
+
+    def ends(self) -> np.ndarray:
+        """The last bar of each zone, itself included, int64; that of the data for one that is open.
+
+        Raises `Cancelled`, and `RunProblem` where so many are open that it would take too long.
+        """
+        ends = np.full(len(self.starts), self._last, dtype=np.int64)
+        if "lasting" in self._output.roles:
+            lasting = self._result.number(self._output.roles["lasting"])[self.starts]
+            whole = np.where(np.isnan(lasting), self._last, np.clip(lasting, 0, self._last))
+            ends = np.minimum(ends, self.starts + whole.astype(np.int64))
+        until = self._output.roles.get("until")
+        if until is not None and until.of_zone:
+            ends = self._where_it_holds(until, ends)
+        elif until is not None:
+            holds = np.append(np.flatnonzero(self._result.is_true(until)), self._last)
+            ends = np.minimum(ends, holds[np.minimum(np.searchsorted(holds, self.starts, "right"), len(holds) - 1)])
+        most = self._output.roles.get("most")
+        return ends if most is None else self._giving_way(ends, int(self._result.number(most)[-1]))
+
+    def _where_it_holds(self, until: Op, ends: np.ndarray) -> np.ndarray:
+        """The first bar behind each opening on which the zone's own condition holds, or its end."""
+        ends = ends.copy()
+        open_, first, width, seen = np.arange(len(self.starts)), 1, _FIRST_BARS, 0
+        while len(open_):
+            still = []
+            for k in range(0, len(open_), max(_TOGETHER // width, 1)):
+                self._result.go_on()
+                some = open_[k : k + max(_TOGETHER // width, 1)]
+                seen += len(some) * width
+                if seen > _MOST_BARS:
+                    raise RunProblem(
+                        "So many zones are open at the same time that looking after them takes too long. "
+                        "Let the oldest give way: `most 100`.",
+                        self._output.line,
+                    )
+                bars = self.starts[some, None] + first + np.arange(width)
+                held = (self._value(until, some, np.minimum(bars, self._last)) == 1) & (bars <= ends[some, None])
+                found = held.any(axis=1)
+                hits = some[found]
+                ends[hits] = self.starts[hits] + first + held[found].argmax(axis=1)
+                rest = some[~found]
+                still.append(rest[self.starts[rest] + first + width <= ends[rest]])
+            open_ = np.concatenate(still)
+            first, width = first + width, 2 * width
+        return ends
+
+    def _value(self, op: Op, zones: np.ndarray, bars: np.ndarray) -> np.ndarray:
+        """A value on some bars of some zones, shape (zones, bars)."""
+        done: dict[Op, np.ndarray] = {}
+
+        def value(op: Op) -> np.ndarray:
+            if op not in done:
+                done[op] = work(op)
+            return done[op]
+
+        def work(op: Op) -> np.ndarray:
+            if not op.of_zone:
+                return (self._result.flag(op) if op.is_flag else self._result.number(op))[bars]
+            if op.code == "zone":
+                own = {"top": self.high, "bottom": self.low}.get(str(op.attr))
+                return (bars - self.starts[zones, None]).astype(float) if own is None else own[zones, None]
+            return VECTOR[op.code](*(value(a) for a in op.args))
+
+        with np.errstate(all="ignore"):
+            return np.broadcast_to(value(op), bars.shape)
+
+    def _giving_way(self, ends: np.ndarray, most: int) -> np.ndarray:
+        """The ends where no more than so many zones are open: the oldest gives way to one that opens."""
+        ends = ends.copy()
+        open_: deque[int] = deque()
+        for k, start in enumerate(self.starts.tolist()):
+            open_ = deque(z for z in open_ if ends[z] > start)
+            while len(open_) >= most:
+                ends[open_.popleft()] = start
+            open_.append(k)
+        return ends
