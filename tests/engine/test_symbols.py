@@ -103,6 +103,27 @@ def test_a_symbol_seen_from_another_symbol() -> None:
     np.testing.assert_allclose(made["far"], as_of(bars, REED, mean), rtol=1e-12)
 
 
+@pytest.mark.parametrize(
+    ("named", "plain"),
+    [
+        ('let b = close * 2\nlet x = (b of "REED") on 1w', '((close * 2) of "REED") on 1w'),
+        ('let b = close * 2\nlet x = (b on 1w) of "REED"', '((close * 2) on 1w) of "REED"'),
+        (
+            "keep k = 0\nif close > open\n    set k = k + 1\nlet x = (k on 1w) on 1mo",
+            "(sum_since(bar == 0, if close > open then 1 else 0) on 1w) on 1mo",
+        ),
+        (
+            "let w = (weekday on 1w forming) on 1mo\nlet b = w + close\nlet x = (b on 1mo) + (b on 1w forming)",
+            "((((weekday on 1w forming) on 1mo) + close) on 1mo) + ((((weekday on 1w forming) on 1mo) + close) on 1w forming)",
+        ),
+    ],
+)
+def test_names_are_the_same_however_deep_they_are_asked_for_elsewhere(named: str, plain: str) -> None:
+    made = values(f"{named}\nlet y = {plain}", with_others(random_bars(2, 150), REED))
+    np.testing.assert_array_equal(made["x"], made["y"])
+    assert not np.isnan(made["x"]).all()
+
+
 @pytest.mark.parametrize("cut_others", [True, False])
 def test_later_bars_of_any_symbol_change_nothing_before(cut_others: bool) -> None:
     bars = random_bars(11, 130)

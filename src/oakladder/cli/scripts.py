@@ -95,7 +95,7 @@ def source(
         hint = did_you_mean(function, library.names()) or "`./oak brief` lists them all."
         fail(
             CALL_WRONG,
-            f"{built_in}. The compiler knows it by itself."
+            f"{built_in} The compiler knows it by itself."
             if built_in
             else f"There is no library function `{function}`. {hint}",
         )

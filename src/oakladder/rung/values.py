@@ -138,6 +138,8 @@ class Primitive:
     about: str
     unit: str = "same"
     holds: bool = False
+    #: A line that calls it.
+    example: str = ""
 
 
 PRIMITIVES: dict[str, Primitive] = {
@@ -149,6 +151,7 @@ PRIMITIVES: dict[str, Primitive] = {
             Kind.NUMBER,
             "sum of x over the last n bars; none until n values are there",
             holds=True,
+            example="line sum(volume, 20)",
         ),
         Primitive(
             "highest",
@@ -156,6 +159,7 @@ PRIMITIVES: dict[str, Primitive] = {
             Kind.NUMBER,
             "highest x of the last n bars; none until n values are there",
             holds=True,
+            example="line highest(high, 20)",
         ),
         Primitive(
             "lowest",
@@ -163,6 +167,7 @@ PRIMITIVES: dict[str, Primitive] = {
             Kind.NUMBER,
             "lowest x of the last n bars; none until n values are there",
             holds=True,
+            example="line lowest(low, 20)",
         ),
         Primitive(
             "ranked",
@@ -170,6 +175,7 @@ PRIMITIVES: dict[str, Primitive] = {
             Kind.NUMBER,
             "the k-th smallest x of the last n bars; none until n values are there",
             holds=True,
+            example="line ranked(close, 20, 1)",
         ),
         Primitive(
             "rank_of",
@@ -178,15 +184,48 @@ PRIMITIVES: dict[str, Primitive] = {
             "how many x of the last n bars are smaller than this one; none until n values are there",
             unit="plain",
             holds=True,
+            example="line rank_of(close, 20)",
         ),
-        Primitive("abs", (("x", Wants.NUMBER),), Kind.NUMBER, "x without its sign"),
-        Primitive("min", (("a", Wants.NUMBER), ("b", Wants.NUMBER)), Kind.NUMBER, "the smaller of two numbers"),
-        Primitive("max", (("a", Wants.NUMBER), ("b", Wants.NUMBER)), Kind.NUMBER, "the larger of two numbers"),
-        Primitive("floor", (("x", Wants.NUMBER),), Kind.NUMBER, "the whole number at or below x"),
-        Primitive("ceil", (("x", Wants.NUMBER),), Kind.NUMBER, "the whole number at or above x"),
-        Primitive("sqrt", (("x", Wants.NUMBER),), Kind.NUMBER, "square root; none below zero"),
-        Primitive("log", (("x", Wants.NUMBER),), Kind.NUMBER, "natural logarithm; none at or below zero", unit="plain"),
-        Primitive("exp", (("x", Wants.NUMBER),), Kind.NUMBER, "e to the power of x", unit="plain"),
+        Primitive("abs", (("x", Wants.NUMBER),), Kind.NUMBER, "x without its sign", example="line abs(close - open)"),
+        Primitive(
+            "min",
+            (("a", Wants.NUMBER), ("b", Wants.NUMBER)),
+            Kind.NUMBER,
+            "the smaller of two numbers",
+            example="line min(open, close)",
+        ),
+        Primitive(
+            "max",
+            (("a", Wants.NUMBER), ("b", Wants.NUMBER)),
+            Kind.NUMBER,
+            "the larger of two numbers",
+            example="line max(open, close)",
+        ),
+        Primitive(
+            "floor", (("x", Wants.NUMBER),), Kind.NUMBER, "the whole number at or below x", example="line floor(close)"
+        ),
+        Primitive(
+            "ceil", (("x", Wants.NUMBER),), Kind.NUMBER, "the whole number at or above x", example="line ceil(close)"
+        ),
+        Primitive(
+            "sqrt", (("x", Wants.NUMBER),), Kind.NUMBER, "square root; none below zero", example="line sqrt(volume)"
+        ),
+        Primitive(
+            "log",
+            (("x", Wants.NUMBER),),
+            Kind.NUMBER,
+            "natural logarithm; none at or below zero",
+            unit="plain",
+            example="line log(close)",
+        ),
+        Primitive(
+            "exp",
+            (("x", Wants.NUMBER),),
+            Kind.NUMBER,
+            "e to the power of x",
+            unit="plain",
+            example="line exp(close / close[1])",
+        ),
         Primitive(
             "new",
             (("timeframe", Wants.TIMEFRAME),),
@@ -194,6 +233,7 @@ PRIMITIVES: dict[str, Primitive] = {
             "yes on the first bar of a new day, week, month or longer bar, as in new(1d)",
             unit="plain",
             holds=True,
+            example="mark new(1d)",
         ),
         Primitive(
             "fade",
@@ -201,6 +241,7 @@ PRIMITIVES: dict[str, Primitive] = {
             Kind.COLOUR,
             "the colour, so much per cent opaque, as in fade(teal, 40)",
             unit="plain",
+            example="line close color fade(teal, 40)",
         ),
         Primitive(
             "blend",
@@ -208,7 +249,15 @@ PRIMITIVES: dict[str, Primitive] = {
             Kind.COLOUR,
             "a mixture: share 0 is the first colour, 1 the other",
             unit="plain",
+            example="line close color blend(good, bad, 0.5)",
         ),
-        Primitive("known", (("x", Wants.ANY),), Kind.FLAG, "yes where x is not none", unit="plain"),
+        Primitive(
+            "known",
+            (("x", Wants.ANY),),
+            Kind.FLAG,
+            "yes where x is not none",
+            unit="plain",
+            example="mark known(close[200])",
+        ),
     ]
 }

@@ -44,7 +44,7 @@ class Calls:
             define, parent = own, self.expressions.trace.root
         arranged = arrange(expr, define)
         assert isinstance(arranged, list)
-        at = max(frame.done - 1, 0)
+        at = frame.seen
         caller = frame.instance
         arguments: dict[str, Argument] = {}
         names: dict[str, Value | Slot] = {}

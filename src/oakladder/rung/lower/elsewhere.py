@@ -21,7 +21,7 @@ class Elsewhere:
         domain = self._domain(timeframe, expr.forming, frame.domain.foreign)
         if domain is frame.domain:
             return self.expressions.value(expr.value, frame)
-        there = self.expressions.frame(frame.instance, domain, frame.done - 1)
+        there = self.expressions.seen_from(frame.instance, domain, frame.seen)
         return each(self.expressions.value(expr.value, there), lambda op: self._export(op, domain, frame.domain))
 
     def _domain(self, timeframe: Op, forming: bool, foreign: Foreign | None) -> Domain:
@@ -38,7 +38,7 @@ class Elsewhere:
         """A value of another symbol, on bars as long as the reader's: it comes in as an input."""
         symbol = self.emitter.one(self.expressions.value(expr.symbol, frame))
         domain = self._foreign(symbol, timeframe_of(frame.domain)).domains[0]
-        there = self.expressions.frame(frame.instance, domain, frame.done - 1)
+        there = self.expressions.seen_from(frame.instance, domain, frame.seen)
         return each(self.expressions.value(expr.value, there), lambda op: self._foreign_input(op, frame.domain))
 
     def _foreign(self, symbol: Op, timeframe: Op | None) -> Foreign:

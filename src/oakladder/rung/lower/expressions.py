@@ -28,6 +28,11 @@ class Expressions:
         self.bounds: dict[Slot, tuple[Op, Op]] = {}
         self._derived: dict[str, t.Expr] = {}
 
+    def seen_from(self, instance: Instance, domain: Domain, at: int) -> CallFrame:
+        """An instance on a domain as it is seen from behind its first ``at`` statements, though more may be lowered."""
+        frame = self.frame(instance, domain, at)
+        return frame if frame.seen == at else CallFrame(instance, domain, frame.names, at)
+
     def value(self, expr: t.Expr, frame: CallFrame) -> Value:
         made = self._lowered(expr, frame)
         if frame.domain is self.emitter.base:
@@ -101,7 +106,7 @@ class Expressions:
         instance = frame.instance
         if name in instance.arguments:
             argument = instance.arguments[name]
-            caller = self.frame(argument.caller, frame.domain, argument.at)
+            caller = self.seen_from(argument.caller, frame.domain, argument.at)
             value = self.value(argument.expr, caller)
             frame.names[name] = value
             return value

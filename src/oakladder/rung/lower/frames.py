@@ -49,13 +49,20 @@ class Instance:
 
 @dataclass(slots=True)
 class CallFrame:
-    """An instance on a domain: what its names stand for so far, and how many statements are done."""
+    """An instance on a domain: what its names stand for so far, and how many statements are done or begun."""
 
     instance: Instance
     domain: Domain
     names: dict[str, Value | Slot] = field(default_factory=dict)
     done: int = 0
+    #: Whether the last of those is being lowered.
+    begun: bool = False
     given: Value | None = None
+
+    @property
+    def seen(self) -> int:
+        """How many statements stand above what is being lowered."""
+        return self.done - self.begun
 
 
 @dataclass(slots=True)

@@ -44,7 +44,7 @@ class Outputs:
         if statement.what != Shown.ZONE or clause.word not in ZONE_CLAUSES:
             return frame
         own = {n: self.emitter.emit(ZONE, attr=n, bound=DATA_EXPONENT, domain=frame.domain) for n in ZONE_VALUES}
-        return CallFrame(frame.instance, frame.domain, {**frame.names, **own}, frame.done)
+        return CallFrame(frame.instance, frame.domain, {**frame.names, **own}, frame.done, frame.begun)
 
     def _check_shell(self, op: Op) -> None:
         """A text or colour is put together bar by bar when it is shown: out of so many parts and no more."""

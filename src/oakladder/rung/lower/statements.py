@@ -37,7 +37,9 @@ class Statements:
                 self.emitter.line = statement.span.line
                 if self._cancelled is not None and self._cancelled():
                     raise Cancelled
+            frame.begun = True
             self._statement(statement, frame)
+            frame.begun = False
         return frame
 
     def _statement(self, statement: t.Statement, frame: CallFrame) -> None:

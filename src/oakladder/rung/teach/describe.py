@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from functools import cache
 from importlib.resources import files
 
 from oakladder.rung import library
 from oakladder.rung import tree as t
-from oakladder.rung.arguments import signature
+from oakladder.rung.arguments import arrange, signature
 from oakladder.rung.problems import CODES
+from oakladder.rung.read.blocks import parse
+from oakladder.rung.teach.writing import written
 from oakladder.rung.values import BAR_VALUES, PALETTE, PRIMITIVES, SHAPES, STYLES, TIMEFRAMES, Primitive
 from oakladder.rung.words import CLAUSES, STATEMENTS
 
@@ -30,6 +32,38 @@ def functions() -> Mapping[str, tuple[str, str]]:
     return dict(sorted(made.items()))
 
 
+@cache
+def in_example(name: str) -> str:
+    """A function's example, and which of its values is which there."""
+    found = library.function(name) if name in library.names() else None
+    example = found.example if found is not None else PRIMITIVES[name].example
+    call = next(_calls_of(name, parse(f"rung 1\n{example}")[0]), None)
+    if call is None:  # it is called without values
+        return f"`{example}`"
+    if found is not None:
+        arranged = arrange(call, found.define)
+        assert isinstance(arranged, list), example
+        pairs = [
+            (p.name.name, expr) for p, (expr, inside) in zip(found.define.parameters, arranged, strict=True) if inside
+        ]
+    else:
+        pairs = list(zip((n for n, _ in PRIMITIVES[name].parameters), call.arguments, strict=True))
+    which = ", ".join(f"{parameter} is `{written(expr)}`" for parameter, expr in pairs)
+    return f"`{example}`: {which}" if which else f"`{example}`"
+
+
+def _calls_of(name: str, node: object) -> Iterator[t.Call]:
+    """The calls of a function in a piece of tree."""
+    if isinstance(node, tuple):
+        for part in node:
+            yield from _calls_of(name, part)
+        return
+    if isinstance(node, t.Call) and node.name == name:
+        yield node
+    for slot in getattr(node, "__slots__", ()):
+        yield from _calls_of(name, getattr(node, slot))
+
+
 def word_help(word: str) -> str:
     """What a word of the language means; empty for other words."""
     if word in BAR_VALUES:
@@ -41,7 +75,9 @@ def word_help(word: str) -> str:
         if clause.word == word:
             return f"{clause.form}: {clause.about}"
     known = functions()
-    return f"{known[word][0]}: {known[word][1]}" if word in known else ""
+    if word not in known:
+        return ""
+    return f"{known[word][0]}: {known[word][1]} In {in_example(word).replace('`', '')}."
 
 
 def language_page() -> str:
@@ -65,8 +101,8 @@ def language_page() -> str:
         "|---|---|",
     ]
     parts += [f"| `{v.name}` | {v.about} |" for v in BAR_VALUES.values()]
-    parts += ["", "## Functions", "", "| call | what it gives |", "|---|---|"]
-    parts += [f"| `{call}` | {about} |" for call, about in functions().values()]
+    parts += ["", "## Functions", "", "| call | what it gives | in an example |", "|---|---|---|"]
+    parts += [f"| `{call}` | {about} | {in_example(name)} |" for name, (call, about) in functions().items()]
     parts += [
         "",
         "Those with a file in `src/oakladder/rung/library` are written in Rung and can be read there.",
