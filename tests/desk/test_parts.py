@@ -107,6 +107,7 @@ def test_hovering_explains_words(word: str, part: str) -> None:
 
 def test_the_settings_strip_has_a_control_for_each_kind(qtbot) -> None:  # type: ignore[no-untyped-def]
     strip = SettingsStrip()
+    assert strip.isHidden() and strip._foot.isHidden()  # before a script has something to set
     qtbot.addWidget(strip)
     told: list[tuple[str, object]] = []
     strip.changed.connect(lambda n, v: told.append((n, v)))

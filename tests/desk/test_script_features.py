@@ -138,6 +138,25 @@ def test_the_mend_of_a_problem_is_one_key(editor: ScriptEditor) -> None:
     assert "let fast = 1" in editor.text()
 
 
+def test_a_mend_of_several_places_is_one_key_and_one_step_back(editor: ScriptEditor) -> None:
+    text = 'rung 1\nlet Fast = sma(close, 9)\nline Fast color "teal"\nif close > open\n    set n = n + Fast\nline n\n'
+    editor.load(text)
+    editor.show_problems(analyse(text).problems)
+    assert editor.fix() and editor.text().count("fast") == 3 and "Fast" not in editor.text()
+    editor.undo()
+    assert editor.text() == text
+    for _ in range(4):
+        problems = analyse(editor.text()).problems
+        editor.show_problems(problems)
+        if not problems:
+            break
+        assert editor.fix()
+    assert editor.text() == (
+        "rung 1\nlet fast = sma(close, 9)\nline fast color teal\nkeep n = 0\nif close > open\n"
+        "    set n = n + fast\nline n\n"
+    )
+
+
 # --- the library and the gallery ----------------------------------------------------------------------
 
 

@@ -11,6 +11,9 @@ import gc
 from PyQt6.QtCore import QObject, QTimer
 
 _INTERVAL_MS = 250
+#: After so many sweeps everything is looked through: what a script was compiled to is a web of circles, and the garbage
+#: of half a minute of typing, freed in one go, would hold the window up.
+_WHOLE_EVERY = 8
 
 
 class Sweeper(QObject):
@@ -22,14 +25,18 @@ class Sweeper(QObject):
         self._timer = QTimer(self, interval=_INTERVAL_MS)
         self._timer.timeout.connect(self.sweep)
         self._timer.start()
+        self._sweeps = 0
 
     def sweep(self) -> None:
-        """Frees the oldest generation that is due, and with it the younger ones."""
-        due = [
-            k for k, (count, most) in enumerate(zip(gc.get_count(), gc.get_threshold(), strict=True)) if count > most
-        ]
+        """Frees the youngest generations where they are due, and now and then all."""
+        self._sweeps += 1
+        counts = gc.get_count()
+        if self._sweeps % _WHOLE_EVERY == 0 and any(counts):
+            gc.collect()
+            return
+        due = [k for k, (count, most) in enumerate(zip(counts, gc.get_threshold(), strict=True)) if count > most]
         if due:
-            gc.collect(due[-1])
+            gc.collect(min(due[-1], 1))
 
 
 def keep_for_good() -> None:

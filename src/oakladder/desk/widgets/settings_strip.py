@@ -60,6 +60,8 @@ class SettingsStrip(QWidget):
             widget.setFont(ui_font(8))
         row.addWidget(self.keep)
         row.addWidget(self.drop)
+        self._foot.hide()
+        self.hide()  # until a script has something to set
 
     def show_settings(self, infos: tuple[SettingInfo, ...], values: Mapping[str, object]) -> None:
         """Makes the controls anew."""

@@ -22,7 +22,7 @@ from oakladder.rung.words import CLAUSES, JOINING_WORDS, OUTPUTS, RESERVED, STAT
 MAX_LINE = 20_000
 MAX_BRACKETS = 60
 #: After so many lines with slips no more are guessed at: nobody reads what would be said.
-_MOST_RECOVERIES = 300
+_MOST_RECOVERIES = 100
 _WORDS = STATEMENT_WORDS | JOINING_WORDS | RESERVED
 #: What a line makes, though it cannot be read.
 _MADE = re.compile(

@@ -51,7 +51,9 @@ class _LineScan:
 
 _PAIRS = {")": "(", "]": "["}
 _CLOSING = {"(": ")", "[": "]"}
-_COMMENT_SIGNS = ("//", "/*", "#")
+#: What a scan of a line stops at, and how a text goes on behind its quote.
+_SIGNS = re.compile(r'"|--|//|/\*|[#;()\[\]]')
+_REST_OF_TEXT = re.compile(r'(?:\\.|[^"\\])*"')
 _COLOUR = re.compile(r"#[0-9A-Fa-f]{3,8}\b")
 #: White space that is no space and no tab, and what stands in texts without being seen.
 _UNSEEN = re.compile("[\u00a0\u2000-\u200b\u202f\u205f\u3000\ufeff]")
@@ -61,27 +63,24 @@ _NEXT_CLAUSE = re.compile(rf"\s+(?:{'|'.join(sorted({c.word for c in CLAUSES.val
 
 def _scan(text: str) -> _LineScan:
     """The line with its comment blanked, the column of a quote left open, and its brackets in order."""
-    quote: int | None = None
     brackets: list[tuple[str, int]] = []
-    k = 0
-    while k < len(text):
-        c = text[k]
-        if quote is not None:
-            if c == "\\":
-                k += 1
-            elif c == '"':
-                quote = None
-        elif c == '"':
-            quote = k
-        elif c == "-" and text.startswith("--", k) and not _counts_down(text, k):
-            return _LineScan(text[:k].rstrip(), None, brackets)
-        elif c == ";" or (c in "#/" and text.startswith(_COMMENT_SIGNS, k) and not _COLOUR.match(text, k)):
-            sign = next((sign for sign in _COMMENT_SIGNS if text.startswith(sign, k)), ";")
+    at = 0
+    while (found := _SIGNS.search(text, at)) is not None:
+        sign, k = found.group(), found.start()
+        at = found.end()
+        if sign == '"':
+            closing = _REST_OF_TEXT.match(text, at)
+            if closing is None:
+                return _LineScan(text.rstrip(), k, brackets)
+            at = closing.end()
+        elif sign in "([)]":
+            brackets.append((sign, k))
+        elif sign == "--":
+            if not _counts_down(text, k):
+                return _LineScan(text[:k].rstrip(), None, brackets)
+        elif sign != "#" or not _COLOUR.match(text, k):
             return _LineScan(text[:k].rstrip(), None, brackets, (sign, k))
-        elif c in "([)]":
-            brackets.append((c, k))
-        k += 1
-    return _LineScan(text.rstrip(), quote, brackets)
+    return _LineScan(text.rstrip(), None, brackets)
 
 
 def _counts_down(text: str, k: int) -> bool:
@@ -108,7 +107,8 @@ class _Splitter:
 
     def take(self, number: int, raw: str) -> None:
         """Takes one physical line in; a `;` parts it."""
-        raw = _UNSEEN.sub(" ", raw)
+        if not raw.isascii():
+            raw = _UNSEEN.sub(" ", raw)
         at = 0
         while True:
             scan = _scan(raw if not at else " " * at + raw[at:])

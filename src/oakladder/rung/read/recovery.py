@@ -67,6 +67,8 @@ def stopped_at(text: str) -> int | None:
 
 def is_loud(text: str) -> int | None:
     """Where a word of the language stands in capitals, which would else be read as a name; None if there is none."""
+    if text == text.lower():
+        return None
     found = _LOUD.search(_without_texts(text))
     return found.start() if found is not None else None
 
@@ -104,7 +106,13 @@ def _trials(line: Recovered) -> Iterator[Recovered]:
             new = f" {new}"
         if new[-1:].isalpha() and (after.isalnum() or after in ("_", '"')):
             new = f"{new} "
-        yield _changed(line, start, end, new, Mend(start, end, new, slip.message, slip.fix, slip.code))
+        yield _changed(
+            line,
+            start,
+            end,
+            new,
+            Mend(start, end, new, slip.message, slip.fix.replace("{new}", new.strip()), slip.code),
+        )
     word = _WORD.match(line.text)
     if word is not None and word[1] not in STATEMENT_WORDS:
         for guess in difflib.get_close_matches(word[1].lower(), STATEMENT_WORDS, 1, _LIKE):

@@ -14,7 +14,8 @@ Mend = Callable[[Callable[[str], str]], str]
 class Slip:
     """A slip: how it looks in a line whose texts are blanked, what is said, and what takes its place.
 
-    The group ``at`` of the pattern, or else the whole of it, is what is replaced.
+    The group ``at`` of the pattern, or else the whole of it, is what is replaced. ``{new}`` in what to do stands for
+    what takes its place.
     """
 
     pattern: re.Pattern[str]

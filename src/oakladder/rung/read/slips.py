@@ -25,7 +25,7 @@ _EXPRESSIONS_AND_CLAUSES: tuple[Slip, ...] = (
         r"^(?P<head>.*(?:(?<![=<>!])=(?!=)|\b(?:color|fill|order|line|column|label|give|then|else|when)\b|,)\s*)"
         r"(?P<at>(?P<test>[^?]+?)\s*\?\s*(?P<yes>[^?:]+?)\s*:\s*(?P<no>.+?))\s*$",
         "A choice is written in words.",
-        "Write `if … then … else …`.",
+        "Write `{new}`.",
         lambda of: f"if {of('test')} then {of('yes')} else {of('no')}",
     ),
     slip(
@@ -37,13 +37,13 @@ _EXPRESSIONS_AND_CLAUSES: tuple[Slip, ...] = (
     slip(
         rf"(?P<at>(?P<a>{_VALUE})\s+cross(?:es|ed|ing)?\s+(?:above|over|up(?:wards)?)(?:\s+through)?\s+(?P<b>{_VALUE}))",
         "Crossing is a function.",
-        "Write `crosses_up(a, b)`.",
+        "Write `{new}`.",
         lambda of: f"crosses_up({of('a')}, {of('b')})",
     ),
     slip(
         rf"(?P<at>(?P<a>{_VALUE})\s+cross(?:es|ed|ing)?\s+(?:below|under|down(?:wards)?)(?:\s+through)?\s+(?P<b>{_VALUE}))",
         "Crossing is a function.",
-        "Write `crosses_down(a, b)`.",
+        "Write `{new}`.",
         lambda of: f"crosses_down({of('a')}, {of('b')})",
     ),
     slip(
@@ -58,13 +58,13 @@ _EXPRESSIONS_AND_CLAUSES: tuple[Slip, ...] = (
     slip(
         rf"\bbetween\s*(?P<at>\(?\s*(?P<a>-?{_VALUE})\s*(?:,|\bto\b|\.\.)\s*(?P<b>-?{_VALUE})\s*\)?)",
         "`between` takes its bounds with `and`.",
-        "Write `between 30 and 70`.",
+        "Write `between {new}`.",
         lambda of: f"{of('a')} and {of('b')}",
     ),
     slip(
         rf"[(,]\s*(?P<at>(?P<name>{NAME})\s*:)(?!=)",
         "A value is given to a parameter with `=`.",
-        "Write `n = 9`.",
+        "Write `{new} …`.",
         lambda of: f"{of('name')} =",
     ),
     slip(r"(?P<at>,)\s*[)\]]", "A comma stands between two values.", "Take it out.", ""),

@@ -52,32 +52,32 @@ SIGNS: tuple[Slip, ...] = (
     slip(
         r"(?<![\w.])(?P<at>\d{1,3}(?:,\d{3})+)(?![\d.]*\w)",
         "Thousands are parted with `_`, not with a comma.",
-        "Write `1_000_000`.",
+        "Write `{new}`.",
         lambda of: of("at").replace(",", "_"),
     ),
     slip(
         r"(?<![\w.,])(?P<at>\d+,\d+)(?![\w,])",
         "The decimals of a number stand after a point.",
-        "Write `10.5`.",
+        "Write `{new}`.",
         lambda of: of("at").replace(",", "."),
     ),
-    slip(r"(?<![\w.])(?P<at>\.\d+)\b", "A number begins with a digit.", "Write `0.5`.", lambda of: f"0{of('at')}"),
+    slip(r"(?<![\w.])(?P<at>\.\d+)\b", "A number begins with a digit.", "Write `{new}`.", lambda of: f"0{of('at')}"),
     slip(
         r"(?<![\w.])(?P<at>(?P<number>\d+)\s*(?P<unit>D|H|W|MO|Mo|[Dd]ays?|[Ww]eeks?|[Hh]ours?|hrs?|[Mm]in(?:ute)?s?|[Mm]onths?))\b(?<=\w)",
         "A timeframe is written with one small letter: 15m, 1h, 1d, 1w, 1mo.",
-        "Write it so.",
+        "Write `{new}`.",
         _timeframe,
     ),
     slip(
         r"\b(?:on\s+|new\(\s*)(?P<at>(?P<number>\d+)\s*(?P<unit>M))\b",
         "A month is written 1mo, a minute 1m.",
-        "Write it so.",
+        "Write `{new}`.",
         _timeframe,
     ),
     slip(
         r"(?<![\w.])(?P<at>(?P<number>\d+(?:\.\d+)?)\s*(?P<unit>[kKMbB]))\b",
         "Large numbers are written out.",
-        "Write `1_000_000` or `1e6`.",
+        "Write `{new}`.",
         _plain_number,
     ),
 )
