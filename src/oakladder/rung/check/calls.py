@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from functools import reduce
+from functools import cache, reduce
 from itertools import pairwise
 
 from oakladder.rung import library, values
@@ -23,6 +23,15 @@ MAX_CALL_DEPTH = 40
 _Edits = tuple[tuple[Span, str], ...]
 
 
+@cache
+def _of_library(name: str) -> Function | None:
+    found = library.function(name)
+    if found is None:
+        return None
+    parts = (found.lengths, found.kinds, found.series, found.counts, found.bounds)
+    return Function(found.define, None, found.unit, True, *parts)
+
+
 class Calls:
     """Types calls. ``walk`` is set by the checker: the body of a function is made of statements."""
 
@@ -35,11 +44,7 @@ class Calls:
         # The library calls the library only, and a function of another script what it makes or takes there.
         if name in self.context.functions and (not self.context.reporter.blame or is_taken(name)):
             return self.context.functions[name]
-        found = library.function(name)
-        if found is None:
-            return None
-        parts = (found.lengths, found.kinds, found.series, found.counts, found.bounds)
-        return Function(found.define, None, found.unit, True, *parts)
+        return _of_library(name)
 
     def call(self, expr: t.Call, scope: Scope) -> Type:
         if expr.name in values.PRIMITIVES:

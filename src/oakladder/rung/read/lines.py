@@ -6,7 +6,7 @@ A logical line keeps the line breaks inside it, so that a place in it is a place
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from oakladder.rung.problems import Problem, Span
 from oakladder.rung.words import CLAUSES, JOINING_WORDS, STATEMENT_WORDS
@@ -278,7 +278,7 @@ def _with_depths(lines: list[tuple[LogicalLine, int]], problems: list[Problem]) 
                 tuple(others),
             )
         )
-        return [replace(line, depth=indent // step) for line, indent in lines]
+        return [_at_depth(line, indent // step) for line, indent in lines]
     made: list[LogicalLine] = []
     for line, indent in lines:
         depth, rest = divmod(indent, INDENT)
@@ -294,8 +294,12 @@ def _with_depths(lines: list[tuple[LogicalLine, int]], problems: list[Problem]) 
                     spaces,
                 )
             )
-        made.append(replace(line, depth=depth))
+        made.append(_at_depth(line, depth))
     return made
+
+
+def _at_depth(line: LogicalLine, depth: int) -> LogicalLine:
+    return LogicalLine(line.text, line.number, depth, line.flaw) if depth else line
 
 
 def _near_depth(above: LogicalLine | None, below: int) -> int:

@@ -6,10 +6,12 @@ import difflib
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import cache
 
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedToken
 
 from oakladder.rung.read.grammar import read
+from oakladder.rung.read.slip import Slip
 from oakladder.rung.read.slips import SLIPS
 from oakladder.rung.words import STATEMENT_WORDS
 
@@ -92,14 +94,20 @@ def recover(text: str, first: Mend | None = None) -> Recovered | None:
     return made if made.mends else None
 
 
+@cache
+def _patterns() -> list[tuple[Slip, re.Pattern[str]]]:
+    """The slips with their patterns, made ready when the first line cannot be read."""
+    return [(slip, re.compile(slip.pattern)) for slip in SLIPS]
+
+
 def _trials(line: Recovered) -> Iterator[Recovered]:
     """The line with one more slip mended, in every way that is known."""
     code = _without_texts(line.text)
-    for slip in SLIPS:
-        found = slip.pattern.search(code)
+    for slip, pattern in _patterns():
+        found = pattern.search(code)
         if found is None:
             continue
-        start, end = found.span("at") if "at" in slip.pattern.groupindex else found.span()
+        start, end = found.span("at") if "at" in pattern.groupindex else found.span()
         new = slip.mend(_groups(found, line.text))
         before, after = line.text[start - 1 : start], line.text[end : end + 1]
         if new[:1].isalpha() and (before.isalnum() or before == "_"):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -18,7 +17,7 @@ class Slip:
     what takes its place.
     """
 
-    pattern: re.Pattern[str]
+    pattern: str
     message: str
     fix: str
     mend: Mend
@@ -27,7 +26,7 @@ class Slip:
 
 def slip(pattern: str, message: str, fix: str, mend: str | Mend, code: str = "R102") -> Slip:
     made = (lambda _: mend) if isinstance(mend, str) else mend
-    return Slip(re.compile(pattern), message, fix, made, code)
+    return Slip(pattern, message, fix, made, code)
 
 
 #: A name, as a pattern.
