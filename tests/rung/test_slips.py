@@ -84,6 +84,15 @@ def test_a_line_keeps_its_place_below_blank_lines_within_brackets() -> None:
     assert (problem.span.line, problem.span.column) == (5, 5)
 
 
+@pytest.mark.parametrize("end", ["\n", "\r\n", "\r"])
+@pytest.mark.parametrize("mark", ["", "\ufeff"])
+def test_a_mend_keeps_how_lines_end(end: str, mark: str) -> None:
+    text = mark + end.join(["rung 1", "", "let Fast := close", "line Fast", ""])
+    for _ in range(2):
+        text = mended(text, analyse(text).problems[0])
+    assert text == mark + end.join(["rung 1", "", "let fast = close", "line fast", ""])
+
+
 def test_several_slips_in_a_line_are_told_each_in_its_place() -> None:
     problems = analyse("rung 1\nsignal x := close => open && vol > 1,000").problems
     assert [(p.code, p.span.column, p.replacement) for p in problems] == [

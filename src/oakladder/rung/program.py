@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING
 
 from oakladder.rung import tree as t
 from oakladder.rung.check.checker import Checker
-from oakladder.rung.check.taking import OtherScripts
 from oakladder.rung.lower.frames import Trace
 from oakladder.rung.lower.lowering import lower
+from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.plan.fixed import evaluate_fixed
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, Op, Output, Plan, leaves, live, under
 from oakladder.rung.plan.sizes import sizes_of

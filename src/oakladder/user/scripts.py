@@ -10,7 +10,7 @@ from importlib.resources import files
 from pathlib import Path
 
 from oakladder.disk import free_path, sweep, why, write_atomic
-from oakladder.rung.check.taking import OtherScripts
+from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.read.blocks import MAX_BYTES
 
 _log = logging.getLogger(__name__)

@@ -17,7 +17,7 @@ from oakladder.user.scripts import ScriptFolder
 
 if TYPE_CHECKING:  # each is loaded when it is asked for: who checks a script waits for no bar library
     from oakladder.bars.store.library import BarLibrary
-    from oakladder.rung.check.taking import OtherScripts
+    from oakladder.rung.other_scripts import OtherScripts
     from oakladder.user.lists import Watchlists
     from oakladder.user.save_events import Event
     from oakladder.user.saving import Keeper

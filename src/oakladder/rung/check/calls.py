@@ -15,8 +15,8 @@ from oakladder.rung.check.context import TOO_FAR, Context
 from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.meant import function_for, surest
 from oakladder.rung.check.scope import Binding, Function, Scope, later_names
-from oakladder.rung.check.taking import is_taken
 from oakladder.rung.kinds import UNKNOWN, Kind, Type, Unit, blend, common_unit
+from oakladder.rung.other_scripts import is_taken
 from oakladder.rung.problems import Span, did_you_mean
 
 MAX_CALL_DEPTH = 40

@@ -16,9 +16,10 @@ from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.past import Past
 from oakladder.rung.check.scope import Scope, later_names
 from oakladder.rung.check.statements import Statements
-from oakladder.rung.check.taking import OtherScripts, is_taken
 from oakladder.rung.kinds import UNKNOWN, Unit
+from oakladder.rung.other_scripts import OtherScripts, is_taken
 from oakladder.rung.problems import Problem, Span
+from oakladder.rung.read.lines import lines_of
 
 
 class Checker:
@@ -33,7 +34,7 @@ class Checker:
     ):
         self.script = script
         defined = frozenset(s.name.name for s in script.statements if isinstance(s, t.Define))
-        self.context = Context(defined, shelf, cancelled, tuple(text.split("\n")))
+        self.context = Context(defined, shelf, cancelled, tuple(lines_of(text)))
         expressions = Expressions(self.context)
         self.calls = Calls(self.context, expressions)
         self.statements = Statements(self.context, expressions, self.calls)

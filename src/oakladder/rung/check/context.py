@@ -9,8 +9,8 @@ from oakladder.rung import tree as t
 from oakladder.rung.check.impossible import Judge
 from oakladder.rung.check.reporter import Reporter
 from oakladder.rung.check.scope import Function, base_scope
-from oakladder.rung.check.taking import OtherScripts
 from oakladder.rung.kinds import Type, Unit
+from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.problems import Span
 
 #: Lengths, lags and bounds of loops go no farther.

@@ -13,8 +13,8 @@ from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.outputs import Outputs
 from oakladder.rung.check.scope import Binding, Function, Scope
 from oakladder.rung.check.settings import Settings
-from oakladder.rung.check.taking import functions_of, is_taken, reached
 from oakladder.rung.kinds import UNKNOWN, Kind, Type, Unit, common_unit
+from oakladder.rung.other_scripts import functions_of, is_taken, reached
 from oakladder.rung.problems import Cancelled, Span, did_you_mean
 
 #: So many titles are named where another is not found.

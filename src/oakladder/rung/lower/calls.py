@@ -7,10 +7,10 @@ from collections.abc import Mapping
 from oakladder.rung import library, values
 from oakladder.rung import tree as t
 from oakladder.rung.arguments import arrange
-from oakladder.rung.check.taking import is_taken
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import NOWHERE, Argument, Bundle, CallFrame, Instance, Value
 from oakladder.rung.lower.primitives import Primitives
+from oakladder.rung.other_scripts import is_taken
 from oakladder.rung.plan.ops import LONGEST, Slot
 
 

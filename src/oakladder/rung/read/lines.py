@@ -311,11 +311,15 @@ def _near_depth(above: LogicalLine | None, below: int) -> int:
     return min(below + 1, above.depth)
 
 
+def lines_of(text: str) -> list[str]:
+    """The lines of a script, however they end."""
+    return text.removeprefix("\ufeff").replace("\r\n", "\n").replace("\r", "\n").split("\n")
+
+
 def logical_lines(text: str) -> tuple[list[LogicalLine], list[Problem]]:
     """Splits a script into logical lines, with what is wrong about their signs, quotes and indentation."""
     splitter = _Splitter()
-    text = text.removeprefix("\ufeff")
-    for number, raw in enumerate(text.replace("\r\n", "\n").replace("\r", "\n").split("\n"), 1):
+    for number, raw in enumerate(lines_of(text), 1):
         splitter.take(number, raw)
     splitter.finish()
     return _with_depths(splitter.lines, splitter.problems), splitter.problems

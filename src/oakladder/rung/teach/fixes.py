@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import re
+
 from oakladder.rung.problems import Problem
+
+#: A line with what ends it.
+_LINE = re.compile(r"[^\r\n]*(?:\r\n|\r|\n|$)")
 
 
 def mended(text: str, problem: Problem) -> str:
     """The text with every edit of a problem made; as it was where the problem offers none."""
-    lines = text.split("\n")
+    mark, text = ("\ufeff", text[1:]) if text.startswith("\ufeff") else ("", text)
+    lines = _LINE.findall(text)
     for place, new in sorted(problem.edits, key=lambda e: (e[0].line, e[0].column), reverse=True):
         row, at = place.line - 1, place.column - 1
         lines[row] = lines[row][:at] + new + lines[row][at + place.length :]
-    return "\n".join(lines)
+    return mark + "".join(lines)
 
 
 def said(problem: Problem) -> str:
