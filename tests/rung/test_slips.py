@@ -121,6 +121,7 @@ def test_a_name_of_the_language_is_renamed_wherever_it_stands() -> None:
         'let a = "x"\nnote a',
         "line max(volume, 1)\nline max(rsi(close, 14), 20)",
         "fresh up = yes\nif close < open\n    set up = no\nsignal x = up",
+        "keep t = 0\nset t = clock\nlet u = if close > open then clock else 5\nlet v = clock else 0\nline t + u + v",
         "let five = 5\nline sma(close, five)\nlabel five when close > open",
     ],
 )

@@ -85,6 +85,8 @@ def blend(*types: Type, kind: Kind, unit: Unit = Unit.PLAIN, value: object = Non
 def joined(a: Type, b: Type) -> Type:
     """The type of a value that is either of two: of one kind, moving if one is."""
     kind = b.kind if a.kind in (Kind.NONE, Kind.UNKNOWN) else a.kind
+    if {a.kind, b.kind} == {Kind.CLOCK, Kind.NUMBER}:  # a clock counts its minutes
+        kind = Kind.NUMBER
     unit = a.unit if b.kind is Kind.NONE else b.unit if a.kind is Kind.NONE else common_unit(a.unit, b.unit)
     if a.kind is Kind.BUNDLE and b.kind is Kind.BUNDLE:
         return replace(a, moving=True, value=None)

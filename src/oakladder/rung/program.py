@@ -174,9 +174,9 @@ def _analysed(text: str, shelf: OtherScripts, cancelled: Callable[[], bool] | No
 
 
 def _without_echoes(problems: list[Problem]) -> list[Problem]:
-    """The problems without those that only follow from others: capitals in names that there are not in any letters,
+    """The problems without those that only follow from others: capitals in names that are wrong in any letters,
     a script that is not found because its title stands without quotes."""
-    unknown = {(p.span.line, p.span.column) for p in problems if p.code in ("R201", "R204")}
+    unknown = {(p.span.line, p.span.column) for p in problems if p.is_error and p.code != "R203"}
     unread = {p.span.line for p in problems if p.code == "R102"}
 
     def echoes(problem: Problem) -> bool:

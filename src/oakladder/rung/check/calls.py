@@ -6,11 +6,11 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import cache, reduce
-from itertools import pairwise
 
 from oakladder.rung import library, values
 from oakladder.rung import tree as t
 from oakladder.rung.arguments import arrange, holds_state, signature
+from oakladder.rung.check.call_mends import CallMends, Edits
 from oakladder.rung.check.context import TOO_FAR, Context
 from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.meant import function_for, surest
@@ -20,7 +20,6 @@ from oakladder.rung.other_scripts import is_taken
 from oakladder.rung.problems import Span, did_you_mean
 
 MAX_CALL_DEPTH = 40
-_Edits = tuple[tuple[Span, str], ...]
 
 
 @cache
@@ -39,6 +38,7 @@ class Calls:
 
     def __init__(self, context: Context, expressions: Expressions):
         self.context, self.expressions, self.names = context, expressions, expressions.names
+        self.mends = CallMends(context)
 
     def function(self, name: str) -> Function | None:
         # The library calls the library only, and a function of another script what it makes or takes there.
@@ -78,7 +78,12 @@ class Calls:
             self._in_block(expr, scope)
         arguments = arrange(expr, function.define)
         if isinstance(arguments, str):
-            mend = self._left_out(expr, function) or self._decimal_comma(expr, function)
+            mend = (
+                self.mends.left_out(expr, function)
+                or self.mends.decimal_comma(expr, function)
+                or self.mends.series_too_many(expr, function)
+                or self.mends.other_parameter(expr, function)
+            )
             self.context.report(
                 "R205", expr.span, arguments, f"It is called as {signature(function.define)}.", also=mend
             )
@@ -87,7 +92,7 @@ class Calls:
             return UNKNOWN
         if self._wrong_way_round(expr, function, scope):
             return UNKNOWN
-        if mend := self._left_out(expr, function):
+        if mend := self.mends.left_out(expr, function):
             self.context.report(
                 "R404",
                 expr.arguments[0].span,
@@ -145,7 +150,7 @@ class Calls:
         name, block, written = f"{expr.name}_now", self.context.block, self.context.written(expr.span)
         words = re.findall(r"[a-z_]\w*", written)
         free = scope.find(name) is None and not any((b := scope.find(w)) is not None and b.in_block for w in words)
-        mend: tuple[str | None, _Edits] = (None, ())
+        mend: tuple[str | None, Edits] = (None, ())
         if free and written.endswith(")") and block is not None and block.line <= expr.span.line:
             indent = " " * (block.column - 1)
             mend = name, ((Span(block.line, block.column, 0), f"let {name} = {written}\n{indent}"),)
@@ -156,33 +161,6 @@ class Calls:
             "Compute it above the block with `let`, and use the name here.",
             *mend,
         )
-
-    def _left_out(self, expr: t.Call, function: Function) -> _Edits:
-        """The series put in front, where a call begins with a length in its place: `rsi(14)`, `bollinger(20, 2)`."""
-        parameters, first = function.define.parameters, expr.arguments[0] if expr.arguments else None
-        if not function.of_library or not parameters or parameters[0].name.name not in function.series:
-            return ()
-        if not isinstance(first, t.Literal) or first.kind != Kind.NUMBER.value or len(parameters) < 2:
-            return ()
-        if parameters[1].name.name not in function.lengths or not float(str(first.value)).is_integer():
-            return ()
-        if len(expr.arguments) > 1 and not isinstance(expr.arguments[1], t.Literal):
-            return ()
-        shifted = t.Call(expr.name, (t.Name("close", first.span), *expr.arguments), expr.named, expr.span)
-        if isinstance(arrange(shifted, function.define), str):
-            return ()
-        return ((Span(first.span.line, first.span.column, 0), "close, "),)
-
-    def _decimal_comma(self, expr: t.Call, function: Function) -> _Edits:
-        """A point in place of the comma in `sma(close, 10,5)`, where there is one value too many."""
-        if len(expr.arguments) != len(function.define.parameters) + 1:
-            return ()
-        for a, b in pairwise(expr.arguments):
-            between = Span(a.span.line, a.span.column + a.span.length, 1)
-            close = (between.line, between.column + 1) == (b.span.line, b.span.column)
-            if close and isinstance(a, t.Literal) and isinstance(b, t.Literal) and self.context.written(between) == ",":
-                return ((between, "."),)
-        return ()
 
     def _wrong_way_round(self, expr: t.Call, function: Function, scope: Scope) -> bool:
         """Whether a length and a series have changed places: `sma(9, close)`."""
@@ -287,12 +265,20 @@ class Calls:
             nested = None
             if expr.name in ("min", "max") and len(parts) > 2 and all(parts) and not expr.named:
                 nested = reduce(lambda a, b: f"{expr.name}({a}, {b})", parts)
+            series = {"highest": "high", "lowest": "low", "sum": "volume"}.get(expr.name)
+            alone = len(expr.arguments) == 1 and isinstance(expr.arguments[0], t.Literal) and not expr.named
+            also = (
+                ((Span(expr.arguments[0].span.line, expr.arguments[0].span.column, 0), f"{series}, "),)
+                if alone and series
+                else ()
+            )
             self.context.report(
                 "R205",
                 expr.span,
                 f"`{expr.name}` takes {len(names)} value{'s' if len(names) > 1 else ''}, and {len(expr.arguments)} stand here.",
                 f"It is called as {expr.name}({', '.join(names)}).",
                 nested,
+                also,
             )
             for argument in expr.arguments:
                 self.expressions.single(argument, scope)

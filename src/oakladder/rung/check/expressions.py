@@ -199,8 +199,13 @@ class Expressions:
             self.too_early(expr)
             return
         if expr.name in values.PRIMITIVES or self.calls.function(expr.name) is not None:
+            call = library.call_of(expr.name)
             self.context.report(
-                "R205", expr.span, f"`{expr.name}` is a function.", f"Call it with brackets: `{expr.name}(…)`."
+                "R205",
+                expr.span,
+                f"`{expr.name}` is a function.",
+                f"Call it with brackets: `{call or f'{expr.name}(…)'}`.",
+                call,
             )
             return
         if expr.name in self.context.missing and not self.context.reporter.blame:  # one cause, one problem
@@ -245,7 +250,7 @@ class Expressions:
         )
 
     def _same_kind(self, a: Type, b: Type, span: Span) -> None:
-        if a.known_kind and b.known_kind and a.kind is not b.kind:
+        if a.known_kind and b.known_kind and a.kind is not b.kind and {a.kind, b.kind} != {Kind.CLOCK, Kind.NUMBER}:
             self.context.report(
                 "R301",
                 span,
@@ -341,6 +346,15 @@ class Expressions:
         hint = (f"Did you mean `{meant}`? " if meant else "") + (
             f"It gives {', '.join(names)}." if names else "It gives one value; leave the point out."
         )
+        if not names:  # the point and the name are taken out
+            self.context.report(
+                "R206",
+                Span(expr.span.line, expr.span.column - 1, expr.span.length + 1),
+                f"There is no result `{expr.name}` here.",
+                hint,
+                "",
+            )
+            return UNKNOWN
         self.context.report("R206", expr.span, f"There is no result `{expr.name}` here.", hint, meant)
         return UNKNOWN
 

@@ -79,6 +79,20 @@ def word_for(name: str) -> str | None:
     return _WORDS.get(name)
 
 
+def timeframe_for(name: str) -> str | None:
+    """The timeframe that is meant by its unit alone; None for a name that is none."""
+    return {
+        "minute": "1m",
+        "h": "1h",
+        "hour": "1h",
+        "d": "1d",
+        "day": "1d",
+        "w": "1w",
+        "week": "1w",
+        "month": "1mo",
+    }.get(name)
+
+
 def function_for(name: str) -> str | None:
     """The function that is meant by another name for it."""
     return _FUNCTIONS.get(name)

@@ -7,6 +7,7 @@ from dataclasses import replace
 from oakladder.rung import tree as t
 from oakladder.rung.check.context import TOO_FAR, Context
 from oakladder.rung.check.expressions import Expressions
+from oakladder.rung.check.meant import timeframe_for
 from oakladder.rung.check.scope import Scope
 from oakladder.rung.kinds import Kind, Type
 
@@ -81,6 +82,17 @@ class Past:
                 "Compute it above the block with `let`, and use the name here.",
             )
         value = self.expressions.type_of(expr.value, scope)
+        if isinstance(expr.timeframe, t.Name) and (meant := timeframe_for(expr.timeframe.name)) is not None:
+            binding = scope.find(expr.timeframe.name)
+            if binding is None or binding.type.kind is not Kind.TIMEFRAME:
+                self.context.report(
+                    "R301",
+                    expr.timeframe.span,
+                    "A timeframe is written with its number: 1h, 1d, 1w, 1mo.",
+                    f"Write `{meant}`.",
+                    meant,
+                )
+                return replace(value, moving=True, value=None, counter=False)
         timeframe = self.expressions.wanted(expr.timeframe, scope, Kind.TIMEFRAME, "What follows `on`")
         if timeframe.moving:
             self.context.report(

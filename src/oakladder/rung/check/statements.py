@@ -249,6 +249,9 @@ class Statements:
         if value.kind in _UNKEPT:
             self._report_unkept(statement.name.name, statement.value.span, value)
             return
+        if {old.kind, value.kind} == {Kind.CLOCK, Kind.NUMBER}:  # a clock counts its minutes
+            binding.type = replace(old, kind=Kind.NUMBER)
+            return
         if old.known_kind and value.known_kind and old.kind is not value.kind:
             self.context.report(
                 "R301",

@@ -106,13 +106,17 @@ class Traps:
                     return  # it is set on every way
                 tests = [c for (c, _), sets in zip(other.branches, setting, strict=True) if sets and c is not None]
                 conditions += tests
-        if not any(self._may_be_none(c) for c in conditions):
+        unsure = [c for c in conditions if self._may_be_none(c)]
+        if not unsure:
             return
+        written = [self.context.written(c.span) for c in unsure]
+        mend = " and ".join(f"known({w})" for w in written) if all(written) else None
         self.context.report(
             "R704",
             statement.start.span,
             f"`{statement.name.name}` stays yes where its conditions are none, as on the first bars of an average.",
-            "Start with none, and set it where the values are known.",
+            f"Start with `{mend}`." if mend else "Start with none, and set it where the values are known.",
+            mend,
         )
 
     def _may_be_none(self, expr: t.Expr) -> bool:

@@ -87,6 +87,19 @@ def function(name: str) -> LibraryFunction | None:
     return LibraryFunction(name, define, source, head["about"], unit, parameters, head["example"], _range(head))
 
 
+def call_of(name: str) -> str | None:
+    """A library function as its example calls it, as in ``rsi(close, 14)``; None where it takes no values."""
+    found = function(name)
+    text = found.example if found is not None else ""
+    start = text.find(f"{name}(")
+    depth = 0
+    for k in range(start, len(text)) if start >= 0 else ():
+        depth += {"(": 1, ")": -1}.get(text[k], 0)
+        if text[k] == ")" and depth == 0:
+            return text[start : k + 1]
+    return None
+
+
 def copy_of(name: str, own: str) -> str:
     """The source of a library function under another name, ready to stand in a script. Raises `KeyError`."""
     found = function(name)

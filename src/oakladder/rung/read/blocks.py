@@ -74,6 +74,7 @@ class Parser:
                 self.places.whole(self.places.line),
                 f"The script has a `{word}` already; the first one counts.",
                 "Keep one of them.",
+                "",
             )
 
     def _block(self, depth: int, cursor: _Cursor) -> Iterator[t.Statement | tuple[str, str]]:

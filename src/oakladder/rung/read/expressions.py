@@ -17,6 +17,8 @@ from oakladder.rung.values import is_timeframe
 from oakladder.rung.words import RESERVED
 
 _FORM = re.compile(r"\+?(\.\d{1,2})?%?$")
+#: A number of decimals as it is written elsewhere: `2`, `.2f`, `+2`, `1%`.
+_DECIMALS = re.compile(r"(\+?)\.?(\d{1,2})f?(%?)")
 _BRACE = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[{}]")
 #: How deep the parts of one expression may lie in each other; a chain of `and`s or sums is as deep as it is long.
 MAX_NESTING = 250
@@ -110,6 +112,7 @@ class ExpressionReader:
                 self.places.inside(token, at + len(source) + 1, len(form) or 1),
                 f"`{form}` is no form for a number.",
                 "Use .2 for two decimals, +.2 to show the sign, .1% for percent.",
+                f"{found[1]}.{found[2]}{found[3]}" if (found := _DECIMALS.fullmatch(form)) else None,
             )
             form = ""
         try:

@@ -50,6 +50,8 @@ class LineReader:
     def __init__(self, places: Places, expressions: ExpressionReader):
         self.places, self.expressions = places, expressions
         self._recoveries = 0
+        #: The last row of the last line that stopped too early.
+        self._stopped = -1
 
     def parse_line(self, line: LogicalLine) -> Node:
         """The grammar's tree of a line; of a line with slips, that of what is meant. Raises `BadLine`."""
@@ -121,6 +123,8 @@ class LineReader:
         return t.Lost(() if is_function else names, names if is_function else (), words, body, self.places.whole(line))
 
     def _unknown_start(self, line: LogicalLine) -> None:
+        if line.number == self._stopped + 1:
+            return  # what is missing above stands here
         text = line.text.lstrip()
         word = _first_word(text)
         span = Span(line.number, len(line.text.split("\n")[0]) - len(text.split("\n")[0]) + 1, max(len(word), 1))
@@ -135,8 +139,12 @@ class LineReader:
         if isinstance(error, UnexpectedToken) and error.token.type == "$END":
             rows = text.split("\n")
             span = self.places.place(len(rows), max(len(rows[-1]), 1), 1)
+            self._stopped = self.places.line.number + len(rows) - 1
             self.places.report(
-                "R102", span, "The line stops too early.", f"After `{_tail(text)}` something is missing."
+                "R102",
+                span,
+                "The line stops too early.",
+                f"After `{_tail(text)}` something is missing; a line goes on below only within brackets.",
             )
             return
         token = str(error.token) if isinstance(error, UnexpectedToken) else ""

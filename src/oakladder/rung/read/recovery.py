@@ -13,7 +13,7 @@ from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedTok
 from oakladder.rung.read.grammar import read
 from oakladder.rung.read.slip import Slip
 from oakladder.rung.read.slips import SLIPS
-from oakladder.rung.words import STATEMENT_WORDS
+from oakladder.rung.words import JOINING_WORDS, RESERVED, STATEMENT_WORDS
 
 #: A line with more slips than this is not understood.
 _MOST_SLIPS = 6
@@ -22,6 +22,8 @@ _LIKE = 0.7
 _STRING = re.compile(r'"(?:\\.|[^"\\\n])*"')
 _LOUD = re.compile(r"\b(?:AND|OR|NOT|IF|THEN|ELSE|MOD|YES|NO|NONE|BETWEEN|And|Or|Not|Then|Else|Between)\b")
 _WORD = re.compile(r"\s*([A-Za-z_]\w*)")
+#: The words that may stand behind the first of a line.
+_MEANT = sorted(JOINING_WORDS | RESERVED | {"bars", "price", "pane", "left", "right", "top", "bottom", "forming"})
 #: What a text is blanked with, so that nothing in it passes for code.
 _BLANK = "\0"
 
@@ -121,6 +123,7 @@ def _trials(line: Recovered) -> Iterator[Recovered]:
             new,
             Mend(start, end, new, slip.message, slip.fix.replace("{new}", new.strip()), slip.code),
         )
+    yield from _misspelled(line, code)
     word = _WORD.match(line.text)
     if word is not None and word[1] not in STATEMENT_WORDS:
         for guess in difflib.get_close_matches(word[1].lower(), STATEMENT_WORDS, 1, _LIKE):
@@ -131,6 +134,19 @@ def _trials(line: Recovered) -> Iterator[Recovered]:
 def _without_texts(text: str) -> str:
     """A line with its texts blanked, every letter in its place."""
     return _STRING.sub(lambda m: '"' + _BLANK * (len(m[0]) - 2) + '"', text)
+
+
+def _misspelled(line: Recovered, code: str) -> Iterator[Recovered]:
+    """The line with the word at which its reading stops as one of the language that is very much like it."""
+    left = stopped_at(line.text)
+    found = (
+        re.compile(r"[A-Za-z_]{3,}").match(code, len(code) - left) if left is not None and left <= len(code) else None
+    )
+    if found is None or not found.start():
+        return
+    for guess in difflib.get_close_matches(found[0].lower(), _MEANT, 1, _LIKE):
+        message, fix = f"`{found[0]}` does not fit here.", f"Did you mean `{guess}`?"
+        yield _changed(line, *found.span(), guess, Mend(*found.span(), guess, message, fix, "R102"))
 
 
 def _groups(found: re.Match[str], text: str) -> Callable[[str], str]:

@@ -29,6 +29,18 @@ _EXPRESSIONS_AND_CLAUSES: tuple[Slip, ...] = (
         lambda of: f"if {of('test')} then {of('yes')} else {of('no')}",
     ),
     slip(
+        r"(?<![=<>!])=(?!=)\s*(?P<at>)(?!\s|if\b)(?=[^=]*\bthen\b.*\belse\b)",
+        "A choice begins with `if`.",
+        "Write `if` before it.",
+        "if ",
+    ),
+    slip(
+        r"(?<![=<>!])=(?!=)\s*(?P<at>(?P<yes>[^=]+?)\s+if\s+(?P<test>.+?)\s+else\s+(?P<no>.+?))\s*$",
+        "A choice begins with its condition.",
+        "Write `{new}`.",
+        lambda of: f"if {of('test')} then {of('yes')} else {of('no')}",
+    ),
+    slip(
         r"\bif\b.*\bthen\b(?!.*\belse\b).*?(?P<at>)\s*$",
         "A choice says what it is otherwise.",
         "Write `else` and a value, or `else none`.",
@@ -148,6 +160,18 @@ _EXPRESSIONS_AND_CLAUSES: tuple[Slip, ...] = (
         "Between a number and what it multiplies stands `*`.",
         "Write `2 * close`.",
         " * ",
+    ),
+    slip(
+        rf"(?P<at>(?P<name>{NAME})\s+(?P<a>{_VALUE})\s*,\s*(?P<b>{_VALUE}))",
+        "The values of a function stand in brackets.",
+        "Write `{new}`.",
+        lambda of: f"{of('name')}({of('a')}, {of('b')})",
+    ),
+    slip(
+        r"\([^()]*?[\w)\]](?P<at>\s+)(?=[A-Za-z0-9_(])",
+        "Between the values of a function stands a comma.",
+        "Write it.",
+        ", ",
     ),
 )
 SLIPS: tuple[Slip, ...] = (*LINES, *SIGNS, *_EXPRESSIONS_AND_CLAUSES)

@@ -25,6 +25,21 @@ LINES: tuple[Slip, ...] = (
         "R101",
     ),
     slip(
+        r"^\s*(?P<at>rung\s*[vV]?\s*1(?:\.\d+)?)\s*$", "The version stands behind `rung`.", "Write `{new}`.", "rung 1"
+    ),
+    slip(
+        rf"^\s*(?:keep|fresh)\s+{NAME}(?P<at>)\s*$",
+        "What is kept has a start.",
+        "Say with what it begins, as in `keep n = 0`.",
+        " = 0",
+    ),
+    slip(
+        r"^\s*signal\b.*?\b(?P<at>when|if)\b(?!.*\bthen\b)",
+        "A signal is one condition.",
+        "Join its parts with `and`.",
+        "and",
+    ),
+    slip(
         r"^\s*(?P<at>(?:def|function|func|fn|fun|sub)\s+(?P<rest>[^:{]*?)\s*(?:->[^:{]*)?[:{]?)\s*$",
         "A function is made with `define`.",
         "Write `define`.",
@@ -107,6 +122,12 @@ LINES: tuple[Slip, ...] = (
     ),
     slip(
         rf"^\s*(?:let|keep|fresh|set)\s+{NAME}(?P<at>\s+)(?=[\w(#\"-])",
+        "Between the name and its value stands `=`.",
+        "Write `=` between them.",
+        " = ",
+    ),
+    slip(
+        rf"^\s*signal\s+{NAME}(?P<at>\s+)(?=[\w(])",
         "Between the name and its value stands `=`.",
         "Write `=` between them.",
         " = ",

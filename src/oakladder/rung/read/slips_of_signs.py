@@ -30,6 +30,7 @@ SIGNS: tuple[Slip, ...] = (
         'Use " on both sides.',
         lambda of: f'"{of("text")}"',
     ),
+    slip(r"\b(?:and|or)(?P<at>\s*[&|]+)", "Two conditions are joined by one word.", "Take the sign out.", ""),
     slip(r"(?P<at>&&|&)", "`&` means nothing in Rung.", "Write `and`.", "and"),
     slip(r"(?P<at>\|\||\|)", "`|` means nothing in Rung.", "Write `or`.", "or"),
     slip(r"(?P<at><>|≠|=/=|~=|!==|! =)", "What is not equal is written `!=`.", "Write `!=`.", "!="),
@@ -41,6 +42,12 @@ SIGNS: tuple[Slip, ...] = (
     slip(r"(?P<at>[×·∗])", "A product is written `*`.", "Write `*`.", "*"),
     slip(r"(?P<at>[÷])", "A quotient is written `/`.", "Write `/`.", "/"),
     slip(r"(?P<at>[−–—])", "Minus is written `-`.", "Write `-`.", "-"),
+    slip(
+        r"(?<=\d)(?P<at>\s+)(?=%(?!\s*[\w(]))",
+        "The sign of percent stands right behind its number.",
+        "Take the space out.",
+        "",
+    ),
     slip(r"(?<=[\w)\]])(?P<at>\s*%\s*)(?=[\w(])", "A remainder is written `mod`.", "Write `mod`.", " mod "),
     slip(
         r"(?P<at>#(?P<hex>[0-9A-Fa-f]{3}))(?![0-9A-Za-z_])",
@@ -79,5 +86,11 @@ SIGNS: tuple[Slip, ...] = (
         "Large numbers are written out.",
         "Write `{new}`.",
         _plain_number,
+    ),
+    slip(
+        r"\bon\s+(?P<at>(?P<number>\d{1,3}))(?![\w.])",
+        "A timeframe is written with its unit: 15m, 1h, 1d.",
+        "Write `{new}`.",
+        lambda of: f"{of('number')}m",
     ),
 )
