@@ -13,6 +13,7 @@ import pytest
 from helpers import daily_bars, random_bars
 from oakladder.bars import shared_times
 from oakladder.bars.bars import COLUMNS, Bars
+from oakladder.bars.longer import marks
 from oakladder.bars.panels import panel_of, resample_panel
 from oakladder.bars.resample import resample
 from oakladder.bars.sessions import Calendar
@@ -113,7 +114,7 @@ def test_no_times_stay_behind_when_their_bars_are_gone(tmp_path: Path) -> None:
     library.write(minutes)
     before = len(shared_times._KNOWN)
     panel = library.panel(["AAA"], Timeframe.parse("5m"))
-    panel.timeline.marks(Timeframe.parse("1h"))
+    marks(panel.timeline, Timeframe.parse("1h"))
     panel.timeline.closes(0)
     library.bars("AAA", ONE_MINUTE).regular()
     assert len(shared_times._KNOWN) > before

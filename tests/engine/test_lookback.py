@@ -14,6 +14,7 @@ from helpers import daily_bars, random_bars
 from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.cut import cut
 from oakladder.bars.errors import DataProblem
+from oakladder.bars.longer import begins, marks
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of, resample_panel
 from oakladder.bars.sessions import Calendar
@@ -229,8 +230,8 @@ def test_a_ragged_panel_is_the_panel_of_its_series(ragged: BarLibrary) -> None:
         skips = np.arange(len(names)) % 9
         same(cut(read, skips), cut(laid, skips))
         if frame is not MONTH:
-            np.testing.assert_array_equal(read.timeline.begins(MONTH), laid.timeline.begins(MONTH))
-            np.testing.assert_array_equal(read.timeline.marks(MONTH), laid.timeline.marks(MONTH))
+            np.testing.assert_array_equal(begins(read.timeline, MONTH), begins(laid.timeline, MONTH))
+            np.testing.assert_array_equal(marks(read.timeline, MONTH), marks(laid.timeline, MONTH))
     days = ragged.panel(names, ONE_DAY)
     late = resample_panel(cut(days, np.full(len(names), 11)), WEEK)
     whole = resample_panel(days, WEEK)

@@ -9,6 +9,7 @@ from typing import Protocol
 import numpy as np
 
 from oakladder.bars.bars import COLUMNS, Bars
+from oakladder.bars.calendar_columns import calendar_columns
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import Timeframe
 from oakladder.bars.timeline import Timeline
@@ -87,7 +88,7 @@ class Panel:
         return self.timeline.size
 
     def column(self, name: str) -> np.ndarray:
-        """A column of the bars, one of `Timeline.calendar_columns`, or ``tick_size``; float64, worked out once."""
+        """A column of the bars, one of `calendar_columns`, or ``tick_size``; float64, worked out once."""
         if name in self.columns:
             return self.columns[name]
         if name in COLUMNS:
@@ -95,7 +96,7 @@ class Panel:
         elif name == "tick_size":
             self.columns[name] = self.per_symbol(self.ticks or (USUAL_TICK,) * len(self))
         else:
-            self.columns.update(self.timeline.calendar_columns())
+            self.columns.update(calendar_columns(self.timeline))
         return self.columns[name]
 
     def fetch(self, names: Iterable[str]) -> None:

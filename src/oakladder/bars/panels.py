@@ -9,6 +9,7 @@ import numpy as np
 
 from oakladder.bars.bars import COLUMNS, Bars, tidy
 from oakladder.bars.end_to_end import end_to_end, ends_of, without
+from oakladder.bars.longer import count_longer, groups
 from oakladder.bars.panel import Panel
 from oakladder.bars.resample import MERGES, fits
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
@@ -58,10 +59,10 @@ def resample_panel(panel: Panel, timeframe: Timeframe) -> Panel:
         raise ValueError(f"{timeframe} bars cannot be made of {panel.timeframe} bars.")
     if not len(panel):
         return Panel((), Timeline(timeframe, (), panel.offsets, ()), _no_columns())
-    first, last, timeline = panel.timeline.groups(timeframe)
+    first, last, timeline = groups(panel.timeline, timeframe)
     skipped = None
     if panel.whole is not None:
-        skipped = panel.whole.timeline.count_longer(timeframe) - timeline.sizes
+        skipped = count_longer(panel.whole.timeline, timeframe) - timeline.sizes
     return Panel(
         panel.symbols,
         timeline,

@@ -9,8 +9,7 @@ from itertools import pairwise
 import numpy as np
 
 from oakladder.bars.end_to_end import end_to_end, ends_of
-from oakladder.bars.resample import fits, shared_groups
-from oakladder.bars.sessions import BEGINS, COMPLETES, Calendar
+from oakladder.bars.sessions import Calendar
 from oakladder.bars.shared_times import remembered, remembered_by_name, shared
 from oakladder.bars.timeframes import Timeframe
 
@@ -37,7 +36,8 @@ class Timeline:
     #: Reads the times of a ragged timeline when they are first asked for.
     read: Callable[[], np.ndarray] | None = None
     _times: np.ndarray | None = None
-    _marks: dict[Timeframe, np.ndarray] = field(default_factory=dict)
+    #: `longer.marks` of each timeframe that they were asked for.
+    known_marks: dict[Timeframe, np.ndarray] = field(default_factory=dict)
 
     def __len__(self) -> int:
         return len(self.calendars)
@@ -100,7 +100,7 @@ class Timeline:
 
     def all_closes(self) -> np.ndarray:
         """When each bar of every symbol is complete, end to end."""
-        return self._each(lambda c, times: c.closes(times, self.timeframe, self.extended))
+        return self.by_symbol(lambda c, times: c.closes(times, self.timeframe, self.extended))
 
     def alike(self) -> list[tuple[int, int]]:
         """Runs of symbols, first up to last, that share their times and calendar: worked out once for all of them."""
@@ -108,124 +108,15 @@ class Timeline:
         cuts = [k for k in range(1, len(pairs)) if pairs[k] != pairs[k - 1]]
         return list(pairwise([0, *cuts, len(pairs)])) if pairs else []
 
-    def calendar_columns(self) -> dict[str, np.ndarray]:
-        """What the exchange's calendar says of every bar, as columns of float64.
-
-        ``clock`` (minutes), ``weekday`` (1 Monday), ``day``, ``month``, ``year``, ``day_number`` (days since 1970),
-        and ``extended`` (1 outside regular hours).
-        """
-        days = self._each(lambda c, times: c.days(times))
-        dates = days.astype("datetime64[D]")
-        months = dates.astype("datetime64[M]")
-        outside = np.zeros(len(days))
-        if self.timeframe.intraday:
-            outside = self._each(lambda c, times: ~c.is_regular(times))
-        made = {
-            "clock": self._each(lambda c, times: c.minutes(times) % 1440),
-            "weekday": (days + 3) % 7 + 1,
-            "day": (dates - months).astype(np.int64) + 1,
-            "month": months.astype(np.int64) % 12 + 1,
-            "year": months.astype(np.int64) // 12 + 1970,
-            "day_number": days,
-            "extended": outside,
-        }
-        return {name: np.ascontiguousarray(values, dtype=np.float64) for name, values in made.items()}
-
-    def groups(self, timeframe: Timeframe) -> tuple[np.ndarray, np.ndarray, Timeline]:
-        """First and last bar of each longer bar of every symbol, and the timeline of the longer bars."""
-        extended = self.extended and timeframe.intraday
-        if self.parts is not None:
-            firsts, lasts, parts = self._shared_groups(timeframe)
-            made = Timeline(timeframe, self.calendars, ends_of([len(p) for p in parts]), parts, extended)
-            return firsts, lasts, made
-        periods = self._each(lambda c, times: c.periods(times, timeframe))
-        begins = np.ones(len(periods), dtype=bool)
-        begins[1:] = periods[1:] != periods[:-1]
-        begins[self.firsts] = True
-        first = np.flatnonzero(begins)
-        last = np.append(first[1:], len(periods)) - 1
-        offsets = np.searchsorted(first, self.offsets).astype(np.int64)
-        made = Timeline(timeframe, self.calendars, offsets, None, extended)
-        made.take(self._by_calendar(self.times[first], offsets, lambda c, t: c.opens(t, timeframe)))
-        return first, last, made
-
-    def _shared_groups(self, timeframe: Timeframe) -> tuple[np.ndarray, np.ndarray, tuple[np.ndarray, ...]]:
-        """The same, worked out once for symbols that are alike, with the longer bars' times of each symbol."""
-        firsts, lasts, parts = [], [], []
-        for a, b in self.alike():
-            first, last, part = shared_groups(self.each[a], self.calendars[a], timeframe)
-            firsts.append((self.offsets[a:b, None] + first).ravel())
-            lasts.append((self.offsets[a:b, None] + last).ravel())
-            parts += [part] * (b - a)
-        return end_to_end(firsts), end_to_end(lasts), tuple(parts)
-
-    def count_longer(self, timeframe: Timeframe) -> np.ndarray:
-        """How many longer bars each symbol's bars make, int64."""
-        if self.parts is not None:
-            groups = [shared_groups(t, c, timeframe) for t, c in zip(self.parts, self.calendars, strict=True)]
-            return np.array([len(first) for first, _, _ in groups], dtype=np.int64)
-        return self._by_name(("longer", timeframe), [1] * len(self), lambda: self.groups(timeframe)[2].sizes)
-
-    def begins(self, timeframe: Timeframe) -> np.ndarray:
-        """1 on bars with which a bar of the timeframe begins, else 0; float64. All do if it is no longer than theirs."""
-        if timeframe.order <= self.timeframe.order:
-            return np.ones(self.size)
-        periods = self._each(lambda c, times: c.periods(times, timeframe))
-        made = np.ones(len(periods))
-        made[1:] = periods[1:] != periods[:-1]
-        made[self.firsts] = 1.0
-        for k, before in enumerate(self.previous or ()):  # where this timeline goes on from another
-            start, end = self.offsets[k], self.offsets[k + 1]
-            if before is not None and end > start:
-                period = self.calendars[k].periods(np.array([before]), timeframe)[0]
-                made[start] = float(periods[start] != period)
-        return made
-
-    def marks(self, timeframe: Timeframe) -> np.ndarray:
-        """`Calendar.marks` for every bar, uint8; worked out once. Raises `ValueError` if the timeframe does not fit."""
-        if timeframe not in self._marks:
-            self._marks[timeframe] = self._made_marks(timeframe)
-        return self._marks[timeframe]
-
-    def _made_marks(self, timeframe: Timeframe) -> np.ndarray:
-        if timeframe.order < self.timeframe.order:
-            raise ValueError(
-                f"The script asks for {timeframe}, which is shorter than the {self.timeframe} it runs on. "
-                f"Run it on {timeframe} or less."
-            )
-        if not fits(self.timeframe, timeframe):
-            raise ValueError(
-                f"The script asks for {timeframe}, and {timeframe} bars cannot be made of {self.timeframe} bars."
-            )
-        if self.is_ragged and self.previous is None:
-            return self._ragged_marks(timeframe)
-        previous = self.previous or (None,) * len(self)
-        parts = [
-            c.marks(times, self.timeframe, timeframe, self.extended, before)
-            for c, times, before in zip(self.calendars, self.each, previous, strict=True)
-        ]
-        return end_to_end(parts) if parts else np.zeros(0, dtype=np.uint8)
-
-    def _ragged_marks(self, timeframe: Timeframe) -> np.ndarray:
-        """The marks of all symbols in one go: what the bar before left open does not reach into the next symbol."""
-
-        def work() -> np.ndarray:
-            made = self._each(lambda c, times: c.marks(times, self.timeframe, timeframe, self.extended))
-            firsts = self.firsts
-            made[firsts] = (made[firsts] & COMPLETES) | BEGINS
-            return made
-
-        return self._by_name(("marks", self.timeframe, timeframe, self.extended), self.sizes.tolist(), work)
-
     def after(self, skips: np.ndarray) -> Timeline:
         """The timeline without the first ``skips[k]`` bars of each symbol."""
         parts = None if self.parts is None else _parts_after(self.parts, skips)
         return Timeline(self.timeframe, self.calendars, ends_of((self.sizes - skips).tolist()), parts, self.extended)
 
-    def _each(self, how: Callable[[Calendar, np.ndarray], np.ndarray]) -> np.ndarray:
+    def by_symbol(self, how: Callable[[Calendar, np.ndarray], np.ndarray]) -> np.ndarray:
         """Applies something to the times of each symbol by its calendar; once for all that share both."""
         if self.parts is None:
-            return self._by_calendar(self.times, self.offsets, how)
+            return self.by_calendar(self.times, self.offsets, how)
         done: dict[tuple[int, int], np.ndarray] = {}
         made = []
         for calendar, times in zip(self.calendars, self.parts, strict=True):
@@ -235,7 +126,7 @@ class Timeline:
             made.append(done[key])
         return end_to_end(made) if made else np.zeros(0, dtype=np.int64)
 
-    def _by_calendar(
+    def by_calendar(
         self, times: np.ndarray, offsets: np.ndarray, how: Callable[[Calendar, np.ndarray], np.ndarray]
     ) -> np.ndarray:
         """Applies something to times of all symbols, laid end to end as ``offsets`` say, calendar by calendar."""
@@ -243,7 +134,7 @@ class Timeline:
         runs = pairwise([0, *cuts, len(self)])
         return end_to_end([how(self.calendars[a], times[offsets[a] : offsets[b]]) for a, b in runs])
 
-    def _by_name(self, what: Hashable, sizes: list[int], work: Callable[[], np.ndarray]) -> np.ndarray:
+    def by_name(self, what: Hashable, sizes: list[int], work: Callable[[], np.ndarray]) -> np.ndarray:
         """A fact about a ragged timeline, remembered where its times have names."""
         if not self.names:
             return work()

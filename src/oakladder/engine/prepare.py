@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from oakladder.bars.errors import DataProblem
+from oakladder.bars.longer import begins, marks
 from oakladder.bars.panel import Panel
 from oakladder.bars.timeframes import Timeframe
 from oakladder.rung.native import compile as native
@@ -67,7 +68,7 @@ def prepare(
         assert domain.timeframe is not None
         try:
             timeframe = Timeframe.parse(str(fixed[domain.timeframe]))
-            steps.append(panel.timeline.marks(timeframe))
+            steps.append(marks(panel.timeline, timeframe))
         except ValueError as error:
             raise RunProblem(str(error)) from None
         before.append(_earlier(panel, timeframe))
@@ -204,7 +205,7 @@ def input_column(job: Job, what: Input, panel: Panel | None = None) -> np.ndarra
             return panel.per_symbol(float(s == job.fixed[what.symbol]) for s in panel.symbols)
         case BarBegins():
             try:
-                return panel.timeline.begins(Timeframe.parse(str(job.fixed[what.timeframe])))
+                return begins(panel.timeline, Timeframe.parse(str(job.fixed[what.timeframe])))
             except ValueError as error:
                 raise RunProblem(str(error)) from None
         case OtherSymbol():

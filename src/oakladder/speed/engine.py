@@ -8,6 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
+from oakladder.bars.longer import marks as marks_of
 from oakladder.bars.panel import Panel
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.shared_times import shared
@@ -43,7 +44,7 @@ def make_panel(symbols: int, bars: int = BARS) -> Panel:
         ),
         columns,
     )
-    panel.timeline.marks(_WEEK)
+    marks_of(panel.timeline, _WEEK)
     return panel
 
 
@@ -93,7 +94,7 @@ def hand_written() -> Callable[..., None]:
 def _numba_run(panel: Panel) -> Callable[[], tuple[np.ndarray, np.ndarray]]:
     loop = hand_written()
     n = panel.size
-    marks = panel.timeline.marks(_WEEK)
+    marks = marks_of(panel.timeline, _WEEK)
 
     def work() -> tuple[np.ndarray, np.ndarray]:
         go, fade = np.empty(n, np.int8), np.empty(n, np.int8)
@@ -111,7 +112,7 @@ def _polars_run(panel: Panel) -> Callable[[], object]:
         {
             "symbol": np.repeat(np.arange(len(panel)), sizes),
             "close": panel.columns["close"],
-            "ends": (panel.timeline.marks(_WEEK) & 2) > 0,
+            "ends": (marks_of(panel.timeline, _WEEK) & 2) > 0,
         }
     )
 
@@ -152,7 +153,7 @@ def _polars_run(panel: Panel) -> Callable[[], object]:
 def _pandas_run(panel: Panel, symbols: int) -> Callable[[], object]:
     import pandas as pd
 
-    close, marks = panel.columns["close"], panel.timeline.marks(_WEEK)
+    close, marks = panel.columns["close"], marks_of(panel.timeline, _WEEK)
 
     def work() -> object:
         made = []

@@ -1,0 +1,31 @@
+"""What the exchange's calendar says of every bar, as columns."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from oakladder.bars.timeline import Timeline
+
+
+def calendar_columns(timeline: Timeline) -> dict[str, np.ndarray]:
+    """What the exchange's calendar says of every bar, as columns of float64.
+
+    ``clock`` (minutes), ``weekday`` (1 Monday), ``day``, ``month``, ``year``, ``day_number`` (days since 1970),
+    and ``extended`` (1 outside regular hours).
+    """
+    days = timeline.by_symbol(lambda c, times: c.days(times))
+    dates = days.astype("datetime64[D]")
+    months = dates.astype("datetime64[M]")
+    outside = np.zeros(len(days))
+    if timeline.timeframe.intraday:
+        outside = timeline.by_symbol(lambda c, times: ~c.is_regular(times))
+    made = {
+        "clock": timeline.by_symbol(lambda c, times: c.minutes(times) % 1440),
+        "weekday": (days + 3) % 7 + 1,
+        "day": (dates - months).astype(np.int64) + 1,
+        "month": months.astype(np.int64) % 12 + 1,
+        "year": months.astype(np.int64) // 12 + 1970,
+        "day_number": days,
+        "extended": outside,
+    }
+    return {name: np.ascontiguousarray(values, dtype=np.float64) for name, values in made.items()}
