@@ -243,7 +243,7 @@ class Calls:
             self.context.reporter.blame.pop()
         self.context.stack.pop()
         self.context.results.pop()
-        if not function.of_library:
+        if not function.of_library and given is not None:
             for name, binding in scope.names.items():
                 if not binding.read:
                     self.context.report("R701", binding.span, f"Nothing reads `{name}`.", "Use it, or take it out.")

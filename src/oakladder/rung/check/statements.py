@@ -50,7 +50,7 @@ class Statements:
                 case t.Give():
                     if scope.blocks or not self.context.stack:
                         self.context.report(
-                            "R113", statement.span, "`give` ends a `define`; it has no place here.", "Take it out."
+                            "R113", statement.span, "`give` ends a `define`; it has no place here.", "Take it out.", ""
                         )
                     else:
                         given = statement.values
@@ -74,7 +74,7 @@ class Statements:
                 case t.Stop():
                     if not scope.loops:
                         self.context.report(
-                            "R113", statement.span, "`stop` leaves a `for`, and none is open here.", "Take it out."
+                            "R113", statement.span, "`stop` leaves a `for`, and none is open here.", "Take it out.", ""
                         )
                 case _:
                     if scope.blocks or self.context.stack:
@@ -336,7 +336,13 @@ class Statements:
                 )
             seen.add(p.name.name)
         if not any(isinstance(s, t.Give | t.Lost) for s in statement.body) and statement.body:
+            last = statement.body[-1]
+            mend: tuple[tuple[Span, str], ...] = ()
+            if isinstance(last, t.Let) and last.span.line <= len(self.context.lines):
+                row = self.context.lines[last.span.line - 1]
+                give = f"\n{' ' * (last.span.column - 1)}give {', '.join(n.name for n in last.names)}"
+                mend = ((Span(last.span.line, len(row.rstrip()) + 1, 0), give),)
             self.context.report(
-                "R210", statement.span, f"The function `{name}` gives nothing back.", "End it with `give …`."
+                "R210", statement.span, f"The function `{name}` gives nothing back.", "End it with `give …`.", also=mend
             )
         self.context.functions[name] = Function(statement, scope)

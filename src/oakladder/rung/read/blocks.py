@@ -109,6 +109,7 @@ class Parser:
                 self.places.whole(line),
                 "Nothing is indented under this line.",
                 "Indent the lines that belong to it by four spaces.",
+                also=() if below is None else ((Span(below.number, 1, 0), "    "),),
             )
             return ()
         if below.depth > MAX_DEPTH:

@@ -245,7 +245,8 @@ class LineReader:
                     clause.span,
                     f"`{clause.word}` is said twice.",
                     "Join both with `and`." if joined else "Keep one of them.",
-                    also=((word, "and"),) if joined else (),
+                    None if joined or isinstance(clause.value, str) else "",
+                    ((word, "and"),) if joined else (),
                 )
             seen.add(clause.word if clause is not None else "")
         return t.Show(rule, tuple(operands), tuple(clauses), span)

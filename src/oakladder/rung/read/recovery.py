@@ -142,7 +142,7 @@ def _misspelled(line: Recovered, code: str) -> Iterator[Recovered]:
     found = (
         re.compile(r"[A-Za-z_]{3,}").match(code, len(code) - left) if left is not None and left <= len(code) else None
     )
-    if found is None or not found.start():
+    if found is None or not found.start() or found[0] in _MEANT or found[0] in STATEMENT_WORDS:
         return
     for guess in difflib.get_close_matches(found[0].lower(), _MEANT, 1, _LIKE):
         message, fix = f"`{found[0]}` does not fit here.", f"Did you mean `{guess}`?"

@@ -80,6 +80,18 @@ _EXPRESSIONS_AND_CLAUSES: tuple[Slip, ...] = (
         lambda of: f"{of('name')} =",
     ),
     slip(r"(?P<at>,)\s*[)\]]", "A comma stands between two values.", "Take it out.", ""),
+    slip(
+        rf"^\s*(?:zone|link)\s+{_VALUE}(?P<at>\s*(?:,|\band\b)?\s*)(?={_VALUE})",
+        "Between the two prices stands `to`.",
+        "Write `low to high`.",
+        " to ",
+    ),
+    slip(
+        rf"^\s*band\s+{_VALUE}(?P<at>\s*(?:\bto\b|\band\b)?\s*)(?={_VALUE})",
+        "Between the two lines stands a comma.",
+        "Write `low, high`.",
+        ", ",
+    ),
     # --- clauses
     slip(
         rf"^\s*(?:{_OUTPUT_WORDS})\b.*?(?P<at>\s*,\s*)(?=(?:{_CLAUSE_WORDS})\b)",

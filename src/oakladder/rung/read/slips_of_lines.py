@@ -28,6 +28,18 @@ LINES: tuple[Slip, ...] = (
         r"^\s*(?P<at>rung\s*[vV]?\s*1(?:\.\d+)?)\s*$", "The version stands behind `rung`.", "Write `{new}`.", "rung 1"
     ),
     slip(
+        rf"^\s*setting\s+{NAME}(?P<at>)(?=\s+range\s+(?P<low>-?\d+(?:\.\d+)?)\s*\.\.)",
+        "A setting has a default.",
+        "Write it behind the name, as in `setting n = 9 range 1..50`.",
+        lambda of: f" = {of('low')}",
+    ),
+    slip(
+        r"^\s*paint\s+(?P<at>candles?|candlesticks?|bar)\b",
+        "What is painted is called `bars`.",
+        "Write `bars`.",
+        "bars",
+    ),
+    slip(
         rf"^\s*(?:keep|fresh)\s+{NAME}(?P<at>)\s*$",
         "What is kept has a start.",
         "Say with what it begins, as in `keep n = 0`.",

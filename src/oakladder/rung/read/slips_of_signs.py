@@ -23,6 +23,12 @@ def _plain_number(of: Callable[[str], str]) -> str:
 
 
 SIGNS: tuple[Slip, ...] = (
+    slip(
+        r"(?<![\w.])(?P<at>\d{1,3}(?:[ ']\d{3})+)(?![\w.])",
+        "Thousands are parted with `_`.",
+        "Write `{new}`.",
+        lambda of: of("at").replace(" ", "_").replace("'", "_"),
+    ),
     # --- signs
     slip(
         r"(?P<at>[“”„«»‘’'](?P<text>[^“”„«»‘’'\"]*)[“”„«»‘’'])",
