@@ -7,6 +7,8 @@ import pytest
 
 from helpers import daily_bars, random_bars
 from oakladder.bars.panels import panel_of
+from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.run import run
 from oakladder.engine.why import Verdict, Why, everything
 from oakladder.rung import compile_script
@@ -113,3 +115,10 @@ def test_a_condition_of_an_earlier_bar_is_taken_apart_there() -> None:
     assert decisive.text == "busy: volume > 150" and decisive.words() == "no, short by 50 (33.3%)"
     ((_, close), _) = leaves(made.parts[1])[0].values
     assert close == 6.0
+
+
+def test_times_of_day_are_read_as_such(market: BarLibrary) -> None:
+    program = compile_script("rung 1\nsignal go = clock >= 10:30 and close > 0")
+    early = Why(program, market.panel(["BRINE"], Timeframe.parse("1h")), "go").at(0)
+    assert early.parts[0].figures() == ["09:00", "10:30"] and early.parts[0].words() == "no, short by 90 minutes"
+    assert early.parts[1].figures()[1] == "0"

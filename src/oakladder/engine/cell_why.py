@@ -12,7 +12,7 @@ from oakladder.bars.time_words import bar_time
 from oakladder.engine.cells import meant
 from oakladder.engine.columns import Ask
 from oakladder.engine.run import Result, roots_of, run
-from oakladder.engine.why import Verdict, Why, figure
+from oakladder.engine.why import Verdict, Why
 from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.program import Program
 from oakladder.rung.texts import write_value
@@ -76,7 +76,7 @@ def _since(flags: np.ndarray, bars: Bars) -> str:
 
 def _reasons(verdict: Verdict, depth: int) -> list[str]:
     """A verdict and what it is made of, a line each; the part that decides is pointed at."""
-    values = ", ".join(figure(v) for _, v in verdict.values)
+    values = ", ".join(verdict.figures())
     mark = "→ " if verdict.decisive else ""
     line = f"{'   ' * depth}{mark}{verdict.text}: {f'{values}: ' if values else ''}{verdict.words()}"
     return [line, *(inner for part in verdict.parts for inner in _reasons(part, depth + 1))]

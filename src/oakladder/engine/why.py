@@ -13,6 +13,7 @@ from oakladder.rung.plan.ops import Op
 from oakladder.rung.problems import Cancelled
 from oakladder.rung.program import Program
 from oakladder.rung.teach.conditions import ConditionPart, condition
+from oakladder.rung.texts import CLOCK, write_value
 
 #: What a plain flag that is not true, and what is not known, count beside a comparison that misses by its usual distance.
 _FLAG_MISS, _NONE_MISS = 1.0, 4.0
@@ -36,6 +37,12 @@ class Verdict:
     missing: float
     decisive: bool
     parts: tuple[Verdict, ...]
+    #: Whether the values are times of day.
+    timed: bool = False
+
+    def figures(self) -> list[str]:
+        """The values as they are read: times of day as such."""
+        return [write_value(v, CLOCK) if self.timed else figure(v) for _, v in self.values]
 
     def words(self) -> str:
         """The verdict in a few words."""
@@ -46,6 +53,8 @@ class Verdict:
         if self.how != "compare" or self.missing != self.missing:
             return "no"
         short = {">": "short", ">=": "short", "<": "over", "<=": "over"}.get(self.relation, "off")
+        if self.timed and self.missing:
+            return f"no, {short} by {self.missing:.0f} minutes"
         share = self.missing / abs(self.values[1][1]) if self.values[1][1] else float("nan")
         percent = f" ({share:.1%})" if share == share and share < 10 else ""
         return f"no, {short} by {figure(self.missing)}{percent}" if self.missing else "no, equal"
@@ -115,7 +124,8 @@ class Why:
             missing = abs(values[0][1] - values[1][1])
         below = any(v.decisive for p in parts for v in everything(p))
         decisive = blame and holds is not True and not below
-        return Verdict(part.text, part.how, holds, values, part.relation, missing, decisive, tuple(parts))
+        timed = any(o.timed for o in part.operands)
+        return Verdict(part.text, part.how, holds, values, part.relation, missing, decisive, tuple(parts), timed)
 
     def _number(self, op: Op, bar: int) -> float:
         value = self.result.at(op, bar)

@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
 from oakladder.bars.bars import Bars
 from oakladder.bars.time_words import bar_time
 from oakladder.desk.look.theme import Theme, ui_font
-from oakladder.engine.why import Verdict, Why, everything, figure
+from oakladder.engine.why import Verdict, Why, everything
 
 _ROLE = Qt.ItemDataRole.UserRole
 _FOLLOW_MS = 40
@@ -139,9 +139,13 @@ class WhyPanel(QWidget):
         self.tree.expandAll()
 
     def _add(self, verdict: Verdict, parent: QTreeWidgetItem | None) -> None:
-        values = "  ".join(figure(v) for _, v in verdict.values)
+        values = "  ".join(verdict.figures())
         item = QTreeWidgetItem([verdict.text, values, self._mark(verdict)])
-        hint = [verdict.text, *(f"{text} is {figure(v)}" for text, v in verdict.values), verdict.words()]
+        hint = [
+            verdict.text,
+            *(f"{text} is {value}" for (text, _), value in zip(verdict.values, verdict.figures(), strict=True)),
+            verdict.words(),
+        ]
         for column in range(3):
             item.setToolTip(column, "\n".join(hint))
         role = {True: "rising", False: "falling", None: "mute"}[verdict.holds]

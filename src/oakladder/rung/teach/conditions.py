@@ -22,10 +22,11 @@ _MOST_PARTS = 300
 
 @dataclass(frozen=True, slots=True)
 class Operand:
-    """One side of a comparison: as written, and its value."""
+    """One side of a comparison: as written, its value, and whether that is a time of day."""
 
     text: str
     op: Op
+    timed: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,11 +117,12 @@ def _side_by_side(expr: t.Expr, op: str) -> list[t.Expr]:
 
 def _compared(look: _Look, instance: Instance, expr: t.Compare, text: str, op: Op) -> ConditionPart | None:
     operands = []
+    timed = any(map(_is_clock, expr.values))
     for value in expr.values:
         found = look.trace.values.get((instance, value))
         if not isinstance(found, Op) or found.is_shell or found.is_flag:
             return None
-        operands.append(Operand(written(value), found))
+        operands.append(Operand(written(value), found, timed))
     if len(expr.ops) == 1:
         return ConditionPart(text, op, "compare", (), tuple(operands), expr.ops[0])
     # A chain of comparisons became a chain of `and`s: the flags of its links stand in it, last link outermost.
@@ -134,6 +136,11 @@ def _compared(look: _Look, instance: Instance, expr: t.Compare, text: str, op: O
         for a, relation, b, flag in zip(operands, expr.ops, operands[1:], flags, strict=False)
     ]
     return ConditionPart(text, op, "and", tuple(links))
+
+
+def _is_clock(expr: t.Expr) -> bool:
+    """Whether an expression plainly is a time of day: then so is what it is compared with."""
+    return (isinstance(expr, t.Name) and expr.name == "clock") or (isinstance(expr, t.Literal) and expr.kind == "clock")
 
 
 def _named(look: _Look, instance: Instance | None, expr: t.Name, text: str, depth: int) -> ConditionPart | None:
@@ -181,7 +188,7 @@ def _in_words_of(part: ConditionPart, names: dict[str, t.Expr]) -> ConditionPart
         part.op,
         part.how,
         tuple(_in_words_of(p, names) for p in part.parts),
-        tuple(Operand(said(o.text), o.op) for o in part.operands),
+        tuple(Operand(said(o.text), o.op, o.timed) for o in part.operands),
         part.relation,
         part.lag,
     )
