@@ -97,7 +97,7 @@ def check(text: str, on: Bars | Panel, **expected: Sequence[float] | Sequence[bo
             np.testing.assert_allclose(made[name], wanted, rtol=1e-9, atol=1e-9, err_msg=name)
 
 
-def test_averages_that_cross_under_a_longer_one() -> None:
+def test_averages_that_cross_below_a_longer_one() -> None:
     b = days(5)
     c = b["close"]
     fast, slow, long = means(c, 8), means(c, 21), means(c, 35)

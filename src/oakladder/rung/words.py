@@ -116,7 +116,7 @@ CLAUSES: dict[str, ClauseForm] = {
 ZONE_VALUES: dict[str, str] = {
     "top": "the zone's upper edge",
     "bottom": "the zone's lower edge",
-    "age": "bars since the zone opened",
+    "age": "how many bars ago the zone opened",
 }
 ZONE_CLAUSES = frozenset({"until"})
 #: Clauses that every output takes.
@@ -255,7 +255,7 @@ STATEMENTS: tuple[Statement, ...] = (
         Shown.ZONE,
         "zone A to B [lasting N bars | until FLAG] [most N]",
         "a rectangle between two prices, opened on every bar on which `when` holds; in `until` its own `top`, `bottom` "
-        "and `age` (bars since it opened) can be read",
+        "and `age` (in bars) can be read",
         'expr "to" expr',
         (_NUMBER, _NUMBER),
         "lasting until most",
