@@ -470,6 +470,25 @@ def test_one_missing_value_is_left_out_of_what_goes_through_a_session(market: Ba
         assert made["p"][part[5]] == before[~np.isnan(before)][-1]
 
 
+@pytest.mark.parametrize(("frame", "extended"), [("15m", False), ("15m", True), ("1h", False), ("4h", True)])
+def test_the_last_bar_of_a_session_is_so_by_the_calendar(market: BarLibrary, frame: str, extended: bool) -> None:
+    panel = market.panel(["SURGE"], Timeframe.parse(frame), extended=extended)
+    made = values("let last = last_of_session\nlet whole = last_of_session on 1d\nlet done = close on 1d", panel)
+    bars = panel.bars(0)
+    minutes, days = bars.calendar.minutes(bars.times), bars.calendar.days(bars.times)
+    for day in np.unique(days):
+        part = np.flatnonzero((days == day) & (minutes >= 540) & (minutes < 930))
+        ends = [k for k in part if minutes[k] + bars.timeframe.count >= 930]
+        assert np.flatnonzero((made["last"] == 1) & (days == day)).tolist() == ends[-1:]
+        if ends and not extended:  # with it the day is complete
+            assert made["done"][ends[-1]] == bars["close"][part[-1]]
+    assert set(made["whole"][~np.isnan(made["whole"])]) == {1.0}
+
+
+def test_every_bar_of_a_day_is_the_last_of_its_session() -> None:
+    assert values("let last = last_of_session", daily_bars([1, 2, 3]))["last"].tolist() == [1, 1, 1]
+
+
 def test_starts_needs_a_known_bar_before() -> None:
     made = values("let x = starts(close > 2)", daily_bars([3, 1, 5, 6, 1, 9]))["x"]
     np.testing.assert_array_equal(made, [np.nan, 0, 1, 0, 0, 1])

@@ -29,3 +29,12 @@ def calendar_columns(timeline: Timeline) -> dict[str, np.ndarray]:
         "extended": outside,
     }
     return {name: np.ascontiguousarray(values, dtype=np.float64) for name, values in made.items()}
+
+
+def last_of_session(timeline: Timeline) -> np.ndarray:
+    """1 on bars with whose close the regular session ends by the calendar, else 0; float64. Bars of a day and longer
+    all end with a session."""
+    if not timeline.timeframe.intraday:
+        return np.ones(timeline.size)
+    ends = timeline.by_symbol(lambda c, times: c.day_close(c.days(times)))
+    return (timeline.all_closes() == ends).astype(np.float64)

@@ -9,7 +9,7 @@ from typing import Protocol
 import numpy as np
 
 from oakladder.bars.bars import COLUMNS, Bars
-from oakladder.bars.calendar_columns import calendar_columns
+from oakladder.bars.calendar_columns import calendar_columns, last_of_session
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import Timeframe
 from oakladder.bars.timeline import Timeline
@@ -88,11 +88,13 @@ class Panel:
         return self.timeline.size
 
     def column(self, name: str) -> np.ndarray:
-        """A column of the bars, one of `calendar_columns`, or ``tick_size``; float64, worked out once."""
+        """A column of the bars, one of `calendar_columns`, ``last_of_session`` or ``tick_size``; float64, worked out once."""
         if name in self.columns:
             return self.columns[name]
         if name in COLUMNS:
             self.fetch([name])
+        elif name == "last_of_session":
+            self.columns[name] = last_of_session(self.timeline)
         elif name == "tick_size":
             self.columns[name] = self.per_symbol(self.ticks or (USUAL_TICK,) * len(self))
         else:

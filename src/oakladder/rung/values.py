@@ -45,6 +45,7 @@ BAR_VALUES: dict[str, BarValue] = {
         BarValue("month", number(), "month of the year"),
         BarValue("year", number(), "year"),
         BarValue("extended", _FLAG, "whether the bar is outside regular hours"),
+        BarValue("last_of_session", _FLAG, "whether this is the regular session's last bar, by the calendar"),
         BarValue("symbol", Type(Kind.TEXT, moving=False, per_symbol=True), "the symbol, as a text"),
         BarValue("timeframe", Type(Kind.TIMEFRAME, moving=False), "the timeframe that the script runs on"),
         BarValue("tick_size", Type(Kind.NUMBER, False, Unit.PRICE, per_symbol=True), "smallest step of the price"),
@@ -67,7 +68,8 @@ PERIODS: dict[str, str] = {
     "1mo": "year * 12 + month",
 }
 #: Inputs that are read from the bars' times; ``day_number`` counts exchange days since 1970 and has no name of its own.
-TIME_INPUTS = ("clock", "weekday", "day", "month", "year", "day_number", "extended", "tick_size")
+TIME_INPUTS = ("clock", "weekday", "day", "month", "year", "day_number", "extended", "last_of_session", "tick_size")
+FLAG_INPUTS = frozenset(n for n in TIME_INPUTS if n in BAR_VALUES and BAR_VALUES[n].type.kind is Kind.FLAG)
 COLUMNS = ("open", "high", "low", "close", "volume")
 
 #: Palette names: the first five follow the theme, the others are the same in every theme.

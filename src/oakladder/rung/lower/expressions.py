@@ -131,7 +131,7 @@ class Expressions:
             return self.emitter.emit("bar", bound=40, domain=frame.domain)
         if expr.name in values.TIME_INPUTS:
             raw = self.emitter.emit("input", attr=BarColumn(expr.name), bound=DATA_EXPONENT, domain=frame.domain)
-            return self.emitter.flag(raw, frame.domain) if expr.name == "extended" else raw
+            return self.emitter.flag(raw, frame.domain) if expr.name in values.FLAG_INPUTS else raw
         if expr.name == "symbol":
             return self.emitter.emit("symbol", kind="text", domain=frame.domain)
         if expr.name == "timeframe":

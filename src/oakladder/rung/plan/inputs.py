@@ -20,7 +20,13 @@ class Merge(Enum):
     NEWEST = auto()
 
 
-_MERGES = {"high": Merge.HIGHEST, "low": Merge.LOWEST, "close": Merge.LAST, "volume": Merge.SUM}
+_MERGES = {
+    "high": Merge.HIGHEST,
+    "low": Merge.LOWEST,
+    "close": Merge.LAST,
+    "last_of_session": Merge.LAST,
+    "volume": Merge.SUM,
+}
 
 
 @dataclass(frozen=True, slots=True)
