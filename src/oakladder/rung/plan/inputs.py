@@ -24,7 +24,7 @@ _MERGES = {
     "high": Merge.HIGHEST,
     "low": Merge.LOWEST,
     "close": Merge.LAST,
-    "last_of_session": Merge.LAST,
+    "last_of_session": Merge.HIGHEST,
     "volume": Merge.SUM,
 }
 
