@@ -35,20 +35,26 @@ class LadderHead(QHeaderView):
 
     def make_lines(self) -> None:
         """A filter line for each section of the table."""
-        for line in self.lines:
+        sections = self._model.columnCount()
+        for line in self.lines[sections:]:
             line.deleteLater()
-        self.lines = []
-        for section in range(self._model.columnCount()):
-            line = QLineEdit(self)
-            line.setFont(ui_font(7.5))
-            line.setPlaceholderText("filter" if section == 0 else "")
-            script = section >= len(FIXED)
-            line.setToolTip("is true, not true, fired, >= 5, on at least 3" if script else "Part of the text, or > 5")
+        del self.lines[sections:]
+        self.lines += [self._made_line(section) for section in range(len(self.lines), sections)]
+        for section, line in enumerate(self.lines):  # those that are there stay: each takes a millisecond to be styled
+            line.blockSignals(True)
             line.setText(self._rows.filters.get(section, ""))
-            line.textChanged.connect(lambda words, k=section: self._rows.set_filter(k, words))
-            line.show()
-            self.lines.append(line)
+            line.blockSignals(False)
         self.place_lines()
+
+    def _made_line(self, section: int) -> QLineEdit:
+        line = QLineEdit(self)
+        line.setFont(ui_font(7.5))
+        line.setPlaceholderText("filter" if section == 0 else "")
+        script = section >= len(FIXED)
+        line.setToolTip("is true, not true, fired, >= 5, on at least 3" if script else "Part of the text, or > 5")
+        line.textChanged.connect(lambda words: self._rows.set_filter(section, words))
+        line.show()
+        return line
 
     def place_lines(self) -> None:
         """Puts every filter line under its section."""
