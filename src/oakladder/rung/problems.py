@@ -221,6 +221,12 @@ CODES: dict[str, ProblemCode] = {
     # 5xx time and causality
     "R501": ProblemCode(_E, "A look into the future", "let x = close[-1]", "let x = close[1]"),
     "R502": ProblemCode(_E, "A lag that moves", "let x = close[bar]", "keep x = none"),
+    "R503": ProblemCode(
+        _E,
+        "A timeframe that the bars of another symbol cannot make",
+        'line ((close on 5m) of "SALTX") on 1d',
+        'line ((close on 1w) of "SALTX") on 1d',
+    ),
     # 6xx cost
     "R601": ProblemCode(
         _E, "The script is too large", "a function of functions, ten deep", "fewer calls, or a `let` that shares them"

@@ -119,6 +119,18 @@ def is_timeframe(text: str) -> bool:
     return found[1] is None or int(found[1]) * (60 if found[2] == "h" else 1) <= MOST_MINUTES
 
 
+def minutes_of(timeframe: str) -> int:
+    """About how long a bar of a timeframe is, in minutes: longer ones have more."""
+    count, unit = re.fullmatch(r"(\d+)(\w+)", timeframe).groups()  # type: ignore[union-attr]
+    return int(count) * {"m": 1, "h": 60, "d": 1440, "w": 7 * 1440, "mo": 30 * 1440}[unit]
+
+
+def makes(shorter: str, longer: str) -> bool:
+    """Whether bars of one timeframe can be put together from those of another."""
+    a, b = minutes_of(shorter), minutes_of(longer)
+    return a <= b and (b > MOST_MINUTES or longer.endswith("d") or b % a == 0)
+
+
 class Wants:
     """What a primitive wants of an argument."""
 

@@ -8,6 +8,8 @@ from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import CallFrame, Value, each, timeframe_of
 from oakladder.rung.plan.inputs import OtherSymbol
 from oakladder.rung.plan.ops import Domain, Foreign, Op, Put, Slot
+from oakladder.rung.problems import Problem, ScriptError, Span
+from oakladder.rung.values import makes
 
 
 class Elsewhere:
@@ -29,10 +31,22 @@ class Elsewhere:
         for domain in family:
             if domain.timeframe is timeframe and domain.forming == forming:
                 return domain
+        if foreign is not None:
+            self._fits(foreign, timeframe)
         domain = Domain(timeframe, forming, foreign)
         self.emitter.open(domain)
         family.append(domain)
         return domain
+
+    def _fits(self, foreign: Foreign, timeframe: Op) -> None:
+        """Another symbol's bars are as long as the reader's: nothing shorter can be made of them."""
+        there = foreign.timeframe
+        if there is None or there.code != "literal" or timeframe.code != "literal":
+            return
+        if not makes(str(there.attr), str(timeframe.attr)):
+            what = f"On {there.attr} bars of the other symbol, {timeframe.attr} is asked for, which cannot be made of them."
+            fix = f"Put `on {there.attr}` nearer to what it is for, or ask for longer bars."
+            raise ScriptError((Problem("R503", Span(self.emitter.line, 1), what, fix),))
 
     def of_symbol(self, expr: t.OfSymbol, frame: CallFrame) -> Value:
         """A value of another symbol, on bars as long as the reader's: it comes in as an input."""
