@@ -93,6 +93,23 @@ def test_a_mend_keeps_how_lines_end(end: str, mark: str) -> None:
     assert text == mark + end.join(["rung 1", "", "let fast = close", "line fast", ""])
 
 
+@pytest.mark.parametrize(
+    "line",
+    [
+        "let a = " + "close + " * 60 + "?",
+        "let a =" + " " * 60 + "close ? 1 : 2",
+        "signal x = " + " && ".join(["close > open"] * 30),
+        'title "' + " " * 15_000 + "x",
+        "let a = 1" + ";" * 15_000,
+        "line " + "sma(" * 50 + "close" + " 20" * 5,
+    ],
+)
+def test_lines_that_are_too_long_or_too_wide_are_told_without_guessing(line: str) -> None:
+    text = "rung 1\n" + "\n".join([line] * 40)
+    problems = analyse(text).problems
+    assert problems and any(p.is_error for p in problems)
+
+
 def test_several_slips_in_a_line_are_told_each_in_its_place() -> None:
     problems = analyse("rung 1\nsignal x := close => open && vol > 1,000").problems
     assert [(p.code, p.span.column, p.replacement) for p in problems] == [

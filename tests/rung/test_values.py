@@ -174,6 +174,20 @@ def test_a_function_is_taken_with_what_it_calls_there() -> None:
     assert same(made["m"], [NONE, 3, 6]) and same(made["c"], [NONE, 3, 7]) and same(made["h"], [200, 400, 800])
 
 
+def test_scripts_that_take_from_each_other_end() -> None:
+    scripts = tuple(
+        (
+            f"S{k}",
+            f'rung 1\ntitle "S{k}"\n'
+            + "".join(f'use f{j} from "S{j}"\n' for j in range(12) if j != k)
+            + f"define f{k}(x)\n    give x + f{(k + 1) % 12}(x)\n",
+        )
+        for k in range(12)
+    )
+    problems = analyse('rung 1\nuse f0 from "S0"\nline f0(close)', OtherScripts(scripts)).problems
+    assert any(p.is_error for p in problems)  # each calls the next, and the last the first: that has no end
+
+
 def test_what_is_wrong_with_a_script_that_is_not_found_names_the_folder() -> None:
     problems = analyse('rung 1\nuse f from "Nowhere"\nline f(close)', OtherScripts((TOOLS,), "/home/x/rules")).problems
     assert [p.code for p in problems] == ["R211"]

@@ -9,8 +9,6 @@ from typing import Any
 from oakladder.rung import tree as t
 from oakladder.rung.read.blocks import parse
 
-#: So many scripts deep a function may be taken from one that takes it from another.
-_DEEPEST = 5
 #: Stands between the title of a script and the name of its function: no name that is written has it in it.
 _MARK = ": "
 
@@ -36,10 +34,19 @@ def is_taken(name: str) -> bool:
     return _MARK in name
 
 
-def functions_of(title: str, others: OtherScripts, depth: int = 0) -> dict[str, t.Define]:
-    """Every function that a script makes or takes itself; those that they call go by names that have its title."""
+def functions_of(
+    title: str, others: OtherScripts, known: dict[str, dict[str, t.Define]] | None = None
+) -> dict[str, t.Define]:
+    """Every function that a script makes or takes itself; those that they call go by names that have its title.
+
+    ``known`` are those of the scripts that were looked at: each is once, and two that take from each other end.
+    """
+    known = {} if known is None else known
+    if title in known:
+        return known[title]
+    known[title] = {}
     text = others.text(title)
-    if text is None or depth > _DEEPEST:
+    if text is None:
         return {}
     statements = parse(text)[0].statements
     own = {s.name.name: s for s in statements if isinstance(s, t.Define)}
@@ -47,11 +54,12 @@ def functions_of(title: str, others: OtherScripts, depth: int = 0) -> dict[str, 
     names = {name: f"{title}{_MARK}{name}" for name in own}
     for use in statements:
         if isinstance(use, t.Use):
-            theirs = functions_of(use.title, others, depth + 1)
+            theirs = functions_of(use.title, others, known)
             made.update({name: define for name, define in theirs.items() if is_taken(name)})
             names.update({n.name: f"{use.title}{_MARK}{n.name}" for n in use.names if n.name in theirs})
     for name, define in own.items():
         made[name] = made[names[name]] = _renamed(define, names)
+    known[title] = made
     return made
 
 

@@ -17,6 +17,8 @@ from oakladder.rung.kinds import UNKNOWN, Kind, Type, Unit, common_unit
 from oakladder.rung.other_scripts import functions_of, is_taken, reached
 from oakladder.rung.problems import Cancelled, Span, did_you_mean
 
+#: So many statements below a `fresh` are looked through for where it is set.
+_NEAR = 200
 #: So many titles are named where another is not found.
 _MOST_TITLES = 8
 #: Kinds that cannot be held from bar to bar.
@@ -61,7 +63,7 @@ class Statements:
                 case t.Keep():
                     self._keep(statement, scope)
                     if not self.context.reporter.blame:
-                        self.expressions.traps.stays(statement, statements[at + 1 :])
+                        self.expressions.traps.stays(statement, statements[at + 1 : at + _NEAR])
                 case t.Set():
                     self._set(statement, scope)
                 case t.If():

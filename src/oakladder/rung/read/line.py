@@ -21,8 +21,9 @@ from oakladder.rung.words import CLAUSES, JOINING_WORDS, OUTPUTS, RESERVED, STAT
 
 MAX_LINE = 20_000
 MAX_BRACKETS = 60
-#: After so many lines with slips no more are guessed at: nobody reads what would be said.
-_MOST_RECOVERIES = 100
+#: The squares of the lengths of lines with slips that are guessed at, in all: two hundred common lines, ten long ones.
+#: Nobody reads what would be said of more.
+_MOST_EFFORT = 900_000
 _WORDS = STATEMENT_WORDS | JOINING_WORDS | RESERVED
 #: What a line makes, though it cannot be read.
 _MADE = re.compile(
@@ -49,7 +50,7 @@ class LineReader:
 
     def __init__(self, places: Places, expressions: ExpressionReader):
         self.places, self.expressions = places, expressions
-        self._recoveries = 0
+        self._effort = 0
         #: The last row of the last line that stopped too early.
         self._stopped = -1
 
@@ -71,8 +72,8 @@ class LineReader:
             error = found
         except RecursionError:
             self.expressions.too_deep(line, "This line is nested too deeply")
-        self._recoveries += 1
-        recovered = recover(line.text) if self._recoveries <= _MOST_RECOVERIES else None
+        self._effort += len(line.text) ** 2
+        recovered = recover(line.text) if self._effort <= _MOST_EFFORT else None
         if recovered is not None:
             return self._recovered(line, recovered)
         if error is None:
@@ -91,7 +92,8 @@ class LineReader:
         for at, new in tries:
             end = at + (not new)
             mend = Mend(at, end, new, problem.message, problem.fix, problem.code)
-            recovered = recover(line.text, mend)
+            self._effort += len(line.text) ** 2
+            recovered = recover(line.text, mend) if self._effort <= _MOST_EFFORT else None
             if recovered is not None and len(recovered.mends) == 1:
                 self.places.take(line, recovered)
                 if new:

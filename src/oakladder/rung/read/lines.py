@@ -55,10 +55,12 @@ _CLOSING = {"(": ")", "[": "]"}
 _SIGNS = re.compile(r'"|--|//|/\*|[#;()\[\]]')
 _REST_OF_TEXT = re.compile(r'(?:\\.|[^"\\])*"')
 _COLOUR = re.compile(r"#[0-9A-Fa-f]{3,8}\b")
+#: So many statements in a line are parted at their `;`.
+_MOST_PARTS = 20
 #: White space that is no space and no tab, and what stands in texts without being seen.
 _UNSEEN = re.compile("[\u00a0\u2000-\u200b\u202f\u205f\u3000\ufeff]")
 #: A word with which a clause goes on, where a text was not closed before it.
-_NEXT_CLAUSE = re.compile(rf"\s+(?:{'|'.join(sorted({c.word for c in CLAUSES.values()}))})\b")
+_NEXT_CLAUSE = re.compile(rf"(?<!\s)\s+(?:{'|'.join(sorted({c.word for c in CLAUSES.values()}))})\b")
 
 
 def _scan(text: str) -> _LineScan:
@@ -109,7 +111,7 @@ class _Splitter:
         """Takes one physical line in; a `;` parts it."""
         if not raw.isascii():
             raw = _UNSEEN.sub(" ", raw)
-        at = 0
+        at = parts = 0
         while True:
             scan = _scan(raw if not at else " " * at + raw[at:])
             self._code(number, scan, begins=not at)
@@ -119,6 +121,17 @@ class _Splitter:
             if sign != ";":
                 self._report(
                     "R102", number, column, len(sign), f"`{sign}` begins no comment.", "Comments begin with `--`.", "--"
+                )
+                return
+            parts += 1
+            if parts > _MOST_PARTS:
+                self._report(
+                    "R112",
+                    number,
+                    column,
+                    1,
+                    f"More than {_MOST_PARTS} statements stand in this line.",
+                    "Begin new lines.",
                 )
                 return
             rest = raw[column + 1 :].strip()

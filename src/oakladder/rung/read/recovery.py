@@ -6,7 +6,7 @@ import difflib
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, lru_cache
 
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedToken
 
@@ -15,8 +15,10 @@ from oakladder.rung.read.slip import Slip
 from oakladder.rung.read.slips import SLIPS
 from oakladder.rung.words import JOINING_WORDS, RESERVED, STATEMENT_WORDS
 
-#: A line with more slips than this is not understood.
-_MOST_SLIPS = 6
+#: A line with more slips than this, with more letters, or with so wide a gap in it, is not guessed at: patterns take
+#: longer than in proportion to it.
+_MOST_SLIPS, _MOST_LETTERS = 6, 300
+_GAP = re.compile(r"\S {25}")
 #: So much alike is a word to the one that is meant.
 _LIKE = 0.7
 _STRING = re.compile(r'"(?:\\.|[^"\\\n])*"')
@@ -77,8 +79,19 @@ def is_loud(text: str) -> int | None:
     return found.start() if found is not None else None
 
 
+def can_be_guessed(text: str) -> bool:
+    """Whether a line is short enough for its slips to be looked for."""
+    return len(text) <= _MOST_LETTERS and _GAP.search(text) is None
+
+
+@lru_cache(maxsize=1024)
 def recover(text: str, first: Mend | None = None) -> Recovered | None:
-    """The line with its slips mended; None where it cannot be read even so. ``first`` is a mend that is known."""
+    """The line with its slips mended; None where it cannot be read even so. ``first`` is a mend that is known.
+
+    Remembered: a script is checked again with each of its mends.
+    """
+    if not can_be_guessed(text):
+        return None
     made = Recovered(text, (), tuple(range(len(text) + 1)))
     if first is not None:
         made = _changed(made, first.start, first.end, first.new, first)
