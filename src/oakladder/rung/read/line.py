@@ -21,9 +21,9 @@ from oakladder.rung.words import CLAUSES, JOINING_WORDS, OUTPUTS, RESERVED, STAT
 
 MAX_LINE = 20_000
 MAX_BRACKETS = 60
-#: The squares of the lengths of lines with slips that are guessed at, in all: two hundred common lines, ten long ones.
+#: The squares of the lengths of lines with slips that are guessed at, in all: a hundred common lines, three long ones.
 #: Nobody reads what would be said of more.
-_MOST_EFFORT = 900_000
+_MOST_EFFORT = 300_000
 _WORDS = STATEMENT_WORDS | JOINING_WORDS | RESERVED
 #: What a line makes, though it cannot be read.
 _MADE = re.compile(
