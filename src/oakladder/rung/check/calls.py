@@ -70,7 +70,7 @@ class Calls:
         if expr.name in self.context.hiding and not self.context.reporter.blame:
             self.context.hiding[expr.name].append(Span(expr.span.line, expr.span.column, len(expr.name)))
         if expr.name in self.context.stack and not function.of_library:
-            self.context.report(
+            self.context.reporter.report(
                 "R209", expr.span, f"`{expr.name}` calls itself.", "Use `keep` to carry a value from bar to bar."
             )
             return UNKNOWN
@@ -84,7 +84,7 @@ class Calls:
                 or self.mends.series_too_many(expr, function)
                 or self.mends.other_parameter(expr, function)
             )
-            self.context.report(
+            self.context.reporter.report(
                 "R205", expr.span, arguments, f"It is called as {signature(function.define)}.", also=mend
             )
             for argument in expr.arguments:
@@ -93,7 +93,7 @@ class Calls:
         if self._wrong_way_round(expr, function, scope):
             return UNKNOWN
         if mend := self.mends.left_out(expr, function):
-            self.context.report(
+            self.context.reporter.report(
                 "R404",
                 expr.arguments[0].span,
                 f"`{expr.name}` looks at a series first, and this number is the same on every bar.",
@@ -124,7 +124,7 @@ class Calls:
         return self.body(function, types, expr.span, spans)
 
     def _zone_has_no_past(self, expr: t.Call) -> None:
-        self.context.report(
+        self.context.reporter.report(
             "R304",
             expr.span,
             f"`{expr.name}` goes through the bars, and a zone's own values have no past.",
@@ -138,12 +138,12 @@ class Calls:
             (inner, *more) = [self.context.written(a.span) for a in expr.arguments] or [""]
             mend = f"{expr.name}[{inner}]" if inner and not more and not expr.named else None
             hint = f"`{expr.name}` is a value; look back with square brackets: `{expr.name}[1]`."
-            self.context.report("R204", span if mend is None else expr.span, what, hint, mend)
+            self.context.reporter.report("R204", span if mend is None else expr.span, what, hint, mend)
             return
         names = [*values.PRIMITIVES, *library.names(), *self.context.functions]
         meant = function_for(expr.name) or surest(expr.name, names)
         hint = f"Did you mean `{meant}`?" if meant else did_you_mean(expr.name, names) or "Make it above with `define`."
-        self.context.report("R204", span, what, hint, meant)
+        self.context.reporter.report("R204", span, what, hint, meant)
 
     def _in_block(self, expr: t.Call, scope: Scope) -> None:
         """Says that a function which looks back stands in a block, and how it is computed above that."""
@@ -154,7 +154,7 @@ class Calls:
         if free and written.endswith(")") and block is not None and block.line <= expr.span.line:
             indent = " " * (block.column - 1)
             mend = name, ((Span(block.line, block.column, 0), f"let {name} = {written}\n{indent}"),)
-        self.context.report(
+        self.context.reporter.report(
             "R304",
             expr.span,
             f"`{expr.name}` looks back over bars, so it must run on every bar, not inside `if` or `for`.",
@@ -175,7 +175,7 @@ class Calls:
         if not self.expressions.single(second, scope).moving:
             return False
         one, two = self.context.written(first.span), self.context.written(second.span)
-        self.context.report(
+        self.context.reporter.report(
             "R302",
             second.span,
             f"The length for `{expr.name}` must be fixed, and this one moves.",
@@ -189,7 +189,7 @@ class Calls:
         """Whether a number of bars is fixed and whole, as far as that is known."""
         if type_.moving or type_.per_symbol:
             span = self.expressions.span_of(argument, scope)
-            self.context.report(
+            self.context.reporter.report(
                 "R302", span, f"{what} must be fixed, and this one moves.", "Use a number or a setting."
             )
             return False
@@ -200,7 +200,7 @@ class Calls:
         value = type_.value
         if not isinstance(value, float) or (low <= value <= high and value.is_integer()):
             return True
-        self.context.report(
+        self.context.reporter.report(
             "R305",
             argument.span,
             f"{what} is a whole number from {low:g} to {high:,.0f}, and this is {value:g}.",
@@ -219,7 +219,7 @@ class Calls:
         if key in self.context.checked:
             return self.context.checked[key]
         if len(self.context.stack) >= MAX_CALL_DEPTH:
-            self.context.report(
+            self.context.reporter.report(
                 "R601", span, f"Functions call functions more than {MAX_CALL_DEPTH} deep.", "Use fewer layers."
             )
             return UNKNOWN
@@ -246,7 +246,9 @@ class Calls:
         if not function.of_library and given is not None:
             for name, binding in scope.names.items():
                 if not binding.read:
-                    self.context.report("R701", binding.span, f"Nothing reads `{name}`.", "Use it, or take it out.")
+                    self.context.reporter.report(
+                        "R701", binding.span, f"Nothing reads `{name}`.", "Use it, or take it out."
+                    )
         made = UNKNOWN
         if len(results) == 1:
             made = results[0][1]
@@ -272,7 +274,7 @@ class Calls:
                 if alone and series
                 else ()
             )
-            self.context.report(
+            self.context.reporter.report(
                 "R205",
                 expr.span,
                 f"`{expr.name}` takes {len(names)} value{'s' if len(names) > 1 else ''}, and {len(expr.arguments)} stand here.",
@@ -315,7 +317,7 @@ class Calls:
         """A window length: fixed, a whole number, at least 1."""
         type_ = self.expressions.number(expr, scope, "A length")
         if type_.moving or type_.per_symbol:
-            self.context.report(
+            self.context.reporter.report(
                 "R302",
                 self.expressions.span_of(expr, scope),
                 f"The length for `{self.outermost(name)}` must be fixed, and this one moves.",
@@ -324,7 +326,7 @@ class Calls:
         elif isinstance(type_.value, float) and (
             type_.value < 1 or type_.value != int(type_.value) or type_.value > TOO_FAR
         ):
-            self.context.report(
+            self.context.reporter.report(
                 "R305",
                 self.expressions.span_of(expr, scope),
                 f"A length is a whole number of bars from 1 to {TOO_FAR:,}, and this is {type_.value:g}.",

@@ -76,7 +76,7 @@ class Checker:
     def run(self) -> None:
         """Walks the whole script."""
         if self.script.version is None and self.script.statements:
-            self.context.report(
+            self.context.reporter.report(
                 "R110",
                 Span(1, 1),
                 "The script does not say which Rung it is written in.",
@@ -98,7 +98,7 @@ class Checker:
         for name, span in self.context.taken.items():
             new = f"my_{name}"
             others = [at for at in dict.fromkeys(self.context.met.get(name, [])) if at != span]
-            self.context.report(
+            self.context.reporter.report(
                 "R202",
                 span,
                 f"`{name}` belongs to the language.",
@@ -113,14 +113,14 @@ class Checker:
             first, *others = dict.fromkeys(missing.places)
             new = missing.replacement
             also = tuple((at, new) for at in others) if new is not None else ()
-            self.context.report("R201", first, missing.message, missing.fix, new, also)
+            self.context.reporter.report("R201", first, missing.message, missing.fix, new, also)
 
     def _hiding(self) -> None:
         """Says of each function that hides one of the library how it is renamed, wherever it is called."""
         for name, spans in self.context.hiding.items():
             new = f"my_{name}"
             first, *others = dict.fromkeys(spans)
-            self.context.report(
+            self.context.reporter.report(
                 "R215",
                 first,
                 f"`{name}` is a function of the library, and this one takes its place in the script.",
@@ -134,8 +134,10 @@ class Checker:
             if binding.read or binding.what == "signal" or name.startswith("_"):
                 continue
             if binding.what == "setting":
-                self.context.report(
+                self.context.reporter.report(
                     "R702", binding.span, f"Nothing reads the setting `{name}`.", "Use it, or take it out."
                 )
             elif binding.what in {"let", "keep", "fresh"}:
-                self.context.report("R701", binding.span, f"Nothing reads `{name}`.", "Use it, or take it out.")
+                self.context.reporter.report(
+                    "R701", binding.span, f"Nothing reads `{name}`.", "Use it, or take it out."
+                )

@@ -73,18 +73,6 @@ class Context:
     #: The outermost block that is open.
     block: Span | None = None
 
-    def report(
-        self,
-        code: str,
-        span: Span,
-        message: str,
-        fix: str = "",
-        replacement: str | None = None,
-        also: tuple[tuple[Span, str], ...] = (),
-    ) -> None:
-        """Writes a problem down once; inside the library, at the call that led there."""
-        self.reporter.report(code, span, message, fix, replacement, also)
-
     def written(self, span: Span) -> str:
         """What stands in a place of the script."""
         if span.line > len(self.lines):

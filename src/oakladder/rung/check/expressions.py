@@ -54,7 +54,7 @@ class Expressions:
         type_ = self.type_of(expr, scope)
         if type_.kind is Kind.BUNDLE:
             names = ", ".join(f".{name}" for name, _ in type_.results)
-            self.context.report(
+            self.context.reporter.report(
                 "R213", expr.span, "This gives several results, and one is needed.", f"Pick one of {names}."
             )
             return UNKNOWN
@@ -75,7 +75,7 @@ class Expressions:
             if kind is Kind.NUMBER and type_.kind is Kind.FLAG:
                 fix = "Write `if … then 1 else 0` to count a condition."
             plain = unquoted(expr, kind)
-            self.context.report(
+            self.context.reporter.report(
                 "R301",
                 self.span_of(expr, scope),
                 f"{what} must be {kind.with_article}, and this is {type_.kind.with_article}.",
@@ -182,7 +182,7 @@ class Expressions:
         written = [self.context.written(piece.span) for piece in pieces]
         parts = [w[1:-1] if isinstance(p, t.Text) else f"{{{w}}}" for p, w in zip(pieces, written, strict=True)]
         fits = all(w and '"' not in w for p, w in zip(pieces, written, strict=True) if not isinstance(p, t.Text))
-        self.context.report(
+        self.context.reporter.report(
             "R301",
             expr.span,
             "Texts are not added; a value stands in braces within the text.",
@@ -200,7 +200,7 @@ class Expressions:
             return
         if expr.name in values.PRIMITIVES or self.calls.function(expr.name) is not None:
             call = library.call_of(expr.name)
-            self.context.report(
+            self.context.reporter.report(
                 "R205",
                 expr.span,
                 f"`{expr.name}` is a function.",
@@ -223,7 +223,7 @@ class Expressions:
 
     def _miss(self, expr: t.Name, message: str, fix: str, replacement: str | None) -> None:
         if self.context.reporter.blame:
-            self.context.report("R201", expr.span, message, fix)
+            self.context.reporter.report("R201", expr.span, message, fix)
             return
         self.context.missing[expr.name] = Missing(message, fix, replacement, [expr.span])
 
@@ -242,7 +242,7 @@ class Expressions:
         return names
 
     def too_early(self, expr: t.Name | t.Call) -> None:
-        self.context.report(
+        self.context.reporter.report(
             "R207",
             Span(expr.span.line, expr.span.column, len(expr.name)),
             f"`{expr.name}` is used before it is made.",
@@ -251,7 +251,7 @@ class Expressions:
 
     def _same_kind(self, a: Type, b: Type, span: Span) -> None:
         if a.known_kind and b.known_kind and a.kind is not b.kind and {a.kind, b.kind} != {Kind.CLOCK, Kind.NUMBER}:
-            self.context.report(
+            self.context.reporter.report(
                 "R301",
                 span,
                 f"One side is {a.kind.with_article}, the other {b.kind.with_article}.",
@@ -278,7 +278,7 @@ class Expressions:
         right = self.number(expr.right, scope, f"What stands right of `{expr.op}`")
         if expr.op in "+-":
             if unlike(left.unit, right.unit):
-                self.context.report(
+                self.context.reporter.report(
                     "R401",
                     expr.span,
                     f"This mixes {left.unit.value} and {right.unit.value}.",
@@ -304,7 +304,7 @@ class Expressions:
             timed = {a.kind, b.kind} == {Kind.CLOCK, Kind.NUMBER}
             if a.known_kind and b.known_kind and a.kind is not b.kind and not timed:
                 plain = unquoted(expr.values[k + 1], a.kind)
-                self.context.report(
+                self.context.reporter.report(
                     "R301",
                     span,
                     f"{a.kind.with_article.capitalize()} is compared with {b.kind.with_article}.",
@@ -312,11 +312,11 @@ class Expressions:
                     plain,
                 )
             elif op not in ("==", "!=") and (a.known_kind and a.kind not in (Kind.NUMBER, Kind.CLOCK)):
-                self.context.report(
+                self.context.reporter.report(
                     "R301", span, f"`{op}` needs numbers, and this is {a.kind.with_article}.", "Use `==` or `!=`."
                 )
             elif a.kind in (Kind.TEXT, Kind.COLOUR) and (a.moving or b.moving):
-                self.context.report(
+                self.context.reporter.report(
                     "R302",
                     span,
                     "Texts and colours that move cannot be compared.",
@@ -325,13 +325,13 @@ class Expressions:
             elif _is_none(expr.values[k]) or _is_none(expr.values[k + 1]):
                 self._with_none(expr, k)
             elif unlike(a.unit, b.unit):
-                self.context.report(
+                self.context.reporter.report(
                     "R401",
                     expr.span,
                     f"This compares {a.unit.value} with {b.unit.value}.",
                     "Bring both to one unit, or check that the right value is meant.",
                 )
-            self.traps.comparison(expr.values[k], expr.values[k + 1], op, (a, b))
+            self.traps.comparison(expr.values[k], expr.values[k + 1], (a, b))
         return blend(*types, kind=Kind.FLAG)
 
     def _pick(self, expr: t.Pick, scope: Scope) -> Type:
@@ -347,7 +347,7 @@ class Expressions:
             f"It gives {', '.join(names)}." if names else "It gives one value; leave the point out."
         )
         if not names:  # the point and the name are taken out
-            self.context.report(
+            self.context.reporter.report(
                 "R206",
                 Span(expr.span.line, expr.span.column - 1, expr.span.length + 1),
                 f"There is no result `{expr.name}` here.",
@@ -355,7 +355,7 @@ class Expressions:
                 "",
             )
             return UNKNOWN
-        self.context.report("R206", expr.span, f"There is no result `{expr.name}` here.", hint, meant)
+        self.context.reporter.report("R206", expr.span, f"There is no result `{expr.name}` here.", hint, meant)
         return UNKNOWN
 
     def _with_none(self, expr: t.Compare, k: int) -> None:
@@ -364,7 +364,7 @@ class Expressions:
         written, mend = self.context.written(other.span), None
         if len(expr.ops) == 1 and written and expr.ops[0] in ("==", "!="):
             mend = f"{'not ' if expr.ops[0] == '==' else ''}known({written})"
-        self.context.report(
+        self.context.reporter.report(
             "R301",
             expr.span if mend else expr.values[k + 1].span,
             "A comparison with none is never true.",

@@ -69,6 +69,16 @@ _FUNCTIONS: dict[str, str] = {
     "minimum": "min",
     "isnone": "known",
 }
+_UNITS: dict[str, str] = {
+    "minute": "1m",
+    "h": "1h",
+    "hour": "1h",
+    "d": "1d",
+    "day": "1d",
+    "w": "1w",
+    "week": "1w",
+    "month": "1mo",
+}
 _RESULTS: dict[str, str] = {"signal": "trigger", "histogram": "gap", "middle": "mid", "top": "upper", "bottom": "lower"}
 
 
@@ -81,16 +91,7 @@ def word_for(name: str) -> str | None:
 
 def timeframe_for(name: str) -> str | None:
     """The timeframe that is meant by its unit alone; None for a name that is none."""
-    return {
-        "minute": "1m",
-        "h": "1h",
-        "hour": "1h",
-        "d": "1d",
-        "day": "1d",
-        "w": "1w",
-        "week": "1w",
-        "month": "1mo",
-    }.get(name)
+    return _UNITS.get(name)
 
 
 def function_for(name: str) -> str | None:
@@ -136,7 +137,7 @@ def unquoted(expr: t.Expr, kind: Kind) -> str | None:
                 str(k)
                 for names in (_MONTHS, _DAYS)
                 for k, n in enumerate(names, 1)
-                if n in (low,) or (len(low) == 3 and n.startswith(low))
+                if n == low or (len(low) == 3 and n.startswith(low))
             ),
             None,
         )

@@ -17,7 +17,7 @@ class Names:
     def bind(self, name: t.Name, binding: Binding, scope: Scope) -> None:
         old = scope.find(name.name)
         if old is not None and (name.name in scope.names or scope.blocks):
-            self.context.report(
+            self.context.reporter.report(
                 "R202",
                 name.span,
                 f"`{name.name}` is already made in line {old.span.line}.",
@@ -31,7 +31,7 @@ class Names:
         scope.names[name.name] = binding
 
     def too_early(self, expr: t.Name | t.Call) -> None:
-        self.context.report(
+        self.context.reporter.report(
             "R207",
             Span(expr.span.line, expr.span.column, len(expr.name)),
             f"`{expr.name}` is used before it is made.",

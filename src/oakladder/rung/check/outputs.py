@@ -32,7 +32,7 @@ class Outputs:
             self.context.units.setdefault(statement.span.line, Unit.CLOCK if type_.kind is Kind.CLOCK else type_.unit)
             timed = type_.kind is Kind.CLOCK and Kind.NUMBER in kinds  # a clock counts its minutes
             if type_.known_kind and type_.kind not in kinds and not timed:
-                self.context.report(
+                self.context.reporter.report(
                     "R301",
                     operand.span,
                     f"`{statement.what}` takes {kinds[0].with_article}, and this is {type_.kind.with_article}.",
@@ -41,7 +41,7 @@ class Outputs:
             if statement.what == Shown.LEVEL and type_.moving:
                 begin = Span(statement.span.line, statement.span.column, len(Shown.LEVEL))
                 mend = "line" if self.context.written(begin) == Shown.LEVEL else None
-                self.context.report(
+                self.context.reporter.report(
                     "R302",
                     operand.span,
                     "A level is fixed, and this value moves.",
@@ -53,7 +53,7 @@ class Outputs:
             if clause.word not in taken:
                 word = str(clause.value) if clause.word == "side" else "at" if clause.word == "corner" else clause.word
                 names = sorted(taken - {"side", "painted", "corner"})
-                self.context.report(
+                self.context.reporter.report(
                     "R114", clause.span, f"`{statement.what}` takes no `{word}`.", f"It takes {', '.join(names)}."
                 )
                 continue
@@ -79,7 +79,7 @@ class Outputs:
         written = self.context.written(operand.span)
         if surest(operand.name, self.context.base) is not None or not written:
             return False
-        self.context.report(
+        self.context.reporter.report(
             "R201",
             operand.span,
             f"There is no `{written}`; a text stands in quotes.",
@@ -100,7 +100,7 @@ class Outputs:
             mend: tuple[str | None, tuple[tuple[Span, str], ...]] = (None, ())
         else:
             mend = self.context.written(when.value.span), ((when.span, f"shape {shape.name}"),)
-        self.context.report(
+        self.context.reporter.report(
             "R201",
             shape.span,
             f"`{shape.name}` is a shape; a `mark` begins with its condition.",
@@ -114,11 +114,11 @@ class Outputs:
     def _at_most(self, value: t.Expr, type_: Type) -> None:
         """How many zones may be open: fixed, whole, one or more."""
         if type_.moving or type_.per_symbol:
-            self.context.report(
+            self.context.reporter.report(
                 "R302", value.span, "`most` must be fixed, and this moves.", "Use a number or a setting."
             )
         elif isinstance(type_.value, float) and (type_.value < 1 or not type_.value.is_integer()):
-            self.context.report("R305", value.span, "`most` is a whole number from 1 on.", "Use 1 or more.")
+            self.context.reporter.report("R305", value.span, "`most` is a whole number from 1 on.", "Use 1 or more.")
 
     def _clause(self, clause: t.Clause, scope: Scope) -> None:
         if clause.word in CLAUSE_CHOICES:
@@ -126,7 +126,9 @@ class Outputs:
             if clause.value not in known:
                 sure = surest(str(clause.value), known)
                 hint = did_you_mean(str(clause.value), known) or f"There are {', '.join(known)}."
-                self.context.report("R212", clause.span, f"There is no {clause.word} `{clause.value}`.", hint, sure)
+                self.context.reporter.report(
+                    "R212", clause.span, f"There is no {clause.word} `{clause.value}`.", hint, sure
+                )
             return
         wanted = CLAUSE_KINDS.get(clause.word)
         if wanted is None or clause.value is None or isinstance(clause.value, str):
@@ -136,7 +138,7 @@ class Outputs:
             self._at_most(clause.value, type_)
         if clause.word == "size" and isinstance(type_.value, float) and not 1 <= type_.value <= _LARGEST:
             near = f"{min(max(type_.value, 1), _LARGEST):g}"
-            self.context.report(
+            self.context.reporter.report(
                 "R406",
                 clause.value.span,
                 f"A size goes from 1 to {_LARGEST}, and {type_.value:g} is drawn as {near}.",
@@ -148,7 +150,7 @@ class Outputs:
         if type_.known_kind and type_.kind is not wanted:
             plain = unquoted(clause.value, wanted)
             hint = "Compare it with something to make a condition." if wanted is Kind.FLAG else ""
-            self.context.report(
+            self.context.reporter.report(
                 "R301",
                 clause.value.span,
                 f"`{clause.word}` takes {wanted.with_article}, and this is {type_.kind.with_article}.",

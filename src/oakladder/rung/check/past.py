@@ -22,21 +22,21 @@ class Past:
         value = self.expressions.single(expr.value, scope)
         lag = self.expressions.number(expr.lag, scope, "A lag")
         if value.of_zone:
-            self.context.report(
+            self.context.reporter.report(
                 "R304",
                 expr.span,
                 "A zone's own values have no past: they are the same from its first bar on.",
                 "Look back at the prices instead, as in `close[1] > top`.",
             )
         if scope.blocks and not self._recorded(expr.value, scope):
-            self.context.report(
+            self.context.reporter.report(
                 "R304",
                 expr.span,
                 "Inside `if` and `for`, only names made above the block can be looked back at.",
                 "Make it above with `let`, and use `name[n]` here.",
             )
         if isinstance(lag.value, float) and lag.value < 0:
-            self.context.report(
+            self.context.reporter.report(
                 "R501",
                 self.expressions.span_of(expr.lag, scope),
                 "A script cannot see the future: a lag counts bars back, from 0.",
@@ -44,21 +44,21 @@ class Past:
                 f"{-lag.value:g}" if isinstance(expr.lag, t.Unary) and isinstance(expr.lag.value, t.Literal) else None,
             )
         elif isinstance(lag.value, float) and (lag.value != int(lag.value) or lag.value > TOO_FAR):
-            self.context.report(
+            self.context.reporter.report(
                 "R305",
                 self.expressions.span_of(expr.lag, scope),
                 f"A lag is a whole number of bars, at most {TOO_FAR:,}.",
                 "Change it.",
             )
         if (lag.moving and not lag.counter) or lag.per_symbol:
-            self.context.report(
+            self.context.reporter.report(
                 "R502",
                 self.expressions.span_of(expr.lag, scope),
                 "A lag must be fixed, and this one moves.",
                 "Hold the value in a `keep` instead.",
             )
         if value.kind in (Kind.TEXT, Kind.COLOUR, Kind.TIMEFRAME):
-            self.context.report(
+            self.context.reporter.report(
                 "R301",
                 expr.value.span,
                 f"A lag takes a number or a flag, and this is {value.kind.with_article}.",
@@ -75,7 +75,7 @@ class Past:
 
     def on_timeframe(self, expr: t.OnTimeframe, scope: Scope) -> Type:
         if scope.blocks:
-            self.context.report(
+            self.context.reporter.report(
                 "R304",
                 expr.span,
                 "Another timeframe cannot be read inside `if` or `for`.",
@@ -85,7 +85,7 @@ class Past:
         if isinstance(expr.timeframe, t.Name) and (meant := timeframe_for(expr.timeframe.name)) is not None:
             binding = scope.find(expr.timeframe.name)
             if binding is None or binding.type.kind is not Kind.TIMEFRAME:
-                self.context.report(
+                self.context.reporter.report(
                     "R301",
                     expr.timeframe.span,
                     "A timeframe is written with its number: 1h, 1d, 1w, 1mo.",
@@ -95,7 +95,7 @@ class Past:
                 return replace(value, moving=True, value=None, counter=False)
         timeframe = self.expressions.wanted(expr.timeframe, scope, Kind.TIMEFRAME, "What follows `on`")
         if timeframe.moving:
-            self.context.report(
+            self.context.reporter.report(
                 "R302",
                 expr.timeframe.span,
                 "A timeframe must be fixed, and this one moves.",
@@ -104,7 +104,7 @@ class Past:
         if value.of_zone:
             self._of_zone(expr, "on")
         if value.kind in (Kind.TEXT, Kind.COLOUR):
-            self.context.report(
+            self.context.reporter.report(
                 "R301",
                 expr.value.span,
                 f"`on` takes numbers and flags, and this is {value.kind.with_article}.",
@@ -114,7 +114,7 @@ class Past:
 
     def of_symbol(self, expr: t.OfSymbol, scope: Scope) -> Type:
         if scope.blocks:
-            self.context.report(
+            self.context.reporter.report(
                 "R304",
                 expr.span,
                 "Another symbol cannot be read inside `if` or `for`.",
@@ -123,7 +123,7 @@ class Past:
         value = self.expressions.type_of(expr.value, scope)
         if isinstance(expr.symbol, t.Name) and self.expressions.is_unknown(expr.symbol, scope):
             written = self.context.written(expr.symbol.span) or expr.symbol.name.upper()
-            self.context.report(
+            self.context.reporter.report(
                 "R201",
                 expr.symbol.span,
                 f"There is no `{written}`; a symbol stands in quotes.",
@@ -137,7 +137,7 @@ class Past:
         if isinstance(expr.symbol, t.Name) and not self.context.reporter.blame:
             self.context.foreign += self.context.texts.get(expr.symbol.name, [])
         if symbol.moving or symbol.per_symbol:
-            self.context.report(
+            self.context.reporter.report(
                 "R302",
                 expr.symbol.span,
                 "The other symbol must be the same on every bar.",
@@ -146,7 +146,7 @@ class Past:
         if value.of_zone:
             self._of_zone(expr, "of")
         if value.kind in (Kind.TEXT, Kind.COLOUR):
-            self.context.report(
+            self.context.reporter.report(
                 "R301",
                 expr.value.span,
                 f"`of` takes numbers and flags, and this is {value.kind.with_article}.",
@@ -155,7 +155,7 @@ class Past:
         return replace(value, moving=True, value=None, counter=False, per_symbol=False)
 
     def _of_zone(self, expr: t.Expr, word: str) -> None:
-        self.context.report(
+        self.context.reporter.report(
             "R304",
             expr.span,
             f"A zone's own values cannot be read with `{word}`: a zone stands on the bars of the chart.",

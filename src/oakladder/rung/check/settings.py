@@ -32,7 +32,7 @@ class Settings:
         numeric = all(isinstance(x, int | float) for x in (default.value, *self._limits(statement, scope)))
         limits = self._limits(statement, scope)
         if limits and default.kind is not Kind.NUMBER and default.known_kind:
-            self.context.report(
+            self.context.reporter.report(
                 "R303",
                 statement.default.span,
                 f"`range` goes with numbers, and `{name}` is {default.kind.with_article}.",
@@ -41,27 +41,27 @@ class Settings:
         elif limits and numeric:
             low, high = float(limits[0]), float(limits[1])  # type: ignore[arg-type]
             if low > high:
-                self.context.report(
+                self.context.reporter.report(
                     "R303",
                     statement.span,
                     f"The range of `{name}` ends below its start.",
                     "Put the smaller number first.",
                 )
             elif not low <= float(default.value) <= high:  # type: ignore[arg-type]
-                self.context.report(
+                self.context.reporter.report(
                     "R303",
                     statement.default.span,
                     f"The default of `{name}` is outside its range {low:g}..{high:g}.",
                     "Change the default or the range.",
                 )
             elif len(limits) > 2 and float(limits[2]) <= 0:  # type: ignore[arg-type]
-                self.context.report(
+                self.context.reporter.report(
                     "R303", statement.span, f"The step of `{name}` must be above 0.", "Use a larger one, or none."
                 )
         if statement.choices:
             options = [self.expressions.single(c, scope) for c in statement.choices]
             if any(o.kind is not default.kind for o in options if o.known_kind and default.known_kind):
-                self.context.report(
+                self.context.reporter.report(
                     "R303",
                     statement.span,
                     f"The choices of `{name}` are not all of one kind.",
@@ -72,7 +72,7 @@ class Settings:
                 and all(o.value is not None for o in options)
                 and default.value not in [o.value for o in options]
             ):
-                self.context.report(
+                self.context.reporter.report(
                     "R303",
                     statement.default.span,
                     f"The default of `{name}` is not among its choices.",
@@ -95,7 +95,7 @@ class Settings:
             case t.Name() if expr.name in PALETTE or self.expressions.is_unknown(expr, scope):
                 return
         value = self.expressions.single(expr, scope).value
-        self.context.report(
+        self.context.reporter.report(
             "R302",
             expr.span,
             f"The values of the setting `{name}` must be written down, and this one is worked out.",
@@ -107,14 +107,14 @@ class Settings:
         """A setting that chooses between series: each choice is a name, so that it can be offered."""
         names = [c.name if isinstance(c, t.Name) else "" for c in statement.choices]
         if not all(names):
-            self.context.report(
+            self.context.reporter.report(
                 "R302",
                 statement.span,
                 "Choices that move must be plain names, such as `close` or `hl2`.",
                 "Make the others above with `let`, and offer their names.",
             )
         elif not isinstance(statement.default, t.Name) or statement.default.name not in names:
-            self.context.report(
+            self.context.reporter.report(
                 "R303",
                 statement.default.span,
                 f"The default of `{statement.name.name}` is not among its choices.",

@@ -42,7 +42,7 @@ class Statements:
                 if self.context.cancelled is not None and self.context.cancelled():
                     raise Cancelled
             if given is not None:
-                self.context.report(
+                self.context.reporter.report(
                     "R113", statement.span, "Nothing can follow `give` in a function.", "Move this line above it."
                 )
                 break
@@ -51,7 +51,7 @@ class Statements:
             match statement:
                 case t.Give():
                     if scope.blocks or not self.context.stack:
-                        self.context.report(
+                        self.context.reporter.report(
                             "R113", statement.span, "`give` ends a `define`; it has no place here.", "Take it out.", ""
                         )
                     else:
@@ -75,13 +75,13 @@ class Statements:
                     self._for(statement, scope)
                 case t.Stop():
                     if not scope.loops:
-                        self.context.report(
+                        self.context.reporter.report(
                             "R113", statement.span, "`stop` leaves a `for`, and none is open here.", "Take it out.", ""
                         )
                 case _:
                     if scope.blocks or self.context.stack:
                         word = statement.what if isinstance(statement, t.Show) else type(statement).__name__.lower()
-                        self.context.report(
+                        self.context.reporter.report(
                             "R113",
                             statement.span,
                             f"`{word}` stands on its own, not inside a block.",
@@ -104,7 +104,7 @@ class Statements:
                 reason = self.context.judge.never(statement.value)
                 self.context.judge.learn(statement.name.name, statement.value)
                 if type_.value is False or reason:
-                    self.context.report(
+                    self.context.reporter.report(
                         "R703",
                         statement.span,
                         f"The signal `{statement.name.name}` can never be true{': ' * bool(reason)}{reason}.",
@@ -152,7 +152,7 @@ class Statements:
             where = f"in {shelf.folder}" if shelf.folder else "in your folder"
             titles = ", ".join(f'"{title}"' for title in shelf.titles[:_MOST_TITLES])
             hint = did_you_mean(statement.title, shelf.titles).replace("`", '"')
-            self.context.report(
+            self.context.reporter.report(
                 "R211",
                 statement.span,
                 f'There is no script called "{statement.title}" {where} or beside this one.',
@@ -165,12 +165,16 @@ class Statements:
             if name.name not in functions:
                 known = [n for n in functions if not is_taken(n)]
                 hint = did_you_mean(name.name, known) or (f"It has {', '.join(known)}." if known else "It has none.")
-                self.context.report("R204", name.span, f'"{statement.title}" has no function `{name.name}`.', hint)
+                self.context.reporter.report(
+                    "R204", name.span, f'"{statement.title}" has no function `{name.name}`.', hint
+                )
                 self.context.lost.add(name.name)
             elif (
                 name.name in self.context.functions or name.name in self.context.base or name.name in values.PRIMITIVES
             ):
-                self.context.report("R202", name.span, f"`{name.name}` is taken.", "Rename it in one of the scripts.")
+                self.context.reporter.report(
+                    "R202", name.span, f"`{name.name}` is taken.", "Rename it in one of the scripts."
+                )
             else:
                 for called in reached(name.name, functions):
                     self.context.used[called] = functions[called]
@@ -192,7 +196,7 @@ class Statements:
         results = [r for _, r in type_.results]
         if type_.kind is not Kind.UNKNOWN and len(results) != len(statement.names):
             what = f"{len(results)} results" if results else "one result"
-            self.context.report(
+            self.context.reporter.report(
                 "R205",
                 statement.span,
                 f"{len(statement.names)} names stand here, but the value gives {what}.",
@@ -205,7 +209,7 @@ class Statements:
     def _keep(self, statement: t.Keep, scope: Scope) -> None:
         word = "fresh" if statement.fresh else "keep"
         if scope.blocks and not statement.fresh:
-            self.context.report(
+            self.context.reporter.report(
                 "R113", statement.span, "`keep` cannot stand inside `if` or `for`.", "Move it above the block."
             )
         start = self.expressions.single(statement.start, scope)
@@ -217,7 +221,7 @@ class Statements:
         self.names.bind(statement.name, Binding(word, kept, statement.name.span, in_block=scope.blocks > 0), scope)
 
     def _report_unkept(self, name: str, span: Span, type_: Type) -> None:
-        self.context.report(
+        self.context.reporter.report(
             "R301",
             span,
             f"`{self.calls.outermost(name)}` holds numbers and flags, and this is {type_.kind.with_article}.",
@@ -235,7 +239,7 @@ class Statements:
         assert binding is not None
         if binding.what not in {"keep", "fresh"}:
             made = self._word_before(binding.span, "let") if binding.what == "let" else None
-            self.context.report(
+            self.context.reporter.report(
                 "R208",
                 statement.name.span,
                 f"`{statement.name.name}` is made with `{binding.what}` and never changes.",
@@ -255,7 +259,7 @@ class Statements:
             binding.type = replace(old, kind=Kind.NUMBER)
             return
         if old.known_kind and value.known_kind and old.kind is not value.kind:
-            self.context.report(
+            self.context.reporter.report(
                 "R301",
                 statement.value.span,
                 f"`{statement.name.name}` holds {old.kind.with_article}, and this is {value.kind.with_article}.",
@@ -282,7 +286,7 @@ class Statements:
         where = self.context.block or statement.span
         start = {Kind.NUMBER: "0", Kind.FLAG: "no"}.get(kind, "none")
         above = Span(where.line, where.column, 0)
-        self.context.report(
+        self.context.reporter.report(
             "R201",
             name.span,
             f"There is no `{written or name.name}` that could be set.",
@@ -301,14 +305,14 @@ class Statements:
         for bound in (statement.first, statement.last):
             type_ = self.expressions.number(bound, scope, "The bound of a `for`")
             if type_.moving and not type_.counter:
-                self.context.report(
+                self.context.reporter.report(
                     "R302",
                     bound.span,
                     "The bounds of a `for` must be fixed, so that its cost is known.",
                     "Use a number, a setting, or what is made of them.",
                 )
             elif isinstance(type_.value, float) and (type_.value != int(type_.value) or abs(type_.value) > TOO_FAR):
-                self.context.report(
+                self.context.reporter.report(
                     "R305",
                     bound.span,
                     f"The bounds of a `for` are whole numbers, at most {TOO_FAR:,}, and this is {type_.value:g}.",
@@ -326,14 +330,14 @@ class Statements:
         if library.function(name) is not None and name not in self.context.functions and scope.find(name) is None:
             self.context.hiding[name] = [statement.name.span]
         if name in self.context.functions or name in self.context.base or name in values.PRIMITIVES or scope.find(name):
-            self.context.report(
+            self.context.reporter.report(
                 "R202", statement.name.span, f"`{name}` is taken.", f"Call it `my_{name}`, say.", f"my_{name}"
             )
             return
         seen: set[str] = set()
         for p in statement.parameters:
             if p.name.name in seen:
-                self.context.report(
+                self.context.reporter.report(
                     "R202", p.name.span, f"Two parameters are called `{p.name.name}`.", "Give each a name of its own."
                 )
             seen.add(p.name.name)
@@ -344,7 +348,7 @@ class Statements:
                 row = self.context.lines[last.span.line - 1]
                 give = f"\n{' ' * (last.span.column - 1)}give {', '.join(n.name for n in last.names)}"
                 mend = ((Span(last.span.line, len(row.rstrip()) + 1, 0), give),)
-            self.context.report(
+            self.context.reporter.report(
                 "R210", statement.span, f"The function `{name}` gives nothing back.", "End it with `give …`.", also=mend
             )
         self.context.functions[name] = Function(statement, scope)

@@ -12,7 +12,6 @@ from oakladder.rung.kinds import Kind, Type, Unit
 
 #: The longest window that is taken for one in a call of `max`, where it makes no sense as a price.
 _LONGEST_WINDOW = 500
-_RELATIONS = ("<", "<=", ">", ">=")
 
 
 class Traps:
@@ -21,7 +20,7 @@ class Traps:
     def __init__(self, context: Context):
         self.context = context
 
-    def comparison(self, a: t.Expr, b: t.Expr, op: str, types: tuple[Type, Type]) -> None:
+    def comparison(self, a: t.Expr, b: t.Expr, types: tuple[Type, Type]) -> None:
         """Looks at one comparison, from both sides."""
         if self.context.reporter.blame:
             return
@@ -29,14 +28,14 @@ class Traps:
             if type_.unit is Unit.PERCENT:
                 self._share(other)
             elif type_.kind is Kind.CLOCK and not isinstance(one, t.Literal):
-                self._time_of_day(other, op)
+                self._time_of_day(other)
 
     def _share(self, expr: t.Expr) -> None:
         """`rsi(close, 14) < 30%`: the oscillator goes from 0 to 100, and 30% is 0.3."""
         written = self.context.written(expr.span)
         if isinstance(expr, t.Literal) and written.endswith("%") and expr.kind == Kind.NUMBER.value:
             plain = written[:-1].strip()
-            self.context.report(
+            self.context.reporter.report(
                 "R402",
                 expr.span,
                 f"{written} is {expr.value:g}, and the other side is counted in percent points: {plain} is meant.",
@@ -44,9 +43,9 @@ class Traps:
                 plain,
             )
 
-    def _time_of_day(self, expr: t.Expr, op: str) -> None:
+    def _time_of_day(self, expr: t.Expr) -> None:
         """`clock > 0930`: a clock counts minutes, so that this is half past three in the afternoon."""
-        if not isinstance(expr, t.Literal) or expr.kind != Kind.NUMBER.value or op not in (*_RELATIONS, "==", "!="):
+        if not isinstance(expr, t.Literal) or expr.kind != Kind.NUMBER.value:
             return
         written, number = self.context.written(expr.span), float(str(expr.value))
         found = re.fullmatch(r"(\d{1,2})\.?(\d\d)", written)
@@ -55,7 +54,7 @@ class Traps:
             mend = f"{int(found[1]):02}:{found[2]}"
         minutes = int(number)
         says = f"{minutes // 60:02}:{minutes % 60:02}" if number.is_integer() and minutes < 1440 else "no time of day"
-        self.context.report(
+        self.context.reporter.report(
             "R403",
             expr.span,
             f"A clock counts minutes from midnight, so {written or f'{number:g}'} is {says}.",
@@ -65,7 +64,7 @@ class Traps:
 
     def division(self, expr: t.Binary, divisor: Type) -> None:
         if divisor.value == 0.0 and not self.context.reporter.blame:
-            self.context.report(
+            self.context.reporter.report(
                 "R405", expr.span, "A division by zero is none on every bar.", "Divide by something else."
             )
 
@@ -82,7 +81,7 @@ class Traps:
         name = "highest" if expr.name == "max" else "lowest"
         written = self.context.written(first.span)
         mend = f"{name}({written}, {window:g})" if written else None
-        self.context.report(
+        self.context.reporter.report(
             "R705",
             expr.span,
             f"`{expr.name}` takes the {'larger' if name == 'highest' else 'smaller'} of two values, "
@@ -111,7 +110,7 @@ class Traps:
             return
         written = [self.context.written(c.span) for c in unsure]
         mend = " and ".join(f"known({w})" for w in written) if all(written) else None
-        self.context.report(
+        self.context.reporter.report(
             "R704",
             statement.start.span,
             f"`{statement.name.name}` stays yes where its conditions are none, as on the first bars of an average.",

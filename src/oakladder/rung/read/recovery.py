@@ -24,6 +24,7 @@ _LIKE = 0.7
 _STRING = re.compile(r'"(?:\\.|[^"\\\n])*"')
 _LOUD = re.compile(r"\b(?:AND|OR|NOT|IF|THEN|ELSE|MOD|YES|NO|NONE|BETWEEN|And|Or|Not|Then|Else|Between)\b")
 _WORD = re.compile(r"\s*([A-Za-z_]\w*)")
+_LONG_WORD = re.compile(r"[A-Za-z_]{3,}")
 #: The words that may stand behind the first of a line.
 _MEANT = sorted(JOINING_WORDS | RESERVED | {"bars", "price", "pane", "left", "right", "top", "bottom", "forming"})
 #: What a text is blanked with, so that nothing in it passes for code.
@@ -99,7 +100,7 @@ def recover(text: str, first: Mend | None = None) -> Recovered | None:
     while left is not None:
         if len(made.mends) > _MOST_SLIPS:
             return None
-        for trial in _trials(made):
+        for trial in _trials(made, left):
             further = stopped_at(trial.text)
             if further is None or further < left:
                 made, left = trial, further
@@ -115,8 +116,8 @@ def _patterns() -> list[tuple[Slip, re.Pattern[str]]]:
     return [(slip, re.compile(slip.pattern)) for slip in SLIPS]
 
 
-def _trials(line: Recovered) -> Iterator[Recovered]:
-    """The line with one more slip mended, in every way that is known."""
+def _trials(line: Recovered, left: int) -> Iterator[Recovered]:
+    """The line, read up to ``left`` letters from its end, with one more slip mended in every way that is known."""
     code = _without_texts(line.text)
     for slip, pattern in _patterns():
         found = pattern.search(code)
@@ -136,7 +137,7 @@ def _trials(line: Recovered) -> Iterator[Recovered]:
             new,
             Mend(start, end, new, slip.message, slip.fix.replace("{new}", new.strip()), slip.code),
         )
-    yield from _misspelled(line, code)
+    yield from _misspelled(line, code, left)
     word = _WORD.match(line.text)
     if word is not None and word[1] not in STATEMENT_WORDS:
         for guess in difflib.get_close_matches(word[1].lower(), STATEMENT_WORDS, 1, _LIKE):
@@ -149,12 +150,9 @@ def _without_texts(text: str) -> str:
     return _STRING.sub(lambda m: '"' + _BLANK * (len(m[0]) - 2) + '"', text)
 
 
-def _misspelled(line: Recovered, code: str) -> Iterator[Recovered]:
+def _misspelled(line: Recovered, code: str, left: int) -> Iterator[Recovered]:
     """The line with the word at which its reading stops as one of the language that is very much like it."""
-    left = stopped_at(line.text)
-    found = (
-        re.compile(r"[A-Za-z_]{3,}").match(code, len(code) - left) if left is not None and left <= len(code) else None
-    )
+    found = _LONG_WORD.match(code, len(code) - left) if left <= len(code) else None
     if found is None or not found.start() or found[0] in _MEANT or found[0] in STATEMENT_WORDS:
         return
     for guess in difflib.get_close_matches(found[0].lower(), _MEANT, 1, _LIKE):
