@@ -84,9 +84,9 @@ zone low to high when close > open until (close < bottom - share * (top - bottom
     assert any(a[0] + 1 == b[0] for a, b in pairwise(expected))  # consecutive bars each open one
 
 
-@pytest.mark.parametrize("most", [1, 3, 7])
+@pytest.mark.parametrize("most", [1, 3, 7, 40])
 def test_the_oldest_gives_way(most: int) -> None:
-    bars = random_bars(5, 300, holes=False)
+    bars = random_bars(5, 700, holes=False)
     close = bars["close"]
     text = f"setting n = {most} range 1..50\nzone low to high when close > close[1] until close < bottom - 1 most n\n"
     open_: list[list[int]] = []
@@ -108,6 +108,16 @@ def test_too_many_open_zones_are_refused_with_what_to_do(monkeypatch: pytest.Mon
     with pytest.raises(RunProblem, match="most 100") as error:
         drawn("let a = close\nzone low to high until close < bottom - 1000\nline a", random_bars(1, 400))
     assert "Line 3" in str(error.value)
+
+
+def test_what_the_refusal_says_to_do_helps(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(module, "_MOST_BARS", 2_000_000)
+    bars = random_bars(1, 3_000, holes=False)
+    text = "zone low to high until close < bottom - 1000000"
+    with pytest.raises(RunProblem, match="most 100"):
+        drawn(text, bars)
+    last = len(bars) - 1
+    assert [z.end for z in drawn(f"{text} most 100", bars)] == [min(k + 100, last) for k in range(len(bars))]
 
 
 @pytest.mark.parametrize(

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections import deque
+import heapq
+from collections import OrderedDict
+from itertools import pairwise
 
 import numpy as np
 
@@ -13,6 +15,8 @@ from oakladder.rung.problems import RunProblem
 
 #: So many bars behind its opening each zone is looked at first, then twice as many, and so on.
 _FIRST_BARS = 64
+#: Where the oldest gives way, so many bars are gone along at a time.
+_BLOCK = 128
 #: About so many bars of zones are looked at together, and no more than so many in all.
 _TOGETHER, _MOST_BARS = 1_000_000, 400_000_000
 
@@ -38,14 +42,14 @@ class Openings:
             lasting = self._result.number(self._output.roles["lasting"])[self.starts]
             whole = np.where(np.isnan(lasting), self._last, np.clip(lasting, 0, self._last))
             ends = np.minimum(ends, self.starts + whole.astype(np.int64))
-        until = self._output.roles.get("until")
-        if until is not None and until.of_zone:
-            ends = self._where_it_holds(until, ends)
-        elif until is not None:
+        until, most = self._output.roles.get("until"), self._output.roles.get("most")
+        if until is not None and not until.of_zone:
             holds = np.append(np.flatnonzero(self._result.is_true(until)), self._last)
             ends = np.minimum(ends, holds[np.minimum(np.searchsorted(holds, self.starts, "right"), len(holds) - 1)])
-        most = self._output.roles.get("most")
-        return ends if most is None else self._giving_way(ends, int(self._result.number(most)[-1]))
+            until = None
+        if most is not None:
+            return self._giving_way(until, ends, int(self._result.number(most)[-1]))
+        return ends if until is None else self._where_it_holds(until, ends)
 
     def _where_it_holds(self, until: Op, ends: np.ndarray) -> np.ndarray:
         """The first bar behind each opening on which the zone's own condition holds, or its end."""
@@ -56,13 +60,7 @@ class Openings:
             for k in range(0, len(open_), max(_TOGETHER // width, 1)):
                 self._result.go_on()
                 some = open_[k : k + max(_TOGETHER // width, 1)]
-                seen += len(some) * width
-                if seen > _MOST_BARS:
-                    raise RunProblem(
-                        "So many zones are open at the same time that looking after them takes too long. "
-                        "Let the oldest give way: `most 100`.",
-                        self._output.line,
-                    )
+                seen = self._counted(seen, len(some) * width)
                 bars = self.starts[some, None] + first + np.arange(width)
                 held = (self._value(until, some, np.minimum(bars, self._last)) == 1) & (bars <= ends[some, None])
                 found = held.any(axis=1)
@@ -94,13 +92,45 @@ class Openings:
         with np.errstate(all="ignore"):
             return np.broadcast_to(value(op), bars.shape)
 
-    def _giving_way(self, ends: np.ndarray, most: int) -> np.ndarray:
-        """The ends where no more than so many zones are open: the oldest gives way to one that opens."""
-        ends = ends.copy()
-        open_: deque[int] = deque()
-        for k, start in enumerate(self.starts.tolist()):
-            open_ = deque(z for z in open_ if ends[z] > start)
-            while len(open_) >= most:
-                ends[open_.popleft()] = start
-            open_.append(k)
+    def _giving_way(self, until: Op | None, ends: np.ndarray, most: int) -> np.ndarray:
+        """The ends where no more than so many zones are open: the oldest gives way to one that opens.
+
+        Goes along the bars with the zones that are open alone, so that `most` bounds what there is to look at.
+        ``until`` is the zone's own condition, which ends it too.
+        """
+        ends, seen = ends.copy(), 0
+        open_: OrderedDict[int, None] = OrderedDict()
+        block = self._last + 1 if until is None else _BLOCK  # without it every end is known
+        edges = range(0, self._last + 1 + block, block)
+        for (bar, stop), (one, end) in zip(pairwise(edges), pairwise(np.searchsorted(self.starts, edges)), strict=True):
+            self._result.go_on()
+            zones = np.array([*open_, *range(one, end)], dtype=np.int64)
+            if until is not None and len(zones):
+                seen = self._counted(seen, len(zones) * block)
+                bars = np.broadcast_to(np.minimum(np.arange(bar, stop), self._last), (len(zones), block))
+                held = self._value(until, zones, bars) == 1
+                held &= (bars > self.starts[zones, None]) & (bars <= ends[zones, None])
+                found = held.any(axis=1)
+                ends[zones[found]] = bar + held[found].argmax(axis=1)
+            closing = [(int(ends[zone]), zone) for zone in open_]
+            heapq.heapify(closing)
+            for zone in range(one, end):
+                start = int(self.starts[zone])
+                while closing and closing[0][0] <= start:
+                    open_.pop(heapq.heappop(closing)[1], None)
+                while len(open_) >= most:
+                    ends[open_.popitem(last=False)[0]] = start
+                open_[zone] = None
+                heapq.heappush(closing, (int(ends[zone]), zone))
+            open_ = OrderedDict.fromkeys(zone for zone in open_ if ends[zone] >= stop)
         return ends
+
+    def _counted(self, seen: int, more: int) -> int:
+        """How many bars of zones have been looked at with some more; raises `RunProblem` where they are too many."""
+        if seen + more > _MOST_BARS:
+            raise RunProblem(
+                "So many zones are open at the same time that looking after them takes too long. "
+                "Let the oldest give way: `most 100`.",
+                self._output.line,
+            )
+        return seen + more
