@@ -38,3 +38,10 @@ def last_of_session(timeline: Timeline) -> np.ndarray:
         return np.ones(timeline.size)
     ends = timeline.by_symbol(lambda c, times: c.day_close(c.days(times)))
     return (timeline.all_closes() == ends).astype(np.float64)
+
+
+def close_clock(timeline: Timeline) -> np.ndarray:
+    """The time of day at which each bar closes, in minutes from the midnight before its opening: 1440 and more for one
+    that lasts into the next day; float64."""
+    opens = timeline.by_symbol(lambda c, times: c.minutes(times) % 1440)
+    return np.ascontiguousarray(opens + (timeline.all_closes() - timeline.times) / 60, dtype=np.float64)

@@ -9,13 +9,19 @@ from typing import Protocol
 import numpy as np
 
 from oakladder.bars.bars import COLUMNS, Bars
-from oakladder.bars.calendar_columns import calendar_columns, last_of_session
+from oakladder.bars.calendar_columns import calendar_columns, close_clock, last_of_session
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import Timeframe
 from oakladder.bars.timeline import Timeline
 
 #: The smallest price step of a symbol of which nothing else is known.
 USUAL_TICK = 0.01
+
+
+def tick_count(tick: float) -> float:
+    """How many ticks make 1.0, where that is a whole number; else NaN."""
+    count = round(1 / tick)
+    return float(count) if count and abs(count * tick - 1) < 1e-9 else float("nan")
 
 
 class ColumnSource(Protocol):
@@ -37,6 +43,16 @@ class Background(Protocol):
         behind it); None where its own bars reach back as far."""
 
 
+class Minutes(Protocol):
+    """The minutes that bars are made of."""
+
+    def bound(self, end: str) -> np.ndarray:
+        """For each bar the place of its ``first`` or ``last`` minute in the tables, -1 without; float64."""
+
+    def table(self, name: str) -> np.ndarray:
+        """Open, high or low of all minutes, float64."""
+
+
 @dataclass(slots=True)
 class Panel:
     """Many symbols at one timeframe, their columns laid end to end as their timeline says; a chart is a panel of one."""
@@ -52,6 +68,8 @@ class Panel:
     skipped: np.ndarray | None = None
     #: The panel with the bars that were left out.
     whole: Panel | None = None
+    #: The minutes that its bars are made of, where they were looked up.
+    minutes: Minutes | None = None
 
     def __len__(self) -> int:
         return len(self.symbols)
@@ -97,6 +115,10 @@ class Panel:
             self.columns[name] = last_of_session(self.timeline)
         elif name == "tick_size":
             self.columns[name] = self.per_symbol(self.ticks or (USUAL_TICK,) * len(self))
+        elif name == "tick_count":
+            self.columns[name] = self.per_symbol(map(tick_count, self.ticks or (USUAL_TICK,) * len(self)))
+        elif name == "close_clock":
+            self.columns[name] = close_clock(self.timeline)
         else:
             self.columns.update(calendar_columns(self.timeline))
         return self.columns[name]

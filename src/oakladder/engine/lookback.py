@@ -6,7 +6,8 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.prepare import laid_out
-from oakladder.rung.plan.ops import Branch, Fold, Live, Loop, Op, Put, Ring, Save, Slot, items_of
+from oakladder.rung.plan.live import Live
+from oakladder.rung.plan.ops import Branch, Fold, Loop, Op, Put, Ring, Save, Slot, items_of
 from oakladder.rung.program import Program
 
 

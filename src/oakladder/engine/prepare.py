@@ -14,9 +14,9 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.timeframes import Timeframe
 from oakladder.rung.native import compile as native
 from oakladder.rung.native.variant import Variant, fixed_array
-from oakladder.rung.plan.inputs import BarBegins, BarColumn, Input, IsSymbol, OtherSymbol
+from oakladder.rung.plan.inputs import BarBegins, BarColumn, FineBound, FineColumn, Input, IsSymbol, OtherSymbol
 from oakladder.rung.plan.layout import StateLayout
-from oakladder.rung.plan.ops import CHART_TIMEFRAME, Foreign, Op
+from oakladder.rung.plan.ops import CHART_TIMEFRAME, LOG_ROWS, ROWS_A_BAR, Foreign, Log, Op
 from oakladder.rung.problems import RunProblem
 from oakladder.rung.program import Program
 from oakladder.rung.reference import Runner
@@ -44,7 +44,14 @@ class Job:
 
     def empty_outs(self) -> list[np.ndarray]:
         n = self.panel.size
-        return [np.empty(n, dtype=np.int8 if op.is_flag else np.float64) for op in self.variant.leaves]
+        made: list[np.ndarray] = []
+        for op in self.variant.leaves:
+            if op.code == LOG_ROWS:
+                assert isinstance(op.attr, Log)
+                made.append(np.empty((ROWS_A_BAR * n, op.attr.width)))  # hardly any of it is ever touched
+            else:
+                made.append(np.empty(n, dtype=np.int8 if op.is_flag else np.float64))
+        return made
 
 
 def prepare(
@@ -195,8 +202,12 @@ def start_rows(job: Job) -> np.ndarray:
     return rows
 
 
-def input_column(job: Job, what: Input, panel: Panel | None = None) -> np.ndarray:
-    """An input of the code on every bar of the job's panel, or of another panel of the same symbols."""
+def input_column(job: Job, what: Input | FineColumn, panel: Panel | None = None) -> np.ndarray:
+    """An input of the code on every bar of the job's panel, or of another panel of the same symbols; or a table."""
+    if isinstance(what, FineColumn | FineBound):
+        if panel is not None or job.panel.minutes is None:
+            return np.full((panel or job.panel).size if isinstance(what, FineBound) else 1, -1.0)
+        return job.panel.minutes.bound(what.end) if isinstance(what, FineBound) else job.panel.minutes.table(what.name)
     panel = panel or job.panel
     match what:
         case BarColumn():
@@ -261,11 +272,11 @@ def _pointers(arrays: Sequence[np.ndarray]) -> ctypes.Array[ctypes.c_void_p]:
 def run_reference(job: Job, outs: Sequence[np.ndarray]) -> None:
     """Runs every symbol of a job with the reference runner."""
     variant, panel = job.variant, job.panel
-    columns = {what: input_column(job, what) for what in variant.code.inputs}
+    columns: dict[Input | FineColumn, np.ndarray] = {what: input_column(job, what) for what in variant.code.inputs}
     rows = start_rows(job)
     for k in range(len(panel)):
         runner = Runner(variant.live, variant.state, job.layout, job.fixed, variant.leaves)
-        before: list[tuple[Mapping[Input, np.ndarray], int, int]] = []
+        before: list[tuple[Mapping[Input | FineColumn, np.ndarray], int, int]] = []
         for earlier in job.before:
             if earlier is None:
                 before.append(({}, 0, 0))

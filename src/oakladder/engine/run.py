@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Executor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -32,6 +32,8 @@ class Result:
     fixed: dict[Op, object]
     #: Tells that nobody waits for what is being read out of it any more.
     cancelled: Callable[[], bool] | None = None
+    #: The first bars of the pieces that were run by themselves, int64: rows of a log are counted from there.
+    pieces: np.ndarray = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
 
     def go_on(self) -> None:
         """Raises `Cancelled` where nobody waits any more."""
@@ -112,6 +114,7 @@ def run(
     job = prepare(program, panel, settings, roots_of(shown, extra), reference=reference)
     outs = job.empty_outs()
     done = Result(program, panel, shown, dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
+    done.pieces = panel.starts
     if reference:
         run_reference(job, outs)
         return done
@@ -119,6 +122,7 @@ def run(
     chunks = _chunks(panel, bars)
     call = BoundCode(job, outs, thorough)
     finished = 0
+    cut: list[np.ndarray] = []
 
     def check() -> None:
         if cancelled is not None and cancelled():
@@ -130,16 +134,20 @@ def run(
         if last - first > 1 or int(panel.offsets[last] - panel.offsets[first]) <= bars:
             call(first, last)
         else:
-            for done in call.in_pieces(first, bars):
+            start = int(panel.offsets[first])
+            for so_far in call.in_pieces(first, bars):
                 check()
                 if progress is not None:
-                    progress((int(panel.offsets[first]) + done) / max(panel.size, 1))
+                    progress((start + so_far) / max(panel.size, 1))
+            cut.append(np.arange(start + bars, int(panel.offsets[last]), bars))
         return last
 
     for last in executor.map(work, chunks) if executor is not None and len(chunks) > 1 else map(work, chunks):
         finished = max(finished, last)
         if progress is not None:
             progress(float(panel.offsets[finished]) / max(panel.size, 1))
+    if cut:
+        done.pieces = np.sort(np.concatenate([panel.starts, *cut]))
     return done
 
 

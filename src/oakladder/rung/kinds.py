@@ -54,6 +54,8 @@ class Type:
     per_symbol: bool = False
     #: Whether it is made of a zone's own values, which have no past.
     of_zone: bool = False
+    #: Whether it is made of the position, which the bars of the script itself have.
+    of_position: bool = False
     results: tuple[tuple[str, Type], ...] = ()
 
     @property
@@ -79,6 +81,7 @@ def blend(*types: Type, kind: Kind, unit: Unit = Unit.PLAIN, value: object = Non
         counter=fixed_or_counter and any(x.counter for x in types),
         per_symbol=any(x.per_symbol for x in types),
         of_zone=any(x.of_zone for x in types),
+        of_position=any(x.of_position for x in types),
     )
 
 
@@ -116,7 +119,7 @@ def product_unit(a: Unit, b: Unit) -> Unit:
         return Unit.UNKNOWN
     neutral = {Unit.PLAIN, Unit.RATIO}
     if a in neutral:
-        return b if b not in neutral else (a if a is b else Unit.PLAIN)
+        return b if b is not Unit.PLAIN else a
     if b in neutral:
         return a
     return Unit.MONEY if {a, b} == {Unit.PRICE, Unit.VOLUME} else Unit.UNKNOWN

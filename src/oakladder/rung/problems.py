@@ -155,6 +155,12 @@ CODES: dict[str, ProblemCode] = {
     "R117": ProblemCode(_E, "A time that no clock shows", "signal go = clock > 25:99", "signal go = clock > 15:30"),
     "R118": ProblemCode(_E, "A timeframe that there is not", "line close on 3mo", "line close on 1mo"),
     "R119": ProblemCode(_W, "Something is said twice", 'title "A"\ntitle "B"', 'title "A"'),
+    "R120": ProblemCode(
+        _E,
+        "A trade that is never entered",
+        "trade ride long\n    stop 5%",
+        "trade ride long\n    enter when close > open\n    stop 5%",
+    ),
     # 2xx names
     "R201": ProblemCode(_E, "An unknown name", "let x = clsoe", "let x = close"),
     "R202": ProblemCode(_E, "A name that is taken", "let close = 1", "let last = 1"),
@@ -184,6 +190,12 @@ CODES: dict[str, ProblemCode] = {
         "define sma(x)\n    give x\nline sma(close)",
         "define my_sma(x)\n    give x\nline my_sma(close)",
     ),
+    "R216": ProblemCode(
+        _E,
+        "The position of a script without a trade",
+        "line position.entry",
+        "trade ride long\n    enter when close > open\nline position.entry",
+    ),
     # 3xx kinds and fixedness
     "R301": ProblemCode(_E, "A value of the wrong kind", "let x = close and 1", "let x = close > 1 and yes"),
     "R302": ProblemCode(
@@ -199,6 +211,12 @@ CODES: dict[str, ProblemCode] = {
         "let s = sma(close, 9)\nif yes\n    set x = s",
     ),
     "R305": ProblemCode(_E, "A length that makes no sense", "let x = sma(close, 0)", "let x = sma(close, 1)"),
+    "R306": ProblemCode(
+        _E,
+        "Risks without a stop",
+        "trade ride long\n    enter when close > open\n    target 2 risks",
+        "trade ride long\n    enter when close > open\n    stop 5%\n    target 2 risks",
+    ),
     # 4xx units
     "R401": ProblemCode(
         _W,
@@ -218,6 +236,12 @@ CODES: dict[str, ProblemCode] = {
     "R404": ProblemCode(_W, "A number where a series is meant", "line macd(12, 26, 9).line", "line macd(close).line"),
     "R405": ProblemCode(_W, "A division by zero", "line close / 0", "line close / 2"),
     "R406": ProblemCode(_W, "A size outside 1 to 5", "mark close > open size 9", "mark close > open size 5"),
+    "R407": ProblemCode(
+        _W,
+        "A plain number as a distance of a trade",
+        "trade ride long\n    enter when close > open\n    stop 2",
+        "trade ride long\n    enter when close > open\n    stop 2%",
+    ),
     # 5xx time and causality
     "R501": ProblemCode(_E, "A look into the future", "let x = close[-1]", "let x = close[1]"),
     "R502": ProblemCode(_E, "A lag that moves", "let x = close[bar]", "keep x = none"),
@@ -226,6 +250,12 @@ CODES: dict[str, ProblemCode] = {
         "A timeframe that the bars of another symbol cannot make",
         'line ((close on 5m) of "SALTX") on 1d',
         'line ((close on 1w) of "SALTX") on 1d',
+    ),
+    "R504": ProblemCode(
+        _E,
+        "A position read on other bars",
+        "trade ride long\n    enter when close > open\n    leave when position.gain on 1w > 5%",
+        "trade ride long\n    enter when close > open\n    leave when position.gain > 5%",
     ),
     # 6xx cost
     "R601": ProblemCode(
@@ -248,6 +278,12 @@ CODES: dict[str, ProblemCode] = {
     ),
     "R705": ProblemCode(
         _W, "The larger of two where the highest is meant", "line max(close, 20)", "line highest(close, 20)"
+    ),
+    "R706": ProblemCode(
+        _H,
+        "A trade that another never lets in",
+        "trade one long\n    enter when close > open\ntrade two long\n    enter when close > open and volume > 0",
+        "trade two long\n    enter when close > open and volume > 0\ntrade one long\n    enter when close > open",
     ),
     "R703": ProblemCode(_H, "A signal that can never be true", "signal go = close > 2 and no", "signal go = close > 2"),
 }

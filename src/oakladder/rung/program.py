@@ -12,10 +12,11 @@ from typing import TYPE_CHECKING
 from oakladder.rung import tree as t
 from oakladder.rung.check.checker import Checker
 from oakladder.rung.lower.frames import Trace
-from oakladder.rung.lower.lowering import lower
+from oakladder.rung.lower.lowering import Known, lower
 from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.plan.fixed import evaluate_fixed
-from oakladder.rung.plan.ops import CHART_TIMEFRAME, Op, Output, Plan, leaves, live, under
+from oakladder.rung.plan.live import live
+from oakladder.rung.plan.ops import CHART_TIMEFRAME, Op, Output, Plan, leaves, under
 from oakladder.rung.plan.sizes import sizes_of
 from oakladder.rung.plan.state import map_state
 from oakladder.rung.problems import Problem, RunProblem, ScriptError, Span, did_you_mean
@@ -129,6 +130,8 @@ class Analysis:
     foreign: tuple[tuple[str, Span], ...]
     #: Values in texts that are times of day.
     clocks: frozenset[t.TextPart] = frozenset()
+    #: Distances of trades that are ratios of the fill price.
+    ratios: frozenset[t.Expr] = frozenset()
 
 
 def analyse(text: str, shelf: OtherScripts = OtherScripts(), cancelled: Callable[[], bool] | None = None) -> Analysis:
@@ -170,7 +173,7 @@ def _analysed(text: str, shelf: OtherScripts, cancelled: Callable[[], bool] | No
         found = [*problems, _too_deep(checker.line)]
     found.sort(key=lambda p: (p.span.line, p.span.column, p.code))
     units = {line: unit.value for line, unit in checker.units.items()}
-    return Analysis(script, tuple(found), units, checker.used, tuple(checker.foreign), checker.clocks)
+    return Analysis(script, tuple(found), units, checker.used, tuple(checker.foreign), checker.clocks, checker.ratios)
 
 
 def _without_echoes(problems: list[Problem]) -> list[Problem]:
@@ -229,7 +232,8 @@ def _compiled(text: str, shelf: OtherScripts, cancelled: Callable[[], bool] | No
         raise ScriptError(analysis.problems)
     script = analysis.script
     try:
-        plan, trace = lower(script, analysis.used, cancelled, analysis.clocks)
+        known = Known(analysis.used, analysis.clocks, analysis.ratios)
+        plan, trace = lower(script, known, cancelled)
     except RecursionError:
         raise ScriptError((*analysis.problems, _too_deep(1))) from None
     for output in plan.outputs:
@@ -250,6 +254,7 @@ def _check_sizes(program: Program) -> None:
     that takes too long."""
     plan = program.plan
     roots = [op for output in plan.outputs for op in output.roles.values()]
+    roots += plan.trading.roots if plan.trading is not None else []
     plain = [leaf for root in roots for leaf in leaves(root) if leaf.domain is None or leaf.domain.foreign is None]
     needed = live(plan.domains, plain)
     state = map_state(needed)

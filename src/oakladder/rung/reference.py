@@ -10,10 +10,12 @@ from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
-from oakladder.rung.plan.inputs import Input, Merge
+from oakladder.rung.plan import ops
+from oakladder.rung.plan.inputs import FineColumn, Input, Merge
 from oakladder.rung.plan.layout import StateLayout
+from oakladder.rung.plan.live import Live
 from oakladder.rung.plan.meaning import MEANING
-from oakladder.rung.plan.ops import SORTED, Branch, Domain, Fold, Item, Live, Loop, Op, Put, Ring, Save, Slot
+from oakladder.rung.plan.ops import SORTED, Append, Branch, Domain, Fold, Item, Loop, Op, Put, Ring, Save, Slot
 from oakladder.rung.plan.state import StateMap
 
 _NAN = float("nan")
@@ -92,6 +94,8 @@ class Stepper:
                     self._write(item.slot, self.value(item.value))
                 case Save():
                     self._save(item.ring, self.value(item.value))
+                case Append():
+                    self.runner.append(item.log, [float(self.value(v)) for v in item.values])  # type: ignore[arg-type]
                 case Branch():
                     self._block(item.then if self.value(item.condition) is True else item.otherwise)
                 case Loop():
@@ -118,6 +122,10 @@ class Stepper:
             case "input":
                 assert isinstance(op.attr, Input)
                 return self.inputs[op.attr]
+            case "fine":
+                return float(self.runner.columns[op.attr][int(float(self.value(op.args[0])))])  # type: ignore[arg-type,index]
+            case ops.LOG_ROWS | ops.LOG_COUNT:
+                return _NAN
             case "bar":
                 return self._load(("bar", self.domain))
             case "get" | "prev":
@@ -212,6 +220,9 @@ class Runner:
     ):
         self.live, self.state, self.layout, self.fixed = live, state, layout, fixed
         self.leaves = leaves
+        self.columns: Mapping[Input | FineColumn, np.ndarray] = {}
+        self._rows: dict[ops.Log, int] = {}
+        self._logs: dict[object, np.ndarray] = {}
         self.row = layout.template.copy()
         self.steppers = {d: Stepper(self, d) for d in live.domains}
 
@@ -229,16 +240,19 @@ class Runner:
         row: np.ndarray,
         start: int,
         end: int,
-        columns: Mapping[Input, np.ndarray],
+        columns: Mapping[Input | FineColumn, np.ndarray],
         steps: Sequence[np.ndarray],
         outs: Sequence[np.ndarray],
         *,
         commit: bool,
-        before: Sequence[tuple[Mapping[Input, np.ndarray], int, int]] = (),
+        before: Sequence[tuple[Mapping[Input | FineColumn, np.ndarray], int, int]] = (),
     ) -> None:
         """Bars ``start`` to ``end`` of one symbol; ``row`` is its state and is changed only with ``commit``."""
         self.row = row if commit else row.copy()
         base, *others = self.live.domains
+        self.columns = columns
+        self._rows = dict.fromkeys(self.live.logs, ops.ROWS_A_BAR * start)
+        self._logs = {op.attr: out for op, out in zip(self.leaves, outs, strict=True) if op.code == ops.LOG_ROWS}
         for domain, (cols, first, last) in zip(others, before, strict=False):
             for j in range(first, last):
                 for what in self.state.inputs[domain]:
@@ -248,10 +262,20 @@ class Runner:
         for i in range(start, end):
             for domain, marks in zip(others, steps, strict=True):
                 self._advance(domain, int(marks[i]), columns, i)
+            rows = dict(self._rows)
             main.trying = not commit and i == end - 1
             main.step({what: float(columns[what][i]) for what in self.state.inputs[base]})
             for out, op in zip(outs, self.leaves, strict=True):
-                out[i] = _encoded(op, main.value(op))
+                if op.code == ops.LOG_COUNT:
+                    assert isinstance(op.attr, ops.Log)
+                    out[i] = self._rows[op.attr] - rows[op.attr]
+                elif op.code != ops.LOG_ROWS:
+                    out[i] = _encoded(op, main.value(op))
+
+    def append(self, log: ops.Log, values: list[float]) -> None:
+        """Writes a row of a log behind the last one."""
+        self._logs[log][self._rows[log]] = values
+        self._rows[log] += 1
 
     def _put_input(self, what: Input, domain: Domain, value: float) -> None:
         self.row[self.state.place((what, domain))] = value
@@ -262,7 +286,7 @@ class Runner:
         stepper.shift, stepper.trying = 0, False
         stepper.step({n: float(self.row[self.state.place((n, domain))]) for n in self.state.inputs[domain]})
 
-    def _advance(self, domain: Domain, mark: int, columns: Mapping[Input, np.ndarray], i: int) -> None:
+    def _advance(self, domain: Domain, mark: int, columns: Mapping[Input | FineColumn, np.ndarray], i: int) -> None:
         """Gathers a bar into the longer bar; ``mark`` has bit 0 for a new longer bar, 1 for its end, 2 for a late end."""
         if mark & 4:
             self._close(domain)

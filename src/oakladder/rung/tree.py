@@ -8,6 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from oakladder.rung.problems import Span
+from oakladder.rung.trade_words import Side, TradeWord
 
 
 @dataclass(frozen=True, eq=False, slots=True)
@@ -17,6 +18,8 @@ class Literal:
     kind: str
     value: object
     span: Span
+    #: Whether a number is written with a per cent sign.
+    percent: bool = False
 
 
 @dataclass(frozen=True, eq=False, slots=True)
@@ -252,7 +255,37 @@ class Show:
         return next((c for c in self.clauses if c.word == word), None)
 
 
-Statement = Let | Keep | Set | If | For | Stop | Lost | Give | Define | Use | Setting | Signal | Show
+@dataclass(frozen=True, eq=False, slots=True)
+class TradeClause:
+    """A line of a trade: what it says, and the values in it in order."""
+
+    what: TradeWord
+    values: tuple[Expr, ...]
+    span: Span
+
+
+@dataclass(frozen=True, eq=False, slots=True)
+class Trade:
+    """A trade with the lines under it; those that are no clauses are the checker's business."""
+
+    name: Name
+    side: Side
+    body: tuple[Statement, ...]
+    span: Span
+
+    @property
+    def clauses(self) -> dict[TradeWord, TradeClause]:
+        """Its clauses by what they say; of those that are said twice the first."""
+        made: dict[TradeWord, TradeClause] = {}
+        for line in self.body:
+            if isinstance(line, TradeClause):
+                made.setdefault(line.what, line)
+        return made
+
+
+Statement = (
+    Let | Keep | Set | If | For | Stop | Lost | Give | Define | Use | Setting | Signal | Show | Trade | TradeClause
+)
 
 
 @dataclass(frozen=True, eq=False, slots=True)

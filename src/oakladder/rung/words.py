@@ -10,6 +10,7 @@ from enum import Enum, StrEnum
 
 from oakladder.rung import values
 from oakladder.rung.kinds import Kind
+from oakladder.rung.trade_words import TRADE, TRADE_FORMS, TRADE_LINE_WORDS, TradeForm, trade_lines, trade_sides
 
 
 class Shown(StrEnum):
@@ -211,6 +212,12 @@ STATEMENTS: tuple[Statement, ...] = (
         "a named event; without a `mark` or `label` of its own the chart shows an arrow",
         "What a script shows",
     ),
+    Statement(
+        TRADE,
+        "trade NAME long | short",
+        "a position that the script takes; its clauses stand indented below, `enter` among them, each once",
+        "A trade",
+    ),
     _output(
         Shown.LINE,
         'line E [width N] [style STYLE] [in price | volume | pane "NAME"]',
@@ -312,6 +319,17 @@ STATEMENTS: tuple[Statement, ...] = (
 OUTPUTS: dict[str, Statement] = {str(s.word): s for s in STATEMENTS if s.operands}
 #: Every word that can start a line; `else` goes on with an `if`.
 STATEMENT_WORDS = frozenset(s.word for s in STATEMENTS) | {"else"}
+
+
+def _with_clauses(statement: Statement) -> list[Statement | TradeForm]:
+    """A statement, and the lines that stand under it."""
+    return [statement, *TRADE_FORMS] if statement.word == TRADE else [statement]
+
+
+#: Everything that has a form to show: statements, and the lines of a trade.
+SHOWN_FORMS: tuple[Statement | TradeForm, ...] = tuple(form for s in STATEMENTS for form in _with_clauses(s))
+#: Every word that can start a line anywhere, blocks of trades included.
+LINE_WORDS = STATEMENT_WORDS | TRADE_LINE_WORDS
 #: Words that can never be names.
 RESERVED = frozenset(["and", "or", "not", "if", "then", "else", "mod", "yes", "no", "none", "between"])
 #: Words that go on with a statement: those of clauses, of settings and signals, and what joins expressions.
@@ -349,7 +367,7 @@ def grammar(frame: str) -> str:
         for o in OUTPUTS.values()
     ]
     return (
-        frame.replace("//OUTPUTS", "\n".join(lines))
+        frame.replace("//OUTPUTS", "\n".join([*lines, trade_lines()]))
         .replace("//CLAUSES", f"clause: {rules(set(CLAUSES) - {'corner'})}\nnote_clause: {rules(set(note))}")
-        .replace("//TONES", "TONE: " + " | ".join(f'"{tone}"' for tone in Tone))
+        .replace("//TONES", "\n".join(["TONE: " + " | ".join(f'"{tone}"' for tone in Tone), trade_sides()]))
     )

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 
 from oakladder.desk.script.changeable import plain
 from oakladder.rung.teach.describe import functions, word_help
+from oakladder.rung.trade_words import POSITION, POSITION_VALUES, TRADE_INNER_WORDS
 from oakladder.rung.values import BAR_VALUES, PALETTE, SHAPES, STYLES
-from oakladder.rung.words import JOINING_WORDS, RESERVED, STATEMENT_WORDS
+from oakladder.rung.words import JOINING_WORDS, LINE_WORDS, RESERVED
 
 #: Letters after which words are offered, and how many at most.
 _LEAST, _MOST = 2, 60
@@ -30,8 +31,10 @@ def everything(own: Iterable[str] = ()) -> list[Completion]:
     """A script's own names, bar values, statements, functions with their parameters, colours and shapes; in the order in
     which they are offered."""
     made = {name: Completion(name, "yours") for name in own}
-    for word in (*BAR_VALUES, *sorted(STATEMENT_WORDS | RESERVED | JOINING_WORDS)):
+    for word in (*BAR_VALUES, *sorted(LINE_WORDS | RESERVED | JOINING_WORDS | TRADE_INNER_WORDS)):
         made.setdefault(word, Completion(word, "", word_help(word)))
+    for name, (_, about) in POSITION_VALUES.items():
+        made[f"{POSITION}.{name}"] = Completion(f"{POSITION}.{name}", "", about)
     for name, (call, about) in functions().items():
         made.setdefault(name, Completion(name, call.removeprefix(name), about))
     for word in (*PALETTE, *SHAPES, *STYLES):

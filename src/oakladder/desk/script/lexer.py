@@ -11,8 +11,9 @@ from PyQt6.QtWidgets import QWidget
 
 from oakladder.desk.look.theme import Theme, code_font
 from oakladder.rung import library as rung_library
+from oakladder.rung.trade_words import POSITION, TRADE_INNER_WORDS
 from oakladder.rung.values import BAR_VALUES, PALETTE, PRIMITIVES
-from oakladder.rung.words import JOINING_WORDS, RESERVED, STATEMENT_WORDS
+from oakladder.rung.words import JOINING_WORDS, LINE_WORDS, RESERVED
 
 PLAIN, COMMENT, STATEMENT, CLAUSE, NUMBER, TEXT, NAME, FUNCTION, COLOUR = range(9)
 _TOKEN = re.compile(
@@ -93,7 +94,7 @@ class RungLexer(QsciLexerCustom):
         self.setStyling(length, style)
 
     def _style(self, word: str, first: bool) -> int:
-        if first and word in STATEMENT_WORDS:
+        if first and word in LINE_WORDS:
             return STATEMENT
         known = self._words.get(word)
         if known is not None:
@@ -111,10 +112,10 @@ class RungLexer(QsciLexerCustom):
 def _styles() -> dict[str, int]:
     """The style of every word that the language knows; what stands in several tables has the style of the last."""
     kinds = (
-        (CLAUSE, (*JOINING_WORDS, "bars")),
+        (CLAUSE, (*JOINING_WORDS, *TRADE_INNER_WORDS, "bars")),
         (COLOUR, PALETTE),
         (FUNCTION, (*PRIMITIVES, *rung_library.names())),
-        (NAME, BAR_VALUES),
+        (NAME, (*BAR_VALUES, POSITION)),
         (STATEMENT, (*RESERVED, "on", "of", "forming", "if", "else")),
     )
     return {word: style for style, words in kinds for word in words}

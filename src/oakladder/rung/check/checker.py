@@ -34,7 +34,8 @@ class Checker:
     ):
         self.script = script
         defined = frozenset(s.name.name for s in script.statements if isinstance(s, t.Define))
-        self.context = Context(defined, shelf, cancelled, tuple(lines_of(text)))
+        trades = any(isinstance(s, t.Trade) for s in script.statements)
+        self.context = Context(defined, shelf, cancelled, tuple(lines_of(text)), trades=trades)
         expressions = Expressions(self.context)
         self.calls = Calls(self.context, expressions)
         self.statements = Statements(self.context, expressions, self.calls)
@@ -69,6 +70,11 @@ class Checker:
         return frozenset(self.context.clocks)
 
     @property
+    def ratios(self) -> frozenset[t.Expr]:
+        """Distances of trades that are ratios of the fill price."""
+        return frozenset(self.context.ratios)
+
+    @property
     def units(self) -> dict[int, Unit]:
         """Line of an output statement → the unit of its first operand."""
         return self.context.units
@@ -85,6 +91,7 @@ class Checker:
             )
         scope = Scope(later=later_names(self.script.statements))
         self.statements.walk(self.script.statements, scope)
+        self.statements.trades.together(self.script.statements)
         for name, function in self.context.functions.items():
             if name not in self.context.called and not is_taken(name):
                 self.calls.body(function, [UNKNOWN] * len(function.define.parameters), function.define.span)

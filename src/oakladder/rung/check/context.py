@@ -60,6 +60,10 @@ class Context:
     units: dict[int, Unit] = field(default_factory=dict)
     #: Values in texts that are times of day.
     clocks: set[t.TextPart] = field(default_factory=set)
+    #: Distances of trades that are ratios of the fill price.
+    ratios: set[t.Expr] = field(default_factory=set)
+    #: Whether the script has a trade, and so a position.
+    trades: bool = False
     base: dict[str, Type] = field(default_factory=base_scope)
     functions: dict[str, Function] = field(default_factory=dict)
     called: set[str] = field(default_factory=set)

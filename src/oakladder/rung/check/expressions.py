@@ -12,6 +12,7 @@ from oakladder.rung.arguments import arrange
 from oakladder.rung.check.context import Context, Missing
 from oakladder.rung.check.meant import result_for, surest, unquoted, word_for
 from oakladder.rung.check.names import Names
+from oakladder.rung.check.positions import no_position, trade_is_no_value
 from oakladder.rung.check.scope import Function, Scope
 from oakladder.rung.check.traps import Traps
 from oakladder.rung.kinds import (
@@ -27,6 +28,7 @@ from oakladder.rung.kinds import (
     unlike,
 )
 from oakladder.rung.problems import Span, did_you_mean
+from oakladder.rung.trade_words import POSITION, TRADE
 
 #: So often is a name that is nowhere compared with those that are, to say what may be meant.
 _MOST_GUESSES = 25
@@ -142,7 +144,8 @@ class Expressions:
 
     def _literal(self, expr: t.Literal) -> Type:
         kind = Kind(expr.kind)
-        return Type(kind, moving=False, value=expr.value)
+        unit = Unit.RATIO if expr.percent else Unit.PLAIN
+        return Type(kind, moving=False, unit=unit, value=expr.value)
 
     def _name(self, expr: t.Name, scope: Scope) -> Type:
         binding = scope.find(expr.name)
@@ -150,7 +153,12 @@ class Expressions:
             binding.read = True
             if expr.name in self.context.taken and not self.context.reporter.blame:
                 self.context.met.setdefault(expr.name, []).append(expr.span)
+            if binding.what == TRADE:
+                trade_is_no_value(self.context, expr)
             return binding.type
+        if expr.name == POSITION and not self.context.trades:
+            no_position(self.context, expr)
+            return UNKNOWN
         if expr.name in self.context.base:
             return self.context.base[expr.name]
         if (

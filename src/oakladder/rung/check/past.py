@@ -103,6 +103,7 @@ class Past:
             )
         if value.of_zone:
             self._of_zone(expr, "on")
+        self._of_position(expr, value, "on")
         if value.kind in (Kind.TEXT, Kind.COLOUR):
             self.context.reporter.report(
                 "R301",
@@ -145,6 +146,7 @@ class Past:
             )
         if value.of_zone:
             self._of_zone(expr, "of")
+        self._of_position(expr, value, "of")
         if value.kind in (Kind.TEXT, Kind.COLOUR):
             self.context.reporter.report(
                 "R301",
@@ -153,6 +155,15 @@ class Past:
                 "Read the values it is made of from the other symbol.",
             )
         return replace(value, moving=True, value=None, counter=False, per_symbol=False)
+
+    def _of_position(self, expr: t.Expr, value: Type, word: str) -> None:
+        if value.of_position:
+            self.context.reporter.report(
+                "R504",
+                expr.span,
+                f"The position belongs to the bars on which the script runs; `{word}` reads others.",
+                f"Put `{word}` behind the other side of the comparison.",
+            )
 
     def _of_zone(self, expr: t.Expr, word: str) -> None:
         self.context.reporter.report(

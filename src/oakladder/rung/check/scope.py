@@ -9,6 +9,7 @@ from oakladder.rung import tree as t
 from oakladder.rung import values
 from oakladder.rung.kinds import Kind, Type, Unit
 from oakladder.rung.problems import Span
+from oakladder.rung.trade_words import POSITION, POSITION_TYPE
 from oakladder.rung.words import RESERVED
 
 
@@ -62,6 +63,7 @@ class Function:
 def base_scope() -> dict[str, Type]:
     """The built-in names that are values."""
     names = {name: value.type for name, value in values.BAR_VALUES.items()}
+    names[POSITION] = POSITION_TYPE
     names.update({name: Type(Kind.COLOUR, moving=False) for name in values.PALETTE})
     return names
 
@@ -71,7 +73,7 @@ def later_names(statements: Sequence[t.Statement]) -> frozenset[str]:
     for s in statements:
         if isinstance(s, t.Let):
             found |= {n.name for n in s.names}
-        elif isinstance(s, t.Keep | t.Signal | t.Setting):
+        elif isinstance(s, t.Keep | t.Signal | t.Setting | t.Trade):
             found.add(s.name.name)
         elif isinstance(s, t.Lost):
             found.update(s.names)

@@ -13,9 +13,11 @@ from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.outputs import Outputs
 from oakladder.rung.check.scope import Binding, Function, Scope
 from oakladder.rung.check.settings import Settings
+from oakladder.rung.check.trades import Trades
 from oakladder.rung.kinds import UNKNOWN, Kind, Type, Unit, common_unit
 from oakladder.rung.other_scripts import functions_of, is_taken, reached
 from oakladder.rung.problems import Cancelled, Span, did_you_mean
+from oakladder.rung.trade_words import FORMS
 
 #: So many statements below a `fresh` are looked through for where it is set.
 _NEAR = 200
@@ -33,6 +35,7 @@ class Statements:
         self.names = expressions.names
         self.outputs = Outputs(context, expressions)
         self.settings = Settings(context, expressions)
+        self.trades = Trades(context, expressions)
 
     def walk(self, statements: Sequence[t.Statement], scope: Scope) -> tuple[t.Expr, ...] | None:
         given: tuple[t.Expr, ...] | None = None
@@ -80,7 +83,7 @@ class Statements:
                         )
                 case _:
                     if scope.blocks or self.context.stack:
-                        word = statement.what if isinstance(statement, t.Show) else type(statement).__name__.lower()
+                        word = _word_of(statement)
                         self.context.reporter.report(
                             "R113",
                             statement.span,
@@ -118,6 +121,16 @@ class Statements:
                 self.outputs.show(statement, scope)
             case t.Use():
                 self._use(statement)
+            case t.Trade():
+                self.trades.trade(statement, scope)
+            case t.TradeClause():
+                word = FORMS[statement.what].word
+                self.context.reporter.report(
+                    "R113",
+                    statement.span,
+                    f"`{word}` belongs to a trade.",
+                    "Indent it under a line such as `trade ride long`.",
+                )
 
     def _lost(self, statement: t.Lost, scope: Scope) -> None:
         """Takes what a line that could not be read may make and read for granted."""
@@ -250,6 +263,8 @@ class Statements:
         if statement.name.name in self.context.taken:
             self.context.met.setdefault(statement.name.name, []).append(statement.name.span)
         old = binding.type
+        if value.of_position:
+            old = binding.type = replace(old, of_position=True)
         if value.kind is Kind.NONE:  # that fits whatever it holds
             return
         if value.kind in _UNKEPT:
@@ -352,3 +367,10 @@ class Statements:
                 "R210", statement.span, f"The function `{name}` gives nothing back.", "End it with `give …`.", also=mend
             )
         self.context.functions[name] = Function(statement, scope)
+
+
+def _word_of(statement: t.Statement) -> str:
+    """The word with which a statement begins."""
+    if isinstance(statement, t.TradeClause):
+        return FORMS[statement.what].word
+    return statement.what if isinstance(statement, t.Show) else type(statement).__name__.lower()

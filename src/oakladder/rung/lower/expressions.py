@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from typing import Any
+from functools import lru_cache
+from typing import Any, Protocol
 
 from oakladder.rung import tree as t
 from oakladder.rung import values
@@ -14,6 +15,21 @@ from oakladder.rung.plan.inputs import BarColumn, IsSymbol
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, DATA_EXPONENT, DIVISOR_EXPONENT, TAME_EXPONENT, Domain, Op, Slot
 from oakladder.rung.read.blocks import parse
 from oakladder.rung.texts import CLOCK
+from oakladder.rung.trade_words import POSITION, POSITION_VALUES
+
+
+class PositionReader(Protocol):
+    """What expressions ask of the part that trades."""
+
+    def position(self, name: str, domain: Domain) -> Op: ...
+
+
+@lru_cache(maxsize=2048)
+def _written(text: str) -> t.Expr:
+    """An expression of the compiler's own, read once."""
+    statement = parse(f"let x = {text}")[0].statements[0]
+    assert isinstance(statement, t.Let), text
+    return statement.value
 
 
 class Expressions:
@@ -21,12 +37,13 @@ class Expressions:
 
     parts: Mapping[type[t.Expr], Callable[[Any, CallFrame], Value]]
     frame: Callable[[Instance, Domain, int], CallFrame]
+    #: What trades the script, if it does.
+    trading: PositionReader | None = None
 
     def __init__(self, emitter: Emitter, trace: Trace, clocks: frozenset[t.TextPart]):
         self.emitter, self.trace, self.clocks = emitter, trace, clocks
         #: The slots of loop counters, with their bounds.
         self.bounds: dict[Slot, tuple[Op, Op]] = {}
-        self._derived: dict[str, t.Expr] = {}
 
     def seen_from(self, instance: Instance, domain: Domain, at: int) -> CallFrame:
         """An instance on a domain as it is seen from behind its first ``at`` statements, though more may be lowered."""
@@ -72,6 +89,9 @@ class Expressions:
             case t.Choice():
                 test = self.emitter.flag(self.value(expr.condition, frame), domain)
                 return self._pair("choose", (test,), expr.yes_value, expr.no_value, frame)
+            case t.Pick(value=t.Name(name="position")) if self.find(POSITION, frame) is None:
+                assert self.trading is not None
+                return self.trading.position(expr.name, domain)
             case t.Pick():
                 bundle = self.value(expr.value, frame)
                 assert isinstance(bundle, Bundle)
@@ -123,13 +143,16 @@ class Expressions:
             )
         if found is not None:
             return found
+        if expr.name == POSITION:
+            assert self.trading is not None
+            return Bundle({name: self.trading.position(name, frame.domain) for name in POSITION_VALUES})
         if expr.name in values.COLUMNS:
             return self.emitter.emit("input", attr=BarColumn(expr.name), bound=DATA_EXPONENT, domain=frame.domain)
         if expr.name in values.DERIVED:
-            return self.value(self._derived_expr(expr.name), CallFrame(NOWHERE, frame.domain))
+            return self.value(_written(values.DERIVED[expr.name]), CallFrame(NOWHERE, frame.domain))
         if expr.name == "bar":
             return self.emitter.emit("bar", bound=40, domain=frame.domain)
-        if expr.name in values.TIME_INPUTS:
+        if expr.name in values.TIME_INPUTS or (expr.name in values.TRADE_INPUTS and frame.instance.is_own):
             raw = self.emitter.emit("input", attr=BarColumn(expr.name), bound=DATA_EXPONENT, domain=frame.domain)
             return self.emitter.flag(raw, frame.domain) if expr.name in values.FLAG_INPUTS else raw
         if expr.name == "symbol":
@@ -142,17 +165,10 @@ class Expressions:
             return self.emitter.emit("literal", attr=expr.name, kind="colour", domain=frame.domain)
         return self.parts[t.Call](t.Call(expr.name, (), (), expr.span), frame)
 
-    def _derived_expr(self, name: str) -> t.Expr:
-        return self.written(values.DERIVED[name])
-
-    def written(self, text: str) -> t.Expr:
+    @staticmethod
+    def written(text: str) -> t.Expr:
         """An expression that the compiler itself writes in Rung."""
-        if text not in self._derived:
-            script, _ = parse(f"let x = {text}")
-            statement = script.statements[0]
-            assert isinstance(statement, t.Let)
-            self._derived[text] = statement.value
-        return self._derived[text]
+        return _written(text)
 
     def _pair(self, code: str, before: tuple[Op, ...], left: t.Expr, right: t.Expr, frame: CallFrame) -> Op:
         """A value that is one of two, of whichever kind they are."""

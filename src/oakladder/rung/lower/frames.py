@@ -33,7 +33,7 @@ class Argument:
 class Instance:
     """The script, or one call of a function."""
 
-    __slots__ = ("arguments", "frames", "parent", "parent_done", "statements")
+    __slots__ = ("arguments", "frames", "is_own", "parent", "parent_done", "statements")
 
     def __init__(
         self,
@@ -41,9 +41,12 @@ class Instance:
         parent: Instance | None = None,
         arguments: dict[str, Argument] | None = None,
         parent_done: int = 0,
+        is_own: bool = False,
     ):
         self.statements, self.parent, self.parent_done = statements, parent, parent_done
         self.arguments = arguments or {}
+        #: Whether the compiler itself writes here.
+        self.is_own = is_own
         self.frames: dict[Domain, CallFrame] = {}
 
 

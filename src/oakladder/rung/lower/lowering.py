@@ -7,6 +7,7 @@ domain it has a `CallFrame`, whose statements are lowered in order, as far as th
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 
 from oakladder.rung import tree as t
 from oakladder.rung.lower.calls import Calls
@@ -17,26 +18,36 @@ from oakladder.rung.lower.frames import Bundle, CallFrame, Instance, Trace
 from oakladder.rung.lower.past import Past
 from oakladder.rung.lower.primitives import Primitives
 from oakladder.rung.lower.statements import Statements
+from oakladder.rung.lower.trading import Trading
 from oakladder.rung.plan.ops import Op, Plan
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What the checker found out: functions from other scripts, the values in texts that are times of day, and the
+    distances of trades that are ratios of the fill price."""
+
+    used: Mapping[str, t.Define] = field(default_factory=dict)
+    clocks: frozenset[t.TextPart] = frozenset()
+    ratios: frozenset[t.Expr] = frozenset()
+    #: Whether trades are filled minute by minute where there are minutes.
+    finer: bool = False
 
 
 class Lowerer:
     """Builds the plan of one checked script."""
 
-    def __init__(
-        self,
-        script: t.Script,
-        used: Mapping[str, t.Define],
-        cancelled: Callable[[], bool] | None,
-        clocks: frozenset[t.TextPart],
-    ):
+    def __init__(self, script: t.Script, known: Known, cancelled: Callable[[], bool] | None):
         self.script = script
         self.trace = Trace(Instance(script.statements))
         self.emitter = Emitter()
-        self.expressions = Expressions(self.emitter, self.trace, clocks)
+        self.expressions = Expressions(self.emitter, self.trace, known.clocks)
         self.statements = Statements(self.expressions, cancelled)
         self.past = Past(self.emitter, self.expressions)
-        calls = Calls(script, used, self.expressions, Primitives(self.emitter, self.expressions))
+        calls = Calls(script, known.used, self.expressions, Primitives(self.emitter, self.expressions))
+        trades = [s for s in script.statements if isinstance(s, t.Trade)]
+        self.trading = Trading(trades, self.expressions, known.ratios, known.finer) if trades else None
+        self.statements.trading = self.expressions.trading = self.trading
         elsewhere = Elsewhere(self.emitter, self.expressions)
         # Expressions hold calls, calls are made of statements, statements hold expressions: the circle closes here.
         self.expressions.frame = self.statements.frame
@@ -50,11 +61,16 @@ class Lowerer:
     def run(self) -> Plan:
         """The plan of the whole script."""
         plan = self.emitter
+        if self.trading is not None:
+            self.trading.fills()
         frame = self.statements.frame(self.trace.root, plan.base, len(self.script.statements))
+        if self.trading is not None:
+            self.trading.decisions()
         values = self._values_of(frame)
+        trading = self.trading.plan() if self.trading is not None else None
         for domain in [*plan.domains, *(d for f in plan.foreigners for d in f.domains)]:
             domain.body = self.past.with_saves(domain.body)
-        return Plan(plan.domains, plan.outputs, plan.demands, values)
+        return Plan(plan.domains, plan.outputs, plan.demands, values, trading)
 
     def _values_of(self, frame: CallFrame) -> dict[str, Op]:
         """Every top-level `let` and `keep` as it stands at the end of the bar."""
@@ -76,15 +92,10 @@ class Lowerer:
         return made
 
 
-def lower(
-    script: t.Script,
-    used: Mapping[str, t.Define],
-    cancelled: Callable[[], bool] | None = None,
-    clocks: frozenset[t.TextPart] = frozenset(),
-) -> tuple[Plan, Trace]:
+def lower(script: t.Script, known: Known = Known(), cancelled: Callable[[], bool] | None = None) -> tuple[Plan, Trace]:
     """The plan of a script that the checker found no error in, and what its expressions became.
 
-    ``used`` are functions from other scripts, ``clocks`` the values in texts that are times of day. Raises `ScriptError` if it is too large, `Cancelled`.
+    Raises `ScriptError` if it is too large, `Cancelled`.
     """
-    lowerer = Lowerer(script, used, cancelled, clocks)
+    lowerer = Lowerer(script, known, cancelled)
     return lowerer.run(), lowerer.trace

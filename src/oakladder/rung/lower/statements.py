@@ -8,13 +8,16 @@ from oakladder.rung import tree as t
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import NAN, Bundle, CallFrame, Instance, Value
 from oakladder.rung.lower.outputs import Outputs
+from oakladder.rung.lower.trading import Trading
 from oakladder.rung.plan.ops import LONGEST, Branch, Domain, Item, LeaveLoop, Loop, Op, Output, Put, Slot
 from oakladder.rung.problems import Cancelled
 from oakladder.rung.words import Shown
 
 
 class Statements:
-    """Lowers statements."""
+    """Lowers statements; ``trading`` is set by the lowerer."""
+
+    trading: Trading | None = None
 
     def __init__(self, expressions: Expressions, cancelled: Callable[[], bool] | None):
         self.emitter, self.expressions, self._cancelled = expressions.emitter, expressions, cancelled
@@ -82,6 +85,9 @@ class Statements:
                             statement.span.line,
                         )
                     )
+            case t.Trade():
+                if domain is self.emitter.base and self.trading is not None:
+                    self.trading.trade(statement, frame)
             case t.Show():
                 if domain is self.emitter.base:
                     self.outputs.show(statement, frame)

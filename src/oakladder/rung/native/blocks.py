@@ -7,9 +7,10 @@ from collections.abc import Sequence
 from oakladder.rung.native.folds import fold, ranked, sort
 from oakladder.rung.native.ops import OPERATIONS
 from oakladder.rung.native.registers import Registers, SharedCode
-from oakladder.rung.native.text import STATE
-from oakladder.rung.plan.inputs import Input
-from oakladder.rung.plan.ops import SORTED, Branch, Domain, Fold, Item, Loop, Op, Put, Ring, Save, Slot
+from oakladder.rung.native.text import OUT, STATE
+from oakladder.rung.plan import ops
+from oakladder.rung.plan.inputs import FineColumn, Input
+from oakladder.rung.plan.ops import SORTED, Append, Branch, Domain, Fold, Item, Loop, Op, Put, Ring, Save, Slot
 
 
 class Blocks(Registers):
@@ -39,6 +40,8 @@ class Blocks(Registers):
                 case Save():
                     place = self.ring_place(item.ring, self.counter())
                     self.put(f"store double {self.raw(item.value)}, ptr {place}, {STATE}")
+                case Append():
+                    self.append(item)
                 case Branch():
                     self.branch(item)
                 case Loop():
@@ -77,8 +80,21 @@ class Blocks(Registers):
         self._exits.pop()
         self.begin(exit_)
 
+    def append(self, item: Append) -> None:
+        """Writes a row of a log behind the last one."""
+        place = self.row_place(item.log)
+        for k, value in enumerate(item.values):
+            cell = self.new(f"getelementptr double, ptr {place}, i64 {k}") if k else place
+            self.put(f"store double {self.number(value)}, ptr {cell}, {OUT}")
+
     def op(self, op: Op) -> None:
         match op.code:
+            case "fine":
+                assert isinstance(op.attr, FineColumn)
+                at = self.new(f"fptosi double {self.number(op.args[0])} to i64")
+                self.numbers[op] = self.read_table(op.attr, at)
+            case ops.LOG_ROWS | ops.LOG_COUNT:
+                pass  # read out at the end of the bar
             case "input":
                 assert isinstance(op.attr, Input)
                 self.numbers[op] = self.read_input(op.attr)

@@ -16,8 +16,9 @@ import llvmlite.binding as llvm
 
 from oakladder.rung.native.main import module_text
 from oakladder.rung.native.registers import SharedCode
-from oakladder.rung.plan.inputs import Input
-from oakladder.rung.plan.ops import Live, Op
+from oakladder.rung.plan.inputs import FineColumn, Input
+from oakladder.rung.plan.live import Live
+from oakladder.rung.plan.ops import Op
 from oakladder.rung.plan.state import StateMap
 
 #: Bits of the ``mode`` of a run.
@@ -147,7 +148,7 @@ class Compiled:
     text: str
     fixed: tuple[Op, ...]
     #: What it reads, in the order of its table of columns.
-    inputs: tuple[Input, ...]
+    inputs: tuple[Input | FineColumn, ...]
 
     def machine(self, thorough: bool) -> Machine:
         """Machine code, compiled on first use."""

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from oakladder.rung.native.blocks import Blocks
 from oakladder.rung.native.text import IN, NONE, STATE
-from oakladder.rung.plan.inputs import Input, Merge
-from oakladder.rung.plan.ops import Domain
+from oakladder.rung.plan.inputs import FineColumn, Input, Merge
+from oakladder.rung.plan.ops import Domain, Log
 
 
 class Step(Blocks):
@@ -15,6 +15,12 @@ class Step(Blocks):
         first, _ = self.state.regions[self.domain]
         place = self.new(f"getelementptr double, ptr %own, i64 {self.state.place((what, self.domain)) - first}")
         return self.new(f"load double, ptr {place}, {STATE}")
+
+    def read_table(self, what: FineColumn, at: str) -> str:
+        raise AssertionError("tables are read on the chart's own bars only")
+
+    def row_place(self, log: Log) -> str:
+        raise AssertionError("logs are written on the chart's own bars only")
 
     def going_on(self) -> str:
         return "%going_on"

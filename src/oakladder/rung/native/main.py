@@ -15,8 +15,8 @@ from collections.abc import Sequence
 from oakladder.rung.native.longer import Gathering, Step
 from oakladder.rung.native.registers import SharedCode
 from oakladder.rung.native.text import IN, META, OUT, PRELUDE, SORTING
-from oakladder.rung.plan.inputs import Input
-from oakladder.rung.plan.ops import Op
+from oakladder.rung.plan.inputs import FineColumn, Input
+from oakladder.rung.plan.ops import LOG_COUNT, LOG_ROWS, ROWS_A_BAR, Log, Op
 
 
 class Main(Gathering):
@@ -30,10 +30,27 @@ class Main(Gathering):
         more = self.new(f"icmp slt i64 {self.new('add i64 %i, 1')}, %b1")
         return self.new(f"or i1 {more}, %is_kept")
 
-    def column(self, what: Input) -> str:
+    def read_table(self, what: FineColumn, at: str) -> str:
+        place = self.new(f"getelementptr double, ptr {self.column(what)}, i64 {at}")
+        return self.new(f"load double, ptr {place}, {IN}")
+
+    def row_place(self, log: Log) -> str:
+        row = self.load_count(("rows", log))
+        self.store_count(("rows", log), self.new(f"add i64 {row}, 1"))
+        base = self.table_pointer("outs", self._log_outs[log])
+        return self.new(f"getelementptr double, ptr {base}, i64 {self.new(f'mul i64 {row}, {log.width}')}")
+
+    def column(self, what: Input | FineColumn) -> str:
         return self.table_pointer("columns", self.code.inputs.index(what))
 
     def text(self, leaves: Sequence[Op]) -> str:
+        self._log_outs = {op.attr: k for k, op in enumerate(leaves) if op.code == LOG_ROWS and isinstance(op.attr, Log)}
+        for log in self._log_outs:
+            self.store_count(("rows before", log), self.load_count(("rows", log)))
+            self.at_state += [
+                f"  %rows{self._log_outs[log]} = mul i64 %b0, {ROWS_A_BAR}",
+                f"  store i64 %rows{self._log_outs[log]}, ptr {self.scalar(('rows', log))}",
+            ]
         for k, domain in enumerate(self.live.domains[1:]):
             self.advance(k, domain)
         self.bar()
@@ -105,8 +122,15 @@ bar_begin:
         )
 
     def _out(self, k: int, op: Op) -> None:
+        if op.code == LOG_ROWS:
+            return
         base = self.table_pointer("outs", k)
-        if op.is_flag:
+        if op.code == LOG_COUNT:
+            now, before = self.load_count(("rows", op.attr)), self.load_count(("rows before", op.attr))
+            count = self.new(f"trunc i64 {self.new(f'sub i64 {now}, {before}')} to i8")
+            place = self.new(f"getelementptr i8, ptr {base}, i64 %i")
+            self.put(f"store i8 {count}, ptr {place}, {OUT}")
+        elif op.is_flag:
             yes, no = self.flag(op)
             low = self.new(f"select i1 {no}, i8 0, i8 -1")
             value = self.new(f"select i1 {yes}, i8 1, i8 {low}")

@@ -5,8 +5,9 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 
 from oakladder.rung.native.text import IN, NONE, STATE, FunctionText, hex_of
-from oakladder.rung.plan.inputs import Input
-from oakladder.rung.plan.ops import Domain, Fold, Live, Op, Ring, Slot
+from oakladder.rung.plan.inputs import FineColumn, Input
+from oakladder.rung.plan.live import Live
+from oakladder.rung.plan.ops import Domain, Fold, Log, Op, Ring, Slot
 from oakladder.rung.plan.state import StateMap
 
 #: Yes and no, a bit each; neither is none.
@@ -15,7 +16,7 @@ Bits = tuple[str, str]
 
 def _is_count(key: object) -> bool:
     """Whether a scalar counts something: it lives in registers as an integer, in the state as a float."""
-    return isinstance(key, tuple) and key[0] in ("bar", "phase", "k")
+    return isinstance(key, tuple) and key[0] in ("bar", "phase", "k", "rows", "rows before")
 
 
 class SharedCode:
@@ -27,7 +28,8 @@ class SharedCode:
         self._places: dict[Op, int] = {}
         #: Whether windows are kept in order anywhere.
         self.sorts = False
-        self.inputs = state.all_inputs
+        #: What stands in the table of columns: inputs with a value for each bar, then tables that are read at any place.
+        self.inputs: list[Input | FineColumn] = [*state.all_inputs, *state.tables]
 
     def fixed_place(self, op: Op) -> int:
         """The place of a fixed value in the array that a run is given."""
@@ -192,6 +194,14 @@ class Registers(FunctionText, ABC):
     @abstractmethod
     def read_input(self, what: Input) -> str:
         """The value of an input on this bar."""
+
+    @abstractmethod
+    def read_table(self, what: FineColumn, at: str) -> str:
+        """The value of a table at a place."""
+
+    @abstractmethod
+    def row_place(self, log: Log) -> str:
+        """Where the next row of a log is written; it is counted."""
 
     @abstractmethod
     def going_on(self) -> str:

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from oakladder.rung.native import compile as native
-from oakladder.rung.plan.ops import Live, Op, Plan, leaves, live
+from oakladder.rung.plan.live import Live, live
+from oakladder.rung.plan.ops import Op, Plan, leaves
 from oakladder.rung.plan.state import StateMap, map_state
 
 

@@ -83,4 +83,28 @@ class OtherSymbol:
         return (foreign.symbol,) if foreign.timeframe is None else (foreign.symbol, foreign.timeframe)
 
 
-Input = BarColumn | BarBegins | IsSymbol | OtherSymbol
+@dataclass(frozen=True, slots=True)
+class FineBound:
+    """Where the minutes of a bar begin (``first``) or end (``last``) in the tables of minutes; -1 where the bar is not
+    made of minutes that are known."""
+
+    end: str
+    merge = Merge.FIRST
+
+    @property
+    def fixed(self) -> tuple[Op, ...]:
+        return ()
+
+
+@dataclass(frozen=True, slots=True)
+class FineColumn:
+    """A column of minutes, a table that is read at any place."""
+
+    name: str
+
+    @property
+    def fixed(self) -> tuple[Op, ...]:
+        return ()
+
+
+Input = BarColumn | FineBound | BarBegins | IsSymbol | OtherSymbol

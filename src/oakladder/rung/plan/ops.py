@@ -15,6 +15,7 @@ import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
+from oakladder.rung.trade_words import Side
 from oakladder.rung.words import Shown, Tone
 
 #: Magnitudes are tracked as powers of two; a number that could pass this is checked and becomes none.
@@ -89,6 +90,19 @@ class Ring:
         self.lags: list[Op] = []
 
 
+class Log:
+    """Rows that are written in the course of a run, at most `ROWS_A_BAR` on a bar, each of `width` numbers."""
+
+    __slots__ = ("domain", "width")
+
+    def __init__(self, domain: Domain, width: int):
+        self.domain, self.width = domain, width
+
+
+#: So many rows a bar at most, on the average of a run too.
+ROWS_A_BAR = 4
+#: The codes of what is read of a log: its rows, and how many a bar has written.
+LOG_ROWS, LOG_COUNT = "log rows", "log count"
 #: Lengths of windows, lags and bounds of loops are at most so many.
 LONGEST = 100_000
 #: The kind of fold that keeps its values in order.
@@ -143,6 +157,14 @@ class Save:
 
 
 @dataclass(slots=True)
+class Append:
+    """Writes a row of a log."""
+
+    log: Log
+    values: tuple[Op, ...]
+
+
+@dataclass(slots=True)
 class LeaveLoop:
     """Leaves the innermost loop."""
 
@@ -164,9 +186,11 @@ class Loop:
     body: list[Item]
     #: The line of the script that it comes from.
     line: int = 0
+    #: How many rounds there can be at most, where the bounds come with the bars; 0 where they are fixed.
+    most: int = 0
 
 
-Item = Op | Put | Save | LeaveLoop | Branch | Loop
+Item = Op | Put | Save | Append | LeaveLoop | Branch | Loop
 
 
 class Domain:
@@ -222,6 +246,37 @@ class Plan:
     demands: list[Demand]
     #: Every top-level `let` and `keep`, by name.
     values: dict[str, Op]
+    #: What a script with trades tells of them.
+    trading: TradingPlan | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class TradePlan:
+    """A trade: its name, its side, and the conditions and prices by which it is decided."""
+
+    name: str
+    side: Side
+    enter: Op
+    leave: Op | None
+    line: int
+    #: What it says that makes no sense on bars of a day and longer, and in which line.
+    within_day: tuple[str, int] | None
+    has_rank: bool
+
+
+@dataclass(frozen=True, slots=True)
+class TradingPlan:
+    """The trades of a script, the log of what happened (`trade_log`), and the position as each bar closed."""
+
+    trades: tuple[TradePlan, ...]
+    rows: Op
+    count: Op
+    position: dict[str, Op]
+
+    @property
+    def roots(self) -> list[Op]:
+        """What must be run for the log."""
+        return [self.rows, self.count]
 
 
 @dataclass(slots=True)
@@ -262,113 +317,3 @@ def under(op: Op, into: Callable[[Op], bool] = lambda op: True) -> Iterator[Op]:
 def leaves(op: Op) -> Iterator[Op]:
     """The numbers and flags that are run for a shell or a zone's value, each once; a plain value is its own leaf."""
     return (part for part in under(op, lambda part: part.is_read_out) if not part.is_read_out)
-
-
-@dataclass(slots=True)
-class Live:
-    """What a run for some outputs needs: the operations, slots, rings, folds and domains that matter."""
-
-    ops: set[Op]
-    slots: set[Slot]
-    rings: set[Ring]
-    domains: list[Domain]
-
-    def block(self, block: list[Item]) -> list[Item]:
-        """The items of a block that are needed."""
-        return [item for item in block if self.needs(item)]
-
-    def needs(self, item: Item, in_needed_loop: bool = True) -> bool:
-        """Whether an item matters; leaving a loop matters only where the loop does."""
-        match item:
-            case Op():
-                return item in self.ops
-            case Put():
-                return item.slot in self.slots
-            case Save():
-                return item.ring in self.rings
-            case LeaveLoop():
-                return in_needed_loop
-            case Branch():
-                return any(self.needs(i, in_needed_loop) for i in (*item.then, *item.otherwise))
-            case Loop():
-                return any(self.needs(i, False) for i in item.body)
-
-
-def live(all_domains: list[Domain], roots: list[Op]) -> Live:
-    """Works out what is needed for the given values of one symbol's domains (the rest is not run)."""
-    writers: dict[object, list[tuple[Op, tuple[Op, ...]]]] = {}
-    stops: dict[Slot, list[Op]] = {}
-
-    def scan(block: list[Item], above: tuple[Op, ...], loop: Slot | None) -> None:
-        for item in block:
-            match item:
-                case Put():
-                    writers.setdefault(item.slot, []).append((item.value, above))
-                case Save():
-                    writers.setdefault(item.ring, []).append((item.value, above))
-                case Branch():
-                    scan(item.then, (*above, item.condition), loop)
-                    scan(item.otherwise, (*above, item.condition), loop)
-                case Loop():
-                    writers.setdefault(item.counter, []).append((item.first, (item.last,)))
-                    inner = (*above, Op("get", attr=item.counter, domain=item.counter.domain))
-                    scan(item.body, inner, item.counter)
-                case LeaveLoop():
-                    if loop is not None:
-                        stops.setdefault(loop, []).extend(above)
-
-    for domain in all_domains:
-        scan(domain.body, (), None)
-        scan(domain.tail, (), None)
-
-    ops: set[Op] = set()
-    stores: set[object] = set()
-    domains: list[Domain] = []
-    todo = list(roots)
-    while todo:
-        op = todo.pop()
-        if op in ops:
-            continue
-        ops.add(op)
-        todo.extend(op.args)
-        home = op.domain
-        store = op.attr if isinstance(op.attr, Slot | Ring) else op.attr.total if isinstance(op.attr, Fold) else None
-        if isinstance(op.attr, Fold):
-            todo.append(op.attr.length)
-        if isinstance(store, Slot | Ring):
-            home = store.domain
-            if store not in stores:
-                stores.add(store)
-                for value, above in writers.get(store, []):
-                    todo.append(value)
-                    todo.extend(above)
-                todo.extend(stops.get(store, []) if isinstance(store, Slot) else [])
-            if isinstance(store, Ring):
-                todo.extend(store.lags)
-        if home is not None and home not in domains:
-            domains.append(home)
-            if home.timeframe is not None:
-                todo.append(home.timeframe)
-    ordered = _by_need([d for d in all_domains if d in domains or d is all_domains[0]], ops)
-    return Live(ops, {s for s in stores if isinstance(s, Slot)}, {r for r in stores if isinstance(r, Ring)}, ordered)
-
-
-def _by_need(domains: list[Domain], ops: set[Op]) -> list[Domain]:
-    """The chart's own domain first, then the others, each after those that it reads."""
-    reads: dict[Domain, set[Domain]] = {d: set() for d in domains}
-    for op in ops:
-        if op.code == "export" and isinstance(op.attr, Slot) and op.domain in reads:
-            reads[op.domain].add(op.attr.domain)
-    done: list[Domain] = []
-
-    def visit(domain: Domain, above: tuple[Domain, ...]) -> None:
-        if domain in done or domain in above:
-            return
-        for other in reads[domain]:
-            if other in reads:
-                visit(other, (*above, domain))
-        done.append(domain)
-
-    for domain in domains[1:]:
-        visit(domain, ())
-    return [domains[0], *(d for d in done if d is not domains[0])]

@@ -7,8 +7,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import NoReturn
 
+from oakladder.rung.plan.live import Live
 from oakladder.rung.plan.meaning import MEANING
-from oakladder.rung.plan.ops import Branch, Demand, Item, Live, Loop, Op, Plan, Slot, items_of
+from oakladder.rung.plan.ops import Branch, Demand, Item, Loop, Op, Plan, Slot, items_of
 from oakladder.rung.plan.state import StateMap
 from oakladder.rung.problems import RunProblem
 
@@ -99,7 +100,7 @@ def _count_steps(live: Live, extents: _Extents) -> float:
         total = 0.0
         for item in block:
             if isinstance(item, Loop) and live.needs(item):
-                low, high = extents.of(item.first)[0], extents.of(item.last)[1]
+                low, high = (1, 1) if item.most else (extents.of(item.first)[0], extents.of(item.last)[1])
                 inner = max(high - low + 1, 0) * (1 + steps(item.body))
                 if inner > MAX_STEPS:
                     refuse(inner, item.line)

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from oakladder.rung.plan.inputs import Input
-from oakladder.rung.plan.ops import Domain, Fold, Live, Op, Ring, Slot, items_of
+from oakladder.rung.plan.inputs import FineColumn, Input
+from oakladder.rung.plan.live import Live
+from oakladder.rung.plan.ops import Domain, Fold, Op, Ring, Slot, items_of
 
 _NAN = float("nan")
 
@@ -25,6 +26,8 @@ class StateMap:
     rings: list[Ring] = field(default_factory=list)
     folds: list[Fold] = field(default_factory=list)
     inputs: dict[Domain, list[Input]] = field(default_factory=dict)
+    #: Tables that the chart's own bars read at any place.
+    tables: list[FineColumn] = field(default_factory=list)
     _rows: dict[object, int] = field(default_factory=dict)
 
     @property
@@ -74,6 +77,9 @@ def map_state(live: Live) -> StateMap:
                     _add(made, fold.total, fold.identity)
         read = (op.attr for op in ordered if op.code == "input" and op.domain is domain)
         made.inputs[domain] = list(dict.fromkeys(attr for attr in read if isinstance(attr, Input)))
+        made.tables += dict.fromkeys(
+            op.attr for op in ordered if isinstance(op.attr, FineColumn) and op.domain is domain
+        )
         if domain.timeframe is not None:
             for what in made.inputs[domain]:
                 _add(made, (what, domain), _NAN)

@@ -13,6 +13,7 @@ from oakladder.rung.read.expressions import BadLine, ExpressionReader, small
 from oakladder.rung.read.line import LineReader
 from oakladder.rung.read.lines import LogicalLine, logical_lines
 from oakladder.rung.read.places import Places
+from oakladder.rung.trade_words import Side
 
 #: The longest script: more than its statements need, few enough letters to be coloured and checked at each key.
 MAX_BYTES = 200_000
@@ -20,7 +21,7 @@ MAX_DEPTH = 12
 #: The most lines that say something, and the most `else if`s after one `if`.
 MAX_STATEMENTS, MAX_BRANCHES = 5_000, 200
 
-_BLOCK_RULES = frozenset(["if_line", "else_if_line", "else_line", "for_line", "define_line"])
+_BLOCK_RULES = frozenset(["if_line", "else_if_line", "else_line", "for_line", "define_line", "trade_line"])
 
 
 class Parser:
@@ -154,6 +155,10 @@ class Parser:
                 self._body(line, depth, cursor),
                 self.places.whole(line),
             )
+        if node.data == "trade_line":
+            name, side = node.children
+            made_of = self._body(line, depth, cursor)
+            return t.Trade(self.expressions.name(name), Side[str(side).upper()], made_of, self.places.whole(line))
         if node.data == "for_line":
             counter, first, last = node.children
             made = (self.expressions.name(counter), self.expressions.expr(first), self.expressions.expr(last))

@@ -181,7 +181,7 @@ def _number(p: ExpressionReader, n: Node) -> t.Expr:
             f"Write {MAX_NUMBER:g} at most.",
         )
         value = 1.0
-    return t.Literal("number", value, p.places.token(token))
+    return t.Literal("number", value, p.places.token(token), percent=text.endswith("%"))
 
 
 def _clock(p: ExpressionReader, n: Node) -> t.Expr:

@@ -17,17 +17,18 @@ from oakladder.rung.read.grammar import Node, read
 from oakladder.rung.read.lines import Flaw, LogicalLine
 from oakladder.rung.read.places import Places
 from oakladder.rung.read.recovery import Mend, Recovered, is_loud, recover
-from oakladder.rung.words import CLAUSES, JOINING_WORDS, OUTPUTS, RESERVED, STATEMENT_WORDS, Reads
+from oakladder.rung.trade_words import FORMS, TRADE_INNER_WORDS, TradeWord
+from oakladder.rung.words import CLAUSES, JOINING_WORDS, LINE_WORDS, OUTPUTS, RESERVED, STATEMENT_WORDS, Reads
 
 MAX_LINE = 20_000
 MAX_BRACKETS = 60
 #: The squares of the lengths of lines with slips that are guessed at, in all: a hundred common lines, three long ones.
 #: Nobody reads what would be said of more.
 _MOST_EFFORT = 300_000
-_WORDS = STATEMENT_WORDS | JOINING_WORDS | RESERVED
+_WORDS = LINE_WORDS | JOINING_WORDS | RESERVED | TRADE_INNER_WORDS
 #: What a line makes, though it cannot be read.
 _MADE = re.compile(
-    r"\s*(?:(?P<word>let|keep|fresh|setting|signal|for|define|def|function|func|use|var|const)\s+"
+    r"\s*(?:(?P<word>let|keep|fresh|setting|signal|trade|for|define|def|function|func|use|var|const)\s+"
     r"(?P<names>[A-Za-z_]\w*(?:\s*,\s*[A-Za-z_]\w*)*)|(?P<plain>[A-Za-z_]\w*)\s*:?=)"
 )
 #: Words of other languages for what there is not, and what there is instead.
@@ -38,8 +39,8 @@ _NO_SUCH = {
     "end": "A block ends where the indentation does.",
     "endif": "A block ends where the indentation does.",
     "print": "Use `note` to show a text, or `label` at a bar.",
-    "buy": "Name it with `signal`.",
-    "sell": "Name it with `signal`.",
+    "buy": "Name it with `signal`, or open a `trade NAME long`.",
+    "sell": "Name it with `signal`, or open a `trade NAME short`.",
     "alert": "Name it with `signal`; signals are what alerts are made of.",
     "try": "What cannot be known is none; `known(x)` tests for it.",
 }
@@ -65,7 +66,7 @@ class LineReader:
         if line.flaw is not None:
             return self._flawed(line, line.flaw)
         try:
-            if _first_word(line.text) in STATEMENT_WORDS and is_loud(line.text) is None:
+            if _first_word(line.text) in LINE_WORDS and is_loud(line.text) is None:
                 return read(line.text, "start")
             error = None
         except UnexpectedInput as found:
@@ -184,6 +185,8 @@ class LineReader:
             return (rule, unquote(str(kids[0])))
         if rule in OUTPUTS:
             return self._show(rule, kids, span)
+        if rule in FORMS:
+            return t.TradeClause(TradeWord(rule), tuple(self.expressions.expr(k) for k in kids), span)
         match rule:
             case "let":
                 return t.Let(self.expressions.names(kids[0]), self.expressions.expr(kids[1]), span)

@@ -9,11 +9,12 @@ import re
 from dataclasses import dataclass
 
 from oakladder.rung.problems import Problem, Span
+from oakladder.rung.trade_words import TRADE
 from oakladder.rung.words import CLAUSES, JOINING_WORDS, STATEMENT_WORDS
 
 INDENT = 4
 #: Joining words that may also start a line of their own inside a block.
-_BLOCK_WORDS = frozenset(["else"])
+_BLOCK_WORDS = frozenset(["else", "at"])
 _WORD = re.compile(r"[A-Za-z_]+")
 
 
@@ -344,4 +345,4 @@ def _starts_statement(word: str) -> bool:
 
 def _opens_block(text: str) -> bool:
     words = text.split(maxsplit=1)
-    return bool(words) and words[0] in {"if", "else", "for", "define"}
+    return bool(words) and words[0] in {"if", "else", "for", "define", TRADE}

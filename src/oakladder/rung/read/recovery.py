@@ -13,7 +13,7 @@ from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedTok
 from oakladder.rung.read.grammar import read
 from oakladder.rung.read.slip import Slip
 from oakladder.rung.read.slips import SLIPS
-from oakladder.rung.words import JOINING_WORDS, RESERVED, STATEMENT_WORDS
+from oakladder.rung.words import JOINING_WORDS, LINE_WORDS, RESERVED
 
 #: A line with more slips than this, with more letters, or with so wide a gap in it, is not guessed at: patterns take
 #: longer than in proportion to it.
@@ -55,7 +55,7 @@ class Recovered:
 def stopped_at(text: str) -> int | None:
     """How many letters from its end the reading of a line stops; None where it can be read."""
     word = _WORD.match(text)
-    if word is None or word[1] not in STATEMENT_WORDS:
+    if word is None or word[1] not in LINE_WORDS:
         return len(text) + 1
     if (loud := is_loud(text)) is not None:
         return len(text) - loud
@@ -139,8 +139,8 @@ def _trials(line: Recovered, left: int) -> Iterator[Recovered]:
         )
     yield from _misspelled(line, code, left)
     word = _WORD.match(line.text)
-    if word is not None and word[1] not in STATEMENT_WORDS:
-        for guess in difflib.get_close_matches(word[1].lower(), STATEMENT_WORDS, 1, _LIKE):
+    if word is not None and word[1] not in LINE_WORDS:
+        for guess in difflib.get_close_matches(word[1].lower(), LINE_WORDS, 1, _LIKE):
             message, fix = f"`{word[1]}` starts no statement.", f"Did you mean `{guess}`?"
             yield _changed(line, *word.span(1), guess, Mend(*word.span(1), guess, message, fix, "R101"))
 
@@ -153,7 +153,7 @@ def _without_texts(text: str) -> str:
 def _misspelled(line: Recovered, code: str, left: int) -> Iterator[Recovered]:
     """The line with the word at which its reading stops as one of the language that is very much like it."""
     found = _LONG_WORD.match(code, len(code) - left) if left <= len(code) else None
-    if found is None or not found.start() or found[0] in _MEANT or found[0] in STATEMENT_WORDS:
+    if found is None or not found.start() or found[0] in _MEANT or found[0] in LINE_WORDS:
         return
     for guess in difflib.get_close_matches(found[0].lower(), _MEANT, 1, _LIKE):
         message, fix = f"`{found[0]}` does not fit here.", f"Did you mean `{guess}`?"

@@ -13,7 +13,7 @@ from oakladder.rung.problems import CODES
 from oakladder.rung.read.blocks import parse
 from oakladder.rung.teach.writing import written
 from oakladder.rung.values import BAR_VALUES, PALETTE, PRIMITIVES, SHAPES, STYLES, TIMEFRAMES, Primitive
-from oakladder.rung.words import CLAUSES, STATEMENTS
+from oakladder.rung.words import CLAUSES, SHOWN_FORMS
 
 
 def primitive_signature(primitive: Primitive) -> str:
@@ -68,7 +68,7 @@ def word_help(word: str) -> str:
     """What a word of the language means; empty for other words."""
     if word in BAR_VALUES:
         return f"{word}: {BAR_VALUES[word].about}"
-    for statement in STATEMENTS:
+    for statement in SHOWN_FORMS:
         if statement.word == word:
             return f"{statement.form}: {statement.about}"
     for clause in CLAUSES.values():
@@ -84,9 +84,9 @@ def language_page() -> str:
     """The whole page about the language, in Markdown."""
     prose = files(__package__).joinpath("language_prose.md").read_text(encoding="utf-8")
     parts = [prose.rstrip(), "", "# Reference", ""]
-    for group in dict.fromkeys(s.group for s in STATEMENTS):
+    for group in dict.fromkeys(s.group for s in SHOWN_FORMS):
         parts += [f"## {group}", "", "| form | what it does |", "|---|---|"]
-        parts += [f"| `{_cell(s.form)}` | {s.about} |" for s in STATEMENTS if s.group == group]
+        parts += [f"| `{_cell(s.form)}` | {s.about} |" for s in SHOWN_FORMS if s.group == group]
         parts.append("")
     parts += [
         'Every statement that shows something also takes `color C`, `when FLAG` and `named "TEXT"`.',
@@ -145,7 +145,7 @@ def brief() -> str:
     """The whole language in one page of plain text, for whoever helps to write a script."""
     prose = files(__package__).joinpath("brief_prose.txt").read_text(encoding="utf-8").rstrip()
     parts = [prose, "", "STATEMENTS"]
-    parts += [f"{s.form}: {s.about}" for s in STATEMENTS]
+    parts += [f"{s.form}: {s.about}" for s in SHOWN_FORMS]
     parts += ["", "OF THE BAR", "; ".join(f"{v.name} ({v.about})" for v in BAR_VALUES.values())]
     parts += ["", "FUNCTIONS (lengths are fixed whole numbers; several results are picked by name)"]
     for name, (call, _) in functions().items():

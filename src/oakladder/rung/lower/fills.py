@@ -1,0 +1,338 @@
+"""One bar of a position, from its open to its close: what leaves, what is filled, what is reached.
+
+The contract is in `docs/trials.md`. Everything here is Rung over numbers that live from bar to bar, so that the
+position is part of the pass over the bars like anything else that a script keeps.
+"""
+
+from __future__ import annotations
+
+from oakladder.rung.lower.writer import Writer
+from oakladder.rung.plan.inputs import FineBound, FineColumn
+from oakladder.rung.plan.ops import DATA_EXPONENT, Log
+from oakladder.rung.trade_log import INSIDE, Event, Moment, Order
+from oakladder.rung.trade_words import Reason, TradeWord
+
+_W = TradeWord
+#: The most minutes of a bar that is walked through minute by minute: those of a month.
+MOST_PARTS = 31 * 24 * 60
+
+
+def either(a: str, cond: str, b: str) -> str:
+    """``a`` where a condition is yes, else ``b``."""
+    return f"if {cond} then {a} else {b}"
+
+
+class Fills:
+    """Writes what happens to orders and positions on a bar.
+
+    ``used`` are the clauses that any trade of the script has: what none has is not written. ``orders`` are the names
+    of what an order carries from its decision to its fill.
+    """
+
+    def __init__(self, writer: Writer, log: Log, used: frozenset[TradeWord], trades: int, finer: bool):
+        self.w, self.log, self.used, self.trades, self.finer = writer, log, used, trades, finer
+        self.has_stop = bool(used & {_W.STOP, _W.STOP_AT, _W.TRAIL, _W.PROTECT, _W.PROTECT_RISKS})
+        self.has_target = bool(used & {_W.TARGET, _W.TARGET_AT, _W.TARGET_RISKS})
+        self.has_flat = bool(used & {_W.FLAT_BY, _W.FLAT_AT_END})
+        self.has_guard = bool(used & {_W.PROTECT, _W.PROTECT_RISKS})
+        self._names()
+
+    def has(self, *words: TradeWord) -> bool:
+        return bool(self.used & set(words))
+
+    def _names(self) -> None:
+        w = self.w
+        for name in ("side", "active", "order", "leaving"):
+            w.keep(name, 0.0)
+        for name in ("entry", "held", "best", "stop", "risk", "target", "near_target", "target_risks", "aimed"):
+            w.keep(name)
+        for name in ("guard", "guard_risks", "most", "by", "at_end", "pause", "last_day"):
+            w.keep(name)
+        for name in ("o_trade", "o_side", "o_price", "o_left", "o_bar", *self.carried):
+            w.keep(name)
+        for k in range(1, self.trades + 1):
+            w.keep(f"rest_{k}", 0.0)
+
+    @property
+    def carried(self) -> tuple[str, ...]:
+        """What an order carries: ``_d`` are distances in price, ``_r`` ratios, ``_p`` prices, ``_n`` numbers of risks."""
+        made: list[str] = []
+        for word, names in _CARRIED.items():
+            made += [name for name in names if word in self.used]
+        return tuple(dict.fromkeys(made))
+
+    # --- the bar ----------------------------------------------------------------------------------
+
+    def bar(self) -> None:
+        """Everything between the decisions of the bar before and the values of this one."""
+        w = self.w
+        with w.when("side != 0"):
+            w.set("held", "held + 1")
+        if self.finer:
+            for end in ("first", "last"):
+                w.let(f"{end}_part", w.emitter.emit("input", attr=FineBound(end), bound=40, domain=w.domain))
+            with w.rounds("part", "first_part", "last_part", MOST_PARTS):
+                for name in ("open", "high", "low"):
+                    at = w.value("max(part, 0)")
+                    fine = w.emitter.emit("fine", at, attr=FineColumn(name), bound=DATA_EXPONENT, domain=w.domain)
+                    w.let(f"fine_{name}", fine)
+                    w.let(f"p_{name}", f"if part < 0 then {name} else fine_{name}")
+                w.let("is_first", "part < 0 or part == first_part")
+                self._part()
+        else:
+            for name in ("open", "high", "low"):
+                w.let(f"p_{name}", name)
+            w.let("is_first", "yes")
+            self._part()
+        if self.has(_W.ENTER_AT):
+            with w.when("order > 1"):
+                w.set("o_left", "o_left - 1")
+                with w.when("o_left <= 0"):
+                    w.set("order", "0")
+        if self.has_flat:
+            self._session_end()
+        with w.when("side != 0"):
+            w.set("best", either("high", "side > 0 and high > best", either("low", "side < 0 and low < best", "best")))
+
+    def _part(self) -> None:
+        """The bar, or one of the minutes that it is made of."""
+        w = self.w
+        w.fresh("inside", "0")
+        with w.when("side != 0 and known(p_open)"):
+            self._at_open()
+        with w.when("order > 0 and side == 0 and known(p_open)"):
+            self._order()
+        if self.has_stop or self.has_target:
+            with w.when("side != 0 and known(p_open)"):
+                self._inside()
+
+    def _at_open(self) -> None:
+        """What leaves at the open: what was decided, what has lasted long enough, what lies beyond its stop or target."""
+        w = self.w
+        w.fresh("reason", "if is_first then leaving else 0")
+        if self.has(_W.MOST):
+            self._because(Reason.TIME, "is_first and held >= most")
+        if self.has(_W.FLAT_BY):
+            self._because(Reason.CLOCK, "is_first and known(by) and (clock >= by or day_number != last_day)")
+        if self.has(_W.FLAT_AT_END):
+            self._because(Reason.SESSION, "is_first and at_end == 1 and day_number != last_day")
+        if self.has_stop:
+            self._because(Reason.STOP, "side * (p_open - stop) <= 0")
+        if self.has_target:
+            self._because(Reason.TARGET, "side * (p_open - target) >= 0")
+        with w.when("reason > 0"):
+            self._leave("p_open", "reason", "0", Moment.OPEN)
+
+    def _because(self, reason: Reason, condition: str) -> None:
+        self.w.set("reason", either(str(reason.number), f"reason == 0 and {condition}", "reason"))
+
+    def _order(self) -> None:
+        """An order in force, while there is no position."""
+        w = self.w
+        if not self.has(_W.ENTER_AT):
+            self._fill("p_open")
+            return
+        w.fresh("got", either("p_open", f"order == {Order.MARKET}", "none"))
+        with w.when(f"order > {Order.MARKET}"):
+            # Prices come down to a limit of a long and to a stop entry of a short, and up to the others.
+            w.let("falls", f"(if order == {Order.LIMIT} then o_side else -o_side) > 0")
+            w.let("as_good", "if falls then p_open <= o_price else p_open >= o_price")
+            w.let("comes", "if falls then p_low <= o_price else p_high >= o_price")
+            w.set("got", either("p_open", "as_good", either("o_price", "comes", "none")))
+            w.set("inside", either("0", "as_good", "order"))
+        with w.when("known(got)"):
+            self._fill("got")
+
+    def _fill(self, price: str) -> None:
+        """Fills the order, unless its stop or target is reached already at the fill price."""
+        w = self.w
+        w.fresh("f_price", price)
+        if self.has_stop:
+            w.fresh("f_stop", "none")
+            for candidate in self._first_stops():
+                self._tighten("f_stop", candidate, "o_side")
+        w.fresh("f_risk", "abs(f_price - f_stop)" if self.has_stop else "none")
+        if self.has_target:
+            w.fresh("f_near", "none")
+            for candidate in self._fixed_targets(
+                "f_price", "o_side", "f_risk", "o_target_n", "o_target_d", "o_target_r"
+            ):
+                self._nearer("f_near", candidate, "o_side")
+            w.fresh("f_target", "f_near")
+            if self.has(_W.TARGET_AT):
+                self._nearer("f_target", "o_target_p", "o_side")
+        touched = ["o_side * (f_price - f_stop) <= 0"] * self.has_stop
+        touched += ["o_side * (f_target - f_price) <= 0"] * self.has_target
+        with w.when(" or ".join(touched) or "no"):
+            w.append(self.log, str(Event.TOUCHED.value), "bar", "f_price", "o_trade", "o_bar")
+        with w.otherwise():
+            self._open()
+        w.set("order", "0")
+
+    def _open(self) -> None:
+        w = self.w
+        made = {
+            "side": "o_side",
+            "active": "o_trade",
+            "entry": "f_price",
+            "held": "0",
+            "best": "f_price",
+            "leaving": "0",
+        }
+        if self.has_stop:
+            made |= {"stop": "f_stop", "risk": "f_risk"}
+        if self.has_target:
+            made |= {"target": "f_target", "near_target": "f_near"}
+        if self.has(_W.TARGET_AT):
+            made["aimed"] = "o_target_p"
+        if self.has(_W.TARGET_RISKS):
+            made["target_risks"] = "o_target_n"
+        if self.has_guard:
+            made |= {"guard": self._guard(), "guard_risks": "o_guard_n" if self.has(_W.PROTECT_RISKS) else "none"}
+        for word, name in ((_W.MOST, "most"), (_W.FLAT_BY, "by"), (_W.FLAT_AT_END, "at_end"), (_W.PAUSE, "pause")):
+            if self.has(word):
+                made[name] = f"o_{name}"
+        w.set_all(made)
+        rank = "o_rank" if self.has(_W.RANK) else "none"
+        how = f"order + (if inside > 0 then {INSIDE} else 0)"
+        w.append(self.log, str(Event.ENTERED.value), "bar", "entry", "active", "o_bar", "f_risk", rank, how)
+
+    def _guard(self) -> str:
+        """How far the best price must get for the stop to go to the fill price, as a distance; none without."""
+        if not self.has(_W.PROTECT):
+            return "none"
+        return "o_guard_d else o_guard_r * f_price"
+
+    def _first_stops(self) -> list[str]:
+        """The stops of an order at its fill, each rounded to a tick to the trader's disadvantage."""
+        made = []
+        if self.has(_W.STOP):
+            made.append("f_price - o_side * (o_stop_d else o_stop_r * f_price)")
+        if self.has(_W.TRAIL):
+            made.append("f_price - o_side * (o_trail_d else o_trail_r * f_price)")
+        rounded = [self.rounded(text, "o_side < 0") for text in made]
+        return [*rounded, *(["o_stop_p"] if self.has(_W.STOP_AT) else [])]
+
+    def _fixed_targets(self, price: str, side: str, risk: str, risks: str, away: str, ratio: str) -> list[str]:
+        """Targets that do not move, rounded."""
+        made = []
+        if self.has(_W.TARGET):
+            made.append(f"{price} + {side} * ({away} else {ratio} * {price})")
+        if self.has(_W.TARGET_RISKS):
+            made.append(f"{price} + {side} * {risks} * {risk}")
+        return [self.rounded(text, f"{side} < 0") for text in made]
+
+    def _inside(self) -> None:
+        """The stop and the target within the bar; where both are reached the stop counts."""
+        w = self.w
+        w.let("stopped", "if side > 0 then p_low <= stop else p_high >= stop")
+        reached = "if side > 0 then p_high >= target else p_low <= target"
+        w.let("reached", f"({reached}) and inside != {Order.LIMIT}")
+        with w.when("stopped or reached"):
+            w.fresh("x_price", "if stopped then stop else target")
+            w.fresh("x_reason", f"if stopped then {Reason.STOP.number} else {Reason.TARGET.number}")
+            self._leave("x_price", "x_reason", "if stopped and reached then 1 else 0", Moment.INSIDE)
+
+    def _session_end(self) -> None:
+        w = self.w
+        with w.when("side != 0 and last_of_session and known(close)"):
+            w.fresh("x_reason", either(str(Reason.SESSION.number), "at_end == 1", "0"))
+            w.set("x_reason", either(str(Reason.CLOCK.number), "x_reason == 0 and known(by)", "x_reason"))
+            with w.when("x_reason > 0"):
+                self._leave("close", "x_reason", "0", Moment.CLOSE)
+
+    def _leave(self, price: str, reason: str, undecided: str, moment: Moment) -> None:
+        w = self.w
+        w.append(self.log, str(Event.LEFT.value), "bar", price, "active", undecided, "risk", reason, str(moment.value))
+        if self.has(_W.PAUSE):
+            for k in range(1, self.trades + 1):
+                w.set(f"rest_{k}", either("pause + 1", f"active == {k} and known(pause)", f"rest_{k}"))
+        w.set_all({"side": "0", "active": "0", "leaving": "0", "entry": "none", "held": "none", "best": "none"})
+        if self.has_stop:
+            w.set_all({"stop": "none", "risk": "none"})
+        if self.has_target:
+            w.set_all({"target": "none", "near_target": "none"})
+
+    # --- prices -----------------------------------------------------------------------------------
+
+    def rounded(self, price: str, is_up: str) -> str:
+        """The name of a price rounded to the symbol's tick, up where ``is_up`` says so, unless it is on a tick."""
+        w = self.w
+        name = f"price_{len(w.names)}"
+        w.let(f"{name}_n", f"({price}) * tick_count else ({price}) / tick_size")
+        w.let(f"{name}_m", f"floor({name}_n + 0.5)")
+        ticks = either(
+            f"{name}_m", f"abs({name}_n - {name}_m) <= 1e-6", either(f"ceil({name}_n)", is_up, f"floor({name}_n)")
+        )
+        w.let(f"{name}_k", ticks)
+        w.let(name, f"{name}_k / tick_count else {name}_k * tick_size")
+        return name
+
+    def _tighten(self, name: str, by: str, side: str) -> None:
+        """Moves a stop to another if that is known and tighter."""
+        self.w.set(name, either(by, f"known({by}) and (not known({name}) or {side} * ({by} - {name}) > 0)", name))
+
+    def _nearer(self, name: str, by: str, side: str) -> None:
+        """Moves a target to another if that is known and nearer."""
+        self.w.set(name, either(by, f"known({by}) and (not known({name}) or {side} * ({by} - {name}) < 0)", name))
+
+    # --- the close --------------------------------------------------------------------------------
+
+    def move_stops(self, trade: int, values: dict[TradeWord, str], ratios: frozenset[TradeWord]) -> None:
+        """What the values of this bar do to the stop and the target of a trade that is held at its close."""
+        moving = {_W.STOP_AT, _W.TRAIL, _W.TARGET_AT, _W.PROTECT, _W.PROTECT_RISKS} & values.keys()
+        if not moving:
+            return
+        w = self.w
+        with w.when(f"active == {trade}"):
+            if _W.PROTECT in values or _W.PROTECT_RISKS in values:
+                enough = "side * (best - entry) >= (guard else guard_risks * risk)"
+                self._tighten("stop", self.rounded(either("entry", enough, "none"), "side < 0"), "side")
+            stops = []
+            if _W.STOP_AT in values:
+                stops.append(self.rounded(values[_W.STOP_AT], "side < 0"))
+            if _W.TRAIL in values:
+                away = f"{values[_W.TRAIL]}{' * best' if _W.TRAIL in ratios else ''}"
+                stops.append(self.rounded(f"best - side * {away}", "side < 0"))
+            for stop in stops:
+                self._tighten("stop", stop, "side")
+            if stops:
+                self._first_risk(stops)
+            if _W.TARGET_AT in values:
+                aim = self.rounded(values[_W.TARGET_AT], "side < 0")
+                w.set("aimed", either(aim, f"known({aim})", "aimed"))
+                w.set("target", "near_target")
+                self._nearer("target", "aimed", "side")
+
+    def _first_risk(self, stops: list[str]) -> None:
+        """A risk that becomes known only after the fill, and the target that is counted in it.
+
+        A stop that only protects what was gained is no risk.
+        """
+        w = self.w
+        w.fresh("first_stop", "none")
+        for stop in stops:
+            self._tighten("first_stop", stop, "side")
+        with w.when("not known(risk) and abs(entry - first_stop) > 0"):
+            w.set("risk", "abs(entry - first_stop)")
+            if self.has(_W.TARGET_RISKS):
+                name = self.rounded("entry + side * target_risks * risk", "side < 0")
+                self._nearer("near_target", name, "side")
+                self._nearer("target", name, "side")
+
+
+_CARRIED: dict[TradeWord, tuple[str, ...]] = {
+    _W.STOP: ("o_stop_d", "o_stop_r"),
+    _W.STOP_AT: ("o_stop_p",),
+    _W.TRAIL: ("o_trail_d", "o_trail_r"),
+    _W.TARGET: ("o_target_d", "o_target_r"),
+    _W.TARGET_AT: ("o_target_p",),
+    _W.TARGET_RISKS: ("o_target_n",),
+    _W.PROTECT: ("o_guard_d", "o_guard_r"),
+    _W.PROTECT_RISKS: ("o_guard_n",),
+    _W.MOST: ("o_most",),
+    _W.FLAT_BY: ("o_by",),
+    _W.FLAT_AT_END: ("o_at_end",),
+    _W.PAUSE: ("o_pause",),
+    _W.RANK: ("o_rank",),
+}

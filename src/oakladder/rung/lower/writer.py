@@ -1,0 +1,101 @@
+"""What the compiler itself writes: statements whose expressions are Rung, over names of its own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+
+from oakladder.rung.lower.expressions import Expressions
+from oakladder.rung.lower.frames import NAN, CallFrame, Instance, Value
+from oakladder.rung.plan.ops import Append, Branch, Domain, Item, Log, Loop, Op, Slot
+
+
+class Writer:
+    """Writes into the outermost block that is open on a domain."""
+
+    def __init__(self, expressions: Expressions, domain: Domain):
+        self.expressions, self.emitter, self.domain = expressions, expressions.emitter, domain
+        self.names: dict[str, Value | Slot] = {}
+        self._frame = CallFrame(Instance((), is_own=True), domain, self.names)
+
+    def keep(self, name: str, start: float = NAN) -> None:
+        """Makes a number that lives from bar to bar."""
+        self.names[name] = Slot(self.domain, lasting=True, start=start)
+
+    def fresh(self, name: str, start: str) -> None:
+        """Makes a number of this bar alone."""
+        self.names.setdefault(name, Slot(self.domain, lasting=False))
+        self.set(name, start)
+
+    def let(self, name: str, value: Op | str) -> None:
+        """Names a value."""
+        self.names[name] = self.value(value) if isinstance(value, str) else value
+
+    def value(self, text: str) -> Op:
+        """The value of an expression as it stands here."""
+        return self.emitter.one(self.expressions.value(self.expressions.written(text), self._frame))
+
+    def set(self, name: str, text: str) -> None:
+        """Changes a number."""
+        slot = self.names[name]
+        assert isinstance(slot, Slot)
+        self.emitter.put(slot, self.value(text))
+
+    def set_all(self, values: Mapping[str, str]) -> None:
+        """Changes several numbers, one after the other."""
+        for name, text in values.items():
+            self.set(name, text)
+
+    def append(self, log: Log, *values: str) -> None:
+        """Writes a row of a log."""
+        row = tuple(self.emitter.number(self.value(text), self.domain) for text in values)
+        row += (self.emitter.const(NAN),) * (log.width - len(row))
+        self.emitter.blocks[self.domain][-1].append(Append(log, row))
+
+    @contextmanager
+    def when(self, condition: str) -> Iterator[None]:
+        """What is written within is done where the condition is yes."""
+        test = self.emitter.flag(self.value(condition), self.domain)
+        with self._block() as block:
+            yield
+        self._add(Branch(test, block, []))
+
+    @contextmanager
+    def otherwise(self) -> Iterator[None]:
+        """What is written within is done where the condition of the `when` just above is not yes."""
+        above = self.emitter.blocks[self.domain][-1][-1]
+        assert isinstance(above, Branch)
+        with self._block() as block:
+            yield
+        above.otherwise.extend(block)
+
+    @contextmanager
+    def rounds(self, counter: str, first: str, last: str, most: int) -> Iterator[None]:
+        """What is written within is done for each whole number; any of the numbers may change from round to round."""
+        slot = Slot(self.domain, lasting=False)
+        bounds = self.value(first), self.value(last)
+        self.names[counter] = slot
+        self._changed()
+        with self._block() as block:
+            yield
+        self._add(Loop(slot, *bounds, block, most=most))
+        self._changed()
+
+    def _changed(self) -> None:
+        for slot in self.names.values():
+            if isinstance(slot, Slot):
+                self.emitter.versions[slot] = self.emitter.versions.get(slot, 0) + 1
+
+    @contextmanager
+    def _block(self) -> Iterator[list[Item]]:
+        block: list[Item] = []
+        self.emitter.blocks[self.domain].append(block)
+        self.emitter.shared[self.domain].append({})
+        try:
+            yield block
+        finally:
+            self.emitter.blocks[self.domain].pop()
+            self.emitter.shared[self.domain].pop()
+
+    def _add(self, item: Item) -> None:
+        self.emitter.blocks[self.domain][-1].append(item)

@@ -1,0 +1,284 @@
+"""An independent broker: the contract of trades as plain loops over bars, for one symbol. It knows nothing of the engine.
+
+Conditions, prices and distances come in as lists, one value for each bar, None for none.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from decimal import ROUND_CEILING, ROUND_FLOOR, Decimal
+
+Series = list[float | None]
+
+
+@dataclass
+class Rule:
+    """A trade. Distances are (values, whether they are ratios)."""
+
+    name: str
+    side: int
+    enter: list[bool]
+    price: Series | None = None
+    wait: int = 1
+    leave: list[bool] | None = None
+    lose: float | None = None  # leave when position.gain < lose too
+    stop: tuple[Series, bool] | None = None
+    stop_at: Series | None = None
+    trail: tuple[Series, bool] | None = None
+    protect: tuple[Series, bool] | None = None
+    protect_risks: float | None = None
+    target: tuple[Series, bool] | None = None
+    target_at: Series | None = None
+    target_risks: float | None = None
+    most: int | None = None
+    by: int | None = None
+    at_end: bool = False
+    pause: int | None = None
+
+
+@dataclass
+class Bar:
+    open: float
+    high: float
+    low: float
+    close: float
+    clock: int = 0
+    closes: int = 0  # clock at its close
+    day: int = 0
+    last: bool = True  # of its session
+    minutes: list[tuple[float, float, float]] = field(default_factory=list)
+
+
+@dataclass
+class Done:
+    """A trade that was made. ``exit`` is None while it is open."""
+
+    name: str
+    side: int
+    decided: int
+    entered: int
+    entry: float
+    left: int | None = None
+    exit: float | None = None
+    reason: str = ""
+    risk: float | None = None
+
+
+@dataclass
+class Book:
+    """What a broker has to tell."""
+
+    trades: list[Done] = field(default_factory=list)
+    undecided: int = 0
+    touched: int = 0
+    contradictions: int = 0
+    stops: list[float | None] = field(default_factory=list)
+
+
+@dataclass
+class _Held:
+    rule: Rule
+    done: Done
+    stop: float | None
+    targets: dict[str, float]
+    best: float
+    inside: str = ""
+
+
+@dataclass
+class _Wanted:
+    rule: Rule
+    bar: int
+    kind: str  # market, limit, stop
+    price: float = math.nan
+    left: int = 0
+
+
+def to_tick(price: float | None, tick: float, buys: bool) -> float | None:
+    """A price on a tick, the buyer's rounded up and the seller's down."""
+    if price is None:
+        return None
+    step = Decimal(str(tick))
+    count = Decimal(repr(round(price / tick, 6)))
+    whole = count.to_integral_value(ROUND_CEILING if buys else ROUND_FLOOR)
+    return float(whole * step)
+
+
+def trade(bars: list[Bar], rules: list[Rule], tick: float = 0.01, *, finer: bool = False) -> Book:
+    """Trades some rules over the bars of one symbol."""
+    book = Book()
+    held: _Held | None = None
+    wanted: _Wanted | None = None
+    leaving = ""
+    rests: dict[int, int] = {}  # rule -> last bar on which it is not decided
+
+    def away(distance: tuple[Series, bool], bar: int, of: float) -> float | None:
+        value = distance[0][bar]
+        return None if value is None else value * of if distance[1] else value
+
+    def tighter(a: float | None, b: float | None, side: int) -> float | None:
+        known = [x for x in (a, b) if x is not None]
+        return None if not known else max(known) if side > 0 else min(known)
+
+    def nearest(position: _Held) -> float | None:
+        prices = list(position.targets.values())
+        return None if not prices else min(prices) if position.rule.side > 0 else max(prices)
+
+    def leave(bar: int, price: float, reason: str) -> None:
+        nonlocal held, leaving
+        assert held is not None
+        held.done.left, held.done.exit, held.done.reason = bar, price, reason
+        if held.rule.pause is not None:
+            rests[id(held.rule)] = bar + held.rule.pause
+        held, leaving = None, ""
+
+    def enter(bar: int, price: float, inside: str) -> None:
+        nonlocal held, wanted
+        assert wanted is not None
+        rule, at = wanted.rule, wanted.bar
+        side, buys = rule.side, rule.side < 0  # what is left of a short is bought
+        stop: float | None = None
+        for distance in (rule.stop, rule.trail):
+            if distance is not None and (d := away(distance, at, price)) is not None:
+                stop = tighter(stop, to_tick(price - side * d, tick, buys), side)
+        if rule.stop_at is not None:
+            stop = tighter(stop, to_tick(rule.stop_at[at], tick, buys), side)
+        risk = None if stop is None else abs(price - stop)
+        targets: dict[str, float] = {}
+        if rule.target is not None and (d := away(rule.target, at, price)) is not None:
+            targets["away"] = to_tick(price + side * d, tick, buys)  # type: ignore[assignment]
+        if rule.target_risks is not None and risk is not None:
+            targets["risks"] = to_tick(price + side * rule.target_risks * risk, tick, buys)  # type: ignore[assignment]
+        if rule.target_at is not None and rule.target_at[at] is not None:
+            targets["at"] = to_tick(rule.target_at[at], tick, buys)  # type: ignore[assignment]
+        wanted = None
+        reached = stop is not None and side * (price - stop) <= 0
+        reached = reached or any(side * (target - price) <= 0 for target in targets.values())
+        if reached:
+            book.touched += 1
+            return
+        done = Done(rule.name, side, at, bar, price, risk=risk)
+        book.trades.append(done)
+        held = _Held(rule, done, stop, targets, price, inside)
+
+    def part(bar: int, b: Bar, o: float, h: float, low: float, first: bool) -> None:
+        nonlocal wanted
+        # The open: what leaves first.
+        if held is not None:
+            side, rule = held.rule.side, held.rule
+            target = nearest(held)
+            reason = ""
+            if first:
+                before = bars[bar - 1]
+                if leaving:
+                    reason = leaving
+                elif rule.most is not None and bar - held.done.entered >= rule.most:
+                    reason = "time"
+                elif rule.by is not None and (b.clock >= rule.by or b.day != before.day):
+                    reason = "clock"
+                elif rule.at_end and b.day != before.day:
+                    reason = "session"
+            if not reason and held.stop is not None and side * (o - held.stop) <= 0:
+                reason = "stop"
+            if not reason and target is not None and side * (o - target) >= 0:
+                reason = "target"
+            if reason:
+                leave(bar, o, reason)
+        # Then what enters.
+        if held is None and wanted is not None:
+            side, price = wanted.rule.side, wanted.price
+            if wanted.kind == "market":
+                enter(bar, o, "")
+            elif wanted.kind == "limit":
+                if side * (o - price) <= 0:
+                    enter(bar, o, "")
+                elif (low <= price) if side > 0 else (h >= price):
+                    enter(bar, price, "limit")
+            elif side * (o - price) >= 0:
+                enter(bar, o, "")
+            elif (h >= price) if side > 0 else (low <= price):
+                enter(bar, price, "stop")
+        # Inside the bar.
+        if held is not None:
+            side, target = held.rule.side, nearest(held)
+            stopped = held.stop is not None and (low <= held.stop if side > 0 else h >= held.stop)
+            reached = target is not None and (h >= target if side > 0 else low <= target) and held.inside != "limit"
+            if stopped:
+                book.undecided += reached
+                leave(bar, held.stop, "stop")  # type: ignore[arg-type]
+            elif reached:
+                leave(bar, target, "target")  # type: ignore[arg-type]
+        if held is not None:
+            held.inside = ""
+
+    for bar, b in enumerate(bars):
+        rested = wanted is not None and wanted.kind != "market"
+        if finer and b.minutes:
+            for k, (o, h, low) in enumerate(b.minutes):
+                part(bar, b, o, h, low, k == 0)
+        else:
+            part(bar, b, b.open, b.high, b.low, True)
+        if rested and wanted is not None:
+            wanted.left -= 1
+            if wanted.left == 0:
+                wanted = None
+        # The close of the session.
+        if held is not None and b.last and (held.rule.at_end or held.rule.by is not None):
+            leave(bar, b.close, "session" if held.rule.at_end else "clock")
+        # What this bar's values do to the position.
+        if held is not None:
+            rule, side, buys = held.rule, held.rule.side, held.rule.side < 0
+            held.best = max(held.best, b.high) if side > 0 else min(held.best, b.low)
+            entry = held.done.entry
+            d: float | None = None
+            if rule.protect is not None:
+                d = away(rule.protect, held.done.decided, entry)
+            elif rule.protect_risks is not None and held.done.risk is not None:
+                d = rule.protect_risks * held.done.risk
+            if d is not None and side * (held.best - entry) >= d:
+                held.stop = tighter(held.stop, to_tick(entry, tick, buys), side)
+            own: float | None = None
+            if rule.stop_at is not None:
+                own = tighter(own, to_tick(rule.stop_at[bar], tick, buys), side)
+            if rule.trail is not None and (d := away(rule.trail, bar, held.best)) is not None:
+                own = tighter(own, to_tick(held.best - side * d, tick, buys), side)
+            held.stop = tighter(held.stop, own, side)
+            if held.done.risk is None and own is not None and own != entry:
+                held.done.risk = abs(entry - own)
+                if rule.target_risks is not None:
+                    risks = entry + side * rule.target_risks * held.done.risk
+                    held.targets["risks"] = to_tick(risks, tick, buys)  # type: ignore[assignment]
+            if rule.target_at is not None and rule.target_at[bar] is not None:
+                held.targets["at"] = to_tick(rule.target_at[bar], tick, buys)  # type: ignore[assignment]
+        book.stops.append(held.stop if held is not None else None)
+        # Decisions for the next bar.
+        if held is not None:
+            rule = held.rule
+            gain = (b.close / held.done.entry - 1) * rule.side
+            if (rule.leave is not None and rule.leave[bar]) or (rule.lose is not None and gain < rule.lose):
+                leaving = "leave"
+        chosen: dict[int, Rule] = {}
+        for rule in rules:
+            decided = rule.enter[bar] and not (rule.price is not None and rule.price[bar] is None)
+            decided = decided and not (rule.by is not None and b.closes >= rule.by)
+            decided = decided and not (rule.at_end and b.last) and rests.get(id(rule), -1) < bar
+            if held is not None:
+                decided = decided and held.rule.side != rule.side and rule.price is None
+            if decided:
+                chosen.setdefault(rule.side, rule)
+        if len(chosen) == 2:
+            book.contradictions += 1
+        elif chosen:
+            rule = next(iter(chosen.values()))
+            if rule.price is None:
+                wanted = _Wanted(rule, bar, "market")
+                if held is not None:
+                    leaving = "reverse"
+            else:
+                raw = rule.price[bar]
+                assert raw is not None
+                near = raw <= b.close if rule.side > 0 else raw >= b.close
+                price = to_tick(raw, tick, rule.side > 0)
+                wanted = _Wanted(rule, bar, "limit" if near else "stop", price, rule.wait)  # type: ignore[arg-type]
+    return book

@@ -1,0 +1,64 @@
+"""Trades of the engine beside those of an independent broker: every one agrees in bar, price and reason."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from oakladder.rung import compile_script
+from oakladder.rung.trade_words import Reason
+from oakladder.trial.trades import Trades, find_trades
+from trial.broker import trade
+from trial.random_rules import for_broker, market, panel_with_tick, random_case
+
+
+def told(found: Trades) -> list[tuple[object, ...]]:
+    reasons = ["", *Reason]
+    return [
+        (
+            found.rules[found.rule[k]].name,
+            int(found.side[k]),
+            int(found.decided[k]),
+            int(found.entered[k]),
+            round(float(found.entry[k]), 6),
+            int(found.left[k]),
+            None if found.left[k] < 0 else round(float(found.exit[k]), 6),
+            str(reasons[found.reason[k]]),
+        )
+        for k in range(len(found))
+    ]
+
+
+def agree(seed: int, timeframe: str, tick: float = 0.01) -> int:
+    rng = np.random.default_rng(seed)
+    case = random_case(rng, within_day=timeframe != "1d")
+    bars = market(rng, 300, timeframe)
+    panel = panel_with_tick(bars, tick)
+    program = compile_script("rung 1\n" + case.script)
+    found = find_trades(program, panel)
+    book = trade(for_broker(bars), case.rules(panel), tick)
+    expected = [
+        (
+            t.name,
+            t.side,
+            t.decided,
+            t.entered,
+            round(t.entry, 6),
+            -1 if t.left is None else t.left,
+            None if t.exit is None else round(t.exit, 6),
+            t.reason,
+        )
+        for t in book.trades
+    ]
+    assert told(found) == expected, case.script
+    risks = [np.nan if t.risk is None else t.risk for t in book.trades if t.left is not None]
+    assert np.allclose(found.risk[found.closed], risks, atol=1e-9, equal_nan=True), case.script
+    counts = (int(found.undecided.sum()), found.touched, found.contradictions)
+    assert counts == (book.undecided, book.touched, book.contradictions), case.script
+    return len(expected)
+
+
+@pytest.mark.parametrize("timeframe", ["1d", "30m"])
+def test_random_scripts_trade_as_the_broker_does(timeframe: str) -> None:
+    made = sum(agree(seed, timeframe) for seed in range(120))
+    assert made > 1_000  # trades there are
