@@ -22,6 +22,7 @@ COMMANDS = {
     "check": "scripts",
     "eval": "evaluate",
     "scan": "scan",
+    "trial": "trial",
     "brief": "scripts",
     "import": "data",
     "symbols": "data",

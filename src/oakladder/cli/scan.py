@@ -25,12 +25,10 @@ from oakladder.cli.common import (
     settings_of,
     timeframe_of,
 )
+from oakladder.cli.lists import symbols_of
 from oakladder.engine.rules import Fresh, Rule
 from oakladder.engine.screen import Screen, screen
 from oakladder.rung import RunProblem
-from oakladder.rung.problems import did_you_mean
-from oakladder.user.lists import Watchlists
-from oakladder.user.workspace import Workspace
 
 
 @command(
@@ -57,7 +55,7 @@ def scan(
     values = settings_of(program, settings)
     frame = timeframe_of(timeframe)
     library = library_of()
-    symbols = _list(library, list_name)
+    symbols = symbols_of(library, list_name)
     try:
         program.signal(signal)
         rule = Rule(program, signal, frame, values, fresh=Fresh.WITHIN, bars=within)
@@ -69,22 +67,6 @@ def scan(
     _print_scan(found, library, Format(format_))
     for skipped in found.skipped:
         print(f"{skipped.symbol} left out: {skipped.reason}", file=sys.stderr)
-
-
-def _list(library: BarLibrary, name: str) -> list[str]:
-    if name == "all":
-        return list(library.infos)
-    own = Watchlists(Workspace.default().config / "watchlists.json")
-    if name in own.own:
-        return own.symbols(name, library.infos)
-    sectors = sorted({i.sector for i in library.infos.values()})
-    chosen = [s for s, i in library.infos.items() if i.sector.lower() == name.lower()]
-    if not chosen:
-        fail(
-            CALL_WRONG,
-            f"There is no list `{name}`. {did_you_mean(name, ['all', *sectors]) or 'There are all, ' + ', '.join(sectors) + '.'}",
-        )
-    return chosen
 
 
 def _print_scan(found: Screen, library: BarLibrary, format_: Format) -> None:

@@ -166,7 +166,7 @@ class _Part(Generic[T]):
         return made
 
     def _do(self, symbols: list[str]) -> Outcome[T]:
-        there, skipped = _with_bars(self.library, symbols, self.work.frames)
+        there, skipped = with_bars(self.library, symbols, self.work.frames)
         if not there:
             return Outcome([], skipped)
         stored = StoredBars(self.library, there, self.thorough, self.stopped)
@@ -188,7 +188,7 @@ class _Part(Generic[T]):
         return outcome
 
 
-def _with_bars(library: BarSource, symbols: list[str], frames: Sequence[Frame]) -> tuple[list[str], list[Skipped]]:
+def with_bars(library: BarSource, symbols: list[str], frames: Sequence[Frame]) -> tuple[list[str], list[Skipped]]:
     """The symbols whose bars can be read on all of some timeframes, and the others with the reason."""
     there, skipped = symbols, []
     seen = set()

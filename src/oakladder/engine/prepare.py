@@ -111,7 +111,7 @@ class BoundCode:
         self._rows = start_rows(job) if panel.skipped is not None else None
         self._fixed = fixed_array(job.variant, job.fixed)
         self._before = self._earlier()
-        self._tables = [_pointers(self._columns), _pointers(job.steps), _pointers(list(outs)), _pointers(self._before)]
+        self._tables = [pointers(self._columns), pointers(job.steps), pointers(list(outs)), pointers(self._before)]
 
     def _earlier(self) -> list[np.ndarray]:
         """For each longer domain: first and last earlier bar of each symbol, then its columns."""
@@ -170,7 +170,7 @@ class BoundCode:
         if before and first:
             width = 2 + len(self._columns)
             moved = [b[first:] if k % width < 2 else b for k, b in enumerate(before)]
-            table = _pointers(moved)
+            table = pointers(moved)
         self._machine.call(
             len(starts),
             starts.ctypes.data,
@@ -265,7 +265,8 @@ def _foreign_values(job: Job, value: Op, foreign: Foreign) -> tuple[np.ndarray, 
     return panel.timeline.closes(0), made
 
 
-def _pointers(arrays: Sequence[np.ndarray]) -> ctypes.Array[ctypes.c_void_p]:
+def pointers(arrays: Sequence[np.ndarray]) -> ctypes.Array[ctypes.c_void_p]:
+    """A table of where arrays begin, as native code reads it."""
     return (ctypes.c_void_p * max(len(arrays), 1))(*(a.ctypes.data for a in arrays))
 
 

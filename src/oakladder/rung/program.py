@@ -7,6 +7,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cache
 from typing import TYPE_CHECKING
 
 from oakladder.rung import tree as t
@@ -43,6 +44,8 @@ class Program:
     problems: tuple[Problem, ...]
     #: The other symbols that it names, and where.
     foreign: tuple[tuple[str, Span], ...] = ()
+    #: What makes the same program once more with trades filled minute by minute.
+    _finer: Callable[[], Program] | None = None
     _variants: dict[tuple[int, ...], Variant] = field(default_factory=dict)
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
@@ -53,6 +56,10 @@ class Program:
     @property
     def signals(self) -> list[Output]:
         return [o for o in self.plan.outputs if o.what is Shown.SIGNAL]
+
+    def finer(self) -> Program:
+        """The same with trades filled minute by minute where a panel has its minutes."""
+        return self._finer() if self._finer is not None else self
 
     def signal(self, name: str) -> Output:
         """The signal of that name; raises `KeyError` with the nearest names."""
@@ -90,6 +97,7 @@ class Program:
         """The fixed values that a run needs."""
         wanted = [*variant.fixed, *(op for root in roots for op in _fixed_parts(root))]
         wanted += [fold.length for fold in variant.state.folds]
+        wanted += [cells.size for cells in variant.state.cells]
         wanted += [lag for ring in variant.state.rings for lag in ring.lags if lag.fixed]
         wanted += [d.timeframe for d in variant.live.domains if d.timeframe is not None]
         wanted += [op for op in variant.live.ops if op.fixed]
@@ -230,9 +238,18 @@ def _compiled(text: str, shelf: OtherScripts, cancelled: Callable[[], bool] | No
     analysis = analyse(text, shelf, cancelled)
     if any(p.is_error for p in analysis.problems):
         raise ScriptError(analysis.problems)
+    known = Known(analysis.used, analysis.clocks, analysis.ratios)
+    made = _lowered(text, analysis, known, cancelled)
+    if made.plan.trading is not None:
+        finer = cache(lambda: _lowered(text, analysis, replace(known, finer=True), None))
+        made._finer = finer
+    return made
+
+
+def _lowered(text: str, analysis: Analysis, known: Known, cancelled: Callable[[], bool] | None) -> Program:
+    """The program of a script without errors. Raises `ScriptError` where it is too large to run."""
     script = analysis.script
     try:
-        known = Known(analysis.used, analysis.clocks, analysis.ratios)
         plan, trace = lower(script, known, cancelled)
     except RecursionError:
         raise ScriptError((*analysis.problems, _too_deep(1))) from None

@@ -15,7 +15,7 @@ from oakladder.rung.plan.inputs import FineColumn, Input, Merge
 from oakladder.rung.plan.layout import StateLayout
 from oakladder.rung.plan.live import Live
 from oakladder.rung.plan.meaning import MEANING
-from oakladder.rung.plan.ops import SORTED, Append, Branch, Domain, Fold, Item, Loop, Op, Put, Ring, Save, Slot
+from oakladder.rung.plan.ops import SORTED, Append, Branch, Domain, Fold, Item, Loop, Op, Put, Ring, Save, Slot, Store
 from oakladder.rung.plan.state import StateMap
 
 _NAN = float("nan")
@@ -94,6 +94,8 @@ class Stepper:
                     self._write(item.slot, self.value(item.value))
                 case Save():
                     self._save(item.ring, self.value(item.value))
+                case Store():
+                    self.runner.row[self._cell(item.table, item.place)] = self.value(item.value)
                 case Append():
                     self.runner.append(item.log, [float(self.value(v)) for v in item.values])  # type: ignore[arg-type]
                 case Branch():
@@ -122,6 +124,9 @@ class Stepper:
             case "input":
                 assert isinstance(op.attr, Input)
                 return self.inputs[op.attr]
+            case ops.CELL:
+                assert isinstance(op.attr, ops.Table)
+                return float(self.runner.row[self._cell(op.attr, op.args[0])])
             case "fine":
                 return float(self.runner.columns[op.attr][int(float(self.value(op.args[0])))])  # type: ignore[arg-type,index]
             case ops.LOG_ROWS | ops.LOG_COUNT:
@@ -145,6 +150,10 @@ class Stepper:
                 assert isinstance(op.attr, Slot)
                 return self.runner.exported(op.attr)
         return MEANING[op.code](*(self.value(a) for a in op.args))
+
+    def _cell(self, table: ops.Table, place: Op) -> int:
+        first = int(self.runner.layout.table[self.runner.state.cells_row(table)])
+        return first + int(float(self.value(place)))  # type: ignore[arg-type]
 
     def _save(self, ring: Ring, value: object) -> None:
         offset, mask = self._ring_place(ring)

@@ -7,8 +7,8 @@ position is part of the pass over the bars like anything else that a script keep
 from __future__ import annotations
 
 from oakladder.rung.lower.writer import Writer
-from oakladder.rung.plan.inputs import FineBound, FineColumn
-from oakladder.rung.plan.ops import DATA_EXPONENT, Log
+from oakladder.rung.plan.inputs import FineBound
+from oakladder.rung.plan.ops import Log
 from oakladder.rung.trade_log import INSIDE, Event, Moment, Order
 from oakladder.rung.trade_words import Reason, TradeWord
 
@@ -73,9 +73,7 @@ class Fills:
                 w.let(f"{end}_part", w.emitter.emit("input", attr=FineBound(end), bound=40, domain=w.domain))
             with w.rounds("part", "first_part", "last_part", MOST_PARTS):
                 for name in ("open", "high", "low"):
-                    at = w.value("max(part, 0)")
-                    fine = w.emitter.emit("fine", at, attr=FineColumn(name), bound=DATA_EXPONENT, domain=w.domain)
-                    w.let(f"fine_{name}", fine)
+                    w.let(f"fine_{name}", w.column(name, "max(part, 0)"))
                     w.let(f"p_{name}", f"if part < 0 then {name} else fine_{name}")
                 w.let("is_first", "part < 0 or part == first_part")
                 self._part()

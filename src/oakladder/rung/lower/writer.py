@@ -7,7 +7,8 @@ from contextlib import contextmanager
 
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import NAN, CallFrame, Instance, Value
-from oakladder.rung.plan.ops import Append, Branch, Domain, Item, Log, Loop, Op, Slot
+from oakladder.rung.plan.inputs import FineColumn
+from oakladder.rung.plan.ops import CELL, DATA_EXPONENT, Append, Branch, Domain, Item, Log, Loop, Op, Slot, Store, Table
 
 
 class Writer:
@@ -16,6 +17,7 @@ class Writer:
     def __init__(self, expressions: Expressions, domain: Domain):
         self.expressions, self.emitter, self.domain = expressions, expressions.emitter, domain
         self.names: dict[str, Value | Slot] = {}
+        self._tables: dict[str, Table] = {}
         self._frame = CallFrame(Instance((), is_own=True), domain, self.names)
 
     def keep(self, name: str, start: float = NAN) -> None:
@@ -45,6 +47,29 @@ class Writer:
         """Changes several numbers, one after the other."""
         for name, text in values.items():
             self.set(name, text)
+
+    def table(self, name: str, size: Op) -> None:
+        """Makes a table of numbers."""
+        self._tables[name] = Table(self.domain, size)
+
+    def cell(self, table: str, place: str) -> Op:
+        """What stands in a table at a place."""
+        at = self.value(place)
+        # It may have been changed meanwhile: nothing is shared.
+        op = Op(CELL, (at,), self._tables[table], domain=self.domain)
+        self.emitter.blocks[self.domain][-1].append(op)
+        return op
+
+    def store(self, table: str, place: str, value: str) -> None:
+        """Changes a table at a place."""
+        made = Store(self._tables[table], self.value(place), self.emitter.number(self.value(value), self.domain))
+        self.emitter.blocks[self.domain][-1].append(made)
+
+    def column(self, name: str, place: str) -> Op:
+        """What stands in a column that is read at any place."""
+        return self.emitter.emit(
+            "fine", self.value(place), attr=FineColumn(name), bound=DATA_EXPONENT, domain=self.domain
+        )
 
     def append(self, log: Log, *values: str) -> None:
         """Writes a row of a log."""

@@ -10,7 +10,22 @@ from oakladder.rung.native.registers import Registers, SharedCode
 from oakladder.rung.native.text import OUT, STATE
 from oakladder.rung.plan import ops
 from oakladder.rung.plan.inputs import FineColumn, Input
-from oakladder.rung.plan.ops import SORTED, Append, Branch, Domain, Fold, Item, Loop, Op, Put, Ring, Save, Slot
+from oakladder.rung.plan.ops import (
+    SORTED,
+    Append,
+    Branch,
+    Domain,
+    Fold,
+    Item,
+    Loop,
+    Op,
+    Put,
+    Ring,
+    Save,
+    Slot,
+    Store,
+    Table,
+)
 
 
 class Blocks(Registers):
@@ -42,6 +57,10 @@ class Blocks(Registers):
                     self.put(f"store double {self.raw(item.value)}, ptr {place}, {STATE}")
                 case Append():
                     self.append(item)
+                case Store():
+                    self.put(
+                        f"store double {self.number(item.value)}, ptr {self.cell_place(item.table, item.place)}, {STATE}"
+                    )
                 case Branch():
                     self.branch(item)
                 case Loop():
@@ -80,6 +99,13 @@ class Blocks(Registers):
         self._exits.pop()
         self.begin(exit_)
 
+    def cell_place(self, table: Table, place: Op) -> str:
+        """The cell of a table at a place."""
+        first = self.pointer(self.state.cells_row(table))
+        return self.new(
+            f"getelementptr double, ptr {first}, i64 {self.new(f'fptosi double {self.number(place)} to i64')}"
+        )
+
     def append(self, item: Append) -> None:
         """Writes a row of a log behind the last one."""
         place = self.row_place(item.log)
@@ -89,6 +115,9 @@ class Blocks(Registers):
 
     def op(self, op: Op) -> None:
         match op.code:
+            case ops.CELL:
+                assert isinstance(op.attr, Table)
+                self.numbers[op] = self.new(f"load double, ptr {self.cell_place(op.attr, op.args[0])}, {STATE}")
             case "fine":
                 assert isinstance(op.attr, FineColumn)
                 at = self.new(f"fptosi double {self.number(op.args[0])} to i64")

@@ -98,7 +98,7 @@ class FineBound:
 
 @dataclass(frozen=True, slots=True)
 class FineColumn:
-    """A column of minutes, a table that is read at any place."""
+    """A column with values of its own, which is read at any place: of the minutes that bars are made of, say."""
 
     name: str
 

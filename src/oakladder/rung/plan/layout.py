@@ -28,6 +28,9 @@ def lay_out(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object])
     sizes = sizes_of(plan, live, state, fixed)
     template = np.full(sizes.cells, np.nan)
     template[: len(state.starts)] = state.starts
+    for cells in state.cells:
+        first, size = sizes.table[state.cells_row(cells) :][:2]
+        template[first : first + size] = 0.0
     for fold in state.folds:
         template[state.place(("phase", fold))] = sizes.table[state.fold_row(fold) + 1] - 1
     return StateLayout(template, np.array(sizes.table or [0], dtype=np.int64), sizes.cost)

@@ -18,6 +18,8 @@ from oakladder.rung.plan.ops import (
     Ring,
     Save,
     Slot,
+    Store,
+    Table,
 )
 
 
@@ -30,6 +32,7 @@ class Live:
     rings: set[Ring]
     domains: list[Domain]
     logs: set[Log] = field(default_factory=set)
+    tables: set[Table] = field(default_factory=set)
 
     def block(self, block: list[Item]) -> list[Item]:
         """The items of a block that are needed."""
@@ -46,6 +49,8 @@ class Live:
                 return item.ring in self.rings
             case Append():
                 return item.log in self.logs
+            case Store():
+                return item.table in self.tables
             case LeaveLoop():
                 return in_needed_loop
             case Branch():
@@ -68,6 +73,8 @@ def live(all_domains: list[Domain], roots: list[Op]) -> Live:
                     writers.setdefault(item.ring, []).append((item.value, above))
                 case Append():
                     writers.setdefault(item.log, []).extend((value, above) for value in item.values)
+                case Store():
+                    writers.setdefault(item.table, []).append((item.value, (*above, item.place)))
                 case Branch():
                     scan(item.then, (*above, item.condition), loop)
                     scan(item.otherwise, (*above, item.condition), loop)
@@ -95,11 +102,15 @@ def live(all_domains: list[Domain], roots: list[Op]) -> Live:
         todo.extend(op.args)
         home = op.domain
         store = (
-            op.attr if isinstance(op.attr, Slot | Ring | Log) else op.attr.total if isinstance(op.attr, Fold) else None
+            op.attr
+            if isinstance(op.attr, Slot | Ring | Log | Table)
+            else op.attr.total
+            if isinstance(op.attr, Fold)
+            else None
         )
         if isinstance(op.attr, Fold):
             todo.append(op.attr.length)
-        if isinstance(store, Slot | Ring | Log):
+        if isinstance(store, Slot | Ring | Log | Table):
             home = store.domain
             if store not in stores:
                 stores.add(store)
@@ -109,13 +120,16 @@ def live(all_domains: list[Domain], roots: list[Op]) -> Live:
                 todo.extend(stops.get(store, []) if isinstance(store, Slot) else [])
             if isinstance(store, Ring):
                 todo.extend(store.lags)
+            if isinstance(store, Table):
+                todo.append(store.size)
         if home is not None and home not in domains:
             domains.append(home)
             if home.timeframe is not None:
                 todo.append(home.timeframe)
     ordered = _by_need([d for d in all_domains if d in domains or d is all_domains[0]], ops)
     slots, rings = {s for s in stores if isinstance(s, Slot)}, {r for r in stores if isinstance(r, Ring)}
-    return Live(ops, slots, rings, ordered, {g for g in stores if isinstance(g, Log)})
+    logs, tables = {g for g in stores if isinstance(g, Log)}, {c for c in stores if isinstance(c, Table)}
+    return Live(ops, slots, rings, ordered, logs, tables)
 
 
 def _by_need(domains: list[Domain], ops: set[Op]) -> list[Domain]:

@@ -99,6 +99,17 @@ class Log:
         self.domain, self.width = domain, width
 
 
+class Table:
+    """Numbers that live from bar to bar and are read and changed at any place from 0 to ``size`` - 1; all start as 0."""
+
+    __slots__ = ("domain", "size")
+
+    def __init__(self, domain: Domain, size: Op):
+        self.domain, self.size = domain, size
+
+
+#: The code of what is read of a table.
+CELL = "cell"
 #: So many rows a bar at most, on the average of a run too.
 ROWS_A_BAR = 4
 #: The codes of what is read of a log: its rows, and how many a bar has written.
@@ -157,6 +168,15 @@ class Save:
 
 
 @dataclass(slots=True)
+class Store:
+    """Changes a table at a place."""
+
+    table: Table
+    place: Op
+    value: Op
+
+
+@dataclass(slots=True)
 class Append:
     """Writes a row of a log."""
 
@@ -190,7 +210,7 @@ class Loop:
     most: int = 0
 
 
-Item = Op | Put | Save | Append | LeaveLoop | Branch | Loop
+Item = Op | Put | Save | Store | Append | LeaveLoop | Branch | Loop
 
 
 class Domain:

@@ -60,6 +60,11 @@ def sizes_of(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object]
         table += [at, length]
         at += fold.cells(length)
         _guard(at, plan, fixed)
+    for cells in state.cells:
+        size = int(_as_float(fixed[cells.size]))
+        table += [at, size]
+        at += size
+        _guard(at, plan, fixed)
     steps = _count_steps(live, extents)
     return Sizes(tuple(table), at, len(live.ops) + steps)
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from oakladder.rung.plan.inputs import FineColumn, Input
 from oakladder.rung.plan.live import Live
-from oakladder.rung.plan.ops import Domain, Fold, Op, Ring, Slot, items_of
+from oakladder.rung.plan.ops import Domain, Fold, Op, Ring, Slot, Table, items_of
 
 _NAN = float("nan")
 
@@ -25,6 +25,7 @@ class StateMap:
     shadows: dict[Domain, int] = field(default_factory=dict)
     rings: list[Ring] = field(default_factory=list)
     folds: list[Fold] = field(default_factory=list)
+    cells: list[Table] = field(default_factory=list)
     inputs: dict[Domain, list[Input]] = field(default_factory=dict)
     #: Tables that the chart's own bars read at any place.
     tables: list[FineColumn] = field(default_factory=list)
@@ -46,9 +47,13 @@ class StateMap:
         """First entry of a fold in the size table: the offset of its cells, then its length."""
         return self._row(fold)
 
-    def _row(self, buffer: Ring | Fold) -> int:
+    def cells_row(self, table: Table) -> int:
+        """First entry of a table in the size table: the offset of its cells, then its size."""
+        return self._row(table)
+
+    def _row(self, buffer: Ring | Fold | Table) -> int:
         if not self._rows:
-            self._rows = {b: 2 * k for k, b in enumerate([*self.rings, *self.folds])}
+            self._rows = {b: 2 * k for k, b in enumerate([*self.rings, *self.folds, *self.cells])}
         return self._rows[buffer]
 
 
@@ -57,6 +62,7 @@ def map_state(live: Live) -> StateMap:
     made = StateMap()
     ordered = _ordered_ops(live)
     made.folds = list(dict.fromkeys(op.attr for op in ordered if isinstance(op.attr, Fold)))
+    made.cells = list(dict.fromkeys(op.attr for op in ordered if isinstance(op.attr, Table)))
     ring_order = {id(op.attr): k for k, op in enumerate(ordered) if isinstance(op.attr, Ring)}
     made.rings = sorted(live.rings, key=lambda r: ring_order[id(r)])
     slot_order: dict[int, int] = {}

@@ -12,6 +12,7 @@ from oakladder.rung.arguments import arrange, signature
 from oakladder.rung.problems import CODES
 from oakladder.rung.read.blocks import parse
 from oakladder.rung.teach.writing import written
+from oakladder.rung.trade_words import POSITION, POSITION_VALUES
 from oakladder.rung.values import BAR_VALUES, PALETTE, PRIMITIVES, SHAPES, STYLES, TIMEFRAMES, Primitive
 from oakladder.rung.words import CLAUSES, SHOWN_FORMS
 
@@ -66,6 +67,8 @@ def _calls_of(name: str, node: object) -> Iterator[t.Call]:
 
 def word_help(word: str) -> str:
     """What a word of the language means; empty for other words."""
+    if word == POSITION or (word.removeprefix(f"{POSITION}.") in POSITION_VALUES and "." in word):
+        return _position_help(word)
     if word in BAR_VALUES:
         return f"{word}: {BAR_VALUES[word].about}"
     for statement in SHOWN_FORMS:
@@ -78,6 +81,12 @@ def word_help(word: str) -> str:
     if word not in known:
         return ""
     return f"{known[word][0]}: {known[word][1]} In {in_example(word).replace('`', '')}."
+
+
+def _position_help(word: str) -> str:
+    if word == POSITION:
+        return f"{POSITION}: what a script with a `trade` holds: .{', .'.join(POSITION_VALUES)}"
+    return f"{word}: {POSITION_VALUES[word.partition('.')[2]][1]}"
 
 
 def language_page() -> str:
@@ -101,6 +110,16 @@ def language_page() -> str:
         "|---|---|",
     ]
     parts += [f"| `{v.name}` | {v.about} |" for v in BAR_VALUES.values()]
+    parts += [
+        "",
+        "## Of the position",
+        "",
+        "As it stands when the bar has closed, behind its fills; none without a position.",
+        "",
+        "| name | what it is |",
+        "|---|---|",
+        *(f"| `{POSITION}.{name}` | {about} |" for name, (_, about) in POSITION_VALUES.items()),
+    ]
     parts += ["", "## Functions", "", "| call | what it gives | in an example |", "|---|---|---|"]
     parts += [f"| `{call}` | {about} | {in_example(name)} |" for name, (call, about) in functions().items()]
     parts += [
@@ -147,6 +166,8 @@ def brief() -> str:
     parts = [prose, "", "STATEMENTS"]
     parts += [f"{s.form}: {s.about}" for s in SHOWN_FORMS]
     parts += ["", "OF THE BAR", "; ".join(f"{v.name} ({v.about})" for v in BAR_VALUES.values())]
+    position = "; ".join(f"{POSITION}.{name} ({about})" for name, (_, about) in POSITION_VALUES.items())
+    parts += ["", "OF THE POSITION (none without one)", position]
     parts += ["", "FUNCTIONS (lengths are fixed whole numbers; several results are picked by name)"]
     for name, (call, _) in functions().items():
         found = library.function(name) if name in library.names() else None

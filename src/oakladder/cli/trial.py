@@ -1,0 +1,253 @@
+"""Trials from the command line."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import sys
+from collections.abc import Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+from rich.console import Console
+from rich.table import Table
+
+from oakladder.bars.csv_files import read_csv
+from oakladder.bars.panels import panel_of
+from oakladder.bars.resample import resample
+from oakladder.bars.timeframes import ONE_DAY
+from oakladder.cli.common import (
+    CALL_WRONG,
+    Argument,
+    Format,
+    a_number,
+    arg,
+    at_least,
+    command,
+    fail,
+    known_symbol,
+    library_of,
+    load,
+    settings_of,
+    timeframe_of,
+)
+from oakladder.cli.lists import symbols_of
+from oakladder.disk import why, write_rows
+from oakladder.engine.frames import Frame
+from oakladder.rung import Program, RunProblem, compile_script
+from oakladder.trial.compose import draft_of, with_trade
+from oakladder.trial.figures import FIGURES, figure_words
+from oakladder.trial.market import ground_in
+from oakladder.trial.money import Account, Costs, Size, Slippage, parse_ratio
+from oakladder.trial.report import as_plain, equity_table, trades_table
+from oakladder.trial.spans import Span
+from oakladder.trial.trial import Ground, Trial, ground_of, put_on_trial
+from oakladder.trial.variants import Sweep, swept
+from oakladder.user.workspace import Workspace
+
+#: The figures of a row where several variants stand below each other.
+_IN_ROWS = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "sharpe", "end")
+
+GROUND: tuple[Argument, ...] = (
+    arg("script", type=Path, help="a .rung file"),
+    arg("--symbol", dest="symbol", help="one symbol of the library"),
+    arg("--list", dest="list_name", help="all, one of your lists, or a sector"),
+    arg("--timeframe", dest="timeframe", help="1m … 4h, 1d, 1w, 1mo; 1d unless a file says otherwise"),
+    arg("--extended", dest="extended", action="store_true", help="with the hours outside the session"),
+    arg("--from", dest="first", help="the first day, as in 2024-03-01"),
+    arg("--to", dest="last", help="the last day"),
+    arg("--set", dest="settings", action="append", help="a setting, as in --set fast=12"),
+    arg("--broken-seal", dest="broken_seal", action="store_true", help="look at the sealed last fifth of history too"),
+    arg("--csv", dest="csv_file", type=Path, help="bars from a CSV file, as one symbol"),
+    arg("--tick", dest="tick", type=a_number, help="smallest price step of a CSV file's bars, 0.01 unless said"),
+)
+
+
+@command(
+    "trial",
+    *GROUND,
+    arg("--sweep", dest="sweeps", action="append", help="a setting over a range, as in n=5..60/5; several make a grid"),
+    arg("--money", dest="money", type=a_number, default=10_000.0, help="what the account begins with"),
+    arg("--size", dest="size", help="100%% of equity, 5000m money, 100u units, 1%%r of equity at risk"),
+    arg("--lot", dest="lot", type=a_number, default=1.0, help="the step of a size, 1 unless said"),
+    arg("--cost", dest="cost", default="0.05%", help="of each fill's value"),
+    arg("--slip", dest="slip", default="1t", help="1t (ticks) or 0.02%%: what market and stop fills are worse by"),
+    arg("--power", dest="power", type=a_number, default=1.0, help="buying power in multiples of equity"),
+    arg("--apart", dest="apart", action="store_true", help="each symbol with an account of its own"),
+    arg("--most", dest="most", type=at_least(1), help="the most positions at once"),
+    arg("--finer", dest="finer", action="store_true", help="walk through bars by minutes where there are some"),
+    arg("--format", dest="format_", choices=["table", "json"], default="table"),
+    arg("--trades", dest="trades_out", type=Path, help="a CSV file for the trades"),
+    arg("--equity", dest="equity_out", type=Path, help="a CSV file for the curve"),
+)
+def trial(
+    script: Path,
+    symbol: str | None,
+    list_name: str | None,
+    timeframe: str | None,
+    extended: bool,
+    first: str | None,
+    last: str | None,
+    settings: list[str] | None,
+    broken_seal: bool,
+    csv_file: Path | None,
+    tick: float | None,
+    sweeps: list[str] | None,
+    money: float,
+    size: str | None,
+    lot: float,
+    cost: str,
+    slip: str,
+    power: float,
+    apart: bool,
+    most: int | None,
+    finer: bool,
+    format_: str,
+    trades_out: Path | None,
+    equity_out: Path | None,
+) -> None:
+    """Put a rule on trial: its trades with an account, and what that comes to."""
+    program = trading(load(script), script)
+    values = settings_of(program, settings)
+    try:
+        costs = Costs(ratio=parse_ratio(cost), slippage=Slippage.parse(slip))
+        account = Account(money, Size.parse(size) if size else None, lot, most, power, costs, apart)
+        account.check()
+        ranges = [Sweep.parse(text) for text in sweeps or []]
+        span = Span(_day(first), _day(last, after=1), sealed=not broken_seal)
+        ground = ground_asked(symbol, list_name, timeframe, extended, span, csv_file, tick, finer=finer)
+        if finer:
+            program = program.finer()
+        if ranges:
+            _print_sweep(program, ground, account, values, ranges, Format(format_))
+            return
+        done = put_on_trial(program, ground, account, values)
+    except RunProblem as error:
+        fail(CALL_WRONG, str(error))
+    _write(trades_out, trades_table(done))
+    _write(equity_out, equity_table(done))
+    if Format(format_) is Format.JSON:
+        print(json.dumps(as_plain(done)))
+    else:
+        _print_table(done)
+
+
+def trading(program: Program, script: Path) -> Program:
+    """The script with a trade; one is composed, and said, where it has none."""
+    if program.plan.trading is not None:
+        return program
+    try:
+        draft = draft_of(program)
+    except RunProblem as error:
+        fail(CALL_WRONG, f"{script}: {error}")
+    print(f"The script has no trade, so one is composed: {draft.words()}.", file=sys.stderr)
+    text = with_trade(program, draft)
+    return compile_script(text, Workspace.default().shelf(text, script.absolute()))
+
+
+def ground_asked(
+    symbol: str | None,
+    list_name: str | None,
+    timeframe: str | None,
+    extended: bool,
+    span: Span,
+    csv_file: Path | None,
+    tick: float | None,
+    *,
+    finer: bool = False,
+) -> Ground:
+    """The bars that a call asks for; says which symbols were left out. Raises `RunProblem`."""
+    if sum(given is not None for given in (symbol, list_name, csv_file)) > 1:
+        fail(CALL_WRONG, "Say one of --symbol, --list and --csv.")
+    wanted = timeframe_of(timeframe) if timeframe else None
+    if tick is not None and not tick > 0:
+        fail(CALL_WRONG, "A tick is a price step above 0.")
+    if csv_file is not None:
+        bars = replace(read_csv(csv_file), extended=extended)
+        try:
+            panel = panel_of([resample(bars, wanted) if wanted else bars])
+        except ValueError as error:
+            fail(CALL_WRONG, str(error))
+        panel.ticks = (tick or 0.01,)
+        return ground_of(panel, replace(span, sealed=False))
+    if tick is not None:
+        fail(CALL_WRONG, "--tick goes with --csv; the library knows the ticks of its symbols.")
+    library = library_of()
+    symbols = [known_symbol(library, symbol)] if symbol else symbols_of(library, list_name or "all")
+    ground, skipped = ground_in(library, symbols, Frame(wanted or ONE_DAY, extended), span, finer=finer)
+    for one in skipped:
+        print(f"{one.symbol} left out: {one.reason}", file=sys.stderr)
+    return ground
+
+
+def _day(text: str | None, after: int = 0) -> int | None:
+    """Midnight (UTC) of a day, or so many days after it."""
+    if text is None:
+        return None
+    try:
+        return int(datetime.fromisoformat(text).replace(tzinfo=UTC).timestamp()) + after * 86_400
+    except ValueError:
+        fail(CALL_WRONG, f"`{text}` is no day. Write it as 2024-03-01.")
+
+
+def _write(path: Path | None, rows: Iterable[Sequence[object]]) -> None:
+    if path is None:
+        return
+    try:
+        write_rows(path, rows)
+    except OSError as error:
+        fail(CALL_WRONG, f"{path} cannot be written: {why(error)}.")
+
+
+def _print_table(done: Trial) -> None:
+    table = Table(title=_title(done), title_justify="left", show_header=False)
+    table.add_column("Figure")
+    table.add_column("Value", justify="right")
+    table.add_column("Meaning", style="dim")
+    for name, figure in FIGURES.items():
+        table.add_row(figure.title, figure_words(done.figures, name), figure.about)
+    Console().print(table)
+    told = [f"{count} {name}" for name, count in done.counts.items() if count]
+    skipped = int((done.book.taken != 0).sum())
+    told += [f"{skipped} entries skipped"] if skipped else []
+    told += [f"{int(done.book.open.sum())} still open"] if done.book.open.any() else []
+    if told:
+        Console().print(", ".join(told) + ".")
+
+
+def _title(done: Trial) -> str:
+    symbols = done.ground.panel.symbols
+    name = done.program.title or "A rule"
+    where = symbols[0] if len(symbols) == 1 else f"{len(symbols)} symbols"
+    seal = done.ground.seal
+    until = f", sealed from {datetime.fromtimestamp(seal, UTC):%Y-%m-%d} on" if seal is not None else ""
+    return f"{name} on {where}, {done.ground.panel.timeframe}{until}"
+
+
+def _print_sweep(
+    program: Program,
+    ground: Ground,
+    account: Account,
+    values: dict[str, object],
+    ranges: list[Sweep],
+    format_: Format,
+) -> None:
+    with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
+        rows = list(swept(program, ground, account, values, ranges, executor=executor))
+    if format_ is Format.JSON:
+        plain = [
+            {"settings": changed, "problem": str(made)}
+            if isinstance(made, RunProblem)
+            else {"settings": changed, "figures": made.figures, "counts": made.counts}
+            for changed, made in rows
+        ]
+        print(json.dumps({"sweep": plain}))
+        return
+    writer = csv.writer(sys.stdout, delimiter="\t")
+    writer.writerow([*(r.name for r in ranges), *(FIGURES[name].title for name in _IN_ROWS)])
+    for changed, made in rows:
+        shown = [str(made)] if isinstance(made, RunProblem) else [figure_words(made.figures, name) for name in _IN_ROWS]
+        writer.writerow([*(f"{v:g}" for v in changed.values()), *shown])

@@ -1,0 +1,280 @@
+"""The figures of a trial, each declared once: its name, its title, what it means, how it is written."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import Enum
+
+import numpy as np
+
+from oakladder.bars.sessions import Calendar
+from oakladder.bars.timeline import Timeline
+from oakladder.trial.account import Book
+from oakladder.trial.equity import Equity
+from oakladder.trial.excursions import excursions
+
+#: Days of a year, leap years in the mean.
+YEAR = 365.25
+_DAY = 86_400
+
+
+class Unit(Enum):
+    """How a figure is written."""
+
+    COUNT = "count"
+    MONEY = "money"
+    RATIO = "ratio"
+    NUMBER = "number"
+    DAYS = "days"
+
+
+@dataclass(frozen=True, slots=True)
+class Figure:
+    """A figure: its name in tables and JSON, its title, how it is written, and what it means in a sentence.
+
+    ``good`` is 1 where more is better, -1 where less is, 0 where neither.
+    """
+
+    name: str
+    title: str
+    unit: Unit
+    about: str
+    good: int = 0
+
+
+FIGURES: dict[str, Figure] = {
+    f.name: f
+    for f in (
+        Figure("trades", "Trades", Unit.COUNT, "closed trades that the account took"),
+        Figure("winners", "Winners", Unit.RATIO, "share of trades that brought more than they cost", 1),
+        Figure("profit_factor", "Profit factor", Unit.NUMBER, "all that was won for each 1 that was lost", 1),
+        Figure(
+            "average", "Average trade", Unit.RATIO, "what a trade brought, as a share of what it was entered for", 1
+        ),
+        Figure("average_money", "Average trade in money", Unit.MONEY, "what a trade brought", 1),
+        Figure("average_winner", "Average winner", Unit.MONEY, "what a winning trade brought", 1),
+        Figure("average_loser", "Average loser", Unit.MONEY, "what a losing trade cost", 1),
+        Figure(
+            "expectancy",
+            "Risks a trade",
+            Unit.NUMBER,
+            "what a trade brought, counted in what it risked at its first stop",
+            1,
+        ),
+        Figure("longest_win", "Longest winning run", Unit.COUNT, "winners one after the other, by their exits"),
+        Figure("longest_loss", "Longest losing run", Unit.COUNT, "losers one after the other, by their exits", -1),
+        Figure("bars", "Bars held", Unit.NUMBER, "bars from the fill to the exit, on the average"),
+        Figure("net", "Result", Unit.MONEY, "what all closed trades brought together", 1),
+        Figure("costs", "Costs", Unit.MONEY, "what was paid for fills, slippage apart", -1),
+        Figure("end", "End value", Unit.MONEY, "what the account is worth at the last close", 1),
+        Figure("held_end", "Simply held", Unit.MONEY, "the same money put into the symbols at their first opens"),
+        Figure("growth", "Growth a year", Unit.RATIO, "yearly growth that leads from the start to the end value", 1),
+        Figure("held_growth", "Held, a year", Unit.RATIO, "yearly growth of the same money simply held"),
+        Figure("drawdown", "Deepest fall", Unit.RATIO, "the deepest fall from a highest value so far", -1),
+        Figure(
+            "drawdown_money",
+            "Deepest fall in money",
+            Unit.MONEY,
+            "the largest fall in money from a highest value so far",
+            -1,
+        ),
+        Figure("under_water", "Under water", Unit.DAYS, "the longest time below a highest value so far", -1),
+        Figure("exposure", "In the market", Unit.RATIO, "share of bars at whose close a position was held"),
+        Figure("sharpe", "Sharpe ratio", Unit.NUMBER, "mean of daily returns for their deviation, over a year", 1),
+        Figure("sortino", "Sortino ratio", Unit.NUMBER, "the same for the falling days alone", 1),
+        Figure("calmar", "Growth for fall", Unit.NUMBER, "growth a year for the deepest fall", 1),
+        Figure("zero_cost", "Cost that eats it", Unit.RATIO, "cost of each fill at which nothing would be left", 1),
+    )
+}
+#: A figure that is not defined here: no trades, no losses, no time.
+Value = float | None
+
+
+@dataclass(frozen=True, slots=True)
+class Results:
+    """What each trade brought beside its book: arrays with a place for each trade."""
+
+    #: What it brought for what it was entered for, and counted in risks; NaN where that is not known.
+    ratio: np.ndarray
+    risks: np.ndarray
+    bars: np.ndarray
+    worst: np.ndarray
+    best: np.ndarray
+
+
+def results_of(book: Book) -> Results:
+    """The results of every trade of a book."""
+    trades = book.trades
+    value = book.units * book.paid
+    at_risk = book.units * trades.risk
+    worst, best = excursions(trades)
+    ends = np.where(trades.closed, trades.left, trades.panel.offsets[trades.symbol + 1] - 1)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        ratio = np.where(value > 0, book.net / value, np.nan)
+        risks = np.where(at_risk > 0, book.net / at_risk, np.nan)
+    return Results(ratio, risks, (ends - trades.entered).astype(np.float64), worst, best)
+
+
+def figures_of(book: Book, results: Results, equity: Equity) -> dict[str, Value]:
+    """All figures by name; None where one is not defined."""
+    made: dict[str, float] = {}
+    made |= of_trades(book.net[book.done], results.ratio[book.done], results.risks[book.done], results.bars[book.done])
+    order = np.argsort(_exit_moments(book), kind="stable")
+    won = book.net[book.done][order] > 0
+    made |= {"longest_win": float(_longest(won)), "longest_loss": float(_longest(~won))}
+    made |= _of_costs(book)
+    made |= of_curve(equity, book.trades.panel.timeline)
+    return {name: _defined(made.get(name, math.nan)) for name in FIGURES}
+
+
+def _defined(value: float) -> Value:
+    return float(value) if math.isfinite(value) else None
+
+
+def of_trades(net: np.ndarray, ratio: np.ndarray, risks: np.ndarray, bars: np.ndarray) -> dict[str, float]:
+    """Figures of some closed trades; NaN where one is not defined."""
+    count = len(net)
+    if not count:
+        return {"trades": 0.0, "net": 0.0}
+    won, lost = net[net > 0], net[net <= 0]
+    known = risks[~np.isnan(risks)]
+    return {
+        "trades": float(count),
+        "winners": len(won) / count,
+        "profit_factor": float(won.sum() / -lost.sum()) if lost.sum() < 0 else math.nan,
+        "average": float(np.nanmean(ratio)) if not np.isnan(ratio).all() else math.nan,
+        "average_money": float(net.mean()),
+        "average_winner": float(won.mean()) if len(won) else math.nan,
+        "average_loser": float(lost.mean()) if len(lost) else math.nan,
+        "expectancy": float(known.mean()) if len(known) else math.nan,
+        "bars": float(bars.mean()),
+        "net": float(net.sum()),
+    }
+
+
+def _exit_moments(book: Book) -> np.ndarray:
+    trades = book.trades.take(book.done)
+    return book.grid.at[trades.left] * 4 + trades.moment if len(trades) else np.zeros(0)
+
+
+def _longest(flags: np.ndarray) -> int:
+    """The longest run of yes."""
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], flags, [False]]).astype(np.int8)))
+    return int((edges[1::2] - edges[::2]).max(initial=0))
+
+
+def _of_costs(book: Book) -> dict[str, float]:
+    done = book.done
+    trades = book.trades
+    turnover = float((book.units[done] * (trades.entry[done] + trades.exit[done])).sum())
+    taken = done | book.open
+    return {
+        "costs": float(book.costs[taken].sum()),
+        "zero_cost": float(book.gross[done].sum()) / turnover if turnover > 0 else math.nan,
+    }
+
+
+def of_curve(equity: Equity, timeline: Timeline) -> dict[str, float]:
+    """Figures of a curve of values at the closes of bars; NaN where one is not defined."""
+    value = equity.value
+    if not len(value):
+        return {"end": equity.start, "held_end": equity.start, "exposure": 0.0, "drawdown": 0.0}
+    closes = _closes(equity.times, timeline)
+    days = (closes[-1] - closes[0]) / _DAY
+    under = equity.under_water
+    peak = np.maximum.accumulate(np.maximum(value, equity.start))
+    growth = _growth(value[-1], equity.start, days)
+    drawdown = -float(under.min())
+    made = {
+        "end": float(value[-1]),
+        "held_end": float(equity.held[-1]),
+        "growth": growth,
+        "held_growth": _growth(equity.held[-1], equity.start, days),
+        "drawdown": drawdown,
+        "drawdown_money": float((peak - value).max()),
+        "under_water": _longest_under(under, closes) / _DAY,
+        "exposure": float((equity.positions > 0).mean()),
+        "calmar": growth / drawdown if drawdown > 0 else math.nan,
+    }
+    return made | _of_returns(value, _sessions(equity.times, timeline), days)
+
+
+def _growth(end: float, start: float, days: float) -> float:
+    """Yearly growth: (end / start) ^ (365.25 / days) - 1; all is lost where nothing is left."""
+    if days <= 0:
+        return math.nan
+    if end <= 0:
+        return -1.0
+    exponent = YEAR / days * math.log(end / start)
+    return math.expm1(exponent) if exponent < 700 else math.nan
+
+
+def _closes(times: np.ndarray, timeline: Timeline) -> np.ndarray:
+    """When the bars that open at some times close, by the first symbol that has bars then."""
+    calendar = _first_with_bars(timeline)[0]
+    lasting = Timeline(timeline.timeframe, (calendar,), np.array([0, len(times)]), (times,), timeline.extended)
+    return lasting.closes(0)
+
+
+def _first_with_bars(timeline: Timeline) -> tuple[Calendar, np.ndarray]:
+    k = int(np.argmax(timeline.sizes > 0))
+    return timeline.calendars[k], timeline.each[k]
+
+
+def _sessions(times: np.ndarray, timeline: Timeline) -> np.ndarray:
+    """The places of the last bar of each session."""
+    if not timeline.timeframe.intraday:
+        return np.arange(len(times))
+    days = _first_with_bars(timeline)[0].days(times)
+    return np.flatnonzero(np.append(days[1:] != days[:-1], True))
+
+
+def _of_returns(value: np.ndarray, sessions: np.ndarray, days: float) -> dict[str, float]:
+    """Sharpe and Sortino ratios of the returns from each session's close to the next, nothing subtracted.
+
+    Sortino's deviation is the root mean square of the returns below zero.
+    """
+    at_close = value[sessions]
+    if len(at_close) < 3 or days <= 0 or (at_close <= 0).any():
+        return {}
+    returns = at_close[1:] / at_close[:-1] - 1
+    a_year = math.sqrt(len(sessions) / (days / YEAR))
+    deviation, falling = float(returns.std(ddof=1)), returns[returns < 0]
+    made = {}
+    if deviation > 1e-15:
+        made["sharpe"] = float(returns.mean()) / deviation * a_year
+    if len(falling):
+        made["sortino"] = float(returns.mean()) / math.sqrt(float((falling**2).mean())) * a_year
+    return made
+
+
+def _longest_under(under: np.ndarray, closes: np.ndarray) -> float:
+    """The longest time between two bars at a highest value so far, in seconds; at its end it may still be under."""
+    at_peak = np.flatnonzero(under >= 0)
+    edges = closes[np.concatenate([[0], at_peak, [len(under) - 1]])]
+    return float(np.diff(edges)[np.diff(np.concatenate([[0], at_peak, [len(under) - 1]])) > 1].max(initial=0))
+
+
+def written(value: Value, unit: Unit) -> str:
+    """A figure as it is read; a dash where it is not defined."""
+    if value is None or not math.isfinite(value):
+        return "–"
+    match unit:
+        case Unit.COUNT:
+            return f"{value:,.0f}"
+        case Unit.MONEY:
+            return f"{value:,.2f}" if abs(value) < 1e7 else f"{value:,.0f}"
+        case Unit.RATIO:
+            return f"{value:+.1%}" if abs(value) >= 0.1 else f"{value:+.2%}"
+        case Unit.DAYS:
+            return f"{value:,.0f} days"
+        case Unit.NUMBER:
+            return f"{value:,.2f}"
+
+
+def figure_words(figures: Mapping[str, Value], name: str) -> str:
+    """A figure of a trial as it is read; shares without a sign."""
+    made = written(figures.get(name), FIGURES[name].unit)
+    return made.lstrip("+") if name in ("winners", "exposure", "drawdown") else made

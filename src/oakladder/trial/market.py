@@ -1,0 +1,37 @@
+"""The ground of a trial in a library: the bars of some symbols, without those that have none."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from oakladder.bars.store.as_of import BarSource
+from oakladder.bars.store.offsets import Unreadable
+from oakladder.engine.frames import Frame
+from oakladder.engine.market import Skipped, with_bars
+from oakladder.rung.problems import RunProblem
+from oakladder.trial.finer import minutes_for
+from oakladder.trial.spans import Span
+from oakladder.trial.trial import Ground, ground_of
+
+
+def ground_in(
+    library: BarSource, symbols: Sequence[str], frame: Frame, span: Span = Span(), *, finer: bool = False
+) -> tuple[Ground, list[Skipped]]:
+    """The bars of some symbols, and the symbols that were left out with their reasons.
+
+    Raises `RunProblem` where none is left.
+    """
+    there, skipped = with_bars(library, list(dict.fromkeys(symbols)), [frame])
+    while there:
+        try:
+            panel = library.panel(there, frame.timeframe, frame.extended)
+            made = ground_of(panel, span)
+        except Unreadable as error:  # one that cannot be read spoils nothing for the others
+            skipped.append(Skipped(error.symbol, str(error)))
+            there = [s for s in there if s != error.symbol]
+            continue
+        if finer:
+            made.panel.minutes = minutes_for(made.panel, library)
+        return made, skipped
+    reasons = f" {skipped[0].symbol}: {skipped[0].reason}" if skipped else ""
+    raise RunProblem(f"None of the symbols has {frame.timeframe} bars.{reasons}" if symbols else "The list is empty.")

@@ -1,0 +1,97 @@
+"""A rule on trial: its script over a panel, its trades with an account, and what that comes to."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from concurrent.futures import Executor
+from dataclasses import dataclass
+
+import numpy as np
+
+from oakladder.bars.panel import Panel
+from oakladder.rung.program import Program
+from oakladder.trial.account import Book, keep_book
+from oakladder.trial.equity import Equity, equity_of
+from oakladder.trial.figures import Results, Value, figures_of, results_of
+from oakladder.trial.grid import Grid, grid_of
+from oakladder.trial.money import Account
+from oakladder.trial.spans import Span
+from oakladder.trial.trades import Trades, find_trades
+
+
+@dataclass(frozen=True, slots=True)
+class Ground:
+    """The bars of a trial, made ready once for many: their panel as far as it may be looked at, and its grid."""
+
+    panel: Panel
+    grid: Grid
+    first: int | None = None
+    #: From when on the rest of history is sealed; None where nothing is.
+    seal: int | None = None
+
+    @property
+    def first_place(self) -> int:
+        """The place in the grid from which on the trial counts."""
+        return 0 if self.first is None else int(np.searchsorted(self.grid.times, self.first, "left"))
+
+
+def ground_of(panel: Panel, span: Span = Span(sealed=False)) -> Ground:
+    """Makes the bars of a trial ready. Raises `DataProblem` where they cannot be read."""
+    panel.fetch(("open", "high", "low", "close"))
+    cut, seal = span.cut(panel)
+    return Ground(cut, grid_of(cut), span.first, seal)
+
+
+@dataclass(frozen=True, slots=True)
+class Trial:
+    """What came of a rule: its trades, its book, its curve and its figures."""
+
+    program: Program
+    settings: Mapping[str, object]
+    ground: Ground
+    account: Account
+    book: Book
+    results: Results
+    equity: Equity
+    figures: dict[str, Value]
+
+    @property
+    def trades(self) -> Trades:
+        return self.book.trades
+
+    @property
+    def counts(self) -> dict[str, int]:
+        """How often a bar left the order of stop and target open, a long and a short trade were decided together, and an
+        entry was not made since its stop or target was reached already."""
+        trades = self.trades
+        return {
+            "undecided": int(trades.undecided.sum()),
+            "contradictions": trades.contradictions,
+            "touched": trades.touched,
+        }
+
+
+def put_on_trial(
+    program: Program,
+    ground: Ground,
+    account: Account = Account(),
+    settings: Mapping[str, object] | None = None,
+    *,
+    executor: Executor | None = None,
+    cancelled: Callable[[], bool] | None = None,
+    progress: Callable[[float], None] | None = None,
+) -> Trial:
+    """Puts a script with trades on trial. Raises `RunProblem` where it cannot run or takes no position, `Cancelled`."""
+    account.check()
+    trades = find_trades(program, ground.panel, settings, executor=executor, cancelled=cancelled, progress=progress)
+    if ground.first is not None and len(trades):
+        trades = trades.take(ground.panel.times[trades.decided] >= ground.first)
+    return judged(program, dict(settings or {}), ground, account, trades)
+
+
+def judged(program: Program, settings: Mapping[str, object], ground: Ground, account: Account, trades: Trades) -> Trial:
+    """What trades that are known come to with an account."""
+    book = keep_book(trades, account, ground.grid)
+    results = results_of(book)
+    equity = equity_of(book, ground.first_place)
+    return Trial(program, settings, ground, account, book, results, equity, figures_of(book, results, equity))

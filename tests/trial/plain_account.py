@@ -1,0 +1,128 @@
+"""An independent account: trades that a broker made, taken with money in plain loops, and the figures of that."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+
+@dataclass
+class Deal:
+    """A trade of one symbol as a broker made it; bars are numbers of moments that all symbols share."""
+
+    symbol: int
+    side: int
+    entered: int
+    entry: float
+    limit: bool
+    inside: bool
+    risk: float | None
+    rank: float | None = None
+    left: int | None = None
+    exit: float | None = None
+    reason: str = ""
+    when: str = "open"  # open, inside, close
+    units: float = math.nan
+    why_not: str = ""
+    net: float = math.nan
+
+
+@dataclass
+class Terms:
+    money: float = 10_000.0
+    kind: str = "share"  # share, money, units, risk
+    size: float = 0.1
+    lot: float = 1.0
+    most: int | None = None
+    power: float = 1.0
+    fixed: float = 0.0
+    per_unit: float = 0.0
+    ratio: float = 0.0
+    slip: float = 0.0  # in price
+
+
+@dataclass
+class Told:
+    deals: list[Deal] = field(default_factory=list)
+    curve: list[float] = field(default_factory=list)
+    positions: list[int] = field(default_factory=list)
+
+
+def account(deals: list[Deal], closes: list[list[float]], terms: Terms) -> Told:
+    """Goes through moments one by one. ``closes[symbol][moment]`` is the last close known then."""
+    told = Told(deals)
+    cash = terms.money
+    held: list[Deal] = []
+
+    def fee(units: float, price: float) -> float:
+        return terms.fixed + terms.per_unit * units + terms.ratio * units * price
+
+    def paid(deal: Deal) -> float:
+        return deal.entry if deal.limit else deal.entry + deal.side * terms.slip
+
+    def got(deal: Deal) -> float:
+        assert deal.exit is not None
+        return deal.exit if deal.reason == "target" else deal.exit - deal.side * terms.slip
+
+    def enter(deal: Deal) -> None:
+        nonlocal cash, invested
+        price = paid(deal)
+        if terms.kind == "risk" and not deal.risk:
+            deal.why_not = "no stop"
+            return
+        if terms.most is not None and len(held) >= terms.most:
+            deal.why_not = "no room"
+            return
+        if equity <= 0:
+            deal.why_not = "no money"
+            return
+        raw = {
+            "share": terms.size * equity / price,
+            "money": terms.size / price,
+            "units": terms.size,
+            "risk": terms.size * equity / deal.risk if deal.risk else 0.0,
+        }[terms.kind]
+        units = math.floor(raw / terms.lot + 1e-9) * terms.lot
+        if units < terms.lot:
+            deal.why_not = "too small"
+            return
+        if invested + units * price > terms.power * equity * (1 + 1e-9):
+            deal.why_not = "no money"
+            return
+        deal.units = units
+        cash -= deal.side * units * price + fee(units, price)
+        invested += units * price
+        worth[id(deal)] = units * price
+        held.append(deal)
+
+    def leave(deal: Deal) -> None:
+        nonlocal cash, invested
+        if deal not in held:
+            return
+        held.remove(deal)
+        cash += deal.side * deal.units * got(deal) - fee(deal.units, got(deal))
+        invested -= worth.pop(id(deal))
+        costs = fee(deal.units, paid(deal)) + fee(deal.units, got(deal))
+        deal.net = deal.side * deal.units * (got(deal) - paid(deal)) - costs
+
+    def ranked(some: list[Deal]) -> list[Deal]:
+        return sorted(some, key=lambda d: (-(d.rank if d.rank is not None else -math.inf), d.symbol))
+
+    for moment in range(len(closes[0])):
+        before = moment - 1
+        worth = {id(d): d.units * closes[d.symbol][before] for d in held}
+        equity = cash + sum(d.side * d.units * closes[d.symbol][before] for d in held)
+        invested = sum(worth.values())
+        for when in ("open", "inside", "close"):
+            now = [d for d in deals if d.left == moment and d.when == when]
+            for deal in sorted(now, key=lambda d: d.symbol):
+                if not (when == "inside" and deal.entered == moment and deal.inside):
+                    leave(deal)
+            if when != "close":
+                for deal in ranked([d for d in deals if d.entered == moment and d.inside == (when == "inside")]):
+                    enter(deal)
+            for deal in sorted(now, key=lambda d: d.symbol):
+                leave(deal)
+        told.curve.append(cash + sum(d.side * d.units * closes[d.symbol][moment] for d in held))
+        told.positions.append(len(held))
+    return told

@@ -1,0 +1,185 @@
+"""Accounts beside an independent one: units, results, the curve and what was not taken, to the cent."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from helpers import daily_bars
+from oakladder.bars.bars import Bars
+from oakladder.bars.panels import panel_of
+from oakladder.rung import RunProblem, compile_script
+from oakladder.rung.trade_log import Moment, Order
+from oakladder.rung.trade_words import Reason
+from oakladder.trial.ledger import Sizing, Taken
+from oakladder.trial.money import Account, Costs, Size, Slippage
+from oakladder.trial.trial import Trial, ground_of, put_on_trial
+from trial.plain_account import Deal, Terms, account
+from trial.random_rules import market, random_case
+
+KINDS = {"share": Sizing.SHARE, "money": Sizing.MONEY, "units": Sizing.UNITS, "risk": Sizing.RISK}
+WHY = {
+    Taken.YES: "",
+    Taken.NO_ROOM: "no room",
+    Taken.NO_MONEY: "no money",
+    Taken.TOO_SMALL: "too small",
+    Taken.NO_STOP: "no stop",
+}
+
+
+def deals_of(trial: Trial) -> list[Deal]:
+    """The trades of a trial for the independent account."""
+    t, at = trial.trades, trial.ground.grid.at
+    return [
+        Deal(
+            int(t.symbol[k]),
+            int(t.side[k]),
+            int(at[t.entered[k]]),
+            float(t.entry[k]),
+            bool(t.order[k] == Order.LIMIT),
+            bool(t.inside[k]),
+            None if math.isnan(t.first_risk[k]) else float(t.first_risk[k]),
+            None if math.isnan(t.rank[k]) else float(t.rank[k]),
+            int(at[t.left[k]]) if t.left[k] >= 0 else None,
+            float(t.exit[k]) if t.left[k] >= 0 else None,
+            str(["", *Reason][t.reason[k]]),
+            Moment(int(t.moment[k])).name.lower(),
+        )
+        for k in range(len(t))
+    ]
+
+
+def terms_of(rng: np.random.Generator) -> tuple[Terms, Account]:
+    kind = str(rng.choice(list(KINDS)))
+    size = {
+        "share": rng.uniform(0.02, 1),
+        "money": rng.uniform(200, 9000),
+        "units": 7,
+        "risk": rng.uniform(0.001, 0.05),
+    }
+    terms = Terms(
+        float(rng.uniform(500, 50_000)),
+        kind,
+        float(size[kind]),
+        float(rng.choice([1, 5, 0.01])),
+        int(rng.integers(1, 5)) if rng.random() < 0.5 else None,
+        float(rng.choice([1, 2, 0.5])),
+        float(rng.choice([0, 1.5])),
+        float(rng.choice([0, 0.01])),
+        float(rng.choice([0, 0.001])),
+        float(rng.choice([0, 0.03])),
+    )
+    costs = Costs(terms.fixed, terms.per_unit, terms.ratio, Slippage(ticks=terms.slip / 0.01))
+    made = Account(terms.money, Size(KINDS[kind], terms.size), terms.lot, terms.most, terms.power, costs)
+    return terms, made
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_several_symbols_in_one_account_are_kept_as_the_independent_one_does(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    case = random_case(rng, within_day=False)
+    script = case.script.replace(" long\n", " long\n    rank volume\n", 1) if seed % 2 else case.script
+    series = []
+    for k in range(5):
+        bars = market(rng, 150, "1d")
+        series.append(Bars(f"S{k}", bars.timeframe, bars.calendar, bars.times, bars.columns))
+    panel = panel_of(series)
+    panel.ticks = (0.01,) * 5
+    terms, money = terms_of(rng)
+    trial = put_on_trial(compile_script("rung 1\n" + script), ground_of(panel), money)
+    told = account(deals_of(trial), trial.ground.grid.closes.tolist(), terms)
+    book = trial.book
+    assert [WHY[Taken(int(t))] for t in book.taken] == [d.why_not for d in told.deals]
+    assert np.allclose(book.units, [d.units for d in told.deals], equal_nan=True)
+    closed = trial.trades.closed
+    assert np.allclose(book.net[closed], [d.net for d in told.deals if d.left is not None], atol=1e-6, equal_nan=True)
+    assert np.allclose(trial.equity.value, told.curve, atol=1e-6)
+    assert trial.equity.positions.tolist() == told.positions
+    # Money adds up to the cent: what it began with, what closed trades brought, what open ones are worth.
+    after = book.start + book.net[book.done].sum() + book.net[book.open].sum()
+    assert trial.equity.value[-1] == pytest.approx(after, abs=0.005)
+
+
+def test_symbols_apart_are_accounts_of_their_own() -> None:
+    rng = np.random.default_rng(5)
+    program = compile_script("rung 1\n" + random_case(rng, within_day=False).script)
+    series = [market(rng, 200, "1d") for _ in range(3)]
+    named = [Bars(f"S{k}", b.timeframe, b.calendar, b.times, b.columns) for k, b in enumerate(series)]
+    together = put_on_trial(program, ground_of(panel_of(named)), Account(5000, apart=True))
+    alone = [put_on_trial(program, ground_of(panel_of([b])), Account(5000)) for b in named]
+    units = np.concatenate([t.book.units for t in alone])
+    assert np.allclose(together.book.units, units, equal_nan=True)
+    assert together.equity.value[-1] == pytest.approx(sum(t.equity.value[-1] for t in alone))
+    assert together.equity.start == 15_000
+
+
+RULE = "rung 1\ntrade ride long\n    enter when close > close[1]\n    leave when close < close[1]\n"
+
+
+def test_the_table_of_the_docs() -> None:
+    """The account that is worked out by hand in docs/trials.md."""
+    bars = daily_bars([100, 101, 104, 103, 102, 105, 106], open=np.array([100, 100, 102, 104, 103, 103, 105.0]))
+    columns = {"high": np.maximum(bars["open"], bars["close"]), "low": np.minimum(bars["open"], bars["close"])}
+    bars = daily_bars(bars["close"], open=bars["open"], **columns)
+    trial = put_on_trial(compile_script(RULE), ground_of(panel_of([bars])), Account())
+    book = trial.book
+    # Decided on bar 1, in at 102 + 0.01 with 98 units; decided on bar 3, out at 103 - 0.01.
+    assert book.units.tolist() == [98, 96] and trial.trades.decided.tolist() == [1, 5]
+    assert book.costs[0] == pytest.approx(0.0005 * 98 * (102.01 + 102.99), abs=1e-9)
+    assert book.net[0] == pytest.approx(98 * 0.98 - 10.045, abs=1e-9)
+    assert trial.figures["end"] == pytest.approx(10_000 + 85.995 + 96 * (106 - 105.01) - 0.0005 * 96 * 105.01)
+    assert [round(v, 3) for v in trial.equity.value[:3]] == [10_000, 10_000, 10_190.022]
+
+
+def test_what_makes_no_sense_gets_a_sentence() -> None:
+    for text in ("5", "0%", "-3u", "many"):
+        with pytest.raises(RunProblem, match="A size is 100%"):
+            Size.parse(text)
+    with pytest.raises(RunProblem, match="Slippage is 1t"):
+        Slippage.parse("1")
+    for bad in (Account(money=0), Account(lot=0), Account(most=0), Account(power=0), Account(costs=Costs(ratio=-1))):
+        with pytest.raises(RunProblem):
+            bad.check()
+
+
+@given(st.lists(st.integers(50, 150), min_size=3, max_size=60), st.sampled_from(["1%r", "100%", "30%", "7u", "900m"]))
+@settings(max_examples=60, deadline=None)
+def test_no_figure_is_ever_infinite(closes: list[int], size: str) -> None:
+    script = RULE.replace("leave when", "stop 3%\n    leave when")
+    trial = put_on_trial(
+        compile_script(script),
+        ground_of(panel_of([daily_bars([float(c) for c in closes])])),
+        Account(size=Size.parse(size)),
+    )
+    assert all(v is None or math.isfinite(v) for v in trial.figures.values())
+    assert np.isfinite(trial.equity.value).all()
+
+
+@pytest.mark.parametrize("closes", [[], [100.0], [100.0, 100.0, 100.0]])
+def test_hardly_any_bars_make_no_trades_and_sound_figures(closes: list[float]) -> None:
+    trial = put_on_trial(compile_script(RULE), ground_of(panel_of([daily_bars(closes)])), Account())
+    assert trial.figures["trades"] == 0 and trial.figures["winners"] is None
+    assert trial.figures["end"] == 10_000
+
+
+def test_money_that_does_not_buy_one_unit_is_said_and_costs_nothing() -> None:
+    trial = put_on_trial(
+        compile_script(RULE), ground_of(panel_of([daily_bars([100, 101, 102, 101, 100.0])])), Account(50)
+    )
+    assert trial.figures["trades"] == 0 and trial.figures["end"] == 50
+    assert trial.book.taken.tolist() == [Taken.TOO_SMALL]
+
+
+def test_a_symbol_that_stops_trading_in_a_position_is_valued_at_its_last_close() -> None:
+    long, short = daily_bars(np.arange(100, 140.0), "LONG"), daily_bars(np.arange(100, 120.0), "SHORT")
+    program = compile_script("rung 1\ntrade ride long\n    enter when bar == 2\n")
+    trial = put_on_trial(
+        program, ground_of(panel_of([long, short])), Account(costs=Costs(ratio=0, slippage=Slippage()))
+    )
+    assert trial.book.open.tolist() == [True, True] and trial.figures["trades"] == 0
+    units = trial.book.units
+    assert trial.figures["end"] == 10_000 + units[0] * (139 - 103) + units[1] * (119 - 103)
