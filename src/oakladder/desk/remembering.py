@@ -15,6 +15,7 @@ from oakladder.desk.look.theme import NIGHT
 from oakladder.desk.looking import Looking
 from oakladder.desk.open_script import OpenScript
 from oakladder.desk.rule import OpenRule
+from oakladder.desk.trials import Trials
 from oakladder.desk.watched import Watched
 from oakladder.disk import why
 from oakladder.user.state import DeskState
@@ -37,17 +38,19 @@ class Remembering(QObject):
         beside: ScriptsBeside,
         looking: Looking,
         watched: Watched,
+        trials: Trials,
         parent: QObject | None = None,
     ):
         super().__init__(parent)
         self._workspace, self._library = workspace, library
         self._script, self._rule, self._beside, self._looking, self._watched = script, rule, beside, looking, watched
+        self._trials = trials
         #: What the Ladder and the Scan want to find again.
         self.ladder: dict[str, object] = {}
         self.scan: dict[str, object] = {}
         self._pause = QTimer(self, singleShot=True, interval=_PAUSE_MS)
         self._pause.timeout.connect(self.write)
-        for part in (looking, watched):
+        for part in (looking, watched, trials):
             part.to_remember.connect(self.soon)
         beside.changed.connect(self.soon)
 
@@ -62,6 +65,7 @@ class Remembering(QObject):
             looking.set_theme(NIGHT)
         looking.options, looking.panes = read_options(state.chart), read_panes(state.panes)
         self.ladder, self.scan = state.ladder, state.scan
+        self._trials.restore(state.trial)
         self._watched.restore(read_columns(state.watched), state.list_name)
         self._script.start()
         self._restore_scripts(state)
@@ -107,6 +111,7 @@ class Remembering(QObject):
             [c.as_plain() for c in self._watched.columns],
             self.ladder,
             self.scan,
+            self._trials.as_plain(),
         )
         try:
             self._workspace.remember(state)

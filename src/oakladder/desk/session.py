@@ -21,6 +21,7 @@ from oakladder.desk.relay import Relay
 from oakladder.desk.remembering import Remembering
 from oakladder.desk.replaying import Replaying
 from oakladder.desk.rule import OpenRule
+from oakladder.desk.trials import Trials
 from oakladder.desk.watched import Watched
 from oakladder.user.folder_watch import Watch
 from oakladder.user.workspace import Workspace
@@ -48,8 +49,11 @@ class Desk(QObject):
         self.replaying = Replaying(library, self)
         self.looking = Looking(workspace, library, self.jobs, self.rule, self.beside, self.replaying, self)
         self.watched = Watched(workspace, library, self.lists, self.jobs, self.rule, self.replaying, self)
+        self.trials = Trials(workspace, library, self.lists, self.jobs, self.rule, self.replaying, self)
+        self.trials.where = lambda: (self.looking.symbol, self.looking.timeframe)
+        self.looking.place_changed.connect(self.trials.place_changed)
         self.remembering = Remembering(
-            workspace, library, self.script, self.rule, self.beside, self.looking, self.watched, self
+            workspace, library, self.script, self.rule, self.beside, self.looking, self.watched, self.trials, self
         )
         self.looking.trouble.connect(self.trouble)
         self.looking.rest_due.connect(self.watched.ask_due)
@@ -62,6 +66,7 @@ class Desk(QObject):
             self.replaying,
             self.looking,
             self.watched,
+            self.trials,
             self.remembering,
         ):
             part.told.connect(self.status)
@@ -77,6 +82,7 @@ class Desk(QObject):
         if self.looking.symbol not in self.library.infos:
             self.looking.go_to(symbol=next(iter(self.library.infos), self.looking.symbol))
         self.watched.bars_changed()
+        self.trials.bars_changed()
         self.rule.look_again()
 
     def watch_folders(self) -> None:
@@ -100,12 +106,13 @@ class Desk(QObject):
 
     def idle(self) -> bool:
         """Whether everything asked for has arrived and nothing waits to be asked."""
-        return not (self.jobs.busy() or self.rule.waiting or self.looking.waiting)
+        return not (self.jobs.busy() or self.rule.waiting or self.looking.waiting or self.trials.waiting)
 
     def close(self) -> None:
         """Saves everything and stops the threads."""
         self.rule.stop()
         self.looking.stop()
+        self.trials.stop()
         self._outside.close()
         if self._watch is not None:
             self._watch.close()

@@ -15,7 +15,7 @@ from oakladder.desk.session import Desk
 from oakladder.user.scripts import ScriptFileProblem
 from oakladder.user.workspace import Workspace
 
-PLACES = ("bench", "ladder", "scan", "data", "symbols", "replay", "gallery")
+PLACES = ("bench", "ladder", "scan", "trial", "trial-tab", "data", "symbols", "replay", "gallery")
 #: How many bars before the last a picture of the replay stands.
 _REPLAYED = 60
 _PATIENCE = 60.0
@@ -66,6 +66,12 @@ def take(
     if place == "scan":
         window.show_scan()
         window.run_scan()
+        settle(app, window.desk)
+    if place == "trial":
+        window.show_trial()
+        settle(app, window.desk)
+    if place == "trial-tab":
+        window.read_trial()
         settle(app, window.desk)
     if place == "replay":
         shown = window.bench.chart.shown

@@ -17,6 +17,7 @@ from oakladder.engine.picture.draw import draw
 from oakladder.engine.picture.parts import Paint, Picture
 from oakladder.engine.run import Result, run
 from oakladder.rung import Program, RunProblem, compile_script
+from oakladder.trial.on_chart import ChartTrades, asked_of, chart_trades
 from oakladder.user.workspace import Workspace
 
 
@@ -29,6 +30,8 @@ class View:
     picture: Picture | None
     #: The smoothed prices of averaged candles, where they are shown.
     averaged: Mapping[str, np.ndarray] | None = None
+    #: The trades of the open script on these bars, where it has any.
+    trades: ChartTrades | None = None
 
 
 #: Makes a view with a program and its settings, and a word if something fails; the last argument asks whether to stop.
@@ -63,14 +66,15 @@ def looker(
             return View(bars, None, None), f"There are no {timeframe} bars of {symbol}."
         panel = source.panel([symbol], timeframe, options.extended)
         averaged = averaged_candles(panel) if options.style is BarStyle.AVERAGED else None
-        result, picture, troubles = None, None, []
+        result, picture, trades, troubles = None, None, None, []
         try:
             if program is not None:
-                result = run(program, panel, settings, cancelled=cancelled)
+                result = run(program, panel, settings, extra=asked_of(program), cancelled=cancelled)
                 picture = draw(result, paint, cancelled)
+                trades = chart_trades(result)
         except RunProblem as error:
             troubles.append(str(error))
         picture, more = draw_beside(uses, workspace, panel, picture, paint, cancelled)
-        return View(bars, result, picture, averaged), "\n".join([*troubles, *more])
+        return View(bars, result, picture, averaged, trades), "\n".join([*troubles, *more])
 
     return look

@@ -34,6 +34,7 @@ from oakladder.desk.palette import Palette, PaletteLine, day_of
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.scan.place import ScanPlace
 from oakladder.desk.session import Desk
+from oakladder.desk.trial.place import TrialPlace
 from oakladder.desk.widgets.status import StatusLine
 from oakladder.engine.picture.parts import PRICE, VOLUME
 from oakladder.log import log_file
@@ -63,7 +64,7 @@ class Window(QMainWindow):
         self.desk = desk
         self.setWindowTitle("Oak Ladder")
         self.bench, self.ladder, self.scan = Bench(desk), LadderPlace(desk), ScanPlace(desk)
-        self.data = DataPlace(desk)
+        self.trial, self.data = TrialPlace(desk), DataPlace(desk)
         self.places = QStackedWidget()
         for place in self._places():
             self.places.addWidget(place)
@@ -88,6 +89,8 @@ class Window(QMainWindow):
         desk.looking.options_changed.connect(lambda _: self._tick_show_menu())
         self.scan.picked.connect(self._open)
         self.ladder.picked.connect(self._open)
+        self.trial.picked.connect(self._open)
+        self.trial.write_asked.connect(self.bench.script.write_trade)
         self.data.taken.connect(self._library_changed)
         desk.looking.theme_changed.connect(lambda _: self._apply_theme())
         desk.status.connect(self.status.say)
@@ -107,6 +110,7 @@ class Window(QMainWindow):
             ("Bench", self.show_bench),
             ("Ladder", self.show_ladder),
             ("Scan", self.show_scan),
+            ("Trial", self.show_trial),
             ("Data", self.show_data),
         )
         for k, (words, go_there) in enumerate(shown):
@@ -171,7 +175,7 @@ class Window(QMainWindow):
             self._styling.start()
 
     def _places(self) -> list[QWidget]:
-        return [self.bench, self.ladder, self.scan, self.data]
+        return [self.bench, self.ladder, self.scan, self.trial, self.data]
 
     def _style_next(self) -> None:
         """Paints what was styled at the last turn, styles what is next."""
@@ -206,6 +210,8 @@ class Window(QMainWindow):
         if self.desk.library.fresh():
             self._library_changed()
         self._style(self.places.widget(k))
+        if self.places.widget(k) is not self.trial:
+            self.trial.leave()
         self.places.setCurrentIndex(k)
         button = self._buttons.button(k)
         assert button is not None
@@ -225,8 +231,37 @@ class Window(QMainWindow):
         self._show(2)
         self.scan.enter()
 
-    def show_data(self) -> None:
+    def show_trial(self) -> None:
         self._show(3)
+        self.trial.enter()
+
+    def show_data(self) -> None:
+        self._show(4)
+
+    def stop_trial(self) -> None:
+        self.desk.trials.stop()
+
+    def save_trial(self) -> None:
+        self.show_trial()
+        self.trial.save_menu()
+
+    def try_otherwise(self) -> None:
+        self.show_trial()
+        self.trial.variants.add.click()
+
+    def trial_terms(self) -> None:
+        self.show_trial()
+        self.trial.terms_button.toggle()
+
+    def read_trial(self) -> None:
+        self._show(0)
+        self.bench.read_trial()
+
+    def next_trade(self) -> None:
+        self.bench.step_trade(True)
+
+    def previous_trade(self) -> None:
+        self.bench.step_trade(False)
 
     def focus_list(self) -> None:
         self._show(0)

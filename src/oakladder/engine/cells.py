@@ -8,6 +8,7 @@ from functools import partial
 
 from oakladder.engine.frames import Frame
 from oakladder.engine.market_bars import MarketView
+from oakladder.engine.positions import IN_SINCE, holding_ops, holdings
 from oakladder.engine.rules import named_values
 from oakladder.engine.run import Result, roots_of
 from oakladder.engine.signal_ages import TONE_COLOURS, last_true
@@ -44,7 +45,8 @@ class Cell:
 def offered(program: Program) -> list[str]:
     """What of a script can be a column: its `column`s first, then its signals, then its numbers."""
     columns = [column_name(o) for o in program.outputs if o.what is Shown.COLUMN]
-    return list(dict.fromkeys([*columns, *(o.name for o in program.signals), *named_values(program)]))
+    held = [IN_SINCE] if program.plan.trading is not None else []
+    return list(dict.fromkeys([*columns, *(o.name for o in program.signals), *held, *named_values(program)]))
 
 
 def column_name(output: Output) -> str:
@@ -80,6 +82,8 @@ def cell_maker(program: Program, name: str | None) -> tuple[MakeCells, list[Op],
 
     A `column` goes before a signal before a number.
     """
+    if name == IN_SINCE and program.plan.trading is not None:
+        return partial(_of_position, program), holding_ops(program), False
     what = meant(program, name)
     if what is None:
         return partial(_newest, program), roots_of(program.signals), True
@@ -100,6 +104,16 @@ def cell_maker(program: Program, name: str | None) -> tuple[MakeCells, list[Op],
         return made
 
     return numbers, [op], False
+
+
+def _of_position(program: Program, view: MarketView, frame: Frame, settings: Mapping[str, object]) -> dict[str, Cell]:
+    made = {}
+    for symbol, held in holdings(view.run(program, frame, settings, holding_ops(program))).items():
+        if held is None:
+            made[symbol] = Cell("·", holds=False)
+        else:
+            made[symbol] = Cell(held.words(), "good" if held.gain > 0 else "bad", held.bars, True)
+    return made
 
 
 def _of_column(

@@ -10,6 +10,7 @@ import numpy as np
 from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
+from oakladder.engine.positions import Holding, holding_ops, holdings
 from oakladder.engine.run import run
 from oakladder.rung.program import Program
 from oakladder.rung.words import Tone
@@ -34,6 +35,8 @@ class Pip:
     signal: str
     tone: Tone
     age: int
+    #: The position that the script holds, where the pip stands for that.
+    held: Holding | None = None
 
 
 #: Tone of a signal → colour word.
@@ -48,12 +51,16 @@ def pips(
     settings: Mapping[str, object] | None = None,
     cancelled: Callable[[], bool] | None = None,
 ) -> list[Pip]:
-    """The latest occurrence of each signal of a script on one timeframe. Raises `RunProblem`, `DataProblem`, `Cancelled`."""
-    if not program.signals:
+    """The latest occurrence of each signal of a script on one timeframe, and first the position that it holds there. Raises `RunProblem`, `DataProblem`, `Cancelled`."""
+    extra = holding_ops(program)
+    if not program.signals and not extra:
         return []
     panel = library.panel([symbol], timeframe)
-    result = run(program, panel, settings, outputs=program.signals, cancelled=cancelled)
+    result = run(program, panel, settings, outputs=program.signals, extra=extra, cancelled=cancelled)
     made = []
+    held = holdings(result)[symbol] if extra else None
+    if held is not None:
+        made.append(Pip("in", Tone.BULLISH if held.side > 0 else Tone.BEARISH, held.bars, held))
     for output in program.signals:
         age = int(last_true(panel, result.flag(output.roles["value"]))[0])
         if age >= 0:

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import UTC, datetime
 
 import numpy as np
 
 from oakladder.bars.csv_files import iso
+from oakladder.bars.panel import USUAL_TICK
+from oakladder.bars.time_words import tick_words
 from oakladder.rung.trade_words import Reason, Side
 from oakladder.trial.ledger import Taken
 from oakladder.trial.trial import Trial
@@ -39,6 +42,46 @@ TRADE_COLUMNS = (
     "best",
 )
 _REASONS = ["", *Reason]
+
+
+def day_words(trial: Trial, bar: int) -> str:
+    """When a bar of a trial's panel opened, on its exchange's clock: the day, and the time on bars within the day."""
+    panel = trial.ground.panel
+    calendar = panel.calendars[int(np.searchsorted(panel.offsets, bar, "right")) - 1]
+    local = int(calendar.shown(panel.times[bar : bar + 1], panel.timeframe)[0])
+    form = "%d %b %Y %H:%M" if panel.timeframe.intraday else "%d %b %Y"
+    return f"{datetime.fromtimestamp(local, UTC):{form}}"
+
+
+def price_words(trial: Trial, k: int, price: float) -> str:
+    """A price of a trade's symbol with that symbol's own decimals; a dash for none."""
+    ticks = trial.ground.panel.ticks
+    tick = ticks[trial.trades.symbol[k]] if ticks is not None else USUAL_TICK
+    decimals = len(tick_words(tick).partition(".")[2])
+    return "–" if price != price else f"{price:,.{decimals}f}"
+
+
+def trade_words(trial: Trial, k: int) -> str:
+    """A trade in a few lines, for whoever points at it."""
+    trades, book, results = trial.trades, trial.book, trial.results
+    symbol, name = trades.panel.symbols[trades.symbol[k]], trades.rules[trades.rule[k]].name
+    side = Side(int(trades.side[k])).word
+    made = [
+        f"{symbol}, {name} {side}",
+        f"in {day_words(trial, int(trades.entered[k]))} at {price_words(trial, k, trades.entry[k])}",
+    ]
+    if trades.left[k] >= 0:
+        made.append(
+            f"out {day_words(trial, int(trades.left[k]))} at {price_words(trial, k, trades.exit[k])} by {_REASONS[trades.reason[k]]}"
+        )
+    else:
+        made.append("still open")
+    if book.taken[k] == Taken.YES:
+        risks = f", {results.risks[k]:+.2f} risks" if np.isfinite(results.risks[k]) else ""
+        made.append(f"{book.units[k]:,.6g} units brought {book.net[k]:,.2f} ({results.ratio[k]:+.2%}{risks})")
+    else:
+        made.append(f"not taken: {SKIPPED[Taken(int(book.taken[k]))]}")
+    return "\n".join(made)
 
 
 def trade_rows(trial: Trial, which: np.ndarray) -> Iterator[dict[str, object]]:

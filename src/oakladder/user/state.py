@@ -39,6 +39,7 @@ class DeskState:
     watched: list[Plain] = field(default_factory=list)
     ladder: Plain = field(default_factory=dict)
     scan: Plain = field(default_factory=dict)
+    trial: Plain = field(default_factory=dict)
 
 
 _HINTS = get_type_hints(DeskState)

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLa
 
 from oakladder.bars.time_words import bar_time
 from oakladder.bars.timeframes import Timeframe
+from oakladder.desk.bench.below import Below, TrialGlance
 from oakladder.desk.bench.chart_actions import Deeds
 from oakladder.desk.bench.list_columns import Watching
 from oakladder.desk.bench.replay import ReplayLine
@@ -41,6 +42,7 @@ class Bench(QWidget):
         self.strip = SignalStrip(desk.looking.theme)
         self.script = ScriptPanel(desk)
         self.why = WhyPanel(desk.looking.theme)
+        self.below = Below(self.why, TrialGlance(desk.trials, desk.looking.theme))
         self.replay = ReplayLine(desk)
         self.deeds = Deeds(desk, self.chart, self.replay, self)
         self.watching = Watching(desk, self)
@@ -76,7 +78,7 @@ class Bench(QWidget):
         row.addWidget(middle, 1)
         self.side = QSplitter(Qt.Orientation.Vertical)
         self.side.addWidget(self.script)
-        self.side.addWidget(self.why)
+        self.side.addWidget(self.below)
         self.side.setSizes([520, 250])
         self.side.setChildrenCollapsible(False)
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
@@ -193,6 +195,7 @@ class Bench(QWidget):
         self.watchlist.set_theme(theme)
         self.script.refresh_theme()
         self.why.set_theme(theme)
+        self.below.glance.set_theme(theme)
 
     # --- reading and stepping ---------------------------------------------------------------------
 
@@ -236,9 +239,37 @@ class Bench(QWidget):
         else:
             self.mark_bar(bar)
 
+    def step_trade(self, forward: bool) -> None:
+        """Goes to the entry of the next or previous trade."""
+        shown = self.chart.shown
+        trades = shown.trades if shown is not None else None
+        if trades is None:
+            self.desk.status.emit("The script takes no position: it has no `trade`.")
+            return
+        at = self.chart.pinned
+        if at is None:
+            at = int(self.chart.seen[1]) if not forward else int(self.chart.seen[0])
+        bar = trades.next_entry(at) if forward else trades.last_entry(at)
+        if bar is None:
+            self.desk.status.emit("There is no later trade." if forward else "There is no earlier trade.")
+            return
+        self.mark_bar(bar)
+        found = trades.held_at(bar)
+        if found is not None:
+            self.desk.status.emit(trades.words(found))
+
+    def read_trial(self) -> None:
+        """Shows what the open rule brought, below its text."""
+        self.side.show()
+        self.below.show()
+        self.below.setCurrentWidget(self.below.glance)
+
     def fold_why(self) -> None:
         """Folds Why away, or brings it back with the bar at hand."""
-        self.fold(self.why)
+        if self.below.isVisible() and self.below.currentWidget() is not self.why:
+            self.below.setCurrentWidget(self.why)
+        else:
+            self.fold(self.below)
         self._ask_why()
 
     def fold(self, side: QWidget) -> None:

@@ -73,7 +73,11 @@ class Ladder(QWidget):
         painter.drawText(
             inner.adjusted(0, 2, 0, 0), Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop, str(timeframe)
         )
-        found = sorted(self.pips.get(timeframe, []), key=lambda p: p.age)[:3]
+        pips = self.pips.get(timeframe, [])
+        for pip in (p for p in pips if p.held is not None):  # a stroke along the rung while a position is held
+            stroke = QRectF(inner.left() + 1, inner.top() + 3, 3, inner.height() - 6)
+            painter.fillRect(stroke, qcolor(self.theme.paint(TONE_COLOURS[pip.tone])))
+        found = sorted((p for p in pips if p.held is None), key=lambda p: p.age)[:3]
         if not found:
             return
         middle, step = box.center().y() + 3, 13
@@ -111,7 +115,9 @@ class Ladder(QWidget):
         if isinstance(event, QHelpEvent):
             timeframe = self.step_at(event.pos().y())
             found = self.pips.get(timeframe, [])
-            words = [f"{p.signal}: {_ago(p.age)}" for p in found] or ["no signal in the loaded history"]
+            words = [f"{p.signal}: {p.held.words() if p.held else _ago(p.age)}" for p in found] or [
+                "no signal in the loaded history"
+            ]
             QToolTip.showText(event.globalPos(), f"{timeframe}\n" + "\n".join(words), self)
             return True
         return super().event(event)

@@ -19,6 +19,7 @@ from oakladder.desk.chart.overlay import Measure
 from oakladder.desk.chart.pane import Hands, Pane
 from oakladder.desk.chart.reading import measured, words_of
 from oakladder.desk.chart.stack import LANES, Stack
+from oakladder.desk.chart.trades import TradePaths
 from oakladder.desk.chart.writing import write
 from oakladder.desk.chart_options import ChartOptions, PaneLayout
 from oakladder.desk.look.theme import Theme
@@ -57,7 +58,7 @@ class Chart(pg.GraphicsLayoutWidget):
         self.ci.layout.setSpacing(0)
         self.ci.layout.setContentsMargins(0, 0, 0, 0)
         self.hours, self.bars, self.volume = Hours(), PriceBars(), VolumeColumns()
-        self.lanes = Lanes(theme)
+        self.lanes, self.trades = Lanes(theme), TradePaths()
         hands = Hands(self.pan, self.zoom, self._clicked, self._measured, self._asked)
         self.stack = Stack(self.ci, hands, theme)
         self._build([PRICE, VOLUME], 0)
@@ -80,14 +81,14 @@ class Chart(pg.GraphicsLayoutWidget):
     # --- panes ------------------------------------------------------------------------------------
 
     def _build(self, names: list[str], lanes: int) -> None:
-        for item in (self.hours, self.bars, self.volume, self.lanes):
+        for item in (self.hours, self.bars, self.volume, self.lanes, self.trades):
             if item.getViewBox() is not None:
                 item.getViewBox().removeItem(item)
         self.stack.build(names, lanes, self._fill)
 
     def _fill(self, panes: dict[str, Pane]) -> None:
         """Puts the painters of the bars into their panes."""
-        for item, depth in ((self.hours, 1), (self.bars, 10)):
+        for item, depth in ((self.hours, 1), (self.bars, 10), (self.trades, 25)):
             panes[PRICE].add(item, depth)
         panes[VOLUME].add(self.volume, 10)
         if LANES in panes:
@@ -167,6 +168,7 @@ class Chart(pg.GraphicsLayoutWidget):
         self.bars.drawn = view.averaged
         self.bars.show_bars(bars, picture.bar_colours if picture else None, self.theme)
         self.volume.show_bars(bars, picture.volume_colours if picture else None, self.theme)
+        self.trades.show_trades(view.trades, self.theme)
         hand_out(self.panes, view.bars, view.picture, self.stack.layout.hidden, self.options.as_known, self.theme)
         if series != self._series or before is None:
             self._repin(series)

@@ -28,7 +28,7 @@ from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import show_for_itself
 from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.disk import why
-from oakladder.rung import Problem, Severity
+from oakladder.rung import Problem, Severity, Span
 from oakladder.rung.teach.fixes import said
 from oakladder.rung.words import Shown
 
@@ -145,6 +145,19 @@ class ScriptPanel(QWidget):
         self.desk.rule.settings.clear()
         self.desk.remembering.soon()
         self._show_settings()
+
+    def write_trade(self) -> None:
+        """Writes the trade that is composed for the script behind its last line."""
+        program, text = self.desk.rule.program, self.desk.trials.text_with_trade()
+        if program is None or program.text != self.editor.text() or text is None:
+            has = program is not None and program.plan.trading is not None
+            self.desk.status.emit(
+                "The script has a trade of its own." if has else "The script needs a signal, and no errors, first."
+            )
+            return
+        rows = program.text.rstrip().split("\n")
+        self.editor.replace_at(Span(len(rows), len(rows[-1]) + 1, 0), text[len(program.text.rstrip()) :].rstrip())
+        self.desk.status.emit("The trade stands at the end of the script.")
 
     def drop_settings(self) -> None:
         """Brings the script's own values back."""

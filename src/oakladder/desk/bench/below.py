@@ -1,0 +1,83 @@
+"""The panel below the script: why a bar is as it is, and what the open rule brought."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QLabel, QTabWidget, QVBoxLayout, QWidget
+
+from oakladder.desk.look.theme import Theme
+from oakladder.desk.trial.curve import Curve, CurveView
+from oakladder.desk.trials import BENCH, Outcome, Trials
+from oakladder.desk.why.panel import WhyPanel
+from oakladder.trial.figures import figure_words
+
+
+class TrialGlance(QWidget):
+    """The open rule's result in a line and a curve: for the symbol of the chart, and for the list."""
+
+    def __init__(self, trials: Trials, theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self._trials = trials
+        self.symbol, self.list = QLabel(), QLabel()
+        self.curve, self.list_curve = CurveView(theme), CurveView(theme)
+        self.curve.plain = self.list_curve.plain = True
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(8, 4, 8, 4)
+        layout.setSpacing(2)
+        for line, curve in ((self.symbol, self.curve), (self.list, self.list_curve)):
+            line.setMinimumWidth(20)
+            line.setWordWrap(True)
+            curve.setMinimumHeight(40)
+            layout.addWidget(line)
+            layout.addWidget(curve, 1)
+        trials.symbol_changed.connect(lambda outcome: self._show(outcome, self.symbol, self.curve))
+        trials.changed.connect(lambda outcome: self._show(outcome, self.list, self.list_curve))
+
+    def _show(self, outcome: Outcome, line: QLabel, curve: CurveView) -> None:
+        trial = outcome.trial
+        line.setText(line_of(outcome))
+        curve.show_curves(trial, [Curve(trial)] if trial is not None else [])
+
+    def watch(self, on: bool) -> None:
+        """Says whether anybody looks here."""
+        self._trials.watch(BENCH, on)
+
+    def set_theme(self, theme: Theme) -> None:
+        for curve in (self.curve, self.list_curve):
+            curve.theme = theme
+            curve.update()
+
+
+def line_of(outcome: Outcome) -> str:
+    """What came of a rule, in a line."""
+    trial, case = outcome.trial, outcome.case
+    if trial is None or case is None:
+        return outcome.trouble
+    figures, where = trial.figures, f"{case.list_name} {case.timeframe}"
+    if not figures["trades"]:
+        return f"{where}: no trade"
+    growth, held = figure_words(figures, "growth"), figure_words(figures, "held_growth")
+    count, won, fall = (figure_words(figures, name) for name in ("trades", "winners", "drawdown"))
+    return f"{where}: {count} trades, {won} won, {growth} a year (held {held}), fall {fall}"
+
+
+class Below(QTabWidget):
+    """The tabs below the script."""
+
+    def __init__(self, why: WhyPanel, glance: TrialGlance, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.why, self.glance = why, glance
+        self.addTab(why, "Why")
+        self.addTab(glance, "Trial")
+        self.setDocumentMode(True)
+        self.currentChanged.connect(lambda _: self._watch())
+
+    def _watch(self) -> None:
+        self.glance.watch(self.isVisible() and self.currentWidget() is self.glance)
+
+    def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        super().showEvent(event)
+        self._watch()
+
+    def hideEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        super().hideEvent(event)
+        self._watch()

@@ -1,0 +1,73 @@
+"""The painter of trades: from entry to exit, what came of each, and the stop as it moved."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QPainter, QPen
+
+from oakladder.desk.chart.item import Item
+from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.trial.on_chart import ChartTrades
+
+#: Narrower bars leave no room for what a trade brought.
+_WORDS_WIDTH = 3.0
+
+
+class TradePaths(Item):
+    """Trades of the open script on the bars that are shown. They stand on real prices, however the bars are drawn."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.trades: ChartTrades | None = None
+        self.theme: Theme | None = None
+
+    def show_trades(self, trades: ChartTrades | None, theme: Theme) -> None:
+        self.trades, self.theme = trades, theme
+        self.update()
+
+    def draw(self, painter: QPainter) -> None:
+        found, theme = self.trades, self.theme
+        if found is None or theme is None or not len(found.entered):
+            return
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        first, last = self.seen(found.bars)
+        which = np.flatnonzero((found.entered <= last) & (found.ends >= first))
+        if len(which) > 600:  # they cannot be told apart
+            which = which[-600:]
+        self._stops(painter, theme, found, max(first, 0), min(last, found.bars))
+        for k in which.tolist():
+            self._path(painter, theme, found, k)
+
+    def _path(self, painter: QPainter, theme: Theme, found: ChartTrades, k: int) -> None:
+        gain = float(found.gain[k])
+        color = theme.color("rising" if gain > 0 else "falling")
+        x0, x1 = (float(self.bar_x(float(b))) for b in (found.entered[k], found.ends[k]))
+        y0, y1 = (float(self.price_y(float(p))) for p in (found.entry[k], found.last[k]))
+        is_open = bool(found.is_open[k])
+        painter.setPen(QPen(color, 2.0, Qt.PenStyle.DashLine if is_open else Qt.PenStyle.SolidLine))
+        painter.drawLine(QPointF(x0, y0), QPointF(x1, y1))
+        painter.setPen(QPen(color, 1.6))
+        painter.setBrush(theme.color("ground"))
+        painter.drawEllipse(QPointF(x0, y0), 3.6, 3.6)
+        if not is_open:
+            painter.fillRect(QRectF(x1 - 3, y1 - 3, 6, 6), color)
+        if self.bar_width >= _WORDS_WIDTH:
+            painter.setFont(ui_font(8, bold=True))
+            words = f"{gain:+.1%}" + (" so far" if is_open else "")
+            above = (gain > 0) == (found.side[k] > 0)
+            place = QRectF(x1 - 46, y1 - 20 if above else y1 + 5, 92, 14)
+            painter.setPen(color)
+            painter.drawText(place, Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter, words)
+
+    def _stops(self, painter: QPainter, theme: Theme, found: ChartTrades, first: int, last: int) -> None:
+        """The stop in force on each bar: that of the close before."""
+        stop = found.stop[first:last]
+        at = np.flatnonzero(~np.isnan(stop))
+        if not len(at) or self.bar_width < 1:
+            return
+        painter.setPen(QPen(theme.color("falling"), 1, Qt.PenStyle.DotLine))
+        xs, ys = self.bar_x(at + first + 1.0), self.price_y(stop[at])
+        half = self.bar_width / 2
+        for x, y in zip(xs.tolist(), ys.tolist(), strict=True):
+            painter.drawLine(QPointF(x - half, y), QPointF(x + half, y))

@@ -1,0 +1,60 @@
+"""The few figures that matter, large, each with what it means on hover."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+
+from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.trial.figures import FIGURES, figure_words
+from oakladder.trial.trial import Trial
+
+#: The figures in sight, and beside which other each is read.
+SHOWN = (
+    ("growth", "held_growth", "held"),
+    ("drawdown", "under_water", "under water"),
+    ("trades", "bars", "bars each"),
+    ("winners", "profit_factor", "profit factor"),
+    ("average", "zero_cost", "cost eats it at"),
+    ("sharpe", "exposure", "in the market"),
+)
+
+
+class FiguresRow(QWidget):
+    """A row of large figures."""
+
+    def __init__(self, theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.theme = theme
+        self._parts: list[tuple[QLabel, QLabel, QLabel]] = []
+        row = QHBoxLayout(self)
+        row.setContentsMargins(8, 6, 8, 4)
+        row.setSpacing(14)
+        for name, _, _ in SHOWN:
+            frame = QFrame()
+            column = QVBoxLayout(frame)
+            column.setContentsMargins(0, 0, 0, 0)
+            column.setSpacing(0)
+            title, value, beside = (
+                QLabel(FIGURES[name].title, objectName="quiet"),
+                QLabel("–"),
+                QLabel(objectName="quiet"),
+            )
+            title.setFont(ui_font(8))
+            value.setFont(ui_font(16, bold=True))
+            beside.setFont(ui_font(8))
+            for part in (title, value, beside):
+                part.setMinimumWidth(20)
+                column.addWidget(part)
+            self._parts.append((title, value, beside))
+            row.addWidget(frame, 1)
+
+    def show_trial(self, trial: Trial | None) -> None:
+        """Shows the figures of a trial, or dashes."""
+        for (name, other, words), (title, value, beside) in zip(SHOWN, self._parts, strict=True):
+            figures = trial.figures if trial is not None else {}
+            value.setText(figure_words(figures, name))
+            beside.setText(f"{words} {figure_words(figures, other)}" if trial is not None else "")
+            about = f"{FIGURES[name].title}: {FIGURES[name].about}.\n{FIGURES[other].title}: {FIGURES[other].about}."
+            for part in (title, value, beside):
+                part.setToolTip(about)
+            value.setAccessibleName(f"{FIGURES[name].title} {value.text()}")

@@ -1,0 +1,293 @@
+"""The Trial place: does the rule make money, on what, and on prices that anybody could have had."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QProgressBar,
+    QSplitter,
+    QTabWidget,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from oakladder.bars.timeframes import STANDARD, Timeframe
+from oakladder.desk.pick import PickedSymbol
+from oakladder.desk.session import Desk
+from oakladder.desk.trial.curve import VARIANT_COLOURS, Curve, CurveView
+from oakladder.desk.trial.exporting import EXPORTS, export
+from oakladder.desk.trial.figures import FiguresRow
+from oakladder.desk.trial.groups import GroupsPanel
+from oakladder.desk.trial.left_out import LeftOut
+from oakladder.desk.trial.months import MonthSheet
+from oakladder.desk.trial.scatter import Scatter
+from oakladder.desk.trial.terms import Terms
+from oakladder.desk.trial.trade_charts import TradeCharts
+from oakladder.desk.trial.trade_table import TradeTable
+from oakladder.desk.trial.variants import Variants
+from oakladder.desk.trials import Outcome
+from oakladder.desk.widgets.passing import passing_menu
+from oakladder.trial.trial import Trial
+
+_WHO = "place"
+
+
+class TrialPlace(QWidget):
+    """Shows the open rule on trial, and its variants. ``picked`` tells a `PickedSymbol` to open on the Bench."""
+
+    picked = pyqtSignal(object)
+    write_asked = pyqtSignal()
+
+    def __init__(self, desk: Desk, parent: QWidget | None = None):
+        super().__init__(parent, objectName="place")
+        self.desk, self.trials = desk, desk.trials
+        theme = desk.looking.theme
+        self.sentence, self.word = QLabel(objectName="head"), QLabel(objectName="quiet")
+        self.lists, self.frames = QComboBox(), QComboBox()
+        self.frames.setEditable(True)
+        self.frames.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
+        self.terms_button = QToolButton(text="Terms", checkable=True)
+        self.write_button, self.save_button = (
+            QToolButton(text="Write the trade into the script"),
+            QToolButton(text="Save …"),
+        )
+        self.stop_button, self.progress = QToolButton(text="Stop"), QProgressBar()
+        self.terms = Terms()
+        self.variants = Variants(theme)
+        self.figures, self.curve = FiguresRow(theme), CurveView(theme)
+        self.table, self.charts, self.months = TradeTable(theme), TradeCharts(theme), MonthSheet(theme)
+        self.groups = GroupsPanel(theme, lambda: {i.symbol: i.sector for i in desk.library.infos.values()})
+        self.scatter, self.left_out = Scatter(theme), LeftOut(theme)
+        self.tabs = QTabWidget()
+        self._shown: Trial | None = None
+        self._lay_out()
+        self._connect()
+
+    def _lay_out(self) -> None:
+        row = QHBoxLayout()
+        row.setContentsMargins(12, 8, 12, 4)
+        row.setSpacing(8)
+        self.sentence.setMinimumWidth(20)
+        row.addWidget(self.sentence)
+        row.addWidget(QLabel("on", objectName="quiet"))
+        row.addWidget(self.lists)
+        row.addWidget(self.frames)
+        row.addWidget(self.terms_button)
+        row.addWidget(self.write_button)
+        row.addStretch(1)
+        self.progress.setFixedWidth(90)
+        self.progress.setTextVisible(False)
+        row.addWidget(self.progress)
+        row.addWidget(self.stop_button)
+        row.addWidget(self.save_button)
+        self.lists.setMinimumWidth(150)
+        self.frames.setFixedWidth(70)
+        self.terms_button.setToolTip("Money, sizes, costs, minutes")
+        self.word.setContentsMargins(12, 0, 12, 4)
+        self.word.setWordWrap(True)
+        self.terms.setVisible(False)
+        for words, part in (
+            ("Trades", self.table),
+            ("Small charts", self.charts),
+            ("Months", self.months),
+            ("Groups", self.groups),
+            ("Against and for", self.scatter),
+            ("Left out", self.left_out),
+        ):
+            self.tabs.addTab(part, words)
+        right = QSplitter(Qt.Orientation.Vertical)
+        top = QWidget()
+        column = QVBoxLayout(top)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.figures)
+        column.addWidget(self.curve, 1)
+        right.addWidget(top)
+        right.addWidget(self.tabs)
+        right.setSizes([380, 290])
+        split = QSplitter(Qt.Orientation.Horizontal)
+        split.addWidget(self.variants)
+        split.addWidget(right)
+        split.setSizes([250, 1030])
+        split.setStretchFactor(0, 0)
+        split.setStretchFactor(1, 1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(row)
+        layout.addWidget(self.word)
+        layout.addWidget(self.terms)
+        layout.addWidget(split, 1)
+        self._show_progress(1.0)
+
+    def _connect(self) -> None:
+        trials = self.trials
+        self.lists.activated.connect(lambda _: trials.set_ground(list_name=self.lists.currentText()))
+        self.frames.activated.connect(lambda _: self._frame_typed())
+        line = self.frames.lineEdit()
+        assert line is not None
+        line.editingFinished.connect(self._frame_typed)
+        self.terms_button.toggled.connect(self.terms.setVisible)
+        self.terms.changed.connect(trials.set_account)
+        self.terms.finer_changed.connect(lambda on: trials.set_ground(finer=on))
+        self.terms.told.connect(self.desk.status)
+        self.write_button.clicked.connect(lambda: self.write_asked.emit())
+        self.save_button.clicked.connect(self.save_menu)
+        self.stop_button.clicked.connect(trials.stop)
+        self.variants.asked.connect(trials.add_change)
+        self.variants.rows.chosen.connect(lambda _: self._show_front())
+        self.variants.rows.dropped.connect(lambda k: trials.remove_change(k - 1))
+        self.variants.settings = lambda: self.desk.rule.program.settings if self.desk.rule.program is not None else ()
+        self.variants.lists = lambda: self.desk.lists.names(self.desk.library.infos)
+        for part in (self.curve, self.table, self.charts, self.scatter):
+            part.picked.connect(self._open)
+        self.left_out.table.picked.connect(self._open)
+        self.tabs.currentChanged.connect(lambda _: self._fill_tab())
+        trials.changed.connect(self._show)
+        trials.variants_changed.connect(lambda _: self._show_rows())
+        trials.asked.connect(lambda: self._show_progress(0.0))
+        trials.moved.connect(self._show_progress)
+        trials.told.connect(self.desk.status)
+        self.desk.looking.theme_changed.connect(lambda _: self._show_theme())
+
+    # --- coming here --------------------------------------------------------------------------------
+
+    def enter(self) -> None:
+        """Shows the open rule on trial."""
+        self.lists.clear()
+        names = self.desk.lists.names(self.desk.library.infos)
+        own = [self.trials.list_name] if self.trials.list_name not in names else []
+        self.lists.addItems([*own, *names])
+        self.lists.setCurrentText(self.trials.list_name)
+        if not self.frames.count():
+            self.frames.addItems([str(t) for t in STANDARD])
+        self.frames.setCurrentText(str(self.trials.timeframe))
+        self.terms.show_account(self.trials.account, self.trials.finer)
+        self.trials.watch(_WHO, True)
+        self.tabs.setFocus()
+
+    def leave(self) -> None:
+        """Nobody looks here any more."""
+        self.trials.watch(_WHO, False)
+
+    def _frame_typed(self) -> None:
+        try:
+            frame = Timeframe.parse(self.frames.currentText().strip())
+        except ValueError as error:
+            self.desk.status.emit(str(error))
+            self.frames.setCurrentText(str(self.trials.timeframe))
+            return
+        if frame != self.trials.timeframe:
+            self.trials.set_ground(timeframe=frame)
+
+    # --- what came of it ----------------------------------------------------------------------------
+
+    def _show(self, outcome: Outcome) -> None:
+        program, draft = self.desk.rule.program, self.trials.draft
+        self.sentence.setText((program.title if program is not None else "") or "The rule")
+        self.write_button.setVisible(draft is not None)
+        self.write_button.setToolTip(
+            f"The script has no trade of its own, so one is composed: {draft.words()}" if draft else ""
+        )
+        self._show_rows()
+
+    def _show_rows(self) -> None:
+        plain = self.trials.outcome
+        self.variants.rows.show_outcomes([plain, *self.trials.variants] if plain is not None else [])
+        self._show_front()
+
+    def _show_front(self) -> None:
+        """Shows the row that is looked at in front, the plain rule always with it."""
+        outcomes = self.variants.rows.outcomes
+        current = outcomes[self.variants.rows.current] if outcomes else None
+        self._shown = current.trial if current is not None else None
+        curves = []
+        for k, outcome in enumerate(outcomes):
+            if outcome.trial is not None:
+                curves.append(Curve(outcome.trial, VARIANT_COLOURS[(k - 1) % len(VARIANT_COLOURS)] if k else ""))
+        self.curve.show_curves(self._shown, curves)
+        self.figures.show_trial(self._shown)
+        self.word.setText(self._words(current))
+        self.save_button.setEnabled(self._shown is not None)
+        self._fill_tab()
+
+    def _fill_tab(self) -> None:
+        """Fills the part in sight; the others are filled when they come into sight."""
+        part = self.tabs.currentWidget()
+        if part is self.left_out:
+            self.left_out.show_trial(self._shown, self._outcome().skipped if self._outcome() is not None else ())  # type: ignore[union-attr]
+        elif part is not None:
+            part.show_trial(self._shown)  # type: ignore[attr-defined]
+
+    def _outcome(self) -> Outcome | None:
+        outcomes = self.variants.rows.outcomes
+        return outcomes[self.variants.rows.current] if outcomes else None
+
+    def _words(self, outcome: Outcome | None) -> str:
+        """What is looked at, in a sentence or two; or why there is nothing to look at."""
+        if outcome is None:
+            return "Open a sound script on the Bench, and it stands on trial here."
+        if outcome.trial is None:
+            return outcome.trouble
+        trial, draft = outcome.trial, self.trials.draft
+        panel, times = trial.ground.panel, trial.equity.times
+        symbols = panel.symbols
+        where = symbols[0] if len(symbols) == 1 else f"{len(symbols)} symbols"
+        span = f", {_day(times[0])} to {_day(times[-1])}" if len(times) else ""
+        made = [f"{where}{span}, fills on real prices."]
+        if trial.ground.seal is not None:
+            made.append(f"From {_day(trial.ground.seal)} on history is sealed.")
+        if draft is not None:
+            made.append(f"Composed from its signals: {draft.words()}.")
+        if not len(trial.trades):
+            made.append("It never traded here.")
+        if outcome.skipped:
+            made.append(f"{len(outcome.skipped)} symbols are left out.")
+        return " ".join(made)
+
+    def _show_progress(self, share: float) -> None:
+        busy = share < 1.0
+        self.progress.setVisible(busy)
+        self.stop_button.setVisible(busy)
+        self.progress.setValue(int(100 * share))
+
+    def _show_theme(self) -> None:
+        theme = self.desk.looking.theme
+        for part in (self.variants.rows, self.curve, self.months, self.charts, self.scatter):
+            part.theme = theme
+            part.update()
+        self.groups.set_theme(theme)
+        self.table.source.theme = self.left_out.table.source.theme = theme
+
+    # --- what can be done ---------------------------------------------------------------------------
+
+    def _open(self, trade: int) -> None:
+        """Opens a trade on the Bench, at its entry."""
+        trial = self._shown
+        if trial is None:
+            return
+        trades, panel = trial.trades, trial.ground.panel
+        symbol, time = panel.symbols[trades.symbol[trade]], int(panel.times[trades.entered[trade]])
+        self.picked.emit(PickedSymbol(symbol, panel.timeframe, time))
+
+    def save_menu(self) -> None:
+        """What can be saved of the trial in front."""
+        menu = passing_menu(self)
+        for k, (words, _, _) in enumerate(EXPORTS):
+            menu.addAction(words, lambda k=k: self.save(k))
+        menu.popup(self.save_button.mapToGlobal(self.save_button.rect().bottomLeft()))
+
+    def save(self, k: int) -> None:
+        """Saves one of the `EXPORTS`."""
+        if self._shown is not None:
+            export(self._shown, k, self, self.desk.jobs, self.desk.status.emit)
+
+
+def _day(time: int) -> str:
+    return f"{datetime.fromtimestamp(int(time), UTC):%d %b %Y}"

@@ -1,0 +1,162 @@
+"""The rule and its variants, one below the other: a stroke of its colour, what is changed, and the figures to compare."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from PyQt6.QtCore import QPoint, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QLabel, QMenu, QScrollArea, QToolButton, QVBoxLayout, QWidget
+
+from oakladder.bars.timeframes import STANDARD
+from oakladder.desk.look.theme import Theme, qcolor, ui_font
+from oakladder.desk.trial.curve import VARIANT_COLOURS
+from oakladder.desk.trials import Outcome
+from oakladder.desk.widgets.passing import passing_menu
+from oakladder.rung.settings import SettingInfo
+from oakladder.trial.changes import Change, What
+from oakladder.trial.figures import figure_words
+
+_ROW = 52
+_IN_ROW = ("growth", "drawdown", "trades")
+
+
+class VariantRows(QWidget):
+    """Paints the rows. ``chosen`` tells the number of a row (0 is the plain rule), ``dropped`` one to be taken away."""
+
+    chosen = pyqtSignal(int)
+    dropped = pyqtSignal(int)
+
+    def __init__(self, theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.theme = theme
+        self.outcomes: list[Outcome] = []
+        self.current = 0
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setToolTip("A click or the arrow keys compare a variant with the plain rule; Delete takes it away")
+
+    def sizeHint(self) -> QSize:
+        return QSize(220, _ROW * max(len(self.outcomes), 1))
+
+    def show_outcomes(self, outcomes: list[Outcome]) -> None:
+        self.outcomes = outcomes
+        self.current = min(self.current, max(len(outcomes) - 1, 0))
+        self.setMinimumHeight(self.sizeHint().height())
+        self.setAccessibleName("; ".join(f"{o.words}: {self._numbers(o)}" for o in outcomes))
+        self.update()
+
+    @staticmethod
+    def _numbers(outcome: Outcome) -> str:
+        if outcome.trial is None:
+            return outcome.trouble
+        figures = outcome.trial.figures
+        growth, fall, count = (figure_words(figures, name) for name in _IN_ROW)
+        return f"{growth} a year, fall {fall}, {count} trades"
+
+    def paintEvent(self, _: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), self.theme.color("ground"))
+        for k, outcome in enumerate(self.outcomes):
+            top = k * _ROW
+            if k == self.current:
+                painter.fillRect(0, top, self.width(), _ROW, self.theme.color("pick"))
+            word = VARIANT_COLOURS[(k - 1) % len(VARIANT_COLOURS)] if k else "ink"
+            painter.fillRect(QRectF(8, top + 9, 4, _ROW - 18), qcolor(self.theme.paint(word)))
+            painter.setPen(self.theme.color("ink"))
+            painter.setFont(ui_font(9, bold=k == 0))
+            metrics = painter.fontMetrics()
+            room = self.width() - 28
+            name = metrics.elidedText(outcome.words, Qt.TextElideMode.ElideRight, room)
+            painter.drawText(QRectF(20, top + 6, room, 18), Qt.AlignmentFlag.AlignVCenter, name)
+            painter.setFont(ui_font(8))
+            painter.setPen(self.theme.color("falling" if outcome.trial is None else "faint"))
+            numbers = painter.fontMetrics().elidedText(self._numbers(outcome), Qt.TextElideMode.ElideRight, room)
+            painter.drawText(QRectF(20, top + 26, room, 16), Qt.AlignmentFlag.AlignVCenter, numbers)
+
+    def choose(self, k: int) -> None:
+        """Looks at a row."""
+        if 0 <= k < len(self.outcomes):
+            self.current = k
+            self.update()
+            self.chosen.emit(k)
+
+    def mousePressEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        self.setFocus()
+        self.choose(int(event.position().y()) // _ROW)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        assert event is not None
+        match event.key():
+            case Qt.Key.Key_Up:
+                self.choose(self.current - 1)
+            case Qt.Key.Key_Down:
+                self.choose(self.current + 1)
+            case Qt.Key.Key_Delete | Qt.Key.Key_Backspace if self.current:
+                self.dropped.emit(self.current)
+            case _:
+                super().keyPressEvent(event)
+
+
+class Variants(QWidget):
+    """The rows with what puts another below them. ``asked`` tells a `Change`."""
+
+    asked = pyqtSignal(object)
+
+    def __init__(self, theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.rows = VariantRows(theme)
+        self.settings: Callable[[], Sequence[SettingInfo]] = lambda: ()
+        self.lists: Callable[[], Sequence[str]] = lambda: ()
+        self.add = QToolButton(text="Try it otherwise")
+        self.add.setToolTip("Put a variant beside the plain rule: a setting, timeframe, list, costs, a stop …")
+        self.add.clicked.connect(lambda: self.menu(self.add.mapToGlobal(self.add.rect().bottomLeft())))
+        head = QHBoxLayout()
+        head.setContentsMargins(8, 6, 8, 4)
+        head.addWidget(QLabel("Variants", objectName="head"))
+        head.addStretch(1)
+        head.addWidget(self.add)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setFrameShape(QScrollArea.Shape.NoFrame)
+        area.setWidget(self.rows)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(head)
+        layout.addWidget(area, 1)
+
+    def menu(self, place: QPoint) -> QMenu:
+        """What can be changed."""
+        menu = passing_menu(self)
+        for info in self.settings():
+            menu.addAction(f"{info.text or info.name} …", lambda i=info: self._ask_setting(i))
+        menu.addSeparator()
+        frames = menu.addMenu("On another timeframe")
+        lists = menu.addMenu("On another list")
+        assert frames is not None and lists is not None
+        for frame in STANDARD:
+            frames.addAction(str(frame), lambda f=frame: self._tell(What.TIMEFRAME, str(f)))
+        for name in self.lists():
+            lists.addAction(name, lambda n=name: self._tell(What.LIST, n))
+        menu.addSeparator()
+        menu.addAction("With other costs …", lambda: self._ask(What.COST, "Cost of a fill", "0.1%"))
+        menu.addAction("With other slippage …", lambda: self._ask(What.SLIPPAGE, "Slippage, ticks or a ratio", "2t"))
+        menu.addAction("With a stop …", lambda: self._ask(What.STOP, "How far the stop is", "2 * atr(14)"))
+        menu.addAction("Sides swapped", lambda: self._tell(What.SWAPPED))
+        menu.addAction("Condition turned round", lambda: self._tell(What.TURNED))
+        menu.popup(place)
+        return menu
+
+    def _ask_setting(self, info: SettingInfo) -> None:
+        before = info.words(info.default)
+        text, fine = QInputDialog.getText(self, info.text or info.name, f"{info.name}, now {before}", text=before)
+        if fine and text.strip():
+            self.asked.emit(Change(What.SETTING, text.strip(), info.name))
+
+    def _ask(self, what: What, words: str, before: str) -> None:
+        text, fine = QInputDialog.getText(self, words, "", text=before)
+        if fine and text.strip():
+            self._tell(what, text.strip())
+
+    def _tell(self, what: What, value: str = "") -> None:
+        self.asked.emit(Change(what, value))

@@ -1,0 +1,45 @@
+"""Whether a script holds a position now: since when, and what it has gained."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from oakladder.engine.run import Result
+from oakladder.rung.plan.ops import Op
+from oakladder.rung.program import Program
+
+#: What a column is called that says since when a script holds a position.
+IN_SINCE = "In since"
+
+
+@dataclass(frozen=True, slots=True)
+class Holding:
+    """A position at the last bar: its side, bars since its fill, and its gain as a ratio."""
+
+    side: int
+    bars: int
+    gain: float
+
+    def words(self) -> str:
+        """The position in a few words."""
+        since = "new" if self.bars == 0 else "1 bar" if self.bars == 1 else f"{self.bars} bars"
+        return f"{'' if self.side > 0 else 'short '}{since} {self.gain:+.1%}"
+
+
+def holding_ops(program: Program) -> list[Op]:
+    """The values that say what is held; none for a script without trades."""
+    plan = program.plan.trading
+    return [plan.position[name] for name in ("side", "bars", "gain")] if plan is not None else []
+
+
+def holdings(result: Result) -> Mapping[str, Holding | None]:
+    """What is held of each symbol at its last bar; None where nothing is."""
+    side, bars, gain = (result.number(op) for op in holding_ops(result.program))
+    made: dict[str, Holding | None] = {}
+    panel = result.panel
+    for symbol, start, end in zip(panel.symbols, panel.starts.tolist(), panel.ends.tolist(), strict=True):
+        at = end - 1
+        is_held = end > start and side[at] != 0
+        made[symbol] = Holding(int(side[at]), int(bars[at]), float(gain[at])) if is_held else None
+    return made

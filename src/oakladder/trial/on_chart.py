@@ -1,0 +1,90 @@
+"""Trades of a script on the bars of one symbol, as a chart shows them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from oakladder.engine.run import Result
+from oakladder.rung.plan.ops import Op
+from oakladder.rung.program import Program
+from oakladder.rung.trade_words import Reason, Side
+from oakladder.trial.trades import check_timeframe, trades_of
+
+
+@dataclass(frozen=True, slots=True)
+class ChartTrades:
+    """Trades before costs, oldest first; arrays with a place for each, bars as numbers of the chart.
+
+    An open one ends at the last bar's close. ``stop`` is the stop in force after each bar's close, NaN without one.
+    """
+
+    bars: int
+    names: tuple[str, ...]
+    side: np.ndarray
+    entered: np.ndarray
+    entry: np.ndarray
+    ends: np.ndarray
+    last: np.ndarray
+    gain: np.ndarray
+    is_open: np.ndarray
+    reasons: tuple[str, ...]
+    stop: np.ndarray
+
+    def words(self, k: int) -> str:
+        """A trade in a sentence."""
+        side = Side(int(self.side[k])).word
+        if self.is_open[k]:
+            return f"{self.names[k]} {side} at {self.entry[k]:,.6g}, open, {self.gain[k]:+.2%} so far"
+        out = f"out at {self.last[k]:,.6g} by {self.reasons[k]}"
+        return f"{self.names[k]} {side} in at {self.entry[k]:,.6g}, {out}: {self.gain[k]:+.2%}"
+
+    def held_at(self, bar: int) -> int | None:
+        """The trade that is held at the close of a bar, or that was left on it."""
+        found = np.flatnonzero((self.entered <= bar) & (self.ends >= bar))
+        return int(found[-1]) if len(found) else None
+
+    def next_entry(self, bar: int) -> int | None:
+        """The bar of the next entry behind a bar."""
+        later = self.entered[self.entered > bar]
+        return int(later[0]) if len(later) else None
+
+    def last_entry(self, bar: int) -> int | None:
+        """The bar of the last entry before a bar."""
+        earlier = self.entered[self.entered < bar]
+        return int(earlier[-1]) if len(earlier) else None
+
+
+def asked_of(program: Program) -> list[Op]:
+    """What must be run with a chart for its trades."""
+    plan = program.plan.trading
+    return [*plan.roots, plan.position["stop"]] if plan is not None else []
+
+
+def chart_trades(result: Result) -> ChartTrades | None:
+    """The trades of a run over one symbol; None for a script without. Raises `RunProblem` where they make no sense on
+    its timeframe."""
+    plan = result.program.plan.trading
+    if plan is None:
+        return None
+    check_timeframe(result.program, result.panel)
+    found = trades_of(result)
+    size = result.panel.size
+    close = result.panel.column("close")
+    known = np.flatnonzero(~np.isnan(close))
+    is_open = ~found.closed
+    last = np.where(is_open, close[known[-1]] if len(known) else np.nan, found.exit)
+    return ChartTrades(
+        size,
+        tuple(found.rules[r].name for r in found.rule),
+        found.side,
+        found.entered,
+        found.entry,
+        np.where(is_open, size - 1, found.left),
+        last,
+        found.side * (last / found.entry - 1),
+        is_open,
+        tuple(["", *Reason][r] for r in found.reason),
+        result.number(plan.position["stop"]),
+    )
