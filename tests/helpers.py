@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from importlib.resources import files
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +14,9 @@ from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.engine.run import run
 from oakladder.rung import compile_script
+
+#: The names of the scripts that the demo market brings.
+DEMO_SCRIPTS = tuple(sorted(f.name for f in files("oakladder.demo").joinpath("scripts").iterdir()))
 
 
 def daily_bars(

@@ -67,11 +67,12 @@ def test_a_scan_finds_what_each_symbol_alone_shows(market: BarLibrary, timeframe
 def test_every_demo_script_has_signals_and_pictures_in_the_demo_market(market: BarLibrary, name: str) -> None:
     program = compile_script(DEMO[name])
     assert program.problems == ()
+    frame = ONE_DAY if "For minutes" not in program.about else Timeframe.parse("5m")
     for signal in program.signals:
-        assert scan(program, signal.name, market, market.infos, 60).found
+        assert scan(program, signal.name, market, market.infos, 60, timeframe=frame).found
     symbols = list(market.infos)
     assert set(cells(program, None, market, symbols, ONE_DAY)[0]) == set(symbols)
-    picture = draw(run(program, market.panel(["BRINE"], ONE_DAY)), lambda word: 0xFF000000)
+    picture = draw(run(program, market.panel(["BRINE"], frame)), lambda word: 0xFF000000)
     assert picture.lines and picture.marks and picture.events
 
 

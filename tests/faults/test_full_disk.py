@@ -11,6 +11,7 @@ import pytest
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
+from helpers import DEMO_SCRIPTS
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.demo import upkeep
@@ -68,7 +69,7 @@ def test_a_first_start_on_a_full_disk_is_a_sentence_and_goes_on_with_room(
             space.library()
         assert space.script_files() == [] or all(p.stat().st_size for p in space.script_files())
         ballast.drop()
-    assert len(space.script_files()) == 6 and all(p.stat().st_size for p in space.script_files())
+    assert len(space.script_files()) == len(DEMO_SCRIPTS) and all(p.stat().st_size for p in space.script_files())
     with pytest.raises(DataProblem, match="the disk is full"):  # the demo market needs more than this disk has
         space.library()
     assert not [p for p in disk.rglob("*") if p.name.endswith(".partial")]
@@ -120,9 +121,9 @@ def test_a_disk_that_fills_up_while_everything_is_used_loses_nothing(
 
 def test_a_home_that_can_only_be_read_is_a_sentence(disk: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     space = Workspace(disk / "data", disk / "config")
-    assert len(space.script_files()) == 6
+    assert len(space.script_files()) == len(DEMO_SCRIPTS)
     subprocess.run(["mount", "-o", "remount,ro", str(disk)], check=True)
     with pytest.raises(DataProblem, match="can only be read"):
         space.library()
-    assert len(space.script_files()) == 6
+    assert len(space.script_files()) == len(DEMO_SCRIPTS)
     assert os.access(disk, os.R_OK)

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from helpers import DEMO_SCRIPTS
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.demo import upkeep
@@ -91,7 +92,7 @@ def test_kills_at_the_first_start_are_made_up_for(tmp_path: Path, told: Callable
         if k % 3 == 2 or times == 1:
             symbols, scripts = run(_START, root).splitlines()[1].split()
             library = BarLibrary(root / "data" / "bars")
-            assert (int(symbols), int(scripts)) == (len(library.infos), 6) and len(library.infos) == 77
+            assert (int(symbols), int(scripts)) == (len(library.infos), len(DEMO_SCRIPTS)) and len(library.infos) == 77
             assert library.damaged() == [] and upkeep.prepare(library) is None
     told(f"kills at the first start: {times} tries, {hits} hit it at work, 0 symbols or scripts missing after")
 

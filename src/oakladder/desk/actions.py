@@ -13,7 +13,7 @@ class Action:
     words: str
     shortcut: str
     group: str
-    #: Who does it: the window, the chart's deeds, or the script's panel.
+    #: Who does it: the window, the chart's deeds, the script's panel, or the Trial place.
     by: str = "window"
 
 
@@ -83,10 +83,10 @@ ACTIONS: tuple[Action, ...] = (
     Action("keep_settings", "Write the settings into the script", "", "Script", "script"),
     Action("drop_settings", "Back to the script's own settings", "", "Script", "script"),
     Action("write_trade", "Write the composed trade into the script", "", "Script", "script"),
-    Action("stop_trial", "Stop the trial that runs", "", "Trial"),
-    Action("save_trial", "Save the trial: trades, curve, report", "Ctrl+Alt+S", "Trial"),
-    Action("try_otherwise", "Try the rule otherwise", "Ctrl+Alt+V", "Trial"),
-    Action("trial_terms", "Terms of the trial", "Ctrl+Alt+T", "Trial"),
+    Action("stop_trial", "Stop the trial that runs", "", "Trial", "trial"),
+    Action("save_trial", "Save the trial: trades, curve, report", "Ctrl+Alt+S", "Trial", "trial"),
+    Action("try_otherwise", "Try the rule otherwise", "Ctrl+Alt+V", "Trial", "trial"),
+    Action("trial_terms", "Terms of the trial", "Ctrl+Alt+T", "Trial", "trial"),
     Action("add_column", "Add a column to the Ladder", "Ctrl+Shift+A", "Ladder"),
     Action("run_scan", "Run the scan", "Ctrl+R", "Scan"),
     Action("open_log", "Open the log of what went wrong", "", "Look"),

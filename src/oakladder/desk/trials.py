@@ -49,13 +49,14 @@ class Trials(QObject):
     """Has the open rule tried while somebody looks.
 
     ``changed`` tells a new outcome of the plain rule, ``variants_changed`` those beside it, ``asked`` that one is on its
-    way, ``moved`` how far that is; ``symbol_changed`` the outcome for the symbol of the chart alone, ``to_remember`` that
+    way, ``moved`` how far that is; ``glanced`` the outcomes for the symbol of the chart and for
+    the list, on its timeframe, ``to_remember`` that
     something is to be written down, ``told`` a sentence for the user.
     """
 
     changed = pyqtSignal(object)
     variants_changed = pyqtSignal(object)
-    symbol_changed = pyqtSignal(object)
+    glanced = pyqtSignal(object, object)
     asked = pyqtSignal()
     moved = pyqtSignal(float)
     to_remember = pyqtSignal()
@@ -92,7 +93,7 @@ class Trials(QObject):
 
     def watch(self, who: str, on: bool) -> None:
         """Says whether a view wants to be told: nothing is tried that nobody looks at."""
-        before = bool(self._watchers)
+        before = who in self._watchers
         (self._watchers.add if on else self._watchers.discard)(who)
         if on and not before:
             self._soon()
@@ -198,7 +199,7 @@ class Trials(QObject):
             case = self.case()
         except RunProblem as error:
             self._take(Outcome("the rule", None, trouble=str(error)))
-            self.symbol_changed.emit(self.outcome)
+            self.glanced.emit(self.outcome, self.outcome)
             return
         if case is None:
             return
@@ -206,13 +207,17 @@ class Trials(QObject):
         source = self._replaying.source
         self._jobs.stop("variants")
         if BENCH in self._watchers:
-            one = for_symbol(case, *self.where())
+            symbol, frame = self.where()
+            cases = [for_symbol(case, symbol, frame), replace(case, timeframe=str(frame))]
             self._jobs.start(
                 "trial of symbol",
-                lambda ticket: self._tried(one.list_name, one, source, ticket),
-                self.symbol_changed.emit,
-                lambda error: self.symbol_changed.emit(Outcome(one.list_name, None, trouble=sentence_of(error))),
+                lambda ticket: [self._tried(c.list_name, c, source, ticket) for c in cases],
+                lambda made: self.glanced.emit(*made),
+                self._not_glanced,
+                slow=True,
             )
+        if self._watchers == {BENCH}:
+            return
         self._jobs.start(
             "trial",
             lambda ticket: self._tried("the rule", case, source, ticket),
@@ -220,6 +225,10 @@ class Trials(QObject):
             self._failed,
             self.moved.emit,
         )
+
+    def _not_glanced(self, error: Exception) -> None:
+        outcome = Outcome("the rule", None, trouble=sentence_of(error))
+        self.glanced.emit(outcome, outcome)
 
     def _failed(self, error: Exception) -> None:
         self._take(Outcome("the rule", None, trouble=sentence_of(error)))

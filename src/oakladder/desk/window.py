@@ -142,9 +142,15 @@ class Window(QMainWindow):
 
     def doer(self, action: Action) -> Callable[[], None]:
         """What carries out an action."""
-        by = {"window": self, "chart": self.bench.deeds, "script": self.bench.script}[action.by]
+        by = {"window": self, "chart": self.bench.deeds, "script": self.bench.script, "trial": self.trial}[action.by]
         go: Callable[[], None] = getattr(by, action.name)
-        return lambda: go()
+
+        def carry_out() -> None:
+            if by is self.trial:
+                self.show_trial()
+            go()
+
+        return carry_out
 
     def _fill_show_menu(self) -> None:
         """The menu above the chart: the actions of its group."""
@@ -237,21 +243,6 @@ class Window(QMainWindow):
 
     def show_data(self) -> None:
         self._show(4)
-
-    def stop_trial(self) -> None:
-        self.desk.trials.stop()
-
-    def save_trial(self) -> None:
-        self.show_trial()
-        self.trial.save_menu()
-
-    def try_otherwise(self) -> None:
-        self.show_trial()
-        self.trial.variants.add.click()
-
-    def trial_terms(self) -> None:
-        self.show_trial()
-        self.trial.terms_button.toggle()
 
     def read_trial(self) -> None:
         self._show(0)

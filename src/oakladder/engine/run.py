@@ -32,7 +32,7 @@ class Result:
     fixed: dict[Op, object]
     #: Tells that nobody waits for what is being read out of it any more.
     cancelled: Callable[[], bool] | None = None
-    #: The first bars of the pieces that were run by themselves, int64: rows of a log are counted from there.
+    #: The first bars of what was run in one call, int64: rows of a log are counted from there.
     pieces: np.ndarray = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
 
     def go_on(self) -> None:
@@ -114,8 +114,8 @@ def run(
     job = prepare(program, panel, settings, roots_of(shown, extra), reference=reference)
     outs = job.empty_outs()
     done = Result(program, panel, shown, dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
-    done.pieces = panel.starts
     if reference:
+        done.pieces = panel.starts
         run_reference(job, outs)
         return done
     bars = int(min(max(CHUNK_OPERATIONS / max(job.layout.cost, 1), 16), CHUNK_BARS))
@@ -146,8 +146,7 @@ def run(
         finished = max(finished, last)
         if progress is not None:
             progress(float(panel.offsets[finished]) / max(panel.size, 1))
-    if cut:
-        done.pieces = np.sort(np.concatenate([panel.starts, *cut]))
+    done.pieces = np.sort(np.concatenate([panel.offsets[np.array([c[0] for c in chunks], dtype=np.int64)], *cut]))
     return done
 
 

@@ -31,6 +31,9 @@ class ChartTrades:
     is_open: np.ndarray
     reasons: tuple[str, ...]
     stop: np.ndarray
+    decided: np.ndarray
+    touched: frozenset[int]
+    contradicted: frozenset[int]
 
     def words(self, k: int) -> str:
         """A trade in a sentence."""
@@ -44,6 +47,28 @@ class ChartTrades:
         """The trade that is held at the close of a bar, or that was left on it."""
         found = np.flatnonzero((self.entered <= bar) & (self.ends >= bar))
         return int(found[-1]) if len(found) else None
+
+    def story(self, bar: int) -> str:
+        """What happened to the position on a bar, in sentences."""
+        made = []
+        for k in np.flatnonzero((self.ends == bar) & ~self.is_open & (self.entered < bar)).tolist():
+            made.append(f"Left here at {self.last[k]:,.6g} by {self.reasons[k]}: {self.gain[k]:+.2%}.")
+        if bar in self.touched:
+            made.append("An entry was not made: its stop or target was reached already at the fill price.")
+        for k in np.flatnonzero(self.entered == bar).tolist():
+            ago = bar - int(self.decided[k])
+            when = "at the close before" if ago == 1 else f"{ago} bars before"
+            made.append(f"Entered here at {self.entry[k]:,.6g} ({self.names[k]}, decided {when}).")
+            if self.ends[k] == bar and not self.is_open[k]:
+                made.append(f"Left on the same bar at {self.last[k]:,.6g} by {self.reasons[k]}: {self.gain[k]:+.2%}.")
+        for k in np.flatnonzero((self.entered < bar) & ((self.ends > bar) | self.is_open)).tolist():
+            made.append(f"{self.names[k]} is held, {bar - int(self.entered[k])} bars after its fill.")
+        for k in np.flatnonzero(self.decided == bar).tolist():
+            at = "the next open" if self.entered[k] == bar + 1 else f"{int(self.entered[k]) - bar} bars later"
+            made.append(f"{self.names[k]} is decided at this close, and filled at {at}.")
+        if bar in self.contradicted:
+            made.append("A long and a short trade were decided together, so neither is made.")
+        return " ".join(made) or "There is no position here."
 
     def next_entry(self, bar: int) -> int | None:
         """The bar of the next entry behind a bar."""
@@ -87,4 +112,7 @@ def chart_trades(result: Result) -> ChartTrades | None:
         is_open,
         tuple(["", *Reason][r] for r in found.reason),
         result.number(plan.position["stop"]),
+        found.decided,
+        frozenset(found.touched_at.tolist()),
+        frozenset(found.contradicted_at.tolist()),
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import Executor
 from dataclasses import dataclass, fields
 
@@ -10,10 +10,12 @@ import numpy as np
 
 from oakladder.bars.panel import Panel
 from oakladder.engine.run import Result, run
+from oakladder.rung import tree as t
 from oakladder.rung.plan.ops import ROWS_A_BAR, TradePlan, TradingPlan
 from oakladder.rung.problems import RunProblem
 from oakladder.rung.program import Program
 from oakladder.rung.trade_log import INSIDE, Column, Event, Moment
+from oakladder.trial.rewriting import clause_line
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,13 +48,23 @@ class Trades:
     #: `Moment` of the exit.
     moment: np.ndarray
     undecided: np.ndarray
-    #: How many entries were not made since their stop or target was reached already, and how often a long and a short
-    #: trade were decided together.
-    touched: int = 0
-    contradictions: int = 0
+    #: The bars on which an entry was not made since its stop or target was reached already, and those on which a long
+    #: and a short trade were decided together.
+    touched_at: np.ndarray
+    contradicted_at: np.ndarray
 
     def __len__(self) -> int:
         return len(self.entered)
+
+    @property
+    def touched(self) -> int:
+        """How many entries were not made since their stop or target was reached already."""
+        return len(self.touched_at)
+
+    @property
+    def contradictions(self) -> int:
+        """How often a long and a short trade were decided together."""
+        return len(self.contradicted_at)
 
     @property
     def closed(self) -> np.ndarray:
@@ -62,7 +74,8 @@ class Trades:
     def take(self, which: np.ndarray) -> Trades:
         """Some of the trades."""
         columns = {f.name: getattr(self, f.name) for f in fields(self)}
-        return Trades(**{n: v[which] if isinstance(v, np.ndarray) else v for n, v in columns.items()})
+        each = {n for n, v in columns.items() if isinstance(v, np.ndarray)} - {"touched_at", "contradicted_at"}
+        return Trades(**{n: v[which] if n in each else v for n, v in columns.items()})
 
 
 def trading_of(program: Program) -> TradingPlan:
@@ -77,13 +90,19 @@ def check_timeframe(program: Program, panel: Panel) -> None:
     if panel.timeframe.intraday:
         return
     for rule in trading_of(program).trades:
-        if rule.within_day is not None:
-            form, line = rule.within_day
+        if rule.within_day:
+            words = next(clause_line(c) for c in _clauses(program) if c.span.line == rule.within_day)
             raise RunProblem(
-                f"`{form}` makes no sense on {panel.timeframe} bars: they last as long as the session. "
+                f"`{words}` makes no sense on {panel.timeframe} bars: they last as long as the session. "
                 "Put it on shorter bars, or take the line out.",
-                line,
+                rule.within_day,
             )
+
+
+def _clauses(program: Program) -> Iterator[t.TradeClause]:
+    for statement in program.trace.root.statements:
+        if isinstance(statement, t.Trade):
+            yield from statement.clauses.values()
 
 
 def find_trades(
@@ -172,6 +191,6 @@ def _matched(panel: Panel, plan: TradingPlan, rows: np.ndarray, bar: np.ndarray)
         of_exit(Column.REASON, 0).astype(np.int64),
         of_exit(Column.MOMENT, Moment.OPEN).astype(np.int64),
         of_exit(Column.UNDECIDED, 0) == 1,
-        int((event == Event.TOUCHED).sum()),
-        int((event == Event.CONTRADICTION).sum()),
+        bar[event == Event.TOUCHED],
+        bar[event == Event.CONTRADICTION],
     )

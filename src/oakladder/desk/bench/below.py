@@ -5,9 +5,9 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QLabel, QTabWidget, QVBoxLayout, QWidget
 
 from oakladder.desk.look.theme import Theme
-from oakladder.desk.trial.curve import Curve, CurveView
 from oakladder.desk.trials import BENCH, Outcome, Trials
 from oakladder.desk.why.panel import WhyPanel
+from oakladder.desk.widgets.curve import Curve, CurveView
 from oakladder.trial.figures import figure_words
 
 
@@ -29,8 +29,12 @@ class TrialGlance(QWidget):
             curve.setMinimumHeight(40)
             layout.addWidget(line)
             layout.addWidget(curve, 1)
-        trials.symbol_changed.connect(lambda outcome: self._show(outcome, self.symbol, self.curve))
-        trials.changed.connect(lambda outcome: self._show(outcome, self.list, self.list_curve))
+        trials.glanced.connect(self._show_both)
+
+    def _show_both(self, of_symbol: Outcome, of_list: Outcome) -> None:
+        self._show(of_symbol, self.symbol, self.curve)
+        self.list.setVisible(of_list.trial is not None or of_list.trouble != of_symbol.trouble)
+        self._show(of_list, self.list, self.list_curve)
 
     def _show(self, outcome: Outcome, line: QLabel, curve: CurveView) -> None:
         trial = outcome.trial

@@ -27,6 +27,7 @@ from oakladder.desk.why.panel import WhyPanel
 from oakladder.engine.cells import Cell
 from oakladder.engine.signal_ages import Pip
 from oakladder.engine.why import Why
+from oakladder.rung.teach.conditions import conditions
 from oakladder.rung.words import Shown
 
 
@@ -141,7 +142,7 @@ class Bench(QWidget):
 
     def _ask_why(self) -> None:
         """Has the chosen signal explained on the bars that are shown."""
-        names = [o.name for o in self.desk.rule.program.signals] if self.desk.rule.program is not None else []
+        names = list(conditions(self.desk.rule.program.trace)) if self.desk.rule.program is not None else []
         signal = self.why.show_signals(names)
         if signal and self.why.isVisible():
             self.desk.looking.ask_why(signal)
@@ -158,6 +159,7 @@ class Bench(QWidget):
         self.chart.show_view(view, info.decimals)
         self.strip.show_events(view.picture.events if view.picture else (), len(view.bars))
         self.strip.show_range(*self.chart.seen)
+        self.why.show_trades(view.trades)
         self.heading.setText(f"{info.symbol}  {view.bars.timeframe}")
         self.heading.setToolTip(f"{info.name}, {info.sector}")
         self._show_place()

@@ -135,14 +135,7 @@ class Chart(pg.GraphicsLayoutWidget):
         """Hides what is drawn under a name, or shows it again."""
         self.stack.layout.hidden ^= {name}
         if self.shown is not None:
-            hand_out(
-                self.panes,
-                self.shown.bars,
-                self.shown.picture,
-                self.stack.layout.hidden,
-                self.options.as_known,
-                self.theme,
-            )
+            self._hand_out(self.shown)
             self._apply_range()
             self._write()
         self.arranged.emit()
@@ -169,7 +162,7 @@ class Chart(pg.GraphicsLayoutWidget):
         self.bars.show_bars(bars, picture.bar_colours if picture else None, self.theme)
         self.volume.show_bars(bars, picture.volume_colours if picture else None, self.theme)
         self.trades.show_trades(view.trades, self.theme)
-        hand_out(self.panes, view.bars, view.picture, self.stack.layout.hidden, self.options.as_known, self.theme)
+        self._hand_out(view)
         if series != self._series or before is None:
             self._repin(series)
             self._first_range(right_time if before is not None and series[0] == (self._series or ("",))[0] else None)
@@ -182,6 +175,10 @@ class Chart(pg.GraphicsLayoutWidget):
         self.panes[PRICE].overlay.content.last = last_price(bars, decimals, self.theme)
         self._apply_range()
         self._write()
+
+    def _hand_out(self, view: View) -> None:
+        hidden = self.stack.layout.hidden
+        hand_out(self.panes, view.bars, view.picture, hidden, self.options.as_known, self.theme)
 
     def show_trouble(self, sentence: str) -> None:
         """A sentence in the legend about why the script shows nothing new."""

@@ -55,10 +55,13 @@ class TradePaths(Item):
         if self.bar_width >= _WORDS_WIDTH:
             painter.setFont(ui_font(8, bold=True))
             words = f"{gain:+.1%}" + (" so far" if is_open else "")
-            above = (gain > 0) == (found.side[k] > 0)
-            place = QRectF(x1 - 46, y1 - 20 if above else y1 + 5, 92, 14)
+            width = painter.fontMetrics().horizontalAdvance(words) + 6
+            place = QRectF(x1 + 6, y1 - 8, width, 15)
+            ground = theme.color("ground")
+            ground.setAlpha(200)
+            painter.fillRect(place, ground)
             painter.setPen(color)
-            painter.drawText(place, Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter, words)
+            painter.drawText(place, Qt.AlignmentFlag.AlignCenter, words)
 
     def _stops(self, painter: QPainter, theme: Theme, found: ChartTrades, first: int, last: int) -> None:
         """The stop in force on each bar: that of the close before."""

@@ -80,8 +80,7 @@ class GroupsPanel(QWidget):
         super().__init__(parent)
         self._trial: Trial | None = None
         self._kinds: dict[str, Callable[[Trial], list[TradeGroup]]] = {
-            "side": groups.by_side,
-            "reason it was left": groups.by_reason,
+            "side and reason it was left": lambda trial: [*groups.by_side(trial), *groups.by_reason(trial)],
             "symbol": groups.by_symbol,
             "group": lambda trial: groups.by_group(trial, group_of()),
             "weekday of the entry": groups.by_weekday,

@@ -20,7 +20,6 @@ from PyQt6.QtWidgets import (
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.session import Desk
-from oakladder.desk.trial.curve import VARIANT_COLOURS, Curve, CurveView
 from oakladder.desk.trial.exporting import EXPORTS, export
 from oakladder.desk.trial.figures import FiguresRow
 from oakladder.desk.trial.groups import GroupsPanel
@@ -32,6 +31,7 @@ from oakladder.desk.trial.trade_charts import TradeCharts
 from oakladder.desk.trial.trade_table import TradeTable
 from oakladder.desk.trial.variants import Variants
 from oakladder.desk.trials import Outcome
+from oakladder.desk.widgets.curve import VARIANT_COLOURS, Curve, CurveView
 from oakladder.desk.widgets.passing import passing_menu
 from oakladder.trial.trial import Trial
 
@@ -138,8 +138,8 @@ class TrialPlace(QWidget):
         self.terms.finer_changed.connect(lambda on: trials.set_ground(finer=on))
         self.terms.told.connect(self.desk.status)
         self.write_button.clicked.connect(lambda: self.write_asked.emit())
-        self.save_button.clicked.connect(self.save_menu)
-        self.stop_button.clicked.connect(trials.stop)
+        self.save_button.clicked.connect(lambda: self.save_trial())
+        self.stop_button.clicked.connect(lambda: self.stop_trial())
         self.variants.asked.connect(trials.add_change)
         self.variants.rows.chosen.connect(lambda _: self._show_front())
         self.variants.rows.dropped.connect(lambda k: trials.remove_change(k - 1))
@@ -276,7 +276,19 @@ class TrialPlace(QWidget):
         symbol, time = panel.symbols[trades.symbol[trade]], int(panel.times[trades.entered[trade]])
         self.picked.emit(PickedSymbol(symbol, panel.timeframe, time))
 
-    def save_menu(self) -> None:
+    def stop_trial(self) -> None:
+        """Stops what runs; what was shown stays."""
+        self.trials.stop()
+
+    def try_otherwise(self) -> None:
+        """Asks what is to be changed about the rule."""
+        self.variants.add.click()
+
+    def trial_terms(self) -> None:
+        """Unfolds the terms, or folds them away."""
+        self.terms_button.toggle()
+
+    def save_trial(self) -> None:
         """What can be saved of the trial in front."""
         menu = passing_menu(self)
         for k, (words, _, _) in enumerate(EXPORTS):

@@ -8,7 +8,6 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
     QCheckBox,
     QDoubleSpinBox,
-    QFormLayout,
     QFrame,
     QGridLayout,
     QLabel,
@@ -38,6 +37,7 @@ class Terms(QFrame):
         self.apart = QCheckBox("each symbol with an account of its own")
         self.finer = QCheckBox("walk through bars by minutes where there are some")
         self.money.setRange(0.01, 1e12)
+        self.money.setGroupSeparatorShown(True)
         self.lot.setRange(0.000001, 1e9)
         self.lot.setDecimals(6)
         self.power.setRange(0.01, 100)
@@ -73,16 +73,14 @@ class Terms(QFrame):
             (("Cost of a fill", self.cost), ("and a sum", self.fixed), ("and for each unit", self.per_unit)),
         )
         for k, fields in enumerate(columns):
-            form = QFormLayout()
-            form.setContentsMargins(0, 0, 0, 0)
-            for words, field in fields:
-                field.setFixedWidth(110)
+            for row, (words, field) in enumerate(fields):
+                field.setFixedWidth(120)
                 field.setAccessibleName(words)
-                form.addRow(QLabel(words, objectName="quiet"), field)
-            grid.addLayout(form, 0, k)
-        grid.addWidget(self.apart, 1, 0, 1, 2)
-        grid.addWidget(self.finer, 1, 2, 1, 2)
-        grid.setColumnStretch(3, 1)
+                grid.addWidget(QLabel(words, objectName="quiet"), row, 2 * k)
+                grid.addWidget(field, row, 2 * k + 1)
+        grid.addWidget(self.apart, 0, 7)
+        grid.addWidget(self.finer, 1, 7)
+        grid.setColumnStretch(8, 1)
 
     def show_account(self, account: Account, finer: bool) -> None:
         """Shows an account; nothing is told."""

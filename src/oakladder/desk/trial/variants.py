@@ -4,20 +4,34 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from PyQt6.QtCore import QPoint, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QLabel, QMenu, QScrollArea, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtCore import QEvent, QPoint, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QHelpEvent, QKeyEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import (
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QMenu,
+    QScrollArea,
+    QToolButton,
+    QToolTip,
+    QVBoxLayout,
+    QWidget,
+)
 
 from oakladder.bars.timeframes import STANDARD
 from oakladder.desk.look.theme import Theme, qcolor, ui_font
-from oakladder.desk.trial.curve import VARIANT_COLOURS
 from oakladder.desk.trials import Outcome
+from oakladder.desk.widgets.curve import VARIANT_COLOURS
 from oakladder.desk.widgets.passing import passing_menu
 from oakladder.rung.settings import SettingInfo
 from oakladder.trial.changes import Change, What
 from oakladder.trial.figures import figure_words
 
 _ROW = 52
+_HINT = "A click or the arrow keys show it in front of the plain rule; Delete takes a variant away."
+_EMPTY = (
+    "Nothing is tried beside it yet: another setting, timeframe, list, cost or stop can be, and each keeps its curve."
+)
 _IN_ROW = ("growth", "drawdown", "trades")
 
 
@@ -33,10 +47,9 @@ class VariantRows(QWidget):
         self.outcomes: list[Outcome] = []
         self.current = 0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setToolTip("A click or the arrow keys compare a variant with the plain rule; Delete takes it away")
 
     def sizeHint(self) -> QSize:
-        return QSize(220, _ROW * max(len(self.outcomes), 1))
+        return QSize(220, _ROW * max(len(self.outcomes), 3))
 
     def show_outcomes(self, outcomes: list[Outcome]) -> None:
         self.outcomes = outcomes
@@ -72,6 +85,23 @@ class VariantRows(QWidget):
             painter.setPen(self.theme.color("falling" if outcome.trial is None else "faint"))
             numbers = painter.fontMetrics().elidedText(self._numbers(outcome), Qt.TextElideMode.ElideRight, room)
             painter.drawText(QRectF(20, top + 26, room, 16), Qt.AlignmentFlag.AlignVCenter, numbers)
+        if len(self.outcomes) == 1:
+            self._hint(painter)
+
+    def _hint(self, painter: QPainter) -> None:
+        """What can be done here, while there is nothing beside the plain rule."""
+        painter.setFont(ui_font(8.5))
+        painter.setPen(self.theme.color("faint"))
+        place = QRectF(20, _ROW + 10, self.width() - 36, 90)
+        painter.drawText(place, Qt.TextFlag.TextWordWrap | Qt.AlignmentFlag.AlignLeft, _EMPTY)
+
+    def event(self, event: QEvent | None) -> bool:
+        if isinstance(event, QHelpEvent):
+            k = event.pos().y() // _ROW
+            words = f"{self.outcomes[k].words}\n{self._numbers(self.outcomes[k])}\n" if k < len(self.outcomes) else ""
+            QToolTip.showText(event.globalPos(), words + _HINT, self)
+            return True
+        return super().event(event)
 
     def choose(self, k: int) -> None:
         """Looks at a row."""

@@ -21,6 +21,7 @@ from oakladder.bars.bars import Bars
 from oakladder.bars.time_words import bar_time
 from oakladder.desk.look.theme import Theme, ui_font
 from oakladder.engine.why import Verdict, Why, everything
+from oakladder.trial.on_chart import ChartTrades
 
 _ROLE = Qt.ItemDataRole.UserRole
 _FOLLOW_MS = 40
@@ -38,13 +39,18 @@ class WhyPanel(QWidget):
         self.why: Why | None = None
         self._bars: Bars | None = None
         self._bar: int | None = None
+        self._trades: ChartTrades | None = None
         self.signals = QComboBox()
         self.signals.setMinimumWidth(120)
-        self.signals.setToolTip("The signal that is explained")
+        self.signals.setToolTip("The signal, or the decision of a trade, that is explained")
         self.signals.activated.connect(lambda _: self.asked.emit(self.signals.currentText()))
         self.verdict = QLabel()
         self.verdict.setMinimumWidth(20)
         self.missed = QLabel(objectName="quiet")
+        #: What happened to the position on the bar, where the script trades.
+        self.story = QLabel()
+        self.story.setWordWrap(True)
+        self.story.setVisible(False)
         self.tree = QTreeWidget()
         self.tree.setColumnCount(3)
         self.tree.setHeaderLabels(["Part", "Values", ""])
@@ -80,6 +86,8 @@ class WhyPanel(QWidget):
         self.missed.setContentsMargins(8, 0, 8, 3)
         self.missed.setMinimumWidth(20)
         layout.addWidget(self.missed)
+        self.story.setContentsMargins(8, 0, 8, 3)
+        layout.addWidget(self.story)
         layout.addWidget(self.tree, 3)
         self.nearly.setContentsMargins(8, 3, 8, 1)
         layout.addWidget(self.nearly)
@@ -123,8 +131,16 @@ class WhyPanel(QWidget):
         self._bar = bar
         self._following.start()
 
+    def show_trades(self, trades: ChartTrades | None) -> None:
+        """Tells of the position too, where there is any."""
+        self._trades = trades
+        self.story.setVisible(trades is not None)
+        self._following.start()
+
     def _show_bar(self) -> None:
         self.tree.clear()
+        if self._trades is not None and self._bar is not None and self._bar < self._trades.bars:
+            self.story.setText(self._trades.story(self._bar))
         if self.why is None or self._bars is None or self._bar is None or self._bar >= len(self._bars):
             return
         made = self.why.at(self._bar)

@@ -100,7 +100,7 @@ class Trading:
                 enter,
                 leave,
                 statement.span.line,
-                (FORMS[within[0].what].form, within[0].span.line) if within else None,
+                within[0].span.line if within else 0,
                 _W.RANK in statement.clauses,
             )
         )

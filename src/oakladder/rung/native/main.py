@@ -47,9 +47,14 @@ class Main(Gathering):
         self._log_outs = {op.attr: k for k, op in enumerate(leaves) if op.code == LOG_ROWS and isinstance(op.attr, Log)}
         for log in self._log_outs:
             self.store_count(("rows before", log), self.load_count(("rows", log)))
+            # Rows of all symbols of a call stand end to end: they are few, and would touch a page each otherwise.
+            k, place = self._log_outs[log], self.scalar(("rows", log))
             self.at_state += [
-                f"  %rows{self._log_outs[log]} = mul i64 %b0, {ROWS_A_BAR}",
-                f"  store i64 %rows{self._log_outs[log]}, ptr {self.scalar(('rows', log))}",
+                f"  %is_first{k} = icmp eq i64 %s, 0",
+                f"  %first_row{k} = mul i64 %b0, {ROWS_A_BAR}",
+                f"  %next_row{k} = load i64, ptr {place}",
+                f"  %row{k} = select i1 %is_first{k}, i64 %first_row{k}, i64 %next_row{k}",
+                f"  store i64 %row{k}, ptr {place}",
             ]
         for k, domain in enumerate(self.live.domains[1:]):
             self.advance(k, domain)

@@ -279,8 +279,8 @@ class TradePlan:
     enter: Op
     leave: Op | None
     line: int
-    #: What it says that makes no sense on bars of a day and longer, and in which line.
-    within_day: tuple[str, int] | None
+    #: The line in which it asks for a moment of the day, which makes no sense on bars of a day and longer; 0 for none.
+    within_day: int
     has_rank: bool
 
 

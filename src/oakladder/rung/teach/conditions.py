@@ -13,6 +13,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.lower.frames import Instance, Trace
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.teach.writing import written
+from oakladder.rung.trade_words import FORMS, TradeWord
 
 #: Deeper than this nothing is taken apart any further.
 _DEEPEST = 12
@@ -59,14 +60,31 @@ class _Look:
 
 
 def condition(trace: Trace, signal: str) -> ConditionPart:
-    """The parts of a signal's condition. Raises `KeyError` if the script has no such signal."""
+    """The parts of one of the `conditions`. Raises `KeyError` if the script has no such."""
     look = _Look(trace)
+    value = conditions(trace).get(signal)
+    found = _part(look, trace.root, value, written(value), 0) if value is not None else None
+    if found is None:
+        raise KeyError(signal)
+    return found
+
+
+#: The clauses of a trade that are conditions, with the place of the condition among their values.
+_DECIDES = {TradeWord.ENTER: 0, TradeWord.ENTER_AT: 1, TradeWord.LEAVE: 0}
+
+
+def conditions(trace: Trace) -> dict[str, t.Expr]:
+    """What of a script can be taken apart, by name: its signals, then when each trade is entered and left."""
+    made: dict[str, t.Expr] = {}
     for statement in trace.root.statements:
-        if isinstance(statement, t.Signal) and statement.name.name == signal:
-            found = _part(look, trace.root, statement.value, written(statement.value), 0)
-            if found is not None:
-                return found
-    raise KeyError(signal)
+        if isinstance(statement, t.Signal):
+            made[statement.name.name] = statement.value
+    for statement in trace.root.statements:
+        if isinstance(statement, t.Trade):
+            for what, clause in statement.clauses.items():
+                if what in _DECIDES:
+                    made[f"{FORMS[what].word} {statement.name.name}"] = clause.values[_DECIDES[what]]
+    return made
 
 
 def _flag_of(look: _Look, instance: Instance, expr: t.Expr) -> Op | None:

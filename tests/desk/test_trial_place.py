@@ -1,0 +1,427 @@
+"""The Trial place, and trades on the Bench, driven: typing, variants, terms, tables, pictures, files, keys."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMenu
+
+from oakladder.bars.timeframes import Timeframe
+from oakladder.desk.app import make_app, make_window
+from oakladder.desk.look.theme import NIGHT
+from oakladder.desk.trial.place import TrialPlace
+from oakladder.desk.window import Window
+from oakladder.trial.changes import Change, What
+from oakladder.user.workspace import Workspace
+from windows import put_away
+
+Calm = Callable[[Window], None]
+RULE = """rung 1
+title "Mine"
+setting n = 20 range 2..200 "Days"
+let top = highest(high, n)[1]
+signal over = close > top bullish
+trade ride long
+    enter when over
+    stop 3 * atr(14)
+    trail 3 * atr(14)
+"""
+
+
+def opened(window: Window, calm: Calm, text: str = RULE) -> None:
+    path = window.desk.workspace.scripts / "mine.rung"
+    path.write_text(text)
+    window.desk.rule.open(path)
+    calm(window)
+
+
+@pytest.fixture
+def place(window: Window, calm: Calm) -> TrialPlace:
+    opened(window, calm)
+    QTest.keyClick(window, Qt.Key.Key_4, Qt.KeyboardModifier.AltModifier)
+    calm(window)
+    assert window.places.currentWidget() is window.trial
+    return window.trial
+
+
+def trial_of(place: TrialPlace):  # type: ignore[no-untyped-def]
+    outcome = place.trials.outcome
+    assert outcome is not None and outcome.trial is not None, outcome
+    return outcome.trial
+
+
+def menu() -> QMenu:
+    found = QApplication.activePopupWidget()
+    assert isinstance(found, QMenu)
+    return found
+
+
+def test_the_open_rule_stands_on_trial_and_follows_the_typing(window: Window, calm: Calm, place: TrialPlace) -> None:
+    before = trial_of(place)
+    assert len(before.ground.panel) == 77 and before.figures["trades"] > 100
+    assert "77 symbols" in place.word.text() and "is sealed" in place.word.text()
+    assert place.table.rows.rowCount() == int(before.book.done.sum() + before.book.open.sum())
+    editor = window.bench.script.editor
+    window.show_bench()
+    editor.setFocus()
+    editor.setCursorPosition(2, len("setting n = 2"))
+    QTest.keyClicks(editor, "2")  # 220 is outside its range: the rule does not compile and the trial stays
+    QTest.keyClick(editor, Qt.Key.Key_Backspace)
+    QTest.keyClick(editor, Qt.Key.Key_Left)
+    QTest.keyClicks(editor, "1")
+    window.show_trial()
+    calm(window)
+    after = trial_of(place)
+    assert "setting n = 120" in after.program.text and after.figures["trades"] != before.figures["trades"]
+
+
+def test_a_changed_setting_changes_the_trial_without_compiling(window: Window, calm: Calm, place: TrialPlace) -> None:
+    before = trial_of(place)
+    window.desk.rule.set_setting("n", 60.0)
+    calm(window)
+    after = trial_of(place)
+    assert after.program is before.program and after.figures["trades"] < before.figures["trades"]
+
+
+def test_variants_stand_beside_the_rule_and_go_again(window: Window, calm: Calm, place: TrialPlace) -> None:
+    QTest.mouseClick(place.variants.add, Qt.MouseButton.LeftButton)
+    next(a for a in menu().actions() if a.text() == "Sides swapped").trigger()
+    menu().close()
+    place.trials.add_change(Change(What.SETTING, "60", "n"))
+    place.trials.add_change(Change(What.TIMEFRAME, "1w"))
+    place.trials.add_change(Change(What.SETTING, "many", "n"))
+    calm(window)
+    rows = place.variants.rows
+    assert [o.words for o in rows.outcomes] == ["the rule", "sides swapped", "n 60", "on 1w", "n many"]
+    assert rows.outcomes[-1].trial is None and "is a number" in rows.outcomes[-1].trouble
+    swapped = rows.outcomes[1].trial
+    assert swapped is not None and (swapped.trades.side == -1).all()
+    rows.setFocus()
+    QTest.keyClick(rows, Qt.Key.Key_Down)
+    QTest.keyClick(rows, Qt.Key.Key_Down)
+    assert place.curve.front is rows.outcomes[2].trial
+    assert len(place.curve.curves) == 4  # the plain rule stays in sight
+    QTest.keyClick(rows, Qt.Key.Key_Delete)
+    calm(window)
+    assert [o.words for o in rows.outcomes] == ["the rule", "sides swapped", "on 1w", "n many"]
+    QTest.mouseClick(rows, Qt.MouseButton.LeftButton, pos=QPoint(40, 10))
+    assert place.curve.front is trial_of(place)
+
+
+@pytest.mark.parametrize(
+    ("what", "value"),
+    [(What.COST, "0.5%"), (What.SLIPPAGE, "9t"), (What.STOP, "5%"), (What.TURNED, ""), (What.LIST, "Ferries")],
+)
+def test_each_kind_of_variant_is_another_trial(
+    window: Window, calm: Calm, place: TrialPlace, what: What, value: str
+) -> None:
+    place.trials.add_change(Change(what, value))
+    calm(window)
+    made = place.trials.variants[0]
+    assert made.trial is not None, made.trouble
+    assert made.trial.figures["end"] != trial_of(place).figures["end"]
+
+
+def test_a_variant_that_makes_no_sense_is_refused_with_a_sentence(
+    window: Window, calm: Calm, place: TrialPlace
+) -> None:
+    for change in (Change(What.TIMEFRAME, "7x"), Change(What.COST, "much"), Change(What.SLIPPAGE, "2")):
+        place.trials.add_change(change)
+        assert window.status.text()
+    calm(window)
+    assert place.trials.changes == []
+
+
+def test_terms_change_the_account_and_nonsense_loses_nothing(window: Window, calm: Calm, place: TrialPlace) -> None:
+    QTest.keyClick(window, Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.AltModifier)
+    assert place.terms.isVisible()
+    before = trial_of(place)
+    sizing = place.terms.sizing
+    sizing.setFocus()
+    QTest.keyClicks(sizing, "a lot")
+    QTest.keyClick(sizing, Qt.Key.Key_Return)
+    assert "A size is 100%" in window.status.text() and sizing.text() == "a lot"
+    sizing.selectAll()
+    QTest.keyClicks(sizing, "1%r")
+    QTest.keyClick(sizing, Qt.Key.Key_Return)
+    place.terms.most.setValue(3)
+    calm(window)
+    after = trial_of(place)
+    assert after.account.most == 3 and str(after.account.size) == "1%r"
+    assert after.equity.positions.max() == 3 and after.figures["end"] != before.figures["end"]
+
+
+def test_another_list_and_timeframe_and_one_that_there_is_not(window: Window, calm: Calm, place: TrialPlace) -> None:
+    line = place.frames.lineEdit()
+    assert line is not None
+    line.selectAll()
+    QTest.keyClicks(line, "1w")
+    QTest.keyClick(line, Qt.Key.Key_Return)
+    place.trials.set_ground(list_name="Ferries")
+    calm(window)
+    assert str(trial_of(place).ground.panel.timeframe) == "1w" and 1 < len(trial_of(place).ground.panel) < 77
+    line.selectAll()
+    QTest.keyClicks(line, "soon")
+    QTest.keyClick(line, Qt.Key.Key_Return)
+    assert place.frames.currentText() == "1w" and window.status.text()
+
+
+def test_a_trade_of_the_table_opens_at_its_bar(window: Window, calm: Calm, place: TrialPlace) -> None:
+    place.table.setFocus()
+    place.table.selectRow(4)
+    index = place.table.rows.index(4, 0)
+    symbol = index.data()
+    QTest.keyClick(place.table, Qt.Key.Key_Return)
+    calm(window)
+    assert window.places.currentWidget() is window.bench and window.desk.looking.symbol == symbol
+    pinned = window.bench.chart.pinned
+    assert pinned is not None and "Entered here" in window.bench.why.story.text()
+
+
+def test_every_tab_shows_the_trial_in_front(window: Window, calm: Calm, place: TrialPlace) -> None:
+    for k in range(place.tabs.count()):
+        place.tabs.setCurrentIndex(k)
+        calm(window)
+        assert not place.grab().isNull()
+    place.tabs.setCurrentWidget(place.months)
+    assert "2021" in place.months.accessibleName() and "%" in place.months.accessibleName()
+    place.tabs.setCurrentWidget(place.groups)
+    assert "long" in place.groups.bars.accessibleName()
+    place.groups.chooser.setCurrentText("symbol")
+    place.groups.chooser.activated.emit(1)
+    nets = [g.figures["net"] for g in place.groups.bars.groups]
+    assert len(nets) > 10 and nets == sorted(nets, reverse=True)  # type: ignore[type-var]
+    place.tabs.setCurrentWidget(place.left_out)
+    assert "entries were not taken" in place.left_out.words.text()
+    assert place.left_out.table.rows.rowCount() == int((trial_of(place).book.taken != 0).sum())
+
+
+def test_small_charts_turn_by_keys_and_open(window: Window, calm: Calm, place: TrialPlace) -> None:
+    place.tabs.setCurrentWidget(place.charts)
+    calm(window)
+    place.charts.setFocus()
+    told: list[int] = []
+    place.charts.picked.connect(told.append)
+    for key in (Qt.Key.Key_PageDown, Qt.Key.Key_Right, Qt.Key.Key_Up, Qt.Key.Key_Home, Qt.Key.Key_Right):
+        QTest.keyClick(place.charts, key)
+    QTest.keyClick(place.charts, Qt.Key.Key_Return)
+    calm(window)
+    trades = trial_of(place).trades
+    entered = np.sort(trades.panel.times[trades.entered[trial_of(place).book.done]])
+    assert trades.panel.times[trades.entered[told[0]]] in entered[-3:]
+    assert window.places.currentWidget() is window.bench
+
+
+@pytest.mark.parametrize("part", ["curve", "scatter"])
+def test_a_click_on_a_dot_opens_its_trade(window: Window, calm: Calm, place: TrialPlace, part: str) -> None:
+    if part == "scatter":
+        place.tabs.setCurrentWidget(place.scatter)
+        calm(window)
+    view = getattr(place, part)
+    view.grab()
+    found = next(
+        (QPoint(x, y), trade)
+        for x in range(0, view.width(), 3)
+        for y in range(0, view.height(), 3)
+        if (trade := view.trade_at(QPointF(x, y))) is not None
+    )
+    QTest.mouseMove(view, found[0])
+    QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=found[0])
+    calm(window)
+    trial = trial_of(place)
+    assert window.places.currentWidget() is window.bench
+    assert window.desk.looking.symbol == trial.ground.panel.symbols[trial.trades.symbol[found[1]]]
+
+
+def test_a_script_without_trade_is_composed_and_can_be_written(window: Window, calm: Calm) -> None:
+    opened(window, calm, "rung 1\nsignal up = close > close[3] bullish\nsignal down = close < close[3] bearish\n")
+    window.show_trial()
+    calm(window)
+    place = window.trial
+    assert "Composed from its signals: long at `up`, out at `down`" in place.word.text()
+    assert trial_of(place).figures["trades"] > 100
+    QTest.mouseClick(place.write_button, Qt.MouseButton.LeftButton)
+    calm(window)
+    assert "trade ride long\n    enter when up\n    leave when down" in window.desk.script.text
+    assert not place.write_button.isVisible() and trial_of(place).figures["trades"] > 100
+    window.deeds["write_trade"].trigger()
+    assert "a trade of its own" in window.status.text()
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("rung 1\nline close\n", "neither a `trade` nor a `signal`"),
+        (RULE + "    flat at session end\n", "makes no sense on 1d bars"),
+        ("rung 1\ntrade a long\n    enter when close > 1000000\n", "It never traded here."),
+    ],
+)
+def test_what_cannot_be_tried_is_said(window: Window, calm: Calm, text: str, words: str) -> None:
+    opened(window, calm, text)
+    window.show_trial()
+    calm(window)
+    assert words in window.trial.word.text()
+    window.grab()
+
+
+def test_a_list_with_one_symbol_and_with_none(window: Window, calm: Calm, place: TrialPlace) -> None:
+    lists = window.desk.lists
+    lists.make("One")
+    lists.add("One", "FLAKE", window.desk.library.infos)
+    lists.make("None")
+    place.trials.set_ground(list_name="One")
+    calm(window)
+    assert place.trials.account.size_for(1).amount == 1.0 and len(trial_of(place).ground.panel) == 1
+    place.trials.set_ground(list_name="None")
+    calm(window)
+    assert "The list is empty" in place.word.text() and not place.save_button.isEnabled()
+
+
+def test_trades_curve_and_report_are_saved(
+    window: Window, calm: Calm, place: TrialPlace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for k, name in enumerate(("trades.csv", "curve.csv", "report", "report.pdf")):
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, n=name: (str(tmp_path / n), ""))
+        QTest.mouseClick(place.save_button, Qt.MouseButton.LeftButton)
+        popup = menu()
+        popup.actions()[k].trigger()
+        popup.close()
+        calm(window)
+    trial = trial_of(place)
+    rows = list(csv.DictReader((tmp_path / "trades.csv").open()))
+    assert len(rows) == int(trial.book.done.sum() + trial.book.open.sum())
+    net = sum(float(r["net"]) for r in rows if r["left"])
+    assert net == pytest.approx(trial.figures["net"], abs=0.01)
+    curve = list(csv.DictReader((tmp_path / "curve.csv").open()))
+    assert float(curve[-1]["value"]) == trial.figures["end"]
+    page = (tmp_path / "report.html").read_text()
+    assert "<title>Mine</title>" in page and "<svg" in page and "http" not in page.replace("https", "")
+    assert (tmp_path / "report.pdf").read_bytes().startswith(b"%PDF")
+
+
+def test_a_report_that_cannot_be_written_is_said(
+    window: Window, calm: Calm, place: TrialPlace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    nowhere = tmp_path / "file"
+    nowhere.write_text("")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(nowhere / "report.html"), ""))
+    place.save(2)
+    calm(window)
+    assert "report.html" in window.status.text()
+
+
+def test_trades_stand_on_the_chart_and_keys_go_through_them(window: Window, calm: Calm) -> None:
+    opened(window, calm)
+    window.show_bench()
+    calm(window)
+    trades = window.desk.looking.view.trades  # type: ignore[union-attr]
+    assert trades is not None and len(trades.entered) > 10
+    window.bench.chart.setFocus()
+    keys = Qt.KeyboardModifier.AltModifier | Qt.KeyboardModifier.ShiftModifier
+    QTest.keyClick(window, Qt.Key.Key_Left, keys)
+    assert window.bench.chart.pinned == int(trades.entered[-1])
+    QTest.keyClick(window, Qt.Key.Key_Left, keys)
+    assert window.bench.chart.pinned == int(trades.entered[-2]) and "in at" in window.status.text()
+    QTest.keyClick(window, Qt.Key.Key_Right, keys)
+    assert window.bench.chart.pinned == int(trades.entered[-1])
+    for name in ("show_averaged", "scale_percent"):
+        window.deeds[name].trigger()
+        calm(window)
+        again = window.desk.looking.view.trades  # type: ignore[union-attr]
+        assert np.array_equal(again.entry, trades.entry)  # fills are on real prices, however bars are shown
+        window.bench.chart.grab()
+    window.desk.looking.set_theme(NIGHT)
+    calm(window)
+    window.bench.chart.grab()
+
+
+def test_without_a_trade_the_keys_say_so(window: Window, calm: Calm) -> None:
+    opened(window, calm, "rung 1\nline close\n")
+    window.deeds["next_trade"].trigger()
+    assert "it has no `trade`" in window.status.text()
+
+
+def test_why_takes_the_decisions_of_trades_apart(window: Window, calm: Calm) -> None:
+    opened(window, calm, RULE + "    leave when close < low[1]\n")
+    window.show_bench()
+    why = window.bench.why
+    offered = [why.signals.itemText(k) for k in range(why.signals.count())]
+    assert offered == ["over", "enter ride", "leave ride"]
+    why.signals.setCurrentText("leave ride")
+    why.signals.activated.emit(2)
+    window.deeds["previous_trade"].trigger()
+    calm(window)
+    assert why.tree.topLevelItemCount() == 1 and "Entered here" in why.story.text()
+    trades = window.desk.looking.view.trades  # type: ignore[union-attr]
+    left = int(trades.ends[np.flatnonzero(~trades.is_open)[-1]])
+    window.bench.mark_bar(left)
+    QTest.qWait(80)
+    assert "Left here" in why.story.text()
+
+
+def test_the_trial_below_the_script_follows_the_chart(window: Window, calm: Calm) -> None:
+    opened(window, calm)
+    window.desk.looking.go_to("FLAKE")
+    calm(window)
+    assert not window.desk.trials.outcome  # nothing is tried while nobody looks
+    QTest.keyClick(window, Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier)
+    calm(window)
+    glance = window.bench.below.glance
+    assert glance.symbol.text().startswith("FLAKE 1d:") and glance.list.text().startswith("All symbols 1d:")
+    window.desk.looking.go_to("SALTR", Timeframe.parse("1w"))
+    calm(window)
+    assert glance.symbol.text().startswith("SALTR 1w:") and glance.list.text().startswith("All symbols 1w:")
+    QTest.keyClick(window, Qt.Key.Key_F6)
+    assert window.bench.below.currentWidget() is window.bench.why
+    QTest.keyClick(window, Qt.Key.Key_F6)
+    assert not window.bench.below.isVisible()
+
+
+def test_the_ladder_tells_which_timeframes_hold_a_position(window: Window, calm: Calm) -> None:
+    opened(window, calm, "rung 1\ntrade ride long\n    enter when bar == 5\n")
+    window.show_bench()
+    calm(window)
+    held = [p for p in window.desk.looking.pips[Timeframe.parse("1d")] if p.held is not None]
+    assert len(held) == 1 and held[0].held.side == 1 and "bars" in held[0].held.words()
+
+
+def test_stopping_keeps_what_was_shown(window: Window, calm: Calm, place: TrialPlace) -> None:
+    before = place.trials.outcome
+    place.trials.set_ground(finer=True)
+    QTest.qWait(30)
+    window.deeds["stop_trial"].trigger()
+    calm(window)
+    assert place.trials.outcome is before and not place.stop_button.isVisible()
+    place.trials.set_ground(finer=False)
+
+
+def test_what_is_tried_comes_back_after_a_restart(window: Window, calm: Calm, place: TrialPlace) -> None:
+    place.trials.set_ground(list_name="Ferries", timeframe=Timeframe.parse("1w"))
+    place.terms.most.setValue(2)
+    place.trials.add_change(Change(What.SWAPPED))
+    calm(window)
+    window.desk.remembering.write()
+    workspace = Workspace(window.desk.workspace.data, window.desk.workspace.config)
+    made = make_window(workspace)
+    trials = made.desk.trials
+    assert (trials.list_name, str(trials.timeframe), trials.account.most) == ("Ferries", "1w", 2)
+    assert trials.changes == [Change(What.SWAPPED)]
+    put_away(made)
+
+
+def test_asked_settings_become_variants(
+    window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("40", True))
+    popup = place.variants.menu(QPoint(0, 0))
+    popup.actions()[0].trigger()
+    popup.close()
+    calm(window)
+    assert place.trials.changes == [Change(What.SETTING, "40", "n")]
+    make_app().processEvents()
