@@ -66,7 +66,7 @@ def test_the_open_rule_stands_on_trial_and_follows_the_typing(window: Window, ca
     before = trial_of(place)
     assert len(before.ground.panel) == 77 and before.figures["trades"] > 100
     assert "77 symbols" in place.word.text() and "is sealed" in place.word.text()
-    assert place.table.rows.rowCount() == int(before.book.done.sum() + before.book.open.sum())
+    assert place.table.source.rowCount() == int(before.book.done.sum() + before.book.open.sum())
     editor = window.bench.script.editor
     window.show_bench()
     editor.setFocus()
@@ -175,13 +175,24 @@ def test_another_list_and_timeframe_and_one_that_there_is_not(window: Window, ca
 def test_a_trade_of_the_table_opens_at_its_bar(window: Window, calm: Calm, place: TrialPlace) -> None:
     place.table.setFocus()
     place.table.selectRow(4)
-    index = place.table.rows.index(4, 0)
+    index = place.table.source.index(4, 0)
     symbol = index.data()
     QTest.keyClick(place.table, Qt.Key.Key_Return)
     calm(window)
     assert window.places.currentWidget() is window.bench and window.desk.looking.symbol == symbol
     pinned = window.bench.chart.pinned
     assert pinned is not None and "Entered here" in window.bench.why.story.text()
+
+
+def test_trades_are_sorted_by_any_column(window: Window, calm: Calm, place: TrialPlace) -> None:
+    net = trial_of(place).book.net
+    for order, sign in ((Qt.SortOrder.DescendingOrder, -1), (Qt.SortOrder.AscendingOrder, 1)):
+        place.table.sortByColumn(8, order)
+        shown = net[place.table.source.which]
+        assert (np.diff(sign * shown) >= 0).all()
+        assert place.table.source.index(0, 8).data() == f"{shown[0]:,.2f}"
+    place.table.go_to(int(place.table.source.which[30]))
+    assert place.table.currentIndex().row() == 30
 
 
 def test_every_tab_shows_the_trial_in_front(window: Window, calm: Calm, place: TrialPlace) -> None:
@@ -199,7 +210,7 @@ def test_every_tab_shows_the_trial_in_front(window: Window, calm: Calm, place: T
     assert len(nets) > 10 and nets == sorted(nets, reverse=True)  # type: ignore[type-var]
     place.tabs.setCurrentWidget(place.left_out)
     assert "entries were not taken" in place.left_out.words.text()
-    assert place.left_out.table.rows.rowCount() == int((trial_of(place).book.taken != 0).sum())
+    assert place.left_out.table.source.rowCount() == int((trial_of(place).book.taken != 0).sum())
 
 
 def test_small_charts_turn_by_keys_and_open(window: Window, calm: Calm, place: TrialPlace) -> None:

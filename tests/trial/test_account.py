@@ -78,7 +78,7 @@ def terms_of(rng: np.random.Generator) -> tuple[Terms, Account]:
     return terms, made
 
 
-@pytest.mark.parametrize("seed", range(60))
+@pytest.mark.parametrize("seed", range(30))
 def test_several_symbols_in_one_account_are_kept_as_the_independent_one_does(seed: int) -> None:
     rng = np.random.default_rng(seed)
     case = random_case(rng, within_day=False)

@@ -60,5 +60,14 @@ def agree(seed: int, timeframe: str, tick: float = 0.01) -> int:
 
 @pytest.mark.parametrize("timeframe", ["1d", "30m"])
 def test_random_scripts_trade_as_the_broker_does(timeframe: str) -> None:
-    made = sum(agree(seed, timeframe) for seed in range(120))
-    assert made > 1_000  # trades there are
+    made = sum(agree(seed, timeframe) for seed in range(50))
+    assert made > 400  # trades there are
+
+
+@pytest.mark.nightly
+@pytest.mark.parametrize("first", range(0, 3_000, 300))
+def test_thousands_of_random_scripts_trade_as_the_broker_does(first: int) -> None:
+    ways = (("1d", 0.01), ("30m", 0.05), ("1h", 0.25))
+    made = sum(agree(seed, *way) for seed in range(10_000 + first, 10_300 + first) for way in ways)
+    print(f"{made:,} trades of 900 scripts agree in bar, price and reason")
+    assert made > 10_000

@@ -35,7 +35,7 @@ def columns(found: Trades) -> list[np.ndarray]:
 
 
 @given(SEEDS, st.sampled_from(["1d", "30m"]))
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=15, deadline=None)
 def test_both_runners_give_the_same_bits(seed: int, timeframe: str) -> None:
     rng = np.random.default_rng(seed)
     case = random_case(rng, within_day=timeframe != "1d")
@@ -54,7 +54,7 @@ def test_both_runners_give_the_same_bits(seed: int, timeframe: str) -> None:
 
 
 @given(SEEDS)
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=10, deadline=None)
 def test_going_on_bar_by_bar_shows_the_position_as_it_was_known(seed: int) -> None:
     rng = np.random.default_rng(seed)
     program = compiled(random_case(rng, within_day=False))
@@ -87,7 +87,7 @@ def test_history_cut_short_gives_the_same_trades_as_far_as_it_goes(seed: int, co
 
 
 @given(SEEDS, st.sampled_from(["1d", "30m"]))
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=25, deadline=None)
 def test_every_fill_lies_in_its_bar_and_behind_its_decision(seed: int, timeframe: str) -> None:
     rng = np.random.default_rng(seed)
     bars = market(rng, 250, timeframe)
@@ -118,7 +118,7 @@ class OneSymbol:
         return self.minutes
 
 
-@pytest.mark.parametrize("seed", range(25))
+@pytest.mark.parametrize("seed", range(10))
 def test_minutes_decide_what_a_bar_leaves_open(seed: int) -> None:
     minutes, bars = finer_market(seed)
     case = random_case(np.random.default_rng(seed + 1000), within_day=True)

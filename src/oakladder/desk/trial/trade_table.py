@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QSortFilterProxyModel, Qt, pyqtSignal
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
 
 from oakladder.desk.look.theme import Theme, ui_font
@@ -15,9 +15,8 @@ from oakladder.trial.report import SKIPPED, day_words, price_words, trade_words
 from oakladder.trial.trial import Trial
 
 _REASONS = ["still open", *Reason]
-_SORT = Qt.ItemDataRole.UserRole
 #: What each column is called, how it is written, what it is sorted by, and whether it stands right.
-_Column = tuple[str, Callable[[Trial, int], str], Callable[[Trial, int], object], bool]
+_Column = tuple[str, Callable[[Trial, int], str], Callable[[Trial], np.ndarray], bool]
 
 
 def _percent(value: float) -> str:
@@ -29,24 +28,31 @@ def _number(value: float, form: str) -> str:
 
 
 _COLUMNS: tuple[_Column, ...] = (
-    ("Symbol", lambda t, k: t.ground.panel.symbols[t.trades.symbol[k]], lambda t, k: int(t.trades.symbol[k]), False),
-    ("Side", lambda t, k: Side(int(t.trades.side[k])).word, lambda t, k: int(t.trades.side[k]), False),
-    ("In", lambda t, k: day_words(t, int(t.trades.entered[k])), lambda t, k: int(_time(t, t.trades.entered[k])), False),
-    ("Out", lambda t, k: _out(t, k), lambda t, k: int(_time(t, t.trades.left[k])), False),
-    ("Bars", lambda t, k: f"{t.results.bars[k]:.0f}", lambda t, k: float(t.results.bars[k]), True),
-    ("Entry", lambda t, k: price_words(t, k, t.trades.entry[k]), lambda t, k: float(t.trades.entry[k]), True),
-    ("Exit", lambda t, k: price_words(t, k, t.trades.exit[k]), lambda t, k: float(t.trades.exit[k]), True),
-    ("Result", lambda t, k: _percent(t.results.ratio[k]), lambda t, k: float(t.results.ratio[k]), True),
-    ("Money", lambda t, k: _number(t.book.net[k], ",.2f"), lambda t, k: float(t.book.net[k]), True),
-    ("Risks", lambda t, k: _number(t.results.risks[k], "+.2f"), lambda t, k: float(t.results.risks[k]), True),
-    ("Worst", lambda t, k: _percent(t.results.worst[k]), lambda t, k: float(t.results.worst[k]), True),
-    ("Best", lambda t, k: _percent(t.results.best[k]), lambda t, k: float(t.results.best[k]), True),
-    ("Left by", lambda t, k: _left_by(t, k), lambda t, k: int(t.trades.reason[k]), False),
+    ("Symbol", lambda t, k: t.ground.panel.symbols[t.trades.symbol[k]], lambda t: t.trades.symbol, False),
+    ("Side", lambda t, k: Side(int(t.trades.side[k])).word, lambda t: t.trades.side, False),
+    (
+        "In",
+        lambda t, k: day_words(t, int(t.trades.entered[k])),
+        lambda t: t.ground.panel.times[t.trades.entered],
+        False,
+    ),
+    ("Out", lambda t, k: _out(t, k), lambda t: _left_times(t), False),
+    ("Bars", lambda t, k: f"{t.results.bars[k]:.0f}", lambda t: t.results.bars, True),
+    ("Entry", lambda t, k: price_words(t, k, t.trades.entry[k]), lambda t: t.trades.entry, True),
+    ("Exit", lambda t, k: price_words(t, k, t.trades.exit[k]), lambda t: t.trades.exit, True),
+    ("Result", lambda t, k: _percent(t.results.ratio[k]), lambda t: t.results.ratio, True),
+    ("Money", lambda t, k: _number(t.book.net[k], ",.2f"), lambda t: t.book.net, True),
+    ("Risks", lambda t, k: _number(t.results.risks[k], "+.2f"), lambda t: t.results.risks, True),
+    ("Worst", lambda t, k: _percent(t.results.worst[k]), lambda t: t.results.worst, True),
+    ("Best", lambda t, k: _percent(t.results.best[k]), lambda t: t.results.best, True),
+    ("Left by", lambda t, k: _left_by(t, k), lambda t: t.trades.reason, False),
 )
 
 
-def _time(trial: Trial, bar: int) -> int:
-    return int(trial.ground.panel.times[bar]) if bar >= 0 else 1 << 62
+def _left_times(trial: Trial) -> np.ndarray:
+    left = trial.trades.left
+    times = trial.ground.panel.times
+    return np.where(left >= 0, times[np.maximum(left, 0)], 1 << 62) if len(left) else left
 
 
 def _out(trial: Trial, k: int) -> str:
@@ -68,6 +74,7 @@ class TradeModel(QAbstractTableModel):
         self.theme = theme
         self._trial: Trial | None = None
         self.which = np.zeros(0, dtype=np.int64)
+        self._sorted = 2, Qt.SortOrder.AscendingOrder
 
     def show(self, trial: Trial | None, *, taken: bool = True) -> None:
         """Shows other trades."""
@@ -75,7 +82,24 @@ class TradeModel(QAbstractTableModel):
         self._trial = trial
         wanted = (trial.book.taken == Taken.YES) == taken if trial is not None else np.zeros(0, dtype=bool)
         self.which = np.flatnonzero(wanted)
+        self._arrange()
         self.endResetModel()
+
+    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
+        """Sorts all rows in one go: asking for the two sides of each comparison would take seconds for many trades."""
+        self.layoutAboutToBeChanged.emit()
+        self._sorted = column, order
+        self._arrange()
+        self.layoutChanged.emit()
+
+    def _arrange(self) -> None:
+        if self._trial is None:
+            return
+        column, order = self._sorted
+        keys = _COLUMNS[column][2](self._trial)[self.which]
+        if order is Qt.SortOrder.DescendingOrder:
+            keys = -keys
+        self.which = self.which[np.argsort(keys, kind="stable")]
 
     def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:
         return 0 if parent.isValid() else len(self.which)
@@ -87,12 +111,10 @@ class TradeModel(QAbstractTableModel):
         if self._trial is None or not index.isValid():
             return None
         k = int(self.which[index.row()])
-        name, write, key, right = _COLUMNS[index.column()]
+        name, write, _, right = _COLUMNS[index.column()]
         match role:
             case Qt.ItemDataRole.DisplayRole:
                 return write(self._trial, k)
-            case Qt.ItemDataRole.UserRole:
-                return key(self._trial, k)
             case Qt.ItemDataRole.TextAlignmentRole:
                 side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
                 return side | Qt.AlignmentFlag.AlignVCenter
@@ -116,10 +138,7 @@ class TradeTable(QTableView):
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
         self.source = TradeModel(theme)
-        self.rows = QSortFilterProxyModel(self)
-        self.rows.setSourceModel(self.source)
-        self.rows.setSortRole(_SORT)
-        self.setModel(self.rows)
+        self.setModel(self.source)
         self.setFont(ui_font(8.5))
         self.setSortingEnabled(True)
         self.sortByColumn(2, Qt.SortOrder.AscendingOrder)
@@ -142,12 +161,11 @@ class TradeTable(QTableView):
         self.source.show(trial, taken=taken)
 
     def _open(self, index: QModelIndex) -> None:
-        self.picked.emit(int(self.source.which[self.rows.mapToSource(index).row()]))
+        self.picked.emit(int(self.source.which[index.row()]))
 
     def go_to(self, trade: int) -> None:
         """Selects a trade and brings it into view."""
         found = np.flatnonzero(self.source.which == trade)
         if len(found):
-            index = self.rows.mapFromSource(self.source.index(int(found[0]), 0))
-            self.selectRow(index.row())
-            self.scrollTo(index)
+            self.selectRow(int(found[0]))
+            self.scrollTo(self.source.index(int(found[0]), 0))
