@@ -129,8 +129,10 @@ class Stepper:
                 return float(self.runner.row[self._cell(op.attr, op.args[0])])
             case "fine":
                 return float(self.runner.columns[op.attr][int(float(self.value(op.args[0])))])  # type: ignore[arg-type,index]
-            case ops.LOG_ROWS | ops.LOG_COUNT:
+            case ops.LOG_ROWS:
                 return _NAN
+            case ops.PLACE:
+                return float(self.runner.place)
             case "bar":
                 return self._load(("bar", self.domain))
             case "get" | "prev":
@@ -231,6 +233,7 @@ class Runner:
         self.leaves = leaves
         self.columns: Mapping[Input | FineColumn, np.ndarray] = {}
         self._rows: dict[ops.Log, int] = {}
+        self.place = 0
         self._logs: dict[object, np.ndarray] = {}
         self.row = layout.template.copy()
         self.steppers = {d: Stepper(self, d) for d in live.domains}
@@ -271,15 +274,14 @@ class Runner:
         for i in range(start, end):
             for domain, marks in zip(others, steps, strict=True):
                 self._advance(domain, int(marks[i]), columns, i)
-            rows = dict(self._rows)
+            self.place = i
             main.trying = not commit and i == end - 1
             main.step({what: float(columns[what][i]) for what in self.state.inputs[base]})
             for out, op in zip(outs, self.leaves, strict=True):
-                if op.code == ops.LOG_COUNT:
-                    assert isinstance(op.attr, ops.Log)
-                    out[i] = self._rows[op.attr] - rows[op.attr]
-                elif op.code != ops.LOG_ROWS:
+                if op.code != ops.LOG_ROWS:
                     out[i] = _encoded(op, main.value(op))
+        for log, rows in self._logs.items():
+            rows[self._rows[log], 0] = 0.0  # type: ignore[index]
 
     def append(self, log: ops.Log, values: list[float]) -> None:
         """Writes a row of a log behind the last one."""

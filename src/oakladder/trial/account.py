@@ -67,30 +67,15 @@ def _sized(
     trades: Trades, account: Account, grid: Grid, paid: np.ndarray, got: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
     """The units of each trade, and what became of it."""
-    closed = trades.closed
-    count = len(trades)
-    which = np.concatenate([np.arange(count), np.flatnonzero(closed)])
-    is_entry = np.arange(len(which)) < count
-    bar = np.where(is_entry, trades.entered[which], trades.left[which])
-    moment = grid.at[bar] if len(bar) else bar
-    phase = np.where(is_entry, _entry_phase(trades)[which], _exit_phase(trades)[which])
+    which, is_entry = _one_by_one(trades) if account.apart else _by_moments(trades, grid)
+    moment = grid.at[np.where(is_entry, trades.entered[which], trades.left[which])] if len(which) else which
     symbol = trades.symbol[which]
-    keys = moment * 8 + phase
-    if account.apart:
-        order = np.lexsort((keys, symbol))
-    elif any(rule.has_rank for rule in trades.rules):
-        rank = np.where(is_entry & ~np.isnan(trades.rank[which]), -trades.rank[which], np.inf)
-        order = np.lexsort((symbol, rank, keys))
-    else:
-        order = np.lexsort((symbol, keys))
-    which, is_entry, moment, symbol = which[order], is_entry[order], moment[order], symbol[order]
     symbols = len(trades.panel)
+    offsets = np.array([0, len(which)], dtype=np.int64)
+    row = moment - 1
     if account.apart:
         offsets = np.searchsorted(symbol, np.arange(symbols + 1)).astype(np.int64)
-        row = symbol * len(grid) + moment - 1
-    else:
-        offsets = np.array([0, len(which)], dtype=np.int64)
-        row = moment - 1
+        row = row + symbol * len(grid)
     columns = {
         "is_entry": is_entry,
         "price": np.where(is_entry, paid[which], got[which]),
@@ -116,10 +101,35 @@ def _sized(
         "stride": float(len(grid)),
     }
     units, taken = ledger().run(columns, offsets, settings)
-    made_units, made_taken = np.full(count, np.nan), np.zeros(count, dtype=np.int64)
+    made_units, made_taken = np.full(len(trades), np.nan), np.zeros(len(trades), dtype=np.int64)
     made_units[which[is_entry]] = units[is_entry]
     made_taken[which[is_entry]] = taken[is_entry].astype(np.int64)
     return made_units, made_taken
+
+
+def _one_by_one(trades: Trades) -> tuple[np.ndarray, np.ndarray]:
+    """Entries and exits of each symbol as they come: the number of the trade, and whether it is an entry."""
+    which = np.repeat(np.arange(len(trades)), 2)
+    is_entry = np.tile([True, False], len(trades))
+    there = is_entry | trades.closed[which]
+    return which[there], is_entry[there]
+
+
+def _by_moments(trades: Trades, grid: Grid) -> tuple[np.ndarray, np.ndarray]:
+    """Entries and exits of all symbols by time, what leaves first and then by rank and symbol."""
+    count = len(trades)
+    closed = np.flatnonzero(trades.closed)
+    which = np.concatenate([np.arange(count), closed])
+    is_entry = np.arange(len(which)) < count
+    bar = np.concatenate([trades.entered, trades.left[closed]])
+    keys = grid.at[bar] * 8 if len(bar) else bar
+    keys = keys + np.concatenate([_entry_phase(trades), _exit_phase(trades)[closed]])
+    if any(rule.has_rank for rule in trades.rules):
+        rank = np.where(is_entry & ~np.isnan(trades.rank[which]), -trades.rank[which], np.inf)
+        order = np.lexsort((trades.symbol[which], rank, keys))
+    else:
+        order = np.argsort(keys, kind="stable")  # trades stand by symbol
+    return which[order], is_entry[order]
 
 
 def _entry_phase(trades: Trades) -> np.ndarray:

@@ -9,6 +9,9 @@ import numpy as np
 from oakladder.trial.account import Book
 from oakladder.trial.ledger import Taken
 
+#: So many trades are reckoned together: few enough for the cache.
+_TOGETHER = 2_000
+
 
 @dataclass(frozen=True, slots=True)
 class Equity:
@@ -49,29 +52,29 @@ def equity_of(book: Book, first: int = 0) -> Equity:
     cash = np.bincount(entered, -side * units * paid - fee(paid), size)
     out = side * units * got - fee(got)
     cash += np.bincount(left[closed], out[closed], size)
-    # Held at the closes of bars from the entry's up to the exit's.
+    value, positions = np.zeros(size), np.zeros(size)
+    for part in range(0, len(taken), _TOGETHER):
+        some = slice(part, part + _TOGETHER)
+        _add_held(value, positions, (entered[some], left[some], (side * units)[some]), grid.closes, symbol[some])
+    curve = book.start + np.cumsum(cash) + value
+    held = book.start * grid.held
+    return Equity(grid.times[first:], curve[first:], held[first:], positions[first:], book.start)
+
+
+def _add_held(
+    value: np.ndarray,
+    positions: np.ndarray,
+    trades: tuple[np.ndarray, np.ndarray, np.ndarray],
+    closes: np.ndarray,
+    symbol: np.ndarray,
+) -> None:
+    """Adds what some trades are worth at the closes of bars from the entry's up to the exit's."""
+    entered, left, units = trades
     lengths = left - entered
     total = int(lengths.sum())
-    which = np.repeat(np.arange(len(taken)), lengths)
-    at = np.arange(total) - np.repeat(np.cumsum(lengths) - lengths, lengths) + np.repeat(entered, lengths)
-    value = np.bincount(at, (side * units)[which] * grid.closes[symbol[which], at], size)
-    positions = np.bincount(at, minlength=size)
-    curve = book.start + np.cumsum(cash) + value
-    return Equity(grid.times[first:], curve[first:], _held(book)[first:], positions[first:], book.start)
-
-
-def _held(book: Book) -> np.ndarray:
-    """The same money simply held: in each symbol from its first open on, in cash before."""
-    panel, grid = book.trades.panel, book.grid
-    there = panel.timeline.sizes > 0
-    count = int(there.sum())
-    if not count or not len(grid):
-        return np.full(len(grid), book.start)
-    opens = panel.column("open")
-    made = np.zeros(len(grid))
-    for k in np.flatnonzero(there).tolist():
-        first, last = int(panel.starts[k]), int(panel.ends[k])
-        known = np.flatnonzero(~np.isnan(opens[first:last]))
-        growth = grid.closes[k] / opens[first + known[0]] if len(known) else np.ones(len(grid))
-        made += np.where(np.isnan(growth), 1.0, growth)
-    return book.start / count * made
+    begins = np.cumsum(lengths) - lengths
+    at = np.arange(total) + np.repeat(entered - begins, lengths)
+    place = at + np.repeat(symbol * closes.shape[1], lengths)
+    size = len(value)
+    value += np.bincount(at, np.repeat(units, lengths) * closes.ravel()[place], size)
+    positions += np.bincount(at, minlength=size)

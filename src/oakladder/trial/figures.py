@@ -6,6 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import Enum
+from functools import cached_property
 
 import numpy as np
 
@@ -14,6 +15,7 @@ from oakladder.bars.timeline import Timeline
 from oakladder.trial.account import Book
 from oakladder.trial.equity import Equity
 from oakladder.trial.excursions import excursions
+from oakladder.trial.trades import Trades
 
 #: Days of a year, leap years in the mean.
 YEAR = 365.25
@@ -92,16 +94,29 @@ FIGURES: dict[str, Figure] = {
 Value = float | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Results:
     """What each trade brought beside its book: arrays with a place for each trade."""
 
+    trades: Trades
     #: What it brought for what it was entered for, and counted in risks; NaN where that is not known.
     ratio: np.ndarray
     risks: np.ndarray
     bars: np.ndarray
-    worst: np.ndarray
-    best: np.ndarray
+
+    @cached_property
+    def _excursions(self) -> tuple[np.ndarray, np.ndarray]:
+        return excursions(self.trades)  # no figure is made of them
+
+    @property
+    def worst(self) -> np.ndarray:
+        """The worst that it was worth, as a ratio of its entry."""
+        return self._excursions[0]
+
+    @property
+    def best(self) -> np.ndarray:
+        """The best that it was worth, as a ratio of its entry."""
+        return self._excursions[1]
 
 
 def results_of(book: Book) -> Results:
@@ -109,20 +124,20 @@ def results_of(book: Book) -> Results:
     trades = book.trades
     value = book.units * book.paid
     at_risk = book.units * trades.risk
-    worst, best = excursions(trades)
     ends = np.where(trades.closed, trades.left, trades.panel.offsets[trades.symbol + 1] - 1)
     with np.errstate(divide="ignore", invalid="ignore"):
         ratio = np.where(value > 0, book.net / value, np.nan)
         risks = np.where(at_risk > 0, book.net / at_risk, np.nan)
-    return Results(ratio, risks, (ends - trades.entered).astype(np.float64), worst, best)
+    return Results(trades, ratio, risks, (ends - trades.entered).astype(np.float64))
 
 
 def figures_of(book: Book, results: Results, equity: Equity) -> dict[str, Value]:
     """All figures by name; None where one is not defined."""
     made: dict[str, float] = {}
-    made |= of_trades(book.net[book.done], results.ratio[book.done], results.risks[book.done], results.bars[book.done])
-    order = np.argsort(_exit_moments(book), kind="stable")
-    won = book.net[book.done][order] > 0
+    done = np.flatnonzero(book.done)
+    net = book.net[done]
+    made |= of_trades(net, results.ratio[done], results.risks[done], results.bars[done])
+    won = net[np.argsort(_exit_moments(book, done), kind="stable")] > 0
     made |= {"longest_win": float(_longest(won)), "longest_loss": float(_longest(~won))}
     made |= _of_costs(book)
     made |= of_curve(equity, book.trades.panel.timeline)
@@ -154,9 +169,9 @@ def of_trades(net: np.ndarray, ratio: np.ndarray, risks: np.ndarray, bars: np.nd
     }
 
 
-def _exit_moments(book: Book) -> np.ndarray:
-    trades = book.trades.take(book.done)
-    return book.grid.at[trades.left] * 4 + trades.moment if len(trades) else np.zeros(0)
+def _exit_moments(book: Book, done: np.ndarray) -> np.ndarray:
+    left = book.trades.left[done]
+    return book.grid.at[left] * 4 + book.trades.moment[done] if len(left) else left
 
 
 def _longest(flags: np.ndarray) -> int:

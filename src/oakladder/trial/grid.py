@@ -18,6 +18,9 @@ class Grid:
     times: np.ndarray
     closes: np.ndarray
     at: np.ndarray
+    #: What 1 becomes that is put in equal parts into every symbol at its first open, and waits in cash before; at each
+    #: close.
+    held: np.ndarray
 
     def __len__(self) -> int:
         return len(self.times)
@@ -28,19 +31,34 @@ def grid_of(panel: Panel) -> Grid:
     symbols = len(panel)
     close = panel.column("close")
     if not panel.size:
-        return Grid(np.zeros(0, dtype=np.int64), np.zeros((symbols, 0)), np.zeros(0, dtype=np.int64))
+        return Grid(np.zeros(0, dtype=np.int64), np.zeros((symbols, 0)), np.zeros(0, dtype=np.int64), np.zeros(0))
     parts = panel.timeline.each
     first = parts[0]
     if all(part is first or np.array_equal(part, first) for part in parts):
         closes = close.reshape(symbols, len(first))
         at = np.tile(np.arange(len(first)), symbols)
-        return Grid(first, _filled(closes), at)
+        return _with_held(panel, first, _filled(closes), at)
     times = np.unique(panel.times)
     at = np.searchsorted(times, panel.times)
     closes = np.full((symbols, len(times)), np.nan)
     symbol = np.repeat(np.arange(symbols), panel.timeline.sizes)
     closes[symbol, at] = close
-    return Grid(times, _filled(closes), at)
+    return _with_held(panel, times, _filled(closes), at)
+
+
+def _with_held(panel: Panel, times: np.ndarray, closes: np.ndarray, at: np.ndarray) -> Grid:
+    opens = panel.column("open")
+    there = np.flatnonzero(panel.timeline.sizes > 0)
+    firsts = opens[panel.starts[there]]
+    for k in np.flatnonzero(np.isnan(firsts)).tolist():  # the first open that is known
+        own = opens[panel.starts[there[k]] : panel.ends[there[k]]]
+        known = np.flatnonzero(~np.isnan(own))
+        firsts[k] = own[known[0]] if len(known) else np.nan
+    growth = np.zeros(len(times))
+    for row, first in zip(there.tolist(), firsts.tolist(), strict=True):
+        ratio = closes[row] / first if first == first and first else np.ones(len(times))
+        growth += np.where(np.isnan(ratio), 1.0, ratio)
+    return Grid(times, closes, at, growth / max(len(there), 1))
 
 
 def _filled(closes: np.ndarray) -> np.ndarray:

@@ -14,8 +14,11 @@ from oakladder.rung import tree as t
 from oakladder.rung.plan.ops import ROWS_A_BAR, TradePlan, TradingPlan
 from oakladder.rung.problems import RunProblem
 from oakladder.rung.program import Program
-from oakladder.rung.trade_log import INSIDE, Column, Event, Moment
+from oakladder.rung.trade_log import INSIDE, UNDECIDED, Column, Event
 from oakladder.trial.rewriting import clause_line
+
+#: So many rows of a log are looked at first for its end.
+_BLOCK = 4096
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +51,9 @@ class Trades:
     #: `Moment` of the exit.
     moment: np.ndarray
     undecided: np.ndarray
+    #: The best and the worst price for the trader at the closes of its bars, of closed trades.
+    best: np.ndarray
+    against: np.ndarray
     #: The bars on which an entry was not made since its stop or target was reached already, and those on which a long
     #: and a short trade were decided together.
     touched_at: np.ndarray
@@ -114,8 +120,9 @@ def find_trades(
     cancelled: Callable[[], bool] | None = None,
     progress: Callable[[float], None] | None = None,
     reference: bool = False,
+    thorough: bool = False,
 ) -> Trades:
-    """The trades of a script over every symbol of a panel. Raises `RunProblem` or `Cancelled`."""
+    """The trades of a script over every symbol of a panel; ``thorough`` waits for thoroughly compiled code. Raises `RunProblem` or `Cancelled`."""
     plan = trading_of(program)
     check_timeframe(program, panel)
     done = run(
@@ -128,6 +135,7 @@ def find_trades(
         cancelled=cancelled,
         progress=progress,
         reference=reference,
+        thorough=thorough,
     )
     return trades_of(done)
 
@@ -135,62 +143,67 @@ def find_trades(
 def trades_of(result: Result) -> Trades:
     """The trades in the log of a run."""
     plan = trading_of(result.program)
-    count, rows = result.arrays[plan.count], result.arrays[plan.rows]
-    busy = np.flatnonzero(count)
-    written = count[busy].astype(np.int64)
-    panel = result.panel
-    # Rows of a piece stand end to end from its first bar on.
-    pieces = result.pieces
-    piece = np.searchsorted(pieces, busy, "right") - 1
-    before = np.concatenate([[0], np.cumsum(written)])
-    of_piece = before[np.searchsorted(busy, pieces[piece], "left")]
-    first = ROWS_A_BAR * pieces[piece] + before[:-1] - of_piece
-    bar = np.repeat(busy, written)
-    at = np.repeat(first - before[:-1], written) + np.arange(before[-1])
-    return _matched(panel, plan, rows[at], bar)
+    return _matched(result.panel, plan, _rows(result.arrays[plan.rows], result.pieces))
 
 
-def _matched(panel: Panel, plan: TradingPlan, rows: np.ndarray, bar: np.ndarray) -> Trades:
-    """Rows in order, each with its bar in the panel, as trades."""
-    event = rows[:, Column.EVENT]
-    ins, outs = np.flatnonzero(event == Event.ENTERED), np.flatnonzero(event == Event.LEFT)
-    symbol = np.searchsorted(panel.offsets, bar[ins], "right") - 1
-    # A symbol holds one position at a time: an entry is closed by the first exit behind it, if that is its own symbol's.
-    after = np.searchsorted(outs, ins, "left")
-    there = after < len(outs)
-    closing = np.where(there, outs[np.minimum(after, max(len(outs) - 1, 0))] if len(outs) else 0, 0)
-    there &= bar[closing] < panel.offsets[symbol + 1] if len(bar) else there
-    entries, exits = rows[ins], rows[closing] if len(rows) else rows[ins]
-    rule = entries[:, Column.TRADE].astype(np.int64) - 1
-    sides = np.array([int(r.side) for r in plan.trades], dtype=np.int64)
-    how = entries[:, Column.HOW].astype(np.int64)
-    # Bars are counted from the first that was run.
-    entered = bar[ins]
-    decided = entered - (entries[:, Column.BAR] - entries[:, Column.DECIDED]).astype(np.int64)
-    first_risk = entries[:, Column.RISK]
+def _rows(rows: np.ndarray, pieces: np.ndarray) -> np.ndarray:
+    """What was written of a log: the rows of each call stand end to end from its first bar on, up to one of 0."""
+    made = []
+    for start in (ROWS_A_BAR * pieces).tolist():
+        at, step = start, _BLOCK
+        while at < len(rows):
+            ends = np.flatnonzero(rows[at : at + step, Column.EVENT] == 0)
+            if len(ends):
+                at += int(ends[0])
+                break
+            at, step = at + step, step * 2
+        made.append(rows[start:at])
+    return np.concatenate(made) if made else rows[:0]
+
+
+def _matched(panel: Panel, plan: TradingPlan, rows: np.ndarray) -> Trades:
+    """Rows in order as trades: a symbol holds one position at a time, so the exit of an entry follows it."""
+    place = rows[:, Column.PLACE].astype(np.int64)
+    event = rows[:, Column.EVENT].astype(np.int8)
+    touched_at, contradicted_at = place[event == Event.TOUCHED], place[event == Event.CONTRADICTION]
+    if len(touched_at) or len(contradicted_at):
+        told = event <= Event.LEFT
+        rows, place, event = rows[told], place[told], event[told]
+    ins = np.flatnonzero(event == Event.ENTERED)
+    closed = np.append(event[1:] == Event.LEFT, False)[ins]
+    columns = np.ascontiguousarray(rows.T)
+    entry, left = columns[:, ins], columns[:, np.minimum(ins + 1, max(len(rows) - 1, 0))]
 
     def of_exit(column: Column, otherwise: float) -> np.ndarray:
-        return np.where(there, exits[:, column], otherwise)
+        return np.where(closed, left[column], otherwise)
 
+    entered = place[ins]
+    counts = np.diff(np.searchsorted(entered, panel.offsets))
+    rule = entry[Column.TRADE].astype(np.int64) - 1
+    how, moment = entry[Column.HOW].astype(np.int64), of_exit(Column.HOW, 0).astype(np.int64)
+    sides = np.array([int(r.side) for r in plan.trades], dtype=np.int64)
+    risk = entry[Column.RISK]
     return Trades(
-        panel,
-        plan.trades,
-        symbol,
-        rule,
-        sides[rule],
-        decided,
-        entered,
-        entries[:, Column.PRICE],
-        how % INSIDE,
-        how >= INSIDE,
-        np.where(there & np.isnan(first_risk), exits[:, Column.RISK], first_risk),
-        first_risk,
-        entries[:, Column.RANK],
-        np.where(there, bar[closing] if len(bar) else -1, -1),
-        of_exit(Column.PRICE, np.nan),
-        of_exit(Column.REASON, 0).astype(np.int64),
-        of_exit(Column.MOMENT, Moment.OPEN).astype(np.int64),
-        of_exit(Column.UNDECIDED, 0) == 1,
-        bar[event == Event.TOUCHED],
-        bar[event == Event.CONTRADICTION],
+        panel=panel,
+        rules=plan.trades,
+        symbol=np.repeat(np.arange(len(panel)), counts),
+        rule=rule,
+        side=sides[rule],
+        decided=entered - entry[Column.AGO].astype(np.int64),
+        entered=entered,
+        entry=entry[Column.PRICE],
+        order=how % INSIDE,
+        inside=how >= INSIDE,
+        risk=np.where(closed & np.isnan(risk), left[Column.RISK], risk),
+        first_risk=risk,
+        rank=entry[Column.RANK],
+        left=of_exit(Column.PLACE, -1).astype(np.int64),
+        exit=of_exit(Column.PRICE, np.nan),
+        reason=of_exit(Column.REASON, 0).astype(np.int64),
+        moment=moment % UNDECIDED,
+        undecided=moment >= UNDECIDED,
+        best=of_exit(Column.BEST, np.nan),
+        against=of_exit(Column.AGAINST, np.nan),
+        touched_at=touched_at,
+        contradicted_at=contradicted_at,
     )

@@ -80,10 +80,19 @@ def put_on_trial(
     executor: Executor | None = None,
     cancelled: Callable[[], bool] | None = None,
     progress: Callable[[float], None] | None = None,
+    thorough: bool = False,
 ) -> Trial:
-    """Puts a script with trades on trial. Raises `RunProblem` where it cannot run or takes no position, `Cancelled`."""
+    """Puts a script with trades on trial; ``thorough`` pays where many trials of it are to come. Raises `RunProblem` where it cannot run or takes no position, `Cancelled`."""
     account.check()
-    trades = find_trades(program, ground.panel, settings, executor=executor, cancelled=cancelled, progress=progress)
+    trades = find_trades(
+        program,
+        ground.panel,
+        settings,
+        executor=executor,
+        cancelled=cancelled,
+        progress=progress,
+        thorough=thorough,
+    )
     if ground.first is not None and len(trades):
         trades = trades.take(ground.panel.times[trades.decided] >= ground.first)
     return judged(program, dict(settings or {}), ground, account, trades)

@@ -70,7 +70,7 @@ def swept(
         if cancelled is not None and cancelled():
             raise Cancelled
         try:
-            return put_on_trial(program, ground, account, {**settings, **changed}, cancelled=cancelled)
+            return put_on_trial(program, ground, account, {**settings, **changed}, cancelled=cancelled, thorough=True)
         except RunProblem as problem:
             return problem
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 import math
 
 from oakladder.rung.lower.frames import Value
-from oakladder.rung.plan.ops import TAME_EXPONENT, ZONE, Demand, Domain, Foreign, Item, Op, Output, Put, Slot
+from oakladder.rung.plan.ops import PLACE, TAME_EXPONENT, ZONE, Demand, Domain, Foreign, Item, Op, Output, Put, Slot
 from oakladder.rung.problems import Problem, ScriptError, Span
 
 MAX_OPS = 20_000
 #: Operations that differ from bar to bar (or symbol to symbol) whatever they are made of.
-_MOVING = frozenset([ZONE, "ranked", "input", "get", "prev", "past", "fold", "bar", "export", "symbol"])
+_MOVING = frozenset([ZONE, PLACE, "ranked", "input", "get", "prev", "past", "fold", "bar", "export", "symbol"])
 
 
 class Emitter:

@@ -12,7 +12,16 @@ from oakladder.rung import values
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.frames import NAN, NOWHERE, Bundle, CallFrame, Instance, Trace, Value, timeframe_of
 from oakladder.rung.plan.inputs import BarColumn, IsSymbol
-from oakladder.rung.plan.ops import CHART_TIMEFRAME, DATA_EXPONENT, DIVISOR_EXPONENT, TAME_EXPONENT, Domain, Op, Slot
+from oakladder.rung.plan.ops import (
+    CHART_TIMEFRAME,
+    DATA_EXPONENT,
+    DIVISOR_EXPONENT,
+    PLACE,
+    TAME_EXPONENT,
+    Domain,
+    Op,
+    Slot,
+)
 from oakladder.rung.read.blocks import parse
 from oakladder.rung.texts import CLOCK
 from oakladder.rung.trade_words import POSITION, POSITION_VALUES
@@ -150,6 +159,8 @@ class Expressions:
             return self.emitter.emit("input", attr=BarColumn(expr.name), bound=DATA_EXPONENT, domain=frame.domain)
         if expr.name in values.DERIVED:
             return self.value(_written(values.DERIVED[expr.name]), CallFrame(NOWHERE, frame.domain))
+        if expr.name == PLACE and frame.instance.is_own:
+            return self.emitter.emit(PLACE, bound=40, domain=frame.domain)
         if expr.name == "bar":
             return self.emitter.emit("bar", bound=40, domain=frame.domain)
         if expr.name in values.TIME_INPUTS or (expr.name in values.TRADE_INPUTS and frame.instance.is_own):

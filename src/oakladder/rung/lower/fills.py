@@ -6,15 +6,21 @@ position is part of the pass over the bars like anything else that a script keep
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from oakladder.rung.lower.writer import Writer
 from oakladder.rung.plan.inputs import FineBound
 from oakladder.rung.plan.ops import Log
-from oakladder.rung.trade_log import INSIDE, Event, Moment, Order
-from oakladder.rung.trade_words import Reason, TradeWord
+from oakladder.rung.trade_log import INSIDE, UNDECIDED, Event, Moment, Order
+from oakladder.rung.trade_words import Reason, Side, TradeWord
 
 _W = TradeWord
 #: The most minutes of a bar that is walked through minute by minute: those of a month.
 MOST_PARTS = 31 * 24 * 60
+
+
+def _flags(is_long: bool) -> tuple[str, str]:
+    return ("yes", "no") if is_long else ("no", "yes")
 
 
 def either(a: str, cond: str, b: str) -> str:
@@ -29,8 +35,13 @@ class Fills:
     of what an order carries from its decision to its fill.
     """
 
-    def __init__(self, writer: Writer, log: Log, used: frozenset[TradeWord], trades: int, finer: bool):
-        self.w, self.log, self.used, self.trades, self.finer = writer, log, used, trades, finer
+    def __init__(self, writer: Writer, log: Log, used: frozenset[TradeWord], sides: Sequence[Side], finer: bool):
+        self.w, self.log, self.used, self.trades, self.finer = writer, log, used, len(sides), finer
+        # Where all trades go one way, so do position and order: what depends on the side is known before the run.
+        only = sides[0] if len(set(sides)) == 1 else None
+        self.way, self.o_way = ("side", "o_side") if only is None else (f"({only:d})",) * 2
+        self.long, self.short = ("side > 0", "side < 0") if only is None else _flags(only is Side.LONG)
+        self.o_short = "o_side < 0" if only is None else self.short
         self.has_stop = bool(used & {_W.STOP, _W.STOP_AT, _W.TRAIL, _W.PROTECT, _W.PROTECT_RISKS})
         self.has_target = bool(used & {_W.TARGET, _W.TARGET_AT, _W.TARGET_RISKS})
         self.has_flat = bool(used & {_W.FLAT_BY, _W.FLAT_AT_END})
@@ -44,7 +55,18 @@ class Fills:
         w = self.w
         for name in ("side", "active", "order", "leaving"):
             w.keep(name, 0.0)
-        for name in ("entry", "held", "best", "stop", "risk", "target", "near_target", "target_risks", "aimed"):
+        for name in (
+            "entry",
+            "held",
+            "best",
+            "against",
+            "stop",
+            "risk",
+            "target",
+            "near_target",
+            "target_risks",
+            "aimed",
+        ):
             w.keep(name)
         for name in ("guard", "guard_risks", "most", "by", "at_end", "pause", "last_day"):
             w.keep(name)
@@ -90,19 +112,38 @@ class Fills:
         if self.has_flat:
             self._session_end()
         with w.when("side != 0"):
-            w.set("best", either("high", "side > 0 and high > best", either("low", "side < 0 and low < best", "best")))
+            for name, up, down in (("best", self.long, self.short), ("against", self.short, self.long)):
+                falls = either("low", f"({down}) and low < {name}", name)
+                w.set(name, either("high", f"({up}) and high > {name}", falls))
 
     def _part(self) -> None:
         """The bar, or one of the minutes that it is made of."""
         w = self.w
         w.fresh("inside", "0")
-        with w.when("side != 0 and known(p_open)"):
-            self._at_open()
-        with w.when("order > 0 and side == 0 and known(p_open)"):
-            self._order()
+        # On most bars nothing happens; one look tells.
+        with w.when(f"(order > 0 or {self._may_leave()}) and known(p_open)"):
+            with w.when("side != 0"):
+                self._at_open()
+            with w.when("order > 0 and side == 0"):
+                self._order()
+            if self.has_stop or self.has_target:
+                with w.when("side != 0"):
+                    self._inside()
+
+    def _may_leave(self) -> str:
+        """Whether a position may leave on this part of the bar: holds wherever it does, and on few bars beside."""
+        made = ["leaving > 0"]
+        if self.has(_W.MOST):
+            made.append("held >= most")
+        if self.has_flat:
+            made.append("side != 0")
+        if self.has_stop:
+            made.append(f"(if {self.long} then p_low <= stop else p_high >= stop)")
+        if self.has_target:
+            made.append(f"(if {self.long} then p_high >= target else p_low <= target)")
         if self.has_stop or self.has_target:
-            with w.when("side != 0 and known(p_open)"):
-                self._inside()
+            made.append("not known(p_low + p_high)")
+        return " or ".join(made)
 
     def _at_open(self) -> None:
         """What leaves at the open: what was decided, what has lasted long enough, what lies beyond its stop or target."""
@@ -115,9 +156,9 @@ class Fills:
         if self.has(_W.FLAT_AT_END):
             self._because(Reason.SESSION, "is_first and at_end == 1 and day_number != last_day")
         if self.has_stop:
-            self._because(Reason.STOP, "side * (p_open - stop) <= 0")
+            self._because(Reason.STOP, f"{self.way} * (p_open - stop) <= 0")
         if self.has_target:
-            self._because(Reason.TARGET, "side * (p_open - target) >= 0")
+            self._because(Reason.TARGET, f"{self.way} * (p_open - target) >= 0")
         with w.when("reason > 0"):
             self._leave("p_open", "reason", "0", Moment.OPEN)
 
@@ -133,7 +174,7 @@ class Fills:
         w.fresh("got", either("p_open", f"order == {Order.MARKET}", "none"))
         with w.when(f"order > {Order.MARKET}"):
             # Prices come down to a limit of a long and to a stop entry of a short, and up to the others.
-            w.let("falls", f"(if order == {Order.LIMIT} then o_side else -o_side) > 0")
+            w.let("falls", f"(if order == {Order.LIMIT} then {self.o_way} else -{self.o_way}) > 0")
             w.let("as_good", "if falls then p_open <= o_price else p_open >= o_price")
             w.let("comes", "if falls then p_low <= o_price else p_high >= o_price")
             w.set("got", either("p_open", "as_good", either("o_price", "comes", "none")))
@@ -148,21 +189,21 @@ class Fills:
         if self.has_stop:
             w.fresh("f_stop", "none")
             for candidate in self._first_stops():
-                self._tighten("f_stop", candidate, "o_side")
+                self._tighten("f_stop", candidate, self.o_way)
         w.fresh("f_risk", "abs(f_price - f_stop)" if self.has_stop else "none")
         if self.has_target:
             w.fresh("f_near", "none")
             for candidate in self._fixed_targets(
-                "f_price", "o_side", "f_risk", "o_target_n", "o_target_d", "o_target_r"
+                "f_price", self.o_way, "f_risk", "o_target_n", "o_target_d", "o_target_r"
             ):
-                self._nearer("f_near", candidate, "o_side")
+                self._nearer("f_near", candidate, self.o_way)
             w.fresh("f_target", "f_near")
             if self.has(_W.TARGET_AT):
-                self._nearer("f_target", "o_target_p", "o_side")
-        touched = ["o_side * (f_price - f_stop) <= 0"] * self.has_stop
-        touched += ["o_side * (f_target - f_price) <= 0"] * self.has_target
+                self._nearer("f_target", "o_target_p", self.o_way)
+        touched = [f"{self.o_way} * (f_price - f_stop) <= 0"] * self.has_stop
+        touched += [f"{self.o_way} * (f_target - f_price) <= 0"] * self.has_target
         with w.when(" or ".join(touched) or "no"):
-            w.append(self.log, str(Event.TOUCHED.value), "bar", "f_price", "o_trade", "o_bar")
+            w.append(self.log, str(Event.TOUCHED.value), "place", "f_price", "o_trade", "bar - o_bar")
         with w.otherwise():
             self._open()
         w.set("order", "0")
@@ -175,6 +216,7 @@ class Fills:
             "entry": "f_price",
             "held": "0",
             "best": "f_price",
+            "against": "f_price",
             "leaving": "0",
         }
         if self.has_stop:
@@ -193,7 +235,7 @@ class Fills:
         w.set_all(made)
         rank = "o_rank" if self.has(_W.RANK) else "none"
         how = f"order + (if inside > 0 then {INSIDE} else 0)"
-        w.append(self.log, str(Event.ENTERED.value), "bar", "entry", "active", "o_bar", "f_risk", rank, how)
+        w.append(self.log, str(Event.ENTERED.value), "place", "entry", "active", "bar - o_bar", "f_risk", rank, how)
 
     def _guard(self) -> str:
         """How far the best price must get for the stop to go to the fill price, as a distance; none without."""
@@ -205,10 +247,10 @@ class Fills:
         """The stops of an order at its fill, each rounded to a tick to the trader's disadvantage."""
         made = []
         if self.has(_W.STOP):
-            made.append("f_price - o_side * (o_stop_d else o_stop_r * f_price)")
+            made.append(f"f_price - {self.o_way} * (o_stop_d else o_stop_r * f_price)")
         if self.has(_W.TRAIL):
-            made.append("f_price - o_side * (o_trail_d else o_trail_r * f_price)")
-        rounded = [self.rounded(text, "o_side < 0") for text in made]
+            made.append(f"f_price - {self.o_way} * (o_trail_d else o_trail_r * f_price)")
+        rounded = [self.rounded(text, self.o_short) for text in made]
         return [*rounded, *(["o_stop_p"] if self.has(_W.STOP_AT) else [])]
 
     def _fixed_targets(self, price: str, side: str, risk: str, risks: str, away: str, ratio: str) -> list[str]:
@@ -218,13 +260,13 @@ class Fills:
             made.append(f"{price} + {side} * ({away} else {ratio} * {price})")
         if self.has(_W.TARGET_RISKS):
             made.append(f"{price} + {side} * {risks} * {risk}")
-        return [self.rounded(text, f"{side} < 0") for text in made]
+        return [self.rounded(text, self.o_short) for text in made]
 
     def _inside(self) -> None:
         """The stop and the target within the bar; where both are reached the stop counts."""
         w = self.w
-        w.let("stopped", "if side > 0 then p_low <= stop else p_high >= stop")
-        reached = "if side > 0 then p_high >= target else p_low <= target"
+        w.let("stopped", f"if {self.long} then p_low <= stop else p_high >= stop")
+        reached = f"if {self.long} then p_high >= target else p_low <= target"
         w.let("reached", f"({reached}) and inside != {Order.LIMIT}")
         with w.when("stopped or reached"):
             w.fresh("x_price", "if stopped then stop else target")
@@ -241,11 +283,22 @@ class Fills:
 
     def _leave(self, price: str, reason: str, undecided: str, moment: Moment) -> None:
         w = self.w
-        w.append(self.log, str(Event.LEFT.value), "bar", price, "active", undecided, "risk", reason, str(moment.value))
+        how = f"{moment.value} + {UNDECIDED} * ({undecided})"
+        w.append(self.log, str(Event.LEFT.value), "place", price, "best", "against", "risk", reason, how)
         if self.has(_W.PAUSE):
             for k in range(1, self.trades + 1):
                 w.set(f"rest_{k}", either("pause + 1", f"active == {k} and known(pause)", f"rest_{k}"))
-        w.set_all({"side": "0", "active": "0", "leaving": "0", "entry": "none", "held": "none", "best": "none"})
+        w.set_all(
+            {
+                "side": "0",
+                "active": "0",
+                "leaving": "0",
+                "entry": "none",
+                "held": "none",
+                "best": "none",
+                "against": "none",
+            }
+        )
         if self.has_stop:
             w.set_all({"stop": "none", "risk": "none"})
         if self.has_target:
@@ -284,23 +337,24 @@ class Fills:
         w = self.w
         with w.when(f"active == {trade}"):
             if _W.PROTECT in values or _W.PROTECT_RISKS in values:
-                enough = "side * (best - entry) >= (guard else guard_risks * risk)"
-                self._tighten("stop", self.rounded(either("entry", enough, "none"), "side < 0"), "side")
-            stops = []
-            if _W.STOP_AT in values:
-                stops.append(self.rounded(values[_W.STOP_AT], "side < 0"))
+                enough = f"{self.way} * (best - entry) >= (guard else guard_risks * risk)"
+                self._tighten("stop", self.rounded(either("entry", enough, "none"), self.short), self.way)
+            stops = [values[_W.STOP_AT]] if _W.STOP_AT in values else []
             if _W.TRAIL in values:
                 away = f"{values[_W.TRAIL]}{' * best' if _W.TRAIL in ratios else ''}"
-                stops.append(self.rounded(f"best - side * {away}", "side < 0"))
-            for stop in stops:
-                self._tighten("stop", stop, "side")
+                stops.append(f"best - {self.way} * {away}")
             if stops:
                 self._first_risk(stops)
+            for k, stop in enumerate(stops):
+                w.let(f"new_stop_{trade}_{k}", stop)
+                # Rounding takes time and makes no stop tighter.
+                with w.when(f"not known(stop) or {self.way} * (new_stop_{trade}_{k} - stop) > 0"):
+                    self._tighten("stop", self.rounded(f"new_stop_{trade}_{k}", self.short), self.way)
             if _W.TARGET_AT in values:
-                aim = self.rounded(values[_W.TARGET_AT], "side < 0")
+                aim = self.rounded(values[_W.TARGET_AT], self.short)
                 w.set("aimed", either(aim, f"known({aim})", "aimed"))
                 w.set("target", "near_target")
-                self._nearer("target", "aimed", "side")
+                self._nearer("target", "aimed", self.way)
 
     def _first_risk(self, stops: list[str]) -> None:
         """A risk that becomes known only after the fill, and the target that is counted in it.
@@ -308,15 +362,16 @@ class Fills:
         A stop that only protects what was gained is no risk.
         """
         w = self.w
-        w.fresh("first_stop", "none")
-        for stop in stops:
-            self._tighten("first_stop", stop, "side")
-        with w.when("not known(risk) and abs(entry - first_stop) > 0"):
-            w.set("risk", "abs(entry - first_stop)")
-            if self.has(_W.TARGET_RISKS):
-                name = self.rounded("entry + side * target_risks * risk", "side < 0")
-                self._nearer("near_target", name, "side")
-                self._nearer("target", name, "side")
+        with w.when("not known(risk)"):
+            w.fresh("first_stop", "none")
+            for stop in stops:
+                self._tighten("first_stop", self.rounded(stop, self.short), self.way)
+            with w.when("abs(entry - first_stop) > 0"):
+                w.set("risk", "abs(entry - first_stop)")
+                if self.has(_W.TARGET_RISKS):
+                    name = self.rounded(f"entry + {self.way} * target_risks * risk", self.short)
+                    self._nearer("near_target", name, self.way)
+                    self._nearer("target", name, self.way)
 
 
 _CARRIED: dict[TradeWord, tuple[str, ...]] = {

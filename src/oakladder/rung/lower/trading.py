@@ -15,7 +15,6 @@ from oakladder.rung.lower.fills import Fills, either
 from oakladder.rung.lower.frames import NAN, CallFrame
 from oakladder.rung.lower.writer import Writer
 from oakladder.rung.plan.ops import (
-    LOG_COUNT,
     LOG_ROWS,
     LONGEST,
     Domain,
@@ -56,7 +55,7 @@ class Trading:
         self.log = Log(self.base, WIDTH)
         self.w = Writer(expressions, self.base)
         self.used = frozenset(what for trade in self.trades for what in trade.clauses)
-        self.fills_of = Fills(self.w, self.log, self.used, len(self.trades), finer)
+        self.fills_of = Fills(self.w, self.log, self.used, [trade.side for trade in self.trades], finer)
         self._ratios = {
             trade: frozenset(w for w, c in trade.clauses.items() if c.values and c.values[0] in ratios)
             for trade in self.trades
@@ -159,7 +158,7 @@ class Trading:
             w.set(want, either(str(k), f"{want} == 0 and {self._can_enter(k, trade)}", want))
         with w.when("want_long + want_short > 0"):
             with w.when("want_long > 0 and want_short > 0"):
-                w.append(self.log, str(Event.CONTRADICTION.value), "bar")
+                w.append(self.log, str(Event.CONTRADICTION.value), "place")
             with w.otherwise():
                 for k, trade in enumerate(self.trades, 1):
                     with w.when(f"want_{trade.side.word} == {k}"):
@@ -211,9 +210,8 @@ class Trading:
     def plan(self) -> TradingPlan:
         """What a run can be asked for."""
         rows = Op(LOG_ROWS, attr=self.log, domain=self.base)
-        count = Op(LOG_COUNT, attr=self.log, kind="flag", domain=self.base)
         position = {name: self.position(name, self.base) for name in POSITION_VALUES}
-        return TradingPlan(tuple(self._plans), rows, count, position)
+        return TradingPlan(tuple(self._plans), rows, position)
 
 
 #: What the values of each clause are called, in order.

@@ -122,8 +122,10 @@ class Blocks(Registers):
                 assert isinstance(op.attr, FineColumn)
                 at = self.new(f"fptosi double {self.number(op.args[0])} to i64")
                 self.numbers[op] = self.read_table(op.attr, at)
-            case ops.LOG_ROWS | ops.LOG_COUNT:
-                pass  # read out at the end of the bar
+            case ops.LOG_ROWS:
+                pass  # written as it comes
+            case ops.PLACE:
+                self.numbers[op] = self.new("sitofp i64 %i to double")
             case "input":
                 assert isinstance(op.attr, Input)
                 self.numbers[op] = self.read_input(op.attr)

@@ -98,9 +98,9 @@ _MACHINES: OrderedDict[tuple[bytes, bool], Machine] = OrderedDict()
 _MOST_MACHINES = 256
 
 
-def _machine(text: str, thorough: bool) -> Machine:
+def _machine(text: str, digest: bytes, thorough: bool) -> Machine:
     """Machine code for a module; the same text is compiled once. Call with the lock held."""
-    key = (hashlib.sha256(text.encode()).digest(), thorough)
+    key = (digest, thorough)
     if key in _MACHINES:
         _MACHINES.move_to_end(key)
         return _MACHINES[key]
@@ -146,6 +146,8 @@ class Compiled:
     """
 
     text: str
+    #: What tells texts apart.
+    digest: bytes
     fixed: tuple[Op, ...]
     #: What it reads, in the order of its table of columns.
     inputs: tuple[Input | FineColumn, ...]
@@ -153,11 +155,11 @@ class Compiled:
     def machine(self, thorough: bool) -> Machine:
         """Machine code, compiled on first use."""
         with _LOCK:
-            return _machine(self.text, thorough)
+            return _machine(self.text, self.digest, thorough)
 
 
 def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
     """Code for the live part of a plan that writes out the given numbers and flags."""
     code = SharedCode(live, state)
     text = module_text(code, leaves)
-    return Compiled(text, tuple(code.fixed), tuple(code.inputs))
+    return Compiled(text, hashlib.sha256(text.encode()).digest(), tuple(code.fixed), tuple(code.inputs))

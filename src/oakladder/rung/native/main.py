@@ -16,7 +16,7 @@ from oakladder.rung.native.longer import Gathering, Step
 from oakladder.rung.native.registers import SharedCode
 from oakladder.rung.native.text import IN, META, OUT, PRELUDE, SORTING
 from oakladder.rung.plan.inputs import FineColumn, Input
-from oakladder.rung.plan.ops import LOG_COUNT, LOG_ROWS, ROWS_A_BAR, Log, Op
+from oakladder.rung.plan.ops import LOG_ROWS, ROWS_A_BAR, Log, Op
 
 
 class Main(Gathering):
@@ -46,7 +46,6 @@ class Main(Gathering):
     def text(self, leaves: Sequence[Op]) -> str:
         self._log_outs = {op.attr: k for k, op in enumerate(leaves) if op.code == LOG_ROWS and isinstance(op.attr, Log)}
         for log in self._log_outs:
-            self.store_count(("rows before", log), self.load_count(("rows", log)))
             # Rows of all symbols of a call stand end to end: they are few, and would touch a page each otherwise.
             k, place = self._log_outs[log], self.scalar(("rows", log))
             self.at_state += [
@@ -99,6 +98,7 @@ bar_begin:
             "  %i1 = add i64 %i, 1",
             "  br label %bar",
             "symbol_done:",
+            *self._log_ends(),
             "  br i1 %is_kept, label %keep, label %symbol_end",
             "keep:",
             *stores,
@@ -126,16 +126,23 @@ bar_begin:
             + "\n"
         )
 
+    def _log_ends(self) -> list[str]:
+        """Writes a row of 0 behind the last row of each log."""
+        made = []
+        for log, k in self._log_outs.items():
+            made += [
+                f"  %end_row{k} = load i64, ptr {self.scalar(('rows', log))}",
+                f"  %end_cell{k} = mul i64 %end_row{k}, {log.width}",
+                f"  %end_place{k} = getelementptr double, ptr {self.table_pointer('outs', k)}, i64 %end_cell{k}",
+                f"  store double 0.0, ptr %end_place{k}, {OUT}",
+            ]
+        return made
+
     def _out(self, k: int, op: Op) -> None:
         if op.code == LOG_ROWS:
             return
         base = self.table_pointer("outs", k)
-        if op.code == LOG_COUNT:
-            now, before = self.load_count(("rows", op.attr)), self.load_count(("rows before", op.attr))
-            count = self.new(f"trunc i64 {self.new(f'sub i64 {now}, {before}')} to i8")
-            place = self.new(f"getelementptr i8, ptr {base}, i64 %i")
-            self.put(f"store i8 {count}, ptr {place}, {OUT}")
-        elif op.is_flag:
+        if op.is_flag:
             yes, no = self.flag(op)
             low = self.new(f"select i1 {no}, i8 0, i8 -1")
             value = self.new(f"select i1 {yes}, i8 1, i8 {low}")

@@ -16,7 +16,7 @@ Bits = tuple[str, str]
 
 def _is_count(key: object) -> bool:
     """Whether a scalar counts something: it lives in registers as an integer, in the state as a float."""
-    return isinstance(key, tuple) and key[0] in ("bar", "phase", "k", "rows", "rows before")
+    return isinstance(key, tuple) and key[0] in ("bar", "phase", "k", "rows")
 
 
 class SharedCode:

@@ -20,6 +20,7 @@ from oakladder.rung.plan.ops import (
     Slot,
     Store,
     Table,
+    items_of,
 )
 
 
@@ -33,6 +34,12 @@ class Live:
     domains: list[Domain]
     logs: set[Log] = field(default_factory=set)
     tables: set[Table] = field(default_factory=set)
+    #: The loops that are needed, the outer ones before those within them.
+    loops: list[Loop] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        found = (item for domain in self.domains for item in items_of(domain.body))
+        self.loops = [item for item in found if isinstance(item, Loop) and self.needs(item)]
 
     def block(self, block: list[Item]) -> list[Item]:
         """The items of a block that are needed."""

@@ -110,10 +110,10 @@ class Table:
 
 #: The code of what is read of a table.
 CELL = "cell"
-#: So many rows a bar at most, on the average of a run too.
-ROWS_A_BAR = 4
-#: The codes of what is read of a log: its rows, and how many a bar has written.
-LOG_ROWS, LOG_COUNT = "log rows", "log count"
+#: There is room for so many rows a bar, which is more than ever are written: a row of 0 ends those of a run.
+ROWS_A_BAR = 5
+#: The code of what is read of a log, its rows; and of the place of a bar in what is run, which only a log asks for.
+LOG_ROWS, PLACE = "log rows", "place"
 #: Lengths of windows, lags and bounds of loops are at most so many.
 LONGEST = 100_000
 #: The kind of fold that keeps its values in order.
@@ -290,13 +290,12 @@ class TradingPlan:
 
     trades: tuple[TradePlan, ...]
     rows: Op
-    count: Op
     position: dict[str, Op]
 
     @property
     def roots(self) -> list[Op]:
         """What must be run for the log."""
-        return [self.rows, self.count]
+        return [self.rows]
 
 
 @dataclass(slots=True)

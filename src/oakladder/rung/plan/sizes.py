@@ -9,7 +9,7 @@ from typing import NoReturn
 
 from oakladder.rung.plan.live import Live
 from oakladder.rung.plan.meaning import MEANING
-from oakladder.rung.plan.ops import Branch, Demand, Item, Loop, Op, Plan, Slot, items_of
+from oakladder.rung.plan.ops import Branch, Demand, Item, Loop, Op, Plan, Slot
 from oakladder.rung.plan.state import StateMap
 from oakladder.rung.problems import RunProblem
 
@@ -37,8 +37,7 @@ def sizes_of(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object]
     for demand in plan.demands:
         if demand.value in fixed:
             _check(demand, fixed[demand.value])
-    counters = {item.counter: item for d in live.domains for item in items_of(d.body) if isinstance(item, Loop)}
-    extents = _Extents(fixed, counters)
+    extents = _Extents(fixed, {loop.counter: loop for loop in live.loops})
     table: list[int] = []
     at = len(state.starts)
     for ring in state.rings:
@@ -121,9 +120,9 @@ def _count_steps(live: Live, extents: _Extents) -> float:
             line,
         )
 
-    count = sum(steps(d.body) for d in live.domains)
+    count = sum(steps(d.body) for d in live.domains) if live.loops else 0.0
     if count > MAX_STEPS:
-        refuse(count, max((i.line for d in live.domains for i in items_of(d.body) if isinstance(i, Loop)), default=0))
+        refuse(count, max((loop.line for loop in live.loops), default=0))
     return count
 
 

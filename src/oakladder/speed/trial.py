@@ -1,0 +1,310 @@
+"""Trials: trades and figures beside the signals alone, a sweep beside a hand-written broker and pandas, a repaint."""
+
+from __future__ import annotations
+
+import os
+import statistics
+import tempfile
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import numpy as np
+
+from oakladder.engine.run import run
+from oakladder.rung import compile_script
+from oakladder.speed import Row, ratio, side_by_side
+from oakladder.speed.engine import make_panel
+from oakladder.trial.money import Account
+from oakladder.trial.trades import find_trades
+from oakladder.trial.trial import ground_of, put_on_trial
+from oakladder.trial.variants import Sweep, swept
+
+#: The example of trades: two averages, a stop and a trail in average ranges, a target in risks, a time limit.
+SIGNALS = """rung 1
+setting fast = 9 range 1..200
+setting slow = 30 range 2..400
+let f = sma(close, fast)
+let s = sma(close, slow)
+let usual = atr(14)
+signal flow = crosses_up(f, s)
+signal ebb = crosses_down(f, s)
+"""
+RULE = (
+    SIGNALS
+    + """trade ride long
+    enter when flow
+    leave when ebb
+    stop 2 * usual
+    trail 3 * usual
+    target 4 risks
+    at most 60 bars
+"""
+)
+_TICK = 0.01
+
+
+def hand_written() -> Callable[..., int]:
+    """The same rule and broker as one loop over plain arrays, as a careful programmer would write it for numba."""
+    import numba
+
+    @numba.njit(cache=False)
+    def up(price):  # type: ignore[no-untyped-def]
+        n = price * 100
+        near = np.floor(n + 0.5)
+        return near / 100 if abs(n - near) <= 1e-6 else np.floor(n) / 100
+
+    @numba.njit(cache=False)
+    def broker(o, h, low, c, starts, ends, fast, slow, out):  # type: ignore[no-untyped-def]
+        made = 0
+        for s in range(len(starts)):
+            a, b = starts[s], ends[s]
+            sum_f = sum_s = seen = atr = 0.0
+            pf = ps = np.nan
+            side = 0
+            order = leaving = False
+            entry = best = stop = target = usual = 0.0
+            held = 0
+            for i in range(a, b):
+                k = i - a
+                # Orders in force.
+                if side == 1:
+                    held += 1
+                    price, gone = 0.0, False
+                    if leaving or held >= 60 or o[i] <= stop or o[i] >= target:
+                        price, gone = o[i], True
+                    elif low[i] <= stop:
+                        price, gone = stop, True
+                    elif h[i] >= target:
+                        price, gone = target, True
+                    if gone:
+                        out[made, 1] = i
+                        out[made, 3] = price
+                        made += 1
+                        side = 0
+                        leaving = False
+                if order and side == 0:
+                    order = False
+                    entry = o[i]
+                    first = max(up(entry - 2 * usual), up(entry - 3 * usual))
+                    risk = entry - first
+                    goal = up(entry + 4 * risk)
+                    if risk > 0 and goal > entry:
+                        side, held, best, stop, target = 1, 0, entry, first, goal
+                        out[made, 0] = i
+                        out[made, 2] = entry
+                        if low[i] <= stop or h[i] >= target:
+                            out[made, 1] = i
+                            out[made, 3] = stop if low[i] <= stop else target
+                            made += 1
+                            side = 0
+                # Values of the bar.
+                true_range = h[i] - low[i] if k == 0 else max(h[i], c[i - 1]) - min(low[i], c[i - 1])
+                if seen < 14:
+                    seen += 1
+                    atr += true_range
+                    if seen == 14:
+                        atr /= 14
+                else:
+                    atr += (true_range - atr) / 14
+                sum_f += c[i]
+                sum_s += c[i]
+                if k >= fast:
+                    sum_f -= c[i - fast]
+                if k >= slow:
+                    sum_s -= c[i - slow]
+                f = sum_f / fast if k >= fast - 1 else np.nan
+                m = sum_s / slow if k >= slow - 1 else np.nan
+                if side == 1:
+                    best = max(best, h[i])
+                    if best - 3 * atr > stop:
+                        stop = max(stop, up(best - 3 * atr))
+                    if f < m and pf >= ps:
+                        leaving = True
+                elif f > m and pf <= ps:
+                    order = True
+                    usual = atr if seen >= 14 else np.nan
+                pf, ps = f, m
+        return made
+
+    return broker
+
+
+def _pandas(panel, fast: int, slow: int) -> int:  # type: ignore[no-untyped-def]
+    """The same, with signals from pandas and the broker as a plain loop over rows."""
+    import pandas as pd
+
+    made = 0
+    for k in range(len(panel)):
+        part = slice(int(panel.offsets[k]), int(panel.offsets[k + 1]))
+        frame = pd.DataFrame({n: panel.columns[n][part] for n in ("open", "high", "low", "close")})
+        f, s = frame["close"].rolling(fast).mean(), frame["close"].rolling(slow).mean()
+        before = frame["close"].shift()
+        ranges = pd.concat([frame["high"], before], axis=1).max(axis=1) - pd.concat([frame["low"], before], axis=1).min(
+            axis=1
+        )
+        atr = ranges.ewm(alpha=1 / 14, adjust=False).mean()
+        flow, ebb = (f > s) & (f.shift() <= s.shift()), (f < s) & (f.shift() >= s.shift())
+        side, held, stop, target, best = 0, 0, 0.0, 0.0, 0.0
+        order, leaving, usual = False, False, 0.0
+        for at, row in enumerate(frame.itertuples(index=False)):
+            if side:
+                held += 1
+                if leaving or held >= 60 or row.low <= stop or row.high >= target:
+                    side, leaving, made = 0, False, made + 1
+            if order and not side:
+                order, side, held, best = False, 1, 0, row.open
+                stop, target = row.open - 2 * usual, row.open + 8 * usual
+            if side:
+                best = max(best, row.high)
+                stop = max(stop, best - 3 * atr.iloc[at])
+                leaving = leaving or bool(ebb.iloc[at])
+            elif flow.iloc[at]:
+                order, usual = True, float(atr.iloc[at])
+    return made
+
+
+def measure() -> list[Row]:
+    """Rows of the table; trades of ours and of the hand-written broker are compared first."""
+    return [*_market(), *_sweeps(), *_repaint()]
+
+
+def _market() -> list[Row]:
+    panel = make_panel(5_000)
+    signals, rule = compile_script(SIGNALS), compile_script(RULE)
+    ground = ground_of(panel)
+    together, apart = Account(), Account(apart=True)
+    taken = side_by_side(
+        {
+            "signals": lambda: run(signals, panel),
+            "trades": lambda: find_trades(rule, panel),
+            "together": lambda: put_on_trial(rule, ground, together),
+            "apart": lambda: put_on_trial(rule, ground, apart),
+        },
+        5,
+    )
+    count = len(find_trades(rule, panel))
+
+    def row(words: str, name: str, reach: str) -> Row:
+        return (
+            words,
+            f"{statistics.median(taken[name]) * 1e3:.0f} ms",
+            f"{ratio(taken, name, 'signals'):.2f} × the signals",
+            reach,
+        )
+
+    return [
+        row("signals of the trade example, 5,000 × 2,520", "signals", ""),
+        row(f"  with their {count:,} trades", "trades", ""),
+        row("  trades and figures, one account", "together", "≤ 1.5 ×"),
+        row("  trades and figures, each symbol apart", "apart", "≤ 1.5 ×"),
+    ]
+
+
+def _sweeps() -> list[Row]:
+    panel = make_panel(77, 1_544)
+    for name in ("open", "high", "low", "close"):
+        panel.columns[name] = np.round(panel.columns[name], 2)
+    panel.columns["high"] = np.maximum(panel.columns["high"], np.maximum(panel.columns["open"], panel.columns["close"]))
+    panel.columns["low"] = np.minimum(panel.columns["low"], np.minimum(panel.columns["open"], panel.columns["close"]))
+    rule, ground = compile_script(RULE), ground_of(panel)
+    fasts, slows = tuple(range(3, 23)), tuple(range(24, 84, 3))
+    sweeps = [Sweep("fast", tuple(map(float, fasts))), Sweep("slow", tuple(map(float, slows)))]
+    broker = hand_written()
+    out = np.empty((panel.size, 4))
+    prices = [panel.columns[n] for n in ("open", "high", "low", "close")]
+
+    def by_hand() -> int:
+        return sum(broker(*prices, panel.starts, panel.ends, f, s, out) for f in fasts for s in slows)
+
+    _compare(rule, panel, broker, prices)
+    pool = ThreadPoolExecutor(2)
+    taken = side_by_side(
+        {
+            "ours": lambda: list(swept(rule, ground, Account(), {}, sweeps)),
+            "two": lambda: list(swept(rule, ground, Account(), {}, sweeps, executor=pool)),
+            "trades": lambda: [
+                find_trades(rule, panel, {"fast": f, "slow": s}, thorough=True) for f in fasts for s in slows
+            ],
+            "loop": by_hand,
+        },
+        3,
+    )
+    start = time.perf_counter()
+    _pandas(panel, 9, 30)
+    pandas = (time.perf_counter() - start) * len(fasts) * len(slows)
+    pool.shutdown()
+    ours = statistics.median(taken["ours"])
+    return [
+        ("sweep of 400 settings, 77 × 1,544, two cores", f"{statistics.median(taken['two']):.2f} s", "", "≤ 3 s"),
+        ("  one core", f"{ours:.2f} s", "", ""),
+        (
+            "  a hand-written broker, trades alone",
+            f"{ratio(taken, 'loop', 'ours'):.2f} ×",
+            f"{statistics.median(taken['loop']):.2f} s",
+            "≥ 3 ×",
+        ),
+        (
+            "  beside our trades alone",
+            f"{ratio(taken, 'loop', 'trades'):.2f} ×",
+            f"{statistics.median(taken['trades']):.2f} s",
+            "",
+        ),
+        ("  pandas and a plain loop (one of 400)", f"{pandas / ours:.0f} ×", f"{pandas:.0f} s", "≥ 50 ×"),
+    ]
+
+
+def _compare(rule, panel, broker, prices) -> None:  # type: ignore[no-untyped-def]
+    """Raises `AssertionError` unless our trades are those of the hand-written broker."""
+    out = np.empty((panel.size, 4))
+    found = find_trades(rule, panel)
+    closed = found.closed
+    count = broker(*prices, panel.starts, panel.ends, 9, 30, out)
+    ours = np.column_stack([found.entered, found.left, found.entry, found.exit])[closed]
+    if abs(count - len(ours)) > 1 or not np.allclose(ours[: count - 1], out[: count - 1], atol=1e-9):
+        raise AssertionError(f"{len(ours)} trades of ours differ from {count} of the hand-written broker")
+
+
+def _repaint() -> list[Row]:
+    """From a changed setting to the repainted Trial place, offscreen, on the demo market's days."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from PyQt6.QtCore import QEventLoop
+
+    from oakladder.desk.app import make_app, make_window
+    from oakladder.desk.shot import settle
+    from oakladder.disk import write_atomic
+    from oakladder.user.workspace import Workspace
+
+    with tempfile.TemporaryDirectory() as folder:
+        workspace = Workspace(Path(folder) / "data", Path(folder) / "config")
+        app = make_app()
+        window = make_window(workspace)
+        window.show()
+        desk = window.desk
+        settle(app, desk)
+        path = workspace.scripts / "speed.rung"
+        write_atomic(path, RULE)
+        desk.rule.open(path)
+        window.show_trial()
+        settle(app, desk)
+        times = []
+        for k in range(12):
+            loop = QEventLoop()
+            desk.trials.changed.connect(loop.quit)
+            begin = time.perf_counter()
+            desk.rule.set_setting("slow", float(31 + k))
+            loop.exec()
+            window.trial.repaint()
+            times.append(time.perf_counter() - begin)
+            desk.trials.changed.disconnect(loop.quit)
+            settle(app, desk)
+        window.desk.jobs.close()
+    return [
+        (
+            "a changed setting to the repainted trial, 77 symbols",
+            f"{statistics.median(times) * 1e3:.0f} ms",
+            "",
+            "≤ 150 ms",
+        )
+    ]
