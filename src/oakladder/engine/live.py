@@ -46,6 +46,7 @@ class LiveRun:
         # itself leaves no trace (registers are not stored back, cells are written again by the real bar).
         # Of several bars only the last leaves no trace.
         traces = len(job.variant.live.domains) > 1 or bool((np.diff(panel.offsets) > 1).any())
+        traces = traces or any(slot.cold for slot in job.variant.live.slots)  # those are changed where they are
         rows = self.state.copy() if traces and not mode & COMMIT else self.state
         BoundCode(job, outs)(0, len(panel), rows, mode)
         return Result(self.program, panel, self._shown, dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)

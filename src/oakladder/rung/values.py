@@ -72,6 +72,8 @@ TIME_INPUTS = ("clock", "weekday", "day", "month", "year", "day_number", "extend
 #: Inputs that only the code of trades reads, by names that no script has: the time of day at which a bar closes, ticks in
 #: 1.0 where that is a whole number.
 TRADE_INPUTS = ("close_clock", "tick_count")
+#: Inputs that are the same on all bars of a symbol.
+PER_SYMBOL = frozenset({"tick_size", "tick_count"})
 FLAG_INPUTS = frozenset(n for n in TIME_INPUTS if n in BAR_VALUES and BAR_VALUES[n].type.kind is Kind.FLAG)
 COLUMNS = ("open", "high", "low", "close", "volume")
 

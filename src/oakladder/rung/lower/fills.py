@@ -53,27 +53,17 @@ class Fills:
 
     def _names(self) -> None:
         w = self.w
-        for name in ("side", "active", "order", "leaving"):
+        for name in ("side", "order", "leaving"):
             w.keep(name, 0.0)
-        for name in (
-            "entry",
-            "held",
-            "best",
-            "against",
-            "stop",
-            "risk",
-            "target",
-            "near_target",
-            "target_risks",
-            "aimed",
-        ):
+        for name in ("held", "best", "stop", "target", "most"):
             w.keep(name)
-        for name in ("guard", "guard_risks", "most", "by", "at_end", "pause", "last_day"):
-            w.keep(name)
-        for name in ("o_trade", "o_side", "o_price", "o_left", "o_bar", *self.carried):
-            w.keep(name)
+        w.keep("active", 0.0, cold=True)
+        for name in ("entry", "against", "risk", "near_target", "target_risks", "aimed", "guard", "guard_risks", "by"):
+            w.keep(name, cold=True)
+        for name in ("at_end", "pause", "last_day", "o_trade", "o_side", "o_price", "o_left", "o_bar", *self.carried):
+            w.keep(name, cold=True)
         for k in range(1, self.trades + 1):
-            w.keep(f"rest_{k}", 0.0)
+            w.keep(f"rest_{k}", 0.0, cold=True)
 
     @property
     def carried(self) -> tuple[str, ...]:

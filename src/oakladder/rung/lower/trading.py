@@ -151,6 +151,20 @@ class Trading:
                 for k in leaving:
                     with w.when(f"active == {k} and leave_{k}"):
                         w.set("leaving", str(Reason.LEAVE.number))
+        if len(self.trades) == 1:
+            with w.when(self._can_enter(1, self.trades[0])):
+                self._decide(1, self.trades[0])
+        else:
+            self._choose()
+        if _W.PAUSE in self.used:
+            for k in range(1, len(self.trades) + 1):
+                w.set(f"rest_{k}", f"max(rest_{k} - 1, 0)")
+        if self.fills_of.has_flat:
+            w.set("last_day", "day_number")
+
+    def _choose(self) -> None:
+        """Makes the order of the first trade that can be entered; of none where both sides want to."""
+        w = self.w
         w.fresh("want_long", "0")
         w.fresh("want_short", "0")
         for k, trade in enumerate(self.trades, 1):
@@ -163,11 +177,6 @@ class Trading:
                 for k, trade in enumerate(self.trades, 1):
                     with w.when(f"want_{trade.side.word} == {k}"):
                         self._decide(k, trade)
-        if _W.PAUSE in self.used:
-            for k in range(1, len(self.trades) + 1):
-                w.set(f"rest_{k}", f"max(rest_{k} - 1, 0)")
-        if self.fills_of.has_flat:
-            w.set("last_day", "day_number")
 
     def _can_enter(self, k: int, trade: t.Trade) -> str:
         """Whether a trade can be decided on this bar."""

@@ -20,9 +20,9 @@ class Writer:
         self._tables: dict[str, Table] = {}
         self._frame = CallFrame(Instance((), is_own=True), domain, self.names)
 
-    def keep(self, name: str, start: float = NAN) -> None:
-        """Makes a number that lives from bar to bar."""
-        self.names[name] = Slot(self.domain, lasting=True, start=start)
+    def keep(self, name: str, start: float = NAN, *, cold: bool = False) -> None:
+        """Makes a number that lives from bar to bar; a ``cold`` one is used on few of them."""
+        self.names[name] = Slot(self.domain, lasting=True, start=start, cold=cold)
 
     def fresh(self, name: str, start: str) -> None:
         """Makes a number of this bar alone."""

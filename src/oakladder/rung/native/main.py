@@ -15,20 +15,38 @@ from collections.abc import Sequence
 from oakladder.rung.native.longer import Gathering, Step
 from oakladder.rung.native.registers import SharedCode
 from oakladder.rung.native.text import IN, META, OUT, PRELUDE, SORTING
-from oakladder.rung.plan.inputs import FineColumn, Input
-from oakladder.rung.plan.ops import LOG_ROWS, ROWS_A_BAR, Log, Op
+from oakladder.rung.plan.inputs import BarColumn, FineColumn, Input
+from oakladder.rung.plan.ops import LOG_ROWS, ROWS_A_BAR, Domain, Log, Op
+from oakladder.rung.values import PER_SYMBOL
 
 
 class Main(Gathering):
     """Runs every symbol over its bars, with the chart's own domain in registers."""
 
+    def __init__(self, code: SharedCode, domain: Domain):
+        super().__init__(code, domain)
+        self._once: dict[Input, list[str]] = {}
+
     def read_input(self, what: Input) -> str:
+        if isinstance(what, BarColumn) and what.name in PER_SYMBOL:
+            return self._of_symbol(what)
         place = self.new(f"getelementptr double, ptr {self.column(what)}, i64 %i")
         return self.new(f"load double, ptr {place}, {IN}")
 
     def going_on(self) -> str:
         more = self.new(f"icmp slt i64 {self.new('add i64 %i, 1')}, %b1")
         return self.new(f"or i1 {more}, %is_kept")
+
+    def _of_symbol(self, what: BarColumn) -> str:
+        """What is the same on all bars of a symbol is read on its first, once."""
+        slot, k = self.scalar(("symbol", what)), len(self._once)
+        if what not in self._once:
+            self._once[what] = [
+                f"  %once{k} = getelementptr double, ptr {self.column(what)}, i64 %b0",
+                f"  %first{k} = load double, ptr %once{k}, {IN}",
+                f"  store double %first{k}, ptr {slot}",
+            ]
+        return self.new(f"load double, ptr {slot}")
 
     def read_table(self, what: FineColumn, at: str) -> str:
         place = self.new(f"getelementptr double, ptr {self.column(what)}, i64 {at}")
@@ -85,9 +103,15 @@ symbol_begin:
 fresh:
   call void @llvm.memcpy.p0.p0.i64(ptr %state, ptr %template, i64 %bytes, i1 false)
 """
-        bars = """  br label %bar
+        bars = f"""  %has_bars = icmp slt i64 %b0, %b1
+  br i1 %has_bars, label %once, label %ready
+once:
+{chr(10).join(line for lines in self._once.values() for line in lines)}
+  br label %ready
+ready:
+  br label %bar
 bar:
-  %i = phi i64 [ %b0, %begin ], [ %i1, %bar_end ]
+  %i = phi i64 [ %b0, %ready ], [ %i1, %bar_end ]
   %i_more = icmp slt i64 %i, %b1
   br i1 %i_more, label %bar_begin, label %symbol_done
 bar_begin:

@@ -100,9 +100,14 @@ class Registers(FunctionText, ABC):
         return loads, stores
 
     def load_scalar(self, key: object) -> str:
+        if isinstance(key, Slot) and key.cold:
+            return self.load_cell(str(self.state.place(key)))
         return self.new(f"load double, ptr {self.scalar(key)}")
 
     def store_scalar(self, key: object, value: str) -> None:
+        if isinstance(key, Slot) and key.cold:
+            self.store_cell(str(self.state.place(key)), value)
+            return
         self.put(f"store double {value}, ptr {self.scalar(key)}")
 
     def cell(self, index: str) -> str:

@@ -72,12 +72,18 @@ class Op:
 
 
 class Slot:
-    """A value that can be changed. Lasting slots live from bar to bar and start as ``start`` (a float)."""
+    """A value that can be changed. Lasting slots live from bar to bar and start as ``start`` (a float).
 
-    __slots__ = ("domain", "flag", "lasting", "start")
+    A ``cold`` one is read and changed on few bars: it stays in memory, so that those that are used on every bar have
+    the registers.
+    """
 
-    def __init__(self, domain: Domain, lasting: bool, flag: bool = False, start: float = float("nan")):
-        self.domain, self.lasting, self.flag, self.start = domain, lasting, flag, start
+    __slots__ = ("cold", "domain", "flag", "lasting", "start")
+
+    def __init__(
+        self, domain: Domain, lasting: bool, flag: bool = False, start: float = float("nan"), cold: bool = False
+    ):
+        self.domain, self.lasting, self.flag, self.start, self.cold = domain, lasting, flag, start, cold
 
 
 class Ring:
