@@ -46,6 +46,13 @@ _PIECES = (
     'line rsi(close, 14) in pane "strength"\n',
     'label "{close}" at high when go\n',
     "on 1w: close",
+    "trade ride long\n",
+    "    enter when close > open\n",
+    "    enter at low when close > open for 3 bars\n",
+    "    stop 5%\n",
+    "    trail 2 * atr(14)\n",
+    "    flat at session end\n",
+    "line position.stop\n",
     'of "BRINE"',
     "\t",
     "é€𝛑",
@@ -233,6 +240,8 @@ class RandomUser:
     def _clear_the_table(self) -> None:
         """Takes away what piles up because it was asked for, so that what piles up by itself can be seen."""
         self.window.scan.lines.show_lines(self.window.scan.lines.lines()[:2])
+        while len(self.desk.trials.changes) > 2:
+            self.desk.trials.remove_change(0)
         while len(self.desk.beside.uses) > 2:
             self.desk.beside.remove(0)
 

@@ -21,13 +21,14 @@ h1{font-size:1.5em;margin:0}h2{font-size:1.05em;border-bottom:1px solid #b08d57;
 p.quiet{color:#756b5f}table{border-collapse:collapse;font-variant-numeric:tabular-nums;font-size:.86em}
 td,th{padding:.2em .6em;text-align:right;white-space:nowrap}td.w,th.w{text-align:left}th{color:#756b5f;font-weight:normal;border-bottom:1px solid #ddd3bf}
 tr:nth-child(even) td{background:#fdfbf5}.good{color:#3d6a9e}.bad{color:#b5532d}
-.big{display:flex;gap:2em;flex-wrap:wrap}.big div span{display:block}.big .v{font-size:1.7em;font-weight:bold}pre{background:#fdfbf5;padding:1em;overflow:auto}
+table.big td{background:none;text-align:left;padding:.2em 1.6em .2em 0;color:#756b5f}table.big b{font-size:1.7em;color:#2b2622}pre{background:#fdfbf5;padding:1em;overflow:auto}
 @media print{body{background:#fff;margin:0}}
 """
 
 
-def html_page(trial: Trial, *, most_trades: int | None = None) -> str:
-    """The report as HTML. With ``most_trades`` only so many of the newest trades are listed."""
+def html_page(trial: Trial, *, most_trades: int | None = None, curve: str | None = None) -> str:
+    """The report as HTML. With ``most_trades`` only so many of the newest trades are listed; ``curve`` stands in the place
+    of the drawing, for who cannot show that."""
     title = escape(trial.program.title or "A rule on trial")
     parts = [
         f'<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{title}</title>',
@@ -35,7 +36,8 @@ def html_page(trial: Trial, *, most_trades: int | None = None) -> str:
         f'<p class="quiet">{escape(where_words(trial))}</p>',
         _figures(trial),
         "<h2>Curve</h2>",
-        _curve(trial),
+        curve if curve is not None else curve_drawing(trial),
+        _curve_words(trial),
         "<h2>Months</h2>",
         _months(trial),
         "<h2>By side and by reason</h2>",
@@ -59,7 +61,7 @@ def where_words(trial: Trial) -> str:
     span = f", {_day(times[0])} to {_day(times[-1])}" if len(times) else ""
     costs = account.costs
     terms = f"{account.money:,.0f} to begin with, {account.size_for(len(symbols))} an entry"
-    terms += f", {costs.ratio:.3%} and {costs.slippage} a fill".replace("000%", "%").replace("00%", "%")
+    terms += f", {costs.ratio * 100:g}% and {costs.slippage} a fill"
     seal = trial.ground.seal
     sealed = f" The rest of history, from {_day(seal)} on, is sealed." if seal is not None else ""
     return f"{where}, {panel.timeframe}{span}. {terms}. Fills are on real prices.{sealed}"
@@ -74,10 +76,8 @@ def _figures(trial: Trial) -> str:
     for name in ("growth", "held_growth", "drawdown", "trades", "winners", "profit_factor", "average", "sharpe"):
         figure = FIGURES[name]
         words = escape(figure_words(trial.figures, name))
-        made.append(
-            f'<div title="{escape(figure.about)}"><span>{figure.title}</span><span class="v">{words}</span></div>'
-        )
-    return f'<div class="big">{"".join(made)}</div>'
+        made.append(f'<td title="{escape(figure.about)}">{figure.title}<br><b>{words}</b></td>')
+    return f'<table class="big"><tr>{"".join(made[:4])}</tr><tr>{"".join(made[4:])}</tr></table>'
 
 
 def _thinned(values: np.ndarray) -> np.ndarray:
@@ -94,10 +94,11 @@ def _points(times: np.ndarray, values: np.ndarray, low: float, high: float, heig
     return " ".join(f"{x:.1f},{y:.1f}" for x, y in zip(xs.tolist(), ys.tolist(), strict=True) if y == y)
 
 
-def _curve(trial: Trial) -> str:
+def curve_drawing(trial: Trial) -> str:
+    """The curve over the held money and under water as SVG; empty without bars."""
     equity = trial.equity
     if not len(equity.times):
-        return "<p>There are no bars.</p>"
+        return ""
     low = float(np.nanmin([equity.value.min(), np.nanmin(equity.held)]))
     high = float(np.nanmax([equity.value.max(), np.nanmax(equity.held)]))
     under = equity.under_water
@@ -106,11 +107,21 @@ def _curve(trial: Trial) -> str:
     value = _points(equity.times, equity.value, low, high, _HIGH)
     water = _points(equity.times, under, deepest, 0.0, _WATER)
     return (
-        f'<svg viewBox="0 0 {_WIDE} {_HIGH + _WATER + 12}" width="100%" role="img" aria-label="Curve and under water">'
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {_WIDE} {_HIGH + _WATER + 12}" width="100%" role="img" '
+        'aria-label="Curve and under water">'
         f'<polyline points="{held}" fill="none" stroke="#8d857a" stroke-width="1.4" stroke-dasharray="2 3"/>'
         f'<polyline points="{value}" fill="none" stroke="#2b2622" stroke-width="2"/>'
         f'<g transform="translate(0 {_HIGH + 12})"><polygon points="0,0 {water} {_WIDE},0" fill="#b5532d" '
         'fill-opacity=".4"/></g></svg>'
+    )
+
+
+def _curve_words(trial: Trial) -> str:
+    equity = trial.equity
+    if not len(equity.times):
+        return "<p>There are no bars.</p>"
+    deepest = float(equity.under_water.min())
+    return (
         f'<p class="quiet">From {equity.start:,.2f} to {equity.value[-1]:,.2f}; dotted: the same money simply held, '
         f"{equity.held[-1]:,.2f}. Below: under water, {deepest:.1%} at worst.</p>"
     )
