@@ -333,3 +333,117 @@ def test_every_command_has_its_help(call) -> None:  # type: ignore[no-untyped-de
     for name in COMMANDS:
         code, out, _ = call(name, "--help")
         assert code == 0 and f"oak {name}" in out
+
+
+TRADED = """rung 1
+setting n = 3 range 1..50
+let mean = sma(close, n)
+trade ride long
+    enter when close > mean
+    leave when close < mean
+    stop 5%
+"""
+
+
+def test_trial_tells_every_trade_as_json(call) -> None:  # type: ignore[no-untyped-def]
+    bars_file()
+    code, out, err = call(
+        "trial", rule(TRADED), "--csv", "bars.csv", "--format", "json", "--slip", "0t", "--cost", "0%"
+    )
+    assert code == 0 and err == ""
+    made = json.loads(out)
+    assert {"trades", "open", "skipped", "counts", "figures", "equity"} <= set(made)
+    first = made["trades"][0]
+    assert first["symbol"] == "BARS" and first["trade"] == "ride" and first["side"] == "long"
+    assert first["decided"] < first["entered"] <= first["left"] and first["reason"] in ("leave", "stop")
+    net = first["units"] * (first["exit"] - first["entry"])
+    assert first["net"] == pytest.approx(net) and first["ratio"] == pytest.approx(net / first["units"] / first["entry"])
+    assert made["figures"]["trades"] == len(made["trades"])
+    assert made["equity"][-1][1] == pytest.approx(made["figures"]["end"])
+    assert set(made["counts"]) == {"undecided", "contradictions", "touched"}
+
+
+def test_trial_writes_trades_and_curve(call) -> None:  # type: ignore[no-untyped-def]
+    code, out, _ = call("trial", rule(TRADED), "--symbol", "brine", "--trades", "t.csv", "--equity", "e.csv")
+    assert code == 0 and "Growth a year" in out and "sealed from" in out
+    rows = list(csv.DictReader(Path("t.csv").read_text().splitlines()))
+    assert len(rows) > 20 and rows[0]["symbol"] == "BRINE"
+    curve = list(csv.DictReader(Path("e.csv").read_text().splitlines()))
+    assert list(curve[0]) == ["time", "value", "held"]
+
+
+def test_the_seal_hides_the_last_fifth_until_it_is_broken(call) -> None:  # type: ignore[no-untyped-def]
+    made = {}
+    for words in ((), ("--broken-seal",), ("--from", "2022-01-01", "--to", "2022-12-31")):
+        code, out, _ = call("trial", rule(TRADED), "--symbol", "BRINE", "--format", "json", *words)
+        assert code == 0
+        made[words] = json.loads(out)
+    sealed, whole, year = made.values()
+    share = len(sealed["equity"]) / len(whole["equity"])
+    assert 0.78 < share < 0.82 and sealed["sealed_from"] and whole["sealed_from"] is None
+    assert sealed["trades"] == whole["trades"][: len(sealed["trades"])]
+    assert {t["decided"][:4] for t in year["trades"]} == {"2022"} and len(year["equity"]) < 265
+
+
+def test_trial_of_a_list_with_the_account_that_is_asked_for(call) -> None:  # type: ignore[no-untyped-def]
+    words = ("trial", rule(TRADED), "--list", "Ferries", "--format", "json", "--money", "50000")
+    _, out, _ = call(*words, "--most", "1", "--size", "1%r")
+    one = json.loads(out)
+    assert {s["reason"].split(":")[0] for s in one["skipped"]} == {"no room"}
+    _, out, _ = call(*words, "--apart", "--size", "5000m")
+    apart = json.loads(out)
+    assert not [s for s in apart["skipped"] if "room" in s["reason"]]
+    assert apart["equity"][0][1] > 4 * 50_000  # each symbol has its own
+
+
+def test_a_sweep_is_a_row_for_each_setting(call) -> None:  # type: ignore[no-untyped-def]
+    code, out, _ = call("trial", rule(TRADED), "--symbol", "BRINE", "--sweep", "n=5..20/5", "--format", "json")
+    rows = json.loads(out)["sweep"]
+    assert code == 0 and [r["settings"]["n"] for r in rows] == [5, 10, 15, 20]
+    _, plain, _ = call("trial", rule(TRADED), "--symbol", "BRINE", "--set", "n=10", "--format", "json")
+    assert rows[1]["figures"] == json.loads(plain)["figures"]
+    code, out, _ = call("trial", rule(TRADED), "--symbol", "BRINE", "--sweep", "n=40..60/10")
+    assert code == 0 and "goes from 1 to 50" in out and "Profit factor" in out
+
+
+def test_a_script_without_a_trade_is_composed_and_said(call) -> None:  # type: ignore[no-untyped-def]
+    text = RULE.replace("close > mean", "close > mean bearish")
+    code, out, err = call("trial", rule(text), "--symbol", "BRINE", "--format", "json")
+    assert code == 0 and "short at `go`" in err and json.loads(out)["trades"][0]["side"] == "short"
+
+
+@pytest.mark.parametrize(
+    ("words", "sentence"),
+    [
+        (("--symbol", "BRINE", "--list", "all"), "Say one of --symbol, --list and --csv"),
+        (("--symbol", "BRINE", "--size", "lots"), "A size is 100%"),
+        (("--symbol", "BRINE", "--slip", "3"), "Slippage is 1t"),
+        (("--symbol", "BRINE", "--cost", "5"), "A cost is a share"),
+        (("--symbol", "BRINE", "--money", "0"), "begins with some money"),
+        (("--symbol", "BRINE", "--sweep", "n=9"), "A range is written"),
+        (("--symbol", "BRINE", "--sweep", "n=9..3"), "must rise"),
+        (("--symbol", "BRINE", "--from", "soon"), "is no day"),
+        (("--symbol", "BRINE", "--tick", "0.1"), "--tick goes with --csv"),
+        (("--csv", "nowhere.csv"), "nowhere.csv"),
+        (("--list", "Nowhere"), "There is no list"),
+    ],
+)
+def test_a_wrong_call_of_trial_gets_a_sentence(call, words: tuple[str, ...], sentence: str) -> None:  # type: ignore[no-untyped-def]
+    code, _, err = call("trial", rule(TRADED), *words)
+    assert code in (2, 3) and sentence in err and "Traceback" not in err
+
+
+@pytest.mark.parametrize("text", ["rung 1\nline close\n", TRADED + "    flat at session end\n"])
+def test_a_script_that_cannot_be_tried_gets_a_sentence(call, text: str) -> None:  # type: ignore[no-untyped-def]
+    code, _, err = call("trial", rule(text), "--symbol", "BRINE")
+    assert code == 2 and ("neither a `trade` nor a `signal`" in err or "makes no sense on 1d bars" in err)
+
+
+def test_finer_bars_settle_what_days_leave_open(call) -> None:  # type: ignore[no-untyped-def]
+    text = TRADED.replace("stop 5%", "stop 0.4%\n    target 0.4%")
+    counts = []
+    for words in ((), ("--finer",)):
+        code, out, _ = call("trial", rule(text), "--list", "all", "--timeframe", "1h", "--format", "json", *words)
+        assert code == 0
+        counts.append(json.loads(out)["counts"]["undecided"])
+    assert counts[0] > 50 and counts[1] < counts[0] / 3

@@ -305,11 +305,11 @@ def test_trades_curve_and_report_are_saved(
         popup.close()
         calm(window)
     trial = trial_of(place)
-    rows = list(csv.DictReader((tmp_path / "trades.csv").open()))
+    rows = list(csv.DictReader((tmp_path / "trades.csv").read_text().splitlines()))
     assert len(rows) == int(trial.book.done.sum() + trial.book.open.sum())
     net = sum(float(r["net"]) for r in rows if r["left"])
     assert net == pytest.approx(trial.figures["net"], abs=0.01)
-    curve = list(csv.DictReader((tmp_path / "curve.csv").open()))
+    curve = list(csv.DictReader((tmp_path / "curve.csv").read_text().splitlines()))
     assert float(curve[-1]["value"]) == trial.figures["end"]
     page = (tmp_path / "report.html").read_text()
     assert "<title>Mine</title>" in page and "<svg" in page and "src=" not in page and "href" not in page

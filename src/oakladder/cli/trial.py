@@ -16,11 +16,13 @@ from rich.console import Console
 from rich.table import Table
 
 from oakladder.bars.csv_files import read_csv
+from oakladder.bars.errors import DataProblem
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.cli.common import (
     CALL_WRONG,
+    DATA_WRONG,
     Argument,
     Format,
     a_number,
@@ -127,6 +129,8 @@ def trial(
         done = put_on_trial(program, ground, account, values)
     except RunProblem as error:
         fail(CALL_WRONG, str(error))
+    except DataProblem as error:
+        fail(DATA_WRONG, str(error))
     _write(trades_out, trades_table(done))
     _write(equity_out, equity_table(done))
     if Format(format_) is Format.JSON:
