@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMenu
+from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLabel, QMenu
 
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app, make_window
@@ -107,6 +107,15 @@ def test_variants_stand_beside_the_rule_and_go_again(window: Window, calm: Calm,
     QTest.keyClick(rows, Qt.Key.Key_Down)
     assert place.curve.front is rows.outcomes[2].trial
     assert len(place.curve.curves) == 4  # the plain rule stays in sight
+    other = place.trials.outcome
+    assert other is not None and other.trial is not None
+    beside = [label.text() for label in place.figures.findChildren(QLabel) if label.text().startswith("the rule ")]
+    assert f"the rule {other.trial.figures['trades']:,.0f}" in beside
+    QTest.keyClick(rows, Qt.Key.Key_Up)
+    QTest.keyClick(rows, Qt.Key.Key_Space)  # any two are compared
+    QTest.keyClick(rows, Qt.Key.Key_Down)
+    beside = [label.text() for label in place.figures.findChildren(QLabel)]
+    assert f"sides swapped {swapped.figures['trades']:,.0f}" in beside
     QTest.keyClick(rows, Qt.Key.Key_Delete)
     calm(window)
     assert [o.words for o in rows.outcomes] == ["the rule", "sides swapped", "on 1w", "n many"]

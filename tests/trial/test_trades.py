@@ -37,6 +37,11 @@ def columns(found: Trades) -> list[np.ndarray]:
 @given(SEEDS, st.sampled_from(["1d", "30m"]))
 @settings(max_examples=15, deadline=None)
 def test_both_runners_give_the_same_bits(seed: int, timeframe: str) -> None:
+    same_bits(seed, timeframe)
+
+
+def same_bits(seed: int, timeframe: str) -> None:
+    """Both runners on a random script and bars with holes."""
     rng = np.random.default_rng(seed)
     case = random_case(rng, within_day=timeframe != "1d")
     bars = market(rng, 150, timeframe)
@@ -51,6 +56,13 @@ def test_both_runners_give_the_same_bits(seed: int, timeframe: str) -> None:
         assert np.array_equal(native.number(op), plain.number(op), equal_nan=True)
     for a, b in zip(columns(trades_of(native)), columns(trades_of(plain)), strict=True):
         assert np.array_equal(a, b, equal_nan=True)
+
+
+@pytest.mark.nightly
+@pytest.mark.parametrize("first", range(0, 600, 60))
+def test_both_runners_give_the_same_bits_on_hundreds_of_scripts(first: int) -> None:
+    for seed in range(first, first + 60):
+        same_bits(seed, "30m" if seed % 2 else "1d")
 
 
 @given(SEEDS)

@@ -8,15 +8,18 @@ import pytest
 from helpers import daily_bars, random_bars
 from oakladder.bars.panels import panel_of
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.offsets import Unreadable
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.engine.cells import offered
 from oakladder.engine.columns import cells
+from oakladder.engine.frames import Frame
 from oakladder.engine.positions import IN_SINCE
 from oakladder.engine.signal_ages import pips
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.trade_words import Side
 from oakladder.trial.changes import Case, Change, What, read_changes
 from oakladder.trial.compose import draft_of, with_trade
+from oakladder.trial.market import ground_in
 from oakladder.trial.rewriting import swapped, trade_lines, turned_round, with_stop, with_trades
 from oakladder.trial.spans import SEALED_SHARE, Span, before, sealed_from
 from oakladder.trial.trades import find_trades
@@ -151,3 +154,20 @@ def test_in_since_tells_what_is_held(market: BarLibrary) -> None:
     never = compile_script("rung 1\ntrade a short\n    enter when close < 0\n")
     assert cells(never, IN_SINCE, market, ["BRINE"], ONE_DAY)[0]["BRINE"].holds is False
     assert pips(never, market, "BRINE", ONE_DAY) == []
+
+
+def test_one_bad_symbol_spoils_no_trial(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
+    real = BarLibrary.panel
+
+    def panel(self: BarLibrary, symbols: list[str], *where: object) -> object:
+        if "CROSS" in symbols:
+            raise Unreadable("CROSS", OSError(5, "broken"))
+        return real(self, symbols, *where)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(BarLibrary, "panel", panel)
+    ground, skipped = ground_in(market, ["BRINE", "CROSS", "NOWHERE", "FLAKE"], Frame(ONE_DAY))
+    assert ground.panel.symbols == ("BRINE", "FLAKE")
+    assert {s.symbol for s in skipped} == {"CROSS", "NOWHERE"} and all(s.reason for s in skipped)
+    for none in ([], ["NOWHERE"]):
+        with pytest.raises(RunProblem):
+            ground_in(market, none, Frame(ONE_DAY))

@@ -48,13 +48,16 @@ class FiguresRow(QWidget):
             self._parts.append((title, value, beside))
             row.addWidget(frame, 1)
 
-    def show_trial(self, trial: Trial | None) -> None:
-        """Shows the figures of a trial, or dashes."""
-        for (name, other, words), (title, value, beside) in zip(SHOWN, self._parts, strict=True):
+    def show_trial(self, trial: Trial | None, other: Trial | None = None, other_words: str = "") -> None:
+        """Shows the figures of a trial, or dashes; beside each that of another trial, where there is one."""
+        for (name, second, words), (title, value, beside) in zip(SHOWN, self._parts, strict=True):
             figures = trial.figures if trial is not None else {}
             value.setText(figure_words(figures, name))
-            beside.setText(f"{words} {figure_words(figures, other)}" if trial is not None else "")
-            about = f"{FIGURES[name].title}: {FIGURES[name].about}.\n{FIGURES[other].title}: {FIGURES[other].about}."
+            if trial is not None and other is not None:
+                beside.setText(f"{other_words} {figure_words(other.figures, name)}")
+            else:
+                beside.setText(f"{words} {figure_words(figures, second)}" if trial is not None else "")
+            about = f"{FIGURES[name].title}: {FIGURES[name].about}.\n{FIGURES[second].title}: {FIGURES[second].about}."
             for part in (title, value, beside):
                 part.setToolTip(about)
             value.setAccessibleName(f"{FIGURES[name].title} {value.text()}")

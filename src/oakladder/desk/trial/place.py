@@ -212,7 +212,9 @@ class TrialPlace(QWidget):
             if outcome.trial is not None:
                 curves.append(Curve(outcome.trial, VARIANT_COLOURS[(k - 1) % len(VARIANT_COLOURS)] if k else ""))
         self.curve.show_curves(self._shown, curves)
-        self.figures.show_trial(self._shown)
+        rows = self.variants.rows
+        other = outcomes[rows.other] if outcomes and rows.other != rows.current else None
+        self.figures.show_trial(self._shown, other.trial if other else None, other.words if other else "")
         self.word.setText(self._words(current))
         self.save_button.setEnabled(self._shown is not None)
         self._fill_tab()

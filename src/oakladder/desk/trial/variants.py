@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QEvent, QPoint, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QHelpEvent, QKeyEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import (
     QHBoxLayout,
     QInputDialog,
@@ -28,7 +28,7 @@ from oakladder.trial.changes import Change, What
 from oakladder.trial.figures import figure_words
 
 _ROW = 52
-_HINT = "A click or the arrow keys show it in front of the plain rule; Delete takes a variant away."
+_HINT = "A click or the arrow keys show it in front; Space or the right button compares with it; Delete takes it away."
 _EMPTY = (
     "Nothing is tried beside it yet: another setting, timeframe, list, cost or stop can be, and each keeps its curve."
 )
@@ -46,6 +46,8 @@ class VariantRows(QWidget):
         self.theme = theme
         self.outcomes: list[Outcome] = []
         self.current = 0
+        #: The row that the one in front is compared with.
+        self.other = 0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
 
     def sizeHint(self) -> QSize:
@@ -53,7 +55,8 @@ class VariantRows(QWidget):
 
     def show_outcomes(self, outcomes: list[Outcome]) -> None:
         self.outcomes = outcomes
-        self.current = min(self.current, max(len(outcomes) - 1, 0))
+        last = max(len(outcomes) - 1, 0)
+        self.current, self.other = min(self.current, last), min(self.other, last)
         self.setMinimumHeight(self.sizeHint().height())
         self.setAccessibleName("; ".join(f"{o.words}: {self._numbers(o)}" for o in outcomes))
         self.update()
@@ -75,6 +78,9 @@ class VariantRows(QWidget):
                 painter.fillRect(0, top, self.width(), _ROW, self.theme.color("pick"))
             word = VARIANT_COLOURS[(k - 1) % len(VARIANT_COLOURS)] if k else "ink"
             painter.fillRect(QRectF(8, top + 9, 4, _ROW - 18), qcolor(self.theme.paint(word)))
+            if k == self.other and len(self.outcomes) > 1:
+                painter.setPen(QPen(self.theme.color("oak"), 1))
+                painter.drawRect(QRectF(4.5, top + 2.5, self.width() - 9, _ROW - 5))
             painter.setPen(self.theme.color("ink"))
             painter.setFont(ui_font(9, bold=k == 0))
             metrics = painter.fontMetrics()
@@ -110,9 +116,21 @@ class VariantRows(QWidget):
             self.update()
             self.chosen.emit(k)
 
-    def mousePressEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+    def compare_with(self, k: int) -> None:
+        """Compares whatever is in front with a row from now on."""
+        if 0 <= k < len(self.outcomes):
+            self.other = k
+            self.update()
+            self.chosen.emit(self.current)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        assert event is not None
         self.setFocus()
-        self.choose(int(event.position().y()) // _ROW)
+        k = int(event.position().y()) // _ROW
+        if event.button() == Qt.MouseButton.RightButton:
+            self.compare_with(k)
+        else:
+            self.choose(k)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         assert event is not None
@@ -121,6 +139,8 @@ class VariantRows(QWidget):
                 self.choose(self.current - 1)
             case Qt.Key.Key_Down:
                 self.choose(self.current + 1)
+            case Qt.Key.Key_Space:
+                self.compare_with(self.current)
             case Qt.Key.Key_Delete | Qt.Key.Key_Backspace if self.current:
                 self.dropped.emit(self.current)
             case _:

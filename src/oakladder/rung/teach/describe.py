@@ -71,12 +71,10 @@ def word_help(word: str) -> str:
         return _position_help(word)
     if word in BAR_VALUES:
         return f"{word}: {BAR_VALUES[word].about}"
-    for statement in SHOWN_FORMS:
-        if statement.word == word:
-            return f"{statement.form}: {statement.about}"
-    for clause in CLAUSES.values():
-        if clause.word == word:
-            return f"{clause.form}: {clause.about}"
+    forms = [f"{s.form}: {s.about}" for s in SHOWN_FORMS if s.word == word]
+    forms += [f"{c.form}: {c.about}" for c in CLAUSES.values() if c.word == word]
+    if forms:
+        return "\n".join(forms)
     known = functions()
     if word not in known:
         return ""
