@@ -14,7 +14,7 @@ SHOWN = (
     ("drawdown", "under_water", "under water"),
     ("trades", "bars", "bars each"),
     ("winners", "profit_factor", "profit factor"),
-    ("average", "zero_cost", "cost eats it at"),
+    ("average", "zero_cost", "eaten at"),
     ("sharpe", "exposure", "in the market"),
 )
 

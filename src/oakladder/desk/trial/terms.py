@@ -78,8 +78,8 @@ class Terms(QFrame):
                 field.setAccessibleName(words)
                 grid.addWidget(QLabel(words, objectName="quiet"), row, 2 * k)
                 grid.addWidget(field, row, 2 * k + 1)
-        grid.addWidget(self.apart, 0, 7)
-        grid.addWidget(self.finer, 1, 7)
+        grid.addWidget(self.apart, 3, 0, 1, 3)
+        grid.addWidget(self.finer, 3, 3, 1, 5)
         grid.setColumnStretch(8, 1)
 
     def show_account(self, account: Account, finer: bool) -> None:

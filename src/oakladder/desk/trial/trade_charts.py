@@ -91,10 +91,14 @@ class TradeCharts(QWidget):
         closes = panel.column("close")[first : last + 1]
         won = trial.book.net[trade] > 0
         painter.setFont(ui_font(8))
+        brought = f"{trial.results.ratio[trade]:+.1%}"
+        metrics = painter.fontMetrics()
+        room = int(box.width()) - metrics.horizontalAdvance(brought) - 6
+        words = f"{panel.symbols[symbol]}  {day_words(trial, entered).replace(' 20', ' ', 1)}"
         painter.setPen(self.theme.color("ink"))
-        painter.drawText(box, Qt.AlignmentFlag.AlignLeft, f"{panel.symbols[symbol]}  {day_words(trial, entered)}")
+        painter.drawText(box, Qt.AlignmentFlag.AlignLeft, metrics.elidedText(words, Qt.TextElideMode.ElideRight, room))
         painter.setPen(self.theme.color("rising" if won else "falling"))
-        painter.drawText(box, Qt.AlignmentFlag.AlignRight, f"{trial.results.ratio[trade]:+.1%}")
+        painter.drawText(box, Qt.AlignmentFlag.AlignRight, brought)
         plot = box.adjusted(0, 18, 0, -2)
         prices = np.append(closes, [trades.entry[trade], trades.exit[trade]])
         low, high = float(np.nanmin(prices)), float(np.nanmax(prices))

@@ -76,7 +76,6 @@ class WhyPanel(QWidget):
         row = QHBoxLayout()
         row.setContentsMargins(8, 4, 8, 2)
         row.setSpacing(8)
-        row.addWidget(QLabel("Why", objectName="head"))
         row.addWidget(self.signals)
         row.addWidget(self.verdict, 1)
         layout = QVBoxLayout(self)
