@@ -15,7 +15,7 @@ IN_SINCE = "In since"
 
 @dataclass(frozen=True, slots=True)
 class Holding:
-    """A position at the last bar: its side, bars since its fill, and its gain as a ratio."""
+    """A position at the last bar: its side, the bars after its fill, and its gain as a ratio."""
 
     side: int
     bars: int

@@ -211,7 +211,7 @@ TRADE_INNER_WORDS = frozenset({"after", "risks", "by", "session", "long", "short
 POSITION_VALUES: dict[str, tuple[Type, str]] = {
     "side": (number(), "1 long, -1 short, 0 without a position"),
     "entry": (number(Unit.PRICE), "the price at which it was filled"),
-    "bars": (number(Unit.BARS), "bars since the fill, 0 on its bar"),
+    "bars": (number(Unit.BARS), "bars after the fill, 0 on its bar"),
     "gain": (number(Unit.RATIO), "what it has gained at this close, as a ratio of the entry"),
     "best": (number(Unit.PRICE), "the best price since the fill"),
     "stop": (number(Unit.PRICE), "the stop in force for the next bar"),

@@ -66,12 +66,12 @@ class Trades:
         self.context.reporter.report(code, line.span, message, fix, replacement)
 
     def _clause(self, line: t.TradeClause, scope: Scope) -> None:
-        form = FORMS[line.what]
+        form, values = FORMS[line.what], line.values
         types = [
             self.expressions.wanted(value, scope, kind, f"What `{form.word}` asks for")
             if kind is not Kind.CLOCK
             else self._clock(value, scope)
-            for value, kind in zip(line.values, form.kinds, strict=False)
+            for value, kind in zip(values, form.kinds, strict=False)
         ]
         if line.what in DISTANCES:
             self._distance(line, types[0])
