@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Sequence
 
+import numpy as np
 from PyQt6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from oakladder.desk.look.theme import Theme
@@ -38,7 +38,7 @@ class LeftOut(QWidget):
 def _sentences(trial: Trial, skipped: Sequence[Skipped]) -> list[str]:
     counts = trial.counts
     made = []
-    for reason, count in Counter(trial.book.taken.tolist()).items():
+    for reason, count in zip(*map(np.ndarray.tolist, np.unique(trial.book.taken, return_counts=True)), strict=True):
         if reason != Taken.YES:
             made.append(f"{count} entries were not taken: {SKIPPED[Taken(reason)]}.")
     if counts["touched"]:

@@ -107,13 +107,15 @@ class CurveView(QWidget):
         front = self.front
         if front is not None:
             painter.setPen(QPen(self.theme.color("mute"), 1.4, Qt.PenStyle.DotLine))
-            _polyline(painter, self._x(front.equity.times, box), y(front.equity.held))
+            some = thinned(front.equity.held, self.width())
+            _polyline(painter, self._x(front.equity.times[some], box), y(front.equity.held[some]))
         for curve in reversed(self.curves):
             is_front = curve.trial is front
             pen = QPen(self._colour(curve), 2.2 if is_front else 1.2)
             pen.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
             painter.setPen(pen)
-            draw_chain(painter, self._x(curve.trial.equity.times, box), y(curve.trial.equity.value))
+            some = thinned(curve.trial.equity.value, self.width())
+            draw_chain(painter, self._x(curve.trial.equity.times[some], box), y(curve.trial.equity.value[some]))
         if front is not None and not self.plain:
             self._trades(painter, front, box, y)
             self._under_water(painter, front)
@@ -156,7 +158,9 @@ class CurveView(QWidget):
     def _under_water(self, painter: QPainter, trial: Trial) -> None:
         box, under = self._water(), trial.equity.under_water
         deepest = min(float(under.min()), -1e-9)
-        xs = self._x(trial.equity.times, box)
+        some = thinned(under, self.width())
+        under = under[some]
+        xs = self._x(trial.equity.times[some], box)
         ys = box.top() + box.height() * under / deepest
         painter.setPen(self.theme.color("line"))
         painter.drawLine(box.topLeft(), box.topRight())
@@ -196,6 +200,24 @@ class CurveView(QWidget):
         trade = self.trade_at(event.position())
         if trade is not None:
             self.picked.emit(trade)
+
+
+def thinned(values: np.ndarray, width: int) -> np.ndarray:
+    """Places of the values that a picture of some width shows: the lowest and the highest of those that share a pixel."""
+    step = len(values) // max(width, 1)
+    if step < 3:
+        return np.arange(len(values))
+    whole = len(values) // step * step
+    parts = np.where(np.isnan(values[:whole]), 0.0, values[:whole]).reshape(-1, step)
+    firsts = np.arange(0, whole, step)
+    ends = [
+        firsts + parts.argmin(axis=1),
+        firsts + parts.argmax(axis=1),
+        [0],
+        np.arange(whole, len(values)),
+        [len(values) - 1],
+    ]
+    return np.unique(np.concatenate(ends))
 
 
 def _polyline(painter: QPainter, x: np.ndarray, y: np.ndarray) -> None:
