@@ -9,6 +9,7 @@ from __future__ import annotations
 from oakladder.rung.read.slip import NAME, Slip, slip
 from oakladder.rung.read.slips_of_lines import LINES
 from oakladder.rung.read.slips_of_signs import SIGNS
+from oakladder.rung.read.slips_of_trades import TRADES
 from oakladder.rung.values import PALETTE, SHAPES, STYLES
 from oakladder.rung.words import CLAUSES, OUTPUTS
 
@@ -186,4 +187,4 @@ _EXPRESSIONS_AND_CLAUSES: tuple[Slip, ...] = (
         ", ",
     ),
 )
-SLIPS: tuple[Slip, ...] = (*LINES, *SIGNS, *_EXPRESSIONS_AND_CLAUSES)
+SLIPS: tuple[Slip, ...] = (*TRADES, *LINES, *SIGNS, *_EXPRESSIONS_AND_CLAUSES)
