@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
+import mmap
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -48,10 +50,23 @@ class Job:
         for op in self.variant.leaves:
             if op.code == LOG_ROWS:
                 assert isinstance(op.attr, Log)
-                made.append(np.empty((ROWS_A_BAR * n, op.attr.width)))  # hardly any of it is ever touched
+                made.append(_untouched(ROWS_A_BAR * n, op.attr.width))
             else:
                 made.append(np.empty(n, dtype=np.int8 if op.is_flag else np.float64))
         return made
+
+
+def _untouched(rows: int, width: int) -> np.ndarray:
+    """Room for numbers of which hardly any is ever written: memory is only taken for what is.
+
+    Unlike `numpy.empty` it never asks for huge pages, of which a few rows here and there would each clear a whole one.
+    """
+    if not rows:
+        return np.empty((0, width))
+    room = mmap.mmap(-1, rows * width * 8, flags=mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS)
+    with contextlib.suppress(OSError):  # a kernel without huge pages knows no such advice
+        room.madvise(mmap.MADV_NOHUGEPAGE)
+    return np.frombuffer(room).reshape(rows, width)
 
 
 def prepare(

@@ -171,8 +171,8 @@ def _matched(panel: Panel, plan: TradingPlan, rows: np.ndarray) -> Trades:
         rows, place, event = rows[told], place[told], event[told]
     ins = np.flatnonzero(event == Event.ENTERED)
     closed = np.append(event[1:] == Event.LEFT, False)[ins]
-    columns = np.ascontiguousarray(rows.T)
-    entry, left = columns[:, ins], columns[:, np.minimum(ins + 1, max(len(rows) - 1, 0))]
+    entry = np.ascontiguousarray(rows.take(ins, axis=0).T)
+    left = np.ascontiguousarray(rows.take(np.minimum(ins + 1, max(len(rows) - 1, 0)), axis=0).T)
 
     def of_exit(column: Column, otherwise: float) -> np.ndarray:
         return np.where(closed, left[column], otherwise)
@@ -180,7 +180,7 @@ def _matched(panel: Panel, plan: TradingPlan, rows: np.ndarray) -> Trades:
     entered = place[ins]
     counts = np.diff(np.searchsorted(entered, panel.offsets))
     rule = entry[Column.TRADE].astype(np.int64) - 1
-    how, moment = entry[Column.HOW].astype(np.int64), of_exit(Column.HOW, 0).astype(np.int64)
+    how, moment = entry[Column.HOW].astype(np.int16), of_exit(Column.HOW, 0).astype(np.int16)
     sides = np.array([int(r.side) for r in plan.trades], dtype=np.int64)
     risk = entry[Column.RISK]
     return Trades(
