@@ -7,13 +7,16 @@ happens to allocate. A widget among them would be taken down in a worker's threa
 from __future__ import annotations
 
 import gc
+import time
 
 from PyQt6.QtCore import QObject, QTimer
 
 _INTERVAL_MS = 250
-#: After so many sweeps everything is looked through: what a script was compiled to is a web of circles, and the garbage
-#: of half a minute of typing, freed in one go, would hold the window up.
-_WHOLE_EVERY = 8
+#: After at most so many sweeps everything is looked through: what a script was compiled to is a web of circles, and the
+#: garbage of half a minute of typing, freed in one go, would hold the window up.
+_MOST_BETWEEN = 8
+#: A look through everything that took longer than this much processor time is made sooner the next time, seconds.
+_LONG = 0.02
 
 
 class Sweeper(QObject):
@@ -25,14 +28,18 @@ class Sweeper(QObject):
         self._timer = QTimer(self, interval=_INTERVAL_MS)
         self._timer.timeout.connect(self.sweep)
         self._timer.start()
-        self._sweeps = 0
+        self._since, self._between = 0, _MOST_BETWEEN
 
     def sweep(self) -> None:
-        """Frees the youngest generations where they are due, and now and then all."""
-        self._sweeps += 1
+        """Frees the youngest generations where they are due, and now and then all: the more often, the more there is."""
+        self._since += 1
         counts = gc.get_count()
-        if self._sweeps % _WHOLE_EVERY == 0 and any(counts):
+        if self._since >= self._between and any(counts):
+            began = time.thread_time()
             gc.collect()
+            took = time.thread_time() - began
+            self._since = 0
+            self._between = self._between // 2 or 1 if took > _LONG else min(self._between + 1, _MOST_BETWEEN)
             return
         due = [k for k, (count, most) in enumerate(zip(counts, gc.get_threshold(), strict=True)) if count > most]
         if due:
