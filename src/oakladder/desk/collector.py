@@ -7,7 +7,6 @@ happens to allocate. A widget among them would be taken down in a worker's threa
 from __future__ import annotations
 
 import gc
-import time
 
 from PyQt6.QtCore import QObject, QTimer
 
@@ -15,8 +14,9 @@ _INTERVAL_MS = 250
 #: After at most so many sweeps everything is looked through: what a script was compiled to is a web of circles, and the
 #: garbage of half a minute of typing, freed in one go, would hold the window up.
 _MOST_BETWEEN = 8
-#: A look through everything that took longer than this much processor time is made sooner the next time, seconds.
-_LONG = 0.02
+#: Where a look through everything frees more objects than this, the next one comes sooner; what lives on costs the same
+#: at each look, so it is what is freed that counts and not the time.
+_MUCH = 20_000
 
 
 class Sweeper(QObject):
@@ -31,15 +31,13 @@ class Sweeper(QObject):
         self._since, self._between = 0, _MOST_BETWEEN
 
     def sweep(self) -> None:
-        """Frees the youngest generations where they are due, and now and then all: the more often, the more there is."""
+        """Frees the youngest generations where they are due, and now and then all: the more often, the more is freed."""
         self._since += 1
         counts = gc.get_count()
         if self._since >= self._between and any(counts):
-            began = time.thread_time()
-            gc.collect()
-            took = time.thread_time() - began
+            freed = gc.collect()
             self._since = 0
-            self._between = self._between // 2 or 1 if took > _LONG else min(self._between + 1, _MOST_BETWEEN)
+            self._between = max(self._between // 2, 1) if freed > _MUCH else min(self._between + 1, _MOST_BETWEEN)
             return
         due = [k for k, (count, most) in enumerate(zip(counts, gc.get_threshold(), strict=True)) if count > most]
         if due:
