@@ -272,6 +272,7 @@ def _repaint() -> list[Row]:
     from PyQt6.QtCore import QEventLoop
 
     from oakladder.desk.app import make_app, make_window
+    from oakladder.desk.collector import keep_for_good
     from oakladder.desk.shot import settle
     from oakladder.disk import write_atomic
     from oakladder.user.workspace import Workspace
@@ -288,6 +289,7 @@ def _repaint() -> list[Row]:
         desk.rule.open(path)
         window.show_trial()
         settle(app, desk)
+        keep_for_good()  # as the application does once its window stands
         times = []
         for k in range(12):
             loop = QEventLoop()
