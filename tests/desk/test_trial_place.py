@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 from collections.abc import Callable
 from pathlib import Path
+from threading import Event
 
 import numpy as np
 import pytest
@@ -445,3 +446,32 @@ def test_asked_settings_become_variants(
     calm(window)
     assert place.trials.changes == [Change(What.SETTING, "40", "n")]
     make_app().processEvents()
+
+
+def test_bars_that_change_while_they_are_read_are_read_again(
+    window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    library, frame = window.desk.library, Timeframe.parse("2h")
+    plain, begun, go, reads = library.panel, Event(), Event(), []
+
+    def panel(symbols, timeframe, *more):  # type: ignore[no-untyped-def]
+        read = plain(symbols, timeframe, *more)
+        if timeframe == frame:
+            reads.append(len(symbols))
+            begun.set()
+            assert go.wait(20)
+        return read
+
+    monkeypatch.setattr(library, "panel", panel)
+    place.trials.set_ground(timeframe=frame)
+    for _ in range(400):
+        QTest.qWait(25)
+        if begun.is_set():
+            break
+    place.trials.bars_changed()  # an import, or a step of a replay
+    go.set()
+    calm(window)
+    assert reads == [77, 77] and trial_of(place).ground.panel.timeframe == frame
+    place.trials.set_ground(finer=False)
+    calm(window)
+    assert reads == [77, 77]

@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk.jobs import EXPECTED, Jobs, Ticket, sentence_of
@@ -19,10 +18,9 @@ from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.changes import Case, Change, check_change, read_changes
 from oakladder.trial.compose import Draft, draft_of, with_trade
-from oakladder.trial.market import ground_in
+from oakladder.trial.market import Grounds
 from oakladder.trial.money import Account, Costs, Size, Slippage
-from oakladder.trial.spans import Span
-from oakladder.trial.trial import Ground, Trial, put_on_trial
+from oakladder.trial.trial import Trial, put_on_trial
 from oakladder.user.lists import ALL, ListProblem, Watchlists
 from oakladder.user.workspace import Workspace
 
@@ -30,8 +28,6 @@ from oakladder.user.workspace import Workspace
 BENCH = "bench"
 #: After the chart, so that typing is never held up.
 _PAUSE_MS = 20
-#: So many grounds are kept: of the plain rule, of a timeframe and a list beside it.
-_MOST_GROUNDS = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,9 +45,8 @@ class Trials(QObject):
     """Has the open rule tried while somebody looks.
 
     ``changed`` tells a new outcome of the plain rule, ``variants_changed`` those beside it, ``asked`` that one is on its
-    way, ``moved`` how far that is; ``glanced`` the outcomes for the symbol of the chart and for
-    the list, on its timeframe, ``to_remember`` that
-    something is to be written down, ``told`` a sentence for the user.
+    way, ``moved`` how far that is; ``glanced`` the outcomes for the symbol of the chart and for the list, on its timeframe,
+    ``to_remember`` that something is to be written down, ``told`` a sentence for the user.
     """
 
     changed = pyqtSignal(object)
@@ -82,7 +77,7 @@ class Trials(QObject):
         #: Where the chart looks; set by the session.
         self.where: Callable[[], tuple[str, Timeframe]] = lambda: ("", ONE_DAY)
         self._watchers: set[str] = set()
-        self._grounds: dict[tuple[object, ...], tuple[Ground, tuple[Skipped, ...]]] = {}
+        self._grounds = Grounds(replaying.source)
         self._pause = QTimer(self, singleShot=True, interval=_PAUSE_MS)
         self._pause.timeout.connect(self._ask)
         rule.compiled.connect(lambda _: self._soon())
@@ -189,7 +184,7 @@ class Trials(QObject):
 
     def bars_changed(self) -> None:
         """Bars are otherwise now."""
-        self._grounds.clear()
+        self._grounds = Grounds(self._replaying.source)
         self._soon()
 
     # --- asking -------------------------------------------------------------------------------------
@@ -204,14 +199,14 @@ class Trials(QObject):
         if case is None:
             return
         self.asked.emit()
-        source = self._replaying.source
+        grounds = self._grounds
         self._jobs.stop("variants")
         if BENCH in self._watchers:
             symbol, frame = self.where()
             cases = [for_symbol(case, symbol, frame), replace(case, timeframe=str(frame))]
             self._jobs.start(
                 "trial of symbol",
-                lambda ticket: [self._tried(c.list_name, c, source, ticket) for c in cases],
+                lambda ticket: [self._tried(c.list_name, c, grounds, ticket) for c in cases],
                 lambda made: self.glanced.emit(*made),
                 self._not_glanced,
                 slow=True,
@@ -220,7 +215,7 @@ class Trials(QObject):
             return
         self._jobs.start(
             "trial",
-            lambda ticket: self._tried("the rule", case, source, ticket),
+            lambda ticket: self._tried("the rule", case, grounds, ticket),
             self._take,
             self._failed,
             self.moved.emit,
@@ -240,7 +235,7 @@ class Trials(QObject):
         self._ask_variants(outcome)
 
     def _ask_variants(self, outcome: Outcome) -> None:
-        changes, case, source = list(self.changes), outcome.case, self._replaying.source
+        changes, case, grounds = list(self.changes), outcome.case, self._grounds
         if case is None or not changes:
             self._jobs.stop("variants")
             self._take_variants([])
@@ -252,7 +247,7 @@ class Trials(QObject):
                 if ticket.cancelled():
                     raise Cancelled
                 try:
-                    made.append(self._tried(change.words(), change.of(case), source, ticket))
+                    made.append(self._tried(change.words(), change.of(case), grounds, ticket))
                 except (RunProblem, ValueError) as error:
                     made.append(Outcome(change.words(), None, trouble=str(error)))
                 ticket.report((k + 1) / len(changes))
@@ -265,12 +260,13 @@ class Trials(QObject):
         self.moved.emit(1.0)
         self.variants_changed.emit(made)
 
-    def _tried(self, words: str, case: Case, source: BarSource, ticket: Ticket) -> Outcome:
+    def _tried(self, words: str, case: Case, grounds: Grounds, ticket: Ticket) -> Outcome:
         """Puts a case on trial; what is wrong with it becomes its trouble."""
         try:
             program = self._program(case, ticket.cancelled)
             settings = program.values_of(_plain(program, case))
-            ground, skipped = self._ground(case, source)
+            frame = Frame(Timeframe.parse(case.timeframe))
+            ground, skipped = grounds.of(self.symbols(case.list_name), frame, case.finer)
             trial = put_on_trial(
                 program, ground, case.account, settings, cancelled=ticket.cancelled, progress=ticket.report
             )
@@ -293,18 +289,6 @@ class Trials(QObject):
             return self._lists.symbols(list_name, infos)
         except (ListProblem, KeyError):
             return list(infos)
-
-    def _ground(self, case: Case, source: BarSource) -> tuple[Ground, tuple[Skipped, ...]]:
-        symbols = tuple(self.symbols(case.list_name))
-        key = (id(source), symbols, case.timeframe, case.finer)
-        known = self._grounds.get(key)
-        if known is None:
-            frame = Frame(Timeframe.parse(case.timeframe))
-            ground, skipped = ground_in(source, symbols, frame, Span(), finer=case.finer)
-            known = self._grounds[key] = ground, tuple(skipped)
-            while len(self._grounds) > _MOST_GROUNDS:
-                self._grounds.pop(next(iter(self._grounds)))
-        return known
 
     # --- remembering --------------------------------------------------------------------------------
 

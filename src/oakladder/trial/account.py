@@ -155,10 +155,7 @@ def _with_results(
     ends = np.where(closed, got, last)
     plain_ends = np.where(closed, trades.exit, last)
 
-    def fee(price: np.ndarray) -> np.ndarray:
-        return costs.fixed + costs.per_unit * units + costs.ratio * units * price
-
-    paid_costs = fee(paid) + np.where(closed, fee(got), 0.0)
+    paid_costs = costs.of_fills(units, paid) + np.where(closed, costs.of_fills(units, got), 0.0)
     net = trades.side * units * (ends - paid) - paid_costs
     gross = trades.side * units * (plain_ends - trades.entry)
     return Book(trades, account, grid, taken, units, paid, got, paid_costs, net, gross)

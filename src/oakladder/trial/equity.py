@@ -44,13 +44,9 @@ def equity_of(book: Book, first: int = 0) -> Equity:
     closed = trades.closed[taken]
     left = np.where(closed, grid.at[np.maximum(trades.left[taken], 0)] if len(taken) else taken, size)
     costs = book.account.costs
-
-    def fee(price: np.ndarray) -> np.ndarray:
-        return costs.fixed + costs.per_unit * units + costs.ratio * units * price
-
     paid, got = book.paid[taken], book.got[taken]
-    cash = np.bincount(entered, -side * units * paid - fee(paid), size)
-    out = side * units * got - fee(got)
+    cash = np.bincount(entered, -side * units * paid - costs.of_fills(units, paid), size)
+    out = side * units * got - costs.of_fills(units, got)
     cash += np.bincount(left[closed], out[closed], size)
     value, positions = np.zeros(size), np.zeros(size)
     for part in range(0, len(taken), _TOGETHER):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Sequence
 
 from oakladder.bars.store.as_of import BarSource
@@ -12,6 +13,9 @@ from oakladder.rung.problems import RunProblem
 from oakladder.trial.finer import minutes_for
 from oakladder.trial.spans import Span
 from oakladder.trial.trial import Ground, ground_of
+
+#: So many grounds are kept: of the plain rule, of a timeframe and a list beside it.
+_MOST_GROUNDS = 4
 
 
 def ground_in(
@@ -35,3 +39,28 @@ def ground_in(
         return made, skipped
     reasons = f" {skipped[0].symbol}: {skipped[0].reason}" if skipped else ""
     raise RunProblem(f"None of the symbols has {frame.timeframe} bars.{reasons}" if symbols else "The list is empty.")
+
+
+class Grounds:
+    """Grounds of one source of bars that were made, for several threads. Where the bars change, another takes its place:
+    what is still being read then goes into this one, which nobody asks any more.
+    """
+
+    def __init__(self, source: BarSource):
+        self.source = source
+        self._made: dict[tuple[object, ...], tuple[Ground, tuple[Skipped, ...]]] = {}
+        self._lock = threading.Lock()
+
+    def of(self, symbols: Sequence[str], frame: Frame, finer: bool) -> tuple[Ground, tuple[Skipped, ...]]:
+        """The ground of some symbols and what was left out. Raises `RunProblem` where nothing is left."""
+        key = (tuple(symbols), frame, finer)
+        with self._lock:
+            known = self._made.get(key)
+        if known is None:
+            ground, skipped = ground_in(self.source, symbols, frame, Span(), finer=finer)
+            known = ground, tuple(skipped)
+            with self._lock:
+                self._made[key] = known
+                while len(self._made) > _MOST_GROUNDS:
+                    self._made.pop(next(iter(self._made)))
+        return known

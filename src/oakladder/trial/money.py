@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from oakladder.rung.problems import RunProblem
 from oakladder.trial.ledger import Sizing
 
@@ -73,6 +75,10 @@ class Costs:
     per_unit: float = 0.0
     ratio: float = 0.0005
     slippage: Slippage = Slippage(ticks=1)
+
+    def of_fills(self, units: np.ndarray, price: np.ndarray) -> np.ndarray:
+        """What fills cost, slippage apart."""
+        return self.fixed + self.per_unit * units + self.ratio * units * price
 
 
 @dataclass(frozen=True, slots=True)

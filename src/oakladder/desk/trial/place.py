@@ -204,8 +204,7 @@ class TrialPlace(QWidget):
 
     def _show_front(self) -> None:
         """Shows the row that is looked at in front, the plain rule always with it."""
-        outcomes = self.variants.rows.outcomes
-        current = outcomes[self.variants.rows.current] if outcomes else None
+        outcomes, current = self.variants.rows.outcomes, self._outcome()
         self._shown = current.trial if current is not None else None
         curves = []
         for k, outcome in enumerate(outcomes):
@@ -223,7 +222,8 @@ class TrialPlace(QWidget):
         """Fills the part in sight; the others are filled when they come into sight."""
         part = self.tabs.currentWidget()
         if part is self.left_out:
-            self.left_out.show_trial(self._shown, self._outcome().skipped if self._outcome() is not None else ())  # type: ignore[union-attr]
+            outcome = self._outcome()
+            self.left_out.show_trial(self._shown, outcome.skipped if outcome is not None else ())
         elif part is not None:
             part.show_trial(self._shown)  # type: ignore[attr-defined]
 
