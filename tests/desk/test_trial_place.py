@@ -475,3 +475,15 @@ def test_bars_that_change_while_they_are_read_are_read_again(
     place.trials.set_ground(finer=False)
     calm(window)
     assert reads == [77, 77]
+
+
+def test_a_broken_script_is_said_where_its_last_sound_text_is_shown(
+    window: Window, calm: Calm, place: TrialPlace
+) -> None:
+    rule = window.desk.rule
+    rule.set_text(RULE.replace("n)[1]", "n)[1"))
+    calm(window)
+    assert "last sound text" in place.word.text() and trial_of(place).figures["trades"] > 100
+    rule.set_text(RULE)
+    calm(window)
+    assert "last sound text" not in place.word.text() and "77 symbols" in place.word.text()

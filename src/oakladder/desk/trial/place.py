@@ -150,6 +150,7 @@ class TrialPlace(QWidget):
         self.left_out.table.picked.connect(self._open)
         self.tabs.currentChanged.connect(lambda _: self._fill_tab())
         trials.changed.connect(self._show)
+        self.desk.rule.problems_changed.connect(lambda _: self.word.setText(self._words(self._outcome())))
         trials.variants_changed.connect(lambda _: self._show_rows())
         trials.asked.connect(lambda: self._show_progress(0.0))
         trials.moved.connect(self._show_progress)
@@ -243,6 +244,8 @@ class TrialPlace(QWidget):
         where = symbols[0] if len(symbols) == 1 else f"{len(symbols)} symbols"
         span = f", {_day(times[0])} to {_day(times[-1])}" if len(times) else ""
         made = [f"{where}{span}, fills on real prices."]
+        if any(problem.is_error for problem in self.desk.rule.problems):
+            made.insert(0, "The script has a mistake, so this is its last sound text; mend it on the Bench.")
         if trial.ground.seal is not None:
             made.append(f"From {_day(trial.ground.seal)} on history is sealed.")
         if draft is not None:
