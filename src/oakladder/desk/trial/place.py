@@ -92,6 +92,7 @@ class TrialPlace(QWidget):
         self.word.setContentsMargins(12, 0, 12, 4)
         self.word.setWordWrap(True)
         self.terms.setVisible(False)
+        self.write_button.setVisible(False)
         for words, part in (
             ("Trades", self.table),
             ("Small charts", self.charts),

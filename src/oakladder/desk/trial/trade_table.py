@@ -151,7 +151,7 @@ class TradeTable(QTableView):
         upright.setDefaultSectionSize(21)
         across.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         across.setStretchLastSection(True)
-        for k, width in enumerate((64, 48, 92, 92, 44, 70, 70, 72, 82, 54, 66, 74)):
+        for k, width in enumerate((64, 48, 128, 128, 44, 70, 70, 72, 82, 54, 66, 74)):
             self.setColumnWidth(k, width)
         self.activated.connect(self._open)
         self.setAccessibleName("Trades")

@@ -132,7 +132,7 @@ class CurveView(QWidget):
             if not self.plain:
                 painter.setPen(self.theme.color("faint"))
                 place = QRectF(box.right() + 6, at - 8, _RIGHT - 8, 16)
-                painter.drawText(place, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, f"{level:,.0f}")
+                painter.drawText(place, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, f"{level:z,.0f}")
         first, last = self._times()
         painter.setPen(self.theme.color("faint"))
         for time, words in _dates(first, last):
