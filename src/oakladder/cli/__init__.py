@@ -23,6 +23,7 @@ COMMANDS = {
     "eval": "evaluate",
     "scan": "scan",
     "trial": "trial",
+    "evidence": "evidence",
     "brief": "scripts",
     "import": "data",
     "symbols": "data",

@@ -8,64 +8,39 @@ import os
 import sys
 from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
 from rich.console import Console
 from rich.table import Table
 
-from oakladder.bars.csv_files import read_csv
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.panels import panel_of
-from oakladder.bars.resample import resample
-from oakladder.bars.timeframes import ONE_DAY
 from oakladder.cli.common import (
     CALL_WRONG,
     DATA_WRONG,
-    Argument,
     Format,
     a_number,
     arg,
     at_least,
     command,
     fail,
-    known_symbol,
-    library_of,
     load,
     settings_of,
-    timeframe_of,
 )
-from oakladder.cli.lists import symbols_of
+from oakladder.cli.grounds import GROUND, day_of, ground_asked
 from oakladder.disk import why, write_rows
-from oakladder.engine.frames import Frame
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.trial.compose import draft_of, with_trade
 from oakladder.trial.figures import FIGURES, figure_words
-from oakladder.trial.market import ground_in
 from oakladder.trial.money import Account, Costs, Size, Slippage, parse_ratio
 from oakladder.trial.report import as_plain, equity_table, trades_table
 from oakladder.trial.spans import Span
-from oakladder.trial.trial import Ground, Trial, ground_of, put_on_trial
+from oakladder.trial.trial import Ground, Trial, put_on_trial
 from oakladder.trial.variants import Sweep, swept
 from oakladder.user.workspace import Workspace
 
 #: The figures of a row where several variants stand below each other.
 _IN_ROWS = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "sharpe", "end")
-
-GROUND: tuple[Argument, ...] = (
-    arg("script", type=Path, help="a .rung file"),
-    arg("--symbol", dest="symbol", help="one symbol of the library"),
-    arg("--list", dest="list_name", help="all, one of your lists, or a sector"),
-    arg("--timeframe", dest="timeframe", help="1m … 4h, 1d, 1w, 1mo; 1d unless a file says otherwise"),
-    arg("--extended", dest="extended", action="store_true", help="with the hours outside the session"),
-    arg("--from", dest="first", help="the first day, as in 2024-03-01"),
-    arg("--to", dest="last", help="the last day"),
-    arg("--set", dest="settings", action="append", help="a setting, as in --set fast=12"),
-    arg("--broken-seal", dest="broken_seal", action="store_true", help="look at the sealed last fifth of history too"),
-    arg("--csv", dest="csv_file", type=Path, help="bars from a CSV file, as one symbol"),
-    arg("--tick", dest="tick", type=a_number, help="smallest price step of a CSV file's bars, 0.01 unless said"),
-)
 
 
 @command(
@@ -119,7 +94,7 @@ def trial(
         account = Account(money, Size.parse(size) if size else None, lot, most, power, costs, apart)
         account.check()
         ranges = [Sweep.parse(text) for text in sweeps or []]
-        span = Span(_day(first), _day(last, after=1), sealed=not broken_seal)
+        span = Span(day_of(first), day_of(last, after=1), sealed=not broken_seal)
         ground = ground_asked(symbol, list_name, timeframe, extended, span, csv_file, tick, finer=finer)
         if finer:
             program = program.finer()
@@ -150,51 +125,6 @@ def trading(program: Program, script: Path) -> Program:
     print(f"The script has no trade, so one is composed: {draft.words()}.", file=sys.stderr)
     text = with_trade(program, draft)
     return compile_script(text, Workspace.default().shelf(text, script.absolute()))
-
-
-def ground_asked(
-    symbol: str | None,
-    list_name: str | None,
-    timeframe: str | None,
-    extended: bool,
-    span: Span,
-    csv_file: Path | None,
-    tick: float | None,
-    *,
-    finer: bool = False,
-) -> Ground:
-    """The bars that a call asks for; says which symbols were left out. Raises `RunProblem`."""
-    if sum(given is not None for given in (symbol, list_name, csv_file)) > 1:
-        fail(CALL_WRONG, "Say one of --symbol, --list and --csv.")
-    wanted = timeframe_of(timeframe) if timeframe else None
-    if tick is not None and not tick > 0:
-        fail(CALL_WRONG, "A tick is a price step above 0.")
-    if csv_file is not None:
-        bars = replace(read_csv(csv_file), extended=extended)
-        try:
-            panel = panel_of([resample(bars, wanted) if wanted else bars])
-        except ValueError as error:
-            fail(CALL_WRONG, str(error))
-        panel.ticks = (tick or 0.01,)
-        return ground_of(panel, replace(span, sealed=False))
-    if tick is not None:
-        fail(CALL_WRONG, "--tick goes with --csv; the library knows the ticks of its symbols.")
-    library = library_of()
-    symbols = [known_symbol(library, symbol)] if symbol else symbols_of(library, list_name or "all")
-    ground, skipped = ground_in(library, symbols, Frame(wanted or ONE_DAY, extended), span, finer=finer)
-    for one in skipped:
-        print(f"{one.symbol} left out: {one.reason}", file=sys.stderr)
-    return ground
-
-
-def _day(text: str | None, after: int = 0) -> int | None:
-    """Midnight (UTC) of a day, or so many days after it."""
-    if text is None:
-        return None
-    try:
-        return int(datetime.fromisoformat(text).replace(tzinfo=UTC).timestamp()) + after * 86_400
-    except ValueError:
-        fail(CALL_WRONG, f"`{text}` is no day. Write it as 2024-03-01.")
 
 
 def _write(path: Path | None, rows: Iterable[Sequence[object]]) -> None:

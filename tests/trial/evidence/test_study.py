@@ -1,0 +1,200 @@
+"""Evidence against shifts that are drawn one by one, and against what is known of chance and of planted edges."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy import stats
+
+from helpers import daily_bars
+from oakladder.bars.panels import panel_of
+from oakladder.rung import RunProblem, compile_script
+from oakladder.rung.words import Tone
+from oakladder.trial.evidence.splits import by_group, by_hour, by_weekday, by_year
+from oakladder.trial.evidence.study import HORIZONS, Evidence, evidence_of, judged_flags
+from oakladder.trial.evidence.words import sentence, warnings
+from oakladder.trial.trial import Ground, ground_of
+from trial.evidence.grounds import walks
+
+RULE = "rung 1\nsignal go = volume > 950 bullish\n"
+
+
+def plain_chance(opens, closes, flags, horizon: int, tone: Tone):  # type: ignore[no-untyped-def]
+    """Every number of a horizon by loops over symbols, shifts and bars: lists of arrays, a place for each symbol."""
+    longest = max((len(c) - horizon for c in closes), default=0)
+    everything, means = [], []
+    for shift in range(max(longest, 0)):
+        found = []
+        for o, c, f in zip(opens, closes, flags, strict=True):
+            usable = len(c) - horizon
+            for t in range(usable):
+                change = c[t + horizon] / o[t + 1] - 1
+                if shift == 0 and change == change:
+                    everything.append(change)
+                if f[(t - shift) % usable] and change == change:
+                    found.append(change)
+        means.append((sum(found) / len(found) if found else None, len(found)))
+    if not means or means[0][0] is None:
+        return None
+    usual = sum(everything) / len(everything)
+
+    def good(mean: float | None) -> float:
+        if mean is None:
+            return float("inf")
+        return {Tone.BULLISH: mean, Tone.BEARISH: -mean}.get(tone, abs(mean - usual))
+
+    as_good = sum(good(m) >= good(means[0][0]) - 1e-12 for m, _ in means[1:])
+    return means[0][1], means[0][0], usual, (1 + as_good) / len(means)
+
+
+@given(
+    st.integers(0, 2**32 - 1),
+    st.lists(st.integers(1, 48), min_size=1, max_size=4),
+    st.sampled_from(list(Tone)),
+    st.sampled_from([0.02, 0.2, 0.9]),
+    st.booleans(),
+)
+@settings(max_examples=60, deadline=None)
+def test_every_shift_agrees_with_drawing_them_one_by_one(seed, sizes, tone, density, holes) -> None:  # type: ignore[no-untyped-def]
+    rng = np.random.default_rng(seed)
+    series, opens, closes, flags = [], [], [], []
+    for k, size in enumerate(sizes):
+        close = np.round(50 + np.cumsum(rng.normal(0, 1, size)), 1)
+        open_ = np.round(close + rng.normal(0, 0.3, size), 1)
+        if holes:
+            open_[rng.random(size) < 0.1] = np.nan
+            close[rng.random(size) < 0.1] = np.nan
+        series.append(daily_bars(close, f"S{k}", open=open_))
+        opens.append(open_)
+        closes.append(close)
+        flags.append(rng.random(size) < density)
+    ground = ground_of(panel_of(series))
+    made = judged_flags(compile_script(RULE), ground, "go", tone, np.concatenate(flags))
+    for one in made.horizons:
+        told = plain_chance(opens, closes, flags, one.bars, tone)
+        if told is None:
+            assert one.count == 0 and one.chance is None and one.mean is None
+            continue
+        count, mean, usual, chance = told
+        assert one.count == count
+        assert one.mean == pytest.approx(mean, rel=1e-9, abs=1e-12)
+        assert one.usual == pytest.approx(usual, rel=1e-9, abs=1e-12)
+        assert one.chance == pytest.approx(chance, abs=1e-12)
+
+
+def test_pure_chance_gets_every_chance_equally_often() -> None:
+    program = compile_script(RULE)
+    found = {h: [] for h in (1, 10)}
+    for seed in range(300):
+        made = evidence_of(program, walks(seed, 2, 150))
+        for bars, kept in found.items():
+            kept.append(made.at(bars).chance)
+    for kept in found.values():
+        # A chance is one of about 150 steps; drawn within its step it is spread evenly.
+        spread = np.array(kept) - np.random.default_rng(1).uniform(0, 1 / 149, len(kept))
+        assert stats.kstest(spread, "uniform").pvalue > 1e-3
+
+
+def test_a_planted_edge_is_found_in_its_size() -> None:
+    program = compile_script(RULE)
+    made = evidence_of(program, walks(5, 20, 600, edge=0.004))
+    five = made.at(5)
+    assert five.difference == pytest.approx(5 * 0.004, abs=0.004)
+    assert five.chance is not None and five.chance <= 0.005
+    nothing = evidence_of(program, walks(5, 20, 600)).at(5)
+    assert abs(nothing.difference or 0) < 0.004 and (nothing.chance or 0) > 0.01
+
+
+def test_a_bearish_signal_is_good_where_prices_fall() -> None:
+    ground = walks(5, 10, 400, edge=-0.004)
+    up = evidence_of(compile_script(RULE), ground).at(5)
+    down = evidence_of(compile_script(RULE.replace("bullish", "bearish")), ground).at(5)
+    either = evidence_of(compile_script(RULE.replace("bullish", "neutral")), ground).at(5)
+    assert up.chance > 0.99 and down.chance < 0.01 and either.chance < 0.01
+
+
+def numbers_of(made: Evidence) -> list[object]:
+    return [(h.count, h.days, h.mean, h.median, h.up, h.usual) for h in made.horizons]
+
+
+def test_days_medians_and_shares_by_hand() -> None:
+    closes = np.array([10.0, 11, 12, 11, 10, 12, 14, 13])
+    opens = np.array([10.0, 10, 11, 12, 11, 10, 12, 14])
+    volume = np.array([960.0, 0, 960, 0, 960, 0, 0, 960])
+    bars = [daily_bars(closes, s, open=opens, volume=volume) for s in ("ONE", "TWO")]
+    made = evidence_of(compile_script(RULE), ground_of(panel_of(bars)))
+    one = made.at(1)
+    # From the next open to the next close, after the bars 0, 2 and 4 of both symbols; bar 7 has none behind it.
+    changes = [11 / 10 - 1, 11 / 12 - 1, 12 / 10 - 1]
+    assert (one.count, one.days, len(made.places)) == (6, 3, 8)
+    assert one.mean == pytest.approx(np.mean(changes)) and one.median == pytest.approx(np.median(changes))
+    assert one.up == pytest.approx(2 / 3)
+    assert one.usual == pytest.approx(np.mean([c / o - 1 for c, o in zip(closes[1:], opens[1:], strict=True)]))
+    assert made.at(20).count == 0 and made.at(20).chance is None
+
+
+def test_what_comes_before_the_first_day_does_not_count() -> None:
+    whole = walks(3, 3, 200)
+    at = int(whole.panel.times[80])
+    late = [whole.panel.bars(k).part(80, 200) for k in range(3)]
+    from_there = evidence_of(compile_script(RULE), Ground(whole.panel, whole.grid, at))
+    alone = evidence_of(compile_script(RULE), ground_of(panel_of(late)))
+    assert numbers_of(from_there) == numbers_of(alone)
+    assert [h.chance for h in from_there.horizons] == [h.chance for h in alone.horizons]
+
+
+def test_parts_add_up_to_the_whole() -> None:
+    made = evidence_of(compile_script(RULE), walks(3, 4, 700))
+    whole = made.at(10)
+    for parts in (by_year(made), by_weekday(made), by_group(made, {"S0": "Ferries", "S1": "Salt"})):
+        assert sum(p.count for p in parts) == whole.count
+        assert sum(p.mean * p.count for p in parts) / whole.count == pytest.approx(whole.mean)
+    assert [p.name for p in by_group(made, {"S0": "Ferries", "S1": "Salt"})] == ["no group", "Ferries", "Salt"]
+    assert by_hour(made) == []
+
+
+def test_the_fan_is_made_of_the_paths() -> None:
+    ground = walks(3, 2, 300)
+    made = evidence_of(compile_script(RULE), ground)
+    panel = ground.panel
+    for horizon in HORIZONS:
+        paths = []
+        for place in made.places.tolist():
+            end = int(panel.ends[0] if place < panel.ends[0] else panel.ends[1])
+            if place + horizon < end:
+                paths.append(panel.column("close")[place + horizon] / panel.column("open")[place + 1] - 1)
+        told = made.fan.lines[:, horizon - 1]
+        assert told == pytest.approx(np.quantile(paths, [0.1, 0.25, 0.5, 0.75, 0.9]))
+        assert made.fan.mean[horizon - 1] == pytest.approx(np.mean(paths))
+    assert made.usual_fan.paths == panel.size
+
+
+def test_sentences_say_what_is_weak_about_it() -> None:
+    program = compile_script(RULE)
+    few = evidence_of(program, walks(1, 1, 120))
+    assert any("Only" in w for w in warnings(few)) and "later" in sentence(few)
+    assert sentence(evidence_of(compile_script("rung 1\nsignal go = volume > 5000\n"), walks(1, 1, 60))) == (
+        "`go` never came here."
+    )
+    crowd = evidence_of(compile_script("rung 1\nsignal go = day mod 10 == 5\n"), walks(1, 40, 700))
+    assert any("one day" in w for w in warnings(crowd))
+    always = evidence_of(compile_script("rung 1\nsignal go = close > 0\n"), walks(1, 1, 300))
+    assert any("counted again" in w for w in warnings(always)) and always.at(10).chance == 1.0
+
+
+def test_a_script_without_the_signal_gets_a_sentence() -> None:
+    with pytest.raises(RunProblem, match="no signal"):
+        evidence_of(compile_script("rung 1\nline close\n"), walks(1, 1, 60))
+    with pytest.raises(RunProblem, match="several"):
+        evidence_of(compile_script(RULE + "signal stay = volume < 10\n"), walks(1, 1, 60))
+    with pytest.raises(RunProblem, match="no signal gone"):
+        evidence_of(compile_script(RULE), walks(1, 1, 60), "gone")
+
+
+@pytest.mark.parametrize("count", [1, 2, 3])
+def test_hardly_any_bars(count: int) -> None:
+    made = evidence_of(compile_script("rung 1\nsignal go = close > 0\n"), walks(1, 1, count))
+    assert made.at(1).count == count - 1
+    assert made.at(1).chance in (None, 1.0)
