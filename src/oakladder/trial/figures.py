@@ -246,16 +246,34 @@ def _sessions(times: np.ndarray, timeline: Timeline) -> np.ndarray:
     return np.flatnonzero(np.append(days[1:] != days[:-1], True))
 
 
+def _returns(value: np.ndarray, sessions: np.ndarray, days: float) -> tuple[np.ndarray, float] | None:
+    """The returns from each session's close to the next, and how many sessions a year has; None where there are too few,
+    or nothing was left."""
+    at_close = value[sessions]
+    if len(at_close) < 3 or days <= 0 or (at_close <= 0).any():
+        return None
+    return at_close[1:] / at_close[:-1] - 1, len(sessions) / (days / YEAR)
+
+
+def session_returns(equity: Equity, timeline: Timeline) -> tuple[np.ndarray, float] | None:
+    """The returns of a curve from each session's close to the next, and how many sessions a year has; None where there
+    are too few, or nothing was left."""
+    if not len(equity.value):
+        return None
+    closes = _closes(equity.times, timeline)
+    return _returns(equity.value, _sessions(equity.times, timeline), (closes[-1] - closes[0]) / _DAY)
+
+
 def _of_returns(value: np.ndarray, sessions: np.ndarray, days: float) -> dict[str, float]:
     """Sharpe and Sortino ratios of the returns from each session's close to the next, nothing subtracted.
 
     Sortino's deviation is the root mean square of the returns below zero.
     """
-    at_close = value[sessions]
-    if len(at_close) < 3 or days <= 0 or (at_close <= 0).any():
+    found = _returns(value, sessions, days)
+    if found is None:
         return {}
-    returns = at_close[1:] / at_close[:-1] - 1
-    a_year = math.sqrt(len(sessions) / (days / YEAR))
+    returns, sessions_a_year = found
+    a_year = math.sqrt(sessions_a_year)
     deviation, falling = float(returns.std(ddof=1)), returns[returns < 0]
     made = {}
     if deviation > 1e-15:
