@@ -22,9 +22,9 @@ from oakladder.trial.compose import draft_of, with_trade
 from oakladder.trial.market import ground_in
 from oakladder.trial.rewriting import swapped, trade_lines, turned_round, with_stop, with_trades
 from oakladder.trial.spans import SEALED_SHARE, Span, before, sealed_from
+from oakladder.trial.sweeps.ranges import Range, grid_of_settings
 from oakladder.trial.trades import find_trades
 from oakladder.trial.trial import ground_of, put_on_trial
-from oakladder.trial.variants import Sweep, grid_of_settings
 
 SIGNALS = {
     "up": "signal up = close > open bullish\n",
@@ -109,11 +109,11 @@ def test_changes_are_remembered_and_odd_ones_left_out() -> None:
 
 
 def test_ranges_are_read_to_their_end() -> None:
-    assert Sweep.parse("n=5..60/5").values == tuple(range(5, 61, 5))
-    assert Sweep.parse("n=0.1..0.3/0.1").values == pytest.approx((0.1, 0.2, 0.3))
-    assert list(grid_of_settings([Sweep("a", (1, 2)), Sweep("b", (3,))])) == [{"a": 1, "b": 3}, {"a": 2, "b": 3}]
+    assert Range.parse("n=5..60/5").values == tuple(range(5, 61, 5))
+    assert Range.parse("n=0.1..0.3/0.1").values == pytest.approx((0.1, 0.2, 0.3))
+    assert list(grid_of_settings([Range("a", (1, 2)), Range("b", (3,))])) == [{"a": 1, "b": 3}, {"a": 2, "b": 3}]
     with pytest.raises(RunProblem, match="allowed"):
-        Sweep.parse("n=0..1e9")
+        Range.parse("n=0..1e9")
 
 
 def test_the_last_fifth_of_time_is_sealed() -> None:

@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import csv
 import json
-import os
 import sys
 from collections.abc import Iterable, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -28,6 +25,7 @@ from oakladder.cli.common import (
     settings_of,
 )
 from oakladder.cli.grounds import GROUND, day_of, ground_asked
+from oakladder.cli.sweep import SWEEPING, sweep
 from oakladder.disk import why, write_rows
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.trial.compose import draft_of, with_trade
@@ -35,18 +33,15 @@ from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.money import Account, Costs, Size, Slippage, parse_ratio
 from oakladder.trial.report import as_plain, equity_table, trades_table
 from oakladder.trial.spans import Span
-from oakladder.trial.trial import Ground, Trial, put_on_trial
-from oakladder.trial.variants import Sweep, swept
+from oakladder.trial.sweeps.running import Task
+from oakladder.trial.trial import Trial, put_on_trial
 from oakladder.user.workspace import Workspace
-
-#: The figures of a row where several variants stand below each other.
-_IN_ROWS = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "sharpe", "end")
 
 
 @command(
     "trial",
     *GROUND,
-    arg("--sweep", dest="sweeps", action="append", help="a setting over a range, as in n=5..60/5; several make a grid"),
+    *SWEEPING,
     arg("--money", dest="money", type=a_number, default=10_000.0, help="what the account begins with"),
     arg("--size", dest="size", help="100%% of equity, 5000m money, 100u units, 1%%r of equity at risk"),
     arg("--lot", dest="lot", type=a_number, default=1.0, help="the step of a size, 1 unless said"),
@@ -73,6 +68,10 @@ def trial(
     csv_file: Path | None,
     tick: float | None,
     sweeps: list[str] | None,
+    draw: int | None,
+    by: str,
+    walk: bool,
+    cluster: str | None,
     money: float,
     size: str | None,
     lot: float,
@@ -93,13 +92,14 @@ def trial(
         costs = Costs(ratio=parse_ratio(cost), slippage=Slippage.parse(slip))
         account = Account(money, Size.parse(size) if size else None, lot, most, power, costs, apart)
         account.check()
-        ranges = [Sweep.parse(text) for text in sweeps or []]
         span = Span(day_of(first), day_of(last, after=1), sealed=not broken_seal)
         ground = ground_asked(symbol, list_name, timeframe, extended, span, csv_file, tick, finer=finer)
         if finer:
             program = program.finer()
-        if ranges:
-            _print_sweep(program, ground, account, values, ranges, Format(format_))
+        if sweeps:
+            shelf = Workspace.default().shelf(program.text, script.absolute())
+            task = Task(program, ground, account, values, shelf, finer)
+            sweep(task, sweeps, draw, by, walk, cluster, Format(format_))
             return
         done = put_on_trial(program, ground, account, values)
     except RunProblem as error:
@@ -159,29 +159,3 @@ def _title(done: Trial) -> str:
     seal = done.ground.seal
     until = f", sealed from {datetime.fromtimestamp(seal, UTC):%Y-%m-%d} on" if seal is not None else ""
     return f"{name} on {where}, {done.ground.panel.timeframe}{until}"
-
-
-def _print_sweep(
-    program: Program,
-    ground: Ground,
-    account: Account,
-    values: dict[str, object],
-    ranges: list[Sweep],
-    format_: Format,
-) -> None:
-    with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
-        rows = list(swept(program, ground, account, values, ranges, executor=executor))
-    if format_ is Format.JSON:
-        plain = [
-            {"settings": changed, "problem": str(made)}
-            if isinstance(made, RunProblem)
-            else {"settings": changed, "figures": made.figures, "counts": made.counts}
-            for changed, made in rows
-        ]
-        print(json.dumps({"sweep": plain}))
-        return
-    writer = csv.writer(sys.stdout, delimiter="\t")
-    writer.writerow([*(r.name for r in ranges), *(FIGURES[name].title for name in _IN_ROWS)])
-    for changed, made in rows:
-        shown = [str(made)] if isinstance(made, RunProblem) else [figure_words(made.figures, name) for name in _IN_ROWS]
-        writer.writerow([*(f"{v:g}" for v in changed.values()), *shown])

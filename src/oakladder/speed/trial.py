@@ -17,9 +17,10 @@ from oakladder.rung import compile_script
 from oakladder.speed import Row, ratio, side_by_side
 from oakladder.speed.engine import make_panel
 from oakladder.trial.money import Account
+from oakladder.trial.sweeps.ranges import Range, grid_of_settings
+from oakladder.trial.sweeps.running import Task, swept
 from oakladder.trial.trades import find_trades
 from oakladder.trial.trial import ground_of, put_on_trial
-from oakladder.trial.variants import Sweep, swept
 
 #: The example of trades: two averages, a stop and a trail in average ranges, a target in risks, a time limit.
 SIGNALS = """rung 1
@@ -210,7 +211,8 @@ def _sweeps() -> list[Row]:
     panel.columns["low"] = np.minimum(panel.columns["low"], np.minimum(panel.columns["open"], panel.columns["close"]))
     rule, ground = compile_script(RULE), ground_of(panel)
     fasts, slows = tuple(range(3, 23)), tuple(range(24, 84, 3))
-    sweeps = [Sweep("fast", tuple(map(float, fasts))), Sweep("slow", tuple(map(float, slows)))]
+    variants = grid_of_settings([Range("fast", tuple(map(float, fasts))), Range("slow", tuple(map(float, slows)))])
+    task = Task(rule, ground)
     broker = hand_written()
     out = np.empty((panel.size, 4))
     prices = [panel.columns[n] for n in ("open", "high", "low", "close")]
@@ -222,8 +224,8 @@ def _sweeps() -> list[Row]:
     pool = ThreadPoolExecutor(2)
     taken = side_by_side(
         {
-            "ours": lambda: list(swept(rule, ground, Account(), {}, sweeps)),
-            "two": lambda: list(swept(rule, ground, Account(), {}, sweeps, executor=pool)),
+            "ours": lambda: list(swept(task, variants)),
+            "two": lambda: list(swept(task, variants, executor=pool)),
             "trades": lambda: [
                 find_trades(rule, panel, {"fast": f, "slow": s}, thorough=True) for f in fasts for s in slows
             ],

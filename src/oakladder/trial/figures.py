@@ -141,10 +141,10 @@ def figures_of(book: Book, results: Results, equity: Equity) -> dict[str, Value]
     made |= {"longest_win": float(_longest(won)), "longest_loss": float(_longest(~won))}
     made |= _of_costs(book)
     made |= of_curve(equity, book.trades.panel.timeline)
-    return {name: _defined(made.get(name, math.nan)) for name in FIGURES}
+    return {name: defined(made.get(name, math.nan)) for name in FIGURES}
 
 
-def _defined(value: float) -> Value:
+def defined(value: float) -> Value:
     return float(value) if math.isfinite(value) else None
 
 

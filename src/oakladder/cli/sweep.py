@@ -1,0 +1,152 @@
+"""Sweeps from the command line: many variants of a rule, below each other or walked forward."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import sys
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import Executor, ThreadPoolExecutor
+from contextlib import contextmanager
+from datetime import UTC, datetime
+
+from oakladder.bars.csv_files import iso
+from oakladder.cli.common import CALL_WRONG, Argument, Format, arg, at_least, fail
+from oakladder.trial.figures import FIGURES, figure_words
+from oakladder.trial.sweeps.neighbours import SweepMap, map_of
+from oakladder.trial.sweeps.ranges import Range, drawn_settings, grid_of_settings, point_words, settings_words
+from oakladder.trial.sweeps.running import Task, Tried, swept
+from oakladder.trial.sweeps.walk import Walk, walk_forward
+
+#: The figures of a row where several variants stand below each other.
+_IN_ROWS = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "sharpe", "end")
+#: The figures that a sweep can be looked at by.
+LOOKED_AT = tuple(name for name, f in FIGURES.items() if f.good)
+
+SWEEPING: tuple[Argument, ...] = (
+    arg(
+        "--sweep",
+        dest="sweeps",
+        action="append",
+        help="a setting over a range, as in n=5..60/5 or n=5,8,13; several make a grid",
+    ),
+    arg("--draw", dest="draw", type=at_least(1), help="only so many combinations of the ranges, drawn at random"),
+    arg("--by", dest="by", default="sharpe", help=f"the figure to look at: {', '.join(LOOKED_AT)}"),
+    arg("--walk", dest="walk", action="store_true", help="choose on a span, trade the next, and so on"),
+    arg("--cluster", dest="cluster", help="do it on a Dask cluster, as in tcp://host:port"),
+)
+
+
+def sweep(
+    task: Task,
+    sweeps: Sequence[str],
+    draw: int | None,
+    by: str,
+    walk: bool,
+    cluster_address: str | None,
+    format_: Format,
+) -> list[Tried]:
+    """Tries the variants of a rule and prints what came of them. Raises `RunProblem`."""
+    if by not in LOOKED_AT:
+        fail(CALL_WRONG, f"--by takes one of {', '.join(LOOKED_AT)}; `{by}` is none.")
+    ranges = [Range.parse(text) for text in sweeps]
+    _check_names(task, ranges)
+    variants = drawn_settings(ranges, draw) if draw is not None else grid_of_settings(ranges)
+    with _executor(cluster_address) as executor:
+        if walk:
+            _print_walk(walk_forward(task, variants, by, executor=executor), format_)
+            return []
+        rows = list(swept(task, variants, executor=executor))
+    _print_rows(ranges, rows, map_of(ranges, rows, by), format_)
+    return rows
+
+
+def _check_names(task: Task, ranges: Sequence[Range]) -> None:
+    names = [s.name for s in task.program.settings]
+    for one in ranges:
+        if one.name not in names:
+            have = f"It has {', '.join(names)}." if names else "It has none."
+            fail(CALL_WRONG, f"The script has no setting `{one.name}`. {have}")
+
+
+@contextmanager
+def _executor(address: str | None) -> Iterator[Executor]:
+    if address is None:
+        with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
+            yield executor
+        return
+    from oakladder.trial.sweeps.cluster import cluster
+
+    with cluster(address) as executor:
+        yield executor
+
+
+def _print_rows(ranges: Sequence[Range], rows: Sequence[Tried], made: SweepMap, format_: Format) -> None:
+    around = [None if v != v else float(v) for v in made.around.tolist()]
+    if format_ is Format.JSON:
+        plain = [
+            {"settings": r.settings, "problem": r.problem}
+            if r.problem
+            else {"settings": r.settings, "figures": r.figures, "counts": r.counts, "around": a, "lonely": lonely}
+            for r, a, lonely in zip(rows, around, made.lonely.tolist(), strict=True)
+        ]
+        print(
+            json.dumps(
+                {"sweep": plain, "by": made.figure, "best": _at(rows, made.best), "broad": _at(rows, made.broad)}
+            )
+        )
+        return
+    writer = csv.writer(sys.stdout, delimiter="\t")
+    title = FIGURES[made.figure].title
+    writer.writerow([*(r.name for r in ranges), *(FIGURES[n].title for n in _IN_ROWS), f"{title} around", ""])
+    for one, beside, lonely in zip(rows, around, made.lonely.tolist(), strict=True):
+        shown = [one.problem] if one.problem else [figure_words(one.figures, name) for name in _IN_ROWS]
+        told = (
+            [] if one.problem else [figure_words({made.figure: beside}, made.figure), "lonely peak" if lonely else ""]
+        )
+        writer.writerow([*map(point_words, one.settings.values()), *shown, *told])
+    for words, place in (("best", made.best), ("best with its neighbours", made.broad)):
+        if place is not None:
+            value = figure_words(rows[place].figures, made.figure)
+            print(f"{title} {words}: {settings_words(rows[place].settings)} with {value}", file=sys.stderr)
+
+
+def _at(rows: Sequence[Tried], place: int | None) -> Mapping[str, object] | None:
+    return None if place is None else rows[place].settings
+
+
+def _print_walk(made: Walk, format_: Format) -> None:
+    if format_ is Format.JSON:
+        steps = [
+            {
+                "first": iso(s.first),
+                "last": iso(s.last),
+                "settings": dict(s.settings),
+                "promised": s.promised,
+                "brought": s.brought,
+                "trades": s.trades,
+            }
+            for s in made.steps
+        ]
+        hindsight = {"settings": dict(made.hindsight_settings), "figures": made.hindsight.figures}
+        equity = [[iso(t), v] for t, v in zip(made.equity.times.tolist(), made.equity.value.tolist(), strict=True)]
+        plain = {
+            "by": made.figure,
+            "steps": steps,
+            "figures": dict(made.figures),
+            "hindsight": hindsight,
+            "equity": equity,
+        }
+        print(json.dumps({"walk": plain}))
+        return
+    writer = csv.writer(sys.stdout, delimiter="\t")
+    writer.writerow(["From", "To", "Settings", "Promised", "Brought", "Trades"])
+    for step in made.steps:
+        told = [figure_words({made.figure: v}, made.figure) for v in (step.promised, step.brought)]
+        writer.writerow([_day(step.first), _day(step.last), settings_words(step.settings), *told, step.trades])
+    print(made.words())
+
+
+def _day(time: int) -> str:
+    return f"{datetime.fromtimestamp(time, UTC):%Y-%m-%d}"

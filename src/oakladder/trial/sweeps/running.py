@@ -1,0 +1,168 @@
+"""Variants of a rule, each on trial on the same ground: on all cores, or on another machine's."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import Executor, ThreadPoolExecutor
+from dataclasses import dataclass, field, replace
+from typing import Any, Protocol, runtime_checkable
+
+from oakladder.rung import Program
+from oakladder.rung.other_scripts import OtherScripts
+from oakladder.rung.problems import Cancelled, RunProblem
+from oakladder.trial.discount import returns_of
+from oakladder.trial.figures import Value
+from oakladder.trial.money import Account
+from oakladder.trial.sweeps.packing import NotPacked, Recorded, packed, unpacked
+from oakladder.trial.trial import Ground, Trial, put_on_trial
+
+#: Workers that share no memory are handed about so many batches.
+_BATCHES = 32
+
+
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """What came of a variant: its settings, figures and counts, or the problem that kept it from running.
+
+    ``sharpe`` is the Sharpe ratio of one session, as the discount for tries needs it.
+    """
+
+    settings: dict[str, object]
+    figures: dict[str, Value] = field(default_factory=dict)
+    counts: dict[str, int] = field(default_factory=dict)
+    sharpe: float | None = None
+    problem: str = ""
+
+    def value(self, name: str) -> Value:
+        """A figure; none where it is not defined."""
+        return self.figures.get(name)
+
+
+@dataclass(frozen=True, slots=True)
+class Task:
+    """A rule whose variants are to be tried: the ground, the account, and the settings that stay as they are."""
+
+    program: Program
+    ground: Ground
+    account: Account = field(default_factory=Account)
+    settings: Mapping[str, object] = field(default_factory=dict)
+    #: The scripts that it may take functions from, and whether minutes are walked through.
+    shelf: OtherScripts = field(default_factory=OtherScripts)
+    finer: bool = False
+
+    def trial(self, changed: Mapping[str, object], cancelled: Callable[[], bool] | None = None) -> Trial:
+        """The trial of one variant. Raises `RunProblem` or `Cancelled`."""
+        settings = {**self.settings, **changed}
+        return put_on_trial(self.program, self.ground, self.account, settings, cancelled=cancelled, thorough=True)
+
+
+@runtime_checkable
+class Sharing(Protocol):
+    """An executor that takes what many tasks need to its workers once."""
+
+    def share(self, data: bytes) -> object: ...
+
+
+def tried_of(trial: Trial, changed: Mapping[str, object]) -> Tried:
+    """What is kept of a trial among many."""
+    returns = returns_of(trial)
+    return Tried(dict(changed), trial.figures, trial.counts, None if returns is None else returns.sharpe)
+
+
+def swept(
+    task: Task,
+    variants: Sequence[Mapping[str, object]],
+    *,
+    executor: Executor | None = None,
+    cancelled: Callable[[], bool] | None = None,
+    progress: Callable[[float], None] | None = None,
+) -> Iterator[Tried]:
+    """What comes of every variant, in order. Raises `Cancelled`.
+
+    Threads share the bars; any other executor is sent the rule and its bars, in batches of variants.
+    """
+    made = (
+        _here(task, variants, executor, cancelled)
+        if executor is None or isinstance(executor, ThreadPoolExecutor)
+        else _elsewhere(task, variants, executor, cancelled)
+    )
+    for k, one in enumerate(made):
+        if progress is not None:
+            progress((k + 1) / len(variants))
+        yield one
+
+
+def _one(task: Task, changed: Mapping[str, object], cancelled: Callable[[], bool] | None) -> Tried:
+    if cancelled is not None and cancelled():
+        raise Cancelled
+    try:
+        return tried_of(task.trial(changed, cancelled), changed)
+    except RunProblem as problem:
+        return Tried(dict(changed), problem=str(problem))
+
+
+def _here(
+    task: Task,
+    variants: Sequence[Mapping[str, object]],
+    executor: Executor | None,
+    cancelled: Callable[[], bool] | None,
+) -> Iterator[Tried]:
+    def work(changed: Mapping[str, object]) -> Tried:
+        return _one(task, changed, cancelled)
+
+    return iter(map(work, variants) if executor is None else executor.map(work, variants))
+
+
+def _elsewhere(
+    task: Task,
+    variants: Sequence[Mapping[str, object]],
+    executor: Executor,
+    cancelled: Callable[[], bool] | None,
+) -> Iterator[Tried]:
+    """Sends the rule and its bars along. What it asks of other symbols is seen in a run of the first variant here; a
+    variant that asks for more is tried here."""
+    if not variants:
+        return
+    real = task.ground.panel.background
+    seen = Recorded(real) if real is not None else None
+    watched = replace(task.ground, panel=replace(task.ground.panel, background=seen))
+    yield _one(replace(task, ground=watched), variants[0], cancelled)
+    data = packed(task.program, task.shelf, task.finer, task.ground, task.account, seen)
+    shared: Any = executor.share(data) if isinstance(executor, Sharing) else data
+    rest = [dict(v) for v in variants[1:]]
+    size = max(-(-len(rest) // _BATCHES), 1)
+    batches = [rest[k : k + size] for k in range(0, len(rest), size)]
+    futures = [executor.submit(try_batch, shared, dict(task.settings), batch) for batch in batches]
+    try:
+        for future, batch in zip(futures, batches, strict=True):
+            while True:
+                if cancelled is not None and cancelled():
+                    raise Cancelled
+                try:
+                    made = future.result(timeout=0.1)
+                    break
+                except TimeoutError:
+                    continue
+            for one, changed in zip(made, batch, strict=True):
+                yield _one(task, changed, cancelled) if one is None else one
+    finally:
+        for future in futures:
+            future.cancel()
+
+
+def try_batch(data: bytes, settings: dict[str, object], variants: Sequence[Mapping[str, object]]) -> list[Tried | None]:
+    """Tries some variants where only what was sent is there; None for one that asks for more."""
+    program, ground, account = unpacked(data)
+    task = Task(program, ground, account, settings)
+    made: list[Tried | None] = []
+    for changed in variants:
+        try:
+            made.append(_one(task, changed, None))
+        except NotPacked:
+            made.append(None)
+    return made
+
+
+def with_settings(task: Task, settings: Mapping[str, object]) -> Task:
+    """The same rule with other settings to begin with."""
+    return replace(task, settings={**task.settings, **settings})
