@@ -63,14 +63,14 @@ def map_of(ranges: Sequence[Range], tried: Sequence[Tried], figure: str) -> Swee
 
 
 def _broadest(good: np.ndarray, near: Sequence[np.ndarray]) -> int:
-    """The point with the best median of itself and its neighbours; of equals that with the best mean."""
-    known = np.flatnonzero(~np.isnan(good))
-    medians, means = [], []
-    for k in known.tolist():
+    """The point with the best median of itself and its neighbours; of equals that with the best mean, then with the most
+    neighbours."""
+
+    def rank(k: int) -> tuple[float, float, int]:
         around = np.append(good[near[k]], good[k])
-        medians.append(_median(around))
-        means.append(float(np.nanmean(around)))
-    return int(known[np.lexsort((means, medians))[-1]])
+        return _median(around), float(np.nanmean(around)), len(near[k])
+
+    return max(np.flatnonzero(~np.isnan(good)).tolist(), key=rank)
 
 
 def _place(value: object, values: tuple[Point, ...]) -> int:
