@@ -19,6 +19,7 @@ if TYPE_CHECKING:  # each is loaded when it is asked for: who checks a script wa
     from oakladder.bars.store.library import BarLibrary
     from oakladder.rung.other_scripts import OtherScripts
     from oakladder.user.lists import Watchlists
+    from oakladder.user.notebooks import Notebooks
     from oakladder.user.save_events import Event
     from oakladder.user.saving import Keeper
     from oakladder.user.scans import SavedScans
@@ -136,6 +137,12 @@ class Workspace:
         with contextlib.suppress(OSError):  # they stay where they are, then
             self.versions.take_over(self.data / "scripts" / ".history")
         return Keeper(self.script_folder, self.versions, Journal(self.data / "journal"), tell)
+
+    def notebooks(self) -> Notebooks:
+        """What was tried of each rule."""
+        from oakladder.user.notebooks import Notebooks
+
+        return Notebooks(self.data / "notebooks", self.data / "scripts", self.notices.append)
 
     # --- lists, scans, and what the desk remembers ------------------------------------------------
 

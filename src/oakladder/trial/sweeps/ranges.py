@@ -42,7 +42,7 @@ class Range:
         count = int((high - low) / by + 1e-9) + 1
         if count > MOST_VARIANTS:
             raise RunProblem(f"The range `{text}` has {count:,} values; {MOST_VARIANTS:,} are allowed.")
-        return cls(name.strip(), tuple(low + by * k for k in range(count)))
+        return cls(name.strip(), tuple(float(f"{low + by * k:.12g}") for k in range(count)))
 
     def words(self) -> str:
         """As it is written."""
@@ -68,7 +68,7 @@ def _point(text: str) -> Point:
 
 def point_words(value: object) -> str:
     """A value of a setting as it is read."""
-    return f"{value:g}" if isinstance(value, float) else str(value)
+    return f"{value:.12g}" if isinstance(value, float) else str(value)
 
 
 def settings_words(settings: Mapping[str, object]) -> str:

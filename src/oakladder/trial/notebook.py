@@ -1,0 +1,193 @@
+"""The notebook of a rule: every variant of it that was put on trial, notes of the user's, and when its seal was broken."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import msgspec
+
+from oakladder.trial.changes import Case
+from oakladder.trial.discount import Discount, discount, returns_of
+from oakladder.trial.figures import Value
+from oakladder.trial.sweeps.ranges import Range
+from oakladder.trial.sweeps.running import Tried, tried_of
+from oakladder.trial.trial import Trial
+
+#: The figures of a variant that are written down.
+KEPT = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "sharpe", "end", "held_end")
+
+
+class What(msgspec.Struct, frozen=True):
+    """What was put on trial: the mark of its text, its settings, on which list and timeframe, and with which account."""
+
+    text: str
+    settings: dict[str, str]
+    list_name: str
+    timeframe: str
+    account: str
+    finer: bool = False
+
+    def with_settings(self, settings: Mapping[str, object]) -> What:
+        """The same with other settings."""
+        return msgspec.structs.replace(self, settings=self.settings | _plain(settings))
+
+    @property
+    def key(self) -> str:
+        """The same for the same variant."""
+        told = sorted(self.settings.items())
+        return repr((self.text, told, self.list_name, self.timeframe, self.account, self.finer))
+
+    def words(self) -> str:
+        """Where and how, in a few words."""
+        settings = ", ".join(f"{name} {value}" for name, value in self.settings.items())
+        return f"{self.list_name} {self.timeframe}" + (f", {settings}" if settings else "")
+
+
+class Try(msgspec.Struct, frozen=True, tag="try"):
+    """A variant that was put on trial, and what came of it. ``sharpe`` is the ratio of one session."""
+
+    moment: float
+    what: What
+    figures: dict[str, float | None]
+    sharpe: float | None
+    #: Whether the last part of history stayed out of it.
+    sealed: bool
+
+
+class Text(msgspec.Struct, frozen=True, tag="text"):
+    """A text by its mark, written down once."""
+
+    moment: float
+    mark: str
+    text: str
+
+
+class Remark(msgspec.Struct, frozen=True, tag="note"):
+    """A note of the user's."""
+
+    moment: float
+    text: str
+
+
+class Broken(msgspec.Struct, frozen=True, tag="seal"):
+    """The seal was broken: for what, from which moment of history on (UTC seconds), what was promised by the part that
+    was open, and what the sealed part then showed."""
+
+    moment: float
+    what: What
+    sealed_from: int
+    promised: dict[str, float | None]
+    showed: dict[str, float | None]
+    #: How many variants had been tried by then.
+    tries: int
+
+
+class Swept(msgspec.Struct, frozen=True, tag="sweep"):
+    """A sweep whose results are kept in a file beside the notebook."""
+
+    moment: float
+    what: What
+    file: str
+    ranges: list[str]
+    count: int
+
+
+Entry = Try | Text | Remark | Broken | Swept
+
+
+def mark_of(text: str) -> str:
+    """The mark of a text: equal for equal texts."""
+    return hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=8).hexdigest()
+
+
+def what_of(case: Case) -> What:
+    """What a case puts on trial."""
+    account = case.account
+    costs = account.costs
+    size = "" if account.size is None else str(account.size)
+    parts = [account.money, size, account.lot, account.most, account.power, costs.fixed, costs.per_unit, costs.ratio]
+    told = " ".join(map(str, [*parts, costs.slippage, account.apart]))
+    return What(mark_of(case.text), _plain(case.settings), case.list_name, case.timeframe, told, case.finer)
+
+
+def _plain(settings: Mapping[str, object]) -> dict[str, str]:
+    """Settings as texts, so that 5 and 5.0 are one."""
+    made = {}
+    for name, value in settings.items():
+        made[name] = str(value)
+        with contextlib.suppress(ValueError):
+            made[name] = f"{float(made[name]):.12g}"
+    return made
+
+
+def try_of(what: What, trial: Trial, moment: float) -> Try:
+    """What is written down of a trial."""
+    return _try(what, tried_of(trial, {}), trial.ground.seal is not None, moment)
+
+
+def _try(what: What, tried: Tried, sealed: bool, moment: float) -> Try:
+    return Try(moment, what, kept(tried.figures), tried.sharpe, sealed)
+
+
+def kept(figures: Mapping[str, Value]) -> dict[str, float | None]:
+    """The figures that are written down."""
+    return {name: figures.get(name) for name in KEPT}
+
+
+@dataclass(frozen=True)
+class Notebook:
+    """The entries of a rule, oldest first; ``rows`` are those of each sweep, by its file."""
+
+    entries: tuple[Entry, ...] = ()
+    rows: Mapping[str, Sequence[Tried]] = field(default_factory=dict)
+
+    @cached_property
+    def tries(self) -> dict[str, Try]:
+        """Every variant once, by its key, as it was tried last; those of sweeps among them."""
+        made: dict[str, Try] = {}
+        for entry in self.entries:
+            if isinstance(entry, Try):
+                made[entry.what.key] = entry
+            elif isinstance(entry, Swept):
+                for row in self.rows.get(entry.file, ()):
+                    if not row.problem:
+                        one = _try(entry.what.with_settings(row.settings), row, True, entry.moment)
+                        made.setdefault(one.what.key, one)
+        return made
+
+    @property
+    def seal(self) -> Broken | None:
+        """When and for what the seal was first broken; None where it is whole."""
+        return next((e for e in self.entries if isinstance(e, Broken)), None)
+
+    def text(self, mark: str) -> str | None:
+        """A text by its mark."""
+        return next((e.text for e in self.entries if isinstance(e, Text) and e.mark == mark), None)
+
+    def discount_for(self, what: What, trial: Trial) -> Discount | None:
+        """The Sharpe ratio of a trial with the discount for all that was tried; None where it has none."""
+        returns = returns_of(trial)
+        if returns is None:
+            return None
+        others = [t.sharpe for key, t in self.tries.items() if key != what.key]
+        return discount(returns, [returns.sharpe, *(float("nan") if s is None else s for s in others)])
+
+
+def ranges_of(entry: Swept) -> list[Range]:
+    """The ranges of a sweep that was kept."""
+    return [Range.parse(text) if "," in text else _single(text) for text in entry.ranges]
+
+
+def _single(text: str) -> Range:
+    """A range of one value, which nobody writes but which may be kept."""
+    name, _, value = text.partition("=")
+    return Range(name, Range.parse(f"{name}={value},{value}").values)
+
+
+def in_order(entries: Iterable[Entry]) -> tuple[Entry, ...]:
+    """Entries by their moment."""
+    return tuple(sorted(entries, key=lambda e: e.moment))

@@ -1,0 +1,174 @@
+"""The notebooks of rules on disk: a folder for each with a line of JSON for each entry, and a Parquet file for each sweep.
+
+Entries are only ever added. A line that was damaged costs itself alone.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import logging
+import os
+import threading
+import time
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+import msgspec
+
+from oakladder.disk import copy_aside, locked, replacing, safe_name, why
+from oakladder.trial.figures import FIGURES
+from oakladder.trial.notebook import Entry, Notebook, Swept, Text, What, in_order, mark_of
+from oakladder.trial.sweeps.ranges import Range
+from oakladder.trial.sweeps.running import Tried
+
+_log = logging.getLogger(__name__)
+#: A file name is no longer than this; longer names of rules are told apart by a mark.
+_LONGEST = 120
+_COUNTS = ("undecided", "contradictions", "touched")
+
+
+class Notebooks:
+    """The notebooks of all rules. A rule goes by the name of its script, or by its path where it stands elsewhere.
+
+    ``tell`` is told, in a sentence, what was found damaged. Safe to be used from any thread.
+    """
+
+    def __init__(self, folder: Path, scripts: Path, tell: Callable[[str], None] = lambda _: None):
+        self.folder, self._scripts, self._tell = folder, scripts, tell
+        self._known: dict[Path, tuple[tuple[int, int], Notebook]] = {}
+        self._rows: dict[Path, list[Tried]] = {}
+        self._turn = threading.Lock()
+
+    def rule_name(self, script: Path) -> str:
+        """What a rule goes by."""
+        script = script.absolute()
+        return script.stem if script.parent == self._scripts.absolute() else str(script)
+
+    def place(self, rule: str) -> Path:
+        """The folder of a rule."""
+        name = safe_name(rule)
+        if len(name) > _LONGEST:
+            name = f"{name[:_LONGEST]}-{hashlib.blake2b(rule.encode(), digest_size=8).hexdigest()}"
+        return self.folder / name
+
+    def read(self, rule: str) -> Notebook:
+        """All entries of a rule; none for a new one. What is damaged is left out, said, and kept aside. Raises `OSError`."""
+        path = self.place(rule) / "log.jsonl"
+        with self._turn:
+            try:
+                stat = path.stat()
+            except FileNotFoundError:
+                return Notebook()
+            state = stat.st_mtime_ns, stat.st_size
+            known = self._known.get(path)
+            if known is not None and known[0] == state:
+                return known[1]
+            entries, damaged = _decoded(path.read_bytes())
+            if damaged:
+                with contextlib.suppress(OSError):
+                    copy_aside(path)
+                self._tell(
+                    f"{damaged} lines of the notebook of {rule} are damaged and left out; a copy is kept beside it."
+                )
+            swept = [e.file for e in entries if isinstance(e, Swept)]
+            made = Notebook(in_order(entries), {name: self._rows_of(self.place(rule) / name) for name in swept})
+            self._known[path] = state, made
+            return made
+
+    def _rows_of(self, path: Path) -> list[Tried]:
+        if path not in self._rows:
+            try:
+                self._rows[path] = read_rows(path)
+            except (OSError, ValueError) as error:
+                _log.warning("the sweep %s cannot be read: %s", path, error)
+                return []
+        return self._rows[path]
+
+    def add(self, rule: str, *entries: Entry) -> None:
+        """Adds entries. Raises `OSError`; then none is added."""
+        folder = self.place(rule)
+        folder.mkdir(parents=True, exist_ok=True)
+        lines = b"".join(msgspec.json.encode(e) + b"\n" for e in entries)
+        with self._turn, locked(folder / ".lock"), (folder / "log.jsonl").open("ab+") as file:
+            end = file.seek(0, os.SEEK_END)
+            if end:
+                file.seek(end - 1)
+                if file.read(1) != b"\n":  # a program that was killed has left half a line
+                    lines = b"\n" + lines
+            try:
+                file.write(lines)
+                file.flush()
+                os.fsync(file.fileno())
+            except OSError:
+                with contextlib.suppress(OSError):
+                    file.truncate(end)
+                raise
+
+    def keep_text(self, rule: str, text: str) -> None:
+        """Writes a text down, unless it is known. Raises `OSError`."""
+        if self.read(rule).text(mark_of(text)) is None:
+            self.add(rule, Text(time.time(), mark_of(text), text))
+
+    def keep_sweep(self, rule: str, what: What, ranges: Sequence[Range], rows: Sequence[Tried]) -> Swept:
+        """Keeps what came of a sweep. Raises `OSError`."""
+        moment = time.time()
+        name = f"sweep-{time.time_ns()}.parquet"
+        write_rows_of(self.place(rule) / name, rows)
+        entry = Swept(moment, what, name, [r.words() for r in ranges], len(rows))
+        self.add(rule, entry)
+        return entry
+
+
+def _decoded(raw: bytes) -> tuple[list[Entry], int]:
+    """The entries of a file, and how many lines are none."""
+    made: list[Entry] = []
+    damaged = 0
+    decoder = msgspec.json.Decoder(Entry)
+    for line in raw.split(b"\n"):
+        if not line.strip():
+            continue
+        try:
+            made.append(decoder.decode(line))
+        except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
+            damaged += 1
+    return made, damaged
+
+
+def write_rows_of(path: Path, rows: Sequence[Tried]) -> None:
+    """Writes what came of variants as Parquet, whole or not at all: their settings, figures, counts and problems."""
+    import pyarrow as pa
+    from pyarrow import parquet
+
+    columns: dict[str, object] = {
+        "settings": [msgspec.json.encode(r.settings).decode() for r in rows],
+        "problem": [r.problem for r in rows],
+        "session_sharpe": pa.array([r.sharpe for r in rows], pa.float64()),
+    }
+    columns |= {name: pa.array([r.figures.get(name) for r in rows], pa.float64()) for name in FIGURES}
+    columns |= {name: pa.array([r.counts.get(name) for r in rows], pa.int64()) for name in _COUNTS}
+    with replacing(path) as partial:
+        parquet.write_table(pa.table(columns), partial)
+
+
+def read_rows(path: Path) -> list[Tried]:
+    """What came of variants, as it was written. Raises `OSError`, or `ValueError` for a file that is none of ours."""
+    import pyarrow as pa
+    from pyarrow import parquet
+
+    try:
+        plain = parquet.read_table(path).to_pylist()
+        made = []
+        for row in plain:
+            counts = {n: row[n] for n in _COUNTS if row.get(n) is not None}
+            settings = msgspec.json.decode(row["settings"], type=dict[str, float | str | bool])
+            figures = {n: row.get(n) for n in FIGURES} if not row["problem"] else {}
+            made.append(Tried(dict(settings), figures, counts, row["session_sharpe"], row["problem"]))
+        return made
+    except (pa.ArrowException, KeyError, TypeError, msgspec.MsgspecError) as error:
+        raise ValueError(f"{path.name} cannot be read as a sweep: {error}") from None
+
+
+def trouble_of(error: OSError) -> str:
+    """What is said where a notebook cannot be written."""
+    return f"The notebook cannot be written: {why(error)}. The trial itself stands."

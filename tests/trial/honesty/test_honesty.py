@@ -1,0 +1,147 @@
+"""A script of each kind of sin, and that none of the demo scripts sins unknowingly."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from importlib.resources import files
+
+import numpy as np
+import pytest
+
+from helpers import DEMO_SCRIPTS, daily_bars, random_bars
+from oakladder.bars.panel import Panel
+from oakladder.bars.panels import panel_of
+from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.engine.frames import Frame
+from oakladder.rung import compile_script
+from oakladder.rung.problems import Cancelled
+from oakladder.trial.honesty.check import honest, summary
+from oakladder.trial.honesty.finding import Finding, Sin
+from oakladder.trial.market import ground_in
+from oakladder.trial.money import Account, Size
+from oakladder.trial.spans import Span, before
+from oakladder.trial.trial import Ground, ground_of
+
+PLAIN = """rung 1
+let f = ema(close, 8)
+signal go = crosses_up(close, f) and close on 1w > sma(close, 3) on 1w
+line f
+mark go below
+zone low to high when go lasting 5 bars
+trade ride long
+    enter when go
+    leave when close < f
+    stop 2 * atr(10)
+"""
+
+
+def ground(symbols: int = 2, count: int = 300) -> Ground:
+    series = []
+    for k in range(symbols):
+        bars = random_bars(k, count, holes=False)
+        series.append(replace(bars, symbol=f"S{k}", columns={**bars.columns, "volume": np.full(count, 1e7)}))
+    return ground_of(panel_of(series))
+
+
+def check(text: str, where: Ground | None = None, **how) -> list[Finding]:  # type: ignore[no-untyped-def]
+    return honest(compile_script(text), where or ground(), **how)
+
+
+def test_an_honest_script_is_found_honest() -> None:
+    found = [f for f in check(PLAIN) if f.sin is not Sin.UNDECIDED]
+    assert found == []
+    assert summary(found, 2).startswith("Nothing found: cut at 40")
+
+
+def test_values_that_are_otherwise_later_are_found() -> None:
+    # The bars themselves are revised: as history was on the day, its last closes were a little higher.
+    def revised(panel: Panel, time: int) -> Panel:
+        there = before(panel, time)
+        series = []
+        for k in range(len(there)):
+            bars = there.bars(k)
+            close = bars["close"].copy()
+            close[-3:] *= 1.02
+            series.append(replace(bars, columns={**bars.columns, "close": close}))
+        return panel_of(series, panel.timeframe)
+
+    found = [f for f in check(PLAIN, cut=revised) if f.sin is Sin.CHANGED]
+    assert {"`line f`"} <= {f.words.split(" was")[0] for f in found} or any("line" in f.words for f in found)
+    told = next(f for f in found if "line" in f.words)
+    assert told.line == 4 and told.symbol in ("S0", "S1") and told.count >= 40
+    assert all(f.time in ground().panel.times for f in found)
+
+
+def test_drawings_that_stand_before_they_were_known_are_found() -> None:
+    text = (
+        "rung 1\nlet top = swing_high(3, 3)\nmark known(top) above ago 3 shape dot\n"
+        'label "top" above at top ago 3 when known(top)\nmark close > open above\n'
+    )
+    where = ground(1)
+    found = check(text, where)
+    assert [(f.sin, f.line) for f in found] == [(Sin.BEFORE_KNOWN, 3), (Sin.BEFORE_KNOWN, 4)]
+    assert "up to 3 bars" in found[0].words
+    # It names the bar that the latest one stands on: a swing, three bars before it was known.
+    high, at = where.panel.column("high"), int(np.flatnonzero(where.panel.times == found[0].time)[0])
+    assert high[at] > high[at - 3 : at].max() and high[at] >= high[at + 1 : at + 4].max()
+
+
+def test_signals_of_a_bar_that_still_forms_are_found() -> None:
+    text = "rung 1\nsignal go = close on 1w forming > open on 1w forming\nsignal still = close > open\n"
+    where = ground(1)
+    found = check(text, where)
+    assert [f.sin for f in found] == [Sin.FORMING] and "`go`" in found[0].words and "1w" in found[0].words
+    # Every occurrence but those on the last bar of a week counts.
+    panel = where.panel
+    week = panel.calendars[0].periods(panel.times, Timeframe.parse("1w"))
+    opens, closes = panel.column("open"), panel.column("close")
+    count = 0
+    for k in range(panel.size - 1):
+        first = int(np.flatnonzero(week == week[k])[0])
+        count += week[k] == week[k + 1] and closes[k] > opens[first]
+    assert found[0].count == count
+
+
+def test_a_read_of_a_forming_bar_that_decides_nothing_is_told_all_the_same() -> None:
+    found = check("rung 1\nline close on 1w forming\nsignal go = close > open\n")
+    assert [f.sin for f in found] == [Sin.FORMING] and found[0].line == 2 and "no signal" in found[0].words
+    assert check("rung 1\nsignal go = close on 1w > open on 1w\n") == []
+
+
+def test_undecided_fills_are_found() -> None:
+    close = np.full(60, 100.0)
+    high, low = close.copy(), close.copy()
+    high[30], low[30] = 120.0, 80.0
+    text = "rung 1\ntrade ride long\n    enter when bar == 20\n    stop 10%\n    target 10%\n"
+    where = ground_of(panel_of([daily_bars(close, high=high, low=low, volume=np.full(60, 1e7))]))
+    found = check(text, where)
+    assert [f.sin for f in found] == [Sin.UNDECIDED] and found[0].time == where.panel.times[30]
+
+
+def test_entries_that_are_too_large_for_their_bar_are_found() -> None:
+    volume = np.full(60, 1_000_000.0)
+    volume[21], volume[41] = 400.0, 0.0
+    text = "rung 1\ntrade ride long\n    enter when bar mod 20 == 0\n    at most 5 bars\n"
+    where = ground_of(panel_of([daily_bars(np.full(60, 100.0), volume=volume)]))
+    found = check(text, where, account=Account(size=Size.parse("50u")))
+    assert [(f.sin, f.count) for f in found] == [(Sin.THIN, 2)] and found[0].time == where.panel.times[41]
+    # Where no volume is known at all (a currency pair) nothing is said.
+    none = ground_of(panel_of([daily_bars(np.full(60, 100.0), volume=np.zeros(60))]))
+    assert check(text, none) == []
+
+
+@pytest.mark.parametrize("name", DEMO_SCRIPTS)
+def test_no_demo_script_sins_unknowingly(name: str, market: BarLibrary) -> None:
+    program = compile_script(files("oakladder.demo").joinpath("scripts", name).read_text("utf-8"))
+    intraday = name == "first_half_hour.rung"
+    frame = Frame(Timeframe.parse("15m") if intraday else ONE_DAY)
+    where, _ = ground_in(market, list(market.infos)[:12], frame, Span())
+    found = honest(program, where, cuts=15)
+    # How a bar fills an order is the market's and the account's, not the script's.
+    assert [f for f in found if f.sin not in (Sin.UNDECIDED, Sin.THIN)] == []
+
+
+def test_it_can_be_stopped() -> None:
+    with pytest.raises(Cancelled):
+        check(PLAIN, cancelled=lambda: True)
