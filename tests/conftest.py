@@ -13,6 +13,7 @@ os.environ["XDG_STATE_HOME"] = str(Path(tempfile.gettempdir()) / "oakladder-test
 import pytest
 
 from oakladder.bars.store.library import BarLibrary
+from oakladder.cli import call as call_program
 from oakladder.demo import upkeep
 from oakladder.user.workspace import Workspace
 
@@ -32,6 +33,24 @@ def workspace(tmp_path: Path, market: BarLibrary) -> Workspace:
     made.data.mkdir()
     (made.data / "bars").symlink_to(market.folder)
     return made
+
+
+@pytest.fixture
+def call(workspace: Workspace, market: BarLibrary, monkeypatch: pytest.MonkeyPatch, tmp_path: Path, capsys):  # type: ignore[no-untyped-def]
+    """Calls the program as a user would; gives its exit code and what it said."""
+    monkeypatch.setattr(Workspace, "library", lambda self: market)
+    monkeypatch.setattr(Workspace, "default", classmethod(lambda cls: workspace))
+    monkeypatch.chdir(tmp_path)
+
+    def go(*words: str) -> tuple[int, str, str]:
+        try:
+            code = call_program(words)
+        except SystemExit as left:  # argparse leaves by itself where it cannot read the call
+            code = int(left.code or 0)
+        said = capsys.readouterr()
+        return code, said.out, said.err
+
+    return go
 
 
 def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:

@@ -12,11 +12,8 @@ import pytest
 
 from helpers import random_bars
 from oakladder.bars.csv_files import iso
-from oakladder.bars.store.library import BarLibrary
 from oakladder.cli import COMMANDS
-from oakladder.cli import call as call_program
 from oakladder.rung import analyse, library
-from oakladder.user.workspace import Workspace
 
 RULE = """rung 1
 setting n = 3 range 1..50
@@ -24,23 +21,6 @@ let mean = sma(close, n)
 signal go = close > mean
 line mean named "Mean"
 """
-
-
-@pytest.fixture
-def call(workspace: Workspace, market: BarLibrary, monkeypatch: pytest.MonkeyPatch, tmp_path: Path, capsys):  # type: ignore[no-untyped-def]
-    monkeypatch.setattr(Workspace, "library", lambda self: market)
-    monkeypatch.setattr(Workspace, "default", classmethod(lambda cls: workspace))
-    monkeypatch.chdir(tmp_path)
-
-    def go(*words: str) -> tuple[int, str, str]:
-        try:
-            code = call_program(words)
-        except SystemExit as left:  # argparse leaves by itself where it cannot read the call
-            code = int(left.code or 0)
-        said = capsys.readouterr()
-        return code, said.out, said.err
-
-    return go
 
 
 def rule(text: str = RULE) -> str:

@@ -24,6 +24,7 @@ COMMANDS = {
     "scan": "scan",
     "trial": "trial",
     "evidence": "evidence",
+    "honest": "honest",
     "brief": "scripts",
     "import": "data",
     "symbols": "data",

@@ -61,13 +61,12 @@ def evidence(
 
 
 def _print_table(made: Evidence) -> None:
-    console = Console()
-    console.print(sentence(made))
+    print(sentence(made))
     for warning in warnings(made):
-        console.print(warning)
+        print(warning)
     table = Table()
     for name in HORIZON_HEADS:
         table.add_column(name, justify="right")
     for one in made.horizons:
         table.add_row(*horizon_words(one))
-    console.print(table)
+    Console().print(table)

@@ -46,7 +46,7 @@ def sweep(
     walk: bool,
     cluster_address: str | None,
     format_: Format,
-) -> list[Tried]:
+) -> tuple[list[Range], list[Tried]]:
     """Tries the variants of a rule and prints what came of them. Raises `RunProblem`."""
     if by not in LOOKED_AT:
         fail(CALL_WRONG, f"--by takes one of {', '.join(LOOKED_AT)}; `{by}` is none.")
@@ -54,12 +54,12 @@ def sweep(
     _check_names(task, ranges)
     variants = drawn_settings(ranges, draw) if draw is not None else grid_of_settings(ranges)
     with _executor(cluster_address) as executor:
+        rows = list(swept(task, variants, executor=executor))
         if walk:
             _print_walk(walk_forward(task, variants, by, executor=executor), format_)
-            return []
-        rows = list(swept(task, variants, executor=executor))
-    _print_rows(ranges, rows, map_of(ranges, rows, by), format_)
-    return rows
+    if not walk:
+        _print_rows(ranges, rows, map_of(ranges, rows, by), format_)
+    return ranges, rows
 
 
 def _check_names(task: Task, ranges: Sequence[Range]) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Iterable, Sequence
+from dataclasses import asdict
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -25,9 +26,11 @@ from oakladder.cli.common import (
     settings_of,
 )
 from oakladder.cli.grounds import GROUND, day_of, ground_asked
+from oakladder.cli.noting import Noting
 from oakladder.cli.sweep import SWEEPING, sweep
 from oakladder.disk import why, write_rows
 from oakladder.rung import Program, RunProblem, compile_script
+from oakladder.trial.chance import Bootstrap, Chance, bootstrap_of, chance_of
 from oakladder.trial.compose import draft_of, with_trade
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.money import Account, Costs, Size, Slippage, parse_ratio
@@ -51,6 +54,12 @@ from oakladder.user.workspace import Workspace
     arg("--apart", dest="apart", action="store_true", help="each symbol with an account of its own"),
     arg("--most", dest="most", type=at_least(1), help="the most positions at once"),
     arg("--finer", dest="finer", action="store_true", help="walk through bars by minutes where there are some"),
+    arg(
+        "--chance",
+        dest="chance",
+        action="store_true",
+        help="beside chance: entries moved at random, trades drawn again",
+    ),
     arg("--format", dest="format_", choices=["table", "json"], default="table"),
     arg("--trades", dest="trades_out", type=Path, help="a CSV file for the trades"),
     arg("--equity", dest="equity_out", type=Path, help="a CSV file for the curve"),
@@ -81,6 +90,7 @@ def trial(
     apart: bool,
     most: int | None,
     finer: bool,
+    chance: bool,
     format_: str,
     trades_out: Path | None,
     equity_out: Path | None,
@@ -96,22 +106,32 @@ def trial(
         ground = ground_asked(symbol, list_name, timeframe, extended, span, csv_file, tick, finer=finer)
         if finer:
             program = program.finer()
+        shelf = Workspace.default().shelf(program.text, script.absolute())
+        task = Task(program, ground, account, values, shelf, finer)
+        noting = Noting(script)
+        what = noting.what(task, symbol or list_name or (str(csv_file) if csv_file else "all"))
+        if broken_seal and csv_file is None:
+            noting.seal(what, task)
         if sweeps:
-            shelf = Workspace.default().shelf(program.text, script.absolute())
-            task = Task(program, ground, account, values, shelf, finer)
-            sweep(task, sweeps, draw, by, walk, cluster, Format(format_))
+            ranges, rows = sweep(task, sweeps, draw, by, walk, cluster, Format(format_))
+            noting.sweep(what, ranges, rows)
             return
         done = put_on_trial(program, ground, account, values)
+        judged: list[Chance | Bootstrap] = [chance_of(done), bootstrap_of(done)] if chance else []
     except RunProblem as error:
         fail(CALL_WRONG, str(error))
     except DataProblem as error:
         fail(DATA_WRONG, str(error))
+    tries = noting.trial(what, done)
     _write(trades_out, trades_table(done))
     _write(equity_out, equity_table(done))
     if Format(format_) is Format.JSON:
-        print(json.dumps(as_plain(done)))
-    else:
-        _print_table(done)
+        plain = as_plain(done) | {"tries": asdict(tries) if tries is not None else None}
+        print(json.dumps(plain | {part.name: part.as_plain() for part in judged}))
+        return
+    _print_table(done)
+    for part in (*([tries] if tries is not None else []), *judged):
+        print(part.words())
 
 
 def trading(program: Program, script: Path) -> Program:
@@ -149,7 +169,7 @@ def _print_table(done: Trial) -> None:
     told += [f"{skipped} entries skipped"] if skipped else []
     told += [f"{int(done.book.open.sum())} still open"] if done.book.open.any() else []
     if told:
-        Console().print(", ".join(told) + ".")
+        print(", ".join(told) + ".")
 
 
 def _title(done: Trial) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 
@@ -29,6 +30,19 @@ class Chance:
     real: float
     runs: np.ndarray
     trades: int
+    name: ClassVar[str] = "chance"
+
+    def as_plain(self) -> dict[str, float]:
+        """As it is written in JSON."""
+        low, middle, high = np.quantile(self.runs, (RANGE[0], 0.5, RANGE[1])).tolist()
+        return {
+            "share": self.share,
+            "real": self.real,
+            "runs": len(self.runs),
+            "low": low,
+            "middle": middle,
+            "high": high,
+        }
 
     @property
     def share(self) -> float:
@@ -129,6 +143,12 @@ class Bootstrap:
     real_average: float
     real_drawdown: float
     block: int
+    name: ClassVar[str] = "bootstrap"
+
+    def as_plain(self) -> dict[str, float]:
+        """As it is written in JSON."""
+        (low, high), (middle, deep) = self.range_of_average(), self.drawdown_to_expect()
+        return {"average_low": low, "average_high": high, "drawdown_middle": middle, "drawdown_high": deep}
 
     def range_of_average(self) -> tuple[float, float]:
         low, high = np.quantile(self.average, RANGE)

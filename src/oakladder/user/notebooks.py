@@ -47,9 +47,11 @@ class Notebooks:
 
     def place(self, rule: str) -> Path:
         """The folder of a rule."""
-        name = safe_name(rule)
-        if len(name) > _LONGEST:
-            name = f"{name[:_LONGEST]}-{hashlib.blake2b(rule.encode(), digest_size=8).hexdigest()}"
+        stem = Path(rule).stem
+        name = safe_name(stem)[:_LONGEST]
+        if stem != rule or len(safe_name(stem)) > _LONGEST:
+            mark = hashlib.blake2b(rule.encode("utf-8", "surrogatepass"), digest_size=6).hexdigest()
+            name = f"{name}-{mark}"
         return self.folder / name
 
     def read(self, rule: str) -> Notebook:

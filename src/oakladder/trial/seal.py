@@ -1,0 +1,55 @@
+"""Breaking the seal: what the open part of history promised, and what the sealed part then shows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+
+from oakladder.rung.problems import RunProblem
+from oakladder.rung.program import Program
+from oakladder.trial.figures import figure_words
+from oakladder.trial.money import Account
+from oakladder.trial.notebook import Broken, Notebook, What, kept
+from oakladder.trial.spans import before
+from oakladder.trial.trial import Ground, ground_of, put_on_trial
+
+#: The figures in which promise and sealed part are compared.
+COMPARED = ("growth", "drawdown", "trades", "winners", "average", "profit_factor", "sharpe")
+
+
+def seal_broken(
+    program: Program,
+    whole: Ground,
+    sealed_from: int | None,
+    account: Account,
+    settings: Mapping[str, object],
+    what: What,
+    notebook: Notebook,
+    moment: float,
+    cancelled: Callable[[], bool] | None = None,
+) -> Broken:
+    """What the seal kept apart for a rule: a trial of each part, the sealed one with what came before it as its past.
+
+    ``whole`` is the ground with nothing left out. Raises `RunProblem` where nothing is sealed, and `Cancelled`.
+    """
+    if sealed_from is None:
+        raise RunProblem("Nothing is sealed here.")
+    open_part = before(whole.panel, sealed_from)
+    promised = put_on_trial(
+        program, replace(ground_of(open_part), first=whole.first), account, settings, cancelled=cancelled
+    )
+    rest = Ground(whole.panel, whole.grid, max(sealed_from, whole.first or sealed_from))
+    showed = put_on_trial(program, rest, account, settings, cancelled=cancelled)
+    tries = len(notebook.tries.keys() | {what.key})
+    return Broken(moment, what, sealed_from, kept(promised.figures), kept(showed.figures), tries)
+
+
+def seal_words(broken: Broken) -> str:
+    """What was promised and what came, in a sentence."""
+    promised, showed = (figure_words(f, "growth") for f in (broken.promised, broken.showed))
+    fall, fallen = (figure_words(f, "drawdown") for f in (broken.promised, broken.showed))
+    tries = "1 try" if broken.tries == 1 else f"{broken.tries:,} tries"
+    return (
+        f"After {tries} the open part of history promised {promised} a year with a deepest fall of {fall}; "
+        f"the sealed part then showed {showed} a year with a fall of {fallen}."
+    )

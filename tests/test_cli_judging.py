@@ -1,0 +1,143 @@
+"""Evidence, chance, sweeps, notebooks and the honesty check from the command line."""
+
+from __future__ import annotations
+
+import csv
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from oakladder.bars.csv_files import iso
+from oakladder.user.workspace import Workspace
+from trial.evidence.grounds import walk
+
+RULE = """rung 1
+setting most = 950 range 0..1000
+signal go = volume > most bullish
+trade ride long
+    enter when go
+    at most 5 bars
+"""
+
+
+def rule(text: str = RULE) -> str:
+    Path("rule.rung").write_text(text, encoding="utf-8")
+    return "rule.rung"
+
+
+def bars(edge: float = 0.0) -> tuple[str, ...]:
+    made = walk(np.random.default_rng(4), 400, edge=edge)
+    rows = [["time", *made.columns]]
+    rows += [[iso(int(t)), *(repr(float(made[n][k])) for n in made.columns)] for k, t in enumerate(made.times)]
+    with Path("walk.csv").open("w", newline="") as file:
+        csv.writer(file).writerows(rows)
+    return "--csv", "walk.csv"
+
+
+def told(call, *words: str) -> dict:  # type: ignore[no-untyped-def, type-arg]
+    code, out, err = call(*words, "--format", "json")
+    assert code == 0, err
+    return json.loads(out)
+
+
+def test_evidence_tells_every_horizon(call) -> None:  # type: ignore[no-untyped-def]
+    made = told(call, "evidence", rule(), "--signal", "go", *bars(edge=0.004))
+    assert [h["bars"] for h in made["horizons"]] == [1, 2, 3, 5, 10, 20, 40]
+    five = made["horizons"][3]
+    assert {"bars", "count", "days", "mean", "median", "up", "usual", "difference", "chance"} <= set(five)
+    assert five["difference"] == pytest.approx(five["mean"] - five["usual"]) and five["chance"] < 0.05
+    code, out, _ = call("evidence", rule(), *bars())
+    assert code == 0 and "10 bars later" in out and "Chance" in out
+
+
+def test_evidence_keeps_out_of_the_sealed_part(call) -> None:  # type: ignore[no-untyped-def]
+    sealed = told(call, "evidence", rule(), "--symbol", "BRINE", "--set", "most=0")
+    whole = told(call, "evidence", rule(), "--symbol", "BRINE", "--set", "most=0", "--broken-seal")
+    assert 0.78 < sealed["count"] / whole["count"] < 0.82 and sealed["sealed_from"]
+
+
+@pytest.mark.parametrize(
+    ("words", "sentence"),
+    [
+        (("evidence", "--signal", "gone"), "There is no signal gone"),
+        (("trial", "--sweep", "far=1..3"), "no setting `far`"),
+        (("trial", "--sweep", "most=1..3", "--by", "luck"), "--by takes one of"),
+        (("trial", "--sweep", "most=1..3", "--walk", "--to", "2000-02-01"), "bars"),
+        (("trial", "--sweep", "most=1..3", "--cluster", "tcp://127.0.0.1:9"), "No scheduler answers"),
+        (("honest", "--symbol", "NOWHERE"), "There is no symbol"),
+    ],
+)
+def test_a_wrong_call_gets_a_sentence(call, words: tuple[str, ...], sentence: str) -> None:  # type: ignore[no-untyped-def]
+    where = () if "--symbol" in words else ("--symbol", "BRINE")
+    code, _, err = call(words[0], rule(), *where, *words[1:])
+    assert code in (2, 3) and sentence in err and "Traceback" not in err
+
+
+def test_a_trial_beside_chance(call) -> None:  # type: ignore[no-untyped-def]
+    made = told(call, "trial", rule(), *bars(edge=0.006), "--chance")
+    assert made["chance"]["share"] < 0.05 and made["bootstrap"]["average_low"] < made["chance"]["real"]
+    code, out, _ = call("trial", rule(), *bars(), "--chance")
+    assert code == 0 and "moved to other moments at random" in out and "Nine times of ten" in out
+
+
+def test_tries_are_counted_over_calls(call) -> None:  # type: ignore[no-untyped-def]
+    where = bars()
+    counts = [
+        told(call, "trial", rule(), *where, "--set", f"most={most}")["tries"]["tries"] for most in (900, 950, 950, 960)
+    ]
+    assert counts == [1, 2, 2, 3]
+    told(call, "trial", rule(), *where, "--sweep", "most=900..990/10")
+    made = told(call, "trial", rule(), *where, "--set", "most=950")["tries"]
+    assert made["tries"] == 10 and made["luck"] > 0 and made["probability"] < 1
+    # Another text is another try; what only a comment changes is one too, to be on the safe side.
+    assert told(call, "trial", rule(RULE.replace("most 5", "most 6")), *where)["tries"]["tries"] == 11
+
+
+def test_the_notebook_keeps_when_the_seal_was_broken(call, workspace: Workspace) -> None:  # type: ignore[no-untyped-def]
+    text = "rung 1\ntrade ride long\n    enter when crosses_up(close, sma(close, 20))\n    at most 10 bars\n"
+    call("trial", rule(text), "--list", "Ferries")
+    code, _, err = call("trial", rule(text), "--list", "Ferries", "--broken-seal")
+    assert code == 0 and "the sealed part then showed" in err
+    _, _, err = call("trial", rule(text), "--list", "Ferries", "--broken-seal")
+    assert "sealed" not in err
+    books = workspace.notebooks()
+    seal = books.read(books.rule_name(Path("rule.rung"))).seal
+    assert seal is not None and seal.tries == 1
+    plain = told(call, "trial", rule(text), "--list", "Ferries")
+    assert seal.promised["growth"] == pytest.approx(plain["figures"]["growth"])
+
+
+def test_a_notebook_that_cannot_be_written_keeps_no_trial_back(call, workspace: Workspace) -> None:  # type: ignore[no-untyped-def]
+    (workspace.data / "notebooks").write_text("in the way")
+    code, out, err = call("trial", rule(), *bars())
+    assert code == 0 and "Growth a year" in out and "notebook cannot be written" in err
+
+
+def test_a_sweep_says_which_peaks_are_lonely(call) -> None:  # type: ignore[no-untyped-def]
+    made = told(call, "trial", rule(), *bars(), "--sweep", "most=900..990/10", "--by", "net")
+    assert len(made["sweep"]) == 10 and made["best"] in [r["settings"] for r in made["sweep"]]
+    values = [r["figures"]["net"] for r in made["sweep"]]
+    assert made["sweep"][0]["around"] == values[1]
+    assert made["sweep"][4]["around"] == pytest.approx((values[3] + values[5]) / 2)
+    some = told(call, "trial", rule(), *bars(), "--sweep", "most=900..990/10", "--draw", "4")
+    assert len(some["sweep"]) == 4
+
+
+def test_a_walk_forward(call) -> None:  # type: ignore[no-untyped-def]
+    made = told(call, "trial", rule(), *bars(), "--sweep", "most=900..990/30", "--by", "net", "--walk")["walk"]
+    assert len(made["steps"]) == 5 and made["steps"][0]["last"] == made["steps"][1]["first"]
+    assert made["equity"][-1][1] == pytest.approx(made["figures"]["end"])
+    code, out, _ = call("trial", rule(), *bars(), "--sweep", "most=900..990/30", "--by", "net", "--walk")
+    assert code == 0 and "hindsight" in out and len(out.splitlines()) == 7
+
+
+def test_honest_lists_what_it_found(call) -> None:  # type: ignore[no-untyped-def]
+    text = "rung 1\nlet top = swing_high(3, 3)\nmark known(top) above ago 3 shape dot\n"
+    made = told(call, "honest", rule(text), "--symbol", "BRINE")
+    assert [(f["sin"], f["line"], f["symbol"]) for f in made["findings"]] == [("before known", 3, "BRINE")]
+    code, out, _ = call("honest", rule(text), "--symbol", "BRINE")
+    assert code == 0 and "line 3" in out and "BRINE" in out
+    code, out, _ = call("honest", rule("rung 1\nsignal go = close > open\n"), "--symbol", "BRINE")
+    assert code == 0 and out.startswith("Nothing found")

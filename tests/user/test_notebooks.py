@@ -1,0 +1,120 @@
+"""The notebooks of rules: nothing that was tried is forgotten, and nothing damaged takes the rest with it."""
+
+from __future__ import annotations
+
+import threading
+from pathlib import Path
+
+import pytest
+
+from helpers import taken
+from oakladder.rung import compile_script
+from oakladder.trial.changes import Case
+from oakladder.trial.money import Account
+from oakladder.trial.notebook import Broken, Remark, Try, ranges_of, try_of, what_of
+from oakladder.trial.sweeps.ranges import Range, grid_of_settings
+from oakladder.trial.sweeps.running import Task, swept
+from oakladder.trial.trial import put_on_trial
+from oakladder.user.notebooks import Notebooks
+from trial.evidence.grounds import walks
+
+RULE = """rung 1
+setting n = 5 range 2..100
+trade ride long
+    enter when crosses_up(close, sma(close, n))
+    at most 5 bars
+"""
+NS = Range("n", (3.0, 5.0, 8.0))
+
+
+@pytest.fixture
+def books(tmp_path: Path) -> Notebooks:
+    return Notebooks(tmp_path / "notebooks", tmp_path / "scripts")
+
+
+def what(**settings: object):  # type: ignore[no-untyped-def]
+    return what_of(Case(RULE, settings, "all", "1d"))
+
+
+def tried(moment: float = 1.0, **settings: object) -> Try:
+    trial = put_on_trial(compile_script(RULE), walks(3, 1, 300), Account(), settings)
+    return try_of(what(**settings), trial, moment)
+
+
+def test_tries_are_counted_once_however_often_they_are_made(books: Notebooks) -> None:
+    assert books.read("dip").tries == {}
+    books.add("dip", tried(1.0, n=5.0), tried(2.0, n=8.0))
+    books.add("dip", tried(3.0, n="5"))
+    book = books.read("dip")
+    assert len(book.entries) == 3 and len(book.tries) == 2
+    assert books.read("another").tries == {}
+    # Another program sees the same.
+    assert Notebooks(books.folder, Path("scripts")).read("dip").entries == book.entries
+
+
+def test_sweeps_are_kept_and_count_as_tries(books: Notebooks) -> None:
+    task = Task(compile_script(RULE), walks(3, 1, 300))
+    rows = list(swept(task, grid_of_settings([NS])))
+    entry = books.keep_sweep("dip", what(n=5.0), [NS], rows)
+    books.add("dip", tried(n=5.0))
+    again = Notebooks(books.folder, Path("scripts")).read("dip")
+    assert list(again.rows[entry.file]) == rows and ranges_of(entry) == [NS]
+    assert len(again.tries) == 3  # the plain rule is one of the sweep's
+    trial = task.trial({})
+    told = again.discount_for(what(n=5.0), trial)
+    assert told is not None and told.tries == 3 and told.luck > 0
+
+
+def test_a_damaged_line_costs_itself_alone(books: Notebooks, tmp_path: Path) -> None:
+    books.add("dip", Remark(1.0, "first"), Remark(2.0, "second"))
+    path = books.place("dip") / "log.jsonl"
+    path.write_bytes(path.read_bytes().replace(b"second", b'sec"ond') + b'{"type":"note","mom')
+    said: list[str] = []
+    fresh = Notebooks(books.folder, tmp_path / "scripts", said.append)
+    fresh.add("dip", Remark(3.0, "third"))  # half a line stands at the end
+    texts = [e.text for e in fresh.read("dip").entries if isinstance(e, Remark)]
+    assert texts == ["first", "third"]
+    assert "2 lines" in said[0] and len(list(books.place("dip").glob("*log*"))) == 2
+
+
+def test_a_damaged_sweep_costs_its_rows_alone(books: Notebooks) -> None:
+    rows = list(swept(Task(compile_script(RULE), walks(3, 1, 300)), grid_of_settings([NS])))
+    entry = books.keep_sweep("dip", what(), [NS], rows)
+    (books.place("dip") / entry.file).write_bytes(b"PAR1 nothing of ours")
+    books.add("dip", Remark(1.0, "still here"))
+    again = Notebooks(books.folder, Path("scripts")).read("dip")
+    assert again.tries == {} and any(isinstance(e, Remark) for e in again.entries)
+
+
+def test_two_programs_write_at_once(books: Notebooks) -> None:
+    others = [Notebooks(books.folder, Path("scripts")) for _ in range(4)]
+
+    def write(k: int) -> None:
+        for n in range(25):
+            others[k].add("dip", Remark(float(n), f"{k} {n}" * 50))
+
+    threads = [threading.Thread(target=write, args=(k,)) for k in range(4)]
+    for one in threads:
+        one.start()
+    for one in threads:
+        one.join()
+    assert len(books.read("dip").entries) == 100
+
+
+def test_the_first_breaking_of_the_seal_counts(books: Notebooks) -> None:
+    first, second = (Broken(m, what(), 5, {"growth": 0.2}, {"growth": 0.1}, 7) for m in (1.0, 2.0))
+    books.add("dip", second, first)
+    assert books.read("dip").seal == first
+
+
+def test_where_nothing_can_be_written_an_error_says_so(tmp_path: Path) -> None:
+    books = Notebooks(taken(tmp_path) / "notebooks", tmp_path / "scripts")
+    with pytest.raises(OSError):
+        books.add("dip", Remark(1.0, "lost"))
+
+
+def test_rules_of_one_name_in_two_folders_have_two_notebooks(books: Notebooks, tmp_path: Path) -> None:
+    own = books.rule_name(tmp_path / "scripts" / "dip.rung")
+    other = books.rule_name(tmp_path / "elsewhere" / "dip.rung")
+    assert own == "dip" and books.place(own) != books.place(other)
+    assert len(books.place(books.rule_name(tmp_path / "scripts" / f"{'ü' * 200}.rung")).name) < 200
