@@ -12,11 +12,12 @@ from helpers import daily_bars
 from oakladder.bars.panels import panel_of
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.words import Tone
+from oakladder.trial.evidence.shifts import followed
 from oakladder.trial.evidence.splits import by_group, by_hour, by_weekday, by_year
 from oakladder.trial.evidence.study import HORIZONS, Evidence, evidence_of, judged_flags
 from oakladder.trial.evidence.words import sentence, warnings
 from oakladder.trial.trial import Ground, ground_of
-from trial.evidence.grounds import walks
+from trial.evidence.grounds import walk, walks
 
 RULE = "rung 1\nsignal go = volume > 950 bullish\n"
 
@@ -82,6 +83,30 @@ def test_every_shift_agrees_with_drawing_them_one_by_one(seed, sizes, tone, dens
         assert one.mean == pytest.approx(mean, rel=1e-9, abs=1e-12)
         assert one.usual == pytest.approx(usual, rel=1e-9, abs=1e-12)
         assert one.chance == pytest.approx(chance, abs=1e-12)
+
+
+@pytest.mark.parametrize("density", [0.0, 0.02, 0.3, 0.6, 1.0])
+@pytest.mark.parametrize("holes", [False, True])
+def test_few_flags_and_many_give_the_sums_of_turning_rows_round(density: float, holes: bool) -> None:
+    rng = np.random.default_rng(7)
+    sizes = [700, 700, 531]
+    bars = [walk(rng, size, f"S{k}") for k, size in enumerate(sizes)]
+    if holes:
+        bars[1].columns["close"][rng.random(700) < 0.05] = np.nan
+    panel = panel_of(bars)
+    flags = rng.random(panel.size) < density
+    for one in followed(panel, flags, (1, 10, 40)):
+        longest = 700 - one.horizon
+        sums, counts = np.zeros(longest), np.zeros(longest)
+        for k, size in enumerate(sizes):
+            usable = size - one.horizon
+            change = bars[k]["close"][one.horizon :] / bars[k]["open"][1 : usable + 1] - 1
+            some = flags[panel.offsets[k] : panel.offsets[k] + usable]
+            for shift in range(longest):
+                hit = change[np.roll(some, shift)]
+                sums[shift] += np.nansum(hit)
+                counts[shift] += (~np.isnan(hit)).sum()
+        assert one.counts == pytest.approx(counts) and one.sums == pytest.approx(sums, abs=1e-9)
 
 
 def test_pure_chance_gets_every_chance_equally_often() -> None:

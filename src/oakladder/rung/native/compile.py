@@ -38,7 +38,7 @@ def _features() -> str:
     return ",".join(f"{'+' if on else '-'}{name}" for name, on in features.items())
 
 
-@lru_cache(maxsize=2)
+@lru_cache(maxsize=3)
 def _target(level: int) -> llvm.TargetMachine:
     features = _features()
     target = llvm.Target.from_default_triple()
@@ -130,12 +130,26 @@ def _object_code(text: str, thorough: bool) -> bytes:
     return bytes(machine.emit_object(module))
 
 
-def _link(code: bytes) -> Machine:
+def _link(code: bytes, signature: Callable[[int], Callable[..., None]] = _SIGNATURE) -> Machine:
     library = llvm.JITLibraryBuilder().add_object_img(code).add_current_process().export_symbol("run")
     for name, address in _mathematics().items():
         library.import_symbol(name, address)
     tracker = library.link(_linker(), f"program {next(_NAMES)}")
-    return Machine(_SIGNATURE(tracker["run"]), tracker)
+    return Machine(signature(tracker["run"]), tracker)
+
+
+def written_by_hand(text: str, signature: Callable[[int], Callable[..., None]]) -> Machine:
+    """Machine code for a module of our own whose function is called ``run``; its loops go on vectors."""
+    with _LOCK:
+        machine = _target(3)
+        module = llvm.parse_assembly(text)
+        module.triple = machine.triple
+        module.data_layout = str(machine.target_data)
+        options = llvm.create_pipeline_tuning_options(speed_level=3)
+        options.loop_vectorization = options.loop_unrolling = True
+        builder = llvm.create_pass_builder(machine, options)
+        builder.getModulePassManager().run(module, builder)
+        return _link(bytes(machine.emit_object(module)), signature)
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,7 +2,7 @@
 
 A symbol's usable bars for a horizon h are those t with t + h in the data; its forward change is close[t+h] / open[t+1] - 1.
 The flag on its usable bars is shifted round by k, by the same k for all symbols, so that clusters and days in common stay
-as they are. The sums of all shifts are one circular correlation, which comes from one product of Fourier transforms.
+as they are. The sums of all shifts are one circular correlation (`correlating`).
 """
 
 from __future__ import annotations
@@ -12,12 +12,12 @@ from concurrent.futures import Executor
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import fft
 
 from oakladder.bars.panel import Panel
 from oakladder.rung.problems import Cancelled
+from oakladder.trial.evidence.correlating import Correlation, flags_of
 
-#: About so many numbers are transformed together: few enough for the cache.
+#: About so many numbers are gone through together: few enough for the cache.
 _TOGETHER = 65_536
 #: So many symbols of one length are gone through at a time, between which stopping takes effect.
 _MOST_ROWS = 256
@@ -116,123 +116,56 @@ def _of_one_length(
     cancelled: Callable[[], bool] | None,
 ) -> list[Followed]:
     """Symbols that have equally many bars; the horizons rise."""
-    length = fft.next_fast_len(max(2 * size - 1, 1), real=True)
-    sums = [_Correlation(length, max(size - h, 0)) for h in horizons]
-    counts = [_Correlation(length, max(size - h, 0)) for h in horizons]
     made = [Followed(h, np.zeros(0), np.zeros(0), 0.0, 0, np.zeros(0), np.zeros(0, np.int64)) for h in horizons]
+    sums, counts = ([Correlation(max(size - h, 0)) for h in horizons] for _ in range(2))
     kept: list[list[tuple[np.ndarray, np.ndarray]]] = [[] for _ in horizons]
-    step = max(_TOGETHER // length, 1)
-    late = _LateBars(length, size, min(max(horizons), size))
+    step = max(_TOGETHER // max(2 * size, 1), 1)
     for k in range(0, len(starts) if size else 0, step):
         if cancelled is not None and cancelled():
             raise Cancelled
-        places = starts[k : k + step, None] + np.arange(size)
-        rows = _Rows(opens[places], closes[places], flags[places], length)
-        any_flag, shape, reach = bool(rows.flags.any()), None, 0
-        for j, horizon in enumerate(horizons):
-            if horizon >= size:
+        some = starts[k : k + step]
+        before, after = (_side_by_side(column, some, size) for column in (opens, closes))
+        there = flags_of(_side_by_side(flags, some, size))
+        for j, horizon in enumerate(h for h in horizons if h < size):
+            growth, known = _growth(before, after, horizon)
+            number = growth.size if known is None else int(known.sum())
+            made[j].usual_count += number
+            made[j].usual_sum += float(growth.sum()) - number
+            hits = there.before(size - horizon)
+            if not len(hits.row):
                 continue
-            usable = size - horizon
-            known = rows.change(horizon)
-            change = rows.padded[:, :usable]
-            made[j].usual_sum += float(change.sum())
-            made[j].usual_count += change.size if known is None else int(known.sum())
-            if not any_flag:
-                continue
-            hit = rows.flags[:, :usable]
-            values = change[hit] if known is None else np.where(known[hit], change[hit], np.nan)
-            kept[j].append((values, places[:, :usable][hit]))
-            if shape is None:
-                shape = rows.transform()
-            late.take_off(shape, rows.flags, reach, horizon)
-            reach = horizon
-            sums[j].add(shape, rows.padded)
+            values = growth[hits.row, hits.bar] - 1
+            if known is not None:
+                values = np.where(known[hits.row, hits.bar], values, np.nan)
+            kept[j].append((values, some[hits.row] + hits.bar))
+            # What grows by a change is 1 and the change: the ones are taken off again, shift by shift.
+            sums[j].add(hits, growth)
             if known is None:
-                counts[j].flat += float(hit.sum())
+                counts[j].flat += len(hits.row)
             else:
-                rows.padded[:, :usable] = known
-                counts[j].add(shape, rows.padded)
+                counts[j].add(hits, known.astype(np.float64))
     for one, total, count, values_at in zip(made, sums, counts, kept, strict=True):
-        one.sums, one.counts = total.circular(), np.round(count.circular())
+        one.counts = np.round(count.turned())
+        one.sums = total.turned() - one.counts
         if values_at:
             one.changes = np.concatenate([v for v, _ in values_at])
             one.places = np.concatenate([p for _, p in values_at])
     return made
 
 
-class _Rows:
-    """Some symbols of one length, one below the other."""
-
-    def __init__(self, opens: np.ndarray, closes: np.ndarray, flags: np.ndarray, length: int):
-        self.opens, self.closes, self.flags = opens, closes, flags
-        #: The changes that are looked at, and 0 behind them as far as transforms reach.
-        self.padded = np.zeros((len(opens), length))
-        # Where every price is sound no change can be unknown.
-        self._sound = bool(np.isfinite(opens).all() and np.isfinite(closes).all() and (opens > 0).all())
-
-    def change(self, horizon: int) -> np.ndarray | None:
-        """Puts the forward change of each usable bar in place, 0 where it is not known; gives where it is, unless
-        everywhere. Horizons come rising."""
-        size = self.opens.shape[1]
-        before, after = self.opens[:, 1 : size - horizon + 1], self.closes[:, horizon:]
-        place = self.padded[:, : size - horizon]
-        self.padded[:, size - horizon : size] = 0
-        if self._sound:
-            np.divide(after, before, out=place)
-            place -= 1
-            return None
-        with np.errstate(divide="ignore", invalid="ignore"):
-            made = np.where(before > 0, after / before - 1, np.nan)
-        known = np.isfinite(made)
-        place[...] = np.where(known, made, 0.0)
-        return known
-
-    def transform(self) -> np.ndarray:
-        """The conjugate of the transform of the flags."""
-        padded = np.zeros_like(self.padded)
-        padded[:, : self.flags.shape[1]] = self.flags
-        made = fft.rfft(padded, axis=1, overwrite_x=True)
-        return np.conj(made, out=made)
+def _side_by_side(column: np.ndarray, starts: np.ndarray, size: int) -> np.ndarray:
+    """A column of some symbols of one length, one below the other; nothing is copied where they stand end to end."""
+    if len(starts) and int(starts[-1] - starts[0]) == (len(starts) - 1) * size:
+        return column[starts[0] : starts[0] + len(starts) * size].reshape(len(starts), size)
+    return column[starts[:, None] + np.arange(size)]
 
 
-class _LateBars:
-    """The transforms of the last bars one by one, to take flags off that no longer have a horizon's bars behind them."""
-
-    def __init__(self, length: int, size: int, most: int):
-        turn = np.outer(np.arange(size - most, size), np.arange(length // 2 + 1)) % length
-        self._each = np.exp(2j * np.pi / length * turn)
-        self._most, self._size = most, size
-
-    def take_off(self, shape: np.ndarray, flags: np.ndarray, before: int, now: int) -> None:
-        """Takes off the flags on the bars from the last but ``now`` up to the last but ``before``."""
-        for bar in range(now, before, -1):
-            gone = flags[:, self._size - bar]
-            if gone.any():
-                shape[gone] -= self._each[self._most - bar]
-
-
-class _Correlation:
-    """A correlation of flags with changes, summed over symbols before it is transformed back."""
-
-    def __init__(self, length: int, size: int):
-        self._length, self._size = length, size
-        self._sum: np.ndarray | None = None
-        #: What is the same for every shift.
-        self.flat = 0.0
-
-    def add(self, shape: np.ndarray, padded: np.ndarray) -> None:
-        """Adds the correlation of flags (by the conjugate of their transforms) with values that are padded with 0."""
-        product = fft.rfft(padded, axis=1)
-        product *= shape
-        if self._sum is None:
-            self._sum = np.zeros(self._length // 2 + 1, dtype=np.complex128)
-        self._sum += np.add.reduce(product, axis=0)
-
-    def circular(self) -> np.ndarray:
-        """The sum for each shift: what is shifted beyond the last usable bar comes in at the first."""
-        if self._sum is None:
-            return np.full(self._size, self.flat)
-        straight = fft.irfft(self._sum, self._length)
-        made = straight[: self._size].copy()
-        made[1:] += straight[self._length - self._size + 1 :]
-        return made + self.flat
+def _growth(opens: np.ndarray, closes: np.ndarray, horizon: int) -> tuple[np.ndarray, np.ndarray | None]:
+    """What 1 becomes after each usable bar, 0 where that is not known; and where it is, unless everywhere."""
+    before, after = opens[:, 1 : opens.shape[1] - horizon + 1], closes[:, horizon:]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        made = after / before
+    known = np.isfinite(made) & (before > 0)
+    if known.all():
+        return made, None
+    return np.where(known, made, 0.0), known
