@@ -1,4 +1,4 @@
-"""Speed, as ratios side by side in one run: ``./oak speed [all|engine|compiling|growth|live|scan|trial|desk]``."""
+"""Speed, as ratios side by side in one run: ``./oak speed [all|engine|compiling|growth|live|scan|trial|judging|desk]``."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ def _part(name: str) -> Callable[[int], list[Row]]:
 
 
 PARTS: dict[str, Callable[[int], list[Row]]] = {
-    name: _part(name) for name in ("engine", "compiling", "growth", "live", "scan", "trial", "desk")
+    name: _part(name) for name in ("engine", "compiling", "growth", "live", "scan", "trial", "judging", "desk")
 }
 
 

@@ -1,0 +1,84 @@
+"""Evidence and chance: as a list is typed over, and for a whole market; beside plain loops over shifts."""
+
+from __future__ import annotations
+
+import os
+import statistics
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+
+from oakladder.rung import compile_script
+from oakladder.speed import Row, ratio, side_by_side
+from oakladder.speed.engine import make_panel
+from oakladder.speed.trial import RULE, SIGNALS
+from oakladder.trial.chance import bootstrap_of, chance_of
+from oakladder.trial.evidence.study import HORIZONS, Evidence, evidence_of
+from oakladder.trial.money import Account
+from oakladder.trial.trial import ground_of, put_on_trial
+
+#: Changes that differ by less are the same.
+_SAME = 1e-12
+
+
+def measure() -> list[Row]:
+    """Rows of the table; ours are first compared with the plain loop's."""
+    return [*_evidence(), *_chance()]
+
+
+def _evidence() -> list[Row]:
+    program = compile_script(SIGNALS.replace("crosses_up(f, s)", "crosses_up(f, s) bullish"))
+    small, large = ground_of(make_panel(100, 1_500)), ground_of(make_panel(5_000, 2_520))
+    opens, closes = (small.panel.column(n).reshape(100, -1) for n in ("open", "close"))
+    flags = np.zeros(small.panel.size, dtype=bool)
+    flags[evidence_of(program, small, "flow").places] = True
+
+    def plain() -> list[float]:
+        return [_plain_chance(opens, closes, flags.reshape(100, -1), h) for h in HORIZONS]
+
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+
+        def ours(large_one: bool) -> Evidence:
+            made = evidence_of(program, large if large_one else small, "flow", executor=pool)
+            _ = made.fan, made.usual_fan
+            return made
+
+        told = [h.chance for h in ours(False).horizons]
+        if not np.allclose([c for c in told if c is not None], plain()):
+            raise AssertionError(f"{told} of ours differ from {plain()} of the plain loop")
+        few = side_by_side({"ours": lambda: ours(False), "plain": plain}, 5)
+        many = side_by_side({"ours": lambda: ours(True)}, 3)
+    return [
+        (
+            "evidence of a list, 100 × 1,500, all horizons",
+            f"{statistics.median(few['ours']) * 1e3:.0f} ms",
+            f"{ratio(few, 'plain', 'ours'):.0f} × numpy, shift by shift",
+            "≤ 150 ms",
+        ),
+        ("evidence of a market, 5,000 × 2,520", f"{statistics.median(many['ours']):.2f} s", "", "≤ 2 s"),
+    ]
+
+
+def _plain_chance(opens: np.ndarray, closes: np.ndarray, flags: np.ndarray, horizon: int) -> float:
+    """The chance of a bullish signal as it would be written down at first: shift by shift."""
+    usable = opens.shape[1] - horizon
+    change = closes[:, horizon:] / opens[:, 1 : usable + 1] - 1
+    some = flags[:, :usable]
+    means = np.array([change[np.roll(some, shift, axis=1)].mean() for shift in range(usable)])
+    return float((1 + (means[1:] >= means[0] - _SAME).sum()) / len(means))
+
+
+def _chance() -> list[Row]:
+    ground = ground_of(make_panel(35, 1_544))
+    trial = put_on_trial(compile_script(RULE), ground, Account(apart=True))
+    count = int(trial.book.done.sum())
+    taken = side_by_side({"chance": lambda: chance_of(trial), "bootstrap": lambda: bootstrap_of(trial)}, 7)
+    return [
+        (
+            f"1,000 chance runs of a trial of {count:,} trades",
+            f"{statistics.median(taken['chance']):.2f} s",
+            "",
+            "≤ 0.5 s",
+        ),
+        (f"  its {count:,} trades drawn again 1,000 times", f"{statistics.median(taken['bootstrap']):.2f} s", "", ""),
+    ]
