@@ -14,13 +14,16 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.beside import ScriptsBeside
 from oakladder.desk.columns import ColumnJobs
 from oakladder.desk.jobs import Jobs
+from oakladder.desk.judging import Judging
 from oakladder.desk.looking import Looking
+from oakladder.desk.notes import Notes
 from oakladder.desk.open_script import OpenScript
 from oakladder.desk.programs import Programs
 from oakladder.desk.relay import Relay
 from oakladder.desk.remembering import Remembering
 from oakladder.desk.replaying import Replaying
 from oakladder.desk.rule import OpenRule
+from oakladder.desk.sweeping import Sweeping
 from oakladder.desk.trials import Trials
 from oakladder.desk.watched import Watched
 from oakladder.user.folder_watch import Watch
@@ -52,6 +55,13 @@ class Desk(QObject):
         self.trials = Trials(workspace, library, self.lists, self.jobs, self.rule, self.replaying, self)
         self.trials.where = lambda: (self.looking.symbol, self.looking.timeframe)
         self.looking.place_changed.connect(self.trials.place_changed)
+        self.notes = Notes(workspace, self.script, self.jobs, self)
+        self.judging = Judging(self.rule, self.trials, self.notes, self.jobs, self)
+        self.sweeping = Sweeping(self.trials, self.notes, self.jobs, self)
+        self.trials.sealed = lambda: self.notes.sealed
+        self.notes.seal_changed.connect(self.trials.seal_changed)
+        self.looking.place_changed.connect(self.judging.place_changed)
+        self._note_looks()
         self.remembering = Remembering(
             workspace, library, self.script, self.rule, self.beside, self.looking, self.watched, self.trials, self
         )
@@ -67,11 +77,22 @@ class Desk(QObject):
             self.looking,
             self.watched,
             self.trials,
+            self.notes,
+            self.judging,
+            self.sweeping,
             self.remembering,
         ):
             part.told.connect(self.status)
         self._watch: Watch | None = None
         self._outside = Relay(self._take_outside, self)
+
+    def _note_looks(self) -> None:
+        """What stands in sight for a while was tried; what is asked for anew was not."""
+        trials, notes = self.trials, self.notes
+        trials.asked.connect(notes.forget)
+        trials.changed.connect(lambda outcome: notes.look([outcome, *trials.variants]))
+        trials.variants_changed.connect(lambda made: notes.look([trials.outcome, *made]))
+        trials.glanced.connect(lambda of_symbol, of_list: notes.look([of_symbol, of_list]))
 
     def column_jobs(self, name: str) -> ColumnJobs:
         """What has the cells of columns worked out aside; ``name`` tells its jobs from those of others."""
@@ -106,13 +127,17 @@ class Desk(QObject):
 
     def idle(self) -> bool:
         """Whether everything asked for has arrived and nothing waits to be asked."""
-        return not (self.jobs.busy() or self.rule.waiting or self.looking.waiting or self.trials.waiting)
+        parts = (self.rule, self.looking, self.trials, self.judging)
+        return not (self.jobs.busy() or any(part.waiting for part in parts))
 
     def close(self) -> None:
         """Saves everything and stops the threads."""
         self.rule.stop()
         self.looking.stop()
         self.trials.stop()
+        self.judging.stop()
+        self.sweeping.stop()
+        self.notes.stop()
         self._outside.close()
         if self._watch is not None:
             self._watch.close()

@@ -15,12 +15,13 @@ from oakladder.desk.rule import OpenRule
 from oakladder.engine.frames import Frame
 from oakladder.engine.market import Skipped
 from oakladder.rung import Program, RunProblem, compile_script
+from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.changes import Case, Change, check_change, read_changes
 from oakladder.trial.compose import Draft, draft_of, with_trade
 from oakladder.trial.market import Grounds
 from oakladder.trial.money import Account, Costs, Size, Slippage
-from oakladder.trial.trial import Trial, put_on_trial
+from oakladder.trial.trial import Ground, Trial, put_on_trial
 from oakladder.user.lists import ALL, ListProblem, Watchlists
 from oakladder.user.workspace import Workspace
 
@@ -54,6 +55,8 @@ class Trials(QObject):
     glanced = pyqtSignal(object, object)
     asked = pyqtSignal()
     moved = pyqtSignal(float)
+    #: The list, timeframe or bars are otherwise, or what is sealed of them.
+    ground_changed = pyqtSignal()
     to_remember = pyqtSignal()
     told = pyqtSignal(str)
 
@@ -76,6 +79,8 @@ class Trials(QObject):
         self.variants: list[Outcome] = []
         #: Where the chart looks; set by the session.
         self.where: Callable[[], tuple[str, Timeframe]] = lambda: ("", ONE_DAY)
+        #: Whether the last part of history stays out; set by the session.
+        self.sealed: Callable[[], bool] = lambda: True
         self._watchers: set[str] = set()
         self._grounds = Grounds(replaying.source)
         self._pause = QTimer(self, singleShot=True, interval=_PAUSE_MS)
@@ -148,6 +153,7 @@ class Trials(QObject):
         self.list_name = list_name if list_name is not None else self.list_name
         self.timeframe = timeframe if timeframe is not None else self.timeframe
         self.finer = finer if finer is not None else self.finer
+        self.ground_changed.emit()
         self._again()
 
     def set_account(self, account: Account) -> None:
@@ -185,7 +191,23 @@ class Trials(QObject):
     def bars_changed(self) -> None:
         """Bars are otherwise now."""
         self._grounds = Grounds(self._replaying.source)
+        self.seal_changed()
+
+    def seal_changed(self) -> None:
+        """More of history is open now, or less."""
+        self.ground_changed.emit()
         self._soon()
+
+    def ground_of(
+        self, list_name: str, frame: Frame, finer: bool = False, *, whole: bool = False
+    ) -> tuple[Ground, tuple[Skipped, ...]]:
+        """The bars of a list as far as they may be looked at, or the ``whole`` of them, and what was left out; made once
+        for all who ask. Raises `RunProblem`."""
+        return self._grounds.of(self.symbols(list_name), frame, finer, self.sealed() and not whole)
+
+    def shelf(self, text: str) -> OtherScripts:
+        """The scripts that a text may take functions from."""
+        return self._workspace.shelf(text)
 
     # --- asking -------------------------------------------------------------------------------------
 
@@ -266,7 +288,7 @@ class Trials(QObject):
             program = self._program(case, ticket.cancelled)
             settings = program.values_of(_plain(program, case))
             frame = Frame(Timeframe.parse(case.timeframe))
-            ground, skipped = grounds.of(self.symbols(case.list_name), frame, case.finer)
+            ground, skipped = grounds.of(self.symbols(case.list_name), frame, case.finer, self.sealed())
             trial = put_on_trial(
                 program, ground, case.account, settings, cancelled=ticket.cancelled, progress=ticket.report
             )

@@ -51,13 +51,15 @@ class Grounds:
         self._made: dict[tuple[object, ...], tuple[Ground, tuple[Skipped, ...]]] = {}
         self._lock = threading.Lock()
 
-    def of(self, symbols: Sequence[str], frame: Frame, finer: bool) -> tuple[Ground, tuple[Skipped, ...]]:
+    def of(
+        self, symbols: Sequence[str], frame: Frame, finer: bool, sealed: bool = True
+    ) -> tuple[Ground, tuple[Skipped, ...]]:
         """The ground of some symbols and what was left out. Raises `RunProblem` where nothing is left."""
-        key = (tuple(symbols), frame, finer)
+        key = (tuple(symbols), frame, finer, sealed)
         with self._lock:
             known = self._made.get(key)
         if known is None:
-            ground, skipped = ground_in(self.source, symbols, frame, Span(), finer=finer)
+            ground, skipped = ground_in(self.source, symbols, frame, Span(sealed=sealed), finer=finer)
             known = ground, tuple(skipped)
             with self._lock:
                 self._made[key] = known

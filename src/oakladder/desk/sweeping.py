@@ -1,0 +1,115 @@
+"""Sweeps of the open rule: many settings tried, and walked forward."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from oakladder.bars.timeframes import Timeframe
+from oakladder.desk.jobs import Jobs, Ticket, sentence_of
+from oakladder.desk.notes import Notes
+from oakladder.desk.trials import Trials
+from oakladder.engine.frames import Frame
+from oakladder.rung import RunProblem, compile_script
+from oakladder.trial.changes import Case
+from oakladder.trial.notebook import What, what_of
+from oakladder.trial.sweeps.ranges import Range, drawn_settings, grid_of_settings
+from oakladder.trial.sweeps.running import Task, Tried, swept
+from oakladder.trial.sweeps.walk import Walk, walk_forward
+
+
+@dataclass(frozen=True, slots=True)
+class Sweep:
+    """What came of many settings: of what, over which ranges, and row by row."""
+
+    what: What
+    ranges: tuple[Range, ...]
+    rows: tuple[Tried, ...]
+
+
+class Sweeping(QObject):
+    """Runs sweeps aside. ``swept`` tells a `Sweep`, ``walked`` a `Walk`, ``moved`` how far it is, ``told`` a sentence."""
+
+    swept = pyqtSignal(object)
+    walked = pyqtSignal(object)
+    moved = pyqtSignal(float)
+    told = pyqtSignal(str)
+
+    def __init__(self, trials: Trials, notes: Notes, jobs: Jobs, parent: QObject | None = None):
+        super().__init__(parent)
+        self._trials, self._notes, self._jobs = trials, notes, jobs
+
+    def run(self, ranges: Sequence[Range], drawn: int | None) -> None:
+        """Tries every combination of some ranges, or so many drawn at random."""
+        case, variants = self._ready(ranges, drawn)
+        if case is None or variants is None:
+            return
+
+        def work(ticket: Ticket) -> Sweep:
+            task = self._task(case, ticket)
+            with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
+                rows = tuple(
+                    swept(task, variants, executor=executor, cancelled=ticket.cancelled, progress=ticket.report)
+                )
+            what = what_of(replace(case, settings=task.program.values_of(dict(case.settings))))
+            return Sweep(what, tuple(ranges), rows)
+
+        self._start("sweep", work, self._take)
+
+    def walk(self, ranges: Sequence[Range], drawn: int | None, figure: str) -> None:
+        """Walks the combinations of some ranges forward, by a figure."""
+        case, variants = self._ready(ranges, drawn)
+        if case is None or variants is None:
+            return
+
+        def work(ticket: Ticket) -> Walk:
+            task = self._task(case, ticket)
+            with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
+                return walk_forward(
+                    task, variants, figure, executor=executor, cancelled=ticket.cancelled, progress=ticket.report
+                )
+
+        self._start("sweep", work, self._take_walk)
+
+    def _ready(self, ranges: Sequence[Range], drawn: int | None) -> tuple[Case | None, list[dict[str, object]] | None]:
+        try:
+            if not ranges:
+                raise RunProblem("Tick a setting first, and say from where to where it is to go.")
+            case = self._trials.case()
+            return case, drawn_settings(ranges, drawn) if drawn is not None else grid_of_settings(ranges)
+        except RunProblem as error:
+            self.told.emit(str(error))
+            return None, None
+
+    def _task(self, case: Case, ticket: Ticket) -> Task:
+        shelf = self._trials.shelf(case.text)
+        program = compile_script(case.text, shelf, ticket.cancelled)
+        ground, _ = self._trials.ground_of(case.list_name, Frame(Timeframe.parse(case.timeframe)), case.finer)
+        program = program.finer() if case.finer else program
+        return Task(program, ground, case.account, program.values_of(dict(case.settings)), shelf, case.finer)
+
+    def _start(self, kind: str, work, then) -> None:  # type: ignore[no-untyped-def]
+        self.moved.emit(0.0)
+        self._jobs.start(kind, work, then, self._failed, self.moved.emit, slow=True)
+
+    def _failed(self, error: Exception) -> None:
+        self.moved.emit(1.0)
+        self.told.emit(sentence_of(error))
+
+    def _take(self, made: Sweep) -> None:
+        self.moved.emit(1.0)
+        self._notes.keep_sweep(made.what, made.ranges, made.rows)
+        self.swept.emit(made)
+
+    def _take_walk(self, made: Walk) -> None:
+        self.moved.emit(1.0)
+        self.walked.emit(made)
+
+    def stop(self) -> None:
+        """Stops what runs."""
+        self._jobs.stop("sweep")
+        self.moved.emit(1.0)
