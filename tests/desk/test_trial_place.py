@@ -216,7 +216,7 @@ def test_every_tab_shows_the_trial_in_front(window: Window, calm: Calm, place: T
     assert "long" in place.groups.bars.accessibleName()
     place.groups.chooser.setCurrentText("symbol")
     place.groups.chooser.activated.emit(1)
-    nets = [g.figures["net"] for g in place.groups.bars.groups]
+    nets = [row.value for row in place.groups.bars.rows]
     assert len(nets) > 10 and nets == sorted(nets, reverse=True)  # type: ignore[type-var]
     place.tabs.setCurrentWidget(place.left_out)
     assert "entries were not taken" in place.left_out.words.text()

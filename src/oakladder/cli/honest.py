@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from datetime import UTC, datetime
 from pathlib import Path
 
 from oakladder.bars.errors import DataProblem
@@ -52,5 +51,4 @@ def honest(
     print(told)
     for one in found:
         line = f"line {one.line}: " if one.line else ""
-        when = f"{datetime.fromtimestamp(one.time, UTC):%Y-%m-%d %H:%M}"
-        print(f"{one.sin.word}: {line}{one.words}. {one.count:,} times, last on {one.symbol} at {when}.")
+        print(f"{one.sin.word}: {line}{one.words}. {one.count:,} times, last on {one.symbol} at {one.when}.")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Iterable, Sequence
-from dataclasses import asdict
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -126,12 +125,14 @@ def trial(
     _write(trades_out, trades_table(done))
     _write(equity_out, equity_table(done))
     if Format(format_) is Format.JSON:
-        plain = as_plain(done) | {"tries": asdict(tries) if tries is not None else None}
+        plain = as_plain(done) | {"tries": tries.as_plain() if tries is not None else None}
         print(json.dumps(plain | {part.name: part.as_plain() for part in judged}))
         return
     _print_table(done)
     for part in (*([tries] if tries is not None else []), *judged):
         print(part.words())
+        if isinstance(part, Bootstrap):
+            print(part.fall_words())
 
 
 def trading(program: Program, script: Path) -> Program:

@@ -13,7 +13,7 @@ class Action:
     words: str
     shortcut: str
     group: str
-    #: Who does it: the window, the chart's deeds, the script's panel, or the Trial place.
+    #: Who does it: the window, the Bench, the chart's deeds, the script's panel, or the Trial place.
     by: str = "window"
 
 
@@ -70,7 +70,8 @@ ACTIONS: tuple[Action, ...] = (
     Action("replay_back", "Replay: one step back", "Ctrl+Left", "Replay", "chart"),
     Action("replay_play", "Replay: play or pause", "Ctrl+Space", "Replay", "chart"),
     Action("leave_replay", "Leave the replay", "Ctrl+Shift+Y", "Replay", "chart"),
-    Action("read_trial", "The rule's trial below the script", "Ctrl+T", "Bench"),
+    Action("read_evidence", "The signal's evidence below the script", "Ctrl+Shift+T", "Bench", "bench"),
+    Action("read_trial", "The rule's trial below the script", "Ctrl+T", "Bench", "bench"),
     Action("fold_why", "Fold Why away", "F6", "Bench"),
     Action("fold_list", "Fold the watchlist away", "F7", "Bench"),
     Action("fold_script", "Fold the script away", "F8", "Bench"),
@@ -87,6 +88,11 @@ ACTIONS: tuple[Action, ...] = (
     Action("save_trial", "Save the trial: trades, curve, report", "Ctrl+Alt+S", "Trial", "trial"),
     Action("try_otherwise", "Try the rule otherwise", "Ctrl+Alt+V", "Trial", "trial"),
     Action("trial_terms", "Terms of the trial", "Ctrl+Alt+T", "Trial", "trial"),
+    Action("show_evidence", "Evidence of the rule's signals", "Ctrl+Alt+E", "Trial", "trial"),
+    Action("show_chance", "The trial beside chance", "Ctrl+Alt+C", "Trial", "trial"),
+    Action("show_sweep", "Sweep settings, walk forward", "Ctrl+Alt+W", "Trial", "trial"),
+    Action("show_notebook", "The rule's notebook and its seal", "Ctrl+Alt+N", "Trial", "trial"),
+    Action("check_honesty", "Check whether the rule is honest", "Ctrl+Alt+O", "Trial", "trial"),
     Action("add_column", "Add a column to the Ladder", "Ctrl+Shift+A", "Ladder"),
     Action("run_scan", "Run the scan", "Ctrl+R", "Scan"),
     Action("open_log", "Open the log of what went wrong", "", "Look"),

@@ -140,11 +140,15 @@ class Judging(QObject):
             self._jobs.start(
                 "evidence",
                 lambda ticket: self._evidence(program, settings, name, *where, ticket),
-                self.judged.emit,
-                lambda error: self.judged.emit(Judgement("", trouble=sentence_of(error))),
+                self._take_evidence,
+                lambda error: self._take_evidence(Judgement("", trouble=sentence_of(error))),
                 self.moved.emit,
                 slow=True,
             )
+
+    def _take_evidence(self, made: Judgement) -> None:
+        self.moved.emit(1.0)
+        self.judged.emit(made)
 
     def _evidence(
         self,

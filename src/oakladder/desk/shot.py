@@ -71,7 +71,7 @@ def take(
         window.show_trial()
         settle(app, window.desk)
     if place == "trial-tab":
-        window.read_trial()
+        window.bench.read_trial()
         settle(app, window.desk)
     if place == "replay":
         shown = window.bench.chart.shown

@@ -21,6 +21,7 @@ from oakladder.trial.changes import Case, Change, check_change, read_changes
 from oakladder.trial.compose import Draft, draft_of, with_trade
 from oakladder.trial.market import Grounds
 from oakladder.trial.money import Account, Costs, Size, Slippage
+from oakladder.trial.notebook import mark_of
 from oakladder.trial.trial import Ground, Trial, put_on_trial
 from oakladder.user.lists import ALL, ListProblem, Watchlists
 from oakladder.user.workspace import Workspace
@@ -132,6 +133,14 @@ class Trials(QObject):
         text = program.text if program.plan.trading is not None else with_trade(program, draft_of(program))
         settings = dict(self._rule.settings)
         return Case(text, settings, self.list_name, str(self.timeframe), self.account, self.finer)
+
+    def text_mark(self) -> str:
+        """The mark of the text that is tried, as notebooks have it; empty where there is none."""
+        try:
+            case = self.case()
+        except RunProblem:
+            return ""
+        return mark_of(case.text) if case is not None else ""
 
     @property
     def draft(self) -> Draft | None:

@@ -91,6 +91,7 @@ class Window(QMainWindow):
         self.ladder.picked.connect(self._open)
         self.trial.picked.connect(self._open)
         self.trial.write_asked.connect(self.bench.script.write_trade)
+        self.trial.text_asked.connect(self.bench.script.show_tried)
         self.data.taken.connect(self._library_changed)
         desk.looking.theme_changed.connect(lambda _: self._apply_theme())
         desk.status.connect(self.status.say)
@@ -142,12 +143,15 @@ class Window(QMainWindow):
 
     def doer(self, action: Action) -> Callable[[], None]:
         """What carries out an action."""
-        by = {"window": self, "chart": self.bench.deeds, "script": self.bench.script, "trial": self.trial}[action.by]
+        who = {"window": self, "bench": self.bench, "chart": self.bench.deeds, "script": self.bench.script}
+        by = self.trial if action.by == "trial" else who[action.by]
         go: Callable[[], None] = getattr(by, action.name)
 
         def carry_out() -> None:
             if by is self.trial:
                 self.show_trial()
+            elif by is self.bench:
+                self._show(0)
             go()
 
         return carry_out
@@ -243,10 +247,6 @@ class Window(QMainWindow):
 
     def show_data(self) -> None:
         self._show(4)
-
-    def read_trial(self) -> None:
-        self._show(0)
-        self.bench.read_trial()
 
     def next_trade(self) -> None:
         self.bench.step_trade(True)

@@ -160,13 +160,14 @@ class Bootstrap:
         return float(middle), float(deep)
 
     def words(self) -> str:
-        """What it comes to, in a sentence."""
+        """What the average trade may be, in a sentence."""
         low, high = self.range_of_average()
+        return f"Nine times of ten the same kind of trades bring between {low:+.2%} and {high:+.2%} on the average."
+
+    def fall_words(self) -> str:
+        """What fall is to be expected, in a sentence."""
         middle, deep = self.drawdown_to_expect()
-        return (
-            f"Nine times of ten the same kind of trades bring between {low:+.2%} and {high:+.2%} on the average. "
-            f"Expect a fall of {middle:.0%}, and one time of twenty more than {deep:.0%}."
-        )
+        return f"Expect a fall of {middle:.0%}, and one time of twenty {deep:.0%} or more."
 
 
 def bootstrap_of(
@@ -207,7 +208,7 @@ def bootstrap_of(
 
 
 def _fall(start: float, net: np.ndarray) -> np.ndarray:
-    """The deepest fall of each row of results, from the highest value so far, as a ratio of that."""
+    """The deepest fall of each row of results, from the highest value so far, as a ratio of that; 1 where all is lost."""
     value = start + np.cumsum(net, axis=1)
     peak = np.maximum(np.maximum.accumulate(value, axis=1), start)
-    return np.asarray((1 - value / peak).max(axis=1))
+    return np.asarray(np.minimum((1 - value / peak).max(axis=1), 1.0))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from scipy import stats
@@ -71,6 +71,18 @@ class Discount:
     luck: float
     probability: float
     tries: int
+    #: The ratios (of a year) of all tries whose ratio is known, this one among them.
+    others: np.ndarray = field(default_factory=lambda: np.zeros(0), compare=False)
+
+    def as_plain(self) -> dict[str, float]:
+        """As it is written in JSON."""
+        return {
+            "tries": self.tries,
+            "sharpe": self.sharpe,
+            "luck": self.luck,
+            "discounted": self.discounted,
+            "probability": self.probability,
+        }
 
     @property
     def discounted(self) -> float:
@@ -94,4 +106,5 @@ def discount(returns: Returns, of_tries: Sequence[float]) -> Discount:
     # One rule without merit varies by about 1/T over histories as long as this: tries that were all alike are no excuse.
     variance = max(float(known.var(ddof=1)) if len(known) > 1 else 0.0, 1 / max(returns.count, 1) if tries > 1 else 0.0)
     year = math.sqrt(returns.a_year)
-    return Discount(returns.sharpe * year, luck(tries, variance) * year, deflated(returns, tries, variance), tries)
+    probability = deflated(returns, tries, variance)
+    return Discount(returns.sharpe * year, luck(tries, variance) * year, probability, tries, known * year)

@@ -1,9 +1,10 @@
-"""The panel below the script: why a bar is as it is, and what the open rule brought."""
+"""The panel below the script: why a bar is as it is, what followed the signal, and what the open rule brought."""
 
 from __future__ import annotations
 
 from PyQt6.QtWidgets import QLabel, QTabWidget, QVBoxLayout, QWidget
 
+from oakladder.desk.bench.evidence import EvidenceGlance
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.trials import BENCH, Outcome, Trials
 from oakladder.desk.why.panel import WhyPanel
@@ -67,16 +68,18 @@ def line_of(outcome: Outcome) -> str:
 class Below(QTabWidget):
     """The tabs below the script."""
 
-    def __init__(self, why: WhyPanel, glance: TrialGlance, parent: QWidget | None = None):
+    def __init__(self, why: WhyPanel, evidence: EvidenceGlance, glance: TrialGlance, parent: QWidget | None = None):
         super().__init__(parent)
-        self.why, self.glance = why, glance
+        self.why, self.evidence, self.glance = why, evidence, glance
         self.addTab(why, "Why")
+        self.addTab(evidence, "Evidence")
         self.addTab(glance, "Trial")
         self.setDocumentMode(True)
         self.currentChanged.connect(lambda _: self._watch())
 
     def _watch(self) -> None:
-        self.glance.watch(self.isVisible() and self.currentWidget() is self.glance)
+        for part in (self.evidence, self.glance):
+            part.watch(self.isVisible() and self.currentWidget() is part)
 
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
         super().showEvent(event)

@@ -10,6 +10,7 @@ from oakladder.bars.time_words import bar_time
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.bench.below import Below, TrialGlance
 from oakladder.desk.bench.chart_actions import Deeds
+from oakladder.desk.bench.evidence import EvidenceGlance
 from oakladder.desk.bench.list_columns import Watching
 from oakladder.desk.bench.replay import ReplayLine
 from oakladder.desk.bench.timeframes import Ladder
@@ -43,7 +44,9 @@ class Bench(QWidget):
         self.strip = SignalStrip(desk.looking.theme)
         self.script = ScriptPanel(desk)
         self.why = WhyPanel(desk.looking.theme)
-        self.below = Below(self.why, TrialGlance(desk.trials, desk.looking.theme))
+        self.below = Below(
+            self.why, EvidenceGlance(desk.judging, desk.looking.theme), TrialGlance(desk.trials, desk.looking.theme)
+        )
         self.replay = ReplayLine(desk)
         self.deeds = Deeds(desk, self.chart, self.replay, self)
         self.watching = Watching(desk, self)
@@ -197,7 +200,8 @@ class Bench(QWidget):
         self.watchlist.set_theme(theme)
         self.script.refresh_theme()
         self.why.set_theme(theme)
-        self.below.glance.set_theme(theme)
+        for part in (self.below.glance, self.below.evidence):
+            part.set_theme(theme)
 
     # --- reading and stepping ---------------------------------------------------------------------
 
@@ -260,11 +264,18 @@ class Bench(QWidget):
         if found is not None:
             self.desk.status.emit(trades.words(found))
 
+    def read_evidence(self) -> None:
+        """Shows what followed the open rule's signal, below its text."""
+        self._read_below(self.below.evidence)
+
     def read_trial(self) -> None:
         """Shows what the open rule brought, below its text."""
+        self._read_below(self.below.glance)
+
+    def _read_below(self, part: QWidget) -> None:
         self.side.show()
         self.below.show()
-        self.below.setCurrentWidget(self.below.glance)
+        self.below.setCurrentWidget(part)
 
     def fold_why(self) -> None:
         """Folds Why away, or brings it back with the bar at hand."""

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from datetime import datetime
+from typing import Protocol
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
@@ -21,7 +23,27 @@ from PyQt6.QtWidgets import (
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.script.difference import DifferenceView
 from oakladder.disk import why
-from oakladder.user.versions import Version
+
+
+class Earlier(Protocol):
+    """A text that a script once had, up to a moment (seconds since 1970)."""
+
+    @property
+    def moment(self) -> float: ...
+
+    def text(self) -> str:
+        """The text. Raises `OSError`."""
+
+
+@dataclass(frozen=True, slots=True)
+class TriedText:
+    """A text that was put on trial at a moment."""
+
+    moment: float
+    content: str
+
+    def text(self) -> str:
+        return self.content
 
 
 class EarlierDialog(QDialog):
@@ -30,7 +52,7 @@ class EarlierDialog(QDialog):
     def __init__(
         self,
         theme: Theme,
-        versions: list[Version],
+        versions: Sequence[Earlier],
         now: str,
         taken: Callable[[str], None],
         parent: QWidget | None = None,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
@@ -20,7 +21,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.desk.script.beside import BesideRows
 from oakladder.desk.script.disagreement import Standing
-from oakladder.desk.script.earlier import EarlierDialog
+from oakladder.desk.script.earlier import Earlier, EarlierDialog, TriedText
 from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.gallery import GalleryDialog
 from oakladder.desk.script.source import SourceDialog
@@ -169,10 +170,14 @@ class ScriptPanel(QWidget):
         if self.desk.script.path is None:
             return
         self.desk.script.save()
-        versions = self.desk.workspace.versions.of(self.desk.script.path.name)
-        self.earlier = EarlierDialog(
-            self.desk.looking.theme, versions, self.editor.text(), self.editor.replace_all, self
-        )
+        self._show_texts(self.desk.workspace.versions.of(self.desk.script.path.name))
+
+    def show_tried(self, moment: float, text: str) -> None:
+        """A text that was put on trial, beside the present one."""
+        self._show_texts([TriedText(moment, text)])
+
+    def _show_texts(self, texts: Sequence[Earlier]) -> None:
+        self.earlier = EarlierDialog(self.desk.looking.theme, texts, self.editor.text(), self.editor.replace_all, self)
         show_for_itself(self.earlier)
 
     # --- the words of the script ------------------------------------------------------------------

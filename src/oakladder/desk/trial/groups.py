@@ -4,63 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
-from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.theme import Theme
+from oakladder.desk.widgets.bar_rows import BarRow, BarRows
 from oakladder.trial import groups
 from oakladder.trial.figures import Unit, written
 from oakladder.trial.groups import TradeGroup
 from oakladder.trial.trial import Trial
-
-_ROW, _NAME, _NUMBERS = 22, 130, 330
-
-
-class GroupBars(QWidget):
-    """Paints groups as rows: a name, a bar of what it brought, and its figures."""
-
-    def __init__(self, theme: Theme, parent: QWidget | None = None):
-        super().__init__(parent)
-        self.theme = theme
-        self.groups: list[TradeGroup] = []
-
-    def sizeHint(self) -> QSize:
-        return QSize(600, _ROW * (len(self.groups) + 1) + 8)
-
-    def show_groups(self, found: list[TradeGroup]) -> None:
-        self.groups = found
-        self.setMinimumHeight(self.sizeHint().height())
-        self.setAccessibleName("; ".join(f"{g.name}: {written(g.figures['net'], Unit.MONEY)}" for g in found))
-        self.update()
-
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), self.theme.color("ground"))
-        painter.setFont(ui_font(8.5))
-        largest = max((abs(g.figures["net"] or 0.0) for g in self.groups), default=0.0) or 1.0
-        room = max(self.width() - _NAME - _NUMBERS - 16, 40)
-        middle = _NAME + room / 2
-        self._head(painter, room)
-        for k, group in enumerate(self.groups):
-            top = (k + 1) * _ROW
-            net = group.figures["net"] or 0.0
-            painter.setPen(self.theme.color("ink"))
-            painter.drawText(QRectF(8, top, _NAME - 12, _ROW), Qt.AlignmentFlag.AlignVCenter, group.name)
-            extent = room / 2 * abs(net) / largest
-            bar = QRectF(middle if net >= 0 else middle - extent, top + 4, extent, _ROW - 8)
-            painter.fillRect(bar, self.theme.color("rising" if net >= 0 else "falling"))
-            for j, words in enumerate(_numbers(group)):
-                cell = QRectF(_NAME + room + 8 + j * _NUMBERS / 4, top, _NUMBERS / 4 - 8, _ROW)
-                painter.drawText(cell, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words)
-        painter.setPen(self.theme.color("line"))
-        painter.drawLine(int(middle), _ROW, int(middle), _ROW * (len(self.groups) + 1))
-
-    def _head(self, painter: QPainter, room: float) -> None:
-        painter.setPen(self.theme.color("faint"))
-        for j, words in enumerate(("result", "trades", "winners", "average")):
-            cell = QRectF(_NAME + room + 8 + j * _NUMBERS / 4, 0, _NUMBERS / 4 - 8, _ROW)
-            painter.drawText(cell, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words)
 
 
 def _numbers(group: TradeGroup) -> tuple[str, str, str, str]:
@@ -90,7 +41,7 @@ class GroupsPanel(QWidget):
         self.chooser = QComboBox()
         self.chooser.addItems(self._kinds)
         self.chooser.activated.connect(lambda _: self._show())
-        self.bars = GroupBars(theme)
+        self.bars = BarRows(theme, ("result", "trades", "winners", "average"))
         row = QHBoxLayout()
         row.setContentsMargins(8, 4, 8, 2)
         row.addWidget(QLabel("By", objectName="quiet"))
@@ -115,7 +66,7 @@ class GroupsPanel(QWidget):
         found = self._kinds[self.chooser.currentText()](self._trial) if self._trial is not None else []
         if self.chooser.currentText() == "symbol":
             found = sorted(found, key=lambda g: -(g.figures["net"] or 0.0))
-        self.bars.show_groups(found)
+        self.bars.show_rows([BarRow(g.name, g.figures["net"] or 0.0, _numbers(g)) for g in found])
 
     def set_theme(self, theme: Theme) -> None:
         self.bars.theme = theme

@@ -20,12 +20,17 @@ from PyQt6.QtWidgets import (
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.session import Desk
+from oakladder.desk.trial.chance import ChanceView
+from oakladder.desk.trial.evidence import EvidenceView
 from oakladder.desk.trial.exporting import EXPORTS, export
 from oakladder.desk.trial.figures import FiguresRow
 from oakladder.desk.trial.groups import GroupsPanel
+from oakladder.desk.trial.honesty import HonestyView
 from oakladder.desk.trial.left_out import LeftOut
 from oakladder.desk.trial.months import MonthSheet
+from oakladder.desk.trial.notebook import NotebookView
 from oakladder.desk.trial.scatter import Scatter
+from oakladder.desk.trial.sweep.view import SweepView
 from oakladder.desk.trial.terms import Terms
 from oakladder.desk.trial.trade_charts import TradeCharts
 from oakladder.desk.trial.trade_table import TradeTable
@@ -33,6 +38,7 @@ from oakladder.desk.trial.variants import Variants
 from oakladder.desk.trials import Outcome
 from oakladder.desk.widgets.curve import VARIANT_COLOURS, Curve, CurveView
 from oakladder.desk.widgets.passing import passing_menu
+from oakladder.trial.notebook import Try
 from oakladder.trial.trial import Trial
 
 _WHO = "place"
@@ -43,6 +49,7 @@ class TrialPlace(QWidget):
 
     picked = pyqtSignal(object)
     write_asked = pyqtSignal()
+    text_asked = pyqtSignal(float, str)
 
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
@@ -62,12 +69,20 @@ class TrialPlace(QWidget):
         self.variants = Variants(theme)
         self.figures, self.curve = FiguresRow(theme), CurveView(theme)
         self.table, self.charts, self.months = TradeTable(theme), TradeCharts(theme), MonthSheet(theme)
-        self.groups = GroupsPanel(theme, lambda: {i.symbol: i.sector for i in desk.library.infos.values()})
+        self.groups = GroupsPanel(theme, self._groups)
         self.scatter, self.left_out = Scatter(theme), LeftOut(theme)
-        self.tabs = QTabWidget()
+        self.tabs, self.views = QTabWidget(), QTabWidget()
+        self.evidence = EvidenceView(desk.judging, theme, self._groups)
+        self.chance = ChanceView(desk.judging, desk.notes, theme)
+        self.sweep = SweepView(desk.sweeping, desk.notes, desk.rule, theme)
+        self.notebook, self.honesty = NotebookView(desk.notes, desk.judging, theme), HonestyView(desk.judging, theme)
         self._shown: Trial | None = None
         self._lay_out()
         self._connect()
+
+    def _groups(self) -> dict[str, str]:
+        """The group of each symbol."""
+        return {i.symbol: i.sector for i in self.desk.library.infos.values()}
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()
@@ -102,7 +117,7 @@ class TrialPlace(QWidget):
             ("Left out", self.left_out),
         ):
             self.tabs.addTab(part, words)
-        right = QSplitter(Qt.Orientation.Vertical)
+        right = self.trades_view = QSplitter(Qt.Orientation.Vertical)
         top = QWidget()
         column = QVBoxLayout(top)
         column.setContentsMargins(0, 0, 0, 0)
@@ -114,7 +129,17 @@ class TrialPlace(QWidget):
         right.setSizes([380, 290])
         split = QSplitter(Qt.Orientation.Horizontal)
         split.addWidget(self.variants)
-        split.addWidget(right)
+        for words, view in (
+            ("The trial", right),
+            ("Evidence", self.evidence),
+            ("Chance", self.chance),
+            ("Sweep", self.sweep),
+            ("Notebook", self.notebook),
+            ("Honesty", self.honesty),
+        ):
+            self.views.addTab(view, words)
+        self.views.setDocumentMode(True)
+        split.addWidget(self.views)
         split.setSizes([250, 1030])
         split.setStretchFactor(0, 0)
         split.setStretchFactor(1, 1)
@@ -150,6 +175,12 @@ class TrialPlace(QWidget):
             part.picked.connect(self._open)
         self.left_out.table.picked.connect(self._open)
         self.tabs.currentChanged.connect(lambda _: self._fill_tab())
+        self.views.currentChanged.connect(lambda _: self._fill_view())
+        self.honesty.picked.connect(self.picked)
+        self.notebook.asked.connect(self._look_again)
+        self.desk.judging.moved.connect(self._show_progress)
+        self.desk.sweeping.moved.connect(self._show_progress)
+        self.desk.script.opened.connect(lambda _: self._forget())
         trials.changed.connect(self._show)
         self.desk.rule.problems_changed.connect(lambda _: self.word.setText(self._words(self._outcome())))
         trials.variants_changed.connect(lambda _: self._show_rows())
@@ -172,11 +203,31 @@ class TrialPlace(QWidget):
         self.frames.setCurrentText(str(self.trials.timeframe))
         self.terms.show_account(self.trials.account, self.trials.finer)
         self.trials.watch(_WHO, True)
+        self._fill_view()
         self.tabs.setFocus()
 
     def leave(self) -> None:
         """Nobody looks here any more."""
         self.trials.watch(_WHO, False)
+        self.evidence.watch(False)
+
+    def _fill_view(self) -> None:
+        """Fills the view in sight; the others are filled when they come into sight."""
+        view = self.views.currentWidget()
+        self.evidence.watch(view is self.evidence)
+        if view is self.trades_view:
+            self._fill_tab()
+        elif view is self.chance:
+            self.chance.show_outcome(self._outcome())
+        elif view is self.sweep:
+            self.sweep.enter()
+        elif view is self.notebook:
+            self.notebook.enter()
+
+    def _forget(self) -> None:
+        """Another script is open: what was found of the one before is not true of it."""
+        self.honesty.forget()
+        self.sweep.forget()
 
     def _frame_typed(self) -> None:
         try:
@@ -218,7 +269,8 @@ class TrialPlace(QWidget):
         self.figures.show_trial(self._shown, other.trial if other else None, other.words if other else "")
         self.word.setText(self._words(current))
         self.save_button.setEnabled(self._shown is not None)
-        self._fill_tab()
+        if self.views.currentWidget() in (self.trades_view, self.chance):
+            self._fill_view()
 
     def _fill_tab(self) -> None:
         """Fills the part in sight; the others are filled when they come into sight."""
@@ -249,6 +301,8 @@ class TrialPlace(QWidget):
             made.insert(0, "The script has a mistake, so this is its last sound text; mend it on the Bench.")
         if trial.ground.seal is not None:
             made.append(f"From {_day(trial.ground.seal)} on history is sealed.")
+        elif not self.desk.notes.sealed:
+            made.append("Its seal is broken.")
         if draft is not None:
             made.append(f"Composed from its signals: {draft.words()}.")
         if not len(trial.trades):
@@ -268,7 +322,8 @@ class TrialPlace(QWidget):
         for part in (self.variants.rows, self.curve, self.months, self.charts, self.scatter):
             part.theme = theme
             part.update()
-        self.groups.set_theme(theme)
+        for view in (self.groups, self.evidence, self.chance, self.sweep, self.notebook, self.honesty):
+            view.set_theme(theme)
         self.table.source.theme = self.left_out.table.source.theme = theme
 
     # --- what can be done ---------------------------------------------------------------------------
@@ -282,9 +337,46 @@ class TrialPlace(QWidget):
         symbol, time = panel.symbols[trades.symbol[trade]], int(panel.times[trades.entered[trade]])
         self.picked.emit(PickedSymbol(symbol, panel.timeframe, time))
 
+    def _look_again(self, entry: Try) -> None:
+        """Takes the settings and the ground of a try; shows its text beside the present one where that was another."""
+        program, what = self.desk.rule.program, entry.what
+        if self.trials.text_mark() != what.text:
+            text = self.desk.notes.book.text(what.text)
+            if text is not None:
+                self.text_asked.emit(entry.moment, text)
+            return
+        names = {info.name for info in program.settings} if program is not None else set()
+        for name, value in what.settings.items():
+            if name in names:
+                self.desk.rule.set_setting(name, value)
+        self.trials.set_ground(what.list_name, Timeframe.parse(what.timeframe), what.finer)
+        self.enter()
+
     def stop_trial(self) -> None:
         """Stops what runs; what was shown stays."""
-        self.trials.stop()
+        for part in (self.trials, self.desk.judging, self.desk.sweeping):
+            part.stop()
+
+    def show_evidence(self) -> None:
+        """What speaks for the rule's signals and against them."""
+        self.views.setCurrentWidget(self.evidence)
+
+    def show_chance(self) -> None:
+        """The trial beside chance."""
+        self.views.setCurrentWidget(self.chance)
+
+    def show_sweep(self) -> None:
+        """Many settings tried."""
+        self.views.setCurrentWidget(self.sweep)
+
+    def show_notebook(self) -> None:
+        """What was tried, and the seal."""
+        self.views.setCurrentWidget(self.notebook)
+
+    def check_honesty(self) -> None:
+        """Looks whether the rule shows what could not have been seen."""
+        self.views.setCurrentWidget(self.honesty)
+        self.desk.judging.check()
 
     def try_otherwise(self) -> None:
         """Asks what is to be changed about the rule."""

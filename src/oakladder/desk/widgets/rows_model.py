@@ -71,16 +71,19 @@ class RowsModel(QAbstractTableModel):
             return self.head(section)
         if role == _HINT:
             return self.head_hint(section)
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            side = Qt.AlignmentFlag.AlignLeft if section in self.left else Qt.AlignmentFlag.AlignRight
-            return side | Qt.AlignmentFlag.AlignVCenter
-        return None
+        return self._side(section) if role == Qt.ItemDataRole.TextAlignmentRole else None
+
+    def _side(self, section: int) -> Qt.AlignmentFlag:
+        side = Qt.AlignmentFlag.AlignLeft if section in self.left else Qt.AlignmentFlag.AlignRight
+        return side | Qt.AlignmentFlag.AlignVCenter
 
     def data(self, index: QModelIndex, role: int = _DISPLAY) -> Any:
         if role == _DISPLAY:
             return self.text(index.row(), index.column())
         if role == _HINT:
             return self.hint(index.row(), index.column())
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return self._side(index.column())
         return self.order(index.row(), index.column()) if role == SORT_ROLE else None
 
     def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from oakladder.rung.words import Tone
 from oakladder.trial.evidence.study import USUAL_HORIZON, Evidence, Horizon
 
@@ -42,28 +44,45 @@ def chance_words(one: Horizon) -> str:
     return "Chance does as well in less than 1 of 1,000."
 
 
+@dataclass(frozen=True, slots=True)
+class Weakness:
+    """What keeps evidence from meaning much: in a word, and in a sentence."""
+
+    word: str
+    words: str
+
+
 def warnings(evidence: Evidence, bars: int = USUAL_HORIZON) -> list[str]:
-    """What keeps the numbers from meaning much: too few, too clustered, too overlapping."""
+    """What keeps the numbers from meaning much, in sentences."""
+    return [weakness.words for weakness in weaknesses(evidence, bars)]
+
+
+def weaknesses(evidence: Evidence, bars: int = USUAL_HORIZON) -> list[Weakness]:
+    """What keeps the numbers from meaning much: too few, too clustered, too overlapping, too short."""
     one = evidence.at(bars)
     if not one.count:
         return []
-    made = []
+    made: list[Weakness] = []
     if one.count < FEW:
-        made.append(f"Only {_times(one.count)}: one good or bad day more would change the picture.")
+        made.append(Weakness("few", f"Only {_times(one.count)}: one good or bad day more would change the picture."))
     elif one.days < FEW:
-        made.append(f"All {one.count} fell on only {_days(one.days)}: what happened then counts many times.")
+        words = f"All {one.count:,} fell on only {_days(one.days)}: what happened then counts many times."
+        made.append(Weakness("on few days", words))
     elif one.count > _CLUSTERED * one.days:
-        made.append(
-            f"{one.count / one.days:.0f} came on one day in the mean: many symbols did the same thing together, "
+        words = (
+            f"{one.count / one.days:,.0f} came on one day in the mean: many symbols did the same thing together, "
             "so they are fewer cases than they look."
         )
+        made.append(Weakness("clustered", words))
     if one.overlapping > _OVERLAP:
-        made.append(
+        words = (
             f"{one.overlapping:.0%} came within {_bars(one.bars)} of the one before, so the same move is counted again."
         )
+        made.append(Weakness("overlapping", words))
     usable = one.shifts + 1
     if one.count and usable < 100:
-        made.append(f"The history is short: there are only {one.shifts} other places in time to compare with.")
+        words = f"The history is short: there are only {one.shifts} other places in time to compare with."
+        made.append(Weakness("short history", words))
     return made
 
 

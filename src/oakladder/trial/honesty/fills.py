@@ -35,7 +35,7 @@ def thin(trial: Trial) -> list[Finding]:
     if not len(much):
         return []
     worst = int(much[np.argmax(share[much])])
-    how = "nothing traded" if np.isinf(share[worst]) else f"{share[worst]:.0%} of all that traded"
+    how = "nothing traded" if np.isinf(share[worst]) else f"{share[worst]:,.0%} of all that traded"
     words = (
         f"{_trades(len(much))} entered with more than {MOST_OF_VOLUME:.0%} of their bar's volume, the worst with {how}"
     )

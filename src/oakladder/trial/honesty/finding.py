@@ -7,6 +7,7 @@ from enum import Enum
 
 from oakladder.bars.csv_files import iso
 from oakladder.bars.panel import Panel
+from oakladder.bars.time_words import opening_words
 
 
 class Sin(Enum):
@@ -33,8 +34,9 @@ class Finding:
     words: str
     count: int
     symbol: str
-    #: Opening of the bar, UTC seconds.
+    #: Opening of the bar, UTC seconds, and as the exchange's calendar says it.
     time: int
+    when: str
     line: int = 0
 
     def as_plain(self) -> dict[str, object]:
@@ -52,4 +54,6 @@ class Finding:
 def finding(sin: Sin, words: str, count: int, panel: Panel, place: int, line: int = 0) -> Finding:
     """A finding whose bar is a place in a panel."""
     symbol = int(panel.offsets.searchsorted(place, "right")) - 1
-    return Finding(sin, words, count, panel.symbols[symbol], int(panel.times[place]), line)
+    time = int(panel.times[place])
+    when = opening_words(panel.calendars[symbol], panel.timeframe, time)
+    return Finding(sin, words, count, panel.symbols[symbol], time, when, line)

@@ -52,8 +52,8 @@ class Walk:
         if growth is None or other is None:
             return "The spans are too short to say how the money grew."
         return (
-            f"Chosen on the past and traded on what came next, the money grew by {growth:+.1%} a year; "
-            f"with the settings that hindsight chooses it would have been {other:+.1%}."
+            f"Chosen on the past and traded on what came next: {growth:+.1%} a year. "
+            f"With the settings that hindsight chooses it would have been {other:+.1%}."
         )
 
 

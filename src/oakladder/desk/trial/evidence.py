@@ -1,0 +1,133 @@
+"""Evidence in full: the sentence, both fans, every horizon, and its parts by year, group, weekday and hour."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QSplitter, QVBoxLayout, QWidget
+
+from oakladder.desk.judging import PLACE, Judgement, Judging
+from oakladder.desk.look.theme import Theme
+from oakladder.desk.widgets.bar_rows import BarRow, BarRows
+from oakladder.desk.widgets.fan import FanView
+from oakladder.desk.widgets.horizons import HorizonRows
+from oakladder.trial.evidence import splits
+from oakladder.trial.evidence.splits import Part
+from oakladder.trial.evidence.study import Evidence
+from oakladder.trial.evidence.words import sentence, warnings
+
+
+class EvidenceView(QWidget):
+    """What speaks for a signal and against it."""
+
+    def __init__(
+        self,
+        judging: Judging,
+        theme: Theme,
+        group_of: Callable[[], Mapping[str, str]],
+        parent: QWidget | None = None,
+    ):
+        super().__init__(parent)
+        self._judging, self._evidence = judging, None
+        self._splits: dict[str, Callable[[Evidence, int], list[Part]]] = {
+            "year": splits.by_year,
+            "group": lambda evidence, bars: splits.by_group(evidence, group_of(), bars),
+            "weekday": splits.by_weekday,
+            "hour": splits.by_hour,
+        }
+        self.signals, self.sentence, self.warnings = QComboBox(), QLabel(objectName="head"), QLabel(objectName="quiet")
+        self.fan, self.horizons = FanView(theme), HorizonRows(theme)
+        self.chooser = QComboBox(toolTip="By how much the mean is above what is usual in the same part")
+        self.parts = BarRows(theme, ("more", "times", "days", "up"))
+        self._lay_out()
+        self.signals.activated.connect(lambda _: judging.set_signal(self.signals.currentText()))
+        self.horizons.chosen.connect(self._look_at)
+        self.chooser.activated.connect(lambda _: self._show_parts())
+        judging.judged.connect(self._show)
+
+    _evidence: Evidence | None
+
+    def _lay_out(self) -> None:
+        self.signals.setToolTip("Which signal is judged")
+        for line in (self.sentence, self.warnings):
+            line.setWordWrap(True)
+            line.setMinimumWidth(20)
+        head = QHBoxLayout()
+        head.setContentsMargins(10, 8, 10, 2)
+        head.addWidget(self.signals)
+        head.addWidget(self.sentence, 1)
+        self.warnings.setContentsMargins(10, 0, 10, 4)
+        self.chooser.addItems(list(self._splits))
+        by = QHBoxLayout()
+        by.setContentsMargins(8, 4, 8, 2)
+        by.addWidget(QLabel("By", objectName="quiet"))
+        by.addWidget(self.chooser)
+        by.addStretch(1)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setFrameShape(QScrollArea.Shape.NoFrame)
+        area.setWidget(self.parts)
+        right = QWidget()
+        column = QVBoxLayout(right)
+        column.setContentsMargins(0, 0, 8, 0)
+        column.setSpacing(2)
+        column.addWidget(self.horizons)
+        column.addLayout(by)
+        column.addWidget(area, 1)
+        split = QSplitter(Qt.Orientation.Horizontal)
+        split.addWidget(self.fan)
+        split.addWidget(right)
+        split.setSizes([520, 510])
+        split.setChildrenCollapsible(False)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(2)
+        layout.addLayout(head)
+        layout.addWidget(self.warnings)
+        layout.addWidget(split, 1)
+
+    def watch(self, on: bool) -> None:
+        """Says whether anybody looks here."""
+        self._judging.watch(PLACE, on)
+
+    def _show(self, made: Judgement) -> None:
+        self._evidence = made.evidence
+        names = self._judging.signal_names()
+        self.signals.clear()
+        self.signals.addItems(names)
+        self.signals.setVisible(len(names) > 1)
+        if made.evidence is not None:
+            self.signals.setCurrentText(made.evidence.signal)
+        self.fan.show_evidence(made.evidence)
+        self.horizons.show_evidence(made.evidence)
+        self._say(made.trouble)
+        self._show_parts()
+
+    def _say(self, trouble: str = "") -> None:
+        evidence, bars = self._evidence, self.horizons.bars
+        self.sentence.setText(sentence(evidence, bars) if evidence is not None else trouble)
+        weak = warnings(evidence, bars) if evidence is not None else []
+        self.warnings.setText("\n".join(weak))
+        self.warnings.setVisible(bool(weak))
+
+    def _look_at(self, bars: int) -> None:
+        self.fan.bars = bars
+        self.fan.update()
+        self._say()
+        self._show_parts()
+
+    def _show_parts(self) -> None:
+        evidence = self._evidence
+        made = self._splits[self.chooser.currentText()](evidence, self.horizons.bars) if evidence is not None else []
+        self.parts.show_rows(
+            [
+                BarRow(p.name, p.difference, (f"{p.difference:+.2%}", f"{p.count:,}", f"{p.days:,}", f"{p.up:.0%}"))
+                for p in made
+            ]
+        )
+
+    def set_theme(self, theme: Theme) -> None:
+        for part in (self.fan, self.horizons, self.parts):
+            part.theme = theme
+            part.update()

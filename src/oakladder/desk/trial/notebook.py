@@ -1,0 +1,269 @@
+"""The rule's notebook: what was tried, notes, and the seal with what it kept apart."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+
+import msgspec
+from PyQt6.QtCore import QModelIndex, Qt, pyqtSignal
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QMessageBox,
+    QTableView,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from oakladder.desk.judging import Judging
+from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.notes import Notes
+from oakladder.desk.widgets.rows_model import RowsModel
+from oakladder.desk.widgets.sorted_rows import SortedRows
+from oakladder.trial.figures import FIGURES, figure_words
+from oakladder.trial.notebook import Broken, Notebook, Remark, Swept, Try, What, ranges_of
+from oakladder.trial.seal import COMPARED, seal_words
+from oakladder.trial.sweeps.ranges import point_words
+
+_FIGURES = ("trades", "winners", "average", "growth", "drawdown", "sharpe")
+_HEADS = ("When", "What was tried", "Trades", "Winners", "Average", "Growth", "Fall", "Sharpe", "History")
+#: So many rows are looked at for notes and sweeps; each costs the table time.
+_MOST_SPANS = 500
+_SEALED = "The last fifth of history is sealed: no trial, sweep or evidence has seen it."
+_ASK = (
+    "Breaking the seal shows what this rule makes of the part of history that it was not found on. It can be done once: "
+    "afterwards that part is as well known as the rest, and says nothing new about later changes of the rule."
+)
+
+
+class _Entries(RowsModel):
+    """A row for each variant that was tried and each note."""
+
+    left = frozenset({0, 1, len(_HEADS) - 1})
+
+    def __init__(self, theme: Theme):
+        super().__init__(theme)
+        self.entries: list[Try | Remark | Broken | Swept] = []
+        self._marks: list[str] = []
+        self._telling: set[str] = set()
+
+    def show(self, book: Notebook) -> None:
+        """Shows another notebook, the newest entry first."""
+        self.beginResetModel()
+        tries = {(e.what.key, e.sealed): e for e in book.entries if isinstance(e, Try)}
+        others = [e for e in book.entries if isinstance(e, Remark | Broken | Swept)]
+        self.entries = sorted([*tries.values(), *others], key=lambda e: -e.moment)
+        self._marks = list(dict.fromkeys(e.what.text for e in reversed(self.entries) if isinstance(e, Try | Swept)))
+        self._telling = _differing(list(tries.values()))
+        self.endResetModel()
+
+    def count(self) -> int:
+        return len(self.entries)
+
+    def sections(self) -> int:
+        return len(_HEADS)
+
+    def head(self, section: int) -> str:
+        return _HEADS[section]
+
+    def head_hint(self, section: int) -> str:
+        figure = FIGURES[_FIGURES[section - 2]] if 2 <= section < 2 + len(_FIGURES) else None
+        return f"{figure.title}: {figure.about}" if figure is not None else _HEADS[section]
+
+    def text(self, row: int, section: int) -> str:
+        one = self.entries[row]
+        if section == 0:
+            return f"{datetime.fromtimestamp(one.moment):%d %b %Y %H:%M}"
+        if isinstance(one, Remark):
+            return one.text if section == 1 else ""
+        if isinstance(one, Swept):
+            return self._sweep_words(one) if section == 1 else ""
+        if isinstance(one, Broken):
+            return f"The seal was broken. {seal_words(one)}" if section == 1 else ""
+        if section == 1:
+            return self._words(one)
+        if section == len(_HEADS) - 1:
+            return "the open part" if one.sealed else "all of it"
+        return figure_words(one.figures, _FIGURES[section - 2])
+
+    def _words(self, one: Try) -> str:
+        told = {name: value for name, value in one.what.settings.items() if name in self._telling}
+        return f"{self._text(one.what)}{msgspec.structs.replace(one.what, settings=told).words()}"
+
+    def _text(self, what: What) -> str:
+        """Which of several texts it was."""
+        return f"text {self._marks.index(what.text) + 1}, " if len(self._marks) > 1 else ""
+
+    def _sweep_words(self, one: Swept) -> str:
+        ranges = " × ".join(f"{r.name} {point_words(r.values[0])}..{point_words(r.values[-1])}" for r in ranges_of(one))
+        where = f"{self._text(one.what)}{one.what.list_name} {one.what.timeframe}"
+        return f"{where}: a sweep of {ranges}, {one.count:,} combinations"
+
+    def order(self, row: int, section: int) -> float | str:
+        one = self.entries[row]
+        if section == 0:
+            return one.moment
+        if isinstance(one, Try) and 2 <= section < 2 + len(_FIGURES):
+            value = one.figures.get(_FIGURES[section - 2])
+            return -1e300 if value is None else value
+        return self.text(row, section) if section in (1, len(_HEADS) - 1) else -1e300
+
+    def hint(self, row: int, section: int) -> str:
+        one = self.entries[row]
+        return f"{self._text(one.what)}{one.what.words()}" if isinstance(one, Try) else self.text(row, 1)
+
+
+class NotebookView(QWidget):
+    """The entries, a line for a note, and the seal. ``asked`` tells a `Try` that is to be looked at again."""
+
+    asked = pyqtSignal(object)
+
+    def __init__(self, notes: Notes, judging: Judging, theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self._notes, self._judging = notes, judging
+        self.source, self.table = _Entries(theme), QTableView()
+        self.rows = SortedRows(self.source)
+        self.counted, self.seal = QLabel(objectName="head"), QLabel(objectName="quiet")
+        self.compared = QLabel(objectName="quiet")
+        self.note, self.note_button = QLineEdit(placeholderText="A note about this rule"), QToolButton(text="Note it")
+        self.break_button = QToolButton(text="Break the seal …")
+        #: Asks whether the seal is really to be broken.
+        self.ask: Callable[[], bool] = self._ask
+        self._set_up_table()
+        self._lay_out()
+        self.note.returnPressed.connect(self._write)
+        self.note_button.clicked.connect(lambda: self._write())
+        self.break_button.clicked.connect(lambda: self._break())
+        self.table.activated.connect(self._open)
+        notes.changed.connect(self._show)
+        self.rows.layoutChanged.connect(self._span)
+        self._show()
+
+    def _set_up_table(self) -> None:
+        table = self.table
+        table.setModel(self.rows)
+        table.setFont(ui_font(8.5))
+        table.setShowGrid(False)
+        table.setAlternatingRowColors(True)
+        table.setSortingEnabled(True)
+        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.setToolTip("Enter takes the settings of a try, or shows its text where that was another")
+        upright, across = table.verticalHeader(), table.horizontalHeader()
+        assert upright is not None and across is not None
+        upright.hide()
+        upright.setDefaultSectionSize(21)
+        across.setSortIndicatorClearable(True)
+        table.sortByColumn(-1, Qt.SortOrder.AscendingOrder)
+        for k, width in enumerate((124, 0, 58, 62, 64, 72, 58, 60, 94)):
+            if width:
+                table.setColumnWidth(k, width)
+        across.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
+        table.setAccessibleName("What was tried")
+
+    def _lay_out(self) -> None:
+        for line in (self.counted, self.seal, self.compared):
+            line.setWordWrap(True)
+            line.setMinimumWidth(20)
+        head = QHBoxLayout()
+        head.addWidget(self.counted, 1)
+        seal = QHBoxLayout()
+        seal.addWidget(self.seal, 1)
+        seal.addWidget(self.break_button)
+        line = QHBoxLayout()
+        line.addWidget(self.note, 1)
+        line.addWidget(self.note_button)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(10, 8, 10, 8)
+        layout.addLayout(head)
+        layout.addLayout(seal)
+        layout.addWidget(self.compared)
+        layout.addLayout(line)
+        layout.addWidget(self.table, 1)
+
+    def _span(self) -> None:
+        """Notes and sweeps may use the room of figures that they have not."""
+        self.table.clearSpans()
+        for row in range(min(self.rows.rowCount(), _MOST_SPANS)):
+            if not isinstance(self.source.entries[self.rows.mapToSource(self.rows.index(row, 0)).row()], Try):
+                self.table.setSpan(row, 1, 1, len(_HEADS) - 1)
+
+    def _show(self) -> None:
+        book = self._notes.book
+        self.source.show(book)
+        self._span()
+        count = len(book.tries)
+        tries = (
+            "Nothing was tried yet"
+            if not count
+            else "1 variant was tried"
+            if count == 1
+            else f"{count:,} variants were tried"
+        )
+        self.counted.setText(f"{tries}. What stands in sight for a moment counts, and each combination of a sweep.")
+        broken = book.seal
+        self.break_button.setVisible(broken is None)
+        self.compared.setVisible(broken is not None)
+        if broken is None:
+            self.seal.setText(_SEALED)
+            return
+        self.seal.setText(
+            f"The seal was broken on {datetime.fromtimestamp(broken.moment):%d %b %Y at %H:%M}. {seal_words(broken)}"
+        )
+        self.compared.setText(_table(broken))
+
+    def enter(self) -> None:
+        """Reads it again: another program may have written into it."""
+        self._notes.read()
+
+    def _write(self) -> None:
+        text = self.note.text().strip()
+        if text:
+            self._notes.remark(text)
+            self.note.clear()
+
+    def _break(self) -> None:
+        if self.ask():
+            self._judging.break_seal()
+
+    def _ask(self) -> bool:
+        box = QMessageBox(self)
+        box.setText("Break the seal of this rule?")
+        box.setInformativeText(_ASK)
+        go = box.addButton("Break the seal", QMessageBox.ButtonRole.AcceptRole)
+        stay = box.addButton("Leave it whole", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(stay)
+        box.exec()
+        return box.clickedButton() is go
+
+    def _open(self, index: QModelIndex) -> None:
+        entry = self.source.entries[self.rows.mapToSource(index).row()]
+        if isinstance(entry, Try):
+            self.asked.emit(entry)
+
+    def set_theme(self, theme: Theme) -> None:
+        self.source.theme = theme
+        self.source.refresh()
+
+
+def _differing(tries: list[Try]) -> set[str]:
+    """The settings that were not the same in all tries."""
+    seen: dict[str, set[str]] = {}
+    for one in tries:
+        for name, value in one.what.settings.items():
+            seen.setdefault(name, set()).add(value)
+    return {name for name, values in seen.items() if len(values) > 1}
+
+
+def _table(broken: Broken) -> str:
+    """Promise and sealed part side by side."""
+    cells = "".join(f"<th align='right'>&nbsp;&nbsp;{FIGURES[n].title}</th>" for n in COMPARED)
+    rows = []
+    for name, figures in (("promised", broken.promised), ("the sealed part", broken.showed)):
+        told = "".join(f"<td align='right'>&nbsp;&nbsp;{figure_words(figures, n)}</td>" for n in COMPARED)
+        rows.append(f"<tr><td>{name}</td>{told}</tr>")
+    return f"<table><tr><th></th>{cells}</tr>{''.join(rows)}</table>"

@@ -1,0 +1,169 @@
+"""Which settings go from where to where, how many combinations are tried, and by what they are looked at."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QGridLayout,
+    QLabel,
+    QLineEdit,
+    QSpinBox,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from oakladder.rung.problems import RunProblem
+from oakladder.rung.settings import SettingInfo
+from oakladder.trial.figures import FIGURES
+from oakladder.trial.sweeps.ranges import MOST_VARIANTS, Range
+
+#: About so many values of a setting are offered at first.
+_VALUES = 9
+_FIRST_FIGURE = "sharpe"
+
+
+class SweepForm(QWidget):
+    """``asked`` tells that a sweep is wanted, ``walk_asked`` one that is walked forward, ``figure_changed`` another figure,
+    ``told`` what makes no sense."""
+
+    asked = pyqtSignal()
+    walk_asked = pyqtSignal()
+    figure_changed = pyqtSignal()
+    told = pyqtSignal(str)
+
+    def __init__(self, parent: QWidget | None = None):
+        super().__init__(parent)
+        self._infos: list[SettingInfo] = []
+        self._rows: list[tuple[QCheckBox, QLineEdit]] = []
+        self.figures = QComboBox()
+        self.names = [name for name, figure in FIGURES.items() if figure.good]
+        self.figures.addItems([FIGURES[name].title for name in self.names])
+        self.figures.setCurrentIndex(self.names.index(_FIRST_FIGURE))
+        self.figures.setToolTip("By which figure the combinations are looked at, and chosen while walking forward")
+        self.drawn = QSpinBox()
+        self.drawn.setRange(0, MOST_VARIANTS)
+        self.drawn.setSpecialValueText("all of them")
+        self.drawn.setToolTip("Try only so many combinations, drawn at random; 0 tries all")
+        self.count = QLabel(objectName="quiet")
+        self.count.setWordWrap(True)
+        self.sweep_button, self.walk_button = QToolButton(text="Sweep"), QToolButton(text="Walk forward")
+        self.sweep_button.setToolTip("Put every combination on trial")
+        self.walk_button.setToolTip(
+            "Choose on a span of history, trade the next, and so on; beside what hindsight chooses"
+        )
+        self._grid = QGridLayout()
+        self._grid.setHorizontalSpacing(8)
+        self._grid.setVerticalSpacing(3)
+        fields = QGridLayout()
+        fields.addWidget(QLabel("Look at", objectName="quiet"), 0, 0)
+        fields.addWidget(self.figures, 0, 1)
+        fields.addWidget(QLabel("Try", objectName="quiet"), 1, 0)
+        fields.addWidget(self.drawn, 1, 1)
+        fields.addWidget(self.sweep_button, 2, 0)
+        fields.addWidget(self.walk_button, 2, 1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(12, 8, 8, 8)
+        layout.addWidget(QLabel("Settings and their values", objectName="head"))
+        layout.addLayout(self._grid)
+        layout.addSpacing(6)
+        layout.addLayout(fields)
+        layout.addWidget(self.count)
+        layout.addStretch(1)
+        self.figures.activated.connect(lambda _: self.figure_changed.emit())
+        self.drawn.valueChanged.connect(lambda _: self._count())
+        self.sweep_button.clicked.connect(lambda: self.asked.emit())
+        self.walk_button.clicked.connect(lambda: self.walk_asked.emit())
+
+    @property
+    def figure(self) -> str:
+        """The figure that is looked at, one of `FIGURES`."""
+        return self.names[self.figures.currentIndex()]
+
+    @property
+    def draw(self) -> int | None:
+        """How many combinations are drawn; None for all."""
+        return self.drawn.value() or None
+
+    def show_settings(self, infos: Sequence[SettingInfo], values: dict[str, object]) -> None:
+        """Offers the settings of a script that are numbers or choose among some; what was typed for those that stay, stays."""
+        wanted = [i for i in infos if i.kind == "number" or i.choices]
+        if wanted == self._infos:
+            return
+        typed = {i.name: (box.isChecked(), line.text()) for i, (box, line) in zip(self._infos, self._rows, strict=True)}
+        for pair in self._rows:
+            for part in pair:
+                self._grid.removeWidget(part)
+                part.deleteLater()
+        self._infos, self._rows = wanted, []
+        for k, info in enumerate(wanted):
+            box, line = QCheckBox(info.name), QLineEdit(first_range(info, values.get(info.name, info.default)))
+            box.setToolTip(info.text or info.name)
+            line.setToolTip("From, to and step as in 5..60/5, or single values as in 5,8,13")
+            line.setAccessibleName(f"Values of {info.name}")
+            on, text = typed.get(info.name, (k < 2, line.text()))
+            box.setChecked(on)
+            line.setText(text)
+            box.toggled.connect(lambda _: self._count())
+            line.textChanged.connect(lambda _: self._count())
+            self._grid.addWidget(box, k, 0)
+            self._grid.addWidget(line, k, 1)
+            self._rows.append((box, line))
+        self._count()
+
+    def show_ranges(self, ranges: Sequence[Range]) -> None:
+        """Shows the ranges of a sweep that was made before."""
+        known = {r.name: r for r in ranges}
+        for info, (box, line) in zip(self._infos, self._rows, strict=True):
+            box.setChecked(info.name in known)
+            if info.name in known:
+                line.setText(known[info.name].words().partition("=")[2])
+
+    def ranges(self) -> list[Range]:
+        """The ranges that are ticked. Raises `RunProblem` with a sentence."""
+        return [
+            Range.parse(f"{info.name}={line.text()}")
+            for info, (box, line) in zip(self._infos, self._rows, strict=True)
+            if box.isChecked()
+        ]
+
+    def _count(self) -> None:
+        """Says how many combinations that makes."""
+        try:
+            ranges = self.ranges()
+        except RunProblem as error:
+            self.count.setText(str(error))
+            return
+        every = math.prod(len(r.values) for r in ranges)
+        if not self._infos:
+            self.count.setText(
+                "The script has no setting with numbers to go through. Add one, such as `setting n = 20 range 5..100`."
+            )
+        elif not ranges:
+            self.count.setText("Tick a setting.")
+        else:
+            drawn = f", {min(self.drawn.value(), every):,} of them drawn at random" if self.drawn.value() else ""
+            self.count.setText(f"{every:,} combinations{drawn}; each counts as a try.")
+
+
+def first_range(info: SettingInfo, value: object) -> str:
+    """Values that are offered for a setting at first: from half to twice of what it is, in some round steps."""
+    if info.choices or not isinstance(value, int | float):
+        return ",".join(map(str, info.choices)) if info.choices else str(value)
+    low = max(value / 2, info.low if info.low is not None else -math.inf)
+    high = min(value * 2, info.high if info.high is not None else math.inf)
+    if not high > low:
+        low, high = (info.low if info.low is not None else value), (info.high if info.high is not None else value + 1)
+    step = info.step or (1.0 if float(value).is_integer() and high - low >= 2 else 0.0)
+    rough = (high - low) / (_VALUES - 1)
+    if step:
+        rough = max(round(rough / step), 1) * step
+        low = round(low / step) * step
+    else:
+        rough = float(f"{rough:.1g}")
+    return f"{low:.6g}..{high:.6g}/{rough:.6g}"

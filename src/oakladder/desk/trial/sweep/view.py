@@ -1,0 +1,217 @@
+"""Many settings tried: which, the map of what came, and walking forward."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QTabWidget, QVBoxLayout, QWidget
+
+from oakladder.desk.look.theme import Theme
+from oakladder.desk.notes import Notes
+from oakladder.desk.rule import OpenRule
+from oakladder.desk.sweeping import Sweep, Sweeping
+from oakladder.desk.trial.sweep.form import SweepForm
+from oakladder.desk.trial.sweep.map import SweepMapView
+from oakladder.desk.trial.sweep.walked import WalkView
+from oakladder.rung.problems import RunProblem
+from oakladder.trial.figures import FIGURES, figure_words
+from oakladder.trial.notebook import Swept, mark_of, ranges_of
+from oakladder.trial.sweeps.neighbours import map_of
+from oakladder.trial.sweeps.ranges import Range, settings_words
+from oakladder.trial.sweeps.running import Tried
+from oakladder.trial.sweeps.walk import Walk
+
+
+def _at_an_end(one: Range, at: int) -> bool:
+    return len(one.values) > 2 and at in (0, len(one.values) - 1)
+
+
+class SweepView(QWidget):
+    """A form beside a map; a picked point becomes the rule's settings."""
+
+    def __init__(self, sweeping: Sweeping, notes: Notes, rule: OpenRule, theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self._sweeping, self._notes, self._rule = sweeping, notes, rule
+        self._shown: tuple[tuple[Range, ...], Sequence[Tried]] | None = None
+        self.form, self.map, self.walk = SweepForm(), SweepMapView(theme), WalkView(theme)
+        self.words, self.walk_words, self.earlier = QLabel(), QLabel(), QComboBox()
+        self.legend = QLabel(
+            "Framed: the best. Oak: the best with its neighbours. Dotted: a lonely peak. Dot: as the rule is set.",
+            objectName="quiet",
+        )
+        self.tabs = QTabWidget()
+        self._lay_out()
+        self.form.asked.connect(self._sweep)
+        self.form.walk_asked.connect(self._walk)
+        self.form.figure_changed.connect(self._show)
+        self.map.picked.connect(self._take_settings)
+        self.earlier.activated.connect(self._show_earlier)
+        sweeping.swept.connect(self._take)
+        sweeping.walked.connect(self._take_walk)
+        notes.changed.connect(self._show_list)
+        rule.settings_changed.connect(self._show_settings)
+        rule.compiled.connect(lambda _: self._show_settings())
+        rule.changed.connect(self._show_current)
+
+    def _lay_out(self) -> None:
+        for line in (self.words, self.walk_words, self.legend):
+            line.setWordWrap(True)
+            line.setMinimumWidth(20)
+        self.earlier.setToolTip("Sweeps of this rule that were made before")
+        left = QWidget()
+        column = QVBoxLayout(left)
+        column.setContentsMargins(0, 0, 0, 8)
+        column.addWidget(self.form, 1)
+        column.addWidget(self.earlier)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setFrameShape(QScrollArea.Shape.NoFrame)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setWidget(left)
+        area.setFixedWidth(280)
+        for name, words, picture, below in (
+            ("Map", self.words, self.map, self.legend),
+            ("Walk forward", self.walk_words, self.walk, None),
+        ):
+            page = QWidget()
+            parts = QVBoxLayout(page)
+            parts.setContentsMargins(8, 6, 8, 4)
+            parts.addWidget(words)
+            parts.addWidget(picture, 1)
+            if below is not None:
+                parts.addWidget(below)
+            self.tabs.addTab(page, name)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(area)
+        layout.addWidget(self.tabs, 1)
+
+    # --- asking -------------------------------------------------------------------------------------
+
+    def _sweep(self) -> None:
+        self._ask(lambda ranges: self._sweeping.run(ranges, self.form.draw))
+
+    def _walk(self) -> None:
+        self._ask(lambda ranges: self._sweeping.walk(ranges, self.form.draw, self.form.figure))
+
+    def _ask(self, go) -> None:  # type: ignore[no-untyped-def]
+        try:
+            ranges = self.form.ranges()
+        except RunProblem as error:
+            self._sweeping.told.emit(str(error))
+            return
+        go(ranges)
+
+    # --- what came of it ----------------------------------------------------------------------------
+
+    def _take(self, made: Sweep) -> None:
+        self._shown = made.ranges, made.rows
+        self.tabs.setCurrentIndex(0)
+        self._show()
+        self.map.setFocus()
+
+    def _take_walk(self, made: Walk) -> None:
+        self.walk.show_walk(made)
+        self.walk_words.setText(made.words())
+        self.tabs.setCurrentIndex(1)
+
+    def _show(self, *_: object) -> None:
+        if self._shown is None:
+            self.map.show_map(None, ())
+            self.words.setText("")
+            return
+        ranges, rows = self._shown
+        made = map_of(ranges, rows, self.form.figure)
+        self.map.show_map(made, rows)
+        self._show_current()
+        title, told = FIGURES[made.figure].title, []
+        if made.best is None or made.broad is None:
+            self.words.setText(
+                rows[0].problem if rows and rows[0].problem else f"No combination has a {title.lower()}."
+            )
+            return
+        best, broad = rows[made.best], rows[made.broad]
+        told.append(
+            f"{len(rows):,} combinations. The best, {settings_words(best.settings)}, has {title.lower()} "
+            f"{figure_words(best.figures, made.figure)}"
+        )
+        if made.lonely[made.best]:
+            told[-1] += ": a lonely peak, most likely luck"
+        edge = [r.name for r, at in zip(ranges, made.places[made.best].tolist(), strict=True) if _at_an_end(r, at)]
+        if edge:
+            told.append(f"It lies at the end of the range of {' and '.join(edge)}: go further")
+        if made.broad != made.best:
+            around = figure_words(broad.figures, made.figure)
+            told.append(f"With its neighbours {settings_words(broad.settings)} is the best ({around})")
+        if len(ranges) > 2:
+            told.append(
+                f"Of those that share a square here ({', '.join(r.name for r in ranges[2:])}) the middle one is shown"
+            )
+        self.words.setText(". ".join(told) + ".")
+
+    def _show_current(self) -> None:
+        program = self._rule.program
+        if program is not None:
+            self.map.current = {**{i.name: i.default for i in program.settings}, **self._rule.settings}
+            self.map.update()
+
+    def _take_settings(self, settings: dict[str, object]) -> None:
+        """The rule with the settings of a point."""
+        for name, value in settings.items():
+            self._rule.set_setting(name, value)
+        self._show_current()
+
+    # --- the rule, and sweeps that were made before -------------------------------------------------
+
+    def enter(self) -> None:
+        """Shows what the rule is now."""
+        self._show_settings()
+        self._show_list()
+
+    def _show_settings(self) -> None:
+        program = self._rule.program
+        if program is not None:
+            self.form.show_settings(program.settings, self._rule.settings)
+            self._show_current()
+
+    def _show_list(self) -> None:
+        kept = [e for e in self._notes.book.entries if isinstance(e, Swept)]
+        self.earlier.clear()
+        self.earlier.setVisible(bool(kept))
+        self.earlier.addItem("Sweeps made before …")
+        program = self._rule.program
+        for entry in reversed(kept):
+            other = ", another text" if program is not None and mark_of(program.text) != entry.what.text else ""
+            when = f"{datetime.fromtimestamp(entry.moment):%d %b %H:%M}"
+            names = " × ".join(text.partition("=")[0] for text in entry.ranges)
+            where = f"{entry.what.list_name} {entry.what.timeframe}"
+            self.earlier.addItem(f"{when}: {names}, {entry.count:,}, {where}{other}", entry.file)
+
+    def _show_earlier(self, at: int) -> None:
+        name = self.earlier.itemData(at)
+        entry = next((e for e in self._notes.book.entries if isinstance(e, Swept) and e.file == name), None)
+        if entry is None:
+            return
+        rows, ranges = self._notes.book.rows.get(entry.file, ()), tuple(ranges_of(entry))
+        if not rows:
+            self._sweeping.told.emit("The file of this sweep cannot be read any more.")
+            return
+        self.form.show_ranges(ranges)
+        self._shown = ranges, rows
+        self.tabs.setCurrentIndex(0)
+        self._show()
+
+    def forget(self) -> None:
+        """Another script is open: its sweeps are others."""
+        self._shown = None
+        self.walk.show_walk(None)
+        self.walk_words.setText("")
+        self._show()
+
+    def set_theme(self, theme: Theme) -> None:
+        for part in (self.map, self.walk):
+            part.theme = theme
+            part.update()

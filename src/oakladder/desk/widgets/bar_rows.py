@@ -1,0 +1,80 @@
+"""Rows with a name, a bar to the right or to the left, and some numbers in words."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QRectF, QSize, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtWidgets import QWidget
+
+from oakladder.desk.look.theme import Theme, ui_font
+
+_ROW, _NAME, _NUMBER = 22, 130, 82
+
+
+@dataclass(frozen=True, slots=True)
+class BarRow:
+    """A row: its name, what its bar shows, and its numbers as they are read."""
+
+    name: str
+    value: float
+    words: tuple[str, ...]
+
+
+class BarRows(QWidget):
+    """Paints rows below a head."""
+
+    def __init__(self, theme: Theme, heads: Sequence[str], parent: QWidget | None = None):
+        super().__init__(parent)
+        self.theme = theme
+        self.rows: list[BarRow] = []
+        self._heads = tuple(heads)
+
+    def sizeHint(self) -> QSize:
+        return QSize(600, _ROW * (len(self.rows) + 1) + 8)
+
+    def show_rows(self, rows: Sequence[BarRow]) -> None:
+        """Shows other rows."""
+        self.rows = list(rows)
+        self.setMinimumHeight(self.sizeHint().height())
+        self.setAccessibleName("; ".join(f"{row.name}: {', '.join(row.words)}" for row in self.rows))
+        self.update()
+
+    def paintEvent(self, _: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), self.theme.color("ground"))
+        painter.setFont(ui_font(8.5))
+        largest = max((abs(row.value) for row in self.rows), default=0.0) or 1.0
+        metrics = painter.fontMetrics()
+        texts = [words for row in self.rows for words in row.words]
+        # A number that is cut would be a wrong one: the bars give way first.
+        needed = max((metrics.horizontalAdvance(words) for words in (*texts, *self._heads)), default=0) + 12
+        name = min(_NAME, self.width() // 4)
+        each = max(min(_NUMBER, self.width() / 2 / max(len(self._heads), 1)), needed)
+        numbers = each * len(self._heads)
+        room = max(self.width() - name - numbers - 16, 40)
+        middle = name + room / 2
+
+        def cell(j: int, top: float) -> QRectF:
+            return QRectF(name + room + 8 + j * each, top, each - 6, _ROW)
+
+        painter.setPen(self.theme.color("faint"))
+        for j, words in enumerate(self._heads):
+            painter.drawText(cell(j, 0), _RIGHT, words)
+        for k, row in enumerate(self.rows):
+            top = (k + 1) * _ROW
+            painter.setPen(self.theme.color("ink"))
+            shown = painter.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, name - 12)
+            painter.drawText(QRectF(8, top, name - 8, _ROW), Qt.AlignmentFlag.AlignVCenter, shown)
+            extent = room / 2 * abs(row.value) / largest
+            bar = QRectF(middle if row.value >= 0 else middle - extent, top + 4, extent, _ROW - 8)
+            painter.fillRect(bar, self.theme.color("rising" if row.value >= 0 else "falling"))
+            for j, words in enumerate(row.words):
+                painter.drawText(cell(j, top), _RIGHT, words)
+        painter.setPen(self.theme.color("line"))
+        painter.drawLine(int(middle), _ROW, int(middle), _ROW * (len(self.rows) + 1))
+
+
+_RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
