@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.pick import PickedSymbol
+from oakladder.desk.rule import fitting
 from oakladder.desk.session import Desk
 from oakladder.desk.trial.chance import ChanceView
 from oakladder.desk.trial.evidence import EvidenceView
@@ -345,10 +346,9 @@ class TrialPlace(QWidget):
             if text is not None:
                 self.text_asked.emit(entry.moment, text)
             return
-        names = {info.name for info in program.settings} if program is not None else set()
-        for name, value in what.settings.items():
-            if name in names:
-                self.desk.rule.set_setting(name, value)
+        if program is not None:
+            for name, value in fitting(program, dict(what.settings)).items():
+                self.desk.rule.set_setting(name, program.values_of({name: value})[name])
         self.trials.set_ground(what.list_name, Timeframe.parse(what.timeframe), what.finer)
         self.enter()
 
