@@ -23,7 +23,10 @@ def start() -> None:
 
 @command(
     "shot",
-    arg("place", help="bench, ladder, scan, data, symbols, replay or gallery"),
+    arg(
+        "place",
+        help="bench, ladder, scan, trial, evidence, chance, sweep, notebook, honesty, data, symbols, replay or gallery",
+    ),
     arg("out", type=Path, help="the PNG to write"),
     arg("--size", dest="size", default="1280x800", help="width x height"),
     arg("--symbol", dest="symbol"),

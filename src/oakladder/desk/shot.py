@@ -15,7 +15,15 @@ from oakladder.desk.session import Desk
 from oakladder.user.scripts import ScriptFileProblem
 from oakladder.user.workspace import Workspace
 
-PLACES = ("bench", "ladder", "scan", "trial", "trial-tab", "data", "symbols", "replay", "gallery")
+#: Views of the Trial place by name, and what brings them into sight.
+_VIEWS = {
+    "evidence": "show_evidence",
+    "chance": "show_chance",
+    "sweep": "show_sweep",
+    "notebook": "show_notebook",
+    "honesty": "check_honesty",
+}
+PLACES = ("bench", "ladder", "scan", "trial", "trial-tab", *_VIEWS, "data", "symbols", "replay", "gallery")
 #: How many bars before the last a picture of the replay stands.
 _REPLAYED = 60
 _PATIENCE = 60.0
@@ -69,6 +77,14 @@ def take(
         settle(app, window.desk)
     if place == "trial":
         window.show_trial()
+        settle(app, window.desk)
+    if place in _VIEWS:
+        window.show_trial()
+        settle(app, window.desk)
+        getattr(window.trial, _VIEWS[place])()
+        settle(app, window.desk)
+    if place == "sweep":
+        window.trial.sweep.form.sweep_button.click()
         settle(app, window.desk)
     if place == "trial-tab":
         window.bench.read_trial()

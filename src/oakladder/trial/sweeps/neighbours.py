@@ -18,8 +18,8 @@ from oakladder.trial.sweeps.running import Tried
 _NEAREST = 8
 #: A peak is among this share of the best.
 _BEST = 0.1
-#: A peak is lonely where its neighbours keep less than this share of what it is ahead of the middle of all.
-_KEPT = 0.5
+#: A peak is lonely where its neighbours are not among this share of the best.
+_BETTER = 1 / 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,11 +53,9 @@ def map_of(ranges: Sequence[Range], tried: Sequence[Tried], figure: str) -> Swee
     known = ~np.isnan(good)
     if not known.any():
         return SweepMap(figure, tuple(ranges), places, values, around, np.zeros(len(tried), dtype=bool), None, None)
-    middle = float(np.median(good[known]))
-    high = float(np.quantile(good[known], 1 - _BEST))
+    high, better = np.quantile(good[known], (1 - _BEST, 1 - _BETTER)).tolist()
     with np.errstate(invalid="ignore"):
-        lead = good - middle
-        lonely = (good >= high) & (lead > 0) & (sign * around - middle < _KEPT * lead)
+        lonely = (good >= high) & (sign * around <= better) & (sign * around < good)
     best = int(np.nanargmax(good))
     return SweepMap(figure, tuple(ranges), places, values, around, lonely, best, _broadest(good, near))
 

@@ -130,12 +130,14 @@ class SweepView(QWidget):
         title, told = FIGURES[made.figure].title, []
         if made.best is None or made.broad is None:
             self.words.setText(
-                rows[0].problem if rows and rows[0].problem else f"No combination has a {title.lower()}."
+                rows[0].problem
+                if rows and rows[0].problem
+                else f"No combination has the figure {title}: too few trades."
             )
             return
         best, broad = rows[made.best], rows[made.broad]
         told.append(
-            f"{len(rows):,} combinations. The best, {settings_words(best.settings)}, has {title.lower()} "
+            f"{len(rows):,} combinations. The best, {settings_words(best.settings)}, has {title} "
             f"{figure_words(best.figures, made.figure)}"
         )
         if made.lonely[made.best]:

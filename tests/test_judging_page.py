@@ -1,0 +1,90 @@
+"""What docs/judging.md tells of three demo rules is what they do."""
+
+from __future__ import annotations
+
+from importlib.resources import files
+from pathlib import Path
+
+import pytest
+
+from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.engine.frames import Frame
+from oakladder.rung import Program, compile_script
+from oakladder.trial.chance import bootstrap_of, chance_of
+from oakladder.trial.changes import Case
+from oakladder.trial.compose import draft_of, with_trade
+from oakladder.trial.evidence.splits import by_year
+from oakladder.trial.evidence.study import evidence_of
+from oakladder.trial.evidence.words import sentence
+from oakladder.trial.market import ground_in
+from oakladder.trial.money import Account, Costs, Slippage
+from oakladder.trial.notebook import Notebook, what_of
+from oakladder.trial.seal import seal_broken
+from oakladder.trial.spans import Span, sealed_from
+from oakladder.trial.sweeps.ranges import Range, grid_of_settings
+from oakladder.trial.sweeps.running import Task, swept
+from oakladder.trial.sweeps.walk import walk_forward
+from oakladder.trial.trial import Ground, put_on_trial
+
+PAGE = " ".join((Path(__file__).parent.parent / "docs" / "judging.md").read_text(encoding="utf-8").split())
+
+
+def rule(name: str) -> Program:
+    program = compile_script(files("oakladder.demo").joinpath("scripts", f"{name}.rung").read_text("utf-8"))
+    return program if program.plan.trading is not None else compile_script(with_trade(program, draft_of(program)))
+
+
+@pytest.fixture(scope="module")
+def days(market: BarLibrary) -> Ground:
+    return ground_in(market, list(market.infos), Frame(ONE_DAY))[0]
+
+
+def told(text: str) -> None:
+    assert text in PAGE, text
+
+
+def test_the_rule_that_holds_up(market: BarLibrary, days: Ground) -> None:
+    program = rule("long_tide")
+    told(sentence(evidence_of(program, days, "sails")))
+    trial = put_on_trial(program, days)
+    chance, drawn = chance_of(trial), bootstrap_of(trial)
+    told(f"brought {chance.real * 100:.2f} %, and with its {chance.trades} entries moved at random")
+    told(f"did as well in {int((chance.runs >= chance.real).sum())} of 1,000")
+    low, high = drawn.range_of_average()
+    told(f"between {low * 100:.1f} % and {high * 100:.1f} %")
+    ranges = [Range.parse("days=20..100/10"), Range.parse("room=1.5..5/0.5")]
+    task = Task(program, days)
+    walk = walk_forward(task, grid_of_settings(ranges), "sharpe")
+    told(f"about {(walk.figures['growth'] or 0) * 100:.0f} % a year, where hindsight shows")
+    told(f"shows {int((walk.hindsight.figures['growth'] or 0) * 100)} %")
+    assert not any(t.problem for t in swept(task, grid_of_settings(ranges[:1])))
+    whole, _ = ground_in(market, list(market.infos), Frame(ONE_DAY), Span(sealed=False))
+    broken = seal_broken(
+        program, whole, sealed_from(whole.panel), Account(), {}, what_of(Case(program.text)), Notebook(), 0.0
+    )
+    told(f"promised {(broken.promised['growth'] or 0) * 100:.0f} % a year")
+    told(f"then showed {(broken.showed['growth'] or 0) * 100:.0f} %")
+
+
+def test_the_rule_that_is_luck(days: Ground) -> None:
+    program = rule("lone_gull")
+    evidence = evidence_of(program, days, "cry")
+    told(sentence(evidence).partition(": ")[2])
+    years = {p.name: p.difference for p in by_year(evidence)}
+    told(f"{-years['2022'] * 100:.1f} % less than usual in 2022 to {years['2024'] * 100:.1f} % more in 2024")
+    trial = put_on_trial(program, days)
+    chance = chance_of(trial)
+    told(f"{chance.trades} trades, {(trial.figures['growth'] or 0) * 100:.0f} % a year")
+    told(f"did as well in {int((chance.runs >= chance.real).sum())} of 1,000")
+
+
+def test_the_rule_that_dies_of_costs(market: BarLibrary) -> None:
+    ground, _ = ground_in(market, list(market.infos), Frame(Timeframe.parse("5m")))
+    program = rule("cheap_catch")
+    trial = put_on_trial(program, ground)
+    told(f"{trial.figures['trades']:,.0f} times")
+    assert trial.figures["growth"] < -0.5 and 0 < trial.figures["zero_cost"] < 0.0005  # type: ignore[operator]
+    assert not (chance_of(trial).runs >= chance_of(trial).real).any()
+    free = put_on_trial(program, ground, Account(costs=Costs(0, 0, 0, Slippage())))
+    assert free.figures["net"] > 0  # type: ignore[operator]
