@@ -37,6 +37,7 @@ def test_the_core_and_the_command_line_run_without_qt() -> None:
 def test_every_action_has_words_a_shortcut_of_its_own_and_a_method() -> None:
     from oakladder.desk.actions import ACTIONS
     from oakladder.desk.bench.chart_actions import Deeds
+    from oakladder.desk.bench.place import Bench
     from oakladder.desk.script.panel import ScriptPanel
     from oakladder.desk.trial.place import TrialPlace
     from oakladder.desk.window import Window
@@ -44,7 +45,7 @@ def test_every_action_has_words_a_shortcut_of_its_own_and_a_method() -> None:
     shortcuts = [a.shortcut for a in ACTIONS if a.shortcut]
     assert len(set(shortcuts)) == len(shortcuts)
     assert len({a.words for a in ACTIONS}) == len(ACTIONS)
-    owners = {"window": Window, "chart": Deeds, "script": ScriptPanel, "trial": TrialPlace}
+    owners = {"window": Window, "bench": Bench, "chart": Deeds, "script": ScriptPanel, "trial": TrialPlace}
     for action in ACTIONS:
         assert action.words and callable(getattr(owners[action.by], action.name))
 

@@ -7,6 +7,7 @@ import time
 
 import pytest
 from PyQt6.QtCore import QEventLoop, QObject, Qt
+from PyQt6.QtWidgets import QApplication
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, STANDARD
@@ -17,6 +18,7 @@ from oakladder.desk.columns import ColumnPlace, open_columns
 from oakladder.desk.jobs import Jobs, Ticket
 from oakladder.desk.look.theme import DAY
 from oakladder.desk.palette import fits
+from oakladder.desk.relay import Relay
 from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.lexer import CLAUSE, COMMENT, FUNCTION, NAME, NUMBER, STATEMENT, TEXT
 from oakladder.desk.widgets.settings_strip import SettingsStrip
@@ -209,3 +211,15 @@ def test_circles_of_objects_are_freed_on_the_windows_thread(qapp) -> None:  # ty
     while not freed and time.monotonic() < end:
         app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
     assert freed == [threading.main_thread()]
+
+
+def test_what_was_on_its_way_when_a_relay_was_closed_does_not_arrive(qapp: QApplication) -> None:
+    came: list[object] = []
+    relay = Relay(came.append)
+    relay("before")
+    qapp.processEvents()
+    relay("on its way")
+    relay.close()
+    relay("after")
+    qapp.processEvents()
+    assert came == ["before"]

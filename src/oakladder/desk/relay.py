@@ -14,15 +14,20 @@ class Relay(QObject):
 
     That holds for calls from that thread itself too: a job may have ended before anybody could ask to be told, and
     what ``then`` does may call again.
-    After `close` nothing goes through any more: a thread that works on must not touch an object that Qt has freed.
+    After `close` nothing goes through any more, what was on its way included: neither a thread that works on nor what it
+    has left behind may touch an object that Qt has freed.
     """
 
     _came = pyqtSignal(object)
 
     def __init__(self, then: Callable[[Any], None], parent: QObject | None = None):
         super().__init__(parent)
-        self._lock, self._closed = Lock(), False
-        self._came.connect(then, Qt.ConnectionType.QueuedConnection)
+        self._lock, self._closed, self._then = Lock(), False, then
+        self._came.connect(self._arrive, Qt.ConnectionType.QueuedConnection)
+
+    def _arrive(self, value: object) -> None:
+        if not self._closed:
+            self._then(value)
 
     def __call__(self, value: object) -> None:
         with self._lock:
