@@ -6,6 +6,7 @@ Which way imports run is said in `pyproject.toml` and held by import-linter.
 from __future__ import annotations
 
 import ast
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -32,6 +33,13 @@ def test_a_file_says_what_it_is_for(path: Path) -> None:
 def test_the_core_and_the_command_line_run_without_qt() -> None:
     code = "import sys; from oakladder.cli import command_line; command_line(); raise SystemExit(any(m.startswith(('PyQt6', 'pyqtgraph')) for m in sys.modules))"
     assert subprocess.run([sys.executable, "-c", code]).returncode == 0
+
+
+def test_the_window_stands_before_what_only_judging_needs_is_loaded() -> None:
+    code = "import sys, oakladder.desk.window; raise SystemExit(any(m.partition('.')[0] in ('scipy', 'distributed', 'dask') for m in sys.modules))"
+    assert (
+        subprocess.run([sys.executable, "-c", code], env={**os.environ, "QT_QPA_PLATFORM": "offscreen"}).returncode == 0
+    )
 
 
 def test_every_action_has_words_a_shortcut_of_its_own_and_a_method() -> None:

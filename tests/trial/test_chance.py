@@ -138,3 +138,15 @@ def test_more_tries_leave_less_of_a_sharpe_ratio() -> None:
     assert "first try" in alone.words() and "200 tries" in many.words()
     # Tries that were all alike are tries nevertheless.
     assert discount(returns, [returns.sharpe] * 50).luck > 0
+
+
+def test_the_moments_of_returns_are_those_of_the_sample() -> None:
+    trial = _traded(7)
+    returns = returns_of(trial)
+    assert returns is not None
+    value = trial.equity.value
+    plain = value[1:] / value[:-1] - 1
+    assert returns.count == len(plain)
+    assert returns.skewness == pytest.approx(stats.skew(plain))
+    assert returns.kurtosis == pytest.approx(stats.kurtosis(plain, fisher=False))
+    assert returns.sharpe == pytest.approx(plain.mean() / plain.std(ddof=1))

@@ -5,15 +5,16 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from statistics import NormalDist
 
 import numpy as np
-from scipy import stats
 
 from oakladder.trial.figures import session_returns
 from oakladder.trial.trial import Trial
 
 #: Euler's constant.
 _GAMMA = 0.5772156649015329
+_NORMAL = NormalDist()
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,7 +38,10 @@ def returns_of(trial: Trial) -> Returns | None:
     deviation = float(returns.std(ddof=1))
     if deviation <= 1e-15:
         return None
-    skewness, kurtosis = float(stats.skew(returns)), float(stats.kurtosis(returns, fisher=False))
+    # The moments of the sample, without corrections for its size.
+    away = returns - returns.mean()
+    spread = float((away**2).mean())
+    skewness, kurtosis = float((away**3).mean()) / spread**1.5, float((away**4).mean()) / spread**2
     return Returns(float(returns.mean()) / deviation, len(returns), skewness, kurtosis, a_year)
 
 
@@ -47,9 +51,8 @@ def luck(tries: int, variance: float) -> float:
     that of the tries' ratios, in the units of the result squared; 0 for a single try."""
     if tries < 2 or variance <= 0:
         return 0.0
-    high = stats.norm.ppf(1 - 1 / tries)
-    higher = stats.norm.ppf(1 - 1 / (tries * math.e))
-    return math.sqrt(variance) * ((1 - _GAMMA) * float(high) + _GAMMA * float(higher))
+    high, higher = (_NORMAL.inv_cdf(1 - 1 / n) for n in (tries, tries * math.e))
+    return math.sqrt(variance) * ((1 - _GAMMA) * high + _GAMMA * higher)
 
 
 def deflated(returns: Returns, tries: int, variance: float) -> float:
@@ -59,7 +62,7 @@ def deflated(returns: Returns, tries: int, variance: float) -> float:
     spread = 1 - returns.skewness * sharpe + (returns.kurtosis - 1) / 4 * sharpe**2
     if spread <= 0 or returns.count < 2:
         return math.nan
-    return float(stats.norm.cdf((sharpe - luck(tries, variance)) * math.sqrt(returns.count - 1) / math.sqrt(spread)))
+    return _NORMAL.cdf((sharpe - luck(tries, variance)) * math.sqrt(returns.count - 1) / math.sqrt(spread))
 
 
 @dataclass(frozen=True, slots=True)

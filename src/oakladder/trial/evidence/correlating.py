@@ -9,7 +9,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import fft
 
 from oakladder.trial.evidence.adding import BLOCK, add_turned
 
@@ -42,8 +41,7 @@ class Correlation:
     """Sums over shifted flags of rows of ``size`` numbers each."""
 
     def __init__(self, size: int):
-        self._size = size
-        self._length = fft.next_fast_len(max(2 * size - 1, 1), real=True)
+        self._size, self._length = size, 0
         self._transformed: np.ndarray | None = None
         self._added: np.ndarray | None = None
         #: What is the same for every shift.
@@ -67,6 +65,9 @@ class Correlation:
         add_turned(self._added, doubled, ends, np.ascontiguousarray(flags.bar), size)
 
     def _all_at_once(self, flags: Flags, numbers: np.ndarray) -> None:
+        from scipy import fft  # takes longer to load than most of what is judged
+
+        self._length = self._length or fft.next_fast_len(max(2 * self._size - 1, 1), real=True)
         padded = np.zeros((flags.rows, self._length))
         padded[flags.row, flags.bar] = 1.0
         shape = np.conj(fft.rfft(padded, axis=1))
@@ -81,6 +82,8 @@ class Correlation:
         if self._added is not None:
             made += self._added[: self._size]
         if self._transformed is not None:
+            from scipy import fft
+
             straight = fft.irfft(self._transformed, self._length)
             made += straight[: self._size]
             made[1:] += straight[self._length - self._size + 1 :]

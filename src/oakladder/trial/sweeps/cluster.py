@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import socket
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, Future
 from contextlib import contextmanager
@@ -33,6 +34,16 @@ class ClusterExecutor(Executor):
         self._inner.shutdown(wait=wait)
 
 
+def _answers(address: str) -> None:
+    """Raises `RunProblem` where nobody listens at an address, without the client's patience."""
+    host, _, port = address.rpartition("://")[2].rpartition(":")
+    try:
+        socket.create_connection((host, int(port)), timeout=_PATIENCE).close()
+    except (OSError, ValueError, OverflowError) as error:
+        why = "an address looks like tcp://host:port" if isinstance(error, ValueError | OverflowError) else str(error)
+        raise RunProblem(f"No scheduler answers at {address}: {why}.") from None
+
+
 @contextmanager
 def cluster(address: str) -> Iterator[ClusterExecutor]:
     """The executor of a cluster by the address of its scheduler, ``tcp://host:port``. Raises `RunProblem` with a sentence
@@ -43,6 +54,7 @@ def cluster(address: str) -> Iterator[ClusterExecutor]:
         raise RunProblem(
             "A cluster needs the extra `cluster`. Install it with `pip install oakladder[cluster]` into this environment."
         ) from None
+    _answers(address)
     for name in ("distributed", "distributed.client", "distributed.comm", "tornado.application"):
         logging.getLogger(name).setLevel(logging.ERROR)
     try:
