@@ -7,9 +7,9 @@ from collections.abc import Callable
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QLabel
 
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app
@@ -18,6 +18,8 @@ from oakladder.desk.trial.place import TrialPlace
 from oakladder.desk.window import Window
 from oakladder.trial.evidence.study import evidence_of
 from oakladder.trial.notebook import Swept, Try
+from oakladder.trial.sweeps.ranges import Range
+from oakladder.trial.sweeps.running import Tried
 
 Calm = Callable[[Window], None]
 _CTRL, _ALT, _SHIFT = (
@@ -212,6 +214,7 @@ def test_settings_are_swept_and_a_square_is_taken(window: Window, calm: Calm, pl
     assert view.earlier.isVisible() and view.earlier.count() == 2
     form.figures.setCurrentText("Deepest fall")
     form.figures.activated.emit(form.figures.currentIndex())
+    calm(window)
     assert view.map.map is not None and view.map.map.figure == "drawdown"
 
 
@@ -231,7 +234,46 @@ def test_a_sweep_that_was_kept_is_shown_again(window: Window, calm: Calm, place:
     wait(window, calm, lambda: view.earlier.count() == 2)
     view.earlier.setCurrentIndex(1)
     view.earlier.activated.emit(1)
+    calm(window)
     assert list(view.map.tried) == rows and len(view.map.map.ranges) == 1  # type: ignore[union-attr]
+
+
+def test_two_sweeps_are_compared(window: Window, calm: Calm, place: TrialPlace) -> None:
+    place.show_sweep()
+    calm(window)
+    view = place.sweep
+    for box, _ in view.form._rows[1:]:
+        box.setChecked(False)
+    view.form.sweep_button.click()
+    calm(window)
+    assert "Beside" not in view.words.text()
+    window.desk.trials.set_ground(list_name="Salt")
+    calm(window)
+    view.form.sweep_button.click()
+    calm(window)
+    before, now = view.map.before, view.map.tried
+    better = sum((t.figures["sharpe"] or 0) > (before[f"n {t.settings['n']:g}"].figures["sharpe"] or 0) for t in now)
+    assert f"better in {better} of {len(now)} combinations" in view.words.text()
+    assert "in the sweep before" in view.map.words_of(0)
+
+
+def test_a_field_of_very_many_squares_is_painted_and_read(window: Window, calm: Calm, place: TrialPlace) -> None:
+    place.show_sweep()
+    calm(window)
+    ranges = [Range(n, tuple(map(float, range(200)))) for n in ("n", "far")]
+    rows = [
+        Tried({"n": float(k // 200), "far": float(k % 200)}, {"sharpe": k / 40_000, "trades": 3.0})
+        for k in range(40_000)
+    ]
+    view = place.sweep
+    view._look_at(tuple(ranges), rows)
+    calm(window)
+    begin = time.monotonic()
+    assert not view.map.grab().isNull()
+    assert time.monotonic() - begin < 1.0
+    box = view.map._box()
+    assert view.map.variant_at(box.topRight() + QPointF(-1, 1)) == 39_999
+    assert view.map.variant_at(box.bottomLeft() + QPointF(1, -1)) == 0 and view.map.map.best == 39_999  # type: ignore[union-attr]
 
 
 @pytest.mark.parametrize(
@@ -306,6 +348,10 @@ def test_what_stands_in_sight_is_noted_and_what_is_typed_over_is_not(
     place.show_chance()
     calm(window)
     assert "2 tries" in place.chance.discount_words.text()
+    place.views.setCurrentIndex(0)
+    window.desk.rule.set_setting("n", 50.0)
+    calm(window)
+    assert any("after 2 tries" in label.text() for label in place.figures.findChildren(QLabel))
     # Back at a variant that was tried before: nothing new.
     window.desk.rule.set_setting("n", 50.0)
     calm(window)

@@ -13,11 +13,14 @@ from rich.table import Table
 from oakladder.bars.errors import DataProblem
 from oakladder.cli.common import CALL_WRONG, DATA_WRONG, Format, arg, command, fail, load, settings_of
 from oakladder.cli.grounds import GROUND, day_of, ground_asked
+from oakladder.cli.noting import Noting
+from oakladder.cli.trial import trading
 from oakladder.rung import RunProblem
 from oakladder.trial.evidence.plain import as_plain
 from oakladder.trial.evidence.study import Evidence, evidence_of, signal_of
 from oakladder.trial.evidence.words import HORIZON_HEADS, horizon_words, sentence, warnings
 from oakladder.trial.spans import Span
+from oakladder.trial.sweeps.running import Task
 
 
 @command(
@@ -50,6 +53,10 @@ def evidence(
         ground = ground_asked(symbol, list_name, timeframe, extended, span, csv_file, tick)
         with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
             made = evidence_of(program, ground, signal, values, executor=executor)
+        if broken_seal and csv_file is None:
+            traded, noting = trading(program, script), Noting(script)
+            task = Task(traded, ground, settings=values)
+            noting.seal(noting.what(task, symbol or list_name or "all"), task)
     except RunProblem as error:
         fail(CALL_WRONG, str(error))
     except DataProblem as error:

@@ -191,12 +191,16 @@ class Judging(QObject):
 
         def work(ticket: Ticket) -> BesideChance:
             try:
-                made = chance_of(trial, cancelled=ticket.cancelled)
+                made = chance_of(trial, cancelled=ticket.cancelled, progress=ticket.report)
                 return BesideChance(made, bootstrap_of(trial, cancelled=ticket.cancelled))
             except RunProblem as error:
                 return BesideChance(trouble=str(error))
 
-        self._jobs.start("chance", work, self.chanced.emit, slow=True)
+        self._jobs.start("chance", work, self._take_chance, self._not_done, self.moved.emit, slow=True)
+
+    def _take_chance(self, made: BesideChance) -> None:
+        self.moved.emit(1.0)
+        self.chanced.emit(made)
 
     # --- honesty, and the seal ----------------------------------------------------------------------
 
@@ -228,6 +232,9 @@ class Judging(QObject):
         case, outcome, book = self._sound_case(), self._trials.outcome, self._notes.book
         what = what_of_outcome(outcome) if outcome is not None else None
         if case is None or what is None or not self._notes.sealed:
+            return
+        if self._trials.replays:
+            self.told.emit("In a replay the end of history is not known. Leave the replay before you break the seal.")
             return
 
         def work(ticket: Ticket) -> Broken:

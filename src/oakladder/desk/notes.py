@@ -62,7 +62,13 @@ class Notes(QObject):
         """Reads the notebook again: another copy of the program may have written into it."""
         rule = self.rule
         if rule:
-            self._jobs.start("notebook", lambda ticket: self._books.read(rule), self._take, self._not_read, slow=True)
+            self._jobs.start("notebook", lambda ticket: self._read(rule), self._take, self._not_read, slow=True)
+
+    def _read(self, rule: str) -> Notebook:
+        """The notebook with its tries counted, which takes a while for a large sweep."""
+        book = self._books.read(rule)
+        _ = book.tries
+        return book
 
     def _not_read(self, error: Exception) -> None:
         self.told.emit(f"The notebook of {self.rule} cannot be read: {error}.")
@@ -118,7 +124,7 @@ class Notes(QObject):
 
         def job(ticket: Ticket) -> Notebook:
             work()
-            return self._books.read(rule)
+            return self._read(rule)
 
         def take(book: Notebook) -> None:
             if rule == self.rule:

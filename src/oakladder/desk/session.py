@@ -24,7 +24,7 @@ from oakladder.desk.remembering import Remembering
 from oakladder.desk.replaying import Replaying
 from oakladder.desk.rule import OpenRule
 from oakladder.desk.sweeping import Sweeping
-from oakladder.desk.trials import Trials
+from oakladder.desk.trials import Outcome, Trials
 from oakladder.desk.watched import Watched
 from oakladder.user.folder_watch import Watch
 from oakladder.user.workspace import Workspace
@@ -89,10 +89,15 @@ class Desk(QObject):
     def _note_looks(self) -> None:
         """What stands in sight for a while was tried; what is asked for anew was not."""
         trials, notes = self.trials, self.notes
+
+        def look(*outcomes: Outcome | None) -> None:
+            if not trials.replays:  # what was known at some moment is another history each time
+                notes.look(outcomes)
+
         trials.asked.connect(notes.forget)
-        trials.changed.connect(lambda outcome: notes.look([outcome, *trials.variants]))
-        trials.variants_changed.connect(lambda made: notes.look([trials.outcome, *made]))
-        trials.glanced.connect(lambda of_symbol, of_list: notes.look([of_symbol, of_list]))
+        trials.changed.connect(lambda outcome: look(outcome, *trials.variants))
+        trials.variants_changed.connect(lambda made: look(trials.outcome, *made))
+        trials.glanced.connect(look)
 
     def column_jobs(self, name: str) -> ColumnJobs:
         """What has the cells of columns worked out aside; ``name`` tells its jobs from those of others."""

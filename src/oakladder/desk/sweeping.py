@@ -17,6 +17,7 @@ from oakladder.engine.frames import Frame
 from oakladder.rung import RunProblem, compile_script
 from oakladder.trial.changes import Case
 from oakladder.trial.notebook import What, what_of
+from oakladder.trial.sweeps.neighbours import map_of
 from oakladder.trial.sweeps.ranges import Range, drawn_settings, grid_of_settings
 from oakladder.trial.sweeps.running import Task, Tried, swept
 from oakladder.trial.sweeps.walk import Walk, walk_forward
@@ -32,9 +33,10 @@ class Sweep:
 
 
 class Sweeping(QObject):
-    """Runs sweeps aside. ``swept`` tells a `Sweep`, ``walked`` a `Walk`, ``moved`` how far it is, ``told`` a sentence."""
+    """Runs sweeps aside. ``swept`` tells a `Sweep`, ``mapped`` a `SweepMap` that was asked for, ``walked`` a `Walk`, ``moved`` how far it is, ``told`` a sentence."""
 
     swept = pyqtSignal(object)
+    mapped = pyqtSignal(object)
     walked = pyqtSignal(object)
     moved = pyqtSignal(float)
     told = pyqtSignal(str)
@@ -59,6 +61,10 @@ class Sweeping(QObject):
             return Sweep(what, tuple(ranges), rows)
 
         self._start("sweep", work, self._take)
+
+    def ask_map(self, ranges: Sequence[Range], rows: Sequence[Tried], figure: str) -> None:
+        """Has the map of a sweep made, by a figure."""
+        self._jobs.start("map", lambda ticket: map_of(ranges, rows, figure), self.mapped.emit)
 
     def walk(self, ranges: Sequence[Range], drawn: int | None, figure: str) -> None:
         """Walks the combinations of some ranges forward, by a figure."""

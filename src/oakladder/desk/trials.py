@@ -214,6 +214,11 @@ class Trials(QObject):
         for all who ask. Raises `RunProblem`."""
         return self._grounds.of(self.symbols(list_name), frame, finer, self.sealed() and not whole)
 
+    @property
+    def replays(self) -> bool:
+        """Whether only what was known at some moment is shown."""
+        return self._replaying.moment is not None
+
     def shelf(self, text: str) -> OtherScripts:
         """The scripts that a text may take functions from."""
         return self._workspace.shelf(text)

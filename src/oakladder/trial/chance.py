@@ -59,7 +59,13 @@ class Chance:
         )
 
 
-def chance_of(trial: Trial, runs: int = RUNS, seed: int = 1, cancelled: Callable[[], bool] | None = None) -> Chance:
+def chance_of(
+    trial: Trial,
+    runs: int = RUNS,
+    seed: int = 1,
+    cancelled: Callable[[], bool] | None = None,
+    progress: Callable[[float], None] | None = None,
+) -> Chance:
     """Moves the entries of a trial's closed trades at random: as many, as long, on the same side and the same symbols.
 
     The trades of a symbol keep their lengths, stand in a random order and do not overlap, and what is free between them is
@@ -77,6 +83,8 @@ def chance_of(trial: Trial, runs: int = RUNS, seed: int = 1, cancelled: Callable
         if cancelled is not None and cancelled():
             raise Cancelled
         made.append(moved.averages(rng, min(step, runs - first)))
+        if progress is not None:
+            progress(min((first + step) / runs, 1.0))
     real = float(np.mean(book.net[which] / (book.units[which] * book.paid[which])))
     return Chance(real, np.concatenate(made), len(which))
 

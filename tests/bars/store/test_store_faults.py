@@ -187,11 +187,20 @@ DAMAGE: dict[str, Callable[[Path], None]] = {
 }
 
 
+@pytest.fixture(scope="module")
+def with_demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A library with the demo market and a symbol of the user's own, to be copied."""
+    folder = tmp_path_factory.mktemp("with demo")
+    upkeep.prepare(own(folder))
+    return folder
+
+
 @pytest.mark.parametrize("kind", sorted(DAMAGE))
 @pytest.mark.parametrize("copy_too", [False, True])
-def test_a_damaged_catalogue_keeps_nobody_from_the_bars(tmp_path: Path, kind: str, copy_too: bool) -> None:
-    library = own(tmp_path)
-    upkeep.prepare(library)
+def test_a_damaged_catalogue_keeps_nobody_from_the_bars(
+    tmp_path: Path, with_demo: Path, kind: str, copy_too: bool
+) -> None:
+    shutil.copytree(with_demo, tmp_path, dirs_exist_ok=True)
     DAMAGE[kind](tmp_path / "catalogue.sqlite")
     if copy_too:
         DAMAGE[kind](tmp_path / "catalogue.copy.sqlite")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.trial.discount import Discount
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.trial import Trial
 
@@ -61,3 +62,12 @@ class FiguresRow(QWidget):
             for part in (title, value, beside):
                 part.setToolTip(about)
             value.setAccessibleName(f"{FIGURES[name].title} {value.text()}")
+
+    def show_discount(self, found: Discount | None) -> None:
+        """Says below the Sharpe ratio what is left of it after all that was tried; nothing after a first try."""
+        if found is None or found.tries < 2:
+            return
+        for (name, _, _), (_, _, beside) in zip(SHOWN, self._parts, strict=True):
+            if name == "sharpe":
+                beside.setText(f"{found.discounted:.2f} after {found.tries:,} tries")
+                beside.setToolTip(found.words())

@@ -268,6 +268,8 @@ class TrialPlace(QWidget):
         rows = self.variants.rows
         other = outcomes[rows.other] if outcomes and rows.other != rows.current else None
         self.figures.show_trial(self._shown, other.trial if other else None, other.words if other else "")
+        if other is None:
+            self.figures.show_discount(self.desk.notes.discount_for(current))
         self.word.setText(self._words(current))
         self.save_button.setEnabled(self._shown is not None)
         if self.views.currentWidget() in (self.trades_view, self.chance):

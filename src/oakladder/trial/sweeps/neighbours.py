@@ -5,13 +5,15 @@ A setting that is good for a reason is good in its neighbourhood too; a lonely p
 
 from __future__ import annotations
 
+import itertools
+import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from oakladder.trial.figures import FIGURES
-from oakladder.trial.sweeps.ranges import Point, Range
+from oakladder.trial.sweeps.ranges import Range
 from oakladder.trial.sweeps.running import Tried
 
 #: Where points are drawn at random, so many of the nearest are a point's neighbours.
@@ -43,11 +45,10 @@ class SweepMap:
 
 def map_of(ranges: Sequence[Range], tried: Sequence[Tried], figure: str) -> SweepMap:
     """The map of what was tried, by one of `FIGURES`."""
-    places = np.array([[_place(one.settings[r.name], r.values) for r in ranges] for one in tried], dtype=np.int64)
-    places = places.reshape(len(tried), len(ranges))
-    values = np.array([_number(one.value(figure)) for one in tried])
-    near = _neighbours(places, [len(r.values) for r in ranges])
-    around = np.array([_median(values[some]) for some in near] or [], dtype=np.float64)
+    places = _places(ranges, tried)
+    values = np.array([_number(one.value(figure)) for one in tried], dtype=np.float64)
+    near = _values_around(places, [len(r.values) for r in ranges], values)
+    around = _medians(near)
     sign = -1.0 if FIGURES[figure].good < 0 else 1.0
     good = sign * values
     known = ~np.isnan(good)
@@ -57,51 +58,55 @@ def map_of(ranges: Sequence[Range], tried: Sequence[Tried], figure: str) -> Swee
     with np.errstate(invalid="ignore"):
         lonely = (good >= high) & (sign * around <= better) & (sign * around < good)
     best = int(np.nanargmax(good))
-    return SweepMap(figure, tuple(ranges), places, values, around, lonely, best, _broadest(good, near))
+    broad = _broadest(good, sign * near)
+    return SweepMap(figure, tuple(ranges), places, values, around, lonely, best, broad)
 
 
-def _broadest(good: np.ndarray, near: Sequence[np.ndarray]) -> int:
-    """The point with the best median of itself and its neighbours; of equals that with the best mean, then with the most
-    neighbours."""
-
-    def rank(k: int) -> tuple[float, float, int]:
-        around = np.append(good[near[k]], good[k])
-        return _median(around), float(np.nanmean(around)), len(near[k])
-
-    return max(np.flatnonzero(~np.isnan(good)).tolist(), key=rank)
-
-
-def _place(value: object, values: tuple[Point, ...]) -> int:
-    return values.index(value)
+def _places(ranges: Sequence[Range], tried: Sequence[Tried]) -> np.ndarray:
+    """The place of each variant's values in their ranges, int64, shape (variants, ranges)."""
+    columns = []
+    for one in ranges:
+        at = {value: k for k, value in enumerate(one.values)}
+        columns.append([at[t.settings[one.name]] for t in tried])  # type: ignore[index]
+    return np.array(columns, dtype=np.int64).reshape(len(ranges), len(tried)).T
 
 
 def _number(value: float | None) -> float:
     return float("nan") if value is None else float(value)
 
 
-def _median(values: np.ndarray) -> float:
-    known = values[~np.isnan(values)]
-    return float(np.median(known)) if len(known) else float("nan")
+def _values_around(places: np.ndarray, sizes: Sequence[int], values: np.ndarray) -> np.ndarray:
+    """The values of each point's neighbours, float64, shape (neighbours at most, variants), NaN where there is none.
 
-
-def _neighbours(places: np.ndarray, sizes: Sequence[int]) -> list[np.ndarray]:
-    """The neighbours of each point: on a whole grid those that are one step away at most in each setting; of points that
-    were drawn at random the nearest."""
+    On a whole grid those are at most one step away in each setting; of points that were drawn at random the nearest.
+    """
     count = len(places)
     if count == int(np.prod(sizes)):
-        steps = np.array(np.meshgrid(*[[-1, 0, 1]] * len(sizes), indexing="ij")).reshape(len(sizes), -1).T
-        number = np.full(tuple(sizes), -1, dtype=np.int64)
-        number[tuple(places.T)] = np.arange(count)
-        made = []
-        for place in places:
-            there = place + steps
-            inside = ((there >= 0) & (there < np.array(sizes))).all(axis=1) & steps.any(axis=1)
-            made.append(number[tuple(there[inside].T)])
-        return made
+        grid = np.full([n + 2 for n in sizes], np.nan)
+        grid[tuple(places.T + 1)] = values
+        steps = [s for s in itertools.product((-1, 0, 1), repeat=len(sizes)) if any(s)]
+        return np.array([grid[tuple(places.T + 1 + np.array(s)[:, None])] for s in steps])
+    from scipy.spatial import KDTree  # takes longer to load than a map takes
+
     scaled = places / np.maximum(np.array(sizes) - 1, 1)
-    made = []
-    for k in range(count):
-        far = np.abs(scaled - scaled[k]).max(axis=1)
-        far[k] = np.inf
-        made.append(np.argsort(far, kind="stable")[: min(_NEAREST, count - 1)])
-    return made
+    nearest = KDTree(scaled).query(scaled, min(_NEAREST + 1, count), p=np.inf)[1].reshape(count, -1)
+    own = nearest == np.arange(count)[:, None]
+    return np.where(own, np.nan, values[nearest]).T
+
+
+def _medians(near: np.ndarray) -> np.ndarray:
+    """The median down each column, NaN where nothing is known."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", RuntimeWarning)
+        return np.asarray(np.nanmedian(near, axis=0)) if len(near) else np.full(near.shape[1:], np.nan)
+
+
+def _broadest(good: np.ndarray, near: np.ndarray) -> int:
+    """The point with the best median of itself and its neighbours; of equals that with the best mean, then with the most
+    neighbours, then the first."""
+    with_itself = np.concatenate([near, good[None, :]])
+    known = np.flatnonzero(~np.isnan(good))
+    counts = (~np.isnan(with_itself)).sum(axis=0)
+    means = np.where(np.isnan(with_itself), 0.0, with_itself).sum(axis=0) / np.maximum(counts, 1)
+    keys = (-known, counts[known], means[known], _medians(with_itself[:, known]))
+    return int(known[np.lexsort(keys)[-1]])

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 
 import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.desk.look.theme import Theme, ui_font
@@ -16,6 +17,8 @@ from oakladder.trial.sweeps.ranges import point_words, settings_words
 from oakladder.trial.sweeps.running import Tried
 
 _LEFT, _BOTTOM, _TOP, _RIGHT = 64, 38, 12, 16
+#: More squares than this are painted as a picture.
+_MOST_SQUARES = 3_000
 _HINT = "A click or Enter takes these settings."
 
 
@@ -29,10 +32,13 @@ class SweepMapView(QWidget):
         self.theme = theme
         self.map: SweepMap | None = None
         self.tried: Sequence[Tried] = ()
+        #: The sweep that was looked at before, by settings in words.
+        self.before: Mapping[str, Tried] = {}
         #: The variant under the keys, and the settings that the rule has now.
         self.at = 0
         self.current: dict[str, object] = {}
         self._shown: list[int] = []
+        self._at_place: dict[tuple[int, ...], int] = {}
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setMinimumHeight(140)
@@ -41,11 +47,14 @@ class SweepMapView(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(560, 380)
 
-    def show_map(self, made: SweepMap | None, tried: Sequence[Tried]) -> None:
-        """Shows another map. Of more than two settings the first two make the field; of the variants that share a square
+    def show_map(
+        self, made: SweepMap | None, tried: Sequence[Tried], before: Mapping[str, Tried] = MappingProxyType({})
+    ) -> None:
+        """Shows another map, with the sweep before it beside it. Of more than two settings the first two make the field; of the variants that share a square
         that with the middle figure stands for all."""
-        self.map, self.tried = made, tried
+        self.map, self.tried, self.before = made, tried, before
         self._shown = _one_a_square(made) if made is not None else []
+        self._at_place = {tuple(made.places[k][:2].tolist()): k for k in self._shown} if made is not None else {}
         self.at = made.broad if made is not None and made.broad is not None else 0
         if self._shown and self.at not in self._shown:
             self.at = self._nearest(self.at)
@@ -69,6 +78,9 @@ class SweepMapView(QWidget):
         around = figure_words({made.figure: float(made.around[number])}, made.figure)
         trades = figure_words(one.figures, "trades")
         told = [f"{settings_words(one.settings)}: {title} {value}, its neighbours {around}, {trades} trades"]
+        other = self.before.get(settings_words(one.settings))
+        if other is not None and other.figures != one.figures:
+            told.append(f"in the sweep before {figure_words(other.figures, made.figure)}")
         if made.lonely[number]:
             told.append("a lonely peak: its neighbours do not bear it out, so it is most likely luck")
         if number == made.best:
@@ -99,7 +111,16 @@ class SweepMapView(QWidget):
 
     def variant_at(self, point: QPointF) -> int | None:
         """The variant whose square is at a place."""
-        return next((k for k in self._shown if self._cell(k).contains(point)), None)
+        box = self._box()
+        if self.map is None or not self._shown or not box.contains(point):
+            return None
+        ranges = self.map.ranges
+        across = ranges[0] if self._is_line else ranges[1]
+        column = int((point.x() - box.left()) / box.width() * len(across.values))
+        if self._is_line:
+            return self._at_place.get((column,))
+        row = int((box.bottom() - point.y()) / box.height() * len(ranges[0].values))
+        return self._at_place.get((row, column))
 
     # --- painting -----------------------------------------------------------------------------------
 
@@ -126,6 +147,12 @@ class SweepMapView(QWidget):
         assert self.map is not None
         middle = float(np.nanmedian(self.map.values[self._shown])) if high > low else low
         painter.setFont(ui_font(8))
+        if len(self._shown) > _MOST_SQUARES:
+            self._picture(painter, low, middle, high)
+            special = np.flatnonzero(self.map.lonely) if self.map.lonely.sum() < 500 else np.zeros(0, dtype=np.int64)
+            for k in {*special.tolist(), self.map.best, self.map.broad, self.at} & set(self._shown):
+                self._marks(painter, k, self._cell(k).adjusted(-4, -4, 4, 4))
+            return
         for k in self._shown:
             cell = self._cell(k).adjusted(1, 1, -1, -1)
             value = float(self.map.values[k])
@@ -135,6 +162,17 @@ class SweepMapView(QWidget):
                 words = "–" if value != value else figure_words({self.map.figure: value}, self.map.figure)
                 painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, words)
             self._marks(painter, k, cell)
+
+    def _picture(self, painter: QPainter, low: float, middle: float, high: float) -> None:
+        """Squares that are too many to be painted one by one: a pixel each, drawn out."""
+        assert self.map is not None
+        upright, across = (len(r.values) for r in self.map.ranges[:2])
+        image = QImage(across, upright, QImage.Format.Format_ARGB32)
+        image.fill(self.theme.color("sunken"))
+        for k in self._shown:
+            row, column = self.map.places[k][:2].tolist()
+            image.setPixelColor(column, upright - 1 - row, self._shade(float(self.map.values[k]), low, middle, high))
+        painter.drawImage(self._box(), image)
 
     def _shade(self, value: float, low: float, middle: float, high: float) -> QColor:
         """Better than the middle of all bluer, worse redder; less is better for some figures."""
@@ -286,9 +324,9 @@ class SweepMapView(QWidget):
         else:
             place[1] += across
             place[0] += upward
-        found = [k for k in self._shown if (self.map.places[k][:2] == place[:2]).all()]
-        if found:
-            self.at = found[0]
+        found = self._at_place.get(tuple(place[:2].tolist()))
+        if found is not None:
+            self.at = found
             self.setAccessibleName(self.words_of(self.at))
             self.setToolTip(self.words_of(self.at))
             self.update()

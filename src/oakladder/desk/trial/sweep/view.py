@@ -16,16 +16,12 @@ from oakladder.desk.trial.sweep.form import SweepForm
 from oakladder.desk.trial.sweep.map import SweepMapView
 from oakladder.desk.trial.sweep.walked import WalkView
 from oakladder.rung.problems import RunProblem
-from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.notebook import Swept, mark_of, ranges_of
-from oakladder.trial.sweeps.neighbours import map_of
-from oakladder.trial.sweeps.ranges import Range, settings_words
+from oakladder.trial.sweeps.neighbours import SweepMap
+from oakladder.trial.sweeps.ranges import Range
 from oakladder.trial.sweeps.running import Tried
 from oakladder.trial.sweeps.walk import Walk
-
-
-def _at_an_end(one: Range, at: int) -> bool:
-    return len(one.values) > 2 and at in (0, len(one.values) - 1)
+from oakladder.trial.sweeps.words import beside_words, by_settings, map_words
 
 
 class SweepView(QWidget):
@@ -35,6 +31,8 @@ class SweepView(QWidget):
         super().__init__(parent)
         self._sweeping, self._notes, self._rule = sweeping, notes, rule
         self._shown: tuple[tuple[Range, ...], Sequence[Tried]] | None = None
+        #: The sweep that was looked at before, by its settings.
+        self._before: dict[str, Tried] = {}
         self.form, self.map, self.walk = SweepForm(), SweepMapView(theme), WalkView(theme)
         self.words, self.walk_words, self.earlier = QLabel(), QLabel(), QComboBox()
         self.legend = QLabel(
@@ -49,6 +47,7 @@ class SweepView(QWidget):
         self.map.picked.connect(self._take_settings)
         self.earlier.activated.connect(self._show_earlier)
         sweeping.swept.connect(self._take)
+        sweeping.mapped.connect(self._show_map)
         sweeping.walked.connect(self._take_walk)
         notes.changed.connect(self._show_list)
         rule.settings_changed.connect(self._show_settings)
@@ -108,9 +107,7 @@ class SweepView(QWidget):
     # --- what came of it ----------------------------------------------------------------------------
 
     def _take(self, made: Sweep) -> None:
-        self._shown = made.ranges, made.rows
-        self.tabs.setCurrentIndex(0)
-        self._show()
+        self._look_at(made.ranges, made.rows)
         self.map.setFocus()
 
     def _take_walk(self, made: Walk) -> None:
@@ -119,40 +116,27 @@ class SweepView(QWidget):
         self.tabs.setCurrentIndex(1)
 
     def _show(self, *_: object) -> None:
+        """Has the map of what is looked at made; a large one takes a moment."""
         if self._shown is None:
             self.map.show_map(None, ())
             self.words.setText("")
+        else:
+            self._sweeping.ask_map(*self._shown, self.form.figure)
+
+    def _show_map(self, made: SweepMap) -> None:
+        if self._shown is None:
             return
         ranges, rows = self._shown
-        made = map_of(ranges, rows, self.form.figure)
-        self.map.show_map(made, rows)
+        self.map.show_map(made, rows, self._before)
         self._show_current()
-        title, told = FIGURES[made.figure].title, []
-        if made.best is None or made.broad is None:
-            self.words.setText(
-                rows[0].problem
-                if rows and rows[0].problem
-                else f"No combination has the figure {title}: too few trades."
-            )
-            return
-        best, broad = rows[made.best], rows[made.broad]
-        told.append(
-            f"{len(rows):,} combinations. The best, {settings_words(best.settings)}, has {title} "
-            f"{figure_words(best.figures, made.figure)}"
-        )
-        if made.lonely[made.best]:
-            told[-1] += ": a lonely peak, most likely luck"
-        edge = [r.name for r, at in zip(ranges, made.places[made.best].tolist(), strict=True) if _at_an_end(r, at)]
-        if edge:
-            told.append(f"It lies at the end of the range of {' and '.join(edge)}: go further")
-        if made.broad != made.best:
-            around = figure_words(broad.figures, made.figure)
-            told.append(f"With its neighbours {settings_words(broad.settings)} is the best ({around})")
-        if len(ranges) > 2:
-            told.append(
-                f"Of those that share a square here ({', '.join(r.name for r in ranges[2:])}) the middle one is shown"
-            )
-        self.words.setText(". ".join(told) + ".")
+        self.words.setText(map_words(made, ranges, rows) + beside_words(made.figure, rows, self._before))
+
+    def _look_at(self, ranges: tuple[Range, ...], rows: Sequence[Tried]) -> None:
+        """Shows a sweep; the one that was shown before stays beside it."""
+        self._before = by_settings(self._shown[1]) if self._shown is not None else {}
+        self._shown = ranges, rows
+        self.tabs.setCurrentIndex(0)
+        self._show()
 
     def _show_current(self) -> None:
         program = self._rule.program
@@ -202,13 +186,11 @@ class SweepView(QWidget):
             self._sweeping.told.emit("The file of this sweep cannot be read any more.")
             return
         self.form.show_ranges(ranges)
-        self._shown = ranges, rows
-        self.tabs.setCurrentIndex(0)
-        self._show()
+        self._look_at(ranges, rows)
 
     def forget(self) -> None:
         """Another script is open: its sweeps are others."""
-        self._shown = None
+        self._shown, self._before = None, {}
         self.walk.show_walk(None)
         self.walk_words.setText("")
         self._show()
