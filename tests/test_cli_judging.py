@@ -109,6 +109,17 @@ def test_the_notebook_keeps_when_the_seal_was_broken(call, workspace: Workspace)
     assert seal.promised["growth"] == pytest.approx(plain["figures"]["growth"])
 
 
+def test_evidence_that_looks_behind_the_seal_breaks_it(call, workspace: Workspace) -> None:  # type: ignore[no-untyped-def]
+    text = "rung 1\nsignal go = crosses_up(close, sma(close, 20)) bullish\n"
+    code, _, _ = call("evidence", rule(text), "--list", "Ferries")
+    books = workspace.notebooks()
+    name = books.rule_name(Path("rule.rung"))
+    assert code == 0 and books.read(name).seal is None
+    code, _, err = call("evidence", rule(text), "--list", "Ferries", "--broken-seal")
+    assert code == 0 and "the sealed part then showed" in err
+    assert workspace.notebooks().read(name).seal is not None
+
+
 def test_a_notebook_that_cannot_be_written_keeps_no_trial_back(call, workspace: Workspace) -> None:  # type: ignore[no-untyped-def]
     (workspace.data / "notebooks").write_text("in the way")
     code, out, err = call("trial", rule(), *bars())

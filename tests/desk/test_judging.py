@@ -135,6 +135,7 @@ def test_the_place_shows_all_of_it(window: Window, calm: Calm, place: TrialPlace
     for k in range(view.chooser.count()):
         view.chooser.setCurrentIndex(k)
         view.chooser.activated.emit(k)
+        calm(window)
         rows = view.parts.rows
         if view.chooser.currentText() == "hour":
             assert rows == []

@@ -22,6 +22,10 @@ from oakladder.bars.timeframes import ONE_DAY
 from oakladder.demo import upkeep
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.shot import settle
+from oakladder.trial.changes import Case
+from oakladder.trial.notebook import Remark, what_of
+from oakladder.trial.sweeps.ranges import Range
+from oakladder.trial.sweeps.running import Tried
 from oakladder.user.scans import SavedScan
 from oakladder.user.workspace import Workspace
 from windows import put_away
@@ -74,6 +78,10 @@ def lived(tmp_path_factory: pytest.TempPathFactory) -> Path:
     for place in (window.show_ladder, window.show_scan, window.show_data, window.show_bench):
         place()
         settle(make_app(), window.desk)
+    books, rule = space.notebooks(), window.desk.notes.rule
+    books.add(rule, Remark(1.0, "a note"))
+    books.keep_sweep(rule, what_of(Case("rung 1\n")), [Range("n", (1.0, 2.0))], [Tried({"n": 1.0}, {"sharpe": 1.0})])
+    books.add("another", Remark(1.0, "a note"))
     window.bench.script.editor.append("\n-- a first\n")
     window.desk.script.save()
     window.bench.script.editor.append("-- a second\n")
@@ -112,6 +120,16 @@ def lives_on(root: Path, hit: Path) -> None:
     for place in (window.show_ladder, window.show_scan, window.show_bench):
         place()
         settle(app, window.desk)
+    window.show_trial()
+    for view in (window.trial.show_notebook, window.trial.show_sweep):
+        view()
+        settle(app, window.desk)
+    window.show_bench()
+    if "notebooks" not in hit.parts:
+        book = window.desk.notes.book
+        assert any(isinstance(e, Remark) for e in book.entries) and len(book.tries) == 1
+    if "another" not in hit.parts:
+        assert len(space.notebooks().read("another").entries) == 1
     editor = window.bench.script.editor
     editor.setFocus()
     QTest.keyClicks(editor, "-- on ")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -19,6 +20,7 @@ from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.chance import Bootstrap, Chance, bootstrap_of, chance_of
 from oakladder.trial.changes import Case
+from oakladder.trial.evidence.splits import Part
 from oakladder.trial.evidence.study import Evidence, evidence_of
 from oakladder.trial.honesty.check import honest, summary
 from oakladder.trial.honesty.finding import Finding
@@ -63,11 +65,12 @@ class Checked:
 class Judging(QObject):
     """Has the open rule judged while somebody looks.
 
-    ``judged`` tells evidence for the place, ``glanced`` that for the chart's symbol and for the list, ``chanced`` a trial
+    ``judged`` tells evidence for the place, ``parted`` its parts, ``glanced`` that for the chart's symbol and for the list, ``chanced`` a trial
     beside chance, ``checked`` the honesty check, ``moved`` how far that is, ``told`` a sentence for the user.
     """
 
     judged = pyqtSignal(object)
+    parted = pyqtSignal(object)
     glanced = pyqtSignal(object, object)
     chanced = pyqtSignal(object)
     checked = pyqtSignal(object)
@@ -145,6 +148,10 @@ class Judging(QObject):
                 self.moved.emit,
                 slow=True,
             )
+
+    def ask_parts(self, split: Callable[[Evidence, int], list[Part]], evidence: Evidence, bars: int) -> None:
+        """Has evidence taken apart; ``parted`` tells the parts."""
+        self._jobs.start("parts", lambda ticket: split(evidence, bars), self.parted.emit)
 
     def _take_evidence(self, made: Judgement) -> None:
         self.moved.emit(1.0)

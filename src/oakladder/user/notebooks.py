@@ -16,7 +16,7 @@ from pathlib import Path
 
 import msgspec
 
-from oakladder.disk import copy_aside, locked, replacing, safe_name, why
+from oakladder.disk import copy_aside, locked, replacing, why
 from oakladder.trial.figures import FIGURES
 from oakladder.trial.notebook import Entry, Notebook, Swept, Text, What, in_order, mark_of
 from oakladder.trial.sweeps.ranges import Range
@@ -47,9 +47,9 @@ class Notebooks:
 
     def place(self, rule: str) -> Path:
         """The folder of a rule."""
-        stem = Path(rule).stem
-        name = safe_name(stem)[:_LONGEST]
-        if stem != rule or len(safe_name(stem)) > _LONGEST:
+        stem = Path(rule).name.removesuffix(".rung")
+        name = stem.encode("utf-8", "surrogatepass")[:_LONGEST].decode("utf-8", "ignore").lstrip(".")
+        if name != rule:  # it stands elsewhere, or its name is too long or odd for a folder
             mark = hashlib.blake2b(rule.encode("utf-8", "surrogatepass"), digest_size=6).hexdigest()
             name = f"{name}-{mark}"
         return self.folder / name
@@ -150,7 +150,7 @@ def write_rows_of(path: Path, rows: Sequence[Tried]) -> None:
     columns |= {name: pa.array([r.figures.get(name) for r in rows], pa.float64()) for name in FIGURES}
     columns |= {name: pa.array([r.counts.get(name) for r in rows], pa.int64()) for name in _COUNTS}
     with replacing(path) as partial:
-        parquet.write_table(pa.table(columns), partial)
+        parquet.write_table(pa.table(columns), partial, write_page_checksum=True)
 
 
 def read_rows(path: Path) -> list[Tried]:
@@ -159,7 +159,7 @@ def read_rows(path: Path) -> list[Tried]:
     from pyarrow import parquet
 
     try:
-        plain = parquet.read_table(path).to_pylist()
+        plain = parquet.read_table(path, page_checksum_verification=True).to_pylist()
         made = []
         for row in plain:
             counts = {n: row[n] for n in _COUNTS if row.get(n) is not None}
@@ -167,7 +167,7 @@ def read_rows(path: Path) -> list[Tried]:
             figures = {n: row.get(n) for n in FIGURES} if not row["problem"] else {}
             made.append(Tried(dict(settings), figures, counts, row["session_sharpe"], row["problem"]))
         return made
-    except (pa.ArrowException, KeyError, TypeError, msgspec.MsgspecError) as error:
+    except (pa.ArrowException, KeyError, TypeError, UnicodeDecodeError, msgspec.MsgspecError) as error:
         raise ValueError(f"{path.name} cannot be read as a sweep: {error}") from None
 
 

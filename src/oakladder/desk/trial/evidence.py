@@ -45,6 +45,7 @@ class EvidenceView(QWidget):
         self.horizons.chosen.connect(self._look_at)
         self.chooser.activated.connect(lambda _: self._show_parts())
         judging.judged.connect(self._show)
+        judging.parted.connect(self._take_parts)
 
     _evidence: Evidence | None
 
@@ -118,8 +119,12 @@ class EvidenceView(QWidget):
         self._show_parts()
 
     def _show_parts(self) -> None:
-        evidence = self._evidence
-        made = self._splits[self.chooser.currentText()](evidence, self.horizons.bars) if evidence is not None else []
+        if self._evidence is None:
+            self.parts.show_rows([])
+        else:
+            self._judging.ask_parts(self._splits[self.chooser.currentText()], self._evidence, self.horizons.bars)
+
+    def _take_parts(self, made: list[Part]) -> None:
         self.parts.show_rows(
             [
                 BarRow(p.name, p.difference, (f"{p.difference:+.2%}", f"{p.count:,}", f"{p.days:,}", f"{p.up:.0%}"))
