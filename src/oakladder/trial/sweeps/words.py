@@ -24,6 +24,8 @@ def map_words(made: SweepMap, ranges: Sequence[Range], rows: Sequence[Tried]) ->
     ]
     if made.lonely[made.best]:
         told[-1] += ": a lonely peak, most likely luck"
+    elif made.broad == made.best and len(rows) > 1:
+        told[-1] += "; with its neighbours it is the best too"
     edges = [r.name for r, at in zip(ranges, made.places[made.best].tolist(), strict=True) if _at_an_end(r, at)]
     if edges:
         told.append(f"It lies at the end of the range of {' and '.join(edges)}: go further")
