@@ -64,6 +64,8 @@ def test_evidence_keeps_out_of_the_sealed_part(call) -> None:  # type: ignore[no
         (("evidence", "--signal", "gone"), "There is no signal gone"),
         (("trial", "--sweep", "far=1..3"), "no setting `far`"),
         (("trial", "--sweep", "most=1..3", "--by", "luck"), "--by takes one of"),
+        (("trial", "--sweep", "most=1..3", "--sweep", "most=4..5"), "two ranges"),
+        (("trial", "--walk"), "go with --sweep"),
         (("trial", "--sweep", "most=1..3", "--walk", "--to", "2000-02-01"), "bars"),
         (("trial", "--sweep", "most=1..3", "--cluster", "tcp://127.0.0.1:9"), "No scheduler answers"),
         (("honest", "--symbol", "NOWHERE"), "There is no symbol"),
@@ -80,6 +82,14 @@ def test_a_trial_beside_chance(call) -> None:  # type: ignore[no-untyped-def]
     assert made["chance"]["share"] < 0.05 and made["bootstrap"]["average_low"] < made["chance"]["real"]
     code, out, _ = call("trial", rule(), *bars(), "--chance")
     assert code == 0 and "moved to other moments at random" in out and "Nine times of ten" in out
+
+
+def test_without_a_trade_there_is_nothing_beside_chance(call) -> None:  # type: ignore[no-untyped-def]
+    never = rule(RULE.replace("enter when go", "enter when go and volume < 0"))
+    made = told(call, "trial", never, *bars(), "--chance")
+    assert made["figures"]["trades"] == 0 and made["chance"] is None and made["bootstrap"] is None
+    code, out, _ = call("trial", never, *bars(), "--chance")
+    assert code == 0 and "no closed trade" in out and "-0.00%" not in out
 
 
 def test_tries_are_counted_over_calls(call) -> None:  # type: ignore[no-untyped-def]

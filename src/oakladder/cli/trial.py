@@ -111,12 +111,17 @@ def trial(
         what = noting.what(task, symbol or list_name or (str(csv_file) if csv_file else "all"))
         if broken_seal and csv_file is None:
             noting.seal(what, task)
+        if not sweeps and (walk or draw is not None or cluster is not None):
+            raise RunProblem(
+                "--walk, --draw and --cluster go with --sweep: say which setting is to be tried over which range."
+            )
         if sweeps:
             ranges, rows = sweep(task, sweeps, draw, by, walk, cluster, Format(format_))
             noting.sweep(what, ranges, rows)
             return
         done = put_on_trial(program, ground, account, values)
-        judged: list[Chance | Bootstrap] = [chance_of(done), bootstrap_of(done)] if chance else []
+        traded = bool(done.book.done.any())
+        judged: list[Chance | Bootstrap] = [chance_of(done), bootstrap_of(done)] if chance and traded else []
     except RunProblem as error:
         fail(CALL_WRONG, str(error))
     except DataProblem as error:
@@ -125,10 +130,13 @@ def trial(
     _write(trades_out, trades_table(done))
     _write(equity_out, equity_table(done))
     if Format(format_) is Format.JSON:
-        plain = as_plain(done) | {"tries": tries.as_plain() if tries is not None else None}
+        none = dict.fromkeys((Chance.name, Bootstrap.name)) if chance else {}
+        plain = as_plain(done) | none | {"tries": tries.as_plain() if tries is not None else None}
         print(json.dumps(plain | {part.name: part.as_plain() for part in judged}))
         return
     _print_table(done)
+    if chance and not traded:
+        print("There is no closed trade to put beside chance.")
     for part in (*([tries] if tries is not None else []), *judged):
         print(part.words())
         if isinstance(part, Bootstrap):

@@ -201,7 +201,7 @@ def of_curve(equity: Equity, timeline: Timeline) -> dict[str, float]:
     under = equity.under_water
     peak = np.maximum.accumulate(np.maximum(value, equity.start))
     growth = _growth(value[-1], equity.start, days)
-    drawdown = -float(under.min())
+    drawdown = 0.0 - float(under.min())  # a fall of nothing is 0, not -0
     made = {
         "end": float(value[-1]),
         "held_end": float(equity.held[-1]),

@@ -65,7 +65,7 @@ def test_combinations_drawn_at_random_are_some_of_the_grid() -> None:
     )
     assert drawn_settings([NS, FARS], 99) == every
     with pytest.raises(RunProblem, match="random"):
-        grid_of_settings([Range("n", tuple(map(float, range(1000))))] * 3)
+        grid_of_settings([Range(name, tuple(map(float, range(1000)))) for name in "abc"])
 
 
 def test_every_variant_is_the_trial_of_its_settings() -> None:

@@ -103,10 +103,10 @@ def _medians(near: np.ndarray) -> np.ndarray:
 
 def _broadest(good: np.ndarray, near: np.ndarray) -> int:
     """The point with the best median of itself and its neighbours; of equals that with the best mean, then with the most
-    neighbours, then the first."""
+    neighbours, then the best itself, then the first."""
     with_itself = np.concatenate([near, good[None, :]])
     known = np.flatnonzero(~np.isnan(good))
     counts = (~np.isnan(with_itself)).sum(axis=0)
     means = np.where(np.isnan(with_itself), 0.0, with_itself).sum(axis=0) / np.maximum(counts, 1)
-    keys = (-known, counts[known], means[known], _medians(with_itself[:, known]))
+    keys = (-known, good[known], counts[known], means[known], _medians(with_itself[:, known]))
     return int(known[np.lexsort(keys)[-1]])

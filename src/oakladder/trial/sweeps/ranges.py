@@ -76,8 +76,16 @@ def settings_words(settings: Mapping[str, object]) -> str:
     return ", ".join(f"{name} {point_words(value)}" for name, value in settings.items())
 
 
+def _check(ranges: Sequence[Range]) -> None:
+    names = [r.name for r in ranges]
+    twice = next((name for name in names if names.count(name) > 1), None)
+    if twice is not None:
+        raise RunProblem(f"`{twice}` is given two ranges. Write all its values as one, as in {twice}=5..20/5.")
+
+
 def grid_of_settings(ranges: Sequence[Range]) -> list[dict[str, object]]:
     """Every combination of some ranges, the last changing fastest. Raises `RunProblem` where they are too many."""
+    _check(ranges)
     count = math.prod(len(r.values) for r in ranges)
     if count > MOST_VARIANTS:
         raise RunProblem(f"That makes {count:,} variants; {MOST_VARIANTS:,} are allowed. Draw some of them at random.")
@@ -87,6 +95,7 @@ def grid_of_settings(ranges: Sequence[Range]) -> list[dict[str, object]]:
 
 def drawn_settings(ranges: Sequence[Range], count: int, seed: int = 1) -> list[dict[str, object]]:
     """So many different combinations drawn at random, or all where there are no more, in the order of the grid."""
+    _check(ranges)
     every = math.prod(len(r.values) for r in ranges)
     if count > MOST_VARIANTS:
         raise RunProblem(f"{count:,} variants are asked for; {MOST_VARIANTS:,} are allowed.")
