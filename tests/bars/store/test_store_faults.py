@@ -66,10 +66,18 @@ def test_upkeep_of_the_demo_market_leaves_everything_else_alone(
     assert len(again.bars("GULLW", ONE_MINUTE)) > 10_000
 
 
+@pytest.fixture(scope="module")
+def with_demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A library with the demo market and a symbol of the user's own, to be copied."""
+    folder = tmp_path_factory.mktemp("with demo")
+    upkeep.prepare(own(folder))
+    return folder
+
+
 @pytest.mark.parametrize("lost", ["catalogue.sqlite", "catalogue.copy.sqlite", "both"])
-def test_a_lost_catalogue_is_made_again_and_no_bar_is_lost(tmp_path: Path, lost: str) -> None:
-    library = own(tmp_path)
-    upkeep.prepare(library)
+def test_a_lost_catalogue_is_made_again_and_no_bar_is_lost(tmp_path: Path, with_demo: Path, lost: str) -> None:
+    shutil.copytree(with_demo, tmp_path, dirs_exist_ok=True)
+    library = BarLibrary(tmp_path)
     amend(library, ["MINE"], Change(name="Called so by hand", zone="WET", hours=(540, 930)))
     before = library.infos
     for name in ("catalogue.sqlite", "catalogue.copy.sqlite"):
@@ -185,14 +193,6 @@ DAMAGE: dict[str, Callable[[Path], None]] = {
     "another database": _sql("drop table symbols", "drop table facts", "create table other (a)"),
     "a folder": _folder_instead,
 }
-
-
-@pytest.fixture(scope="module")
-def with_demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A library with the demo market and a symbol of the user's own, to be copied."""
-    folder = tmp_path_factory.mktemp("with demo")
-    upkeep.prepare(own(folder))
-    return folder
 
 
 @pytest.mark.parametrize("kind", sorted(DAMAGE))
