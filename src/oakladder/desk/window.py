@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
 
@@ -119,6 +119,7 @@ class Window(QMainWindow):
             button.setToolTip(f"{words} (Alt+{k + 1})")
             button.clicked.connect(lambda _, go=go_there: go())
             self._buttons.addButton(button, k)
+            button.setChecked(not k)
             row.addWidget(button)
         row.addSpacing(14)
         row.addWidget(self.status, 1)
@@ -137,9 +138,6 @@ class Window(QMainWindow):
         column.addWidget(self.top)
         column.addWidget(self.places, 1)
         self.setCentralWidget(whole)
-        first = self._buttons.button(0)
-        assert first is not None
-        first.setChecked(True)
 
     def doer(self, action: Action) -> Callable[[], None]:
         """What carries out an action."""
@@ -180,12 +178,16 @@ class Window(QMainWindow):
         app = QApplication.instance()
         assert isinstance(app, QApplication)
         app.setPalette(palette(self.desk.looking.theme))
-        self._to_style = [self.top, self.places.currentWidget(), *self._places(), self.palette_dialog]
+        places = [self.places.currentWidget(), *self._places()]
+        self._to_style = [self.top, *(part for p in places for part in self._parts(p)), self.palette_dialog]
         if self.isVisible():
             self._styling.start()
 
     def _places(self) -> list[QWidget]:
         return [self.bench, self.ladder, self.scan, self.trial, self.data]
+
+    def _parts(self, place: QWidget | None, *, in_sight: bool = False) -> Sequence[QWidget | None]:
+        return self.trial.parts(in_sight=in_sight) if place is self.trial else [place]
 
     def _style_next(self) -> None:
         """Paints what was styled at the last turn, styles what is next."""
@@ -204,7 +206,7 @@ class Window(QMainWindow):
             self._styling.start()
 
     def showEvent(self, event: QShowEvent | None) -> None:
-        for part in (self.top, self.places.currentWidget()):
+        for part in (self.top, *self._parts(self.places.currentWidget(), in_sight=True)):
             self._style(part)
         self._styling.start()
         super().showEvent(event)
@@ -219,7 +221,8 @@ class Window(QMainWindow):
     def _show(self, k: int) -> None:
         if self.desk.library.fresh():
             self._library_changed()
-        self._style(self.places.widget(k))
+        for part in self._parts(self.places.widget(k), in_sight=True):
+            self._style(part)
         if self.places.widget(k) is not self.trial:
             self.trial.leave()
         self.places.setCurrentIndex(k)

@@ -102,6 +102,8 @@ class TrialPlace(QWidget):
         row.addWidget(self.progress)
         row.addWidget(self.stop_button)
         row.addWidget(self.save_button)
+        found = (item.widget() for k in range(row.count()) if (item := row.itemAt(k)) is not None)
+        self._head = [*(w for w in found if w is not None), self.word, self.terms, self.variants]
         self.lists.setMinimumWidth(150)
         self.frames.setFixedWidth(70)
         self.terms_button.setToolTip("Money, sizes, costs, minutes")
@@ -141,6 +143,7 @@ class TrialPlace(QWidget):
             self.views.addTab(view, words)
         self.views.setDocumentMode(True)
         split.addWidget(self.views)
+        split.setHandleWidth(1)
         split.setSizes([250, 1030])
         split.setStretchFactor(0, 0)
         split.setStretchFactor(1, 1)
@@ -189,6 +192,13 @@ class TrialPlace(QWidget):
         trials.moved.connect(self._show_progress)
         trials.told.connect(self.desk.status)
         self.desk.looking.theme_changed.connect(lambda _: self._show_theme())
+
+    def parts(self, *, in_sight: bool) -> list[QWidget]:
+        """The parts that are styled one by one, since all of them together would hold the window up; or those in sight."""
+        views = [w for k in range(self.views.count()) if (w := self.views.widget(k)) is not None]
+        shown = self.views.currentWidget()
+        kept = [w for w in views if w is shown] if in_sight else views
+        return [*self._head, *(w for w in (self.views.tabBar(),) if w is not None), *kept]
 
     # --- coming here --------------------------------------------------------------------------------
 

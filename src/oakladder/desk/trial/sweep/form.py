@@ -45,6 +45,7 @@ class SweepForm(QWidget):
         self.names = [name for name, figure in FIGURES.items() if figure.good]
         self.figures.addItems([FIGURES[name].title for name in self.names])
         self.figures.setCurrentIndex(self.names.index(_FIRST_FIGURE))
+        self.figures.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.figures.setToolTip("By which figure the combinations are looked at, and chosen while walking forward")
         self.drawn = QSpinBox()
         self.drawn.setRange(0, MOST_VARIANTS)

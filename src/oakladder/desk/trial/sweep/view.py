@@ -58,6 +58,8 @@ class SweepView(QWidget):
         for line in (self.words, self.walk_words, self.legend):
             line.setWordWrap(True)
             line.setMinimumWidth(20)
+        # Its longest line must not make the form wider than its place.
+        self.earlier.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.earlier.setToolTip("Sweeps of this rule that were made before")
         left = QWidget()
         column = QVBoxLayout(left)
