@@ -509,3 +509,63 @@ def test_a_replay_knows_no_later_bars(window: Window, calm: Calm, place: TrialPl
     calm(window)
     assert place.evidence.horizons.horizons[0].count == before
     assert QApplication.activeModalWidget() is None
+
+
+def test_a_sweep_of_another_rule_is_kept_nowhere_else(window: Window, calm: Calm, place: TrialPlace) -> None:
+    place.show_sweep()
+    calm(window)
+    place.trials.set_ground(list_name="All symbols")
+    calm(window)
+    place.sweep.form._rows[0][1].setText("2..60")
+    place.sweep.form.sweep_button.click()
+    opened(window, calm, RULE.replace("20 range", "21 range"), "other")
+    QTest.qWait(300)
+    calm(window)
+    assert place.sweep.map.map is None
+    books = window.desk.workspace.notebooks()
+    for rule in ("mine", "other"):
+        assert not any(isinstance(e, Swept) for e in books.read(rule).entries)
+
+
+def test_a_broken_script_is_not_judged_by_the_one_before(window: Window, calm: Calm, place: TrialPlace) -> None:
+    place.show_notebook()
+    opened(window, calm, "rung 1\nsignal go = close >\n", "broken")
+    assert place.trials.outcome is not None and place.trials.outcome.trial is None
+    assert "mistake" in place.word.text() and window.desk.rule.program is None
+    place.notebook.ask = lambda: True
+    said: list[str] = []
+    window.desk.status.connect(said.append)
+    place.notebook.break_button.click()
+    place.sweep.form.sweep_button.click()
+    place.honesty.button.click()
+    calm(window)
+    assert window.desk.notes.sealed and len([s for s in said if "mistake" in s]) == 3
+    QTest.qWait(1700)
+    calm(window)
+    assert window.desk.notes.rule == "broken" and not window.desk.notes.book.entries
+    opened(window, calm)
+    assert place.trials.outcome.trial is not None
+
+
+def test_findings_are_of_the_text_that_was_checked(window: Window, calm: Calm, place: TrialPlace) -> None:
+    text = "rung 1\nlet top = swing_high(3, 3)\nmark known(top) above ago 3 shape dot\n"
+    opened(window, calm, text, "swings")
+    window.deeds["check_honesty"].trigger()
+    calm(window)
+    assert place.honesty.source.rowCount() == 1
+    window.bench.script.editor.replace_all(text.replace(" ago 3", ""))
+    calm(window)
+    assert place.honesty.source.rowCount() == 0
+
+
+def test_a_sweep_in_a_replay_is_no_try(window: Window, calm: Calm, place: TrialPlace) -> None:
+    times = place.trials.outcome.trial.ground.panel.times  # type: ignore[union-attr]
+    window.desk.replaying.stand_at(int(np.quantile(times, 0.8)))
+    calm(window)
+    place.show_sweep()
+    place.sweep.form.sweep_button.click()
+    calm(window)
+    assert place.sweep.map.map is not None
+    QTest.qWait(200)
+    calm(window)
+    assert not window.desk.notes.book.entries

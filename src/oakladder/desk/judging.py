@@ -14,7 +14,7 @@ from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.jobs import EXPECTED, Jobs, Ticket, sentence_of
 from oakladder.desk.notes import Notes, what_of_outcome
 from oakladder.desk.rule import OpenRule
-from oakladder.desk.trials import Outcome, Trials
+from oakladder.desk.trials import NO_RULE, Outcome, Trials
 from oakladder.engine.frames import Frame
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.rung.problems import Cancelled
@@ -60,6 +60,8 @@ class Checked:
     words: str
     timeframe: Timeframe
     findings: tuple[Finding, ...] = ()
+    #: The text that was checked.
+    text: str = ""
 
 
 class Judging(QObject):
@@ -87,6 +89,7 @@ class Judging(QObject):
         self._pause.timeout.connect(self._ask)
         rule.compiled.connect(lambda _: self.soon())
         rule.changed.connect(self.soon)
+        rule.problems_changed.connect(lambda _: self.soon() if rule.program is None else None)
         trials.ground_changed.connect(self.soon)
 
     # --- evidence -----------------------------------------------------------------------------------
@@ -125,6 +128,8 @@ class Judging(QObject):
     def _ask(self) -> None:
         program, names = self._rule.program, self.signal_names()
         if program is None:
+            self._take_evidence(Judgement("", trouble=NO_RULE))
+            self.glanced.emit(*[Judgement("", trouble=NO_RULE)] * 2)
             return
         name = self.signal if self.signal in names else (names[0] if names else None)
         settings, trials = dict(self._rule.settings), self._trials
@@ -212,16 +217,18 @@ class Judging(QObject):
     # --- honesty, and the seal ----------------------------------------------------------------------
 
     def check(self) -> None:
-        """Looks whether the rule shows what could not have been seen or had."""
-        case = self._sound_case()
-        if case is None:
+        """Looks whether the rule shows what could not have been seen or had; drawings alone are enough for that."""
+        checked, case = self._rule.program, self._trials.case_to_check()
+        if checked is None or case is None:
+            self.told.emit(NO_RULE)
             return
+        text = checked.text
 
         def work(ticket: Ticket) -> Checked:
             program, ground = self._made_ready(case, ticket, whole=False)
             settings = program.values_of(dict(case.settings))
             found = honest(program, ground, case.account, settings, cancelled=ticket.cancelled, progress=ticket.report)
-            return Checked(summary(found, len(ground.panel)), ground.panel.timeframe, tuple(found))
+            return Checked(summary(found, len(ground.panel)), ground.panel.timeframe, tuple(found), text)
 
         self.moved.emit(0.0)
         self._jobs.start("honesty", work, self._take_checked, self._not_done, self.moved.emit, slow=True)
@@ -238,7 +245,10 @@ class Judging(QObject):
         """Breaks the seal of the open rule, for good: what was promised before and what it then shows is written down."""
         case, outcome, book = self._sound_case(), self._trials.outcome, self._notes.book
         what = what_of_outcome(outcome) if outcome is not None else None
-        if case is None or what is None or not self._notes.sealed:
+        if not self._notes.sealed or case is None:
+            return
+        if what is None:
+            self.told.emit("The rule has not been on trial yet. Let its trial come to an end first.")
             return
         if self._trials.replays:
             self.told.emit("In a replay the end of history is not known. Leave the replay before you break the seal.")
@@ -257,10 +267,13 @@ class Judging(QObject):
     def _sound_case(self) -> Case | None:
         """The plain rule as it is tried; says why where it cannot be."""
         try:
-            return self._trials.case()
+            case = self._trials.case()
         except RunProblem as error:
             self.told.emit(str(error))
             return None
+        if case is None:
+            self.told.emit(NO_RULE)
+        return case
 
     def _made_ready(self, case: Case, ticket: Ticket, *, whole: bool) -> tuple[Program, Ground]:
         program = compile_script(case.text, self._trials.shelf(case.text), ticket.cancelled)
@@ -271,6 +284,6 @@ class Judging(QObject):
     def stop(self) -> None:
         """Stops what runs; what was shown stays."""
         self._pause.stop()
-        for kind in ("evidence", "evidence at a glance", "chance", "honesty", "seal"):
+        for kind in ("evidence", "evidence at a glance", "parts", "chance", "honesty", "seal"):
             self._jobs.stop(kind)
         self.moved.emit(1.0)

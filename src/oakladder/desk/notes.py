@@ -25,9 +25,11 @@ LOOKED_AT_MS = 1500
 
 
 class Notes(QObject):
-    """Holds the notebook of the open rule. ``changed`` tells that it is otherwise, ``seal_changed`` that its seal is."""
+    """Holds the notebook of the open rule. ``changed`` tells that it is otherwise, ``rule_changed`` that another rule is
+    open, ``seal_changed`` that the seal is otherwise."""
 
     changed = pyqtSignal()
+    rule_changed = pyqtSignal()
     seal_changed = pyqtSignal()
     told = pyqtSignal(str)
 
@@ -55,6 +57,7 @@ class Notes(QObject):
             return
         self.rule = rule
         self._pause.stop()
+        self.rule_changed.emit()
         self._take(Notebook())
         self.read()
 

@@ -81,7 +81,14 @@ class OpenRule(QObject):
         self.prepare: Callable[[], tuple[Look, object]] | None = None
         self._typing = QTimer(self, singleShot=True, interval=_TYPING_PAUSE_MS)
         self._typing.timeout.connect(self.compile)
-        script.opened.connect(lambda _: self.compile())
+        self._of: Path | None = None
+        script.opened.connect(lambda _: self._opened())
+
+    def _opened(self) -> None:
+        """Compiles what was opened; the program of another script is none of this one, whatever comes of its text."""
+        if self._script.path != self._of:
+            self._of, self.program = self._script.path, None
+        self.compile()
 
     def open(self, path: Path, settings: dict[str, object] | None = None) -> None:
         """Opens a script file, with settings of its own if given; what was open is saved."""

@@ -60,6 +60,8 @@ class Desk(QObject):
         self.sweeping = Sweeping(self.trials, self.notes, self.jobs, self)
         self.trials.sealed = lambda: self.notes.sealed
         self.notes.seal_changed.connect(self.trials.seal_changed)
+        for about_rule in (self.trials, self.judging, self.sweeping):  # what runs is about the rule before
+            self.notes.rule_changed.connect(about_rule.stop)
         self.looking.place_changed.connect(self.judging.place_changed)
         self._note_looks()
         self.remembering = Remembering(

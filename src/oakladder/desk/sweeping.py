@@ -12,7 +12,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.jobs import Jobs, Ticket, sentence_of
 from oakladder.desk.notes import Notes
-from oakladder.desk.trials import Trials
+from oakladder.desk.trials import NO_RULE, Trials
 from oakladder.engine.frames import Frame
 from oakladder.rung import RunProblem, compile_script
 from oakladder.trial.changes import Case
@@ -86,6 +86,8 @@ class Sweeping(QObject):
             if not ranges:
                 raise RunProblem("Tick a setting first, and say from where to where it is to go.")
             case = self._trials.case()
+            if case is None:
+                raise RunProblem(NO_RULE)
             return case, drawn_settings(ranges, drawn) if drawn is not None else grid_of_settings(ranges)
         except RunProblem as error:
             self.told.emit(str(error))
@@ -108,7 +110,8 @@ class Sweeping(QObject):
 
     def _take(self, made: Sweep) -> None:
         self.moved.emit(1.0)
-        self._notes.keep_sweep(made.what, made.ranges, made.rows)
+        if not self._trials.replays:  # what was known at some moment is another history each time
+            self._notes.keep_sweep(made.what, made.ranges, made.rows)
         self.swept.emit(made)
 
     def _take_walk(self, made: Walk) -> None:
@@ -117,5 +120,6 @@ class Sweeping(QObject):
 
     def stop(self) -> None:
         """Stops what runs."""
-        self._jobs.stop("sweep")
+        for kind in ("sweep", "map"):
+            self._jobs.stop(kind)
         self.moved.emit(1.0)

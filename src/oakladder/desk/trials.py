@@ -28,6 +28,8 @@ from oakladder.user.workspace import Workspace
 
 #: Who looks from the Bench: the chart's symbol is tried for it too.
 BENCH = "bench"
+#: What is said where the open script has never been sound since it was opened.
+NO_RULE = "The script has a mistake. Mend it on the Bench, and it stands on trial here."
 #: After the chart, so that typing is never held up.
 _PAUSE_MS = 20
 
@@ -88,6 +90,7 @@ class Trials(QObject):
         self._pause.timeout.connect(self._ask)
         rule.compiled.connect(lambda _: self._soon())
         rule.changed.connect(self._soon)
+        rule.problems_changed.connect(lambda _: self._soon() if rule.program is None else None)
         replaying.changed.connect(self.bars_changed)
 
     # --- who looks ----------------------------------------------------------------------------------
@@ -130,7 +133,18 @@ class Trials(QObject):
         program = self._rule.program
         if program is None:
             return None
-        text = program.text if program.plan.trading is not None else with_trade(program, draft_of(program))
+        return self._case_of(
+            program.text if program.plan.trading is not None else with_trade(program, draft_of(program))
+        )
+
+    def case_to_check(self) -> Case | None:
+        """The same, but of a script that has nothing to trade by as it is; None without a sound script."""
+        program = self._rule.program
+        if program is None:
+            return None
+        return self.case() if program.plan.trading is not None or program.signals else self._case_of(program.text)
+
+    def _case_of(self, text: str) -> Case:
         settings = dict(self._rule.settings)
         return Case(text, settings, self.list_name, str(self.timeframe), self.account, self.finer)
 
@@ -233,6 +247,8 @@ class Trials(QObject):
             self.glanced.emit(self.outcome, self.outcome)
             return
         if case is None:
+            self._take(Outcome("the rule", None, trouble=NO_RULE))
+            self.glanced.emit(self.outcome, self.outcome)
             return
         self.asked.emit()
         grounds = self._grounds

@@ -17,6 +17,7 @@ from PyQt6.QtWidgets import (
 from oakladder.desk.judging import Checked, Judging
 from oakladder.desk.look.theme import Theme, ui_font
 from oakladder.desk.pick import PickedSymbol
+from oakladder.desk.rule import OpenRule
 from oakladder.desk.widgets.rows_model import RowsModel
 
 _HEADS = ("What", "Where", "What was found", "Times", "Symbol", "Latest bar")
@@ -77,9 +78,9 @@ class HonestyView(QWidget):
 
     picked = pyqtSignal(object)
 
-    def __init__(self, judging: Judging, theme: Theme, parent: QWidget | None = None):
+    def __init__(self, judging: Judging, rule: OpenRule, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
-        self._judging = judging
+        self._rule = rule
         self.button, self.words = QToolButton(text="Check it"), QLabel(objectName="head")
         self.about = QLabel(_ABOUT, objectName="quiet")
         self.source, self.table = _Findings(theme), QTableView()
@@ -112,6 +113,8 @@ class HonestyView(QWidget):
         self.table.activated.connect(self._open)
         self.table.clicked.connect(self._open)
         judging.checked.connect(self._show)
+        rule.problems_changed.connect(lambda _: self._text_changed())
+        rule.compiled.connect(lambda _: self._text_changed())
         self._show(None)
 
     def _show(self, checked: Checked | None) -> None:
@@ -122,9 +125,11 @@ class HonestyView(QWidget):
         self.table.setVisible(bool(self.source.count()))
         self.about.setVisible(not self.source.count())
 
-    def forget(self) -> None:
-        """The rule is another one now: what was found is no longer true of it."""
-        self._show(None)
+    def _text_changed(self) -> None:
+        """Findings are of the text that was checked."""
+        program, checked = self._rule.program, self.source.checked
+        if checked is not None and (program is None or program.text != checked.text):
+            self._show(None)
 
     def _open(self, index: QModelIndex) -> None:
         checked = self.source.checked

@@ -76,7 +76,10 @@ class TrialPlace(QWidget):
         self.evidence = EvidenceView(desk.judging, theme, self._groups)
         self.chance = ChanceView(desk.judging, desk.notes, theme)
         self.sweep = SweepView(desk.sweeping, desk.notes, desk.rule, theme)
-        self.notebook, self.honesty = NotebookView(desk.notes, desk.judging, theme), HonestyView(desk.judging, theme)
+        self.notebook, self.honesty = (
+            NotebookView(desk.notes, desk.judging, theme),
+            HonestyView(desk.judging, desk.rule, theme),
+        )
         self._shown: Trial | None = None
         self._lay_out()
         self._connect()
@@ -184,7 +187,6 @@ class TrialPlace(QWidget):
         self.notebook.asked.connect(self._look_again)
         self.desk.judging.moved.connect(self._show_progress)
         self.desk.sweeping.moved.connect(self._show_progress)
-        self.desk.script.opened.connect(lambda _: self._forget())
         trials.changed.connect(self._show)
         self.desk.rule.problems_changed.connect(lambda _: self.word.setText(self._words(self._outcome())))
         trials.variants_changed.connect(lambda _: self._show_rows())
@@ -234,11 +236,6 @@ class TrialPlace(QWidget):
             self.sweep.enter()
         elif view is self.notebook:
             self.notebook.enter()
-
-    def _forget(self) -> None:
-        """Another script is open: what was found of the one before is not true of it."""
-        self.honesty.forget()
-        self.sweep.forget()
 
     def _frame_typed(self) -> None:
         try:

@@ -50,6 +50,7 @@ class SweepView(QWidget):
         sweeping.mapped.connect(self._show_map)
         sweeping.walked.connect(self._take_walk)
         notes.changed.connect(self._show_list)
+        notes.rule_changed.connect(self._forget)
         rule.settings_changed.connect(self._show_settings)
         rule.compiled.connect(lambda _: self._show_settings())
         rule.changed.connect(self._show_current)
@@ -190,8 +191,8 @@ class SweepView(QWidget):
         self.form.show_ranges(ranges)
         self._look_at(ranges, rows)
 
-    def forget(self) -> None:
-        """Another script is open: its sweeps are others."""
+    def _forget(self) -> None:
+        """Another rule is open: its sweeps are others."""
         self._shown, self._before = None, {}
         self.walk.show_walk(None)
         self.walk_words.setText("")
