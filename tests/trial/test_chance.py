@@ -130,14 +130,17 @@ def test_more_tries_leave_less_of_a_sharpe_ratio() -> None:
     assert returns is not None
     assert returns.sharpe * math.sqrt(returns.a_year) == pytest.approx(trial.figures["sharpe"])
     rng = np.random.default_rng(3)
-    others = rng.normal(0, 0.03, 200).tolist()
-    alone, few, many = (discount(returns, [returns.sharpe, *others[:k]]) for k in (0, 9, 199))
+    year = math.sqrt(returns.a_year)
+    others = (rng.normal(0, 0.1, 200) * year).tolist()
+    alone, few, many = (discount(returns, [returns.sharpe * year, *others[:k]]) for k in (0, 9, 199))
+    spread = np.var([returns.sharpe, *np.array(others[:199]) / year], ddof=1)
+    assert many.luck == pytest.approx(luck(200, spread) * year)
     assert alone.discounted == alone.sharpe
     assert alone.sharpe == few.sharpe == many.sharpe
     assert alone.probability > few.probability > many.probability
     assert "first try" in alone.words() and "200 tries" in many.words()
     # Tries that were all alike are tries nevertheless.
-    assert discount(returns, [returns.sharpe] * 50).luck > 0
+    assert discount(returns, [returns.sharpe * year] * 50).luck > 0
 
 
 def test_the_moments_of_returns_are_those_of_the_sample() -> None:

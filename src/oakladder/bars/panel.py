@@ -105,6 +105,11 @@ class Panel:
         """How many bars all symbols have together."""
         return self.timeline.size
 
+    @property
+    def steps(self) -> tuple[float, ...]:
+        """The smallest price step of each symbol, the usual one where nothing is known."""
+        return self.ticks or (USUAL_TICK,) * len(self)
+
     def column(self, name: str) -> np.ndarray:
         """A column of the bars, one of `calendar_columns`, ``last_of_session`` or ``tick_size``; float64, worked out once."""
         if name in self.columns:
@@ -114,9 +119,9 @@ class Panel:
         elif name == "last_of_session":
             self.columns[name] = last_of_session(self.timeline)
         elif name == "tick_size":
-            self.columns[name] = self.per_symbol(self.ticks or (USUAL_TICK,) * len(self))
+            self.columns[name] = self.per_symbol(self.steps)
         elif name == "tick_count":
-            self.columns[name] = self.per_symbol(map(tick_count, self.ticks or (USUAL_TICK,) * len(self)))
+            self.columns[name] = self.per_symbol(map(tick_count, self.steps))
         elif name == "close_clock":
             self.columns[name] = close_clock(self.timeline)
         else:

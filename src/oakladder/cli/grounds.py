@@ -3,17 +3,32 @@
 from __future__ import annotations
 
 import sys
-from dataclasses import replace
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
 from oakladder.bars.csv_files import read_csv
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.panel import USUAL_TICK
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
 from oakladder.bars.timeframes import ONE_DAY
-from oakladder.cli.common import CALL_WRONG, Argument, a_number, arg, fail, known_symbol, library_of, timeframe_of
+from oakladder.cli.common import (
+    CALL_WRONG,
+    DATA_WRONG,
+    Argument,
+    a_number,
+    arg,
+    fail,
+    known_symbol,
+    library_of,
+    timeframe_of,
+)
 from oakladder.cli.lists import symbols_of
 from oakladder.engine.frames import Frame
+from oakladder.rung import RunProblem
 from oakladder.trial.market import ground_in
 from oakladder.trial.spans import Span
 from oakladder.trial.trial import Ground, ground_of
@@ -33,42 +48,68 @@ GROUND: tuple[Argument, ...] = (
 )
 
 
-def ground_asked(
-    symbol: str | None,
-    list_name: str | None,
-    timeframe: str | None,
-    extended: bool,
-    span: Span,
-    csv_file: Path | None,
-    tick: float | None,
-    *,
-    finer: bool = False,
-) -> Ground:
-    """The bars that a call asks for; says which symbols were left out. Raises `RunProblem`."""
-    if sum(given is not None for given in (symbol, list_name, csv_file)) > 1:
-        fail(CALL_WRONG, "Say one of --symbol, --list and --csv.")
-    wanted = timeframe_of(timeframe) if timeframe else None
-    if tick is not None and not tick > 0:
-        fail(CALL_WRONG, "A tick is a price step above 0.")
-    if csv_file is not None:
-        bars = replace(read_csv(csv_file), extended=extended)
-        try:
-            panel = panel_of([resample(bars, wanted) if wanted else bars])
-        except ValueError as error:
-            fail(CALL_WRONG, str(error))
-        panel.ticks = (tick or 0.01,)
-        return ground_of(panel, replace(span, sealed=False))
-    if tick is not None:
-        fail(CALL_WRONG, "--tick goes with --csv; the library knows the ticks of its symbols.")
-    library = library_of()
-    symbols = [known_symbol(library, symbol)] if symbol else symbols_of(library, list_name or "all")
-    ground, skipped = ground_in(library, symbols, Frame(wanted or ONE_DAY, extended), span, finer=finer)
-    for one in skipped:
-        print(f"{one.symbol} left out: {one.reason}", file=sys.stderr)
-    return ground
+@dataclass(frozen=True, slots=True)
+class Where:
+    """The bars that a call asks for, as `GROUND` takes them."""
+
+    symbol: str | None
+    list_name: str | None
+    timeframe: str | None
+    extended: bool
+    first: str | None
+    last: str | None
+    broken_seal: bool
+    csv_file: Path | None
+    tick: float | None
+
+    @property
+    def name(self) -> str:
+        """The list or symbol, as notebooks name it."""
+        return self.symbol or self.list_name or (str(self.csv_file) if self.csv_file else "all")
+
+    @property
+    def breaks_seal(self) -> bool:
+        """Whether the sealed part of a library is looked at; a file is not sealed."""
+        return self.broken_seal and self.csv_file is None
+
+    def ground(self, *, finer: bool = False) -> Ground:
+        """The bars; says which symbols were left out. Raises `RunProblem` and `DataProblem`."""
+        if sum(given is not None for given in (self.symbol, self.list_name, self.csv_file)) > 1:
+            fail(CALL_WRONG, "Say one of --symbol, --list and --csv.")
+        span = Span(_day(self.first), _day(self.last, after=1), sealed=not self.broken_seal)
+        wanted = timeframe_of(self.timeframe) if self.timeframe else None
+        if self.tick is not None and not self.tick > 0:
+            fail(CALL_WRONG, "A tick is a price step above 0.")
+        if self.csv_file is not None:
+            bars = replace(read_csv(self.csv_file), extended=self.extended)
+            try:
+                panel = panel_of([resample(bars, wanted) if wanted else bars])
+            except ValueError as error:
+                fail(CALL_WRONG, str(error))
+            panel.ticks = (self.tick or USUAL_TICK,)
+            return ground_of(panel, replace(span, sealed=False))
+        if self.tick is not None:
+            fail(CALL_WRONG, "--tick goes with --csv; the library knows the ticks of its symbols.")
+        library = library_of()
+        symbols = [known_symbol(library, self.symbol)] if self.symbol else symbols_of(library, self.list_name or "all")
+        ground, skipped = ground_in(library, symbols, Frame(wanted or ONE_DAY, self.extended), span, finer=finer)
+        for one in skipped:
+            print(f"{one.symbol} left out: {one.reason}", file=sys.stderr)
+        return ground
 
 
-def day_of(text: str | None, after: int = 0) -> int | None:
+@contextmanager
+def sentences() -> Iterator[None]:
+    """Ends the program with a sentence and its exit code where a run makes no sense or the data are wrong."""
+    try:
+        yield
+    except RunProblem as error:
+        fail(CALL_WRONG, str(error))
+    except DataProblem as error:
+        fail(DATA_WRONG, str(error))
+
+
+def _day(text: str | None, after: int = 0) -> int | None:
     """Midnight (UTC) of a day, or so many days after it."""
     if text is None:
         return None

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import Any
 
-from oakladder.bars.errors import DataProblem
-from oakladder.cli.common import CALL_WRONG, DATA_WRONG, Format, arg, command, fail, load, settings_of
-from oakladder.cli.grounds import GROUND, day_of, ground_asked
-from oakladder.rung import RunProblem
+from oakladder.cli.common import Format, arg, command, load, settings_of
+from oakladder.cli.grounds import GROUND, Where, sentences
 from oakladder.trial.honesty.check import honest as check
 from oakladder.trial.honesty.check import summary
-from oakladder.trial.spans import Span
 
 
 @command(
@@ -19,31 +17,13 @@ from oakladder.trial.spans import Span
     *GROUND,
     arg("--format", dest="format_", choices=["table", "json"], default="table"),
 )
-def honest(
-    script: Path,
-    symbol: str | None,
-    list_name: str | None,
-    timeframe: str | None,
-    extended: bool,
-    first: str | None,
-    last: str | None,
-    settings: list[str] | None,
-    broken_seal: bool,
-    csv_file: Path | None,
-    tick: float | None,
-    format_: str,
-) -> None:
+def honest(script: Path, settings: list[str] | None, format_: str, **where: Any) -> None:
     """Run a script on history that ends earlier, and list all that could not have been seen or had at the time."""
     program = load(script)
     values = settings_of(program, settings)
-    span = Span(day_of(first), day_of(last, after=1), sealed=not broken_seal)
-    try:
-        ground = ground_asked(symbol, list_name, timeframe, extended, span, csv_file, tick)
+    with sentences():
+        ground = Where(**where).ground()
         found = check(program, ground, settings=values)
-    except RunProblem as error:
-        fail(CALL_WRONG, str(error))
-    except DataProblem as error:
-        fail(DATA_WRONG, str(error))
     told = summary(found, len(ground.panel))
     if Format(format_) is Format.JSON:
         print(json.dumps({"findings": [f.as_plain() for f in found], "words": told}))

@@ -67,10 +67,10 @@ class Noting:
         except (RunProblem, Cancelled):
             return
 
-    def sweep(self, what: What, ranges: Sequence[Range], rows: Sequence[Tried]) -> None:
+    def sweep(self, what: What, ranges: Sequence[Range], rows: Sequence[Tried], *, sealed: bool) -> None:
         """Keeps what came of a sweep."""
         try:
-            self._books.keep_sweep(self.rule, what, ranges, rows)
+            self._books.keep_sweep(self.rule, what, ranges, rows, sealed=sealed)
         except OSError as error:
             print(trouble_of(error), file=sys.stderr)
 

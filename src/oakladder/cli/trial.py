@@ -7,14 +7,13 @@ import sys
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 from rich.console import Console
 from rich.table import Table
 
-from oakladder.bars.errors import DataProblem
 from oakladder.cli.common import (
     CALL_WRONG,
-    DATA_WRONG,
     Format,
     a_number,
     arg,
@@ -24,7 +23,7 @@ from oakladder.cli.common import (
     load,
     settings_of,
 )
-from oakladder.cli.grounds import GROUND, day_of, ground_asked
+from oakladder.cli.grounds import GROUND, Where, sentences
 from oakladder.cli.noting import Noting
 from oakladder.cli.sweep import SWEEPING, sweep
 from oakladder.disk import why, write_rows
@@ -34,7 +33,6 @@ from oakladder.trial.compose import draft_of, with_trade
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.money import Account, Costs, Size, Slippage, parse_ratio
 from oakladder.trial.report import as_plain, equity_table, trades_table
-from oakladder.trial.spans import Span
 from oakladder.trial.sweeps.running import Task
 from oakladder.trial.trial import Trial, put_on_trial
 from oakladder.user.workspace import Workspace
@@ -65,16 +63,7 @@ from oakladder.user.workspace import Workspace
 )
 def trial(
     script: Path,
-    symbol: str | None,
-    list_name: str | None,
-    timeframe: str | None,
-    extended: bool,
-    first: str | None,
-    last: str | None,
     settings: list[str] | None,
-    broken_seal: bool,
-    csv_file: Path | None,
-    tick: float | None,
     sweeps: list[str] | None,
     draw: int | None,
     by: str,
@@ -93,23 +82,24 @@ def trial(
     format_: str,
     trades_out: Path | None,
     equity_out: Path | None,
+    **where: Any,
 ) -> None:
     """Put a rule on trial: its trades with an account, and what that comes to."""
     program = trading(load(script), script)
     values = settings_of(program, settings)
-    try:
+    asked = Where(**where)
+    with sentences():
         costs = Costs(ratio=parse_ratio(cost), slippage=Slippage.parse(slip))
         account = Account(money, Size.parse(size) if size else None, lot, most, power, costs, apart)
         account.check()
-        span = Span(day_of(first), day_of(last, after=1), sealed=not broken_seal)
-        ground = ground_asked(symbol, list_name, timeframe, extended, span, csv_file, tick, finer=finer)
+        ground = asked.ground(finer=finer)
         if finer:
             program = program.finer()
         shelf = Workspace.default().shelf(program.text, script.absolute())
         task = Task(program, ground, account, values, shelf, finer)
         noting = Noting(script)
-        what = noting.what(task, symbol or list_name or (str(csv_file) if csv_file else "all"))
-        if broken_seal and csv_file is None:
+        what = noting.what(task, asked.name)
+        if asked.breaks_seal:
             noting.seal(what, task)
         if not sweeps and (walk or draw is not None or cluster is not None):
             raise RunProblem(
@@ -117,15 +107,11 @@ def trial(
             )
         if sweeps:
             ranges, rows = sweep(task, sweeps, draw, by, walk, cluster, Format(format_))
-            noting.sweep(what, ranges, rows)
+            noting.sweep(what, ranges, rows, sealed=ground.seal is not None)
             return
         done = put_on_trial(program, ground, account, values)
         traded = bool(done.book.done.any())
         judged: list[Chance | Bootstrap] = [chance_of(done), bootstrap_of(done)] if chance and traded else []
-    except RunProblem as error:
-        fail(CALL_WRONG, str(error))
-    except DataProblem as error:
-        fail(DATA_WRONG, str(error))
     tries = noting.trial(what, done)
     _write(trades_out, trades_table(done))
     _write(equity_out, equity_table(done))

@@ -158,8 +158,8 @@ class Notes(QObject):
 
     def keep_sweep(self, what: What, ranges: Sequence[Range], rows: Sequence[Tried]) -> None:
         """Keeps what came of a sweep."""
-        rule = self.rule
-        self._write(lambda: self._books.keep_sweep(rule, what, ranges, rows))
+        rule, sealed = self.rule, self.sealed
+        self._write(lambda: self._books.keep_sweep(rule, what, ranges, rows, sealed=sealed))
 
     def discount_for(self, outcome: Outcome | None) -> Discount | None:
         """The Sharpe ratio of what is looked at with the discount for all tries; None where it has none."""

@@ -51,11 +51,11 @@ class Book:
 
 def keep_book(trades: Trades, account: Account, grid: Grid) -> Book:
     """Goes through the trades of a panel with an account, or with one for each symbol."""
-    ticks = np.array(trades.panel.ticks or (0.01,) * len(trades.panel))[trades.symbol]
+    ticks = np.array(trades.panel.steps)[trades.symbol]
     slip = account.costs.slippage
 
     def worse(price: np.ndarray, at_market: np.ndarray) -> np.ndarray:
-        return np.where(at_market, slip.ticks * ticks + slip.ratio * price, 0.0)
+        return np.where(at_market, slip.of(price, ticks), 0.0)
 
     paid = trades.entry + trades.side * worse(trades.entry, trades.order != Order.LIMIT)
     got = trades.exit - trades.side * worse(trades.exit, trades.reason != Reason.TARGET.number)

@@ -72,7 +72,7 @@ def chance_of(
     shared out at random. A trade that left at an open leaves at one again, any other at a close; all pay what a market
     order pays. Raises `RunProblem` without a closed trade, and `Cancelled`.
     """
-    which, book = np.flatnonzero(trial.book.done), trial.book
+    which = np.flatnonzero(trial.book.done)
     if not len(which):
         raise RunProblem("There is no closed trade to move.")
     moved = _Moved(trial, which)
@@ -85,8 +85,7 @@ def chance_of(
         made.append(moved.averages(rng, min(step, runs - first)))
         if progress is not None:
             progress(min((first + step) / runs, 1.0))
-    real = float(np.mean(book.net[which] / (book.units[which] * book.paid[which])))
-    return Chance(real, np.concatenate(made), len(which))
+    return Chance(float(trial.results.ratio[which].mean()), np.concatenate(made), len(which))
 
 
 class _Moved:
@@ -101,14 +100,14 @@ class _Moved:
         self._opens, self._closes = panel.column("open"), panel.column("close")
         counts = np.bincount(self._symbol, minlength=len(panel))
         self._firsts = np.concatenate([[0], np.cumsum(counts)[:-1]])[self._symbol]
-        begins, sizes = _span_of(trial)
+        begins = trial.ground.firsts
+        sizes = panel.ends - begins
         taken = np.bincount(self._symbol, np.maximum(self._length, 1), len(panel)).astype(np.int64)
         #: Free bars of each trade's symbol, one kept for an exit at an open, and the first bar.
         self._free = np.maximum(sizes - taken - 1, 0)[self._symbol]
         self._begin = begins[self._symbol]
         self._last = (begins + sizes - 1)[self._symbol]
-        ticks = np.array(panel.ticks or (0.01,) * len(panel))[self._symbol]
-        self._slip, self._slip_ratio = costs.slippage.ticks * ticks, costs.slippage.ratio
+        self._ticks, self._slippage = np.array(panel.steps)[self._symbol], costs.slippage
         value = trial.book.units[which] * trial.book.paid[which]
         self._fixed = costs.fixed / value + costs.per_unit / trial.book.paid[which]
         self._ratio = costs.ratio
@@ -126,20 +125,11 @@ class _Moved:
         end = np.minimum(start + length, self._last)
         entry = self._opens[np.minimum(start, self._last)]
         exits = np.where(at_open & (length > 0), self._opens[end], self._closes[end])
-        paid = entry + side * (self._slip + self._slip_ratio * entry)
-        got = exits - side * (self._slip + self._slip_ratio * exits)
+        paid = entry + side * self._slippage.of(entry, self._ticks)
+        got = exits - side * self._slippage.of(exits, self._ticks)
         fixed = self._fixed[order]
         ratio = side * (got - paid) / paid - 2 * fixed - self._ratio * (1 + got / paid)
         return np.asarray(np.nanmean(ratio, axis=1))
-
-
-def _span_of(trial: Trial) -> tuple[np.ndarray, np.ndarray]:
-    """The first bar that counts of each symbol, as a place in the panel, and how many there are from there on."""
-    panel, first = trial.ground.panel, trial.ground.first
-    if first is None:
-        return panel.starts, panel.timeline.sizes
-    begins = panel.starts + np.array([int(np.searchsorted(t, first)) for t in panel.timeline.each], dtype=np.int64)
-    return begins, panel.ends - begins
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,7 +140,6 @@ class Bootstrap:
     drawdown: np.ndarray
     real_average: float
     real_drawdown: float
-    block: int
     name: ClassVar[str] = "bootstrap"
 
     def as_plain(self) -> dict[str, float]:
@@ -192,8 +181,7 @@ def bootstrap_of(
         raise RunProblem("There is no closed trade to draw from.")
     left = book.trades.left[which]
     which = which[np.argsort(book.grid.at[left] * 4 + book.trades.moment[which], kind="stable")]
-    ratio = book.net[which] / (book.units[which] * book.paid[which])
-    net, count = book.net[which], len(which)
+    ratio, net, count = trial.results.ratio[which], book.net[which], len(which)
     block = max(round(np.sqrt(count)), 1)
     rng = np.random.default_rng(seed)
     blocks = -(-count // block)
@@ -211,7 +199,6 @@ def bootstrap_of(
         np.concatenate(falls),
         float(ratio.mean()),
         float(_fall(book.start, net[None, :])[0]),
-        block,
     )
 
 

@@ -103,11 +103,12 @@ class Discount:
 
 
 def discount(returns: Returns, of_tries: Sequence[float]) -> Discount:
-    """The discount for the tries of a rule, by their Sharpe ratios (of one session each; this one is among them)."""
+    """The discount for the tries of a rule, by their Sharpe ratios (of a year, NaN where one has none; this one is among
+    them)."""
     known = np.array([s for s in of_tries if math.isfinite(s)])
-    tries = max(len(of_tries), 1)
+    tries, year = max(len(of_tries), 1), math.sqrt(returns.a_year)
     # One rule without merit varies by about 1/T over histories as long as this: tries that were all alike are no excuse.
-    variance = max(float(known.var(ddof=1)) if len(known) > 1 else 0.0, 1 / max(returns.count, 1) if tries > 1 else 0.0)
-    year = math.sqrt(returns.a_year)
+    least = 1 / max(returns.count, 1) if tries > 1 else 0.0
+    variance = max(float((known / year).var(ddof=1)) if len(known) > 1 else 0.0, least)
     probability = deflated(returns, tries, variance)
-    return Discount(returns.sharpe * year, luck(tries, variance) * year, probability, tries, known * year)
+    return Discount(returns.sharpe * year, luck(tries, variance) * year, probability, tries, known)

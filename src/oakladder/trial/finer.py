@@ -47,7 +47,7 @@ def minutes_for(panel: Panel, library: BarSource) -> KnownMinutes:
     firsts, lasts = np.full(panel.size, -1.0), np.full(panel.size, -1.0)
     parts: dict[str, list[np.ndarray]] = {"open": [], "high": [], "low": []}
     before = 0
-    ticks = panel.ticks or (0.01,) * len(panel)
+    ticks = panel.steps
     for k, symbol in enumerate(panel.symbols):
         try:
             minutes = library.bars(symbol, ONE_MINUTE, panel.timeline.extended)

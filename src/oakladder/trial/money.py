@@ -46,6 +46,10 @@ class Slippage:
     ticks: float = 0.0
     ratio: float = 0.0
 
+    def of(self, price: np.ndarray, tick: np.ndarray) -> np.ndarray:
+        """What fills at the market and at stops are worse by, at some prices with some price steps."""
+        return self.ticks * tick + self.ratio * price
+
     @classmethod
     def parse(cls, text: str) -> Slippage:
         """``1t`` (ticks) or ``0.02%``. Raises `RunProblem` with a sentence."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -13,8 +14,8 @@ import msgspec
 from oakladder.trial.changes import Case
 from oakladder.trial.discount import Discount, discount, returns_of
 from oakladder.trial.figures import Value
-from oakladder.trial.sweeps.ranges import Range
-from oakladder.trial.sweeps.running import Tried, tried_of
+from oakladder.trial.sweeps.ranges import Point, Range
+from oakladder.trial.sweeps.running import Tried
 from oakladder.trial.trial import Trial
 
 #: The figures of a variant that are written down.
@@ -48,12 +49,11 @@ class What(msgspec.Struct, frozen=True):
 
 
 class Try(msgspec.Struct, frozen=True, tag="try"):
-    """A variant that was put on trial, and what came of it. ``sharpe`` is the ratio of one session."""
+    """A variant that was put on trial, and what came of it."""
 
     moment: float
     what: What
     figures: dict[str, float | None]
-    sharpe: float | None
     #: Whether the last part of history stayed out of it.
     sealed: bool
 
@@ -92,8 +92,10 @@ class Swept(msgspec.Struct, frozen=True, tag="sweep"):
     moment: float
     what: What
     file: str
-    ranges: list[str]
+    ranges: dict[str, list[Point]]
     count: int
+    #: Whether the last part of history stayed out of it.
+    sealed: bool = True
 
 
 Entry = Try | Text | Remark | Broken | Swept
@@ -126,11 +128,7 @@ def _plain(settings: Mapping[str, object]) -> dict[str, str]:
 
 def try_of(what: What, trial: Trial, moment: float) -> Try:
     """What is written down of a trial."""
-    return _try(what, tried_of(trial, {}), trial.ground.seal is not None, moment)
-
-
-def _try(what: What, tried: Tried, sealed: bool, moment: float) -> Try:
-    return Try(moment, what, kept(tried.figures), tried.sharpe, sealed)
+    return Try(moment, what, kept(trial.figures), trial.ground.seal is not None)
 
 
 def kept(figures: Mapping[str, Value]) -> dict[str, float | None]:
@@ -155,8 +153,8 @@ class Notebook:
             elif isinstance(entry, Swept):
                 for row in self.rows.get(entry.file, ()):
                     if not row.problem:
-                        one = _try(entry.what.with_settings(row.settings), row, True, entry.moment)
-                        made.setdefault(one.what.key, one)
+                        what = entry.what.with_settings(row.settings)
+                        made.setdefault(what.key, Try(entry.moment, what, kept(row.figures), entry.sealed))
         return made
 
     @property
@@ -173,19 +171,13 @@ class Notebook:
         returns = returns_of(trial)
         if returns is None:
             return None
-        others = [t.sharpe for key, t in self.tries.items() if key != what.key]
-        return discount(returns, [returns.sharpe, *(float("nan") if s is None else s for s in others)])
+        found = [trial.figures["sharpe"], *(t.figures["sharpe"] for key, t in self.tries.items() if key != what.key)]
+        return discount(returns, [math.nan if s is None else s for s in found])
 
 
 def ranges_of(entry: Swept) -> list[Range]:
     """The ranges of a sweep that was kept."""
-    return [Range.parse(text) if "," in text else _single(text) for text in entry.ranges]
-
-
-def _single(text: str) -> Range:
-    """A range of one value, which nobody writes but which may be kept."""
-    name, _, value = text.partition("=")
-    return Range(name, Range.parse(f"{name}={value},{value}").values)
+    return [Range(name, tuple(values)) for name, values in entry.ranges.items()]
 
 
 def in_order(entries: Iterable[Entry]) -> tuple[Entry, ...]:

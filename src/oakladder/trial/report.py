@@ -8,7 +8,6 @@ from datetime import UTC, datetime
 import numpy as np
 
 from oakladder.bars.csv_files import iso
-from oakladder.bars.panel import USUAL_TICK
 from oakladder.bars.time_words import tick_words
 from oakladder.rung.trade_words import Reason, Side
 from oakladder.trial.ledger import Taken
@@ -55,8 +54,7 @@ def day_words(trial: Trial, bar: int) -> str:
 
 def price_words(trial: Trial, k: int, price: float) -> str:
     """A price of a trade's symbol with that symbol's own decimals; a dash for none."""
-    ticks = trial.ground.panel.ticks
-    tick = ticks[trial.trades.symbol[k]] if ticks is not None else USUAL_TICK
+    tick = trial.ground.panel.steps[trial.trades.symbol[k]]
     decimals = len(tick_words(tick).partition(".")[2])
     return "–" if price != price else f"{price:,.{decimals}f}"
 

@@ -30,6 +30,14 @@ class Ground:
     seal: int | None = None
 
     @property
+    def firsts(self) -> np.ndarray:
+        """The first bar of each symbol that counts, as a place in the panel; int64."""
+        if self.first is None:
+            return self.panel.starts
+        at = [int(np.searchsorted(times, self.first)) for times in self.panel.timeline.each]
+        return self.panel.starts + np.array(at, dtype=np.int64)
+
+    @property
     def first_place(self) -> int:
         """The place in the grid from which on the trial counts."""
         return 0 if self.first is None else int(np.searchsorted(self.grid.times, self.first, "left"))

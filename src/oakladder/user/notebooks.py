@@ -112,12 +112,14 @@ class Notebooks:
         if self.read(rule).text(mark_of(text)) is None:
             self.add(rule, Text(time.time(), mark_of(text), text))
 
-    def keep_sweep(self, rule: str, what: What, ranges: Sequence[Range], rows: Sequence[Tried]) -> Swept:
-        """Keeps what came of a sweep. Raises `OSError`."""
+    def keep_sweep(
+        self, rule: str, what: What, ranges: Sequence[Range], rows: Sequence[Tried], *, sealed: bool = True
+    ) -> Swept:
+        """Keeps what came of a sweep, over history without its ``sealed`` part or all of it. Raises `OSError`."""
         moment = time.time()
         name = f"sweep-{time.time_ns()}.parquet"
         write_rows_of(self.place(rule) / name, rows)
-        entry = Swept(moment, what, name, [r.words() for r in ranges], len(rows))
+        entry = Swept(moment, what, name, {r.name: list(r.values) for r in ranges}, len(rows), sealed)
         self.add(rule, entry)
         return entry
 
@@ -145,7 +147,6 @@ def write_rows_of(path: Path, rows: Sequence[Tried]) -> None:
     columns: dict[str, object] = {
         "settings": [msgspec.json.encode(r.settings).decode() for r in rows],
         "problem": [r.problem for r in rows],
-        "session_sharpe": pa.array([r.sharpe for r in rows], pa.float64()),
     }
     columns |= {name: pa.array([r.figures.get(name) for r in rows], pa.float64()) for name in FIGURES}
     columns |= {name: pa.array([r.counts.get(name) for r in rows], pa.int64()) for name in _COUNTS}
@@ -165,7 +166,7 @@ def read_rows(path: Path) -> list[Tried]:
             counts = {n: row[n] for n in _COUNTS if row.get(n) is not None}
             settings = msgspec.json.decode(row["settings"], type=dict[str, float | str | bool])
             figures = {n: row.get(n) for n in FIGURES} if not row["problem"] else {}
-            made.append(Tried(dict(settings), figures, counts, row["session_sharpe"], row["problem"]))
+            made.append(Tried(dict(settings), figures, counts, row["problem"]))
         return made
     except (pa.ArrowException, KeyError, TypeError, UnicodeDecodeError, msgspec.MsgspecError) as error:
         raise ValueError(f"{path.name} cannot be read as a sweep: {error}") from None

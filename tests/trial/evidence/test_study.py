@@ -192,7 +192,6 @@ def test_the_fan_is_made_of_the_paths() -> None:
                 paths.append(panel.column("close")[place + horizon] / panel.column("open")[place + 1] - 1)
         told = made.fan.lines[:, horizon - 1]
         assert told == pytest.approx(np.quantile(paths, [0.1, 0.25, 0.5, 0.75, 0.9]))
-        assert made.fan.mean[horizon - 1] == pytest.approx(np.mean(paths))
     assert made.usual_fan.paths == panel.size
 
 

@@ -39,7 +39,7 @@ class FanView(QWidget):
         shares = "; ".join(f"{s:.0%}" for s in SHARES)
         self.setToolTip(
             f"Lines: {shares} of the paths lie below. Coloured: after the signal. Grey: after any bar. "
-            "From the next open to the close so many bars later."
+            "From the next open to the close so many bars later. The dots are the means that the sentence compares."
         )
         self.update()
 
@@ -72,6 +72,12 @@ class FanView(QWidget):
         self._fan(painter, usual, place, self.theme.color("mute"), 1.4, Qt.PenStyle.DashLine)
         colour = qcolor(self.theme.paint(TONE_COLOURS[evidence.tone]))
         self._fan(painter, ours, place, colour, 2.2, Qt.PenStyle.SolidLine)
+        one = evidence.at(self.bars)
+        for value, shade in ((one.usual, self.theme.color("mute")), (one.mean, colour)):
+            if value is not None:
+                painter.setPen(QPen(self.theme.color("ground"), 1.5))
+                painter.setBrush(shade)
+                painter.drawEllipse(place(one.bars, value), 4.5, 4.5)
         self._legend(painter, box, colour)
 
     def _axes(self, painter: QPainter, box: QRectF, count: int, low: float, high: float) -> None:

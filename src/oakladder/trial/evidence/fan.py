@@ -17,10 +17,9 @@ _MOST_PATHS = 2_000
 @dataclass(frozen=True, slots=True)
 class Fan:
     """Changes from the next open to the close 1, 2, … bars later: ``lines`` float64, shape (shares, bars), NaN where no
-    path reaches, and their ``mean``, shape (bars,)."""
+    path reaches."""
 
     lines: np.ndarray
-    mean: np.ndarray
     paths: int
 
 
@@ -37,9 +36,7 @@ def fan_of(panel: Panel, places: np.ndarray, bars: int) -> Fan:
         first = opens[np.minimum(places + 1, last)] if len(places) else np.zeros(0)
         paths = np.where(there & (first > 0)[:, None], closes[np.minimum(at, last)] / first[:, None] - 1, np.nan)
     known = (~np.isnan(paths)).sum(axis=0)
-    total = np.where(np.isnan(paths), 0.0, paths).sum(axis=0)
-    mean = np.divide(total, known, out=np.full(bars, np.nan), where=known > 0)
-    return Fan(_quantiles(np.sort(paths, axis=0), known), mean, len(places))
+    return Fan(_quantiles(np.sort(paths, axis=0), known), len(places))
 
 
 def _quantiles(rising: np.ndarray, known: np.ndarray) -> np.ndarray:

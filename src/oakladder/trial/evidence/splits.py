@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.trial.evidence.study import USUAL_HORIZON, Evidence, days_of, firsts_of
+from oakladder.trial.evidence.study import USUAL_HORIZON, Evidence, days_of
 from oakladder.trial.groups import WEEKDAYS
 
 
@@ -70,7 +70,7 @@ def _usual(evidence: Evidence, horizon: int, keys: np.ndarray) -> tuple[np.ndarr
     """The known changes of all usable bars, and their keys."""
     panel = evidence.ground.panel
     usable = np.zeros(panel.size, dtype=bool)
-    for first, end in zip(firsts_of(evidence.ground).tolist(), panel.ends.tolist(), strict=True):
+    for first, end in zip(evidence.ground.firsts.tolist(), panel.ends.tolist(), strict=True):
         usable[first : max(end - horizon, first)] = True
     at = np.flatnonzero(usable)
     with np.errstate(divide="ignore", invalid="ignore"):

@@ -78,7 +78,7 @@ class Evidence:
     def usual_fan(self) -> Fan:
         """The paths after every bar."""
         panel = self.ground.panel
-        firsts = firsts_of(self.ground)
+        firsts = self.ground.firsts
         bars = np.concatenate([np.arange(a, b) for a, b in zip(firsts.tolist(), panel.ends.tolist(), strict=True)])
         return fan_of(panel, bars, max(HORIZONS))
 
@@ -128,22 +128,13 @@ def judged_flags(
     progress: Callable[[float], None] | None = None,
 ) -> Evidence:
     """Judges flags (bool, as long as the panel) as a signal of some tone. Raises `Cancelled`."""
-    panel, firsts = ground.panel, firsts_of(ground)
+    panel, firsts = ground.panel, ground.firsts
     found = followed(panel, flags, HORIZONS, firsts, executor=executor, cancelled=cancelled, progress=progress)
     places = np.flatnonzero(flags)
     symbol = np.searchsorted(panel.offsets, places, "right") - 1
     places = places[places >= firsts[symbol]] if len(places) else places
     horizons = tuple(_horizon(panel, one, tone) for one in found)
     return Evidence(program, name, tone, ground, horizons, tuple(found), places)
-
-
-def firsts_of(ground: Ground) -> np.ndarray:
-    """The first bar of each symbol that counts."""
-    panel = ground.panel
-    if ground.first is None:
-        return panel.starts
-    first = ground.first
-    return panel.starts + np.array([int(np.searchsorted(t, first)) for t in panel.timeline.each], dtype=np.int64)
 
 
 def _horizon(panel: Panel, one: Followed, tone: Tone) -> Horizon:

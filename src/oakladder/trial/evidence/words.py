@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from oakladder.rung.words import Tone
 from oakladder.trial.evidence.study import USUAL_HORIZON, Evidence, Horizon
 
 #: Fewer occurrences, or days, say little whatever they show.
@@ -97,11 +96,6 @@ def horizon_words(one: Horizon) -> list[str]:
     up = "–" if one.up is None else f"{one.up:.0%}"
     chance = "–" if one.chance is None else f"{one.chance:.1%}"
     return [str(one.bars), f"{one.count:,}", f"{one.days:,}", mean, median, up, usual, difference, chance]
-
-
-def expected(tone: Tone) -> str:
-    """What a signal of a tone promises."""
-    return {Tone.BULLISH: "a rise", Tone.BEARISH: "a fall"}.get(tone, "a move away from the usual")
 
 
 def _times(count: int) -> str:

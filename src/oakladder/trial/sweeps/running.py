@@ -10,7 +10,6 @@ from typing import Any, Protocol, runtime_checkable
 from oakladder.rung import Program
 from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.problems import Cancelled, RunProblem
-from oakladder.trial.discount import returns_of
 from oakladder.trial.figures import Value
 from oakladder.trial.money import Account
 from oakladder.trial.sweeps.packing import NotPacked, Recorded, packed, unpacked
@@ -22,15 +21,11 @@ _BATCHES = 32
 
 @dataclass(frozen=True, slots=True)
 class Tried:
-    """What came of a variant: its settings, figures and counts, or the problem that kept it from running.
-
-    ``sharpe`` is the Sharpe ratio of one session, as the discount for tries needs it.
-    """
+    """What came of a variant: its settings, figures and counts, or the problem that kept it from running."""
 
     settings: dict[str, object]
     figures: dict[str, Value] = field(default_factory=dict)
     counts: dict[str, int] = field(default_factory=dict)
-    sharpe: float | None = None
     problem: str = ""
 
     def value(self, name: str) -> Value:
@@ -63,12 +58,6 @@ class Sharing(Protocol):
     def share(self, data: bytes) -> object: ...
 
 
-def tried_of(trial: Trial, changed: Mapping[str, object]) -> Tried:
-    """What is kept of a trial among many."""
-    returns = returns_of(trial)
-    return Tried(dict(changed), trial.figures, trial.counts, None if returns is None else returns.sharpe)
-
-
 def swept(
     task: Task,
     variants: Sequence[Mapping[str, object]],
@@ -96,7 +85,8 @@ def _one(task: Task, changed: Mapping[str, object], cancelled: Callable[[], bool
     if cancelled is not None and cancelled():
         raise Cancelled
     try:
-        return tried_of(task.trial(changed, cancelled), changed)
+        trial = task.trial(changed, cancelled)
+        return Tried(dict(changed), trial.figures, trial.counts)
     except RunProblem as problem:
         return Tried(dict(changed), problem=str(problem))
 
@@ -161,8 +151,3 @@ def try_batch(data: bytes, settings: dict[str, object], variants: Sequence[Mappi
         except NotPacked:
             made.append(None)
     return made
-
-
-def with_settings(task: Task, settings: Mapping[str, object]) -> Task:
-    """The same rule with other settings to begin with."""
-    return replace(task, settings={**task.settings, **settings})

@@ -147,8 +147,7 @@ def _left_at_the_end(trial: Trial) -> Equity:
     trades = book.trades
     symbol = trades.symbol[which]
     last = book.grid.closes[symbol, -1]
-    ticks = np.array(trades.panel.ticks or (0.01,) * len(trades.panel))[symbol]
-    worse = costs.slippage.ticks * ticks + costs.slippage.ratio * last
+    worse = costs.slippage.of(last, np.array(trades.panel.steps)[symbol])
     price = last - trades.side[which] * worse
     units = book.units[which]
     value = equity.value.copy()

@@ -175,7 +175,7 @@ class SweepView(QWidget):
         for entry in reversed(kept):
             other = ", another text" if program is not None and mark_of(program.text) != entry.what.text else ""
             when = f"{datetime.fromtimestamp(entry.moment):%d %b %H:%M}"
-            names = " × ".join(text.partition("=")[0] for text in entry.ranges)
+            names = " × ".join(entry.ranges)
             where = f"{entry.what.list_name} {entry.what.timeframe}"
             self.earlier.addItem(f"{when}: {names}, {entry.count:,}, {where}{other}", entry.file)
 
