@@ -11,10 +11,12 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel
 
+import windows
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app
 from oakladder.desk.look.theme import NIGHT
 from oakladder.desk.trial.place import TrialPlace
+from oakladder.desk.trial.sweep.view import SweepView
 from oakladder.desk.window import Window
 from oakladder.trial.evidence.study import evidence_of
 from oakladder.trial.notebook import Swept, Try
@@ -42,10 +44,7 @@ trade ride long
 
 
 def opened(window: Window, calm: Calm, text: str = RULE, name: str = "mine") -> None:
-    path = window.desk.workspace.scripts / f"{name}.rung"
-    path.write_text(text)
-    window.desk.rule.open(path)
-    calm(window)
+    windows.opened(window, calm, text, name)
 
 
 @pytest.fixture
@@ -132,12 +131,12 @@ def test_the_place_shows_all_of_it(window: Window, calm: Calm, place: TrialPlace
     QTest.keyClick(view.horizons, Qt.Key.Key_Down)
     assert view.horizons.bars == 20 and view.fan.bars == 20
     assert "20 bars later" in view.sentence.text() and "10 bars later" in ten
-    for k in range(view.chooser.count()):
-        view.chooser.setCurrentIndex(k)
-        view.chooser.activated.emit(k)
+    for k in range(view.parts.chooser.count()):
+        view.parts.chooser.setCurrentIndex(k)
+        view.parts.chooser.activated.emit(k)
         calm(window)
-        rows = view.parts.rows
-        if view.chooser.currentText() == "hour":
+        rows = view.parts.bars.rows
+        if view.parts.chooser.currentText() == "hour":
             assert rows == []
         else:
             assert sum(int(r.words[1].replace(",", "")) for r in rows) == told.at(20).count
@@ -180,6 +179,17 @@ def test_the_trial_stands_beside_chance(window: Window, calm: Calm, place: Trial
 # --- sweeps -----------------------------------------------------------------------------------------
 
 
+def swept_by_one(window: Window, calm: Calm, place: TrialPlace) -> SweepView:
+    """The first setting swept alone."""
+    place.show_sweep()
+    calm(window)
+    for box, _ in place.sweep.form.rows[1:]:
+        box.setChecked(False)
+    place.sweep.form.sweep_button.click()
+    calm(window)
+    return place.sweep
+
+
 def test_settings_are_swept_and_a_square_is_taken(window: Window, calm: Calm, place: TrialPlace) -> None:
     QTest.keyClick(window, Qt.Key.Key_W, _CTRL | _ALT)
     calm(window)
@@ -200,7 +210,7 @@ def test_settings_are_swept_and_a_square_is_taken(window: Window, calm: Calm, pl
     assert made is not None and len(view.map.tried) == 12 and "12 combinations" in view.words.text()
     # Every figure is that of the trial with these settings.
     number = next(k for k, t in enumerate(view.map.tried) if t.settings == {"n": 40.0, "far": 2.0})
-    cell = view.map._cell(number).center().toPoint()
+    cell = view.map.cell(number).center().toPoint()
     QTest.mouseClick(view.map, Qt.MouseButton.LeftButton, pos=cell)
     calm(window)
     assert window.desk.rule.settings["n"] == 40.0 and window.desk.rule.settings["far"] == 2.0
@@ -220,13 +230,7 @@ def test_settings_are_swept_and_a_square_is_taken(window: Window, calm: Calm, pl
 
 
 def test_a_sweep_that_was_kept_is_shown_again(window: Window, calm: Calm, place: TrialPlace) -> None:
-    place.show_sweep()
-    calm(window)
-    view = place.sweep
-    for box, _ in view.form._rows[1:]:
-        box.setChecked(False)
-    view.form.sweep_button.click()
-    calm(window)
+    view = swept_by_one(window, calm, place)
     wait(window, calm, lambda: any(isinstance(e, Swept) for e in window.desk.notes.book.entries))
     rows = list(view.map.tried)
     opened(window, calm, "rung 1\nsignal go = close > open\n", "other")
@@ -240,13 +244,7 @@ def test_a_sweep_that_was_kept_is_shown_again(window: Window, calm: Calm, place:
 
 
 def test_two_sweeps_are_compared(window: Window, calm: Calm, place: TrialPlace) -> None:
-    place.show_sweep()
-    calm(window)
-    view = place.sweep
-    for box, _ in view.form._rows[1:]:
-        box.setChecked(False)
-    view.form.sweep_button.click()
-    calm(window)
+    view = swept_by_one(window, calm, place)
     assert "Beside" not in view.words.text()
     window.desk.trials.set_ground(list_name="Salt")
     calm(window)
@@ -267,12 +265,12 @@ def test_a_field_of_very_many_squares_is_painted_and_read(window: Window, calm: 
         for k in range(40_000)
     ]
     view = place.sweep
-    view._look_at(tuple(ranges), rows)
+    view.look_at(tuple(ranges), rows)
     calm(window)
     begin = time.monotonic()
     assert not view.map.grab().isNull()
     assert time.monotonic() - begin < 1.0
-    box = view.map._box()
+    box = view.map.box()
     assert view.map.variant_at(box.topRight() + QPointF(-1, 1)) == 39_999
     assert view.map.variant_at(box.bottomLeft() + QPointF(1, -1)) == 0 and view.map.map.best == 39_999  # type: ignore[union-attr]
 
@@ -287,7 +285,7 @@ def test_a_wrong_range_gets_a_sentence_and_keeps_what_was_typed(  # type: ignore
     calm(window)
     said: list[str] = []
     window.desk.status.connect(said.append)
-    line = place.sweep.form._rows[0][1]
+    line = place.sweep.form.rows[0][1]
     line.setFocus()
     line.selectAll()
     QTest.keyClick(line, Qt.Key.Key_Delete)
@@ -304,8 +302,8 @@ def test_a_long_sweep_is_stopped(window: Window, calm: Calm, place: TrialPlace) 
     place.trials.set_ground(list_name="All symbols")
     calm(window)
     form = place.sweep.form
-    form._rows[0][1].setText("2..200")
-    form._rows[1][1].setText("1..10/0.1")
+    form.rows[0][1].setText("2..200")
+    form.rows[1][1].setText("1..10/0.1")
     QTest.mouseClick(form.sweep_button, Qt.MouseButton.LeftButton)
     wait_for = time.monotonic() + 2
     while not place.stop_button.isVisible() and time.monotonic() < wait_for:
@@ -320,8 +318,8 @@ def test_a_rule_is_walked_forward(window: Window, calm: Calm, place: TrialPlace)
     place.show_sweep()
     calm(window)
     form = place.sweep.form
-    form._rows[0][1].setText("10..40/10")
-    form._rows[1][0].setChecked(False)
+    form.rows[0][1].setText("10..40/10")
+    form.rows[1][0].setChecked(False)
     QTest.mouseClick(form.walk_button, Qt.MouseButton.LeftButton)
     calm(window)
     view = place.sweep
@@ -516,7 +514,7 @@ def test_a_sweep_of_another_rule_is_kept_nowhere_else(window: Window, calm: Calm
     calm(window)
     place.trials.set_ground(list_name="All symbols")
     calm(window)
-    place.sweep.form._rows[0][1].setText("2..60")
+    place.sweep.form.rows[0][1].setText("2..60")
     place.sweep.form.sweep_button.click()
     opened(window, calm, RULE.replace("20 range", "21 range"), "other")
     QTest.qWait(300)

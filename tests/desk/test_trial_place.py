@@ -13,6 +13,7 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLabel, QMenu
 
+import windows
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.look.theme import NIGHT
@@ -35,11 +36,8 @@ trade ride long
 """
 
 
-def opened(window: Window, calm: Calm, text: str = RULE) -> None:
-    path = window.desk.workspace.scripts / "mine.rung"
-    path.write_text(text)
-    window.desk.rule.open(path)
-    calm(window)
+def opened(window: Window, calm: Calm, text: str = RULE, name: str = "mine") -> None:
+    windows.opened(window, calm, text, name)
 
 
 @pytest.fixture

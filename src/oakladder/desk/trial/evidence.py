@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QSplitter, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
 
 from oakladder.desk.judging import PLACE, Judgement, Judging
 from oakladder.desk.look.theme import Theme
-from oakladder.desk.widgets.bar_rows import BarRow, BarRows
+from oakladder.desk.widgets.bar_rows import BarRow, BarsBy
 from oakladder.desk.widgets.fan import FanView
 from oakladder.desk.widgets.horizons import HorizonRows
 from oakladder.trial.evidence import splits
@@ -29,7 +29,8 @@ class EvidenceView(QWidget):
         parent: QWidget | None = None,
     ):
         super().__init__(parent)
-        self._judging, self._evidence = judging, None
+        self._judging = judging
+        self._evidence: Evidence | None = None
         self._splits: dict[str, Callable[[Evidence, int], list[Part]]] = {
             "year": splits.by_year,
             "group": lambda evidence, bars: splits.by_group(evidence, group_of(), bars),
@@ -38,16 +39,14 @@ class EvidenceView(QWidget):
         }
         self.signals, self.sentence, self.warnings = QComboBox(), QLabel(objectName="head"), QLabel(objectName="quiet")
         self.fan, self.horizons = FanView(theme), HorizonRows(theme)
-        self.chooser = QComboBox(toolTip="By how much the mean is above what is usual in the same part")
-        self.parts = BarRows(theme, ("more", "times", "days", "up"))
+        self.parts = BarsBy(theme, ("more", "times", "days", "up"), list(self._splits))
+        self.parts.chooser.setToolTip("By how much the mean is above what is usual in the same part")
         self._lay_out()
         self.signals.activated.connect(lambda _: judging.set_signal(self.signals.currentText()))
         self.horizons.chosen.connect(self._look_at)
-        self.chooser.activated.connect(lambda _: self._show_parts())
+        self.parts.chosen.connect(lambda _: self._show_parts())
         judging.judged.connect(self._show)
         judging.parted.connect(self._take_parts)
-
-    _evidence: Evidence | None
 
     def _lay_out(self) -> None:
         self.signals.setToolTip("Which signal is judged")
@@ -59,23 +58,12 @@ class EvidenceView(QWidget):
         head.addWidget(self.signals)
         head.addWidget(self.sentence, 1)
         self.warnings.setContentsMargins(10, 0, 10, 4)
-        self.chooser.addItems(list(self._splits))
-        by = QHBoxLayout()
-        by.setContentsMargins(8, 4, 8, 2)
-        by.addWidget(QLabel("By", objectName="quiet"))
-        by.addWidget(self.chooser)
-        by.addStretch(1)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setFrameShape(QScrollArea.Shape.NoFrame)
-        area.setWidget(self.parts)
         right = QWidget()
         column = QVBoxLayout(right)
         column.setContentsMargins(0, 0, 8, 0)
         column.setSpacing(2)
         column.addWidget(self.horizons)
-        column.addLayout(by)
-        column.addWidget(area, 1)
+        column.addWidget(self.parts, 1)
         split = QSplitter(Qt.Orientation.Horizontal)
         split.addWidget(self.fan)
         split.addWidget(right)
@@ -120,12 +108,12 @@ class EvidenceView(QWidget):
 
     def _show_parts(self) -> None:
         if self._evidence is None:
-            self.parts.show_rows([])
+            self.parts.bars.show_rows([])
         else:
-            self._judging.ask_parts(self._splits[self.chooser.currentText()], self._evidence, self.horizons.bars)
+            self._judging.ask_parts(self._splits[self.parts.kind], self._evidence, self.horizons.bars)
 
     def _take_parts(self, made: list[Part]) -> None:
-        self.parts.show_rows(
+        self.parts.bars.show_rows(
             [
                 BarRow(p.name, p.difference, (f"{p.difference:+.2%}", f"{p.count:,}", f"{p.days:,}", f"{p.up:.0%}"))
                 for p in made
@@ -133,6 +121,7 @@ class EvidenceView(QWidget):
         )
 
     def set_theme(self, theme: Theme) -> None:
-        for part in (self.fan, self.horizons, self.parts):
-            part.theme = theme
+        self.fan.theme = self.horizons.theme = theme
+        for part in (self.fan, self.horizons):
             part.update()
+        self.parts.set_theme(theme)

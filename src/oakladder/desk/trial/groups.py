@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from oakladder.desk.look.theme import Theme
-from oakladder.desk.widgets.bar_rows import BarRow, BarRows
+from oakladder.desk.widgets.bar_rows import BarRow, BarsBy
 from oakladder.trial import groups
 from oakladder.trial.figures import Unit, written
 from oakladder.trial.groups import TradeGroup
@@ -24,11 +24,10 @@ def _numbers(group: TradeGroup) -> tuple[str, str, str, str]:
     )
 
 
-class GroupsPanel(QWidget):
+class GroupsPanel(BarsBy):
     """Chooses by what trades are grouped, and shows the groups."""
 
     def __init__(self, theme: Theme, group_of: Callable[[], Mapping[str, str]], parent: QWidget | None = None):
-        super().__init__(parent)
         self._trial: Trial | None = None
         self._kinds: dict[str, Callable[[Trial], list[TradeGroup]]] = {
             "side and reason it was left": lambda trial: [*groups.by_side(trial), *groups.by_reason(trial)],
@@ -38,24 +37,8 @@ class GroupsPanel(QWidget):
             "hour of the entry": groups.by_hour,
             "month of the entry": groups.by_entry_month,
         }
-        self.chooser = QComboBox()
-        self.chooser.addItems(self._kinds)
-        self.chooser.activated.connect(lambda _: self._show())
-        self.bars = BarRows(theme, ("result", "trades", "winners", "average"))
-        row = QHBoxLayout()
-        row.setContentsMargins(8, 4, 8, 2)
-        row.addWidget(QLabel("By", objectName="quiet"))
-        row.addWidget(self.chooser)
-        row.addStretch(1)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setFrameShape(QScrollArea.Shape.NoFrame)
-        area.setWidget(self.bars)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(0)
-        layout.addLayout(row)
-        layout.addWidget(area, 1)
+        super().__init__(theme, ("result", "trades", "winners", "average"), list(self._kinds), parent)
+        self.chosen.connect(lambda _: self._show())
 
     def show_trial(self, trial: Trial | None) -> None:
         """Shows the groups of another trial."""
@@ -63,11 +46,7 @@ class GroupsPanel(QWidget):
         self._show()
 
     def _show(self) -> None:
-        found = self._kinds[self.chooser.currentText()](self._trial) if self._trial is not None else []
-        if self.chooser.currentText() == "symbol":
+        found = self._kinds[self.kind](self._trial) if self._trial is not None else []
+        if self.kind == "symbol":
             found = sorted(found, key=lambda g: -(g.figures["net"] or 0.0))
         self.bars.show_rows([BarRow(g.name, g.figures["net"] or 0.0, _numbers(g)) for g in found])
-
-    def set_theme(self, theme: Theme) -> None:
-        self.bars.theme = theme
-        self.bars.update()

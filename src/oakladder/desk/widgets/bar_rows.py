@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QRectF, QSize, Qt
+from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from oakladder.desk.look.theme import Theme, ui_font
 
@@ -75,6 +75,41 @@ class BarRows(QWidget):
                 painter.drawText(cell(j, top), _RIGHT, words)
         painter.setPen(self.theme.color("line"))
         painter.drawLine(int(middle), _ROW, int(middle), _ROW * (len(self.rows) + 1))
+
+
+class BarsBy(QWidget):
+    """Rows with a choice of what they are by; ``chosen`` tells another (str)."""
+
+    chosen = pyqtSignal(str)
+
+    def __init__(self, theme: Theme, heads: Sequence[str], kinds: Sequence[str], parent: QWidget | None = None):
+        super().__init__(parent)
+        self.chooser, self.bars = QComboBox(), BarRows(theme, heads)
+        self.chooser.addItems(kinds)
+        self.chooser.activated.connect(lambda _: self.chosen.emit(self.kind))
+        row = QHBoxLayout()
+        row.setContentsMargins(8, 4, 8, 2)
+        row.addWidget(QLabel("By", objectName="quiet"))
+        row.addWidget(self.chooser)
+        row.addStretch(1)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setFrameShape(QScrollArea.Shape.NoFrame)
+        area.setWidget(self.bars)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(row)
+        layout.addWidget(area, 1)
+
+    @property
+    def kind(self) -> str:
+        """What the rows are by."""
+        return self.chooser.currentText()
+
+    def set_theme(self, theme: Theme) -> None:
+        self.bars.theme = theme
+        self.bars.update()
 
 
 _RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter

@@ -40,7 +40,8 @@ class SweepForm(QWidget):
     def __init__(self, parent: QWidget | None = None):
         super().__init__(parent)
         self._infos: list[SettingInfo] = []
-        self._rows: list[tuple[QCheckBox, QLineEdit]] = []
+        #: The tick and the values of each setting.
+        self.rows: list[tuple[QCheckBox, QLineEdit]] = []
         self.figures = QComboBox()
         self.names = [name for name, figure in FIGURES.items() if figure.good]
         self.figures.addItems([FIGURES[name].title for name in self.names])
@@ -96,12 +97,12 @@ class SweepForm(QWidget):
         wanted = [i for i in infos if i.kind == "number" or i.choices]
         if wanted == self._infos:
             return
-        typed = {i.name: (box.isChecked(), line.text()) for i, (box, line) in zip(self._infos, self._rows, strict=True)}
-        for pair in self._rows:
+        typed = {i.name: (box.isChecked(), line.text()) for i, (box, line) in zip(self._infos, self.rows, strict=True)}
+        for pair in self.rows:
             for part in pair:
                 self._grid.removeWidget(part)
                 part.deleteLater()
-        self._infos, self._rows = wanted, []
+        self._infos, self.rows = wanted, []
         for k, info in enumerate(wanted):
             box, line = QCheckBox(info.name), QLineEdit(first_range(info, values.get(info.name, info.default)))
             box.setToolTip(info.text or info.name)
@@ -114,13 +115,13 @@ class SweepForm(QWidget):
             line.textChanged.connect(lambda _: self._count())
             self._grid.addWidget(box, k, 0)
             self._grid.addWidget(line, k, 1)
-            self._rows.append((box, line))
+            self.rows.append((box, line))
         self._count()
 
     def show_ranges(self, ranges: Sequence[Range]) -> None:
         """Shows the ranges of a sweep that was made before."""
         known = {r.name: r for r in ranges}
-        for info, (box, line) in zip(self._infos, self._rows, strict=True):
+        for info, (box, line) in zip(self._infos, self.rows, strict=True):
             box.setChecked(info.name in known)
             if info.name in known:
                 line.setText(known[info.name].words().partition("=")[2])
@@ -129,7 +130,7 @@ class SweepForm(QWidget):
         """The ranges that are ticked. Raises `RunProblem` with a sentence."""
         return [
             Range.parse(f"{info.name}={line.text()}")
-            for info, (box, line) in zip(self._infos, self._rows, strict=True)
+            for info, (box, line) in zip(self._infos, self.rows, strict=True)
             if box.isChecked()
         ]
 

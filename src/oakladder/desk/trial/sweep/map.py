@@ -91,16 +91,18 @@ class SweepMapView(QWidget):
 
     # --- where things are ---------------------------------------------------------------------------
 
-    def _box(self) -> QRectF:
+    def box(self) -> QRectF:
+        """Where all squares stand."""
         return QRectF(_LEFT, _TOP, self.width() - _LEFT - _RIGHT, self.height() - _TOP - _BOTTOM)
 
     @property
     def _is_line(self) -> bool:
         return self.map is not None and len(self.map.ranges) == 1
 
-    def _cell(self, number: int) -> QRectF:
+    def cell(self, number: int) -> QRectF:
+        """The square of a variant."""
         assert self.map is not None
-        box = self._box()
+        box = self.box()
         across, upright = self.map.ranges[-1 if len(self.map.ranges) < 2 else 1], self.map.ranges[0]
         place = self.map.places[number]
         if self._is_line:
@@ -111,7 +113,7 @@ class SweepMapView(QWidget):
 
     def variant_at(self, point: QPointF) -> int | None:
         """The variant whose square is at a place."""
-        box = self._box()
+        box = self.box()
         if self.map is None or not self._shown or not box.contains(point):
             return None
         ranges = self.map.ranges
@@ -151,10 +153,10 @@ class SweepMapView(QWidget):
             self._picture(painter, low, middle, high)
             special = np.flatnonzero(self.map.lonely) if self.map.lonely.sum() < 500 else np.zeros(0, dtype=np.int64)
             for k in {*special.tolist(), self.map.best, self.map.broad, self.at} & set(self._shown):
-                self._marks(painter, k, self._cell(k).adjusted(-4, -4, 4, 4))
+                self._marks(painter, k, self.cell(k).adjusted(-4, -4, 4, 4))
             return
         for k in self._shown:
-            cell = self._cell(k).adjusted(1, 1, -1, -1)
+            cell = self.cell(k).adjusted(1, 1, -1, -1)
             value = float(self.map.values[k])
             painter.fillRect(cell, self._shade(value, low, middle, high))
             if cell.width() > 44 and cell.height() > 16:
@@ -172,7 +174,7 @@ class SweepMapView(QWidget):
         for k in self._shown:
             row, column = self.map.places[k][:2].tolist()
             image.setPixelColor(column, upright - 1 - row, self._shade(float(self.map.values[k]), low, middle, high))
-        painter.drawImage(self._box(), image)
+        painter.drawImage(self.box(), image)
 
     def _shade(self, value: float, low: float, middle: float, high: float) -> QColor:
         """Better than the middle of all bluer, worse redder; less is better for some figures."""
@@ -217,7 +219,7 @@ class SweepMapView(QWidget):
 
     def _line(self, painter: QPainter, low: float, high: float) -> None:
         assert self.map is not None
-        box, room = self._box(), (high - low) * 0.08 or 1.0
+        box, room = self.box(), (high - low) * 0.08 or 1.0
         low, high = low - room, high + room
 
         def y(value: float) -> float:
@@ -232,18 +234,18 @@ class SweepMapView(QWidget):
             (self.map.values, QPen(self.theme.color("ink"), 2)),
         ):
             points = [
-                QPointF(self._cell(k).center().x(), y(float(values[k]))) for k in self._shown if values[k] == values[k]
+                QPointF(self.cell(k).center().x(), y(float(values[k]))) for k in self._shown if values[k] == values[k]
             ]
             painter.setPen(pen)
             painter.drawPolyline(QPolygonF(points))
         for k in self._shown:
             value = float(self.map.values[k])
             if value == value:
-                self._marks(painter, k, QRectF(self._cell(k).center().x() - 13, y(value) - 13, 26, 26))
+                self._marks(painter, k, QRectF(self.cell(k).center().x() - 13, y(value) - 13, 26, 26))
 
     def _axes(self, painter: QPainter) -> None:
         assert self.map is not None
-        box, ranges = self._box(), self.map.ranges
+        box, ranges = self.box(), self.map.ranges
         across = ranges[0] if self._is_line else ranges[1]
         painter.setFont(ui_font(8))
         painter.setPen(self.theme.color("faint"))

@@ -110,7 +110,7 @@ class SweepView(QWidget):
     # --- what came of it ----------------------------------------------------------------------------
 
     def _take(self, made: Sweep) -> None:
-        self._look_at(made.ranges, made.rows)
+        self.look_at(made.ranges, made.rows)
         self.map.setFocus()
 
     def _take_walk(self, made: Walk) -> None:
@@ -134,7 +134,7 @@ class SweepView(QWidget):
         self._show_current()
         self.words.setText(map_words(made, ranges, rows) + beside_words(made.figure, rows, self._before))
 
-    def _look_at(self, ranges: tuple[Range, ...], rows: Sequence[Tried]) -> None:
+    def look_at(self, ranges: tuple[Range, ...], rows: Sequence[Tried]) -> None:
         """Shows a sweep; the one that was shown before stays beside it."""
         self._before = by_settings(self._shown[1]) if self._shown is not None else {}
         self._shown = ranges, rows
@@ -189,7 +189,7 @@ class SweepView(QWidget):
             self._sweeping.told.emit("The file of this sweep cannot be read any more.")
             return
         self.form.show_ranges(ranges)
-        self._look_at(ranges, rows)
+        self.look_at(ranges, rows)
 
     def _forget(self) -> None:
         """Another rule is open: its sweeps are others."""
