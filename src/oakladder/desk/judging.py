@@ -135,7 +135,7 @@ class Judging(QObject):
         settings, trials = dict(self._rule.settings), self._trials
         if BENCH in self._watchers:
             symbol, frame = trials.where()
-            asked = [(symbol, frame), (trials.list_name, frame)]
+            asked = [(symbol, frame, False), (trials.list_name, frame, True)]
             self._jobs.start(
                 "evidence at a glance",
                 lambda ticket: [self._evidence(program, settings, name, *one, ticket) for one in asked],
@@ -144,7 +144,7 @@ class Judging(QObject):
                 slow=True,
             )
         if PLACE in self._watchers:
-            where = trials.list_name, trials.timeframe
+            where = trials.list_name, trials.timeframe, True
             self._jobs.start(
                 "evidence",
                 lambda ticket: self._evidence(program, settings, name, *where, ticket),
@@ -169,8 +169,10 @@ class Judging(QObject):
         name: str | None,
         list_name: str,
         timeframe: Timeframe,
+        drawn: bool,
         ticket: Ticket,
     ) -> Judgement:
+        """Evidence somewhere; what is ``drawn`` of it is made here too, so that painting need not wait."""
         where = f"{list_name} {timeframe}"
         try:
             ground, _ = self._trials.ground_of(list_name, Frame(timeframe))
@@ -184,7 +186,8 @@ class Judging(QObject):
                     cancelled=ticket.cancelled,
                     progress=ticket.report,
                 )
-            _ = made.fan, made.usual_fan  # made here, so that painting need not wait
+            if drawn:
+                _ = made.fan, made.usual_fan
             return Judgement(where, made)
         except Cancelled:
             raise

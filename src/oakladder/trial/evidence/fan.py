@@ -23,10 +23,16 @@ class Fan:
     paths: int
 
 
+def evenly(count: int) -> np.ndarray:
+    """The numbers of the paths that are drawn of so many, int64: all of few, evenly chosen ones of more."""
+    if count <= _MOST_PATHS:
+        return np.arange(count)
+    return np.linspace(0, count - 1, _MOST_PATHS).astype(np.int64)
+
+
 def fan_of(panel: Panel, places: np.ndarray, bars: int) -> Fan:
     """The fan of the paths after some bars (places in the panel), so many bars wide."""
-    if len(places) > _MOST_PATHS:
-        places = places[np.linspace(0, len(places) - 1, _MOST_PATHS).astype(np.int64)]
+    places = places[evenly(len(places))]
     opens, closes = panel.column("open"), panel.column("close")
     ends = panel.offsets[np.searchsorted(panel.offsets, places, "right")] if len(places) else places
     at = places[:, None] + np.arange(1, bars + 1)

@@ -15,7 +15,7 @@ from oakladder.rung.plan.ops import Output
 from oakladder.rung.problems import RunProblem, did_you_mean
 from oakladder.rung.program import Program
 from oakladder.rung.words import Tone
-from oakladder.trial.evidence.fan import Fan, fan_of
+from oakladder.trial.evidence.fan import Fan, evenly, fan_of
 from oakladder.trial.evidence.shifts import Followed, followed
 from oakladder.trial.trial import Ground
 
@@ -77,10 +77,12 @@ class Evidence:
     @cached_property
     def usual_fan(self) -> Fan:
         """The paths after every bar."""
-        panel = self.ground.panel
-        firsts = self.ground.firsts
-        bars = np.concatenate([np.arange(a, b) for a, b in zip(firsts.tolist(), panel.ends.tolist(), strict=True)])
-        return fan_of(panel, bars, max(HORIZONS))
+        panel, firsts = self.ground.panel, self.ground.firsts
+        sizes = panel.ends - firsts
+        before = np.cumsum(sizes) - sizes
+        some = evenly(int(sizes.sum()))
+        symbol = np.searchsorted(before + sizes, some, "right")
+        return fan_of(panel, firsts[symbol] + some - before[symbol], max(HORIZONS))
 
 
 def signal_of(program: Program, name: str | None) -> Output:
