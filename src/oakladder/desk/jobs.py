@@ -68,13 +68,17 @@ def sentence_of(error: BaseException) -> str:
     return f"Something went wrong: {error or type(error).__name__}. Your work is safe; the log has the details (Ctrl+K, log)."
 
 
+def _nobody(share: float) -> None:
+    """What a job tells its progress to where nobody asks for it."""
+
+
 @dataclass(slots=True)
 class Ticket:
     """What a running job sees of the outside: whether it should stop, and a way to tell how far it is."""
 
     kind: str
     stop: Event = field(default_factory=Event)
-    tell: Callable[[float], None] = lambda share: None
+    tell: Callable[[float], None] = _nobody
     _told: float = 0.0
 
     def cancelled(self) -> bool:
@@ -165,6 +169,7 @@ class Jobs(QObject):
 
     def _finish(self, ticket: Ticket, value: Any, error: Exception | None) -> None:
         then, failed, _ = self._then.pop(id(ticket))
+        ticket.tell = _nobody  # which held the ticket in a circle, and with it all that the job worked on
         if self._tickets.get(ticket.kind) is not ticket:
             return
         del self._tickets[ticket.kind]

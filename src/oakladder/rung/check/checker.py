@@ -36,7 +36,7 @@ class Checker:
         defined = frozenset(s.name.name for s in script.statements if isinstance(s, t.Define))
         trades = any(isinstance(s, t.Trade) for s in script.statements)
         self.context = Context(defined, shelf, cancelled, tuple(lines_of(text)), trades=trades)
-        expressions = Expressions(self.context)
+        self._expressions = expressions = Expressions(self.context)
         self.calls = Calls(self.context, expressions)
         self.statements = Statements(self.context, expressions, self.calls)
         past = Past(self.context, expressions)
@@ -80,7 +80,14 @@ class Checker:
         return self.context.units
 
     def run(self) -> None:
-        """Walks the whole script."""
+        """Walks the whole script, once."""
+        try:
+            self._run()
+        finally:  # opens the circle: the tree of every text typed would else wait for the collector
+            self._expressions.past = {}
+            del self._expressions.calls, self.calls.walk
+
+    def _run(self) -> None:
         if self.script.version is None and self.script.statements:
             self.context.reporter.report(
                 "R110",

@@ -98,4 +98,8 @@ def lower(script: t.Script, known: Known = Known(), cancelled: Callable[[], bool
     Raises `ScriptError` if it is too large, `Cancelled`.
     """
     lowerer = Lowerer(script, known, cancelled)
-    return lowerer.run(), lowerer.trace
+    try:
+        return lowerer.run(), lowerer.trace
+    finally:  # opens the circle: what a text became would else wait for the collector
+        lowerer.expressions.parts, lowerer.expressions.trading = {}, None
+        del lowerer.expressions.frame

@@ -66,36 +66,47 @@ class Live:
                 return any(self.needs(i, False) for i in item.body)
 
 
-def live(all_domains: list[Domain], roots: list[Op]) -> Live:
-    """Works out what is needed for the given values of one symbol's domains (the rest is not run)."""
-    writers: dict[object, list[tuple[Op, tuple[Op, ...]]]] = {}
-    stops: dict[Slot, list[Op]] = {}
+class _Writers:
+    """What writes each store, and what stands above it; what stands above the ends of each loop."""
 
-    def scan(block: list[Item], above: tuple[Op, ...], loop: Slot | None) -> None:
+    def __init__(self) -> None:
+        self.of: dict[object, list[tuple[Op, tuple[Op, ...]]]] = {}
+        self.stops: dict[Slot, list[Op]] = {}
+
+    def scan(self, block: list[Item], above: tuple[Op, ...] = (), loop: Slot | None = None) -> None:
+        """Takes up the writers of a block, which stands below conditions and in a loop."""
         for item in block:
             match item:
                 case Put():
-                    writers.setdefault(item.slot, []).append((item.value, above))
+                    self._add(item.slot, item.value, above)
                 case Save():
-                    writers.setdefault(item.ring, []).append((item.value, above))
+                    self._add(item.ring, item.value, above)
                 case Append():
-                    writers.setdefault(item.log, []).extend((value, above) for value in item.values)
+                    for value in item.values:
+                        self._add(item.log, value, above)
                 case Store():
-                    writers.setdefault(item.table, []).append((item.value, (*above, item.place)))
+                    self._add(item.table, item.value, (*above, item.place))
                 case Branch():
-                    scan(item.then, (*above, item.condition), loop)
-                    scan(item.otherwise, (*above, item.condition), loop)
+                    self.scan(item.then, (*above, item.condition), loop)
+                    self.scan(item.otherwise, (*above, item.condition), loop)
                 case Loop():
-                    writers.setdefault(item.counter, []).append((item.first, (item.last,)))
+                    self._add(item.counter, item.first, (item.last,))
                     inner = (*above, Op("get", attr=item.counter, domain=item.counter.domain))
-                    scan(item.body, inner, item.counter)
+                    self.scan(item.body, inner, item.counter)
                 case LeaveLoop():
                     if loop is not None:
-                        stops.setdefault(loop, []).extend(above)
+                        self.stops.setdefault(loop, []).extend(above)
 
+    def _add(self, store: object, value: Op, above: tuple[Op, ...]) -> None:
+        self.of.setdefault(store, []).append((value, above))
+
+
+def live(all_domains: list[Domain], roots: list[Op]) -> Live:
+    """Works out what is needed for the given values of one symbol's domains (the rest is not run)."""
+    found = _Writers()
     for domain in all_domains:
-        scan(domain.body, (), None)
-        scan(domain.tail, (), None)
+        found.scan(domain.body)
+        found.scan(domain.tail)
 
     ops: set[Op] = set()
     stores: set[object] = set()
@@ -121,10 +132,10 @@ def live(all_domains: list[Domain], roots: list[Op]) -> Live:
             home = store.domain
             if store not in stores:
                 stores.add(store)
-                for value, above in writers.get(store, []):
+                for value, above in found.of.get(store, []):
                     todo.append(value)
                     todo.extend(above)
-                todo.extend(stops.get(store, []) if isinstance(store, Slot) else [])
+                todo.extend(found.stops.get(store, []) if isinstance(store, Slot) else [])
             if isinstance(store, Ring):
                 todo.extend(store.lags)
             if isinstance(store, Table):
@@ -146,15 +157,18 @@ def _by_need(domains: list[Domain], ops: set[Op]) -> list[Domain]:
         if op.code == "export" and isinstance(op.attr, Slot) and op.domain in reads:
             reads[op.domain].add(op.attr.domain)
     done: list[Domain] = []
-
-    def visit(domain: Domain, above: tuple[Domain, ...]) -> None:
-        if domain in done or domain in above:
-            return
-        for other in reads[domain]:
-            if other in reads:
-                visit(other, (*above, domain))
-        done.append(domain)
-
     for domain in domains[1:]:
-        visit(domain, ())
+        _after_its_reads(domain, reads, done)
     return [domains[0], *(d for d in done if d is not domains[0])]
+
+
+def _after_its_reads(
+    domain: Domain, reads: dict[Domain, set[Domain]], done: list[Domain], above: tuple[Domain, ...] = ()
+) -> None:
+    """Adds a domain to those that are done, behind those that it reads."""
+    if domain in done or domain in above:
+        return
+    for other in reads[domain]:
+        if other in reads:
+            _after_its_reads(other, reads, done, (*above, domain))
+    done.append(domain)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import NoReturn
 
 from oakladder.rung.plan.live import Live
 from oakladder.rung.plan.meaning import MEANING
@@ -99,31 +98,32 @@ def _as_float(value: object) -> float:
 
 def _count_steps(live: Live, extents: _Extents) -> float:
     """How many steps the loops take on a bar. Raises `RunProblem` where those are too many."""
-
-    def steps(block: list[Item]) -> float:
-        total = 0.0
-        for item in block:
-            if isinstance(item, Loop) and live.needs(item):
-                low, high = (1, 1) if item.most else (extents.of(item.first)[0], extents.of(item.last)[1])
-                inner = max(high - low + 1, 0) * (1 + steps(item.body))
-                if inner > MAX_STEPS:
-                    refuse(inner, item.line)
-                total += inner
-            elif isinstance(item, Branch):
-                total += steps(item.then) + steps(item.otherwise)
-        return total
-
-    def refuse(count: float, line: int) -> NoReturn:
-        raise RunProblem(
-            f"With these settings the loops take {count:,.0f} steps on every bar; {MAX_STEPS:,} are allowed. "
-            "Use shorter lengths.",
-            line,
-        )
-
-    count = sum(steps(d.body) for d in live.domains) if live.loops else 0.0
+    count = sum(_steps(d.body, live, extents) for d in live.domains) if live.loops else 0.0
     if count > MAX_STEPS:
-        refuse(count, max((loop.line for loop in live.loops), default=0))
+        raise _too_many_steps(count, max((loop.line for loop in live.loops), default=0))
     return count
+
+
+def _steps(block: list[Item], live: Live, extents: _Extents) -> float:
+    total = 0.0
+    for item in block:
+        if isinstance(item, Loop) and live.needs(item):
+            low, high = (1, 1) if item.most else (extents.of(item.first)[0], extents.of(item.last)[1])
+            inner = max(high - low + 1, 0) * (1 + _steps(item.body, live, extents))
+            if inner > MAX_STEPS:
+                raise _too_many_steps(inner, item.line)
+            total += inner
+        elif isinstance(item, Branch):
+            total += _steps(item.then, live, extents) + _steps(item.otherwise, live, extents)
+    return total
+
+
+def _too_many_steps(count: float, line: int) -> RunProblem:
+    return RunProblem(
+        f"With these settings the loops take {count:,.0f} steps on every bar; {MAX_STEPS:,} are allowed. "
+        "Use shorter lengths.",
+        line,
+    )
 
 
 class _Extents:

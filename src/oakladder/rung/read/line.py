@@ -70,7 +70,7 @@ class LineReader:
                 return read(line.text, "start")
             error = None
         except UnexpectedInput as found:
-            error = found
+            error = found.with_traceback(None)  # whose frames would hold it in a circle
         except RecursionError:
             self.expressions.too_deep(line, "This line is nested too deeply")
         self._effort += len(line.text) ** 2
