@@ -34,11 +34,12 @@ def close_popups() -> None:
         popup.close()
 
 
+@pytest.mark.parametrize("times", [1, pytest.param(2, marks=pytest.mark.nightly)])
 @pytest.mark.parametrize("group", list(dict.fromkeys(a.group for a in ACTIONS)))
-def test_every_action_can_be_done_at_any_time(window: Window, calm, answers, group: str) -> None:  # type: ignore[no-untyped-def]
-    """Twice one after the other, behind whatever the actions of its group have left, in the order of the list and back."""
+def test_every_action_can_be_done_at_any_time(window: Window, calm, answers, group: str, times: int) -> None:  # type: ignore[no-untyped-def]
+    """Behind whatever the actions of its group have left, in the order of the list and back; twice over by night."""
     names = [a.name for a in ACTIONS if a.group == group and a.name != "quit"]
-    for name in [n for n in (*names, *reversed(names)) for _ in range(2)]:
+    for name in [n for n in (*names, *reversed(names)) for _ in range(times)]:
         window.deeds[name].trigger()
         calm(window)
         close_popups()

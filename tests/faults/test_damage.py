@@ -150,7 +150,7 @@ def test_some_damage_to_some_files(lived: Path, tmp_path: Path, still: None, tol
     chosen = random.Random(4)
     kinds = kinds_of(lived)
     assert {"config/watchlists.json", "config/scans.json", "config/desk.json"} <= set(kinds), sorted(kinds)
-    tried = [(k, chosen.choice(list(DAMAGES))) for k in chosen.sample(sorted(kinds), 4)]
+    tried = [(k, chosen.choice(list(DAMAGES))) for k in chosen.sample(sorted(kinds), 3)]
     hit_all(lived, tmp_path, tried)
     told(f"damaged files: {len(tried)} tries, {len(kinds)} kinds known, 0 failures")
 
@@ -214,7 +214,7 @@ def _disturbed(value: object, chosen: random.Random, share: float) -> object:
 
 
 @pytest.mark.parametrize(
-    "times", [pytest.param(3, id="short"), pytest.param(120, id="long", marks=pytest.mark.nightly)]
+    "times", [pytest.param(2, id="short"), pytest.param(120, id="long", marks=pytest.mark.nightly)]
 )
 def test_any_remembered_state_opens_every_place(
     lived: Path, tmp_path: Path, still: None, told: Callable[[str], None], times: int
