@@ -16,7 +16,8 @@ from oakladder.bars.errors import DataProblem
 from oakladder.desk.allocator import give_memory_back
 from oakladder.desk.collector import Sweeper, keep_for_good
 from oakladder.desk.jobs import sentence_of
-from oakladder.desk.look.theme import DAY, style_sheet, ui_font
+from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.theme import DAY, style_sheet
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import answered
 from oakladder.desk.window import Window

@@ -12,6 +12,8 @@ from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
+from oakladder.desk.look.distances import GAP
+
 _MOST = 60
 
 
@@ -62,7 +64,7 @@ class Palette(QDialog):
         self.line.returnPressed.connect(self._go)
         self.list.itemClicked.connect(lambda _: self._go())
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(8, 8, 8, 8)
+        layout.setContentsMargins(GAP, GAP, GAP, GAP)
         layout.addWidget(self.line)
         layout.addWidget(self.list)
         self.resize(520, 380)

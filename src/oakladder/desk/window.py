@@ -29,6 +29,7 @@ from oakladder.desk.chart_options import BarStyle, ChartOptions, ScaleKind
 from oakladder.desk.data.place import DataPlace
 from oakladder.desk.ladder.place import LadderPlace
 from oakladder.desk.leaving import may_leave
+from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import DAY, NIGHT, palette, style_sheet
 from oakladder.desk.palette import Palette, PaletteLine, day_of
 from oakladder.desk.pick import PickedSymbol
@@ -104,8 +105,8 @@ class Window(QMainWindow):
     def _lay_out(self) -> None:
         self.top = QWidget(objectName="top")
         row = QHBoxLayout(self.top)
-        row.setContentsMargins(4, 0, 8, 0)
-        row.setSpacing(2)
+        row.setContentsMargins(TIGHT, 0, GAP, 0)
+        row.setSpacing(HAIR)
         row.addWidget(QLabel("Oak Ladder", objectName="brand"))
         shown = (
             ("Bench", self.show_bench),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QLabel, QTabWidget, QVBoxLayout, QWidget
 
 from oakladder.desk.bench.evidence import EvidenceGlance
+from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.trials import BENCH, Outcome, Trials
 from oakladder.desk.why.panel import WhyPanel
@@ -22,8 +23,8 @@ class TrialGlance(QWidget):
         self.curve, self.list_curve = CurveView(theme), CurveView(theme)
         self.curve.plain = self.list_curve.plain = True
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(8, 4, 8, 4)
-        layout.setSpacing(2)
+        layout.setContentsMargins(GAP, TIGHT, GAP, TIGHT)
+        layout.setSpacing(HAIR)
         for line, curve in ((self.symbol, self.curve), (self.list, self.list_curve)):
             line.setMinimumWidth(20)
             line.setWordWrap(True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from oakladder.desk.judging import BENCH, Judgement, Judging
+from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.fan import FanView
 from oakladder.trial.evidence.words import sentence, weaknesses
@@ -27,8 +28,8 @@ class EvidenceGlance(QWidget):
         row.addWidget(self.where, 1)
         self.where.setMinimumWidth(20)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(8, 4, 8, 4)
-        layout.setSpacing(2)
+        layout.setContentsMargins(GAP, TIGHT, GAP, TIGHT)
+        layout.setSpacing(HAIR)
         layout.addLayout(row)
         for line in (self.list, self.symbol):
             line.setWordWrap(True)

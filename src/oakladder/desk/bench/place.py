@@ -20,7 +20,8 @@ from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.strip import SignalStrip
 from oakladder.desk.chart_options import ChartOptions
 from oakladder.desk.columns import ColumnPlace
-from oakladder.desk.look.theme import ui_font
+from oakladder.desk.look.distances import GAP, TIGHT
+from oakladder.desk.look.letters import ui_font
 from oakladder.desk.script.panel import ScriptPanel
 from oakladder.desk.session import Desk
 from oakladder.desk.view import View
@@ -62,14 +63,14 @@ class Bench(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         head = QHBoxLayout()
-        head.setContentsMargins(8, 5, 8, 3)
+        head.setContentsMargins(GAP, TIGHT, GAP, TIGHT)
         head.addWidget(self.heading)
         head.addSpacing(6)
         head.addWidget(self.show_button)
         head.addStretch(1)
         head.addWidget(self.reading)
         self.reading.setMinimumWidth(20)
-        self.reading.setFont(ui_font(8.5))
+        self.reading.setFont(ui_font())
         column.addLayout(head)
         column.addWidget(self.replay)
         column.addWidget(self.chart, 1)

@@ -6,7 +6,8 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QToolButton, QWidget
 
 from oakladder.bars.time_words import moment_words
-from oakladder.desk.look.theme import ui_font
+from oakladder.desk.look.distances import GAP, HAIR, TIGHT
+from oakladder.desk.look.letters import ui_font
 from oakladder.desk.session import Desk
 
 #: Words for a speed → milliseconds from one step to the next.
@@ -26,14 +27,14 @@ class ReplayLine(QWidget):
         self.speed.addItems(list(SPEEDS))
         self.speed.setCurrentText("steady")
         for box in (self.unit, self.speed):
-            box.setFont(ui_font(8.5))
+            box.setFont(ui_font())
         self.speed.currentTextChanged.connect(lambda word: self._timer.setInterval(SPEEDS[word]))
         self._timer = QTimer(self, interval=SPEEDS["steady"])
         self._timer.timeout.connect(self._tick)
         self.buttons: dict[str, QToolButton] = {}
         row = QHBoxLayout(self)
-        row.setContentsMargins(8, 2, 8, 2)
-        row.setSpacing(3)
+        row.setContentsMargins(GAP, HAIR, GAP, HAIR)
+        row.setSpacing(TIGHT)
         row.addWidget(self.when, 1)
         for words, hint, go in (
             ("Back", "One step back", lambda: self.step(-1)),
@@ -50,7 +51,7 @@ class ReplayLine(QWidget):
     def _button(self, words: str, hint: str, go: object) -> QToolButton:
         made = self.buttons[words] = QToolButton(text=words)
         made.setToolTip(hint)
-        made.setFont(ui_font(8.5))
+        made.setFont(ui_font())
         made.clicked.connect(go)
         return made
 

@@ -7,7 +7,8 @@ from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QP
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
-from oakladder.desk.look.theme import Theme, qcolor, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.signal_ages import TONE_COLOURS, Pip
 
 _FRESH = 20
@@ -69,7 +70,7 @@ class Ladder(QWidget):
         painter.setPen(QPen(self.theme.color("oak"), 2 if here else 1))
         painter.drawLine(QPointF(6, box.bottom() - 0.5), QPointF(box.right() - 6, box.bottom() - 0.5))
         painter.setPen(self.theme.color("ink"))
-        painter.setFont(ui_font(8.5, bold=here))
+        painter.setFont(ui_font(strong=here))
         painter.drawText(
             inner.adjusted(0, 2, 0, 0), Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop, str(timeframe)
         )
@@ -86,7 +87,7 @@ class Ladder(QWidget):
             self._draw_pip(painter, x, middle, pip)
             x += step
         painter.setPen(self.theme.color("faint"))
-        painter.setFont(ui_font(7))
+        painter.setFont(ui_font(SMALL))
         painter.drawText(
             QRectF(inner.left(), middle + 6, inner.width(), 12), Qt.AlignmentFlag.AlignHCenter, str(found[0].age)
         )

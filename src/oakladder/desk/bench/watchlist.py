@@ -19,7 +19,10 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.desk.columns import OPEN_SCRIPT, ColumnPlace, ScriptColumn, places_of
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.distances import GAP, TIGHT
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme
+from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.desk.widgets.rows_model import SORT_ROLE, RowsModel
 from oakladder.engine.cells import Cell
@@ -160,10 +163,10 @@ class WatchlistPanel(QWidget):
         self.table = PaintedTable()
         self._set_up_table()
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(6, 6, 0, 4)
-        layout.setSpacing(4)
+        layout.setContentsMargins(GAP, GAP, 0, TIGHT)
+        layout.setSpacing(TIGHT)
         row = QHBoxLayout()
-        row.setSpacing(4)
+        row.setSpacing(TIGHT)
         row.addWidget(self.lists, 1)
         row.addWidget(self.columns_button)
         layout.addLayout(row)
@@ -173,20 +176,10 @@ class WatchlistPanel(QWidget):
 
     def _set_up_table(self) -> None:
         self.table.setModel(self.rows)
-        self.table.setFont(ui_font(8))
-        self.table.painter = RowPainter(self.table, self.rows, self.model, ui_font(8), len(_FIXED), 3)
-        self.table.setShowGrid(False)
-        self.table.setSortingEnabled(True)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        header = tables.set_up(self.table, SMALL, sortable=True)
+        self.table.painter = RowPainter(self.table, self.rows, self.model, ui_font(SMALL), len(_FIXED), 3)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        vertical, header = self.table.verticalHeader(), self.table.horizontalHeader()
-        assert vertical is not None and header is not None
-        vertical.hide()
-        vertical.setDefaultSectionSize(21)
-        header.setFont(ui_font(7.5))
-        header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
-        header.setSortIndicatorClearable(True)
         header.setMinimumSectionSize(30)
         for column, width in enumerate((52, 59, 46)):
             self.table.setColumnWidth(column, width)

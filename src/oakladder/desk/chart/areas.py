@@ -9,7 +9,8 @@ from PyQt6.QtGui import QPainter, QPen, QPolygonF
 from oakladder.desk.chart.arrays import draw_boxes
 from oakladder.desk.chart.extremes import step_for
 from oakladder.desk.chart.item import PEN_STYLES, Item
-from oakladder.desk.look.theme import Theme, qcolor, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.picture.parts import Band, Columns, Lane, Link, Zone
 
 LANE_HEIGHT = 15
@@ -159,7 +160,7 @@ class Lanes(Item):
 
     def draw(self, painter: QPainter) -> None:
         view = self.box
-        painter.setFont(ui_font(7.5))
+        painter.setFont(ui_font(SMALL))
         for row, lane in enumerate(self.lanes):
             top = view.top() + 2 + row * LANE_HEIGHT
             first, last = self.seen(len(lane.colours))

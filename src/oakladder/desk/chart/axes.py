@@ -10,7 +10,7 @@ from PyQt6.QtGui import QColor, QPainter
 from oakladder.bars.bars import Bars
 from oakladder.desk.chart.scale import Scale
 from oakladder.desk.chart_options import ScaleKind
-from oakladder.desk.look.theme import ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
 
 
 class TimeAxis(pg.AxisItem):
@@ -129,7 +129,7 @@ class PriceAxis(pg.AxisItem):
         if view is None or not self.tags:
             return
         low, high = view.viewRange()[1]
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         box = self.boundingRect()
         for height, text, ground, ink in self.tags:
             if low < height < high:

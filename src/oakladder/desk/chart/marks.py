@@ -10,8 +10,9 @@ from PyQt6.QtGui import QColor, QPaintEngine, QPainter, QPainterPath, QPen, QPix
 
 from oakladder.bars.bars import Bars
 from oakladder.desk.chart.item import Item
+from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.shapes import shape_path
-from oakladder.desk.look.theme import Theme, qcolor, ui_font
+from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.picture.parts import Label, Mark
 
 _GAP = 5.0
@@ -176,7 +177,7 @@ class MarksAndLabels(Item):
     def _draw_text(self, painter: QPainter, text: str, x: float, y: float, mark: Mark) -> None:
         """The text of a mark, outward of its shape; what comes next on that bar goes beyond it."""
         assert self._theme is not None
-        painter.setFont(ui_font(7.5))
+        painter.setFont(ui_font(SMALL))
         metrics = painter.fontMetrics()
         width, height = metrics.horizontalAdvance(text) + 2.0, float(metrics.height())
         below = mark.side == "below" or mark.prices is not None
@@ -230,7 +231,7 @@ class MarksAndLabels(Item):
         painter.drawText(made.box, Qt.AlignmentFlag.AlignCenter, made.text)
         if not made.folded:
             return
-        painter.setFont(ui_font(7, bold=True))
+        painter.setFont(ui_font(SMALL, strong=True))
         count = f"+{len(made.folded)}"
         width = painter.fontMetrics().horizontalAdvance(count) + 6.0
         badge = QRectF(made.box.right() - width * 0.4, made.box.top() - 6, width, 12)

@@ -8,7 +8,8 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from oakladder.desk.chart.item import Item
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.theme import Theme
 
 
 @dataclass(slots=True)
@@ -72,7 +73,7 @@ class Overlay(Item):
         view = self.box
         if not self.content.folded:
             self._lines(painter, view)
-        painter.setFont(ui_font(8.5))
+        painter.setFont(ui_font())
         top = self._legend(painter, view)
         if self.content.folded:
             return
@@ -169,7 +170,7 @@ class Overlay(Item):
         painter.fillRect(box, shade)
         painter.setPen(QPen(self.theme.color("oak"), 1.2))
         painter.drawLine(*points)
-        painter.setFont(ui_font(8.5))
+        painter.setFont(ui_font())
         metrics = painter.fontMetrics()
         width = max(metrics.horizontalAdvance(w) for w in measure.words) + 14.0
         height = metrics.height() * len(measure.words) + 8.0

@@ -7,7 +7,8 @@ from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from oakladder.desk.look.theme import Theme, qcolor, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.picture.parts import Event
 from oakladder.engine.signal_ages import TONE_COLOURS
 
@@ -65,7 +66,7 @@ class SignalStrip(QWidget):
         painter.fillRect(band, self.theme.color("pick"))
         painter.setPen(self.theme.color("oak"))
         painter.drawRect(band)
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         if not self.events:
             painter.setPen(self.theme.color("faint"))
             painter.drawText(

@@ -7,7 +7,8 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
 
 from oakladder.desk.chart.item import Item
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme
 from oakladder.trial.on_chart import ChartTrades
 
 #: Narrower bars leave no room for what a trade brought.
@@ -53,7 +54,7 @@ class TradePaths(Item):
         if not is_open:
             painter.fillRect(QRectF(x1 - 3, y1 - 3, 6, 6), color)
         if self.bar_width >= _WORDS_WIDTH:
-            painter.setFont(ui_font(8, bold=True))
+            painter.setFont(ui_font(SMALL, strong=True))
             words = f"{gain:+.1%}" + (" so far" if is_open else "")
             width = painter.fontMetrics().horizontalAdvance(words) + 6
             place = QRectF(x1 + 6, y1 - 8, width, 15)

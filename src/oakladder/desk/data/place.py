@@ -31,8 +31,9 @@ from oakladder.bars.errors import DataProblem, Stopped
 from oakladder.desk.data.preview import facts_of, form_words, offer_columns, show_findings, show_preview, words_of_file
 from oakladder.desk.data.symbols import KINDS, SymbolsView, tick_in
 from oakladder.desk.jobs import Ticket, sentence_of
-from oakladder.desk.look.theme import ui_font
+from oakladder.desk.look.distances import GAP, TIGHT, WIDE
 from oakladder.desk.session import Desk
+from oakladder.desk.widgets import tables
 from oakladder.intake.file_layout import FIELDS, TableLayout, guess
 from oakladder.intake.importing import Intake, Options, files_of, import_files, look_at, session_calendar
 from oakladder.intake.tidying import Mend, Trouble
@@ -87,7 +88,7 @@ class DataPlace(QWidget):
         self.word.setWordWrap(True)
         self.word.setMinimumWidth(40)
         grid = QGridLayout()
-        grid.setHorizontalSpacing(8)
+        grid.setHorizontalSpacing(GAP)
         for sign, words in _SEPARATORS.items():
             self.separator.addItem(words, sign)
         for sign, words in ((".", "1.5"), (",", "1,5")):
@@ -126,14 +127,10 @@ class DataPlace(QWidget):
             box.setMinimumWidth(60)
         for table in (self.preview, self.findings):
             table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-            table.setFont(ui_font(8.5))
-            vertical = table.verticalHeader()
-            assert vertical is not None
-            vertical.hide()
-            vertical.setDefaultSectionSize(23)
+            tables.set_up(table)
         right = QWidget()
         column = QVBoxLayout(right)
-        column.setContentsMargins(10, 0, 0, 0)
+        column.setContentsMargins(GAP, 0, 0, 0)
         column.addLayout(grid)
         column.addWidget(QLabel("Which column is which", objectName="quiet"))
         column.addLayout(fields)
@@ -152,14 +149,14 @@ class DataPlace(QWidget):
         split.setSizes([330, 920])
         files = QWidget()
         column = QVBoxLayout(files)
-        column.setContentsMargins(0, 8, 0, 0)
+        column.setContentsMargins(0, GAP, 0, 0)
         column.addLayout(top)
         column.addWidget(self.progress)
         column.addWidget(split, 1)
         self.tabs.addTab(files, "Own files")
         self.tabs.addTab(self.symbols, "Symbols")
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(14, 4, 14, 10)
+        layout.setContentsMargins(WIDE, TIGHT, WIDE, GAP)
         layout.addWidget(self.tabs)
         self.progress.setFixedHeight(4)
         self.progress.hide()

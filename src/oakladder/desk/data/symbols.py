@@ -30,8 +30,11 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.time_words import bar_time, tick_words
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
 from oakladder.desk.jobs import Ticket, sentence_of
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.distances import GAP
+from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.theme import Theme
 from oakladder.desk.session import Desk
+from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.passing import answered
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.desk.widgets.rows_model import RowsModel
@@ -294,32 +297,23 @@ class SymbolsView(QWidget):
         self.button.clicked.connect(self.ask)
         self.word = QLabel(objectName="quiet")
         self.table = PaintedTable()
-        self.table.painter = RowPainter(self.table, self.rows, self.model, ui_font(8.5))
+        self.table.painter = RowPainter(self.table, self.rows, self.model, ui_font())
         self._set_up()
         row = QHBoxLayout()
         for part, stretch in ((self.filter, 1), (self.button, 0), (self.word, 1)):
             row.addWidget(part, stretch)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 6, 0, 0)
+        layout.setContentsMargins(0, GAP, 0, 0)
         layout.addLayout(row)
         layout.addWidget(self.table, 1)
 
     def _set_up(self) -> None:
         table = self.table
         table.setModel(self.rows)
-        table.setFont(ui_font(8.5))
-        table.setShowGrid(False)
+        header = tables.set_up(table, sortable=True)
         table.setAlternatingRowColors(True)
-        table.setSortingEnabled(True)
-        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         table.activated.connect(lambda _: self.ask())
-        vertical, header = table.verticalHeader(), table.horizontalHeader()
-        assert vertical is not None and header is not None
-        vertical.hide()
-        vertical.setDefaultSectionSize(22)
-        header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
-        header.setSortIndicatorClearable(True)
         header.setSectionResizeMode(len(_HEADS) - 1, QHeaderView.ResizeMode.Stretch)
         for section, width in enumerate(_WIDTHS):
             table.setColumnWidth(section, width)

@@ -11,7 +11,8 @@ from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QHeaderView, QLineEdit, QWidget
 
 from oakladder.desk.ladder.model import FIXED, LEFT, LadderModel, LadderRows
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme
 
 
 class LadderHead(QHeaderView):
@@ -24,7 +25,7 @@ class LadderHead(QHeaderView):
         self.setSectionsMovable(True)
         self.setSortIndicatorShown(True)
         self.setSortIndicatorClearable(True)
-        self.setFont(ui_font(8))
+        self.setFont(ui_font(SMALL))
         self.lines: list[QLineEdit] = []
         self.sectionResized.connect(lambda *_: self.place_lines())
         self.sectionMoved.connect(lambda *_: self.place_lines())
@@ -48,7 +49,7 @@ class LadderHead(QHeaderView):
 
     def _made_line(self, section: int) -> QLineEdit:
         line = QLineEdit(self)
-        line.setFont(ui_font(7.5))
+        line.setFont(ui_font(SMALL))
         line.setPlaceholderText("filter" if section == 0 else "")
         script = section >= len(FIXED)
         line.setToolTip("is true, not true, fired, >= 5, on at least 3" if script else "Part of the text, or > 5")
@@ -89,12 +90,12 @@ class LadderHead(QHeaderView):
         if group:
             left, width = self._extent(visual, group)
             painter.setPen(self.theme.color("ink"))
-            painter.setFont(ui_font(8, bold=True))
+            painter.setFont(ui_font(SMALL, strong=True))
             words = painter.fontMetrics().elidedText(group, Qt.TextElideMode.ElideRight, width - 8)
             # Every section paints its part of the shared head: a neighbour would paint over the rest.
             painter.setClipRect(rect)
             painter.drawText(QRect(rect.left() - left + 4, 2, width - 6, 18), Qt.AlignmentFlag.AlignVCenter, words)
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         painter.setPen(self.theme.color("faint"))
         side = Qt.AlignmentFlag.AlignLeft if section in LEFT else Qt.AlignmentFlag.AlignRight
         words = str(self._model.headerData(section, Qt.Orientation.Horizontal) or "")

@@ -26,6 +26,7 @@ from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.ladder.lists import ListDeeds
 from oakladder.desk.ladder.sections import read_sections
 from oakladder.desk.ladder.table import LadderTable
+from oakladder.desk.look.distances import GAP, WIDE
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.column_chooser import ask_column
@@ -79,8 +80,8 @@ class LadderPlace(QWidget):
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()
-        row.setContentsMargins(12, 8, 12, 6)
-        row.setSpacing(8)
+        row.setContentsMargins(WIDE, GAP, WIDE, GAP)
+        row.setSpacing(GAP)
         row.addWidget(QLabel("List", objectName="quiet"))
         row.addWidget(self.lists)
         self.list_button, add = QToolButton(text="List …"), QToolButton(text="Add a column")

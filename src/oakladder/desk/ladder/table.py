@@ -8,7 +8,6 @@ from PyQt6.QtCore import (
     QEvent,
     QModelIndex,
     QPoint,
-    Qt,
     pyqtSignal,
 )
 from PyQt6.QtGui import QHelpEvent
@@ -19,7 +18,9 @@ from oakladder.desk.columns import ColumnPlace, ScriptColumn
 from oakladder.desk.ladder.head import LadderHead
 from oakladder.desk.ladder.model import FIXED, LadderModel, LadderRows
 from oakladder.desk.ladder.sections import Section
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.theme import Theme
+from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.engine.cells import Cell
 
@@ -42,23 +43,15 @@ class LadderTable(PaintedTable):
         self.head = LadderHead(theme, self.source, self.rows, self)
         self.setHorizontalHeader(self.head)
         self.setModel(self.rows)
-        self.painter = RowPainter(self, self.rows, self.source, ui_font(8.5), len(FIXED))
+        self.painter = RowPainter(self, self.rows, self.source, ui_font(), len(FIXED))
         #: What the user has done to sections, by their keys; of those that are gone too, for they may come back.
         self.sections: dict[str, Section] = {}
         self._settling = False
         self.head.sectionResized.connect(lambda *_: self._arrange())
         self.head.sectionMoved.connect(lambda *_: self._arrange())
-        self.setFont(ui_font(8.5))
-        self.setShowGrid(False)
-        self.setSortingEnabled(True)
-        self.head.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
-        self.setSelectionBehavior(QTableView.SelectionBehavior.SelectRows)
+        tables.set_up(self, sortable=True)
         self.setSelectionMode(QTableView.SelectionMode.ExtendedSelection)
         self.setHorizontalScrollMode(QTableView.ScrollMode.ScrollPerPixel)
-        vertical = self.verticalHeader()
-        assert vertical is not None
-        vertical.hide()
-        vertical.setDefaultSectionSize(22)
         bar = self.horizontalScrollBar()
         assert bar is not None
         bar.valueChanged.connect(lambda _: self.head.place_lines())

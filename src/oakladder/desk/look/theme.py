@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
 
-from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PyQt6.QtGui import QColor, QPalette
 
 from oakladder.rung.colours import resolve
 from oakladder.rung.values import PALETTE, THEMED
@@ -102,27 +101,6 @@ def qcolor(argb: int) -> QColor:
     return QColor.fromRgba(int(argb))
 
 
-@lru_cache(maxsize=64)
-def ui_font(size: float = 9.0, *, bold: bool = False) -> QFont:
-    """The interface font, with figures of equal width."""
-    families = set(QFontDatabase.families())
-    name = next((f for f in ("Noto Sans", "DejaVu Sans", "Liberation Sans") if f in families), "")
-    font = QFont(name)
-    font.setPointSizeF(size)
-    font.setBold(bold)
-    return font
-
-
-def code_font(size: float = 9.0) -> QFont:
-    """The font of scripts."""
-    families = set(QFontDatabase.families())
-    name = next((f for f in ("DejaVu Sans Mono", "Noto Sans Mono", "Liberation Mono") if f in families), "monospace")
-    font = QFont(name)
-    font.setStyleHint(QFont.StyleHint.Monospace)
-    font.setPointSizeF(size)
-    return font
-
-
 def palette(t: Theme) -> QPalette:
     """The colours of widgets that draw themselves: spin boxes, combo boxes, the caret."""
     made = QPalette()
@@ -173,17 +151,17 @@ def style_sheet(t: Theme) -> str:
     QCheckBox::indicator:checked {{ background: {t.oak}; border: 1px solid {t.ink}; }}
     QCheckBox::indicator:focus {{ border-color: {t.oak}; }}
     QFrame#standing {{ background: {t.pick}; border-left: 3px solid {t.warn}; }}
-    QLabel#brand {{ font-weight: bold; padding: 0 10px; }}
+    QLabel#brand {{ font-weight: 600; padding: 0 10px; }}
     QLabel#quiet, QLabel#status {{ color: {t.faint}; }}
-    QLabel#head {{ font-weight: bold; }}
+    QLabel#head {{ font-weight: 600; }}
     QLabel#trouble {{ color: {t.falling}; }}
     QPushButton, QToolButton {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px; padding: 3px 9px; }}
     QPushButton:hover, QToolButton:hover {{ border-color: {t.oak}; }}
     QPushButton:focus, QToolButton:focus {{ border-color: {t.oak}; }}
     QPushButton:disabled, QToolButton:disabled {{ color: {t.mute}; }}
     QToolButton#place {{ border: none; border-radius: 0; padding: 6px 12px; background: transparent; }}
-    QToolButton#place:checked {{ border-bottom: 2px solid {t.oak}; font-weight: bold; }}
-    QPushButton#go {{ background: {t.oak}; color: #201a14; border-color: {t.oak}; font-weight: bold; }}
+    QToolButton#place:checked {{ border-bottom: 2px solid {t.oak}; font-weight: 600; }}
+    QPushButton#go {{ background: {t.oak}; color: #201a14; border-color: {t.oak}; font-weight: 600; }}
     QPushButton#go:disabled {{ background: {t.sunken}; color: {t.mute}; border-color: {t.line}; }}
     QLineEdit {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px;
         padding: 2px 4px; selection-background-color: {t.pick}; selection-color: {t.ink}; }}

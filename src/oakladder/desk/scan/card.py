@@ -6,6 +6,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
 
+from oakladder.desk.look.distances import HAIR, TIGHT
 from oakladder.desk.programs import title_of
 from oakladder.desk.scan.form import ConditionParts, LineEditor
 from oakladder.engine.rules import Field, named_values
@@ -49,12 +50,12 @@ class LineCard(QFrame):
         self.remove = QToolButton(text="Remove")
         self.remove.setToolTip("Remove this condition")
         head = QHBoxLayout()
-        head.setSpacing(5)
+        head.setSpacing(TIGHT)
         head.addWidget(self.sentence, 1)
         head.addWidget(self.remove)
         self._rows = QVBoxLayout(self)
         self._rows.setContentsMargins(0, 0, 0, 0)
-        self._rows.setSpacing(2)
+        self._rows.setSpacing(HAIR)
         self._rows.addLayout(head)
         self.sentence.clicked.connect(self._turn)
         self.remove.clicked.connect(lambda: self.removed.emit(self))

@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.scan.card import LineCard
 from oakladder.desk.scan.form import ConditionParts
 from oakladder.engine.rules import Join
@@ -56,14 +57,14 @@ class GroupEditor(QFrame):
         self.remove.setToolTip("Remove this group with all its conditions")
         self.inner = LinesEditor(offer)
         head = QHBoxLayout()
-        head.setSpacing(5)
+        head.setSpacing(TIGHT)
         for part in (self.negated, self.join):
             head.addWidget(part)
         head.addStretch(1)
         head.addWidget(self.remove)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(10, 3, 0, 3)
-        layout.setSpacing(2)
+        layout.setContentsMargins(GAP, TIGHT, 0, TIGHT)
+        layout.setSpacing(HAIR)
         layout.addLayout(head)
         layout.addWidget(self.inner)
         self.show_line(line)
@@ -103,7 +104,7 @@ class LinesEditor(QWidget):
         self._offer = offer or (lambda: self._offered)
         self.editors: list[Card] = []
         self._rows = QVBoxLayout()
-        self._rows.setSpacing(3)
+        self._rows.setSpacing(TIGHT)
         self.add_button = QToolButton(text="Add a condition")
         self.add_button.clicked.connect(lambda: self._add_new(ScanLine()))
         self.group_button = QToolButton(text="Add a group")

@@ -17,6 +17,7 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.timeframes import STANDARD
+from oakladder.desk.look.distances import HAIR, TIGHT
 from oakladder.desk.programs import title_of
 from oakladder.desk.scan.rule_settings import Given
 from oakladder.desk.widgets.passing import answered
@@ -62,8 +63,8 @@ class LineEditor(QWidget):
         self.given = QToolButton(text="Settings")
         self._set_up()
         row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 2)
-        row.setSpacing(5)
+        row.setContentsMargins(0, 0, 0, HAIR)
+        row.setSpacing(TIGHT)
         #: The choices, as they stand from left to right.
         self.parts: list[QWidget] = [
             self.negated,

@@ -16,7 +16,8 @@ from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.time_words import opening_words
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.rows_model import RowsModel
 from oakladder.desk.widgets.small_charts import draw_spark
 from oakladder.engine.cells import Cell
@@ -219,7 +220,7 @@ class Almanac(QWidget):
         if not self.counts:
             return
         most = max(self.counts.values())
-        painter.setFont(ui_font(7.5))
+        painter.setFont(ui_font(SMALL))
         monday = self._last_monday()
         for week in range((self.width() - 60) // 14):
             start = monday - 7 * week

@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.columns import read_columns
 from oakladder.desk.jobs import Ticket, sentence_of
+from oakladder.desk.look.distances import GAP, WIDE
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.scan.cards import CardScroll, LinesEditor, join_box
 from oakladder.desk.scan.results import ScanResults
@@ -85,7 +86,7 @@ class ScanPlace(QWidget):
         menu_button = QToolButton(text="Scan …", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
         menu_button.setMenu(self._menu())
         top = QHBoxLayout()
-        top.setSpacing(8)
+        top.setSpacing(GAP)
         for words, part in (
             ("Saved", self.saves.box),
             ("", menu_button),
@@ -103,8 +104,8 @@ class ScanPlace(QWidget):
         top.addWidget(self.days)
         top.addWidget(self.stop_button)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(14, 10, 14, 10)
-        layout.setSpacing(6)
+        layout.setContentsMargins(WIDE, GAP, WIDE, GAP)
+        layout.setSpacing(GAP)
         layout.addLayout(top)
         layout.addWidget(self.shelf)
         layout.addWidget(self.verdict)

@@ -22,15 +22,20 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.columns import ColumnPlace, ScriptColumn, troubles_of
 from oakladder.desk.jobs import Ticket
-from oakladder.desk.look.theme import ui_font
+from oakladder.desk.look.distances import TIGHT
+from oakladder.desk.look.letters import ui_font
 from oakladder.desk.scan.found import CHART, HEADS, SPARK_BARS, Almanac, FoundModel, OccurrenceModel
 from oakladder.desk.session import Desk
+from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.column_chooser import ask_column
 from oakladder.desk.widgets.passing import below, passing_menu
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.disk import why, write_rows
 from oakladder.engine.columns import Filled
 from oakladder.engine.screen import Found, Occurrence
+
+#: The height of a row with a small chart.
+_ROW = 30
 
 
 class ScanResults(QTabWidget):
@@ -67,7 +72,7 @@ class ScanResults(QTabWidget):
             self.past_table.setColumnWidth(section, width)
         past = QWidget()
         column = QVBoxLayout(past)
-        column.setContentsMargins(0, 4, 0, 0)
+        column.setContentsMargins(0, TIGHT, 0, 0)
         column.addWidget(self.almanac)
         column.addWidget(self.past_table, 1)
         self.addTab(self.table, "Now")
@@ -108,21 +113,14 @@ class ScanResults(QTabWidget):
     @staticmethod
     def _set_up(table: PaintedTable, model: FoundModel | OccurrenceModel) -> None:
         table.setModel(model)
-        table.setShowGrid(False)
-        table.setWordWrap(False)
-        table.setFont(ui_font(9))
+        header = tables.set_up(table, sortable=isinstance(model, FoundModel))
         pictures = {CHART: model.draw_chart} if isinstance(model, FoundModel) else None
-        table.painter = RowPainter(table, None, model, ui_font(9), model.columnCount(), pictures=pictures)
-        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.painter = RowPainter(table, None, model, ui_font(), model.columnCount(), pictures=pictures)
         table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        vertical, header = table.verticalHeader(), table.horizontalHeader()
-        assert vertical is not None and header is not None
-        vertical.hide()
-        vertical.setDefaultSectionSize(30 if isinstance(model, FoundModel) else 24)
         if isinstance(model, FoundModel):
-            table.setSortingEnabled(True)
-            header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
-            header.setSortIndicatorClearable(True)
+            upright = table.verticalHeader()
+            assert upright is not None
+            upright.setDefaultSectionSize(_ROW)
         header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
 
     def _ask_sparks(self) -> None:

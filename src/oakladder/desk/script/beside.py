@@ -6,6 +6,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidg
 
 from oakladder.desk.beside import ScriptUse, compiled
 from oakladder.desk.jobs import sentence_of
+from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import below, passing_menu
 from oakladder.desk.widgets.settings_strip import SettingsStrip
@@ -20,8 +21,8 @@ class BesideRows(QWidget):
         super().__init__(parent)
         self.desk = desk
         self._rows = QVBoxLayout(self)
-        self._rows.setContentsMargins(8, 0, 8, 2)
-        self._rows.setSpacing(1)
+        self._rows.setContentsMargins(GAP, 0, GAP, HAIR)
+        self._rows.setSpacing(HAIR)
         self.captions: list[QLabel] = []
         desk.beside.came_or_went.connect(self._fill)
 
@@ -39,7 +40,7 @@ class BesideRows(QWidget):
         made = QWidget()
         row = QHBoxLayout(made)
         row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(3)
+        row.setSpacing(TIGHT)
         caption = QLabel(f"Beside: {use.caption}", objectName="quiet")
         caption.setMinimumWidth(20)
         caption.setToolTip(use.caption)

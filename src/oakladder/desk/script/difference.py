@@ -5,7 +5,8 @@ from __future__ import annotations
 from PyQt6.QtGui import QColor, QTextCharFormat, QTextCursor
 from PyQt6.QtWidgets import QPlainTextEdit, QWidget
 
-from oakladder.desk.look.theme import Theme, code_font
+from oakladder.desk.look.letters import code_font
+from oakladder.desk.look.theme import Theme
 from oakladder.user.difference import LineKind, difference
 
 _ROLES = {LineKind.GONE: "falling", LineKind.NEW: "rising", LineKind.SAME: "ink", LineKind.SKIPPED: "faint"}

@@ -7,6 +7,7 @@ from pathlib import Path
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QDialog, QFileDialog, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from oakladder.desk.look.distances import GAP
 from oakladder.desk.script.difference import DifferenceView
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import answered
@@ -32,7 +33,7 @@ class Standing(QFrame):
         self.again.clicked.connect(lambda: desk.script.save())
         self.elsewhere.clicked.connect(lambda: self.ask_elsewhere())
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(8, 6, 8, 6)
+        layout.setContentsMargins(GAP, GAP, GAP, GAP)
         layout.addWidget(self.words)
         row = QHBoxLayout()
         for button in (self.difference, self.mine, self.theirs, self.again, self.elsewhere):

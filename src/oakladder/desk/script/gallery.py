@@ -7,8 +7,9 @@ from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QDialog, QLabel, QVBoxLayout, QWidget
 
 from oakladder.desk.chart.item import PEN_STYLES
+from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.shapes import shape_path
-from oakladder.desk.look.theme import Theme, qcolor, ui_font
+from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.rung.values import PALETTE, SHAPES, STYLES
 
 _CELL, _HEIGHT, _ACROSS = 104, 44, 6
@@ -57,7 +58,7 @@ class Gallery(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), self.theme.color("raised"))
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         for (group, word, _text), box in zip(self.cells, self._places, strict=True):
             sample = QRectF(box.left(), box.top() + 3, box.width(), 22)
             self._draw(painter, group, word, sample)

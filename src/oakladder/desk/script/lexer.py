@@ -9,7 +9,8 @@ from PyQt6.Qsci import QsciLexerCustom
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import QWidget
 
-from oakladder.desk.look.theme import Theme, code_font
+from oakladder.desk.look.letters import code_font
+from oakladder.desk.look.theme import Theme
 from oakladder.rung import library as rung_library
 from oakladder.rung.trade_words import POSITION, TRADE_INNER_WORDS
 from oakladder.rung.values import BAR_VALUES, PALETTE, PRIMITIVES
@@ -46,7 +47,7 @@ class RungLexer(QsciLexerCustom):
         self.setDefaultPaper(theme.color("raised"))
         self.setDefaultColor(theme.color("ink"))
         for style, color in colors.items():
-            font = code_font(9)
+            font = code_font()
             font.setBold(style == STATEMENT)
             font.setItalic(style == COMMENT)
             self.setFont(font, style)

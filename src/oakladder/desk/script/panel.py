@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.script.beside import BesideRows
 from oakladder.desk.script.disagreement import Standing
 from oakladder.desk.script.earlier import Earlier, EarlierDialog, TriedText
@@ -57,7 +58,7 @@ class ScriptPanel(QWidget):
         self.verdict = QLabel(objectName="quiet")
         self.problems = QListWidget()
         self.problems.setWordWrap(True)
-        self.problems.setSpacing(2)
+        self.problems.setSpacing(HAIR)
         self.problems.setViewportMargins(6, 0, 6, 0)
         self.problems.itemActivated.connect(self._go_to)
         self.problems.itemClicked.connect(self._go_to)
@@ -75,7 +76,7 @@ class ScriptPanel(QWidget):
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()
-        row.setContentsMargins(8, 6, 8, 2)
+        row.setContentsMargins(GAP, GAP, GAP, HAIR)
         row.addWidget(self.chooser, 1)
         row.addWidget(self.new_button)
         layout = QVBoxLayout(self)
@@ -86,7 +87,7 @@ class ScriptPanel(QWidget):
         layout.addWidget(self.beside)
         layout.addWidget(self.standing)
         layout.addWidget(self.editor, 1)
-        self.verdict.setContentsMargins(8, 3, 8, 3)
+        self.verdict.setContentsMargins(GAP, TIGHT, GAP, TIGHT)
         layout.addWidget(self.verdict)
         layout.addWidget(self.problems)
 

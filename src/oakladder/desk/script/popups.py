@@ -12,7 +12,9 @@ from PyQt6.QtCore import QModelIndex, QPoint, QRect, Qt
 from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtWidgets import QLabel, QListWidget, QListWidgetItem, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
-from oakladder.desk.look.theme import Theme, code_font, popup_sheet, ui_font
+from oakladder.desk.look.distances import GAP, TIGHT
+from oakladder.desk.look.letters import code_font, ui_font
+from oakladder.desk.look.theme import Theme, popup_sheet
 from oakladder.desk.script.completion import Completion
 
 _ROWS, _WIDTH, _GAP = 9, 380, 3
@@ -114,7 +116,7 @@ class Hint(QLabel):
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.setWordWrap(True)
         self.setFont(ui_font())
-        self.setContentsMargins(7, 4, 7, 4)
+        self.setContentsMargins(GAP, TIGHT, GAP, TIGHT)
         self.set_theme(theme)
         self.hide()
 

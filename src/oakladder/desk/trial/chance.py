@@ -7,6 +7,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
 
 from oakladder.desk.judging import BesideChance, Judging
+from oakladder.desk.look.distances import GAP, TIGHT, WIDE
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.notes import Notes
 from oakladder.desk.trials import Outcome
@@ -27,9 +28,9 @@ class ChanceView(QWidget):
         self.moved_words, self.drawn_words, self.discount_words, self.fall_words = (QLabel() for _ in range(4))
         self._board = QWidget()
         grid = QGridLayout(self._board)
-        grid.setContentsMargins(12, 4, 12, 8)
-        grid.setHorizontalSpacing(18)
-        grid.setVerticalSpacing(4)
+        grid.setContentsMargins(WIDE, TIGHT, WIDE, GAP)
+        grid.setHorizontalSpacing(WIDE)
+        grid.setVerticalSpacing(TIGHT)
         heads = (
             ("Entries moved at random", "The average trade of 1,000 runs; as good as the rule or better is darker."),
             ("The same trades drawn again", "The average trade of 1,000 draws; the strip holds nine of ten."),
@@ -55,7 +56,7 @@ class ChanceView(QWidget):
             line.setWordWrap(True)
             line.setMinimumWidth(20)
             line.setAlignment(Qt.AlignmentFlag.AlignTop)
-        self.trouble.setContentsMargins(12, 8, 12, 4)
+        self.trouble.setContentsMargins(WIDE, GAP, WIDE, TIGHT)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.trouble)

@@ -8,6 +8,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
 
 from oakladder.desk.judging import PLACE, Judgement, Judging
+from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.bar_rows import BarRow, BarsBy
 from oakladder.desk.widgets.fan import FanView
@@ -54,14 +55,14 @@ class EvidenceView(QWidget):
             line.setWordWrap(True)
             line.setMinimumWidth(20)
         head = QHBoxLayout()
-        head.setContentsMargins(10, 8, 10, 2)
+        head.setContentsMargins(GAP, GAP, GAP, HAIR)
         head.addWidget(self.signals)
         head.addWidget(self.sentence, 1)
-        self.warnings.setContentsMargins(10, 0, 10, 4)
+        self.warnings.setContentsMargins(GAP, 0, GAP, TIGHT)
         right = QWidget()
         column = QVBoxLayout(right)
-        column.setContentsMargins(0, 0, 8, 0)
-        column.setSpacing(2)
+        column.setContentsMargins(0, 0, GAP, 0)
+        column.setSpacing(HAIR)
         column.addWidget(self.horizons)
         column.addWidget(self.parts, 1)
         split = QSplitter(Qt.Orientation.Horizontal)
@@ -71,7 +72,7 @@ class EvidenceView(QWidget):
         split.setChildrenCollapsible(False)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(2)
+        layout.setSpacing(HAIR)
         layout.addLayout(head)
         layout.addWidget(self.warnings)
         layout.addWidget(split, 1)

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.distances import GAP, TIGHT, WIDE
+from oakladder.desk.look.letters import LARGE, SMALL, ui_font
+from oakladder.desk.look.theme import Theme
 from oakladder.trial.discount import Discount
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.trial import Trial
@@ -28,8 +30,8 @@ class FiguresRow(QWidget):
         self.theme = theme
         self._parts: list[tuple[QLabel, QLabel, QLabel]] = []
         row = QHBoxLayout(self)
-        row.setContentsMargins(8, 6, 8, 4)
-        row.setSpacing(14)
+        row.setContentsMargins(GAP, GAP, GAP, TIGHT)
+        row.setSpacing(WIDE)
         for name, _, _ in SHOWN:
             frame = QFrame()
             column = QVBoxLayout(frame)
@@ -40,9 +42,9 @@ class FiguresRow(QWidget):
                 QLabel("–"),
                 QLabel(objectName="quiet"),
             )
-            title.setFont(ui_font(8))
-            value.setFont(ui_font(16, bold=True))
-            beside.setFont(ui_font(8))
+            title.setFont(ui_font(SMALL))
+            value.setFont(ui_font(LARGE, strong=True))
+            beside.setFont(ui_font(SMALL))
             for part in (title, value, beside):
                 part.setMinimumWidth(20)
                 column.addWidget(part)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QModelIndex, pyqtSignal
 from PyQt6.QtWidgets import (
-    QAbstractItemView,
     QHBoxLayout,
     QHeaderView,
     QLabel,
@@ -15,9 +14,11 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.desk.judging import Checked, Judging
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.distances import GAP, HAIR, TIGHT
+from oakladder.desk.look.theme import Theme
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.rule import OpenRule
+from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.rows_model import RowsModel
 
 _HEADS = ("What", "Where", "What was found", "Times", "Symbol", "Latest bar")
@@ -85,12 +86,7 @@ class HonestyView(QWidget):
         self.about = QLabel(_ABOUT, objectName="quiet")
         self.source, self.table = _Findings(theme), QTableView()
         self.table.setModel(self.source)
-        self.table.setFont(ui_font(8.5))
-        self.table.setShowGrid(False)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        upright, across = self.table.verticalHeader(), self.table.horizontalHeader()
-        assert upright is not None and across is not None
-        upright.hide()
+        across = tables.set_up(self.table)
         for k, width in enumerate((96, 70, 0, 60, 74, 140)):
             if width:
                 self.table.setColumnWidth(k, width)
@@ -100,10 +96,10 @@ class HonestyView(QWidget):
             line.setWordWrap(True)
             line.setMinimumWidth(20)
         head = QHBoxLayout()
-        head.setContentsMargins(10, 8, 10, 2)
+        head.setContentsMargins(GAP, GAP, GAP, HAIR)
         head.addWidget(self.button)
         head.addWidget(self.words, 1)
-        self.about.setContentsMargins(10, 0, 10, 4)
+        self.about.setContentsMargins(GAP, 0, GAP, TIGHT)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addLayout(head)

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 from PyQt6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
+from oakladder.desk.look.distances import GAP, TIGHT, WIDE
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.trial.trade_table import TradeTable
 from oakladder.engine.market import Skipped
@@ -22,7 +23,7 @@ class LeftOut(QWidget):
         super().__init__(parent)
         self.words, self.table = QLabel(), TradeTable(theme)
         self.words.setWordWrap(True)
-        self.words.setContentsMargins(12, 6, 12, 4)
+        self.words.setContentsMargins(WIDE, GAP, WIDE, TIGHT)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)

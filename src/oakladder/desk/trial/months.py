@@ -6,7 +6,8 @@ from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QWidget
 
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.theme import Theme
 from oakladder.trial.groups import Month, months
 from oakladder.trial.trial import Trial
 
@@ -37,7 +38,7 @@ class MonthSheet(QWidget):
     def paintEvent(self, _: QPaintEvent | None) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), self.theme.color("ground"))
-        painter.setFont(ui_font(8.5))
+        painter.setFont(ui_font())
         width = (self.width() - _YEAR - 12) / len(_NAMES)
         painter.setPen(self.theme.color("faint"))
         for k, name in enumerate(_NAMES):

@@ -6,9 +6,8 @@ from collections.abc import Callable
 from datetime import datetime
 
 import msgspec
-from PyQt6.QtCore import QModelIndex, Qt, pyqtSignal
+from PyQt6.QtCore import QModelIndex, pyqtSignal
 from PyQt6.QtWidgets import (
-    QAbstractItemView,
     QHBoxLayout,
     QHeaderView,
     QLabel,
@@ -21,8 +20,10 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.desk.judging import Judging
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.distances import GAP
+from oakladder.desk.look.theme import Theme
 from oakladder.desk.notes import Notes
+from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.rows_model import RowsModel
 from oakladder.desk.widgets.sorted_rows import SortedRows
 from oakladder.trial.figures import FIGURES, figure_words
@@ -147,18 +148,9 @@ class NotebookView(QWidget):
     def _set_up_table(self) -> None:
         table = self.table
         table.setModel(self.rows)
-        table.setFont(ui_font(8.5))
-        table.setShowGrid(False)
+        across = tables.set_up(table, sortable=True)
         table.setAlternatingRowColors(True)
-        table.setSortingEnabled(True)
-        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         table.setToolTip("Enter takes the settings of a try, or shows its text where that was another")
-        upright, across = table.verticalHeader(), table.horizontalHeader()
-        assert upright is not None and across is not None
-        upright.hide()
-        upright.setDefaultSectionSize(21)
-        across.setSortIndicatorClearable(True)
-        table.sortByColumn(-1, Qt.SortOrder.AscendingOrder)
         for k, width in enumerate((124, 0, 58, 62, 64, 72, 58, 60, 94)):
             if width:
                 table.setColumnWidth(k, width)
@@ -178,7 +170,7 @@ class NotebookView(QWidget):
         line.addWidget(self.note, 1)
         line.addWidget(self.note_button)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(10, 8, 10, 8)
+        layout.setContentsMargins(GAP, GAP, GAP, GAP)
         layout.addLayout(head)
         layout.addLayout(seal)
         layout.addWidget(self.compared)

@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
+from oakladder.desk.look.distances import GAP, TIGHT, WIDE
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.rule import fitting
 from oakladder.desk.session import Desk
@@ -90,8 +91,8 @@ class TrialPlace(QWidget):
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()
-        row.setContentsMargins(12, 8, 12, 4)
-        row.setSpacing(8)
+        row.setContentsMargins(WIDE, GAP, WIDE, TIGHT)
+        row.setSpacing(GAP)
         self.sentence.setMinimumWidth(20)
         row.addWidget(self.sentence)
         row.addWidget(QLabel("on", objectName="quiet"))
@@ -110,7 +111,7 @@ class TrialPlace(QWidget):
         self.lists.setMinimumWidth(150)
         self.frames.setFixedWidth(70)
         self.terms_button.setToolTip("Money, sizes, costs, minutes")
-        self.word.setContentsMargins(12, 0, 12, 4)
+        self.word.setContentsMargins(WIDE, 0, WIDE, TIGHT)
         self.word.setWordWrap(True)
         self.terms.setVisible(False)
         self.write_button.setVisible(False)

@@ -7,7 +7,8 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QToolTip, QWidget
 
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme
 from oakladder.trial.report import trade_words
 from oakladder.trial.trial import Trial
 
@@ -60,7 +61,7 @@ class Scatter(QWidget):
         if self._trial is None or not len(self._which):
             return
         box, (worst, best) = self._box(), self._ends()
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         for k in range(5):
             share = k / 4
             x, y = box.right() - box.width() * share, box.bottom() - box.height() * share

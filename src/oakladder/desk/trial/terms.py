@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.desk.look.distances import GAP, WIDE
 from oakladder.rung import RunProblem
 from oakladder.trial.money import Account, Costs, Size, Slippage, parse_ratio
 
@@ -65,8 +66,8 @@ class Terms(QFrame):
 
     def _lay_out(self) -> None:
         grid = QGridLayout(self)
-        grid.setContentsMargins(12, 6, 12, 6)
-        grid.setHorizontalSpacing(18)
+        grid.setContentsMargins(WIDE, GAP, WIDE, GAP)
+        grid.setHorizontalSpacing(WIDE)
         columns: tuple[tuple[tuple[str, QWidget], ...], ...] = (
             (("Money", self.money), ("Size of an entry", self.sizing), ("Lot", self.lot)),
             (("Most positions", self.most), ("Buying power", self.power), ("Slippage", self.slip)),

@@ -8,7 +8,8 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QWidget
 
 from oakladder.desk.chart.arrays import draw_chain
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme
 from oakladder.trial.report import day_words, trade_words
 from oakladder.trial.trial import Trial
 
@@ -76,7 +77,7 @@ class TradeCharts(QWidget):
                 painter.drawRect(box)
             self._chart(painter, trial, int(self._which[k]), box.adjusted(4, 2, -4, -3))
         painter.setPen(self.theme.color("faint"))
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         words = (
             f"{page.start + 1} to {page.stop} of {len(self._which)}; Page Up and Page Down turn the sheet, Enter opens"
         )
@@ -90,7 +91,7 @@ class TradeCharts(QWidget):
         first, last = max(entered - around, int(panel.starts[symbol])), min(left + around, int(panel.ends[symbol]) - 1)
         closes = panel.column("close")[first : last + 1]
         won = trial.book.net[trade] > 0
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         brought = f"{trial.results.ratio[trade]:+.1%}"
         metrics = painter.fontMetrics()
         room = int(box.width()) - metrics.horizontalAdvance(brought) - 6

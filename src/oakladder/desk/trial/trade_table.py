@@ -6,9 +6,10 @@ from collections.abc import Callable
 
 import numpy as np
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
+from PyQt6.QtWidgets import QHeaderView, QTableView, QWidget
 
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.theme import Theme
+from oakladder.desk.widgets import tables
 from oakladder.rung.trade_words import Reason, Side
 from oakladder.trial.ledger import Taken
 from oakladder.trial.report import SKIPPED, day_words, price_words, trade_words
@@ -116,8 +117,7 @@ class TradeModel(QAbstractTableModel):
             case Qt.ItemDataRole.DisplayRole:
                 return write(self._trial, k)
             case Qt.ItemDataRole.TextAlignmentRole:
-                side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
-                return side | Qt.AlignmentFlag.AlignVCenter
+                return _side(right)
             case Qt.ItemDataRole.ForegroundRole if name in ("Result", "Money"):
                 return self.theme.color("rising" if self._trial.book.net[k] > 0 else "falling")
             case Qt.ItemDataRole.ToolTipRole:
@@ -125,9 +125,16 @@ class TradeModel(QAbstractTableModel):
         return None
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
-        if orientation is Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
-            return _COLUMNS[section][0]
-        return None
+        if orientation is not Qt.Orientation.Horizontal:
+            return None
+        name, _, _, right = _COLUMNS[section]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return _side(right)
+        return name if role == Qt.ItemDataRole.DisplayRole else None
+
+
+def _side(right: bool) -> Qt.AlignmentFlag:
+    return (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
 
 
 class TradeTable(QTableView):
@@ -139,16 +146,10 @@ class TradeTable(QTableView):
         super().__init__(parent)
         self.source = TradeModel(theme)
         self.setModel(self.source)
-        self.setFont(ui_font(8.5))
+        across = tables.set_up(self)
         self.setSortingEnabled(True)
         self.sortByColumn(2, Qt.SortOrder.AscendingOrder)
-        self.setShowGrid(False)
         self.setAlternatingRowColors(True)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        upright, across = self.verticalHeader(), self.horizontalHeader()
-        assert upright is not None and across is not None
-        upright.hide()
-        upright.setDefaultSectionSize(21)
         across.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         across.setStretchLastSection(True)
         for k, width in enumerate((64, 48, 128, 128, 44, 70, 70, 72, 82, 54, 66, 74)):

@@ -19,7 +19,9 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.timeframes import STANDARD
-from oakladder.desk.look.theme import Theme, qcolor, ui_font
+from oakladder.desk.look.distances import GAP, TIGHT
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.desk.trials import Outcome
 from oakladder.desk.widgets.curve import VARIANT_COLOURS
 from oakladder.desk.widgets.passing import passing_menu
@@ -82,12 +84,12 @@ class VariantRows(QWidget):
                 painter.setPen(QPen(self.theme.color("oak"), 1))
                 painter.drawRect(QRectF(4.5, top + 2.5, self.width() - 9, _ROW - 5))
             painter.setPen(self.theme.color("ink"))
-            painter.setFont(ui_font(9, bold=k == 0))
+            painter.setFont(ui_font(strong=k == 0))
             metrics = painter.fontMetrics()
             room = self.width() - 28
             name = metrics.elidedText(outcome.words, Qt.TextElideMode.ElideRight, room)
             painter.drawText(QRectF(20, top + 6, room, 18), Qt.AlignmentFlag.AlignVCenter, name)
-            painter.setFont(ui_font(8))
+            painter.setFont(ui_font(SMALL))
             painter.setPen(self.theme.color("falling" if outcome.trial is None else "faint"))
             numbers = painter.fontMetrics().elidedText(self._numbers(outcome), Qt.TextElideMode.ElideRight, room)
             painter.drawText(QRectF(20, top + 26, room, 16), Qt.AlignmentFlag.AlignVCenter, numbers)
@@ -96,7 +98,7 @@ class VariantRows(QWidget):
 
     def _hint(self, painter: QPainter) -> None:
         """What can be done here, while there is nothing beside the plain rule."""
-        painter.setFont(ui_font(8.5))
+        painter.setFont(ui_font())
         painter.setPen(self.theme.color("faint"))
         place = QRectF(20, _ROW + 10, self.width() - 36, 90)
         painter.drawText(place, Qt.TextFlag.TextWordWrap | Qt.AlignmentFlag.AlignLeft, _EMPTY)
@@ -161,7 +163,7 @@ class Variants(QWidget):
         self.add.setToolTip("Put a variant beside the plain rule: a setting, timeframe, list, costs, a stop …")
         self.add.clicked.connect(lambda: self.menu(self.add.mapToGlobal(self.add.rect().bottomLeft())))
         head = QHBoxLayout()
-        head.setContentsMargins(8, 6, 8, 4)
+        head.setContentsMargins(GAP, GAP, GAP, TIGHT)
         head.addWidget(QLabel("Variants", objectName="head"))
         head.addStretch(1)
         head.addWidget(self.add)

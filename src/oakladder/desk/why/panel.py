@@ -19,7 +19,9 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.bars import Bars
 from oakladder.bars.time_words import bar_time
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.distances import GAP, HAIR, TIGHT
+from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.theme import Theme
 from oakladder.engine.why import Verdict, Why, everything
 from oakladder.trial.on_chart import ChartTrades
 
@@ -54,7 +56,7 @@ class WhyPanel(QWidget):
         self.tree = QTreeWidget()
         self.tree.setColumnCount(3)
         self.tree.setHeaderLabels(["Part", "Values", ""])
-        self.tree.setFont(ui_font(8.5))
+        self.tree.setFont(ui_font())
         self.tree.setIndentation(12)
         header = self.tree.header()
         assert header is not None
@@ -64,7 +66,7 @@ class WhyPanel(QWidget):
         header.setSectionResizeMode(2, QHeaderView.ResizeMode.ResizeToContents)
         header.setMinimumSectionSize(24)
         self.misses = QListWidget()
-        self.misses.setFont(ui_font(8.5))
+        self.misses.setFont(ui_font())
         self.misses.itemActivated.connect(lambda item: self.went.emit(item.data(_ROLE)))
         self.misses.itemClicked.connect(lambda item: self.went.emit(item.data(_ROLE)))
         self.nearly = QLabel("Where it nearly fired", objectName="quiet")
@@ -74,21 +76,21 @@ class WhyPanel(QWidget):
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()
-        row.setContentsMargins(8, 4, 8, 2)
-        row.setSpacing(8)
+        row.setContentsMargins(GAP, TIGHT, GAP, HAIR)
+        row.setSpacing(GAP)
         row.addWidget(self.signals)
         row.addWidget(self.verdict, 1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addLayout(row)
-        self.missed.setContentsMargins(8, 0, 8, 3)
+        self.missed.setContentsMargins(GAP, 0, GAP, TIGHT)
         self.missed.setMinimumWidth(20)
         layout.addWidget(self.missed)
-        self.story.setContentsMargins(8, 0, 8, 3)
+        self.story.setContentsMargins(GAP, 0, GAP, TIGHT)
         layout.addWidget(self.story)
         layout.addWidget(self.tree, 3)
-        self.nearly.setContentsMargins(8, 3, 8, 1)
+        self.nearly.setContentsMargins(GAP, TIGHT, GAP, HAIR)
         layout.addWidget(self.nearly)
         layout.addWidget(self.misses, 1)
 
@@ -166,7 +168,7 @@ class WhyPanel(QWidget):
         role = {True: "rising", False: "falling", None: "mute"}[verdict.holds]
         item.setForeground(2, self.theme.color(role))
         if verdict.decisive:
-            bold = QFont(ui_font(8.5, bold=True))
+            bold = QFont(ui_font(strong=True))
             for column in range(3):
                 item.setFont(column, bold)
                 item.setBackground(column, self.theme.color("pick"))

@@ -9,7 +9,9 @@ from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.distances import GAP, HAIR, TIGHT
+from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.theme import Theme
 
 _ROW, _NAME, _NUMBER = 22, 130, 82
 
@@ -45,7 +47,7 @@ class BarRows(QWidget):
     def paintEvent(self, _: QPaintEvent | None) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), self.theme.color("ground"))
-        painter.setFont(ui_font(8.5))
+        painter.setFont(ui_font())
         largest = max((abs(row.value) for row in self.rows), default=0.0) or 1.0
         metrics = painter.fontMetrics()
         texts = [words for row in self.rows for words in row.words]
@@ -88,7 +90,7 @@ class BarsBy(QWidget):
         self.chooser.addItems(kinds)
         self.chooser.activated.connect(lambda _: self.chosen.emit(self.kind))
         row = QHBoxLayout()
-        row.setContentsMargins(8, 4, 8, 2)
+        row.setContentsMargins(GAP, TIGHT, GAP, HAIR)
         row.addWidget(QLabel("By", objectName="quiet"))
         row.addWidget(self.chooser)
         row.addStretch(1)

@@ -8,6 +8,7 @@ from PyQt6.QtCore import QPoint, QSize, Qt
 from PyQt6.QtGui import QColor, QIcon, QPixmap
 from PyQt6.QtWidgets import QColorDialog, QDialog, QGridLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
 
+from oakladder.desk.look.distances import GAP, TIGHT
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.rung.values import PALETTE, THEMED
 
@@ -29,7 +30,7 @@ class ColourPicker(QDialog):
         self._theme, self._chosen, self._current = theme, chosen, current
         self.buttons: dict[str, QToolButton] = {}
         grid = QGridLayout()
-        grid.setSpacing(3)
+        grid.setSpacing(TIGHT)
         for k, word in enumerate(PALETTE):
             button = QToolButton(text=word)
             button.setIcon(swatch(qcolor(theme.paint(word))))
@@ -45,7 +46,7 @@ class ColourPicker(QDialog):
         other = QPushButton("Another colour …")
         other.clicked.connect(self._ask)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(8, 8, 8, 8)
+        layout.setContentsMargins(GAP, GAP, GAP, GAP)
         layout.addWidget(QLabel("A colour for this place", objectName="quiet"))
         layout.addLayout(grid)
         layout.addWidget(other)

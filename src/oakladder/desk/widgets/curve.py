@@ -11,7 +11,8 @@ from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolyg
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.desk.chart.arrays import draw_chain
-from oakladder.desk.look.theme import Theme, qcolor, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.trial.report import trade_words
 from oakladder.trial.trial import Trial
 
@@ -124,7 +125,7 @@ class CurveView(QWidget):
         return qcolor(self.theme.paint(curve.colour or "ink"))
 
     def _grid(self, painter: QPainter, box: QRectF, low: float, high: float) -> None:
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         for level in _round_levels(low, high, 4):
             at = box.bottom() - box.height() * (level - low) / (high - low)
             painter.setPen(self.theme.color("line"))
@@ -171,7 +172,7 @@ class CurveView(QWidget):
         points = [QPointF(xs[0], box.top()), *map(QPointF, xs.tolist(), ys.tolist()), QPointF(xs[-1], box.top())]
         painter.drawPolygon(QPolygonF(points))
         painter.setPen(self.theme.color("faint"))
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         place = QRectF(box.right() + 6, box.bottom() - 14, _RIGHT - 8, 16)
         painter.drawText(place, Qt.AlignmentFlag.AlignLeft, f"{deepest:.1%}" if deepest < -1e-6 else "0%")
         painter.drawText(QRectF(box.left() + 2, box.bottom() - 14, 120, 14), Qt.AlignmentFlag.AlignLeft, "under water")

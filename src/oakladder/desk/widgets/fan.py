@@ -7,7 +7,8 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from oakladder.desk.look.theme import Theme, qcolor, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.signal_ages import TONE_COLOURS
 from oakladder.trial.evidence.fan import SHARES, Fan
 from oakladder.trial.evidence.study import USUAL_HORIZON, Evidence
@@ -81,7 +82,7 @@ class FanView(QWidget):
         self._legend(painter, box, colour)
 
     def _axes(self, painter: QPainter, box: QRectF, count: int, low: float, high: float) -> None:
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         faint, line = self.theme.color("faint"), self.theme.color("line")
         for bar in (0, 10, 20, 30, 40):
             x = box.left() + box.width() * bar / count
@@ -125,7 +126,7 @@ class FanView(QWidget):
     def _legend(self, painter: QPainter, box: QRectF, colour: QColor) -> None:
         if box.height() < 70:
             return
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         for k, (words, shade) in enumerate((("after the signal", colour), ("after any bar", self.theme.color("mute")))):
             top = box.top() + 2 + 14 * k
             painter.fillRect(QRectF(box.left() + 4, top + 4, 12, 6), shade)

@@ -9,7 +9,8 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme
 
 _BOTTOM, _TOP, _SIDE = 20, 22, 14
 _MOST_COLUMNS = 40
@@ -85,14 +86,14 @@ class Histogram(QWidget):
         at = x(self._real)
         painter.setPen(QPen(self.theme.color("ink"), 2))
         painter.drawLine(QPointF(at, box.top() - 4), QPointF(at, box.bottom()))
-        painter.setFont(ui_font(8.5, bold=True))
+        painter.setFont(ui_font(strong=True))
         words = f"{self._words} {self._write(self._real)}"
         wide = painter.fontMetrics().horizontalAdvance(words) + 4
         left = min(max(at - wide / 2, 2.0), max(self.width() - wide - 2, 2.0))
         painter.drawText(QRectF(left, 2, wide, 15), Qt.AlignmentFlag.AlignCenter, words)
 
     def _axis(self, painter: QPainter, box: QRectF, low: float, high: float, x: Callable[[float], float]) -> None:
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         painter.setPen(self.theme.color("faint"))
         for k in range(5):
             value = low + (high - low) * k / 4

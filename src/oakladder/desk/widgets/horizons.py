@@ -6,7 +6,8 @@ from PyQt6.QtCore import QEvent, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetricsF, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.theme import Theme
 from oakladder.trial.evidence.study import USUAL_HORIZON, Evidence, Horizon
 from oakladder.trial.evidence.words import HORIZON_HEADS, RARE, chance_words, horizon_words
 
@@ -52,7 +53,7 @@ class HorizonRows(QWidget):
     def _columns(self) -> list[tuple[int, float]]:
         """The columns that are shown, and how wide each is. A cut number would be a wrong one: where there is no room for
         all, the less telling columns go."""
-        metrics = QFontMetricsF(ui_font(8.5))
+        metrics = QFontMetricsF(ui_font())
         rows = [list(HORIZON_HEADS), *map(horizon_words, self.horizons)]
         needed = [max(metrics.horizontalAdvance(row[k]) for row in rows) + 12 for k in range(len(HORIZON_HEADS))]
         shown = list(range(len(needed)))
@@ -66,7 +67,7 @@ class HorizonRows(QWidget):
         painter = QPainter(self)
         painter.fillRect(self.rect(), self.theme.color("ground"))
         columns = self._columns()
-        painter.setFont(ui_font(8.5))
+        painter.setFont(ui_font())
         self._row(painter, 0, columns, list(HORIZON_HEADS), "faint", _HEAD)
         for k, one in enumerate(self.horizons):
             top = _HEAD + k * _ROW

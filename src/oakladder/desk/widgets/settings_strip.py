@@ -19,14 +19,19 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.desk.look.theme import DAY, Theme, qcolor, ui_font
+from oakladder.desk.look.distances import GAP, TIGHT
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import DAY, Theme, qcolor
 from oakladder.desk.widgets.colour_picker import ColourPicker, swatch
 from oakladder.rung import SettingInfo
 from oakladder.rung.values import TIMEFRAMES
 
+#: A label that is wider than so many pixels has a row to itself.
+_HALF = 112
+
 
 class SettingsStrip(QWidget):
-    """Controls in two columns. ``changed`` tells the name and the new value, ``kept`` that the values shall become
+    """Controls in two columns; what has a long label stands alone in its row. ``changed`` tells the name and the new value, ``kept`` that the values shall become
     the script's own, ``dropped`` that the script's own shall come back."""
 
     changed = pyqtSignal(str, object)
@@ -37,9 +42,9 @@ class SettingsStrip(QWidget):
         super().__init__(parent)
         self.theme: Theme = DAY
         self._grid = QGridLayout(self)
-        self._grid.setContentsMargins(8, 4, 8, 4)
-        self._grid.setHorizontalSpacing(6)
-        self._grid.setVerticalSpacing(3)
+        self._grid.setContentsMargins(GAP, TIGHT, GAP, TIGHT)
+        self._grid.setHorizontalSpacing(GAP)
+        self._grid.setVerticalSpacing(TIGHT)
         self._grid.setColumnStretch(0, 1)
         self._grid.setColumnStretch(2, 1)
         self.controls: dict[str, QWidget] = {}
@@ -57,7 +62,7 @@ class SettingsStrip(QWidget):
         row.setContentsMargins(0, 0, 0, 0)
         row.addWidget(self.word, 1)
         for widget in (self.word, self.keep, self.drop):
-            widget.setFont(ui_font(8))
+            widget.setFont(ui_font(SMALL))
         row.addWidget(self.keep)
         row.addWidget(self.drop)
         self._foot.hide()
@@ -72,20 +77,22 @@ class SettingsStrip(QWidget):
                 widget.deleteLater()
         self.controls, self._infos = {}, infos
         self._values = {i.name: values.get(i.name, i.default) for i in infos}
-        for k, info in enumerate(infos):
-            row, column = divmod(k, 2)
+        row, half = 0, 0
+        for info in infos:
             words = info.text or info.name
-            label = QLabel()
-            label.setToolTip(f"{words} ({info.name})")
-            label.setMinimumWidth(20)
-            label.setText(label.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, 118))
+            label = QLabel(words, toolTip=f"{words} ({info.name})")
             control = self._control(info, self._values[info.name])
             control.setToolTip(label.toolTip())
             label.setBuddy(control)
             self.controls[info.name] = control
-            self._grid.addWidget(label, row, column * 2)
-            self._grid.addWidget(control, row, column * 2 + 1)
-        self._grid.addWidget(self._foot, (len(infos) + 1) // 2, 0, 1, 4)
+            long = label.sizeHint().width() > _HALF
+            if long and half:
+                row, half = row + 1, 0
+            label.setWordWrap(long)
+            self._grid.addWidget(label, row, half * 2, 1, 3 if long else 1)
+            self._grid.addWidget(control, row, 3 if long else half * 2 + 1)
+            row, half = (row + 1, 0) if long or half else (row, 1)
+        self._grid.addWidget(self._foot, row + 1, 0, 1, 4)
         self._show_foot()
         self.setVisible(bool(infos))
 

@@ -11,7 +11,8 @@ from PyQt6.QtWidgets import QLabel, QSizePolicy, QWidget
 
 from oakladder.bars.bars import Bars
 from oakladder.desk.chart.arrays import draw_chain
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme
 
 _BARS = 90
 
@@ -63,7 +64,7 @@ class Minis(QWidget):
         self.series: list[Mini] = []
         self.why = QLabel(self)
         self.why.setWordWrap(True)
-        self.why.setFont(ui_font(8))
+        self.why.setFont(ui_font(SMALL))
         self.why.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.why.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -99,14 +100,14 @@ class Minis(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), self.theme.color("ground"))
-        painter.setFont(ui_font(9, bold=True))
+        painter.setFont(ui_font(strong=True))
         painter.setPen(self.theme.color("ink"))
         painter.drawText(QRectF(8, 4, self.width() - 16, 18), Qt.AlignmentFlag.AlignLeft, self.symbol)
         for k, mini in enumerate(self.series):
             box = self._box(k)
             painter.setPen(self.theme.color("line"))
             painter.drawLine(box.topLeft(), box.topRight())
-            painter.setFont(ui_font(8))
+            painter.setFont(ui_font(SMALL))
             painter.setPen(self.theme.color("faint"))
             painter.drawText(box.adjusted(0, 3, 0, 0), Qt.AlignmentFlag.AlignLeft, mini.timeframe)
             draw_spark(painter, mini.closes, box.adjusted(2, 20, -2, -6), self.theme)

@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.desk.look.distances import GAP, TIGHT, WIDE
 from oakladder.rung.problems import RunProblem
 from oakladder.rung.settings import SettingInfo
 from oakladder.trial.figures import FIGURES
@@ -60,8 +61,8 @@ class SweepForm(QWidget):
             "Choose on a span of history, trade the next, and so on; beside what hindsight chooses"
         )
         self._grid = QGridLayout()
-        self._grid.setHorizontalSpacing(8)
-        self._grid.setVerticalSpacing(3)
+        self._grid.setHorizontalSpacing(GAP)
+        self._grid.setVerticalSpacing(TIGHT)
         fields = QGridLayout()
         fields.addWidget(QLabel("Look at", objectName="quiet"), 0, 0)
         fields.addWidget(self.figures, 0, 1)
@@ -70,7 +71,7 @@ class SweepForm(QWidget):
         fields.addWidget(self.sweep_button, 2, 0)
         fields.addWidget(self.walk_button, 2, 1)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(12, 8, 8, 8)
+        layout.setContentsMargins(WIDE, GAP, GAP, GAP)
         layout.addWidget(QLabel("Settings and their values", objectName="head"))
         layout.addLayout(self._grid)
         layout.addSpacing(6)

@@ -10,7 +10,8 @@ from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.sweeps.neighbours import SweepMap
 from oakladder.trial.sweeps.ranges import point_words, settings_words
@@ -132,7 +133,7 @@ class SweepMapView(QWidget):
         painter.fillRect(self.rect(), self.theme.color("ground"))
         if self.map is None or not self._shown:
             painter.setPen(self.theme.color("faint"))
-            painter.setFont(ui_font(9))
+            painter.setFont(ui_font())
             words = "Tick one or two settings and press Sweep: every combination becomes a square here."
             painter.drawText(self.rect().adjusted(20, 20, -20, -20), Qt.AlignmentFlag.AlignCenter | _WRAP, words)
             return
@@ -148,7 +149,7 @@ class SweepMapView(QWidget):
     def _field(self, painter: QPainter, low: float, high: float) -> None:
         assert self.map is not None
         middle = float(np.nanmedian(self.map.values[self._shown])) if high > low else low
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         if len(self._shown) > _MOST_SQUARES:
             self._picture(painter, low, middle, high)
             special = np.flatnonzero(self.map.lonely) if self.map.lonely.sum() < 500 else np.zeros(0, dtype=np.int64)
@@ -247,7 +248,7 @@ class SweepMapView(QWidget):
         assert self.map is not None
         box, ranges = self.box(), self.map.ranges
         across = ranges[0] if self._is_line else ranges[1]
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         painter.setPen(self.theme.color("faint"))
         width = box.width() / len(across.values)
         every = max(int(np.ceil(34 / max(width, 1))), 1)

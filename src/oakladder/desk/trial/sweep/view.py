@@ -8,6 +8,7 @@ from datetime import datetime
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QTabWidget, QVBoxLayout, QWidget
 
+from oakladder.desk.look.distances import GAP, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.notes import Notes
 from oakladder.desk.rule import OpenRule
@@ -64,7 +65,7 @@ class SweepView(QWidget):
         self.earlier.setToolTip("Sweeps of this rule that were made before")
         left = QWidget()
         column = QVBoxLayout(left)
-        column.setContentsMargins(0, 0, 0, 8)
+        column.setContentsMargins(0, 0, 0, GAP)
         column.addWidget(self.form, 1)
         column.addWidget(self.earlier)
         area = QScrollArea()
@@ -79,7 +80,7 @@ class SweepView(QWidget):
         ):
             page = QWidget()
             parts = QVBoxLayout(page)
-            parts.setContentsMargins(8, 6, 8, 4)
+            parts.setContentsMargins(GAP, GAP, GAP, TIGHT)
             parts.addWidget(words)
             parts.addWidget(picture, 1)
             if below is not None:

@@ -10,7 +10,8 @@ from PyQt6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.desk.chart.arrays import draw_chain
-from oakladder.desk.look.theme import Theme, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.curve import thinned
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.sweeps.ranges import settings_words
@@ -47,7 +48,7 @@ class WalkView(QWidget):
         painter.fillRect(self.rect(), self.theme.color("ground"))
         if self.walk is None:
             painter.setPen(self.theme.color("faint"))
-            painter.setFont(ui_font(9))
+            painter.setFont(ui_font())
             words = (
                 "Walk forward: the best settings of three spans of history are traded on the next one, and so on. "
                 "What came of that is what could have been had; what hindsight shows is not."
@@ -66,7 +67,7 @@ class WalkView(QWidget):
 
     def _spans(self, painter: QPainter, walk: Walk) -> None:
         box = self._box()
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         for k, step in enumerate(walk.steps):
             left, right = self._x(np.array([step.first, step.last])).tolist()
             if k % 2 == 0:
@@ -90,7 +91,7 @@ class WalkView(QWidget):
         def y(of: np.ndarray) -> np.ndarray:
             return np.asarray(box.bottom() - box.height() * (of - low) / (high - low))
 
-        painter.setFont(ui_font(8))
+        painter.setFont(ui_font(SMALL))
         curves = (
             ("simply held", joined.times, joined.held, QPen(self.theme.color("mute"), 1.2)),
             ("with hindsight", other.times, other.value, QPen(self.theme.color("warn"), 1.4)),
