@@ -72,7 +72,7 @@ def test_every_cell_is_what_the_engine_says(place, market: BarLibrary) -> None: 
         expected, _ = cells(program, name, market, market.infos, Timeframe.parse(frame), given)
         k = section(place, name, frame)
         assert [model.text(row, k) for row in range(77)] == [expected[s].text for s in market.infos]
-        assert model.group_of(k) == ("up (n 20)" if name == "up" else "Strength")
+        assert model.shared_heads(k) == ("Mine", "up (n 20)" if name == "up" else "Strength")
     row = next(r for r in range(77) if (c := model.cell(r, section(place, "up", "1d"))) and c.holds)
     assert "true now" in model.hint(row, section(place, "up", "1d"))
 
@@ -294,7 +294,7 @@ def test_the_narrow_watchlist_shows_columns_of_any_script(window: Window, market
     expected, _ = cells(compile_script(SCRIPT), "Strength", market, market.infos, Timeframe.parse("1w"))
     shown = [watchlist.model.index(r, 5).data() for r in range(77)]
     assert shown == [expected[s].text for s in market.infos]
-    assert watchlist.model.caption(5) == "Strength on 1w"
+    assert watchlist.model.caption(5) == "Mine: Strength on 1w"
     assert not window.bench.watching.put(ScriptColumn("mine.rung", "up", ["1d"]))
     assert "room for 3" in window.status.text() and len(desk.watched.columns) == 2
     before = dict(desk.watched.cells)

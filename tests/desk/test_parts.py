@@ -62,7 +62,7 @@ def test_the_watchlist_sorts_by_the_order_that_the_script_gives(watchlist: Watch
     watchlist.table.sortByColumn(3, Qt.SortOrder.AscendingOrder)
     assert shown(watchlist)[:3] == ["GULLW", "BRINE", "CROSS"]
     index = watchlist.model.index(2, 3)
-    assert watchlist.model.painted(2, 3) == ("one", "good", "ink", False)
+    assert watchlist.model.painted(2, 3) == ("one", ("good", 1.0), "ink", False)
     assert "one" in watchlist.model.data(index, Qt.ItemDataRole.ToolTipRole)
 
 

@@ -42,7 +42,10 @@ def test_a_column_is_what_each_symbol_alone_shows(market: BarLibrary, frame: str
             fired = np.flatnonzero(flags == 1)
             assert cell.age == (last - int(fired[-1]) if len(fired) else -1)
             assert cell.holds is bool(flags[-1] == 1)
-            assert (cell.fill is not None) == (0 <= cell.age <= 3)
+            assert (cell.fill is not None) == (0 <= cell.age < 20)
+            assert cell.fill is None or cell.strength == pytest.approx(1 - cell.age / 20)  # the older, the fainter
+            said = {-1: "·", 0: "now", 1: "1 bar"}.get(cell.age, f"{cell.age:,} bars")
+            assert cell.text == cell.words == said
             continue
         strength = float(result.number(PROGRAM.plan.values["strength"])[-1])
         if name == "Gap":

@@ -113,7 +113,7 @@ def test_columns_and_pips_say_the_age_of_the_latest_signal(market: BarLibrary) -
     program = compile_script('rung 1\nsignal up = close > close[1] bullish "up"\nsignal never = close < 0 bearish "no"')
     for symbol, cell in cells(program, None, market, ["BRINE", "CROSS"], ONE_DAY)[0].items():
         age = alone(program, market, symbol, ONE_DAY, "up")
-        assert cell.text == f"up {age}"
+        assert cell.text == f"up {'now' if age == 0 else '1 bar' if age == 1 else f'{age} bars'}"
         assert (pip := pips(program, market, symbol, ONE_DAY)) and (pip[0].signal, pip[0].age, pip[0].tone) == (
             "up",
             age,

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.jobs import Jobs, Ticket, sentence_of
+from oakladder.desk.programs import title_of
 from oakladder.desk.replaying import Replaying
 from oakladder.desk.rule import OpenRule
 from oakladder.engine.columns import Ask, Filled, fill
@@ -39,6 +40,11 @@ class ScriptColumn:
     def caption(self) -> str:
         given = settings_said(self.settings, self.extended)
         return f"{self.name or 'The open script'}{f' ({given})' if given else ''}"
+
+    @property
+    def title(self) -> str:
+        """The script as people read it; empty for the open one."""
+        return title_of(self.script)
 
     def as_plain(self) -> dict[str, object]:
         return {

@@ -15,7 +15,7 @@ from oakladder.engine.run import Result, roots_of, run
 from oakladder.engine.why import Verdict, Why
 from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.program import Program
-from oakladder.rung.texts import write_value
+from oakladder.rung.texts import count_words, write_value
 from oakladder.rung.words import Shown
 
 #: The most named values of a script that are told with a number.
@@ -68,7 +68,7 @@ def _since(flags: np.ndarray, bars: Bars) -> str:
         return "never true on these bars"
     if not flags[last]:
         ago = last - int(fired[-1])
-        return f"not true now, last on {bar_time(bars, int(fired[-1]))}, {ago} bar{'s' if ago > 1 else ''} ago"
+        return f"not true now, last on {bar_time(bars, int(fired[-1]))}, {count_words(ago, 'bar')} ago"
     quiet = np.flatnonzero(~flags)
     first = int(quiet[-1]) + 1 if len(quiet) else 0
     return f"true since {bar_time(bars, first)}, bar {last - first + 1} of it"

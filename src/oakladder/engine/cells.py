@@ -16,11 +16,13 @@ from oakladder.rung.kinds import Unit
 from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.problems import did_you_mean
 from oakladder.rung.program import Program
-from oakladder.rung.texts import CLOCK, write_value
+from oakladder.rung.texts import CLOCK, NONE_TEXT, count_words, write_value
 from oakladder.rung.words import Shown
 
-#: A signal is fresh for so many bars.
-FRESH_BARS = 3
+#: The fill of a signal fades over so many bars.
+FADES = 20
+#: What stands where there is nothing.
+NOTHING = "·"
 #: So many of the last bars are looked at first; a signal that was last true before them is looked for in all.
 RECENT_BARS = 128
 
@@ -28,6 +30,8 @@ RECENT_BARS = 128
 @dataclass(frozen=True, slots=True)
 class Cell:
     """A cell: its text, the colour word of its fill (if any), the number it is ordered by.
+
+    ``strength`` is how strong the fill is, from 1 for what is so now down to 0.
 
     ``holds`` is whether the signal is true now (for a column, whether its number is above 0 or its fill shown);
     ``age`` how many bars ago a signal was last true, -1 for never or where there is no signal. A symbol that could
@@ -40,6 +44,12 @@ class Cell:
     holds: bool | None = None
     age: int = -1
     reason: str = ""
+    strength: float = 1.0
+
+    @property
+    def words(self) -> str:
+        """The text as people read it: a dot where there is nothing."""
+        return self.text if self.text not in ("", NONE_TEXT) else NOTHING
 
 
 def offered(program: Program) -> list[str]:
@@ -110,7 +120,7 @@ def _of_position(program: Program, view: MarketView, frame: Frame, settings: Map
     made = {}
     for symbol, held in holdings(view.run(program, frame, settings, holding_ops(program))).items():
         if held is None:
-            made[symbol] = Cell("·", holds=False)
+            made[symbol] = Cell(NOTHING, holds=False)
         else:
             made[symbol] = Cell(held.words(), "good" if held.gain > 0 else "bad", held.bars, True)
     return made
@@ -164,7 +174,8 @@ def _newest(program: Program, view: MarketView, frame: Frame, settings: Mapping[
 
 
 def signal_cell(age: int, holds: bool | None, fill: str) -> Cell:
-    """The cell of a signal: how many bars ago it was last true, filled while it is fresh."""
+    """The cell of a signal: how many bars ago it was last true; the older, the weaker its fill."""
     if age < 0:
-        return Cell("–", None, float("nan"), holds, -1)
-    return Cell(str(age), fill if age <= FRESH_BARS else None, float(age), holds, age)
+        return Cell(NOTHING, None, float("nan"), holds, -1)
+    words = "now" if age == 0 else count_words(age, "bar")
+    return Cell(words, fill if age < FADES else None, float(age), holds, age, strength=1 - age / FADES)

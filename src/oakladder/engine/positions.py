@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from oakladder.engine.run import Result
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.program import Program
+from oakladder.rung.texts import count_words
 
 #: What a column is called that says since when a script holds a position.
 IN_SINCE = "In since"
@@ -23,7 +24,7 @@ class Holding:
 
     def words(self) -> str:
         """The position in a few words."""
-        since = "new" if self.bars == 0 else "1 bar" if self.bars == 1 else f"{self.bars} bars"
+        since = "new" if self.bars == 0 else count_words(self.bars, "bar")
         return f"{'' if self.side > 0 else 'short '}{since} {self.gain:+.1%}"
 
 

@@ -45,6 +45,11 @@ def write_value(value: object, form: str = "") -> str:
     return str(value)
 
 
+def count_words(count: int, what: str) -> str:
+    """How many there are of something that takes an s."""
+    return f"{count:,} {what}{'' if count == 1 else 's'}"
+
+
 #: A text is cut here: texts made of texts could grow without end.
 MOST_LETTERS = 2000
 

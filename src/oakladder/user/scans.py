@@ -12,6 +12,7 @@ import msgspec
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Relation, Rule
 from oakladder.rung import Program
+from oakladder.rung.texts import count_words
 from oakladder.user.entries import Entries, KeptFile, free_name
 from oakladder.user.lists import ALL
 
@@ -83,7 +84,7 @@ def sentence_of(line: ScanLine, title_of: Callable[[str], str]) -> str:
             number = number.rstrip("%").rstrip("0").rstrip(".") + " %"
         return f"{not_}{what[Field(line.kind)]} is {line.relation or '>='} {number}"
     value = f" {line.relation} {line.number:.10g}" if line.relation else ""
-    bars = "1 bar" if line.bars == 1 else f"{line.bars} bars"
+    bars = count_words(line.bars, "bar")
     when = {
         Fresh.FIRES: ", on the bar on which it comes true",
         Fresh.WITHIN: f", came true within {bars}",

@@ -189,7 +189,10 @@ class Bench(QWidget):
         model.cells = cells
         program = self.desk.rule.program
         column = next((o for o in program.outputs if o.what is Shown.COLUMN), None) if program else None
-        model.open_name = (column.name if column else program.title if program else "") or "The script"
+        model.open_heads = (
+            (program.title if program else "") or "The script",
+            column.name if column else "newest signal",
+        )
         model.changed()
 
     def _show_theme(self) -> None:

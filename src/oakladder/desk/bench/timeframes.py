@@ -10,6 +10,7 @@ from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.signal_ages import TONE_COLOURS, Pip
+from oakladder.rung.texts import count_words
 
 _FRESH = 20
 
@@ -125,4 +126,4 @@ class Ladder(QWidget):
 
 
 def _ago(age: int) -> str:
-    return "on the last bar" if age == 0 else "1 bar ago" if age == 1 else f"{age} bars ago"
+    return "on the last bar" if age == 0 else f"{count_words(age, 'bar')} ago"

@@ -23,8 +23,11 @@ from oakladder.desk.look.distances import GAP, TIGHT
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets import tables
+from oakladder.desk.widgets.cells import look_of, words_of
+from oakladder.desk.widgets.column_head import ColumnHead
+from oakladder.desk.widgets.legend import FillLegend
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
-from oakladder.desk.widgets.rows_model import SORT_ROLE, RowsModel
+from oakladder.desk.widgets.rows_model import SORT_ROLE, Look, RowsModel
 from oakladder.engine.cells import Cell
 
 _FIXED = ("Symbol", "Last", "Change")
@@ -40,8 +43,8 @@ class WatchModel(RowsModel):
         self.columns: list[ScriptColumn] = []
         self.places: list[ColumnPlace] = []
         self.cells: Mapping[ColumnPlace, Mapping[str, Cell]] = {}
-        #: What the open script's own column is called.
-        self.open_name = ""
+        #: The title of the open script, and what its own column is called.
+        self.open_heads = ("", "")
 
     def show_columns(self, columns: list[ScriptColumn]) -> None:
         """Shows other columns; cells come later."""
@@ -53,8 +56,17 @@ class WatchModel(RowsModel):
         """What a column is called, and on which timeframe it is."""
         place = self.places[section - len(_FIXED)]
         column = self.columns[place.column]
-        name = (self.open_name if column.script == OPEN_SCRIPT and not column.name else "") or column.caption
-        return f"{name} on {place.timeframe}"
+        title, name = self._heads(column)
+        return f"{title}: {name} on {place.timeframe}"
+
+    def _heads(self, column: ScriptColumn) -> tuple[str, str]:
+        if column.script == OPEN_SCRIPT:
+            return self.open_heads[0], column.name or self.open_heads[1]
+        return column.title, column.caption
+
+    def shared_heads(self, section: int) -> tuple[str, str]:
+        place = self.places[section - len(_FIXED)] if section >= len(_FIXED) else None
+        return self._heads(self.columns[place.column]) if place is not None else ("", "")
 
     def count(self) -> int:
         return len(self.infos)
@@ -68,13 +80,11 @@ class WatchModel(RowsModel):
     def head_hint(self, section: int) -> str:
         return self.caption(section) if section >= len(_FIXED) else self.head(section)
 
-    def look(self, row: int, section: int) -> tuple[str | None, str]:
+    def look(self, row: int, section: int) -> Look:
         info = self.infos[row]
-        cell = self._cell(info, section)
-        ink = "faint" if cell is not None and cell.reason else "ink"
         if section == 2 and info.symbol in self.quotes:
-            ink = "falling" if self.quotes[info.symbol][1] < 0 else "rising"
-        return cell.fill if cell is not None else None, ink
+            return None, "falling" if self.quotes[info.symbol][1] < 0 else "rising"
+        return look_of(self._cell(info, section))
 
     def _cell(self, info: SymbolInfo, column: int) -> Cell | None:
         if column < len(_FIXED):
@@ -90,8 +100,7 @@ class WatchModel(RowsModel):
             if section == 1:
                 return "" if last != last else f"{last:,.{info.decimals}f}"
             return "" if moved != moved else f"{moved:+.1%}" if abs(moved) < 0.0995 else f"{moved:+.0%}"
-        cell = self._cell(info, section)
-        return cell.text if cell is not None else "…" if self.places[section - len(_FIXED)] not in self.cells else ""
+        return words_of(self._cell(info, section), waiting=self.places[section - len(_FIXED)] not in self.cells)
 
     def hint(self, row: int, section: int) -> str:
         info = self.infos[row]
@@ -100,7 +109,7 @@ class WatchModel(RowsModel):
         cell = self._cell(info, section)
         if cell is None:
             return self.text(row, section)
-        return f"{info.symbol} {self.caption(section)}: {cell.reason or cell.text}"
+        return f"{info.symbol} {self.caption(section)}: {cell.reason or cell.words}"
 
     def order(self, row: int, section: int) -> float | str:
         info = self.infos[row]
@@ -161,6 +170,8 @@ class WatchlistPanel(QWidget):
         self.filter.textChanged.connect(self._filtered)
         self.count = QLabel(objectName="quiet")
         self.table = PaintedTable()
+        self.head = ColumnHead(theme, self.model, self.table)
+        self.legend = FillLegend(theme)
         self._set_up_table()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(GAP, GAP, 0, TIGHT)
@@ -170,18 +181,23 @@ class WatchlistPanel(QWidget):
         row.addWidget(self.lists, 1)
         row.addWidget(self.columns_button)
         layout.addLayout(row)
-        for widget in (self.filter, self.table, self.count):
-            layout.addWidget(widget)
+        layout.addWidget(self.filter)
+        layout.addWidget(self.table)
+        foot = QHBoxLayout()
+        foot.addWidget(self.count, 1)
+        foot.addWidget(self.legend)
+        layout.addLayout(foot)
         self._filtered("")
 
     def _set_up_table(self) -> None:
         self.table.setModel(self.rows)
+        self.table.setHorizontalHeader(self.head)
         header = tables.set_up(self.table, SMALL, sortable=True)
         self.table.painter = RowPainter(self.table, self.rows, self.model, ui_font(SMALL), len(_FIXED), 3)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         header.setMinimumSectionSize(30)
-        for column, width in enumerate((52, 59, 46)):
+        for column, width in enumerate((50, 54, 44)):
             self.table.setColumnWidth(column, width)
         header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         header.customContextMenuRequested.connect(self._head_asked)
@@ -242,5 +258,7 @@ class WatchlistPanel(QWidget):
         self.table.setCurrentIndex(self.rows.index(row, 0))
 
     def set_theme(self, theme: Theme) -> None:
-        self.model.theme = theme
+        self.model.theme = self.head.theme = self.legend.theme = theme
         self.model.changed()
+        self.head.viewport().update()  # type: ignore[union-attr]
+        self.legend.update()

@@ -12,7 +12,8 @@ from PyQt6.QtCore import (
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.theme import Theme
-from oakladder.desk.widgets.rows_model import SORT_ROLE, RowsModel
+from oakladder.desk.widgets.cells import look_of, words_of
+from oakladder.desk.widgets.rows_model import SORT_ROLE, Look, RowsModel
 from oakladder.engine.cell_filter import at_least, filter_of
 from oakladder.engine.cells import Cell
 
@@ -66,17 +67,17 @@ class LadderModel(RowsModel):
         column = self.columns[place.column]
         return f"{column.caption} on {place.timeframe}, from {column.script}"
 
-    def look(self, row: int, section: int) -> tuple[str | None, str]:
+    def look(self, row: int, section: int) -> Look:
         if section < len(FIXED):
             moved = self.quotes.get(self.infos[row].symbol, (0.0, 0.0))[1]
             return None, "ink" if section != 4 else "falling" if moved < 0 else "rising"
         cell = self.cell(row, section)
-        return (None, "ink") if cell is None else (cell.fill, "faint" if cell.reason else "ink")
+        return look_of(cell)
 
-    def group_of(self, section: int) -> str:
-        """The shared head above a section."""
+    def shared_heads(self, section: int) -> tuple[str, str]:
         place = self.places[section] if section < len(self.places) else ColumnPlace()
-        return self.columns[place.column].caption if place.column >= 0 else ""
+        column = self.columns[place.column] if place.column >= 0 else None
+        return (column.title, column.caption) if column is not None else ("", "")
 
     def cell(self, row: int, section: int) -> Cell | None:
         """The cell of a script column; None in fixed sections and before it has come."""
@@ -102,10 +103,7 @@ class LadderModel(RowsModel):
                 "" if moved != moved else f"{moved:+.1%}",
                 self.notes.get(info.symbol, ""),
             )[section]
-        place = self.places[section]
-        cell = self.cell(row, section)
-        waiting = place not in self.cells
-        return cell.text if cell is not None else "…" if waiting else ""
+        return words_of(self.cell(row, section), waiting=self.places[section] not in self.cells)
 
     def hint(self, row: int, section: int) -> str:
         """What the hover says: the value, whether it holds, and since when it does."""
@@ -113,13 +111,13 @@ class LadderModel(RowsModel):
         if section < len(FIXED) or cell is None:
             return self.text(row, section)
         place = self.places[section]
-        words = [f"{info.symbol}  {self.columns[place.column].caption} on {place.timeframe}: {cell.text}"]
+        words = [f"{info.symbol}  {self.columns[place.column].caption} on {place.timeframe}: {cell.words}"]
         if cell.reason:
             return f"{words[0]}\n{cell.reason}"
         if cell.holds is not None:
             words.append("It is true now." if cell.holds else "It is not true now.")
         if cell.age >= 0:
-            words.append("Last true on the last bar." if cell.age == 0 else f"Last true {cell.age} bars ago.")
+            words.append("Last true on the last bar." if cell.age == 0 else f"Last true {cell.text} ago.")
         words.append("Enter opens it on the Bench.")
         return "\n".join(words)
 

@@ -30,6 +30,7 @@ from oakladder.desk.look.distances import GAP, WIDE
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.column_chooser import ask_column
+from oakladder.desk.widgets.legend import FillLegend
 from oakladder.desk.widgets.passing import passing_menu
 from oakladder.desk.widgets.small_charts import Mini, Minis
 from oakladder.engine.cell_why import explain
@@ -60,6 +61,7 @@ class LadderPlace(QWidget):
         self.minis = Minis(desk.looking.theme)
         self.word = QLabel(objectName="quiet")
         self.word.setMinimumWidth(20)
+        self.legend = FillLegend(desk.looking.theme)
         self._lay_out()
         self.table.installEventFilter(self)
         self.table.doubleClicked.connect(self._open)
@@ -92,6 +94,7 @@ class LadderPlace(QWidget):
         row.addWidget(self.list_button)
         row.addWidget(add)
         row.addWidget(self.word, 1)
+        row.addWidget(self.legend)
         split = QSplitter(Qt.Orientation.Horizontal)
         split.addWidget(self.table)
         split.addWidget(self.minis)
@@ -164,7 +167,7 @@ class LadderPlace(QWidget):
     def _arrived(self, made: dict[ColumnPlace, Filled]) -> None:
         self._waiting -= set(made)
         self._troubles += troubles_of(made)
-        self.table.source.fill({place: column.cells for place, column in made.items()})
+        self.table.fill({place: column.cells for place, column in made.items()})
         self._show_progress()
 
     @property
@@ -368,5 +371,6 @@ class LadderPlace(QWidget):
 
     def _show_theme(self) -> None:
         self.table.set_theme(self.desk.looking.theme)
-        self.minis.theme = self.desk.looking.theme
-        self.minis.update()
+        for part in (self.minis, self.legend):
+            part.theme = self.desk.looking.theme
+            part.update()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 
 from PyQt6.QtCore import (
@@ -24,7 +25,8 @@ from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.engine.cells import Cell
 
-_WIDTHS, _SCRIPT_WIDTH = (60, 138, 78, 66, 60, 90), 60
+_WIDTHS, _SCRIPT_WIDTH = (60, 138, 78, 66, 60, 90), 72
+_MARGIN, _MOST_WIDTH = 6, 160
 
 
 class LadderTable(PaintedTable):
@@ -76,6 +78,17 @@ class LadderTable(PaintedTable):
         self.rows.filters = {k: filters[key] for k, key in enumerate(keys) if key in filters}
         self.rows.invalidateFilter()
         self.head.make_lines()
+        self._settling = False
+
+    def fill(self, cells: Mapping[ColumnPlace, Mapping[str, Cell]]) -> None:
+        """Puts the cells of some sections in; a section that is as wide as all are at first grows with what it says."""
+        self.source.fill(cells)
+        self._settling = True
+        for section, place in enumerate(self.source.places):
+            if place in cells and self.columnWidth(section) == _SCRIPT_WIDTH:
+                longest = max((c.words for c in cells[place].values() if not c.reason), key=len, default="")
+                needed = self.fontMetrics().horizontalAdvance(longest) + 2 * _MARGIN
+                self.setColumnWidth(section, min(max(needed, _SCRIPT_WIDTH), _MOST_WIDTH))
         self._settling = False
 
     def key_of(self, section: int) -> str:

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QColor, QPalette
 from oakladder.rung.colours import resolve
 from oakladder.rung.values import PALETTE, THEMED
 
-_FILL_ALPHA = 105
+_LEAST_ALPHA, _FILL_ALPHA = 16, 112
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,10 +49,10 @@ class Theme:
         shifted = base.lighter(int(100 * self.fixed_shift)) if dark else base
         return int(shifted.rgba())
 
-    def fill(self, word: str) -> QColor:
-        """A colour word as the ground of a cell: light enough for text to stand on it."""
+    def fill(self, word: str, strength: float = 1.0) -> QColor:
+        """A colour word as the ground of a cell, weaker to the eye below 1: light enough for text to stand on it."""
         color = qcolor(self.paint(word))
-        color.setAlpha(_FILL_ALPHA)
+        color.setAlpha(int(_LEAST_ALPHA + (_FILL_ALPHA - _LEAST_ALPHA) * strength))
         return color
 
     def color(self, role: str) -> QColor:

@@ -18,9 +18,10 @@ from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
-from oakladder.desk.widgets.rows_model import RowsModel
+from oakladder.desk.widgets.cells import look_of, words_of
+from oakladder.desk.widgets.rows_model import Look, RowsModel
 from oakladder.desk.widgets.small_charts import draw_spark
-from oakladder.engine.cells import Cell
+from oakladder.engine.cells import Cell, signal_cell
 from oakladder.engine.columns import Filled
 from oakladder.engine.screen import Found, Occurrence
 
@@ -98,11 +99,12 @@ class FoundModel(RowsModel):
     def text(self, row: int, section: int) -> str:
         return self._text(self.found[row], section)
 
-    def look(self, row: int, section: int) -> tuple[str | None, str]:
+    def look(self, row: int, section: int) -> Look:
         one = self.found[row]
         cell = self.cell(one, section)
-        ink = "ink" if section != 7 else "falling" if one.change < 0 else "rising"
-        return cell.fill if cell is not None else None, ink
+        if section == 7:
+            return None, "falling" if one.change < 0 else "rising"
+        return look_of(cell)
 
     def draw_chart(self, painter: QPainter, row: int, box: QRectF) -> None:
         """The small chart of a row, the bar marked since which the scan holds."""
@@ -122,10 +124,10 @@ class FoundModel(RowsModel):
         place = self.place_of(section)
         if place is not None:
             cell = self.cell(one, section)
-            return cell.text if cell is not None else "…" if place not in self.cells else ""
+            return words_of(cell, waiting=place not in self.cells)
         if section >= len(HEADS):
             age = one.ages[section - len(HEADS)]
-            return "–" if age < 0 else "now" if age == 0 else f"{age} ago"
+            return signal_cell(age, None, "").text
         if section == 3:
             return opening_words(info.calendar, self.timeframe, one.since)
         return (

@@ -14,6 +14,7 @@ from PyQt6.QtGui import QColor, QFont, QFontMetrics, QPainter, QPaintEvent, QSta
 from PyQt6.QtWidgets import QTableView
 
 from oakladder.desk.look.theme import Theme
+from oakladder.desk.widgets.rows_model import Fill
 
 _MOST_TEXTS = 20_000
 
@@ -27,8 +28,8 @@ class Painted(Protocol):
 
     def rowCount(self) -> int: ...
 
-    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
-        """Of a cell: its text, the colour words of its fill and its ink, whether it stands left."""
+    def painted(self, row: int, section: int) -> tuple[str, Fill | None, str, bool]:
+        """Of a cell: its text, its fill, the colour word of its ink, whether it stands left."""
 
 
 class PaintedTable(QTableView):
@@ -69,7 +70,7 @@ class RowPainter:
         self._metrics = QFontMetrics(self._font)
         self._texts: dict[tuple[str, int], tuple[QStaticText, float]] = {}
         self._inks: dict[tuple[str, str], QColor] = {}
-        self._fills: dict[tuple[str, str], QColor] = {}
+        self._fills: dict[tuple[str, Fill], QColor] = {}
 
     def paint(self, painter: QPainter, seen: QRect) -> None:
         """Paints every row that shows in a part of the table."""
@@ -118,10 +119,10 @@ class RowPainter:
             self._inks[key] = theme.color(role)
         return self._inks[key]
 
-    def _fill(self, theme: Theme, word: str) -> QColor:
-        key = (theme.name, word)
+    def _fill(self, theme: Theme, fill: Fill) -> QColor:
+        key = (theme.name, fill)
         if key not in self._fills:
-            self._fills[key] = theme.fill(word)
+            self._fills[key] = theme.fill(*fill)
         return self._fills[key]
 
     def _text(self, words: str, width: int) -> tuple[QStaticText, float]:

@@ -10,6 +10,10 @@ from oakladder.desk.look.theme import Theme
 
 #: What a cell is sorted by.
 SORT_ROLE = int(Qt.ItemDataRole.UserRole) + 1
+#: The colour word of a fill and how strong it is, 0 to 1.
+Fill = tuple[str, float]
+#: A cell's fill, if any, and the colour word of its ink.
+Look = tuple[Fill | None, str]
 _DISPLAY, _HINT = int(Qt.ItemDataRole.DisplayRole), int(Qt.ItemDataRole.ToolTipRole)
 
 
@@ -36,6 +40,10 @@ class RowsModel(QAbstractTableModel):
         """What stands above a section."""
         raise NotImplementedError
 
+    def shared_heads(self, section: int) -> tuple[str, str]:
+        """What stands above a section and those beside it: the title of a script, and what it shows."""
+        return "", ""
+
     def head_hint(self, section: int) -> str:
         """What the hover says of a head."""
         return self.head(section)
@@ -52,8 +60,8 @@ class RowsModel(QAbstractTableModel):
         """What a cell is sorted by; what is not there comes last."""
         return self.text(row, section)
 
-    def look(self, row: int, section: int) -> tuple[str | None, str]:
-        """The colour words of a cell's fill and of its ink."""
+    def look(self, row: int, section: int) -> Look:
+        """A cell's fill, and the colour word of its ink."""
         return None, "ink"
 
     # --- what Qt and the painter ask --------------------------------------------------------------
@@ -86,8 +94,8 @@ class RowsModel(QAbstractTableModel):
             return self._side(index.column())
         return self.order(index.row(), index.column()) if role == SORT_ROLE else None
 
-    def painted(self, row: int, section: int) -> tuple[str, str | None, str, bool]:
-        """What the painter needs of a cell: its text, the colour words of its fill and its ink, whether it stands left."""
+    def painted(self, row: int, section: int) -> tuple[str, Fill | None, str, bool]:
+        """What the painter needs of a cell: its text, its fill, the colour word of its ink, whether it stands left."""
         fill, ink = self.look(row, section)
         return self.text(row, section), fill, ink, section in self.left
 
