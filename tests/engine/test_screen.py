@@ -9,12 +9,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine import market as surveying
-from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Rule, named_values
+from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Relation, Rule, named_values
 from oakladder.engine.run import Cancelled, run
 from oakladder.engine.screen import occurrences, screen
+from oakladder.engine.why_not import why_not
 from oakladder.rung import Program, RunProblem, compile_script
 
 SCRIPT = """rung 1
@@ -130,6 +132,15 @@ def test_a_scan_finds_what_the_words_say(market: BarLibrary, k: int, frame: Time
     assert {f.symbol for f in found.found} == {s for s, flags in expected.items() if flags[-1]}
     assert set(found.gone) == {s for s, flags in expected.items() if not flags[-1] and flags[-2]}
     assert found.looked_at == len(symbols) and not found.skipped
+    now = {s: flags[-1] for s, flags in expected.items()}
+    parts = condition.parts if isinstance(condition, Group) else (condition,)
+    held = [{s: slow(p, market, s, frame)[-1] for s in symbols} for p in parts]
+    assert [stage.alone for stage in found.stages] == [sum(h.values()) for h in held]
+    assert found.stages[-1].after == sum(now.values())
+    for symbol in symbols:  # every condition says of every symbol what it says alone
+        told = why_not(condition, market, symbol, frame)
+        assert told.found == now[symbol] and [a.holds for a in told.answers] == [h[symbol] for h in held]
+        assert all(a.words for a in told.answers)
     for one in found.found:
         flags = expected[one.symbol]
         since = len(flags) - 1
@@ -153,6 +164,38 @@ def test_past_occurrences_are_the_days_on_which_it_came_true(market: BarLibrary,
     assert [o.time for o in found] == sorted((o.time for o in found), reverse=True)
 
 
+def test_the_funnel_narrows_from_condition_to_condition(market: BarLibrary) -> None:
+    parts = (
+        Rule(PROGRAM, "up"),
+        Plain(Field.PRICE, Relation.AT_LEAST, 20.0),
+        Rule(PROGRAM, "cross", fresh=Fresh.WITHIN, bars=9),
+    )
+    alone = [{f.symbol for f in screen(p, market, market.infos).found} for p in parts]
+    kept = screen(Group(Join.ALL, parts), market, market.infos).stages
+    assert [s.after for s in kept] == [len(alone[0]), len(alone[0] & alone[1]), len(alone[0] & alone[1] & alone[2])]
+    assert [s.alone for s in kept] == [len(a) for a in alone] and kept[2].after < kept[1].after < kept[0].after
+    either = screen(Group(Join.ANY, parts), market, market.infos).stages
+    assert [s.after for s in either][1:] == [len(alone[0] | alone[1]), len(alone[0] | alone[1] | alone[2])]
+    none = screen(Group(Join.NONE, parts), market, market.infos).stages
+    assert none[1].after == len(market.infos) - len(alone[0] | alone[1])
+
+
+def test_the_first_condition_that_fails_says_by_how_much(market: BarLibrary) -> None:
+    last = float(market.bars("BRINE", ONE_DAY)["close"][-1])
+    parts = (Plain(Field.PRICE, Relation.AT_LEAST, 1.0), Plain(Field.PRICE, Relation.AT_LEAST, last + 2.5))
+    told = why_not(Group(Join.ALL, parts), market, "BRINE", ONE_DAY)
+    assert not told.found and told.first == 1
+    assert told.answers[1].words.startswith(f"it is {last:,.2f}, short by 2.5 (")
+    rule = Rule(PROGRAM, "Strength", relation=Relation.BELOW, number=1.0)
+    words = why_not(rule, market, "BRINE", ONE_DAY).answers[0].words
+    strength = run(PROGRAM, market.panel(["BRINE"], ONE_DAY)).number(PROGRAM.plan.values["strength"])[-1]
+    assert words.startswith("Strength is ") and f"over by {strength - 1:.4g}" in words
+    fired = why_not(Rule(PROGRAM, "cross", fresh=Fresh.FIRES), market, "BRINE", ONE_DAY).answers[0].words
+    assert "last true" in fired and "ago" in fired
+    with pytest.raises(DataProblem, match="no such symbol"):
+        why_not(rule, market, "NOWHERE", ONE_DAY)
+
+
 def test_parts_and_threads_change_nothing(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
     condition = CONDITIONS[6]
     whole = screen(condition, market, market.infos)
@@ -160,7 +203,12 @@ def test_parts_and_threads_change_nothing(market: BarLibrary, monkeypatch: pytes
     shares: list[float] = []
     with ThreadPoolExecutor(3) as pool:
         cut = screen(condition, market, market.infos, executor=pool, progress=shares.append)
-    assert (cut.found, cut.gone, cut.looked_at) == (whole.found, whole.gone, whole.looked_at)
+    assert (cut.found, cut.gone, cut.looked_at, cut.stages) == (
+        whole.found,
+        whole.gone,
+        whole.looked_at,
+        whole.stages,
+    )
     assert shares == sorted(shares) and shares[-1] == 1 and len(shares) > 10
 
 

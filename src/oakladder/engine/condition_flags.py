@@ -6,7 +6,7 @@ of its last bar that was complete; so the same evaluation serves today, yesterda
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterable, Mapping
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -83,12 +83,16 @@ def evaluate(condition: Condition, bars: ConditionBars, frame: Frame) -> np.ndar
         case Plain():
             return _plain(condition, bars, panel)
         case Group():
-            held = [evaluate(p, bars, frame) for p in condition.parts]
-            if condition.how is Join.ALL:
-                return np.logical_and.reduce(held)
-            anything = np.logical_or.reduce(held)
-            return anything if condition.how is Join.ANY else ~anything
+            return joined(condition.how, [evaluate(p, bars, frame) for p in condition.parts])
     raise AssertionError(condition)
+
+
+def joined(how: Join, held: Sequence[np.ndarray]) -> np.ndarray:
+    """The flags of several conditions as those of one."""
+    if how is Join.ALL:
+        return np.logical_and.reduce(held)
+    anything = np.logical_or.reduce(held)
+    return anything if how is Join.ANY else ~anything
 
 
 def source(rule: Rule) -> Hashable:
@@ -218,12 +222,12 @@ def _plain(condition: Plain, bars: ConditionBars, panel: Panel) -> np.ndarray:
         case Field.VOLUME:
             days = bars.panel(DAYS)
             with np.errstate(invalid="ignore"):
-                return _as_of(compared(_average_volume(days), condition.relation, condition.number), days, panel)
+                return _as_of(compared(average_volume(days), condition.relation, condition.number), days, panel)
     with np.errstate(invalid="ignore"):
         return compared(numbers, condition.relation, condition.number)
 
 
-def _average_volume(days: Panel) -> np.ndarray:
+def average_volume(days: Panel) -> np.ndarray:
     """The mean volume of the last twenty days of each symbol; none before there are as many."""
     made = np.full(len(days.times), np.nan)
     volume = np.nan_to_num(days.column("volume"))

@@ -12,8 +12,9 @@ import numpy as np
 from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine.condition_flags import ConditionBars, asked_of, begins, evaluate, last_change, source
+from oakladder.engine.condition_flags import ConditionBars, asked_of, begins, evaluate, joined, last_change, source
 from oakladder.engine.frames import DAYS, Frame
+from oakladder.engine.funnel import Stage, parts_of, stages_of, summed
 from oakladder.engine.lookback import lookback
 from oakladder.engine.market import Progress, Skipped, Work, go_through
 from oakladder.engine.market_bars import MarketView, StoredBars, Wanted
@@ -43,13 +44,17 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class Screen:
-    """The result of a scan: what was found, what was found a bar before and is no more, what was left out."""
+    """The result of a scan: what was found, what was found a bar before and is no more, what was left out.
+
+    ``stages`` say for each condition that stands in the scan how many symbols it lets through.
+    """
 
     found: tuple[Found, ...]
     gone: tuple[str, ...]
     skipped: tuple[Skipped, ...]
     looked_at: int
     seconds: float
+    stages: tuple[Stage, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,13 +85,14 @@ def screen(
     scan = _Scan(condition, Frame(timeframe), library)
     work = Work(scan.frames, scan.found, scan.wanted)
     done = go_through(library, symbols, work, executor=executor, progress=progress, cancelled=cancelled)
-    found = sorted((f for some, _ in done.made for f in some), key=lambda f: (f.bars_ago, f.symbol))
+    found = sorted((f for told in done.made for f in told.found), key=lambda f: (f.bars_ago, f.symbol))
     return Screen(
         tuple(found),
-        tuple(name for _, gone in done.made for name in gone),
+        tuple(name for told in done.made for name in told.gone),
         tuple(done.skipped),
         done.looked_at,
         time.perf_counter() - begin,
+        summed([told.stages for told in done.made]),
     )
 
 
@@ -114,11 +120,21 @@ def occurrences(
     return made, tuple(done.skipped)
 
 
+@dataclass(slots=True)
+class _Told:
+    """What a scan says of some symbols."""
+
+    found: list[Found]
+    gone: list[str]
+    stages: list[Stage]
+
+
 class _Scan:
     """A condition that is looked for on the bars of a timeframe."""
 
     def __init__(self, condition: Condition, frame: Frame, library: BarSource):
         self.condition, self.frame, self.library = condition, frame, library
+        self.how, self.parts = parts_of(condition)
         self.rules = rules_of(condition)
         self.asked = asked_of(self.rules)
         days = [DAYS] if asks_volume(condition) else []
@@ -148,25 +164,27 @@ class _Scan:
             made[frame] = None if back is None else bars + back
         return made
 
-    def found(self, view: MarketView) -> tuple[list[Found], list[str]]:
+    def found(self, view: MarketView) -> _Told:
         """Looks at the last bars of each symbol first; at all of them only where those do not tell since when."""
-        found, gone = self._told(self._bars(view, self._recent(view.stored)))
-        unsure = [f.symbol for f in found if f.bars_ago >= SINCE_BARS - 1 or (-1 in f.ages and view.is_shortened)]
+        first = self._told(self._bars(view, self._recent(view.stored)))
+        unsure = [f.symbol for f in first.found if f.bars_ago >= SINCE_BARS - 1 or (-1 in f.ages and view.is_shortened)]
         if unsure:
-            told = {f.symbol: f for f in self._told(self._bars(view.all_of(unsure)))[0]}
-            found = [told.get(f.symbol, f) for f in found]
-        return found, gone
+            told = {f.symbol: f for f in self._told(self._bars(view.all_of(unsure))).found}
+            first.found = [told.get(f.symbol, f) for f in first.found]
+        return first
 
-    def _told(self, bars: ConditionBars) -> tuple[list[Found], list[str]]:
+    def _told(self, bars: ConditionBars) -> _Told:
         """The symbols found, and those that were found a bar before, as far as the bars tell."""
         panel = bars.panel(self.frame)
-        flags = evaluate(self.condition, bars, self.frame)
+        held = [evaluate(part, bars, self.frame) for part in self.parts]
+        flags = joined(self.how, held)
         ends = panel.ends - 1
+        stages = stages_of(self.how, [h[ends] for h in held])
         now = flags[ends]
         before = np.where(panel.timeline.sizes > 1, flags[ends - 1], False)
         gone = [panel.symbols[k] for k in np.flatnonzero(~now & before).tolist()]
         if not now.any():
-            return [], gone
+            return _Told([], gone, stages)
         since = last_change(flags, panel)
         seen = [_LastSeen(*bars.all_of(rule)) for rule in self.rules]
         closes = panel.column("close")
@@ -186,7 +204,7 @@ class _Scan:
                     not before[k],
                 )
             )
-        return made, gone
+        return _Told(made, gone, stages)
 
     def _recent(self, stored: StoredBars) -> dict[Frame, np.ndarray]:
         """How many of the last bars of each symbol tell whether the condition holds on the last `SINCE_BARS` bars.

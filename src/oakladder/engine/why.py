@@ -173,15 +173,15 @@ class Why:
             if taken[bar]:
                 continue
             taken[max(bar - _APART, 0) : bar + _APART + 1] = True
-            chosen.append(Near(bar, float(distances[bar]), _kept_by(self.at(bar))))
+            chosen.append(Near(bar, float(distances[bar]), kept_by(self.at(bar))))
         return sorted(chosen, key=lambda n: -n.bar)
 
 
-def _kept_by(verdict: Verdict) -> str:
+def kept_by(verdict: Verdict) -> str:
     """The first decisive part that cannot be taken apart, with its words."""
     for part in verdict.parts:
         if part.decisive or any(p.decisive for p in everything(part)):
-            return _kept_by(part)
+            return kept_by(part)
     return f"{verdict.text}: {verdict.words()}" if verdict.holds is not True else ""
 
 

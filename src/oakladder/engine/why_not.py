@@ -1,0 +1,147 @@
+"""Why a scan finds a symbol, or does not: what each of its conditions says, and by how much one fails."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.panel import Panel
+from oakladder.bars.store.as_of import BarSource
+from oakladder.bars.timeframes import Timeframe
+from oakladder.engine.condition_flags import ConditionBars, asked_of, average_volume, compared, evaluate
+from oakladder.engine.frames import DAYS, Frame
+from oakladder.engine.funnel import parts_of
+from oakladder.engine.market import Work, go_through
+from oakladder.engine.market_bars import MarketView
+from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Rule, asks_volume, check, rules_of
+from oakladder.engine.run import run
+from oakladder.engine.signal_ages import last_true
+from oakladder.engine.why import Why, figure, kept_by
+from oakladder.rung.texts import count_words
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What one condition says of a symbol: whether it holds now, and what it comes to."""
+
+    holds: bool
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
+class WhyNot:
+    """What a scan says of a symbol: whether it is found, and each condition in order.
+
+    ``first`` is the number of the first condition that keeps it out; None where it is found, or where it is out
+    because not one of several holds.
+    """
+
+    found: bool
+    answers: tuple[Answer, ...]
+    first: int | None
+
+
+def why_not(condition: Condition, library: BarSource, symbol: str, timeframe: Timeframe) -> WhyNot:
+    """Looks at the last bar of a symbol as `screen` does.
+
+    Raises `KeyError`, `RunProblem`, or `DataProblem` where there are no such bars.
+    """
+    check(condition)
+    frame, rules = Frame(timeframe), rules_of(condition)
+    days = [DAYS] if asks_volume(condition) else []
+    frames = list(dict.fromkeys([frame, *(r.frame for r in rules), *days]))
+    how, parts = parts_of(condition)
+
+    def look(view: MarketView) -> list[Answer]:
+        bars = ConditionBars(view, library, asked_of(rules))
+        panel = bars.panel(frame)
+        return [
+            Answer(bool(evaluate(part, bars, frame)[-1]), _words(part, bars, library, symbol, panel)) for part in parts
+        ]
+
+    done = go_through(library, [symbol], Work(frames, look))
+    if not done.made:
+        raise DataProblem(f"{symbol} is left out: {done.skipped[0].reason}")
+    answers = done.made[0]
+    held = [a.holds for a in answers]
+    found = {Join.ALL: all(held), Join.ANY: any(held), Join.NONE: not any(held)}[how]
+    bad = how is Join.NONE  # what a condition must not be
+    first = next((k for k, h in enumerate(held) if h is bad), None) if how is not Join.ANY else None
+    return WhyNot(found, tuple(answers), None if found else first)
+
+
+def _words(part: Condition, bars: ConditionBars, library: BarSource, symbol: str, panel: Panel) -> str:
+    match part:
+        case Rule():
+            return _rule_words(part, library, symbol)
+        case Plain():
+            return _plain_words(part, bars, library, symbol, panel)
+        case Group():
+            inner = [_words(p, bars, library, symbol, panel) for p in part.parts]
+            return "; ".join(inner)
+    raise AssertionError(part)
+
+
+def _rule_words(rule: Rule, library: BarSource, symbol: str) -> str:
+    panel = library.panel([symbol], rule.timeframe, rule.extended)
+    if not panel.size:
+        return f"there are no {rule.timeframe} bars"
+    op = rule.op()
+    result = run(rule.program, panel, rule.settings, outputs=[], extra=[op])
+    if rule.relation is not None:
+        value = float(result.number(op)[-1])
+        with np.errstate(invalid="ignore"):
+            flags = compared(result.number(op), rule.relation, rule.number)
+        if rule.fresh is Fresh.TRUE:
+            return f"{rule.name} is {figure(value)}{_apart(value, rule.relation, rule.number)}"
+        return f"{rule.name} is {figure(value)}, {_lately(panel, flags)}"
+    flags = result.flag(op) == 1
+    words = _lately(panel, flags)
+    if any(s.name == rule.name for s in rule.program.signals) and not flags[-1]:
+        kept = kept_by(Why(rule.program, panel, rule.name, rule.settings, misses=False).at(panel.size - 1))
+        return f"{words}; {kept}" if kept else words
+    return words
+
+
+def _lately(panel: Panel, flags: np.ndarray) -> str:
+    """Since when a flag is true, or when it last was."""
+    age = int(last_true(panel, flags.astype(np.int8))[0])
+    if age < 0:
+        return "never true"
+    if age:
+        return f"last true {count_words(age, 'bar')} ago"
+    quiet = np.flatnonzero(~flags)
+    lasting = len(flags) - (int(quiet[-1]) + 1 if len(quiet) else 0)
+    return f"true for {count_words(lasting, 'bar')}"
+
+
+def _plain_words(plain: Plain, bars: ConditionBars, library: BarSource, symbol: str, panel: Panel) -> str:
+    info = library.infos[symbol]
+    closes = panel.column("close")
+    match plain.field:
+        case Field.SECTOR:
+            return f"it is in {info.sector}"
+        case Field.SYMBOLS:
+            return f"{symbol} {'stands' if symbol in plain.words else 'does not stand'} there"
+        case Field.PRICE:
+            value, words = float(closes[-1]), f"it is {closes[-1]:,.{info.decimals}f}"
+        case Field.CHANGE:
+            value = float(closes[-1] / closes[-2] - 1) if len(closes) > 1 else float("nan")
+            return f"it is {value:+.2%}"
+        case Field.VOLUME:
+            value = float(average_volume(bars.panel(DAYS))[-1])
+            words = f"it is {value:,.0f}" if value == value else "there are not enough days for it"
+    return words + _apart(value, plain.relation, plain.number)
+
+
+def _apart(value: float, relation: str, number: float) -> str:
+    """By how much a value misses a number; empty where it does not."""
+    with np.errstate(invalid="ignore"):
+        if value != value or compared(np.array([value]), relation, number)[0]:  # type: ignore[arg-type]
+            return ""
+    missing = abs(number - value)
+    side = "over" if relation in ("<", "<=") else "short"
+    share = f" ({missing / abs(number):.1%})" if number else ""
+    return f", {side} by {figure(missing)}{share}" if missing else ", just equal"
