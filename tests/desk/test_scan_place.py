@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 from pathlib import Path
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
@@ -159,18 +160,95 @@ def test_past_occurrences_stand_in_the_almanac_and_lead_to_their_bars(
     place.past_button.click()
     calm(window)
     expected, _ = occurrences(Rule(PROGRAM, "cross"), market, market.infos, ONE_DAY, 120)
-    assert place.results.past.all == expected and place.results.currentIndex() == 1
+    places = [(o.symbol, o.time) for o in expected]
+    assert [(o.symbol, o.time) for o in place.results.past.all] == places
+    assert place.results.currentWidget() is place.results.past_part
+    one = next(k for k, o in enumerate(expected) if o.after == o.after)
+    bars = market.bars(expected[one].symbol, ONE_DAY)
+    at = int(np.searchsorted(bars.times, expected[one].time))
+    followed = bars["close"][at + 20] / bars["close"][at] - 1
+    assert place.results.past.text(one, 3) == f"{followed:+.1%}"
+    assert "20 bars later the middle one stood" in place.verdict.text()
     assert place.verdict.text().startswith(f"It came true {len(expected):,} times")
     day = expected[0].day
     box = place.results.almanac.place_of(day)
     place.results.almanac.grab()
     QTest.mouseClick(place.results.almanac, Qt.MouseButton.LeftButton, pos=box.center().toPoint())
-    assert place.results.past.rows == [o for o in expected if o.day == day]
+    assert [o.symbol for o in place.results.past.rows] == [o.symbol for o in expected if o.day == day]
+    calm(window)
+    sheet = place.results.past_sheet
+    shown = sheet.glances[0]
+    assert sheet.count() == len(place.results.past.rows) and shown is not None and shown.here is not None
+    assert shown.here in [bar for bar, _ in shown.marks]  # the rule's own mark stands on the bar
     place.results.past_table.clicked.emit(place.results.past.index(0, 0))
     calm(window)
     chart = window.bench.chart
     assert chart.shown is not None and chart.pinned is not None
     assert chart.shown.bars.times[chart.pinned] == expected[0].time
+
+
+def test_each_condition_shows_what_it_lets_through(place: ScanPlace, window: Window, market: BarLibrary, calm) -> None:  # type: ignore[no-untyped-def]
+    show(place, rule(), ScanLine(Field.PRICE.value, relation=">=", number=20.0))
+    place.run()
+    calm(window)
+    first = {f.symbol for f in screen(Rule(PROGRAM, "up"), market, market.infos).found}
+    dear = {s for s in market.infos if market.bars(s, ONE_DAY)["close"][-1] >= 20}
+    assert [e.funnel.words for e in place.lines.editors] == [
+        f"{len(first)} left, {len(first)} alone",
+        f"{len(first & dear)} left, {len(dear)} alone",
+    ]
+    place.lines.editors[0].funnel.grab()
+    place.lines.editors[1].unfold().number.setFocus()  # type: ignore[union-attr]
+    QTest.keyClicks(place.lines.editors[1].form.number, "1")  # type: ignore[union-attr]
+    assert not any(e.funnel.words for e in place.lines.editors)  # that was said of another condition
+
+
+def test_a_symbol_is_told_what_keeps_it_out(place: ScanPlace, window: Window, market: BarLibrary, calm) -> None:  # type: ignore[no-untyped-def]
+    last = float(market.bars("BRINE", ONE_DAY)["close"][-1])
+    cheap = ScanLine(Field.PRICE.value, relation="<=", number=last - 4)
+    show(place, ScanLine(Field.PRICE.value, relation=">=", number=0.01), cheap, rule())
+    place.asked.setFocus()
+    QTest.keyClicks(place.asked, "brine")
+    QTest.keyClick(place.asked, Qt.Key.Key_Return)
+    calm(window)
+    assert place.verdict.text().startswith("BRINE is not found, by condition 2: it is ")
+    answers = [e.answer.text() for e in place.lines.editors]
+    assert answers[0].startswith("yes for BRINE") and "over by 4 (" in answers[1]
+    assert place.lines.editors[1].answer.objectName() == "trouble" != place.lines.editors[0].answer.objectName()
+    QTest.keyClicks(place.asked, "x")
+    QTest.keyClick(place.asked, Qt.Key.Key_Return)
+    assert "There is no symbol BRINEX" in place.verdict.text() and place.asked.text() == "brinex"
+    place.asked.clear()
+    assert not any(e.answer.isVisible() for e in place.lines.editors)
+
+
+def test_what_is_found_stands_on_a_sheet_of_charts(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    show(place, rule())
+    place.run()
+    calm(window)
+    sheet, found = place.results.sheet, place.results.model.found
+    assert place.results.currentWidget() is sheet and sheet.count() == len(found) > 12
+    page = sheet.page()
+    calm(window)
+    assert set(page) <= set(sheet.glances) and all(sheet.glances[k].symbol == found[k].symbol for k in page)  # type: ignore[union-attr]
+    assert any(sheet.glances[k].marks for k in page)  # type: ignore[union-attr]
+    QTest.keyClick(sheet, Qt.Key.Key_PageDown)
+    assert sheet.page().start == page.stop
+    sheet.grab()
+    calm(window)
+    assert sheet.page().start in sheet.glances  # read when it is turned to
+    QTest.keyClick(sheet, Qt.Key.Key_Right)
+    asked = found[sheet.at]
+    QTest.keyClick(sheet, Qt.Key.Key_Return)
+    calm(window)
+    assert window.desk.looking.symbol == asked.symbol and window.places.currentWidget() is window.bench
+
+
+def test_delete_takes_a_condition_away(place: ScanPlace) -> None:
+    show(place, rule(), ScanLine(Field.PRICE.value, relation=">=", number=20.0))
+    place.lines.editors[0].sentence.setFocus()  # type: ignore[union-attr]
+    QTest.keyClick(place.lines.editors[0].sentence, Qt.Key.Key_Delete)  # type: ignore[union-attr]
+    assert [line.kind for line in place.lines.lines()] == [Field.PRICE.value]
 
 
 def test_a_scan_can_be_stopped(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -417,7 +495,10 @@ def test_a_scan_that_is_asked_for_before_the_scripts_are_read_runs_then(window: 
     window.show_scan()
     window.scan.look_back()
     calm(window)
-    assert window.scan.results.currentIndex() == 1 and "It came true" in window.scan.verdict.text()
+    assert (
+        window.scan.results.currentWidget() is window.scan.results.past_part
+        and "It came true" in window.scan.verdict.text()
+    )
 
 
 def test_columns_of_scripts_stand_with_what_is_found(

@@ -21,6 +21,8 @@ from oakladder.engine.market_bars import MarketView, StoredBars, Wanted
 from oakladder.engine.rules import VOLUME_DAYS, Condition, asks_volume, check, rules_of
 from oakladder.engine.signal_ages import last_true
 
+#: So many bars behind an occurrence it is looked at what followed.
+FOLLOWED_BARS = 20
 #: So many of the last bars are looked at first; most of what is found came true within them.
 SINCE_BARS = 32
 
@@ -59,11 +61,15 @@ class Screen:
 
 @dataclass(frozen=True, slots=True)
 class Occurrence:
-    """A bar on which a scan came true for a symbol."""
+    """A bar on which a scan came true for a symbol.
+
+    ``after`` is the ratio by which the close had moved `FOLLOWED_BARS` bars later; NaN where they have not passed.
+    """
 
     symbol: str
     time: int
     day: int
+    after: float = float("nan")
 
 
 def screen(
@@ -147,13 +153,18 @@ class _Scan:
         """Every bar of the last so many on which the condition came true."""
         panel = view.panel(self.frame)
         began = begins(evaluate(self.condition, self._bars(view), self.frame), panel)
+        closes = panel.column("close")
         made = []
         for k, symbol in enumerate(panel.symbols):
             start, end = int(panel.offsets[k]), int(panel.offsets[k + 1])
             first = max(start, end - last_bars)
             hits = first + np.flatnonzero(began[first:end])
             days = panel.calendars[k].days(panel.times[hits])
-            made += [Occurrence(symbol, t, d) for t, d in zip(panel.times[hits].tolist(), days.tolist(), strict=True)]
+            later = hits + FOLLOWED_BARS
+            with np.errstate(invalid="ignore", divide="ignore"):
+                after = np.where(later < end, closes[np.minimum(later, end - 1)] / closes[hits] - 1, np.nan)
+            told = zip(panel.times[hits].tolist(), days.tolist(), after.tolist(), strict=True)
+            made += [Occurrence(symbol, *one) for one in told]
         return made
 
     def wanted(self, stored: StoredBars) -> Wanted:

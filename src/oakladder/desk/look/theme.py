@@ -146,6 +146,11 @@ def style_sheet(t: Theme) -> str:
     QSplitter::handle:horizontal {{ width: 1px; }} QSplitter::handle:vertical {{ height: 1px; }}
     QWidget#top {{ background: {t.raised}; border-bottom: 1px solid {t.oak}; }}
     QPushButton#sentence {{ text-align: left; padding: 4px 8px; }}
+    QFrame#card {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px; }}
+    QFrame#card QPushButton#sentence {{ border: none; background: transparent; }}
+    QFrame#card QPushButton#sentence:focus, QFrame#card QPushButton#sentence:hover {{ background: {t.pick}; }}
+    QToolButton#quiet {{ border: none; background: transparent; color: {t.faint}; padding: 3px 6px; }}
+    QToolButton#quiet:hover, QToolButton#quiet:focus {{ color: {t.ink}; background: {t.pick}; }}
     QFrame#group {{ border: none; border-left: 2px solid {t.oak}; }}
     QCheckBox::indicator {{ width: 12px; height: 12px; border: 1px solid {t.faint}; border-radius: 2px; background: {t.raised}; }}
     QCheckBox::indicator:checked {{ background: {t.oak}; border: 1px solid {t.ink}; }}

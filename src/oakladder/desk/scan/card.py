@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QTool
 from oakladder.desk.look.distances import HAIR, TIGHT
 from oakladder.desk.programs import title_of
 from oakladder.desk.scan.form import ConditionParts, LineEditor
+from oakladder.desk.scan.told import AnswerLine, FunnelBar
 from oakladder.engine.rules import Field, named_values
 from oakladder.user.scans import SCRIPT, ScanLine, sentence_of
 
@@ -47,16 +48,20 @@ class LineCard(QFrame):
         self._line, self._offer = line, offer
         self.form: LineEditor | None = None
         self.sentence = Sentence()
-        self.remove = QToolButton(text="Remove")
-        self.remove.setToolTip("Remove this condition")
+        self.funnel, self.answer = FunnelBar(), AnswerLine()
+        self.remove = QToolButton(text="×", objectName="quiet")
+        self.remove.setToolTip("Remove this condition (Delete)")
+        self.remove.setAccessibleName("Remove this condition")
         head = QHBoxLayout()
         head.setSpacing(TIGHT)
         head.addWidget(self.sentence, 1)
+        head.addWidget(self.funnel)
         head.addWidget(self.remove)
         self._rows = QVBoxLayout(self)
         self._rows.setContentsMargins(0, 0, 0, 0)
         self._rows.setSpacing(HAIR)
         self._rows.addLayout(head)
+        self._rows.addWidget(self.answer)
         self.sentence.clicked.connect(self._turn)
         self.remove.clicked.connect(lambda: self.removed.emit(self))
         self._say()
@@ -101,7 +106,10 @@ class LineCard(QFrame):
             self.fold()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Escape in the form puts it away."""
+        """Escape in the form puts it away, Delete on the sentence takes the condition away."""
+        if event is not None and event.key() == Qt.Key.Key_Delete and self.sentence.hasFocus():
+            self.removed.emit(self)
+            return
         if event is not None and event.key() == Qt.Key.Key_Escape and self.form is not None:
             self.fold()
             self.sentence.setFocus()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 
 from PyQt6.QtCore import QEvent, QObject, QSignalBlocker, Qt, pyqtSignal
 from PyQt6.QtGui import QResizeEvent
@@ -19,9 +19,13 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.desk.look.distances import GAP, HAIR, TIGHT
+from oakladder.desk.look.theme import Theme
 from oakladder.desk.scan.card import LineCard
 from oakladder.desk.scan.form import ConditionParts
+from oakladder.desk.scan.told import AnswerLine, FunnelBar
+from oakladder.engine.funnel import Stage
 from oakladder.engine.rules import Join
+from oakladder.engine.why_not import WhyNot
 from oakladder.rung import Program
 from oakladder.user.scans import GROUP, ScanLine
 
@@ -53,19 +57,23 @@ class GroupEditor(QFrame):
         super().__init__(parent, objectName="group")
         self.negated = QCheckBox("not")
         self.join = join_box(line.join)
-        self.remove = QToolButton(text="Remove")
+        self.funnel, self.answer = FunnelBar(), AnswerLine()
+        self.remove = QToolButton(text="×", objectName="quiet")
         self.remove.setToolTip("Remove this group with all its conditions")
+        self.remove.setAccessibleName("Remove this group")
         self.inner = LinesEditor(offer)
         head = QHBoxLayout()
         head.setSpacing(TIGHT)
         for part in (self.negated, self.join):
             head.addWidget(part)
         head.addStretch(1)
+        head.addWidget(self.funnel)
         head.addWidget(self.remove)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(GAP, TIGHT, 0, TIGHT)
         layout.setSpacing(HAIR)
         layout.addLayout(head)
+        layout.addWidget(self.answer)
         layout.addWidget(self.inner)
         self.show_line(line)
         self.negated.toggled.connect(lambda _: self.changed.emit())
@@ -183,6 +191,17 @@ class LinesEditor(QWidget):
         editor.hide()
         editor.deleteLater()
         self._tell()
+
+    def show_funnel(self, stages: Sequence[Stage], of: int, theme: Theme) -> None:
+        """Shows what each condition lets through, of so many symbols; without stages nothing."""
+        for k, editor in enumerate(self.editors):
+            editor.funnel.show_stage(stages[k] if k < len(stages) else None, of, theme)
+
+    def show_answers(self, symbol: str, told: WhyNot | None) -> None:
+        """Shows what each condition says of a symbol; None takes that away."""
+        for k, editor in enumerate(self.editors):
+            answer = told.answers[k] if told is not None and k < len(told.answers) else None
+            editor.answer.show_answer(symbol, answer, decides=told is not None and told.first == k)
 
     def _tell(self) -> None:
         self.empty.setVisible(not self.editors)

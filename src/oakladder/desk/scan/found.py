@@ -19,11 +19,12 @@ from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.cells import look_of, words_of
+from oakladder.desk.widgets.glance_sheet import Caption
 from oakladder.desk.widgets.rows_model import Look, RowsModel
 from oakladder.desk.widgets.small_charts import draw_spark
-from oakladder.engine.cells import Cell, signal_cell
+from oakladder.engine.cells import NOTHING, Cell, signal_cell
 from oakladder.engine.columns import Filled
-from oakladder.engine.screen import Found, Occurrence
+from oakladder.engine.screen import FOLLOWED_BARS, Found, Occurrence
 
 HEADS = ("Symbol", "Name", "Sector", "Since", "Bars", "New", "Last", "Change", "Chart")
 _LEFT = {0, 1, 2, 5}
@@ -89,6 +90,17 @@ class FoundModel(RowsModel):
         if place is not None:
             return f"{self.columns[place.column].caption} {place.timeframe}"
         return HEADS[section] if section < len(HEADS) else self.rules[section - len(HEADS)]
+
+    def captions(self) -> list[Caption]:
+        """What stands over the small chart of each symbol."""
+        made = []
+        for one in self.found:
+            info = self.infos.get(one.symbol)
+            ink = "falling" if one.change < 0 else "rising"
+            since = signal_cell(one.bars_ago, None, "").text
+            moved = f"{one.change:+.2%}" if one.change == one.change else ""
+            made.append(Caption(one.symbol, f"{since}  {info.name if info else ''}", moved, ink))
+        return made
 
     def count(self) -> int:
         return len(self.found)
@@ -281,18 +293,31 @@ class OccurrenceModel(RowsModel):
         self.rows = [o for o in self.all if o.day == day] if day >= 0 else self.all
         self.endResetModel()
 
+    def captions(self) -> list[Caption]:
+        """What stands over the small chart of each occurrence."""
+        made = []
+        for row, one in enumerate(self.rows):
+            made.append(Caption(one.symbol, self.text(row, 0), self.text(row, 3), self.look(row, 3)[1]))
+        return made
+
     def count(self) -> int:
         return len(self.rows)
 
     def sections(self) -> int:
-        return 3
+        return 4
 
     def head(self, section: int) -> str:
-        return ("When", "Symbol", "Name")[section]
+        return ("When", "Symbol", "Name", f"{FOLLOWED_BARS} bars on")[section]
+
+    def look(self, row: int, section: int) -> Look:
+        after = self.rows[row].after
+        return None, "ink" if section != 3 else "faint" if after != after else "falling" if after < 0 else "rising"
 
     def text(self, row: int, section: int) -> str:
         one = self.rows[row]
         info = self.infos.get(one.symbol)
+        if section == 3:
+            return NOTHING if one.after != one.after else f"{one.after:+.1%}"
         if section == 1 or info is None:
             return one.symbol if section == 1 else ""
         return info.name if section else opening_words(info.calendar, self.timeframe, one.time)

@@ -6,12 +6,14 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+import numpy as np
 from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtWidgets import (
     QComboBox,
     QFileDialog,
     QHBoxLayout,
     QLabel,
+    QLineEdit,
     QMenu,
     QProgressBar,
     QPushButton,
@@ -30,11 +32,13 @@ from oakladder.desk.scan.cards import CardScroll, LinesEditor, join_box
 from oakladder.desk.scan.results import ScanResults
 from oakladder.desk.scan.saved import SavedBox
 from oakladder.desk.session import Desk
+from oakladder.engine.glance import Marking
 from oakladder.engine.market import Skipped
 from oakladder.engine.rules import Condition, Fresh, Join, rules_of
-from oakladder.engine.screen import Occurrence, Screen, occurrences, screen
+from oakladder.engine.screen import FOLLOWED_BARS, Occurrence, Screen, occurrences, screen
+from oakladder.engine.why_not import WhyNot, why_not
 from oakladder.rung import Program
-from oakladder.rung.problems import Cancelled
+from oakladder.rung.problems import Cancelled, did_you_mean
 from oakladder.user.entries import free_name
 from oakladder.user.lists import ALL, ListProblem
 from oakladder.user.scans import SCRIPT, SavedScan, ScanLine, ScanProblem, as_plain, read_scan
@@ -70,6 +74,11 @@ class ScanPlace(QWidget):
         self.stop_button.setEnabled(False)
         self.progress = QProgressBar(textVisible=False, maximum=1000)
         self.verdict = QLabel("Put conditions together and press Scan. Enter on a hit opens its chart.")
+        self.asked = QLineEdit(placeholderText="Why not …", clearButtonEnabled=True)
+        self.asked.setToolTip(
+            "A symbol: each condition says whether it holds for it, and the first that fails by how much"
+        )
+        self.asked.setMaximumWidth(130)
         self.results = ScanResults(desk)
         self._remembering = QTimer(self, singleShot=True, interval=_REMEMBER_MS)
         self._remembering.timeout.connect(self._remember)
@@ -108,7 +117,10 @@ class ScanPlace(QWidget):
         layout.setSpacing(GAP)
         layout.addLayout(top)
         layout.addWidget(self.shelf)
-        layout.addWidget(self.verdict)
+        said = QHBoxLayout()
+        said.addWidget(self.verdict, 1)
+        said.addWidget(self.asked)
+        layout.addLayout(said)
         layout.addWidget(self.progress)
         layout.addWidget(self.results, 1)
         self.progress.setFixedHeight(4)
@@ -121,8 +133,12 @@ class ScanPlace(QWidget):
         self.stop_button.clicked.connect(self.stop)
         self.saves.changed.connect(self._remembering.start)
         self.lines.changed.connect(self._remembering.start)
+        self.lines.changed.connect(self._forget_told)
+        self.asked.returnPressed.connect(self.ask_why_not)
+        self.asked.textChanged.connect(lambda words: None if words else self.lines.show_answers("", None))
         for box in (self.join, self.list, self.timeframe):
             box.activated.connect(lambda _: self._remembering.start())
+            box.activated.connect(lambda _: self._forget_told())
         self.results.picked.connect(self._open)
         self.results.rearranged.connect(self._remembering.start)
 
@@ -303,12 +319,54 @@ class ScanPlace(QWidget):
         if style is not None:
             style.polish(self.verdict)
 
+    def ask_why_not(self) -> None:
+        """Says of the symbol that was typed what each condition says of it."""
+        symbol = self.asked.text().strip().upper()
+        if not symbol:
+            return
+        if symbol not in self.desk.library.infos:
+            self._say(f"There is no symbol {symbol}. {did_you_mean(symbol, self.desk.library.infos)}", trouble=True)
+            return
+        try:
+            scan = self.scan()
+            condition = self._condition(scan)
+        except ScanProblem as error:
+            self._say(str(error), trouble=True)
+            return
+        source, frame = self.desk.replaying.source, Timeframe.parse(scan.timeframe)
+        listed = symbol in self.desk.lists.symbols(scan.list_name, self.desk.library.infos)
+
+        def told(made: WhyNot) -> None:
+            self.lines.show_answers(symbol, made)
+            if made.found:
+                words = f"{symbol} fits." if listed else f"{symbol} fits, but does not stand in {scan.list_name}."
+            elif made.first is None:
+                words = f"{symbol} is not found: none of the conditions holds."
+            else:
+                kept = made.answers[made.first].words
+                words = f"{symbol} is not found, by condition {made.first + 1}: {kept}."
+            self._say(words)
+
+        self.desk.jobs.start(
+            "why not",
+            lambda _: why_not(condition, source, symbol, frame),
+            told,
+            lambda error: self._say(sentence_of(error), trouble=True),
+            slow=True,
+        )
+
+    def _forget_told(self) -> None:
+        """What the last run said is not said of other conditions."""
+        self.lines.show_funnel((), 0, self.desk.looking.theme)
+        self.lines.show_answers("", None)
+
     # --- what was found ---------------------------------------------------------------------------
 
     def _show_found(self, made: Screen, scan: SavedScan, condition: Condition, frame: Timeframe) -> None:
         self.result = made
         rules = [f"{r.name} {r.timeframe}" for r in rules_of(condition)]
-        self.results.show_found(list(made.found), rules, frame)
+        self.results.show_found(list(made.found), rules, frame, _marking_of(condition))
+        self.lines.show_funnel(made.stages, made.looked_at, self.desk.looking.theme)
         new = sum(f.is_new for f in made.found)
         words = f"{len(made.found)} of {made.looked_at:,} symbols in {made.seconds:.2f} s; {new} new"
         words += f", {len(made.gone)} gone since the bar before" + (
@@ -330,9 +388,9 @@ class ScanPlace(QWidget):
         frame: Timeframe,
     ) -> None:
         found, skipped = made
-        self.results.show_past(found, frame)
+        self.results.show_past(found, frame, _marking_of(condition))
         days = len({o.day for o in found})
-        self._say(f"It came true {len(found):,} times on {days:,} days.{_left_out(skipped)}")
+        self._say(f"It came true {len(found):,} times on {days:,} days.{_followed(found)}{_left_out(skipped)}")
 
     def _open(self, symbol: str, frame: Timeframe, time: int) -> None:
         """Shows a bar on the Bench, with the first rule's script and settings."""
@@ -380,6 +438,25 @@ class ScanPlace(QWidget):
         name, _ = QFileDialog.getSaveFileName(self, "Export what is found", "found.csv", "CSV (*.csv)")
         if name:
             self.results.export(Path(name))
+
+
+def _marking_of(condition: Condition) -> Marking | None:
+    """The first signal of a condition: the small charts carry its marks."""
+    for rule in rules_of(condition):
+        if any(s.name == rule.name for s in rule.program.signals):
+            return Marking(rule.program, (rule.name,), rule.settings)
+    return None
+
+
+def _followed(found: list[Occurrence]) -> str:
+    """What followed, in a sentence."""
+    after = np.array([o.after for o in found if o.after == o.after])
+    if not len(after):
+        return ""
+    return (
+        f" {FOLLOWED_BARS} bars later the middle one stood {np.median(after):+.1%}, "
+        f"and {np.mean(after > 0):.0%} of {len(after):,} had risen."
+    )
 
 
 def _left_out(skipped: tuple[Skipped, ...]) -> str:

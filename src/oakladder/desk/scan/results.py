@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+from collections.abc import Mapping
 from pathlib import Path
 
 import numpy as np
@@ -11,6 +12,7 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
     QMenu,
+    QSplitter,
     QTabWidget,
     QToolButton,
     QVBoxLayout,
@@ -28,11 +30,14 @@ from oakladder.desk.scan.found import CHART, HEADS, SPARK_BARS, Almanac, FoundMo
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.column_chooser import ask_column
+from oakladder.desk.widgets.glance_sheet import GlanceSheet
 from oakladder.desk.widgets.passing import below, passing_menu
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.disk import why, write_rows
 from oakladder.engine.columns import Filled
-from oakladder.engine.screen import Found, Occurrence
+from oakladder.engine.glance import Glance, Marking, glance
+from oakladder.engine.screen import FOLLOWED_BARS, Found, Occurrence
+from oakladder.rung import RunProblem
 
 #: The height of a row with a small chart.
 _ROW = 30
@@ -50,12 +55,23 @@ class ScanResults(QTabWidget):
         self.model, self.past = FoundModel(desk.looking.theme), OccurrenceModel(desk.looking.theme)
         self.table, self.past_table = PaintedTable(), PaintedTable()
         self.almanac = Almanac(desk.looking.theme)
+        self.sheet = GlanceSheet(desk.looking.theme, "What is found, as small charts")
+        self.past_sheet = GlanceSheet(desk.looking.theme, "Past occurrences as small charts")
+        #: Which of the two ways of showing what is found now the user has chosen.
+        self._now: QWidget = self.sheet
+        self._marking: Marking | None = None
         self._columns = desk.column_jobs("scan columns")
         self._lay_out()
         self.table.activated.connect(self._open)
         self.past_table.activated.connect(self._open_past)
         self.past_table.clicked.connect(self._open_past)
-        self.almanac.chosen.connect(self.past.show_day)
+        self.almanac.chosen.connect(self._show_day)
+        self.sheet.opened.connect(lambda k: self._open(self.model.index(k, 0)))
+        self.past_sheet.opened.connect(lambda k: self._open_past(self.past.index(k, 0)))
+        self.sheet.wanted.connect(self._read_found)
+        self.past_sheet.wanted.connect(self._read_past)
+        self.model.layoutChanged.connect(lambda: self.sheet.show_captions(self.model.captions()))
+        self.currentChanged.connect(lambda _: self._remember_way())
         header = self.table.horizontalHeader()
         assert header is not None
         header.customContextMenuRequested.connect(self._head_asked)
@@ -68,39 +84,57 @@ class ScanResults(QTabWidget):
         self._set_up(self.past_table, self.past)
         header = self.past_table.horizontalHeader()
         assert header is not None
-        for section, width in enumerate((190, 90, 300)):
+        for section, width in enumerate((138, 64, 150, 84)):
             self.past_table.setColumnWidth(section, width)
-        past = QWidget()
-        column = QVBoxLayout(past)
+        #: What stands under the tab of past occurrences.
+        self.past_part = QWidget()
+        column = QVBoxLayout(self.past_part)
         column.setContentsMargins(0, TIGHT, 0, 0)
         column.addWidget(self.almanac)
-        column.addWidget(self.past_table, 1)
-        self.addTab(self.table, "Now")
-        self.addTab(past, "Past occurrences")
+        beside = QSplitter(Qt.Orientation.Horizontal)
+        beside.addWidget(self.past_table)
+        beside.addWidget(self.past_sheet)
+        beside.setSizes([460, 790])
+        column.addWidget(beside, 1)
+        self.addTab(self.sheet, "Charts")
+        self.addTab(self.table, "Table")
+        self.addTab(self.past_part, "Past occurrences")
         columns = QToolButton(text="Columns")
         columns.setToolTip("Which columns stand here, those of scripts among them")
         columns.clicked.connect(lambda: self.column_menu().popup(below(columns)))
         self.setCornerWidget(columns)
 
-    def show_found(self, found: list[Found], rules: list[str], frame: Timeframe) -> None:
-        """Shows what fits now."""
+    def _remember_way(self) -> None:
+        if self.currentWidget() in (self.sheet, self.table):
+            self._now = self.currentWidget() or self.sheet
+
+    def _show_day(self, day: int) -> None:
+        self.past.show_day(day)
+        self.past_sheet.show_captions(self.past.captions())
+
+    def show_found(self, found: list[Found], rules: list[str], frame: Timeframe, marking: Marking | None) -> None:
+        """Shows what fits now; the small charts carry the marks of a rule."""
+        self._marking = marking
         self.model.show_found(found, rules, frame, self.desk.library.infos)
+        self.sheet.show_captions(self.model.captions())
         self._ask_sparks()
         self._size_columns()
         self._fill_columns()
-        self.setCurrentIndex(0)
+        self.setCurrentWidget(self._now)
         if found:
             self.table.selectRow(0)
-            self.table.setFocus()
+            self._now.setFocus()
 
-    def show_past(self, found: list[Occurrence], frame: Timeframe) -> None:
-        """Shows on which bars it came true before."""
+    def show_past(self, found: list[Occurrence], frame: Timeframe, marking: Marking | None) -> None:
+        """Shows on which bars it came true before, and what followed."""
+        self._marking = marking
         self.past.show_all(found, frame, self.desk.library.infos)
         view = self.desk.looking.view
         shown = view is not None and len(view.bars) > 0
         last = int(view.bars.calendar.days(view.bars.times[-1:])[0]) if view is not None and shown else 0
         self.almanac.show_days(found, last)
-        self.setCurrentIndex(1)
+        self.past_sheet.show_captions(self.past.captions())
+        self.setCurrentWidget(self.past_part)
 
     def _open(self, index: QModelIndex) -> None:
         one = self.model.found[index.row()]
@@ -122,6 +156,38 @@ class ScanResults(QTabWidget):
             assert upright is not None
             upright.setDefaultSectionSize(_ROW)
         header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+
+    def _read_found(self, numbers: list[int]) -> None:
+        asked = {k: (self.model.found[k].symbol, None) for k in numbers}
+        self._read("sheet", self.sheet, self.model.timeframe, asked)
+
+    def _read_past(self, numbers: list[int]) -> None:
+        asked: dict[int, tuple[str, int | None]] = {
+            k: (self.past.rows[k].symbol, self.past.rows[k].time) for k in numbers
+        }
+        self._read("past sheet", self.past_sheet, self.past.timeframe, asked)
+
+    def _read(
+        self, job: str, sheet: GlanceSheet, frame: Timeframe, asked: Mapping[int, tuple[str, int | None]]
+    ) -> None:
+        """Has the bars of a page's small charts read aside."""
+        source, marking, captions = self.desk.replaying.source, self._marking, sheet.captions
+
+        def work(ticket: Ticket) -> dict[int, Glance | None]:
+            made: dict[int, Glance | None] = {}
+            for k, (symbol, time) in asked.items():
+                if ticket.cancelled():
+                    break
+                made[k] = None
+                with contextlib.suppress(DataProblem, KeyError, RunProblem):  # its picture may be missing
+                    made[k] = glance(source, symbol, frame, marking, at=time)
+            return made
+
+        def then(made: dict[int, Glance | None]) -> None:
+            if sheet.captions is captions:
+                sheet.show_glances(made)
+
+        self.desk.jobs.start(f"{job} {min(asked)}", work, then, slow=True)
 
     def _ask_sparks(self) -> None:
         """Has the last closes of what was found read aside, for the small charts."""
@@ -199,7 +265,7 @@ class ScanResults(QTabWidget):
     def export(self, path: Path) -> None:
         """Writes what is shown (found now, or the past) as CSV."""
         rows: list[list[object]]
-        if self.currentIndex() == 0:
+        if self.currentWidget() is not self.past_part:
             first = len(HEADS) + len(self.model.rules)
             extra = range(first, self.model.columnCount())
             heads = [self.model.head(k) for k in extra]
@@ -208,8 +274,8 @@ class ScanResults(QTabWidget):
                 cells = [c.text if (c := self.model.cell(f, k)) is not None else "" for k in extra]
                 rows.append([f.symbol, iso(f.since), f.bars_ago, f.last, f.change, *f.ages, *cells])
         else:
-            rows = [["time", "symbol"]]
-            rows += [[iso(o.time), o.symbol] for o in self.past.rows]
+            rows = [["time", "symbol", f"{FOLLOWED_BARS} bars later"]]
+            rows += [[iso(o.time), o.symbol, "" if o.after != o.after else o.after] for o in self.past.rows]
         try:
             write_rows(path, rows)
         except OSError as error:
@@ -219,7 +285,9 @@ class ScanResults(QTabWidget):
 
     def _show_theme(self) -> None:
         self.model.theme = self.past.theme = self.almanac.theme = self.desk.looking.theme
-        self.almanac.update()
+        self.sheet.theme = self.past_sheet.theme = self.desk.looking.theme
+        for part in (self.almanac, self.sheet, self.past_sheet):
+            part.update()
         for table in (self.table, self.past_table):
             viewport = table.viewport()
             assert viewport is not None

@@ -1,0 +1,125 @@
+"""A sheet of small pictures: as many on a page as there is room for, turned and opened by keys."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QWidget
+
+from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.theme import Theme
+
+
+class Sheet(QWidget):
+    """The arrow and page keys move, Enter or a double click opens. ``opened`` tells the number of a picture."""
+
+    opened = pyqtSignal(int)
+
+    #: How wide and high a picture is at least, in pixels.
+    least = (170.0, 104.0)
+
+    def __init__(self, theme: Theme, name: str, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.theme = theme
+        self.at = 0
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMinimumHeight(int(self.least[1]))
+        self.setAccessibleName(name)
+
+    # --- what a sheet shows -------------------------------------------------------------------------
+
+    def count(self) -> int:
+        """How many pictures there are."""
+        raise NotImplementedError
+
+    def draw(self, painter: QPainter, k: int, box: QRectF) -> None:
+        """Paints a picture."""
+        raise NotImplementedError
+
+    def hint(self, k: int) -> str:
+        """What the hover says of the picture that was clicked."""
+        raise NotImplementedError
+
+    # --- where pictures are -------------------------------------------------------------------------
+
+    def first(self) -> None:
+        """Begins with the first picture again."""
+        self.at = 0
+        self.update()
+
+    @property
+    def _across(self) -> int:
+        return max(int(self.width() // self.least[0]), 1)
+
+    @property
+    def _down(self) -> int:
+        return max(int((self.height() - 18) // self.least[1]), 1)
+
+    @property
+    def _on_page(self) -> int:
+        return self._across * self._down
+
+    def box(self, place: int) -> QRectF:
+        """A place on the page."""
+        wide, high = self.width() / self._across, min((self.height() - 18) / self._down, self.least[1] * 1.6)
+        return QRectF(place % self._across * wide, place // self._across * high, wide, high)
+
+    def page(self) -> range:
+        """The numbers of the pictures on the page."""
+        begin = self.at // self._on_page * self._on_page
+        return range(begin, min(begin + self._on_page, self.count()))
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), self.theme.color("ground"))
+        page = self.page()
+        if not page:
+            return
+        for place, k in enumerate(page):
+            box = self.box(place).adjusted(4, 3, -4, -3)
+            if k == self.at and self.hasFocus():
+                painter.setPen(self.theme.color("oak"))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRect(box)
+            self.draw(painter, k, box.adjusted(4, 2, -4, -3))
+        painter.setPen(self.theme.color("faint"))
+        painter.setFont(ui_font(SMALL))
+        words = f"{page.start + 1} to {page.stop} of {self.count():,}"
+        words += "; Enter opens" if len(page) == self.count() else "; Page Up and Page Down turn the sheet, Enter opens"
+        painter.drawText(QRectF(8, self.height() - 17, self.width() - 16, 16), Qt.AlignmentFlag.AlignLeft, words)
+
+    # --- by hand ------------------------------------------------------------------------------------
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        assert event is not None
+        steps = {
+            Qt.Key.Key_Left: -1,
+            Qt.Key.Key_Right: 1,
+            Qt.Key.Key_Up: -self._across,
+            Qt.Key.Key_Down: self._across,
+            Qt.Key.Key_PageUp: -self._on_page,
+            Qt.Key.Key_PageDown: self._on_page,
+            Qt.Key.Key_Home: -self.count(),
+            Qt.Key.Key_End: self.count(),
+        }
+        if event.key() in steps:
+            self.at = min(max(self.at + steps[Qt.Key(event.key())], 0), max(self.count() - 1, 0))
+            self.update()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.count():
+            self.opened.emit(self.at)
+        else:
+            super().keyPressEvent(event)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        assert event is not None
+        self.setFocus()
+        for place, k in enumerate(self.page()):
+            if self.box(place).contains(event.position()):
+                self.at = k
+                self.setToolTip(self.hint(k))
+                self.update()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        if self.count():
+            self.opened.emit(self.at)
