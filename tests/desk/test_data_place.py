@@ -16,7 +16,7 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.demo import companies
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.data.place import form_words
+from oakladder.desk.data.preview import form_words
 from oakladder.desk.data.symbols import AmendDialog
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
@@ -84,18 +84,18 @@ def test_a_wrong_guess_is_corrected_and_a_finding_mended(own_window: Window, cal
     box.activated.emit(1)  # type: ignore[union-attr]
     calm(own_window)
     assert place.seen[path][0].bars is not None and len(place.seen[path][0].bars) == 59
-    close = place.columns["close"]
+    close = place.reading.columns["close"]
     close.setCurrentIndex(close.findData(2))  # the highs
     close.activated.emit(close.currentIndex())
     calm(own_window)
     bars = place.seen[path][0].bars
     assert bars is not None and place.layouts[path].columns["close"] == 2
-    place.form.setCurrentIndex(place.form.findData("%m/%d/%Y"))
-    place.form.activated.emit(0)
+    place.reading.form.setCurrentIndex(place.reading.form.findData("%m/%d/%Y"))
+    place.reading.form.activated.emit(0)
     calm(own_window)
     assert place.seen[path][0].trouble
-    place.session.setText("nine to five")
-    place.session.editingFinished.emit()
+    place.reading.session.setText("nine to five")
+    place.reading.session.editingFinished.emit()
     assert "no hours" in place.word.text()
 
 
@@ -167,8 +167,8 @@ def test_what_is_known_of_symbols_is_shown_and_changed_together(
 
 def test_new_symbols_come_in_under_the_group_and_kind_that_is_said(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
     place = own_window.data
-    place.group.setText("Barges")
-    place.kind.setCurrentText("fund")
+    place.reading.group.setText("Barges")
+    place.reading.kind.setCurrentText("fund")
     place.add([write(tmp_path / "barge.csv")])
     calm(own_window)
     place.take_button.click()
@@ -184,11 +184,11 @@ def test_what_was_recognised_of_the_symbol_is_said_and_its_step_can_be_corrected
     place.add([write(tmp_path / "barge.csv")])
     calm(own_window)
     assert place.facts.text() == "BARGE: share, 1d bars, prices in steps of 0.01, around the clock UTC; new, in My data"
-    place.tick.setText("a lot")
-    place.tick.editingFinished.emit()
+    place.reading.tick.setText("a lot")
+    place.reading.tick.editingFinished.emit()
     assert "no step of a price" in place.word.text()
-    place.tick.setText("0,05")
-    place.tick.editingFinished.emit()
+    place.reading.tick.setText("0,05")
+    place.reading.tick.editingFinished.emit()
     calm(own_window)
     assert "steps of 0.05" in place.facts.text()
     place.take_button.click()

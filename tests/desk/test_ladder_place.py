@@ -123,7 +123,8 @@ def test_small_charts_show_the_selected_symbol_on_each_timeframe(place, window: 
     place.table.setCurrentIndex(place.table.rows.index(3, 0))
     calm(window)
     assert place.minis.symbol == place.table.symbol_at(3)
-    assert [str(b.timeframe) for b in place.minis.series] == ["1w", "1d", "4h"]
+    assert [g.timeframe for g in place.minis.series] == ["1w", "1d", "4h"]
+    assert all(g.marks and g.span.startswith("70 bars") for g in place.minis.series[1:])  # the rule is marked on them
     place.minis.grab()
 
 

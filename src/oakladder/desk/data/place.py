@@ -3,24 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import (
     QAbstractItemView,
-    QComboBox,
     QFileDialog,
-    QGridLayout,
     QHBoxLayout,
     QLabel,
-    QLineEdit,
     QListWidget,
     QListWidgetItem,
     QProgressBar,
     QPushButton,
     QSplitter,
+    QStackedWidget,
     QTableWidget,
     QTabWidget,
     QVBoxLayout,
@@ -28,18 +25,20 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.errors import DataProblem, Stopped
-from oakladder.desk.data.preview import facts_of, form_words, offer_columns, show_findings, show_preview, words_of_file
-from oakladder.desk.data.symbols import KINDS, SymbolsView, tick_in
+from oakladder.desk.data.empty import EmptyData
+from oakladder.desk.data.first_chart import FirstChart
+from oakladder.desk.data.preview import facts_of, show_findings, show_preview, words_of_file
+from oakladder.desk.data.reading_form import ReadingForm
+from oakladder.desk.data.symbols import SymbolsView
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.look.distances import GAP, TIGHT, WIDE
+from oakladder.desk.look.theme import Theme
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets import tables
-from oakladder.intake.file_layout import FIELDS, TableLayout, guess
-from oakladder.intake.importing import Intake, Options, files_of, import_files, look_at, session_calendar
+from oakladder.intake.file_layout import TableLayout, guess
+from oakladder.intake.importing import Intake, Options, files_of, import_files, look_at
 from oakladder.intake.tidying import Mend, Trouble
-from oakladder.intake.times import TIME_FORMS
 
-_SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "upright bar"}
 _ROLE = Qt.ItemDataRole.UserRole
 
 
@@ -56,21 +55,19 @@ class DataPlace(QWidget):
         self.mends: dict[Trouble, Mend] = {}
         self.setAcceptDrops(True)
         self.files = QListWidget()
-        self.separator, self.decimal, self.form = QComboBox(), QComboBox(), QComboBox()
-        self.zone, self.session = QLineEdit("UTC"), QLineEdit()
-        self.group = QLineEdit(placeholderText="My data")
-        self.tick = QLineEdit(placeholderText="as found")
+        self.reading = ReadingForm()
         self.facts = QLabel(objectName="quiet")
-        self.kind = QComboBox()
-        self.columns: dict[str, QComboBox] = {name: QComboBox() for name in FIELDS}
+        self.chart = FirstChart(desk.looking.theme)
         self.preview, self.findings = QTableWidget(), QTableWidget()
-        self.word = QLabel("Drop files or folders here, or choose them. CSV, TSV and Parquet can be read.")
+        self.word = QLabel()
+        self.empty = EmptyData()
+        #: The empty place, or the files.
+        self.pages = QStackedWidget()
         self.take_button = QPushButton("Take them in", objectName="go")
         self.stop_button = QPushButton("Stop")
         self.progress = QProgressBar(textVisible=False, maximum=1000)
         self.tabs = QTabWidget()
         self.symbols = SymbolsView(desk)
-        self._filling = False
         self._lay_out()
         self._connect()
         self._show_file(None)
@@ -87,73 +84,43 @@ class DataPlace(QWidget):
         top.addWidget(self.stop_button)
         self.word.setWordWrap(True)
         self.word.setMinimumWidth(40)
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(GAP)
-        for sign, words in _SEPARATORS.items():
-            self.separator.addItem(words, sign)
-        for sign, words in ((".", "1.5"), (",", "1,5")):
-            self.decimal.addItem(words, sign)
-        for form in TIME_FORMS:
-            self.form.addItem(form_words(form), form)
-        self.kind.setEditable(True)
-        self.kind.addItems(["", *KINDS])
-        kind = self.kind.lineEdit()
-        assert kind is not None
-        kind.setPlaceholderText("share")
-        self.kind.setToolTip("What new symbols are; empty leaves those that are known as they are")
-        self.tick.setToolTip("The smallest step of a price, as in 0.01, for symbols that are new")
-        self.group.setToolTip("Under which sector they are listed; empty leaves those that are known where they are")
-        self.form.setMaximumWidth(250)
-        self.session.setMinimumWidth(104)
-        self.session.setPlaceholderText("09:00-15:30")
-        self.session.setToolTip("Empty for a market that trades around the clock")
-        asked = (
-            ("Separator", self.separator),
-            ("Decimals", self.decimal),
-            ("Times are written", self.form),
-            ("Time zone", self.zone),
-            ("Regular hours", self.session),
-            ("Group", self.group),
-            ("Kind", self.kind),
-            ("Step of price", self.tick),
-        )
-        for k, (words, part) in enumerate(asked):
-            grid.addWidget(QLabel(words, objectName="quiet"), 0, k)
-            grid.addWidget(part, 1, k)
-        fields = QGridLayout()
-        for k, (name, box) in enumerate(self.columns.items()):
-            fields.addWidget(QLabel(name, objectName="quiet"), 0, k)
-            fields.addWidget(box, 1, k)
-            box.setMinimumWidth(60)
         for table in (self.preview, self.findings):
             table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
             tables.set_up(table)
         right = QWidget()
         column = QVBoxLayout(right)
         column.setContentsMargins(GAP, 0, 0, 0)
-        column.addLayout(grid)
-        column.addWidget(QLabel("Which column is which", objectName="quiet"))
-        column.addLayout(fields)
+        column.addWidget(self.reading)
         head = QHBoxLayout()
-        head.addWidget(QLabel("As it would come in", objectName="quiet"))
+        head.addWidget(QLabel("As it would come in", objectName="head"))
         head.addWidget(self.facts, 1)
         self.facts.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.facts.setMinimumWidth(20)
         column.addLayout(head)
-        column.addWidget(self.preview, 3)
-        column.addWidget(QLabel("What was found, and what is done about it", objectName="quiet"))
-        column.addWidget(self.findings, 2)
+        found = QWidget()
+        beside = QVBoxLayout(found)
+        beside.setContentsMargins(GAP, 0, 0, 0)
+        beside.addWidget(QLabel("What was found, and what is done about it", objectName="quiet"))
+        beside.addWidget(self.findings)
+        upper = QSplitter(Qt.Orientation.Horizontal)
+        upper.addWidget(self.chart)
+        upper.addWidget(found)
+        upper.setSizes([470, 440])
+        column.addWidget(upper, 3)
+        column.addWidget(self.preview, 2)
         split = QSplitter(Qt.Orientation.Horizontal)
         split.addWidget(self.files)
         split.addWidget(right)
-        split.setSizes([330, 920])
-        files = QWidget()
-        column = QVBoxLayout(files)
+        split.setSizes([270, 980])
+        listed = QWidget()
+        column = QVBoxLayout(listed)
         column.setContentsMargins(0, GAP, 0, 0)
         column.addLayout(top)
         column.addWidget(self.progress)
         column.addWidget(split, 1)
-        self.tabs.addTab(files, "Own files")
+        self.pages.addWidget(self.empty)
+        self.pages.addWidget(listed)
+        self.tabs.addTab(self.pages, "Own files")
         self.tabs.addTab(self.symbols, "Symbols")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(WIDE, TIGHT, WIDE, GAP)
@@ -171,13 +138,19 @@ class DataPlace(QWidget):
         self.take_button.clicked.connect(self.take)
         self.stop_button.clicked.connect(self.stop)
         self.files.currentItemChanged.connect(lambda now, _: self._show_file(now.data(_ROLE) if now else None))
-        for box in (self.separator, self.decimal, self.form, *self.columns.values()):
-            box.activated.connect(lambda _: self._corrected())
-        kind = self.kind.lineEdit()
-        assert kind is not None
-        for line in (self.zone, self.session, self.group, self.tick, kind):
-            line.editingFinished.connect(self._look_again)
-        self.kind.activated.connect(lambda _: self._look_again())
+        self.empty.choose.clicked.connect(self._ask_files)
+        self.empty.folder.clicked.connect(self._ask_folder)
+        self.reading.corrected.connect(self._corrected)
+        self.reading.asked.connect(self._look_again)
+        self.desk.looking.theme_changed.connect(self._show_theme)
+
+    def _say(self, words: str) -> None:
+        self.word.setText(words)
+        self.empty.word.setText(words)
+
+    def _show_theme(self, theme: Theme) -> None:
+        self.chart.theme = theme
+        self.chart.update()
 
     # --- which files ------------------------------------------------------------------------------
 
@@ -231,7 +204,7 @@ class DataPlace(QWidget):
         def then(made: list[tuple[Path, TableLayout | None, list[Intake]]]) -> None:
             self._running(False)
             if not made:
-                self.word.setText("There is no CSV, TSV or Parquet file among these that is not listed already.")
+                self._say("There is no CSV, TSV or Parquet file among these that is not listed already.")
                 return
             for path, layout, intakes in made:
                 if layout is not None:
@@ -264,7 +237,7 @@ class DataPlace(QWidget):
         new = sum(i.new for i in good)
         words = f"{len(good)} symbol{'s' if len(good) != 1 else ''} can come in with {new:,} new bars."
         bad = len(everything) - len(good)
-        self.word.setText(words + (f" {bad} cannot; they are listed with the reason." if bad else ""))
+        self._say(words + (f" {bad} cannot; they are listed with the reason." if bad else ""))
         self.take_button.setEnabled(bool(good))
 
     # --- how a file is read -----------------------------------------------------------------------
@@ -275,35 +248,21 @@ class DataPlace(QWidget):
 
     def _options(self) -> Options | None:
         """What is asked of every file; None with a word where that makes no sense."""
-        zone, session = self.zone.text().strip() or "UTC", self.session.text().strip() or None
         try:
-            calendar = session_calendar(zone, session) if session or zone != "UTC" else None
+            return self.reading.options(self.mends)
         except DataProblem as error:
-            self.word.setText(str(error))
+            self._say(str(error))
             return None
-        try:
-            tick = tick_in(self.tick.text())
-        except DataProblem as error:
-            self.word.setText(str(error))
-            return None
-        kind, group = self.kind.currentText().strip() or None, self.group.text().strip() or None
-        return Options(calendar, tick, kind=kind, sector=group, zone=zone, mends=dict(self.mends))
 
     def _show_file(self, path: Path | None) -> None:
         """Shows how a file is read, what it would bring, and what was found in it."""
         layout = self.layouts.get(path) if path is not None else None
-        self._filling = True
-        for box in (self.separator, self.decimal, self.form, *self.columns.values()):
-            box.setEnabled(layout is not None)
-        if layout is not None:
-            self.separator.setCurrentIndex(self.separator.findData(layout.separator))
-            self.decimal.setCurrentIndex(self.decimal.findData(layout.decimal))
-            self.form.setCurrentIndex(max(self.form.findData(layout.time_form), 0))
-            offer_columns(self.columns, layout)
-        self._filling = False
+        self.reading.show_layout(layout)
+        self.pages.setCurrentIndex(1 if self.seen else 0)
         intakes = self.seen.get(path, []) if path is not None else []
         shown = next((i for i in intakes if i.bars is not None), None)
         show_preview(self.preview, shown)
+        self.chart.show_intake(shown)
         self.facts.setText(facts_of(shown, self.desk.library.infos))
         self.facts.setToolTip(self.facts.text())
         show_findings(self.findings, intakes, self.mends, self._mend)
@@ -317,17 +276,9 @@ class DataPlace(QWidget):
     def _corrected(self) -> None:
         """The user reads the file in another way than was guessed."""
         path = self._path()
-        if self._filling or path is None or path not in self.layouts:
-            return
-        columns = {name: box.currentData() for name, box in self.columns.items() if box.currentData() is not None}
-        self.layouts[path] = replace(
-            self.layouts[path],
-            separator=str(self.separator.currentData()),
-            decimal=str(self.decimal.currentData()),
-            time_form=str(self.form.currentData()),
-            columns=columns,
-        )
-        self._look_again([path])
+        if path is not None and path in self.layouts and self.reading.layout_ is not None:
+            self.layouts[path] = self.reading.layout_
+            self._look_again([path])
 
     def _look_again(self, paths: list[Path] | None = None) -> None:
         """Looks at files again, read as they are set now."""
@@ -380,7 +331,7 @@ class DataPlace(QWidget):
                 self._list(path)
             bars = sum(i.new + i.changed for i in good)
             left = f" {len(self.seen)} files could not be taken in." if self.seen else ""
-            self.word.setText(f"{len(good)} symbols taken in, {bars:,} bars written.{left}")
+            self._say(f"{len(good)} symbols taken in, {bars:,} bars written.{left}")
             self.taken.emit()
 
         self._running(True)
@@ -390,7 +341,7 @@ class DataPlace(QWidget):
         """Stops what runs; what has come in stays, and the rest can be taken in later."""
         self.desk.jobs.stop("intake")
         self._running(False)
-        self.word.setText("Stopped. What has come in stays; the rest can be chosen and taken in again.")
+        self._say("Stopped. What has come in stays; the rest can be chosen and taken in again.")
         self.taken.emit()
 
     def _share(self, share: float) -> None:
@@ -400,9 +351,9 @@ class DataPlace(QWidget):
         self.progress.setVisible(on)
         self.progress.setValue(0)
         self.stop_button.setEnabled(on)
-        for part in (self.choose, self.folder, self.clear, self.take_button):
+        for part in (self.choose, self.folder, self.clear, self.take_button, self.empty.choose, self.empty.folder):
             part.setEnabled(not on)
 
     def _failed(self, error: Exception) -> None:
         self._running(False)
-        self.word.setText(f"{sentence_of(error)} Nothing was lost.")
+        self._say(f"{sentence_of(error)} Nothing was lost.")

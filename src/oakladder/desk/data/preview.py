@@ -19,6 +19,8 @@ from oakladder.intake.importing import Intake
 from oakladder.intake.tidying import CHOICES, Mend, Trouble, done_words
 
 _SHOWN_ROWS = 12
+#: How wide the column of what is done about a finding is.
+_DONE_WIDTH = 180
 _FORM_WORDS = {
     "": "2026-03-12 or 2026-03-12T09:30:00+00:00",
     "seconds": "seconds since 1970",
@@ -43,6 +45,10 @@ def show_preview(table: QTableWidget, shown: Intake | None) -> None:
     header = table.horizontalHeader()
     assert header is not None
     header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+    for c in range(len(heads)):
+        head = table.horizontalHeaderItem(c)
+        if head is not None:
+            head.setTextAlignment(int(_side(c > 1)))
     if shown is None or shown.bars is None:
         table.setRowCount(0)
         return
@@ -56,9 +62,12 @@ def show_preview(table: QTableWidget, shown: Intake | None) -> None:
         cells += ["–" if (v := float(bars[n][bar])) != v else f"{v:,.10g}" for n in heads[2:]]
         for c, text in enumerate(cells):
             item = QTableWidgetItem(text)
-            if c > 1:
-                item.setTextAlignment(int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter))
+            item.setTextAlignment(int(_side(c > 1)))
             table.setItem(r, c, item)
+
+
+def _side(right: bool) -> Qt.AlignmentFlag:
+    return (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
 
 
 def facts_of(shown: Intake | None, symbols: Collection[str]) -> str:
@@ -89,6 +98,14 @@ def show_findings(
     header = table.horizontalHeader()
     assert header is not None
     header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+    for c in (0, 1):
+        header.setSectionResizeMode(c, QHeaderView.ResizeMode.ResizeToContents)
+    header.setSectionResizeMode(3, QHeaderView.ResizeMode.Fixed)
+    header.resizeSection(3, _DONE_WIDTH)
+    for c in range(4):
+        head = table.horizontalHeaderItem(c)
+        if head is not None:
+            head.setTextAlignment(int(_side(False)))
     for r, (trouble, (count, where)) in enumerate(found.items()):
         for c, text in enumerate((trouble.value, f"{count:,}", where)):
             item = QTableWidgetItem(text)

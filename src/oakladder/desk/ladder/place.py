@@ -32,11 +32,15 @@ from oakladder.desk.session import Desk
 from oakladder.desk.widgets.column_chooser import ask_column
 from oakladder.desk.widgets.legend import FillLegend
 from oakladder.desk.widgets.passing import passing_menu
-from oakladder.desk.widgets.small_charts import Mini, Minis
+from oakladder.desk.widgets.small_charts import Minis
 from oakladder.engine.cell_why import explain
 from oakladder.engine.columns import Filled
+from oakladder.engine.glance import Glance, Marking, glance
+from oakladder.rung import RunProblem, ScriptError
 from oakladder.user.lists import ALL, ListProblem
+from oakladder.user.scripts import ScriptFileProblem
 
+_MINI_BARS = 70
 _FIRST = (("tide_turn.rung", "flow"), ("quiet_water.rung", "Calm bars"))
 
 
@@ -356,14 +360,31 @@ class LadderPlace(QWidget):
         frames = list(dict.fromkeys(t for c in self.columns for t in c.timeframes)) or [str(ONE_DAY)]
         frames = sorted(frames, key=lambda t: -Timeframe.parse(t).order)[:6]
 
-        def work(ticket: Ticket) -> list[Mini]:
+        columns = sorted(
+            self.columns, key=lambda c: c is not self._column_at(index)
+        )  # the current one's marks go first
+
+        def work(ticket: Ticket) -> list[Glance]:
+            marking = next(filter(None, (self._marking(c, ticket.cancelled) for c in columns)), None)
             made = []
             for text in frames:
-                with contextlib.suppress(DataProblem, KeyError):
-                    made.append(Mini.of(source.bars(symbol, Timeframe.parse(text))))
+                with contextlib.suppress(DataProblem, KeyError, RunProblem):
+                    made.append(glance(source, symbol, Timeframe.parse(text), marking, bars=_MINI_BARS))
             return made
 
         self.desk.jobs.start("minis", work, lambda made: self.minis.show_series(symbol, made), slow=True)
+
+    def _column_at(self, index: QModelIndex) -> ScriptColumn | None:
+        place = self.table.place_of(index)
+        return self.columns[place.column] if 0 <= place.column < len(self.columns) else None
+
+    def _marking(self, column: ScriptColumn, cancelled: Callable[[], bool]) -> Marking | None:
+        """The signal that a column shows; None where it shows something else, or cannot be read."""
+        with contextlib.suppress(ScriptError, ScriptFileProblem, RunProblem):
+            ask = ask_of(self.desk.workspace, column, ONE_DAY, cancelled)
+            if any(s.name == ask.name for s in ask.program.signals):
+                return Marking(ask.program, (str(ask.name),), ask.settings)
+        return None
 
     def _show_quotes(self, quotes: dict[str, tuple[float, float]]) -> None:
         self.table.source.quotes = quotes

@@ -151,6 +151,7 @@ def style_sheet(t: Theme) -> str:
     QFrame#card QPushButton#sentence:focus, QFrame#card QPushButton#sentence:hover {{ background: {t.pick}; }}
     QToolButton#quiet {{ border: none; background: transparent; color: {t.faint}; padding: 3px 6px; }}
     QToolButton#quiet:hover, QToolButton#quiet:focus {{ color: {t.ink}; background: {t.pick}; }}
+    QFrame#drop {{ background: {t.raised}; border: 2px dashed {t.oak}; border-radius: 6px; }}
     QFrame#group {{ border: none; border-left: 2px solid {t.oak}; }}
     QCheckBox::indicator {{ width: 12px; height: 12px; border: 1px solid {t.faint}; border-radius: 2px; background: {t.raised}; }}
     QCheckBox::indicator:checked {{ background: {t.oak}; border: 1px solid {t.ink}; }}

@@ -4,35 +4,15 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QToolButton, QVBoxLayout, QWidget
 
 from oakladder.desk.look.distances import HAIR, TIGHT
 from oakladder.desk.programs import title_of
 from oakladder.desk.scan.form import ConditionParts, LineEditor
 from oakladder.desk.scan.told import AnswerLine, FunnelBar
+from oakladder.desk.widgets.sentence import Sentence
 from oakladder.engine.rules import Field, named_values
 from oakladder.user.scans import SCRIPT, ScanLine, sentence_of
-
-
-class Sentence(QPushButton):
-    """What a condition says; Enter, Space or a click unfolds its form. Cut where there is no room, whole on hover."""
-
-    def __init__(self) -> None:
-        super().__init__(objectName="sentence")
-        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
-        self.setCursor(Qt.CursorShape.PointingHandCursor)
-
-    def say(self, words: str, trouble: str, unfolded: bool) -> None:
-        """Shows a sentence, and what is wrong with it."""
-        self.setText(f"{'▾' if unfolded else '▸'}  {words}{f'   ({trouble})' if trouble else ''}".replace("&", "&&"))
-        self.setToolTip(f"{words}\n{trouble or 'Enter or a click opens its form, Escape closes it'}")
-        self.setAccessibleName(words)
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self.click()
-            return
-        super().keyPressEvent(event)
 
 
 class LineCard(QFrame):

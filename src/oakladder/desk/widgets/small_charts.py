@@ -1,20 +1,17 @@
-"""A small chart of the selected symbol on each timeframe of the table."""
+"""Closes as a line in a cell, and a small chart of a symbol on each of several timeframes."""
 
 from __future__ import annotations
-
-from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QLabel, QSizePolicy, QWidget
 
-from oakladder.bars.bars import Bars
 from oakladder.desk.chart.arrays import draw_chain
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
-
-_BARS = 90
+from oakladder.desk.widgets.small_bars import draw_glance
+from oakladder.engine.glance import Glance
 
 
 def draw_spark(painter: QPainter, closes: np.ndarray, box: QRectF, theme: Theme, hit: int | None = None) -> None:
@@ -39,19 +36,6 @@ def draw_spark(painter: QPainter, closes: np.ndarray, box: QRectF, theme: Theme,
             painter.drawEllipse(QRectF(x[at] - 2.5, y[at] - 2.5, 5, 5))
 
 
-@dataclass(frozen=True, slots=True)
-class Mini:
-    """A small chart: its timeframe and the last closes."""
-
-    timeframe: str
-    closes: np.ndarray
-
-    @classmethod
-    def of(cls, bars: Bars) -> Mini:
-        """The chart of the last of some bars; read here, so that nothing is while it is painted."""
-        return cls(str(bars.timeframe), bars["close"][-_BARS:].copy())
-
-
 class Minis(QWidget):
     """One chart below the other; a click tells its timeframe."""
 
@@ -61,7 +45,7 @@ class Minis(QWidget):
         super().__init__(parent)
         self.theme = theme
         self.symbol = ""
-        self.series: list[Mini] = []
+        self.series: list[Glance] = []
         self.why = QLabel(self)
         self.why.setWordWrap(True)
         self.why.setFont(ui_font(SMALL))
@@ -72,7 +56,7 @@ class Minis(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(250, 400)
 
-    def show_series(self, symbol: str, series: list[Mini]) -> None:
+    def show_series(self, symbol: str, series: list[Glance]) -> None:
         self.symbol, self.series = symbol, series
         self.update()
 
@@ -107,10 +91,7 @@ class Minis(QWidget):
             box = self._box(k)
             painter.setPen(self.theme.color("line"))
             painter.drawLine(box.topLeft(), box.topRight())
-            painter.setFont(ui_font(SMALL))
-            painter.setPen(self.theme.color("faint"))
-            painter.drawText(box.adjusted(0, 3, 0, 0), Qt.AlignmentFlag.AlignLeft, mini.timeframe)
-            draw_spark(painter, mini.closes, box.adjusted(2, 20, -2, -6), self.theme)
+            draw_glance(painter, mini, box.adjusted(2, 4, -2, -4), self.theme)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
