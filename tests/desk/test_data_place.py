@@ -16,8 +16,8 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.demo import companies
 from oakladder.desk.app import make_app, make_window
+from oakladder.desk.data.amend_dialog import AmendDialog
 from oakladder.desk.data.preview import form_words
-from oakladder.desk.data.symbols import AmendDialog
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
 from oakladder.intake.importing import import_files
@@ -130,9 +130,11 @@ def test_what_is_known_of_symbols_is_shown_and_changed_together(
     calm(own_window)
     first = view.model.index(0, 0)
     assert view.model.rowCount() == 77 and view.model.data(first) == "BRINE"
-    assert view.model.data(view.model.index(0, 7)).startswith("1,5") and "2026" in view.model.data(
-        view.model.index(0, 7)
-    )
+    held, bars = view.model.held["BRINE"], desk.library.bars("BRINE", ONE_DAY)
+    assert held.days is not None and held.days.count == len(bars) and np.array_equal(held.closes, bars["close"][-90:])
+    assert view.model.hint(0, 3).startswith(f"{len(bars):,} days, 30 Jun 2020 to 30 Jun 2026")
+    assert view.model.text(0, 4) == "2026-06-30" and view.model.head(3) == "Bars, 2020 to 2026"
+    view.table.grab()
     view.ask()
     assert "Choose one or more" in view.word.text()
     view.filter.setText("Kelp")

@@ -8,8 +8,8 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QComboBox, QFrame, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
+from oakladder.desk.data.amend_dialog import KINDS, tick_in
 from oakladder.desk.data.preview import form_words, offer_columns
-from oakladder.desk.data.symbols import KINDS, tick_in
 from oakladder.desk.look.distances import GAP, TIGHT
 from oakladder.desk.widgets.sentence import Sentence
 from oakladder.intake.file_layout import FIELDS, FileKind, TableLayout

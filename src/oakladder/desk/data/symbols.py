@@ -2,33 +2,25 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from pathlib import Path
-
-from PyQt6.QtCore import QSortFilterProxyModel, Qt, pyqtSignal
+import numpy as np
+from PyQt6.QtCore import QRectF, QSortFilterProxyModel, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import (
     QAbstractItemView,
-    QComboBox,
-    QDialog,
-    QFileDialog,
-    QFormLayout,
     QHBoxLayout,
     QHeaderView,
     QLabel,
     QLineEdit,
-    QPlainTextEdit,
     QPushButton,
     QVBoxLayout,
     QWidget,
 )
 
-from oakladder.bars.calendar_words import closed_days, closed_text, hours_of, hours_words
-from oakladder.bars.errors import DataProblem
+from oakladder.bars.calendar_words import hours_words
 from oakladder.bars.store.amend import Change, amend
-from oakladder.bars.store.info import SymbolInfo, zones
-from oakladder.bars.store.library import BarLibrary
-from oakladder.bars.time_words import bar_time, tick_words
-from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
+from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.time_words import tick_words
+from oakladder.desk.data.amend_dialog import AmendDialog
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.look.distances import GAP
 from oakladder.desk.look.letters import ui_font
@@ -37,66 +29,28 @@ from oakladder.desk.session import Desk
 from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.passing import answered
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
-from oakladder.desk.widgets.rows_model import RowsModel
-from oakladder.disk import why
+from oakladder.desk.widgets.rows_model import Fill, RowsModel
+from oakladder.desk.widgets.small_charts import draw_spark
+from oakladder.intake.held import Held, held_of
 
-_HEADS = ("Symbol", "Name", "Group", "Kind", "Step of price", "Time zone", "Regular hours", "Days", "Within the day")
-_WIDTHS = (70, 170, 110, 72, 104, 90, 140, 240, 250)
-#: What symbols usually are; anything else can be typed.
-KINDS = ("share", "index", "fund", "pair", "future", "good")
-_STAYS = "as it is"
-
-
-def tick_in(text: str) -> float | None:
-    """The smallest step of a price as it was typed; None for nothing. Raises `DataProblem`."""
-    words = text.strip().replace(",", ".")
-    if not words:
-        return None
-    try:
-        tick = float(words)
-    except ValueError:
-        tick = float("nan")
-    if not 0 < tick < 1e9:
-        raise DataProblem(f"`{text.strip()}` is no step of a price. Write it as 0.01.")
-    return tick
-
-
-@dataclass(frozen=True, slots=True)
-class Held:
-    """Which bars of a symbol there are, in words."""
-
-    days: str = ""
-    minutes: str = ""
-
-
-def held_of(library: BarLibrary, info: SymbolInfo) -> Held:
-    """Looks at the files of a symbol; nothing is made that is not there."""
-    words = []
-    for base in (ONE_DAY, ONE_MINUTE):
-        if not library.path(info.symbol, base).exists():
-            words.append("")
-            continue
-        try:
-            bars = library.base(info.symbol, base)
-        except (DataProblem, KeyError):
-            words.append("cannot be read")
-            continue
-        step = f" of {info.finest}" if base == ONE_MINUTE else ""
-        span = f", {bar_time(bars, 0)[4:15]} to {bar_time(bars, len(bars) - 1)[4:15]}" if len(bars) else ""
-        words.append(f"{len(bars):,}{step}{span}")
-    return Held(*words)
+#: The height of a row with pictures.
+_ROW = 28
+_HEADS = ("Symbol", "Name", "Group", "Bars", "Last bar", "Lately", "What it is")
+_WIDTHS = (70, 180, 110, 300, 92, 150, 250)
+_BARS, _CHART = 3, 5
 
 
 class SymbolsModel(RowsModel):
-    """A row for each symbol of the library."""
+    """A row for each symbol of the library. What it has of bars comes later, and is painted over one span of time."""
 
     left = frozenset(range(len(_HEADS)))
 
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme)
         self.infos: list[SymbolInfo] = []
-        self._held: dict[str, Held] = {}
+        self.held: dict[str, Held] = {}
         self._texts: list[tuple[str, ...]] = []
+        self._from, self._to = 0, 1
 
     def show_infos(self, infos: list[SymbolInfo]) -> None:
         """Shows symbols; which bars they have is known later, or as it was."""
@@ -107,13 +61,16 @@ class SymbolsModel(RowsModel):
 
     def show_held(self, held: dict[str, Held]) -> None:
         """Shows which bars the symbols have."""
-        self._held = held
+        self.held = held
+        spans = [s for h in held.values() for s in (h.days, h.minutes) if s is not None]
+        self._from = min((s.first for s in spans), default=0)
+        self._to = max((s.last for s in spans), default=self._from) + 1
         self._write()
         self.dataChanged.emit(self.index(0, 0), self.index(len(self.infos) - 1, len(_HEADS) - 1))
 
     def _write(self) -> None:
         """Puts every row into words once: a table asks for them each time it is painted."""
-        self._texts = [_texts(i, self._held.get(i.symbol, Held("…", "…"))) for i in self.infos]
+        self._texts = [_texts(i, self.held.get(i.symbol)) for i in self.infos]
 
     def count(self) -> int:
         return len(self.infos)
@@ -122,158 +79,65 @@ class SymbolsModel(RowsModel):
         return len(_HEADS)
 
     def head(self, section: int) -> str:
+        if section == _BARS and self.held:
+            first, last = (np.datetime64(day, "D").astype(object).year for day in (self._from, self._to - 1))
+            return f"Bars, {first} to {last}"
         return _HEADS[section]
 
     def text(self, row: int, section: int) -> str:
         return self._texts[row][section]
 
+    def hint(self, row: int, section: int) -> str:
+        held = self.held.get(self.infos[row].symbol)
+        return held.words() if held is not None and section in (_BARS, _CHART) else self.text(row, section)
 
-def _texts(info: SymbolInfo, held: Held) -> tuple[str, ...]:
+    def painted(self, row: int, section: int) -> tuple[str, Fill | None, str, bool]:
+        words, fill, ink, left = super().painted(row, section)
+        return "" if section in (_BARS, _CHART) else words, fill, ink, left
+
+    # --- pictures -------------------------------------------------------------------------------------
+
+    def draw_bars(self, painter: QPainter, row: int, box: QRectF) -> None:
+        """Days as a bar, minutes as a thin one below it, both with their holes."""
+        held = self.held.get(self.infos[row].symbol)
+        if held is None:
+            return
+        plot = box.adjusted(6, 0, -6, 0)
+        for span, top, high, role in ((held.days, 0.3, 6.0, "rising"), (held.minutes, 0.64, 3.0, "oak")):
+            if span is None:
+                continue
+            y = box.top() + box.height() * top - 1
+            left, right = self._at(span.first, plot), self._at(span.last + 1, plot)
+            painter.fillRect(QRectF(left, y, max(right - left, 1.5), high), self.theme.color(role))
+            for first, last in span.holes:
+                begin, end = self._at(first, plot), self._at(last + 1, plot)
+                painter.fillRect(QRectF(begin, y - 1, max(end - begin, 1.0), high + 2), self.theme.color("raised"))
+
+    def _at(self, day: int, plot: QRectF) -> float:
+        return plot.left() + plot.width() * (day - self._from) / max(self._to - self._from, 1)
+
+    def draw_chart(self, painter: QPainter, row: int, box: QRectF) -> None:
+        """The last closes."""
+        held = self.held.get(self.infos[row].symbol)
+        if held is not None:
+            painter.save()
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            draw_spark(painter, held.closes, box.adjusted(6, 4, -6, -4), self.theme)
+            painter.restore()
+
+
+def _texts(info: SymbolInfo, held: Held | None) -> tuple[str, ...]:
     """A row of the table."""
+    what = f"{info.kind}, steps of {tick_words(info.tick)}, {hours_words(info.calendar)} {info.calendar.zone}"
     return (
         info.symbol,
         info.name,
         info.sector,
-        info.kind,
-        tick_words(info.tick),
-        info.calendar.zone,
-        hours_words(info.calendar),
-        held.days,
-        held.minutes,
+        held.words() if held is not None else "…",
+        "…" if held is None else "cannot be read" if held.trouble else held.last,
+        "",
+        what,
     )
-
-
-class AmendDialog(QDialog):
-    """Asks what shall be otherwise for some symbols; a line that is left empty stays as it is."""
-
-    def __init__(self, infos: list[SymbolInfo], parent: QWidget | None = None):
-        super().__init__(parent)
-        self.setWindowTitle("Change what is known")
-        self.name, self.tick, self.hours, self.all_hours = QLineEdit(), QLineEdit(), QLineEdit(), QLineEdit()
-        self.group, self.kind, self.zone, self.weekend = QComboBox(), QComboBox(), QComboBox(), QComboBox()
-        self.word = QLabel(objectName="trouble")
-        self.word.setWordWrap(True)
-        one = infos[0] if len(infos) == 1 else None
-        self.name.setEnabled(one is not None)
-        for box, offered in (
-            (self.group, sorted({i.sector for i in infos})),
-            (self.kind, list(KINDS)),
-            (self.zone, sorted(zones())),
-        ):
-            box.setEditable(True)
-            box.addItems(["", *offered])
-            line = box.lineEdit()
-            assert line is not None
-            line.setPlaceholderText(_STAYS)
-        self.weekend.addItem(_STAYS, None)
-        self.weekend.addItem("trades at weekends", True)
-        self.weekend.addItem("closed at weekends", False)
-        examples = (
-            (self.name, one.name if one else "each its own"),
-            (self.tick, f"{infos[0].tick:g}" if len({i.tick for i in infos}) == 1 else "different"),
-            (
-                self.hours,
-                hours_words(infos[0].calendar) if len({hours_words(i.calendar) for i in infos}) == 1 else "different",
-            ),
-            (self.all_hours, "as in 06:00-22:00"),
-        )
-        for line, words in examples:
-            line.setPlaceholderText(f"{_STAYS}: {words}" if line is not self.all_hours else words)
-        form = QFormLayout()
-        form.addRow("Name", self.name)
-        form.addRow("Group", self.group)
-        form.addRow("Kind", self.kind)
-        form.addRow("Step of price", self.tick)
-        form.addRow("Time zone", self.zone)
-        form.addRow("Regular hours", self.hours)
-        form.addRow("Early to late", self.all_hours)
-        form.addRow("Weekends", self.weekend)
-        form.addRow("Closed days", self._closed_part(infos))
-        self.go, leave = QPushButton("Change"), QPushButton("Leave as it is")
-        self.go.clicked.connect(lambda: self._accept())
-        leave.clicked.connect(self.reject)
-        self.go.setDefault(True)
-        buttons = QHBoxLayout()
-        buttons.addStretch(1)
-        buttons.addWidget(self.go)
-        buttons.addWidget(leave)
-        layout = QVBoxLayout(self)
-        count = infos[0].symbol if one else f"{len(infos)} symbols"
-        layout.addWidget(QLabel(f"For {count}. What is left empty stays as it is.", objectName="quiet"))
-        layout.addLayout(form)
-        layout.addWidget(self.word)
-        layout.addLayout(buttons)
-        self._infos = infos
-        self.setMinimumWidth(420)
-
-    def _closed_part(self, infos: list[SymbolInfo]) -> QWidget:
-        """The days on which the market is closed or closes early: as text, or out of a file."""
-        known = {closed_text(i.calendar) for i in infos}
-        self._closed_before = known.pop() if len(known) == 1 else ""
-        self.closed = QPlainTextEdit(self._closed_before)
-        self.closed.setPlaceholderText(
-            "2026-12-25\n2026-12-24 13:00  closes early" if not known else "different; written anew for all of them"
-        )
-        self.closed.setToolTip("A day a line, as in 2026-12-25; with a time after it the session ends then")
-        self.closed.setFixedHeight(88)
-        self.closed.setTabChangesFocus(True)
-        from_file = QPushButton("From a file …")
-        from_file.clicked.connect(lambda: self._ask_closed())
-        part = QWidget()
-        column = QVBoxLayout(part)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.addWidget(self.closed)
-        column.addWidget(from_file)
-        return part
-
-    def _ask_closed(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "A file of closed days", "", "Text (*.txt *.csv);;All files (*)")
-        if not name:
-            return
-        try:
-            text = Path(name).read_text(encoding="utf-8-sig")
-            closed_days(text)
-        except OSError as error:
-            self.word.setText(f"{Path(name).name} cannot be read: {why(error)}.")
-        except UnicodeDecodeError:
-            self.word.setText(f"{Path(name).name} is not UTF-8 text.")
-        except DataProblem as error:
-            self.word.setText(f"{Path(name).name}: {error}")
-        else:
-            self.closed.setPlainText(text.strip())
-            self.word.setText("")
-
-    def made(self) -> Change | None:
-        """What shall be otherwise; None with a word where it makes no sense."""
-        try:
-            change = self._read()
-            for info in self._infos:
-                change.info(info)
-        except DataProblem as error:
-            self.word.setText(str(error))
-            return None
-        return change
-
-    def _read(self) -> Change:
-        step = tick_in(self.tick.text())
-        zone = self.zone.currentText().strip() or None
-        if zone is not None and zone not in zones():
-            raise DataProblem(f"`{zone}` is no time zone. Write UTC or a name such as WET.")
-        return Change(
-            self.name.text().strip() or None,
-            self.group.currentText().strip() or None,
-            self.kind.currentText().strip() or None,
-            step,
-            zone,
-            hours_of(self.hours.text()) if self.hours.text().strip() else None,
-            hours_of(self.all_hours.text()) if self.all_hours.text().strip() else None,
-            self.weekend.currentData(),
-            closed_days(said) if (said := self.closed.toPlainText().strip()) != self._closed_before.strip() else None,
-        )
-
-    def _accept(self) -> None:
-        if self.made() is not None:
-            self.accept()
 
 
 class SymbolsView(QWidget):
@@ -297,7 +161,8 @@ class SymbolsView(QWidget):
         self.button.clicked.connect(self.ask)
         self.word = QLabel(objectName="quiet")
         self.table = PaintedTable()
-        self.table.painter = RowPainter(self.table, self.rows, self.model, ui_font())
+        pictures = {_BARS: self.model.draw_bars, _CHART: self.model.draw_chart}
+        self.table.painter = RowPainter(self.table, self.rows, self.model, ui_font(), pictures=pictures)
         self._set_up()
         row = QHBoxLayout()
         for part, stretch in ((self.filter, 1), (self.button, 0), (self.word, 1)):
@@ -314,6 +179,9 @@ class SymbolsView(QWidget):
         table.setAlternatingRowColors(True)
         table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         table.activated.connect(lambda _: self.ask())
+        upright = table.verticalHeader()
+        assert upright is not None
+        upright.setDefaultSectionSize(_ROW)
         header.setSectionResizeMode(len(_HEADS) - 1, QHeaderView.ResizeMode.Stretch)
         for section, width in enumerate(_WIDTHS):
             table.setColumnWidth(section, width)
@@ -341,6 +209,9 @@ class SymbolsView(QWidget):
 
         def then(held: dict[str, Held]) -> None:
             self.model.show_held(held)
+            header = self.table.horizontalHeader()
+            if header is not None:
+                header.viewport().update()  # type: ignore[union-attr]
 
         self.desk.jobs.start("symbols", work, then, lambda error: self.word.setText(sentence_of(error)), slow=True)
 
