@@ -58,7 +58,7 @@ class Ladder(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), self.theme.color("sunken"))
         for x in (5.5, self.width() - 5.5):
-            painter.setPen(QPen(self.theme.color("oak"), 2))
+            painter.setPen(QPen(self.theme.color("pin"), 2))
             painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
         for k, timeframe in enumerate(self.steps):
             self._draw_rung(painter, self._rung(k), timeframe)
@@ -68,7 +68,7 @@ class Ladder(QWidget):
         here = timeframe == self.current
         if here:
             painter.fillRect(inner, self.theme.color("pick"))
-        painter.setPen(QPen(self.theme.color("oak"), 2 if here else 1))
+        painter.setPen(QPen(self.theme.color("pin"), 2 if here else 1))
         painter.drawLine(QPointF(6, box.bottom() - 0.5), QPointF(box.right() - 6, box.bottom() - 0.5))
         painter.setPen(self.theme.color("ink"))
         painter.setFont(ui_font(strong=here))

@@ -83,7 +83,7 @@ class WatchModel(RowsModel):
     def look(self, row: int, section: int) -> Look:
         info = self.infos[row]
         if section == 2 and info.symbol in self.quotes:
-            return None, "falling" if self.quotes[info.symbol][1] < 0 else "rising"
+            return None, "loss" if self.quotes[info.symbol][1] < 0 else "gain"
         return look_of(self._cell(info, section))
 
     def _cell(self, info: SymbolInfo, column: int) -> Cell | None:

@@ -81,7 +81,7 @@ class Overlay(Item):
         if self.content.measure is not None:
             self._measure(painter, view, self.content.measure)
         if self.content.trouble:
-            painter.setPen(self.theme.color("falling"))
+            painter.setPen(self.theme.color("loss"))
             painter.drawText(
                 view.adjusted(10, top + 4, -10, 0),
                 Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap,
@@ -109,7 +109,7 @@ class Overlay(Item):
             painter.setPen(QPen(self.theme.color("warn"), 1, Qt.PenStyle.DashLine))
             self._upright(painter, view, c.known[1])
         if c.pinned is not None:
-            painter.setPen(QPen(self.theme.color("oak"), 1.4))
+            painter.setPen(QPen(self.theme.color("pin"), 1.4))
             self._upright(painter, view, c.pinned)
         painter.setPen(QPen(self.theme.color("faint"), 1, Qt.PenStyle.DotLine))
         if c.cursor_x is not None:
@@ -139,7 +139,7 @@ class Overlay(Item):
             self.places.append((QRectF(x, y, width - 10, height), entry.name))
             painter.setPen(QPen(entry.color if not entry.hidden else self.theme.color("line"), 3))
             painter.drawLine(QPointF(x, y + height / 2), QPointF(x + 10, y + height / 2))
-            painter.setPen(self.theme.color("mute" if entry.hidden else "ink"))
+            painter.setPen(self.theme.color("faint" if entry.hidden else "ink"))
             painter.drawText(QPointF(x + 15, y + metrics.ascent()), text)
             x += width
         return y + height - view.top() if self.content.entries or self.content.foldable else 4.0
@@ -165,10 +165,10 @@ class Overlay(Item):
             QPointF(float(self.bar_x(bar)), float(self.price_y(price))) for bar, price in (measure.start, measure.end)
         ]
         box = QRectF(*points).normalized()
-        shade = self.theme.color("oak")
+        shade = self.theme.color("pin")
         shade.setAlpha(36)
         painter.fillRect(box, shade)
-        painter.setPen(QPen(self.theme.color("oak"), 1.2))
+        painter.setPen(QPen(self.theme.color("pin"), 1.2))
         painter.drawLine(*points)
         painter.setFont(ui_font())
         metrics = painter.fontMetrics()
@@ -177,7 +177,7 @@ class Overlay(Item):
         x = min(max(points[1].x() + 8, view.left() + 4), view.right() - width - 4)
         y = min(max(points[1].y() - height - 6, view.top() + 4), view.bottom() - height - 4)
         words = QRectF(x, y, width, height)
-        painter.setPen(QPen(self.theme.color("oak"), 1))
+        painter.setPen(QPen(self.theme.color("pin"), 1))
         painter.setBrush(self.theme.color("raised"))
         painter.drawRect(words)
         painter.setPen(self.theme.color("ink"))

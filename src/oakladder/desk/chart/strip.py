@@ -64,7 +64,7 @@ class SignalStrip(QWidget):
         left, right = (self._x(min(max(b, 0), self._count)) for b in self._seen)
         band = QRectF(left, 2, max(right - left, 3), self.height() - 4)
         painter.fillRect(band, self.theme.color("pick"))
-        painter.setPen(self.theme.color("oak"))
+        painter.setPen(self.theme.color("pin"))
         painter.drawRect(band)
         painter.setFont(ui_font(SMALL))
         if not self.events:

@@ -61,7 +61,7 @@ class TradePaths(Item):
             ground = theme.color("ground")
             ground.setAlpha(200)
             painter.fillRect(place, ground)
-            painter.setPen(color)
+            painter.setPen(theme.color("gain" if gain > 0 else "loss"))
             painter.drawText(place, Qt.AlignmentFlag.AlignCenter, words)
 
     def _stops(self, painter: QPainter, theme: Theme, found: ChartTrades, first: int, last: int) -> None:

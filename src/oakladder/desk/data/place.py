@@ -229,7 +229,7 @@ class DataPlace(QWidget):
         item.setText(words_of_file(intakes))
         item.setToolTip("\n".join(i.words() for i in intakes[:40]))
         bad = any(i.trouble for i in intakes)
-        item.setForeground(self.desk.looking.theme.color("falling" if bad else "ink"))
+        item.setForeground(self.desk.looking.theme.color("loss" if bad else "ink"))
 
     def _sum_up(self) -> None:
         everything = [i for some in self.seen.values() for i in some]

@@ -103,7 +103,7 @@ class SymbolsModel(RowsModel):
         if held is None:
             return
         plot = box.adjusted(6, 0, -6, 0)
-        for span, top, high, role in ((held.days, 0.3, 6.0, "rising"), (held.minutes, 0.64, 3.0, "oak")):
+        for span, top, high, role in ((held.days, 0.3, 5.0, "mute"), (held.minutes, 0.64, 3.0, "pin")):
             if span is None:
                 continue
             y = box.top() + box.height() * top - 1

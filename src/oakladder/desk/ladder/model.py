@@ -70,7 +70,7 @@ class LadderModel(RowsModel):
     def look(self, row: int, section: int) -> Look:
         if section < len(FIXED):
             moved = self.quotes.get(self.infos[row].symbol, (0.0, 0.0))[1]
-            return None, "ink" if section != 4 else "falling" if moved < 0 else "rising"
+            return None, "ink" if section != 4 else "loss" if moved < 0 else "gain"
         cell = self.cell(row, section)
         return look_of(cell)
 

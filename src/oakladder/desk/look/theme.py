@@ -6,10 +6,11 @@ from dataclasses import dataclass
 
 from PyQt6.QtGui import QColor, QPalette
 
+from oakladder.desk.look.contrast import told_from
 from oakladder.rung.colours import resolve
 from oakladder.rung.values import PALETTE, THEMED
 
-_LEAST_ALPHA, _FILL_ALPHA = 16, 112
+_LEAST_FILL = 16
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,7 +31,13 @@ class Theme:
     calm: str
     mute: str
     pick: str
-    fixed_shift: float
+    #: Inks of words and figures that are good, bad or a warning; what points at something.
+    gain: str
+    loss: str
+    caution: str
+    pin: str
+    #: How strong the strongest fill of a cell is, 0 to 255: ink must stand on it.
+    most_fill: int
 
     def paint(self, word: str) -> int:
         """A colour word or #rrggbb as 0xAARRGGBB; the themed words follow the theme."""
@@ -44,15 +51,12 @@ class Theme:
             return 0xFF000000 | int(themed[word][1:], 16)
         if word == "ink":
             return 0xFF000000 | int(self.ink[1:], 16)
-        base = QColor(PALETTE.get(word, self.mute))
-        dark = base.lightnessF() < 0.55  # what is light already can be seen by night as it is
-        shifted = base.lighter(int(100 * self.fixed_shift)) if dark else base
-        return int(shifted.rgba())
+        return int(told_from(QColor(PALETTE.get(word, self.mute)), QColor(self.ground)).rgba())
 
     def fill(self, word: str, strength: float = 1.0) -> QColor:
         """A colour word as the ground of a cell, weaker to the eye below 1: light enough for text to stand on it."""
         color = qcolor(self.paint(word))
-        color.setAlpha(int(_LEAST_ALPHA + (_FILL_ALPHA - _LEAST_ALPHA) * strength))
+        color.setAlpha(int(_LEAST_FILL + (self.most_fill - _LEAST_FILL) * strength))
         return color
 
     def color(self, role: str) -> QColor:
@@ -66,16 +70,20 @@ DAY = Theme(
     "#fdfbf5",
     "#ede6d6",
     "#2b2622",
-    "#756b5f",
+    "#645b50",
     "#ddd3bf",
     "#b08d57",
     "#3d6a9e",
     "#b5532d",
-    "#c98a1b",
-    "#7a9476",
-    "#8d857a",
+    "#a9700c",
+    "#66805f",
+    "#80776c",
     "#eadfc6",
-    1.0,
+    "#315a8a",
+    "#97401f",
+    "#7a5300",
+    "#927034",
+    100,
 )
 NIGHT = Theme(
     "night",
@@ -83,7 +91,7 @@ NIGHT = Theme(
     "#27221e",
     "#171411",
     "#e8e0d2",
-    "#a1968a",
+    "#aea397",
     "#3a332d",
     "#b08d57",
     "#6f9fd6",
@@ -92,7 +100,11 @@ NIGHT = Theme(
     "#94b08f",
     "#918a80",
     "#3b3226",
-    1.35,
+    "#7fabde",
+    "#e68a62",
+    "#dca53f",
+    "#b08d57",
+    72,
 )
 
 
@@ -155,15 +167,15 @@ def style_sheet(t: Theme) -> str:
     QFrame#group {{ border: none; border-left: 2px solid {t.oak}; }}
     QCheckBox::indicator {{ width: 12px; height: 12px; border: 1px solid {t.faint}; border-radius: 2px; background: {t.raised}; }}
     QCheckBox::indicator:checked {{ background: {t.oak}; border: 1px solid {t.ink}; }}
-    QCheckBox::indicator:focus {{ border-color: {t.oak}; }}
+    QCheckBox::indicator:focus {{ border-color: {t.pin}; }}
     QFrame#standing {{ background: {t.pick}; border-left: 3px solid {t.warn}; }}
     QLabel#brand {{ font-weight: 600; padding: 0 10px; }}
     QLabel#quiet, QLabel#status {{ color: {t.faint}; }}
     QLabel#head {{ font-weight: 600; }}
-    QLabel#trouble {{ color: {t.falling}; }}
+    QLabel#trouble {{ color: {t.loss}; }}
     QPushButton, QToolButton {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px; padding: 3px 9px; }}
     QPushButton:hover, QToolButton:hover {{ border-color: {t.oak}; }}
-    QPushButton:focus, QToolButton:focus {{ border-color: {t.oak}; }}
+    QPushButton:focus, QToolButton:focus {{ border-color: {t.pin}; }}
     QPushButton:disabled, QToolButton:disabled {{ color: {t.mute}; }}
     QToolButton#place {{ border: none; border-radius: 0; padding: 6px 12px; background: transparent; }}
     QToolButton#place:checked {{ border-bottom: 2px solid {t.oak}; font-weight: 600; }}
@@ -171,7 +183,7 @@ def style_sheet(t: Theme) -> str:
     QPushButton#go:disabled {{ background: {t.sunken}; color: {t.mute}; border-color: {t.line}; }}
     QLineEdit {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px;
         padding: 2px 4px; selection-background-color: {t.pick}; selection-color: {t.ink}; }}
-    QLineEdit:focus {{ border-color: {t.oak}; }}
+    QLineEdit:focus {{ border-color: {t.pin}; }}
     QAbstractSpinBox QLineEdit {{ border: none; padding: 0 2px; background: transparent; }}
     QComboBox QAbstractItemView {{ background: {t.raised}; border: 1px solid {t.oak}; selection-background-color: {t.pick};
         selection-color: {t.ink}; outline: 0; }}

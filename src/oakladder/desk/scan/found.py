@@ -96,7 +96,7 @@ class FoundModel(RowsModel):
         made = []
         for one in self.found:
             info = self.infos.get(one.symbol)
-            ink = "falling" if one.change < 0 else "rising"
+            ink = "loss" if one.change < 0 else "gain"
             since = signal_cell(one.bars_ago, None, "").text
             moved = f"{one.change:+.2%}" if one.change == one.change else ""
             made.append(Caption(one.symbol, f"{since}  {info.name if info else ''}", moved, ink))
@@ -115,7 +115,7 @@ class FoundModel(RowsModel):
         one = self.found[row]
         cell = self.cell(one, section)
         if section == 7:
-            return None, "falling" if one.change < 0 else "rising"
+            return None, "loss" if one.change < 0 else "gain"
         return look_of(cell)
 
     def draw_chart(self, painter: QPainter, row: int, box: QRectF) -> None:
@@ -244,7 +244,7 @@ class Almanac(QWidget):
                 painter.drawText(QRectF(self.place_of(start).left() - 4, 3, 60, 14), f"{date:%b %y}")
             for day in range(start, start + self._rows):
                 box, count = self.place_of(day), self.counts.get(day, 0)
-                color = self.theme.color("oak" if count else "sunken")
+                color = self.theme.color("pin" if count else "sunken")
                 if count:
                     color.setAlphaF(0.25 + 0.75 * count / most)
                 painter.fillRect(box, color)
@@ -311,7 +311,7 @@ class OccurrenceModel(RowsModel):
 
     def look(self, row: int, section: int) -> Look:
         after = self.rows[row].after
-        return None, "ink" if section != 3 else "faint" if after != after else "falling" if after < 0 else "rising"
+        return None, "ink" if section != 3 else "faint" if after != after else "loss" if after < 0 else "gain"
 
     def text(self, row: int, section: int) -> str:
         one = self.rows[row]

@@ -54,7 +54,7 @@ class FunnelBar(QWidget):
         top = (self.height() - high) / 2
         painter.fillRect(QRectF(0, top, _BAR, high), self.theme.color("sunken"))
         for count, strength in ((self._stage.alone, 0.25), (self._stage.after, 1.0)):
-            color = self.theme.color("oak")
+            color = self.theme.color("pin")
             color.setAlphaF(strength)
             painter.fillRect(QRectF(0, top, _BAR * count / max(self._of, 1), high), color)
         painter.setPen(self.theme.color("ink"))

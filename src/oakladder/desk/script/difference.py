@@ -9,7 +9,7 @@ from oakladder.desk.look.letters import code_font
 from oakladder.desk.look.theme import Theme
 from oakladder.user.difference import LineKind, difference
 
-_ROLES = {LineKind.GONE: "falling", LineKind.NEW: "rising", LineKind.SAME: "ink", LineKind.SKIPPED: "faint"}
+_ROLES = {LineKind.GONE: "loss", LineKind.NEW: "gain", LineKind.SAME: "ink", LineKind.SKIPPED: "faint"}
 
 
 class DifferenceView(QPlainTextEdit):

@@ -304,7 +304,7 @@ class ScriptEditor(QsciScintilla):
         self._lexer.set_theme(theme)
         self.setPaper(theme.color("raised"))
         self.setMarginsBackgroundColor(theme.color("ground"))
-        self.setMarginsForegroundColor(theme.color("mute"))
+        self.setMarginsForegroundColor(theme.color("faint"))
         self.setCaretForegroundColor(theme.color("ink"))
         self.setCaretLineBackgroundColor(theme.color("ground"))
         self.setSelectionBackgroundColor(theme.color("pick"))

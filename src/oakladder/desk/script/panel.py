@@ -241,7 +241,7 @@ class ScriptPanel(QWidget):
             item = QListWidgetItem(f"{problem.span.line}  {problem.message} {problem.fix}{mend}")
             item.setData(Qt.ItemDataRole.UserRole, problem)
             item.setToolTip(f"{problem.code}: {problem.message}\n{problem.fix}")
-            role = {Severity.ERROR: "falling", Severity.WARNING: "warn"}.get(problem.severity, "faint")
+            role = {Severity.ERROR: "loss", Severity.WARNING: "caution"}.get(problem.severity, "faint")
             item.setForeground(QColor(self.desk.looking.theme.color(role)))
             self.problems.addItem(item)
         shown = min(len(problems), _MOST_PROBLEMS_SHOWN)

@@ -63,7 +63,7 @@ class TradeCharts(Sheet):
         words = f"{panel.symbols[symbol]}  {day_words(trial, entered).replace(' 20', ' ', 1)}"
         painter.setPen(self.theme.color("ink"))
         painter.drawText(box, Qt.AlignmentFlag.AlignLeft, metrics.elidedText(words, Qt.TextElideMode.ElideRight, room))
-        painter.setPen(self.theme.color("rising" if won else "falling"))
+        painter.setPen(self.theme.color("gain" if won else "loss"))
         painter.drawText(box, Qt.AlignmentFlag.AlignRight, brought)
         plot = box.adjusted(0, 18, 0, -2)
         prices = np.append(closes, [trades.entry[trade], trades.exit[trade]])

@@ -119,7 +119,7 @@ class TradeModel(QAbstractTableModel):
             case Qt.ItemDataRole.TextAlignmentRole:
                 return _side(right)
             case Qt.ItemDataRole.ForegroundRole if name in ("Result", "Money"):
-                return self.theme.color("rising" if self._trial.book.net[k] > 0 else "falling")
+                return self.theme.color("gain" if self._trial.book.net[k] > 0 else "loss")
             case Qt.ItemDataRole.ToolTipRole:
                 return trade_words(self._trial, k)
         return None

@@ -81,7 +81,7 @@ class VariantRows(QWidget):
             word = VARIANT_COLOURS[(k - 1) % len(VARIANT_COLOURS)] if k else "ink"
             painter.fillRect(QRectF(8, top + 9, 4, _ROW - 18), qcolor(self.theme.paint(word)))
             if k == self.other and len(self.outcomes) > 1:
-                painter.setPen(QPen(self.theme.color("oak"), 1))
+                painter.setPen(QPen(self.theme.color("pin"), 1))
                 painter.drawRect(QRectF(4.5, top + 2.5, self.width() - 9, _ROW - 5))
             painter.setPen(self.theme.color("ink"))
             painter.setFont(ui_font(strong=k == 0))
@@ -90,7 +90,7 @@ class VariantRows(QWidget):
             name = metrics.elidedText(outcome.words, Qt.TextElideMode.ElideRight, room)
             painter.drawText(QRectF(20, top + 6, room, 18), Qt.AlignmentFlag.AlignVCenter, name)
             painter.setFont(ui_font(SMALL))
-            painter.setPen(self.theme.color("falling" if outcome.trial is None else "faint"))
+            painter.setPen(self.theme.color("loss" if outcome.trial is None else "faint"))
             numbers = painter.fontMetrics().elidedText(self._numbers(outcome), Qt.TextElideMode.ElideRight, room)
             painter.drawText(QRectF(20, top + 26, room, 16), Qt.AlignmentFlag.AlignVCenter, numbers)
         if len(self.outcomes) == 1:

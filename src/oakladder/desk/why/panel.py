@@ -165,7 +165,7 @@ class WhyPanel(QWidget):
         ]
         for column in range(3):
             item.setToolTip(column, "\n".join(hint))
-        role = {True: "rising", False: "falling", None: "mute"}[verdict.holds]
+        role = {True: "gain", False: "loss", None: "faint"}[verdict.holds]
         item.setForeground(2, self.theme.color(role))
         if verdict.decisive:
             bold = QFont(ui_font(strong=True))

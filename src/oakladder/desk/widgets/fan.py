@@ -103,7 +103,7 @@ class FanView(QWidget):
             align = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
             painter.drawText(QRectF(box.right() + 5, y - 8, _RIGHT - 6, 16), align, words)
         x = box.left() + box.width() * self.bars / count
-        painter.setPen(QPen(self.theme.color("oak"), 1.5))
+        painter.setPen(QPen(self.theme.color("pin"), 1.5))
         painter.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
 
     def _fan(self, painter: QPainter, fan: Fan, place, colour: QColor, width: float, style: Qt.PenStyle) -> None:  # type: ignore[no-untyped-def]

@@ -73,7 +73,7 @@ class Histogram(QWidget):
             as_good = middle >= self._real if self._better_up else middle <= self._real
             height = box.height() * count / max(int(counts.max()), 1)
             place = QRectF(box.left() + k * width + 1, box.bottom() - height, width - 2, height)
-            painter.fillRect(place, self.theme.color("oak" if as_good else "line"))
+            painter.fillRect(place, self.theme.color("pin" if as_good else "line"))
         painter.setPen(self.theme.color("faint"))
         painter.drawLine(box.bottomLeft(), box.bottomRight())
         self._marks(painter, box, x)

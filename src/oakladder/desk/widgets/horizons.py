@@ -79,7 +79,7 @@ class HorizonRows(QWidget):
                 painter.fillRect(place, self.theme.fill("good"))
             self._row(painter, top, columns, horizon_words(one), "ink", _ROW)
         if self.hasFocus() and self.horizons:
-            painter.setPen(self.theme.color("oak"))
+            painter.setPen(self.theme.color("pin"))
             painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
 
     def _row(

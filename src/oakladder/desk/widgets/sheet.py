@@ -79,7 +79,7 @@ class Sheet(QWidget):
         for place, k in enumerate(page):
             box = self.box(place).adjusted(4, 3, -4, -3)
             if k == self.at and self.hasFocus():
-                painter.setPen(self.theme.color("oak"))
+                painter.setPen(self.theme.color("pin"))
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.drawRect(box)
             self.draw(painter, k, box.adjusted(4, 2, -4, -3))

@@ -47,7 +47,7 @@ def _draw(painter: QPainter, shown: Glance, box: QRectF, theme: Theme, low: floa
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
     if shown.here is not None:
         x = plot.left() + (shown.here + 0.5) * step
-        painter.setPen(QPen(theme.color("oak"), 1, Qt.PenStyle.DotLine))
+        painter.setPen(QPen(theme.color("pin"), 1, Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
     wide = max(step * 0.6, 1.0)
     for k in range(len(shown.close)):

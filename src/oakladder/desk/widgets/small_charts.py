@@ -28,11 +28,11 @@ def draw_spark(painter: QPainter, closes: np.ndarray, box: QRectF, theme: Theme,
     draw_chain(painter, x, y)
     if hit is not None and 0 <= hit < len(closes):
         at = len(closes) - 1 - hit
-        painter.setPen(QPen(theme.color("oak"), 1, Qt.PenStyle.DotLine))
+        painter.setPen(QPen(theme.color("pin"), 1, Qt.PenStyle.DotLine))
         painter.drawLine(int(x[at]), int(box.top()), int(x[at]), int(box.bottom()))
         if y[at] == y[at]:
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(theme.color("oak"))
+            painter.setBrush(theme.color("pin"))
             painter.drawEllipse(QRectF(x[at] - 2.5, y[at] - 2.5, 5, 5))
 
 

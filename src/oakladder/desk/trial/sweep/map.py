@@ -198,7 +198,7 @@ class SweepMapView(QWidget):
             painter.setPen(QPen(self.theme.color("ink"), 2))
             painter.drawRect(cell.adjusted(1, 1, -1, -1))
         if k == self.map.broad:
-            painter.setPen(QPen(self.theme.color("oak"), 3))
+            painter.setPen(QPen(self.theme.color("pin"), 3))
             painter.drawRect(cell.adjusted(3, 3, -3, -3))
         if self.map.lonely[k]:
             painter.setPen(QPen(self.theme.color("warn"), 2, Qt.PenStyle.DotLine))
