@@ -9,7 +9,7 @@ import pytest
 from PyQt6.QtCore import QEvent, Qt
 from PyQt6.QtGui import QHelpEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QMessageBox
+from PyQt6.QtWidgets import QApplication, QLabel
 
 from helpers import taken
 from oakladder.bars.store.library import BarLibrary
@@ -19,6 +19,7 @@ from oakladder.desk.columns import ColumnPlace, ScriptColumn, read_columns
 from oakladder.desk.ladder.model import FIXED
 from oakladder.desk.ladder.sections import Section, read_sections
 from oakladder.desk.shot import settle
+from oakladder.desk.widgets.asking import Question
 from oakladder.desk.widgets.column_chooser import ColumnChooser
 from oakladder.desk.window import Window
 from oakladder.engine.columns import cells
@@ -367,13 +368,12 @@ def test_a_list_is_deleted_only_when_it_is_said_twice(
     asked: list[str] = []
 
     def answer(yes: bool):  # type: ignore[no-untyped-def]
-        button = QMessageBox.StandardButton.Yes if yes else QMessageBox.StandardButton.No
-        return lambda parent, title, words: (asked.append(words), button)[1]
+        return lambda question: (asked.append(question.findChildren(QLabel)[0].text()), int(yes))[1]
 
-    monkeypatch.setattr(QMessageBox, "question", answer(False))
+    monkeypatch.setattr(Question, "exec", answer(False))
     delete.trigger()
     assert "2 symbols and 1 notes" in asked[0] and "Mine" in lists.own
-    monkeypatch.setattr(QMessageBox, "question", answer(True))
+    monkeypatch.setattr(Question, "exec", answer(True))
     delete.trigger()
     menu.close()
     calm(window)

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QMessageBox
+from PyQt6.QtWidgets import QApplication
 
 from helpers import taken
 from oakladder.bars.store.library import BarLibrary
@@ -21,6 +21,7 @@ from oakladder.desk.scan.cards import GroupEditor
 from oakladder.desk.scan.found import HEADS
 from oakladder.desk.scan.place import ScanPlace
 from oakladder.desk.scan.rule_settings import Given
+from oakladder.desk.widgets.asking import Question
 from oakladder.desk.window import Window
 from oakladder.engine.columns import cells
 from oakladder.engine.rules import Field, Fresh, Group, Join, Plain, Rule
@@ -302,11 +303,10 @@ def test_scans_are_saved_copied_turned_round_and_come_back(
     again = SavedScans(window.desk.workspace.config / "scans.json")
     assert list(again.scans) == ["Afloat", "Not: Afloat", "Not: Afloat 2"]
     assert again.scans["Afloat"].lines == [rule(), ScanLine(Field.PRICE.value, relation=">", number=20.0)]
-    no, yes = QMessageBox.StandardButton.No, QMessageBox.StandardButton.Yes
-    monkeypatch.setattr(QMessageBox, "question", lambda *_: no)
+    monkeypatch.setattr(Question, "exec", lambda _: 0)
     place.saves.with_chosen(place.saves.ask_delete)
     assert "Not: Afloat 2" in window.desk.scans.scans
-    monkeypatch.setattr(QMessageBox, "question", lambda *_: yes)
+    monkeypatch.setattr(Question, "exec", lambda _: 1)
     place.saves.with_chosen(place.saves.ask_delete)
     assert len(window.desk.scans.scans) == 2
     place.saves.save_as("  ")

@@ -17,6 +17,7 @@ from oakladder.desk.allocator import give_memory_back
 from oakladder.desk.collector import Sweeper, keep_for_good
 from oakladder.desk.jobs import sentence_of
 from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.picture import icon
 from oakladder.desk.look.theme import DAY, style_sheet
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import answered
@@ -36,6 +37,7 @@ def make_app() -> QApplication:
     app.setApplicationName(_NAME)
     app.setStyle("Fusion")
     app.setFont(ui_font())
+    app.setWindowIcon(icon())
     pg.setConfigOptions(antialias=False)
     Sweeper(app)
     give_memory_back()

@@ -80,16 +80,28 @@ class Ticket:
     stop: Event = field(default_factory=Event)
     tell: Callable[[float], None] = _nobody
     _told: float = 0.0
+    began: float = field(default_factory=time.monotonic)
+    #: How much is done, 0 to 1; None where the job does not say.
+    share: float | None = None
 
     def cancelled(self) -> bool:
         return self.stop.is_set()
 
     def report(self, share: float) -> None:
         """Tells how much is done, 0 to 1; more often than can be seen it is not passed on."""
-        now = time.monotonic()
+        now, self.share = time.monotonic(), share
         if now - self._told >= _REPORT_PAUSE:
             self._told = now
             self.tell(share)
+
+
+@dataclass(frozen=True, slots=True)
+class Working:
+    """A job that is awaited: for how long already, and how much of it is done (0 to 1, None for not known)."""
+
+    kind: str
+    milliseconds: float
+    share: float | None
 
 
 class Jobs(QObject):
@@ -166,6 +178,11 @@ class Jobs(QObject):
     def busy(self) -> bool:
         """Whether any job is still awaited."""
         return bool(self._tickets)
+
+    def working(self) -> list[Working]:
+        """Every job that is awaited."""
+        now = time.monotonic()
+        return [Working(kind, (now - t.began) * 1000, t.share) for kind, t in self._tickets.items()]
 
     def _finish(self, ticket: Ticket, value: Any, error: Exception | None) -> None:
         then, failed, _ = self._then.pop(id(ticket))

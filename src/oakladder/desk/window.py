@@ -36,6 +36,7 @@ from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.scan.place import ScanPlace
 from oakladder.desk.session import Desk
 from oakladder.desk.trial.place import TrialPlace
+from oakladder.desk.widgets.activity import Activity
 from oakladder.desk.widgets.status import StatusLine
 from oakladder.engine.picture.parts import PRICE, VOLUME
 from oakladder.log import log_file
@@ -73,6 +74,7 @@ class Window(QMainWindow):
         #: The actions by name, as menus show them.
         self.deeds: dict[str, QAction] = {}
         self.status = StatusLine()
+        self.activity = Activity(desk.jobs.working)
         self.palette_dialog = Palette(self._made_of, self)
         self._to_style: list[QWidget | None] = []
         self._unpainted: QWidget | None = None
@@ -124,6 +126,8 @@ class Window(QMainWindow):
             row.addWidget(button)
         row.addSpacing(14)
         row.addWidget(self.status, 1)
+        row.addWidget(self.activity)
+        row.addSpacing(GAP)
         for words, hint, go in (
             ("Find  Ctrl+K", "Find an action, symbol, timeframe or script", self.open_palette),
             ("Day / night  F9", "Day or night theme", self.toggle_night),

@@ -84,7 +84,7 @@ class Bench(QWidget):
         self.side = QSplitter(Qt.Orientation.Vertical)
         self.side.addWidget(self.script)
         self.side.addWidget(self.below)
-        self.side.setSizes([520, 250])
+        self.side.setSizes([440, 330])
         self.side.setChildrenCollapsible(False)
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
         for widget in (self.watchlist, centre, self.side):

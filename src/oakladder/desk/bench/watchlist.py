@@ -197,7 +197,7 @@ class WatchlistPanel(QWidget):
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         header.setMinimumSectionSize(30)
-        for column, width in enumerate((50, 54, 44)):
+        for column, width in enumerate((50, 54, 47)):
             self.table.setColumnWidth(column, width)
         header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         header.customContextMenuRequested.connect(self._head_asked)

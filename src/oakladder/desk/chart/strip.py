@@ -11,8 +11,9 @@ from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.picture.parts import Event
 from oakladder.engine.signal_ages import TONE_COLOURS
+from oakladder.rung.texts import count_words
 
-_NAMES = 92
+_NAMES = 116
 _MOST_ROWS = 4
 
 
@@ -76,7 +77,7 @@ class SignalStrip(QWidget):
             top = 4 + 16 * row
             painter.setPen(self.theme.color("ink"))
             name = painter.fontMetrics().elidedText(
-                f"{event.name} {len(event.bars)}", Qt.TextElideMode.ElideMiddle, _NAMES - 14
+                f"{event.name}, {count_words(len(event.bars), 'time')}", Qt.TextElideMode.ElideMiddle, _NAMES - 14
             )
             painter.drawText(QRectF(8, top, _NAMES - 12, 16), Qt.AlignmentFlag.AlignVCenter, name)
             painter.setPen(QPen(qcolor(self.theme.paint(TONE_COLOURS[event.tone])), 1.6))

@@ -7,10 +7,11 @@ from pathlib import Path
 from typing import Protocol
 
 from PyQt6.QtCore import QObject
-from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QInputDialog, QMessageBox, QToolButton, QWidget
+from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QInputDialog, QToolButton, QWidget
 
 from oakladder.desk.jobs import sentence_of
 from oakladder.desk.session import Desk
+from oakladder.desk.widgets.asking import agreed
 from oakladder.desk.widgets.passing import below, passing_menu
 from oakladder.disk import why, write_atomic
 from oakladder.user.lists import ListProblem
@@ -79,7 +80,7 @@ class ListDeeds(QObject):
         if own is None:
             return
         words = f"Delete {name} with its {len(own.symbols)} symbols and {len(own.notes)} notes?"
-        if QMessageBox.question(self._widget, "Delete a list", words) == QMessageBox.StandardButton.Yes:
+        if agreed(self._widget, words, "It is gone for good then.", "Delete it"):
             self.change(lambda: self._desk.lists.delete(name))
 
     def _ask_list(self) -> None:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from PyQt6.QtGui import QColor, QPalette
 
-from oakladder.desk.look.contrast import told_from
+from oakladder.desk.look.contrast import MARK, TEXT, told_from
 from oakladder.rung.colours import resolve
 from oakladder.rung.values import PALETTE, THEMED
 
@@ -51,7 +51,9 @@ class Theme:
             return 0xFF000000 | int(themed[word][1:], 16)
         if word == "ink":
             return 0xFF000000 | int(self.ink[1:], 16)
-        return int(told_from(QColor(PALETTE.get(word, self.mute)), QColor(self.ground)).rgba())
+        ground = QColor(self.ground)
+        least = MARK if ground.lightnessF() > 0.5 else TEXT  # by night the eye sees less of a dark line
+        return int(told_from(QColor(PALETTE.get(word, self.mute)), ground, least).rgba())
 
     def fill(self, word: str, strength: float = 1.0) -> QColor:
         """A colour word as the ground of a cell, weaker to the eye below 1: light enough for text to stand on it."""
@@ -154,6 +156,7 @@ def style_sheet(t: Theme) -> str:
     * {{ color: {t.ink}; }}
     QMainWindow, QDialog, QWidget#place {{ background: {t.ground}; }}
     QToolTip {{ background: {t.raised}; color: {t.ink}; border: 1px solid {t.oak}; padding: 3px; }}
+    QDialogButtonBox {{ dialogbuttonbox-buttons-have-icons: 0; }}
     QSplitter::handle {{ background: {t.line}; }}
     QSplitter::handle:horizontal {{ width: 1px; }} QSplitter::handle:vertical {{ height: 1px; }}
     QWidget#top {{ background: {t.raised}; border-bottom: 1px solid {t.oak}; }}

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QDialog, QLabel, QVBoxLayout, QWidget
 
+from oakladder.desk.widgets.asking import verb_row
 from oakladder.desk.widgets.settings_strip import HeldSettings
 from oakladder.rung import Program
 
@@ -18,14 +19,12 @@ class Given(QDialog):
         self.strip.hold(program.settings, values)
         self.extended = QCheckBox("with early and late hours, on timeframes within the day")
         self.extended.setChecked(extended)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
         layout = QVBoxLayout(self)
         if not program.settings:
             layout.addWidget(QLabel("The script has no settings.", objectName="quiet"))
-        for part in (self.strip, self.extended, buttons):
+        for part in (self.strip, self.extended):
             layout.addWidget(part)
+        layout.addLayout(verb_row(self, "Use these"))
 
     @property
     def values(self) -> dict[str, object]:

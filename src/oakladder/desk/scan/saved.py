@@ -8,12 +8,12 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import (
     QComboBox,
     QInputDialog,
-    QMessageBox,
     QWidget,
 )
 
 from oakladder.desk.jobs import sentence_of
 from oakladder.desk.session import Desk
+from oakladder.desk.widgets.asking import agreed
 from oakladder.user.scans import SavedScan, ScanProblem
 
 
@@ -59,7 +59,7 @@ class SavedBox(QObject):
         self.show_saved(made)
 
     def ask_delete(self, name: str) -> str:
-        if QMessageBox.question(self.box, "Delete a scan", f"Delete {name}?") != QMessageBox.StandardButton.Yes:
+        if not agreed(self.box, f"Delete the scan {name}?", "", "Delete it"):
             return name
         self.desk.scans.delete(name)
         return ""

@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import (
     QHeaderView,
     QLabel,
     QLineEdit,
-    QMessageBox,
     QTableView,
     QToolButton,
     QVBoxLayout,
@@ -24,6 +23,7 @@ from oakladder.desk.look.distances import GAP
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.notes import Notes
 from oakladder.desk.widgets import tables
+from oakladder.desk.widgets.asking import agreed
 from oakladder.desk.widgets.rows_model import RowsModel
 from oakladder.desk.widgets.sorted_rows import SortedRows
 from oakladder.trial.figures import FIGURES, figure_words
@@ -223,14 +223,7 @@ class NotebookView(QWidget):
             self._judging.break_seal()
 
     def _ask(self) -> bool:
-        box = QMessageBox(self)
-        box.setText("Break the seal of this rule?")
-        box.setInformativeText(_ASK)
-        go = box.addButton("Break the seal", QMessageBox.ButtonRole.AcceptRole)
-        stay = box.addButton("Leave it whole", QMessageBox.ButtonRole.RejectRole)
-        box.setDefaultButton(stay)
-        box.exec()
-        return box.clickedButton() is go
+        return agreed(self, "Break the seal of this rule?", _ASK, "Break the seal", "Leave it whole")
 
     def _open(self, index: QModelIndex) -> None:
         entry = self.source.entries[self.rows.mapToSource(index).row()]

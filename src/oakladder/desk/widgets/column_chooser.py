@@ -8,7 +8,6 @@ from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QDialog,
-    QDialogButtonBox,
     QGridLayout,
     QLabel,
     QLineEdit,
@@ -19,6 +18,7 @@ from PyQt6.QtWidgets import (
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.columns import ScriptColumn
 from oakladder.desk.programs import Programs, title_of
+from oakladder.desk.widgets.asking import verb_row
 from oakladder.desk.widgets.passing import answered
 from oakladder.desk.widgets.settings_strip import HeldSettings
 from oakladder.engine.cells import offered
@@ -64,17 +64,15 @@ class ColumnChooser(QDialog):
         grid = QGridLayout()
         for k, box in enumerate(self.frames.values()):
             grid.addWidget(box, k // 6, k % 6)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.accepted.connect(self._accept)
-        buttons.rejected.connect(self.reject)
         layout = QVBoxLayout(self)
         for words, widget in (("Script", self.script), ("Column or signal", self.output)):
             layout.addWidget(QLabel(words, objectName="quiet"))
             layout.addWidget(widget)
         layout.addWidget(QLabel("On these timeframes, side by side", objectName="quiet"))
         layout.addLayout(grid)
-        for part in (self.other, self.extended, self.settings, self.word, buttons):
+        for part in (self.other, self.extended, self.settings, self.word):
             layout.addWidget(part)
+        layout.addLayout(verb_row(self, "Show this column", accept=self._accept))
 
     def _show_script(self) -> None:
         if not self._programs:

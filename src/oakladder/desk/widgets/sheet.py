@@ -9,6 +9,9 @@ from PyQt6.QtWidgets import QWidget
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
 
+#: The line under the pictures, in pixels; how many times as large as it must be a picture is at most.
+_FOOT, _LARGEST = 18.0, 2.0
+
 
 class Sheet(QWidget):
     """The arrow and page keys move, Enter or a double click opens. ``opened`` tells the number of a picture."""
@@ -48,12 +51,21 @@ class Sheet(QWidget):
         self.update()
 
     @property
-    def _across(self) -> int:
+    def _most_across(self) -> int:
         return max(int(self.width() // self.least[0]), 1)
 
     @property
     def _down(self) -> int:
-        return max(int((self.height() - 18) // self.least[1]), 1)
+        return max(int((self.height() - _FOOT) // self.least[1]), 1)
+
+    @property
+    def _across(self) -> int:
+        """As few beside each other as still stand on one page: a few pictures are large ones."""
+        for across in range(1, self._most_across):
+            rows = -(-self.count() // across)
+            if rows <= self._down and self.width() / across <= _LARGEST * self.least[0]:
+                return across
+        return self._most_across
 
     @property
     def _on_page(self) -> int:
@@ -61,7 +73,8 @@ class Sheet(QWidget):
 
     def box(self, place: int) -> QRectF:
         """A place on the page."""
-        wide, high = self.width() / self._across, min((self.height() - 18) / self._down, self.least[1] * 1.6)
+        rows = min(max(-(-self.count() // self._across), 1), self._down)
+        wide, high = self.width() / self._across, min((self.height() - _FOOT) / rows, self.least[1] * _LARGEST)
         return QRectF(place % self._across * wide, place // self._across * high, wide, high)
 
     def page(self) -> range:
@@ -87,7 +100,8 @@ class Sheet(QWidget):
         painter.setFont(ui_font(SMALL))
         words = f"{page.start + 1} to {page.stop} of {self.count():,}"
         words += "; Enter opens" if len(page) == self.count() else "; Page Up and Page Down turn the sheet, Enter opens"
-        painter.drawText(QRectF(8, self.height() - 17, self.width() - 16, 16), Qt.AlignmentFlag.AlignLeft, words)
+        foot = QRectF(8, self.height() - _FOOT + 1, self.width() - 16, _FOOT - 2)
+        painter.drawText(foot, Qt.AlignmentFlag.AlignLeft, words)
 
     # --- by hand ------------------------------------------------------------------------------------
 

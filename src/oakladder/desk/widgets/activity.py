@@ -1,0 +1,59 @@
+"""What the program works on just now, in the top line: long work only, with how far it is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QLabel, QWidget
+
+from oakladder.desk.jobs import Working
+
+#: Milliseconds between two looks, and after which work is long.
+_LOOK_MS, _LONG_MS = 250, 700
+#: Work as people call it, by the first word of the job's kind.
+_WORDS = {
+    "amend": "changing symbols",
+    "chance": "chance",
+    "chart": "chart",
+    "columns": "columns",
+    "compile": "reading the script",
+    "evidence": "evidence",
+    "export": "saving",
+    "honesty": "honesty check",
+    "intake": "reading files",
+    "ladder": "columns",
+    "programs": "reading scripts",
+    "quotes": "prices",
+    "scan": "scan",
+    "seal": "sealed year",
+    "sweep": "sweep",
+    "symbols": "looking at the bars",
+    "trial": "trial",
+    "variants": "variants",
+    "watchlist": "columns",
+}
+
+
+class Activity(QLabel):
+    """Quiet while nothing takes long; the hover tells everything that is under way."""
+
+    def __init__(self, working: Callable[[], Sequence[Working]], parent: QWidget | None = None):
+        super().__init__(parent, objectName="quiet")
+        self._working = working
+        self._timer = QTimer(self, interval=_LOOK_MS)
+        self._timer.timeout.connect(self.look)
+        self._timer.start()
+        self.setAccessibleName("What is being worked on")
+
+    def look(self) -> None:
+        """Shows what takes long just now."""
+        long = [w for w in self._working() if w.milliseconds >= _LONG_MS]
+        lines = [_said(w) for w in sorted(long, key=lambda w: -w.milliseconds)]
+        self.setText(f"◔ {lines[0]}" + (f" and {len(lines) - 1} more" if len(lines) > 1 else "") if lines else "")
+        self.setToolTip("\n".join(lines))
+
+
+def _said(work: Working) -> str:
+    words = _WORDS.get(work.kind.split(" ")[0], "working")
+    return f"{words} {work.share:.0%}" if work.share is not None else f"{words} …"

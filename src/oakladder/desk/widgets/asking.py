@@ -1,0 +1,48 @@
+"""Questions with a verb on each button."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from oakladder.desk.look.distances import GAP, WIDE
+from oakladder.desk.widgets.passing import answered
+
+_WIDE_PX = 380
+
+
+def verb_row(
+    dialog: QDialog, verb: str, leave: str = "Cancel", accept: Callable[[], None] | None = None
+) -> QHBoxLayout:
+    """The buttons under a dialog: what it does, and leaving things as they are."""
+    go, stay = QPushButton(verb), QPushButton(leave)
+    go.clicked.connect(accept if accept is not None else dialog.accept)
+    stay.clicked.connect(dialog.reject)
+    row = QHBoxLayout()
+    row.setSpacing(GAP)
+    row.addStretch(1)
+    row.addWidget(stay)
+    row.addWidget(go)
+    return row
+
+
+class Question(QDialog):
+    """A question with what there is to know about it."""
+
+    def __init__(self, question: str, about: str, verb: str, leave: str, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.setWindowTitle(verb)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(WIDE, WIDE, WIDE, WIDE)
+        layout.setSpacing(GAP)
+        layout.addWidget(QLabel(question, objectName="head", wordWrap=True))
+        if about:
+            layout.addWidget(QLabel(about, wordWrap=True))
+        layout.addLayout(verb_row(self, verb, leave))
+        self.setMinimumWidth(_WIDE_PX)
+
+
+def agreed(parent: QWidget, question: str, about: str, verb: str, leave: str = "Leave it") -> bool:
+    """Asks, and waits for the answer; closing the question leaves everything as it is."""
+    return answered(Question(question, about, verb, leave, parent))
