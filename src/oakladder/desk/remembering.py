@@ -18,6 +18,7 @@ from oakladder.desk.rule import OpenRule
 from oakladder.desk.trials import Trials
 from oakladder.desk.watched import Watched
 from oakladder.disk import why
+from oakladder.user.first_steps import FirstSteps
 from oakladder.user.state import DeskState
 from oakladder.user.workspace import Workspace
 
@@ -47,6 +48,7 @@ class Remembering(QObject):
         self._trials = trials
         #: What the Ladder and the Scan want to find again.
         self.ladder: dict[str, object] = {}
+        self.steps = FirstSteps(away=True)
         self.scan: dict[str, object] = {}
         self._pause = QTimer(self, singleShot=True, interval=_PAUSE_MS)
         self._pause.timeout.connect(self.write)
@@ -65,6 +67,7 @@ class Remembering(QObject):
             looking.set_theme(NIGHT)
         looking.options, looking.panes = read_options(state.chart), read_panes(state.panes)
         self.ladder, self.scan = state.ladder, state.scan
+        self.steps = FirstSteps.read(state.steps, known=bool(state.symbol))
         self._trials.restore(state.trial)
         self._watched.restore(read_columns(state.watched), state.list_name)
         self._script.start()
@@ -112,6 +115,7 @@ class Remembering(QObject):
             self.ladder,
             self.scan,
             self._trials.as_plain(),
+            self.steps.as_plain(),
         )
         try:
             self._workspace.remember(state)

@@ -28,6 +28,7 @@ from oakladder.desk.bench.place import Bench
 from oakladder.desk.chart_options import BarStyle, ChartOptions, ScaleKind
 from oakladder.desk.data.place import DataPlace
 from oakladder.desk.ladder.place import LadderPlace
+from oakladder.desk.learning import Learning
 from oakladder.desk.leaving import may_leave
 from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import DAY, NIGHT, palette, style_sheet
@@ -38,6 +39,7 @@ from oakladder.desk.session import Desk
 from oakladder.desk.trial.place import TrialPlace
 from oakladder.desk.widgets.activity import Activity
 from oakladder.desk.widgets.status import StatusLine
+from oakladder.desk.widgets.steps import StepStrip
 from oakladder.engine.picture.parts import PRICE, VOLUME
 from oakladder.log import log_file
 
@@ -73,6 +75,11 @@ class Window(QMainWindow):
         self._buttons = QButtonGroup(self)
         #: The actions by name, as menus show them.
         self.deeds: dict[str, QAction] = {}
+        self.learning, self.step_strip = Learning(desk, self), StepStrip()
+        self.learning.changed.connect(lambda: self.step_strip.show_steps(self.learning.steps))
+        self.step_strip.put_away.connect(self.learning.put_away)
+        self.bench.strip.asked.connect(lambda _: self.learning.went_to_signal())
+        self.scan.ran.connect(self.learning.scanned)
         self.status = StatusLine()
         self.activity = Activity(desk.jobs.working)
         self.palette_dialog = Palette(self._made_of, self)
@@ -141,6 +148,7 @@ class Window(QMainWindow):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addWidget(self.top)
+        column.addWidget(self.step_strip)
         column.addWidget(self.places, 1)
         self.setCentralWidget(whole)
 
@@ -184,7 +192,12 @@ class Window(QMainWindow):
         assert isinstance(app, QApplication)
         app.setPalette(palette(self.desk.looking.theme))
         places = [self.places.currentWidget(), *self._places()]
-        self._to_style = [self.top, *(part for p in places for part in self._parts(p)), self.palette_dialog]
+        self._to_style = [
+            self.top,
+            self.step_strip,
+            *(part for p in places for part in self._parts(p)),
+            self.palette_dialog,
+        ]
         if self.isVisible():
             self._styling.start()
 
@@ -211,8 +224,9 @@ class Window(QMainWindow):
             self._styling.start()
 
     def showEvent(self, event: QShowEvent | None) -> None:
-        for part in (self.top, *self._parts(self.places.currentWidget(), in_sight=True)):
+        for part in (self.top, self.step_strip, *self._parts(self.places.currentWidget(), in_sight=True)):
             self._style(part)
+        self.step_strip.show_steps(self.learning.steps)
         self._styling.start()
         super().showEvent(event)
 
@@ -297,9 +311,11 @@ class Window(QMainWindow):
 
     def next_signal(self) -> None:
         self.bench.step_signal(True)
+        self.learning.went_to_signal()
 
     def previous_signal(self) -> None:
         self.bench.step_signal(False)
+        self.learning.went_to_signal()
 
     def fold_list(self) -> None:
         self.bench.fold(self.bench.watchlist)
@@ -322,6 +338,9 @@ class Window(QMainWindow):
         if self.places.currentWidget() is not self.scan:
             self.show_scan()
         self.scan.run()
+
+    def show_first_steps(self) -> None:
+        self.learning.bring_back()
 
     def open_log(self) -> None:
         """Opens the file that errors nobody foresaw are written into, and says where it is."""

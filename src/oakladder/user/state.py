@@ -40,6 +40,7 @@ class DeskState:
     ladder: Plain = field(default_factory=dict)
     scan: Plain = field(default_factory=dict)
     trial: Plain = field(default_factory=dict)
+    steps: Plain = field(default_factory=dict)
 
 
 _HINTS = get_type_hints(DeskState)

@@ -166,6 +166,10 @@ def style_sheet(t: Theme) -> str:
     QFrame#card QPushButton#sentence:focus, QFrame#card QPushButton#sentence:hover {{ background: {t.pick}; }}
     QToolButton#quiet {{ border: none; background: transparent; color: {t.faint}; padding: 3px 6px; }}
     QToolButton#quiet:hover, QToolButton#quiet:focus {{ color: {t.ink}; background: {t.pick}; }}
+    QFrame#steps {{ background: {t.pick}; border-bottom: 1px solid {t.oak}; }}
+    QToolButton#step {{ background: transparent; border: none; color: {t.faint}; padding: 2px 8px; }}
+    QToolButton#step[now="true"] {{ background: {t.raised}; color: {t.ink}; font-weight: 600; border: 1px solid {t.pin}; }}
+    QToolButton#step:hover, QToolButton#step:focus {{ color: {t.ink}; background: {t.raised}; }}
     QFrame#drop {{ background: {t.raised}; border: 2px dashed {t.oak}; border-radius: 6px; }}
     QFrame#group {{ border: none; border-left: 2px solid {t.oak}; }}
     QCheckBox::indicator {{ width: 12px; height: 12px; border: 1px solid {t.faint}; border-radius: 2px; background: {t.raised}; }}

@@ -51,6 +51,8 @@ class ScanPlace(QWidget):
     """Put together, run, pick. ``picked`` tells a `PickedSymbol`: the bar on which it came true, with the first rule's script."""
 
     picked = pyqtSignal(object)
+    #: Tells the conditions that were run.
+    ran = pyqtSignal(object)
 
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
@@ -364,6 +366,7 @@ class ScanPlace(QWidget):
 
     def _show_found(self, made: Screen, scan: SavedScan, condition: Condition, frame: Timeframe) -> None:
         self.result = made
+        self.ran.emit(scan.lines)
         rules = [f"{r.name} {r.timeframe}" for r in rules_of(condition)]
         self.results.show_found(list(made.found), rules, frame, _marking_of(condition))
         self.lines.show_funnel(made.stages, made.looked_at, self.desk.looking.theme)
