@@ -6,11 +6,14 @@ import itertools
 
 import numpy as np
 import pytest
+from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QFontMetricsF
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QTableView, QWidget
 
 from oakladder.desk.look.letters import LARGE, SMALL, TEXT, code_font, ui_font
 from oakladder.desk.look.theme import DAY, NIGHT, Theme, qcolor
+from oakladder.desk.window import Window
 from oakladder.rung.values import PALETTE
 
 GROUNDS = ("ground", "raised", "sunken")
@@ -89,3 +92,26 @@ def test_figures_are_of_one_width_and_letters_of_code_apart(qapp: QApplication) 
         assert len({round(metrics.horizontalAdvance(c), 3) for c in "0123456789"}) == 1
     code = QFontMetricsF(code_font())
     assert len({round(code.horizontalAdvance(c), 3) for c in "l1I0OmW."}) == 1
+
+
+def test_what_is_painted_is_said_too(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    """A screen reader is told the bar under the cursor, the ages on the ladder, the picture that is chosen."""
+    chart = window.bench.chart
+    last = len(chart.shown.bars) - 1
+    chart.pin(last - 5)
+    bars = chart.shown.bars
+    assert f"C {bars['close'][last - 5]:,.2f}" in chart.accessibleDescription()
+    assert window.desk.looking.symbol in chart.accessibleDescription()
+    assert "1d: flow: " in window.bench.ladder.accessibleDescription()
+    flow = window.bench.strip.events[0]
+    assert f"flow: {len(flow.bars)} times" in window.bench.strip.accessibleDescription()
+    window.show_scan()
+    window.run_scan()
+    calm(window)
+    sheet, found = window.scan.results.sheet, window.scan.results.model.found
+    assert sheet.accessibleDescription().startswith(found[0].symbol)
+    QTest.keyClick(sheet, Qt.Key.Key_Right)
+    assert sheet.accessibleDescription().startswith(found[1].symbol)
+    painted = [w for w in window.findChildren(QWidget) if "paintEvent" in type(w).__dict__]
+    own = [w for w in painted if type(w).__module__.startswith("oakladder.desk") and not isinstance(w, QTableView)]
+    assert len(own) > 8 and {type(w).__name__ for w in own if not w.accessibleName()} == set()

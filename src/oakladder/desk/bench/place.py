@@ -227,6 +227,7 @@ class Bench(QWidget):
         metrics = self.reading.fontMetrics()
         forms = (f"{when}   {prices}  {volume}", f"{when}  {prices}", prices, f"{when}  C {c:,.{d}f}{moved}")
         self.reading.setToolTip(forms[0])
+        self.chart.setAccessibleDescription(f"{self.heading.text()} {forms[0]}")  # the bar under the cursor
         self.reading.setText(next((t for t in forms if metrics.horizontalAdvance(t) <= room), forms[-1]))
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:

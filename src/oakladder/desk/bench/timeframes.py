@@ -22,6 +22,7 @@ class Ladder(QWidget):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
+        self.setAccessibleName("Timeframes")
         self.theme = theme
         self.current = STANDARD[9]
         self.pips: dict[Timeframe, list[Pip]] = {}
@@ -33,6 +34,7 @@ class Ladder(QWidget):
 
     def show_pips(self, pips: dict[Timeframe, list[Pip]]) -> None:
         self.pips = pips
+        self.setAccessibleDescription("; ".join(f"{t}: {', '.join(self._said(t))}" for t in self.steps))
         self.update()
 
     def show_current(self, timeframe: Timeframe) -> None:
@@ -96,10 +98,8 @@ class Ladder(QWidget):
     def _draw_pip(self, painter: QPainter, x: float, y: float, pip: Pip) -> None:
         """Up for bullish, down for bearish, level for neutral; filled while fresh."""
         color = qcolor(self.theme.paint(TONE_COLOURS[pip.tone]))
-        painter.setPen(QPen(color, 1.2))
+        painter.setPen(QPen(color, 1.5 if pip.age <= _FRESH else 1.0))
         painter.setBrush(color if pip.age <= 3 else Qt.BrushStyle.NoBrush)
-        if pip.age > _FRESH:
-            painter.setOpacity(0.55)
         up = {"bullish": -1.0, "bearish": 1.0}.get(pip.tone, 0.0)
         if up:
             painter.drawPolygon(
@@ -107,7 +107,13 @@ class Ladder(QWidget):
             )
         else:
             painter.drawRect(QRectF(x - 4, y - 2, 8, 4))
-        painter.setOpacity(1)
+
+    def _said(self, timeframe: Timeframe) -> list[str]:
+        """What the signals say on a timeframe."""
+        found = self.pips.get(timeframe, [])
+        return [f"{p.signal}: {p.held.words() if p.held else _ago(p.age)}" for p in found] or [
+            "no signal in the loaded history"
+        ]
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
@@ -116,11 +122,7 @@ class Ladder(QWidget):
     def event(self, event: object) -> bool:
         if isinstance(event, QHelpEvent):
             timeframe = self.step_at(event.pos().y())
-            found = self.pips.get(timeframe, [])
-            words = [f"{p.signal}: {p.held.words() if p.held else _ago(p.age)}" for p in found] or [
-                "no signal in the loaded history"
-            ]
-            QToolTip.showText(event.globalPos(), f"{timeframe}\n" + "\n".join(words), self)
+            QToolTip.showText(event.globalPos(), "\n".join([str(timeframe), *self._said(timeframe)]), self)
             return True
         return super().event(event)
 

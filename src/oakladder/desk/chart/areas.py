@@ -169,9 +169,7 @@ class Lanes(Item):
             self._draw_lane(painter, lane, first, last, top + 2)
             room = painter.fontMetrics().horizontalAdvance(lane.name) + 8
             box = QRectF(view.left() + 4, top, room, LANE_HEIGHT - 1)
-            ground = self.theme.color("ground")
-            ground.setAlpha(215)
-            painter.fillRect(box, ground)
+            painter.fillRect(box, self.theme.color("ground"))  # squares begin behind the name, not under it
             painter.setPen(self.theme.color("ink"))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, lane.name)
 

@@ -24,6 +24,7 @@ class SignalStrip(QWidget):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
+        self.setAccessibleName("Where the signals came true")
         self.theme = theme
         self.events: tuple[Event, ...] = ()
         self._count = 1
@@ -34,6 +35,8 @@ class SignalStrip(QWidget):
 
     def show_events(self, events: tuple[Event, ...], count: int) -> None:
         self.events, self._count = events, max(count, 1)
+        told = [f"{e.name}: {count_words(len(e.bars), 'time')} in {self._count:,} bars" for e in events]
+        self.setAccessibleDescription("; ".join(told))
         self.setFixedHeight(8 + 16 * min(max(len(events), 1), _MOST_ROWS))
         self.update()
 

@@ -22,6 +22,7 @@ class MonthSheet(QWidget):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
+        self.setAccessibleName("Results by month")
         self.theme = theme
         self._years: dict[int, dict[int, float]] = {}
 

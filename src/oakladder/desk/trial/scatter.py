@@ -23,6 +23,7 @@ class Scatter(QWidget):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
+        self.setAccessibleName("How far each trade went against and for it")
         self.theme = theme
         self._trial: Trial | None = None
         self._which = np.zeros(0, dtype=np.int64)

@@ -45,6 +45,7 @@ class VariantRows(QWidget):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
+        self.setAccessibleName("Variants")
         self.theme = theme
         self.outcomes: list[Outcome] = []
         self.current = 0

@@ -30,6 +30,7 @@ class BarRows(QWidget):
 
     def __init__(self, theme: Theme, heads: Sequence[str], parent: QWidget | None = None):
         super().__init__(parent)
+        self.setAccessibleName("Parts as bars")
         self.theme = theme
         self.rows: list[BarRow] = []
         self._heads = tuple(heads)

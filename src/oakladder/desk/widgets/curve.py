@@ -42,6 +42,7 @@ class CurveView(QWidget):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
+        self.setAccessibleName("The account over time")
         self.theme = theme
         self.front: Trial | None = None
         self.curves: list[Curve] = []

@@ -24,6 +24,7 @@ class FanView(QWidget):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
+        self.setAccessibleName("What followed the signal, beside what usually follows")
         self.theme = theme
         self.evidence: Evidence | None = None
         self.bars = USUAL_HORIZON

@@ -34,6 +34,7 @@ class HorizonRows(QWidget):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
+        self.setAccessibleName("Results by bars later")
         self.theme = theme
         self.horizons: tuple[Horizon, ...] = ()
         self.bars = USUAL_HORIZON

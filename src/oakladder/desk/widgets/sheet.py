@@ -47,7 +47,11 @@ class Sheet(QWidget):
 
     def first(self) -> None:
         """Begins with the first picture again."""
-        self.at = 0
+        self._go_to(0)
+
+    def _go_to(self, k: int) -> None:
+        self.at = k
+        self.setAccessibleDescription(self.hint(k) if k < self.count() else "")
         self.update()
 
     @property
@@ -118,8 +122,7 @@ class Sheet(QWidget):
             Qt.Key.Key_End: self.count(),
         }
         if event.key() in steps:
-            self.at = min(max(self.at + steps[Qt.Key(event.key())], 0), max(self.count() - 1, 0))
-            self.update()
+            self._go_to(min(max(self.at + steps[Qt.Key(event.key())], 0), max(self.count() - 1, 0)))
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.count():
             self.opened.emit(self.at)
         else:
@@ -130,9 +133,8 @@ class Sheet(QWidget):
         self.setFocus()
         for place, k in enumerate(self.page()):
             if self.box(place).contains(event.position()):
-                self.at = k
+                self._go_to(k)
                 self.setToolTip(self.hint(k))
-                self.update()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
         if self.count():

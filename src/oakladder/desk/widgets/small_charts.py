@@ -43,6 +43,7 @@ class Minis(QWidget):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
+        self.setAccessibleName("Small charts")
         self.theme = theme
         self.symbol = ""
         self.series: list[Glance] = []
@@ -58,6 +59,7 @@ class Minis(QWidget):
 
     def show_series(self, symbol: str, series: list[Glance]) -> None:
         self.symbol, self.series = symbol, series
+        self.setAccessibleName(f"{symbol} on {', '.join(g.timeframe for g in series)}")
         self.update()
 
     def show_why(self, head: str, lines: tuple[str, ...]) -> None:
