@@ -178,10 +178,29 @@ def test_a_line_and_the_same_script_twice_stand_beside_it(window: Window, calm) 
     for name, n in zip(lines, (9, 50, 30), strict=True):
         assert lines[name][-1] == pytest.approx(close[-n:].mean())
     assert "Beside" in title
+    tones = [line.colours[-1] for line in chart.panes["price"].lines.lines]
+    assert len(set(tones)) == 3  # each use has a tint of its own
     window.desk.beside.remove(0)
     window.desk.beside.remove(0)
     calm(window)
     assert [line.name for line in chart.panes["price"].lines.lines] == ["Mean"]
+
+
+def test_marks_of_two_scripts_are_told_apart(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    rule = "rung 1\nsignal up = close > close[1] bullish\nmark up below shape arrow_up color good\n"
+    type_script(window, rule)
+    calm(window)
+    alone = window.desk.looking.view.picture.marks[0].colours
+    path = window.desk.workspace.scripts / "other.rung"
+    path.write_text(rule.replace("rung 1", 'rung 1\ntitle "Other"'))
+    for _ in range(2):
+        window.bench.deeds.put_beside(path)
+    calm(window)
+    marks = window.desk.looking.view.picture.marks
+    assert np.array_equal(marks[0].colours, alone)  # the open script's are as it says
+    assert len({int(m.colours[m.colours != 0][0]) for m in marks}) == 3
+    entries = [e.name for e in window.bench.chart.panes["price"].overlay.content.entries]
+    assert entries.count("marks of Other") == 2
 
 
 def test_what_cannot_be_drawn_beside_is_said_and_harms_nothing(window: Window, calm) -> None:  # type: ignore[no-untyped-def]

@@ -12,6 +12,7 @@ from oakladder.bars.panel import Panel
 from oakladder.desk.jobs import sentence_of
 from oakladder.engine.picture.draw import draw, merged
 from oakladder.engine.picture.parts import Paint, Picture
+from oakladder.engine.picture.tint import tint_word, tinted
 from oakladder.engine.run import run
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
 from oakladder.user.scans import plain_settings
@@ -144,9 +145,10 @@ def draw_beside(
     """The picture of the open script with those beside it, and a sentence for each that cannot be shown."""
     made: list[tuple[str, Picture]] = [] if main is None else [("", main)]
     troubles = []
-    for use in uses:
+    for k, use in enumerate(uses):
         try:
-            made.append((use.caption, _drawn(use, workspace, panel, paint, cancelled)))
+            picture = _drawn(use, workspace, panel, paint, cancelled)
+            made.append((use.caption, tinted(picture, use.caption, paint(tint_word(k)))))
         except ScriptError as error:
             first = next(p for p in error.problems if p.is_error)
             troubles.append(f"{use.caption} is not shown: {first.message} {first.fix}".strip())

@@ -38,6 +38,8 @@ def legend(
         if band.pane == name and band.name:
             words = f"{figure(float(band.first[at]))} to {figure(float(band.second[at]))}"
             entries.append(_entry(band.name, band.colours, words, theme, hidden))
+    if name == PRICE:
+        entries += [LegendLine(qcolor(tint), f"marks of {caption}", "") for caption, tint in picture.legends]
     return entries
 
 

@@ -152,3 +152,5 @@ class Picture:
     notes: tuple[Note, ...]
     events: tuple[Event, ...]
     panes: tuple[str, ...]
+    #: Scripts whose marks stand in a tint of their own: what they are called, and the tint (0xAARRGGBB).
+    legends: tuple[tuple[str, int], ...] = ()
