@@ -147,7 +147,7 @@ def test_in_since_tells_what_is_held(market: BarLibrary) -> None:
     panel = market.panel(["BRINE"], ONE_DAY)
     count = panel.size - 1 - 11
     gain = panel.column("close")[-1] / panel.column("open")[11] - 1
-    assert made["BRINE"].text == f"{count} bars {gain:+.1%}" and made["BRINE"].holds
+    assert made["BRINE"].text == f"{count:,} bars {gain:+.1%}" and made["BRINE"].holds
     assert made["BRINE"].fill == ("good" if gain > 0 else "bad")
     found = pips(program, market, "BRINE", ONE_DAY)
     assert found[0].held is not None and found[0].held.bars == count and found[0].age == count

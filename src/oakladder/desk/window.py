@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
 
-from PyQt6.QtCore import QPoint, QSize, QTimer, QUrl
+from PyQt6.QtCore import QPoint, QSize, QUrl
 from PyQt6.QtGui import QAction, QCloseEvent, QDesktopServices, QKeySequence, QShowEvent
 from PyQt6.QtWidgets import (
     QApplication,
@@ -36,6 +36,7 @@ from oakladder.desk.palette import Palette, PaletteLine, day_of
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.scan.place import ScanPlace
 from oakladder.desk.session import Desk
+from oakladder.desk.styling import Styling
 from oakladder.desk.trial.place import TrialPlace
 from oakladder.desk.widgets.activity import Activity
 from oakladder.desk.widgets.status import StatusLine
@@ -55,8 +56,6 @@ _TICKED: dict[str, Callable[[ChartOptions], bool]] = {
     "toggle_extended": lambda o: o.extended,
     "toggle_as_known": lambda o: o.as_known,
 }
-#: After a change of the theme the painted parts come first, and the styled ones in so many milliseconds.
-_STYLE_MS = 15
 _SEPARATED = frozenset(["scale_plain", "toggle_extended", "go_to_date", "add_line", "copy_picture"])
 
 
@@ -83,10 +82,7 @@ class Window(QMainWindow):
         self.status = StatusLine()
         self.activity = Activity(desk.jobs.working)
         self.palette_dialog = Palette(self._made_of, self)
-        self._to_style: list[QWidget | None] = []
-        self._unpainted: QWidget | None = None
-        self._styling = QTimer(self, singleShot=True, interval=_STYLE_MS)
-        self._styling.timeout.connect(self._style_next)
+        self._styling = Styling(lambda: style_sheet(desk.looking.theme), self)
         self._lay_out()
         for action in ACTIONS:
             made = QAction(action.words, self)
@@ -186,20 +182,14 @@ class Window(QMainWindow):
             self.deeds[name].setChecked(test(self.desk.looking.options))
 
     def _apply_theme(self) -> None:
-        """Colours by day or by night. To style a part takes each of its widgets time, and to paint it anew takes as
-        long: one part after the other is styled, what is in sight first, and painted at the next turn."""
+        """Colours by day or by night, what is in sight first."""
         app = QApplication.instance()
         assert isinstance(app, QApplication)
         app.setPalette(palette(self.desk.looking.theme))
-        places = [self.places.currentWidget(), *self._places()]
-        self._to_style = [
-            self.top,
-            self.step_strip,
-            *(part for p in places for part in self._parts(p)),
-            self.palette_dialog,
-        ]
+        places = (part for p in (self.places.currentWidget(), *self._places()) for part in self._parts(p))
+        self._styling.ask([self.top, self.step_strip, *places, self.palette_dialog])
         if self.isVisible():
-            self._styling.start()
+            self._styling.go_on()
 
     def _places(self) -> list[QWidget]:
         return [self.bench, self.ladder, self.scan, self.trial, self.data]
@@ -207,33 +197,12 @@ class Window(QMainWindow):
     def _parts(self, place: QWidget | None, *, in_sight: bool = False) -> Sequence[QWidget | None]:
         return self.trial.parts(in_sight=in_sight) if place is self.trial else [place]
 
-    def _style_next(self) -> None:
-        """Paints what was styled at the last turn, styles what is next."""
-        if self._unpainted is not None:
-            self._unpainted.setUpdatesEnabled(True)
-            self._unpainted = None
-        while self._to_style:
-            part = self._to_style.pop(0)
-            if part is not None and part.styleSheet() != style_sheet(self.desk.looking.theme):
-                if part.isVisible():
-                    self._unpainted = part
-                    part.setUpdatesEnabled(False)
-                self._style(part)
-                break
-        if self._to_style or self._unpainted is not None:
-            self._styling.start()
-
     def showEvent(self, event: QShowEvent | None) -> None:
         for part in (self.top, self.step_strip, *self._parts(self.places.currentWidget(), in_sight=True)):
-            self._style(part)
+            self._styling.now(part)
         self.step_strip.show_steps(self.learning.steps)
-        self._styling.start()
+        self._styling.go_on()
         super().showEvent(event)
-
-    def _style(self, part: QWidget | None) -> None:
-        sheet = style_sheet(self.desk.looking.theme)
-        if part is not None and part.styleSheet() != sheet:
-            part.setStyleSheet(sheet)
 
     # --- actions ----------------------------------------------------------------------------------
 
@@ -241,7 +210,7 @@ class Window(QMainWindow):
         if self.desk.library.fresh():
             self._library_changed()
         for part in self._parts(self.places.widget(k), in_sight=True):
-            self._style(part)
+            self._styling.now(part)
         if self.places.widget(k) is not self.trial:
             self.trial.leave()
         self.places.setCurrentIndex(k)
@@ -361,7 +330,7 @@ class Window(QMainWindow):
         """Everything that can be done or opened, in one list; ``typed`` is there already."""
         corner = self.mapToGlobal(QPoint((self.width() - self.palette_dialog.width()) // 2, 60))
         self.palette_dialog.move(corner)
-        self._style(self.palette_dialog)
+        self._styling.now(self.palette_dialog)
         self.palette_dialog.open_with(self._choices(), typed, hint)
 
     def _choices(self) -> list[PaletteLine]:

@@ -6,7 +6,6 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-import numpy as np
 from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtWidgets import (
     QComboBox,
@@ -29,17 +28,17 @@ from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.look.distances import GAP, WIDE
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.scan.cards import CardScroll, LinesEditor, join_box
+from oakladder.desk.scan.keeping import keep_found, renew_kept
 from oakladder.desk.scan.results import ScanResults
 from oakladder.desk.scan.saved import SavedBox
+from oakladder.desk.scan.words import found_words, marking_of, past_words, why_not_words
 from oakladder.desk.session import Desk
-from oakladder.engine.glance import Marking
 from oakladder.engine.market import Skipped
 from oakladder.engine.rules import Condition, Fresh, Join, rules_of
-from oakladder.engine.screen import FOLLOWED_BARS, Occurrence, Screen, occurrences, screen
+from oakladder.engine.screen import Occurrence, Screen, occurrences, screen
 from oakladder.engine.why_not import WhyNot, why_not
 from oakladder.rung import Program
 from oakladder.rung.problems import Cancelled, did_you_mean
-from oakladder.user.entries import free_name
 from oakladder.user.lists import ALL, ListProblem
 from oakladder.user.scans import SCRIPT, SavedScan, ScanLine, ScanProblem, as_plain, read_scan
 
@@ -332,22 +331,16 @@ class ScanPlace(QWidget):
         try:
             scan = self.scan()
             condition = self._condition(scan)
-        except ScanProblem as error:
+            listed = symbol in self.desk.lists.symbols(scan.list_name, self.desk.library.infos)
+        except (ScanProblem, ListProblem) as error:
             self._say(str(error), trouble=True)
             return
         source, frame = self.desk.replaying.source, Timeframe.parse(scan.timeframe)
-        listed = symbol in self.desk.lists.symbols(scan.list_name, self.desk.library.infos)
 
         def told(made: WhyNot) -> None:
-            self.lines.show_answers(symbol, made)
-            if made.found:
-                words = f"{symbol} fits." if listed else f"{symbol} fits, but does not stand in {scan.list_name}."
-            elif made.first is None:
-                words = f"{symbol} is not found: none of the conditions holds."
-            else:
-                kept = made.answers[made.first].words
-                words = f"{symbol} is not found, by condition {made.first + 1}: {kept}."
-            self._say(words)
+            if self.scan() == scan:  # else it was said of other conditions
+                self.lines.show_answers(symbol, made)
+                self._say(why_not_words(symbol, made, scan.list_name, listed=listed))
 
         self.desk.jobs.start(
             "why not",
@@ -368,20 +361,14 @@ class ScanPlace(QWidget):
         self.result = made
         self.ran.emit(scan.lines)
         rules = [f"{r.name} {r.timeframe}" for r in rules_of(condition)]
-        self.results.show_found(list(made.found), rules, frame, _marking_of(condition))
+        self.results.show_found(list(made.found), rules, frame, marking_of(condition))
         self.lines.show_funnel(made.stages, made.looked_at, self.desk.looking.theme)
-        new = sum(f.is_new for f in made.found)
-        words = f"{len(made.found)} of {made.looked_at:,} symbols in {made.seconds:.2f} s; {new} new"
-        words += f", {len(made.gone)} gone since the bar before" + (
-            f": {', '.join(made.gone[:6])}" if made.gone else ""
-        )
-        hint = "" if made.found else " Look back shows when it did."
-        self._say(words + "." + hint + _left_out(made.skipped))
+        self._say(found_words(made))
         self.verdict.setToolTip("\n".join(f"{s.symbol}: {s.reason}" for s in made.skipped[:40]))
         if (
             scan.keeps and self.desk.replaying.moment is None
         ):  # what was true at an earlier moment is not what is true now
-            self._keep(scan, [f.symbol for f in made.found])
+            renew_kept(self.desk, scan, [f.symbol for f in made.found])
 
     def _show_past(
         self,
@@ -391,9 +378,8 @@ class ScanPlace(QWidget):
         frame: Timeframe,
     ) -> None:
         found, skipped = made
-        self.results.show_past(found, frame, _marking_of(condition))
-        days = len({o.day for o in found})
-        self._say(f"It came true {len(found):,} times on {days:,} days.{_followed(found)}{_left_out(skipped)}")
+        self.results.show_past(found, frame, marking_of(condition))
+        self._say(past_words(found, skipped))
 
     def _open(self, symbol: str, frame: Timeframe, time: int) -> None:
         """Shows a bar on the Bench, with the first rule's script and settings."""
@@ -410,59 +396,13 @@ class ScanPlace(QWidget):
         if self.result is None:
             self.desk.status.emit("Run the scan first.")
             return
-        scan, symbols = self.scan(), [f.symbol for f in self.result.found]
-        lists = self.desk.lists
-        lists.fresh()
-        name = scan.name or "Found by a scan"
-        mine = scan.name and name in lists.own and lists.own[name].scan == scan.name
-        if not mine:
-            name = free_name(name, [*lists.names(self.desk.library.infos)])
-        try:
-            if scan.name:
-                lists.keep(name, symbols, scan.name)
-            else:
-                lists.make(name, symbols)
-        except (ListProblem, OSError) as error:
-            self.desk.status.emit(sentence_of(error))
-            return
-        if scan.name:
+        scan = self.scan()
+        name = keep_found(self.desk, scan, [f.symbol for f in self.result.found])
+        if scan.name and name is not None:
             self._keeps = name
             self.saves.save_as(scan.name)
-        self.desk.status.emit(f"Kept as the list {name}.")
-
-    def _keep(self, scan: SavedScan, symbols: list[str]) -> None:
-        """Writes what was found now into the list that the scan keeps."""
-        try:
-            self.desk.lists.keep(scan.keeps, symbols, scan.name)
-        except (ListProblem, OSError) as error:
-            self.desk.status.emit(f"The list {scan.keeps} stays as it was: {sentence_of(error)}")
 
     def _ask_export(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "Export what is found", "found.csv", "CSV (*.csv)")
         if name:
             self.results.export(Path(name))
-
-
-def _marking_of(condition: Condition) -> Marking | None:
-    """The first signal of a condition: the small charts carry its marks."""
-    for rule in rules_of(condition):
-        if any(s.name == rule.name for s in rule.program.signals):
-            return Marking(rule.program, (rule.name,), rule.settings)
-    return None
-
-
-def _followed(found: list[Occurrence]) -> str:
-    """What followed, in a sentence."""
-    after = np.array([o.after for o in found if o.after == o.after])
-    if not len(after):
-        return ""
-    return (
-        f" {FOLLOWED_BARS} bars later the middle one stood {np.median(after):+.1%}, "
-        f"and {np.mean(after > 0):.0%} of {len(after):,} had risen."
-    )
-
-
-def _left_out(skipped: tuple[Skipped, ...]) -> str:
-    if not skipped:
-        return ""
-    return f" {len(skipped)} left out: {skipped[0].symbol}, {skipped[0].reason}"

@@ -1,0 +1,56 @@
+"""What a scan says of itself, in sentences."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from oakladder.engine.glance import Marking
+from oakladder.engine.market import Skipped
+from oakladder.engine.rules import Condition, rules_of
+from oakladder.engine.screen import FOLLOWED_BARS, Occurrence, Screen
+from oakladder.engine.why_not import WhyNot
+
+
+def marking_of(condition: Condition) -> Marking | None:
+    """The first signal of a condition: the small charts carry its marks."""
+    for rule in rules_of(condition):
+        if any(s.name == rule.name for s in rule.program.signals):
+            return Marking(rule.program, (rule.name,), rule.settings)
+    return None
+
+
+def found_words(made: Screen) -> str:
+    """What was found."""
+    new = sum(f.is_new for f in made.found)
+    words = f"{len(made.found)} of {made.looked_at:,} symbols in {made.seconds:.2f} s; {new} new"
+    words += f", {len(made.gone)} gone since the bar before"
+    words += f": {', '.join(made.gone[:6])}" if made.gone else ""
+    return words + "." + ("" if made.found else " Look back shows when it did.") + _left_out(made.skipped)
+
+
+def past_words(found: list[Occurrence], skipped: tuple[Skipped, ...]) -> str:
+    """How often it came true before, and what followed."""
+    days = len({o.day for o in found})
+    words = f"It came true {len(found):,} times on {days:,} days."
+    after = np.array([o.after for o in found if o.after == o.after])
+    if len(after):
+        words += (
+            f" {FOLLOWED_BARS} bars later the middle one stood {np.median(after):+.1%}, "
+            f"and {np.mean(after > 0):.0%} of {len(after):,} had risen."
+        )
+    return words + _left_out(skipped)
+
+
+def why_not_words(symbol: str, made: WhyNot, list_name: str, *, listed: bool) -> str:
+    """Whether a symbol is found, and what keeps it out."""
+    if made.found:
+        return f"{symbol} fits." if listed else f"{symbol} fits, but does not stand in {list_name}."
+    if made.first is None:
+        return f"{symbol} is not found: none of the conditions holds."
+    return f"{symbol} is not found, by condition {made.first + 1}: {made.answers[made.first].words}."
+
+
+def _left_out(skipped: tuple[Skipped, ...]) -> str:
+    if not skipped:
+        return ""
+    return f" {len(skipped)} left out: {skipped[0].symbol}, {skipped[0].reason}"

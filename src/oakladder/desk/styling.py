@@ -1,0 +1,54 @@
+"""Gives the window's parts their colours: what is in sight at once, the rest one part after the other.
+
+To style a part takes each of its widgets time, and to paint it anew takes as long: it is painted at the next turn.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+
+from PyQt6.QtCore import QObject, QTimer
+from PyQt6.QtWidgets import QWidget
+
+_PAUSE_MS = 10
+
+
+class Styling(QObject):
+    """``sheet`` gives the style sheet as it is now."""
+
+    def __init__(self, sheet: Callable[[], str], parent: QObject | None = None):
+        super().__init__(parent)
+        self._sheet = sheet
+        self._waiting: list[QWidget | None] = []
+        self._unpainted: QWidget | None = None
+        self._timer = QTimer(self, singleShot=True, interval=_PAUSE_MS)
+        self._timer.timeout.connect(self._next)
+
+    def ask(self, parts: Iterable[QWidget | None]) -> None:
+        """Styles these instead of what was still waiting, from the next `go_on` on."""
+        self._waiting = list(parts)
+
+    def go_on(self) -> None:
+        """Styles what waits."""
+        self._timer.start()
+
+    def now(self, part: QWidget | None) -> None:
+        """Styles a part at once, where it is not styled so already."""
+        if part is not None and part.styleSheet() != self._sheet():
+            part.setStyleSheet(self._sheet())
+
+    def _next(self) -> None:
+        """Paints what was styled at the last turn, styles what is next."""
+        if self._unpainted is not None:
+            self._unpainted.setUpdatesEnabled(True)
+            self._unpainted = None
+        while self._waiting:
+            part = self._waiting.pop(0)
+            if part is not None and part.styleSheet() != self._sheet():
+                if part.isVisible():
+                    self._unpainted = part
+                    part.setUpdatesEnabled(False)
+                self.now(part)
+                break
+        if self._waiting or self._unpainted is not None:
+            self._timer.start()
