@@ -430,6 +430,10 @@ def test_what_is_tried_comes_back_after_a_restart(window: Window, calm: Calm, pl
     trials = made.desk.trials
     assert (trials.list_name, str(trials.timeframe), trials.account.most) == ("Ferries", "1w", 2)
     assert trials.changes == [Change(What.SWAPPED)]
+    for odd in ("1e308", "inf", "nan", "-5"):
+        trials.restore({"most": odd, "money": odd, "lot": odd, "list": "Ferries"})
+        assert trials.account.most == 2  # what makes no sense is left as it was
+        made.trial.terms.show_account(trials.account, trials.finer)
     put_away(made)
 
 

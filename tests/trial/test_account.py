@@ -146,6 +146,24 @@ def test_what_makes_no_sense_gets_a_sentence() -> None:
             bad.check()
 
 
+@pytest.mark.parametrize("much", [1e13, 1e308, math.inf, math.nan])
+def test_what_is_out_of_all_bounds_gets_a_sentence(much: float) -> None:
+    for bad in (
+        Account(money=much),
+        Account(lot=much),
+        Account(most=10**308),
+        Account(power=much),
+        Account(size=Size(Sizing.UNITS, much)),
+        Account(costs=Costs(fixed=much)),
+        Account(costs=Costs(per_unit=much)),
+        Account(costs=Costs(ratio=much)),
+        Account(costs=Costs(slippage=Slippage(ticks=much))),
+        Account(costs=Costs(slippage=Slippage(ratio=much))),
+    ):
+        with pytest.raises(RunProblem):
+            bad.check()
+
+
 @given(st.lists(st.integers(50, 150), min_size=3, max_size=60), st.sampled_from(["1%r", "100%", "30%", "7u", "900m"]))
 @settings(max_examples=60, deadline=None)
 def test_no_figure_is_ever_infinite(closes: list[int], size: str) -> None:

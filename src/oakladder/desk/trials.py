@@ -384,7 +384,7 @@ class Trials(QObject):
             )
             account.check()
             self.account = account
-        except (ValueError, RunProblem):
+        except (ValueError, OverflowError, RunProblem):
             pass
         self.list_name = str(plain.get("list", ALL))
         self.finer = bool(plain.get("finer", False))

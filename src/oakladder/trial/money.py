@@ -39,6 +39,10 @@ class Size:
         return f"{self.amount * (100 if share else 1):g}{word}"
 
 
+#: What an account can be set to at most: its money, units and ticks, positions at once, and buying power.
+MOST_MONEY, MOST_UNITS, MOST_POSITIONS, MOST_POWER = 1e12, 1e9, 100_000, 100.0
+
+
 @dataclass(frozen=True, slots=True)
 class Slippage:
     """By how much fills at the market and at stops are worse: ticks, and a ratio of the price."""
@@ -104,17 +108,26 @@ class Account:
 
     def check(self) -> None:
         """Raises `RunProblem` with a sentence for what makes no sense."""
-        if not 0 < self.money < 1e15:
-            raise RunProblem("An account begins with some money: more than 0.")
-        if not self.lot > 0:
-            raise RunProblem("The step of a size must be more than 0.")
-        if self.most is not None and self.most < 1:
-            raise RunProblem("An account holds at least one position at once.")
-        if not self.power > 0:
-            raise RunProblem("Buying power is a multiple of equity above 0; 1 buys for as much as there is.")
+        if not 0 < self.money <= MOST_MONEY:
+            raise RunProblem(f"An account begins with some money: more than 0, and at most {MOST_MONEY:,.0f}.")
+        if not 0 < self.lot <= MOST_UNITS:
+            raise RunProblem(f"The step of a size must be more than 0, and at most {MOST_UNITS:,.0f}.")
+        if self.most is not None and not 1 <= self.most <= MOST_POSITIONS:
+            raise RunProblem(f"An account holds at least one position at once, and at most {MOST_POSITIONS:,}.")
+        if not 0 < self.power <= MOST_POWER:
+            raise RunProblem(
+                f"Buying power is a multiple of equity above 0, and at most {MOST_POWER:g}; "
+                "1 buys for as much as there is."
+            )
+        if self.size is not None and not 0 < self.size.amount <= MOST_MONEY:
+            raise RunProblem(f"The size of an entry is more than 0, and at most {MOST_MONEY:,.0f}.")
         costs = self.costs
         if min(costs.fixed, costs.per_unit, costs.ratio, costs.slippage.ticks, costs.slippage.ratio) < 0:
             raise RunProblem("Costs and slippage are 0 or more.")
+        if not all(x <= 1 for x in (costs.ratio, costs.slippage.ratio)):
+            raise RunProblem("Costs and slippage are at most 100% of a fill.")
+        if not all(x <= MOST_UNITS for x in (costs.fixed, costs.per_unit, costs.slippage.ticks)):
+            raise RunProblem(f"Costs and slippage are at most {MOST_UNITS:,.0f}.")
 
     def size_for(self, symbols: int) -> Size:
         """The size of an entry where so many symbols are traded."""

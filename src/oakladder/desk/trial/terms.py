@@ -18,7 +18,17 @@ from PyQt6.QtWidgets import (
 
 from oakladder.desk.look.distances import GAP, WIDE
 from oakladder.rung import RunProblem
-from oakladder.trial.money import Account, Costs, Size, Slippage, parse_ratio
+from oakladder.trial.money import (
+    MOST_MONEY,
+    MOST_POSITIONS,
+    MOST_POWER,
+    MOST_UNITS,
+    Account,
+    Costs,
+    Size,
+    Slippage,
+    parse_ratio,
+)
 
 
 class Terms(QFrame):
@@ -37,15 +47,15 @@ class Terms(QFrame):
         self.most = QSpinBox()
         self.apart = QCheckBox("each symbol with an account of its own")
         self.finer = QCheckBox("walk through bars by minutes where there are some")
-        self.money.setRange(0.01, 1e12)
+        self.money.setRange(0.01, MOST_MONEY)
         self.money.setGroupSeparatorShown(True)
-        self.lot.setRange(0.000001, 1e9)
+        self.lot.setRange(0.000001, MOST_UNITS)
         self.lot.setDecimals(6)
-        self.power.setRange(0.01, 100)
-        self.most.setRange(0, 100_000)
+        self.power.setRange(0.01, MOST_POWER)
+        self.most.setRange(0, MOST_POSITIONS)
         self.most.setSpecialValueText("any number")
         for spin in (self.fixed, self.per_unit):
-            spin.setRange(0, 1e9)
+            spin.setRange(0, MOST_UNITS)
             spin.setDecimals(4)
         self.sizing.setPlaceholderText("as is usual")
         self.sizing.setToolTip(
