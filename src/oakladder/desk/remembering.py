@@ -11,6 +11,7 @@ from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.beside import ScriptsBeside
 from oakladder.desk.chart_options import read_options, read_panes
 from oakladder.desk.columns import read_columns
+from oakladder.desk.companions import Companions
 from oakladder.desk.look.theme import NIGHT
 from oakladder.desk.looking import Looking
 from oakladder.desk.open_script import OpenScript
@@ -40,19 +41,20 @@ class Remembering(QObject):
         looking: Looking,
         watched: Watched,
         trials: Trials,
+        companions: Companions,
         parent: QObject | None = None,
     ):
         super().__init__(parent)
         self._workspace, self._library = workspace, library
         self._script, self._rule, self._beside, self._looking, self._watched = script, rule, beside, looking, watched
-        self._trials = trials
+        self._trials, self._companions = trials, companions
         #: What the Ladder and the Scan want to find again.
         self.ladder: dict[str, object] = {}
         self.steps = FirstSteps(away=True)
         self.scan: dict[str, object] = {}
         self._pause = QTimer(self, singleShot=True, interval=_PAUSE_MS)
         self._pause.timeout.connect(self.write)
-        for part in (looking, watched, trials):
+        for part in (looking, watched, trials, companions):
             part.to_remember.connect(self.soon)
         beside.changed.connect(self.soon)
 
@@ -69,6 +71,7 @@ class Remembering(QObject):
         self.ladder, self.scan = state.ladder, state.scan
         self.steps = FirstSteps.read(state.steps, known=bool(state.symbol))
         self._trials.restore(state.trial)
+        self._companions.restore(state.companions)
         self._watched.restore(read_columns(state.watched), state.list_name)
         self._script.start()
         self._restore_scripts(state)
@@ -116,6 +119,7 @@ class Remembering(QObject):
             self.scan,
             self._trials.as_plain(),
             self.steps.as_plain(),
+            self._companions.as_plain(),
         )
         try:
             self._workspace.remember(state)

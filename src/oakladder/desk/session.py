@@ -13,6 +13,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.beside import ScriptsBeside
 from oakladder.desk.columns import ColumnJobs
+from oakladder.desk.companions import Companions
 from oakladder.desk.jobs import Jobs
 from oakladder.desk.judging import Judging
 from oakladder.desk.looking import Looking
@@ -64,8 +65,28 @@ class Desk(QObject):
             self.notes.rule_changed.connect(about_rule.stop)
         self.looking.place_changed.connect(self.judging.place_changed)
         self._note_looks()
+        self.companions = Companions(
+            workspace,
+            library,
+            self.jobs,
+            self.rule,
+            self.beside,
+            self.replaying,
+            self.looking,
+            self.watched,
+            self,
+        )
         self.remembering = Remembering(
-            workspace, library, self.script, self.rule, self.beside, self.looking, self.watched, self.trials, self
+            workspace,
+            library,
+            self.script,
+            self.rule,
+            self.beside,
+            self.looking,
+            self.watched,
+            self.trials,
+            self.companions,
+            self,
         )
         self.looking.trouble.connect(self.trouble)
         self.looking.rest_due.connect(self.watched.ask_due)

@@ -92,6 +92,7 @@ class Window(QMainWindow):
             self.deeds[action.name] = made
         self._fill_show_menu()
         self.bench.chart.typed.connect(self.open_palette)
+        self.bench.charts.typed.connect(self.open_palette)
         desk.looking.options_changed.connect(lambda _: self._tick_show_menu())
         self.scan.picked.connect(self._open)
         self.ladder.picked.connect(self._open)

@@ -41,6 +41,7 @@ class DeskState:
     scan: Plain = field(default_factory=dict)
     trial: Plain = field(default_factory=dict)
     steps: Plain = field(default_factory=dict)
+    companions: Plain = field(default_factory=dict)
 
 
 _HINTS = get_type_hints(DeskState)

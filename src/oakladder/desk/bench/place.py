@@ -10,6 +10,7 @@ from oakladder.bars.time_words import bar_time
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.bench.below import Below, TrialGlance
 from oakladder.desk.bench.chart_actions import Deeds
+from oakladder.desk.bench.chart_grid import ChartGrid
 from oakladder.desk.bench.evidence import EvidenceGlance
 from oakladder.desk.bench.list_columns import Watching
 from oakladder.desk.bench.replay import ReplayLine
@@ -42,6 +43,7 @@ class Bench(QWidget):
         self.watchlist = WatchlistPanel(list(desk.library.infos.values()), desk.looking.theme)
         self.ladder = Ladder(desk.looking.theme)
         self.chart = Chart(desk.looking.theme)
+        self.charts = ChartGrid(desk, self.chart)
         self.strip = SignalStrip(desk.looking.theme)
         self.script = ScriptPanel(desk)
         self.why = WhyPanel(desk.looking.theme)
@@ -73,7 +75,7 @@ class Bench(QWidget):
         self.reading.setFont(ui_font())
         column.addLayout(head)
         column.addWidget(self.replay)
-        column.addWidget(self.chart, 1)
+        column.addWidget(self.charts, 1)
         column.addWidget(self.strip)
         centre = QWidget()
         row = QHBoxLayout(centre)
@@ -89,8 +91,9 @@ class Bench(QWidget):
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
         for widget in (self.watchlist, centre, self.side):
             self.splitter.addWidget(widget)
-        for k, share in enumerate((0, 58, 42)):
+        for k, share in enumerate((0, 1, 0)):  # a large screen shows more bars: the sides keep their width
             self.splitter.setStretchFactor(k, share)
+        centre.setMinimumWidth(430)
         self.splitter.setSizes([272, 628, 380])
         self.splitter.setChildrenCollapsible(False)
         self.watchlist.setMinimumWidth(264)
@@ -268,6 +271,18 @@ class Bench(QWidget):
         found = trades.held_at(bar)
         if found is not None:
             self.desk.status.emit(trades.words(found))
+
+    def more_charts(self) -> None:
+        """One more chart beside; behind the fourth there is one again."""
+        self.desk.companions.more()
+
+    def one_chart(self) -> None:
+        """Back to one chart."""
+        self.desk.companions.none()
+
+    def turn_charts(self) -> None:
+        """Other symbols beside instead of other timeframes, or the other way round."""
+        self.desk.companions.turn()
 
     def read_evidence(self) -> None:
         """Shows what followed the open rule's signal, below its text."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QEvent, QObject, QPointF, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from oakladder.desk.chart.areas import Lanes
@@ -28,7 +28,9 @@ from oakladder.engine.picture.parts import PRICE, VOLUME
 
 #: Empty room at the right, as a share of the bars seen.
 ROOM = 0.06
-_FIRST_SEEN, _LEAST_SEEN = 130, 8
+_LEAST_SEEN = 8
+#: How wide a bar is at first, in pixels with the room beside it; a wider chart shows more bars, not fatter ones.
+_BAR_WIDTH = 4.4
 _PLAIN_KEYS = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
 
 
@@ -41,12 +43,17 @@ class Chart(pg.GraphicsLayoutWidget):
     typed = pyqtSignal(str)
     asked = pyqtSignal(str, object)
     arranged = pyqtSignal()
+    #: The time of the bar that is pinned now (the seconds of its opening), or None.
+    time_pinned = pyqtSignal(object)
+
+    #: What is shown; and how wide the chart was. Its size changes before it is made.
+    shown: View | None = None
+    _width = 0
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
         self.theme = theme
         self.options = ChartOptions()
-        self.shown: View | None = None
         self.decimals = 2
         self.pinned: int | None = None
         self._pinned_time: int | None = None
@@ -72,6 +79,11 @@ class Chart(pg.GraphicsLayoutWidget):
     def panes(self) -> dict[str, Pane]:
         """The panes by name, from top to bottom."""
         return self.stack.panes
+
+    @property
+    def pinned_time(self) -> int | None:
+        """The time of the pinned bar."""
+        return self._pinned_time
 
     @property
     def marks(self) -> MarksAndLabels:
@@ -208,7 +220,8 @@ class Chart(pg.GraphicsLayoutWidget):
         right = count - 1
         if right_time is not None:
             right = int(np.searchsorted(self.shown.bars.times, right_time, "right")) - 1
-        self._range = (right - _FIRST_SEEN, right + _FIRST_SEEN * ROOM)
+        many = max(self.width() / _BAR_WIDTH, _LEAST_SEEN)
+        self._range = (right - many, right + many * ROOM)
         if self.pinned is not None:  # the same bar in view on every timeframe
             self.centre(self.pinned)
 
@@ -328,6 +341,7 @@ class Chart(pg.GraphicsLayoutWidget):
         if bar is not None and self.shown is not None:
             self._pinned_time = int(self.shown.bars.times[bar])
             self.centre(bar)
+        self.time_pinned.emit(self._pinned_time)
         self.panes[PRICE].overlay.content.measure = None
         self._write()
         self.hovered.emit(-1 if self._cursor is None else self._cursor)
@@ -377,6 +391,15 @@ class Chart(pg.GraphicsLayoutWidget):
         if isinstance(event, QMouseEvent) and self._edges.follow(event, self.mapToScene(event.position().toPoint())):
             return True
         return bool(super().eventFilter(watched, event))
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """The bars stay as wide as they are, and the newest of them stay where they are."""
+        super().resizeEvent(event)
+        before, now = self._width, self.width()
+        self._width = now
+        if self.shown is not None and before and before != now:
+            first, last = self._range
+            self.see(last - (last - first) * now / before, last)
 
     def close(self) -> bool:
         """Lets go of the viewport first: closing empties the scene while the mouse may still leave it."""

@@ -1,0 +1,156 @@
+"""Charts beside the main one: the same symbol on other timeframes, or other symbols on the same one."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.timeframes import STANDARD, Timeframe
+from oakladder.desk.beside import ScriptsBeside
+from oakladder.desk.jobs import Jobs, Ticket
+from oakladder.desk.looking import Looking
+from oakladder.desk.replaying import Replaying
+from oakladder.desk.rule import OpenRule
+from oakladder.desk.view import View, looker
+from oakladder.desk.watched import Watched
+from oakladder.engine.cells import signal_cell
+from oakladder.engine.signal_ages import last_true
+from oakladder.user.workspace import Workspace
+
+#: So many charts stand beside the main one at most.
+MOST = 3
+
+
+class Kind(StrEnum):
+    """What the charts beside show."""
+
+    TIMEFRAMES = "timeframes"
+    SYMBOLS = "symbols"
+
+
+@dataclass(frozen=True, slots=True)
+class Companion:
+    """What a chart beside shows, with the ages of the rule's signals there in words."""
+
+    view: View
+    ages: str
+
+
+class Companions(QObject):
+    """``changed`` tells that there are more, fewer or others; ``arrived`` the number of one and its `Companion`."""
+
+    changed = pyqtSignal()
+    arrived = pyqtSignal(int, object)
+    to_remember = pyqtSignal()
+    told = pyqtSignal(str)
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        library: BarLibrary,
+        jobs: Jobs,
+        rule: OpenRule,
+        beside: ScriptsBeside,
+        replaying: Replaying,
+        looking: Looking,
+        watched: Watched,
+        parent: QObject | None = None,
+    ):
+        super().__init__(parent)
+        self._workspace, self._library, self._jobs = workspace, library, jobs
+        self._rule, self._beside, self._replaying = rule, beside, replaying
+        self._looking, self._watched = looking, watched
+        self.count, self.kind = 0, Kind.TIMEFRAMES
+        looking.view_changed.connect(lambda _: self.ask())
+
+    def restore(self, state: Mapping[str, object]) -> None:
+        """Takes what was written down; what makes no sense is none."""
+        count = state.get("count")
+        self.count = min(max(count, 0), MOST) if isinstance(count, int) and not isinstance(count, bool) else 0
+        self.kind = Kind.SYMBOLS if state.get("kind") == Kind.SYMBOLS.value else Kind.TIMEFRAMES
+        self.changed.emit()
+
+    def as_plain(self) -> dict[str, object]:
+        """To be written down."""
+        return {"count": self.count, "kind": self.kind.value}
+
+    def more(self) -> None:
+        """One more chart; behind the last there is one again."""
+        self._set((self.count + 1) % (MOST + 1), self.kind)
+
+    def none(self) -> None:
+        """Back to one chart."""
+        self._set(0, self.kind)
+
+    def turn(self) -> None:
+        """Other symbols instead of other timeframes, or the other way round; the first of them, where there is none."""
+        kind = Kind.SYMBOLS if self.kind is Kind.TIMEFRAMES and self.count else Kind.TIMEFRAMES
+        self._set(max(self.count, 1), kind if self.count else self.kind)
+
+    def _set(self, count: int, kind: Kind) -> None:
+        for k in range(MOST):
+            self._jobs.stop(f"companion {k}")
+        self.count, self.kind = count, kind
+        self.changed.emit()
+        self.to_remember.emit()
+        self.ask()
+
+    def places(self) -> list[tuple[str, Timeframe]]:
+        """The symbol and timeframe of each."""
+        symbol, frame = self._looking.symbol, self._looking.timeframe
+        if self.kind is Kind.TIMEFRAMES:
+            return [(symbol, t) for t in _near(frame)[: self.count]]
+        listed = [s for s in self._watched.listed() if s in self._library.infos]
+        at = listed.index(symbol) if symbol in listed else -1
+        others = [s for s in (*listed[at + 1 :], *listed[: at + 1]) if s != symbol]
+        return [(s, frame) for s in others[: self.count]]
+
+    def ask(self) -> None:
+        """Has all of them worked out as the rule is now."""
+        program, settings, options = self._rule.program, dict(self._rule.settings), self._looking.options
+        for k, (symbol, frame) in enumerate(self.places()):
+            look = looker(
+                self._replaying.source,
+                symbol,
+                frame,
+                options,
+                self._beside.uses,
+                self._workspace,
+                self._looking.theme.paint,
+            )
+
+            def work(ticket: Ticket, look=look) -> Companion | None:  # type: ignore[no-untyped-def]
+                try:
+                    view, _ = look(program, settings, ticket.cancelled)
+                except DataProblem:
+                    return None  # there are no such bars: its place says so
+                return Companion(view, _ages(view))
+
+            def then(made: Companion | None, k: int = k) -> None:
+                self.arrived.emit(k, made)
+
+            self._jobs.start(f"companion {k}", work, then, slow=True)
+
+
+def _near(frame: Timeframe) -> list[Timeframe]:
+    """The usual timeframes around one: the next longer, the two next shorter, and on."""
+    longer = sorted((t for t in STANDARD if t.order > frame.order), key=lambda t: t.order)
+    shorter = sorted((t for t in STANDARD if t.order < frame.order), key=lambda t: -t.order)
+    return [*longer[:1], *shorter[:2], *longer[1:], *shorter[2:]]
+
+
+def _ages(view: View) -> str:
+    """The signals of a view with how long ago each was last true."""
+    if view.result is None:
+        return ""
+    result = view.result
+    made = []
+    for signal in result.program.signals:
+        age = int(last_true(result.panel, result.flag(signal.roles["value"]))[0])
+        made.append(f"{signal.name} {signal_cell(age, None, '').text}")
+    return "   ".join(made)
