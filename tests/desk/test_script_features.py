@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PyQt6.QtCore import QPoint, QPointF, Qt, QTime
 from PyQt6.QtGui import QWheelEvent
-from PyQt6.QtWidgets import QApplication, QComboBox, QTimeEdit, QToolButton
+from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QTimeEdit, QToolButton
 
 from oakladder.desk.look.theme import DAY, NIGHT
 from oakladder.desk.script import changeable
@@ -264,3 +264,16 @@ def test_settings_are_kept_in_the_script_or_dropped(window: Window, calm) -> Non
     assert "setting n = 12 range 1..50" in text and 'setting how = "strict" choose' in text
     assert window.desk.rule.settings == {} and not panel.settings._foot.isVisible()
     assert not [p for p in window.desk.rule.problems if p.is_error]
+
+
+def test_no_label_of_a_setting_is_cut(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    for wide in (1280, 1000, 1700):
+        window.resize(wide, 700)
+        calm(window)
+        strip = window.bench.script.settings
+        labels = [w for w in strip.findChildren(QLabel) if w.isVisible() and w.buddy() is not None]
+        assert len(labels) == 3
+        for label in labels:
+            needed = label.fontMetrics().horizontalAdvance(label.text())
+            assert label.wordWrap() or label.width() >= needed, (wide, label.text())
+            assert label.height() >= label.heightForWidth(label.width()) or not label.wordWrap()

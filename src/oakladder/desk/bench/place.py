@@ -96,7 +96,7 @@ class Bench(QWidget):
         centre.setMinimumWidth(430)
         self.splitter.setSizes([272, 628, 380])
         self.splitter.setChildrenCollapsible(False)
-        self.watchlist.setMinimumWidth(264)
+        self.watchlist.setMinimumWidth(272)
         self.side.setMinimumWidth(240)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)

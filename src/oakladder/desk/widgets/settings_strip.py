@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from PyQt6.QtCore import Qt, QTime, pyqtSignal
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -26,8 +27,8 @@ from oakladder.desk.widgets.colour_picker import ColourPicker, swatch
 from oakladder.rung import SettingInfo
 from oakladder.rung.values import TIMEFRAMES
 
-#: A label that is wider than so many pixels has a row to itself.
-_HALF = 112
+#: How wide a control is, in pixels.
+_CONTROL = 64
 
 
 class SettingsStrip(QWidget):
@@ -50,6 +51,8 @@ class SettingsStrip(QWidget):
         self.controls: dict[str, QWidget] = {}
         self._values: dict[str, object] = {}
         self._infos: tuple[SettingInfo, ...] = ()
+        self._labels: list[QLabel] = []
+        self._room = 0
         self.word = QLabel("Set otherwise than in the script:", objectName="quiet")
         self.keep = QToolButton(text="Keep")
         self.keep.setToolTip("Write these values into the script, as its defaults")
@@ -77,7 +80,7 @@ class SettingsStrip(QWidget):
                 widget.deleteLater()
         self.controls, self._infos = {}, infos
         self._values = {i.name: values.get(i.name, i.default) for i in infos}
-        row, half = 0, 0
+        self._labels = []
         for info in infos:
             words = info.text or info.name
             label = QLabel(words, toolTip=f"{words} ({info.name})")
@@ -85,7 +88,17 @@ class SettingsStrip(QWidget):
             control.setToolTip(label.toolTip())
             label.setBuddy(control)
             self.controls[info.name] = control
-            long = label.sizeHint().width() > _HALF
+            self._labels.append(label)
+        self._place()
+        self._show_foot()
+        self.setVisible(bool(infos))
+
+    def _place(self) -> None:
+        """Puts the controls into two columns; a label that is wider than its column has a row to itself."""
+        self._room = max((self.width() - 4 * GAP) // 2 - _CONTROL, 0)
+        row, half = 0, 0
+        for label, control in zip(self._labels, self.controls.values(), strict=True):
+            long = label.fontMetrics().horizontalAdvance(label.text()) > self._room
             if long and half:
                 row, half = row + 1, 0
             label.setWordWrap(long)
@@ -93,8 +106,11 @@ class SettingsStrip(QWidget):
             self._grid.addWidget(control, row, 3 if long else half * 2 + 1)
             row, half = (row + 1, 0) if long or half else (row, 1)
         self._grid.addWidget(self._foot, row + 1, 0, 1, 4)
-        self._show_foot()
-        self.setVisible(bool(infos))
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        if self._labels and max((self.width() - 4 * GAP) // 2 - _CONTROL, 0) != self._room:
+            self._place()
 
     def _tell(self, info: SettingInfo, value: object) -> None:
         self._values[info.name] = value
@@ -136,7 +152,7 @@ class SettingsStrip(QWidget):
     def _clock(self, info: SettingInfo, minutes: float) -> QWidget:
         edit = QTimeEdit(QTime(int(minutes) // 60, int(minutes) % 60))
         edit.setDisplayFormat("HH:mm")
-        edit.setFixedWidth(64)
+        edit.setFixedWidth(_CONTROL)
         edit.timeChanged.connect(lambda t: self._tell(info, float(t.hour() * 60 + t.minute())))
         return edit
 
@@ -147,7 +163,7 @@ class SettingsStrip(QWidget):
         box.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
         box.addItems(TIMEFRAMES)
         box.setCurrentText(value)
-        box.setMinimumWidth(64)
+        box.setMinimumWidth(_CONTROL)
         box.activated.connect(lambda _: self._tell(info, box.currentText()))
         line = box.lineEdit()
         assert line is not None
@@ -188,7 +204,7 @@ class SettingsStrip(QWidget):
             spin.setRange(low, high)
             spin.setSingleStep(step)
             spin.setValue(value)
-        spin.setFixedWidth(64)
+        spin.setFixedWidth(_CONTROL)
         spin.setKeyboardTracking(True)
         spin.valueChanged.connect(lambda v: self._tell(info, float(v)))
         return spin
