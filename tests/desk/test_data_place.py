@@ -11,16 +11,20 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
+from PyQt6.QtWidgets import QApplication
 
+from helpers import daily_bars
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.demo import companies
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.data.amend_dialog import AmendDialog
+from oakladder.desk.data.first_chart import FirstChart
 from oakladder.desk.data.preview import form_words
+from oakladder.desk.look.theme import DAY
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
-from oakladder.intake.importing import import_files
+from oakladder.intake.importing import Intake, import_files
 from oakladder.intake.tidying import Mend, Trouble
 from oakladder.user.workspace import Workspace
 from windows import put_away
@@ -217,3 +221,11 @@ def test_what_another_copy_of_the_program_took_in_is_there_when_one_comes_back(
     own_window.show_bench()
     calm(own_window)
     assert len(own_window.desk.looking.view.bars) == 75
+
+
+def test_bars_without_a_price_are_said_on_the_first_chart(qapp: QApplication, tmp_path: Path) -> None:
+    chart = FirstChart(DAY)
+    chart.resize(300, 150)
+    for closes in ([float("nan")] * 5, [1.0, float("nan"), 2.0], []):
+        chart.show_intake(Intake(tmp_path / "x.csv", "X", ONE_DAY, daily_bars(np.array(closes))))
+        assert not chart.grab().isNull()

@@ -105,6 +105,12 @@ ACTIONS: tuple[Action, ...] = (
 )
 
 
+def hinted(words: str, name: str) -> str:
+    """What a button's hover says: the words, and the key of the action that it stands for."""
+    key = next(a.shortcut for a in ACTIONS if a.name == name)
+    return f"{words} ({key})" if key else words
+
+
 def keys_page() -> str:
     """The page ``docs/keys.md``: every action with its key."""
     parts = [_KEYS_HEAD]

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
@@ -24,6 +24,8 @@ from oakladder.user.workspace import Workspace
 
 #: So many charts stand beside the main one at most.
 MOST = 3
+#: Milliseconds after the main chart until they are asked for, and between two that are shown.
+_AFTER_MS, _PAUSE_MS = 90, 25
 
 
 class Kind(StrEnum):
@@ -66,7 +68,18 @@ class Companions(QObject):
         self._rule, self._beside, self._replaying = rule, beside, replaying
         self._looking, self._watched = looking, watched
         self.count, self.kind = 0, Kind.TIMEFRAMES
+        self._due = QTimer(self, singleShot=True, interval=_AFTER_MS)
+        self._due.timeout.connect(self._ask)
+        #: What has arrived and is not shown yet: one at a time, so that the window is never held by all of them.
+        self._arrived: dict[int, Companion | None] = {}
+        self._next = QTimer(self, singleShot=True, interval=_PAUSE_MS)
+        self._next.timeout.connect(self._show_next)
         looking.view_changed.connect(lambda _: self.ask())
+
+    @property
+    def waiting(self) -> bool:
+        """Whether something is to be asked for or to be shown in a moment."""
+        return self._due.isActive() or bool(self._arrived)
 
     def restore(self, state: Mapping[str, object]) -> None:
         """Takes what was written down; what makes no sense is none."""
@@ -95,6 +108,7 @@ class Companions(QObject):
     def _set(self, count: int, kind: Kind) -> None:
         for k in range(MOST):
             self._jobs.stop(f"companion {k}")
+        self._arrived.clear()
         self.count, self.kind = count, kind
         self.changed.emit()
         self.to_remember.emit()
@@ -111,7 +125,18 @@ class Companions(QObject):
         return [(s, frame) for s in others[: self.count]]
 
     def ask(self) -> None:
-        """Has all of them worked out as the rule is now."""
+        """Has all of them worked out in a moment, as the rule is then."""
+        if self.count:
+            self._due.start()
+
+    def _show_next(self) -> None:
+        if self._arrived:
+            k = min(self._arrived)
+            self.arrived.emit(k, self._arrived.pop(k))
+        if self._arrived:
+            self._next.start()
+
+    def _ask(self) -> None:
         program, settings, options = self._rule.program, dict(self._rule.settings), self._looking.options
         for k, (symbol, frame) in enumerate(self.places()):
             look = looker(
@@ -132,7 +157,9 @@ class Companions(QObject):
                 return Companion(view, _ages(view))
 
             def then(made: Companion | None, k: int = k) -> None:
-                self.arrived.emit(k, made)
+                self._arrived[k] = made
+                if not self._next.isActive():
+                    self._next.start()
 
             self._jobs.start(f"companion {k}", work, then, slow=True)
 

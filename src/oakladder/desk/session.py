@@ -155,7 +155,7 @@ class Desk(QObject):
 
     def idle(self) -> bool:
         """Whether everything asked for has arrived and nothing waits to be asked."""
-        parts = (self.rule, self.looking, self.trials, self.judging)
+        parts = (self.rule, self.looking, self.trials, self.judging, self.companions)
         return not (self.jobs.busy() or any(part.waiting for part in parts))
 
     def close(self) -> None:

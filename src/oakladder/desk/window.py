@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
-from oakladder.desk.actions import ACTIONS, Action
+from oakladder.desk.actions import ACTIONS, Action, hinted
 from oakladder.desk.bench.place import Bench
 from oakladder.desk.chart_options import BarStyle, ChartOptions, ScaleKind
 from oakladder.desk.data.place import DataPlace
@@ -133,8 +133,8 @@ class Window(QMainWindow):
         row.addWidget(self.activity)
         row.addSpacing(GAP)
         for words, hint, go in (
-            ("Find  Ctrl+K", "Find an action, symbol, timeframe or script", self.open_palette),
-            ("Day / night  F9", "Day or night theme", self.toggle_night),
+            ("Find  Ctrl+K", hinted("Find an action, symbol, timeframe or script", "open_palette"), self.open_palette),
+            ("Day / night  F9", hinted("Day or night theme", "toggle_night"), self.toggle_night),
         ):
             button = QToolButton(text=words)
             button.setToolTip(hint)

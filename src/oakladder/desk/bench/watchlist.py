@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.store.info import SymbolInfo
+from oakladder.desk.actions import hinted
 from oakladder.desk.columns import OPEN_SCRIPT, ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.distances import GAP, TIGHT
 from oakladder.desk.look.letters import SMALL, ui_font
@@ -161,7 +162,7 @@ class WatchlistPanel(QWidget):
         self.lists.setToolTip("Which list is shown")
         self.lists.activated.connect(lambda _: self.list_chosen.emit(self.lists.currentText()))
         self.columns_button = QToolButton(text="Columns")
-        self.columns_button.setToolTip("Which columns of scripts stand here")
+        self.columns_button.setToolTip(hinted("Which columns of scripts stand here", "choose_columns"))
         self.columns_button.clicked.connect(
             lambda: self.columns_asked.emit(self.columns_button.mapToGlobal(self.columns_button.rect().bottomLeft()))
         )

@@ -64,6 +64,10 @@ class FirstChart(QWidget):
         begins = np.unique(np.linspace(0, count, min(across, count), endpoint=False).astype(np.int64))
         with np.errstate(invalid="ignore"):
             lows, highs = np.fmin.reduceat(low, begins), np.fmax.reduceat(high, begins)
+        if np.isnan(lows).all() or np.isnan(highs).all():  # a column without prices was chosen
+            painter.setPen(self.theme.color("faint"))
+            painter.drawText(plot, Qt.AlignmentFlag.AlignCenter, "There is no price in these columns.")
+            return
         bottom, top = float(np.nanmin(lows)), float(np.nanmax(highs))
         span = (top - bottom) or 1.0
         painter.setPen(QPen(self.theme.color("rising"), 1))

@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.desk.actions import hinted
 from oakladder.desk.columns import ColumnPlace, ScriptColumn, ask_of, places_of, read_columns, troubles_of
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.ladder.lists import ListDeeds
@@ -93,7 +94,7 @@ class LadderPlace(QWidget):
         self.list_button, add = QToolButton(text="List …"), QToolButton(text="Add a column")
         self.list_button.setToolTip("Make, change, import or export lists")
         self.list_button.clicked.connect(self.deeds.menu)
-        add.setToolTip("A column or signal of any script, on timeframes side by side")
+        add.setToolTip(hinted("A column or signal of any script, on timeframes side by side", "add_column"))
         add.clicked.connect(self.ask_column)
         row.addWidget(self.list_button)
         row.addWidget(add)

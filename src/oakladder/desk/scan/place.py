@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
+from oakladder.desk.actions import hinted
 from oakladder.desk.columns import read_columns
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.look.distances import GAP, WIDE
@@ -71,6 +72,8 @@ class ScanPlace(QWidget):
         self.days = QSpinBox(minimum=5, maximum=5000, value=250)
         self.run_button = QPushButton("Scan", objectName="go")
         self.past_button = QPushButton("Look back")
+        self.run_button.setToolTip(hinted("Look which symbols fit now", "run_scan"))
+        self.past_button.setToolTip("Look on which bars it came true before, and what followed")
         self.stop_button = QPushButton("Stop")
         self.stop_button.setEnabled(False)
         self.progress = QProgressBar(textVisible=False, maximum=1000)

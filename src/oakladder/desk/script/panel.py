@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.desk.actions import hinted
 from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.script.beside import BesideRows
 from oakladder.desk.script.disagreement import Standing
@@ -49,7 +50,7 @@ class ScriptPanel(QWidget):
         self.chooser = QComboBox()
         self.chooser.activated.connect(self._choose)
         self.new_button = QToolButton(text="New")
-        self.new_button.setToolTip("A new script to start from")
+        self.new_button.setToolTip(hinted("A new script to start from", "new_script"))
         self.new_button.clicked.connect(self.ask_new)
         self.settings = SettingsStrip()
         self.beside = BesideRows(desk)

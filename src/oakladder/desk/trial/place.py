@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
+from oakladder.desk.actions import hinted
 from oakladder.desk.look.distances import GAP, TIGHT, WIDE
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.rule import fitting
@@ -110,7 +111,8 @@ class TrialPlace(QWidget):
         self._head = [*(w for w in found if w is not None), self.word, self.terms, self.variants]
         self.lists.setMinimumWidth(150)
         self.frames.setFixedWidth(70)
-        self.terms_button.setToolTip("Money, sizes, costs, minutes")
+        self.terms_button.setToolTip(hinted("Money, sizes, costs, minutes", "trial_terms"))
+        self.save_button.setToolTip(hinted("Trades and curve as CSV, the report as HTML or PDF", "save_trial"))
         self.word.setContentsMargins(WIDE, 0, WIDE, TIGHT)
         self.word.setWordWrap(True)
         self.terms.setVisible(False)

@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.timeframes import STANDARD
+from oakladder.desk.actions import hinted
 from oakladder.desk.look.distances import GAP, TIGHT
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme, qcolor
@@ -161,7 +162,9 @@ class Variants(QWidget):
         self.settings: Callable[[], Sequence[SettingInfo]] = lambda: ()
         self.lists: Callable[[], Sequence[str]] = lambda: ()
         self.add = QToolButton(text="Try it otherwise")
-        self.add.setToolTip("Put a variant beside the plain rule: a setting, timeframe, list, costs, a stop …")
+        self.add.setToolTip(
+            hinted("Put a variant beside the plain rule: a setting, timeframe, list, costs, a stop …", "try_otherwise")
+        )
         self.add.clicked.connect(lambda: self.menu(self.add.mapToGlobal(self.add.rect().bottomLeft())))
         head = QHBoxLayout()
         head.setContentsMargins(GAP, GAP, GAP, TIGHT)
