@@ -119,3 +119,19 @@ def test_a_wider_window_shows_more_bars_and_keeps_the_script(window: Window, cal
     window.resize(1280, 800)
     calm(window)
     assert chart.seen == pytest.approx((first, last), abs=1)
+
+
+def test_charts_beside_are_painted_after_a_change_of_size_and_by_night(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    more(window, calm, 3)
+    window.resize(1400, 820)
+    window.toggle_night()
+    calm(window)
+    QTest.qWait(150)
+    for beside in window.bench.charts.beside:
+        assert beside.chart.updatesEnabled()
+        mean = beside.chart.grab().toImage().scaled(1, 1).pixelColor(0, 0)
+        assert mean.lightness() < 110
+    window.bench.one_chart()
+    more(window, calm)
+    QTest.qWait(150)
+    assert window.bench.charts.beside[0].chart.updatesEnabled()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
@@ -13,6 +13,8 @@ from oakladder.desk.session import Desk
 
 #: From this width on one chart beside stands right of the main one, below it else.
 _WIDE = 900
+#: Milliseconds between two charts that are painted anew.
+_PAUSE_MS = 15
 
 
 class _Beside(QFrame):
@@ -57,6 +59,9 @@ class ChartGrid(QWidget):
         self._desk, self._main = desk, chart
         self.beside: list[_Beside] = []
         self._linking = self._wide = False
+        self._unpainted: list[Chart] = []
+        self._pace = QTimer(self, singleShot=True, interval=_PAUSE_MS)
+        self._pace.timeout.connect(self._paint_next)
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(0, 0, 0, 0)
         self._grid.setSpacing(HAIR)
@@ -69,6 +74,7 @@ class ChartGrid(QWidget):
 
     def _arrange(self) -> None:
         count = self._desk.companions.count
+        self._unpainted = []
         for extra in self.beside[count:]:
             extra.hide()
             extra.chart.close()
@@ -93,9 +99,25 @@ class ChartGrid(QWidget):
             self._grid.addWidget(part, *place)
             self._grid.setRowStretch(place[0], 1)
             self._grid.setColumnStretch(place[1], 1)
+        self._one_by_one()
+
+    def _one_by_one(self) -> None:
+        """Has the charts beside painted one at each turn: all of them in one go would hold the window up."""
+        self._unpainted = [b.chart for b in self.beside]
+        for chart in self._unpainted:
+            chart.setUpdatesEnabled(False)
+        if self._unpainted:
+            self._pace.start()
+
+    def _paint_next(self) -> None:
+        if self._unpainted:
+            self._unpainted.pop(0).setUpdatesEnabled(True)
+        if self._unpainted:
+            self._pace.start()
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
+        self._one_by_one()
         if (self.width() >= _WIDE) is not self._wide:
             self._arrange()
 
@@ -142,3 +164,4 @@ class ChartGrid(QWidget):
     def _show_theme(self) -> None:
         for part in self.beside:
             part.chart.set_theme(self._desk.looking.theme)
+        self._one_by_one()
