@@ -13,7 +13,8 @@ from oakladder.desk.chart.axes import short_number
 from oakladder.desk.chart.bars import Hours, PriceBars, VolumeColumns
 from oakladder.desk.chart.drawings import hand_out, last_price
 from oakladder.desk.chart.edges import Edges
-from oakladder.desk.chart.fitting import fit, price_scale
+from oakladder.desk.chart.fitting import ROOM, fit, price_scale
+from oakladder.desk.chart.keys import by_key
 from oakladder.desk.chart.marks import MarksAndLabels
 from oakladder.desk.chart.overlay import Measure
 from oakladder.desk.chart.pane import Hands, Pane
@@ -26,12 +27,9 @@ from oakladder.desk.look.theme import Theme
 from oakladder.desk.view import View
 from oakladder.engine.picture.parts import PRICE, VOLUME
 
-#: Empty room at the right, as a share of the bars seen.
-ROOM = 0.06
 _LEAST_SEEN = 8
 #: How wide a bar is at first, in pixels with the room beside it; a wider chart shows more bars, not fatter ones.
 _BAR_WIDTH = 4.4
-_PLAIN_KEYS = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
 
 
 class Chart(pg.GraphicsLayoutWidget):
@@ -410,27 +408,4 @@ class Chart(pg.GraphicsLayoutWidget):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         assert event is not None
-        width = self._range[1] - self._range[0]
-        count = len(self.shown.bars) if self.shown is not None else 0
-        key = event.key() if event.modifiers() in _PLAIN_KEYS or event.text() in ("+", "-", "=") else 0
-        match key:
-            case Qt.Key.Key_Left:
-                self.pan(-width * 0.1)
-            case Qt.Key.Key_Right:
-                self.pan(width * 0.1)
-            case Qt.Key.Key_Up | Qt.Key.Key_Plus | Qt.Key.Key_Equal:
-                self.zoom(0.8)
-            case Qt.Key.Key_Down | Qt.Key.Key_Minus:
-                self.zoom(1.25)
-            case Qt.Key.Key_Home:
-                self.see(0, width)
-            case Qt.Key.Key_End:
-                self.see(count - 1 - width, count - 1 + width * ROOM)
-            case Qt.Key.Key_Escape:
-                self.pin(None)
-            case _ if event.text().isalnum() and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-                self.typed.emit(event.text())
-            case _:
-                event.ignore()
-                return
-        event.accept()
+        event.setAccepted(by_key(self, event))

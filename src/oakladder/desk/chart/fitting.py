@@ -14,6 +14,9 @@ from oakladder.desk.chart.stack import LANES
 from oakladder.desk.chart_options import ScaleKind
 from oakladder.engine.picture.parts import PRICE, VOLUME
 
+#: Empty room at the right, as a share of the bars seen.
+ROOM = 0.06
+
 
 def price_scale(kind: ScaleKind, bars: Bars, first: int, last: int) -> Scale:
     """The scale of the price pane; per cent count from the first bar seen."""
