@@ -2,20 +2,38 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import Protocol
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtBoundSignal
 from PyQt6.QtGui import QKeyEvent
 
 from oakladder.desk.chart.fitting import ROOM
-
-if TYPE_CHECKING:
-    from oakladder.desk.chart.chart import Chart
+from oakladder.desk.view import View
 
 _PLAIN_KEYS = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
 
 
-def by_key(chart: Chart, event: QKeyEvent) -> bool:
+class Moved(Protocol):
+    """A chart as its keys know it."""
+
+    shown: View | None
+
+    @property
+    def seen(self) -> tuple[float, float]: ...
+
+    @property
+    def typed(self) -> pyqtBoundSignal: ...
+
+    def pan(self, by: float) -> None: ...
+
+    def zoom(self, factor: float, around: float | None = None) -> None: ...
+
+    def see(self, first: float, last: float) -> None: ...
+
+    def pin(self, bar: int | None) -> None: ...
+
+
+def by_key(chart: Moved, event: QKeyEvent) -> bool:
     """Pans, zooms, lets go of what is pinned, or tells letters that are typed; whether the key meant any of that."""
     first, last = chart.seen
     width = last - first
