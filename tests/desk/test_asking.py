@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 import threading
+from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtTest import QTest
@@ -10,6 +12,7 @@ from PyQt6.QtWidgets import QApplication, QPushButton
 
 from oakladder.desk.app import make_app
 from oakladder.desk.jobs import Ticket
+from oakladder.desk.widgets import activity
 from oakladder.desk.widgets.asking import Question, agreed
 from oakladder.desk.window import Window
 
@@ -55,3 +58,14 @@ def test_long_work_is_told_with_how_far_it_is(window: Window, calm) -> None:  # 
     calm(window)
     window.activity.look()
     assert not window.activity.text()
+
+
+def test_every_kind_of_work_has_words() -> None:
+    source = Path(activity.__file__).parents[1]
+    texts = [path.read_text(encoding="utf-8") for path in source.rglob("*.py")]
+    found = {
+        kind
+        for text in texts
+        for kind in re.findall(r'(?:jobs\.start\(\s*f?|column_jobs\(|ColumnJobs\([\w, ]*)"([a-z]+)', text)
+    }
+    assert len(found) > 15 and found <= set(activity.WORDS)

@@ -135,3 +135,38 @@ def test_charts_beside_are_painted_after_a_change_of_size_and_by_night(window: W
     more(window, calm)
     QTest.qWait(150)
     assert window.bench.charts.beside[0].chart.updatesEnabled()
+
+
+def test_where_there_is_nothing_beside_it_is_said(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    lists = window.desk.lists
+    lists.make("Two")
+    for symbol in ("BRINE", "CROSS"):
+        lists.add("Two", symbol, window.desk.library.infos)
+    window.bench.show_list("Two")
+    more(window, calm, 2)
+    window.bench.turn_charts()
+    calm(window)
+    first, second = window.bench.charts.beside
+    assert first.go.text() == "CROSS  1d" and first.chart.isVisible()
+    assert not second.chart.isVisible() and "no other symbol" in second.ages.text()
+    window.bench.turn_charts()
+    calm(window)
+    assert second.chart.isVisible() and second.go.text() == "BRINE  4h"
+
+
+def test_what_is_wrong_with_a_chart_beside_stands_on_it(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    more(window, calm, 1)
+    window.desk.rule.set_text("rung 1\nlet days = close on 1d\nsignal up = close > days bullish\n")
+    calm(window)
+    (week,) = window.bench.charts.beside  # days are shorter than its weeks
+    assert "shorter than" in week.chart.panes["price"].overlay.content.trouble
+    assert not window.bench.chart.panes["price"].overlay.content.trouble
+
+
+def test_charts_beside_show_bars_as_the_main_one_does(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    more(window, calm, 1)
+    for name in ("show_line", "scale_log"):
+        window.deeds[name].trigger()
+    calm(window)
+    (beside,) = window.bench.charts.beside
+    assert beside.chart.options == window.desk.looking.options == window.bench.chart.options

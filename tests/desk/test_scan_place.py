@@ -198,7 +198,12 @@ def test_each_condition_shows_what_it_lets_through(place: ScanPlace, window: Win
         f"{len(first)} left, {len(first)} alone",
         f"{len(first & dear)} left, {len(dear)} alone",
     ]
-    place.lines.editors[0].funnel.grab()
+    window.toggle_night()
+    calm(window)
+    assert {e.funnel.theme for e in place.lines.editors} == {window.desk.looking.theme}
+    shown = place.lines.editors[0].funnel.grab().toImage()
+    pixels = [shown.pixelColor(x, y).lightness() for x in range(155, shown.width()) for y in range(shown.height())]
+    assert max(pixels) > 180  # its words are light by night
     place.lines.editors[1].unfold().number.setFocus()  # type: ignore[union-attr]
     QTest.keyClicks(place.lines.editors[1].form.number, "1")  # type: ignore[union-attr]
     assert not any(e.funnel.words for e in place.lines.editors)  # that was said of another condition

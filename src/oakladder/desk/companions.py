@@ -5,22 +5,20 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import partial
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import STANDARD, Timeframe
-from oakladder.desk.beside import ScriptsBeside
 from oakladder.desk.jobs import Jobs, Ticket
 from oakladder.desk.looking import Looking
-from oakladder.desk.replaying import Replaying
 from oakladder.desk.rule import OpenRule
-from oakladder.desk.view import View, looker
+from oakladder.desk.view import Look, View
 from oakladder.desk.watched import Watched
 from oakladder.engine.cells import signal_cell
 from oakladder.engine.signal_ages import last_true
-from oakladder.user.workspace import Workspace
 
 #: So many charts stand beside the main one at most.
 MOST = 3
@@ -37,14 +35,16 @@ class Kind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Companion:
-    """What a chart beside shows, with the ages of the rule's signals there in words."""
+    """What a chart beside shows, with the ages of the rule's signals there in words, and what is wrong with it."""
 
     view: View
     ages: str
+    trouble: str
 
 
 class Companions(QObject):
-    """``changed`` tells that there are more, fewer or others; ``arrived`` the number of one and its `Companion`."""
+    """``changed`` tells that there are more, fewer or others; ``arrived`` the number of one and its `Companion`,
+    or None where there is nothing to show."""
 
     changed = pyqtSignal()
     arrived = pyqtSignal(int, object)
@@ -53,20 +53,15 @@ class Companions(QObject):
 
     def __init__(
         self,
-        workspace: Workspace,
         library: BarLibrary,
         jobs: Jobs,
         rule: OpenRule,
-        beside: ScriptsBeside,
-        replaying: Replaying,
         looking: Looking,
         watched: Watched,
         parent: QObject | None = None,
     ):
         super().__init__(parent)
-        self._workspace, self._library, self._jobs = workspace, library, jobs
-        self._rule, self._beside, self._replaying = rule, beside, replaying
-        self._looking, self._watched = looking, watched
+        self._library, self._jobs, self._rule, self._looking, self._watched = library, jobs, rule, looking, watched
         self.count, self.kind = 0, Kind.TIMEFRAMES
         self._due = QTimer(self, singleShot=True, interval=_AFTER_MS)
         self._due.timeout.connect(self._ask)
@@ -137,31 +132,25 @@ class Companions(QObject):
             self._next.start()
 
     def _ask(self) -> None:
-        program, settings, options = self._rule.program, dict(self._rule.settings), self._looking.options
-        for k, (symbol, frame) in enumerate(self.places()):
-            look = looker(
-                self._replaying.source,
-                symbol,
-                frame,
-                options,
-                self._beside.uses,
-                self._workspace,
-                self._looking.theme.paint,
-            )
+        program, settings, places = self._rule.program, dict(self._rule.settings), self.places()
+        for k in range(len(places), self.count):  # the list has no other symbol
+            self._take(k, None)
+        for k, place in enumerate(places):
+            look = self._looking.looker_at(*place)
 
-            def work(ticket: Ticket, look=look) -> Companion | None:  # type: ignore[no-untyped-def]
+            def work(ticket: Ticket, look: Look = look) -> Companion | None:
                 try:
-                    view, _ = look(program, settings, ticket.cancelled)
+                    view, trouble = look(program, settings, ticket.cancelled)
                 except DataProblem:
-                    return None  # there are no such bars: its place says so
-                return Companion(view, _ages(view))
+                    return None  # there are no such bars
+                return Companion(view, _ages(view), trouble) if len(view.bars) else None
 
-            def then(made: Companion | None, k: int = k) -> None:
-                self._arrived[k] = made
-                if not self._next.isActive():
-                    self._next.start()
+            self._jobs.start(f"companion {k}", work, partial(self._take, k), slow=True)
 
-            self._jobs.start(f"companion {k}", work, then, slow=True)
+    def _take(self, k: int, made: Companion | None) -> None:
+        self._arrived[k] = made
+        if not self._next.isActive():
+            self._next.start()
 
 
 def _near(frame: Timeframe) -> list[Timeframe]:

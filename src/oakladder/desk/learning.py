@@ -6,6 +6,7 @@ from importlib.resources import files
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from oakladder.desk.rule import is_new_script
 from oakladder.desk.session import Desk
 from oakladder.user.first_steps import FirstSteps
 from oakladder.user.scans import ScanLine
@@ -47,7 +48,8 @@ class Learning(QObject):
 
     def _compiled(self) -> None:
         path, program = self._desk.script.path, self._desk.rule.program
-        if path is not None and path.name not in self._demo and program is not None and program.signals:
+        own = path is not None and path.name not in self._demo and not is_new_script(self._desk.script.text)
+        if own and program is not None and program.signals:
             self._did("rule")
 
     def scanned(self, lines: list[ScanLine]) -> None:

@@ -127,8 +127,12 @@ class Looking(QObject):
         self._jobs.start("chart", lambda ticket: look(program, settings, ticket.cancelled), self._shown, self._failed)
 
     def _looker(self) -> Look:
+        return self.looker_at(self.symbol, self.timeframe)
+
+    def looker_at(self, symbol: str, timeframe: Timeframe) -> Look:
+        """What makes a view of any place with what the chart shows: its options, the scripts beside, the theme."""
         uses, paint = self._beside.uses, self.theme.paint
-        return looker(self._replaying.source, self.symbol, self.timeframe, self.options, uses, self._workspace, paint)
+        return looker(self._replaying.source, symbol, timeframe, self.options, uses, self._workspace, paint)
 
     def _asked(self) -> tuple[object, ...]:
         """What a view depends on besides the program."""

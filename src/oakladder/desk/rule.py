@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -32,6 +33,11 @@ signal go = crosses_up(close, average)  bullish "Price climbs over its average"
 
 line average color teal width 2 named "Average"
 """
+
+
+def is_new_script(text: str) -> bool:
+    """Whether a text is still the one that a new script begins with, whatever its title is."""
+    return re.sub(r'^title ".*"$', 'title "{title}"', text, count=1, flags=re.MULTILINE) == NEW_SCRIPT
 
 
 @dataclass(frozen=True, slots=True)

@@ -65,17 +65,7 @@ class Desk(QObject):
             self.notes.rule_changed.connect(about_rule.stop)
         self.looking.place_changed.connect(self.judging.place_changed)
         self._note_looks()
-        self.companions = Companions(
-            workspace,
-            library,
-            self.jobs,
-            self.rule,
-            self.beside,
-            self.replaying,
-            self.looking,
-            self.watched,
-            self,
-        )
+        self.companions = Companions(library, self.jobs, self.rule, self.looking, self.watched, self)
         self.remembering = Remembering(
             workspace,
             library,

@@ -17,7 +17,19 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.engine.frames import DAYS, Frame
 from oakladder.engine.market_bars import MarketView, aligned
-from oakladder.engine.rules import VOLUME_DAYS, Condition, Field, Fresh, Group, Join, Plain, Relation, Rule
+from oakladder.engine.rules import (
+    VOLUME_DAYS,
+    Condition,
+    Field,
+    Fresh,
+    Group,
+    Join,
+    Plain,
+    Relation,
+    Rule,
+    asks_volume,
+    rules_of,
+)
 from oakladder.rung.plan.ops import Op
 
 #: What of a script on a timeframe (see `source`) → the values that are wanted of it.
@@ -98,6 +110,12 @@ def joined(how: Join, held: Sequence[np.ndarray]) -> np.ndarray:
 def source(rule: Rule) -> Hashable:
     """What rules must share to be worked out in one pass."""
     return id(rule.program), rule.frame, tuple(sorted(rule.settings.items()))
+
+
+def frames_of(condition: Condition, frame: Frame) -> list[Frame]:
+    """The frames whose bars a condition on the bars of a frame looks at, its own first."""
+    days = [DAYS] if asks_volume(condition) else []
+    return list(dict.fromkeys([frame, *(r.frame for r in rules_of(condition)), *days]))
 
 
 def asked_of(rules: Iterable[Rule]) -> Asked:

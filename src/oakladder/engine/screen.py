@@ -12,7 +12,16 @@ import numpy as np
 from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine.condition_flags import ConditionBars, asked_of, begins, evaluate, joined, last_change, source
+from oakladder.engine.condition_flags import (
+    ConditionBars,
+    asked_of,
+    begins,
+    evaluate,
+    frames_of,
+    joined,
+    last_change,
+    source,
+)
 from oakladder.engine.frames import DAYS, Frame
 from oakladder.engine.funnel import Stage, parts_of, stages_of, summed
 from oakladder.engine.lookback import lookback
@@ -143,8 +152,7 @@ class _Scan:
         self.how, self.parts = parts_of(condition)
         self.rules = rules_of(condition)
         self.asked = asked_of(self.rules)
-        days = [DAYS] if asks_volume(condition) else []
-        self.frames = list(dict.fromkeys([frame, *(r.frame for r in self.rules), *days]))
+        self.frames = frames_of(condition, frame)
 
     def _bars(self, view: MarketView, recent: Mapping[Frame, np.ndarray] | None = None) -> ConditionBars:
         return ConditionBars(view, self.library, self.asked, recent)

@@ -52,12 +52,9 @@ class Verdict:
             return "yes"
         if self.how != "compare" or self.missing != self.missing:
             return "no"
-        short = {">": "short", ">=": "short", "<": "over", "<=": "over"}.get(self.relation, "off")
         if self.timed and self.missing:
-            return f"no, {short} by {self.missing:.0f} minutes"
-        share = self.missing / abs(self.values[1][1]) if self.values[1][1] else float("nan")
-        percent = f" ({share:.1%})" if share == share and share < 10 else ""
-        return f"no, {short} by {figure(self.missing)}{percent}" if self.missing else "no, equal"
+            return f"no, {_SIDES.get(self.relation, 'off')} by {self.missing:.0f} minutes"
+        return f"no, {missed_by(self.relation, self.missing, self.values[1][1])}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +64,18 @@ class Near:
     bar: int
     distance: float
     kept_by: str
+
+
+_SIDES = {">": "short", ">=": "short", "<": "over", "<=": "over"}
+
+
+def missed_by(relation: str, missing: float, against: float) -> str:
+    """By how much a comparison fails, in units and as a share of what it is compared with."""
+    if not missing:
+        return "equal"
+    share = missing / abs(against) if against else float("nan")
+    percent = f" ({share:.1%})" if share == share and share < 10 else ""
+    return f"{_SIDES.get(relation, 'off')} by {figure(missing)}{percent}"
 
 
 def figure(value: float) -> str:

@@ -10,15 +10,22 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
-from oakladder.engine.condition_flags import ConditionBars, asked_of, average_volume, compared, evaluate
+from oakladder.engine.condition_flags import (
+    ConditionBars,
+    asked_of,
+    average_volume,
+    compared,
+    evaluate,
+    frames_of,
+    source,
+)
 from oakladder.engine.frames import DAYS, Frame
 from oakladder.engine.funnel import parts_of
 from oakladder.engine.market import Work, go_through
 from oakladder.engine.market_bars import MarketView
-from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Rule, asks_volume, check, rules_of
-from oakladder.engine.run import run
+from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Relation, Rule, check, rules_of
 from oakladder.engine.signal_ages import last_true
-from oakladder.engine.why import Why, figure, kept_by
+from oakladder.engine.why import Why, figure, kept_by, missed_by
 from oakladder.rung.texts import count_words
 
 
@@ -49,19 +56,17 @@ def why_not(condition: Condition, library: BarSource, symbol: str, timeframe: Ti
     Raises `KeyError`, `RunProblem`, or `DataProblem` where there are no such bars.
     """
     check(condition)
-    frame, rules = Frame(timeframe), rules_of(condition)
-    days = [DAYS] if asks_volume(condition) else []
-    frames = list(dict.fromkeys([frame, *(r.frame for r in rules), *days]))
+    frame, asked = Frame(timeframe), asked_of(rules_of(condition))
     how, parts = parts_of(condition)
 
     def look(view: MarketView) -> list[Answer]:
-        bars = ConditionBars(view, library, asked_of(rules))
+        bars = ConditionBars(view, library, asked)
         panel = bars.panel(frame)
         return [
             Answer(bool(evaluate(part, bars, frame)[-1]), _words(part, bars, library, symbol, panel)) for part in parts
         ]
 
-    done = go_through(library, [symbol], Work(frames, look))
+    done = go_through(library, [symbol], Work(frames_of(condition, frame), look))
     if not done.made:
         raise DataProblem(f"{symbol} is left out: {done.skipped[0].reason}")
     answers = done.made[0]
@@ -75,7 +80,7 @@ def why_not(condition: Condition, library: BarSource, symbol: str, timeframe: Ti
 def _words(part: Condition, bars: ConditionBars, library: BarSource, symbol: str, panel: Panel) -> str:
     match part:
         case Rule():
-            return _rule_words(part, library, symbol)
+            return _rule_words(part, bars)
         case Plain():
             return _plain_words(part, bars, library, symbol, panel)
         case Group():
@@ -84,20 +89,13 @@ def _words(part: Condition, bars: ConditionBars, library: BarSource, symbol: str
     raise AssertionError(part)
 
 
-def _rule_words(rule: Rule, library: BarSource, symbol: str) -> str:
-    panel = library.panel([symbol], rule.timeframe, rule.extended)
-    if not panel.size:
-        return f"there are no {rule.timeframe} bars"
-    op = rule.op()
-    result = run(rule.program, panel, rule.settings, outputs=[], extra=[op])
+def _rule_words(rule: Rule, bars: ConditionBars) -> str:
+    panel, flags = bars.all_of(rule)
     if rule.relation is not None:
-        value = float(result.number(op)[-1])
-        with np.errstate(invalid="ignore"):
-            flags = compared(result.number(op), rule.relation, rule.number)
-        if rule.fresh is Fresh.TRUE:
-            return f"{rule.name} is {figure(value)}{_apart(value, rule.relation, rule.number)}"
-        return f"{rule.name} is {figure(value)}, {_lately(panel, flags)}"
-    flags = result.flag(op) == 1
+        result = bars.view.run(rule.program, rule.frame, rule.settings, bars.asked[source(rule)])
+        value = float(result.number(rule.op())[-1])
+        lately = "" if rule.fresh is Fresh.TRUE else f", {_lately(panel, flags)}"
+        return f"{rule.name} is {figure(value)}{lately or _apart(value, rule.relation, rule.number)}"
     words = _lately(panel, flags)
     if any(s.name == rule.name for s in rule.program.signals) and not flags[-1]:
         kept = kept_by(Why(rule.program, panel, rule.name, rule.settings, misses=False).at(panel.size - 1))
@@ -136,12 +134,8 @@ def _plain_words(plain: Plain, bars: ConditionBars, library: BarSource, symbol: 
     return words + _apart(value, plain.relation, plain.number)
 
 
-def _apart(value: float, relation: str, number: float) -> str:
+def _apart(value: float, relation: Relation, number: float) -> str:
     """By how much a value misses a number; empty where it does not."""
-    with np.errstate(invalid="ignore"):
-        if value != value or compared(np.array([value]), relation, number)[0]:  # type: ignore[arg-type]
-            return ""
-    missing = abs(number - value)
-    side = "over" if relation in ("<", "<=") else "short"
-    share = f" ({missing / abs(number):.1%})" if number else ""
-    return f", {side} by {figure(missing)}{share}" if missing else ", just equal"
+    if value != value or compared(np.array([value]), relation, number)[0]:
+        return ""
+    return f", {missed_by(relation, abs(number - value), number)}"

@@ -62,14 +62,15 @@ def held_of(library: BarLibrary, info: SymbolInfo) -> Held:
                 closes = np.array(bars["close"][-LATELY:])
         except (DataProblem, KeyError) as error:
             trouble = str(error).strip("'\"")
-            continue
-        last = max(last, _iso_day(bars), key=str)
+        else:
+            last = max(last, _iso_day(bars))
     days, minutes = spans.get(str(ONE_DAY)), spans.get(str(ONE_MINUTE))
     return Held(days, minutes, closes, last, trouble)
 
 
 def _span(bars: Bars, what: str) -> Span:
-    days = np.unique(bars.calendar.days(bars.times))
+    every = bars.calendar.days(bars.times)
+    days = every[np.append(True, every[1:] != every[:-1])]  # they rise
     missing = missing_days(days, bars.calendar)
     breaks = np.flatnonzero(np.diff(missing) > 4) + 1  # over a weekend it is one hole
     holes = tuple((int(run[0]), int(run[-1])) for run in np.split(missing, breaks) if len(run))

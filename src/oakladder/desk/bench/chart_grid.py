@@ -7,6 +7,7 @@ from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
 from oakladder.desk.chart.chart import Chart
+from oakladder.desk.chart_options import ChartOptions
 from oakladder.desk.companions import Companion
 from oakladder.desk.look.distances import GAP, HAIR
 from oakladder.desk.session import Desk
@@ -38,11 +39,18 @@ class _Beside(QFrame):
         layout.addLayout(row)
         layout.addWidget(self.chart, 1)
 
-    def show_companion(self, made: Companion) -> None:
-        """Shows what has arrived."""
+    def show_companion(self, made: Companion | None, words: str) -> None:
+        """Shows what has arrived; without anything the ``words`` say why."""
+        self.chart.setVisible(made is not None)
+        self.go.setVisible(made is not None)
+        if made is None:
+            self.ages.setText(words)
+            return
         bars = made.view.bars
+        self.chart.set_panes(self._desk.looking.panes)
         self.chart.set_options(self._desk.looking.options)
         self.chart.show_view(made.view, self._desk.library.infos[bars.symbol].decimals)
+        self.chart.show_trouble(made.trouble)
         self.go.setText(f"{bars.symbol}  {bars.timeframe}")
         self.ages.setText(made.ages)
         self.ages.setToolTip(made.ages)
@@ -70,6 +78,7 @@ class ChartGrid(QWidget):
         desk.companions.changed.connect(self._arrange)
         desk.companions.arrived.connect(self._arrived)
         desk.looking.theme_changed.connect(self._show_theme)
+        desk.looking.options_changed.connect(self._show_options)
         self._arrange()
 
     def _arrange(self) -> None:
@@ -136,12 +145,19 @@ class ChartGrid(QWidget):
     def _arrived(self, k: int, made: Companion | None) -> None:
         if k >= len(self.beside):
             return
-        if made is None or made.view.bars.symbol not in self._desk.library.infos:
-            self.beside[k].ages.setText("There are no bars for this.")
-            return
-        self.beside[k].show_companion(made)
-        if self._main.pinned_time is not None:
+        if made is not None and made.view.bars.symbol not in self._desk.library.infos:
+            made = None  # it is in the library no more
+        self.beside[k].show_companion(made, self._nothing(k))
+        if made is not None and self._main.pinned_time is not None:
             self._pin(self.beside[k].chart, self._main.pinned_time)
+
+    def _nothing(self, k: int) -> str:
+        """Why there is nothing to show on a chart beside."""
+        places = self._desk.companions.places()
+        if k >= len(places):
+            return "The watchlist has no other symbol to show here."
+        symbol, timeframe = places[k]
+        return f"There are no {timeframe} bars of {symbol}."
 
     def _link(self, source: Chart, time: int | None) -> None:
         """Marks on all charts the bar that holds a moment of one."""
@@ -160,6 +176,10 @@ class ChartGrid(QWidget):
                 chart.go_to_time(time)
         finally:
             self._linking = False
+
+    def _show_options(self, options: ChartOptions) -> None:
+        for part in self.beside:
+            part.chart.set_options(options)
 
     def _show_theme(self) -> None:
         for part in self.beside:

@@ -8,6 +8,7 @@ from PyQt6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from oakladder.bars.time_words import bar_time
+from oakladder.desk.chart.arrays import draw_lines
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
 from oakladder.intake.importing import Intake
@@ -72,10 +73,8 @@ class FirstChart(QWidget):
         span = (top - bottom) or 1.0
         painter.setPen(QPen(self.theme.color("rising"), 1))
         xs = plot.left() + plot.width() * (begins + 0.5) / count
-        for x, a, b in zip(xs.tolist(), lows.tolist(), highs.tolist(), strict=True):
-            if a == a and b == b:
-                y = plot.bottom() - plot.height() * (np.array([a, b]) - bottom) / span
-                painter.drawLine(QPointF(x, float(y[0])), QPointF(x, float(y[1]) - 1))
+        low_y, high_y = (plot.bottom() - plot.height() * (edge - bottom) / span for edge in (lows, highs))
+        draw_lines(painter, xs, low_y, xs, high_y - 1)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(self.theme.color("warn"))

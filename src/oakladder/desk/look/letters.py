@@ -9,9 +9,9 @@ from PyQt6.QtGui import QFont, QFontDatabase
 #: The sizes in points: what is beside something, what is read, and the figures that a place is about.
 SMALL, TEXT, LARGE = 8.5, 9.5, 16.0
 #: Faces with figures of one width, the best first, and by how much their letters must be smaller to be as wide.
-_READ = {"Open Sans": 1.0, "Noto Sans": 0.97, "DejaVu Sans": 0.92, "Liberation Sans": 1.0}
+_READ = (("Open Sans", 1.0), ("Noto Sans", 0.97), ("DejaVu Sans", 0.92), ("Liberation Sans", 1.0))
 #: Faces in which l, 1, I, 0 and O are told apart.
-_CODE = {"Hack": 0.97, "DejaVu Sans Mono": 0.97, "Noto Sans Mono": 0.97, "Liberation Mono": 1.0}
+_CODE = (("Hack", 0.97), ("DejaVu Sans Mono", 0.97), ("Noto Sans Mono", 0.97), ("Liberation Mono", 1.0))
 
 
 @lru_cache(maxsize=64)
@@ -33,6 +33,8 @@ def code_font(size: float = TEXT) -> QFont:
     return font
 
 
-def _first(faces: dict[str, float]) -> tuple[str, float]:
+@lru_cache(maxsize=2)
+def _first(faces: tuple[tuple[str, float], ...]) -> tuple[str, float]:
+    """The first of some faces that is there, with its share; looked up once, for painters ask at each picture."""
     there = set(QFontDatabase.families())
-    return next(((name, share) for name, share in faces.items() if name in there), ("", 1.0))
+    return next(((name, share) for name, share in faces if name in there), ("", 1.0))

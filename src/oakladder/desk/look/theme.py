@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 from PyQt6.QtGui import QColor, QPalette
 
@@ -51,9 +52,7 @@ class Theme:
             return 0xFF000000 | int(themed[word][1:], 16)
         if word == "ink":
             return 0xFF000000 | int(self.ink[1:], 16)
-        ground = QColor(self.ground)
-        least = MARK if ground.lightnessF() > 0.5 else TEXT  # by night the eye sees less of a dark line
-        return int(told_from(QColor(PALETTE.get(word, self.mute)), ground, least).rgba())
+        return _standing_out(PALETTE.get(word, self.mute), self.ground)
 
     def fill(self, word: str, strength: float = 1.0) -> QColor:
         """A colour word as the ground of a cell, weaker to the eye below 1: light enough for text to stand on it."""
@@ -64,6 +63,13 @@ class Theme:
     def color(self, role: str) -> QColor:
         """A colour of the theme by the name of its field."""
         return QColor(getattr(self, role))
+
+
+@lru_cache(maxsize=256)
+def _standing_out(color: str, ground: str) -> int:
+    """A palette colour as it can be told from a ground, as 0xAARRGGBB."""
+    least = MARK if QColor(ground).lightnessF() > 0.5 else TEXT  # by night the eye sees less of a dark line
+    return int(told_from(QColor(color), QColor(ground), least).rgba())
 
 
 DAY = Theme(

@@ -197,6 +197,12 @@ class LinesEditor(QWidget):
         for k, editor in enumerate(self.editors):
             editor.funnel.show_stage(stages[k] if k < len(stages) else None, of, theme)
 
+    def show_theme(self, theme: Theme) -> None:
+        """By day or by night."""
+        for editor in self.editors:
+            editor.funnel.theme = theme
+            editor.funnel.update()
+
     def show_answers(self, symbol: str, told: WhyNot | None) -> None:
         """Shows what each condition says of a symbol; None takes that away."""
         for k, editor in enumerate(self.editors):

@@ -144,6 +144,7 @@ class ScanPlace(QWidget):
             box.activated.connect(lambda _: self._remembering.start())
             box.activated.connect(lambda _: self._forget_told())
         self.results.picked.connect(self._open)
+        self.desk.looking.theme_changed.connect(self.lines.show_theme)
         self.results.rearranged.connect(self._remembering.start)
 
     # --- coming here ------------------------------------------------------------------------------

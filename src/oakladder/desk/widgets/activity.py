@@ -12,26 +12,35 @@ from oakladder.desk.jobs import Working
 #: Milliseconds between two looks, and after which work is long.
 _LOOK_MS, _LONG_MS = 250, 700
 #: Work as people call it, by the first word of the job's kind.
-_WORDS = {
+WORDS = {
     "amend": "changing symbols",
     "chance": "chance",
     "chart": "chart",
-    "columns": "columns",
+    "companion": "charts beside",
     "compile": "reading the script",
     "evidence": "evidence",
     "export": "saving",
     "honesty": "honesty check",
     "intake": "reading files",
     "ladder": "columns",
+    "map": "map of the sweep",
+    "minis": "small charts",
+    "notebook": "notebook",
+    "parts": "parts of the evidence",
+    "past": "small charts",
+    "pips": "timeframes",
     "programs": "reading scripts",
     "quotes": "prices",
     "scan": "scan",
     "seal": "sealed year",
+    "sheet": "small charts",
+    "sparks": "small charts",
     "sweep": "sweep",
     "symbols": "looking at the bars",
     "trial": "trial",
     "variants": "variants",
-    "watchlist": "columns",
+    "watch": "columns",
+    "why": "why",
 }
 
 
@@ -55,5 +64,5 @@ class Activity(QLabel):
 
 
 def _said(work: Working) -> str:
-    words = _WORDS.get(work.kind.split(" ")[0], "working")
+    words = WORDS.get(work.kind.split(" ")[0], "working")
     return f"{words} {work.share:.0%}" if work.share is not None else f"{words} …"

@@ -92,6 +92,7 @@ class BarsBy(QWidget):
         self.chooser.activated.connect(lambda _: self.chosen.emit(self.kind))
         row = QHBoxLayout()
         row.setContentsMargins(GAP, TIGHT, GAP, HAIR)
+        row.setSpacing(GAP)
         row.addWidget(QLabel("By", objectName="quiet"))
         row.addWidget(self.chooser)
         row.addStretch(1)

@@ -6,6 +6,7 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
+from oakladder.desk.chart.arrays import draw_boxes, draw_lines
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.glance import Glance
@@ -14,6 +15,8 @@ from oakladder.rung.words import Tone
 
 #: The room over and under the bars for marks, and half the width of a mark, in pixels.
 _ROOM, _MARK = 9.0, 3.5
+#: Bars that are wider than so many pixels are hollow where they have risen.
+_HOLLOW = 2.0
 
 
 def draw_glance(painter: QPainter, shown: Glance, box: QRectF, theme: Theme, *, words: bool = True) -> None:
@@ -41,36 +44,32 @@ def _draw(painter: QPainter, shown: Glance, box: QRectF, theme: Theme, low: floa
     step = plot.width() / max(len(shown.close), 1)
     span = (high - low) or 1.0
 
-    def y(price: float) -> float:
-        return plot.bottom() - plot.height() * (price - low) / span
+    def y(prices: np.ndarray) -> np.ndarray:
+        return plot.bottom() - plot.height() * (prices - low) / span
 
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    middle = plot.left() + (np.arange(len(shown.close)) + 0.5) * step
     if shown.here is not None:
-        x = plot.left() + (shown.here + 0.5) * step
         painter.setPen(QPen(theme.color("pin"), 1, Qt.PenStyle.DotLine))
-        painter.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
+        painter.drawLine(QPointF(middle[shown.here], box.top()), QPointF(middle[shown.here], box.bottom()))
     wide = max(step * 0.6, 1.0)
-    for k in range(len(shown.close)):
-        o, h, lo, c = (float(a[k]) for a in (shown.open, shown.high, shown.low, shown.close))
-        if c != c or o != o:
-            continue
-        middle = plot.left() + (k + 0.5) * step
-        color = theme.color("rising" if c >= o else "falling")
+    opens, highs, lows, closes = (y(a) for a in (shown.open, shown.high, shown.low, shown.close))
+    with np.errstate(invalid="ignore"):
+        rose = shown.close >= shown.open
+    for role, which in (("rising", rose), ("falling", ~rose)):
+        color = theme.color(role)
         painter.setPen(QPen(color, 1))
-        painter.drawLine(QPointF(middle, y(h)), QPointF(middle, y(lo)))
-        body = QRectF(middle - wide / 2, y(max(o, c)), wide, max(abs(y(o) - y(c)), 1.0))
-        painter.fillRect(body, theme.color("ground") if c >= o and wide > 2 else color)
-        if wide > 2:
-            painter.drawRect(body)
+        draw_lines(painter, middle[which], highs[which], middle[which], lows[which])
+        painter.setBrush(theme.color("ground") if role == "rising" and wide > _HOLLOW else color)
+        top, bottom = np.minimum(opens, closes)[which], np.maximum(opens, closes)[which]
+        draw_boxes(painter, middle[which] - wide / 2, top, np.float64(wide), np.maximum(bottom - top, 1.0))
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setPen(Qt.PenStyle.NoPen)
     for k, tone in shown.marks:
-        middle = plot.left() + (k + 0.5) * step
         painter.setBrush(qcolor(theme.paint(TONE_COLOURS[tone])))
-        above = tone is Tone.BEARISH
-        edge = float(shown.high[k] if above else shown.low[k])
+        edge = float((highs if tone is Tone.BEARISH else lows)[k])
         if edge == edge:
-            _mark(painter, middle, y(edge), tone)
+            _mark(painter, float(middle[k]), edge, tone)
 
 
 def _mark(painter: QPainter, x: float, y: float, tone: Tone) -> None:
