@@ -169,6 +169,8 @@ def test_past_occurrences_stand_in_the_almanac_and_lead_to_their_bars(
     at = int(np.searchsorted(bars.times, expected[one].time))
     followed = bars["close"][at + 20] / bars["close"][at] - 1
     assert place.results.past.text(one, 3) == f"{followed:+.1%}"
+    young = next(k for k, o in enumerate(expected) if o.after != o.after)
+    assert place.results.past.text(young, 3) == "·" and "Fewer than 20" in place.results.past.hint(young, 3)
     assert "20 bars later the middle one stood" in place.verdict.text()
     assert place.verdict.text().startswith(f"It came true {len(expected):,} times")
     day = expected[0].day

@@ -310,6 +310,12 @@ class OccurrenceModel(RowsModel):
     def head(self, section: int) -> str:
         return ("When", "Symbol", "Name", f"{FOLLOWED_BARS} bars on")[section]
 
+    def hint(self, row: int, section: int) -> str:
+        one = self.rows[row]
+        if section == 3 and one.after != one.after:
+            return f"Fewer than {FOLLOWED_BARS} bars have passed since"
+        return self.text(row, section)
+
     def look(self, row: int, section: int) -> Look:
         after = self.rows[row].after
         return None, "ink" if section != 3 else "faint" if after != after else "loss" if after < 0 else "gain"

@@ -15,6 +15,8 @@ from oakladder.rung.words import Tone
 
 #: The room over and under the bars for marks, and half the width of a mark, in pixels.
 _ROOM, _MARK = 9.0, 3.5
+#: How much of its room a bar's body takes.
+_BODY = 0.7
 #: Bars that are wider than so many pixels are hollow where they have risen.
 _HOLLOW = 2.0
 
@@ -52,7 +54,7 @@ def _draw(painter: QPainter, shown: Glance, box: QRectF, theme: Theme, low: floa
     if shown.here is not None:
         painter.setPen(QPen(theme.color("pin"), 1, Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(middle[shown.here], box.top()), QPointF(middle[shown.here], box.bottom()))
-    wide = max(step * 0.6, 1.0)
+    wide = max(step * _BODY, 1.0)
     opens, highs, lows, closes = (y(a) for a in (shown.open, shown.high, shown.low, shown.close))
     with np.errstate(invalid="ignore"):
         rose = shown.close >= shown.open
