@@ -231,6 +231,11 @@ def test_a_symbol_is_told_what_keeps_it_out(place: ScanPlace, window: Window, ma
 
 
 def test_what_is_found_stands_on_a_sheet_of_charts(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    assert "will stand here" in place.results.sheet.empty and "Ctrl+R" in place.results.sheet.empty
+    show(place, ScanLine(Field.PRICE.value, relation=">=", number=1e9))
+    place.run()
+    calm(window)
+    assert place.results.sheet.count() == 0 and "Nothing fits now" in place.results.sheet.empty
     show(place, rule())
     place.run()
     calm(window)

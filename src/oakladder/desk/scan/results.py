@@ -56,7 +56,11 @@ class ScanResults(QTabWidget):
         self.table, self.past_table = PaintedTable(), PaintedTable()
         self.almanac = Almanac(desk.looking.theme)
         self.sheet = GlanceSheet(desk.looking.theme, "What is found, as small charts")
+        self.sheet.empty = (
+            "What fits now will stand here as small charts, with the marks of the rule. Scan looks (Ctrl+R)."
+        )
         self.past_sheet = GlanceSheet(desk.looking.theme, "Past occurrences as small charts")
+        self.past_sheet.empty = "The days on which it came true will stand here, with what followed. Look back looks."
         #: Which of the two ways of showing what is found now the user has chosen.
         self._now: QWidget = self.sheet
         self._marking: Marking | None = None
@@ -116,6 +120,7 @@ class ScanResults(QTabWidget):
         """Shows what fits now; the small charts carry the marks of a rule."""
         self._marking = marking
         self.model.show_found(found, rules, frame, self.desk.library.infos)
+        self.sheet.empty = "Nothing fits now. Look back shows when something did."
         self.sheet.show_captions(self.model.captions())
         self._ask_sparks()
         self._size_columns()
@@ -127,6 +132,7 @@ class ScanResults(QTabWidget):
 
     def show_past(self, found: list[Occurrence], frame: Timeframe, marking: Marking | None) -> None:
         """Shows on which bars it came true before, and what followed."""
+        self.past_sheet.empty = "It did not come true on these bars. More of them can be looked back over."
         self._marking = marking
         self.past.show_all(found, frame, self.desk.library.infos)
         view = self.desk.looking.view

@@ -13,10 +13,14 @@ from oakladder.engine.funnel import Stage
 from oakladder.engine.why_not import Answer
 
 _BAR, _WORDS = 150, 150
+_NOT_RUN = "Run the scan to see how many symbols it lets through"
 
 
 class FunnelBar(QWidget):
-    """A stage of the funnel as a bar: faint as far as the condition alone goes, full with those before it."""
+    """A stage of the funnel as a bar: faint as far as the condition alone goes, full with those before it.
+
+    Its place is there before there is a stage: when one comes, nothing has to be laid out anew.
+    """
 
     def __init__(self, parent: QWidget | None = None):
         super().__init__(parent)
@@ -25,20 +29,21 @@ class FunnelBar(QWidget):
         self._of = 0
         self.setFont(ui_font(SMALL))
         self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Preferred)
-        self.hide()
+        self.setAccessibleName(_NOT_RUN)
 
     def sizeHint(self) -> QSize:
         return QSize(_BAR + _WORDS, self.fontMetrics().height() + 2)
 
     def show_stage(self, stage: Stage | None, of: int, theme: Theme) -> None:
         """Shows a stage of so many symbols; None takes the bar away."""
+        if stage is None and self._stage is None:
+            return
         self._stage, self._of, self.theme = stage, of, theme
-        self.setVisible(stage is not None)
+        said = _NOT_RUN
         if stage is not None:
-            self.setToolTip(
-                f"Alone it lets {stage.alone:,} of {of:,} symbols through; with the conditions above it {stage.after:,} are left"
-            )
-            self.setAccessibleName(self.toolTip())
+            said = f"Alone it lets {stage.alone:,} of {of:,} symbols through; with the conditions above it {stage.after:,} are left"
+        self.setToolTip(said if stage is not None else "")
+        self.setAccessibleName(said)
         self.update()
 
     @property

@@ -26,6 +26,7 @@ class TradeCharts(Sheet):
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(theme, "Trades as small charts", parent)
         self._trial: Trial | None = None
+        self.empty = "No trade has ended yet."
         self._which = np.zeros(0, dtype=np.int64)
         self.opened.connect(lambda k: self.picked.emit(int(self._which[k])))
 

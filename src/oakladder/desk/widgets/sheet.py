@@ -25,6 +25,8 @@ class Sheet(QWidget):
         super().__init__(parent)
         self.theme = theme
         self.at = 0
+        #: What is said where there is no picture.
+        self.empty = ""
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumHeight(int(self.least[1]))
         self.setAccessibleName(name)
@@ -92,6 +94,8 @@ class Sheet(QWidget):
         painter.fillRect(self.rect(), self.theme.color("ground"))
         page = self.page()
         if not page:
+            painter.setPen(self.theme.color("faint"))
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.empty)
             return
         for place, k in enumerate(page):
             box = self.box(place).adjusted(4, 3, -4, -3)
