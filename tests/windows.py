@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import QEvent
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtCore import QEvent, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QPushButton
 
+from oakladder.desk.widgets.asking import Question
 from oakladder.desk.window import Window
 
 
@@ -24,3 +26,19 @@ def put_away(window: Window) -> None:
     window.desk.deleteLater()
     window.deleteLater()
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+
+
+def reply(dialog: QDialog, says: str) -> int:
+    """Answers a question as a user would: types, or chooses by the first letters, and clicks its verb. Without words,
+    or where it is another dialog, it is left by Escape."""
+    if not says or not isinstance(dialog, Question):
+        return int(QDialog.DialogCode.Rejected)
+    dialog.show()
+    field = dialog.room.itemAt(0).widget()
+    if not isinstance(field, QComboBox):
+        QTest.keyClick(field, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
+    QTest.keyClicks(field, says)
+    verb = next(b for b in dialog.findChildren(QPushButton) if b.text() == dialog.windowTitle())
+    QTest.mouseClick(verb, Qt.MouseButton.LeftButton)
+    assert not dialog.isVisible()
+    return dialog.result()

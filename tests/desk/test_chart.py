@@ -116,6 +116,17 @@ def test_time_ticks_stand_where_something_begins_and_not_on_each_other(chart: Ch
     assert all(months[int(t)] != months[int(t) - 1] for t in ticks)
 
 
+@pytest.mark.parametrize("most", [1.1, 2.3, 4.9, 7.2, 9.9, 10.7])
+def test_a_low_pane_still_has_a_number_on_its_axis(qtbot, most: float) -> None:  # type: ignore[no-untyped-def]
+    axis = PriceAxis()
+    ((step, ticks),) = axis.tickValues(0, most * 1e6, 65)
+    assert (
+        ticks
+        and all(0 < t < most * 1e6 for t in ticks)
+        and all(w.endswith(("M", "k")) for w in axis.tickStrings(ticks, 1, step))
+    )
+
+
 @pytest.mark.parametrize(
     ("low", "high", "decimals"), [(1.0, 2.0, 2), (0.0001, 0.0003, 4), (100, 100_000, 2), (0, 9e6, None)]
 )

@@ -7,25 +7,23 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import QPoint
 from PyQt6.QtGui import QAction
-from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QInputDialog, QMenu
+from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QMenu
 
 from helpers import taken
 from oakladder.desk.actions import ACTIONS
 from oakladder.desk.chart_options import BarStyle, ScaleKind
 from oakladder.desk.widgets.column_chooser import ColumnChooser
 from oakladder.desk.window import Window
+from windows import reply
 
 
 @pytest.fixture
-def answers(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> dict[str, object]:
+def answers(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> dict[str, str]:
     """What dialogs are answered with: nothing, unless a test says otherwise."""
-    given: dict[str, object] = {"text": ("", False), "item": ("", False), "long": ("", False), "save": "", "open": ""}
-    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: given["text"])
-    monkeypatch.setattr(QInputDialog, "getMultiLineText", lambda *_, **__: given["long"])
-    monkeypatch.setattr(QInputDialog, "getItem", lambda *_, **__: given["item"])
+    given = {"says": "", "save": "", "open": ""}
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, **__: (given["save"], ""))
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_, **__: (given["open"], ""))
-    monkeypatch.setattr(QDialog, "exec", lambda _: 0)
+    monkeypatch.setattr(QDialog, "exec", lambda dialog: reply(dialog, given["says"]))
     return given
 
 
@@ -70,14 +68,14 @@ def test_bars_and_scales_are_chosen_by_their_actions(window: Window, calm) -> No
 
 
 def test_a_line_and_a_script_are_asked_for_and_put_beside(window: Window, calm, answers) -> None:  # type: ignore[no-untyped-def]
-    answers["text"] = ("ema(close, 12)", True)
+    answers["says"] = "ema(close, 12)"
     window.deeds["add_line"].trigger()
-    answers["item"] = ("Quiet water", True)
+    answers["says"] = "Quiet water"
     window.deeds["add_beside"].trigger()
     window.deeds["copy_beside"].trigger()
     calm(window)
     assert [u.caption for u in window.desk.beside.uses] == ["ema(close, 12)", "Quiet water", "Tide turn"]
-    answers["text"] = ("ema(close", True)
+    answers["says"] = "ema(close"
     window.deeds["add_line"].trigger()
     assert "cannot be drawn" in window.status.text() and len(window.desk.beside.uses) == 3
 
@@ -171,13 +169,13 @@ def test_the_ladders_rows_and_lists_are_handled_from_their_menus(window: Window,
         place._row_menu(place.table.visualRect(place.table.rows.index(k, 0)).center())
         return popup_actions()
 
-    answers["text"] = ("Mine", True)
+    answers["says"] = "Mine"
     place.list_button.click()
     popup_actions()["New list …"].trigger()
     close_popups()
     calm(window)
     assert place.lists.currentText() == "Mine" and "There is nothing" not in window.status.text()
-    answers["long"] = ("BRINE FLAKE GULLW", True)
+    answers["says"] = "BRINE FLAKE GULLW"
     place.list_button.click()
     popup_actions()["Add symbols …"].trigger()
     close_popups()
@@ -185,13 +183,13 @@ def test_the_ladders_rows_and_lists_are_handled_from_their_menus(window: Window,
     assert lists.own["Mine"].symbols == ["BRINE", "FLAKE", "GULLW"]
     row(0)["Move down"].trigger()
     assert lists.own["Mine"].symbols == ["FLAKE", "BRINE", "GULLW"]
-    answers["text"] = ("earnings on Friday", True)
+    answers["says"] = "earnings on Friday"
     row(1)["Note …"].trigger()
     assert lists.own["Mine"].notes == {"BRINE": "earnings on Friday"}
     place.table.selectRow(2)
     row(2)["Remove from the list"].trigger()
     assert lists.own["Mine"].symbols == ["FLAKE", "BRINE"]
-    answers["text"] = ("Ours", True)
+    answers["says"] = "Ours"
     place.list_button.click()
     popup_actions()["Rename …"].trigger()
     close_popups()

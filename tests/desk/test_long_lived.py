@@ -18,7 +18,6 @@ from PyQt6.QtWidgets import (
     QApplication,
     QDialog,
     QFileDialog,
-    QInputDialog,
     QMenu,
     QWidget,
 )
@@ -39,8 +38,6 @@ LEFT = Qt.MouseButton.LeftButton
 @pytest.fixture
 def unasked(monkeypatch: pytest.MonkeyPatch) -> None:
     """Dialogs that ask are left without an answer."""
-    for name in ("getText", "getMultiLineText", "getItem"):
-        monkeypatch.setattr(QInputDialog, name, lambda *_, **__: ("", False))
     for name in ("getSaveFileName", "getOpenFileName", "getOpenFileNames"):
         monkeypatch.setattr(QFileDialog, name, lambda *_, **__: ("", ""))
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_, **__: "")

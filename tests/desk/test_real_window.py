@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
@@ -89,6 +90,74 @@ def test_typing_where_there_is_no_screen_types(screen: dict[str, str], x: int, y
     assert made.returncode == 0, made.stderr
     text, offered, problems, _ = made.stdout.rsplit(" ", 3)
     assert text == repr("rung 1\nline sma(close, 5) ") and int(offered) > 2 and problems == "0"
+
+
+#: Paints each place twice as fine. Of each widget of ours, prints how many squares of two by two dots hold several
+#: colours for each edge between squares, as it is and as it would be if it were only blown up; and labels that are cut.
+SHARP = """
+import json
+import numpy as np
+from PyQt6.QtCore import QPoint, QRect, Qt
+from PyQt6.QtGui import QImage
+from PyQt6.QtWidgets import QAbstractButton, QLabel, QWidget
+from oakladder.desk.app import make_app, make_window
+from oakladder.desk.shot import settle
+from oakladder.user.workspace import Workspace
+
+app = make_app()
+window = make_window(Workspace.default())
+window.resize(1280, 800)
+window.show()
+settle(app, window.desk)
+
+def fineness(image):
+    wide, high = image.width() // 2, image.height() // 2
+    if not wide or not high:
+        return None
+    dots = np.frombuffer(image.constBits().asarray(image.sizeInBytes()), np.uint32).reshape(image.height(), -1)
+    squares = dots[: high * 2, : wide * 2].reshape(high, 2, wide, 2).transpose(0, 2, 1, 3).reshape(high, wide, 4)
+    edges = int((squares[:, 1:, 0] != squares[:, :-1, 0]).sum())
+    return int((squares != squares[..., :1]).any(axis=2).sum()) / edges if edges > 100 else None
+
+told = {"fine": {}, "blown": 0.0, "cut": [], "size": 0}
+for place in ("show_bench", "show_ladder", "show_scan", "show_trial", "show_data"):
+    window.deeds[place].trigger()
+    settle(app, window.desk)
+    if place == "show_scan":
+        window.run_scan()
+        settle(app, window.desk)
+    picture = window.grab().toImage().convertToFormat(QImage.Format.Format_RGB32)
+    told["size"] = [picture.width(), picture.height()]
+    small = picture.scaled(1280, 800)
+    told["blown"] = max(told["blown"], fineness(small.scaled(2560, 1600)))
+    for widget in window.findChildren(QWidget):
+        if widget.isVisible() and type(widget).__module__.startswith("oakladder"):
+            corner = widget.mapTo(window, QPoint(0, 0)) * 2
+            fine = fineness(picture.copy(QRect(corner, widget.size() * 2)))
+            if fine is not None:
+                told["fine"][place + " " + type(widget).__name__] = fine
+    for kind in (QAbstractButton, QLabel):
+        for said in window.findChildren(kind):
+            words = said.text().replace("&", "")
+            loose = kind is QLabel and (said.wordWrap() or "<" in words)
+            if said.isVisible() and words and not loose and not said.toolTip():
+                if said.fontMetrics().horizontalAdvance(words) > said.width() + 1:
+                    told["cut"].append(words)
+print(json.dumps(told))
+window.desk.jobs.close()
+"""
+
+
+def test_twice_as_fine_a_screen_is_painted_twice_as_fine(tmp_path: Path) -> None:
+    """A picture that is only blown up has squares of one colour throughout."""
+    scaled = {**os.environ, "QT_SCALE_FACTOR": "2", "QT_QPA_PLATFORM": "offscreen", "XDG_DATA_HOME": str(tmp_path)}
+    made = run(["-c", SHARP], {**scaled, "XDG_CONFIG_HOME": str(tmp_path / "config")})
+    assert made.returncode == 0, made.stderr
+    told = json.loads(made.stdout)
+    print(json.dumps(told, indent=1))
+    assert told["size"] == [2560, 1600] and not told["cut"]
+    assert len(told["fine"]) > 30 and told["blown"] == 0
+    assert min(told["fine"].values()) > 0.3
 
 
 #: Opens the window, begins work that cannot be stopped, and leaves as by Ctrl+Q.

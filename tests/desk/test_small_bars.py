@@ -68,3 +68,16 @@ def test_bars_without_prices_are_left_out(qapp: QApplication) -> None:
     assert set(colours(painted(holes), 0.36, 0.64)) == {DAY.ground}
     for nothing in (made([nan], [nan]), made([], [])):
         assert set(colours(painted(nothing))) == {DAY.ground}
+
+
+def test_prices_beside_those_of_the_bars_find_room(qapp: QApplication) -> None:
+    shown = made([20, 21, 22], [21, 22, 23])
+    image = QImage(WIDE, HIGH, QImage.Format.Format_RGB32)
+    painter = QPainter(image)
+    plot = draw_glance(painter, shown, QRectF(0, 0, WIDE, HIGH), DAY, words=False, also=(10.0, 40.0))
+    nowhere = draw_glance(painter, made([np.nan], [np.nan]), QRectF(0, 0, WIDE, HIGH), DAY)
+    painter.end()
+    assert plot is not None and nowhere is None
+    into, out = plot.point(0, 10.0), plot.point(2, 40.0)
+    assert 0 < into.x() < out.x() < WIDE and HIGH > into.y() > out.y() > 0
+    assert plot.point(1, 25.0).y() == pytest.approx((into.y() + out.y()) / 2)

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLabel, QMenu
+from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QLabel, QMenu
 
 import windows
 from oakladder.bars.timeframes import Timeframe
@@ -21,7 +21,7 @@ from oakladder.desk.trial.place import TrialPlace
 from oakladder.desk.window import Window
 from oakladder.trial.changes import Change, What
 from oakladder.user.workspace import Workspace
-from windows import put_away
+from windows import put_away, reply
 
 Calm = Callable[[Window], None]
 RULE = """rung 1
@@ -440,7 +440,7 @@ def test_what_is_tried_comes_back_after_a_restart(window: Window, calm: Calm, pl
 def test_asked_settings_become_variants(
     window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("40", True))
+    monkeypatch.setattr(QDialog, "exec", lambda dialog: reply(dialog, "40"))
     popup = place.variants.menu(QPoint(0, 0))
     popup.actions()[0].trigger()
     popup.close()

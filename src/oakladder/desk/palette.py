@@ -56,8 +56,8 @@ class Palette(QDialog):
         self._made_of = made_of
         self._all: list[PaletteLine] = []
         self._choices: list[PaletteLine] = []
-        self.line = QLineEdit()
-        self.list = QListWidget()
+        self.line = QLineEdit(accessibleName="What is looked for")
+        self.list = QListWidget(accessibleName="What was found")
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.line.textChanged.connect(self._filter)
         self.line.installEventFilter(self)

@@ -59,18 +59,24 @@ def glance(
     Raises `DataProblem`, `RunProblem`, `KeyError`.
     """
     panel = library.panel([symbol], timeframe, extended)
-    made, count = panel.bars(0), panel.size
+    count = panel.size
     here = int(np.searchsorted(panel.times, at)) if at is not None else None
     end = count if here is None else min(here + after + 1, count)
     first = max(end - bars - (after if here is not None else 0), 0)
-    part = slice(first, end)
-    marks = [] if marking is None else _marks(marking, panel, part)
+    marks = [] if marking is None else _marks(marking, panel, slice(first, end))
+    return piece(panel, 0, first, end, tuple(marks), None if here is None else here - first)
+
+
+def piece(
+    panel: Panel, which: int, first: int, end: int, marks: tuple[tuple[int, Tone], ...] = (), here: int | None = None
+) -> Glance:
+    """The bars of a panel's symbol from ``first`` up to ``end``, counted from its own first one."""
+    made, part = panel.bars(which), slice(first, end)
     span = (
         f"{end - first} bars, {_day(bar_time(made, first))} to {_day(bar_time(made, end - 1))}" if end > first else ""
     )
     opens, highs, lows, closes = (np.array(made[name][part]) for name in ("open", "high", "low", "close"))
-    about = None if here is None else here - first
-    return Glance(symbol, str(timeframe), opens, highs, lows, closes, tuple(marks), span, about)
+    return Glance(panel.symbols[which], str(panel.timeframe), opens, highs, lows, closes, marks, span, here)
 
 
 def _marks(marking: Marking, panel: Panel, part: slice) -> Sequence[tuple[int, Tone]]:

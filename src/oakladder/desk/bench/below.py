@@ -76,6 +76,7 @@ class Below(QTabWidget):
         self.addTab(evidence, "Evidence")
         self.addTab(glance, "Trial")
         self.setDocumentMode(True)
+        self.setAccessibleName("What the rule did")
         self.currentChanged.connect(lambda _: self._watch())
 
     def _watch(self) -> None:

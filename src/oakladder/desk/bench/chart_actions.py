@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import QObject, QPoint
-from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QWidget
+from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
 
 from oakladder.desk.bench.replay import ReplayLine
 from oakladder.desk.beside import ScriptUse, line_use
@@ -18,6 +18,7 @@ from oakladder.desk.chart.export import picture_of, save_data
 from oakladder.desk.chart_options import BarStyle, ScaleKind
 from oakladder.desk.programs import title_of
 from oakladder.desk.session import Desk
+from oakladder.desk.widgets.asking import one_of, words_for
 from oakladder.desk.widgets.passing import passing_menu
 from oakladder.engine.picture.parts import PRICE, VOLUME
 from oakladder.rung import analyse
@@ -130,13 +131,10 @@ class Deeds(QObject):
 
     def add_line(self) -> None:
         """Asks for an expression and draws it as a line."""
-        words, fine = QInputDialog.getText(
-            self._owner,
-            "A line beside the script",
-            "What shall be drawn? Anything Rung can work out:",
-            text="sma(close, 50)",
+        words = words_for(
+            self._owner, "Which line beside the script?", "Draw it", "sma(close, 50)", "Anything Rung can work out."
         )
-        if fine and words.strip():
+        if words is not None and words.strip():
             self.put_line(words.strip())
 
     def put_line(self, expression: str) -> None:
@@ -156,9 +154,9 @@ class Deeds(QObject):
         """Asks which script shall stand beside the open one."""
         files = self.desk.workspace.script_files()
         titles = [title_of(p.name) for p in files]
-        title, fine = QInputDialog.getItem(self._owner, "A script beside", "Which one?", titles, 0, False)
-        if fine:
-            self.put_beside(files[titles.index(title)])
+        which = one_of(self._owner, "Which script beside the open one?", "Put it there", titles)
+        if which is not None:
+            self.put_beside(files[which])
 
     def copy_beside(self) -> None:
         """Puts the open script beside itself as it is set now, to compare the two."""

@@ -17,7 +17,7 @@ class EvidenceGlance(QWidget):
     def __init__(self, judging: Judging, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
         self._judging = judging
-        self.signals, self.where = QComboBox(), QLabel(objectName="quiet")
+        self.signals, self.where = QComboBox(accessibleName="The signal that is judged"), QLabel(objectName="quiet")
         self.list, self.symbol = QLabel(), QLabel(objectName="quiet")
         self.fan = FanView(theme)
         self.signals.setToolTip("Which signal is judged")

@@ -22,7 +22,10 @@ class ReplayLine(QWidget):
         self.desk = desk
         self.when = QLabel(objectName="head")
         self.when.setMinimumWidth(40)
-        self.unit, self.speed = QComboBox(), QComboBox()
+        self.unit, self.speed = (
+            QComboBox(accessibleName="What a step is"),
+            QComboBox(accessibleName="How fast it plays"),
+        )
         self.unit.addItems(["bars", "minutes"])
         self.speed.addItems(list(SPEEDS))
         self.speed.setCurrentText("steady")

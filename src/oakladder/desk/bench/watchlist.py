@@ -158,7 +158,7 @@ class WatchlistPanel(QWidget):
         super().__init__(parent)
         self.model = WatchModel(infos, theme)
         self.rows = _Sorted(self.model)
-        self.lists = QComboBox()
+        self.lists = QComboBox(accessibleName="The watchlist")
         self.lists.setToolTip("Which list is shown")
         self.lists.activated.connect(lambda _: self.list_chosen.emit(self.lists.currentText()))
         self.columns_button = QToolButton(text="Columns")
@@ -166,11 +166,13 @@ class WatchlistPanel(QWidget):
         self.columns_button.clicked.connect(
             lambda: self.columns_asked.emit(self.columns_button.mapToGlobal(self.columns_button.rect().bottomLeft()))
         )
-        self.filter = QLineEdit(placeholderText="Filter by symbol, name or sector")
+        self.filter = QLineEdit(
+            placeholderText="Filter by symbol, name or sector", accessibleName="Filter the watchlist"
+        )
         self.filter.setClearButtonEnabled(True)
         self.filter.textChanged.connect(self._filtered)
         self.count = QLabel(objectName="quiet")
-        self.table = PaintedTable()
+        self.table = PaintedTable(accessibleName="Watchlist")
         self.head = ColumnHead(theme, self.model, self.table)
         self.legend = FillLegend(theme)
         self._set_up_table()

@@ -105,16 +105,21 @@ class PriceAxis(pg.AxisItem):
         self.setStyle(tickLength=-4, autoExpandTextSpace=False)
 
     def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
-        """Whole steps of 1, 2 or 5, about thirty-five pixels apart."""
+        """Whole steps of 1, 2 or 5, about thirty-five pixels apart; closer in a pane that would show less than two."""
         if self.price_scale.kind is ScaleKind.LOG:
             return self._log_ticks(low, high, size)
-        wanted = (high - low) / max(size / 34, 1)
-        if not wanted > 0:
-            return []
-        step = _round_step(wanted)
-        values = np.arange(np.ceil(low / step), np.floor(high / step) + 1) * step
-        edge = (high - low) / max(size, 1) * 8  # a number too near the rim would be cut
-        return [(step, values[(values > low + edge * 0.5) & (values < high - edge)].tolist())]
+        made: list[tuple[float, list[float]]] = []
+        for apart in (34, 17):
+            wanted = (high - low) / max(size / apart, 1)
+            if not wanted > 0:
+                return []
+            step = _round_step(wanted)
+            values = np.arange(np.ceil(low / step), np.floor(high / step) + 1) * step
+            edge = (high - low) / max(size, 1) * 8  # a number too near the rim would be cut
+            made = [(step, values[(values > low + edge * 0.5) & (values < high - edge)].tolist())]
+            if len(made[0][1]) > 1:
+                break
+        return made
 
     def set_tags(self, tags: list[tuple[float, str, QColor, QColor]]) -> None:
         """Puts prices on the axis over its numbers: the last one, that of the cursor."""

@@ -59,6 +59,9 @@ class Chart(pg.GraphicsLayoutWidget):
         self._range = (0.0, 1.0)
         self._series: tuple[str, str] | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        for part in (self, self.viewport()):
+            if part is not None:
+                part.setAccessibleName("Chart")
         self.setFrameShape(self.Shape.NoFrame)
         self.ci.layout.setSpacing(0)
         self.ci.layout.setContentsMargins(0, 0, 0, 0)

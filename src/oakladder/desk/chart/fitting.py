@@ -16,6 +16,8 @@ from oakladder.engine.picture.parts import PRICE, VOLUME
 
 #: Empty room at the right, as a share of the bars seen.
 ROOM = 0.06
+#: Room above and below the price, as a share of its span; and what a legend of two lines takes, in pixels.
+_EDGE, _LEGEND = 0.09, 44.0
 
 
 def price_scale(kind: ScaleKind, bars: Bars, first: int, last: int) -> Scale:
@@ -43,7 +45,8 @@ def fit(panes: Mapping[str, Pane], bars: PriceBars, volume: VolumeColumns, first
             if low == low:  # a line far away must not flatten the bars
                 span = max(high - low, 1e-12)
                 a, b = max(a, low - span * 0.6), min(b, high + span * 0.6)
-            pane.scale_to(float(np.fmin(low, a)), float(np.fmax(high, b)), 0.09)
+            above = min(max(_LEGEND / max(pane.view.height(), 1), _EDGE), 0.3)
+            pane.scale_to(float(np.fmin(low, a)), float(np.fmax(high, b)), _EDGE, above)
         elif name == LANES:
             continue
         elif name == VOLUME:

@@ -8,8 +8,13 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from oakladder.desk.chart.item import Item
-from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
+
+#: A pane narrower than so many pixels keeps its legend to the names, in small letters.
+_NARROW = 300.0
+#: How thick the ground is behind words, of 255.
+_VEIL = 190
 
 
 @dataclass(slots=True)
@@ -73,7 +78,7 @@ class Overlay(Item):
         view = self.box
         if not self.content.folded:
             self._lines(painter, view)
-        painter.setFont(ui_font())
+        painter.setFont(ui_font(SMALL) if view.width() < _NARROW else ui_font())
         top = self._legend(painter, view)
         if self.content.folded:
             return
@@ -130,13 +135,14 @@ class Overlay(Item):
             x += 14
         left = x
         for entry in self.content.entries:
-            text = f"{entry.name} {entry.value}".strip()
+            text = entry.name if view.width() < _NARROW else f"{entry.name} {entry.value}".strip()
             width = metrics.horizontalAdvance(text) + 26
             if x + width > view.right() - 8 and x > left:
                 if self.content.folded:
                     break
                 x, y = left, y + height
             self.places.append((QRectF(x, y, width - 10, height), entry.name))
+            self._ground(painter, QRectF(x - 2, y, width - 8, height))
             painter.setPen(QPen(entry.color if not entry.hidden else self.theme.color("line"), 3))
             painter.drawLine(QPointF(x, y + height / 2), QPointF(x + 10, y + height / 2))
             painter.setPen(self.theme.color("faint" if entry.hidden else "ink"))
@@ -150,14 +156,23 @@ class Overlay(Item):
         for corner, text, color in self.content.notes:
             if not text:
                 continue
-            rows = text.count("\n") + 1
-            down = used.get(corner, 4.0)
-            used[corner] = down + rows * height
             vertical, horizontal = corner.split()
-            y = view.top() + down if vertical == "top" else view.bottom() - down - rows * height
             align = Qt.AlignmentFlag.AlignLeft if horizontal == "left" else Qt.AlignmentFlag.AlignRight
+            flags = align | Qt.TextFlag.TextWordWrap
+            room = QRectF(view.left() + 8, view.top(), view.width() - 16, view.height())
+            needed = max(painter.boundingRect(room, flags, text).height(), height)
+            down = used.get(corner, 4.0)
+            used[corner] = down + needed
+            room.moveTop(view.top() + down if vertical == "top" else view.bottom() - down - needed)
+            self._ground(painter, painter.boundingRect(room, flags, text))
             painter.setPen(color)
-            painter.drawText(QRectF(view.left() + 8, y, view.width() - 16, rows * height), align, text)
+            painter.drawText(room, flags, text)
+
+    def _ground(self, painter: QPainter, box: QRectF) -> None:
+        """Lightens what lies behind words, so that they can be read over bars."""
+        ground = self.theme.color("ground")
+        ground.setAlpha(_VEIL)
+        painter.fillRect(box, ground)
 
     def _measure(self, painter: QPainter, view: QRectF, measure: Measure) -> None:
         """The line between the two points, the box that they span, and the words beside it."""

@@ -138,8 +138,9 @@ class Pane:
         self.axis.setStyle(showValues=not folded)
         self.overlay.update()
 
-    def scale_to(self, low: float, high: float, room: float = 0.06) -> None:
-        """Shows the values from low to high with some room on both sides; all-equal values get room of their own."""
+    def scale_to(self, low: float, high: float, room: float = 0.06, above: float | None = None) -> None:
+        """Shows the values from low to high with some room on both sides, ``above`` at the top; all-equal values get
+        room of their own."""
         if not (np.isfinite(low) and np.isfinite(high)):
             return
         if high <= low:
@@ -149,4 +150,4 @@ class Pane:
         if not np.isfinite(bottom):  # a logarithm has no place for it
             bottom = top - 2
         span = max(top - bottom, 1e-12)
-        self.view.setYRange(bottom - span * room, top + span * room, padding=0)
+        self.view.setYRange(bottom - span * room, top + span * (room if above is None else above), padding=0)

@@ -54,7 +54,7 @@ class DataPlace(QWidget):
         self.seen: dict[Path, list[Intake]] = {}
         self.mends: dict[Trouble, Mend] = {}
         self.setAcceptDrops(True)
-        self.files = QListWidget()
+        self.files = QListWidget(accessibleName="Files that were dropped")
         self.reading = ReadingForm()
         self.facts = QLabel(objectName="quiet")
         self.chart = FirstChart(desk.looking.theme)
@@ -66,7 +66,7 @@ class DataPlace(QWidget):
         self.take_button = QPushButton("Take them in", objectName="go")
         self.stop_button = QPushButton("Stop")
         self.progress = QProgressBar(textVisible=False, maximum=1000)
-        self.tabs = QTabWidget()
+        self.tabs = QTabWidget(accessibleName="Files and symbols")
         self.symbols = SymbolsView(desk)
         self._lay_out()
         self._connect()

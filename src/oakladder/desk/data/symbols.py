@@ -153,14 +153,16 @@ class SymbolsView(QWidget):
         self.rows.setSourceModel(self.model)
         self.rows.setFilterKeyColumn(-1)
         self.rows.setFilterCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
-        self.filter = QLineEdit(placeholderText="Filter by anything that stands below")
+        self.filter = QLineEdit(
+            placeholderText="Filter by anything that stands below", accessibleName="Filter the symbols"
+        )
         self.filter.setClearButtonEnabled(True)
         self.filter.textChanged.connect(self.rows.setFilterFixedString)
         desk.looking.theme_changed.connect(self._show_theme)
         self.button = QPushButton("Change the chosen …")
         self.button.clicked.connect(self.ask)
         self.word = QLabel(objectName="quiet")
-        self.table = PaintedTable()
+        self.table = PaintedTable(accessibleName="Symbols and their data")
         pictures = {_BARS: self.model.draw_bars, _CHART: self.model.draw_chart}
         self.table.painter = RowPainter(self.table, self.rows, self.model, ui_font(), pictures=pictures)
         self._set_up()

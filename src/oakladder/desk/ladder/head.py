@@ -34,6 +34,7 @@ class LadderHead(ColumnHead):
         for section, line in enumerate(self.lines):  # those that are there stay: each takes a millisecond to be styled
             line.blockSignals(True)
             line.setText(self._rows.filters.get(section, ""))
+            line.setAccessibleName(f"Filter by {self._source.spoken_head(section)}")
             line.blockSignals(False)
         self.place_lines()
 

@@ -7,11 +7,11 @@ from pathlib import Path
 from typing import Protocol
 
 from PyQt6.QtCore import QObject
-from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QInputDialog, QToolButton, QWidget
+from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QToolButton, QWidget
 
 from oakladder.desk.jobs import sentence_of
 from oakladder.desk.session import Desk
-from oakladder.desk.widgets.asking import agreed
+from oakladder.desk.widgets.asking import agreed, text_for, words_for
 from oakladder.desk.widgets.passing import below, passing_menu
 from oakladder.disk import why, write_atomic
 from oakladder.user.lists import ListProblem
@@ -84,8 +84,8 @@ class ListDeeds(QObject):
             self.change(lambda: self._desk.lists.delete(name))
 
     def _ask_list(self) -> None:
-        name, fine = QInputDialog.getText(self._widget, "New list", "What shall it be called?")
-        if fine:
+        name = words_for(self._widget, "What shall the new list be called?", "Make the list")
+        if name is not None:
             self.make(name)
 
     def make(self, name: str, symbols: list[str] | None = None) -> None:
@@ -94,8 +94,10 @@ class ListDeeds(QObject):
         self.change(lambda: self._desk.lists.make(name, chosen if len(chosen) > 1 else []), name.strip())
 
     def _ask_symbols(self) -> None:
-        text, fine = QInputDialog.getMultiLineText(self._widget, "Add symbols", "Symbols, however they are parted:")
-        if fine:
+        text = text_for(
+            self._widget, "Which symbols?", "Add them", "However they are parted: by commas, spaces, lines."
+        )
+        if text is not None:
             self.add(text)
 
     def _paste(self) -> None:
@@ -113,8 +115,8 @@ class ListDeeds(QObject):
 
     def _ask_rename(self) -> None:
         old = self.current
-        name, fine = QInputDialog.getText(self._widget, "Rename", "What shall it be called?", text=old)
-        if fine:
+        name = words_for(self._widget, f"What shall {old} be called?", "Rename it", old)
+        if name is not None:
             self.change(lambda: self._desk.lists.rename(old, name), name.strip())
 
     def _ask_import(self) -> None:

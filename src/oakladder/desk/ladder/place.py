@@ -10,7 +10,6 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
-    QInputDialog,
     QLabel,
     QSplitter,
     QToolButton,
@@ -30,6 +29,7 @@ from oakladder.desk.ladder.table import LadderTable
 from oakladder.desk.look.distances import GAP, WIDE
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.session import Desk
+from oakladder.desk.widgets.asking import words_for
 from oakladder.desk.widgets.column_chooser import ask_column
 from oakladder.desk.widgets.legend import FillLegend
 from oakladder.desk.widgets.passing import passing_menu
@@ -58,11 +58,12 @@ class LadderPlace(QWidget):
         self._waiting: set[ColumnPlace] = set()
         self._jobs = desk.column_jobs("ladder")
         self._troubles: list[str] = []
-        self.lists = QComboBox()
+        self.lists = QComboBox(accessibleName="The list")
         self.deeds = ListDeeds(self, self)
         self.lists.setMinimumWidth(180)
         self.lists.activated.connect(lambda _: self.refresh())
         self.table = LadderTable(desk.looking.theme)
+        self.table.setAccessibleName("Symbols, with the columns of scripts")
         self.minis = Minis(desk.looking.theme)
         self.word = QLabel(objectName="quiet")
         self.word.setMinimumWidth(20)
@@ -285,8 +286,8 @@ class LadderPlace(QWidget):
     def _ask_note(self, name: str, symbol: str) -> None:
         known = self.desk.lists.own.get(name)
         old = known.notes.get(symbol, "") if known is not None else ""
-        text, fine = QInputDialog.getText(self, f"A note on {symbol}", "", text=old)
-        if fine:
+        text = words_for(self, f"A note on {symbol}", "Keep the note", old)
+        if text is not None:
             self.deeds.change(lambda: self.desk.lists.note(name, symbol, text))
 
     def _open(self, index: QModelIndex) -> None:

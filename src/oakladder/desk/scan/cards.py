@@ -39,7 +39,7 @@ JOINS = {
 
 def join_box(how: str) -> QComboBox:
     """A choice of how conditions are joined."""
-    box = QComboBox()
+    box = QComboBox(accessibleName="How the conditions are joined")
     for join, words in JOINS.items():
         box.addItem(words, join.value)
     box.setCurrentIndex(max(box.findData(how), 0))
@@ -225,6 +225,7 @@ class CardScroll(QScrollArea):
         self._lines = lines
         self.setWidget(lines)
         self.setWidgetResizable(True)
+        self.setAccessibleName("The conditions")
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
         lines.setObjectName("place")

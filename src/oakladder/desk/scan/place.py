@@ -64,12 +64,15 @@ class ScanPlace(QWidget):
         self._entered = self._reading = False
         self._then: Callable[[], None] | None = None
         self._opposite, self._keeps = False, ""
-        self.list, self.timeframe = QComboBox(), QComboBox()
+        self.list, self.timeframe = (
+            QComboBox(accessibleName="The list that is scanned"),
+            QComboBox(accessibleName="The timeframe"),
+        )
         self.saves = SavedBox(desk, self.scan, self._show, self)
         self.join = join_box(Join.ALL.value)
         self.lines = LinesEditor()
         self.shelf = CardScroll(self.lines)
-        self.days = QSpinBox(minimum=5, maximum=5000, value=250)
+        self.days = QSpinBox(minimum=5, maximum=5000, value=250, accessibleName="How many bars back")
         self.run_button = QPushButton("Scan", objectName="go")
         self.past_button = QPushButton("Look back")
         self.run_button.setToolTip(hinted("Look which symbols fit now", "run_scan"))
@@ -78,7 +81,7 @@ class ScanPlace(QWidget):
         self.stop_button.setEnabled(False)
         self.progress = QProgressBar(textVisible=False, maximum=1000)
         self.verdict = QLabel("Put conditions together and press Scan. Enter on a hit opens its chart.")
-        self.asked = QLineEdit(placeholderText="Why not …", clearButtonEnabled=True)
+        self.asked = QLineEdit(placeholderText="Why not …", clearButtonEnabled=True, accessibleName="Why not: a symbol")
         self.asked.setToolTip(
             "A symbol: each condition says whether it holds for it, and the first that fails by how much"
         )

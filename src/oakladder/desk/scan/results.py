@@ -51,9 +51,13 @@ class ScanResults(QTabWidget):
 
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent)
+        self.setAccessibleName("What was found")
         self.desk = desk
         self.model, self.past = FoundModel(desk.looking.theme), OccurrenceModel(desk.looking.theme)
-        self.table, self.past_table = PaintedTable(), PaintedTable()
+        self.table, self.past_table = (
+            PaintedTable(accessibleName="Symbols found"),
+            PaintedTable(accessibleName="Past occurrences"),
+        )
         self.almanac = Almanac(desk.looking.theme)
         self.sheet = GlanceSheet(desk.looking.theme, "What is found, as small charts")
         self.sheet.empty = (

@@ -7,13 +7,12 @@ from collections.abc import Callable
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import (
     QComboBox,
-    QInputDialog,
     QWidget,
 )
 
 from oakladder.desk.jobs import sentence_of
 from oakladder.desk.session import Desk
-from oakladder.desk.widgets.asking import agreed
+from oakladder.desk.widgets.asking import agreed, words_for
 from oakladder.user.scans import SavedScan, ScanProblem
 
 
@@ -28,7 +27,7 @@ class SavedBox(QObject):
         """``current`` gives the scan as it is put together, ``show`` shows one."""
         super().__init__(parent)
         self.desk, self._current, self._show = desk, current, show
-        self.box = QComboBox()
+        self.box = QComboBox(accessibleName="The scan")
         self.box.setMinimumWidth(110)
         self.box.setMaximumWidth(240)
         self.box.activated.connect(lambda _: self.show_saved(self.box.currentText()))
@@ -70,8 +69,8 @@ class SavedBox(QObject):
         self.changed.emit()
 
     def ask_save(self) -> None:
-        name, fine = QInputDialog.getText(self.box, "Save the scan", "Under which name?", text=self._current().name)
-        if fine:
+        name = words_for(self.box, "Under which name?", "Save the scan", self._current().name)
+        if name is not None:
             self.save_as(name)
 
     def save(self) -> None:

@@ -61,7 +61,7 @@ class EarlierDialog(QDialog):
         self._now, self._taken = now, taken
         self.setWindowTitle("Earlier versions")
         self.resize(760, 460)
-        self.list = QListWidget()
+        self.list = QListWidget(accessibleName="Earlier versions")
         for version in reversed(versions):
             item = QListWidgetItem(f"{datetime.fromtimestamp(version.moment):%d %b %Y, %H:%M:%S}")
             item.setData(Qt.ItemDataRole.UserRole, version)

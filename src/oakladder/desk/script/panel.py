@@ -10,7 +10,6 @@ from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
-    QInputDialog,
     QLabel,
     QListWidget,
     QListWidgetItem,
@@ -28,6 +27,7 @@ from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.gallery import GalleryDialog
 from oakladder.desk.script.source import SourceDialog
 from oakladder.desk.session import Desk
+from oakladder.desk.widgets.asking import words_for
 from oakladder.desk.widgets.passing import show_for_itself
 from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.disk import why
@@ -47,7 +47,7 @@ class ScriptPanel(QWidget):
         self.desk = desk
         #: The script whose text stands in the editor.
         self._shown: Path | None = None
-        self.chooser = QComboBox()
+        self.chooser = QComboBox(accessibleName="The script")
         self.chooser.activated.connect(self._choose)
         self.new_button = QToolButton(text="New")
         self.new_button.setToolTip(hinted("A new script to start from", "new_script"))
@@ -55,9 +55,10 @@ class ScriptPanel(QWidget):
         self.settings = SettingsStrip()
         self.beside = BesideRows(desk)
         self.editor = ScriptEditor(desk.looking.theme)
+        self.editor.setAccessibleName("The text of the script")
         self.standing = Standing(desk)
         self.verdict = QLabel(objectName="quiet")
-        self.problems = QListWidget()
+        self.problems = QListWidget(accessibleName="Problems of the script")
         self.problems.setWordWrap(True)
         self.problems.setSpacing(HAIR)
         self.problems.setViewportMargins(6, 0, 6, 0)
@@ -116,8 +117,8 @@ class ScriptPanel(QWidget):
 
     def ask_new(self) -> None:
         """Asks for a title and makes a script with it."""
-        title, fine = QInputDialog.getText(self, "New script", "What shall it be called?")
-        if fine and title.strip():
+        title = words_for(self, "What shall the new script be called?", "Make the script")
+        if title is not None and title.strip():
             try:
                 self.desk.rule.new(title.strip())
             except OSError as error:

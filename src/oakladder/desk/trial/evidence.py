@@ -38,7 +38,11 @@ class EvidenceView(QWidget):
             "weekday": splits.by_weekday,
             "hour": splits.by_hour,
         }
-        self.signals, self.sentence, self.warnings = QComboBox(), QLabel(objectName="head"), QLabel(objectName="quiet")
+        self.signals, self.sentence, self.warnings = (
+            QComboBox(accessibleName="The signal that is judged"),
+            QLabel(objectName="head"),
+            QLabel(objectName="quiet"),
+        )
         self.fan, self.horizons = FanView(theme), HorizonRows(theme)
         self.parts = BarsBy(theme, ("more", "times", "days", "up"), list(self._splits))
         self.parts.chooser.setToolTip("By how much the mean is above what is usual in the same part")

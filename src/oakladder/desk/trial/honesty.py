@@ -84,7 +84,7 @@ class HonestyView(QWidget):
         self._rule = rule
         self.button, self.words = QToolButton(text="Check it"), QLabel(objectName="head")
         self.about = QLabel(_ABOUT, objectName="quiet")
-        self.source, self.table = _Findings(theme), QTableView()
+        self.source, self.table = _Findings(theme), QTableView(accessibleName="What was found")
         self.table.setModel(self.source)
         across = tables.set_up(self.table)
         for k, width in enumerate((96, 70, 0, 60, 74, 140)):

@@ -127,11 +127,14 @@ class NotebookView(QWidget):
     def __init__(self, notes: Notes, judging: Judging, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
         self._notes, self._judging = notes, judging
-        self.source, self.table = _Entries(theme), QTableView()
+        self.source, self.table = _Entries(theme), QTableView(accessibleName="What was tried")
         self.rows = SortedRows(self.source)
         self.counted, self.seal = QLabel(objectName="head"), QLabel(objectName="quiet")
         self.compared = QLabel(objectName="quiet")
-        self.note, self.note_button = QLineEdit(placeholderText="A note about this rule"), QToolButton(text="Note it")
+        self.note, self.note_button = (
+            QLineEdit(placeholderText="A note about this rule", accessibleName="A note about this rule"),
+            QToolButton(text="Note it"),
+        )
         self.break_button = QToolButton(text="Break the seal …")
         #: Asks whether the seal is really to be broken.
         self.ask: Callable[[], bool] = self._ask

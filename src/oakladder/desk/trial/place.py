@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
     QLabel,
+    QLineEdit,
     QProgressBar,
     QSplitter,
     QTabWidget,
@@ -59,8 +60,9 @@ class TrialPlace(QWidget):
         self.desk, self.trials = desk, desk.trials
         theme = desk.looking.theme
         self.sentence, self.word = QLabel(objectName="head"), QLabel(objectName="quiet")
-        self.lists, self.frames = QComboBox(), QComboBox()
-        self.frames.setEditable(True)
+        self.lists, self.frames = QComboBox(accessibleName="List"), QComboBox(accessibleName="Timeframe", editable=True)
+        for line in self.frames.findChildren(QLineEdit):
+            line.setAccessibleName("Timeframe")
         self.frames.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
         self.terms_button = QToolButton(text="Terms", checkable=True)
         self.write_button, self.save_button = (
@@ -74,14 +76,12 @@ class TrialPlace(QWidget):
         self.table, self.charts, self.months = TradeTable(theme), TradeCharts(theme), MonthSheet(theme)
         self.groups = GroupsPanel(theme, self._groups)
         self.scatter, self.left_out = Scatter(theme), LeftOut(theme)
-        self.tabs, self.views = QTabWidget(), QTabWidget()
+        self.tabs, self.views = QTabWidget(accessibleName="Trades"), QTabWidget(accessibleName="Ways to judge")
         self.evidence = EvidenceView(desk.judging, theme, self._groups)
         self.chance = ChanceView(desk.judging, desk.notes, theme)
         self.sweep = SweepView(desk.sweeping, desk.notes, desk.rule, theme)
-        self.notebook, self.honesty = (
-            NotebookView(desk.notes, desk.judging, theme),
-            HonestyView(desk.judging, desk.rule, theme),
-        )
+        self.notebook = NotebookView(desk.notes, desk.judging, theme)
+        self.honesty = HonestyView(desk.judging, desk.rule, theme)
         self._shown: Trial | None = None
         self._lay_out()
         self._connect()

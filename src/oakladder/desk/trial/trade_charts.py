@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
-from oakladder.desk.chart.arrays import draw_chain
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.sheet import Sheet
+from oakladder.desk.widgets.small_bars import draw_glance
+from oakladder.engine.glance import piece
 from oakladder.trial.report import day_words, trade_words
 from oakladder.trial.trial import Trial
 
@@ -51,37 +54,31 @@ class TradeCharts(Sheet):
 
     def _chart(self, painter: QPainter, trial: Trial, trade: int, box: QRectF) -> None:
         trades, panel = trial.trades, trial.ground.panel
-        entered, left = int(trades.entered[trade]), int(trades.left[trade])
-        symbol = int(trades.symbol[trade])
+        symbol, won = int(trades.symbol[trade]), trial.book.net[trade] > 0
+        start = int(panel.starts[symbol])
+        entered, left = int(trades.entered[trade]) - start, int(trades.left[trade]) - start
+        self._head(painter, panel.symbols[symbol], f"{trial.results.ratio[trade]:+.1%}", box, bool(won))
         around = max(int((left - entered) * _AROUND), _LEAST)
-        first, last = max(entered - around, int(panel.starts[symbol])), min(left + around, int(panel.ends[symbol]) - 1)
-        closes = panel.column("close")[first : last + 1]
-        won = trial.book.net[trade] > 0
+        first, end = max(entered - around, 0), min(left + around + 1, int(panel.ends[symbol]) - start)
+        prices = float(trades.entry[trade]), float(trades.exit[trade])
+        room = box.adjusted(0, painter.fontMetrics().height() + 1, 0, 0)
+        held = f"{day_words(trial, int(trades.entered[trade])).replace(' 20', ' ', 1)}, {int(trial.results.bars[trade])} bars"
+        shown = replace(piece(panel, symbol, first, end), span=held)
+        plot = draw_glance(painter, shown, room, self.theme, also=prices)
+        if plot is None:
+            return
+        color = self.theme.color("gain" if won else "loss")
+        painter.setPen(QPen(color, 2))
+        into, out = plot.point(entered - first, prices[0]), plot.point(left - first, prices[1])
+        painter.drawLine(into, out)
+        painter.setBrush(self.theme.color("ground"))
+        painter.drawEllipse(into, 3.5, 3.5)
+        painter.fillRect(QRectF(out.x() - 3, out.y() - 3, 6, 6), color)
+
+    def _head(self, painter: QPainter, symbol: str, brought: str, box: QRectF, won: bool) -> None:
+        """The symbol, and at the right what the trade brought."""
         painter.setFont(ui_font(SMALL))
-        brought = f"{trial.results.ratio[trade]:+.1%}"
-        metrics = painter.fontMetrics()
-        room = int(box.width()) - metrics.horizontalAdvance(brought) - 6
-        words = f"{panel.symbols[symbol]}  {day_words(trial, entered).replace(' 20', ' ', 1)}"
         painter.setPen(self.theme.color("ink"))
-        painter.drawText(box, Qt.AlignmentFlag.AlignLeft, metrics.elidedText(words, Qt.TextElideMode.ElideRight, room))
+        painter.drawText(box, Qt.AlignmentFlag.AlignLeft, symbol)
         painter.setPen(self.theme.color("gain" if won else "loss"))
         painter.drawText(box, Qt.AlignmentFlag.AlignRight, brought)
-        plot = box.adjusted(0, 18, 0, -2)
-        prices = np.append(closes, [trades.entry[trade], trades.exit[trade]])
-        low, high = float(np.nanmin(prices)), float(np.nanmax(prices))
-        span = (high - low) or 1.0
-
-        def at(bar: float, price: float) -> QPointF:
-            x = plot.left() + plot.width() * (bar - first) / max(last - first, 1)
-            return QPointF(x, plot.bottom() - plot.height() * (price - low) / span)
-
-        painter.setPen(QPen(self.theme.color("mute"), 1.1))
-        xs = plot.left() + plot.width() * np.arange(len(closes)) / max(last - first, 1)
-        draw_chain(painter, xs, plot.bottom() - plot.height() * (closes - low) / span)
-        color = self.theme.color("rising" if won else "falling")
-        painter.setPen(QPen(color, 1.6))
-        start, end = at(entered, float(trades.entry[trade])), at(left, float(trades.exit[trade]))
-        painter.drawLine(start, end)
-        painter.setBrush(self.theme.color("ground"))
-        painter.drawEllipse(start, 3, 3)
-        painter.fillRect(QRectF(end.x() - 2.5, end.y() - 2.5, 5, 5), color)

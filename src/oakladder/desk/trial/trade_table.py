@@ -144,6 +144,7 @@ class TradeTable(QTableView):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
+        self.setAccessibleName("Trades")
         self.source = TradeModel(theme)
         self.setModel(self.source)
         across = tables.set_up(self)

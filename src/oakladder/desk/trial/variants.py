@@ -8,7 +8,6 @@ from PyQt6.QtCore import QEvent, QPoint, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import (
     QHBoxLayout,
-    QInputDialog,
     QLabel,
     QMenu,
     QScrollArea,
@@ -24,6 +23,7 @@ from oakladder.desk.look.distances import GAP, TIGHT
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.desk.trials import Outcome
+from oakladder.desk.widgets.asking import words_for
 from oakladder.desk.widgets.curve import VARIANT_COLOURS
 from oakladder.desk.widgets.passing import passing_menu
 from oakladder.rung.settings import SettingInfo
@@ -171,7 +171,7 @@ class Variants(QWidget):
         head.addWidget(QLabel("Variants", objectName="head"))
         head.addStretch(1)
         head.addWidget(self.add)
-        area = QScrollArea()
+        area = QScrollArea(accessibleName="Variants")
         area.setWidgetResizable(True)
         area.setFrameShape(QScrollArea.Shape.NoFrame)
         area.setWidget(self.rows)
@@ -205,13 +205,13 @@ class Variants(QWidget):
 
     def _ask_setting(self, info: SettingInfo) -> None:
         before = info.words(info.default)
-        text, fine = QInputDialog.getText(self, info.text or info.name, f"{info.name}, now {before}", text=before)
-        if fine and text.strip():
+        text = words_for(self, info.text or info.name, "Try it", before, f"{info.name}, now {before}")
+        if text is not None and text.strip():
             self.asked.emit(Change(What.SETTING, text.strip(), info.name))
 
     def _ask(self, what: What, words: str, before: str) -> None:
-        text, fine = QInputDialog.getText(self, words, "", text=before)
-        if fine and text.strip():
+        text = words_for(self, words, "Try it", before)
+        if text is not None and text.strip():
             self._tell(what, text.strip())
 
     def _tell(self, what: What, value: str = "") -> None:

@@ -42,7 +42,7 @@ class WhyPanel(QWidget):
         self._bars: Bars | None = None
         self._bar: int | None = None
         self._trades: ChartTrades | None = None
-        self.signals = QComboBox()
+        self.signals = QComboBox(accessibleName="The signal that is explained")
         self.signals.setMinimumWidth(120)
         self.signals.setToolTip("The signal, or the decision of a trade, that is explained")
         self.signals.activated.connect(lambda _: self.asked.emit(self.signals.currentText()))
@@ -53,7 +53,7 @@ class WhyPanel(QWidget):
         self.story = QLabel()
         self.story.setWordWrap(True)
         self.story.setVisible(False)
-        self.tree = QTreeWidget()
+        self.tree = QTreeWidget(accessibleName="The parts of the condition")
         self.tree.setColumnCount(3)
         self.tree.setHeaderLabels(["Part", "Values", ""])
         self.tree.setFont(ui_font())
@@ -65,7 +65,7 @@ class WhyPanel(QWidget):
         header.setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
         header.setSectionResizeMode(2, QHeaderView.ResizeMode.ResizeToContents)
         header.setMinimumSectionSize(24)
-        self.misses = QListWidget()
+        self.misses = QListWidget(accessibleName="Where it nearly fired")
         self.misses.setFont(ui_font())
         self.misses.itemActivated.connect(lambda item: self.went.emit(item.data(_ROLE)))
         self.misses.itemClicked.connect(lambda item: self.went.emit(item.data(_ROLE)))

@@ -4,7 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPlainTextEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from oakladder.desk.look.distances import GAP, WIDE
 from oakladder.desk.widgets.passing import answered
@@ -39,10 +49,45 @@ class Question(QDialog):
         layout.addWidget(QLabel(question, objectName="head", wordWrap=True))
         if about:
             layout.addWidget(QLabel(about, wordWrap=True))
+        self.room = QVBoxLayout()
+        layout.addLayout(self.room)
         layout.addLayout(verb_row(self, verb, leave))
         self.setMinimumWidth(_WIDE_PX)
+
+    def put(self, field: QWidget, name: str) -> None:
+        """Puts the field that takes the answer under the question."""
+        field.setAccessibleName(name)
+        self.room.addWidget(field)
+        field.setFocus()
 
 
 def agreed(parent: QWidget, question: str, about: str, verb: str, leave: str = "Leave it") -> bool:
     """Asks, and waits for the answer; closing the question leaves everything as it is."""
     return answered(Question(question, about, verb, leave, parent))
+
+
+def words_for(parent: QWidget, question: str, verb: str, old: str = "", about: str = "") -> str | None:
+    """Asks for a line of words, the old ones selected; None if it was left."""
+    asked = Question(question, about, verb, "Leave it", parent)
+    line = QLineEdit(old)
+    asked.put(line, question)
+    line.selectAll()
+    return line.text() if answered(asked) else None
+
+
+def text_for(parent: QWidget, question: str, verb: str, about: str = "") -> str | None:
+    """Asks for words on as many lines as there are; None if it was left."""
+    asked = Question(question, about, verb, "Leave it", parent)
+    field = QPlainTextEdit()
+    field.setTabChangesFocus(True)
+    asked.put(field, question)
+    return field.toPlainText() if answered(asked) else None
+
+
+def one_of(parent: QWidget, question: str, verb: str, choices: list[str]) -> int | None:
+    """Asks which one of several; its place among them, or None if it was left or there are none."""
+    asked = Question(question, "", verb, "Leave it", parent)
+    field = QComboBox()
+    field.addItems(choices)
+    asked.put(field, question)
+    return field.currentIndex() if answered(asked) and choices else None

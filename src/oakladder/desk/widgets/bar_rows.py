@@ -87,7 +87,7 @@ class BarsBy(QWidget):
 
     def __init__(self, theme: Theme, heads: Sequence[str], kinds: Sequence[str], parent: QWidget | None = None):
         super().__init__(parent)
-        self.chooser, self.bars = QComboBox(), BarRows(theme, heads)
+        self.chooser, self.bars = QComboBox(accessibleName="By what it is parted"), BarRows(theme, heads)
         self.chooser.addItems(kinds)
         self.chooser.activated.connect(lambda _: self.chosen.emit(self.kind))
         row = QHBoxLayout()
@@ -96,7 +96,7 @@ class BarsBy(QWidget):
         row.addWidget(QLabel("By", objectName="quiet"))
         row.addWidget(self.chooser)
         row.addStretch(1)
-        area = QScrollArea()
+        area = QScrollArea(accessibleName="The parts, as bars")
         area.setWidgetResizable(True)
         area.setFrameShape(QScrollArea.Shape.NoFrame)
         area.setWidget(self.bars)

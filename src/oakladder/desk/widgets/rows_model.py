@@ -15,6 +15,7 @@ Fill = tuple[str, float]
 #: A cell's fill, if any, and the colour word of its ink.
 Look = tuple[Fill | None, str]
 _DISPLAY, _HINT = int(Qt.ItemDataRole.DisplayRole), int(Qt.ItemDataRole.ToolTipRole)
+_SPOKEN, _TOLD = int(Qt.ItemDataRole.AccessibleTextRole), int(Qt.ItemDataRole.AccessibleDescriptionRole)
 
 
 class RowsModel(QAbstractTableModel):
@@ -48,6 +49,10 @@ class RowsModel(QAbstractTableModel):
         """What the hover says of a head."""
         return self.head(section)
 
+    def spoken_head(self, section: int) -> str:
+        """What a screen reader says of a head: what the eye reads in three lines."""
+        return ", ".join(w for w in (*self.shared_heads(section), self.head(section)) if w)
+
     def text(self, row: int, section: int) -> str:
         """What a cell says."""
         raise NotImplementedError
@@ -79,6 +84,8 @@ class RowsModel(QAbstractTableModel):
             return self.head(section)
         if role == _HINT:
             return self.head_hint(section)
+        if role == _SPOKEN:
+            return self.spoken_head(section)
         return self._side(section) if role == Qt.ItemDataRole.TextAlignmentRole else None
 
     def _side(self, section: int) -> Qt.AlignmentFlag:
@@ -90,6 +97,9 @@ class RowsModel(QAbstractTableModel):
             return self.text(index.row(), index.column())
         if role == _HINT:
             return self.hint(index.row(), index.column())
+        if role == _TOLD:
+            told = self.hint(index.row(), index.column())
+            return told if told != self.text(index.row(), index.column()) else ""
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return self._side(index.column())
         return self.order(index.row(), index.column()) if role == SORT_ROLE else None

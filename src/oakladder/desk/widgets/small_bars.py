@@ -21,8 +21,34 @@ _BODY = 0.7
 _HOLLOW = 2.0
 
 
-def draw_glance(painter: QPainter, shown: Glance, box: QRectF, theme: Theme, *, words: bool = True) -> None:
-    """Paints the bars with their marks; with ``words`` the timeframe and the span stand below."""
+class Plot:
+    """Where bars and prices stand in a box, with room above and below for marks."""
+
+    def __init__(self, box: QRectF, bars: int, low: float, high: float):
+        self._plot = box.adjusted(2, _ROOM, -2, -_ROOM)
+        self.step = self._plot.width() / max(bars, 1)
+        self._low, self._span = low, (high - low) or 1.0
+
+    def x(self, bars: np.ndarray) -> np.ndarray:
+        """The middles of bars, in pixels."""
+        return self._plot.left() + (bars + 0.5) * self.step
+
+    def y(self, prices: np.ndarray) -> np.ndarray:
+        """The heights of prices, in pixels."""
+        return self._plot.bottom() - self._plot.height() * (prices - self._low) / self._span
+
+    def point(self, bar: int, price: float) -> QPointF:
+        """Where a price of a bar stands."""
+        return QPointF(float(self.x(np.float64(bar))), float(self.y(np.float64(price))))
+
+
+def draw_glance(
+    painter: QPainter, shown: Glance, box: QRectF, theme: Theme, *, words: bool = True, also: tuple[float, ...] = ()
+) -> Plot | None:
+    """Paints the bars with their marks, and gives where things stand; None if no bar has a price.
+
+    With ``words`` the timeframe and the span stand below. The prices ``also`` find room as well.
+    """
     painter.save()
     if words:
         painter.setFont(ui_font(SMALL))
@@ -36,26 +62,23 @@ def draw_glance(painter: QPainter, shown: Glance, box: QRectF, theme: Theme, *, 
         box = box.adjusted(0, 0, 0, -line)
     known = np.concatenate([shown.high, shown.low])
     known = known[~np.isnan(known)]
+    plot = None
     if len(known):
-        _draw(painter, shown, box, theme, float(known.min()), float(known.max()))
+        low, high = min([float(known.min()), *also]), max([float(known.max()), *also])
+        plot = Plot(box, len(shown.close), low, high)
+        _draw(painter, shown, box, theme, plot)
     painter.restore()
+    return plot
 
 
-def _draw(painter: QPainter, shown: Glance, box: QRectF, theme: Theme, low: float, high: float) -> None:
-    plot = box.adjusted(2, _ROOM, -2, -_ROOM)
-    step = plot.width() / max(len(shown.close), 1)
-    span = (high - low) or 1.0
-
-    def y(prices: np.ndarray) -> np.ndarray:
-        return plot.bottom() - plot.height() * (prices - low) / span
-
+def _draw(painter: QPainter, shown: Glance, box: QRectF, theme: Theme, plot: Plot) -> None:
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-    middle = plot.left() + (np.arange(len(shown.close)) + 0.5) * step
+    middle = plot.x(np.arange(len(shown.close)))
     if shown.here is not None:
         painter.setPen(QPen(theme.color("pin"), 1, Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(middle[shown.here], box.top()), QPointF(middle[shown.here], box.bottom()))
-    wide = max(step * _BODY, 1.0)
-    opens, highs, lows, closes = (y(a) for a in (shown.open, shown.high, shown.low, shown.close))
+    wide = max(plot.step * _BODY, 1.0)
+    opens, highs, lows, closes = (plot.y(a) for a in (shown.open, shown.high, shown.low, shown.close))
     with np.errstate(invalid="ignore"):
         rose = shown.close >= shown.open
     for role, which in (("rising", rose), ("falling", ~rose)):

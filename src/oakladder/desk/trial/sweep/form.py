@@ -43,13 +43,13 @@ class SweepForm(QWidget):
         self._infos: list[SettingInfo] = []
         #: The tick and the values of each setting.
         self.rows: list[tuple[QCheckBox, QLineEdit]] = []
-        self.figures = QComboBox()
+        self.figures = QComboBox(accessibleName="The figure that is looked at")
         self.names = [name for name, figure in FIGURES.items() if figure.good]
         self.figures.addItems([FIGURES[name].title for name in self.names])
         self.figures.setCurrentIndex(self.names.index(_FIRST_FIGURE))
         self.figures.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.figures.setToolTip("By which figure the combinations are looked at, and chosen while walking forward")
-        self.drawn = QSpinBox()
+        self.drawn = QSpinBox(accessibleName="Combinations drawn at random")
         self.drawn.setRange(0, MOST_VARIANTS)
         self.drawn.setSpecialValueText("all of them")
         self.drawn.setToolTip("Try only so many combinations, drawn at random; 0 tries all")
@@ -106,6 +106,7 @@ class SweepForm(QWidget):
         self._infos, self.rows = wanted, []
         for k, info in enumerate(wanted):
             box, line = QCheckBox(info.name), QLineEdit(first_range(info, values.get(info.name, info.default)))
+            line.setAccessibleName(f"The values of {info.name}")
             box.setToolTip(info.text or info.name)
             line.setToolTip("From, to and step as in 5..60/5, or single values as in 5,8,13")
             line.setAccessibleName(f"Values of {info.name}")

@@ -35,12 +35,12 @@ class SweepView(QWidget):
         #: The sweep that was looked at before, by its settings.
         self._before: dict[str, Tried] = {}
         self.form, self.map, self.walk = SweepForm(), SweepMapView(theme), WalkView(theme)
-        self.words, self.walk_words, self.earlier = QLabel(), QLabel(), QComboBox()
+        self.words, self.walk_words, self.earlier = QLabel(), QLabel(), QComboBox(accessibleName="Earlier sweeps")
         self.legend = QLabel(
             "Framed: the best. Oak: the best with its neighbours. Dotted: a lonely peak. Dot: as the rule is set.",
             objectName="quiet",
         )
-        self.tabs = QTabWidget()
+        self.tabs = QTabWidget(accessibleName="Sweep and walk forward")
         self._lay_out()
         self.form.asked.connect(self._sweep)
         self.form.walk_asked.connect(self._walk)
@@ -68,7 +68,7 @@ class SweepView(QWidget):
         column.setContentsMargins(0, 0, 0, GAP)
         column.addWidget(self.form, 1)
         column.addWidget(self.earlier)
-        area = QScrollArea()
+        area = QScrollArea(accessibleName="The sweep")
         area.setWidgetResizable(True)
         area.setFrameShape(QScrollArea.Shape.NoFrame)
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
