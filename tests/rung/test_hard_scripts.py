@@ -235,7 +235,7 @@ def test_checking_and_compiling_can_be_stopped() -> None:
 def test_a_single_symbols_run_can_be_stopped_and_runs_in_pieces_with_the_same_bits(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    from oakladder.engine import run as module
+    from oakladder.engine import pieces as module
 
     program = compile_script(
         "rung 1\nlet m = median(close, 30)\nlet r = rsi(close, 9) + stdev(close, 20)\nkeep n = 0\nset n = n + close\n"

@@ -7,6 +7,7 @@ import ctypes
 import mmap
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
@@ -25,6 +26,11 @@ from oakladder.rung.reference import Runner
 
 #: From this many bars on, it pays to wait for the thoroughly compiled code.
 THOROUGH_BARS = 1_000_000
+
+
+def is_large(panel: Panel) -> bool:
+    """Whether so much is to be run that it pays to wait for the code that runs fastest."""
+    return panel.size >= THOROUGH_BARS
 
 
 @dataclass(slots=True)
@@ -117,16 +123,20 @@ def laid_out(
 class BoundCode:
     """The native code bound to a job's arrays; can be called from several threads for different symbols."""
 
-    def __init__(self, job: Job, outs: Sequence[np.ndarray], thorough: bool = False):
+    def __init__(self, job: Job, outs: Sequence[np.ndarray], thorough: bool | None = None):
         self.job, self.outs = job, outs
         panel, code = job.panel, job.variant.code
-        self._machine = code.machine(thorough=thorough or panel.size >= THOROUGH_BARS)
+        self._thorough = is_large(panel) if thorough is None else thorough
         panel.fetch(what.name for what in code.inputs if isinstance(what, BarColumn))
-        self._columns = [input_column(job, what) for what in code.inputs]
+        self.columns = [input_column(job, what) for what in code.inputs]
         self._rows = start_rows(job) if panel.skipped is not None else None
-        self._fixed = fixed_array(job.variant, job.fixed)
-        self._before = self._earlier()
-        self._tables = [pointers(self._columns), pointers(job.steps), pointers(list(outs)), pointers(self._before)]
+        self._fixed = fixed_array(job.variant.code, job.fixed)
+        self.before = self._earlier()
+        self._tables = [pointers(self.columns), pointers(job.steps), pointers(list(outs)), pointers(self.before)]
+
+    @cached_property
+    def _machine(self) -> native.Machine:
+        return self.job.variant.code.machine(thorough=self._thorough)
 
     def _earlier(self) -> list[np.ndarray]:
         """For each longer domain: first and last earlier bar of each symbol, then its columns."""
@@ -134,7 +144,7 @@ class BoundCode:
         for earlier in self.job.before:
             if earlier is None:
                 none = np.zeros(len(panel), dtype=np.int64)
-                made += [none, none, *(np.zeros(1) for _ in self._columns)]
+                made += [none, none, *(np.zeros(1) for _ in self.columns)]
                 continue
             first = np.array([panel.times[a] if b > a else 0 for a, b in zip(panel.starts, panel.ends, strict=True)])
             last = np.array(
@@ -180,10 +190,10 @@ class BoundCode:
         layout = self.job.layout
         size = len(layout.template)
         rows = state if state is not None else layout.template.copy()
-        before = self._before
+        before = self.before
         table = self._tables[3]
         if before and first:
-            width = 2 + len(self._columns)
+            width = 2 + len(self.columns)
             moved = [b[first:] if k % width < 2 else b for k, b in enumerate(before)]
             table = pointers(moved)
         self._machine.call(

@@ -62,7 +62,7 @@ class RowCode:
         elif rows:
             starts, ends = np.ascontiguousarray(offsets[:-1]), np.ascontiguousarray(offsets[1:])
             tables = [pointers([given[what] for what in variant.code.inputs]), pointers([]), pointers(outs)]
-            numbers, scratch = fixed_array(variant, fixed), layout.template.copy()
+            numbers, scratch = fixed_array(variant.code, fixed), layout.template.copy()
             variant.code.machine(thorough=True).call(
                 len(starts),
                 starts.ctypes.data,

@@ -9,16 +9,12 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from oakladder.bars.panel import Panel
-from oakladder.engine.prepare import BoundCode, prepare, run_reference
+from oakladder.engine.pieces import Cut, Piece
+from oakladder.engine.prepare import prepare, run_reference
 from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.plan.shells import read_at, read_colours
 from oakladder.rung.problems import Cancelled
 from oakladder.rung.program import Program
-
-#: About this many bars are handed to a worker at a time: enough to be worth it, few enough to cancel soon.
-CHUNK_BARS = 200_000
-#: And no more bars than cost this many operations: some tens of milliseconds, between which stopping takes effect.
-CHUNK_OPERATIONS = 20_000_000
 
 
 @dataclass(slots=True)
@@ -103,11 +99,14 @@ def run(
     progress: Callable[[float], None] | None = None,
     reference: bool = False,
     thorough: bool = False,
+    lanes: int | None = None,
 ) -> Result:
     """Runs a program over every symbol of a panel.
 
     ``outputs`` limits the work to what they need (all by default); ``extra`` adds single values. With an
-    executor the symbols are shared out; ``thorough`` waits for the thoroughly compiled code even for few bars.
+    executor the symbols are shared out; ``thorough`` says that it is a part of something large, which is worth the
+    code that runs fastest. ``lanes`` asks for so many symbols side by side, by code that is waited for (0: one by one);
+    the bits are the same either way.
     Raises `RunProblem` or `Cancelled`.
     """
     shown = program.outputs if outputs is None else list(outputs)
@@ -118,45 +117,25 @@ def run(
         done.pieces = panel.starts
         run_reference(job, outs)
         return done
-    bars = int(min(max(CHUNK_OPERATIONS / max(job.layout.cost, 1), 16), CHUNK_BARS))
-    chunks = _chunks(panel, bars)
-    call = BoundCode(job, outs, thorough)
+    cut = Cut(job, outs, thorough, lanes)
     finished = 0
-    cut: list[np.ndarray] = []
 
-    def check() -> None:
-        if cancelled is not None and cancelled():
-            raise Cancelled
+    def work(piece: Piece) -> None:
+        nonlocal finished
+        _check(cancelled)
+        for more in piece.do():
+            finished += more
+            if progress is not None:
+                progress(min(finished / max(panel.size, 1), 1.0))
+            _check(cancelled)
 
-    def work(chunk: tuple[int, int]) -> int:
-        check()
-        first, last = chunk
-        if last - first > 1 or int(panel.offsets[last] - panel.offsets[first]) <= bars:
-            call(first, last)
-        else:
-            start = int(panel.offsets[first])
-            for so_far in call.in_pieces(first, bars):
-                check()
-                if progress is not None:
-                    progress((start + so_far) / max(panel.size, 1))
-            cut.append(np.arange(start + bars, int(panel.offsets[last]), bars))
-        return last
-
-    for last in executor.map(work, chunks) if executor is not None and len(chunks) > 1 else map(work, chunks):
-        finished = max(finished, last)
-        if progress is not None:
-            progress(float(panel.offsets[finished]) / max(panel.size, 1))
-    done.pieces = np.sort(np.concatenate([panel.offsets[np.array([c[0] for c in chunks], dtype=np.int64)], *cut]))
+    pieces = cut.pieces
+    for _ in executor.map(work, pieces) if executor is not None and len(pieces) > 1 else map(work, pieces):
+        pass
+    done.pieces = cut.starts
     return done
 
 
-def _chunks(panel: Panel, bars: int) -> list[tuple[int, int]]:
-    """Ranges of symbols of about so many bars each."""
-    made: list[tuple[int, int]] = []
-    first = 0
-    while first < len(panel):
-        limit = panel.offsets[first] + bars
-        last = max(int(np.searchsorted(panel.offsets, limit, "right")) - 1, first + 1)
-        made.append((first, min(last, len(panel))))
-        first = made[-1][1]
-    return made
+def _check(cancelled: Callable[[], bool] | None) -> None:
+    if cancelled is not None and cancelled():
+        raise Cancelled

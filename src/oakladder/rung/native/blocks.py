@@ -51,24 +51,39 @@ class Blocks(Registers):
                 case Op():
                     self.op(item)
                 case Put():
-                    self.store_scalar(item.slot, self.raw(item.value))
+                    self.put_slot(item)
                 case Save():
-                    place = self.ring_place(item.ring, self.counter())
-                    self.put(f"store double {self.raw(item.value)}, ptr {place}, {STATE}")
+                    self.save(item)
                 case Append():
                     self.append(item)
                 case Store():
-                    self.put(
-                        f"store double {self.number(item.value)}, ptr {self.cell_place(item.table, item.place)}, {STATE}"
-                    )
+                    self.store(item)
                 case Branch():
                     self.branch(item)
                 case Loop():
                     self.loop(item)
                 case _:
-                    self.put(f"br label %{self._exits[-1]}")
+                    self.leave_loop()
                     return False
         return True
+
+    def put_slot(self, item: Put) -> None:
+        """Changes a slot."""
+        self.store_scalar(item.slot, self.raw(item.value))
+
+    def save(self, item: Save) -> None:
+        """Writes this bar's value into a ring."""
+        place = self.ring_place(item.ring, self.counter())
+        self.put(f"store {self.real} {self.raw(item.value)}, ptr {place}, {STATE}")
+
+    def store(self, item: Store) -> None:
+        """Changes a cell of a table."""
+        place = self.cell_place(item.table, item.place)
+        self.put(f"store double {self.number(item.value)}, ptr {place}, {STATE}")
+
+    def leave_loop(self) -> None:
+        """Goes on behind the innermost loop."""
+        self.put(f"br label %{self._exits[-1]}")
 
     def branch(self, item: Branch) -> None:
         then, other, after = self.label("then"), self.label("else"), self.label("fi")
@@ -106,6 +121,20 @@ class Blocks(Registers):
             f"getelementptr double, ptr {first}, i64 {self.new(f'fptosi double {self.number(place)} to i64')}"
         )
 
+    def read_cell(self, table: Table, place: Op) -> str:
+        """What stands in a table at a place."""
+        return self.new(f"load double, ptr {self.cell_place(table, place)}, {STATE}")
+
+    def read_past(self, ring: Ring, lag: Op) -> str:
+        """What stood in a ring so many bars ago."""
+        bars = self.new(f"fptosi double {self.number(lag)} to i64")
+        return self.read_ring(ring, bars)
+
+    def read_ring(self, ring: Ring, bars: str) -> str:
+        """The same, for a whole number of bars."""
+        place = self.ring_place(ring, self.new(f"sub i64 {self.counter()}, {bars}"))
+        return self.new(f"load {self.real}, ptr {place}, {STATE}")
+
     def append(self, item: Append) -> None:
         """Writes a row of a log behind the last one."""
         place = self.row_place(item.log)
@@ -117,11 +146,10 @@ class Blocks(Registers):
         match op.code:
             case ops.CELL:
                 assert isinstance(op.attr, Table)
-                self.numbers[op] = self.new(f"load double, ptr {self.cell_place(op.attr, op.args[0])}, {STATE}")
+                self.numbers[op] = self.read_cell(op.attr, op.args[0])
             case "fine":
                 assert isinstance(op.attr, FineColumn)
-                at = self.new(f"fptosi double {self.number(op.args[0])} to i64")
-                self.numbers[op] = self.read_table(op.attr, at)
+                self.numbers[op] = self.read_table(op.attr, op.args[0])
             case ops.LOG_ROWS:
                 pass  # written as it comes
             case ops.PLACE:
@@ -135,9 +163,7 @@ class Blocks(Registers):
                 self.keep_raw(op, self.load_scalar(op.attr))
             case "past":
                 assert isinstance(op.attr, Ring)
-                lag = self.new(f"fptosi double {self.number(op.args[0])} to i64")
-                place = self.ring_place(op.attr, self.new(f"sub i64 {self.counter()}, {lag}"))
-                self.keep_raw(op, self.new(f"load double, ptr {place}, {STATE}"))
+                self.keep_raw(op, self.read_past(op.attr, op.args[0]))
             case "fold":
                 assert isinstance(op.attr, Fold)
                 step = sort if op.attr.how == SORTED else fold

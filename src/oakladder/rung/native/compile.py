@@ -6,50 +6,45 @@ import ctypes
 import ctypes.util
 import hashlib
 import itertools
+import logging
+import subprocess
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from pathlib import Path
 
 import llvmlite.binding as llvm
 
+from oakladder.rung.native.lanes.fitting import width_of
+from oakladder.rung.native.lanes.main import module_text as lanes_text
+from oakladder.rung.native.lanes.main import tiles_needed
 from oakladder.rung.native.main import module_text
+from oakladder.rung.native.objects import Form, host, made_aside, maker, object_code, target
 from oakladder.rung.native.registers import SharedCode
+from oakladder.rung.native.remembered import Shelf
 from oakladder.rung.plan.inputs import FineColumn, Input
 from oakladder.rung.plan.live import Live
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.plan.state import StateMap
 
+_log = logging.getLogger(__name__)
 #: Bits of the ``mode`` of a run.
 FRESH, COMMIT = 1, 2
 _LOCK = threading.Lock()
 _NAMES = itertools.count()
 
 
-@lru_cache(maxsize=1)
-def _features() -> str:
-    """Makes LLVM ready, once; gives the features of this machine that we use."""
-    llvm.initialize_native_target()
-    llvm.initialize_native_asmprinter()
-    features = dict(llvm.get_host_cpu_features())
-    # One number at a time is compared and chosen; the wide mask registers only slow that down.
-    features.update({name: False for name in features if name.startswith("avx512") or name == "evex512"})
-    return ",".join(f"{'+' if on else '-'}{name}" for name, on in features.items())
-
-
-@lru_cache(maxsize=3)
-def _target(level: int) -> llvm.TargetMachine:
-    features = _features()
-    target = llvm.Target.from_default_triple()
-    cpu = llvm.get_host_cpu_name()
-    return target.create_target_machine(cpu=cpu, features=features, opt=level, reloc="pic", codemodel="small")
+def lanes_here() -> int:
+    """How many symbols this processor runs side by side."""
+    return width_of(host())
 
 
 @lru_cache(maxsize=1)
 def _linker() -> llvm.LLJIT:
     """What code is linked into; each program is a library of its own in it."""
-    _features()
+    host()
     return llvm.create_lljit_compiler()
 
 
@@ -65,24 +60,11 @@ def _mathematics() -> dict[str, int]:
     return made
 
 
-_POINTER = ctypes.c_void_p
-_SIGNATURE = ctypes.CFUNCTYPE(
-    None,
-    ctypes.c_int64,
-    _POINTER,
-    _POINTER,
-    _POINTER,
-    _POINTER,
-    _POINTER,
-    _POINTER,
-    _POINTER,
-    _POINTER,
-    ctypes.c_int64,
-    _POINTER,
-    ctypes.c_int64,
-    ctypes.c_int64,
-    _POINTER,
-)
+_POINTER, _COUNT = ctypes.c_void_p, ctypes.c_int64
+#: See `main`.
+_SIGNATURE = ctypes.CFUNCTYPE(None, _COUNT, *[_POINTER] * 8, _COUNT, _POINTER, _COUNT, _COUNT, _POINTER)
+#: See `lanes.main`.
+_LANES_SIGNATURE = ctypes.CFUNCTYPE(None, _COUNT, *[_POINTER] * 12, _COUNT, _COUNT, _POINTER, _COUNT, _COUNT)
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,43 +76,26 @@ class Machine:
 
 
 #: Machine code by text and form, the most recent last.
-_MACHINES: OrderedDict[tuple[bytes, bool], Machine] = OrderedDict()
+_MACHINES: OrderedDict[tuple[bytes, Form], Machine] = OrderedDict()
 _MOST_MACHINES = 256
 
 
-def _machine(text: str, digest: bytes, thorough: bool) -> Machine:
-    """Machine code for a module; the same text is compiled once. Call with the lock held."""
-    key = (digest, thorough)
+def _known(key: tuple[bytes, Form]) -> Machine | None:
+    """Machine code that is remembered. Call with the lock held."""
     if key in _MACHINES:
         _MACHINES.move_to_end(key)
-        return _MACHINES[key]
-    made = _MACHINES[key] = _link(_object_code(text, thorough))
+    return _MACHINES.get(key)
+
+
+def _linked(key: tuple[bytes, Form], code: bytes) -> Machine:
+    """Links code and remembers it. Call with the lock held."""
+    made = _MACHINES[key] = _link(code, _LANES_SIGNATURE if key[1] is Form.WIDE else _SIGNATURE)
     while len(_MACHINES) > _MOST_MACHINES:
         _MACHINES.popitem(last=False)
     return made
 
 
-def _object_code(text: str, thorough: bool) -> bytes:
-    """What the compiler makes of a module."""
-    machine = _target(2 if thorough else 0)
-    module = llvm.parse_assembly(text)
-    module.triple = machine.triple
-    module.data_layout = str(machine.target_data)
-    options = llvm.create_pipeline_tuning_options(speed_level=2 if thorough else 1)
-    options.loop_vectorization = options.slp_vectorization = options.loop_unrolling = False
-    builder = llvm.create_pass_builder(machine, options)
-    if thorough:
-        builder.getModulePassManager().run(module, builder)
-    else:
-        passes = llvm.create_new_function_pass_manager()
-        passes.add_sroa_pass()
-        for function in module.functions:
-            if not function.is_declaration:
-                passes.run(function, builder)
-    return bytes(machine.emit_object(module))
-
-
-def _link(code: bytes, signature: Callable[[int], Callable[..., None]] = _SIGNATURE) -> Machine:
+def _link(code: bytes, signature: Callable[[int], Callable[..., None]]) -> Machine:
     library = llvm.JITLibraryBuilder().add_object_img(code).add_current_process().export_symbol("run")
     for name, address in _mathematics().items():
         library.import_symbol(name, address)
@@ -141,7 +106,7 @@ def _link(code: bytes, signature: Callable[[int], Callable[..., None]] = _SIGNAT
 def written_by_hand(text: str, signature: Callable[[int], Callable[..., None]]) -> Machine:
     """Machine code for a module of our own whose function is called ``run``; its loops go on vectors."""
     with _LOCK:
-        machine = _target(3)
+        machine = target(Form.THOROUGH, 3)
         module = llvm.parse_assembly(text)
         module.triple = machine.triple
         module.data_layout = str(machine.target_data)
@@ -168,8 +133,10 @@ class Compiled:
 
     def machine(self, thorough: bool) -> Machine:
         """Machine code, compiled on first use."""
+        form = Form.THOROUGH if thorough else Form.QUICK
         with _LOCK:
-            return _machine(self.text, self.digest, thorough)
+            key = (self.digest, form)
+            return _known(key) or _linked(key, object_code(self.text, form))
 
 
 def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
@@ -177,3 +144,82 @@ def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
     code = SharedCode(live, state)
     text = module_text(code, leaves)
     return Compiled(text, hashlib.sha256(text.encode()).digest(), tuple(code.fixed), tuple(code.inputs))
+
+
+# --- lanes --------------------------------------------------------------------------------------------
+
+#: Where code for lanes is kept from one start to the next, if anywhere.
+_shelf: Shelf | None = None
+#: Texts that are being compiled aside, or that could not be.
+_ASIDE: set[bytes] = set()
+
+
+def keep_code_in(folder: Path | None) -> None:
+    """Says where code for lanes is kept on disk; nowhere with None."""
+    global _shelf
+    _shelf = Shelf(folder) if folder is not None else None
+
+
+@dataclass(frozen=True, slots=True)
+class LaneCode:
+    """The code of a part of a plan that runs several symbols side by side, with the same bits as one by one."""
+
+    text: str
+    digest: bytes
+    fixed: tuple[Op, ...]
+    lanes: int
+    #: How many tiles of bars it needs room for.
+    tiles: int
+
+    def machine(self) -> Machine:
+        """Machine code; compiled now where it is not remembered."""
+        return self._there() or self._take(object_code(self.text, Form.WIDE))
+
+    def ready(self) -> Machine | None:
+        """Machine code, if it is remembered. If not, it is compiled aside, and here some time later."""
+        made = self._there()
+        if made is None:
+            with _LOCK:
+                begun = self.digest in _ASIDE
+                _ASIDE.add(self.digest)
+            if not begun:
+                threading.Thread(target=self._make_aside, name="code for lanes", daemon=True).start()
+        return made
+
+    def _there(self) -> Machine | None:
+        with _LOCK:
+            found = _known((self.digest, Form.WIDE))
+        if found is not None or _shelf is None:
+            return found
+        code = _shelf.take(self._key())
+        return self._linked(code) if code is not None else None
+
+    def _key(self) -> bytes:
+        return hashlib.sha256(self.digest + maker().encode()).digest()
+
+    def _linked(self, code: bytes) -> Machine:
+        with _LOCK:
+            key = (self.digest, Form.WIDE)
+            return _known(key) or _linked(key, code)
+
+    def _take(self, code: bytes) -> Machine:
+        if _shelf is not None:
+            _shelf.put(self._key(), code)
+        return self._linked(code)
+
+    def _make_aside(self) -> None:
+        try:
+            self._take(made_aside(self.text, Form.WIDE))
+        except (OSError, subprocess.SubprocessError, RuntimeError):
+            _log.exception("code for lanes could not be made; symbols are run one by one")
+        else:
+            with _LOCK:
+                _ASIDE.discard(self.digest)
+
+
+def build_lanes(live: Live, state: StateMap, leaves: Sequence[Op], lanes: int) -> LaneCode:
+    """The same for so many symbols side by side; see `lanes.fitting.why_not`."""
+    code = SharedCode(live, state)
+    text = lanes_text(code, leaves, lanes)
+    digest = hashlib.sha256(text.encode()).digest()
+    return LaneCode(text, digest, tuple(code.fixed), lanes, tiles_needed(code, leaves))

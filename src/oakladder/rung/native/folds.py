@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from oakladder.rung.native.ops import extreme
 from oakladder.rung.native.registers import Registers
-from oakladder.rung.native.text import NONE, STATE, hex_of
+from oakladder.rung.native.text import NONE, STATE
 from oakladder.rung.plan.ops import Fold
 
 
@@ -15,31 +15,31 @@ def fold(w: Registers, fold: Fold, x: str) -> str:
     held = w.scalar(("held", fold))
     phase = w.load_count(("phase", fold))
     total = _join(w, fold, w.load_scalar(fold.total), x)
-    place = w.new(f"getelementptr double, ptr {cells}, i64 {phase}")
-    w.put(f"store double {x}, ptr {place}, {STATE}")
+    place = w.new(f"getelementptr {w.cell_type}, ptr {cells}, i64 {phase}")
+    w.put(f"store {w.real} {x}, ptr {place}, {STATE}")
     within, full, joined = w.label("within"), w.label("full"), w.label("window")
     w.put(f"br i1 {w.new(f'icmp sgt i64 {phase}, 0')}, label %{within}, label %{full}, !prof !10")
     w.begin(within)
     before = w.new(f"sub i64 {phase}, 1")
-    tail_place = w.new(f"getelementptr double, ptr {cells}, i64 {before}")
-    tail = w.new(f"load double, ptr {tail_place}, {STATE}")
-    w.put(f"store double {_join(w, fold, tail, total)}, ptr {held}")
+    tail_place = w.new(f"getelementptr {w.cell_type}, ptr {cells}, i64 {before}")
+    tail = w.new(f"load {w.real}, ptr {tail_place}, {STATE}")
+    w.put(f"store {w.real} {_join(w, fold, tail, total)}, ptr {held}")
     w.store_scalar(fold.total, total)
     w.store_count(("phase", fold), before)
     w.put(f"br label %{joined}")
     w.begin(full)
-    w.put(f"store double {total}, ptr {held}")
+    w.put(f"store {w.real} {total}, ptr {held}")
     _turn(w, fold, cells, row)
-    w.store_scalar(fold.total, hex_of(fold.identity))
+    w.store_scalar(fold.total, w.constant(fold.identity))
     w.store_count(("phase", fold), w.new(f"sub i64 {w.size(row + 1)}, 1"))
     w.put(f"br label %{joined}")
     w.begin(joined)
-    return w.new(f"load double, ptr {held}")
+    return w.new(f"load {w.real}, ptr {held}")
 
 
 def _join(w: Registers, fold: Fold, a: str, b: str) -> str:
     if fold.how == "sum":
-        return w.new(f"fadd double {a}, {b}")
+        return w.new(f"fadd {w.real} {a}, {b}")
     return extreme(w, "max" if fold.how == "highest" else "min", a, b)
 
 
@@ -52,8 +52,8 @@ def _turn(w: Registers, fold: Fold, cells: str, row: int) -> None:
     k_place, last = w.scalar(("k", fold)), w.scalar(("last", fold))
     w.put(f"br i1 {w.going_on()}, label %{ready}, label %{exit_}")
     w.begin(ready)
-    newest = w.new(f"load double, ptr {cells}, {STATE}")
-    w.put(f"store double {newest}, ptr {last}")
+    newest = w.new(f"load {w.real}, ptr {cells}, {STATE}")
+    w.put(f"store {w.real} {newest}, ptr {last}")
     w.put(f"store i64 1, ptr {k_place}")
     w.put(f"br label %{head}")
     w.begin(head)
@@ -71,16 +71,16 @@ def _turn_eight(w: Registers, fold: Fold, cells: str, k: str, last: str) -> None
     def how(x: str, y: str) -> str:
         return _join(w, fold, x, y)
 
-    places = [w.new(f"getelementptr double, ptr {cells}, i64 {w.new(f'add i64 {k}, {j}')}") for j in range(8)]
-    a, b, c, d, e, f, g, h = (w.new(f"load double, ptr {place}, {STATE}") for place in places)
-    before = w.new(f"load double, ptr {last}")
+    places = [w.new(f"getelementptr {w.cell_type}, ptr {cells}, i64 {w.new(f'add i64 {k}, {j}')}") for j in range(8)]
+    a, b, c, d, e, f, g, h = (w.new(f"load {w.real}, ptr {place}, {STATE}") for place in places)
+    before = w.new(f"load {w.real}, ptr {last}")
     ab, cd, ef, gh = how(b, a), how(d, c), how(f, e), how(h, g)
     abcd = how(cd, ab)
     values = [a, ab, how(c, ab), abcd, how(e, abcd), how(ef, abcd), how(how(g, ef), abcd), how(how(gh, ef), abcd)]
     for place, value in zip(places, values, strict=True):
         made = how(value, before)
-        w.put(f"store double {made}, ptr {place}, {STATE}")
-    w.put(f"store double {made}, ptr {last}")
+        w.put(f"store {w.real} {made}, ptr {place}, {STATE}")
+    w.put(f"store {w.real} {made}, ptr {last}")
 
 
 def sort(w: Registers, fold: Fold, x: str) -> str:

@@ -3,20 +3,27 @@
 from __future__ import annotations
 
 from oakladder.rung.native.blocks import Blocks
-from oakladder.rung.native.text import IN, NONE, STATE
+from oakladder.rung.native.ops import choice
+from oakladder.rung.native.text import IN, STATE
 from oakladder.rung.plan.inputs import FineColumn, Input, Merge
-from oakladder.rung.plan.ops import Domain, Log
+from oakladder.rung.plan.ops import Domain, Log, Op
+
+_NONE = float("nan")
 
 
 class Step(Blocks):
     """A function that runs one bar of a longer timeframe; its scalars stand at ``%own``, its inputs too."""
 
+    #: What the function is marked with.
+    marked = ""
+
     def read_input(self, what: Input) -> str:
         first, _ = self.state.regions[self.domain]
-        place = self.new(f"getelementptr double, ptr %own, i64 {self.state.place((what, self.domain)) - first}")
-        return self.new(f"load double, ptr {place}, {STATE}")
+        row = self.state.place((what, self.domain)) - first
+        place = self.new(f"getelementptr {self.cell_type}, ptr %own, i64 {row}")
+        return self.new(f"load {self.real}, ptr {place}, {STATE}")
 
-    def read_table(self, what: FineColumn, at: str) -> str:
+    def read_table(self, what: FineColumn, place: Op) -> str:
         raise AssertionError("tables are read on the chart's own bars only")
 
     def row_place(self, log: Log) -> str:
@@ -41,7 +48,7 @@ class Step(Blocks):
             "  ret void",
         ]
         return (
-            f"define internal void @{name}(ptr %own, ptr %state, ptr %fixed, ptr %table, i1 %going_on) {{\n"
+            f"define internal void @{name}(ptr %own, ptr %state, ptr %fixed, ptr %table, i1 %going_on){self.marked} {{\n"
             + "\n".join(body)
             + "\n}\n"
         )
@@ -80,7 +87,7 @@ class Gathering(Blocks):
         self.put(f"br label %{after}")
         self.begin(special)
         self._step_where(k, domain, self._bit(mark, 2))
-        self._gather(domain, self._bit(mark, 0))
+        self._gather(domain, self.spread_bit(self._bit(mark, 0)))
         if domain.forming:
             self._try(k, domain)
         self._step_where(k, domain, self._bit(mark, 1))
@@ -101,10 +108,14 @@ class Gathering(Blocks):
 
     def _try(self, k: int, domain: Domain) -> None:
         """Runs a forming domain on the bar so far, on a copy of its scalars."""
-        _, size = self.state.regions[domain]
-        shadow = self._own(domain, shadow=True)
-        self.put(f"call void @llvm.memcpy.p0.p0.i64(ptr {shadow}, ptr {self._own(domain)}, i64 {size * 8}, i1 false)")
-        self._step(k, shadow, trying=True)
+        self._copy(domain)
+        self._step(k, self._own(domain, shadow=True), trying=True)
+
+    def _copy(self, domain: Domain) -> None:
+        """Copies the scalars of a forming domain to where they may be changed."""
+        shadow, own = self._own(domain, shadow=True), self._own(domain)
+        size = self.state.regions[domain][1] * 8 * self.lanes
+        self.put(f"call void @llvm.memcpy.p0.p0.i64(ptr {shadow}, ptr {own}, i64 {size}, i1 false)")
 
     def _gather(self, domain: Domain, new: str | None) -> None:
         """Puts this bar's values into the longer bar; with ``new``, where that holds a longer bar begins."""
@@ -113,7 +124,7 @@ class Gathering(Blocks):
             place = str(self.state.place((what, domain)))
             old = self.load_cell(place)
             if new is not None:
-                old = self.new(f"select i1 {new}, double {NONE}, double {old}")
+                old = choice(self, new, self.constant(_NONE), old)
             self.store_cell(place, self._merge(what.merge, old, x))
 
     def _merge(self, how: Merge, old: str, x: str) -> str:
@@ -121,20 +132,17 @@ class Gathering(Blocks):
         if how is Merge.NEWEST:
             return x
         if how is Merge.FIRST:
-            return self._pick(self._is_none(old), x, old)
+            return choice(self, self._is_none(old), x, old)
         if how in (Merge.HIGHEST, Merge.LOWEST):
-            beyond = self.new(f"fcmp {'ogt' if how is Merge.HIGHEST else 'olt'} double {x}, {old}")
-            return self._pick(self.new(f"or i1 {beyond}, {self._is_none(old)}"), x, old)
+            beyond = self.new(f"fcmp {'ogt' if how is Merge.HIGHEST else 'olt'} {self.real} {x}, {old}")
+            return choice(self, self.new(f"or {self.bit} {beyond}, {self._is_none(old)}"), x, old)
         lost = self._is_none(x)
         if how is Merge.SUM:
-            x = self._pick(self._is_none(old), x, self.new(f"fadd double {old}, {x}"))
-        return self._pick(lost, old, x)
+            x = choice(self, self._is_none(old), x, self.new(f"fadd {self.real} {old}, {x}"))
+        return choice(self, lost, old, x)
 
     def _is_none(self, x: str) -> str:
-        return self.new(f"fcmp uno double {x}, {x}")
-
-    def _pick(self, test: str, yes: str, no: str) -> str:
-        return self.new(f"select i1 {test}, double {yes}, double {no}")
+        return self.new(f"fcmp uno {self.real} {x}, {x}")
 
     def before(self) -> list[str]:
         """Runs the longer domains over their own bars from before the first bar of the chart."""

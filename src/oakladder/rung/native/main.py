@@ -48,9 +48,10 @@ class Main(Gathering):
             ]
         return self.new(f"load double, ptr {slot}")
 
-    def read_table(self, what: FineColumn, at: str) -> str:
-        place = self.new(f"getelementptr double, ptr {self.column(what)}, i64 {at}")
-        return self.new(f"load double, ptr {place}, {IN}")
+    def read_table(self, what: FineColumn, place: Op) -> str:
+        at = self.new(f"fptosi double {self.number(place)} to i64")
+        cell = self.new(f"getelementptr double, ptr {self.column(what)}, i64 {at}")
+        return self.new(f"load double, ptr {cell}, {IN}")
 
     def row_place(self, log: Log) -> str:
         row = self.load_count(("rows", log))

@@ -1,27 +1,30 @@
-"""Operations without state: how each is written, in one table. The counterpart of `plan.meaning`."""
+"""Operations without state: how each is written, in one table. The counterpart of `plan.meaning`.
+
+The same table writes code for one symbol and for many side by side: only the types differ.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 
-from oakladder.rung.native.registers import Registers
-from oakladder.rung.native.text import NONE, hex_of
+from oakladder.rung.native.text import Bits, Writer
 from oakladder.rung.plan.ops import TAME_LIMIT, Op
 
-Writing = Callable[[Registers, Op], None]
+Writing = Callable[[Writer, Op], None]
+_NONE = float("nan")
 
 
 def _arithmetic(instruction: str) -> Writing:
-    def write(w: Registers, op: Op) -> None:
-        w.numbers[op] = w.new(f"{instruction} double {w.number(op.args[0])}, {w.number(op.args[1])}")
+    def write(w: Writer, op: Op) -> None:
+        w.numbers[op] = w.new(f"{instruction} {w.real} {w.number(op.args[0])}, {w.number(op.args[1])}")
 
     return write
 
 
 def _comparison(yes: str, no: str) -> Writing:
-    def write(w: Registers, op: Op) -> None:
+    def write(w: Writer, op: Op) -> None:
         a, b = w.number(op.args[0]), w.number(op.args[1])
-        w.flags[op] = (w.new(f"fcmp {yes} double {a}, {b}"), w.new(f"fcmp {no} double {a}, {b}"))
+        w.flags[op] = (w.new(f"fcmp {yes} {w.real} {a}, {b}"), w.new(f"fcmp {no} {w.real} {a}, {b}"))
 
     return write
 
@@ -29,108 +32,125 @@ def _comparison(yes: str, no: str) -> Writing:
 def _function(name: str, within: str = "") -> Writing:
     """A call; where the argument is not ``within`` (a comparison with 0) it gives none."""
 
-    def write(w: Registers, op: Op) -> None:
+    def write(w: Writer, op: Op) -> None:
         args = [w.number(a) for a in op.args]
-        made = w.new(f"call double @{name}({', '.join(f'double {a}' for a in args)})")
+        made = w.call(name, *args)
         if within:
-            test = w.new(f"fcmp {within} double {args[0]}, 0.0")
-            made = w.new(f"select i1 {test}, double {made}, double {NONE}")
+            test = w.new(f"fcmp {within} {w.real} {args[0]}, {w.constant(0.0)}")
+            made = choice(w, test, made, w.constant(_NONE))
         w.numbers[op] = made
 
     return write
 
 
 def _extreme(how: str) -> Writing:
-    def write(w: Registers, op: Op) -> None:
+    def write(w: Writer, op: Op) -> None:
         w.numbers[op] = extreme(w, how, w.number(op.args[0]), w.number(op.args[1]))
 
     return write
 
 
-def extreme(w: Registers, code: str, a: str, b: str) -> str:
+def extreme(w: Writer, code: str, a: str, b: str) -> str:
     """The larger (``max``) or smaller of two numbers; the first where it is none."""
-    test = w.new(f"fcmp {'ogt' if code == 'max' else 'olt'} double {a}, {b}")
-    lost = w.new(f"fcmp uno double {a}, {a}")
-    return w.new(f"select i1 {w.new(f'or i1 {test}, {lost}')}, double {a}, double {b}")
+    test = w.new(f"fcmp {'ogt' if code == 'max' else 'olt'} {w.real} {a}, {b}")
+    lost = w.new(f"fcmp uno {w.real} {a}, {a}")
+    return choice(w, w.new(f"or {w.bit} {test}, {lost}"), a, b)
 
 
-def _neg(w: Registers, op: Op) -> None:
-    w.numbers[op] = w.new(f"fneg double {w.number(op.args[0])}")
+def choice(w: Writer, test: str, yes: str, no: str) -> str:
+    """One of two numbers."""
+    return w.new(f"select {w.bit} {test}, {w.real} {yes}, {w.real} {no}")
 
 
-def _mod(w: Registers, op: Op) -> None:
+def _neg(w: Writer, op: Op) -> None:
+    w.numbers[op] = w.new(f"fneg {w.real} {w.number(op.args[0])}")
+
+
+def _mod(w: Writer, op: Op) -> None:
     a, b = w.number(op.args[0]), w.number(op.args[1])
-    rest = w.new(f"call double @oak_fmod(double {a}, double {b})")
-    signs = w.new(f"xor i1 {w.new(f'fcmp olt double {rest}, 0.0')}, {w.new(f'fcmp olt double {b}, 0.0')}")
-    move = w.new(f"and i1 {signs}, {w.new(f'fcmp one double {rest}, 0.0')}")
-    moved = w.new(f"select i1 {move}, double {w.new(f'fadd double {rest}, {b}')}, double {rest}")
-    zero = w.new(f"fcmp oeq double {b}, 0.0")
-    w.numbers[op] = w.new(f"select i1 {zero}, double {NONE}, double {moved}")
+    zero = w.constant(0.0)
+    rest = w.call("oak_fmod", a, b)
+    below, divisor_below = w.new(f"fcmp olt {w.real} {rest}, {zero}"), w.new(f"fcmp olt {w.real} {b}, {zero}")
+    signs = w.new(f"xor {w.bit} {below}, {divisor_below}")
+    move = w.new(f"and {w.bit} {signs}, {w.new(f'fcmp one {w.real} {rest}, {zero}')}")
+    moved = choice(w, move, w.new(f"fadd {w.real} {rest}, {b}"), rest)
+    w.numbers[op] = choice(w, w.new(f"fcmp oeq {w.real} {b}, {zero}"), w.constant(_NONE), moved)
 
 
-def _tame(w: Registers, op: Op) -> None:
+def _tame(w: Writer, op: Op) -> None:
     x = w.number(op.args[0])
-    size = w.new(f"call double @llvm.fabs.f64(double {x})")
-    test = w.new(f"fcmp olt double {size}, {hex_of(TAME_LIMIT)}")
-    w.numbers[op] = w.new(f"select i1 {test}, double {x}, double {NONE}")
+    test = w.new(f"fcmp olt {w.real} {w.call('llvm.fabs', x)}, {w.constant(TAME_LIMIT)}")
+    w.numbers[op] = choice(w, test, x, w.constant(_NONE))
 
 
-def _and(w: Registers, op: Op) -> None:
+def _and(w: Writer, op: Op) -> None:
     a, b = w.flag(op.args[0]), w.flag(op.args[1])
-    w.flags[op] = (w.new(f"and i1 {a[0]}, {b[0]}"), w.new(f"or i1 {a[1]}, {b[1]}"))
+    w.flags[op] = (w.new(f"and {w.bit} {a[0]}, {b[0]}"), w.new(f"or {w.bit} {a[1]}, {b[1]}"))
 
 
-def _or(w: Registers, op: Op) -> None:
+def _or(w: Writer, op: Op) -> None:
     a, b = w.flag(op.args[0]), w.flag(op.args[1])
-    w.flags[op] = (w.new(f"or i1 {a[0]}, {b[0]}"), w.new(f"and i1 {a[1]}, {b[1]}"))
+    w.flags[op] = (w.new(f"or {w.bit} {a[0]}, {b[0]}"), w.new(f"and {w.bit} {a[1]}, {b[1]}"))
 
 
-def _not(w: Registers, op: Op) -> None:
+def _not(w: Writer, op: Op) -> None:
     yes, no = w.flag(op.args[0])
     w.flags[op] = (no, yes)
 
 
-def _known(w: Registers, op: Op) -> None:
+def _known(w: Writer, op: Op) -> None:
     if op.args[0].is_flag:
-        yes = w.new(f"or i1 {w.flag(op.args[0])[0]}, {w.flag(op.args[0])[1]}")
+        yes = w.new(f"or {w.bit} {w.flag(op.args[0])[0]}, {w.flag(op.args[0])[1]}")
     else:
         x = w.number(op.args[0])
-        yes = w.new(f"fcmp ord double {x}, {x}")
-    w.flags[op] = (yes, w.new(f"xor i1 {yes}, true"))
+        yes = w.new(f"fcmp ord {w.real} {x}, {x}")
+    w.flags[op] = (yes, w.new(f"xor {w.bit} {yes}, {w.sure(True)}"))
 
 
-def _choose(w: Registers, op: Op) -> None:
+def _choose(w: Writer, op: Op) -> None:
     test = w.flag(op.args[0])[0]
     _either(w, op, test, op.args[1], op.args[2])
 
 
-def _otherwise(w: Registers, op: Op) -> None:
+def _otherwise(w: Writer, op: Op) -> None:
     if op.is_flag:
         yes, no = w.flag(op.args[0])
-        test = w.new(f"or i1 {yes}, {no}")
+        test = w.new(f"or {w.bit} {yes}, {no}")
     else:
         x = w.number(op.args[0])
-        test = w.new(f"fcmp ord double {x}, {x}")
+        test = w.new(f"fcmp ord {w.real} {x}, {x}")
     _either(w, op, test, op.args[0], op.args[1])
 
 
-def _either(w: Registers, op: Op, test: str, left: Op, right: Op) -> None:
+def _either(w: Writer, op: Op, test: str, left: Op, right: Op) -> None:
     if op.is_flag:
         a, b = w.flag(left), w.flag(right)
         w.flags[op] = (
-            w.new(f"select i1 {test}, i1 {a[0]}, i1 {b[0]}"),
-            w.new(f"select i1 {test}, i1 {a[1]}, i1 {b[1]}"),
+            w.new(f"select {w.bit} {test}, {w.bit} {a[0]}, {w.bit} {b[0]}"),
+            w.new(f"select {w.bit} {test}, {w.bit} {a[1]}, {w.bit} {b[1]}"),
         )
     else:
-        w.numbers[op] = w.new(f"select i1 {test}, double {w.number(left)}, double {w.number(right)}")
+        w.numbers[op] = choice(w, test, w.number(left), w.number(right))
 
 
-def _to_number(w: Registers, op: Op) -> None:
-    w.numbers[op] = w.to_number(w.flag(op.args[0]))
+def to_flag(w: Writer, raw: str) -> Bits:
+    """Yes and no of a number: 1, 0, and none for anything else."""
+    yes, no = w.constant(1.0), w.constant(0.0)
+    return w.new(f"fcmp oeq {w.real} {raw}, {yes}"), w.new(f"fcmp oeq {w.real} {raw}, {no}")
 
 
-def _to_flag(w: Registers, op: Op) -> None:
-    w.flags[op] = w.to_flag(w.number(op.args[0]))
+def to_number(w: Writer, bits: Bits) -> str:
+    """A flag as 1, 0 and none."""
+    low = choice(w, bits[1], w.constant(0.0), w.constant(_NONE))
+    return choice(w, bits[0], w.constant(1.0), low)
+
+
+def _to_number(w: Writer, op: Op) -> None:
+    w.numbers[op] = to_number(w, w.flag(op.args[0]))
+
+
+def _to_flag(w: Writer, op: Op) -> None:
+    w.flags[op] = to_flag(w, w.number(op.args[0]))
 
 
 OPERATIONS: dict[str, Writing] = {
@@ -146,10 +166,10 @@ OPERATIONS: dict[str, Writing] = {
     "ge": _comparison("oge", "olt"),
     "eq": _comparison("oeq", "one"),
     "ne": _comparison("one", "oeq"),
-    "abs": _function("llvm.fabs.f64"),
-    "floor": _function("llvm.floor.f64"),
-    "ceil": _function("llvm.ceil.f64"),
-    "sqrt": _function("llvm.sqrt.f64", within="oge"),
+    "abs": _function("llvm.fabs"),
+    "floor": _function("llvm.floor"),
+    "ceil": _function("llvm.ceil"),
+    "sqrt": _function("llvm.sqrt", within="oge"),
     "pow": _function("oak_pow"),
     "exp": _function("oak_exp"),
     "log": _function("oak_log", within="ogt"),

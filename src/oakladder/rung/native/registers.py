@@ -4,14 +4,12 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 
-from oakladder.rung.native.text import IN, NONE, STATE, FunctionText, hex_of
+from oakladder.rung.native.ops import to_flag, to_number
+from oakladder.rung.native.text import IN, NONE, STATE, Bits, FunctionText, hex_of, scalar_call
 from oakladder.rung.plan.inputs import FineColumn, Input
 from oakladder.rung.plan.live import Live
 from oakladder.rung.plan.ops import Domain, Fold, Log, Op, Ring, Slot
 from oakladder.rung.plan.state import StateMap
-
-#: Yes and no, a bit each; neither is none.
-Bits = tuple[str, str]
 
 
 def _is_count(key: object) -> bool:
@@ -47,7 +45,14 @@ class SharedCode:
 
 
 class Registers(FunctionText, ABC):
-    """The part for the bars of one domain, with its slots in registers."""
+    """The part for the bars of one domain, with its slots in registers.
+
+    ``real`` and ``bit`` are the types of a number and of a bit, ``cell_type`` that of a cell of the state.
+    """
+
+    real, bit, cell_type = "double", "i1", "double"
+    #: How many symbols are run side by side.
+    lanes = 1
 
     def __init__(self, code: SharedCode, domain: Domain):
         super().__init__()
@@ -65,12 +70,32 @@ class Registers(FunctionText, ABC):
         #: Written where the state of a symbol is first known.
         self.at_state: list[str] = []
 
+    def call(self, name: str, *args: str) -> str:
+        """Calls a function of numbers."""
+        return self.new(scalar_call(name, args))
+
+    def constant(self, value: float) -> str:
+        """A number that is known."""
+        return hex_of(value) if value == value else NONE
+
+    def sure(self, value: bool) -> str:
+        """A bit that is known."""
+        return "true" if value else "false"
+
+    def spread(self, x: str) -> str:
+        """A single number wherever it is wanted."""
+        return x
+
+    def spread_bit(self, bit: str) -> str:
+        """A single bit wherever it is wanted."""
+        return bit
+
     def scalar(self, key: object) -> str:
         """The register variable of a scalar of this domain; counters are kept as integers."""
         if key not in self.slots:
             name = f"%reg{len(self.slots)}"
             self.slots[key] = name
-            self.entry.append(f"  {name} = alloca {'i64' if _is_count(key) else 'double'}")
+            self.entry.append(f"  {name} = alloca {'i64' if _is_count(key) else self.real}")
         return self.slots[key]
 
     def load_count(self, key: object) -> str:
@@ -86,39 +111,45 @@ class Registers(FunctionText, ABC):
             slot = self.slots[key]
             n = slot[4:]
             loads += [
-                f"  %lp{n} = getelementptr double, ptr {base}, i64 {place - origin}",
-                f"  %lv{n} = load double, ptr %lp{n}, {STATE}",
+                f"  %lp{n} = getelementptr {self.cell_type}, ptr {base}, i64 {place - origin}",
+                f"  %lv{n} = load double, ptr %lp{n}, {STATE}"
+                if _is_count(key)
+                else f"  %lv{n} = load {self.real}, ptr %lp{n}, {STATE}",
             ]
-            stores += [f"  %sp{n} = getelementptr double, ptr {base}, i64 {place - origin}"]
+            stores += [f"  %sp{n} = getelementptr {self.cell_type}, ptr {base}, i64 {place - origin}"]
             if _is_count(key):
                 loads += [f"  %li{n} = fptosi double %lv{n} to i64", f"  store i64 %li{n}, ptr {slot}"]
                 stores += [f"  %si{n} = load i64, ptr {slot}", f"  %sv{n} = sitofp i64 %si{n} to double"]
             else:
-                loads.append(f"  store double %lv{n}, ptr {slot}")
-                stores.append(f"  %sv{n} = load double, ptr {slot}")
-            stores.append(f"  store double %sv{n}, ptr %sp{n}, {STATE}")
+                loads.append(f"  store {self.real} %lv{n}, ptr {slot}")
+                stores.append(f"  %sv{n} = load {self.real}, ptr {slot}")
+            stores += self.kept(f"%sv{n}", f"%sp{n}", _is_count(key))
         return loads, stores
+
+    def kept(self, value: str, place: str, is_count: bool) -> list[str]:
+        """Instructions that write a scalar into its cell."""
+        return [f"  store {self.real} {value}, ptr {place}, {STATE}"]
 
     def load_scalar(self, key: object) -> str:
         if isinstance(key, Slot) and key.cold:
             return self.load_cell(str(self.state.place(key)))
-        return self.new(f"load double, ptr {self.scalar(key)}")
+        return self.new(f"load {self.real}, ptr {self.scalar(key)}")
 
     def store_scalar(self, key: object, value: str) -> None:
         if isinstance(key, Slot) and key.cold:
             self.store_cell(str(self.state.place(key)), value)
             return
-        self.put(f"store double {value}, ptr {self.scalar(key)}")
+        self.put(f"store {self.real} {value}, ptr {self.scalar(key)}")
 
     def cell(self, index: str) -> str:
-        return self.new(f"getelementptr double, ptr %state, i64 {index}")
+        return self.new(f"getelementptr {self.cell_type}, ptr %state, i64 {index}")
 
     def load_cell(self, index: str) -> str:
-        return self.new(f"load double, ptr {self.cell(index)}, {STATE}")
+        return self.new(f"load {self.real}, ptr {self.cell(index)}, {STATE}")
 
     def store_cell(self, index: str, value: str) -> None:
         place = self.cell(index)
-        self.put(f"store double {value}, ptr {place}, {STATE}")
+        self.put(f"store {self.real} {value}, ptr {place}, {STATE}")
 
     def size(self, row: int) -> str:
         """An entry of the size table, read before the bars."""
@@ -133,7 +164,7 @@ class Registers(FunctionText, ABC):
             offset = self.size(row)
             name = f"%buffer{row}"
             self._buffers[row] = name
-            self.at_state.append(f"  {name} = getelementptr double, ptr %state, i64 {offset}")
+            self.at_state.append(f"  {name} = getelementptr {self.cell_type}, ptr %state, i64 {offset}")
         return self._buffers[row]
 
     def counter(self) -> str:
@@ -145,7 +176,7 @@ class Registers(FunctionText, ABC):
         row = self.state.ring_row(ring)
         start, mask = self.pointer(row), self.size(row + 1)
         slot = self.new(f"and i64 {bar}, {mask}")
-        return self.new(f"getelementptr double, ptr {start}, i64 {slot}")
+        return self.new(f"getelementptr {self.cell_type}, ptr {start}, i64 {slot}")
 
     def lasting(self) -> list[tuple[object, int]]:
         """The scalars of this domain that live from bar to bar, with their places."""
@@ -156,43 +187,40 @@ class Registers(FunctionText, ABC):
             if key in self.slots and first <= place < first + size
         ]
 
-    def number(self, op: Op) -> str:
-        if op.code == "const":
-            return hex_of(float(op.attr)) if op.attr == op.attr else NONE  # type: ignore[arg-type]
-        if not op.fixed:
-            return self.numbers[op]
+    def fixed(self, op: Op) -> str:
+        """A fixed value as a single number, read before the bars."""
         if op not in self._fixed:
             place = self.at_entry(f"getelementptr double, ptr %fixed, i64 {self.code.fixed_place(op)}")
             self._fixed[op] = self.at_entry(f"load double, ptr {place}, {IN}")
         return self._fixed[op]
 
-    def flag(self, op: Op) -> Bits:
-        if op.code == "flag":
-            return ("true" if op.attr is True else "false", "true" if op.attr is False else "false")
-        if not op.fixed:
-            return self.flags[op]
+    def fixed_flag(self, op: Op) -> Bits:
+        """A fixed flag as single bits."""
         if op not in self._fixed_flags:
-            raw = self.number(op)
+            raw = self.fixed(op)
             self._fixed_flags[op] = (
                 self.at_entry(f"fcmp oeq double {raw}, 1.0"),
                 self.at_entry(f"fcmp oeq double {raw}, 0.0"),
             )
         return self._fixed_flags[op]
 
-    def to_flag(self, raw: str) -> Bits:
-        return self.new(f"fcmp oeq double {raw}, 1.0"), self.new(f"fcmp oeq double {raw}, 0.0")
+    def number(self, op: Op) -> str:
+        if op.code == "const":
+            return self.constant(float(op.attr))  # type: ignore[arg-type]
+        return self.fixed(op) if op.fixed else self.numbers[op]
 
-    def to_number(self, bits: Bits) -> str:
-        low = self.new(f"select i1 {bits[1]}, double 0.0, double {NONE}")
-        return self.new(f"select i1 {bits[0]}, double 1.0, double {low}")
+    def flag(self, op: Op) -> Bits:
+        if op.code == "flag":
+            return self.sure(op.attr is True), self.sure(op.attr is False)
+        return self.fixed_flag(op) if op.fixed else self.flags[op]
 
     def raw(self, op: Op) -> str:
         """A value as one float, flags as 1, 0 and none."""
-        return self.to_number(self.flag(op)) if op.is_flag else self.number(op)
+        return to_number(self, self.flag(op)) if op.is_flag else self.number(op)
 
     def keep_raw(self, op: Op, raw: str) -> None:
         if op.is_flag:
-            self.flags[op] = self.to_flag(raw)
+            self.flags[op] = to_flag(self, raw)
         else:
             self.numbers[op] = raw
 
@@ -201,8 +229,8 @@ class Registers(FunctionText, ABC):
         """The value of an input on this bar."""
 
     @abstractmethod
-    def read_table(self, what: FineColumn, at: str) -> str:
-        """The value of a table at a place."""
+    def read_table(self, what: FineColumn, place: Op) -> str:
+        """The value of a column of minutes at a place."""
 
     @abstractmethod
     def row_place(self, log: Log) -> str:

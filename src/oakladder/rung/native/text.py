@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import struct
+from typing import Protocol
+
+from oakladder.rung.plan.ops import Op
 
 NONE = "0x7FF8000000000000"
 IN, OUT, STATE = "!alias.scope !4, !noalias !5", "!alias.scope !6, !noalias !7", "!alias.scope !8, !noalias !9"
@@ -84,6 +87,42 @@ META = """
 def hex_of(value: float) -> str:
     """A float as LLVM writes it."""
     return "0x" + struct.pack(">d", value).hex().upper()
+
+
+#: Yes and no, a bit each; neither is none.
+Bits = tuple[str, str]
+
+
+class Writer(Protocol):
+    """What operations are written with: the types of a number and of a bit, the values there are, and instructions."""
+
+    real: str
+    bit: str
+    numbers: dict[Op, str]
+    flags: dict[Op, Bits]
+
+    def new(self, text: str) -> str:
+        """Writes an instruction that gives a value, and names it."""
+
+    def call(self, name: str, *args: str) -> str:
+        """Calls a function of numbers."""
+
+    def constant(self, value: float) -> str:
+        """A number that is known."""
+
+    def sure(self, value: bool) -> str:
+        """A bit that is known."""
+
+    def number(self, op: Op) -> str:
+        """A value as a number."""
+
+    def flag(self, op: Op) -> Bits:
+        """A value as a flag."""
+
+
+def scalar_call(name: str, args: tuple[str, ...]) -> str:
+    """The instruction that calls a function of single numbers."""
+    return f"call double @{name}{'.f64' if name.startswith('llvm.') else ''}({', '.join(f'double {a}' for a in args)})"
 
 
 class FunctionText:

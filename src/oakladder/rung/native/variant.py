@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from oakladder.rung.native import compile as native
+from oakladder.rung.native.lanes.fitting import why_not
 from oakladder.rung.plan.live import Live, live
 from oakladder.rung.plan.ops import Op, Plan, leaves
 from oakladder.rung.plan.state import StateMap, map_state
@@ -22,6 +23,16 @@ class Variant:
     leaves: tuple[Op, ...]
     fixed: tuple[Op, ...]
     code: native.Compiled
+    #: What was written for lanes so far, by how many there are.
+    _lanes: dict[int, native.LaneCode] = field(default_factory=dict, compare=False, repr=False)
+
+    def lanes(self, width: int) -> native.LaneCode | None:
+        """The code for so many symbols side by side; None where they must be run one by one."""
+        if why_not(self.live):
+            return None
+        if width not in self._lanes:
+            self._lanes[width] = native.build_lanes(self.live, self.state, self.leaves, width)
+        return self._lanes[width]
 
 
 def make_variant(plan: Plan, roots: list[Op], wanted: set[Op]) -> Variant:
@@ -36,7 +47,7 @@ def make_variant(plan: Plan, roots: list[Op], wanted: set[Op]) -> Variant:
     return Variant(needed, state, out, code.fixed, code)
 
 
-def fixed_array(variant: Variant, values: Mapping[Op, object]) -> np.ndarray:
+def fixed_array(code: native.Compiled | native.LaneCode, values: Mapping[Op, object]) -> np.ndarray:
     """Fixed values as the native code reads them."""
-    made = [values[op] for op in variant.fixed]
+    made = [values[op] for op in code.fixed]
     return np.array([np.nan if v is None else float(v) for v in made] or [0.0])  # type: ignore[arg-type]

@@ -1,0 +1,126 @@
+"""A job cut into pieces, each done in some tens of milliseconds, between which stopping takes effect."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from functools import partial
+
+import numpy as np
+
+from oakladder.engine.lanes import BoundLanes, grouped
+from oakladder.engine.prepare import BoundCode, Job, is_large
+from oakladder.rung.native import compile as native
+
+#: About this many bars are run at a time: enough to be worth it, few enough to cancel soon.
+CHUNK_BARS = 200_000
+#: And no more bars than cost this many operations.
+CHUNK_OPERATIONS = 20_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """Some of the work: how many bars there are to it, and what does it, telling how many more are done."""
+
+    bars: int
+    do: Callable[[], Iterator[int]]
+
+
+class Cut:
+    """A job cut into pieces. ``starts`` are the first bars of what was run in one call, once all are done."""
+
+    def __init__(self, job: Job, outs: Sequence[np.ndarray], thorough: bool, lanes: int | None):
+        self._job = job
+        self._bars = int(min(max(CHUNK_OPERATIONS / max(job.layout.cost, 1), 16), CHUNK_BARS))
+        self._starts: list[np.ndarray] = []
+        panel = job.panel
+        large = thorough or is_large(panel)
+        width = lanes if lanes is not None else native.lanes_here() if large else 0
+        code = job.variant.lanes(width) if width > 1 and len(panel) > 1 else None
+        machine = None if code is None else code.machine() if lanes is not None else code.ready()
+        # While code for lanes is made aside, that which is there at once does what it can.
+        self._bound = BoundCode(job, outs, large and (code is None or machine is not None))
+        self.pieces = [self._symbols(a, b) for a, b in self._chunks()] if code is None else []
+        if code is not None:
+            groups = grouped(panel, width)
+            self._lanes = BoundLanes(job, outs, self._bound, code, groups)
+            self._code, self._groups, self._machine = code, groups, machine
+            self.pieces = [self._group(a, b) for a, b in self._group_chunks()]
+            self.pieces += [Piece(int(panel.timeline.sizes[k]), partial(self._one, k)) for k in groups.alone.tolist()]
+
+    @property
+    def starts(self) -> np.ndarray:
+        """The first bars of what was run in one call, int64."""
+        return np.sort(np.concatenate(self._starts)) if self._starts else np.zeros(0, dtype=np.int64)
+
+    # --- one by one -------------------------------------------------------------------------------
+
+    def _chunks(self) -> Iterator[tuple[int, int]]:
+        """Ranges of symbols of about so many bars each."""
+        panel, first = self._job.panel, 0
+        while first < len(panel):
+            limit = panel.offsets[first] + self._bars
+            last = max(int(np.searchsorted(panel.offsets, limit, "right")) - 1, first + 1)
+            yield first, min(last, len(panel))
+            first = min(last, len(panel))
+
+    def _symbols(self, first: int, last: int) -> Piece:
+        offsets = self._job.panel.offsets
+        if last - first == 1:
+            return Piece(int(offsets[last] - offsets[first]), lambda: self._one(first))
+
+        def do() -> Iterator[int]:
+            self._bound(first, last)
+            self._starts.append(offsets[first : first + 1])
+            yield int(offsets[last] - offsets[first])
+
+        return Piece(int(offsets[last] - offsets[first]), do)
+
+    def _one(self, k: int) -> Iterator[int]:
+        """Runs a symbol by itself."""
+        start, end = int(self._job.panel.offsets[k]), int(self._job.panel.offsets[k + 1])
+        if end - start <= self._bars:
+            self._bound(k, k + 1)
+            self._starts.append(np.array([start]))
+            yield end - start
+            return
+        done = 0
+        for so_far in self._bound.in_pieces(k, self._bars):
+            yield so_far - done
+            done = so_far
+        self._starts.append(np.arange(start, end, self._bars))
+
+    # --- side by side -----------------------------------------------------------------------------
+
+    def _group_chunks(self) -> Iterator[tuple[int, int]]:
+        first, bars = 0, 0
+        for k in range(len(self._groups)):
+            bars += self._in_group(k)
+            if bars >= self._bars:
+                yield first, k + 1
+                first, bars = k + 1, 0
+        if first < len(self._groups):
+            yield first, len(self._groups)
+
+    def _in_group(self, k: int) -> int:
+        """How many bars the symbols of a group have together."""
+        return int(self._job.panel.timeline.sizes[self._groups.which[k, : self._groups.filled[k]]].sum())
+
+    def _group(self, first: int, last: int) -> Piece:
+        return Piece(sum(self._in_group(k) for k in range(first, last)), lambda: self._do_groups(first, last))
+
+    def _do_groups(self, first: int, last: int) -> Iterator[int]:
+        machine = self._machine or self._code.ready()
+        self._machine = machine
+        if machine is None:
+            for k in range(first, last):
+                for symbol in self._groups.which[k, : self._groups.filled[k]].tolist():
+                    yield from self._one(symbol)
+        elif last - first == 1:
+            done, share = 0, self._in_group(first) / max(self._lanes.bars(first), 1)
+            for so_far in self._lanes.in_pieces(machine, first, self._bars // self._code.lanes):
+                yield int((so_far - done) * share)
+                done = so_far
+        else:
+            self._lanes(machine, first, last)
+            yield sum(self._in_group(k) for k in range(first, last))

@@ -1,0 +1,56 @@
+"""Machine code that is kept on disk from one start to the next.
+
+A file for each module, named for its text, the compiler and the processor. It begins with a digest of the rest: what
+does not fit is thrown away and made anew. It is derived: losing it costs nothing but time.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+from pathlib import Path
+
+from oakladder.disk import write_atomic
+
+_MARK = b"oak code 1\n"
+_DIGEST = hashlib.sha256().digest_size
+#: So many files are kept, those that were used last.
+_MOST_FILES = 300
+
+
+class Shelf:
+    """A folder of machine code. Two programs may use the same one."""
+
+    def __init__(self, folder: Path):
+        self.folder = folder
+
+    def _path(self, key: bytes) -> Path:
+        return self.folder / f"{key.hex()}.o"
+
+    def take(self, key: bytes) -> bytes | None:
+        """The code under a key; None where there is none that is sound."""
+        path = self._path(key)
+        try:
+            content = path.read_bytes()
+        except OSError:
+            return None
+        head, code = content[: len(_MARK) + _DIGEST], content[len(_MARK) + _DIGEST :]
+        if head != _MARK + hashlib.sha256(code).digest():
+            with contextlib.suppress(OSError):
+                path.unlink()
+            return None
+        with contextlib.suppress(OSError):
+            path.touch()
+        return code
+
+    def put(self, key: bytes, code: bytes) -> None:
+        """Keeps code; where it cannot be written, it is made anew next time."""
+        with contextlib.suppress(OSError):
+            self.folder.mkdir(parents=True, exist_ok=True)
+            write_atomic(self._path(key), _MARK + hashlib.sha256(code).digest() + code, durable=False)
+            self._tidy()
+
+    def _tidy(self) -> None:
+        files = sorted(self.folder.glob("*.o"), key=lambda p: p.stat().st_mtime)
+        for path in files[:-_MOST_FILES]:
+            path.unlink(missing_ok=True)
