@@ -26,12 +26,14 @@ _FOREVER = 1 << 40
 
 @dataclass(frozen=True, slots=True)
 class Groups:
-    """Symbols side by side: numbers of symbols, shape (groups, lanes), and how many of a row are real (the rest repeats
-    the first). ``alone`` are the symbols that are run one by one."""
+    """Symbols side by side: numbers of symbols, shape (groups, lanes), the longest first, and which of them are real
+    (the others repeat the first to fill a row up). ``alone`` are the symbols that are run one by one. ``times`` tells
+    for each symbol which times it shares with others."""
 
     which: np.ndarray
-    filled: np.ndarray
+    real: np.ndarray
     alone: np.ndarray
+    times: np.ndarray
 
     def __len__(self) -> int:
         return len(self.which)
@@ -42,26 +44,25 @@ def grouped(panel: Panel, lanes: int) -> Groups:
 
     Symbols that leave out another number of earlier bars never share a group: their windows are in another phase.
     """
-    sizes = panel.ends - panel.starts
-    times: dict[int, int] = {}
-    parts = panel.timeline.parts or ()
-    same = np.array([times.setdefault(id(t), len(times)) for t in parts] or sizes, dtype=np.int64)
+    sizes, parts = panel.timeline.sizes, panel.timeline.parts
+    times = np.arange(len(panel)) if parts is None else np.fromiter(map(id, parts), dtype=np.int64, count=len(parts))
     skipped = panel.skipped if panel.skipped is not None else np.zeros(len(panel), dtype=np.int64)
-    order = np.lexsort((same, -sizes, skipped))
+    order = np.lexsort((times, -sizes, skipped))
     order = order[sizes[order] > 0]
-    which: list[np.ndarray] = []
-    filled: list[int] = []
+    rows: list[np.ndarray] = []
     alone: list[np.ndarray] = [np.flatnonzero(sizes == 0)]
     for part in np.split(order, np.flatnonzero(np.diff(skipped[order])) + 1):
-        for at in range(0, len(part), lanes):
-            some = part[at : at + lanes]
-            if len(some) < lanes * _LEAST_FILLED:
-                alone.append(some)
-                continue
-            which.append(np.concatenate([some, np.repeat(some[:1], lanes - len(some))]))
-            filled.append(len(some))
-    made = np.array(which, dtype=np.int64).reshape(-1, lanes)
-    return Groups(made, np.array(filled, dtype=np.int64), np.sort(np.concatenate(alone)))
+        over = len(part) % lanes
+        if over < lanes * _LEAST_FILLED:
+            alone.append(part[len(part) - over :])
+            part = part[: len(part) - over]
+        else:
+            part = np.concatenate([part, np.repeat(part[-over], lanes - over)])
+        rows.append(part.reshape(-1, lanes))
+    which = np.concatenate(rows) if rows else np.zeros((0, lanes), dtype=np.int64)
+    real = np.ones(which.shape, dtype=bool)
+    real[:, 1:] = which[:, 1:] != which[:, :1]
+    return Groups(np.ascontiguousarray(which), real, np.sort(np.concatenate(alone)), times)
 
 
 class BoundLanes:
@@ -73,27 +74,29 @@ class BoundLanes:
         self._fixed = fixed_array(code, job.fixed)
         panel = job.panel
         self._starts = np.ascontiguousarray(panel.starts[groups.which])
-        self._sizes = np.ascontiguousarray((panel.ends - panel.starts)[groups.which])
-        real = np.arange(code.lanes)[None, :] < groups.filled[:, None]
-        self._counts = np.ascontiguousarray(np.where(real, self._sizes, 0))
+        self._sizes = np.ascontiguousarray(panel.timeline.sizes[groups.which])
+        self._counts = np.where(groups.real, self._sizes, 0)
+        #: How many bars the symbols of each group have together, and the longest of them.
+        self.bars, self.longest = self._counts.sum(axis=1), self._sizes[:, 0]
         self._shared = self._sharing()
         self._templates = start_rows(job)[groups.which[:, 0]] if panel.skipped is not None else None
         self._tables = [pointers(self._columns), pointers(job.steps), pointers(self._outs), pointers(self._before)]
 
-    def bars(self, group: int) -> int:
-        """How many bars the longest symbol of a group has."""
-        return int(self._sizes[group, 0])
-
     def _sharing(self) -> np.ndarray:
         """For each group and longer timeframe, whether its bars end together in all lanes; int8."""
-        job, width = self._job, 2 + len(self._columns)
-        made = np.zeros((len(self._groups), len(job.steps)), dtype=np.int8)
+        job, width, groups = self._job, 2 + len(self._columns), self._groups
+        made = np.zeros((len(groups), len(job.steps)), dtype=np.int8)
         for k, marks in enumerate(job.steps):
-            counts = self._before[k * width + 1] - self._before[k * width]
-            for g, which in enumerate(self._groups.which):
-                own = which[: self._groups.filled[g]]
-                made[g, k] = bool((counts[own] == counts[own[0]]).all()) and _end_together(job.panel, own, marks)
+            counts, times = (values[groups.which] for values in (self._earlier_bars(k * width), groups.times))
+            as_many = (counts == counts[:, :1]).all(axis=1)
+            made[:, k] = as_many & (times == times[:, :1]).all(axis=1)
+            for g in np.flatnonzero(as_many & (made[:, k] == 0)).tolist():
+                made[g, k] = _end_together(job.panel, groups.which[g], marks)
         return made
+
+    def _earlier_bars(self, k: int) -> np.ndarray:
+        """How many longer bars there are of each symbol from before its first bar."""
+        return self._before[k + 1] - self._before[k]
 
     def __call__(self, machine: native.Machine, first: int, last: int) -> None:
         """Runs groups ``first`` up to ``last``."""
@@ -102,9 +105,10 @@ class BoundLanes:
     def in_pieces(self, machine: native.Machine, group: int, bars: int) -> Iterator[int]:
         """Runs one group about so many bars at a time; tells how many bars of its longest symbol are done."""
         room, bars = self._room(), max(bars // TILE, 1) * TILE
-        for at in range(0, self.bars(group), bars):
+        longest = int(self.longest[group])
+        for at in range(0, longest, bars):
             self._run(machine, group, group + 1, room, at, at + bars)
-            yield min(at + bars, self.bars(group))
+            yield min(at + bars, longest)
 
     def _room(self) -> np.ndarray:
         """Memory for the state and the tiles of a group."""
@@ -135,9 +139,7 @@ class BoundLanes:
 
 def _end_together(panel: Panel, symbols: np.ndarray, marks: np.ndarray) -> bool:
     """Whether the marks of some symbols are the same from their first bars on, as far as each goes."""
-    parts, firsts, first = panel.timeline.parts, panel.timeline.firsts, int(symbols[0])
-    if parts is not None and all(parts[k] is parts[first] for k in symbols.tolist()):
-        return True
+    firsts, first = panel.timeline.firsts, int(symbols[0])
     if not (firsts[symbols] == firsts[first]).all():
         return False
     head = marks[panel.starts[first] : panel.ends[first]]

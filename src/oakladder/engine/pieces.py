@@ -93,34 +93,30 @@ class Cut:
     # --- side by side -----------------------------------------------------------------------------
 
     def _group_chunks(self) -> Iterator[tuple[int, int]]:
-        first, bars = 0, 0
-        for k in range(len(self._groups)):
-            bars += self._in_group(k)
-            if bars >= self._bars:
-                yield first, k + 1
-                first, bars = k + 1, 0
-        if first < len(self._groups):
-            yield first, len(self._groups)
-
-    def _in_group(self, k: int) -> int:
-        """How many bars the symbols of a group have together."""
-        return int(self._job.panel.timeline.sizes[self._groups.which[k, : self._groups.filled[k]]].sum())
+        """Ranges of groups of about so many bars each."""
+        done = np.cumsum(self._lanes.bars)
+        first = 0
+        while first < len(done):
+            limit = (done[first - 1] if first else 0) + self._bars
+            last = max(int(np.searchsorted(done, limit, "right")), first + 1)
+            yield first, last
+            first = last
 
     def _group(self, first: int, last: int) -> Piece:
-        return Piece(sum(self._in_group(k) for k in range(first, last)), lambda: self._do_groups(first, last))
+        return Piece(int(self._lanes.bars[first:last].sum()), lambda: self._do_groups(first, last))
 
     def _do_groups(self, first: int, last: int) -> Iterator[int]:
         machine = self._machine or self._code.ready()
         self._machine = machine
         if machine is None:
             for k in range(first, last):
-                for symbol in self._groups.which[k, : self._groups.filled[k]].tolist():
+                for symbol in self._groups.which[k][self._groups.real[k]].tolist():
                     yield from self._one(symbol)
         elif last - first == 1:
-            done, share = 0, self._in_group(first) / max(self._lanes.bars(first), 1)
+            done, share = 0, self._lanes.bars[first] / self._lanes.longest[first]
             for so_far in self._lanes.in_pieces(machine, first, self._bars // self._code.lanes):
                 yield int((so_far - done) * share)
                 done = so_far
         else:
             self._lanes(machine, first, last)
-            yield sum(self._in_group(k) for k in range(first, last))
+            yield int(self._lanes.bars[first:last].sum())

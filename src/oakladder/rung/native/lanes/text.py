@@ -18,6 +18,7 @@ def helpers(lanes: int) -> str:
     named = "".join(f"declare {real} @llvm.{name}.v{lanes}f64({real})\n" for name in ("fabs", "sqrt", "floor", "ceil"))
     return (
         named
+        + "declare void @llvm.prefetch.p0(ptr, i32, i32, i32)\n"
         + "declare i64 @llvm.cttz.i64(i64, i1)\n"
         + _shortest(lanes)
         + _mover("fill", lanes, _fill_fast(lanes), _FILL_SLOW)
@@ -137,10 +138,22 @@ def _rows_in_tile(lanes: int, real: str) -> list[str]:
     return lines
 
 
+def _ahead(lanes: int, of: str, write: int) -> list[str]:
+    """Asks for the next tile's bars while this one is worked on; behind the last ones nothing comes of it."""
+    lines = []
+    for k in range(lanes):
+        lines += [
+            f"  %ahead{k} = getelementptr {of}, ptr %c{k}, i64 {TILE}",
+            f"  call void @llvm.prefetch.p0(ptr %ahead{k}, i32 {write}, i32 3, i32 1)",
+        ]
+    return lines
+
+
 def _fill_fast(lanes: int) -> list[str]:
     real = f"<{lanes} x double>"
     lines = [*_rows_in_column(lanes, "double"), *_rows_in_tile(lanes, real)]
     lines += [f"  %r{k} = load {real}, ptr %c{k}, align 8" for k in range(lanes)]
+    lines += _ahead(lanes, "double", 0)
     rows = [f"%r{k}" for k in range(lanes)]
     lines += list(turned(rows, lanes, "x"))
     return lines + [f"  store {real} {rows[k]}, ptr %tp{k}" for k in range(lanes)]
@@ -150,6 +163,7 @@ def _flush_fast(lanes: int) -> list[str]:
     real = f"<{lanes} x double>"
     lines = [*_rows_in_column(lanes, "double"), *_rows_in_tile(lanes, real)]
     lines += [f"  %r{k} = load {real}, ptr %tp{k}" for k in range(lanes)]
+    lines += _ahead(lanes, "double", 1)
     rows = [f"%r{k}" for k in range(lanes)]
     lines += list(turned(rows, lanes, "x"))
     return lines + [f"  store {real} {rows[k]}, ptr %c{k}, align 8" for k in range(lanes)]
