@@ -9,7 +9,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from helpers import random_bars
+from helpers import daily_bars, random_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.cut import cut
 from oakladder.bars.panel import Panel
@@ -219,3 +219,24 @@ def test_what_cannot_stand_side_by_side_is_run_one_by_one(script: str, word: str
         for op in ops
         if op in alone.arrays and op.code != "log rows"
     )
+
+
+@pytest.mark.parametrize("lanes", WIDTHS)
+def test_dividing_by_what_is_known_gives_the_bits_of_a_division(lanes: int) -> None:
+    """Over numbers of every last place, many sizes, zeros of both signs and none."""
+    rng = np.random.default_rng(lanes)
+    count = 4000
+    bars = []
+    for k in range(lanes):
+        close = rng.uniform(1, 2, count) * 2.0 ** rng.integers(-30, 30, count)
+        close[rng.random(count) < (0.02 if k % 2 else 0)] = np.nan
+        bars.append(daily_bars(close, f"S{k}"))
+    for divisor in [3.0, 7.0, 9.0, 200.0, -0.1, 1e-80, 1e80, *rng.uniform(0.001, 1000, 12).tolist()]:
+        script = (
+            "let x = close / d\nlet y = (close - close[1]) / d\nlet z = -0 * close / d\nlet tiny = close * q * q / d"
+        )
+        script = script.replace("/ d", f"/ ({np.format_float_positional(divisor, trim='-')})").replace(
+            "q", "0." + "0" * 60 + "1"
+        )
+        for panel in (panel_of(bars), panel_of([b.part(0, 50) for b in bars])):
+            assert same(script, panel, lanes, {})

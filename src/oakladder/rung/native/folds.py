@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from oakladder.rung.native.ops import extreme
 from oakladder.rung.native.registers import Registers
-from oakladder.rung.native.text import NONE, STATE
+from oakladder.rung.native.text import NONE, OFTEN, STATE
 from oakladder.rung.plan.ops import Fold
 
 
@@ -18,7 +18,7 @@ def fold(w: Registers, fold: Fold, x: str) -> str:
     place = w.new(f"getelementptr {w.cell_type}, ptr {cells}, i64 {phase}")
     w.put(f"store {w.real} {x}, ptr {place}, {STATE}")
     within, full, joined = w.label("within"), w.label("full"), w.label("window")
-    w.put(f"br i1 {w.new(f'icmp sgt i64 {phase}, 0')}, label %{within}, label %{full}, !prof !10")
+    w.put(f"br i1 {w.new(f'icmp sgt i64 {phase}, 0')}, label %{within}, label %{full}, {OFTEN}")
     w.begin(within)
     before = w.new(f"sub i64 {phase}, 1")
     tail_place = w.new(f"getelementptr {w.cell_type}, ptr {cells}, i64 {before}")

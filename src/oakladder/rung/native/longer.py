@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from oakladder.rung.native.blocks import Blocks
 from oakladder.rung.native.ops import choice
-from oakladder.rung.native.text import IN, STATE
+from oakladder.rung.native.text import IN, OFTEN, STATE
 from oakladder.rung.plan.inputs import FineColumn, Input, Merge
 from oakladder.rung.plan.ops import Domain, Log, Op
 
@@ -79,7 +79,7 @@ class Gathering(Blocks):
         mark_place = self.new(f"getelementptr i8, ptr {marks}, i64 %i")
         mark = self.new(f"load i8, ptr {mark_place}, {IN}")
         within, special, after = self.label("within"), self.label("special"), self.label("after")
-        self.put(f"br i1 {self.new(f'icmp eq i8 {mark}, 0')}, label %{within}, label %{special}")
+        self.put(f"br i1 {self.new(f'icmp eq i8 {mark}, 0')}, label %{within}, label %{special}, {OFTEN}")
         self.begin(within)
         self._gather(domain, None)
         if domain.forming:

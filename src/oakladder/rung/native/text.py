@@ -9,6 +9,8 @@ from oakladder.rung.plan.ops import Op
 
 NONE = "0x7FF8000000000000"
 IN, OUT, STATE = "!alias.scope !4, !noalias !5", "!alias.scope !6, !noalias !7", "!alias.scope !8, !noalias !9"
+#: A branch whose first side is taken nearly always: what the other needs is kept out of its way.
+OFTEN = "!prof !10"
 PRELUDE = """
 declare double @llvm.fabs.f64(double)
 declare double @llvm.sqrt.f64(double)

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from oakladder.rung.native.blocks import Blocks
+from oakladder.rung.native.lanes.division import divided, reciprocal
 from oakladder.rung.native.lanes.fitting import leaves_loop
 from oakladder.rung.native.ops import OPERATIONS, choice
 from oakladder.rung.native.registers import Registers, SharedCode
@@ -18,6 +19,8 @@ from oakladder.rung.plan.ops import Branch, Domain, Item, Loop, Op, Ring, Save, 
 
 #: A side of a condition with more operations than this is passed over where no lane takes it.
 _WORTH_PASSING = 6
+#: Processors with no more lanes than this may have no fused operation.
+_WITHOUT_FUSED = 2
 
 
 class Plain:
@@ -70,6 +73,7 @@ class LaneBlocks(Blocks):
         self._counters: dict[Slot, str] = {}
         #: Where the lanes stand that are still in each of the loops around, if any may leave early.
         self._active: list[str | None] = []
+        self._inverses: dict[Op, tuple[str, str, str]] = {}
         self._wide: dict[Op, str] = {}
         self._wide_flags: dict[Op, Bits] = {}
 
@@ -141,10 +145,19 @@ class LaneBlocks(Blocks):
             self.plain.numbers[op] = self.new(f"sitofp i64 {self.counter()} to double")
         elif op.code == "get" and isinstance(op.attr, Slot) and op.attr in self._counters:
             self.plain.numbers[op] = self.new(f"load double, ptr {self._counters[op.attr]}")
+        elif op.code == "div" and op.args[1].fixed and op.args[0] not in self.plain and self.lanes > _WITHOUT_FUSED:
+            self.numbers[op] = self._divided(op.args[0], op.args[1])
         elif op.code in OPERATIONS and all(a in self.plain for a in op.args):
             OPERATIONS[op.code](self.plain, op)
         else:
             super().op(op)
+
+    def _divided(self, number: Op, divisor: Op) -> str:
+        if divisor not in self._inverses:
+            one = self.plain.number(divisor)
+            inverse, is_usable = reciprocal(self, one)
+            self._inverses[divisor] = self._at_entry(one, "double"), self._at_entry(inverse, "double"), is_usable
+        return divided(self, self.number(number), *self._inverses[divisor])
 
     # --- masks ------------------------------------------------------------------------------------
 

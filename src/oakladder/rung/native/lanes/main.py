@@ -19,7 +19,7 @@ from oakladder.rung.native.lanes.longer import steps_text
 from oakladder.rung.native.lanes.text import TILE, attributes, helpers
 from oakladder.rung.native.longer import Gathering
 from oakladder.rung.native.registers import SharedCode
-from oakladder.rung.native.text import IN, META, OUT, PRELUDE, STATE
+from oakladder.rung.native.text import IN, META, OFTEN, OUT, PRELUDE, STATE
 from oakladder.rung.plan.inputs import BarColumn, FineColumn, Input
 from oakladder.rung.plan.ops import Domain, Log, Op
 from oakladder.rung.values import PER_SYMBOL
@@ -76,7 +76,7 @@ class LaneMain(LaneBlocks, Gathering):
 
     def advance(self, k: int, domain: Domain) -> None:
         together, apart, after = self.label("together"), self.label("apart"), self.label("advanced")
-        self.put(f"br i1 %shared{k}, label %{together}, label %{apart}")
+        self.put(f"br i1 %shared{k}, label %{together}, label %{apart}, {OFTEN}")
         self.begin(together)
         super().advance(k, domain)
         self.put(f"br label %{after}")

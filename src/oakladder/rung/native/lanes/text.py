@@ -6,7 +6,7 @@ stands by itself, so squares of as many bars as lanes are turned on their diagon
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 #: Bars of a tile: a column of them in eight lanes takes 4 KB, a tenth of the nearest cache.
 TILE = 64
@@ -16,6 +16,7 @@ def helpers(lanes: int) -> str:
     """The functions that fill tiles and that write them back."""
     real = f"<{lanes} x double>"
     named = "".join(f"declare {real} @llvm.{name}.v{lanes}f64({real})\n" for name in ("fabs", "sqrt", "floor", "ceil"))
+    named += f"declare {real} @llvm.fma.v{lanes}f64({real}, {real}, {real})\n"
     return (
         named
         + "declare void @llvm.prefetch.p0(ptr, i32, i32, i32)\n"
@@ -23,7 +24,7 @@ def helpers(lanes: int) -> str:
         + _shortest(lanes)
         + _mover("fill", lanes, _fill_fast(lanes), _FILL_SLOW)
         + _mover("flush", lanes, _flush_fast(lanes), _FLUSH_SLOW)
-        + _mover("flush_flags", lanes, _flags_fast(lanes), _FLAGS_SLOW)
+        + _mover("flush_flags", lanes, _flags_fast(lanes), _FLAGS_SLOW, _flags_ahead(lanes))
     )
 
 
@@ -71,15 +72,18 @@ def _shortest(lanes: int) -> str:
     return "\n".join([*lines, f"  ret i1 {before}", "}\n"])
 
 
-def _mover(name: str, lanes: int, fast: list[str], slow: str) -> str:
+def _mover(name: str, lanes: int, fast: list[str], slow: str, ahead: Sequence[str] = ()) -> str:
     """A function that moves a tile: in whole squares where all lanes have the bars, else value by value."""
     return f"""
 define internal void @{name}(ptr %tile, ptr %column, ptr %starts, ptr %counts, i64 %t) #0 {{
 entry:
   %is_whole = call i1 @whole(ptr %counts, i64 %t)
-  br i1 %is_whole, label %squares, label %lane
+  br i1 %is_whole, label %first, label %lane
+first:
+{chr(10).join(ahead)}
+  br label %squares
 squares:
-  %q = phi i64 [ 0, %entry ], [ %q1, %squares ]
+  %q = phi i64 [ 0, %first ], [ %q1, %squares ]
 {chr(10).join(fast)}
   %q1 = add i64 %q, {lanes}
   %more = icmp slt i64 %q1, {TILE}
@@ -167,6 +171,21 @@ def _flush_fast(lanes: int) -> list[str]:
     rows = [f"%r{k}" for k in range(lanes)]
     lines += list(turned(rows, lanes, "x"))
     return lines + [f"  store {real} {rows[k]}, ptr %c{k}, align 8" for k in range(lanes)]
+
+
+def _flags_ahead(lanes: int) -> list[str]:
+    """Asks for where the next tile's flags go."""
+    lines = []
+    for k in range(lanes):
+        lines += [
+            f"  %ap{k} = getelementptr i64, ptr %starts, i64 {k}",
+            f"  %as{k} = load i64, ptr %ap{k}",
+            f"  %at{k} = add i64 %as{k}, %t",
+            f"  %an{k} = add i64 %at{k}, {2 * TILE - 1}",
+            f"  %aw{k} = getelementptr i8, ptr %column, i64 %an{k}",
+            f"  call void @llvm.prefetch.p0(ptr %aw{k}, i32 1, i32 3, i32 1)",
+        ]
+    return lines
 
 
 def _flags_fast(lanes: int) -> list[str]:
