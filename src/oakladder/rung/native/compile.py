@@ -16,6 +16,7 @@ from functools import lru_cache
 from pathlib import Path
 
 import llvmlite.binding as llvm
+import platformdirs
 
 from oakladder.rung.native.lanes.fitting import width_of
 from oakladder.rung.native.lanes.main import module_text as lanes_text
@@ -148,16 +149,13 @@ def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
 
 # --- lanes --------------------------------------------------------------------------------------------
 
-#: Where code for lanes is kept from one start to the next, if anywhere.
-_shelf: Shelf | None = None
 #: Texts that are being compiled aside, or that could not be.
 _ASIDE: set[bytes] = set()
 
 
-def keep_code_in(folder: Path | None) -> None:
-    """Says where code for lanes is kept on disk; nowhere with None."""
-    global _shelf
-    _shelf = Shelf(folder) if folder is not None else None
+def _shelf() -> Shelf:
+    """Where code for lanes is kept from one start to the next."""
+    return Shelf(Path(platformdirs.user_cache_dir("oakladder")) / "code")
 
 
 @dataclass(frozen=True, slots=True)
@@ -189,9 +187,9 @@ class LaneCode:
     def _there(self) -> Machine | None:
         with _LOCK:
             found = _known((self.digest, Form.WIDE))
-        if found is not None or _shelf is None:
+        if found is not None:
             return found
-        code = _shelf.take(self._key())
+        code = _shelf().take(self._key())
         return self._linked(code) if code is not None else None
 
     def _key(self) -> bytes:
@@ -203,8 +201,7 @@ class LaneCode:
             return _known(key) or _linked(key, code)
 
     def _take(self, code: bytes) -> Machine:
-        if _shelf is not None:
-            _shelf.put(self._key(), code)
+        _shelf().put(self._key(), code)
         return self._linked(code)
 
     def _make_aside(self) -> None:

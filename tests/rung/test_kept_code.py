@@ -1,0 +1,138 @@
+"""Code for lanes is made aside, kept from one start to the next, and never trusted when it is damaged."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from helpers import random_bars
+from oakladder.bars.bars import Bars
+from oakladder.bars.panel import Panel
+from oakladder.bars.panels import panel_of
+from oakladder.engine.run import Result, run
+from oakladder.rung import Program, compile_script
+from oakladder.rung.native import compile as native
+from oakladder.rung.native.objects import Form, object_code
+from oakladder.rung.native.remembered import Shelf
+
+PANEL = [random_bars(k, 80) for k in range(16)]
+
+
+@pytest.fixture
+def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
+    """An empty place for code, and nothing remembered."""
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    monkeypatch.setattr(native, "_MACHINES", type(native._MACHINES)())
+    yield tmp_path / "oakladder" / "code"
+
+
+def a_panel() -> Panel:
+    return panel_of([Bars(f"S{k}", b.timeframe, b.calendar, b.times, b.columns) for k, b in enumerate(PANEL)])
+
+
+def a_run(what: str, **options: object) -> tuple[Program, Result, np.ndarray]:
+    program = compile_script(f"rung 1\nlet x = ema(close, 5) {what}")
+    op = program.plan.values["x"]
+    result = run(program, a_panel(), outputs=[], extra=[op], **options)  # type: ignore[arg-type]
+    return program, result, result.number(op)
+
+
+def forget() -> None:
+    native._MACHINES.clear()
+
+
+def test_what_is_large_begins_at_once_and_code_for_lanes_follows_aside(folder: Path) -> None:
+    _, _, plain = a_run("+ open", lanes=0)
+    _, _, first = a_run("+ open", thorough=True)
+    deadline = time.monotonic() + 60
+    while not list(folder.glob("*.o")) and time.monotonic() < deadline:
+        time.sleep(0.05)
+    (kept,) = folder.glob("*.o")
+    code = Shelf(folder).take(bytes.fromhex(kept.stem))
+    assert code is not None and len(code) > 1000
+    _, _, later = a_run("+ open", thorough=True)
+    assert plain.tobytes() == first.tobytes() == later.tobytes()
+
+
+def test_kept_code_is_used_instead_of_compiling(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    _, _, before = a_run("- high", lanes=4)
+    assert len(list(folder.glob("*.o"))) == 1
+    forget()
+
+    def never(text: str, form: Form) -> bytes:
+        assert form is not Form.WIDE, "it was compiled again"
+        return object_code(text, form)
+
+    monkeypatch.setattr(native, "object_code", never)
+    _, _, after = a_run("- high", lanes=4)
+    assert before.tobytes() == after.tobytes()
+    with pytest.raises(AssertionError, match="compiled again"):
+        a_run("* low", lanes=4)
+
+
+@pytest.mark.parametrize("damage", ["cut", "changed", "empty", "other", "folder"])
+def test_damaged_code_is_made_anew(folder: Path, damage: str) -> None:
+    _, _, before = a_run("/ volume", lanes=4)
+    (kept,) = folder.glob("*.o")
+    content = kept.read_bytes()
+    kept.unlink()
+    if damage == "folder":
+        kept.mkdir()
+    else:
+        middle = len(content) // 2
+        kept.write_bytes(
+            {
+                "cut": content[:-1],
+                "changed": content[:middle] + bytes([content[middle] ^ 1]) + content[middle + 1 :],
+                "empty": b"",
+                "other": b"something else altogether",
+            }[damage]
+        )
+    forget()
+    _, _, after = a_run("/ volume", lanes=4)
+    assert before.tobytes() == after.tobytes()
+    assert damage == "folder" or kept.read_bytes() == content
+
+
+def test_where_nothing_can_be_kept_it_still_runs(tmp_path: Path, folder: Path) -> None:
+    folder.parent.mkdir(parents=True)
+    folder.write_text("a file stands where the folder would be")
+    _, _, beside = a_run("+ close", lanes=4)
+    _, _, alone = a_run("+ close", lanes=0)
+    assert beside.tobytes() == alone.tobytes()
+
+
+def test_old_code_makes_room(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from oakladder.rung.native import remembered
+
+    monkeypatch.setattr(remembered, "_MOST_FILES", 3)
+    shelf = Shelf(tmp_path)
+    for k in range(6):
+        shelf.put(bytes([k]), b"code %d" % k)
+        time.sleep(0.01)
+    assert [shelf.take(bytes([k])) for k in range(6)] == [None] * 3 + [b"code %d" % k for k in (3, 4, 5)]
+
+
+def test_two_programs_keep_code_in_the_same_place(tmp_path: Path) -> None:
+    script = (
+        "import sys; from pathlib import Path\n"
+        "from oakladder.rung.native.remembered import Shelf\n"
+        "shelf = Shelf(Path(sys.argv[1]))\n"
+        "for k in range(150):\n"
+        "    code = bytes([k % 7]) * 20000\n"
+        "    found = shelf.take(bytes([k % 7]))\n"
+        "    assert found in (None, code), k\n"
+        "    shelf.put(bytes([k % 7]), code)\n"
+    )
+    command = [sys.executable, "-c", script, str(tmp_path)]
+    with ThreadPoolExecutor(2) as pool:
+        ended = list(pool.map(lambda _: subprocess.run(command, capture_output=True, text=True), range(2)))
+    assert [e.returncode for e in ended] == [0, 0], ended[0].stderr + ended[1].stderr
+    assert len(list(tmp_path.iterdir())) == 7
