@@ -15,8 +15,9 @@ from oakladder.bars.shared_times import shared
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.bars.timeline import Timeline
 from oakladder.engine.run import run
-from oakladder.rung import compile_script
-from oakladder.speed import TREND, Row, ratio, side_by_side
+from oakladder.rung import Program, compile_script
+from oakladder.rung.native.compile import lanes_here
+from oakladder.speed import TREND, Row, loops, ratio, side_by_side
 
 BARS = 2520
 _WEEK = Timeframe.parse("1w")
@@ -46,62 +47,6 @@ def make_panel(symbols: int, bars: int = BARS) -> Panel:
     )
     marks_of(panel.timeline, _WEEK)
     return panel
-
-
-def hand_written() -> Callable[..., None]:
-    """The same rule as one loop over plain arrays, as a careful programmer would write it for numba."""
-    import numba
-
-    @numba.njit(cache=False)
-    def loop(close, marks, starts, ends, fast, slow, go, fade):  # type: ignore[no-untyped-def]
-        for s in range(len(starts)):
-            a, b = starts[s], ends[s]
-            sum_f = sum_s = sum_l = sum_w = 0.0
-            ring = np.zeros(30)
-            weeks = 0
-            week_close = week_mean = np.nan
-            pf = ps = np.nan
-            for i in range(a, b):
-                c, k = close[i], i - a
-                sum_f += c
-                sum_s += c
-                sum_l += c
-                if k >= fast:
-                    sum_f -= close[i - fast]
-                if k >= slow:
-                    sum_s -= close[i - slow]
-                if k >= 200:
-                    sum_l -= close[i - 200]
-                if marks[i] & 2:
-                    at = weeks % 30
-                    sum_w += c - ring[at]
-                    ring[at] = c
-                    weeks += 1
-                    week_close = c
-                    if weeks >= 30:
-                        week_mean = sum_w / 30
-                f = sum_f / fast if k >= fast - 1 else np.nan
-                m = sum_s / slow if k >= slow - 1 else np.nan
-                long = sum_l / 200 if k >= 199 else np.nan
-                strong = c > long and week_close > week_mean
-                go[i] = f > m and pf <= ps and strong
-                fade[i] = f < m and pf >= ps
-                pf, ps = f, m
-
-    return loop
-
-
-def _numba_run(panel: Panel) -> Callable[[], tuple[np.ndarray, np.ndarray]]:
-    loop = hand_written()
-    n = panel.size
-    marks = marks_of(panel.timeline, _WEEK)
-
-    def work() -> tuple[np.ndarray, np.ndarray]:
-        go, fade = np.empty(n, np.int8), np.empty(n, np.int8)
-        loop(panel.columns["close"], marks, panel.starts, panel.ends, 9, 20, go, fade)
-        return go, fade
-
-    return work
 
 
 def _polars_run(panel: Panel) -> Callable[[], object]:
@@ -169,55 +114,98 @@ def _pandas_run(panel: Panel, symbols: int) -> Callable[[], object]:
     return work
 
 
-def measure(symbols: int) -> list[Row]:
-    """Rows of the table; the results of our run and of the hand-written loop are compared first."""
-    panel = make_panel(symbols)
-    program = compile_script(TREND)
-    ours = lambda: run(program, panel)  # noqa: E731
-    theirs = _numba_run(panel)
-    result, (go, fade) = ours(), theirs()
-    for name, other in (("go", go), ("fade", fade)):
+def _checked(what: str, program: Program, panel: Panel, theirs: Callable[[], tuple[np.ndarray, np.ndarray]]) -> None:
+    """Compares signals with those of a loop written by hand: sums that drift may differ on a bar in a million."""
+    result = run(program, panel)
+    for name, other in zip(("go", "fade"), theirs(), strict=True):
         mine = result.is_true(result.output("signal", name).roles["value"])
         wrong = int((mine != (other == 1)).sum())
         if wrong > len(other) * 1e-6:
-            raise AssertionError(f"{name}: {wrong} bars differ from the hand-written loop")
+            raise AssertionError(f"{what}, {name}: {wrong} bars differ from the loop written by hand")
+
+
+def measure(symbols: int) -> list[Row]:
+    """Rows of the table; our results and those of the loops written by hand are compared first."""
+    panel = make_panel(symbols)
+    program = compile_script(TREND)
+    width = lanes_here()
+    ours = lambda: run(program, panel, lanes=width)  # noqa: E731
+    theirs, eight = loops.trend(panel), loops.trend_of_eight(panel)
+    _checked("trend", program, panel, theirs)
+    whole = part_of(panel, symbols // 8 * 8)
+    _checked("trend of eight", program, whole, loops.trend_of_eight(whole))
     closes = panel.columns["close"]
     pool = ThreadPoolExecutor(2)
     quick = side_by_side(
         {
             "ours": ours,
+            "alone": lambda: run(program, panel, lanes=0),
             "loop": theirs,
+            "eight": eight,
             "copy": closes.copy,
-            "two": lambda: run(program, panel, executor=pool),
+            "two": lambda: run(program, panel, lanes=width, executor=pool),
         }
     )
-    slow = side_by_side({"ours": ours, "polars": _polars_run(panel)}, 3)
-    pool.shutdown()
+    slow = side_by_side(
+        {"ours": lambda: run(program, panel, lanes=width, executor=pool), "polars": _polars_run(panel)}, 3
+    )
     some = min(symbols, 500)  # enough for the thoroughly compiled code, few enough to wait for
     part = make_panel(some)
-    few = side_by_side({"ours": lambda: run(program, part), "pandas": _pandas_run(part, some)}, 3)
-    bars = panel.size
+    few = side_by_side({"ours": lambda: run(program, part, lanes=width), "pandas": _pandas_run(part, some)}, 3)
     size = f"{symbols:,} × {BARS:,}"
-    taken_by_us = statistics.median(quick["ours"])
-
-    def row(words: str, taken: dict[str, list[float]], name: str, reach: str) -> Row:
-        return (
-            f"  {words}",
-            f"{ratio(taken, name, 'ours'):.2f} ×",
-            f"{statistics.median(taken[name]) * 1e3:.0f} ms",
-            reach,
-        )
-
-    return [
-        (
-            f"trend example, {size} bars, one core",
-            f"{taken_by_us * 1e3:.0f} ms",
-            f"{taken_by_us / bars * 1e9:.1f} ns a bar",
-            "",
-        ),
-        row("against a hand-written numba loop", quick, "loop", "≥ 0.8 ×"),
-        row("against polars rolling … over (all its threads)", slow, "polars", "≥ 15 ×"),
-        row(f"against pandas, symbol by symbol ({some} symbols)", few, "pandas", "≥ 50 ×"),
-        row("against a copy of the closes in memory", quick, "copy", ""),
-        row("two threads: their time against one", quick, "two", ""),
+    rows = [
+        _time(f"trend example, {size} bars, one core, {width} symbols side by side", quick["ours"], panel.size),
+        _row("against a loop written by hand for numba", quick, "loop", "≥ 2 ×"),
+        _row("against one for eight symbols at a time", quick, "eight", ""),
+        _row("against one symbol after the other", quick, "alone", ""),
+        _row("against a copy of the closes in memory, as fast as this can be", quick, "copy", ""),
+        _row("two threads: their time against one", quick, "two", ""),
+        _row("against polars rolling … over, two threads against all of its", slow, "polars", "≥ 30 ×"),
+        _row(f"against pandas, symbol by symbol ({some} symbols)", few, "pandas", "≥ 150 ×"),
     ]
+    pool.shutdown()
+    for what, script, by_hand in (
+        ("averages that never forget", loops.WAVES, loops.waves),
+        ("if, for and keep", loops.STAIRS, loops.stairs),
+    ):
+        rows += _beside(what, compile_script(script), part_of(panel, min(symbols, 2000)), by_hand)
+    return rows
+
+
+def _beside(
+    what: str, program: Program, panel: Panel, by_hand: Callable[[Panel], Callable[[], tuple[np.ndarray, np.ndarray]]]
+) -> list[Row]:
+    width, theirs = lanes_here(), by_hand(panel)
+    _checked(what, program, panel, theirs)
+    taken = side_by_side(
+        {
+            "ours": lambda: run(program, panel, lanes=width),
+            "alone": lambda: run(program, panel, lanes=0, thorough=True),
+            "loop": theirs,
+        },
+        7,
+    )
+    return [
+        _time(f"{what}, {len(panel):,} × {BARS:,} bars, one core", taken["ours"], panel.size),
+        _row("against a loop written by hand for numba", taken, "loop", "≥ 1.5 ×"),
+        _row("against one symbol after the other", taken, "alone", ""),
+    ]
+
+
+def part_of(panel: Panel, symbols: int) -> Panel:
+    """The first symbols of a panel."""
+    return make_panel(symbols) if symbols != len(panel) else panel
+
+
+def _time(words: str, seconds: list[float], bars: int) -> Row:
+    taken = statistics.median(seconds)
+    return words, f"{taken * 1e3:.0f} ms", f"{taken / bars * 1e9:.1f} ns a bar", ""
+
+
+def _row(words: str, taken: dict[str, list[float]], name: str, reach: str) -> Row:
+    return (
+        f"  {words}",
+        f"{ratio(taken, name, 'ours'):.2f} ×",
+        f"{statistics.median(taken[name]) * 1e3:.0f} ms",
+        reach,
+    )

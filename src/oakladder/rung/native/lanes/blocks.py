@@ -19,8 +19,8 @@ from oakladder.rung.plan.ops import Branch, Domain, Item, Loop, Op, Ring, Save, 
 
 #: A side of a condition with more operations than this is passed over where no lane takes it.
 _WORTH_PASSING = 6
-#: Processors with no more lanes than this may have no fused operation.
-_WITHOUT_FUSED = 2
+#: From so many lanes on a division takes longer than the multiplications that come to the same.
+_SLOW_TO_DIVIDE = 8
 
 
 class Plain:
@@ -145,7 +145,7 @@ class LaneBlocks(Blocks):
             self.plain.numbers[op] = self.new(f"sitofp i64 {self.counter()} to double")
         elif op.code == "get" and isinstance(op.attr, Slot) and op.attr in self._counters:
             self.plain.numbers[op] = self.new(f"load double, ptr {self._counters[op.attr]}")
-        elif op.code == "div" and op.args[1].fixed and op.args[0] not in self.plain and self.lanes > _WITHOUT_FUSED:
+        elif op.code == "div" and op.args[1].fixed and op.args[0] not in self.plain and self.lanes >= _SLOW_TO_DIVIDE:
             self.numbers[op] = self._divided(op.args[0], op.args[1])
         elif op.code in OPERATIONS and all(a in self.plain for a in op.args):
             OPERATIONS[op.code](self.plain, op)

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-#: Bars of a tile: a column of them in eight lanes takes 4 KB, a tenth of the nearest cache.
-TILE = 64
+#: Bars of a tile: a column of them in eight lanes takes 2 KB, so that windows of some hundred bars still fit beside it into
+#: the nearest cache (32 KB).
+TILE = 32
 
 
 def helpers(lanes: int) -> str:
