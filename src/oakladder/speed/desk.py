@@ -191,10 +191,12 @@ def _frames() -> list[Row]:
     QTest.qWaitForWindowExposed(chart)
     chart.show_view(View(bars, result, draw(result, DAY.paint)), 2)
 
+    viewport = chart.viewport()
+
     def frame(first: float, last: float) -> float:
         begin = time.perf_counter()
         chart.see(first, last)
-        chart.grab()
+        viewport.repaint()
         return time.perf_counter() - begin
 
     frame(0, _MILLION)
@@ -203,14 +205,14 @@ def _frames() -> list[Row]:
         room = max(_MILLION - width, 0)
         taken = [frame(room * k / 20 + k, room * k / 20 + k + width) for k in range(20)]
         words = f"pan over a million bars, {width:,} seen, 3 lines, 500 marks, 2 lanes"
-        rows.append((words, f"{np.median(taken) * 1e3:.0f} ms", f"worst {max(taken) * 1e3:.0f} ms", "≤ 16 ms"))
+        rows.append((words, f"{np.median(taken) * 1e3:.0f} ms", f"worst {max(taken) * 1e3:.0f} ms", "≤ 8 ms"))
     taken = [frame(500_000 - 400 * 1.3**k, 500_000 + 400 * 1.3**k) for k in range(28)]
     rows.append(
         (
             "zoom from 800 to a million bars",
             f"{np.median(taken) * 1e3:.0f} ms",
             f"worst {max(taken) * 1e3:.0f} ms",
-            "≤ 16 ms",
+            "≤ 8 ms",
         )
     )
     chart.close()

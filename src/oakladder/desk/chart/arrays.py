@@ -20,8 +20,11 @@ def _filled(kind: type, rows: np.ndarray) -> Any:
 
 def _rows(*columns: np.ndarray) -> np.ndarray:
     """Columns beside one another, without the rows that have a none."""
-    rows = np.stack(np.broadcast_arrays(*columns), axis=1).astype(np.float64)
-    return rows[~np.isnan(rows).any(axis=1)]
+    rows = np.empty((next(len(c) for c in columns if c.ndim), len(columns)))
+    for k, column in enumerate(columns):
+        rows[:, k] = column
+    known = ~np.isnan(rows.sum(axis=1))
+    return rows if known.all() else rows[known]
 
 
 def draw_lines(painter: QPainter, x1: np.ndarray, y1: np.ndarray, x2: np.ndarray, y2: np.ndarray) -> None:

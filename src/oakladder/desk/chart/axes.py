@@ -12,17 +12,53 @@ from oakladder.desk.chart.scale import Scale
 from oakladder.desk.chart_options import ScaleKind
 from oakladder.desk.look.letters import SMALL, ui_font
 
+#: How long a tick is, and how far its words stand from the pane, in pixels.
+_TICK, _APART = 4.0, 8.0
+#: The width of an axis of prices, and the height of one of times.
+WIDTH, HEIGHT = 62, 24
 
-class TimeAxis(pg.AxisItem):
+
+class Axis(pg.GraphicsWidget):
+    """Ticks beside a view. The plotting library's own axis works out far more on every frame than is shown here."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._view: pg.ViewBox | None = None
+        self._line = self._ink = QColor()
+        self._shows_values = True
+
+    def link(self, view: pg.ViewBox) -> None:
+        """Follows what a view shows."""
+        self._view = view
+        view.sigRangeChanged.connect(lambda *_: self.update())
+
+    def set_colors(self, line: QColor, ink: QColor) -> None:
+        """The colours of ticks and of words."""
+        self._line, self._ink = line, ink
+        self.update()
+
+    def show_values(self, shows: bool) -> None:
+        """Whether there are ticks at all."""
+        self._shows_values = shows
+        self.update()
+
+    def _seen(self, which: int) -> tuple[float, float]:
+        """What the view shows along the axis."""
+        if self._view is None:
+            return 0.0, 1.0
+        low, high = self._view.state["viewRange"][which]
+        return low, high
+
+
+class TimeAxis(Axis):
     """Ticks where a new hour, day, month or year begins, whichever has room."""
 
     def __init__(self) -> None:
-        super().__init__("bottom")
+        super().__init__()
+        self.setFixedHeight(HEIGHT)
         self._bars: Bars | None = None
         self._steps: list[tuple[np.ndarray, str]] = []
         self._local = self._days = np.zeros(0, dtype=np.int64)
-        self.enableAutoSIPrefix(False)
-        self.setStyle(tickLength=-4, autoExpandTextSpace=False, tickTextOffset=3)
 
     def show_bars(self, bars: Bars) -> None:
         """Finds the places of the ticks, from fine to coarse."""
@@ -45,20 +81,33 @@ class TimeAxis(pg.AxisItem):
         for values, form in kinds:
             places = np.flatnonzero(np.diff(values, prepend=values[:1])) if len(values) else np.zeros(0, dtype=np.int64)
             self._steps.append((places, form))
-        self.picture = None
         self.update()
+
+    def paint(self, painter: QPainter, *_: object) -> None:
+        width, (low, high) = self.size().width(), self._seen(0)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        painter.setFont(ui_font())
+        for _spacing, values in self.tickValues(low, high, width):
+            words = self.tickStrings(values, 1.0, 1.0)
+            for value, word in zip(values, words, strict=True):
+                x = round((value - low) / max(high - low, 1e-12) * width)
+                painter.setPen(self._line)
+                painter.drawLine(x, 0, x, int(_TICK))
+                painter.setPen(self._ink)
+                wide = painter.fontMetrics().horizontalAdvance(word)
+                left = min(max(x - wide / 2, 0), width - wide)  # whole, at the ends as well
+                painter.drawText(QRectF(left, _TICK, wide + 1, HEIGHT - _TICK), Qt.AlignmentFlag.AlignLeft, word)
 
     def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
         if self._bars is None or not len(self._bars):
             return []
         most = max(size / 74, 1)
-        chosen = self._steps[0][0]
+        inside = _between(self._steps[0][0], low, high)
         for places, _ in self._steps:
-            inside = places[(places >= low) & (places <= high)]
-            if len(inside) > most:
+            more = _between(places, low, high)
+            if len(more) > most:
                 break
-            chosen = places
-        inside = chosen[(chosen >= low) & (chosen <= high)]
+            inside = more
         return [(1.0, self._apart(inside, size / max(high - low, 1e-9)).astype(float).tolist())]
 
     @staticmethod
@@ -86,23 +135,26 @@ class TimeAxis(pg.AxisItem):
         return made
 
 
+def _between(places: np.ndarray, low: float, high: float) -> np.ndarray:
+    """Those of some places, which are in order, from low to high."""
+    return places[np.searchsorted(places, low) : np.searchsorted(places, high, "right")]
+
+
 def _holds(places: np.ndarray, bar: int) -> bool:
     at = int(np.searchsorted(places, bar))
     return at < len(places) and int(places[at]) == bar
 
 
-class PriceAxis(pg.AxisItem):
+class PriceAxis(Axis):
     """Numbers on the right, with as many decimals as they need; on a logarithmic scale the ticks are still round prices."""
 
     def __init__(self) -> None:
-        super().__init__("right")
+        super().__init__()
         self.decimals: int | None = None
         self.price_scale = Scale()
-        self.enableAutoSIPrefix(False)
         #: Prices that stand out on the axis: height, text, ground and ink.
         self.tags: list[tuple[float, str, QColor, QColor]] = []
-        self.setWidth(62)
-        self.setStyle(tickLength=-4, autoExpandTextSpace=False)
+        self.setFixedWidth(WIDTH)
 
     def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
         """Whole steps of 1, 2 or 5, about thirty-five pixels apart; closer in a pane that would show less than two."""
@@ -125,21 +177,29 @@ class PriceAxis(pg.AxisItem):
         """Puts prices on the axis over its numbers: the last one, that of the cursor."""
         if tags != self.tags:
             self.tags = tags
-            self.picture = None
             self.update()
 
-    def paint(self, painter: QPainter, option: object, widget: object) -> None:
-        super().paint(painter, option, widget)
-        view = self.linkedView()
-        if view is None or not self.tags:
+    def paint(self, painter: QPainter, *_: object) -> None:
+        height, (low, high) = self.size().height(), self._seen(1)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        painter.setPen(self._line)
+        painter.drawLine(0, 0, 0, int(height))
+        if not self._shows_values or not high > low:
             return
-        low, high = view.viewRange()[1]
+        painter.setFont(ui_font())
+        for spacing, values in self.tickValues(low, high, height):
+            for value, word in zip(values, self.tickStrings(values, 1.0, spacing), strict=True):
+                y = round(height - (value - low) / (high - low) * height)
+                painter.setPen(self._line)
+                painter.drawLine(0, y, int(_TICK), y)
+                painter.setPen(self._ink)
+                place = QRectF(_APART, y - 12, WIDTH - _APART, 24)
+                painter.drawText(place, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, word)
         painter.setFont(ui_font(SMALL))
-        box = self.boundingRect()
-        for height, text, ground, ink in self.tags:
-            if low < height < high:
-                y = box.bottom() - (height - low) / (high - low) * box.height()
-                place = QRectF(5, y - 9, self.width() - 6, 18)
+        for at, text, ground, ink in self.tags:
+            if low < at < high:
+                y = round(height - (at - low) / (high - low) * height)
+                place = QRectF(5, y - 9, WIDTH - 6, 18)
                 painter.fillRect(place, ground)
                 painter.setPen(ink)
                 painter.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
@@ -166,9 +226,8 @@ class PriceAxis(pg.AxisItem):
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         """The numbers of the ticks; one that a tag would cover in part is left out."""
-        view = self.linkedView()
-        low, high = view.viewRange()[1] if view is not None else (0.0, 1.0)
-        reach = (high - low) / max(self.height(), 1) * 17
+        low, high = self._seen(1)
+        reach = (high - low) / max(self.size().height(), 1) * 17
         covered = [any(abs(v - tag[0]) < reach for tag in self.tags) for v in values]
         words = self._words(values, spacing)
         return ["" if hidden else word for word, hidden in zip(words, covered, strict=True)]

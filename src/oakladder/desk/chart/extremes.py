@@ -31,10 +31,8 @@ class Pyramid:
         while size * FACTOR <= step:
             level, size = level + 1, size * FACTOR
         low, high = self._level(level)
-        at = starts // size
-        end = min(int(starts[-1]) + step, len(self._levels[0][0]))
-        last = -(-end // size)
-        return np.fmin.reduceat(low[:last], at), np.fmax.reduceat(high[:last], at)
+        at, each = int(starts[0]) // size, step // size
+        return _folded(np.fmin, low, at, len(starts), each), _folded(np.fmax, high, at, len(starts), each)
 
     def ends(self, first: int, last: int) -> tuple[float, float]:
         """The smallest and largest value from ``first`` up to ``last``; NaN where there is none."""
@@ -49,6 +47,16 @@ class Pyramid:
         edges = [values[first : a * size], values[b * size : last]]
         small, large = _ends([*edges, low[a:b]]), _ends([*edges, high[a:b]])
         return small[0], large[1]
+
+
+def _folded(how: np.ufunc, values: np.ndarray, first: int, count: int, each: int) -> np.ndarray:
+    """``count`` groups of ``each`` neighbours (a power of two), folded; what is missing of the last one is no value."""
+    made = values[first : first + count * each]
+    if len(made) < count * each:
+        made = np.concatenate([made, np.full(count * each - len(made), np.nan)])
+    while each > 1:
+        made, each = how(made[0::2], made[1::2]), each // 2
+    return made
 
 
 def _ends(parts: list[np.ndarray]) -> tuple[float, float]:

@@ -19,11 +19,18 @@ class Item(pg.GraphicsObject):
     def __init__(self) -> None:
         super().__init__()
         self._map = QTransform()
+        #: What the pane shows, until that changes: it is asked for dozens of times for a frame.
+        self._rect: QRectF | None = None
         self.scale_ = Scale()
 
     def boundingRect(self) -> QRectF:
         """Everything that the pane shows: painters look after their own limits."""
-        return QRectF(self.viewRect())
+        return self._seen_rect()
+
+    def _seen_rect(self) -> QRectF:
+        if self._rect is None:
+            self._rect = QRectF(self.viewRect())
+        return self._rect
 
     def paint(self, painter: QPainter, *_: object) -> None:
         painter.save()
@@ -38,7 +45,7 @@ class Item(pg.GraphicsObject):
     @property
     def box(self) -> QRectF:
         """The pane in pixels."""
-        return self._map.mapRect(QRectF(self.viewRect()))
+        return self._map.mapRect(self._seen_rect())
 
     def bar_x(self, bar: np.ndarray | float) -> np.ndarray:
         """Pixel of the middle of a bar."""
@@ -55,11 +62,12 @@ class Item(pg.GraphicsObject):
 
     def seen(self, count: int) -> tuple[int, int]:
         """The bars that can be seen, one more on each side."""
-        rect = self.viewRect()
+        rect = self._seen_rect()
         return max(int(rect.left()) - 1, 0), min(int(rect.right()) + 3, count)
 
     def viewRangeChanged(self) -> None:
         self.prepareGeometryChange()
+        self._rect = None
         self.update()
 
     def thinned(self, first: int, last: int) -> tuple[np.ndarray, int] | None:

@@ -130,21 +130,32 @@ class MarksAndLabels(Item):
                 if edge is not None:
                     ys[k] = edge + outward * radius
                 self._stacked[bar, mark.side] = float(ys[k]) + outward * (radius + 2)
-        engine = painter.paintEngine()
-        stamped = engine is not None and engine.type() != QPaintEngine.Type.SVG
-        for x, y, tone in zip(xs.tolist(), ys.tolist(), colours, strict=True):
-            if y != y or not tone >> 24:
-                continue
-            if stamped:
-                stamp = self._stamp(mark.shape, radius, tone)
-                painter.drawPixmap(QPointF(x - stamp.width() / 2, y - stamp.height() / 2), stamp)
-            else:
-                self._draw_shape(painter, mark.shape, radius, tone, x, y)
+        self._put_shapes(painter, mark.shape, radius, xs, ys, colours)
         self._hits.append((xs, ys, radius, mark, which))
         if mark.texts is not None:
             for x, y, k in zip(xs.tolist(), ys.tolist(), which.tolist(), strict=True):
                 if y == y:
                     self._draw_text(painter, mark.texts[k], x, y + outward * (radius + 1), mark)
+
+    def _put_shapes(
+        self, painter: QPainter, shape: str, radius: float, xs: np.ndarray, ys: np.ndarray, colours: list[int]
+    ) -> None:
+        """Puts a shape down in many places; on a screen as a stamp, in a picture of lines as what it is."""
+        engine = painter.paintEngine()
+        stamped = engine is not None and engine.type() != QPaintEngine.Type.SVG
+        for tone in dict.fromkeys(colours):
+            if not tone >> 24:
+                continue
+            here = ~np.isnan(ys) & (np.array(colours) == tone)
+            places = list(zip(xs[here].tolist(), ys[here].tolist(), strict=True))
+            if not stamped:
+                for x, y in places:
+                    self._draw_shape(painter, shape, radius, tone, x, y)
+                continue
+            stamp = self._stamp(shape, radius, tone)
+            half, put = stamp.width() / 2, painter.drawPixmap
+            for x, y in places:
+                put(QPointF(x - half, y - half), stamp)
 
     def _draw_shape(self, painter: QPainter, shape: str, radius: float, tone: int, x: float, y: float) -> None:
         path, filled = self._path(shape, radius)

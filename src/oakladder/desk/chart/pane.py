@@ -11,7 +11,7 @@ from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtWidgets import QGraphicsGridLayout
 
 from oakladder.desk.chart.areas import Areas
-from oakladder.desk.chart.axes import PriceAxis
+from oakladder.desk.chart.axes import Axis, PriceAxis
 from oakladder.desk.chart.item import Item
 from oakladder.desk.chart.lines import Lines
 from oakladder.desk.chart.marks import MarksAndLabels
@@ -68,7 +68,7 @@ class PaneView(pg.ViewBox):
         event.accept()  # type: ignore[attr-defined]
 
 
-def _plot(view: pg.ViewBox, right: pg.AxisItem, bottom: pg.AxisItem | None) -> pg.GraphicsWidget:
+def _plot(view: pg.ViewBox, right: Axis, bottom: Axis | None) -> pg.GraphicsWidget:
     """A view with an axis at its right and perhaps one below. The library's own plot brings a form of settings with
     dozens of widgets for each, which takes longer to make than all the rest."""
     made = pg.GraphicsWidget()
@@ -78,10 +78,10 @@ def _plot(view: pg.ViewBox, right: pg.AxisItem, bottom: pg.AxisItem | None) -> p
     made.setLayout(grid)
     grid.addItem(view, 0, 0)
     grid.addItem(right, 0, 1)
-    right.linkToView(view)
+    right.link(view)
     if bottom is not None:
         grid.addItem(bottom, 1, 0)
-        bottom.linkToView(view)
+        bottom.link(view)
     grid.setRowStretchFactor(0, 100)
     grid.setColumnStretchFactor(0, 100)
     return made
@@ -90,7 +90,7 @@ def _plot(view: pg.ViewBox, right: pg.AxisItem, bottom: pg.AxisItem | None) -> p
 class Pane:
     """A plot, the lines in it and what stands over it."""
 
-    def __init__(self, name: str, hands: Hands, theme: Theme, axis: pg.AxisItem | None):
+    def __init__(self, name: str, hands: Hands, theme: Theme, axis: Axis | None):
         self.name = name
         self.view = PaneView(hands)
         self.axis = PriceAxis()
@@ -120,14 +120,12 @@ class Pane:
             for item in self.items:
                 item.scale_ = scale
                 item.update()
-            self.axis.picture = None
             self.axis.update()
 
     def set_theme(self, theme: Theme) -> None:
         self.overlay.theme = theme
         for axis in self._axes:
-            axis.setPen(pg.mkPen(theme.color("line")))
-            axis.setTextPen(pg.mkPen(theme.color("faint")))
+            axis.set_colors(theme.color("line"), theme.color("faint"))
         self.view.setBorder(pg.mkPen(theme.color("line")))
 
     def fold(self, folded: bool) -> None:
@@ -135,7 +133,7 @@ class Pane:
         self.folded = self.overlay.content.folded = folded
         for item in self.items:
             item.setVisible(item is self.overlay or not folded)
-        self.axis.setStyle(showValues=not folded)
+        self.axis.show_values(not folded)
         self.overlay.update()
 
     def scale_to(self, low: float, high: float, room: float = 0.06, above: float | None = None) -> None:
