@@ -67,6 +67,8 @@ class Looking(QObject):
         self.pips: dict[Timeframe, list[Pip]] = {}
         self._mark: int | None = None
         self._columns_due = False
+        #: The signal to be explained once the chart has been painted.
+        self._why_due = ""
         self._after_chart = QTimer(self, singleShot=True, interval=_AFTER_CHART_MS)
         self._after_chart.timeout.connect(self._ask_the_rest)
         rule.prepare = lambda: (self._looker(), self._asked())
@@ -171,7 +173,15 @@ class Looking(QObject):
         self.trouble.emit(sentence_of(error))
 
     def ask_why(self, signal: str) -> None:
-        """Has a signal of the open script explained on the bars that are shown."""
+        """Has a signal of the open script explained on the bars that are shown, once they are painted."""
+        self._why_due = signal
+        if self._after_chart.isActive():
+            self._jobs.stop("why")
+        else:
+            self._explain()
+
+    def _explain(self) -> None:
+        signal, self._why_due = self._why_due, ""
         program, settings, source = self._rule.program, dict(self._rule.settings), self._replaying.source
         view = self.view
         if program is None or view is None or view.result is None:
@@ -190,7 +200,9 @@ class Looking(QObject):
         self._jobs.start("why", work, self.why_changed.emit, slow=True)
 
     def _ask_the_rest(self) -> None:
-        """What may come after the chart has been painted: the ladder's pips, the watchlist's columns."""
+        """What may come after the chart has been painted: Why, the ladder's pips, the watchlist's columns."""
+        if self._why_due:
+            self._explain()
         settings = dict(self._rule.settings)
         work = self._pips_work(self.symbol, self._rule.program, settings)
         self._jobs.start("pips", work, self._pipped, slow=True)
