@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 import time
@@ -18,9 +19,10 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.engine.run import Result, run
 from oakladder.rung import Program, compile_script
+from oakladder.rung import shelf as shelf_module
 from oakladder.rung.native import compile as native
 from oakladder.rung.native.objects import Form, object_code
-from oakladder.rung.native.remembered import Shelf
+from oakladder.rung.shelf import Shelf
 
 PANEL = [random_bars(k, 80) for k in range(16)]
 
@@ -52,10 +54,10 @@ def test_what_is_large_begins_at_once_and_code_for_lanes_follows_aside(folder: P
     _, _, plain = a_run("+ open", lanes=0)
     _, _, first = a_run("+ open", thorough=True)
     deadline = time.monotonic() + 60
-    while not list(folder.glob("*.o")) and time.monotonic() < deadline:
+    while not list(folder.glob("*.kept")) and time.monotonic() < deadline:
         time.sleep(0.05)
-    (kept,) = folder.glob("*.o")
-    code = Shelf(folder).take(bytes.fromhex(kept.stem))
+    (kept,) = folder.glob("*.kept")
+    code = Shelf("code").take(bytes.fromhex(kept.stem))
     assert code is not None and len(code) > 1000
     _, _, later = a_run("+ open", thorough=True)
     assert plain.tobytes() == first.tobytes() == later.tobytes()
@@ -63,7 +65,7 @@ def test_what_is_large_begins_at_once_and_code_for_lanes_follows_aside(folder: P
 
 def test_kept_code_is_used_instead_of_compiling(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     _, _, before = a_run("- high", lanes=4)
-    assert len(list(folder.glob("*.o"))) == 1
+    assert len(list(folder.glob("*.kept"))) == 1
     forget()
 
     def never(text: str, form: Form) -> bytes:
@@ -80,7 +82,7 @@ def test_kept_code_is_used_instead_of_compiling(folder: Path, monkeypatch: pytes
 @pytest.mark.parametrize("damage", ["cut", "changed", "empty", "other", "folder"])
 def test_damaged_code_is_made_anew(folder: Path, damage: str) -> None:
     _, _, before = a_run("/ volume", lanes=4)
-    (kept,) = folder.glob("*.o")
+    (kept,) = folder.glob("*.kept")
     content = kept.read_bytes()
     kept.unlink()
     if damage == "folder":
@@ -110,10 +112,9 @@ def test_where_nothing_can_be_kept_it_still_runs(tmp_path: Path, folder: Path) -
 
 
 def test_old_code_makes_room(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from oakladder.rung.native import remembered
-
-    monkeypatch.setattr(remembered, "_MOST_FILES", 3)
-    shelf = Shelf(tmp_path)
+    monkeypatch.setattr(shelf_module, "_MOST_FILES", 3)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    shelf = Shelf("code")
     for k in range(6):
         shelf.put(bytes([k]), b"code %d" % k)
         time.sleep(0.01)
@@ -122,17 +123,16 @@ def test_old_code_makes_room(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) ->
 
 def test_two_programs_keep_code_in_the_same_place(tmp_path: Path) -> None:
     script = (
-        "import sys; from pathlib import Path\n"
-        "from oakladder.rung.native.remembered import Shelf\n"
-        "shelf = Shelf(Path(sys.argv[1]))\n"
+        "from oakladder.rung.shelf import Shelf\n"
+        "shelf = Shelf('code')\n"
         "for k in range(150):\n"
         "    code = bytes([k % 7]) * 20000\n"
         "    found = shelf.take(bytes([k % 7]))\n"
         "    assert found in (None, code), k\n"
         "    shelf.put(bytes([k % 7]), code)\n"
     )
-    command = [sys.executable, "-c", script, str(tmp_path)]
+    command, env = [sys.executable, "-c", script], {**os.environ, "XDG_CACHE_HOME": str(tmp_path)}
     with ThreadPoolExecutor(2) as pool:
-        ended = list(pool.map(lambda _: subprocess.run(command, capture_output=True, text=True), range(2)))
+        ended = list(pool.map(lambda _: subprocess.run(command, capture_output=True, text=True, env=env), range(2)))
     assert [e.returncode for e in ended] == [0, 0], ended[0].stderr + ended[1].stderr
-    assert len(list(tmp_path.iterdir())) == 7
+    assert len(list((tmp_path / "oakladder" / "code").iterdir())) == 7

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from oakladder.bars.errors import DataProblem
+from oakladder.intake import arrow_compute as pc
 
 #: What stands for no value.
 _MISSING = r"(?i)^(|-+|–|\.|n/?a|#n/a|nan|null|none|nil)$"

@@ -11,10 +11,10 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from oakladder.bars.bars import COLUMNS
 from oakladder.bars.errors import DataProblem, Stopped
+from oakladder.intake import arrow_compute as pc
 from oakladder.intake.cells import Numbers, numbers
 from oakladder.intake.file_layout import FileKind, TableLayout
 from oakladder.intake.names import as_symbol, symbol_of, trouble_of

@@ -9,11 +9,11 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
 from oakladder.bars.errors import DataProblem
 from oakladder.disk import why
+from oakladder.intake import arrow_compute as pc
 from oakladder.intake.file_layout import TableLayout, width_of
 
 #: Bytes that are read at a time; a longer line cannot be read.

@@ -7,12 +7,12 @@ from functools import lru_cache
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.files import EARLIEST, LATEST
 from oakladder.bars.store.info import zones
 from oakladder.bars.zones import DAY, zone_of
+from oakladder.intake import arrow_compute as pc
 
 #: Forms of times, tried in this order; the empty one is ISO 8601.
 TIME_FORMS = (

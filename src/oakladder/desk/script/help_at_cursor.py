@@ -11,7 +11,7 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QListWidgetItem
 
 from oakladder.desk.look.theme import Theme
-from oakladder.desk.script.completion import CallHere, call_here, everything, fitting, word_before
+from oakladder.desk.script.completion import CallHere, Completion, call_here, everything, fitting, word_before
 from oakladder.desk.script.popups import Hint, WordList
 
 #: A call is looked for in so many signs before the cursor.
@@ -29,7 +29,7 @@ class Helper:
     def __init__(self, editor: QsciScintilla, theme: Theme):
         self._editor, self._theme = editor, theme
         self._own: tuple[str, ...] = ()
-        self._offers = everything()
+        self._made: list[Completion] | None = None
         self._list: WordList | None = None
         self._hint: Hint | None = None
         self._hovers = False
@@ -43,8 +43,14 @@ class Helper:
     def know(self, names: Sequence[str]) -> None:
         """Offers a script's own names too."""
         if tuple(names) != self._own:
-            self._own = tuple(names)
-            self._offers = everything(names)
+            self._own, self._made = tuple(names), None
+
+    @property
+    def _offers(self) -> list[Completion]:
+        """All that can be offered, made when it is first wanted."""
+        if self._made is None:
+            self._made = everything(self._own)
+        return self._made
 
     # --- the widgets ------------------------------------------------------------------------------
 

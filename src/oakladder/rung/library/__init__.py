@@ -6,15 +6,20 @@ The function that the file is named for is public; others in the file are its ow
 
 from __future__ import annotations
 
+import hashlib
 import math
+import pickle
 import re
+import sys
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from importlib.resources import files
+from typing import cast
 
 from oakladder.rung import tree as t
 from oakladder.rung.kinds import Kind, Unit
 from oakladder.rung.read.blocks import parse
+from oakladder.rung.shelf import Shelf
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +81,9 @@ def function(name: str) -> LibraryFunction | None:
     """The library function of that name, read once."""
     if name not in names():
         return None
-    source = files(__package__).joinpath(f"{name}.rung").read_text(encoding="utf-8")
+    if name in _kept():
+        return cast("LibraryFunction", pickle.loads(_kept()[name]))
+    source = _source(name)
     script, problems = parse(source)
     if problems:
         raise AssertionError(f"library/{name}.rung: {problems[0].line_text(name)}")
@@ -85,6 +92,44 @@ def function(name: str) -> LibraryFunction | None:
     unit = Unit(head["unit"]) if "unit" in head else None
     parameters = {p.name.name: head.get(p.name.name, "") for p in define.parameters}
     return LibraryFunction(name, define, source, head["about"], unit, parameters, head["example"], _range(head))
+
+
+def _source(name: str) -> str:
+    return files(__package__).joinpath(f"{name}.rung").read_text(encoding="utf-8")
+
+
+def keep() -> None:
+    """Keeps what was read of all functions, so that it is not read again at the next start."""
+    if not _kept():
+        _shelf().put(_key(), pickle.dumps({name: pickle.dumps(function(name)) for name in names()}))
+
+
+def _shelf() -> Shelf:
+    return Shelf("library")
+
+
+@lru_cache(maxsize=1)
+def _key() -> bytes:
+    """What the trees of the library follow from: its texts, and the reader."""
+    made = hashlib.sha256(sys.version.encode())
+    for name in names():
+        made.update(_source(name).encode())
+    rung = files("oakladder.rung")
+    readers = [
+        *rung.joinpath("read").iterdir(),
+        *(rung.joinpath(f"{m}.py") for m in ("tree", "words", "values", "kinds")),
+    ]
+    for file in sorted((f for f in readers if f.is_file()), key=lambda f: f.name):
+        made.update(file.read_bytes())
+    made.update(files(__package__).joinpath("__init__.py").read_bytes())
+    return made.digest()
+
+
+@lru_cache(maxsize=1)
+def _kept() -> dict[str, bytes]:
+    """What was read of each function at an earlier start, if anything; only what is sound comes off the shelf."""
+    found = _shelf().take(_key())
+    return cast("dict[str, bytes]", pickle.loads(found)) if found is not None else {}
 
 
 def call_of(name: str) -> str | None:

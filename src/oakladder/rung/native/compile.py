@@ -13,10 +13,8 @@ from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from pathlib import Path
 
 import llvmlite.binding as llvm
-import platformdirs
 
 from oakladder.rung.native.lanes.fitting import width_of
 from oakladder.rung.native.lanes.main import module_text as lanes_text
@@ -24,11 +22,11 @@ from oakladder.rung.native.lanes.main import tiles_needed
 from oakladder.rung.native.main import module_text
 from oakladder.rung.native.objects import Form, host, made_aside, maker, object_code, target
 from oakladder.rung.native.registers import SharedCode
-from oakladder.rung.native.remembered import Shelf
 from oakladder.rung.plan.inputs import FineColumn, Input
 from oakladder.rung.plan.live import Live
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.plan.state import StateMap
+from oakladder.rung.shelf import Shelf
 
 _log = logging.getLogger(__name__)
 #: Bits of the ``mode`` of a run.
@@ -155,7 +153,7 @@ _ASIDE: set[bytes] = set()
 
 def _shelf() -> Shelf:
     """Where code for lanes is kept from one start to the next."""
-    return Shelf(Path(platformdirs.user_cache_dir("oakladder")) / "code")
+    return Shelf("code")
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,7 +1,7 @@
-"""Machine code that is kept on disk from one start to the next.
+"""What took long to work out and is kept on disk from one start to the next: machine code, the trees of the library.
 
-A file for each module, named for its text, the compiler and the processor. It begins with a digest of the rest: what
-does not fit is thrown away and made anew. It is derived: losing it costs nothing but time.
+A file for each thing, named for all that it follows from. It begins with a digest of the rest: what does not fit is
+thrown away and made anew. It is derived: losing it costs nothing but time.
 """
 
 from __future__ import annotations
@@ -10,25 +10,27 @@ import contextlib
 import hashlib
 from pathlib import Path
 
+import platformdirs
+
 from oakladder.disk import write_atomic
 
-_MARK = b"oak code 1\n"
+_MARK = b"oak shelf 1\n"
 _DIGEST = hashlib.sha256().digest_size
 #: So many files are kept, those that were used last.
 _MOST_FILES = 300
 
 
 class Shelf:
-    """A folder of machine code. Two programs may use the same one."""
+    """A folder of the user's cache. Two programs may use the same one."""
 
-    def __init__(self, folder: Path):
-        self.folder = folder
+    def __init__(self, name: str):
+        self.folder = Path(platformdirs.user_cache_dir("oakladder")) / name
 
     def _path(self, key: bytes) -> Path:
-        return self.folder / f"{key.hex()}.o"
+        return self.folder / f"{key.hex()}.kept"
 
     def take(self, key: bytes) -> bytes | None:
-        """The code under a key; None where there is none that is sound."""
+        """What is kept under a key; None where there is none that is sound."""
         path = self._path(key)
         try:
             content = path.read_bytes()
@@ -44,13 +46,13 @@ class Shelf:
         return code
 
     def put(self, key: bytes, code: bytes) -> None:
-        """Keeps code; where it cannot be written, it is made anew next time."""
+        """Keeps something; where it cannot be written, it is made anew next time."""
         with contextlib.suppress(OSError):
             self.folder.mkdir(parents=True, exist_ok=True)
             write_atomic(self._path(key), _MARK + hashlib.sha256(code).digest() + code, durable=False)
             self._tidy()
 
     def _tidy(self) -> None:
-        files = sorted(self.folder.glob("*.o"), key=lambda p: p.stat().st_mtime)
+        files = sorted(self.folder.glob("*.kept"), key=lambda p: p.stat().st_mtime)
         for path in files[:-_MOST_FILES]:
             path.unlink(missing_ok=True)
