@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 
@@ -29,8 +30,10 @@ def prepare(library: BarLibrary) -> None:
         return
     with library.changing():
         library.fresh()
-        for info in companies.symbols():
-            _renew(library, info)
+        infos = [info for info in map(partial(_renewed, library), companies.symbols()) if info is not None]
+        library.write_all(infos, _days)
+        for info in infos:
+            library.remove(info.symbol, ONE_MINUTE)  # made again when they are asked for
         library.remember(_FACT, companies.VERSION)
     library.settle()
 
@@ -49,15 +52,18 @@ def make(info: SymbolInfo, base: Timeframe) -> Bars | None:
     return Bars(info.symbol, base, info.calendar, made.times, made.columns, made.extended)
 
 
-def _renew(library: BarLibrary, info: SymbolInfo) -> None:
+def _renewed(library: BarLibrary, info: SymbolInfo) -> SymbolInfo | None:
+    """What is to be known of a symbol of the market; None where the user has one of that name."""
     known = library.infos.get(info.symbol)
     if known is not None and known.origin != DEMO:
-        return
-    info = info if known is None else with_hand(known, info)
+        return None
+    return info if known is None else with_hand(known, info)
+
+
+def _days(info: SymbolInfo) -> Bars:
     bars = make(info, ONE_DAY)
     assert bars is not None
-    library.write(bars, info)
-    library.remove(info.symbol, ONE_MINUTE)  # made again when they are asked for
+    return bars
 
 
 def _take_over(library: BarLibrary) -> None:

@@ -195,12 +195,13 @@ class Catalogue:
             db.executemany("delete from unfinished where symbol = ?", [(i.symbol,) for i in infos])
         self._uncopied = True
 
-    def begin(self, info: SymbolInfo) -> None:
-        """Notes what is about to be known of a symbol once its bars are written."""
+    def begin(self, infos: Sequence[SymbolInfo]) -> None:
+        """Notes what is about to be known of symbols once their bars are written."""
         with self._opened() as db:
-            row = plain_of(info)
-            marks = ", ".join("?" * len(_PARTS))
-            db.execute(f"insert or replace into unfinished values ({marks})", [row[p] for p in _PARTS])
+            rows, marks = map(plain_of, infos), ", ".join("?" * len(_PARTS))
+            db.executemany(
+                f"insert or replace into unfinished values ({marks})", [[row[p] for p in _PARTS] for row in rows]
+            )
 
     def unfinished(self) -> list[SymbolInfo]:
         """What was about to be known when the program ended."""

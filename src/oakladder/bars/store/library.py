@@ -177,15 +177,25 @@ class BarLibrary:
 
         Bars that cannot be kept, or not be written, leave everything as it was. Raises `DataProblem`.
         """
-        path = self.path(bars.symbol, bars.timeframe)
         if info is not None:
-            self._catalogue.begin(info)
-        said = info or self.infos.get(bars.symbol)
+            self.write_all([info], lambda _: bars)
+            return
+        said = self.infos.get(bars.symbol)
         if said is None:
             raise DataProblem(f"There is no symbol {bars.symbol} in the library.")
-        files.write(path, bars, said)
-        if info is not None:
-            self.add_symbols([info])
+        self._write(bars, said)
+
+    def write_all(self, infos: Sequence[SymbolInfo], bars_of: Callable[[SymbolInfo], Bars]) -> None:
+        """The same for several symbols, whose bars are asked for one after the other. Broken off, those that are written
+        are known at the next start. Raises `DataProblem`."""
+        self._catalogue.begin(infos)
+        for info in infos:
+            self._write(bars_of(info), info)
+        self.add_symbols(infos)
+
+    def _write(self, bars: Bars, info: SymbolInfo) -> None:
+        path = self.path(bars.symbol, bars.timeframe)
+        files.write(path, bars, info)
         with contextlib.suppress(OSError, pa.ArrowException, KeyError, ValueError):
             self.places.place(str(path))
         self.forget(bars.symbol)
