@@ -6,6 +6,7 @@ import os
 from pathlib import Path
 
 from oakladder.cli.common import CALL_WRONG, Leave, arg, at_least, command, fail, known_symbol, timeframe_of
+from oakladder.disk import why
 from oakladder.rung.problems import did_you_mean
 from oakladder.user.scripts import ScriptFileProblem
 from oakladder.user.workspace import Workspace
@@ -67,16 +68,32 @@ def shot(
 
 @command(
     "speed",
-    arg("what", nargs="?", default="all", help="all, engine, compiling, growth, live, scan or desk"),
+    arg(
+        "what",
+        nargs="?",
+        default="all",
+        help="all, engine, compiling, growth, live, scan, trial, judging, desk or start",
+    ),
     arg("--symbols", dest="symbols", type=at_least(10), default=5000, help="symbols of the large panel"),
+    arg("--json", dest="kept", type=Path, help="also write what was measured to this file"),
+    arg("--against", dest="against", type=Path, help="show a file that --json has written beside it"),
 )
 def speed(
     what: str,
     symbols: int,
+    kept: Path | None,
+    against: Path | None,
 ) -> None:
     """Measure speed, as ratios side by side in one run."""
     from oakladder import speed as measured
 
     if what not in ("all", *measured.PARTS):
         fail(CALL_WRONG, f"There is no part `{what}`. There are all, {', '.join(measured.PARTS)}.")
-    measured.main(what, symbols)
+    try:
+        if against is not None:
+            measured.read_rows(against)  # before anything is measured for nothing
+    except OSError as error:
+        fail(CALL_WRONG, f"{against} cannot be read: {why(error)}.")
+    except ValueError as error:
+        fail(CALL_WRONG, str(error))
+    measured.main(what, symbols, kept, against)

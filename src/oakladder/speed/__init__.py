@@ -1,14 +1,25 @@
-"""Speed, as ratios side by side in one run: ``./oak speed [all|engine|compiling|growth|live|scan|trial|judging|desk]``."""
+"""Speed, as ratios side by side in one run: ``./oak speed [all|engine|compiling|growth|live|scan|trial|judging|desk|start]``."""
 
 from __future__ import annotations
 
+import contextlib
 import importlib
+import json
+import os
+import platform
+import re
 import statistics
+import subprocess
+import sys
+import tempfile
 import time
 from collections.abc import Callable
+from pathlib import Path
 
 from rich.console import Console
 from rich.table import Table
+
+from oakladder.disk import write_atomic
 
 Row = tuple[str, str, str, str]
 
@@ -54,17 +65,77 @@ def _part(name: str) -> Callable[[int], list[Row]]:
 
 
 PARTS: dict[str, Callable[[int], list[Row]]] = {
-    name: _part(name) for name in ("engine", "compiling", "growth", "live", "scan", "trial", "judging", "desk")
+    name: _part(name) for name in ("engine", "compiling", "growth", "live", "scan", "trial", "judging", "desk", "start")
 }
 
 
-def main(what: str, symbols: int) -> None:
-    """Runs one part or all and prints a table."""
-    table = Table(title=f"Oak Ladder speed, {symbols:,} symbols", title_justify="left")
-    for name in ("work", "measured", "beside", "to reach"):
+def main(what: str, symbols: int, kept: Path | None = None, against: Path | None = None) -> None:
+    """Measures one part or all and prints a table; ``kept`` is where the rows are written as JSON, ``against`` such a
+    file of another run, which is shown beside. Raises `ValueError` for a file that is none of ours."""
+    before = read_rows(against) if against is not None else {}
+    rows = _each_alone(symbols) if what == "all" else PARTS[what](symbols)
+    if kept is not None:
+        plain = [dict(zip(_FIELDS, row, strict=True)) for row in rows]
+        write_atomic(kept, json.dumps({"machine": machine(), "rows": plain}, indent=1, ensure_ascii=False) + "\n")
+    table = Table(title=f"Oak Ladder speed, {symbols:,} symbols; {machine()}", title_justify="left")
+    for name in ("work", "measured", "beside", "to reach", *(("before", "now / before") if before else ())):
         table.add_column(name, justify="left" if name == "work" else "right")
-    for name, measure in PARTS.items():
-        if what in ("all", name):
-            for row in measure(symbols):
-                table.add_row(*row)
+    for row in rows:
+        old = before.get(row[0].strip(), "")
+        table.add_row(*row, *((old, _change(row[1], old)) if before else ()))
     Console(width=150).print(table)
+
+
+_FIELDS = ("work", "measured", "beside", "reach")
+
+
+def _each_alone(symbols: int) -> list[Row]:
+    """Every part in a process of its own: none runs in the memory and the caches that another has left."""
+    rows: list[Row] = []
+    with tempfile.TemporaryDirectory() as folder:
+        for name in PARTS:
+            kept = Path(folder) / f"{name}.json"
+            command = [sys.executable, "-m", "oakladder", "speed", name, "--symbols", str(symbols), "--json", str(kept)]
+            subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
+            rows += _rows_of(kept)
+    return rows
+
+
+def _rows_of(path: Path) -> list[Row]:
+    try:
+        rows = json.loads(path.read_text(encoding="utf-8"))["rows"]
+        return [(str(r["work"]), str(r["measured"]), str(r["beside"]), str(r["reach"])) for r in rows]
+    except (KeyError, TypeError, UnicodeDecodeError, ValueError):
+        raise ValueError(f"{path} holds no measurements: give a file that --json has written.") from None
+
+
+def read_rows(path: Path) -> dict[str, str]:
+    """What another run has measured, by work. Raises `ValueError` or `OSError`."""
+    return {row[0].strip(): row[1] for row in _rows_of(path)}
+
+
+def _change(now: str, before: str) -> str:
+    """How many times what was measured before it is now, where both are in the same unit."""
+    (a, unit), (b, other) = _figure(now), _figure(before)
+    return f"{a / b:.2f} ×" if unit == other and b else ""
+
+
+def _figure(measured: str) -> tuple[float, str]:
+    """A measurement as a number and its unit; times in seconds."""
+    found = re.match(r"([\d.,]+)\s*(\S*)", measured)
+    if found is None:
+        return 0.0, ""
+    number, unit = float(found[1].replace(",", "")), found[2]
+    return (number / 1000, "s") if unit == "ms" else (number, unit)
+
+
+def machine() -> str:
+    """The processor, how many cores there are, and how many symbols it runs side by side."""
+    from oakladder.rung.native.compile import lanes_here
+
+    with contextlib.suppress(OSError):
+        for line in Path("/proc/cpuinfo").read_text(encoding="utf-8").splitlines():
+            if line.startswith("model name"):
+                name = line.partition(":")[2].strip()
+                return f"{name}, {os.cpu_count()} cores, {lanes_here()} lanes"
+    return f"{platform.machine()}, {os.cpu_count()} cores, {lanes_here()} lanes"

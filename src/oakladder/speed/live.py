@@ -62,6 +62,6 @@ def measure() -> list[Row]:
             f"one tick, {SYMBOLS:,} symbols × {len(_TIMEFRAMES)} timeframes × 3 scripts",
             f"{np.median(taken) * 1e3:.0f} ms",
             "",
-            "≤ 50 ms",
+            "≤ 15 ms",
         )
     ]
