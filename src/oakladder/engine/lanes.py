@@ -28,12 +28,13 @@ _FOREVER = 1 << 40
 class Groups:
     """Symbols side by side: numbers of symbols, shape (groups, lanes), the longest first, and which of them are real
     (the others repeat the first to fill a row up). ``alone`` are the symbols that are run one by one. ``times`` tells
-    for each symbol which times it shares with others."""
+    for each symbol which times it shares with others, ``bars`` how many bars there are in groups."""
 
     which: np.ndarray
     real: np.ndarray
     alone: np.ndarray
     times: np.ndarray
+    bars: int
 
     def __len__(self) -> int:
         return len(self.which)
@@ -62,7 +63,8 @@ def grouped(panel: Panel, lanes: int) -> Groups:
     which = np.concatenate(rows) if rows else np.zeros((0, lanes), dtype=np.int64)
     real = np.ones(which.shape, dtype=bool)
     real[:, 1:] = which[:, 1:] != which[:, :1]
-    return Groups(np.ascontiguousarray(which), real, np.sort(np.concatenate(alone)), times)
+    bars = int(np.where(real, sizes[which], 0).sum())
+    return Groups(np.ascontiguousarray(which), real, np.sort(np.concatenate(alone)), times, bars)
 
 
 class BoundLanes:

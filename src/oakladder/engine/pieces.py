@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from functools import partial
 
 import numpy as np
 
@@ -36,17 +35,20 @@ class Cut:
         panel = job.panel
         large = thorough or is_large(panel)
         width = lanes if lanes is not None else native.lanes_here() if large else 0
-        code = job.variant.lanes(width) if width > 1 and len(panel) > 1 else None
+        groups = grouped(panel, width) if width > 1 and len(panel) > 1 else None
+        if groups is not None and lanes is None and 2 * groups.bars < panel.size:
+            groups = None  # hardly any symbols fit together: no code is made for those few
+        code = job.variant.lanes(width) if groups is not None else None
         machine = None if code is None else code.machine() if lanes is not None else code.ready()
         # While code for lanes is made aside, that which is there at once does what it can.
         self._bound = BoundCode(job, outs, large and (code is None or machine is not None))
-        self.pieces = [self._symbols(a, b) for a, b in self._chunks()] if code is None else []
-        if code is not None:
-            groups = grouped(panel, width)
-            self._lanes = BoundLanes(job, outs, self._bound, code, groups)
-            self._code, self._groups, self._machine = code, groups, machine
-            self.pieces = [self._group(a, b) for a, b in self._group_chunks()]
-            self.pieces += [Piece(int(panel.timeline.sizes[k]), partial(self._one, k)) for k in groups.alone.tolist()]
+        if code is None or groups is None:
+            self.pieces = [self._symbols(a, b) for a, b in self._chunks()]
+            return
+        self._lanes = BoundLanes(job, outs, self._bound, code, groups)
+        self._code, self._groups, self._machine = code, groups, machine
+        self.pieces = [self._group(a, b) for a, b in self._group_chunks()]
+        self.pieces += [self._symbols(k, k + 1) for k in groups.alone.tolist()]
 
     @property
     def starts(self) -> np.ndarray:

@@ -7,6 +7,7 @@ lane keeps what its own side gave.
 
 from __future__ import annotations
 
+import weakref
 from collections.abc import Sequence
 
 from oakladder.rung.native.blocks import Blocks
@@ -29,7 +30,7 @@ class Plain:
     real, bit = "double", "i1"
 
     def __init__(self, lanes: Registers):
-        self._lanes = lanes
+        self._lanes: Registers = weakref.proxy(lanes)  # no circle, so that what was written is freed at once
         self.numbers: dict[Op, str] = {}
         self.flags: dict[Op, Bits] = {}
 
