@@ -140,6 +140,12 @@ def test_price_ticks_are_round_and_written_apart(qtbot, low: float, high: float,
     assert len(set(words)) == len(words)
 
 
+def test_zero_has_no_sign_on_an_axis(qtbot) -> None:  # type: ignore[no-untyped-def]
+    axis = PriceAxis()
+    ((step, ticks),) = axis.tickValues(-0.4, 3, 105)
+    assert axis.tickStrings(ticks, 1, step)[0] == "0" and "-0" not in axis.tickStrings([-0.0], 1, step)
+
+
 @pytest.mark.parametrize(
     ("value", "words"), [(1234567, "1.23M"), (25_300, "25.3k"), (0.00214, "0.00214"), (-3e9, "-3B"), (12, "12")]
 )

@@ -250,6 +250,7 @@ def _round_step(wanted: float) -> float:
 
 def short_number(value: float) -> str:
     """A number in few characters: 12.4M, 380k, 0.0021."""
+    value += 0.0  # a zero has no sign
     for limit, sign in ((1e9, "B"), (1e6, "M"), (1e4, "k")):
         if abs(value) >= limit:
             return f"{value / (1e3 if sign == 'k' else limit):.3g}{sign}"
