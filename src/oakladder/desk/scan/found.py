@@ -19,7 +19,7 @@ from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.cells import look_of, words_of
-from oakladder.desk.widgets.glance_sheet import Caption
+from oakladder.desk.widgets.glance_sheet import Caption, Captions
 from oakladder.desk.widgets.rows_model import Look, RowsModel
 from oakladder.desk.widgets.small_charts import draw_spark
 from oakladder.engine.cells import NOTHING, Cell, signal_cell
@@ -91,16 +91,16 @@ class FoundModel(RowsModel):
             return f"{self.columns[place.column].caption} {place.timeframe}"
         return HEADS[section] if section < len(HEADS) else self.rules[section - len(HEADS)]
 
-    def captions(self) -> list[Caption]:
+    def captions(self) -> Captions:
         """What stands over the small chart of each symbol."""
-        made = []
-        for one in self.found:
-            info = self.infos.get(one.symbol)
-            ink = "loss" if one.change < 0 else "gain"
-            since = signal_cell(one.bars_ago, None, "").text
-            moved = f"{one.change:+.2%}" if one.change == one.change else ""
-            made.append(Caption(one.symbol, f"{since}  {info.name if info else ''}", moved, ink))
-        return made
+        return Captions(self.found, self._caption)
+
+    def _caption(self, one: Found) -> Caption:
+        info = self.infos.get(one.symbol)
+        ink = "loss" if one.change < 0 else "gain"
+        since = signal_cell(one.bars_ago, None, "").text
+        moved = f"{one.change:+.2%}" if one.change == one.change else ""
+        return Caption(one.symbol, f"{since}  {info.name if info else ''}", moved, ink)
 
     def count(self) -> int:
         return len(self.found)
@@ -294,12 +294,12 @@ class OccurrenceModel(RowsModel):
         self.rows = [o for o in self.all if o.day == day] if day >= 0 else self.all
         self.endResetModel()
 
-    def captions(self) -> list[Caption]:
+    def captions(self) -> Captions:
         """What stands over the small chart of each occurrence."""
-        made = []
-        for row, one in enumerate(self.rows):
-            made.append(Caption(one.symbol, self.text(row, 0), self.text(row, 3), self.look(row, 3)[1]))
-        return made
+        return Captions(self.rows, self._caption)
+
+    def _caption(self, one: Occurrence) -> Caption:
+        return Caption(one.symbol, self._words(one, 0), self._words(one, 3), self._ink(one))
 
     def count(self) -> int:
         return len(self.rows)
@@ -317,11 +317,16 @@ class OccurrenceModel(RowsModel):
         return self.text(row, section)
 
     def look(self, row: int, section: int) -> Look:
-        after = self.rows[row].after
-        return None, "ink" if section != 3 else "faint" if after != after else "loss" if after < 0 else "gain"
+        return None, self._ink(self.rows[row]) if section == 3 else "ink"
+
+    @staticmethod
+    def _ink(one: Occurrence) -> str:
+        return "faint" if one.after != one.after else "loss" if one.after < 0 else "gain"
 
     def text(self, row: int, section: int) -> str:
-        one = self.rows[row]
+        return self._words(self.rows[row], section)
+
+    def _words(self, one: Occurrence, section: int) -> str:
         info = self.infos.get(one.symbol)
         if section == 3:
             return NOTHING if one.after != one.after else f"{one.after:+.1%}"

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import TypeVar
 
 from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
@@ -14,6 +15,8 @@ from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.sheet import Sheet
 from oakladder.desk.widgets.small_bars import draw_glance
 from oakladder.engine.glance import Glance
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +29,19 @@ class Caption:
     ink: str = "ink"
 
 
+class Captions:
+    """What stands over each of many charts, worked out for those that are looked at."""
+
+    def __init__(self, rows: Sequence[T], caption: Callable[[T], Caption]):
+        self._rows, self._caption = list(rows), caption
+
+    def __len__(self) -> int:
+        return len(self._rows)
+
+    def __getitem__(self, k: int) -> Caption:
+        return self._caption(self._rows[k])
+
+
 class GlanceSheet(Sheet):
     """``wanted`` tells the numbers of the charts that are in sight and not there yet."""
 
@@ -35,11 +51,11 @@ class GlanceSheet(Sheet):
 
     def __init__(self, theme: Theme, name: str, parent: QWidget | None = None):
         super().__init__(theme, name, parent)
-        self.captions: Sequence[Caption] = ()
+        self.captions = Captions((), lambda caption: caption)
         self.glances: dict[int, Glance | None] = {}
         self._asked: set[int] = set()
 
-    def show_captions(self, captions: Sequence[Caption]) -> None:
+    def show_captions(self, captions: Captions) -> None:
         """Shows other charts; they come later."""
         self.captions, self.glances, self._asked = captions, {}, set()
         self.first()
