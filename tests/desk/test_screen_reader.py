@@ -158,10 +158,10 @@ def test_a_cell_is_read_with_what_it_means(driven: Driven) -> None:
 def test_a_hit_is_read(driven: Driven) -> None:
     driven.do("show_scan", "run_scan")
     sheet = next(h for h in driven.reader.all() if h.name == "What is found, as small charts")
-    assert sheet.focusable and "GULLW" in sheet.description and "now" in sheet.description
+    assert sheet.role == "graphic" and sheet.focusable and "GULLW" in sheet.description and "now" in sheet.description
 
 
 def test_the_timeframes_are_read_with_their_ages(driven: Driven) -> None:
     driven.do("show_bench")
     ladder = next(h for h in driven.reader.all() if h.name == "Timeframes")
-    assert "1w: " in ladder.description and "bars ago" in ladder.description
+    assert ladder.role == "graphic" and "1w: " in ladder.description and "bars ago" in ladder.description

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.signal_ages import TONE_COLOURS, Pip
 from oakladder.rung.texts import count_words
@@ -15,7 +16,7 @@ from oakladder.rung.texts import count_words
 _FRESH = 20
 
 
-class Ladder(QWidget):
+class Ladder(Painted):
     """Longest timeframe on top. A pip's height of fill says how fresh it is; below stands the age of the newest."""
 
     chosen = pyqtSignal(object)

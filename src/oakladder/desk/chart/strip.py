@@ -8,6 +8,7 @@ from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.picture.parts import Event
 from oakladder.engine.signal_ages import TONE_COLOURS
@@ -17,7 +18,7 @@ _NAMES = 116
 _MOST_ROWS = 4
 
 
-class SignalStrip(QWidget):
+class SignalStrip(Painted):
     """A row for each signal. A click goes there; `next_after` and `last_before` step along."""
 
     asked = pyqtSignal(int)

@@ -17,6 +17,7 @@ from oakladder.bars.time_words import opening_words
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.cells import look_of, words_of
 from oakladder.desk.widgets.glance_sheet import Caption, Captions
@@ -187,7 +188,7 @@ class FoundModel(RowsModel):
         self.layoutChanged.emit()
 
 
-class Almanac(QWidget):
+class Almanac(Painted):
     """How many symbols came true on each day: weeks across, a square for each weekday. ``chosen`` tells a day."""
 
     chosen = pyqtSignal(int)

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QLabel, QSizePolicy, QWidget
 
 from oakladder.desk.look.distances import HAIR, WIDE
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import DAY, Theme
 from oakladder.engine.funnel import Stage
 from oakladder.engine.why_not import Answer
@@ -16,7 +17,7 @@ _BAR, _WORDS = 150, 150
 _NOT_RUN = "Run the scan to see how many symbols it lets through"
 
 
-class FunnelBar(QWidget):
+class FunnelBar(Painted):
     """A stage of the funnel as a bar: faint as far as the condition alone goes, full with those before it.
 
     Its place is there before there is a stage: when one comes, nothing has to be laid out anew.

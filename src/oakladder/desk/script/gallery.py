@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QDialog, QLabel, QVBoxLayout, QWidget
 
 from oakladder.desk.chart.item import PEN_STYLES
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.shapes import shape_path
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.rung.values import PALETTE, SHAPES, STYLES
@@ -15,7 +16,7 @@ from oakladder.rung.values import PALETTE, SHAPES, STYLES
 _CELL, _HEIGHT, _ACROSS = 104, 44, 6
 
 
-class Gallery(QWidget):
+class Gallery(Painted):
     """Cells in rows. ``chosen`` tells the text that belongs into a script."""
 
     chosen = pyqtSignal(str)

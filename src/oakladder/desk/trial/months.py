@@ -7,6 +7,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QWidget
 
 from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme
 from oakladder.trial.groups import Month, months
 from oakladder.trial.trial import Trial
@@ -17,7 +18,7 @@ _FULL = 0.1
 _HEAD, _ROW, _YEAR = 22, 24, 48
 
 
-class MonthSheet(QWidget):
+class MonthSheet(Painted):
     """Paints the sheet; a year's last column is the whole year."""
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):

@@ -8,6 +8,7 @@ from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme
 from oakladder.trial.report import trade_words
 from oakladder.trial.trial import Trial
@@ -16,7 +17,7 @@ _LEFT, _BOTTOM, _NEAR = 52, 34, 8.0
 _MOST = 5_000
 
 
-class Scatter(QWidget):
+class Scatter(Painted):
     """A dot for each trade: its worst to the left, its best upward. ``picked`` tells the number of a trade."""
 
     picked = pyqtSignal(int)

@@ -21,6 +21,7 @@ from oakladder.bars.timeframes import STANDARD
 from oakladder.desk.actions import hinted
 from oakladder.desk.look.distances import GAP, TIGHT
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.desk.trials import Outcome
 from oakladder.desk.widgets.asking import words_for
@@ -38,7 +39,7 @@ _EMPTY = (
 _IN_ROW = ("growth", "drawdown", "trades")
 
 
-class VariantRows(QWidget):
+class VariantRows(Painted):
     """Paints the rows. ``chosen`` tells the number of a row (0 is the plain rule), ``dropped`` one to be taken away."""
 
     chosen = pyqtSignal(int)

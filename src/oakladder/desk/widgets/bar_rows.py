@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QVBoxLa
 
 from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme
 
 _ROW, _NAME, _NUMBER = 22, 130, 82
@@ -25,7 +26,7 @@ class BarRow:
     words: tuple[str, ...]
 
 
-class BarRows(QWidget):
+class BarRows(Painted):
     """Paints rows below a head."""
 
     def __init__(self, theme: Theme, heads: Sequence[str], parent: QWidget | None = None):

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.desk.chart.arrays import draw_chain
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.trial.report import trade_words
 from oakladder.trial.trial import Trial
@@ -35,7 +36,7 @@ class Curve:
     colour: str = ""
 
 
-class CurveView(QWidget):
+class CurveView(Painted):
     """Paints curves over time. ``picked`` tells the number of a trade of the trial in front."""
 
     picked = pyqtSignal(int)

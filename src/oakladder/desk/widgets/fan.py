@@ -8,6 +8,7 @@ from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.signal_ages import TONE_COLOURS
 from oakladder.trial.evidence.fan import SHARES, Fan
@@ -19,7 +20,7 @@ _RIGHT, _BOTTOM, _TOP, _LEFT = 46, 20, 8, 8
 _OUTER, _INNER = 45, 85
 
 
-class FanView(QWidget):
+class FanView(Painted):
     """Paints both fans; ``bars`` is the horizon that is spoken of, marked by a line."""
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):

@@ -10,13 +10,14 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme
 
 _BOTTOM, _TOP, _SIDE = 20, 22, 14
 _MOST_COLUMNS = 40
 
 
-class Histogram(QWidget):
+class Histogram(Painted):
     """Paints columns, a line where the real value is, and a strip under the range that most lie in."""
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):

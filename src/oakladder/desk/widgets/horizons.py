@@ -7,6 +7,7 @@ from PyQt6.QtGui import QFontMetricsF, QHelpEvent, QKeyEvent, QMouseEvent, QPain
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme
 from oakladder.trial.evidence.study import USUAL_HORIZON, Evidence, Horizon
 from oakladder.trial.evidence.words import HORIZON_HEADS, RARE, chance_words, horizon_words
@@ -27,7 +28,7 @@ _ABOUT = {
 }
 
 
-class HorizonRows(QWidget):
+class HorizonRows(Painted):
     """Paints the rows; ``chosen`` tells the bars of the one that is looked at."""
 
     chosen = pyqtSignal(int)

@@ -7,6 +7,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QWidget
 
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme
 from oakladder.engine.cells import FADES
 
@@ -14,7 +15,7 @@ _STEPS, _STEP, _GAP = 6, 9, 5
 _FIRST, _LAST = "now", f"{FADES} bars ago"
 
 
-class FillLegend(QWidget):
+class FillLegend(Painted):
     """A bullish fill over a bearish one, fading from now on."""
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):

@@ -7,13 +7,14 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QWidget
 
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme
 
 #: The line under the pictures, in pixels; how many times as large as it must be a picture is at most.
 _FOOT, _LARGEST = 18.0, 2.0
 
 
-class Sheet(QWidget):
+class Sheet(Painted):
     """The arrow and page keys move, Enter or a double click opens. ``opened`` tells the number of a picture."""
 
     opened = pyqtSignal(int)

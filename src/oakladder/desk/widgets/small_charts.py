@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QLabel, QSizePolicy, QWidget
 
 from oakladder.desk.chart.arrays import draw_chain
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.small_bars import draw_glance
 from oakladder.engine.glance import Glance
@@ -36,7 +37,7 @@ def draw_spark(painter: QPainter, closes: np.ndarray, box: QRectF, theme: Theme,
             painter.drawEllipse(QRectF(x[at] - 2.5, y[at] - 2.5, 5, 5))
 
 
-class Minis(QWidget):
+class Minis(Painted):
     """One chart below the other; a click tells its timeframe."""
 
     chosen = pyqtSignal(str)

@@ -11,6 +11,7 @@ from PyQt6.QtGui import QColor, QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPai
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.sweeps.neighbours import SweepMap
@@ -23,7 +24,7 @@ _MOST_SQUARES = 3_000
 _HINT = "A click or Enter takes these settings."
 
 
-class SweepMapView(QWidget):
+class SweepMapView(Painted):
     """Paints the map of a sweep. ``picked`` tells the settings of a variant (dict)."""
 
     picked = pyqtSignal(object)

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.desk.chart.arrays import draw_chain
 from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.curve import thinned
 from oakladder.trial.figures import FIGURES, figure_words
@@ -20,7 +21,7 @@ from oakladder.trial.sweeps.walk import Step, Walk
 _LEFT, _RIGHT, _TOP, _FOOT = 8, 66, 22, 58
 
 
-class WalkView(QWidget):
+class WalkView(Painted):
     """Paints the curves over their spans."""
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):

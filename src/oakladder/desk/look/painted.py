@@ -1,0 +1,27 @@
+"""What all widgets that paint themselves have in common."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QSize
+from PyQt6.QtGui import QPixmap
+from PyQt6.QtWidgets import QLabel
+
+
+class Painted(QLabel):
+    """A picture to a screen reader, which reads its name and its description.
+
+    The bindings of Qt let nobody say what a widget is; a label with a picture is one. The picture is empty, and what
+    is seen is painted by whoever is made of this.
+    """
+
+    def __init__(self, *args: object, **properties: object):
+        super().__init__(*args, **properties)
+        empty = QPixmap(1, 1)
+        empty.fill()
+        self.setPixmap(empty)
+
+    def sizeHint(self) -> QSize:
+        return QSize()
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize()
