@@ -6,6 +6,7 @@ import re
 import threading
 from pathlib import Path
 
+import pytest
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton
@@ -13,8 +14,11 @@ from PyQt6.QtWidgets import QApplication, QPushButton
 from oakladder.desk.app import make_app
 from oakladder.desk.jobs import Ticket
 from oakladder.desk.widgets import activity
-from oakladder.desk.widgets.asking import Question, agreed
+from oakladder.desk.widgets.asking import Question, agreed, one_of, words_for
+from oakladder.desk.widgets.column_chooser import ColumnChooser
+from oakladder.desk.widgets.passing import answered
 from oakladder.desk.window import Window
+from oakladder.rung import compile_script
 
 
 def test_a_question_is_answered_by_its_verb_or_left_by_escape(qapp: QApplication, window: Window) -> None:
@@ -34,6 +38,53 @@ def test_a_question_is_answered_by_its_verb_or_left_by_escape(qapp: QApplication
         QTimer.singleShot(50, lambda key=key: press(key))
         assert agreed(window, "Delete the list Mine?", "It is gone for good then.", "Delete it") is answer
     assert [sorted(words) for words in seen] == [["Delete it", "Leave it"]] * 2
+
+
+@pytest.mark.parametrize(
+    ("keys", "answer"),
+    [
+        (["Ours", Qt.Key.Key_Return], "Ours"),
+        (["Ours", Qt.Key.Key_Tab, Qt.Key.Key_Tab, Qt.Key.Key_Space], "Ours"),
+        (["Ours", Qt.Key.Key_Escape], None),
+        ([Qt.Key.Key_Return], "Mine"),
+    ],
+)
+def test_words_are_answered_by_enter_and_left_by_escape(
+    qapp: QApplication, window: Window, keys: list[str | Qt.Key], answer: str | None
+) -> None:
+    def press() -> None:
+        for key in keys:
+            at = QApplication.focusWidget()
+            QTest.keyClicks(at, key) if isinstance(key, str) else QTest.keyClick(at, key)
+
+    QTimer.singleShot(50, press)
+    assert words_for(window, "What shall it be called?", "Rename it", "Mine") == answer
+
+
+def test_enter_does_nothing_that_cannot_be_undone(qapp: QApplication, window: Window) -> None:
+    QTimer.singleShot(50, lambda: QTest.keyClick(QApplication.activeModalWidget(), Qt.Key.Key_Return))
+    assert not agreed(window, "Delete the list Mine?", "It is gone for good then.", "Delete it")
+
+
+def test_enter_in_a_form_takes_what_was_filled_in(qapp: QApplication, window: Window) -> None:
+    """And does not throw it away, in the columns' form as in every other with a verb below it."""
+    chooser = ColumnChooser({"rule.rung": compile_script("rung 1\nsignal up = close > open")}, None, window)
+
+    def press() -> None:
+        QTest.keyClicks(chooser.other, "90m")
+        QTest.keyClick(chooser.other, Qt.Key.Key_Return)
+
+    QTimer.singleShot(50, press)
+    assert answered(chooser)
+
+
+def test_one_of_several_is_chosen_with_the_keys(qapp: QApplication, window: Window) -> None:
+    def press() -> None:
+        QTest.keyClicks(QApplication.focusWidget(), "th")
+        QTest.keyClick(QApplication.activeModalWidget(), Qt.Key.Key_Return)
+
+    QTimer.singleShot(50, press)
+    assert one_of(window, "Which one?", "Take it", ["one", "two", "three"]) == 2
 
 
 def test_long_work_is_told_with_how_far_it_is(window: Window, calm) -> None:  # type: ignore[no-untyped-def]

@@ -25,8 +25,9 @@ _WIDE_PX = 380
 def verb_row(
     dialog: QDialog, verb: str, leave: str = "Cancel", accept: Callable[[], None] | None = None
 ) -> QHBoxLayout:
-    """The buttons under a dialog: what it does, and leaving things as they are."""
+    """The buttons under a dialog: what it does, which Enter does too, and leaving things as they are."""
     go, stay = QPushButton(verb), QPushButton(leave)
+    go.setDefault(True)
     go.clicked.connect(accept if accept is not None else dialog.accept)
     stay.clicked.connect(dialog.reject)
     row = QHBoxLayout()
@@ -46,16 +47,24 @@ class Question(QDialog):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(WIDE, WIDE, WIDE, WIDE)
         layout.setSpacing(GAP)
-        layout.addWidget(QLabel(question, objectName="head", wordWrap=True))
-        if about:
-            layout.addWidget(QLabel(about, wordWrap=True))
+        for words, name in ((question, "head"), (about, "")):
+            if words:
+                label = QLabel(words, objectName=name, wordWrap=True)
+                label.setMinimumWidth(_WIDE_PX - 2 * WIDE)  # as high as the words are at this width
+                layout.addWidget(label)
         self.room = QVBoxLayout()
         layout.addLayout(self.room)
         layout.addLayout(verb_row(self, verb, leave))
-        self.setMinimumWidth(_WIDE_PX)
+        self._enter(leave)  # what can be asked for with yes or no may be gone for good
+
+    def _enter(self, words: str) -> None:
+        """Says which button Enter presses."""
+        for button in self.findChildren(QPushButton):
+            button.setDefault(button.text() == words)
 
     def put(self, field: QWidget, name: str) -> None:
-        """Puts the field that takes the answer under the question."""
+        """Puts the field that takes the answer under the question; Enter in it answers."""
+        self._enter(self.windowTitle())
         field.setAccessibleName(name)
         self.room.addWidget(field)
         field.setFocus()
