@@ -2,16 +2,24 @@
 
 from __future__ import annotations
 
+import threading
+
 import pytest
 from PyQt6.QtCore import QPoint, QRect, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
+from oakladder.bars.store.library import BarLibrary
+from oakladder.desk.app import make_app, make_window
 from oakladder.desk.script.completion import call_here, everything, fitting, word_before
 from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.popups import placed
+from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
+from oakladder.rung.teach import describe
 from oakladder.user.scripts import MAX_SCRIPT_BYTES
+from oakladder.user.workspace import Workspace
+from windows import put_away
 
 
 @pytest.fixture
@@ -55,6 +63,33 @@ def test_words_are_offered_and_taken_with_the_keys(editor: ScriptEditor) -> None
     QTest.keyClicks(editor, "ne clo")
     QTest.keyClick(editor, Qt.Key.Key_Tab)
     assert editor.text().endswith("line close")
+
+
+def test_the_first_key_waits_for_no_function_to_be_read(
+    qapp: QApplication, workspace: Workspace, market: BarLibrary, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """At a first start nothing of the library is known; what can be offered is read aside, once the chart is there."""
+    monkeypatch.setattr(Workspace, "library", lambda self: market)
+    readers: list[bool] = []
+    real = describe.library.function
+
+    def function(name: str) -> object:
+        readers.append(threading.current_thread() is threading.main_thread())
+        return real(name)
+
+    describe.functions.cache_clear()
+    monkeypatch.setattr(describe.library, "function", function)
+    window = make_window(workspace)
+    window.show()
+    settle(make_app(), window.desk)
+    assert len(readers) >= 70 and not any(readers)
+    readers.clear()
+    editor = window.bench.script.editor
+    editor.load("rung 1\n")
+    editor.setCursorPosition(1, 0)
+    QTest.keyClicks(editor, "let a = sm")
+    assert editor.helper.listing and not readers
+    put_away(window)
 
 
 def test_enter_after_a_whole_word_is_a_new_line(editor: ScriptEditor) -> None:

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import platformdirs
 
-from oakladder.disk import write_atomic
+from oakladder.disk import sweep, write_atomic
 
 _MARK = b"oak shelf 1\n"
 _DIGEST = hashlib.sha256().digest_size
@@ -53,6 +53,7 @@ class Shelf:
             self._tidy()
 
     def _tidy(self) -> None:
+        sweep(self.folder)
         files = sorted(self.folder.glob("*.kept"), key=lambda p: p.stat().st_mtime)
         for path in files[:-_MOST_FILES]:
             path.unlink(missing_ok=True)

@@ -32,6 +32,7 @@ from oakladder.desk.widgets.passing import show_for_itself
 from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.disk import why
 from oakladder.rung import Problem, Severity, Span
+from oakladder.rung.teach.describe import functions
 from oakladder.rung.teach.fixes import said
 from oakladder.rung.words import Shown
 
@@ -75,6 +76,12 @@ class ScriptPanel(QWidget):
         desk.script.opened.connect(self._opened)
         desk.rule.problems_changed.connect(self._show_problems)
         desk.rule.settings_changed.connect(self._show_settings)
+        desk.looking.rest_due.connect(self._read_words)
+
+    def _read_words(self) -> None:
+        """Has the library's functions read aside once the first chart is there, so that the first key waits for none."""
+        self.desk.looking.rest_due.disconnect(self._read_words)
+        self.desk.jobs.start("words", lambda _: functions(), lambda _: None, slow=True)
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()

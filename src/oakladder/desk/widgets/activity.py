@@ -41,6 +41,7 @@ WORDS = {
     "variants": "variants",
     "watch": "columns",
     "why": "why",
+    "words": "words of the language",
 }
 
 
