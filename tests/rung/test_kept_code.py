@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -21,6 +22,7 @@ from oakladder.engine.run import Result, run
 from oakladder.rung import Program, compile_script
 from oakladder.rung import shelf as shelf_module
 from oakladder.rung.native import compile as native
+from oakladder.rung.native.aside import Workshop
 from oakladder.rung.native.objects import Form, object_code
 from oakladder.rung.shelf import Shelf
 
@@ -136,3 +138,36 @@ def test_two_programs_keep_code_in_the_same_place(tmp_path: Path) -> None:
         ended = list(pool.map(lambda _: subprocess.run(command, capture_output=True, text=True, env=env), range(2)))
     assert [e.returncode for e in ended] == [0, 0], ended[0].stderr + ended[1].stderr
     assert len(list((tmp_path / "oakladder" / "code").iterdir())) == 7
+
+
+def test_one_thing_is_made_at_a_time_and_what_nobody_waits_for_is_not_made() -> None:
+    """Who types asks for each text; a processor each would leave none for the window."""
+    workshop, going, done = Workshop(), threading.Event(), []
+    at_once = [0, 0]
+
+    def work(k: int) -> None:
+        at_once[0] += 1
+        at_once[1] = max(at_once)
+        going.wait(20)
+        time.sleep(0.01)
+        done.append(k)
+        at_once[0] -= 1
+        if k == 98:
+            raise OSError("it cannot be made")
+
+    workshop.ask(bytes([99]), lambda: work(99))
+    for k in [*range(20), 98]:
+        workshop.ask(bytes([k]), lambda k=k: work(k))  # type: ignore[misc]
+        workshop.ask(bytes([k]), lambda k=k: work(k))  # type: ignore[misc]
+    going.set()
+    deadline = time.monotonic() + 20
+    while len(done) < 5 and time.monotonic() < deadline:
+        time.sleep(0.01)
+    time.sleep(0.1)
+    assert done == [99, 98, 19, 18, 17] and at_once == [0, 1]
+    for k in (98, 3):  # what has failed is not tried again, what was dropped is made when it is asked for again
+        workshop.ask(bytes([k]), lambda k=k: work(k))  # type: ignore[misc]
+    while len(done) < 6 and time.monotonic() < deadline:
+        time.sleep(0.01)
+    time.sleep(0.1)
+    assert done == [99, 98, 19, 18, 17, 3]

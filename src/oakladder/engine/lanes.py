@@ -18,8 +18,6 @@ from oakladder.rung.native.variant import fixed_array
 _ALIGNED = 64
 #: With fewer symbols than this share of the lanes a group is not worth it: they are run one by one.
 _LEAST_FILLED = 0.5
-
-
 #: More bars than any symbol has.
 _FOREVER = 1 << 40
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 
@@ -17,12 +17,8 @@ CHUNK_BARS = 200_000
 CHUNK_OPERATIONS = 20_000_000
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
-    """Some of the work: how many bars there are to it, and what does it, telling how many more are done."""
-
-    bars: int
-    do: Callable[[], Iterator[int]]
+#: Does some of the work, and tells how many more bars are done each time it could be stopped.
+Piece = Callable[[], Iterator[int]]
 
 
 class Cut:
@@ -43,11 +39,11 @@ class Cut:
         # While code for lanes is made aside, that which is there at once does what it can.
         self._bound = BoundCode(job, outs, large and (code is None or machine is not None))
         if code is None or groups is None:
-            self.pieces = [self._symbols(a, b) for a, b in self._chunks()]
+            self.pieces: list[Piece] = [self._symbols(a, b) for a, b in self._chunks()]
             return
         self._lanes = BoundLanes(job, outs, self._bound, code, groups)
         self._code, self._groups, self._machine = code, groups, machine
-        self.pieces = [self._group(a, b) for a, b in self._group_chunks()]
+        self.pieces = [partial(self._side_by_side, a, b) for a, b in self._group_chunks()]
         self.pieces += [self._symbols(k, k + 1) for k in groups.alone.tolist()]
 
     @property
@@ -69,14 +65,14 @@ class Cut:
     def _symbols(self, first: int, last: int) -> Piece:
         offsets = self._job.panel.offsets
         if last - first == 1:
-            return Piece(int(offsets[last] - offsets[first]), lambda: self._one(first))
+            return partial(self._one, first)
 
         def do() -> Iterator[int]:
             self._bound(first, last)
             self._starts.append(offsets[first : first + 1])
             yield int(offsets[last] - offsets[first])
 
-        return Piece(int(offsets[last] - offsets[first]), do)
+        return do
 
     def _one(self, k: int) -> Iterator[int]:
         """Runs a symbol by itself."""
@@ -104,10 +100,7 @@ class Cut:
             yield first, last
             first = last
 
-    def _group(self, first: int, last: int) -> Piece:
-        return Piece(int(self._lanes.bars[first:last].sum()), lambda: self._do_groups(first, last))
-
-    def _do_groups(self, first: int, last: int) -> Iterator[int]:
+    def _side_by_side(self, first: int, last: int) -> Iterator[int]:
         machine = self._machine or self._code.ready()
         self._machine = machine
         if machine is None:
@@ -115,10 +108,10 @@ class Cut:
                 for symbol in self._groups.which[k][self._groups.real[k]].tolist():
                     yield from self._one(symbol)
         elif last - first == 1:
-            done, share = 0, self._lanes.bars[first] / self._lanes.longest[first]
+            done, bars, longest = 0, int(self._lanes.bars[first]), int(self._lanes.longest[first])
             for so_far in self._lanes.in_pieces(machine, first, self._bars // self._code.lanes):
-                yield int((so_far - done) * share)
-                done = so_far
+                told, done = done, bars * so_far // longest
+                yield done - told
         else:
             self._lanes(machine, first, last)
             yield int(self._lanes.bars[first:last].sum())

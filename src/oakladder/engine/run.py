@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
@@ -118,15 +119,16 @@ def run(
         run_reference(job, outs)
         return done
     cut = Cut(job, outs, thorough, lanes)
-    finished = 0
+    finished, telling = 0, threading.Lock()
 
     def work(piece: Piece) -> None:
         nonlocal finished
         _check(cancelled)
-        for more in piece.do():
-            finished += more
-            if progress is not None:
-                progress(min(finished / max(panel.size, 1), 1.0))
+        for more in piece():
+            with telling:
+                finished += more
+                if progress is not None:
+                    progress(finished / max(panel.size, 1))
             _check(cancelled)
 
     pieces = cut.pieces

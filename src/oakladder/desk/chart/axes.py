@@ -30,7 +30,10 @@ class Axis(pg.GraphicsWidget):
     def link(self, view: pg.ViewBox) -> None:
         """Follows what a view shows."""
         self._view = view
-        view.sigRangeChanged.connect(lambda *_: self.update())
+        view.sigRangeChanged.connect(self._again)
+
+    def _again(self, *_: object) -> None:
+        self.update()
 
     def set_colors(self, line: QColor, ink: QColor) -> None:
         """The colours of ticks and of words."""

@@ -6,8 +6,6 @@ import ctypes
 import ctypes.util
 import hashlib
 import itertools
-import logging
-import subprocess
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
@@ -16,6 +14,7 @@ from functools import lru_cache
 
 import llvmlite.binding as llvm
 
+from oakladder.rung.native.aside import Workshop
 from oakladder.rung.native.lanes.fitting import width_of
 from oakladder.rung.native.lanes.main import module_text as lanes_text
 from oakladder.rung.native.lanes.main import tiles_needed
@@ -28,7 +27,6 @@ from oakladder.rung.plan.ops import Op
 from oakladder.rung.plan.state import StateMap
 from oakladder.rung.shelf import Shelf
 
-_log = logging.getLogger(__name__)
 #: Bits of the ``mode`` of a run.
 FRESH, COMMIT = 1, 2
 _LOCK = threading.Lock()
@@ -147,8 +145,7 @@ def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
 
 # --- lanes --------------------------------------------------------------------------------------------
 
-#: Texts that are being compiled aside, or that could not be.
-_ASIDE: set[bytes] = set()
+_ASIDE = Workshop()
 
 
 def _shelf() -> Shelf:
@@ -175,11 +172,7 @@ class LaneCode:
         """Machine code, if it is remembered. If not, it is compiled aside, and here some time later."""
         made = self._there()
         if made is None:
-            with _LOCK:
-                begun = self.digest in _ASIDE
-                _ASIDE.add(self.digest)
-            if not begun:
-                threading.Thread(target=self._make_aside, name="code for lanes", daemon=True).start()
+            _ASIDE.ask(self.digest, lambda: self._take(made_aside(self.text, Form.WIDE)))
         return made
 
     def _there(self) -> Machine | None:
@@ -201,15 +194,6 @@ class LaneCode:
     def _take(self, code: bytes) -> Machine:
         _shelf().put(self._key(), code)
         return self._linked(code)
-
-    def _make_aside(self) -> None:
-        try:
-            self._take(made_aside(self.text, Form.WIDE))
-        except (OSError, subprocess.SubprocessError, RuntimeError):
-            _log.exception("code for lanes could not be made; symbols are run one by one")
-        else:
-            with _LOCK:
-                _ASIDE.discard(self.digest)
 
 
 def build_lanes(live: Live, state: StateMap, leaves: Sequence[Op], lanes: int) -> LaneCode:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from abc import ABC, abstractmethod
+from abc import abstractmethod
 
 from oakladder.rung.native.ops import to_flag, to_number
-from oakladder.rung.native.text import IN, NONE, STATE, Bits, FunctionText, hex_of, scalar_call
+from oakladder.rung.native.single import Single
+from oakladder.rung.native.text import IN, STATE, Bits, FunctionText
 from oakladder.rung.plan.inputs import FineColumn, Input
 from oakladder.rung.plan.live import Live
 from oakladder.rung.plan.ops import Domain, Fold, Log, Op, Ring, Slot
@@ -44,13 +45,13 @@ class SharedCode:
         return place
 
 
-class Registers(FunctionText, ABC):
+class Registers(FunctionText, Single):
     """The part for the bars of one domain, with its slots in registers.
 
-    ``real`` and ``bit`` are the types of a number and of a bit, ``cell_type`` that of a cell of the state.
+    ``cell_type`` is the type of a cell of the state.
     """
 
-    real, bit, cell_type = "double", "i1", "double"
+    cell_type = "double"
     #: How many symbols are run side by side.
     lanes = 1
 
@@ -58,8 +59,6 @@ class Registers(FunctionText, ABC):
         super().__init__()
         self.code, self.domain = code, domain
         self.live, self.state = code.live, code.state
-        self.numbers: dict[Op, str] = {}
-        self.flags: dict[Op, Bits] = {}
         self._fixed: dict[Op, str] = {}
         self._fixed_flags: dict[Op, Bits] = {}
         self._table: dict[int, str] = {}
@@ -69,18 +68,6 @@ class Registers(FunctionText, ABC):
         self.lately: dict[Fold, tuple[str, str, str, str, str]] = {}
         #: Written where the state of a symbol is first known.
         self.at_state: list[str] = []
-
-    def call(self, name: str, *args: str) -> str:
-        """Calls a function of numbers."""
-        return self.new(scalar_call(name, args))
-
-    def constant(self, value: float) -> str:
-        """A number that is known."""
-        return hex_of(value) if value == value else NONE
-
-    def sure(self, value: bool) -> str:
-        """A bit that is known."""
-        return "true" if value else "false"
 
     def spread(self, x: str) -> str:
         """A single number wherever it is wanted."""
@@ -203,16 +190,6 @@ class Registers(FunctionText, ABC):
                 self.at_entry(f"fcmp oeq double {raw}, 0.0"),
             )
         return self._fixed_flags[op]
-
-    def number(self, op: Op) -> str:
-        if op.code == "const":
-            return self.constant(float(op.attr))  # type: ignore[arg-type]
-        return self.fixed(op) if op.fixed else self.numbers[op]
-
-    def flag(self, op: Op) -> Bits:
-        if op.code == "flag":
-            return self.sure(op.attr is True), self.sure(op.attr is False)
-        return self.fixed_flag(op) if op.fixed else self.flags[op]
 
     def raw(self, op: Op) -> str:
         """A value as one float, flags as 1, 0 and none."""

@@ -87,8 +87,8 @@ META = """
 
 
 def hex_of(value: float) -> str:
-    """A float as LLVM writes it."""
-    return "0x" + struct.pack(">d", value).hex().upper()
+    """A float as LLVM writes it; any none is the one none."""
+    return NONE if value != value else "0x" + struct.pack(">d", value).hex().upper()
 
 
 #: Yes and no, a bit each; neither is none.
@@ -131,6 +131,7 @@ class FunctionText:
     """A function while it is written: what stands before the bars, and what is done on each."""
 
     def __init__(self) -> None:
+        super().__init__()
         self.entry: list[str] = []
         self.lines: list[str] = []
         self._count = 0

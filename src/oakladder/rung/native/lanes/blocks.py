@@ -15,7 +15,8 @@ from oakladder.rung.native.lanes.division import divided, reciprocal
 from oakladder.rung.native.lanes.fitting import leaves_loop
 from oakladder.rung.native.ops import OPERATIONS, choice
 from oakladder.rung.native.registers import Registers, SharedCode
-from oakladder.rung.native.text import NONE, STATE, Bits, hex_of, scalar_call
+from oakladder.rung.native.single import Single
+from oakladder.rung.native.text import STATE, Bits, hex_of, scalar_call
 from oakladder.rung.plan.ops import Branch, Domain, Item, Loop, Op, Ring, Save, Slot, Store, Table, items_of
 
 #: A side of a condition with more operations than this is passed over where no lane takes it.
@@ -24,15 +25,12 @@ _WORTH_PASSING = 6
 _SLOW_TO_DIVIDE = 8
 
 
-class Plain:
+class Plain(Single):
     """Writes what is the same for all lanes, as single numbers."""
 
-    real, bit = "double", "i1"
-
     def __init__(self, lanes: Registers):
+        super().__init__()
         self._lanes: Registers = weakref.proxy(lanes)  # no circle, so that what was written is freed at once
-        self.numbers: dict[Op, str] = {}
-        self.flags: dict[Op, Bits] = {}
 
     def __contains__(self, op: Op) -> bool:
         return op.fixed or op in self.numbers or op in self.flags
@@ -40,24 +38,11 @@ class Plain:
     def new(self, text: str) -> str:
         return self._lanes.new(text)
 
-    def call(self, name: str, *args: str) -> str:
-        return self.new(scalar_call(name, args))
+    def fixed(self, op: Op) -> str:
+        return self._lanes.fixed(op)
 
-    def constant(self, value: float) -> str:
-        return hex_of(value) if value == value else NONE
-
-    def sure(self, value: bool) -> str:
-        return "true" if value else "false"
-
-    def number(self, op: Op) -> str:
-        if op.code == "const":
-            return self.constant(float(op.attr))  # type: ignore[arg-type]
-        return self._lanes.fixed(op) if op.fixed else self.numbers[op]
-
-    def flag(self, op: Op) -> Bits:
-        if op.code == "flag":
-            return self.sure(op.attr is True), self.sure(op.attr is False)
-        return self._lanes.fixed_flag(op) if op.fixed else self.flags[op]
+    def fixed_flag(self, op: Op) -> Bits:
+        return self._lanes.fixed_flag(op)
 
 
 class LaneBlocks(Blocks):
@@ -97,8 +82,7 @@ class LaneBlocks(Blocks):
         return self.new(f"insertelement {self.real} {x}, double {value}, i64 {k}")
 
     def constant(self, value: float) -> str:
-        one = hex_of(value) if value == value else NONE
-        return f"<{', '.join([f'double {one}'] * self.lanes)}>"
+        return f"<{', '.join([f'double {hex_of(value)}'] * self.lanes)}>"
 
     def sure(self, value: bool) -> str:
         return f"<{', '.join([f'i1 {str(value).lower()}'] * self.lanes)}>"
@@ -107,7 +91,7 @@ class LaneBlocks(Blocks):
         return self._spread(x, "double")
 
     def spread_bit(self, bit: str) -> str:
-        return bit if bit == "poison" else self._spread(bit, "i1")
+        return self._spread(bit, "i1")
 
     def _spread(self, x: str, of: str) -> str:
         first = self.new(f"insertelement <{self.lanes} x {of}> poison, {of} {x}, i64 0")

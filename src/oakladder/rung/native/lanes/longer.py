@@ -6,17 +6,13 @@ from oakladder.rung.native.lanes.blocks import LaneBlocks
 from oakladder.rung.native.longer import Step
 from oakladder.rung.native.registers import SharedCode
 from oakladder.rung.native.text import IN, STATE
-from oakladder.rung.plan.inputs import FineColumn
-from oakladder.rung.plan.ops import Domain, Op
+from oakladder.rung.plan.ops import Domain
 
 
 class LaneStep(LaneBlocks, Step):
     """A function that runs one bar of a longer timeframe for all lanes."""
 
     marked = " #0"
-
-    def read_table(self, what: FineColumn, place: Op) -> str:
-        raise AssertionError("tables are read on the chart's own bars only")
 
 
 class OwnStep(Step):

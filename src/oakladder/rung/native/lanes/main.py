@@ -108,9 +108,7 @@ class LaneMain(LaneBlocks, Gathering):
         return self.new(f"icmp ne {of} {self.new(f'and {of} {marks}, {mask}')}, zeroinitializer")
 
     def _some(self, k: int, own: str, mask: str, *, trying: bool = False) -> None:
-        bits = self.new(f"bitcast {self.bit} {mask} to i{self.lanes}")
-        if self.lanes < 64:
-            bits = self.new(f"zext i{self.lanes} {bits} to i64")
+        bits = self.new(f"zext i{self.lanes} {self.new(f'bitcast {self.bit} {mask} to i{self.lanes}')} to i64")
         going_on = "false" if trying else "true"
         self.put(f"call void @some{k}(ptr {own}, ptr %state, ptr %fixed, ptr %table, i64 {bits}, i1 {going_on})")
 

@@ -23,8 +23,8 @@ def helpers(lanes: int) -> str:
         + "declare void @llvm.prefetch.p0(ptr, i32, i32, i32)\n"
         + "declare i64 @llvm.cttz.i64(i64, i1)\n"
         + _shortest(lanes)
-        + _mover("fill", lanes, _fill_fast(lanes), _FILL_SLOW)
-        + _mover("flush", lanes, _flush_fast(lanes), _FLUSH_SLOW)
+        + _mover("fill", lanes, _square(lanes, write=False), _FILL_SLOW)
+        + _mover("flush", lanes, _square(lanes, write=True), _FLUSH_SLOW)
         + _mover("flush_flags", lanes, _flags_fast(lanes), _FLAGS_SLOW, _flags_ahead(lanes))
     )
 
@@ -143,35 +143,28 @@ def _rows_in_tile(lanes: int, real: str) -> list[str]:
     return lines
 
 
-def _ahead(lanes: int, of: str, write: int) -> list[str]:
+def _ahead(lanes: int, *, write: bool) -> list[str]:
     """Asks for the next tile's bars while this one is worked on; behind the last ones nothing comes of it."""
     lines = []
     for k in range(lanes):
         lines += [
-            f"  %ahead{k} = getelementptr {of}, ptr %c{k}, i64 {TILE}",
-            f"  call void @llvm.prefetch.p0(ptr %ahead{k}, i32 {write}, i32 3, i32 1)",
+            f"  %ahead{k} = getelementptr double, ptr %c{k}, i64 {TILE}",
+            f"  call void @llvm.prefetch.p0(ptr %ahead{k}, i32 {int(write)}, i32 3, i32 1)",
         ]
     return lines
 
 
-def _fill_fast(lanes: int) -> list[str]:
+def _square(lanes: int, *, write: bool) -> list[str]:
+    """Moves a square of numbers from the column into the tile, or back."""
     real = f"<{lanes} x double>"
+    column, tile = (("%c", ", align 8"), ("%tp", ""))
+    (source, near), (goal, there) = (tile, column) if write else (column, tile)
     lines = [*_rows_in_column(lanes, "double"), *_rows_in_tile(lanes, real)]
-    lines += [f"  %r{k} = load {real}, ptr %c{k}, align 8" for k in range(lanes)]
-    lines += _ahead(lanes, "double", 0)
+    lines += [f"  %r{k} = load {real}, ptr {source}{k}{near}" for k in range(lanes)]
+    lines += _ahead(lanes, write=write)
     rows = [f"%r{k}" for k in range(lanes)]
     lines += list(turned(rows, lanes, "x"))
-    return lines + [f"  store {real} {rows[k]}, ptr %tp{k}" for k in range(lanes)]
-
-
-def _flush_fast(lanes: int) -> list[str]:
-    real = f"<{lanes} x double>"
-    lines = [*_rows_in_column(lanes, "double"), *_rows_in_tile(lanes, real)]
-    lines += [f"  %r{k} = load {real}, ptr %tp{k}" for k in range(lanes)]
-    lines += _ahead(lanes, "double", 1)
-    rows = [f"%r{k}" for k in range(lanes)]
-    lines += list(turned(rows, lanes, "x"))
-    return lines + [f"  store {real} {rows[k]}, ptr %c{k}, align 8" for k in range(lanes)]
+    return lines + [f"  store {real} {rows[k]}, ptr {goal}{k}{there}" for k in range(lanes)]
 
 
 def _flags_ahead(lanes: int) -> list[str]:
