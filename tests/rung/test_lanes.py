@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -240,3 +241,24 @@ def test_dividing_by_what_is_known_gives_the_bits_of_a_division(lanes: int) -> N
         )
         for panel in (panel_of(bars), panel_of([b.part(0, 50) for b in bars])):
             assert same(script, panel, lanes, {})
+
+
+@pytest.mark.parametrize("counts", [[0, 0, 0, 0, 0], [5], [0, 7], [1, 1, 1], [40, 0, 3, 2, 1, 1], [200] * 9])
+def test_few_symbols_and_short_ones(counts: list[int]) -> None:
+    panel = panel_of([named(random_bars(k, 210), f"S{k}", 0, n) for k, n in enumerate(counts)])
+    assert same("let x = ema(close, 3) + (high on 1w)\nlet y = close > x", panel, 4, {})
+
+
+@pytest.mark.parametrize("lanes", [0, 4])
+def test_several_threads_give_the_same_bits_and_tell_how_far_they_are(
+    lanes: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(pieces, "CHUNK_BARS", 1500)
+    program = compile_script("rung 1\nlet x = rsi(close, 9) + (sma(close, 3) on 1w)")
+    op, panel = program.plan.values["x"], a_panel(9, 60, 400, together=False)
+    shares: list[float] = []
+    with ThreadPoolExecutor(3) as pool:
+        made = run(program, panel, outputs=[], extra=[op], lanes=lanes, executor=pool, progress=shares.append)
+    alone = run(program, panel, outputs=[], extra=[op], lanes=0)
+    np.testing.assert_array_equal(made.number(op), alone.number(op))
+    assert len(shares) > 4 and shares == sorted(shares) and shares[-1] == 1.0
