@@ -186,6 +186,8 @@ def safe_name(text: str) -> str:
     Large letters, digits, ``-``, ``_`` and (but at the start) ``.`` stand for themselves, every other sign for its
     UTF-8 bytes as ``%`` and two digits.
     """
+    if _stands_for_itself(text):
+        return text
     made = []
     for k, sign in enumerate(text):
         plain = sign in _PLAIN and not (k == 0 and sign == ".")
@@ -193,8 +195,15 @@ def safe_name(text: str) -> str:
     return "".join(made)
 
 
+def _stands_for_itself(text: str) -> bool:
+    """Whether a text is its own safe name, as nearly all are."""
+    return not text.startswith(".") and _PLAIN.issuperset(text)
+
+
 def plain_name(name: str) -> str:
     """The text that `safe_name` has turned into a file name. Raises `ValueError` for a name that it never gives."""
+    if _stands_for_itself(name):
+        return name
     raw = bytearray()
     k = 0
     while k < len(name):

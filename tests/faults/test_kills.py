@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 import pytest
 
-from helpers import DEMO_SCRIPTS
+from helpers import DEMO_SCRIPTS, daily_bars
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.demo import upkeep
@@ -49,6 +50,16 @@ print("go", flush=True)
 both = Group(Join.ANY, (Rule(program, "go", Timeframe.parse("1d")), Rule(program, "go", Timeframe.parse("1h"))))
 made = screen(both, library, list(library.infos), Timeframe.parse("1d"))
 print(sorted(f.symbol for f in made.found))
+"""
+_PACK = """
+import sys
+from pathlib import Path
+from oakladder.bars.store import packing
+from oakladder.bars.store.library import BarLibrary
+packing.LEAST_SYMBOLS = 2
+library = BarLibrary(Path(sys.argv[1]))
+print("go", flush=True)
+library.pack()
 """
 _SYMBOLS, _DAYS = 12, 400
 
@@ -115,3 +126,24 @@ def test_a_home_that_another_start_is_making_is_waited_for(tmp_path: Path) -> No
     space = Workspace(tmp_path / "data", tmp_path / "config")
     space.library()
     assert len(space.library().infos) == 77
+
+
+@pytest.mark.parametrize("times", tries(3, 100))
+def test_kills_while_packing_cost_nothing_but_time(tmp_path: Path, told: Callable[[str], None], times: int) -> None:
+    folder, files, hits = tmp_path / "bars", tmp_path / "files", 0
+    files.mkdir()
+    for s in range(_SYMBOLS):
+        write_days(files / f"S{s}.csv", 0, _DAYS, 10 + s)
+    run(_IMPORT, folder, files)
+    for k in range(times):
+        for s in range(k % _SYMBOLS, _SYMBOLS, 1 + k % 5):  # some are packed anew, behind the others or with them
+            library = BarLibrary(folder)
+            library.write(daily_bars(np.arange(1.0, 2 + _DAYS) + k, symbol=f"S{s}"))
+        hits += killed(_PACK, folder, longest=0.03, seed=k)
+        library = BarLibrary(folder)
+        panel = library.panel(library.infos, ONE_DAY)
+        for j, symbol in enumerate(panel.symbols):
+            np.testing.assert_array_equal(panel.bars(j)["close"], library.base(symbol, ONE_DAY)["close"])
+        assert not library.notices and library.damaged() == []
+    run(_PACK, folder)
+    told(f"packing killed {times} times, {hits} in the middle: nothing lost")

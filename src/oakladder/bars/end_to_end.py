@@ -18,7 +18,7 @@ def without(values: np.ndarray, offsets: np.ndarray, skips: np.ndarray) -> np.nd
     return end_to_end(parts)
 
 
-def ends_of(sizes: Sequence[int]) -> np.ndarray:
+def ends_of(sizes: Sequence[int] | np.ndarray) -> np.ndarray:
     """Where each of several parts of these sizes begins when they are laid end to end, and the end of the last."""
     return np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
 

@@ -44,8 +44,13 @@ def _shared_groups(timeline: Timeline, timeframe: Timeframe) -> tuple[np.ndarray
 def count_longer(timeline: Timeline, timeframe: Timeframe) -> np.ndarray:
     """How many longer bars each symbol's bars make, int64."""
     if timeline.parts is not None:
-        found = [shared_groups(t, c, timeframe) for t, c in zip(timeline.parts, timeline.calendars, strict=True)]
-        return np.array([len(first) for first, _, _ in found], dtype=np.int64)
+        made = np.zeros(len(timeline), dtype=np.int64)
+        for a, b in timeline.alike():
+            made[a:b] = len(shared_groups(timeline.parts[a], timeline.calendars[a], timeframe)[0])
+        return made
+    known = timeline.known_counts.get(timeframe)
+    if known is not None:
+        return known
     return timeline.by_name(("longer", timeframe), [1] * len(timeline), lambda: groups(timeline, timeframe)[2].sizes)
 
 

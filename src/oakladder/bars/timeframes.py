@@ -59,6 +59,7 @@ class Timeframe:
 
 
 ONE_MINUTE, ONE_DAY = Timeframe(BarUnit.MINUTES, 1), Timeframe(BarUnit.DAY)
+ONE_WEEK, ONE_MONTH = Timeframe(BarUnit.WEEK), Timeframe(BarUnit.MONTH)
 #: The steps of the timeframe ladder, shortest first.
 STANDARD = tuple(
     Timeframe.parse(t) for t in ("1m", "3m", "5m", "15m", "30m", "45m", "1h", "2h", "4h", "1d", "1w", "1mo")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, field
 from itertools import pairwise
 
@@ -31,6 +31,8 @@ class Timeline:
     extended: bool = False
     #: Names of the symbols' times where they are ragged and whole: equal names, equal times.
     names: tuple[str, ...] = ()
+    #: How many longer bars each symbol's bars make, where that is known without a look at the times.
+    known_counts: Mapping[Timeframe, np.ndarray] = field(default_factory=dict)
     #: The time of the bar before each symbol's first, where this timeline goes on from another.
     previous: tuple[int | None, ...] | None = None
     #: Reads the times of a ragged timeline when they are first asked for.
@@ -94,6 +96,16 @@ class Timeline:
         starts = self.offsets[:-1]
         return starts[starts < self.size]
 
+    @property
+    def began(self) -> np.ndarray:
+        """When the first bar of each symbol began, int64; 0 without bars. Times are not laid out for it."""
+        if self.parts is not None:
+            return np.array([p[0] if len(p) else 0 for p in self.parts], dtype=np.int64)
+        made = np.zeros(len(self), dtype=np.int64)
+        there = self.sizes > 0
+        made[there] = self.times[self.offsets[:-1][there]]
+        return made
+
     def closes(self, k: int) -> np.ndarray:
         """When each bar of a symbol is complete."""
         return self.calendars[k].closes(self.each[k], self.timeframe, self.extended)
@@ -145,9 +157,11 @@ class Timeline:
 def _parts_after(parts: tuple[np.ndarray, ...], skips: np.ndarray) -> tuple[np.ndarray, ...]:
     """Shared times without their first bars, shared again."""
     made: list[np.ndarray] = []
-    for k, (times, skip) in enumerate(zip(parts, skips.tolist(), strict=True)):
-        if k and times is parts[k - 1] and skip == skips[k - 1]:
+    before, left_out = None, -1
+    for times, skip in zip(parts, skips.tolist(), strict=True):
+        if times is before and skip == left_out:
             made.append(made[-1])
         else:
             made.append(remembered(times, ("after", skip), lambda t=times, s=skip: shared(t[s:].copy())))  # type: ignore[misc]
+        before, left_out = times, skip
     return tuple(made)

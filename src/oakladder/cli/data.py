@@ -57,6 +57,9 @@ def import_data(
             print(f"    {finding.words()}")
     if dry_run:
         print("Nothing was written.")
+    else:
+        sys.stdout.flush()
+        library.pack()  # so that the first scan need not open every file
     if any(i.trouble for i in done):
         raise Leave(DATA_WRONG)
 

@@ -52,6 +52,7 @@ def make_window(workspace: Workspace) -> Window:
     desk.remembering.restore()
     desk.watch_folders()
     desk.watched.ask_quotes()
+    desk.packing.soon()
     return window
 
 

@@ -19,6 +19,7 @@ from oakladder.desk.judging import Judging
 from oakladder.desk.looking import Looking
 from oakladder.desk.notes import Notes
 from oakladder.desk.open_script import OpenScript
+from oakladder.desk.packing import Packing
 from oakladder.desk.programs import Programs
 from oakladder.desk.relay import Relay
 from oakladder.desk.remembering import Remembering
@@ -96,6 +97,7 @@ class Desk(QObject):
             self.remembering,
         ):
             part.told.connect(self.status)
+        self.packing = Packing(library, self.jobs, self)
         self._watch: Watch | None = None
         self._outside = Relay(self._take_outside, self)
 
@@ -123,6 +125,7 @@ class Desk(QObject):
         self.watched.bars_changed()
         self.trials.bars_changed()
         self.rule.look_again()
+        self.packing.soon()
 
     def watch_folders(self) -> None:
         """Begins to look whether other programs change scripts, lists or scans."""
@@ -156,6 +159,7 @@ class Desk(QObject):
         self.judging.stop()
         self.sweeping.stop()
         self.notes.stop()
+        self.packing.stop()
         self._outside.close()
         if self._watch is not None:
             self._watch.close()

@@ -120,9 +120,10 @@ def _bars_each(library: BarSource, symbols: list[str], frames: Sequence[Frame]) 
     """About how many bars of the finest timeframe a symbol has, by the first few."""
     bars = USUAL_BARS
     finest = min(frames, key=lambda f: f.timeframe.order)
+    known = library.at_hand(symbols[:3], finest.timeframe, finest.extended)
     for symbol in symbols[:3]:
         try:
-            bars = max(bars, library.stored(symbol, finest.timeframe, finest.extended))
+            bars = max(bars, known.get(symbol) or library.stored(symbol, finest.timeframe, finest.extended))
         except Exception:  # whatever is wrong with it is told with its part
             continue
     return bars
@@ -196,9 +197,9 @@ def with_bars(library: BarSource, symbols: list[str], frames: Sequence[Frame]) -
         if frame.base in seen:
             continue  # made of the same bars, which are known to be there
         seen.add(frame.base)
-        good = []
+        good, known = [], library.at_hand(there, frame.timeframe, frame.extended)
         for symbol in there:
-            trouble = _trouble(library, symbol, frame)
+            trouble = None if symbol in known else _trouble(library, symbol, frame)
             if trouble is None:
                 good.append(symbol)
             else:

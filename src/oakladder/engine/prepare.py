@@ -146,7 +146,7 @@ class BoundCode:
                 none = np.zeros(len(panel), dtype=np.int64)
                 made += [none, none, *(np.zeros(1) for _ in self.columns)]
                 continue
-            first = np.array([panel.times[a] if b > a else 0 for a, b in zip(panel.starts, panel.ends, strict=True)])
+            first = panel.timeline.began
             last = np.array(
                 [
                     earlier.offsets[k] + np.searchsorted(earlier.timeline.closes(k), first[k], "right")
@@ -307,7 +307,7 @@ def run_reference(job: Job, outs: Sequence[np.ndarray]) -> None:
             if earlier is None:
                 before.append(({}, 0, 0))
             else:
-                first = int(panel.times[panel.starts[k]]) if panel.ends[k] > panel.starts[k] else 0
+                first = int(panel.timeline.began[k])
                 last = int(earlier.offsets[k] + np.searchsorted(earlier.timeline.closes(k), first, "right"))
                 before.append(
                     (

@@ -15,16 +15,25 @@ from oakladder.engine.run import run
 from oakladder.rung.program import Program
 from oakladder.rung.words import Tone
 
+#: So far back the latest occurrence is looked for in all symbols together, before it is in each of those without one.
+_NEAR = (32, 512)
+
 
 def last_true(panel: Panel, flags: np.ndarray) -> np.ndarray:
     """For each symbol, how many bars before its last the flag was last true; -1 for never. int64."""
     made = np.full(len(panel), -1, dtype=np.int64)
-    hits = np.flatnonzero(flags == 1)
-    if len(hits) == 0:
-        return made
-    at = np.searchsorted(hits, panel.ends, "left") - 1
-    there = (at >= 0) & (hits[at] >= panel.starts)
-    made[there] = panel.ends[there] - 1 - hits[at[there]]
+    todo = np.flatnonzero(panel.timeline.sizes)
+    begin = 0
+    for end in _NEAR:
+        at = panel.ends[todo, None] - 1 - np.arange(begin, end)
+        held = (at >= panel.starts[todo, None]) & (flags[np.maximum(at, 0)] == 1)
+        found = held.any(axis=1)
+        made[todo[found]] = begin + held[found].argmax(axis=1)
+        todo, begin = todo[~found], end
+    for k in todo.tolist():
+        hits = np.flatnonzero(flags[panel.starts[k] : max(panel.ends[k] - begin, panel.starts[k])] == 1)
+        if len(hits):
+            made[k] = panel.ends[k] - panel.starts[k] - 1 - hits[-1]
     return made
 
 

@@ -70,6 +70,7 @@ def make_market(folder: Path, symbols: int, bars: int, timeframe: Timeframe, *, 
         library.write(Bars(name, timeframe, calendar, times[there], {n: v[there] for n, v in columns.items()}))
     library.add_symbols(infos)
     library.settle()
+    library.pack()
     return BarLibrary(folder)
 
 

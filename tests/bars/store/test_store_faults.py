@@ -399,3 +399,15 @@ def test_a_change_that_was_broken_off_is_settled_at_the_next_start(
     last = BarLibrary(tmp_path)
     assert last.infos["MINE"].calendar == calendar
     assert before.calendar != calendar
+
+
+def test_a_panel_is_of_the_files_of_today_whatever_was_noted_of_them(tmp_path: Path) -> None:
+    """A copy that was killed has written bars, and not noted where they lie in their files."""
+    library = own(tmp_path)
+    library.write(daily_bars(np.arange(1.0, 9), "OTHER"), SymbolInfo("OTHER", "", "", "share", 0.01, Calendar()))
+    library.settle()
+    library.write(daily_bars(np.arange(1.0, 50), "MINE"))  # and nothing is settled
+    assert BarLibrary(tmp_path).panel(["MINE", "OTHER"], ONE_DAY).column("close").tolist() == [
+        *range(1, 50),
+        *range(1, 9),
+    ]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 import numpy as np
 
@@ -69,6 +69,10 @@ class LibraryAsOf:
             self._library.stored(symbol, timeframe, extended)
             return len(self.bars(symbol, self.infos[symbol].finest, extended))
         return len(self.bars(symbol, ONE_DAY))
+
+    def at_hand(self, symbols: Sequence[str], timeframe: Timeframe, extended: bool = False) -> dict[str, int]:
+        """As `BarLibrary.at_hand`: here each symbol is looked at by itself."""
+        return {}
 
     def settle(self) -> None:
         """As `BarLibrary.settle`."""

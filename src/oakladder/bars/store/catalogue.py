@@ -43,6 +43,9 @@ class Catalogue:
         self.path, self._copy = folder / "catalogue.sqlite", folder / "catalogue.copy.sqlite"
         self._tell, self._rebuild = tell, rebuild
         self._uncopied = False
+        #: What was read when the catalogue was opened, as of its stamp then: it need not be read again at once.
+        self._first: tuple[int, dict[str, SymbolInfo]] | None = None
+        stamp = self.stamp()
         try:
             if self.path.is_dir():
                 raise Damaged("a folder stands in its place")
@@ -53,6 +56,7 @@ class Catalogue:
             self._recover(error)
             return
         if known:
+            self._first = (stamp, known)
             self._add_unknown(set(known))
         else:
             self._fill()
@@ -180,6 +184,9 @@ class Catalogue:
 
     def infos(self) -> dict[str, SymbolInfo]:
         """Every symbol, in the catalogue's order."""
+        first, self._first = self._first, None
+        if first is not None and first[0] == self.stamp():
+            return first[1]
         try:
             with self._opened() as db:
                 return self._infos(db)

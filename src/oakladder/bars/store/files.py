@@ -9,6 +9,7 @@ import hashlib
 import zlib
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -45,9 +46,15 @@ class FileLayout:
     clean: bool
 
 
+@lru_cache(maxsize=100_000)
+def stem_of(symbol: str) -> str:
+    """How the names of a symbol's files begin."""
+    return safe_name(symbol)
+
+
 def file_name(symbol: str, intraday: bool) -> str:
     """The name of the file that holds a symbol's minutes or days."""
-    return f"{safe_name(symbol)}{SUFFIX[intraday]}"
+    return f"{stem_of(symbol)}{SUFFIX[intraday]}"
 
 
 def symbol_of_file(name: str) -> str | None:

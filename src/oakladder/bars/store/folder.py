@@ -14,12 +14,11 @@ from oakladder.bars.store.files import SUFFIX, file_name, layout_of, symbol_of_f
 
 def take_old_names(folder: Path) -> None:
     """Files of the first version were called by their symbols as they are written."""
-    for path in [p for end in SUFFIX.values() for p in folder.glob(f"*{end}")]:
-        name = path.name
-        end = next(e for e in SUFFIX.values() if name.endswith(e))
-        if symbol_of_file(name) is None and not name.startswith("."):
+    for name in os.listdir(folder):
+        end = next((e for e in SUFFIX.values() if name.endswith(e)), None)
+        if end is not None and symbol_of_file(name) is None and not name.startswith("."):
             with contextlib.suppress(OSError):
-                path.rename(folder / file_name(name.removesuffix(end), end == SUFFIX[True]))
+                os.rename(folder / name, folder / file_name(name.removesuffix(end), end == SUFFIX[True]))
 
 
 def damaged_files(folder: Path, cancelled: Callable[[], bool] | None = None) -> list[str]:

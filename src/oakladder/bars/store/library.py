@@ -15,10 +15,9 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TypeVar
 
-import numpy as np
 import pyarrow as pa
 
-from oakladder.bars.bars import Bars, regular_times
+from oakladder.bars.bars import Bars
 from oakladder.bars.errors import DataProblem, NoBars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of, resample_panel
@@ -27,12 +26,13 @@ from oakladder.bars.shared_times import shared
 from oakladder.bars.store import files
 from oakladder.bars.store.background import furnished
 from oakladder.bars.store.catalogue import Catalogue
-from oakladder.bars.store.files import SUFFIX, file_name, info_in, symbol_of_file
+from oakladder.bars.store.files import file_name, info_in, symbol_of_file
 from oakladder.bars.store.folder import damaged_files, take_old_names
 from oakladder.bars.store.guess import guessed_info
 from oakladder.bars.store.info import SymbolInfo
-from oakladder.bars.store.offsets import ColumnOffsets, FileChanged, FileOffsets, Unreadable
-from oakladder.bars.store.panel_reading import BarFile, read_panel
+from oakladder.bars.store.many import ManySymbols
+from oakladder.bars.store.offsets import FileChanged, FileOffsets, Unreadable
+from oakladder.bars.store.panel_reading import BarFile
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.disk import locked, set_aside, sweep, why
 
@@ -41,8 +41,6 @@ _log = logging.getLogger(__name__)
 
 #: The most bytes of bars that are remembered.
 MOST_HELD = 400_000_000
-#: The most bytes of times that are remembered for panels; what follows from them is about as much again.
-MOST_CLOCKS = 100_000_000
 #: Why a sound file may be out of reach for now: it must not pass for damaged.
 _NOT_DAMAGED = {errno.EACCES, errno.EPERM, errno.EMFILE, errno.ENFILE, errno.ENOMEM, errno.EIO}
 _T = TypeVar("_T")
@@ -65,11 +63,9 @@ class BarLibrary:
         #: Makes missing bars anew, where that can be done.
         self.maker: Maker | None = None
         self._root = f"{folder}/"
-        self._names: dict[str, str] = {}
         self.places = FileOffsets(folder)
         self._lock = threading.Lock()
         self._making = threading.Lock()
-        self._reading = threading.Lock()
         take_old_names(folder)
         self._catalogue = Catalogue(folder, self._infos_in_files, self.notices.append)
         self._infos: dict[str, SymbolInfo] | None = None
@@ -78,8 +74,7 @@ class BarLibrary:
         self._stamp = self._catalogue.stamp()
         self._cache: OrderedDict[tuple[str, Timeframe, bool], Bars] = OrderedDict()
         self._held = 0
-        self._clocks: OrderedDict[str, np.ndarray] = OrderedDict()
-        self._clock_bytes = 0
+        self._many = ManySymbols(folder, self.places, lambda: self.infos, self._bar_file)
 
     def _infos_in_files(self, known: set[str]) -> Iterator[SymbolInfo]:
         """What the bar files say of symbols that the catalogue does not know."""
@@ -153,11 +148,9 @@ class BarLibrary:
         return Path(self._file(symbol, base))
 
     def _file(self, symbol: str, base: Timeframe) -> str:
-        # Thousands are asked for at a time, and a path or a safe name is slow to write.
-        name = self._names.get(symbol)
-        if name is None:
-            name = self._names[symbol] = file_name(symbol, False).removesuffix(SUFFIX[False])
-        return f"{self._root}{name}{SUFFIX[base.intraday]}"
+        return (
+            f"{self._root}{file_name(symbol, base.intraday)}"  # thousands are asked for at a time, and a path is slow
+        )
 
     @contextlib.contextmanager
     def changing(self) -> Iterator[None]:
@@ -250,6 +243,10 @@ class BarLibrary:
             raise NoBars(f"There are no {base} bars of {symbol} in the library.")
         return read(path)
 
+    def _bar_file(self, symbol: str, base: Timeframe) -> BarFile:
+        """A symbol's file as it is now, and where its columns lie. Raises `DataProblem`."""
+        return BarFile(symbol, self._file(symbol, base), self._with_file(symbol, base, self.places.place))
+
     def _set_aside(self, path: str, error: Exception) -> None:
         """Keeps a damaged file under a dated name. Raises `DataProblem` where it is out of reach and not damaged."""
         name = Path(path).name
@@ -299,33 +296,23 @@ class BarLibrary:
         base = stored_base(timeframe)
         place = self._with_file(symbol, base, self.places.place)
         if timeframe.intraday and not extended and place.count:
-            kept = regular_times(self._clock(symbol, base, place), self.infos[symbol].calendar)
-            return place.count if kept is None else len(kept[0])
+            return self._many.regular(BarFile(symbol, self._file(symbol, base), place), base)
         return place.count
+
+    def at_hand(self, symbols: Sequence[str], timeframe: Timeframe, extended: bool = False) -> dict[str, int]:
+        """What `stored` says of the symbols of which a look at all of them at once tells that there are such bars."""
+        infos = self.infos
+        names = [s for s in symbols if s in infos and self._can_make(infos[s], timeframe)]
+        return self._many.at_hand(names, stored_base(timeframe), extended or not timeframe.intraday)
 
     def _check(self, symbol: str, timeframe: Timeframe) -> None:
         """Raises `KeyError` for an unknown symbol, `DataProblem` for a timeframe that its bars cannot make."""
-        step = self.infos[symbol].step
-        if step > 1 and timeframe.intraday and timeframe.count % step:
+        if not self._can_make(self.infos[symbol], timeframe):
             raise DataProblem(f"{symbol} has bars of {self.infos[symbol].finest}, which cannot make {timeframe}.")
 
-    def _clock(self, symbol: str, base: Timeframe, place: ColumnOffsets) -> np.ndarray:
-        """The stored times of a symbol, as the array that it shares with others; read for the first of them only."""
-        with self._lock:
-            known = self._clocks.get(place.clock)
-        if known is not None:
-            return known
-        times = np.empty(place.count, dtype=np.int64)
-        if place.count:
-            self.places.read_of(symbol, self._file(symbol, base), place, ["time"], [times])
-        times = shared(times)
-        with self._lock:
-            if place.clock not in self._clocks:
-                self._clocks[place.clock] = times
-                self._clock_bytes += times.nbytes
-            while self._clock_bytes > MOST_CLOCKS and len(self._clocks) > 1:
-                self._clock_bytes -= self._clocks.popitem(last=False)[1].nbytes
-        return times
+    @staticmethod
+    def _can_make(info: SymbolInfo, timeframe: Timeframe) -> bool:
+        return info.step == 1 or not timeframe.intraday or timeframe.count % info.step == 0
 
     def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
         """Symbols at one timeframe as a panel; an intraday panel knows the longer bars before its first.
@@ -338,7 +325,7 @@ class BarLibrary:
         if len(names) < 2:
             made = panel_of([self.bars(s, timeframe, extended) for s in names])
         else:
-            made = self._read_panel(names, base, extended and timeframe.intraday)
+            made = self._many.panel(names, base, extended and timeframe.intraday)
             made = made if timeframe == base else resample_panel(made, timeframe)
         return furnished(made, self, self, extended)
 
@@ -348,7 +335,7 @@ class BarLibrary:
         if len(names) < 2:
             made = panel_of([self._alone(s, base, extended) for s in names])
         else:
-            made = self._read_panel(names, base, extended)
+            made = self._many.panel(names, base, extended)
         return furnished(made, self, self, extended)
 
     def _alone(self, symbol: str, base: Timeframe, extended: bool) -> Bars:
@@ -359,14 +346,12 @@ class BarLibrary:
         except DataProblem as error:
             raise Unreadable(symbol, str(error)) from None
 
-    def _read_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
-        found = [
-            BarFile(s, self._file(s, base), self._with_file(s, base, self.places.known), self.infos[s].calendar)
-            for s in names
-        ]
-        return read_panel(
-            found, base, extended, self.places, lambda f: self._clock(f.symbol, base, f.place), self._reading
-        )
+    def pack(self, cancelled: Callable[[], bool] | None = None) -> int:
+        """Copies the bars of many symbols into one file for each stored timeframe, as far as that was not done, so that
+        they are read more quickly; gives how many were copied. They are derived: nothing is lost where it fails."""
+        done = self._many.pack(cancelled)
+        self.places.flush()
+        return done
 
     def settle(self) -> None:
         """Writes down what reading has found out about the files, so that the next time is quicker."""

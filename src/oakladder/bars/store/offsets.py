@@ -12,6 +12,7 @@ import os
 import threading
 from collections.abc import Sequence
 from dataclasses import astuple, dataclass
+from functools import cached_property
 from hashlib import blake2b
 from pathlib import Path
 from typing import Any
@@ -67,13 +68,17 @@ class FileOffsets:
         self._file = folder / "places.json"
         self._lock = threading.Lock()
         self._fresh = False
-        self._known: dict[str, ColumnOffsets] = {}
+
+    @cached_property
+    def _known(self) -> dict[str, ColumnOffsets]:
+        """What was found out before: read when it is first asked for, since bars that are packed need it not."""
         try:
             kept = msgspec.json.decode(self._file.read_bytes(), type=_Kept)
             if kept.version == _VERSION and kept.sum == _sum_of(kept.places):
-                self._known = {name: _place(entry) for name, entry in msgspec.json.decode(kept.places).items()}
+                return {name: _place(entry) for name, entry in msgspec.json.decode(kept.places).items()}
         except (OSError, msgspec.MsgspecError, ValueError, TypeError, AttributeError, RecursionError):
-            self._known = {}  # made anew as files are read
+            pass  # made anew as files are read
+        return {}
 
     def place(self, path: str) -> ColumnOffsets:
         """Where a file's columns lie.

@@ -1,4 +1,4 @@
-"""Many symbols read straight from their files into the columns of a panel."""
+"""Many symbols read straight from where they are stored into the columns of a panel."""
 
 from __future__ import annotations
 
@@ -13,7 +13,9 @@ from oakladder.bars.bars import regular_times, tidy
 from oakladder.bars.end_to_end import ends_of
 from oakladder.bars.panel import Panel
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.offsets import ColumnOffsets, FileOffsets
+from oakladder.bars.store.files import kind_of
+from oakladder.bars.store.offsets import ColumnOffsets, FileChanged, FileOffsets
+from oakladder.bars.store.pack import Copies
 from oakladder.bars.timeframes import Timeframe
 from oakladder.bars.timeline import Timeline
 
@@ -28,84 +30,169 @@ class BarFile:
     symbol: str
     path: str
     place: ColumnOffsets
-    calendar: Calendar
+
+
+#: Finds the file of symbol ``k``.
+Finder = Callable[[int], BarFile]
 
 
 @dataclass(frozen=True, slots=True)
-class _FileColumns:
-    """Columns that are read from the files of many symbols when they are asked for."""
+class Stored:
+    """Where the bars of some symbols are: in a pack those that have a copy there, the others in their files."""
 
-    files: Sequence[BarFile]
+    symbols: tuple[str, ...]
+    calendars: tuple[Calendar, ...]
+    copies: Copies
+    #: The files of the symbols without a copy, by their numbers.
+    files: dict[int, BarFile]
+    #: Finds the file of any of them, should the pack be lost meanwhile.
+    find: Finder
     places: FileOffsets
     #: Held while files are read.
     turn: threading.Lock
-    #: How many bars of each symbol belong to the panel, and which ones of its file; None where all do.
-    counts: list[int]
-    kept: list[np.ndarray | None]
 
-    def read(self, names: Sequence[str], skips: np.ndarray | None = None) -> list[np.ndarray]:
-        firsts = [0] * len(self.files) if skips is None else skips.tolist()
-        ends = ends_of([c - f for c, f in zip(self.counts, firsts, strict=True)]).tolist()
-        made = [np.empty(ends[-1], dtype=np.int64 if n == "time" else np.float64) for n in names]
+    def counts(self) -> np.ndarray:
+        """How many stored bars each symbol has, int64."""
+        made = self.copies.counts
+        for k, file in self.files.items():
+            made[k] = file.place.count
+        return made
+
+    def count(self, k: int) -> int:
+        """How many stored bars symbol ``k`` has."""
+        return self.files[k].place.count if k in self.files else int(self.copies.counts[k])
+
+    def clocks(self) -> list[str]:
+        """The name of the times of each symbol: files with the same times have the same."""
+        made = self.copies.clocks()
+        for k, file in self.files.items():
+            made[k] = file.place.clock
+        return made
+
+    def is_clean(self) -> bool:
+        """Whether no number of them is absurd."""
+        return bool(self.copies.clean[self.copies.there].all()) and all(f.place.clean for f in self.files.values())
+
+    def read(
+        self,
+        which: np.ndarray,
+        names: Sequence[str],
+        firsts: np.ndarray,
+        into: Sequence[np.ndarray],
+        places: np.ndarray,
+    ) -> None:
+        """Reads the bars of symbols ``which`` from ``firsts`` on to ``into[…][places[j]:places[j + 1]]``, for each name.
+
+        Raises `FileChanged` or `Unreadable`.
+        """
+        packed = self.copies.there[which]
+        if packed.any() and not self._unpack(which[packed], names, firsts[packed], into, places, packed):
+            packed = np.zeros(len(which), dtype=bool)
+        rest = np.flatnonzero(~packed).tolist()
+        if not rest:
+            return
         # Two threads that both read hand the interpreter to and fro with every call, and take longer than one;
         # while one reads, the other can run what it has read.
         with self.turn:
-            for k, (file, keep, first) in enumerate(zip(self.files, self.kept, firsts, strict=True)):
-                parts = [m[ends[k] : ends[k + 1]] for m in made]
-                if keep is None:
-                    self._read(file, names, parts, first)
-                elif first < len(keep):
-                    begin = int(keep[first])
-                    raw = [np.empty(int(keep[-1]) + 1 - begin) for _ in names]
-                    self._read(file, names, raw, begin)
-                    for whole, part in zip(raw, parts, strict=True):
-                        np.take(whole, keep[first:] - begin, out=part, mode="clip")
-        if all(f.place.clean for f in self.files):
+            for j in rest:
+                k = int(which[j])
+                file = self.files[k] if k in self.files else self._found_again(k)
+                parts = [m[places[j] : places[j + 1]] for m in into]
+                self.places.read_of(file.symbol, file.path, file.place, names, parts, int(firsts[j]))
+
+    def _found_again(self, k: int) -> BarFile:
+        """The file of which there was a copy. Raises `FileChanged` where it is another by now."""
+        file = self.find(k)
+        if (file.place.changed, file.place.touched, file.place.size) != self.copies.state(k):
+            raise FileChanged(f"The bars of {file.symbol} were changed while they were read. Try again.")
+        return file
+
+    def _unpack(
+        self,
+        which: np.ndarray,
+        names: Sequence[str],
+        firsts: np.ndarray,
+        into: Sequence[np.ndarray],
+        places: np.ndarray,
+        packed: np.ndarray,
+    ) -> bool:
+        """Reads from the pack; tells whether it still was what it had been."""
+        pack = self.copies.pack
+        assert pack is not None
+        starts, counts = places[:-1][packed], np.diff(places)[packed]
+        slots = self.copies.slots[which]
+        whole = all(pack.read(slots, n, firsts, counts, starts, m) for n, m in zip(names, into, strict=True))
+        return whole and pack.is_as_it_was
+
+
+@dataclass(frozen=True, slots=True)
+class _StoredColumns:
+    """Columns that are read when they are asked for."""
+
+    stored: Stored
+    #: How many bars of each symbol belong to the panel, and which ones of those stored; None where all do.
+    counts: np.ndarray
+    kept: list[np.ndarray | None]
+
+    def read(self, names: Sequence[str], skips: np.ndarray | None = None) -> list[np.ndarray]:
+        firsts = np.zeros(len(self.counts), dtype=np.int64) if skips is None else skips
+        places = ends_of(self.counts - firsts)
+        made = [np.empty(places[-1], dtype=kind_of(n)) for n in names]
+        whole = np.array([k is None for k in self.kept], dtype=bool)
+        if whole.all():
+            self.stored.read(np.arange(len(whole)), names, firsts, made, places)
+        else:
+            for k, (keep, first) in enumerate(zip(self.kept, firsts.tolist(), strict=True)):
+                parts = [m[places[k] : places[k + 1]] for m in made]
+                if len(parts[0]):
+                    self._some(k, keep, names, first, parts)
+        if self.stored.is_clean():
             return made
         return [m if n == "time" else tidy(m) for n, m in zip(names, made, strict=True)]
 
-    def _read(self, file: BarFile, names: Sequence[str], into: Sequence[np.ndarray], first: int) -> None:
-        self.places.read_of(file.symbol, file.path, file.place, names, into, first)
+    def _some(self, k: int, keep: np.ndarray | None, names: Sequence[str], first: int, parts: list[np.ndarray]) -> None:
+        """Reads one symbol, of whose stored bars perhaps only some belong to the panel."""
+        begin = first if keep is None else int(keep[first])
+        end = begin + len(parts[0]) if keep is None else int(keep[-1]) + 1
+        raw = parts if keep is None else [np.empty(end - begin, dtype=p.dtype) for p in parts]
+        self.stored.read(np.array([k]), names, np.array([begin]), raw, np.array([0, end - begin]))
+        if keep is not None:
+            for whole, part in zip(raw, parts, strict=True):
+                np.take(whole, keep[first:] - begin, out=part, mode="clip")
 
     def times(self) -> np.ndarray:
         return self.read(["time"])[0]
 
 
-def read_panel(
-    files: Sequence[BarFile],
-    base: Timeframe,
-    extended: bool,
-    places: FileOffsets,
-    times_of: Callable[[BarFile], np.ndarray],
-    turn: threading.Lock,
-) -> Panel:
+def read_panel(stored: Stored, base: Timeframe, extended: bool, times_of: Callable[[int, str], np.ndarray]) -> Panel:
     """A panel whose columns are read when they are asked for.
 
-    ``times_of`` gives the times of a file as the array that it shares with others; ``turn`` is held while files are
-    read.
+    ``times_of`` gives the times of symbol ``k``, whose name is known, as the array that it shares with others.
     """
-    kept: list[np.ndarray | None] = [None] * len(files)
-    counts = [f.place.count for f in files]
+    symbols, clocks = stored.symbols, stored.clocks()
+    kept: list[np.ndarray | None] = [None] * len(symbols)
+    counts = stored.counts()
     parts: list[np.ndarray] | None = None
     # Times that hardly any symbols share are read like prices; regular hours are found by the times.
     by_hours = base.intraday and not extended
-    if by_hours or len({f.place.clock for f in files}) <= max(len(files) // _SHARING, 1):
-        parts = [times_of(f) for f in files]
+    if by_hours or len(set(clocks)) <= max(len(symbols) // _SHARING, 1):
+        parts = [times_of(k, clock) for k, clock in enumerate(clocks)]
     if parts is not None and by_hours:
-        for k, file in enumerate(files):
-            regular = regular_times(parts[k], file.calendar)
+        for k, calendar in enumerate(stored.calendars):
+            regular = regular_times(parts[k], calendar)
             if regular is not None:
                 parts[k], kept[k] = regular
-        counts = [len(p) for p in parts]
-    source = _FileColumns(files, places, turn, counts, kept)
+        counts = np.array([len(p) for p in parts], dtype=np.int64)
+    source = _StoredColumns(stored, counts, kept)
     timeline = Timeline(
         base,
-        tuple(f.calendar for f in files),
+        stored.calendars,
         ends_of(counts),
         None if parts is None else tuple(parts),
         extended,
-        names=() if parts is not None else tuple(f.place.clock for f in files),
+        names=() if parts is not None else tuple(clocks),
+        known_counts={} if base.intraday else stored.copies.longer(stored.calendars),
     )
     if parts is None:
-        timeline.read = partial(_FileColumns.times, source)
-    return Panel(tuple(f.symbol for f in files), timeline, source=source)
+        timeline.read = partial(_StoredColumns.times, source)
+    return Panel(symbols, timeline, source=source)

@@ -26,6 +26,7 @@ WORDS = {
     "map": "map of the sweep",
     "minis": "small charts",
     "notebook": "notebook",
+    "pack": "packing bars",
     "parts": "parts of the evidence",
     "past": "small charts",
     "pips": "timeframes",

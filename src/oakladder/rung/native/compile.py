@@ -57,6 +57,16 @@ def _mathematics() -> dict[str, int]:
     return made
 
 
+def _shelf() -> Shelf:
+    """Where code for markets is kept from one start to the next."""
+    return Shelf("code")
+
+
+def _key(digest: bytes, form: Form) -> bytes:
+    """The name of code on the shelf: all that decides what it is."""
+    return hashlib.sha256(digest + f"{form} {maker()}".encode()).digest()
+
+
 _POINTER, _COUNT = ctypes.c_void_p, ctypes.c_int64
 #: See `main`.
 _SIGNATURE = ctypes.CFUNCTYPE(None, _COUNT, *[_POINTER] * 8, _COUNT, _POINTER, _COUNT, _COUNT, _POINTER)
@@ -130,10 +140,19 @@ class Compiled:
 
     def machine(self, thorough: bool) -> Machine:
         """Machine code, compiled on first use."""
-        form = Form.THOROUGH if thorough else Form.QUICK
+        key = (self.digest, Form.THOROUGH if thorough else Form.QUICK)
         with _LOCK:
-            key = (self.digest, form)
-            return _known(key) or _linked(key, object_code(self.text, form))
+            return _known(key) or _linked(key, self._kept() if thorough else object_code(self.text, Form.QUICK))
+
+    def _kept(self) -> bytes:
+        """Code that was compiled thoroughly, from one start to the next: markets are run with it. What is there at once
+        is not kept: a chart has another with every key."""
+        key = _key(self.digest, Form.THOROUGH)
+        code = _shelf().take(key)
+        if code is None:
+            code = object_code(self.text, Form.THOROUGH)
+            _shelf().put(key, code)
+        return code
 
 
 def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
@@ -146,11 +165,6 @@ def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
 # --- lanes --------------------------------------------------------------------------------------------
 
 _ASIDE = Workshop()
-
-
-def _shelf() -> Shelf:
-    """Where code for lanes is kept from one start to the next."""
-    return Shelf("code")
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,11 +194,8 @@ class LaneCode:
             found = _known((self.digest, Form.WIDE))
         if found is not None:
             return found
-        code = _shelf().take(self._key())
+        code = _shelf().take(_key(self.digest, Form.WIDE))
         return self._linked(code) if code is not None else None
-
-    def _key(self) -> bytes:
-        return hashlib.sha256(self.digest + maker().encode()).digest()
 
     def _linked(self, code: bytes) -> Machine:
         with _LOCK:
@@ -192,7 +203,7 @@ class LaneCode:
             return _known(key) or _linked(key, code)
 
     def _take(self, code: bytes) -> Machine:
-        _shelf().put(self._key(), code)
+        _shelf().put(_key(self.digest, Form.WIDE), code)
         return self._linked(code)
 
 
