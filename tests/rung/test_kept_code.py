@@ -20,7 +20,6 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.engine.run import Result, run
 from oakladder.rung import Program, compile_script
-from oakladder.rung import shelf as shelf_module
 from oakladder.rung.native import compile as native
 from oakladder.rung.native.aside import Workshop
 from oakladder.rung.native.objects import Form, object_code
@@ -114,9 +113,8 @@ def test_where_nothing_can_be_kept_it_still_runs(tmp_path: Path, folder: Path) -
 
 
 def test_old_code_makes_room(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(shelf_module, "_MOST_FILES", 3)
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
-    shelf = Shelf("code")
+    shelf = Shelf("code", 3)
     for k in range(6):
         shelf.put(bytes([k]), b"code %d" % k)
         time.sleep(0.01)

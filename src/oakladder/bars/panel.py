@@ -68,6 +68,8 @@ class Panel:
     skipped: np.ndarray | None = None
     #: The panel with the bars that were left out.
     whole: Panel | None = None
+    #: What tells that the stored bars of each symbol are as they were, shape (symbols, 4); None where nothing does.
+    versions: np.ndarray | None = None
     #: The minutes that its bars are made of, where they were looked up.
     minutes: Minutes | None = None
 

@@ -5,11 +5,13 @@ from __future__ import annotations
 import ctypes
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
 from oakladder.bars.panel import Panel
 from oakladder.engine.prepare import BoundCode, Job, pointers, start_rows
+from oakladder.engine.starts import Keeping
 from oakladder.rung.native import compile as native
 from oakladder.rung.native.lanes.text import TILE
 from oakladder.rung.native.variant import fixed_array
@@ -38,19 +40,21 @@ class Groups:
         return len(self.which)
 
 
-def grouped(panel: Panel, lanes: int) -> Groups:
+def grouped(panel: Panel, lanes: int, begun: np.ndarray | None = None) -> Groups:
     """Puts symbols of about the same length, whose bars open at the same times, side by side.
 
-    Symbols that leave out another number of earlier bars never share a group: their windows are in another phase.
+    Symbols that leave out another number of earlier bars, or go on after another number (``begun``), never share a
+    group: their windows are in another phase.
     """
     sizes, parts = panel.timeline.sizes, panel.timeline.parts
     times = np.arange(len(panel)) if parts is None else np.fromiter(map(id, parts), dtype=np.int64, count=len(parts))
     skipped = panel.skipped if panel.skipped is not None else np.zeros(len(panel), dtype=np.int64)
-    order = np.lexsort((times, -sizes, skipped))
+    phases, longest = (skipped, sizes) if begun is None else (begun, sizes + skipped)
+    order = np.lexsort((times, -longest, phases))
     order = order[sizes[order] > 0]
     rows: list[np.ndarray] = []
     alone: list[np.ndarray] = [np.flatnonzero(sizes == 0)]
-    for part in np.split(order, np.flatnonzero(np.diff(skipped[order])) + 1):
+    for part in np.split(order, np.flatnonzero(np.diff(phases[order])) + 1):
         over = len(part) % lanes
         if over < lanes * _LEAST_FILLED:
             alone.append(part[len(part) - over :])
@@ -73,13 +77,24 @@ class BoundLanes:
         self._columns, self._before = bound.columns, bound.before
         self._fixed = fixed_array(code, job.fixed)
         panel = job.panel
-        self._starts = np.ascontiguousarray(panel.starts[groups.which])
-        self._sizes = np.ascontiguousarray(panel.timeline.sizes[groups.which])
+        self._starts, self._sizes = panel.starts[groups.which], panel.timeline.sizes[groups.which]
+        #: How many bars the symbols of each group have together.
+        self.bars = np.where(groups.real, self._sizes, 0).sum(axis=1)
+        self._begun = np.zeros(len(groups), dtype=np.int64)
+        self._templates, self._stride = job.layout.template, 0
+        if job.start is not None:  # bars are counted from each symbol's first, whether it is there or not
+            left_out = panel.skipped[groups.which] if panel.skipped is not None else 0
+            self._starts, self._sizes = self._starts - left_out, self._sizes + left_out
+            self._begun = job.start.bars[groups.which[:, 0]]
+            self._templates = np.ascontiguousarray(start_rows(job)[groups.which].transpose(0, 2, 1))
+        elif panel.skipped is not None:
+            self._templates = start_rows(job)[groups.which[:, 0]]
+        if self._templates is not job.layout.template:
+            self._stride = int(np.prod(self._templates.shape[1:]))
         self._counts = np.where(groups.real, self._sizes, 0)
-        #: How many bars the symbols of each group have together, and the longest of them.
-        self.bars, self.longest = self._counts.sum(axis=1), self._sizes[:, 0]
+        #: The bars of the longest symbol of each group.
+        self.longest = self._sizes[:, 0]
         self._shared = self._sharing()
-        self._templates = start_rows(job)[groups.which[:, 0]] if panel.skipped is not None else None
         self._tables = [pointers(self._columns), pointers(job.steps), pointers(self._outs), pointers(self._before)]
 
     def _sharing(self) -> np.ndarray:
@@ -98,17 +113,37 @@ class BoundLanes:
         """How many longer bars there are of each symbol from before its first bar."""
         return self._before[k + 1] - self._before[k]
 
-    def __call__(self, machine: native.Machine, first: int, last: int) -> None:
-        """Runs groups ``first`` up to ``last``."""
-        self._run(machine, first, last, self._room(), 0, _FOREVER)
+    def __call__(self, machine: native.Machine, first: int, last: int, keeping: Keeping | None = None) -> None:
+        """Runs groups ``first`` up to ``last``. ``keeping`` is told what is held some bars before the last."""
+        if keeping is not None:
+            for group in range(first, last):
+                for _ in self.in_pieces(machine, group, _FOREVER, keeping):
+                    pass
+            return
+        begun, room = self._begun[first:last], self._room()
+        for a, b in pairwise([0, *(np.flatnonzero(np.diff(begun)) + 1).tolist(), last - first]):
+            self._run(machine, first + a, first + b, room, int(begun[a]), _FOREVER, fresh=True)
 
-    def in_pieces(self, machine: native.Machine, group: int, bars: int) -> Iterator[int]:
+    def in_pieces(
+        self, machine: native.Machine, group: int, bars: int, keeping: Keeping | None = None
+    ) -> Iterator[int]:
         """Runs one group about so many bars at a time; tells how many bars of its longest symbol are done."""
         room, bars = self._room(), max(bars // TILE, 1) * TILE
-        longest = int(self.longest[group])
-        for at in range(0, longest, bars):
-            self._run(machine, group, group + 1, room, at, at + bars)
-            yield min(at + bars, longest)
+        which, longest = self._groups.which[group], int(self.longest[group])
+        state = room[: self._code.lanes * len(self._job.layout.template)].reshape(-1, self._code.lanes)
+        start, keep = int(self._begun[group]), 0
+        if keeping is not None:
+            keep = keeping.bars_before(int(self._sizes[group].min()))
+            if keep == 0:
+                keeping.keep(which, 0, self._job.layout.template)
+        at = start
+        for end in sorted({*range(start + bars, longest, bars), longest, keep} - {start, 0}):
+            to = _FOREVER if end == longest else end
+            self._run(machine, group, group + 1, room, at, to, fresh=at == start)
+            if keeping is not None and end == keep:
+                keeping.keep(which, keep, state.T)
+            at = end
+            yield end
 
     def _room(self) -> np.ndarray:
         """Memory for the state and the tiles of a group."""
@@ -116,10 +151,14 @@ class BoundLanes:
         room = np.empty(cells * self._code.lanes + _ALIGNED // 8)
         return room[-(room.ctypes.data // 8) % (_ALIGNED // 8) :]
 
-    def _run(self, machine: native.Machine, first: int, last: int, room: np.ndarray, at: int, end: int) -> None:
+    def _run(
+        self, machine: native.Machine, first: int, last: int, room: np.ndarray, at: int, end: int, *, fresh: bool
+    ) -> None:
+        """Runs bars ``at`` up to ``end`` of groups; ``fresh`` ones begin from their templates, one that is not goes on."""
         layout = self._job.layout
         cells = len(layout.template)
-        templates = layout.template if self._templates is None else self._templates[first:]
+        stride = self._stride if fresh else 0
+        templates = self._templates[first:] if stride else layout.template
         machine.call(
             last - first,
             *(a[first:].ctypes.data for a in (self._starts, self._sizes, self._counts, self._groups.which)),
@@ -129,7 +168,7 @@ class BoundLanes:
             layout.table.ctypes.data,
             room.ctypes.data,
             templates.ctypes.data,
-            0 if self._templates is None else cells,
+            stride,
             cells,
             ctypes.addressof(self._tables[3]),
             at,

@@ -18,11 +18,12 @@ from oakladder.bars.store.offsets import FileChanged, Unreadable
 from oakladder.engine.frames import Frame
 from oakladder.engine.market_bars import MarketView, StoredBars, Wanted
 from oakladder.engine.prepare import THOROUGH_BARS
+from oakladder.engine.states import States
 from oakladder.rung.problems import Cancelled, RunProblem
 
 _log = logging.getLogger(__name__)
 #: About this many bars are looked at together.
-PART_BARS = 800_000
+PART_BARS = 1_600_000
 #: A symbol is taken to have so many bars at least.
 USUAL_BARS = 2500
 #: So often is a part begun whose files change while they are read.
@@ -60,6 +61,8 @@ class Work(Generic[T]):
     frames: Sequence[Frame]
     do: Callable[[MarketView], T]
     wanted: Callable[[StoredBars], Wanted] | None = None
+    #: Where values that never forget go on, where ``wanted`` asks for them.
+    states: States | None = None
 
 
 @dataclass(slots=True)
@@ -113,6 +116,8 @@ def go_through(
         for future in waiting:
             future.cancel()
         library.settle()
+        if work.states is not None:
+            work.states.settle()
     return outcome
 
 
@@ -170,7 +175,7 @@ class _Part(Generic[T]):
         there, skipped = with_bars(self.library, symbols, self.work.frames)
         if not there:
             return Outcome([], skipped)
-        stored = StoredBars(self.library, there, self.thorough, self.stopped)
+        stored = StoredBars(self.library, there, self.thorough, self.stopped, self.work.states)
         view = MarketView(stored, self.work.wanted(stored) if self.work.wanted is not None else None)
         return Outcome([self.work.do(view)], skipped, len(there))
 

@@ -15,6 +15,7 @@ from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import BarUnit
 from oakladder.engine.frames import Frame
 from oakladder.engine.run import Result, run
+from oakladder.engine.states import States, Values
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.program import Program
 
@@ -32,6 +33,8 @@ class StoredBars:
     thorough: bool = False
     #: Asked often while programs run, so that stopping takes effect soon.
     cancelled: Callable[[], bool] | None = None
+    #: Where values that never forget go on, if they may.
+    states: States | None = None
     _panels: dict[Frame, Panel] = field(default_factory=dict)
 
     def panel(self, base: Frame) -> Panel:
@@ -63,6 +66,36 @@ class StoredBars:
         made = np.empty(len(self.symbols), dtype=np.int64)
         for k, (theirs, own) in enumerate(zip(there, here, strict=True)):
             made[k] = len(theirs) - np.searchsorted(theirs, own[max(len(own) - bars, 0)]) + 1
+        return made
+
+    def needed(self, values: Values, bars: np.ndarray) -> np.ndarray | None:
+        """How many of the last bars of each symbol must be there, so that values are as on all of them on the last
+        ``bars``; None where that takes all of them."""
+        versions = self.panel(values.frame.base).versions
+        return (self.states or States()).needed(values, bars, self.symbols, versions if self.states else None)
+
+    def run(self, values: Values, panel: Panel) -> Result:
+        """Values on some of these bars: all of them, or so many of the last as `needed` has asked for."""
+        start = keeping = versions = None
+        if self.states is not None:
+            versions = self.panel(values.frame.base).versions
+            if panel.skipped is not None:
+                start = self.states.start(values, self.symbols, versions)
+            elif self.thorough:
+                keeping = self.states.keeping(values, self.symbols, versions)
+        made = run(
+            values.program,
+            panel,
+            values.settings,
+            outputs=[],
+            extra=values.ops,
+            thorough=self.thorough,
+            cancelled=self.cancelled,
+            start=start,
+            keeping=keeping,
+        )
+        if self.states is not None and keeping is not None and versions is not None:
+            self.states.keep(values, keeping, panel, versions)
         return made
 
     def some(self, symbols: list[str]) -> StoredBars:
@@ -127,18 +160,10 @@ class MarketView:
 
     def run(self, program: Program, frame: Frame, settings: Mapping[str, object], ops: list[Op]) -> Result:
         """What a program gives for some values on these bars; the same is not run twice."""
-        key = (id(program), frame, tuple(sorted(settings.items())), tuple(map(id, ops)))
-        if key not in self._results:
-            self._results[key] = run(
-                program,
-                self.panel(frame),
-                settings,
-                outputs=[],
-                extra=ops,
-                thorough=self.stored.thorough,
-                cancelled=self.stored.cancelled,
-            )
-        return self._results[key]
+        values = Values(program, frame, settings, ops)
+        if values.name not in self._results:
+            self._results[values.name] = self.stored.run(values, self.panel(frame))
+        return self._results[values.name]
 
 
 def _cuts(stored: StoredBars, wanted: Wanted) -> tuple[dict[Frame, np.ndarray], dict[Frame, np.ndarray]]:

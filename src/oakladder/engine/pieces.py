@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
 
 import numpy as np
 
 from oakladder.engine.lanes import BoundLanes, grouped
 from oakladder.engine.prepare import BoundCode, Job, is_large
+from oakladder.engine.starts import Keeping
 from oakladder.rung.native import compile as native
 
 #: About this many bars are run at a time: enough to be worth it, few enough to cancel soon.
@@ -24,14 +25,22 @@ Piece = Callable[[], Iterator[int]]
 class Cut:
     """A job cut into pieces. ``starts`` are the first bars of what was run in one call, once all are done."""
 
-    def __init__(self, job: Job, outs: Sequence[np.ndarray], thorough: bool, lanes: int | None):
-        self._job = job
+    def __init__(
+        self,
+        job: Job,
+        outs: Sequence[np.ndarray],
+        thorough: bool,
+        lanes: int | None,
+        keeping: Keeping | None = None,
+    ):
+        self._job, self._keeping = job, keeping
         self._bars = int(min(max(CHUNK_OPERATIONS / max(job.layout.cost, 1), 16), CHUNK_BARS))
         self._starts: list[np.ndarray] = []
         panel = job.panel
         large = thorough or is_large(panel)
         width = lanes if lanes is not None else native.lanes_here() if large else 0
-        groups = grouped(panel, width) if width > 1 and len(panel) > 1 else None
+        begun = job.start.bars if job.start is not None else None
+        groups = grouped(panel, width, begun) if width > 1 and len(panel) > 1 else None
         if groups is not None and lanes is None and 2 * groups.bars < panel.size:
             groups = None  # hardly any symbols fit together: no code is made for those few
         code = job.variant.lanes(width) if groups is not None else None
@@ -66,6 +75,8 @@ class Cut:
         offsets = self._job.panel.offsets
         if last - first == 1:
             return partial(self._one, first)
+        if self._keeping is not None:
+            return partial(self._each, range(first, last))
 
         def do() -> Iterator[int]:
             self._bound(first, last)
@@ -74,16 +85,21 @@ class Cut:
 
         return do
 
+    def _each(self, symbols: Iterable[int]) -> Iterator[int]:
+        """Runs symbols one after the other."""
+        for k in symbols:
+            yield from self._one(k)
+
     def _one(self, k: int) -> Iterator[int]:
         """Runs a symbol by itself."""
         start, end = int(self._job.panel.offsets[k]), int(self._job.panel.offsets[k + 1])
-        if end - start <= self._bars:
+        if end - start <= self._bars and self._keeping is None:
             self._bound(k, k + 1)
             self._starts.append(np.array([start]))
             yield end - start
             return
         done = 0
-        for so_far in self._bound.in_pieces(k, self._bars):
+        for so_far in self._bound.in_pieces(k, self._bars, self._keeping):
             yield so_far - done
             done = so_far
         self._starts.append(np.arange(start, end, self._bars))
@@ -105,13 +121,12 @@ class Cut:
         self._machine = machine
         if machine is None:
             for k in range(first, last):
-                for symbol in self._groups.which[k][self._groups.real[k]].tolist():
-                    yield from self._one(symbol)
+                yield from self._each(self._groups.which[k][self._groups.real[k]].tolist())
         elif last - first == 1:
             done, bars, longest = 0, int(self._lanes.bars[first]), int(self._lanes.longest[first])
-            for so_far in self._lanes.in_pieces(machine, first, self._bars // self._code.lanes):
+            for so_far in self._lanes.in_pieces(machine, first, self._bars // self._code.lanes, self._keeping):
                 told, done = done, bars * so_far // longest
                 yield done - told
         else:
-            self._lanes(machine, first, last)
+            self._lanes(machine, first, last, self._keeping)
             yield int(self._lanes.bars[first:last].sum())

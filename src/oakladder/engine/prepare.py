@@ -15,6 +15,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.longer import begins, marks
 from oakladder.bars.panel import Panel
 from oakladder.bars.timeframes import Timeframe
+from oakladder.engine.starts import Keeping, Start
 from oakladder.rung.native import compile as native
 from oakladder.rung.native.variant import Variant, fixed_array
 from oakladder.rung.plan.inputs import BarBegins, BarColumn, FineBound, FineColumn, Input, IsSymbol, OtherSymbol
@@ -47,8 +48,18 @@ class Job:
     settings: Mapping[str, object]
     chart: Timeframe
     reference: bool
+    #: Where it goes on, with the bars before left out or not looked at; None to begin with the first.
+    start: Start | None = None
     #: Values of other symbols that were worked out for this job: when each of their bars was complete, and the value.
     foreign: dict[Op, tuple[np.ndarray, np.ndarray]] = field(default_factory=dict)
+
+    @property
+    def firsts(self) -> np.ndarray:
+        """The first bar of each symbol that is run, int64."""
+        if self.start is None:
+            return self.panel.starts
+        skipped = self.panel.skipped if self.panel.skipped is not None else 0
+        return self.panel.starts + np.maximum(self.start.bars - skipped, 0)
 
     def empty_outs(self) -> list[np.ndarray]:
         n = self.panel.size
@@ -82,10 +93,11 @@ def prepare(
     roots: list[Op],
     chart: Timeframe | None = None,
     reference: bool = False,
+    start: Start | None = None,
 ) -> Job:
     """Makes a program ready to work out some values on a panel. Raises `RunProblem` with a sentence for the user.
 
-    ``chart`` is the timeframe that the script itself runs on, where the panel has another symbol's longer bars.
+    ``start`` tells where it goes on. ``chart`` is the timeframe that the script itself runs on, where the panel has another symbol's longer bars.
     """
     settings = dict(settings or {})
     chart = chart or panel.timeframe
@@ -100,7 +112,7 @@ def prepare(
         except ValueError as error:
             raise RunProblem(str(error)) from None
         before.append(_earlier(panel, timeframe))
-    return Job(program, panel, variant, fixed, layout, steps, before, settings, chart, reference)
+    return Job(program, panel, variant, fixed, layout, steps, before, settings, chart, reference, start)
 
 
 def _earlier(panel: Panel, timeframe: Timeframe) -> Panel | None:
@@ -129,7 +141,7 @@ class BoundCode:
         self._thorough = is_large(panel) if thorough is None else thorough
         panel.fetch(what.name for what in code.inputs if isinstance(what, BarColumn))
         self.columns = [input_column(job, what) for what in code.inputs]
-        self._rows = start_rows(job) if panel.skipped is not None else None
+        self._rows = start_rows(job) if panel.skipped is not None or job.start is not None else None
         self._fixed = fixed_array(job.variant.code, job.fixed)
         self.before = self._earlier()
         self._tables = [pointers(self.columns), pointers(job.steps), pointers(list(outs)), pointers(self.before)]
@@ -166,24 +178,33 @@ class BoundCode:
         panel = self.job.panel
         if state is None and self._rows is not None:
             state, mode = self._rows[first:last], mode & ~native.FRESH
-        starts = np.ascontiguousarray(panel.starts[first:last])
+        starts = np.ascontiguousarray(self.job.firsts[first:last])
         ends = np.ascontiguousarray(panel.ends[first:last])
         self._run(first, starts, ends, state, mode)
 
-    def in_pieces(self, k: int, bars: int) -> Iterator[int]:
-        """Runs one symbol so many bars at a time, with the same bits as in one go; tells how many are done."""
+    def in_pieces(self, k: int, bars: int, keeping: Keeping | None = None) -> Iterator[int]:
+        """Runs one symbol so many bars at a time, with the same bits as in one go; tells how many are done.
+
+        ``keeping`` is told what is held some bars before the last.
+        """
         panel, layout = self.job.panel, self.job.layout
         if self._rows is not None:
             state, mode = self._rows[k : k + 1], native.COMMIT
         else:
             state, mode = layout.template[None, :].copy(), native.COMMIT | native.FRESH
-        start, end = int(panel.starts[k]), int(panel.ends[k])
-        for at in range(start, end, bars):
-            last = min(at + bars, end)
+        start, end = int(self.job.firsts[k]), int(panel.ends[k])
+        keep = start + keeping.bars_before(end - start) if keeping is not None else start
+        if keeping is not None and keep == start:
+            keeping.keep(k, 0, layout.template)
+        at = start
+        for last in sorted({*range(start + bars, end, bars), end, keep} - {start}):
             if last == end:
                 mode &= ~native.COMMIT  # as a run in one go ends
             self._run(k, np.array([at]), np.array([last]), state, mode)
             mode &= ~native.FRESH
+            if keeping is not None and last == keep:
+                keeping.keep(k, keep - start, state[0])
+            at = last
             yield last - start
 
     def _run(self, first: int, starts: np.ndarray, ends: np.ndarray, state: np.ndarray | None, mode: int) -> None:
@@ -215,7 +236,10 @@ class BoundCode:
 
 
 def start_rows(job: Job) -> np.ndarray:
-    """The state of each symbol before its first bar, shape (symbols, size): counters go on from the bars skipped."""
+    """The state of each symbol before its first bar, shape (symbols, size): what was saved, or counters that go on from
+    the bars skipped."""
+    if job.start is not None:
+        return job.start.rows.copy()
     rows = np.tile(job.layout.template, (len(job.panel), 1))
     skipped = job.panel.skipped
     if skipped is not None:

@@ -11,7 +11,8 @@ import numpy as np
 
 from oakladder.bars.panel import Panel
 from oakladder.engine.pieces import Cut, Piece
-from oakladder.engine.prepare import prepare, run_reference
+from oakladder.engine.prepare import Job, prepare, run_reference
+from oakladder.engine.starts import Keeping, Start
 from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.plan.shells import read_at, read_colours
 from oakladder.rung.problems import Cancelled
@@ -101,24 +102,29 @@ def run(
     reference: bool = False,
     thorough: bool = False,
     lanes: int | None = None,
+    start: Start | None = None,
+    keeping: Keeping | None = None,
 ) -> Result:
     """Runs a program over every symbol of a panel.
 
     ``outputs`` limits the work to what they need (all by default); ``extra`` adds single values. With an
     executor the symbols are shared out; ``thorough`` says that it is a part of something large, which is worth the
     code that runs fastest. ``lanes`` asks for so many symbols side by side, by code that is waited for (0: one by one);
-    the bits are the same either way.
+    the bits are the same either way. ``start`` tells where it goes on: before that nothing is worked out. ``keeping``
+    takes what is held some bars before the last.
     Raises `RunProblem` or `Cancelled`.
     """
     shown = program.outputs if outputs is None else list(outputs)
-    job = prepare(program, panel, settings, roots_of(shown, extra), reference=reference)
+    job = prepare(program, panel, settings, roots_of(shown, extra), reference=reference, start=start)
     outs = job.empty_outs()
+    if start is not None:
+        _nothing_before(job, outs)
     done = Result(program, panel, shown, dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
     if reference:
         done.pieces = panel.starts
         run_reference(job, outs)
         return done
-    cut = Cut(job, outs, thorough, lanes)
+    cut = Cut(job, outs, thorough, lanes, keeping)
     finished, telling = 0, threading.Lock()
 
     def work(piece: Piece) -> None:
@@ -136,6 +142,13 @@ def run(
         pass
     done.pieces = cut.starts
     return done
+
+
+def _nothing_before(job: Job, outs: Sequence[np.ndarray]) -> None:
+    """There are no values on the bars before a run goes on."""
+    for first, begun in zip(job.panel.starts.tolist(), job.firsts.tolist(), strict=True):
+        for out in outs:
+            out[first:begun] = -1 if out.dtype == np.int8 else np.nan
 
 
 def _check(cancelled: Callable[[], bool] | None) -> None:

@@ -24,11 +24,11 @@ from oakladder.engine.condition_flags import (
 )
 from oakladder.engine.frames import DAYS, Frame
 from oakladder.engine.funnel import Stage, parts_of, stages_of, summed
-from oakladder.engine.lookback import lookback
 from oakladder.engine.market import Progress, Skipped, Work, go_through
 from oakladder.engine.market_bars import MarketView, StoredBars, Wanted
 from oakladder.engine.rules import VOLUME_DAYS, Condition, asks_volume, check, rules_of
 from oakladder.engine.signal_ages import last_true
+from oakladder.engine.states import States, Values
 
 #: So many bars behind an occurrence it is looked at what followed.
 FOLLOWED_BARS = 20
@@ -98,7 +98,7 @@ def screen(
     begin = time.perf_counter()
     check(condition)
     scan = _Scan(condition, Frame(timeframe), library)
-    work = Work(scan.frames, scan.found, scan.wanted)
+    work = Work(scan.frames, scan.found, scan.wanted, States())
     done = go_through(library, symbols, work, executor=executor, progress=progress, cancelled=cancelled)
     found = sorted((f for told in done.made for f in told.found), key=lambda f: (f.bars_ago, f.symbol))
     return Screen(
@@ -179,9 +179,20 @@ class _Scan:
         """The last bars of each symbol, and what the rules look back over before them."""
         made: dict[Frame, np.ndarray | None] = {}
         for frame, bars in self._recent(stored).items():
-            back = self._lookback(frame)
-            made[frame] = None if back is None else bars + back
+            made[frame] = self._needed(stored, frame, bars)
         return made
+
+    def _needed(self, stored: StoredBars, frame: Frame, bars: np.ndarray) -> np.ndarray | None:
+        """What the rules on a timeframe need for its last bars; None for all there are."""
+        most = bars
+        for rule in self.rules:
+            if rule.frame == frame:
+                values = Values(rule.program, frame, rule.settings, self.asked[source(rule)])
+                needed = stored.needed(values, bars)
+                if needed is None:
+                    return None
+                most = np.maximum(most, needed)
+        return most
 
     def found(self, view: MarketView) -> _Told:
         """Looks at the last bars of each symbol first; at all of them only where those do not tell since when."""
@@ -244,17 +255,6 @@ class _Scan:
             else:  # each of these bars is made of one stored bar at least
                 made[frame] = stored.since(frame, self.frame, stored.at_most(self.frame) * window) + bars + 2
         return made
-
-    def _lookback(self, frame: Frame) -> int | None:
-        """How far back the rules on a timeframe look; None where that has no end."""
-        longest = 0
-        for rule in self.rules:
-            if rule.frame == frame:
-                back = lookback(rule.program, rule.settings, self.asked[source(rule)], rule.timeframe)
-                if back is None:
-                    return None
-                longest = max(longest, back)
-        return longest
 
 
 class _LastSeen:

@@ -16,14 +16,15 @@ from oakladder.disk import sweep, write_atomic
 
 _MARK = b"oak shelf 1\n"
 _DIGEST = hashlib.sha256().digest_size
-#: So many files are kept, those that were used last.
+#: So many files are kept, those that were used last, where nothing else is said.
 _MOST_FILES = 300
 
 
 class Shelf:
-    """A folder of the user's cache. Two programs may use the same one."""
+    """A folder of the user's cache with at most so many files. Two programs may use the same one."""
 
-    def __init__(self, name: str):
+    def __init__(self, name: str, most_files: int = _MOST_FILES):
+        self._most_files = most_files
         self.folder = Path(platformdirs.user_cache_dir("oakladder")) / name
 
     def _path(self, key: bytes) -> Path:
@@ -55,5 +56,5 @@ class Shelf:
     def _tidy(self) -> None:
         sweep(self.folder)
         files = sorted(self.folder.glob("*.kept"), key=lambda p: p.stat().st_mtime)
-        for path in files[:-_MOST_FILES]:
+        for path in files[: -self._most_files]:
             path.unlink(missing_ok=True)

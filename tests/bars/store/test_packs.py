@@ -191,6 +191,7 @@ def lengthened(path: Path) -> None:
 DAMAGE = [cut_short, emptied, scrambled, made_a_folder, lengthened, Path.unlink]
 
 
+@pytest.mark.parametrize("library", [False], indirect=True)
 @pytest.mark.parametrize("damage", DAMAGE, ids=lambda d: d.__name__)
 @pytest.mark.parametrize("name", [".pack.1d.arrow", ".pack.1d.arrow.index"])
 @pytest.mark.parametrize("when", ["before", "while open", "after a look"])
@@ -274,15 +275,16 @@ def _pack(folder: Path, go: object) -> None:
     packing.LEAST_SYMBOLS = 2
     go.wait()  # type: ignore[attr-defined]
     library = BarLibrary(folder)
-    for k in range(6):
+    for k in range(4):
         library.write(daily_bars(np.arange(1.0, 290) + k, symbol=NAMES[k]))
         library.pack()
 
 
+@pytest.mark.parametrize("library", [True], indirect=True)
 def test_two_copies_of_the_program_may_pack_at_once(library: BarLibrary) -> None:
     context = multiprocessing.get_context("spawn")
     go = context.Event()
-    copies = [context.Process(target=_pack, args=(library.folder, go)) for _ in range(3)]
+    copies = [context.Process(target=_pack, args=(library.folder, go)) for _ in range(2)]
     for one in copies:
         one.start()
     go.set()

@@ -25,9 +25,11 @@ from oakladder.bars.store.files import NAMES, SUFFIX
 from oakladder.bars.store.info import calendar_text
 from oakladder.bars.store.pack_index import (
     CALENDAR,
+    CHANGED,
     CLEAN,
     CLOCK,
     COUNT,
+    MODIFIED,
     MONTHS,
     OFFSETS,
     SIZE,
@@ -87,6 +89,10 @@ class Copies:
         assert self.pack is not None
         modified, changed, size = self.pack.index.table[self.slots[k], : SIZE + 1].tolist()
         return modified, changed, size
+
+    def states(self) -> np.ndarray:
+        """The same of every symbol, shape (symbols, 3), 0 without a copy."""
+        return np.stack([self.numbers(column) for column in (MODIFIED, CHANGED, SIZE)], axis=1)
 
     @property
     def counts(self) -> np.ndarray:

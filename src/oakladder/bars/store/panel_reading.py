@@ -15,7 +15,7 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.files import kind_of
 from oakladder.bars.store.offsets import ColumnOffsets, FileChanged, FileOffsets
-from oakladder.bars.store.pack import Copies
+from oakladder.bars.store.pack import Copies, calendar_name
 from oakladder.bars.timeframes import Timeframe
 from oakladder.bars.timeline import Timeline
 
@@ -67,6 +67,17 @@ class Stored:
         made = self.copies.clocks()
         for k, file in self.files.items():
             made[k] = file.place.clock
+        return made
+
+    def versions(self) -> np.ndarray:
+        """What tells that the bars of each symbol are as they were: when its file was modified and changed, its size, and
+        its calendar; int64, shape (symbols, 4)."""
+        made = np.empty((len(self.symbols), 4), dtype=np.int64)
+        made[:, :3] = self.copies.states()
+        for k, file in self.files.items():
+            made[k, :3] = file.place.changed, file.place.touched, file.place.size
+        numbers = {c: int(calendar_name(c)[:15], 16) for c in set(self.calendars)}
+        made[:, 3] = [numbers[c] for c in self.calendars]
         return made
 
     def is_clean(self) -> bool:
@@ -195,4 +206,4 @@ def read_panel(stored: Stored, base: Timeframe, extended: bool, times_of: Callab
     )
     if parts is None:
         timeline.read = partial(_StoredColumns.times, source)
-    return Panel(symbols, timeline, source=source)
+    return Panel(symbols, timeline, source=source, versions=stored.versions())

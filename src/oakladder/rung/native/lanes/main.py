@@ -7,7 +7,9 @@ A group has as many symbols as there are lanes, the longest first: ``starts`` ar
 ``sizes`` how many bars they have (at least one), ``counts`` how many are written (0 for a lane that only fills up the
 group), ``which`` their numbers in the panel. ``shared`` tells for each group and longer timeframe whether its bars end
 together in all lanes. State and tiles stand in ``scratch``, a lane beside the other. Bars ``from`` up to ``to`` are
-run, both whole numbers of tiles: from 0 each group begins from its template, later the one group goes on.
+run, both whole numbers of tiles. From 0 each group begins from its template, ``stride`` numbers behind that of the one
+before. With a stride longer than a state, templates hold a state for each lane, one beside the other, and groups begin
+with them wherever ``from`` is. Else, later than from 0, the one group goes on.
 """
 
 from __future__ import annotations
@@ -163,10 +165,24 @@ group_begin:
 {_lines(self._lane_loads())}
   %is_short = icmp slt i64 %size0, %to
   %limit = select i1 %is_short, i64 %size0, i64 %to
+  %is_wide = icmp sgt i64 %stride, %cells
   %is_fresh = icmp eq i64 %from, 0
+  br i1 %is_wide, label %own, label %usual
+own:
+  %o = phi i64 [ 0, %group_begin ], [ %o1, %own_begin ]
+  %o_more = icmp slt i64 %o, %cells
+  br i1 %o_more, label %own_begin, label %begin
+own_begin:
+  %op = getelementptr {self.real}, ptr %template, i64 %o
+  %ov = load {self.real}, ptr %op, align 8, {IN}
+  %ot = getelementptr {self.real}, ptr %state, i64 %o
+  store {self.real} %ov, ptr %ot, {STATE}
+  %o1 = add i64 %o, 1
+  br label %own
+usual:
   br i1 %is_fresh, label %cell, label %begin
 cell:
-  %c = phi i64 [ 0, %group_begin ], [ %c1, %cell_begin ]
+  %c = phi i64 [ 0, %usual ], [ %c1, %cell_begin ]
   %c_more = icmp slt i64 %c, %cells
   br i1 %c_more, label %cell_begin, label %earlier
 cell_begin:
