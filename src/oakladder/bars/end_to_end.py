@@ -12,9 +12,10 @@ def without(values: np.ndarray, offsets: np.ndarray, skips: np.ndarray) -> np.nd
     """Values on every bar of a panel with these offsets, without the first ``skips[k]`` bars of each symbol."""
     sizes, parts = np.diff(offsets), []
     changes = np.flatnonzero((np.diff(sizes) != 0) | (np.diff(skips) != 0)) + 1
+    begins, lost = offsets.tolist(), skips.tolist()
     for a, b in pairwise([0, *changes.tolist(), len(sizes)]):
-        block = values[offsets[a] : offsets[b]].reshape(b - a, int(sizes[a]))
-        parts.append(block[:, int(skips[a]) :].ravel())
+        block = values[begins[a] : begins[b]]
+        parts.append(block[lost[a] :] if b - a == 1 else block.reshape(b - a, -1)[:, lost[a] :].ravel())
     return end_to_end(parts)
 
 

@@ -52,9 +52,13 @@ def grouped(panel: Panel, lanes: int, begun: np.ndarray | None = None) -> Groups
     phases, longest = (skipped, sizes) if begun is None else (begun, sizes + skipped)
     order = np.lexsort((times, -longest, phases))
     order = order[sizes[order] > 0]
+    ends = np.flatnonzero(np.diff(phases[order], append=-1)) + 1
+    counts = np.diff(ends, prepend=0)
+    enough = counts >= lanes * _LEAST_FILLED
     rows: list[np.ndarray] = []
-    alone: list[np.ndarray] = [np.flatnonzero(sizes == 0)]
-    for part in np.split(order, np.flatnonzero(np.diff(phases[order])) + 1):
+    alone: list[np.ndarray] = [np.flatnonzero(sizes == 0), order[~np.repeat(enough, counts)]]
+    for end, count in zip(ends[enough].tolist(), counts[enough].tolist(), strict=True):
+        part = order[end - count : end]
         over = len(part) % lanes
         if over < lanes * _LEAST_FILLED:
             alone.append(part[len(part) - over :])

@@ -16,7 +16,7 @@ from oakladder.rung.program import Program
 from oakladder.rung.words import Tone
 
 #: So far back the latest occurrence is looked for in all symbols together, before it is in each of those without one.
-_NEAR = (32, 512)
+_NEAR = (8, 64, 512)
 
 
 def last_true(panel: Panel, flags: np.ndarray) -> np.ndarray:

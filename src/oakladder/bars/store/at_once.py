@@ -148,11 +148,14 @@ def states(folder: str, names: Sequence[str]) -> np.ndarray:
     """When each file of a folder was modified and when it was changed (ns since 1970), and its size, shape (names, 3),
     int64; -1 for a file that cannot be asked. Raises `OSError` where the folder cannot be opened."""
     made = np.empty((len(names), 3), dtype=np.int64)
-    raw = [os.fsencode(name) for name in names]
-    begins = np.concatenate([[0], np.cumsum([len(r) + 1 for r in raw])]).astype(np.int64)
+    raw = os.fsencode("\0".join(names)) + b"\0"
+    ends = np.flatnonzero(np.frombuffer(raw, dtype=np.uint8) == 0)
+    begins = np.concatenate([[0], ends + 1]).astype(np.int64)
+    if len(ends) != max(len(names), 1):
+        raise ValueError("no name of a file holds a zero")
     handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
     try:
-        _loops().states(handle, len(names), b"\0".join(raw) + b"\0", begins.ctypes.data, made.ctypes.data)
+        _loops().states(handle, len(names), raw, begins.ctypes.data, made.ctypes.data)
     finally:
         os.close(handle)
     return made
