@@ -61,5 +61,6 @@ def zone_of(name: str) -> TimeZone:
     at, offsets = np.array(moments, dtype=np.int64), np.array(values, dtype=np.int64)
     before = np.concatenate([offsets[:1], offsets[:-1]])
     first, last = at + np.maximum(before, offsets), at + offsets
-    changes = np.unique(np.concatenate([(at + before)[1:] // DAY, (at + offsets)[1:] // DAY]))
+    days = {*((at + before)[1:] // DAY).tolist(), *((at + offsets)[1:] // DAY).tolist()}
+    changes = np.array(sorted(days), dtype=np.int64)  # `numpy.unique` would load masked arrays for it, at each start
     return TimeZone(at, offsets, first, last, changes)
