@@ -27,12 +27,31 @@ def runs(colours: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     return starts[drawn], ends[drawn], colours[starts[drawn]]
 
 
-def thin_colours(colours: np.ndarray, first: int, last: int, width: float) -> tuple[np.ndarray, int]:
-    """The colours of bars that can be seen, and how many bars stand for each: any colour is better than none."""
-    step = step_for(width)
-    if step == 1 or last <= first:
-        return colours[first:last], 1
-    return np.maximum.reduceat(colours[:last], np.arange(first, last, step)), step
+#: Where fewer bars share a pixel, those in sight are quicker worked out than remembered.
+_MANY = 128
+
+
+class Thinned:
+    """Colours of many bars where several share a pixel; where those are many, worked out for all bars and remembered."""
+
+    def __init__(self) -> None:
+        self._of: np.ndarray | None = None
+        self._step = 1
+        self._made = np.zeros(0, dtype=np.uint32)
+
+    def seen(self, colours: np.ndarray, first: int, last: int, width: float) -> tuple[np.ndarray, int, int]:
+        """The colours of bars that can be seen, the first of them, and how many bars stand for each: any colour is better
+        than none."""
+        step = step_for(width)
+        if step == 1 or last <= first:
+            return colours[first:last], first, 1
+        if step < _MANY:
+            first = first // step * step
+            return np.maximum.reduceat(colours[:last], np.arange(first, last, step)), first, step
+        if self._of is not colours or self._step != step:
+            self._of, self._step = colours, step
+            self._made = np.maximum.reduceat(colours, np.arange(0, len(colours), step))
+        return self._made[first // step : -(-last // step)], first // step * step, step
 
 
 class Areas(Item):
@@ -46,6 +65,7 @@ class Areas(Item):
         self.zones: list[Zone] = []
         self.links: list[Link] = []
         self.as_known = False
+        self._thinned = Thinned()
 
     def show_areas(
         self,
@@ -89,7 +109,7 @@ class Areas(Item):
     def _draw_ground(self, painter: QPainter, colours: np.ndarray) -> None:
         view = self.box
         first, last = self.seen(len(colours))
-        shown, step = thin_colours(colours, first, last, self.bar_width)
+        shown, first, step = self._thinned.seen(colours, first, last, self.bar_width)
         starts, ends, tones = runs(shown)
         left, right = self.bar_x(first + step * starts - 0.5), self.bar_x(first + step * ends - 0.5)
         painter.setPen(Qt.PenStyle.NoPen)
@@ -153,9 +173,11 @@ class Lanes(Item):
         super().__init__()
         self.theme = theme
         self.lanes: tuple[Lane, ...] = ()
+        self._thinned: list[Thinned] = []
 
     def show_lanes(self, lanes: tuple[Lane, ...], theme: Theme) -> None:
         self.lanes, self.theme = lanes, theme
+        self._thinned = [Thinned() for _ in lanes]
         self.update()
 
     def draw(self, painter: QPainter) -> None:
@@ -166,15 +188,16 @@ class Lanes(Item):
             first, last = self.seen(len(lane.colours))
             if last <= first:
                 continue
-            self._draw_lane(painter, lane, first, last, top + 2)
+            self._draw_lane(painter, row, first, last, top + 2)
             room = painter.fontMetrics().horizontalAdvance(lane.name) + 8
             box = QRectF(view.left() + 4, top, room, LANE_HEIGHT - 1)
             painter.fillRect(box, self.theme.color("ground"))  # squares begin behind the name, not under it
             painter.setPen(self.theme.color("ink"))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, lane.name)
 
-    def _draw_lane(self, painter: QPainter, lane: Lane, first: int, last: int, top: float) -> None:
+    def _draw_lane(self, painter: QPainter, row: int, first: int, last: int, top: float) -> None:
         """Squares with room between them; where that is too narrow, stretches of one colour."""
+        lane = self.lanes[row]
         painter.setPen(Qt.PenStyle.NoPen)
         width = self.bar_width * 0.8
         if width >= 3:
@@ -183,7 +206,7 @@ class Lanes(Item):
             left = self.bar_x(first + starts) - width / 2
             right = left + width
         else:
-            shown, step = thin_colours(lane.colours, first, last, self.bar_width)
+            shown, first, step = self._thinned[row].seen(lane.colours, first, last, self.bar_width)
             starts, ends, tones = runs(shown)
             left, right = self.bar_x(first + step * starts - 0.5), self.bar_x(first + step * ends - 0.5)
         for tone in np.unique(tones).tolist():

@@ -14,6 +14,8 @@ from oakladder.desk.look.letters import SMALL, ui_font
 
 #: How long a tick is, and how far its words stand from the pane, in pixels.
 _TICK, _APART = 4.0, 8.0
+#: So many words under bars are remembered.
+_MOST_WORDS = 5000
 #: The width of an axis of prices, and the height of one of times.
 WIDTH, HEIGHT = 62, 24
 
@@ -62,12 +64,14 @@ class TimeAxis(Axis):
         self._bars: Bars | None = None
         self._steps: list[tuple[np.ndarray, str]] = []
         self._local = self._days = np.zeros(0, dtype=np.int64)
+        #: What was written under bars so far: while a chart is moved the same ticks come again and again.
+        self._words: dict[int, str] = {}
 
     def show_bars(self, bars: Bars) -> None:
         """Finds the places of the ticks, from fine to coarse."""
         if bars is self._bars:
             return
-        self._bars = bars
+        self._bars, self._words = bars, {}
         local = self._local = bars.calendar.shown(bars.times, bars.timeframe)
         days = self._days = bars.calendar.days(bars.times)
         months = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
@@ -125,16 +129,16 @@ class TimeAxis(Axis):
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         if self._bars is None:
             return []
-        made = []
-        for value in values:
-            bar = int(value)
-            if not 0 <= bar < len(self._bars):
-                made.append("")
-                continue
-            form = next((f for places, f in self._steps if _holds(places, bar)), "%H:%M")
-            seconds = int(self._local[bar]) if "%H" in form else int(self._days[bar]) * 86_400
-            moment = np.datetime64(seconds, "s").item()
-            made.append(f"{moment:{form}}")
+        bars, there = [int(v) for v in values], range(len(self._bars))
+        return [(self._words.get(bar) or self._written(bar)) if bar in there else "" for bar in bars]
+
+    def _written(self, bar: int) -> str:
+        form = next((f for places, f in self._steps if _holds(places, bar)), "%H:%M")
+        seconds = int(self._local[bar]) if "%H" in form else int(self._days[bar]) * 86_400
+        moment = np.datetime64(seconds, "s").item()
+        if len(self._words) > _MOST_WORDS:
+            self._words.clear()
+        made = self._words[bar] = f"{moment:{form}}"
         return made
 
 

@@ -58,6 +58,8 @@ class MarksAndLabels(Item):
         #: What the last painting put where, for the hover.
         self.drawn: list[Drawn] = []
         self._stacked: dict[tuple[int, str], float] = {}
+        #: Sides of bars on which several drawings may meet.
+        self._shared_sides: set[str] = set()
         self._hits: list[tuple[np.ndarray, np.ndarray, float, Mark, np.ndarray]] = []
         self._stamps: dict[tuple[str, float, int], QPixmap] = {}
         self._paths: dict[tuple[str, float], tuple[QPainterPath, bool]] = {}
@@ -74,6 +76,8 @@ class MarksAndLabels(Item):
         first, last = self.seen(len(self._bars))
         self._stacked = {}
         self.drawn, self._hits = [], []
+        sides = [m.side for m in self.marks if m.prices is None] + [x.side for x in self.labels if x.prices is None]
+        self._shared_sides = {side for side in sides if sides.count(side) > 1}
         for mark in self.marks:
             self._draw_mark(painter, mark, first, last)
         boxes: list[_Box] = []
@@ -125,7 +129,8 @@ class MarksAndLabels(Item):
             ys = self.price_y(mark.prices[which])
         else:
             ys = np.array(self._edges(bars, mark.side)) + outward * radius
-            for k, bar in enumerate(bars.tolist()):  # what stands there already pushes the next outward
+            shared = bars.tolist() if mark.side in self._shared_sides else []
+            for k, bar in enumerate(shared):  # what stands there already pushes the next outward
                 edge = self._stacked.get((bar, mark.side))
                 if edge is not None:
                     ys[k] = edge + outward * radius
