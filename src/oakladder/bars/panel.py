@@ -146,6 +146,17 @@ class Panel:
         """A number for each symbol, repeated on each of its bars; float64."""
         return np.repeat(np.array(list(values), dtype=np.float64), self.timeline.sizes)
 
+    def among(self, first: int, last: int) -> Panel:
+        """Symbols ``first`` up to ``last`` as a panel of their own, with the columns that are there; nothing is copied."""
+        part = slice(int(self.offsets[first]), int(self.offsets[last]))
+        return Panel(
+            self.symbols[first:last],
+            self.timeline.among(first, last),
+            {name: values[part] for name, values in self.columns.items()},
+            background=self.background,
+            ticks=None if self.ticks is None else self.ticks[first:last],
+        )
+
     def bars(self, k: int) -> Bars:
         """One symbol of the panel, without a copy."""
         part = slice(int(self.offsets[k]), int(self.offsets[k + 1]))

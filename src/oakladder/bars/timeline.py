@@ -120,6 +120,20 @@ class Timeline:
         cuts = [k for k in range(1, len(pairs)) if pairs[k] != pairs[k - 1]]
         return list(pairwise([0, *cuts, len(pairs)])) if pairs else []
 
+    def among(self, first: int, last: int) -> Timeline:
+        """The timeline of some of the symbols alone."""
+        offsets = self.offsets[first : last + 1] - self.offsets[first]
+        made = Timeline(
+            self.timeframe,
+            self.calendars[first:last],
+            offsets,
+            None if self.parts is None else self.parts[first:last],
+            self.extended,
+        )
+        if self.parts is None:
+            made.take(self.times[int(self.offsets[first]) : int(self.offsets[last])])
+        return made
+
     def after(self, skips: np.ndarray) -> Timeline:
         """The timeline without the first ``skips[k]`` bars of each symbol."""
         parts = None if self.parts is None else _parts_after(self.parts, skips)

@@ -18,9 +18,10 @@ from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.starts import Keeping, Start
 from oakladder.rung.native import compile as native
 from oakladder.rung.native.variant import Variant, fixed_array
-from oakladder.rung.plan.inputs import BarBegins, BarColumn, FineBound, FineColumn, Input, IsSymbol, OtherSymbol
+from oakladder.rung.plan.inputs import BarBegins, BarColumn, FineBound, FineColumn, Given, Input, IsSymbol, OtherSymbol
 from oakladder.rung.plan.layout import StateLayout
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, LOG_ROWS, ROWS_A_BAR, Foreign, Log, Op
+from oakladder.rung.plan.split import Split
 from oakladder.rung.problems import RunProblem
 from oakladder.rung.program import Program
 from oakladder.rung.reference import Runner
@@ -50,6 +51,8 @@ class Job:
     reference: bool
     #: Where it goes on, with the bars before left out or not looked at; None to begin with the first.
     start: Start | None = None
+    #: Values that another run has worked out already, on every bar of the panel.
+    given: Mapping[Op, np.ndarray] = field(default_factory=dict)
     #: Values of other symbols that were worked out for this job: when each of their bars was complete, and the value.
     foreign: dict[Op, tuple[np.ndarray, np.ndarray]] = field(default_factory=dict)
 
@@ -94,14 +97,15 @@ def prepare(
     chart: Timeframe | None = None,
     reference: bool = False,
     start: Start | None = None,
+    given: Mapping[Op, np.ndarray] | None = None,
 ) -> Job:
     """Makes a program ready to work out some values on a panel. Raises `RunProblem` with a sentence for the user.
 
-    ``start`` tells where it goes on. ``chart`` is the timeframe that the script itself runs on, where the panel has another symbol's longer bars.
+    ``start`` tells where it goes on; ``given`` are the values of `Program.split`. ``chart`` is the timeframe that the script itself runs on, where the panel has another symbol's longer bars.
     """
     settings = dict(settings or {})
     chart = chart or panel.timeframe
-    variant, fixed, layout = laid_out(program, settings, roots, chart)
+    variant, fixed, layout = laid_out(program, settings, roots, chart, program.split if given is not None else None)
     steps: list[np.ndarray] = []
     before: list[Panel | None] = []
     for domain in variant.live.domains[1:]:
@@ -112,7 +116,7 @@ def prepare(
         except ValueError as error:
             raise RunProblem(str(error)) from None
         before.append(_earlier(panel, timeframe))
-    return Job(program, panel, variant, fixed, layout, steps, before, settings, chart, reference, start)
+    return Job(program, panel, variant, fixed, layout, steps, before, settings, chart, reference, start, given or {})
 
 
 def _earlier(panel: Panel, timeframe: Timeframe) -> Panel | None:
@@ -123,11 +127,11 @@ def _earlier(panel: Panel, timeframe: Timeframe) -> Panel | None:
 
 
 def laid_out(
-    program: Program, settings: Mapping[str, object], roots: list[Op], chart: Timeframe
+    program: Program, settings: Mapping[str, object], roots: list[Op], chart: Timeframe, split: Split | None = None
 ) -> tuple[Variant, dict[Op, object], StateLayout]:
     """The code for some values, its fixed values and the size of its state. Raises `RunProblem`."""
     values = program.values_of(settings) | {CHART_TIMEFRAME: str(chart)}
-    variant = program.variant(roots)
+    variant = program.variant(roots, split)
     fixed = program.fixed_values(variant, roots, values)
     return variant, fixed, program.layout(variant, fixed)
 
@@ -270,6 +274,8 @@ def input_column(job: Job, what: Input | FineColumn, panel: Panel | None = None)
                 raise RunProblem(str(error)) from None
         case OtherSymbol():
             return _foreign_column(job, what.value, panel)
+        case Given():
+            return job.given[what.value]
 
 
 def _foreign_column(job: Job, value: Op, panel: Panel) -> np.ndarray:

@@ -7,7 +7,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cache
+from functools import cache, cached_property
 from typing import TYPE_CHECKING
 
 from oakladder.rung import tree as t
@@ -29,9 +29,10 @@ from oakladder.rung.words import Shown
 if TYPE_CHECKING:  # numpy and the compiler take longer to load than a script to check
     from oakladder.rung.native.variant import Variant
     from oakladder.rung.plan.layout import StateLayout
+    from oakladder.rung.plan.split import Split
 
 
-@dataclass(slots=True)
+@dataclass
 class Program:
     """A script that can run. Made by `compile_script`; shared freely between threads."""
 
@@ -46,8 +47,15 @@ class Program:
     foreign: tuple[tuple[str, Span], ...] = ()
     #: What makes the same program once more with trades filled minute by minute.
     _finer: Callable[[], Program] | None = None
-    _variants: dict[tuple[int, ...], Variant] = field(default_factory=dict)
+    _variants: dict[tuple[tuple[int, ...], tuple[int, ...]], Variant] = field(default_factory=dict)
     _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    @cached_property
+    def split(self) -> Split | None:
+        """How its trades are run in two parts; None where they are run as one."""
+        from oakladder.rung.plan.split import split_trades  # what has no trades need not load it
+
+        return split_trades(self.plan)
 
     @property
     def outputs(self) -> list[Output]:
@@ -82,15 +90,16 @@ class Program:
             raise RunProblem(f"The script has no setting `{name}`. {hint}")
         return made
 
-    def variant(self, roots: Sequence[Op]) -> Variant:
-        """The code for the given values, compiled on first use."""
+    def variant(self, roots: Sequence[Op], split: Split | None = None) -> Variant:
+        """The code for some values, compiled on first use; with a split, for its second run."""
         from oakladder.rung.native.variant import make_variant  # loads the compiler
 
         wanted = {leaf for root in roots for leaf in leaves(root)}
-        key = tuple(sorted(id(op) for op in wanted))
+        given, idle = (split.given, split.idle) if split is not None else (frozenset(), None)
+        key = (tuple(sorted(id(op) for op in wanted)), tuple(sorted(id(op) for op in given)))
         with self._lock:
             if key not in self._variants:
-                self._variants[key] = make_variant(self.plan, list(roots), wanted)
+                self._variants[key] = make_variant(self.plan, list(roots), wanted, given, idle)
             return self._variants[key]
 
     def fixed_values(self, variant: Variant, roots: Sequence[Op], settings: Mapping[str, object]) -> dict[Op, object]:

@@ -10,6 +10,7 @@ import numpy as np
 
 from oakladder.bars.panel import Panel
 from oakladder.engine.run import Result, run
+from oakladder.engine.two_runs import parts_in_two_runs, pays
 from oakladder.rung import tree as t
 from oakladder.rung.plan.ops import ROWS_A_BAR, TradePlan, TradingPlan
 from oakladder.rung.problems import RunProblem
@@ -121,10 +122,17 @@ def find_trades(
     progress: Callable[[float], None] | None = None,
     reference: bool = False,
     thorough: bool = False,
+    lanes: int | None = None,
 ) -> Trades:
-    """The trades of a script over every symbol of a panel; ``thorough`` waits for thoroughly compiled code. Raises `RunProblem` or `Cancelled`."""
+    """The trades of a script over every symbol of a panel; ``thorough`` waits for thoroughly compiled code, and for
+    ``lanes`` see `run`. Raises `RunProblem` or `Cancelled`."""
     plan = trading_of(program)
     check_timeframe(program, panel)
+    if not reference and pays(program, panel, thorough):
+        parts = parts_in_two_runs(
+            program, panel, settings, plan.roots, executor=executor, cancelled=cancelled, progress=progress, lanes=lanes
+        )
+        return _matched(panel, plan, np.concatenate([_rows_of(result, plan, first) for first, result in parts]))
     done = run(
         program,
         panel,
@@ -136,6 +144,7 @@ def find_trades(
         progress=progress,
         reference=reference,
         thorough=thorough,
+        lanes=lanes,
     )
     return trades_of(done)
 
@@ -144,6 +153,13 @@ def trades_of(result: Result) -> Trades:
     """The trades in the log of a run."""
     plan = trading_of(result.program)
     return _matched(result.panel, plan, _rows(result.arrays[plan.rows], result.pieces))
+
+
+def _rows_of(result: Result, plan: TradingPlan, first: int) -> np.ndarray:
+    """The rows of a part of a panel that begins with bar ``first``, with their places in the whole."""
+    rows = _rows(result.arrays[plan.rows], result.pieces)
+    rows[:, Column.PLACE] += first
+    return rows
 
 
 def _rows(rows: np.ndarray, pieces: np.ndarray) -> np.ndarray:

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 
 from oakladder.rung.lower.writer import Writer
 from oakladder.rung.plan.inputs import FineBound
-from oakladder.rung.plan.ops import Log
+from oakladder.rung.plan.ops import Log, Slot
 from oakladder.rung.trade_log import INSIDE, UNDECIDED, Event, Moment, Order
 from oakladder.rung.trade_words import Reason, Side, TradeWord
 
@@ -64,6 +64,19 @@ class Fills:
             w.keep(name, cold=True)
         for k in range(1, self.trades + 1):
             w.keep(f"rest_{k}", 0.0, cold=True)
+
+    @property
+    def slots(self) -> frozenset[Slot]:
+        """What orders and the position are kept in."""
+        return frozenset(s for s in self.w.names.values() if isinstance(s, Slot) and s.lasting)
+
+    @property
+    def idle(self) -> tuple[Slot, ...]:
+        """What is 0 where there is neither order nor position nor pause; none where every bar is noted."""
+        if self.has_flat:
+            return ()
+        found = (self.w.names[n] for n in ("side", "order", *(f"rest_{k}" for k in range(1, self.trades + 1))))
+        return tuple(s for s in found if isinstance(s, Slot))
 
     @property
     def carried(self) -> tuple[str, ...]:

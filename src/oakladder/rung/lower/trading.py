@@ -220,7 +220,7 @@ class Trading:
         """What a run can be asked for."""
         rows = Op(LOG_ROWS, attr=self.log, domain=self.base)
         position = {name: self.position(name, self.base) for name in POSITION_VALUES}
-        return TradingPlan(tuple(self._plans), rows, position)
+        return TradingPlan(tuple(self._plans), rows, position, self.fills_of.slots, self.fills_of.idle)
 
 
 #: What the values of each clause are called, in order.

@@ -142,7 +142,14 @@ class Blocks(Registers):
             cell = self.new(f"getelementptr double, ptr {place}, i64 {k}") if k else place
             self.put(f"store double {self.number(value)}, ptr {cell}, {OUT}")
 
+    def take(self, op: Op) -> None:
+        """Reads a value that is given."""
+        raise AssertionError("only the main function of one symbol after the other is given values")
+
     def op(self, op: Op) -> None:
+        if op in self.live.given:
+            self.take(op)
+            return
         match op.code:
             case ops.CELL:
                 assert isinstance(op.attr, Table)

@@ -15,7 +15,8 @@ from collections.abc import Sequence
 from oakladder.rung.native.longer import Gathering, Step
 from oakladder.rung.native.registers import SharedCode
 from oakladder.rung.native.text import IN, META, OUT, PRELUDE, SORTING
-from oakladder.rung.plan.inputs import BarColumn, FineColumn, Input
+from oakladder.rung.plan.inputs import BarColumn, FineColumn, Given, Input
+from oakladder.rung.plan.live import Idle
 from oakladder.rung.plan.ops import LOG_ROWS, ROWS_A_BAR, Domain, Log, Op
 from oakladder.rung.values import PER_SYMBOL
 
@@ -48,6 +49,32 @@ class Main(Gathering):
             ]
         return self.new(f"load double, ptr {slot}")
 
+    def take(self, op: Op) -> None:
+        column = self.column(Given(op))
+        if op.is_flag:
+            raw = self.new(f"load i8, ptr {self.new(f'getelementptr i8, ptr {column}, i64 %i')}, {IN}")
+            self.flags[op] = (self.new(f"icmp eq i8 {raw}, 1"), self.new(f"icmp eq i8 {raw}, 0"))
+        else:
+            place = self.new(f"getelementptr double, ptr {column}, i64 %i")
+            self.numbers[op] = self.new(f"load double, ptr {place}, {IN}")
+
+    def _unless_idle(self, idle: Idle) -> None:
+        """Goes on to the next bar where this one changes nothing."""
+        tests = [self.new(f"fcmp oeq double {self.load_scalar(slot)}, 0.0") for slot in idle.slots]
+        for op in idle.flags:
+            self.take(op)
+            tests.append(self.new(f"xor i1 {self.flags.pop(op)[0]}, true"))
+        all_of = tests[0]
+        for test in tests[1:]:
+            all_of = self.new(f"and i1 {all_of}, {test}")
+        rest, busy = self.label("idle"), self.label("busy")
+        self.put(f"br i1 {all_of}, label %{rest}, label %{busy}")
+        self.begin(rest)
+        bar = ("bar", self.domain)
+        self.store_count(bar, self.new(f"add i64 {self.load_count(bar)}, 1"))
+        self.put("br label %bar_end")
+        self.begin(busy)
+
     def read_table(self, what: FineColumn, place: Op) -> str:
         at = self.new(f"fptosi double {self.number(place)} to i64")
         cell = self.new(f"getelementptr double, ptr {self.column(what)}, i64 {at}")
@@ -76,6 +103,8 @@ class Main(Gathering):
             ]
         for k, domain in enumerate(self.live.domains[1:]):
             self.advance(k, domain)
+        if self.live.idle is not None:
+            self._unless_idle(self.live.idle)
         self.bar()
         for k, op in enumerate(leaves):
             self._out(k, op)

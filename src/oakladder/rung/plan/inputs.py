@@ -84,6 +84,18 @@ class OtherSymbol:
 
 
 @dataclass(frozen=True, slots=True)
+class Given:
+    """A value of the script itself that another run has worked out already."""
+
+    value: Op
+    merge = Merge.NEWEST
+
+    @property
+    def fixed(self) -> tuple[Op, ...]:
+        return ()
+
+
+@dataclass(frozen=True, slots=True)
 class FineBound:
     """Where the minutes of a bar begin (``first``) or end (``last``) in the tables of minutes; -1 where the bar is not
     made of minutes that are known."""
@@ -107,4 +119,4 @@ class FineColumn:
         return ()
 
 
-Input = BarColumn | FineBound | BarBegins | IsSymbol | OtherSymbol
+Input = BarColumn | FineBound | BarBegins | IsSymbol | OtherSymbol | Given

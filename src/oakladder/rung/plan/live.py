@@ -24,6 +24,14 @@ from oakladder.rung.plan.ops import (
 )
 
 
+@dataclass(frozen=True, slots=True)
+class Idle:
+    """What tells that a bar changes nothing: all of the slots are 0, and none of the given flags is yes."""
+
+    slots: tuple[Slot, ...]
+    flags: tuple[Op, ...]
+
+
 @dataclass(slots=True)
 class Live:
     """What a run for some outputs needs: the operations, slots, rings, folds and domains that matter."""
@@ -34,6 +42,9 @@ class Live:
     domains: list[Domain]
     logs: set[Log] = field(default_factory=set)
     tables: set[Table] = field(default_factory=set)
+    #: Values that are not worked out but given, and what tells that a bar changes nothing.
+    given: frozenset[Op] = frozenset()
+    idle: Idle | None = None
     #: The loops that are needed, the outer ones before those within them.
     loops: list[Loop] = field(default_factory=list)
 
@@ -101,8 +112,11 @@ class _Writers:
         self.of.setdefault(store, []).append((value, above))
 
 
-def live(all_domains: list[Domain], roots: list[Op]) -> Live:
-    """Works out what is needed for the given values of one symbol's domains (the rest is not run)."""
+def live(
+    all_domains: list[Domain], roots: list[Op], given: frozenset[Op] = frozenset(), idle: Idle | None = None
+) -> Live:
+    """Works out what is needed for some values of one symbol's domains (the rest is not run), where those in ``given``
+    are known already."""
     found = _Writers()
     for domain in all_domains:
         found.scan(domain.body)
@@ -117,6 +131,8 @@ def live(all_domains: list[Domain], roots: list[Op]) -> Live:
         if op in ops:
             continue
         ops.add(op)
+        if op in given:
+            continue
         todo.extend(op.args)
         home = op.domain
         store = (
@@ -147,7 +163,7 @@ def live(all_domains: list[Domain], roots: list[Op]) -> Live:
     ordered = _by_need([d for d in all_domains if d in domains or d is all_domains[0]], ops)
     slots, rings = {s for s in stores if isinstance(s, Slot)}, {r for r in stores if isinstance(r, Ring)}
     logs, tables = {g for g in stores if isinstance(g, Log)}, {c for c in stores if isinstance(c, Table)}
-    return Live(ops, slots, rings, ordered, logs, tables)
+    return Live(ops, slots, rings, ordered, logs, tables, given, idle)
 
 
 def _by_need(domains: list[Domain], ops: set[Op]) -> list[Domain]:

@@ -297,6 +297,10 @@ class TradingPlan:
     trades: tuple[TradePlan, ...]
     rows: Op
     position: dict[str, Op]
+    #: What orders and the position are kept in, and those of them that are all 0 where there is neither; none of the
+    #: latter where even then a bar changes something.
+    slots: frozenset[Slot]
+    idle: tuple[Slot, ...]
 
     @property
     def roots(self) -> list[Op]:

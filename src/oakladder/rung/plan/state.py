@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from oakladder.rung.plan.inputs import FineColumn, Input
+from oakladder.rung.plan.inputs import FineColumn, Given, Input
 from oakladder.rung.plan.live import Live
 from oakladder.rung.plan.ops import Domain, Fold, Op, Ring, Slot, Table, items_of
 
@@ -60,7 +60,8 @@ class StateMap:
 def map_state(live: Live) -> StateMap:
     """Gives every piece of live state its place."""
     made = StateMap()
-    ordered = _ordered_ops(live)
+    everything = _ordered_ops(live)
+    ordered = [op for op in everything if op not in live.given]
     made.folds = list(dict.fromkeys(op.attr for op in ordered if isinstance(op.attr, Fold)))
     made.cells = list(dict.fromkeys(op.attr for op in ordered if isinstance(op.attr, Table)))
     ring_order = {id(op.attr): k for k, op in enumerate(ordered) if isinstance(op.attr, Ring)}
@@ -82,7 +83,8 @@ def map_state(live: Live) -> StateMap:
                 if fold.total not in made.scalars:
                     _add(made, fold.total, fold.identity)
         read = (op.attr for op in ordered if op.code == "input" and op.domain is domain)
-        made.inputs[domain] = list(dict.fromkeys(attr for attr in read if isinstance(attr, Input)))
+        known = (Given(op) for op in everything if op in live.given and op.domain is domain)
+        made.inputs[domain] = [*dict.fromkeys(attr for attr in read if isinstance(attr, Input)), *dict.fromkeys(known)]
         made.tables += dict.fromkeys(
             op.attr for op in ordered if isinstance(op.attr, FineColumn) and op.domain is domain
         )

@@ -1,0 +1,94 @@
+"""Trades of a market in two runs: what no position touches on lanes, then what follows from orders and positions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from concurrent.futures import Executor
+
+import numpy as np
+
+from oakladder.bars.panel import Panel
+from oakladder.engine.prepare import BoundCode, is_large, prepare
+from oakladder.engine.run import Result, run
+from oakladder.rung.plan.inputs import BarColumn
+from oakladder.rung.plan.ops import Op
+from oakladder.rung.problems import Cancelled
+from oakladder.rung.program import Program
+
+#: About so many bars go through both runs together: what the first has worked out is still at hand for the second.
+PART_BARS = 600_000
+#: With fewer symbols the first run has nothing to put side by side.
+LEAST_SYMBOLS = 8
+
+
+def pays(program: Program, panel: Panel, thorough: bool) -> bool:
+    """Whether two runs are quicker than one."""
+    large = thorough or is_large(panel)
+    plain = panel.skipped is None and panel.minutes is None and panel.timeline.previous is None
+    return large and plain and len(panel) >= LEAST_SYMBOLS and program.split is not None
+
+
+def parts_in_two_runs(
+    program: Program,
+    panel: Panel,
+    settings: Mapping[str, object] | None,
+    roots: list[Op],
+    *,
+    executor: Executor | None = None,
+    cancelled: Callable[[], bool] | None = None,
+    progress: Callable[[float], None] | None = None,
+    lanes: int | None = None,
+) -> Iterator[tuple[int, Result]]:
+    """The results of parts of a panel, in order, each with the place of its first bar. Raises `RunProblem` or `Cancelled`."""
+    first = program.variant(list(program.split.values)) if program.split is not None else None
+    assert first is not None
+    second = program.variant(roots, program.split)
+    names = {what.name: None for v in (first, second) for what in v.code.inputs if isinstance(what, BarColumn)}
+    panel.fetch(names)
+    for name in names:  # parts have the columns that are there
+        panel.column(name)
+
+    def work(part: tuple[int, int]) -> Result:
+        if cancelled is not None and cancelled():
+            raise Cancelled
+        return _both(program, panel.among(*part), settings, roots, cancelled, lanes)
+
+    parts = _parts(panel)
+    for part, made in zip(parts, executor.map(work, parts) if executor else map(work, parts), strict=True):
+        yield int(panel.offsets[part[0]]), made
+        if progress is not None:
+            progress(int(panel.offsets[part[1]]) / max(panel.size, 1))
+
+
+def _parts(panel: Panel) -> list[tuple[int, int]]:
+    """Ranges of symbols of about as many bars as go together."""
+    made, first = [], 0
+    while first < len(panel):
+        last = int(np.searchsorted(panel.offsets, panel.offsets[first] + PART_BARS, "right")) - 1
+        last = min(max(last, first + LEAST_SYMBOLS), len(panel))
+        last = len(panel) if len(panel) - last < LEAST_SYMBOLS else last
+        made.append((first, last))
+        first = last
+    return made
+
+
+def _both(
+    program: Program,
+    panel: Panel,
+    settings: Mapping[str, object] | None,
+    roots: list[Op],
+    cancelled: Callable[[], bool] | None,
+    lanes: int | None,
+) -> Result:
+    assert program.split is not None
+    values = list(program.split.values)
+    given: dict[Op, np.ndarray] = {}
+    if values:
+        known = run(program, panel, settings, outputs=[], extra=values, cancelled=cancelled, thorough=True, lanes=lanes)
+        given = known.arrays
+    job = prepare(program, panel, settings, roots, given=given)
+    outs = job.empty_outs()
+    BoundCode(job, outs, thorough=True)(0, len(panel))
+    made = Result(program, panel, [], dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
+    made.pieces = panel.starts[:1]
+    return made

@@ -1,0 +1,133 @@
+"""Trades of many symbols are found in two runs, with the bits of one."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import fields
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from oakladder.bars.bars import Bars
+from oakladder.bars.panel import Panel
+from oakladder.bars.panels import panel_of
+from oakladder.engine import two_runs
+from oakladder.rung import Program, compile_script
+from oakladder.rung.problems import Cancelled
+from oakladder.trial import trades as finding
+from oakladder.trial.trades import Trades, find_trades
+from trial.random_rules import market, random_case
+
+SEEDS = st.integers(0, 100_000)
+
+
+def a_market(seed: int, symbols: int, timeframe: str) -> Panel:
+    """Symbols of random lengths with holes, one of them without a bar; some trade at the same times."""
+    rng = np.random.default_rng(seed)
+    made = []
+    for k in range(symbols):
+        bars = market(np.random.default_rng(seed + k // 3), int(rng.integers(60, 200)), timeframe)
+        holes = {n: np.where(rng.random(len(bars)) < 0.02, np.nan, bars[n]) for n in bars.columns}
+        count = 0 if k == 4 else len(bars)
+        made.append(Bars(f"S{k}", bars.timeframe, bars.calendar, bars.times, holes).part(0, count))
+    panel = panel_of(made)
+    panel.ticks = tuple(float(t) for t in rng.choice([0.01, 0.05, 0.03], symbols))
+    return panel
+
+
+def in_one_run(program: Program, panel: Panel, given_settings: dict[str, object] | None = None) -> Trades:
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(finding, "pays", lambda *_: False)
+        return find_trades(program, panel, given_settings, lanes=0)
+
+
+def same(one: Trades, two: Trades) -> None:
+    for field in fields(Trades):
+        a, b = getattr(one, field.name), getattr(two, field.name)
+        if isinstance(a, np.ndarray):
+            np.testing.assert_array_equal(a, b, err_msg=field.name)
+
+
+def compare(text: str, panel: Panel, lanes: int, given_settings: dict[str, object] | None = None) -> int:
+    """How many trades both ways give."""
+    program = compile_script("rung 1\n" + text)
+    assert two_runs.pays(program, panel, True)
+    one = in_one_run(program, panel, given_settings)
+    same(one, find_trades(program, panel, given_settings, thorough=True, lanes=lanes))
+    return len(one)
+
+
+@given(SEEDS, st.sampled_from(["1d", "30m"]))
+@settings(max_examples=15, deadline=None, derandomize=True)
+def test_two_runs_give_the_trades_of_one(seed: int, timeframe: str) -> None:
+    case = random_case(np.random.default_rng(seed), within_day=timeframe != "1d")
+    compare(case.script, a_market(seed, 9, timeframe), 0)
+
+
+@pytest.mark.nightly
+@pytest.mark.parametrize("first", range(0, 400, 50))
+def test_two_runs_give_the_trades_of_one_on_hundreds_of_scripts(first: int) -> None:
+    for seed in range(first, first + 50):
+        timeframe = "30m" if seed % 2 else "1d"
+        case = random_case(np.random.default_rng(seed), within_day=timeframe != "1d")
+        compare(case.script, a_market(seed, 9, timeframe), 4 if seed % 10 == 0 else 0)
+
+
+#: What random scripts hold seldom or never.
+CASES = {
+    "an entry that looks at the position": "keep last = 0\nif position.side != 0\n    set last = bar\ntrade t long\n    enter when close > open and bar > last + 3\n    stop 2%\n    at most 6 bars",
+    "values that change with the position": "keep deepest = none\nif position.side > 0\n    set deepest = min(deepest else low, low)\nelse\n    set deepest = none\ntrade t long\n    enter when close > sma(close, 3)\n    leave when close > deepest * 1.05\n    at most 9 bars",
+    "an average of what the position brings": "let gains = ema(position.gain else 0, 4)\ntrade t short\n    enter when close < open and gains < 0.02\n    at most 4 bars",
+    "a window over the position": "let held = sum(if position.side > 0 then 1 else 0, 5)\ntrade t long\n    enter when close > open and held < 3\n    at most 4 bars",
+    "longer bars": "let up = close on 1w > sma(close, 2) on 1w\ntrade t long\n    enter when up\n    leave when not up\n    trail 2 * atr(3)",
+    "functions with states of their own": "define worst(n)\n    keep low_ = none\n    if low < low_ or not known(low_)\n        set low_ = low\n    give low_ + n * atr(4)\ntrade t long\n    enter when close > open\n    stop at worst(-1)\n    target at worst(6)",
+    "loops and conditions": "define rises(n)\n    fresh c = 0\n    for k in 0..n\n        if close[k] > open[k]\n            set c = c + 1\n    give c\nlet count = rises(4)\ntrade t long\n    enter when count > 3\n    leave when count < 2",
+    "always": "trade t long\n    enter when yes\n    at most 3 bars\n    pause 2 bars",
+    "two that contradict": "trade a long\n    enter when close > open\n    at most 3 bars\n    pause 3 bars\ntrade b short\n    enter when close > open or close < low[1]\n    stop 3%",
+    "a rank and settings": "setting n = 4 range 1..20\ntrade t long\n    enter at lowest(low, n) - 0.02 when close > open for 3 bars\n    stop 2 * atr(n)\n    target 2 risks\n    rank volume / sma(volume, n)",
+    "the stop as it moves": "trade t long\n    enter when close > open\n    trail 1.5 * atr(3)\n    leave when close < position.stop + 0.2",
+}
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_what_random_scripts_seldom_hold_gives_the_same_trades(name: str) -> None:
+    assert sum(compare(CASES[name], a_market(seed, 11, "1d"), 0) for seed in (1, 2, 3)) > 20
+
+
+@pytest.mark.parametrize("lanes", [2, 8])
+@pytest.mark.parametrize("name", ["longer bars", "loops and conditions", "a rank and settings"])
+def test_the_first_run_stands_side_by_side(name: str, lanes: int) -> None:
+    assert compare(CASES[name], a_market(5, 19, "1d"), lanes) > 5
+
+
+def test_many_parts_on_several_threads_can_be_stopped_and_tell_how_far_they_are(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(two_runs, "PART_BARS", 900)
+    program, panel = compile_script("rung 1\n" + CASES["two that contradict"]), a_market(3, 50, "1d")
+    told: list[float] = []
+    with ThreadPoolExecutor(3) as pool:
+        found = find_trades(program, panel, thorough=True, executor=pool, progress=told.append, lanes=0)
+        same(in_one_run(program, panel), found)
+        assert len(told) > 3 and told == sorted(told) and told[-1] == 1
+        asked: list[int] = []
+
+        def cancelled() -> bool:
+            asked.append(1)
+            return len(asked) > 4
+
+        with pytest.raises(Cancelled):
+            find_trades(program, panel, thorough=True, executor=pool, cancelled=cancelled, lanes=0)
+
+
+def test_days_without_an_order_or_a_position_are_passed_over_only_where_nothing_is_missed() -> None:
+    """A bar is idle where no position could change anything; a script that counts such bars has none."""
+    split = {name: compile_script("rung 1\n" + text).split for name, text in CASES.items()}
+    assert all(split.values())
+    assert split["longer bars"].idle is not None and split["a rank and settings"].idle is not None  # type: ignore[union-attr]
+    for name in ("an entry that looks at the position", "values that change with the position", "always"):
+        assert split[name].idle is None  # type: ignore[union-attr]
+    at_clock = "trade t long\n    enter when close > open\n    flat by 12:00"
+    assert compile_script("rung 1\n" + at_clock).split.idle is None  # type: ignore[union-attr]
