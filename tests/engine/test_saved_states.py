@@ -17,7 +17,7 @@ from oakladder.bars.bars import Bars
 from oakladder.bars.cut import cut
 from oakladder.bars.panels import panel_of
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store import packing
+from oakladder.bars.store import pack, packing
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
@@ -129,6 +129,7 @@ SYMBOLS = [f"Q{k:02d}" for k in range(20)]
 @pytest.fixture(autouse=True)
 def every_scan_is_large(monkeypatch: pytest.MonkeyPatch, tmp_path_factory: pytest.TempPathFactory) -> None:
     monkeypatch.setattr(market, "THOROUGH_BARS", 1)
+    monkeypatch.setattr(pack, "SETTLED", 0.0)
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.mktemp("cache")))
 
 
@@ -241,6 +242,15 @@ def test_bars_that_change_are_run_from_the_first(library: BarLibrary, monkeypatc
         BarLibrary(library.folder).write(Bars(bars.symbol, ONE_DAY, bars.calendar, bars.times, moved))
         made = screen(condition, library, SYMBOLS)
         assert answer(made) == answer(plainly(condition, library, ONE_DAY, monkeypatch))
+
+
+def test_of_what_was_just_changed_no_state_is_saved(library: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(pack, "SETTLED", 60.0)
+    screen(Rule(PROGRAM, "over"), library, SYMBOLS)
+    assert not list(_states().glob("*.kept"))
+    monkeypatch.setattr(pack, "SETTLED", 0.0)
+    screen(Rule(PROGRAM, "over"), library, SYMBOLS)
+    assert list(_states().glob("*.kept"))
 
 
 def test_hours_that_change_make_other_bars_of_the_same_minutes(

@@ -54,9 +54,9 @@ print(sorted(f.symbol for f in made.found))
 _PACK = """
 import sys
 from pathlib import Path
-from oakladder.bars.store import packing
+from oakladder.bars.store import pack, packing
 from oakladder.bars.store.library import BarLibrary
-packing.LEAST_SYMBOLS = 2
+packing.LEAST_SYMBOLS, pack.SETTLED = 2, 0.0
 library = BarLibrary(Path(sys.argv[1]))
 print("go", flush=True)
 library.pack()

@@ -112,6 +112,32 @@ def test_where_nothing_can_be_kept_it_still_runs(tmp_path: Path, folder: Path) -
     assert beside.tobytes() == alone.tobytes()
 
 
+@pytest.mark.parametrize("damage", [None, "cut", "scrambled"])
+def test_what_cannot_stand_side_by_side_is_kept_too(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, damage: str | None
+) -> None:
+    """Code that was compiled thoroughly for a market is there at the next start; what is quick never is."""
+    what = "+ percent_rank(close, 9)"
+    _, _, quick = a_run(what, lanes=0)
+    assert not list(folder.glob("*.kept"))
+    _, _, before = a_run(what, thorough=True)
+    (kept,) = folder.glob("*.kept")
+    raw = kept.read_bytes()
+    if damage is not None:
+        kept.write_bytes(raw[:-9] if damage == "cut" else raw[:-9] + bytes(b ^ 3 for b in raw[-9:]))
+    forget()
+    made: list[Form] = []
+
+    def told(text: str, form: Form) -> bytes:
+        made.append(form)
+        return object_code(text, form)
+
+    monkeypatch.setattr(native, "object_code", told)
+    _, _, after = a_run(what, thorough=True)
+    assert quick.tobytes() == before.tobytes() == after.tobytes()
+    assert made == ([] if damage is None else [Form.THOROUGH])
+
+
 def test_old_code_makes_room(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     shelf = Shelf("code", 3)

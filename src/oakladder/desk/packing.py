@@ -8,7 +8,7 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.jobs import Jobs
 
 #: So long bars must have stood still, and nothing have been worked on, before they are packed (ms).
-PAUSE_MS = 3000
+PAUSE_MS = 5000
 
 
 class Packing(QObject):

@@ -16,6 +16,7 @@ import msgspec
 import numpy as np
 
 from oakladder.bars.panel import Panel
+from oakladder.bars.store.pack import settled
 from oakladder.engine.frames import Frame
 from oakladder.engine.lookback import lookback
 from oakladder.engine.prepare import laid_out
@@ -157,7 +158,8 @@ class States:
         """Takes what a run over all bars has left."""
         key = self._past(values).key
         assert key is not None
-        made = Saved(list(panel.symbols), versions, keeping.bars, panel.timeline.sizes, keeping.rows)
+        whole = Saved(list(panel.symbols), versions, keeping.bars, panel.timeline.sizes, keeping.rows)
+        made = _some(whole, np.flatnonzero(settled(versions)))
         with self._lock:
             self._made.setdefault(key, []).append(made)
 
@@ -191,7 +193,7 @@ class States:
             if known is not None and (rest := [k for k, n in enumerate(known[0].names) if n not in new]):
                 parts.append(_some(known[0], np.array(rest)))
             whole = _joined(parts)
-            if whole.rows.nbytes <= _MOST_BYTES:
+            if whole.names and whole.rows.nbytes <= _MOST_BYTES:
                 numbers = np.column_stack([whole.versions, whole.bars, whole.counts]).astype(np.int64)
                 kept = _Kept(_VERSION, whole.names, numbers.tobytes(), whole.rows.tobytes())
                 self._shelf.put(key, msgspec.msgpack.encode(kept))

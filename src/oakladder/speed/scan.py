@@ -17,6 +17,7 @@ from oakladder.bars.bars import Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.pack import SETTLED
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.engine.columns import Ask, fill
 from oakladder.engine.rules import Condition, Fresh, Group, Join, Rule
@@ -70,6 +71,7 @@ def make_market(folder: Path, symbols: int, bars: int, timeframe: Timeframe, *, 
         library.write(Bars(name, timeframe, calendar, times[there], {n: v[there] for n, v in columns.items()}))
     library.add_symbols(infos)
     library.settle()
+    time.sleep(SETTLED)  # as long as files must have stood still before they are packed
     library.pack()
     return BarLibrary(folder)
 

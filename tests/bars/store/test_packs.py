@@ -18,7 +18,7 @@ from oakladder.bars.cut import cut
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of, resample_panel
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store import packing
+from oakladder.bars.store import pack, packing
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.store.at_once import gather, states
 from oakladder.bars.store.info import SymbolInfo
@@ -37,6 +37,7 @@ UP = compile_script("rung 1\nsignal up = close > sma(close, 5)")
 @pytest.fixture(autouse=True)
 def few_are_enough(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(packing, "LEAST_SYMBOLS", 2)
+    monkeypatch.setattr(pack, "SETTLED", 0.0)
 
 
 def make_library(folder: Path, *, ragged: bool) -> BarLibrary:
@@ -258,6 +259,19 @@ def test_packing_that_is_broken_off_leaves_what_was_done(library: BarLibrary) ->
     assert library.pack() == 20 - some
 
 
+def test_what_was_just_changed_is_not_copied_yet(library: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Where times are kept in whole seconds, one more change of the same size could not be told from the last."""
+    expected = found(library)
+    monkeypatch.setattr(pack, "SETTLED", 60.0)
+    for name in NAMES[4:]:
+        for path in (library.path(name, ONE_DAY), library.path(name, ONE_MINUTE)):
+            if path.exists():
+                os.utime(path, (1e9, 1e9))  # changed long ago, says the one time, and just now, says the other
+    assert library.pack() == 0
+    monkeypatch.setattr(pack, "SETTLED", 0.0)
+    assert library.pack() == 20 and found(library) == expected
+
+
 def test_few_symbols_and_long_ones_stay_in_their_files(library: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(packing, "LEAST_SYMBOLS", 13)
     assert library.pack() == 0
@@ -272,7 +286,7 @@ def test_few_symbols_and_long_ones_stay_in_their_files(library: BarLibrary, monk
 
 
 def _pack(folder: Path, go: object) -> None:
-    packing.LEAST_SYMBOLS = 2
+    packing.LEAST_SYMBOLS, pack.SETTLED = 2, 0.0
     go.wait()  # type: ignore[attr-defined]
     library = BarLibrary(folder)
     for k in range(4):

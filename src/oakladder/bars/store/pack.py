@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import os
 import threading
+import time
 import weakref
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -39,6 +40,9 @@ from oakladder.bars.store.pack_index import (
 )
 from oakladder.bars.timeframes import ONE_MONTH, ONE_WEEK, Timeframe
 
+#: What was changed less than so many seconds ago passes for unsettled, and nothing is derived from it yet: where a disk
+#: keeps coarse times, one more change could not be told from the last.
+SETTLED = 3.0
 _ORDER = {name: k for k, name in enumerate(NAMES)}
 
 
@@ -183,6 +187,11 @@ class Pack:
 def calendar_name(calendar: Calendar) -> str:
     """What tells calendars apart in an index."""
     return blake2b(calendar_text(calendar).encode(), digest_size=12).hexdigest()
+
+
+def settled(states: np.ndarray) -> np.ndarray:
+    """Which files have stood still for some time; ``states`` begin with when each was modified and changed, ns."""
+    return np.asarray(states[:, :2].max(axis=1, initial=0) <= time.time_ns() - int(SETTLED * 1e9))
 
 
 def _state(facts: os.stat_result) -> tuple[int, int, int]:

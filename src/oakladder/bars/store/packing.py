@@ -16,7 +16,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.files import NAMES
 from oakladder.bars.store.offsets import ColumnOffsets, FileOffsets
-from oakladder.bars.store.pack import Pack, calendar_name
+from oakladder.bars.store.pack import Pack, calendar_name, settled
 from oakladder.bars.store.pack_index import (
     CALENDAR,
     CHANGED,
@@ -131,7 +131,8 @@ class _Packing:
                 return
             with contextlib.suppress(OSError, pa.ArrowException, KeyError, ValueError):
                 place = self._files.place(self._pack.file(stem))
-                if 0 < place.count <= MOST_BARS:
+                state = np.array([[place.changed, place.touched, place.size]])
+                if 0 < place.count <= MOST_BARS and settled(state)[0]:
                     yield stem, place
 
     def _longer(self, times: np.ndarray, clock: str, calendar: Calendar) -> tuple[int, int]:

@@ -23,15 +23,14 @@ class Variant:
     leaves: tuple[Op, ...]
     fixed: tuple[Op, ...]
     code: native.Compiled
-    #: What was written for lanes so far, by how many there are.
-    _lanes: dict[int, native.LaneCode] = field(default_factory=dict, compare=False, repr=False)
+    #: What was written for lanes so far, by how many there are; None where it cannot run on them.
+    _lanes: dict[int, native.LaneCode | None] = field(default_factory=dict, compare=False, repr=False)
 
     def lanes(self, width: int) -> native.LaneCode | None:
         """The code for so many symbols side by side; None where they must be run one by one."""
-        if why_not(self.live):
-            return None
         if width not in self._lanes:
-            self._lanes[width] = native.build_lanes(self.live, self.state, self.leaves, width)
+            fits = not why_not(self.live)
+            self._lanes[width] = native.build_lanes(self.live, self.state, self.leaves, width) if fits else None
         return self._lanes[width]
 
 
