@@ -227,6 +227,21 @@ paint volume color lime when late
     assert near(lane[0], ground) and near(lane[1], QColor("#c4707c"))
 
 
+def test_lanes_have_no_heights_that_could_be_read_off(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    type_script(window, "rung 1\n" + "".join(f'lane "L{k}" color rose when close > open\n' for k in range(4)))
+    calm(window)
+    chart = window.bench.chart
+    image = chart.viewport().grab().toImage()  # type: ignore[union-attr]
+
+    def beside(name: str) -> set[str]:
+        axis = chart.panes[name].axis
+        box = chart.mapFromScene(axis.mapRectToScene(axis.boundingRect())).boundingRect().adjusted(4, 2, -4, -2)
+        rows, columns = range(box.top(), box.bottom()), range(box.left(), box.right())
+        return {image.pixelColor(x, y).name() for x in columns for y in rows}
+
+    assert len(beside("lanes")) == 1 < len(beside("price"))
+
+
 def test_night_changes_every_part(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     window.toggle_night()
     calm(window)

@@ -106,7 +106,6 @@ class Chart(pg.GraphicsLayoutWidget):
         panes[VOLUME].add(self.volume, 10)
         if LANES in panes:
             panes[LANES].add(self.lanes, 10)
-            panes[LANES].axis.show_values(False)
 
     def _rebuild(self) -> None:
         """Makes the panes again after they have changed places."""

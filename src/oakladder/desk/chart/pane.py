@@ -96,6 +96,8 @@ class Pane:
         self.axis = PriceAxis()
         self.scale = Scale()
         self.folded = False
+        #: Whether what it shows has heights that mean something.
+        self.has_values = True
         self._axes = [self.axis] if axis is None else [self.axis, axis]
         self.plot = _plot(self.view, self.axis, axis)
         self.areas = Areas()
@@ -133,7 +135,7 @@ class Pane:
         self.folded = self.overlay.content.folded = folded
         for item in self.items:
             item.setVisible(item is self.overlay or not folded)
-        self.axis.show_values(not folded)
+        self.axis.show_values(self.has_values and not folded)
         self.overlay.update()
 
     def scale_to(self, low: float, high: float, room: float = 0.06, above: float | None = None) -> None:

@@ -44,6 +44,7 @@ class Stack:
         for row, name in enumerate(ordered):
             pane = Pane(name, self._hands, self.theme, self.time_axis if row == len(ordered) - 1 else None)
             pane.overlay.content.foldable = name not in (PRICE, LANES)
+            pane.has_values = name != LANES
             self.panes[name] = pane
             self._layout.addItem(pane.plot, row=row, col=0)
             pane.set_theme(self.theme)
