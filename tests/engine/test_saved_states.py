@@ -177,7 +177,7 @@ def _states() -> Path:
 
 @pytest.fixture
 def bars_read(monkeypatch: pytest.MonkeyPatch) -> Callable[[], int]:
-    """How many numbers were read of bars since it was last asked."""
+    """How many numbers of bars were read after it was asked the last time."""
     from oakladder.bars.store.panel_reading import Stored
 
     real, read = Stored.read, []
