@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-import ctypes
 import logging
 import threading
 from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import Executor, Future
 from dataclasses import dataclass, field
 from enum import StrEnum
-from functools import lru_cache
 from typing import Generic, TypeVar
 
 from oakladder.bars.errors import DataProblem, NoBars
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.store.offsets import FileChanged, Unreadable
 from oakladder.engine.frames import Frame
+from oakladder.engine.freed import keep_freed_memory
 from oakladder.engine.market_bars import MarketView, StoredBars, Wanted
 from oakladder.engine.prepare import THOROUGH_BARS
 from oakladder.engine.states import States
@@ -28,8 +27,6 @@ PART_BARS = 1_600_000
 USUAL_BARS = 2500
 #: So often is a part begun whose files change while they are read.
 _TRIES = 3
-#: Numbers of glibc's `mallopt`: from how much free memory on some is given back; from what size on it is separate.
-_TRIM_THRESHOLD, _MMAP_THRESHOLD, _KEPT_BYTES = -1, -3, 64_000_000
 Progress = Callable[[float], None]
 T = TypeVar("T")
 
@@ -93,7 +90,7 @@ def go_through(
     A symbol without the bars that are needed, or on which the work fails as nobody foresaw, is left out with a
     sentence, and the others are gone through.
     """
-    _keep_freed_memory()
+    keep_freed_memory()
     stop = threading.Event()
 
     def stopped() -> bool:
@@ -235,15 +232,3 @@ def sentence_of(error: Exception) -> str:
     if isinstance(error, DataProblem):
         return str(error)
     return f"Something went wrong with it that should not ({type(error).__name__}); the log has the details."
-
-
-@lru_cache(maxsize=1)
-def _keep_freed_memory() -> None:
-    """Asks the C library to keep what a part frees for the next part, and not to fetch it anew from the system.
-
-    Fetching costs more than all that is then done with it. Where there is no such call, nothing is lost but time.
-    """
-    adjust = getattr(ctypes.CDLL(None), "mallopt", None)
-    if adjust is not None:
-        adjust(_TRIM_THRESHOLD, _KEPT_BYTES)
-        adjust(_MMAP_THRESHOLD, _KEPT_BYTES // 2)

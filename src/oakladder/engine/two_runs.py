@@ -8,6 +8,7 @@ from concurrent.futures import Executor
 import numpy as np
 
 from oakladder.bars.panel import Panel
+from oakladder.engine.freed import keep_freed_memory
 from oakladder.engine.prepare import BoundCode, is_large, prepare
 from oakladder.engine.run import Result, run
 from oakladder.rung.plan.inputs import BarColumn
@@ -40,6 +41,7 @@ def parts_in_two_runs(
     lanes: int | None = None,
 ) -> Iterator[tuple[int, Result]]:
     """The results of parts of a panel, in order, each with the place of its first bar. Raises `RunProblem` or `Cancelled`."""
+    keep_freed_memory()
     first = program.variant(list(program.split.values)) if program.split is not None else None
     assert first is not None
     second = program.variant(roots, program.split)
