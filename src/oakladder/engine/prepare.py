@@ -65,15 +65,15 @@ class Job:
         return self.panel.starts + np.maximum(self.start.bars - skipped, 0)
 
     def empty_outs(self) -> list[np.ndarray]:
-        n = self.panel.size
-        made: list[np.ndarray] = []
-        for op in self.variant.leaves:
-            if op.code == LOG_ROWS:
-                assert isinstance(op.attr, Log)
-                made.append(_untouched(ROWS_A_BAR * n, op.attr.width))
-            else:
-                made.append(np.empty(n, dtype=np.int8 if op.is_flag else np.float64))
-        return made
+        return [empty_out(op, self.panel.size) for op in self.variant.leaves]
+
+
+def empty_out(op: Op, bars: int) -> np.ndarray:
+    """Room for a value on so many bars."""
+    if op.code == LOG_ROWS:
+        assert isinstance(op.attr, Log)
+        return _untouched(ROWS_A_BAR * bars, op.attr.width)
+    return np.empty(bars, dtype=np.int8 if op.is_flag else np.float64)
 
 
 def _untouched(rows: int, width: int) -> np.ndarray:

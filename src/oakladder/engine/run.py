@@ -124,6 +124,35 @@ def run(
         done.pieces = panel.starts
         run_reference(job, outs)
         return done
+    done.pieces = carry_out(
+        job,
+        outs,
+        executor=executor,
+        cancelled=cancelled,
+        progress=progress,
+        thorough=thorough,
+        lanes=lanes,
+        keeping=keeping,
+    )
+    return done
+
+
+def carry_out(
+    job: Job,
+    outs: Sequence[np.ndarray],
+    *,
+    executor: Executor | None = None,
+    cancelled: Callable[[], bool] | None = None,
+    progress: Callable[[float], None] | None = None,
+    thorough: bool = False,
+    lanes: int | None = None,
+    keeping: Keeping | None = None,
+) -> np.ndarray:
+    """Runs a job natively and writes its values into arrays; gives the first bars of what was run in one call.
+
+    The rest as in `run`. Raises `Cancelled`.
+    """
+    panel = job.panel
     cut = Cut(job, outs, thorough, lanes, keeping)
     finished, telling = 0, threading.Lock()
 
@@ -140,8 +169,7 @@ def run(
     pieces = cut.pieces
     for _ in executor.map(work, pieces) if executor is not None and len(pieces) > 1 else map(work, pieces):
         pass
-    done.pieces = cut.starts
-    return done
+    return cut.starts
 
 
 def _nothing_before(job: Job, outs: Sequence[np.ndarray]) -> None:

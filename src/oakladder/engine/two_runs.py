@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import Executor
+from typing import TypeVar
 
 import numpy as np
 
 from oakladder.bars.panel import Panel
 from oakladder.engine.freed import keep_freed_memory
-from oakladder.engine.prepare import BoundCode, is_large, prepare
-from oakladder.engine.run import Result, run
+from oakladder.engine.prepare import BoundCode, Job, empty_out, is_large, prepare
+from oakladder.engine.run import Result, carry_out
 from oakladder.rung.plan.inputs import BarColumn
-from oakladder.rung.plan.ops import Op
+from oakladder.rung.plan.ops import LOG_ROWS, Op
 from oakladder.rung.problems import Cancelled
 from oakladder.rung.program import Program
 
+T = TypeVar("T")
 #: About so many bars go through both runs together: what the first has worked out is still at hand for the second.
 PART_BARS = 600_000
 #: With fewer symbols the first run has nothing to put side by side.
@@ -34,13 +37,16 @@ def parts_in_two_runs(
     panel: Panel,
     settings: Mapping[str, object] | None,
     roots: list[Op],
+    read: Callable[[Result], T],
     *,
     executor: Executor | None = None,
     cancelled: Callable[[], bool] | None = None,
     progress: Callable[[float], None] | None = None,
     lanes: int | None = None,
-) -> Iterator[tuple[int, Result]]:
-    """The results of parts of a panel, in order, each with the place of its first bar. Raises `RunProblem` or `Cancelled`."""
+) -> Iterator[tuple[int, T]]:
+    """What is read of the results of parts of a panel, in order, each with the place of its first bar. Nothing of a result
+    may be kept: the next part is written over it. Raises `RunProblem` or `Cancelled`.
+    """
     keep_freed_memory()
     first = program.variant(list(program.split.values)) if program.split is not None else None
     assert first is not None
@@ -50,16 +56,38 @@ def parts_in_two_runs(
     for name in names:  # parts have the columns that are there
         panel.column(name)
 
-    def work(part: tuple[int, int]) -> Result:
+    rooms = threading.local()
+
+    def work(part: tuple[int, int]) -> T:
         if cancelled is not None and cancelled():
             raise Cancelled
-        return _both(program, panel.among(*part), settings, roots, cancelled, lanes)
+        if not hasattr(rooms, "room"):
+            rooms.room = _Room()
+        return read(_both(program, panel.among(*part), settings, roots, cancelled, lanes, rooms.room))
 
     parts = _parts(panel)
     for part, made in zip(parts, executor.map(work, parts) if executor else map(work, parts), strict=True):
         yield int(panel.offsets[part[0]]), made
         if progress is not None:
             progress(int(panel.offsets[part[1]]) / max(panel.size, 1))
+
+
+class _Room:
+    """Arrays for values that are worked out for one part after the other: fetching them anew takes longer than that."""
+
+    def __init__(self) -> None:
+        self._arrays: dict[Op, tuple[int, np.ndarray]] = {}
+
+    def of(self, job: Job) -> list[np.ndarray]:
+        """Room for the values of a job; what stood in it means nothing."""
+        size, made = job.panel.size, []
+        for op in job.variant.leaves:
+            room, array = self._arrays.get(op, (-1, None))
+            if array is None or room < size:
+                array = empty_out(op, size)
+                self._arrays[op] = size, array
+            made.append(array if op.code == LOG_ROWS else array[:size])
+        return made
 
 
 def _parts(panel: Panel) -> list[tuple[int, int]]:
@@ -81,15 +109,18 @@ def _both(
     roots: list[Op],
     cancelled: Callable[[], bool] | None,
     lanes: int | None,
+    room: _Room,
 ) -> Result:
     assert program.split is not None
     values = list(program.split.values)
     given: dict[Op, np.ndarray] = {}
     if values:
-        known = run(program, panel, settings, outputs=[], extra=values, cancelled=cancelled, thorough=True, lanes=lanes)
-        given = known.arrays
+        first = prepare(program, panel, settings, values)
+        known = room.of(first)
+        carry_out(first, known, cancelled=cancelled, thorough=True, lanes=lanes)
+        given = dict(zip(first.variant.leaves, known, strict=True))
     job = prepare(program, panel, settings, roots, given=given)
-    outs = job.empty_outs()
+    outs = room.of(job)
     BoundCode(job, outs, thorough=True)(0, len(panel))
     made = Result(program, panel, [], dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
     made.pieces = panel.starts[:1]

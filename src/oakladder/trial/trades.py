@@ -130,9 +130,17 @@ def find_trades(
     check_timeframe(program, panel)
     if not reference and pays(program, panel, thorough):
         parts = parts_in_two_runs(
-            program, panel, settings, plan.roots, executor=executor, cancelled=cancelled, progress=progress, lanes=lanes
+            program,
+            panel,
+            settings,
+            plan.roots,
+            lambda result: _rows(result.arrays[plan.rows], result.pieces),
+            executor=executor,
+            cancelled=cancelled,
+            progress=progress,
+            lanes=lanes,
         )
-        return _matched(panel, plan, np.concatenate([_rows_of(result, plan, first) for first, result in parts]))
+        return _matched(panel, plan, np.concatenate([_placed(rows, first) for first, rows in parts]))
     done = run(
         program,
         panel,
@@ -155,9 +163,8 @@ def trades_of(result: Result) -> Trades:
     return _matched(result.panel, plan, _rows(result.arrays[plan.rows], result.pieces))
 
 
-def _rows_of(result: Result, plan: TradingPlan, first: int) -> np.ndarray:
-    """The rows of a part of a panel that begins with bar ``first``, with their places in the whole."""
-    rows = _rows(result.arrays[plan.rows], result.pieces)
+def _placed(rows: np.ndarray, first: int) -> np.ndarray:
+    """Rows of a part of a panel that begins with bar ``first``, with their places in the whole."""
     rows[:, Column.PLACE] += first
     return rows
 
