@@ -22,7 +22,7 @@ from oakladder.rung.problems import Cancelled, RunProblem
 
 _log = logging.getLogger(__name__)
 #: About this many bars are looked at together.
-PART_BARS = 1_600_000
+PART_BARS = 1_200_000
 #: A symbol is taken to have so many bars at least.
 USUAL_BARS = 2500
 #: So often is a part begun whose files change while they are read.
@@ -113,8 +113,8 @@ def go_through(
         for future in waiting:
             future.cancel()
         library.settle()
-        if work.states is not None:
-            work.states.settle()
+    if work.states is not None:
+        work.states.settle()
     return outcome
 
 
