@@ -78,7 +78,7 @@ def script_of(expressions: list[str]) -> str:
     return PROLOGUE + "\n".join(f"let v{k} = {text}" for k, text in enumerate(expressions))
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
+@settings(max_examples=15, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
 @given(st.lists(EXPRESSIONS, min_size=1, max_size=3), st.integers(0, 50), st.sampled_from([0, 2, 8]), st.sampled_from([0, 4, 8]), st.integers(0, 9))  # fmt: skip
 def test_going_on_gives_the_same_bits(
     expressions: list[str], seed: int, saving: int, going_on: int, early: int

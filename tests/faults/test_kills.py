@@ -128,7 +128,7 @@ def test_a_home_that_another_start_is_making_is_waited_for(tmp_path: Path) -> No
     assert len(space.library().infos) == 77
 
 
-@pytest.mark.parametrize("times", tries(3, 100))
+@pytest.mark.parametrize("times", tries(2, 100))
 def test_kills_while_packing_cost_nothing_but_time(tmp_path: Path, told: Callable[[str], None], times: int) -> None:
     folder, files, hits = tmp_path / "bars", tmp_path / "files", 0
     files.mkdir()

@@ -60,7 +60,7 @@ def compare(text: str, panel: Panel, lanes: int, given_settings: dict[str, objec
 
 
 @given(SEEDS, st.sampled_from(["1d", "30m"]))
-@settings(max_examples=15, deadline=None, derandomize=True)
+@settings(max_examples=8, deadline=None, derandomize=True)
 def test_two_runs_give_the_trades_of_one(seed: int, timeframe: str) -> None:
     case = random_case(np.random.default_rng(seed), within_day=timeframe != "1d")
     compare(case.script, a_market(seed, 9, timeframe), 0)
