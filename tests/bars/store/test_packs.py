@@ -18,7 +18,7 @@ from oakladder.bars.cut import cut
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of, resample_panel
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store import pack, packing
+from oakladder.bars.store import at_once, pack, packing
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.store.at_once import gather, states
 from oakladder.bars.store.info import SymbolInfo
@@ -312,6 +312,17 @@ def test_two_copies_of_the_program_may_pack_at_once(library: BarLibrary) -> None
     library.pack()
     opened = BarLibrary(library.folder)
     same(opened.panel(NAMES, ONE_DAY), panel_of([opened.base(n, ONE_DAY) for n in NAMES]))
+
+
+def test_a_system_without_such_calls_reads_the_files(library: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
+    expected = found(library)
+    library.pack()
+
+    def no() -> None:
+        raise RuntimeError("Symbols not found: [ statx ]")
+
+    monkeypatch.setattr(at_once, "_made", no)
+    assert found(library) == expected == found(BarLibrary(library.folder)) and not library.notices
 
 
 def test_many_states_and_ranges_in_one_call(tmp_path: Path) -> None:

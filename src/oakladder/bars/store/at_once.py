@@ -19,7 +19,7 @@ import numpy as np
 #: Numbers of `struct statx`, which is the same on every processor.
 _STATX_BYTES, _SIZE, _CHANGED, _MODIFIED, _WANTED = 256, 40, 96, 112, 0x7FF
 _TEXT = f"""
-declare i64 @pread64(i32, ptr, i64, i64)
+declare i64 @pread(i32, ptr, i64, i64)
 declare i32 @statx(i32, ptr, i32, i32, ptr)
 
 ; Reads sizes[k] bytes from froms[k] on to into + places[k]; gives how many ranges came whole, up to the first that did not.
@@ -38,7 +38,7 @@ one:
   %size = load i64, ptr %size.at
   %place = load i64, ptr %place.at
   %to = getelementptr i8, ptr %into, i64 %place
-  %got = call i64 @pread64(i32 %file, ptr %to, i64 %size, i64 %from)
+  %got = call i64 @pread(i32 %file, ptr %to, i64 %size, i64 %from)
   %all = icmp eq i64 %got, %size
   br i1 %all, label %whole, label %done
 whole:
@@ -146,7 +146,8 @@ def gather(file: int, froms: np.ndarray, sizes: np.ndarray, places: np.ndarray, 
 
 def states(folder: str, names: Sequence[str]) -> np.ndarray:
     """When each file of a folder was modified and when it was changed (ns since 1970), and its size, shape (names, 3),
-    int64; -1 for a file that cannot be asked. Raises `OSError` where the folder cannot be opened."""
+    int64; -1 for a file that cannot be asked. Raises `OSError` where the folder cannot be opened, `RuntimeError` on a
+    system that has no such call."""
     made = np.empty((len(names), 3), dtype=np.int64)
     raw = os.fsencode("\0".join(names)) + b"\0"
     ends = np.flatnonzero(np.frombuffer(raw, dtype=np.uint8) == 0)

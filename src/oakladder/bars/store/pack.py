@@ -8,6 +8,7 @@ What does not count is read from the files.
 from __future__ import annotations
 
 import contextlib
+import logging
 import os
 import threading
 import time
@@ -43,6 +44,7 @@ from oakladder.bars.timeframes import ONE_MONTH, ONE_WEEK, Timeframe
 #: What was changed less than so many seconds ago passes for unsettled, and nothing is derived from it yet: where a disk
 #: keeps coarse times, one more change could not be told from the last.
 SETTLED = 3.0
+_log = logging.getLogger(__name__)
 _ORDER = {name: k for k, name in enumerate(NAMES)}
 
 
@@ -176,7 +178,8 @@ class Pack:
         end = SUFFIX[self.base.intraday]
         try:
             now = states(str(self.folder), [stems[k] + end for k in asked.tolist()])
-        except OSError:
+        except (OSError, RuntimeError) as error:
+            _log.info("the pack %s is left aside: %s", self.path, error)
             return Copies(None, np.full(len(stems), -1, dtype=np.int64))
         stale = (pack.index.table[slots[asked], : SIZE + 1] != now).any(axis=1)
         slots[asked[stale]] = -1
