@@ -71,8 +71,8 @@ class StoredBars:
     def needed(self, values: Values, bars: np.ndarray) -> np.ndarray | None:
         """How many of the last bars of each symbol must be there, so that values are as on all of them on the last
         ``bars``; None where that takes all of them."""
-        versions = self.panel(values.frame.base).versions
-        return (self.states or States()).needed(values, bars, self.symbols, versions if self.states else None)
+        assert self.states is not None  # who asks brings them: see `Work`
+        return self.states.needed(values, bars, self.symbols, self.panel(values.frame.base).versions)
 
     def run(self, values: Values, panel: Panel) -> Result:
         """Values on some of these bars: all of them, or so many of the last as `needed` has asked for."""

@@ -148,9 +148,8 @@ class BarLibrary:
         return Path(self._file(symbol, base))
 
     def _file(self, symbol: str, base: Timeframe) -> str:
-        return (
-            f"{self._root}{file_name(symbol, base.intraday)}"  # thousands are asked for at a time, and a path is slow
-        )
+        # Thousands are asked for at a time, and a path is slow.
+        return f"{self._root}{file_name(symbol, base.intraday)}"
 
     @contextlib.contextmanager
     def changing(self) -> Iterator[None]:

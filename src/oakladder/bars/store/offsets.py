@@ -56,9 +56,19 @@ class ColumnOffsets:
     clock: str
     clean: bool
 
+    @property
+    def state(self) -> tuple[int, int, int]:
+        """The file's state, as `state_of` gives it."""
+        return self.changed, self.touched, self.size
+
     def is_of(self, facts: os.stat_result) -> bool:
         """Whether a file still is as it was when it was parsed."""
-        return (facts.st_mtime_ns, facts.st_ctime_ns, facts.st_size) == (self.changed, self.touched, self.size)
+        return state_of(facts) == self.state
+
+
+def state_of(facts: os.stat_result) -> tuple[int, int, int]:
+    """When a file was modified, when what the disk knows of it was changed (ns since 1970), and its size."""
+    return facts.st_mtime_ns, facts.st_ctime_ns, facts.st_size
 
 
 class FileOffsets:
@@ -89,7 +99,7 @@ class FileOffsets:
         name = path.rpartition("/")[2]
         known = self._known.get(name)
         if known is None or not known.is_of(facts):
-            known = ColumnOffsets(facts.st_mtime_ns, facts.st_ctime_ns, facts.st_size, *astuple(layout_of(path)))
+            known = ColumnOffsets(*state_of(facts), *astuple(layout_of(path)))
             with self._lock:
                 self._known[name] = known
                 self._fresh = True

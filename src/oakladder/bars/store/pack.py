@@ -25,6 +25,7 @@ from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.at_once import gather, states
 from oakladder.bars.store.files import NAMES, SUFFIX
 from oakladder.bars.store.info import calendar_text
+from oakladder.bars.store.offsets import state_of
 from oakladder.bars.store.pack_index import (
     CALENDAR,
     CHANGED,
@@ -59,7 +60,7 @@ class OpenPack:
     @property
     def is_as_it_was(self) -> bool:
         """Whether the pack has not been touched since its index was written."""
-        return _state(os.fstat(self._handle)) == self.index.state
+        return state_of(os.fstat(self._handle)) == self.index.state
 
     def read(
         self, slots: np.ndarray, name: str, firsts: np.ndarray, counts: np.ndarray, places: np.ndarray, into: np.ndarray
@@ -155,7 +156,7 @@ class Pack:
         with self._lock:
             if self._open is not None:
                 try:
-                    if _state(os.stat(self.path)) == self._open.index.state:
+                    if state_of(os.stat(self.path)) == self._open.index.state:
                         return self._open
                 except OSError:
                     pass
@@ -195,7 +196,3 @@ def calendar_name(calendar: Calendar) -> str:
 def settled(states: np.ndarray) -> np.ndarray:
     """Which files have stood still for some time; ``states`` begin with when each was modified and changed, ns."""
     return np.asarray(states[:, :2].max(axis=1, initial=0) <= time.time_ns() - int(SETTLED * 1e9))
-
-
-def _state(facts: os.stat_result) -> tuple[int, int, int]:
-    return facts.st_mtime_ns, facts.st_ctime_ns, facts.st_size

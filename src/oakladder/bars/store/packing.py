@@ -14,8 +14,8 @@ import pyarrow as pa
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.files import NAMES
-from oakladder.bars.store.offsets import ColumnOffsets, FileOffsets
+from oakladder.bars.store.files import NAMES, kind_of
+from oakladder.bars.store.offsets import ColumnOffsets, FileOffsets, state_of
 from oakladder.bars.store.pack import Pack, calendar_name, settled
 from oakladder.bars.store.pack_index import (
     CALENDAR,
@@ -98,6 +98,8 @@ class _Packing:
         if anew:
             missing = list(self._wanted(self._stems))
             new = sum(place.count for _, place in missing)
+            if self._cancelled():
+                return 0  # not all was looked at: what is there is worth more than a part of it
         if shutil.disk_usage(self._pack.folder).free < _FREE_TIMES * _BAR_BYTES * new + _FREE_BYTES:
             _log.info("no pack is made of %s: the disk is nearly full", self._pack.folder)
             return 0
@@ -117,8 +119,7 @@ class _Packing:
                 file.truncate()
                 written = self._write(file, missing)
                 os.fsync(file.fileno())
-        facts = os.stat(self._pack.path)
-        state = (facts.st_mtime_ns, facts.st_ctime_ns, facts.st_size)
+        state = state_of(os.stat(self._pack.path))
         table = np.array(self._rows, dtype=np.int64).reshape(-1, WIDTH)
         index = PackIndex(state, self._names, list(self._clocks), list(self._calendar_names), table)
         write_atomic(self._pack.index_path, index_bytes(index), durable=False)
@@ -131,8 +132,7 @@ class _Packing:
                 return
             with contextlib.suppress(OSError, pa.ArrowException, KeyError, ValueError):
                 place = self._files.place(self._pack.file(stem))
-                state = np.array([[place.changed, place.touched, place.size]])
-                if 0 < place.count <= MOST_BARS and settled(state)[0]:
+                if 0 < place.count <= MOST_BARS and settled(np.array([place.state]))[0]:
                     yield stem, place
 
     def _longer(self, times: np.ndarray, clock: str, calendar: Calendar) -> tuple[int, int]:
@@ -151,7 +151,7 @@ class _Packing:
         for stem, place in wanted:
             if self._cancelled():
                 break
-            arrays = {n: np.empty(place.count, dtype=np.int64 if n == "time" else np.float64) for n in NAMES}
+            arrays = {n: np.empty(place.count, dtype=kind_of(n)) for n in NAMES}
             try:
                 self._files.read(self._pack.file(stem), place, list(arrays), list(arrays.values()))
             except (DataProblem, OSError):
@@ -159,7 +159,7 @@ class _Packing:
             batch = pa.record_batch([pa.array(arrays[f.name]).cast(f.type) for f in _SCHEMA], schema=_SCHEMA)
             message = batch.serialize()
             row = np.zeros(WIDTH, dtype=np.int64)
-            row[[MODIFIED, CHANGED, SIZE, COUNT]] = place.changed, place.touched, place.size, place.count
+            row[[MODIFIED, CHANGED, SIZE, COUNT]] = *place.state, place.count
             row[CLOCK], row[CLEAN] = _number(self._clocks, place.clock), place.clean
             calendar = self._calendars[stem]
             row[CALENDAR] = _number(self._calendar_names, calendar_name(calendar))

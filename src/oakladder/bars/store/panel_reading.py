@@ -75,7 +75,7 @@ class Stored:
         made = np.empty((len(self.symbols), 4), dtype=np.int64)
         made[:, :3] = self.copies.states()
         for k, file in self.files.items():
-            made[k, :3] = file.place.changed, file.place.touched, file.place.size
+            made[k, :3] = file.place.state
         numbers = {c: int(calendar_name(c)[:15], 16) for c in set(self.calendars)}
         made[:, 3] = [numbers[c] for c in self.calendars]
         return made
@@ -114,7 +114,7 @@ class Stored:
     def _found_again(self, k: int) -> BarFile:
         """The file of which there was a copy. Raises `FileChanged` where it is another by now."""
         file = self.find(k)
-        if (file.place.changed, file.place.touched, file.place.size) != self.copies.state(k):
+        if file.place.state != self.copies.state(k):
             raise FileChanged(f"The bars of {file.symbol} were changed while they were read. Try again.")
         return file
 
