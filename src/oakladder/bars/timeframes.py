@@ -16,6 +16,9 @@ class BarUnit(Enum):
     MONTH = "mo"
 
 
+_ORDERS = {BarUnit.DAY: 10_000, BarUnit.WEEK: 70_000, BarUnit.MONTH: 300_000}
+
+
 @dataclass(frozen=True, slots=True)
 class Timeframe:
     """A bar length: ``count`` minutes, or one day, week or month."""
@@ -48,9 +51,7 @@ class Timeframe:
     @property
     def order(self) -> int:
         """Grows with the length of the bar: minutes for intraday bars, more than any of them for the others."""
-        return {BarUnit.MINUTES: self.count, BarUnit.DAY: 10_000, BarUnit.WEEK: 70_000, BarUnit.MONTH: 300_000}[
-            self.span
-        ]
+        return self.count if self.span is BarUnit.MINUTES else _ORDERS[self.span]
 
     def __str__(self) -> str:
         if self.span is not BarUnit.MINUTES:

@@ -40,6 +40,8 @@ class Timeline:
     _times: np.ndarray | None = None
     #: `longer.marks` of each timeframe that they were asked for.
     known_marks: dict[Timeframe, np.ndarray] = field(default_factory=dict)
+    #: What others have worked out of it alone, to find again.
+    facts: dict[Hashable, object] = field(default_factory=dict, compare=False, repr=False)
 
     def __len__(self) -> int:
         return len(self.calendars)

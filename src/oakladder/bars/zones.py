@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from functools import lru_cache
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
 DAY = 86_400
+#: Zones that count leap seconds, and second copies of the others, stand beside the zones under these names.
+_OTHER_CLOCKS = ("right", "posix", "posixrules")
 _FIRST_YEAR, _LAST_YEAR = 1970, 2100
 
 
@@ -37,13 +39,24 @@ class TimeZone:
 
 
 @lru_cache(maxsize=64)
+def is_zone(name: str) -> bool:
+    """Whether there is a zone of that name; to look one up is much quicker than to list them all."""
+    if name.partition("/")[0] in _OTHER_CLOCKS:
+        return False
+    try:
+        ZoneInfo(name)
+    except (KeyError, ValueError, OSError):
+        return False
+    return True
+
+
+@lru_cache(maxsize=64)
 def zone_of(name: str) -> TimeZone:
     """A zone by its name. Raises `ZoneInfoNotFoundError` (a `KeyError`) for an unknown one."""
     info = ZoneInfo(name)
 
     def offset(t: int) -> int:
-        moment = datetime(1970, 1, 1, tzinfo=UTC) + timedelta(seconds=t)
-        return int(moment.astimezone(info).utcoffset().total_seconds())  # type: ignore[union-attr]
+        return int(datetime.fromtimestamp(t, info).utcoffset().total_seconds())  # type: ignore[union-attr]
 
     begin = int(datetime(_FIRST_YEAR, 1, 2, tzinfo=UTC).timestamp())
     end = int(datetime(_LAST_YEAR, 1, 1, tzinfo=UTC).timestamp())
@@ -55,6 +68,10 @@ def zone_of(name: str) -> TimeZone:
         low, high = t, t + step
         while high - low > 1:
             middle = (low + high) // 2
+            if high - low > 1800:
+                middle -= middle % 900  # nearly all changes are at whole quarters of an hour
+            elif high % 900 == 0 and offset(high - 1) == values[-1]:
+                break
             low, high = (middle, high) if offset(middle) == values[-1] else (low, middle)
         moments.append(high)
         values.append(offset(high))

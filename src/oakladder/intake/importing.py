@@ -20,10 +20,10 @@ from oakladder.bars.resample import MERGES
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.amend import restamped
 from oakladder.bars.store.guess import calendar_of, tick_of
-from oakladder.bars.store.info import OWN, SymbolInfo, zones
+from oakladder.bars.store.info import OWN, SymbolInfo
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, BarUnit, Timeframe
-from oakladder.bars.zones import DAY
+from oakladder.bars.zones import DAY, is_zone
 from oakladder.disk import why
 from oakladder.intake.closed_days import closed_every_year, recognise
 from oakladder.intake.file_layout import TableLayout, guess
@@ -173,7 +173,7 @@ def timeframe_of(times: np.ndarray) -> Timeframe:
 
 def session_calendar(zone: str, session: str | None) -> Calendar:
     """A calendar of a zone with regular hours such as ``09:00-15:30``. Raises `DataProblem`."""
-    if zone not in zones():
+    if not is_zone(zone):
         raise DataProblem(f"`{zone}` is no time zone. Write UTC or a name such as WET.")
     return Calendar(zone) if session is None else with_hours(Calendar(zone), hours_of(session))
 

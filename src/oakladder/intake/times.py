@@ -10,8 +10,7 @@ import pyarrow as pa
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.files import EARLIEST, LATEST
-from oakladder.bars.store.info import zones
-from oakladder.bars.zones import DAY, zone_of
+from oakladder.bars.zones import DAY, is_zone, zone_of
 from oakladder.intake import arrow_compute as pc
 
 #: Forms of times, tried in this order; the empty one is ISO 8601.
@@ -157,6 +156,6 @@ def to_utc(local: np.ndarray, zone: str) -> np.ndarray:
     """Clock times of a zone, as seconds since 1970, in UTC. Raises `DataProblem` for an unknown zone."""
     if zone == "UTC":
         return local
-    if zone not in zones():
+    if not is_zone(zone):
         raise DataProblem(f"`{zone}` is no time zone. Write UTC or a name such as WET.")
     return zone_of(zone).utc(local)

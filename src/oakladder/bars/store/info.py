@@ -12,6 +12,7 @@ import msgspec
 from oakladder.bars.calendar_words import is_sound
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import BarUnit, Timeframe
+from oakladder.bars.zones import is_zone
 
 #: Who has made a symbol: the user, by an import, or the demo market.
 OWN, DEMO = "", "demo"
@@ -77,7 +78,7 @@ def calendar_of_text(text: str) -> Calendar:
         made = msgspec.json.decode(text, type=Calendar)
     except (msgspec.MsgspecError, RecursionError) as error:
         raise ValueError(f"no calendar: {error}") from None
-    if made.zone not in zones():
+    if not is_zone(made.zone):
         raise ValueError(f"there is no time zone {made.zone}")
     if not is_sound(made):
         raise ValueError("hours that make no sense")

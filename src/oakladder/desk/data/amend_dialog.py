@@ -22,6 +22,7 @@ from oakladder.bars.calendar_words import closed_days, closed_text, hours_of, ho
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.amend import Change
 from oakladder.bars.store.info import SymbolInfo, zones
+from oakladder.bars.zones import is_zone
 from oakladder.disk import why
 
 #: What symbols usually are; anything else can be typed.
@@ -157,7 +158,7 @@ class AmendDialog(QDialog):
     def _read(self) -> Change:
         step = tick_in(self.tick.text())
         zone = self.zone.currentText().strip() or None
-        if zone is not None and zone not in zones():
+        if zone is not None and not is_zone(zone):
             raise DataProblem(f"`{zone}` is no time zone. Write UTC or a name such as WET.")
         return Change(
             self.name.text().strip() or None,
