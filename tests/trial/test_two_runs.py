@@ -14,10 +14,13 @@ from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.engine import two_runs
+from oakladder.engine.kept_values import Kept
 from oakladder.rung import Program, compile_script
 from oakladder.rung.problems import Cancelled
 from oakladder.trial import trades as finding
+from oakladder.trial.sweeps.running import Task, swept
 from oakladder.trial.trades import Trades, find_trades
+from oakladder.trial.trial import ground_of
 from trial.random_rules import market, random_case
 
 SEEDS = st.integers(0, 100_000)
@@ -56,6 +59,9 @@ def compare(text: str, panel: Panel, lanes: int, given_settings: dict[str, objec
     assert two_runs.pays(program, panel, True)
     one = in_one_run(program, panel, given_settings)
     same(one, find_trades(program, panel, given_settings, thorough=True, lanes=lanes))
+    for kept in (Kept(), Kept(info.name for info in program.settings[::2])):  # kept at once, or when it comes again
+        for _ in range(3):
+            same(one, find_trades(program, panel, given_settings, thorough=True, lanes=lanes, kept=kept))
     return len(one)
 
 
@@ -131,3 +137,91 @@ def test_days_without_an_order_or_a_position_are_passed_over_only_where_nothing_
         assert split[name].idle is None  # type: ignore[union-attr]
     at_clock = "trade t long\n    enter when close > open\n    flat by 12:00"
     assert compile_script("rung 1\n" + at_clock).split.idle is None  # type: ignore[union-attr]
+
+
+#: A length that the signals rest on, and two that only what is done with a position rests on.
+LENGTHS = """
+setting n = 5 range 2..30
+setting far = 2 range 1..9
+setting bars = 9 range 1..40
+trade ride long
+    enter when close > sma(close, n)
+    leave when close < ema(close, n)
+    stop far * atr(9)
+    at most bars bars
+"""
+
+
+@given(
+    st.lists(
+        st.fixed_dictionaries(
+            {"n": st.sampled_from([3, 7]), "far": st.sampled_from([1, 3]), "bars": st.integers(1, 4)}
+        ),
+        min_size=2,
+        max_size=9,
+    ),
+    st.booleans(),
+    st.sampled_from([(), ("n",), ("far",), ("bars", "far"), ("n", "far", "bars"), ("unknown",)]),
+)
+@settings(max_examples=20, deadline=None)
+def test_what_variants_share_changes_no_trade(
+    variants: list[dict[str, object]], in_parts: bool, varying: tuple[str, ...]
+) -> None:
+    program, kept = compile_script("rung 1\n" + LENGTHS), Kept(varying)
+    panels = [a_market(3, 20, "1d"), a_market(9, 20, "1d")]
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(two_runs, "PART_BARS", 900 if in_parts else 600_000)
+        for k, variant in enumerate(variants):
+            panel = panels[k // 4 % 2]  # now and then over other bars
+            same(
+                in_one_run(program, panel, variant),
+                find_trades(program, panel, variant, thorough=True, lanes=0, kept=kept),
+            )
+
+
+def test_signals_are_worked_out_once_for_variants_of_what_is_done_with_a_position(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    runs: list[int] = []
+    carry_out = two_runs.carry_out
+    monkeypatch.setattr(two_runs, "carry_out", lambda *a, **k: (runs.append(1), carry_out(*a, **k))[1])
+    program, panel = compile_script("rung 1\n" + LENGTHS), a_market(3, 20, "1d")
+    task = Task(program, ground_of(panel))
+    figures = [row.figures for row in swept(task, [{"bars": float(k)} for k in range(1, 30)])]
+    assert len(runs) == 1
+    assert len({f["net"] for f in figures}) > 5
+    list(swept(task, [{"n": float(k)} for k in range(12, 22)]))
+    assert len(runs) == 1 + 1 + 10  # the average range is the same for all
+    list(swept(task, [{"n": n, "bars": float(k)} for n in (3.0, 4.0) for k in range(1, 9)]))
+    assert len(runs) == 12 + 1 + 2 * 2  # what comes a second time is kept
+    with ThreadPoolExecutor(3) as pool:
+        again = [row.figures for row in swept(task, [{"bars": float(k)} for k in range(1, 30)], executor=pool)]
+    assert again == figures
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "setting x = 3 range 1..9\nlet go = close > close[x]",
+        "setting x = 3 range 1..9\nlet go = close > highest(high, x + 2)[1]",
+        "setting x = 3 range 1..9\nlet go = close[1] + x > close",
+        "setting x = yes\nlet go = if x then close > open else close < open",
+        'setting x = "a" choose "a", "b"\nlet go = close > open and x == "a"',
+        "setting x = 1w\nlet go = close > close on x",
+        "setting x = 09:30\nlet go = clock >= x and close > open",
+        "setting x = close choose close, hl2, ohlc4\nlet go = x > sma(x, 4)",
+        "setting x = 3 range 1..9\nfresh sum = 0\nfor k in 0..x\n    set sum = sum + close[k]\nlet go = sum > 4 * close",
+        "setting x = 3 range 1..9\nkeep held = 0\nif close > open\n    set held = x\nlet go = held > bar mod 5",
+        "setting x = 3 range 1..9\ndefine f(n)\n    let a = ema(close, n)\n    give a, a[x]\nlet a, b = f(4)\nlet go = a > b",
+    ],
+)
+def test_a_value_rests_on_every_setting_that_it_is_made_of(text: str) -> None:
+    """Whatever way a setting takes into a value; one that only what is done with a position rests on is none of them."""
+    rule = (
+        text
+        + "\nsetting far = 2 range 1..9\ntrade t long\n    enter when go\n    stop far * atr(5)\n    at most 3 bars"
+    )
+    program = compile_script("rung 1\n" + rule)
+    assert program.split is not None
+    under = [program.settings_under(op) for op in program.split.values]
+    assert frozenset().union(*under) == {"x"} and any("x" not in names for names in under)

@@ -46,6 +46,15 @@ def grouped(panel: Panel, lanes: int, begun: np.ndarray | None = None) -> Groups
     Symbols that leave out another number of earlier bars, or go on after another number (``begun``), never share a
     group: their windows are in another phase.
     """
+    if panel.skipped is not None or begun is not None:
+        return _grouped(panel, lanes, begun)
+    facts, key = panel.timeline.facts, ("groups", lanes)
+    if key not in facts:  # one variant of a rule after the other runs over the same bars
+        facts[key] = _grouped(panel, lanes, None)
+    return facts[key]  # type: ignore[return-value]
+
+
+def _grouped(panel: Panel, lanes: int, begun: np.ndarray | None) -> Groups:
     sizes, parts = panel.timeline.sizes, panel.timeline.parts
     times = np.arange(len(panel)) if parts is None else np.fromiter(map(id, parts), dtype=np.int64, count=len(parts))
     skipped = panel.skipped if panel.skipped is not None else np.zeros(len(panel), dtype=np.int64)

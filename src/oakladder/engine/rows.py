@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ctypes
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -13,9 +13,13 @@ from oakladder.rung.native import compile as native
 from oakladder.rung.native.variant import Variant, fixed_array, make_variant
 from oakladder.rung.plan.fixed import evaluate_fixed
 from oakladder.rung.plan.inputs import BarColumn, FineColumn, Input
-from oakladder.rung.plan.layout import lay_out
+from oakladder.rung.plan.layout import StateLayout, lay_out
 from oakladder.rung.plan.ops import Op, Plan
+from oakladder.rung.plan.part import part_of
 from oakladder.rung.reference import Runner
+
+#: So many layouts of a code are remembered.
+_MOST_LAID = 8
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,11 +29,15 @@ class RowCode:
     plan: Plan
     variant: Variant
     results: tuple[Op, ...]
+    #: How it was laid out for the settings of before: one trial after the other has the same.
+    _laid: dict[tuple[float, ...], tuple[dict[Op, object], StateLayout]] = field(
+        default_factory=dict, compare=False, repr=False
+    )
 
     @classmethod
     def of(cls, plan: Plan, results: tuple[Op, ...]) -> RowCode:
         """Compiles a plan."""
-        return cls(plan, make_variant(plan, list(results), set(results)), results)
+        return cls(plan, make_variant(part_of(plan, results), results), results)
 
     def run(
         self,
@@ -45,9 +53,7 @@ class RowCode:
         """
         variant = self.variant
         state = variant.state
-        wanted = [*variant.fixed, *(cells.size for cells in state.cells), *(op for op in variant.live.ops if op.fixed)]
-        fixed = evaluate_fixed(wanted, dict(settings))
-        layout = lay_out(self.plan, variant.live, state, fixed)
+        fixed, layout = self._laid_out(settings)
         rows = int(offsets[-1])
         outs = [np.empty(rows) for _ in variant.leaves]
         given: dict[Input | FineColumn, np.ndarray] = {
@@ -79,3 +85,17 @@ class RowCode:
             )
         made = dict(zip(variant.leaves, outs, strict=True))
         return [made[op] for op in self.results]
+
+    def _laid_out(self, settings: Mapping[str, float]) -> tuple[dict[Op, object], StateLayout]:
+        key = tuple(settings.values())
+        known = self._laid.get(key)
+        if known is None:
+            variant = self.variant
+            sizes = [cells.size for cells in variant.state.cells]
+            wanted = [*variant.fixed, *sizes, *(op for op in variant.live.ops if op.fixed)]
+            fixed = evaluate_fixed(wanted, dict(settings))
+            known = fixed, lay_out(self.plan, variant.live, variant.state, fixed)
+            if len(self._laid) >= _MOST_LAID:
+                self._laid.clear()
+            self._laid[key] = known
+        return known

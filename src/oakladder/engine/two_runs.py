@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
+from dataclasses import dataclass
 from typing import TypeVar
 
 import numpy as np
 
 from oakladder.bars.panel import Panel
 from oakladder.engine.freed import keep_freed_memory
+from oakladder.engine.kept_values import Kept
 from oakladder.engine.prepare import BoundCode, Job, empty_out, is_large, prepare
 from oakladder.engine.run import Result, carry_out
 from oakladder.rung.plan.inputs import BarColumn
@@ -43,13 +45,14 @@ def parts_in_two_runs(
     cancelled: Callable[[], bool] | None = None,
     progress: Callable[[float], None] | None = None,
     lanes: int | None = None,
+    kept: Kept | None = None,
 ) -> Iterator[tuple[int, T]]:
-    """What is read of the results of parts of a panel, in order, each with the place of its first bar. Nothing of a result
-    may be kept: the next part is written over it. Raises `RunProblem` or `Cancelled`.
+    """What is read of the results of parts of a panel, in order, each with the number of its first symbol. Nothing of a
+    result may be kept: the next part is written over it. Raises `RunProblem` or `Cancelled`.
     """
     keep_freed_memory()
-    first = program.variant(list(program.split.values)) if program.split is not None else None
-    assert first is not None
+    assert program.split is not None
+    first = program.variant(list(program.split.values))
     second = program.variant(roots, program.split)
     names = {what.name: None for v in (first, second) for what in v.code.inputs if isinstance(what, BarColumn)}
     panel.fetch(names)
@@ -57,17 +60,27 @@ def parts_in_two_runs(
         panel.column(name)
 
     rooms = threading.local()
+    shares = kept.shares(program, panel) if kept is not None else [program.split.values]
 
     def work(part: tuple[int, int]) -> T:
         if cancelled is not None and cancelled():
             raise Cancelled
         if not hasattr(rooms, "room"):
             rooms.room = _Room()
-        return read(_both(program, panel.among(*part), settings, roots, cancelled, lanes, rooms.room))
+        run = _Run(program, panel if part == (0, len(panel)) else panel.among(*part), settings, cancelled, rooms.room)
+        given: dict[Op, np.ndarray] = {}
+        for k, values in enumerate(shares):
+            found = kept.known(program, panel, part, k, settings) if kept is not None else None
+            if found is None:
+                found = run.first(values, lanes)
+                if kept is not None:
+                    kept.seen(program, panel, part, k, settings, found)
+            given |= found
+        return read(run.second(roots, given))
 
     parts = _parts(panel)
     for part, made in zip(parts, executor.map(work, parts) if executor else map(work, parts), strict=True):
-        yield int(panel.offsets[part[0]]), made
+        yield part[0], made
         if progress is not None:
             progress(int(panel.offsets[part[1]]) / max(panel.size, 1))
 
@@ -102,26 +115,30 @@ def _parts(panel: Panel) -> list[tuple[int, int]]:
     return made
 
 
-def _both(
-    program: Program,
-    panel: Panel,
-    settings: Mapping[str, object] | None,
-    roots: list[Op],
-    cancelled: Callable[[], bool] | None,
-    lanes: int | None,
-    room: _Room,
-) -> Result:
-    assert program.split is not None
-    values = list(program.split.values)
-    given: dict[Op, np.ndarray] = {}
-    if values:
-        first = prepare(program, panel, settings, values)
-        known = room.of(first)
-        carry_out(first, known, cancelled=cancelled, thorough=True, lanes=lanes)
-        given = dict(zip(first.variant.leaves, known, strict=True))
-    job = prepare(program, panel, settings, roots, given=given)
-    outs = room.of(job)
-    BoundCode(job, outs, thorough=True)(0, len(panel))
-    made = Result(program, panel, [], dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
-    made.pieces = panel.starts[:1]
-    return made
+@dataclass(frozen=True, slots=True)
+class _Run:
+    """Both runs over a part of a panel."""
+
+    program: Program
+    panel: Panel
+    settings: Mapping[str, object] | None
+    cancelled: Callable[[], bool] | None
+    room: _Room
+
+    def first(self, values: Sequence[Op], lanes: int | None) -> dict[Op, np.ndarray]:
+        """Values that no position touches."""
+        if not values:
+            return {}
+        job = prepare(self.program, self.panel, self.settings, list(values))
+        made = self.room.of(job)
+        carry_out(job, made, cancelled=self.cancelled, thorough=True, lanes=lanes)
+        return dict(zip(job.variant.leaves, made, strict=True))
+
+    def second(self, roots: list[Op], given: Mapping[Op, np.ndarray]) -> Result:
+        """What follows from orders and positions."""
+        job = prepare(self.program, self.panel, self.settings, roots, given=given)
+        outs = self.room.of(job)
+        BoundCode(job, outs, thorough=True)(0, len(self.panel))
+        made = Result(self.program, self.panel, [], dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
+        made.pieces = self.panel.starts[:1]
+        return made

@@ -16,10 +16,9 @@ from oakladder.rung.lower.frames import Trace
 from oakladder.rung.lower.lowering import Known, lower
 from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.plan.fixed import evaluate_fixed
-from oakladder.rung.plan.live import live
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, Op, Output, Plan, leaves, under
+from oakladder.rung.plan.part import Part, part_of, settings_of
 from oakladder.rung.plan.sizes import sizes_of
-from oakladder.rung.plan.state import map_state
 from oakladder.rung.problems import Problem, RunProblem, ScriptError, Span, did_you_mean
 from oakladder.rung.read.blocks import parse
 from oakladder.rung.settings import SettingInfo, fitting_value, setting_info
@@ -48,6 +47,10 @@ class Program:
     #: What makes the same program once more with trades filled minute by minute.
     _finer: Callable[[], Program] | None = None
     _variants: dict[tuple[tuple[int, ...], tuple[int, ...]], Variant] = field(default_factory=dict)
+    #: The same by what was asked for, which is found sooner.
+    _asked: dict[tuple[tuple[Op, ...], bool], Variant] = field(default_factory=dict)
+    #: What everything that it shows is read out of, and the part of the plan for that.
+    _whole: tuple[list[Op], Part] | None = None
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
     @cached_property
@@ -92,15 +95,30 @@ class Program:
 
     def variant(self, roots: Sequence[Op], split: Split | None = None) -> Variant:
         """The code for some values, compiled on first use; with a split, for its second run."""
+        asked = (tuple(roots), split is not None)
+        found = self._asked.get(asked)
+        if found is None:
+            found = self._asked[asked] = self._variant(roots, split)
+        return found
+
+    def _variant(self, roots: Sequence[Op], split: Split | None) -> Variant:
         from oakladder.rung.native.variant import make_variant  # loads the compiler
 
-        wanted = {leaf for root in roots for leaf in leaves(root)}
+        plain = [leaf for root in roots for leaf in leaves(root)]
         given, idle = (split.given, split.idle) if split is not None else (frozenset(), None)
-        key = (tuple(sorted(id(op) for op in wanted)), tuple(sorted(id(op) for op in given)))
+        key = (tuple(sorted({id(op) for op in plain})), tuple(sorted(id(op) for op in given)))
         with self._lock:
             if key not in self._variants:
-                self._variants[key] = make_variant(self.plan, list(roots), wanted, given, idle)
+                if self._whole is not None and not given and plain == self._whole[0]:
+                    part = self._whole[1]
+                else:
+                    part = part_of(self.plan, plain, given, idle)
+                self._variants[key] = make_variant(part, plain)
             return self._variants[key]
+
+    def settings_under(self, op: Op) -> frozenset[str]:
+        """The settings that a value rests on."""
+        return settings_of(part_of(self.plan, [op]))
 
     def fixed_values(self, variant: Variant, roots: Sequence[Op], settings: Mapping[str, object]) -> dict[Op, object]:
         """The fixed values that a run needs."""
@@ -282,8 +300,9 @@ def _check_sizes(program: Program) -> None:
     roots = [op for output in plan.outputs for op in output.roles.values()]
     roots += plan.trading.roots if plan.trading is not None else []
     plain = [leaf for root in roots for leaf in leaves(root) if leaf.domain is None or leaf.domain.foreign is None]
-    needed = live(plan.domains, plain)
-    state = map_state(needed)
+    part = part_of(plan, plain)
+    needed, state = part.live, part.state
+    program._whole = plain, part
     wanted = [op for op in needed.ops if op.fixed]
     wanted += [fold.length for fold in state.folds] + [lag for r in state.rings for lag in r.lags if lag.fixed]
     wanted += [demand.value for demand in plan.demands]

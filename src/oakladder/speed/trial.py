@@ -176,9 +176,15 @@ def _market() -> list[Row]:
     signals, rule = compile_script(SIGNALS), compile_script(RULE)
     ground = ground_of(panel)
     together, apart = Account(), Account(apart=True)
+    broker, out = hand_written(), np.empty((panel.size, 4))
+    prices = [panel.columns[n] for n in ("open", "high", "low", "close")]
+    assert rule.split is not None
+    read = list(rule.split.values)
     taken = side_by_side(
         {
             "signals": lambda: run(signals, panel),
+            "read": lambda: run(rule, panel, outputs=[], extra=read),
+            "by hand": lambda: broker(*prices, panel.starts, panel.ends, 9, 30, out),
             "trades": lambda: find_trades(rule, panel),
             "together": lambda: put_on_trial(rule, ground, together),
             "apart": lambda: put_on_trial(rule, ground, apart),
@@ -197,6 +203,8 @@ def _market() -> list[Row]:
 
     return [
         row("signals of the trade example, 5,000 × 2,520", "signals", ""),
+        row("  all that its trades read: the signals and an average range", "read", ""),
+        row("  a hand-written loop with these trades, no log, no account", "by hand", ""),
         row(f"  with their {count:,} trades", "trades", ""),
         row("  trades and figures, one account", "together", "≤ 1.5 ×"),
         row("  trades and figures, each symbol apart", "apart", "≤ 1.5 ×"),

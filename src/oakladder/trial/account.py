@@ -67,18 +67,25 @@ def _sized(
     trades: Trades, account: Account, grid: Grid, paid: np.ndarray, got: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
     """The units of each trade, and what became of it."""
-    which, is_entry = _one_by_one(trades) if account.apart else _by_moments(trades, grid)
-    moment = grid.at[np.where(is_entry, trades.entered[which], trades.left[which])] if len(which) else which
-    symbol = trades.symbol[which]
-    symbols = len(trades.panel)
+    count, symbols = len(trades), len(trades.panel)
+    closed = np.flatnonzero(trades.closed)
+    moments = grid.at[np.concatenate([trades.entered, trades.left[closed]])]
+    order = _one_by_one(trades, closed) if account.apart else _by_moments(trades, closed, moments)
+
+    def ordered(of_entries: np.ndarray, of_exits: np.ndarray) -> np.ndarray:
+        return np.concatenate([of_entries, of_exits])[order]
+
+    which = ordered(np.arange(count), closed)
+    moment, symbol = moments[order], trades.symbol[which]
     offsets = np.array([0, len(which)], dtype=np.int64)
     row = moment - 1
     if account.apart:
         offsets = np.searchsorted(symbol, np.arange(symbols + 1)).astype(np.int64)
         row = row + symbol * len(grid)
+    is_entry = order < count
     columns = {
         "is_entry": is_entry,
-        "price": np.where(is_entry, paid[which], got[which]),
+        "price": ordered(paid, got[closed]),
         "side": trades.side[which],
         "symbol": np.zeros(len(which)) if account.apart else symbol,
         "moment": moment,
@@ -101,35 +108,42 @@ def _sized(
         "stride": float(len(grid)),
     }
     units, taken = ledger().run(columns, offsets, settings)
-    made_units, made_taken = np.full(len(trades), np.nan), np.zeros(len(trades), dtype=np.int64)
-    made_units[which[is_entry]] = units[is_entry]
-    made_taken[which[is_entry]] = taken[is_entry].astype(np.int64)
+    made_units, made_taken = np.full(count, np.nan), np.zeros(count, dtype=np.int64)
+    entries = which[is_entry]
+    made_units[entries] = units[is_entry]
+    made_taken[entries] = taken[is_entry].astype(np.int64)
     return made_units, made_taken
 
 
-def _one_by_one(trades: Trades) -> tuple[np.ndarray, np.ndarray]:
-    """Entries and exits of each symbol as they come: the number of the trade, and whether it is an entry."""
-    which = np.repeat(np.arange(len(trades)), 2)
-    is_entry = np.tile([True, False], len(trades))
-    there = is_entry | trades.closed[which]
-    return which[there], is_entry[there]
+# Events are numbered: first the entries of all trades, then the exits of those that are closed.
 
 
-def _by_moments(trades: Trades, grid: Grid) -> tuple[np.ndarray, np.ndarray]:
-    """Entries and exits of all symbols by time, what leaves first and then by rank and symbol."""
+def _one_by_one(trades: Trades, closed: np.ndarray) -> np.ndarray:
+    """Entries and exits of each symbol as they come: the numbers of the events in order."""
     count = len(trades)
-    closed = np.flatnonzero(trades.closed)
-    which = np.concatenate([np.arange(count), closed])
-    is_entry = np.arange(len(which)) < count
-    bar = np.concatenate([trades.entered, trades.left[closed]])
-    keys = grid.at[bar] * 8 if len(bar) else bar
-    keys = keys + np.concatenate([_entry_phase(trades), _exit_phase(trades)[closed]])
+    exits = np.full(count, -1)
+    exits[closed] = count + np.arange(len(closed))
+    events = np.column_stack([np.arange(count), exits]).ravel()
+    return events[events >= 0]
+
+
+def _by_moments(trades: Trades, closed: np.ndarray, moments: np.ndarray) -> np.ndarray:
+    """Entries and exits of all symbols by time, what leaves first and then by rank and symbol: the numbers of the events
+    in order. ``moments`` are those of the events."""
+    keys = moments * 8 + np.concatenate([_entry_phase(trades), _exit_phase(trades)[closed]])
     if any(rule.has_rank for rule in trades.rules):
-        rank = np.where(is_entry & ~np.isnan(trades.rank[which]), -trades.rank[which], np.inf)
-        order = np.lexsort((trades.symbol[which], rank, keys))
-    else:
-        order = np.argsort(keys, kind="stable")  # trades stand by symbol
-    return which[order], is_entry[order]
+        rank = np.where(np.isnan(trades.rank), np.inf, -trades.rank)
+        symbol = np.concatenate([trades.symbol, trades.symbol[closed]])
+        return np.lexsort((symbol, np.concatenate([rank, np.full(len(closed), np.inf)]), keys))
+    return in_order(keys)  # trades stand by symbol
+
+
+def in_order(keys: np.ndarray) -> np.ndarray:
+    """The places of whole numbers from the smallest to the largest, equal ones as they stand. Small ones are told apart
+    more quickly, digit by digit."""
+    if len(keys) and int(keys.max()) < 1 << 16 and int(keys.min()) >= 0:
+        keys = keys.astype(np.uint16)
+    return np.argsort(keys, kind="stable")
 
 
 def _entry_phase(trades: Trades) -> np.ndarray:
@@ -140,7 +154,7 @@ def _entry_phase(trades: Trades) -> np.ndarray:
 def _exit_phase(trades: Trades) -> np.ndarray:
     """When in its bar a trade is left: 0 at the open, 2 inside (4 behind an entry inside the same bar), 5 at the close."""
     inside = np.where(trades.inside & (trades.entered == trades.left), 4, 2)
-    return np.select([trades.moment == Moment.OPEN, trades.moment == Moment.CLOSE], [0, 5], inside)
+    return np.where(trades.moment == Moment.OPEN, 0, np.where(trades.moment == Moment.CLOSE, 5, inside))
 
 
 def _with_results(

@@ -48,18 +48,18 @@ def equity_of(book: Book, first: int = 0) -> Equity:
     cash = np.bincount(entered, -side * units * paid - costs.of_fills(units, paid), size)
     out = side * units * got - costs.of_fills(units, got)
     cash += np.bincount(left[closed], out[closed], size)
-    value, positions = np.zeros(size), np.zeros(size)
+    positions = np.cumsum(np.bincount(entered, minlength=size) - np.bincount(left[closed], minlength=size))
+    value = np.zeros(size)
     for part in range(0, len(taken), _TOGETHER):
         some = slice(part, part + _TOGETHER)
-        _add_held(value, positions, (entered[some], left[some], (side * units)[some]), grid.closes, symbol[some])
+        _add_held(value, (entered[some], left[some], (side * units)[some]), grid.closes, symbol[some])
     curve = book.start + np.cumsum(cash) + value
     held = book.start * grid.held
-    return Equity(grid.times[first:], curve[first:], held[first:], positions[first:], book.start)
+    return Equity(grid.times[first:], curve[first:], held[first:], positions[first:].astype(np.float64), book.start)
 
 
 def _add_held(
     value: np.ndarray,
-    positions: np.ndarray,
     trades: tuple[np.ndarray, np.ndarray, np.ndarray],
     closes: np.ndarray,
     symbol: np.ndarray,
@@ -71,6 +71,4 @@ def _add_held(
     begins = np.cumsum(lengths) - lengths
     at = np.arange(total) + np.repeat(entered - begins, lengths)
     place = at + np.repeat(symbol * closes.shape[1], lengths)
-    size = len(value)
-    value += np.bincount(at, np.repeat(units, lengths) * closes.ravel()[place], size)
-    positions += np.bincount(at, minlength=size)
+    value += np.bincount(at, np.repeat(units, lengths) * closes.ravel()[place], len(value))

@@ -12,7 +12,7 @@ import numpy as np
 
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeline import Timeline
-from oakladder.trial.account import Book
+from oakladder.trial.account import Book, in_order
 from oakladder.trial.equity import Equity
 from oakladder.trial.excursions import excursions
 from oakladder.trial.trades import Trades
@@ -137,7 +137,7 @@ def figures_of(book: Book, results: Results, equity: Equity) -> dict[str, Value]
     done = np.flatnonzero(book.done)
     net = book.net[done]
     made |= of_trades(net, results.ratio[done], results.risks[done], results.bars[done])
-    won = net[np.argsort(_exit_moments(book, done), kind="stable")] > 0
+    won = net[in_order(_exit_moments(book, done))] > 0
     made |= {"longest_win": float(_longest(won)), "longest_loss": float(_longest(~won))}
     made |= _of_costs(book)
     made |= of_curve(equity, book.trades.panel.timeline)
@@ -154,12 +154,12 @@ def of_trades(net: np.ndarray, ratio: np.ndarray, risks: np.ndarray, bars: np.nd
     if not count:
         return {"trades": 0.0, "net": 0.0}
     won, lost = net[net > 0], net[net <= 0]
-    known = risks[~np.isnan(risks)]
+    known, ratios = risks[~np.isnan(risks)], ratio[~np.isnan(ratio)]
     return {
         "trades": float(count),
         "winners": len(won) / count,
         "profit_factor": float(won.sum() / -lost.sum()) if lost.sum() < 0 else math.nan,
-        "average": float(np.nanmean(ratio)) if not np.isnan(ratio).all() else math.nan,
+        "average": float(ratios.mean()) if len(ratios) else math.nan,
         "average_money": float(net.mean()),
         "average_winner": float(won.mean()) if len(won) else math.nan,
         "average_loser": float(lost.mean()) if len(lost) else math.nan,

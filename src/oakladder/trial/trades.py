@@ -9,6 +9,7 @@ from dataclasses import dataclass, fields
 import numpy as np
 
 from oakladder.bars.panel import Panel
+from oakladder.engine.kept_values import Kept
 from oakladder.engine.run import Result, run
 from oakladder.engine.two_runs import parts_in_two_runs, pays
 from oakladder.rung import tree as t
@@ -123,9 +124,10 @@ def find_trades(
     reference: bool = False,
     thorough: bool = False,
     lanes: int | None = None,
+    kept: Kept | None = None,
 ) -> Trades:
-    """The trades of a script over every symbol of a panel; ``thorough`` waits for thoroughly compiled code, and for
-    ``lanes`` see `run`. Raises `RunProblem` or `Cancelled`."""
+    """The trades of a script over every symbol of a panel; ``thorough`` waits for thoroughly compiled code, for ``lanes``
+    see `run`, ``kept`` keeps what variants share. Raises `RunProblem` or `Cancelled`."""
     plan = trading_of(program)
     check_timeframe(program, panel)
     if not reference and pays(program, panel, thorough):
@@ -134,13 +136,14 @@ def find_trades(
             panel,
             settings,
             plan.roots,
-            lambda result: _rows(result.arrays[plan.rows], result.pieces),
+            trades_of,
             executor=executor,
             cancelled=cancelled,
             progress=progress,
             lanes=lanes,
+            kept=kept,
         )
-        return _matched(panel, plan, np.concatenate([_placed(rows, first) for first, rows in parts]))
+        return _joined(panel, list(parts))
     done = run(
         program,
         panel,
@@ -163,15 +166,28 @@ def trades_of(result: Result) -> Trades:
     return _matched(result.panel, plan, _rows(result.arrays[plan.rows], result.pieces))
 
 
-def _placed(rows: np.ndarray, first: int) -> np.ndarray:
-    """Rows of a part of a panel that begins with bar ``first``, with their places in the whole."""
-    rows[:, Column.PLACE] += first
-    return rows
+def _joined(panel: Panel, parts: list[tuple[int, Trades]]) -> Trades:
+    """Trades of parts of a panel, each with the number of its first symbol, as those of the whole."""
+    if len(parts) == 1:
+        return parts[0][1]
+    bars = [int(panel.offsets[first]) for first, _ in parts]
+    shifts = {"symbol": [first for first, _ in parts]} | dict.fromkeys(
+        ("decided", "entered", "touched_at", "contradicted_at"), bars
+    )
+    columns: dict[str, np.ndarray] = {}
+    for name in (f.name for f in fields(Trades) if f.name not in ("panel", "rules")):
+        some = [getattr(trades, name) for _, trades in parts]
+        if name == "left":
+            some = [np.where(places >= 0, places + by, -1) for places, by in zip(some, bars, strict=True)]
+        elif name in shifts:
+            some = [places + by for places, by in zip(some, shifts[name], strict=True)]
+        columns[name] = np.concatenate(some)
+    return Trades(panel=panel, rules=parts[0][1].rules, **columns)
 
 
 def _rows(rows: np.ndarray, pieces: np.ndarray) -> np.ndarray:
     """What was written of a log: the rows of each call stand end to end from its first bar on, up to one of 0."""
-    made = []
+    made = [rows[:0]] if not len(pieces) else []
     for start in (ROWS_A_BAR * pieces).tolist():
         at, step = start, _BLOCK
         while at < len(rows):
@@ -181,7 +197,7 @@ def _rows(rows: np.ndarray, pieces: np.ndarray) -> np.ndarray:
                 break
             at, step = at + step, step * 2
         made.append(rows[start:at])
-    return np.concatenate(made) if made else rows[:0]
+    return np.concatenate(made) if len(made) != 1 else made[0]
 
 
 def _matched(panel: Panel, plan: TradingPlan, rows: np.ndarray) -> Trades:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from oakladder.bars.panel import Panel
+from oakladder.engine.kept_values import Kept
 from oakladder.rung.program import Program
 from oakladder.trial.account import Book, keep_book
 from oakladder.trial.equity import Equity, equity_of
@@ -89,8 +90,10 @@ def put_on_trial(
     cancelled: Callable[[], bool] | None = None,
     progress: Callable[[float], None] | None = None,
     thorough: bool = False,
+    kept: Kept | None = None,
 ) -> Trial:
-    """Puts a script with trades on trial; ``thorough`` pays where many trials of it are to come. Raises `RunProblem` where it cannot run or takes no position, `Cancelled`."""
+    """Puts a script with trades on trial; ``thorough`` pays where many trials of it are to come, and ``kept`` keeps what
+    they share. Raises `RunProblem` where it cannot run or takes no position, `Cancelled`."""
     account.check()
     trades = find_trades(
         program,
@@ -100,6 +103,7 @@ def put_on_trial(
         cancelled=cancelled,
         progress=progress,
         thorough=thorough,
+        kept=kept,
     )
     if ground.first is not None and len(trades):
         trades = trades.take(ground.panel.times[trades.decided] >= ground.first)

@@ -25,6 +25,7 @@ class Calls:
         self._defines = {s.name.name: s for s in script.statements if isinstance(s, t.Define)}
         self._places = {s.name.name: k for k, s in enumerate(script.statements) if isinstance(s, t.Define)}
         self._known: dict[tuple[object, ...], Instance] = {}
+        self._crossing: dict[int, bool] = {}
 
     def call(self, expr: t.Call, frame: CallFrame) -> Value:
         if expr.name in values.PRIMITIVES:
@@ -56,7 +57,7 @@ class Calls:
             if parameter.name.name in lengths:
                 self.emitter.demand(self.emitter.one(made_of), 1, LONGEST, f"the length of `{expr.name}`")
         key: tuple[object, ...] = (id(define), frame.domain, *(_identity(v) for v in names.values()))
-        if _crosses(define.body):
+        if self._crosses(define):
             key = (*key, *(id(a.expr) for a in arguments.values()), id(caller))
         top = len(self.emitter.blocks[frame.domain]) == 1
         instance = self._known.get(key) if top else None
@@ -77,6 +78,12 @@ class Calls:
         if top:
             self._known[key] = instance
         return made.given
+
+    def _crosses(self, define: t.Define) -> bool:
+        """Whether a function reads another timeframe; looked up once for each."""
+        if id(define) not in self._crossing:
+            self._crossing[id(define)] = _crosses(define.body)
+        return self._crossing[id(define)]
 
 
 def _identity(value: Value | Slot) -> object:

@@ -27,6 +27,7 @@ class Main(Gathering):
     def __init__(self, code: SharedCode, domain: Domain):
         super().__init__(code, domain)
         self._once: dict[Input, list[str]] = {}
+        self._passes_over = False
 
     def read_input(self, what: Input) -> str:
         if isinstance(what, BarColumn) and what.name in PER_SYMBOL:
@@ -70,10 +71,37 @@ class Main(Gathering):
         rest, busy = self.label("idle"), self.label("busy")
         self.put(f"br i1 {all_of}, label %{rest}, label %{busy}")
         self.begin(rest)
-        bar = ("bar", self.domain)
-        self.store_count(bar, self.new(f"add i64 {self.load_count(bar)}, 1"))
-        self.put("br label %bar_end")
+        if len(self.live.domains) == 1:
+            self._to_the_next(idle, rest)
+        else:  # longer bars go on meanwhile
+            bar = ("bar", self.domain)
+            self.store_count(bar, self.new(f"add i64 {self.load_count(bar)}, 1"))
+            self.put("br label %bar_end")
         self.begin(busy)
+
+    def _to_the_next(self, idle: Idle, here: str) -> None:
+        """Looks for the next bar on which a flag is yes: until then nothing changes."""
+        self.lines += [
+            "  %idle_next = add i64 %i, 1",
+            "  br label %idle_more",
+            "idle_more:",
+            f"  %idle_at = phi i64 [ %idle_next, %{here} ], [ %idle_on, %idle_look ]",
+            "  %idle_there = icmp slt i64 %idle_at, %b1",
+            "  br i1 %idle_there, label %idle_look, label %idle_end",
+            "idle_look:",
+            "  %idle_on = add i64 %idle_at, 1",
+        ]
+        found = "false"
+        for op in idle.flags:
+            place = self.new(f"getelementptr i8, ptr {self.column(Given(op))}, i64 %idle_at")
+            flag = self.new(f"icmp eq i8 {self.new(f'load i8, ptr {place}, {IN}')}, 1")
+            found = self.new(f"or i1 {found}, {flag}")
+        self.lines += [f"  br i1 {found}, label %idle_end, label %idle_more", "idle_end:"]
+        bar = ("bar", self.domain)
+        self.lines.append("  %idle_bars = sub i64 %idle_at, %i")
+        self.store_count(bar, self.new(f"add i64 {self.load_count(bar)}, %idle_bars"))
+        self.put("br label %bar")
+        self._passes_over = True
 
     def read_table(self, what: FineColumn, place: Op) -> str:
         at = self.new(f"fptosi double {self.number(place)} to i64")
@@ -141,7 +169,7 @@ once:
 ready:
   br label %bar
 bar:
-  %i = phi i64 [ %b0, %ready ], [ %i1, %bar_end ]
+  %i = phi i64 [ %b0, %ready ], [ %i1, %bar_end ]{", [ %idle_at, %idle_end ]" if self._passes_over else ""}
   %i_more = icmp slt i64 %i, %b1
   br i1 %i_more, label %bar_begin, label %symbol_done
 bar_begin:

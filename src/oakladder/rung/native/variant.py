@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from oakladder.rung.native import compile as native
 from oakladder.rung.native.lanes.fitting import why_not
-from oakladder.rung.plan.live import Idle, Live, live
-from oakladder.rung.plan.ops import Op, Plan, leaves
-from oakladder.rung.plan.state import StateMap, map_state
+from oakladder.rung.plan.live import Live
+from oakladder.rung.plan.ops import Op
+from oakladder.rung.plan.part import Part
+from oakladder.rung.plan.state import StateMap
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,19 +35,11 @@ class Variant:
         return self._lanes[width]
 
 
-def make_variant(
-    plan: Plan, roots: list[Op], wanted: set[Op], given: frozenset[Op] = frozenset(), idle: Idle | None = None
-) -> Variant:
-    """The part of a plan that some values need, ``wanted`` being what they are read out of, where those in ``given`` are
-    known already."""
-    plain = [leaf for root in roots for leaf in leaves(root)]
-    # All values of a run belong to one symbol: the chart's, or the one that another part of the script asks for.
-    home = next((op.domain for op in plain if op.domain is not None), plan.domains[0])
-    needed = live(home.foreign.domains if home.foreign else plan.domains, plain, given, idle)
-    state = map_state(needed)
+def make_variant(part: Part, plain: Sequence[Op]) -> Variant:
+    """The code for a part of a plan, which gives some values."""
     out = tuple(dict.fromkeys(op for op in plain if not op.fixed))
-    code = native.build(needed, state, out)
-    return Variant(needed, state, out, code.fixed, code)
+    code = native.build(part.live, part.state, out)
+    return Variant(part.live, part.state, out, code.fixed, code)
 
 
 def fixed_array(code: native.Compiled | native.LaneCode, values: Mapping[Op, object]) -> np.ndarray:

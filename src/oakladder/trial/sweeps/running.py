@@ -7,6 +7,7 @@ from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from typing import Any, Protocol, runtime_checkable
 
+from oakladder.engine.kept_values import Kept
 from oakladder.rung import Program
 from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.problems import Cancelled, RunProblem
@@ -44,11 +45,15 @@ class Task:
     #: The scripts that it may take functions from, and whether minutes are walked through.
     shelf: OtherScripts = field(default_factory=OtherScripts)
     finer: bool = False
+    #: What variants share that differ only in what is done with a position.
+    kept: Kept = field(default_factory=Kept, compare=False, repr=False)
 
     def trial(self, changed: Mapping[str, object], cancelled: Callable[[], bool] | None = None) -> Trial:
         """The trial of one variant. Raises `RunProblem` or `Cancelled`."""
         settings = {**self.settings, **changed}
-        return put_on_trial(self.program, self.ground, self.account, settings, cancelled=cancelled, thorough=True)
+        return put_on_trial(
+            self.program, self.ground, self.account, settings, cancelled=cancelled, thorough=True, kept=self.kept
+        )
 
 
 @runtime_checkable
@@ -81,6 +86,15 @@ def swept(
         yield one
 
 
+def sharing(task: Task, variants: Sequence[Mapping[str, object]]) -> Task:
+    """The task with room for what some variants share."""
+    seen: dict[str, set[object]] = {}
+    for variant in variants:
+        for name, value in variant.items():
+            seen.setdefault(name, set()).add(value)
+    return replace(task, kept=Kept(name for name, values in seen.items() if len(values) > 1))
+
+
 def _one(task: Task, changed: Mapping[str, object], cancelled: Callable[[], bool] | None) -> Tried:
     if cancelled is not None and cancelled():
         raise Cancelled
@@ -97,6 +111,8 @@ def _here(
     executor: Executor | None,
     cancelled: Callable[[], bool] | None,
 ) -> Iterator[Tried]:
+    task = sharing(task, variants)
+
     def work(changed: Mapping[str, object]) -> Tried:
         return _one(task, changed, cancelled)
 
@@ -143,7 +159,7 @@ def _elsewhere(
 def try_batch(data: bytes, settings: dict[str, object], variants: Sequence[Mapping[str, object]]) -> list[Tried | None]:
     """Tries some variants where only what was sent is there; None for one that asks for more."""
     program, ground, account = unpacked(data)
-    task = Task(program, ground, account, settings)
+    task = sharing(Task(program, ground, account, settings), variants)
     made: list[Tried | None] = []
     for changed in variants:
         try:
