@@ -148,7 +148,7 @@ def test_the_cursor_reads_every_value_at_its_bar(window: Window) -> None:
     view = chart.panes["price"].view
     bars = chart.shown.bars  # type: ignore[union-attr]
     bar = len(bars) - 40
-    chart._mouse_at(view.mapViewToScene(QPointF(bar, float(bars["close"][bar]))))
+    chart.moved_to(view.in_scene(QPointF(bar, float(bars["close"][bar]))))
     text = window.bench.reading.text()
     for name in ("open", "high", "low", "close"):
         assert f"{bars[name][bar]:,.2f}" in text
@@ -162,7 +162,7 @@ def pixel(window: Window, bar: int, price: float) -> QColor:
     """The colour that the chart shows at a bar and price."""
     chart = window.bench.chart
     view = chart.panes["price"].view
-    point = chart.mapFromScene(view.mapViewToScene(QPointF(bar, price)))
+    point = chart.mapFromScene(view.in_scene(QPointF(bar, price)))
     return chart.viewport().grab().toImage().pixelColor(point)  # type: ignore[union-attr]
 
 
@@ -212,18 +212,18 @@ paint volume color lime when late
     chart = window.bench.chart
     chart.see(1480, 1545)
     assert list(chart.panes) == ["price", "volume", "lanes", "Body"]
-    high = float(chart.panes["price"].view.viewRange()[1][1])
+    high = float(chart.panes["price"].view.heights[1])
     ground = window.desk.looking.theme.color("ground")
 
     def top(bar: int) -> QColor:
-        return pixel(window, bar, high - (high - float(chart.panes["price"].view.viewRange()[1][0])) * 0.3)
+        return pixel(window, bar, high - (high - float(chart.panes["price"].view.heights[0])) * 0.3)
 
     assert not near(top(1505), ground) and near(top(1493), ground)
     assert top(1526).green() > top(1526).red() and near(top(1530), ground)
     view = chart.panes["lanes"].view
     image = chart.viewport().grab().toImage()  # type: ignore[union-attr]
-    middle = (view.viewRange()[1][0] + view.viewRange()[1][1]) / 2
-    lane = [image.pixelColor(chart.mapFromScene(view.mapViewToScene(QPointF(b, middle)))) for b in (1512, 1530)]
+    middle = (view.heights[0] + view.heights[1]) / 2
+    lane = [image.pixelColor(chart.mapFromScene(view.in_scene(QPointF(b, middle)))) for b in (1512, 1530)]
     assert near(lane[0], ground) and near(lane[1], QColor("#c4707c"))
 
 
@@ -320,6 +320,14 @@ def test_as_much_of_a_bar_is_written_out_as_there_is_room(window: Window, calm) 
     narrow = bench.reading.text()
     assert "V " in wide and len(narrow) < len(wide)
     assert bench.reading.fontMetrics().horizontalAdvance(narrow) <= bench.reading.width() + 2
+    for _ in range(3):  # beside other charts it has the room over all of them
+        window.deeds["more_charts"].trigger()
+    calm(window)
+    assert "2026" in bench.reading.text()
+    window.deeds["one_chart"].trigger()
+    window.desk.looking.go_to(timeframe=Timeframe.parse("15m"))  # the time of the bar makes it longer
+    calm(window)
+    assert bench.reading.fontMetrics().horizontalAdvance(bench.reading.text()) <= bench.reading.width() + 2
 
 
 def test_night_reaches_every_part_however_it_is_asked_for(window: Window, calm) -> None:  # type: ignore[no-untyped-def]

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import gc
+
 import numpy as np
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QImage, QPainter
 from PyQt6.QtTest import QTest
 
 from helpers import daily_bars
@@ -13,7 +16,9 @@ from oakladder.bars.panels import panel_of
 from oakladder.bars.time_words import bar_time
 from oakladder.desk.chart.axes import PriceAxis, TimeAxis, short_number
 from oakladder.desk.chart.chart import Chart
+from oakladder.desk.chart.scale import Scale
 from oakladder.desk.chart.strip import SignalStrip
+from oakladder.desk.chart_options import ScaleKind
 from oakladder.desk.look.shapes import shape_path
 from oakladder.desk.look.theme import DAY, NIGHT
 from oakladder.desk.view import View
@@ -57,8 +62,8 @@ def chart(qtbot) -> Chart:  # type: ignore[no-untyped-def]
 def test_bars_of_every_kind_are_drawn_sensibly(chart: Chart, closes: list[float]) -> None:
     bars = daily_bars(closes)
     chart.show_view(view_of(bars), 4)
-    chart.viewport().repaint()  # type: ignore[union-attr]
-    low, high = chart.panes["price"].view.viewRange()[1]
+    chart.viewport().repaint()
+    low, high = chart.panes["price"].view.heights
     assert low < high
     known = [c for c in closes[-130:] if c == c]
     if known:
@@ -75,13 +80,13 @@ def test_zooming_out_far_thins_the_bars_but_keeps_the_extremes(chart: Chart) -> 
     bars = daily_bars(closes, first_day=1000)
     chart.show_view(view_of(bars, "line close color rust"), 2)
     chart.see(0, 60_000)
-    chart.viewport().repaint()  # type: ignore[union-attr]
-    assert chart.panes["price"].view.viewRange()[1][1] > 180
+    chart.viewport().repaint()
+    assert chart.panes["price"].view.heights[1] > 180
 
 
 def test_a_script_without_lines_leaves_the_scale_to_the_bars(chart: Chart) -> None:
     chart.show_view(view_of(daily_bars([50.0, 60.0, 55.0]), "signal go = close > open"), 2)
-    low, high = chart.panes["price"].view.viewRange()[1]
+    low, high = chart.panes["price"].view.heights
     assert 48 < low < 50 and 60 < high < 62
 
 
@@ -108,23 +113,20 @@ def test_time_ticks_stand_where_something_begins_and_not_on_each_other(chart: Ch
     axis.show_bars(bars)
     months = (bars.times.astype("datetime64[s]").astype("datetime64[M]")).astype(int)
     for first, last in ((0, 60), (0, 300), (100, 899)):
-        ((_, ticks),) = axis.tickValues(first, last, 600)
+        ticks = axis.ticks(first, last, 600)
         assert 2 <= len(ticks) <= 12
         assert min(np.diff(ticks)) * 600 / (last - first) >= 52
-        assert all(axis.tickStrings(ticks, 1, 1))
-    ((_, ticks),) = axis.tickValues(0, 300, 600)
-    assert all(months[int(t)] != months[int(t) - 1] for t in ticks)
+        assert all(axis.written(ticks))
+    ticks = axis.ticks(0, 300, 600)
+    assert all(months[t] != months[t - 1] for t in ticks)
 
 
 @pytest.mark.parametrize("most", [1.1, 2.3, 4.9, 7.2, 9.9, 10.7])
 def test_a_low_pane_still_has_a_number_on_its_axis(qtbot, most: float) -> None:  # type: ignore[no-untyped-def]
     axis = PriceAxis()
-    ((step, ticks),) = axis.tickValues(0, most * 1e6, 65)
-    assert (
-        ticks
-        and all(0 < t < most * 1e6 for t in ticks)
-        and all(w.endswith(("M", "k")) for w in axis.tickStrings(ticks, 1, step))
-    )
+    ticks = axis.ticks(0, most * 1e6, 65)
+    assert ticks.heights and all(0 < t < most * 1e6 for t in ticks.heights)
+    assert all(number.endswith(("M", "k")) for number in axis.written(ticks))
 
 
 @pytest.mark.parametrize(
@@ -133,17 +135,18 @@ def test_a_low_pane_still_has_a_number_on_its_axis(qtbot, most: float) -> None: 
 def test_price_ticks_are_round_and_written_apart(qtbot, low: float, high: float, decimals: int | None) -> None:  # type: ignore[no-untyped-def]
     axis = PriceAxis()
     axis.decimals = decimals
-    ((step, ticks),) = axis.tickValues(low, high, 400)
-    assert 3 <= len(ticks) <= 13
-    assert all(low <= t <= high for t in ticks)
-    words = axis.tickStrings(ticks, 1, step)
-    assert len(set(words)) == len(words)
+    ticks = axis.ticks(low, high, 400)
+    assert 3 <= len(ticks.heights) <= 13
+    assert all(low <= t <= high for t in ticks.heights)
+    numbers = axis.written(ticks)
+    assert len(set(numbers)) == len(numbers)
 
 
 def test_zero_has_no_sign_on_an_axis(qtbot) -> None:  # type: ignore[no-untyped-def]
     axis = PriceAxis()
-    ((step, ticks),) = axis.tickValues(-0.4, 3, 105)
-    assert axis.tickStrings(ticks, 1, step)[0] == "0" and "-0" not in axis.tickStrings([-0.0], 1, step)
+    assert axis.written(axis.ticks(-0.4, 3, 105))[0] == "0"
+    axis.decimals = 2
+    assert axis.written(axis.ticks(-0.4, 3, 105))[0] == "0.00"
 
 
 @pytest.mark.parametrize(
@@ -194,11 +197,60 @@ def test_every_colour_word_can_be_seen_on_the_ground(theme) -> None:  # type: ig
         assert argb >> 24 == 255 and apart > 60, word
 
 
+def test_panes_come_and_go_and_nothing_of_those_that_went_is_asked_for(chart: Chart) -> None:
+    bars = daily_bars(list(range(1, 60)))
+    with_panes = view_of(bars, 'line close - open in pane "Body"\nlane "Up" when close > open')
+    without = view_of(bars)
+    for view in (with_panes, without, with_panes, without):
+        chart.show_view(view, 2)
+        gc.collect()  # what went is taken down
+        chart.show_view(view, 2)
+        chart.viewport().repaint()
+    assert set(chart.panes) == {"price", "volume"}
+
+
+def test_marks_are_sharp_on_a_screen_of_twice_the_pixels(chart: Chart) -> None:
+    chart.show_view(view_of(daily_bars(list(range(1, 60))), "mark bar == 50 below shape ring size 5 color good"), 2)
+    picture = QImage(chart.size() * 2, QImage.Format.Format_RGB32)
+    picture.setDevicePixelRatio(2)
+    chart.render(QPainter(picture), QRectF(chart.rect()))
+    place = chart.mapFromScene(chart.panes["price"].view.in_scene(QPointF(50, 50)))  # just above the ring
+    rows = [[picture.pixel(2 * place.x() + x, 2 * place.y() + y) for x in range(-20, 21)] for y in range(10, 44)]
+    for first in (0, 1):  # points made twice as large would come in pairs of equal rows
+        assert sum(a != b for a, b in zip(rows[first::2], rows[first + 1 :: 2], strict=False)) > 8
+
+
+@pytest.mark.parametrize(
+    "script", ['label "top" above', "mark yes above size 5", 'label "a" above size 5\nmark yes above']
+)
+def test_what_stands_over_the_highest_bar_is_not_under_the_legend(chart: Chart, script: str) -> None:
+    text = f'line close named "A line with a name"\nnote "Written at the left" at top left\n{script} when bar == 59'
+    chart.show_view(view_of(daily_bars(list(range(1, 61))), text.replace("yes above", "close > 0 above")), 2)
+    chart.viewport().repaint()
+    legend = chart.panes["price"].overlay.places[0][0]
+    note = legend.height() + 4
+    high = float(chart.marks.price_y(60.0))
+    tops = [drawn.box.top() for drawn in chart.marks.drawn]
+    found = chart.marks.at(QPointF(float(chart.marks.bar_x(59)), high - 5 - 2.6 - 1.5 * 5 / 2))
+    tops += [found.box.top()] if found is not None else []
+    assert tops and min(tops) >= legend.bottom() + note - 2
+
+
+@pytest.mark.parametrize("kind", [ScaleKind.PLAIN, ScaleKind.LOG])
+def test_a_number_on_the_axis_is_whole(kind: ScaleKind) -> None:
+    axis = PriceAxis()
+    axis.price_scale = Scale(kind)
+    for top in np.linspace(80, 130, 60):
+        low, high = (float(axis.price_scale.to(price)) for price in (20.0, top))
+        heights = axis.ticks(low, high, 160).heights
+        assert len(heights) > 1 and all(height < high - 8 * (high - low) / 160 for height in heights)
+
+
 def test_the_mouse_finds_no_mark_of_bars_that_are_shown_no_more(chart: Chart) -> None:
     chart.show_view(view_of(daily_bars(list(range(1, 400)))), 2)
-    chart.viewport().repaint()  # type: ignore[union-attr]
+    chart.viewport().repaint()
     (mark, *_) = chart.marks.drawn
-    place = chart.marks.mapToScene(mark.box.center())
+    place = chart.mapToScene(mark.box.center().toPoint())
     chart.show_view(view_of(daily_bars([5.0, 6.0])), 2)  # and not painted yet
-    chart.scene().sigMouseMoved.emit(place)
+    chart.moved_to(place)
     assert chart.marks.at(mark.box.center()) is None

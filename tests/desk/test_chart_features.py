@@ -63,7 +63,7 @@ def picture(chart: Chart) -> QImage:
 
 def pixel(chart: Chart, bar: float, price: float, pane: str = "price") -> QPointF:
     owner = chart.panes[pane]
-    place = owner.view.mapViewToScene(QPointF(bar, float(owner.scale.to(price))))
+    place = owner.view.in_scene(QPointF(bar, float(owner.scale.to(price))))
     return QPointF(chart.mapFromScene(place))
 
 
@@ -114,7 +114,7 @@ def test_every_price_stands_at_its_height_on_every_scale(chart: Chart, kind: Sca
     chart.set_options(ChartOptions(scale=kind))
     show(chart, bars, "line close color teal width 3")
     chart.see(0, 210)
-    low, high = chart.panes["price"].view.viewRange()[1]
+    low, high = chart.panes["price"].view.heights
     scale = chart.panes["price"].scale
     assert low < float(scale.to(bars["low"].min())) and float(scale.to(bars["high"].max())) < high
     image = picture(chart)
@@ -134,7 +134,7 @@ def test_a_height_leads_back_to_its_price(kind: ScaleKind, price: float, base: f
 def test_ticks_of_a_logarithmic_scale_are_round_prices_apart(qtbot, low: float, high: float) -> None:  # type: ignore[no-untyped-def]
     axis = PriceAxis()
     axis.price_scale = Scale(ScaleKind.LOG)
-    ((_, ticks),) = axis.tickValues(np.log10(low), np.log10(high), 400)
+    ticks = axis.ticks(np.log10(low), np.log10(high), 400).heights
     prices = [10**t for t in ticks]
     assert len(ticks) >= 3
     for price in prices:
@@ -148,7 +148,7 @@ def test_prices_of_nothing_and_below_leave_a_logarithmic_chart_standing(chart: C
     chart.set_options(ChartOptions(scale=ScaleKind.LOG))
     show(chart, daily_bars([5.0, 0.0, -3.0, 8.0]), "line close - 6")
     picture(chart)
-    low, high = chart.panes["price"].view.viewRange()[1]
+    low, high = chart.panes["price"].view.heights
     assert np.isfinite([low, high]).all() and low < high
 
 
@@ -195,11 +195,11 @@ def test_panes_fold_move_and_keep_their_heights(chart: Chart, qtbot) -> None:  #
     assert after.index("Pace") == before.index("Pace") - 1
     chart.fold_pane("Pace")
     qtbot.waitUntil(lambda: chart.panes["Pace"].plot.sceneBoundingRect().height() < 50)
-    assert not chart.panes["Pace"].lines.isVisible()
+    assert not chart.panes["Pace"].lines.shown
     show(chart, random_bars(4, 80), PANES + 'line mean_of in pane "More"'.replace("mean_of", "change(close, 2)"))
     assert chart.panes["Pace"].folded
     chart.fold_pane("Pace")
-    assert chart.panes["Pace"].lines.isVisible()
+    assert chart.panes["Pace"].lines.shown
 
 
 def test_dragging_an_edge_makes_one_pane_higher(chart: Chart, qtbot) -> None:  # type: ignore[no-untyped-def]
@@ -296,7 +296,7 @@ def test_a_drawing_that_was_known_later_says_so_and_can_stand_there(chart: Chart
     assert chart.shown is not None
     words = words_of(chart.shown.bars, found)
     assert "Known 3 bars later" in words
-    chart._mouse_at(chart.mapToScene(point.toPoint()))
+    chart.moved_to(chart.mapToScene(point.toPoint()))
     assert chart.panes["price"].overlay.content.known == (peak, peak + 3)
     chart.set_options(ChartOptions(as_known=True))
     picture(chart)

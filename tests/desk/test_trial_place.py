@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import time
 from collections.abc import Callable
 from pathlib import Path
 from threading import Event
@@ -15,6 +16,8 @@ from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QLabel, QMenu
 
 import windows
 from oakladder.bars.timeframes import Timeframe
+from oakladder.desk import looking as looking_module
+from oakladder.desk import trials as trials_module
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.look.theme import NIGHT
 from oakladder.desk.trial.place import TrialPlace
@@ -86,6 +89,41 @@ def test_a_changed_setting_changes_the_trial_without_compiling(window: Window, c
     calm(window)
     after = trial_of(place)
     assert after.program is before.program and after.figures["trades"] < before.figures["trades"]
+
+
+def test_what_is_looked_at_comes_before_what_is_out_of_sight(
+    window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(looking_module, "_MOST_PUT_OFF", 1_000)  # on a machine that is busy, too
+    came: list[str] = []
+    place.trials.changed.connect(lambda _: came.append("trial"))
+    window.desk.looking.pips_changed.connect(lambda _: came.append("pips"))
+    for n in (21.0, 22.0, 23.0, 24.0):
+        came.clear()
+        window.desk.rule.set_setting("n", n)
+        calm(window)
+        assert came == ["trial", "pips"]
+
+
+def test_a_long_trial_keeps_nothing_else_from_coming(
+    window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    held, came = Event(), []
+    put_on_trial = trials_module.put_on_trial
+
+    def slowly(*args: object, **named: object) -> object:
+        held.wait(20)
+        return put_on_trial(*args, **named)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(trials_module, "put_on_trial", slowly)
+    window.desk.looking.pips_changed.connect(lambda _: came.append("pips"))
+    window.desk.rule.set_setting("n", 31.0)
+    end = time.monotonic() + 10
+    while not came and time.monotonic() < end:
+        QTest.qWait(20)
+    assert came and window.desk.jobs.busy_with("trial")
+    held.set()
+    calm(window)
 
 
 def test_variants_stand_beside_the_rule_and_go_again(window: Window, calm: Calm, place: TrialPlace) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 from pathlib import Path
 
@@ -17,6 +18,7 @@ from oakladder.user.workspace import Workspace
 )
 def start() -> None:
     """Open the application with the demo market."""
+    gc.disable()  # nothing is thrown away while it opens; from then on the window's sweeper looks after that
     from oakladder.desk.app import run_desk
 
     raise Leave(run_desk())

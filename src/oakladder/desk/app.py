@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import atexit
 import logging
 import os
 import sys
 from types import TracebackType
 
-import pyqtgraph as pg
+from PyQt6 import sip
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
 
@@ -26,6 +27,8 @@ from oakladder.user.workspace import Workspace
 
 _log = logging.getLogger(__name__)
 _NAME = "Oak Ladder"
+#: The application lives as long as the process, whoever asked for it.
+_held: list[QApplication] = []
 
 
 def make_app() -> QApplication:
@@ -34,15 +37,27 @@ def make_app() -> QApplication:
     assert isinstance(app, QApplication)
     if app.applicationName() == _NAME:
         return app
+    _held.append(app)
+    atexit.register(_take_down)
     app.setApplicationName(_NAME)
     app.setStyle("Fusion")
     app.setFont(ui_font())
     app.setWindowIcon(icon())
-    pg.setConfigOptions(antialias=False)
     Sweeper(app)
     give_memory_back()
     sys.setswitchinterval(0.001)  # a worker that computes gives way to the window sooner
     return app
+
+
+def _take_down() -> None:
+    """Takes every window down at the end of the process, while the application still stands.
+
+    What is registered last comes first, so this comes before the bindings do it: they delete one thing after the other
+    while they walk over the table of all of them, and fall where a filter of ours is called meanwhile, which enlarges it.
+    """
+    for widget in QApplication.topLevelWidgets():
+        if not sip.isdeleted(widget):
+            sip.delete(widget)
 
 
 def make_window(workspace: Workspace) -> Window:
@@ -106,7 +121,7 @@ def run_desk() -> int:
         desk.status.emit(sentence_of(error))
 
     sys.excepthook = report
-    keep_for_good()
+    window.places.complete.connect(keep_for_good)
     window.show()
     QTimer.singleShot(0, window.bench.chart.setFocus)
     code = app.exec()

@@ -24,6 +24,9 @@ from oakladder.rung import Program, RunProblem
 from oakladder.user.workspace import Workspace
 
 _AFTER_CHART_MS = 30
+#: So often the rest waits once more for a trial that is under way: who looks at it should not wait for what is out of
+#: sight, but a long trial keeps nothing from coming.
+_MOST_PUT_OFF = 10
 
 
 class Looking(QObject):
@@ -67,6 +70,7 @@ class Looking(QObject):
         self.pips: dict[Timeframe, list[Pip]] = {}
         self._mark: int | None = None
         self._columns_due = False
+        self._put_off = 0
         #: The signal to be explained once the chart has been painted.
         self._why_due = ""
         self._after_chart = QTimer(self, singleShot=True, interval=_AFTER_CHART_MS)
@@ -201,6 +205,11 @@ class Looking(QObject):
 
     def _ask_the_rest(self) -> None:
         """What may come after the chart has been painted: Why, the ladder's pips, the watchlist's columns."""
+        if self._jobs.busy_with("trial") and self._put_off < _MOST_PUT_OFF:
+            self._put_off += 1
+            self._after_chart.start()
+            return
+        self._put_off = 0
         if self._why_due:
             self._explain()
         settings = dict(self._rule.settings)

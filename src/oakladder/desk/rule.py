@@ -19,7 +19,7 @@ from oakladder.rung import Problem, Program, RunProblem, ScriptError, compile_sc
 from oakladder.rung.program import unknown_symbols
 from oakladder.user.workspace import Workspace
 
-_TYPING_PAUSE_MS = 8
+_TYPING_PAUSE_MS = 2
 
 NEW_SCRIPT = """rung 1
 title "{title}"

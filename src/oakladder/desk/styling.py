@@ -28,6 +28,11 @@ class Styling(QObject):
         """Styles these instead of what was still waiting, from the next `go_on` on."""
         self._waiting = list(parts)
 
+    def also(self, parts: Iterable[QWidget | None]) -> None:
+        """Styles these after what is still waiting."""
+        self._waiting += parts
+        self.go_on()
+
     def go_on(self) -> None:
         """Styles what waits."""
         self._timer.start()

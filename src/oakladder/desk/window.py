@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import contextlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import replace
-from functools import partial
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QPoint, QSize, QUrl
 from PyQt6.QtGui import QAction, QCloseEvent, QDesktopServices, QKeySequence, QShowEvent
@@ -16,33 +15,35 @@ from PyQt6.QtWidgets import (
     QLabel,
     QMainWindow,
     QMenu,
-    QStackedWidget,
     QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
-from oakladder.bars.timeframes import STANDARD, Timeframe
+from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.actions import ACTIONS, Action, hinted
 from oakladder.desk.bench.place import Bench
 from oakladder.desk.chart_options import BarStyle, ChartOptions, ScaleKind
-from oakladder.desk.data.place import DataPlace
-from oakladder.desk.ladder.place import LadderPlace
+from oakladder.desk.choices import choices, made_of
 from oakladder.desk.learning import Learning
 from oakladder.desk.leaving import may_leave
 from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import DAY, NIGHT, palette, style_sheet
-from oakladder.desk.palette import Palette, PaletteLine, day_of
+from oakladder.desk.palette import Palette
 from oakladder.desk.pick import PickedSymbol
-from oakladder.desk.scan.place import ScanPlace
+from oakladder.desk.places import BENCH, DATA, LADDER, SCAN, TRIAL, Places
 from oakladder.desk.session import Desk
 from oakladder.desk.styling import Styling
-from oakladder.desk.trial.place import TrialPlace
 from oakladder.desk.widgets.activity import Activity
 from oakladder.desk.widgets.status import StatusLine
 from oakladder.desk.widgets.steps import StepStrip
-from oakladder.engine.picture.parts import PRICE, VOLUME
 from oakladder.log import log_file
+
+if TYPE_CHECKING:  # see `places`
+    from oakladder.desk.data.place import DataPlace
+    from oakladder.desk.ladder.place import LadderPlace
+    from oakladder.desk.scan.place import ScanPlace
+    from oakladder.desk.trial.place import TrialPlace
 
 #: Actions of the chart's menu that are ticked, and when; and those that a line stands above.
 _TICKED: dict[str, Callable[[ChartOptions], bool]] = {
@@ -66,11 +67,7 @@ class Window(QMainWindow):
         super().__init__()
         self.desk = desk
         self.setWindowTitle("Oak Ladder")
-        self.bench, self.ladder, self.scan = Bench(desk), LadderPlace(desk), ScanPlace(desk)
-        self.trial, self.data = TrialPlace(desk), DataPlace(desk)
-        self.places = QStackedWidget()
-        for place in self._places():
-            self.places.addWidget(place)
+        self.places = Places(desk)
         self._buttons = QButtonGroup(self)
         #: The actions by name, as menus show them.
         self.deeds: dict[str, QAction] = {}
@@ -78,10 +75,10 @@ class Window(QMainWindow):
         self.learning.changed.connect(lambda: self.step_strip.show_steps(self.learning.steps))
         self.step_strip.put_away.connect(self.learning.put_away)
         self.bench.strip.asked.connect(lambda _: self.learning.went_to_signal())
-        self.scan.ran.connect(self.learning.scanned)
+        self.places.scanned.connect(self.learning.scanned)
         self.status = StatusLine()
         self.activity = Activity(desk.jobs.working)
-        self.palette_dialog = Palette(self._made_of, self)
+        self.palette_dialog = Palette(lambda typed: made_of(typed, self.bench, self.go_to), self)
         self._styling = Styling(lambda: style_sheet(desk.looking.theme), self)
         self._lay_out()
         for action in ACTIONS:
@@ -94,12 +91,9 @@ class Window(QMainWindow):
         self.bench.chart.typed.connect(self.open_palette)
         self.bench.charts.typed.connect(self.open_palette)
         desk.looking.options_changed.connect(lambda _: self._tick_show_menu())
-        self.scan.picked.connect(self._open)
-        self.ladder.picked.connect(self._open)
-        self.trial.picked.connect(self._open)
-        self.trial.write_asked.connect(self.bench.script.write_trade)
-        self.trial.text_asked.connect(self.bench.script.show_tried)
-        self.data.taken.connect(self._library_changed)
+        self.places.picked.connect(self._open)
+        self.places.taken.connect(self._library_changed)
+        self.places.built.connect(self._style_place)
         desk.looking.theme_changed.connect(lambda _: self._apply_theme())
         desk.status.connect(self.status.say)
         desk.trouble.connect(self.status.trouble)
@@ -107,6 +101,26 @@ class Window(QMainWindow):
         self._apply_theme()
         self.resize(QSize(1280, 800))
         self.setMinimumSize(800, 520)
+
+    @property
+    def bench(self) -> Bench:
+        return self.places.bench
+
+    @property
+    def ladder(self) -> LadderPlace:
+        return self.places.ladder
+
+    @property
+    def scan(self) -> ScanPlace:
+        return self.places.scan
+
+    @property
+    def trial(self) -> TrialPlace:
+        return self.places.trial
+
+    @property
+    def data(self) -> DataPlace:
+        return self.places.data
 
     def _lay_out(self) -> None:
         self.top = QWidget(objectName="top")
@@ -152,14 +166,14 @@ class Window(QMainWindow):
     def doer(self, action: Action) -> Callable[[], None]:
         """What carries out an action."""
         who = {"window": self, "bench": self.bench, "chart": self.bench.deeds, "script": self.bench.script}
-        by = self.trial if action.by == "trial" else who[action.by]
-        go: Callable[[], None] = getattr(by, action.name)
 
         def carry_out() -> None:
-            if by is self.trial:
+            if action.by == "trial":
                 self.show_trial()
-            elif by is self.bench:
-                self._show(0)
+            elif action.by == "bench":
+                self._show(BENCH)
+            by = self.trial if action.by == "trial" else who[action.by]
+            go: Callable[[], None] = getattr(by, action.name)
             go()
 
         return carry_out
@@ -187,22 +201,22 @@ class Window(QMainWindow):
         app = QApplication.instance()
         assert isinstance(app, QApplication)
         app.setPalette(palette(self.desk.looking.theme))
-        places = (part for p in (self.places.currentWidget(), *self._places()) for part in self._parts(p))
-        self._styling.ask([self.top, self.step_strip, *places, self.palette_dialog])
+        places = (self.places.currentWidget(), *self.places.there())
+        parts = (part for place in places for part in self.places.parts(place))
+        self._styling.ask([self.top, self.step_strip, *parts, self.palette_dialog])
         if self.isVisible():
             self._styling.go_on()
 
-    def _places(self) -> list[QWidget]:
-        return [self.bench, self.ladder, self.scan, self.trial, self.data]
-
-    def _parts(self, place: QWidget | None, *, in_sight: bool = False) -> Sequence[QWidget | None]:
-        return self.trial.parts(in_sight=in_sight) if place is self.trial else [place]
+    def _style_place(self, place: QWidget) -> None:
+        """A place that has just been made is styled when there is time, if it is not shown before."""
+        self._styling.also(self.places.parts(place))
 
     def showEvent(self, event: QShowEvent | None) -> None:
-        for part in (self.top, self.step_strip, *self._parts(self.places.currentWidget(), in_sight=True)):
+        for part in (self.top, self.step_strip, *self.places.parts(self.places.currentWidget(), in_sight=True)):
             self._styling.now(part)
         self.step_strip.show_steps(self.learning.steps)
         self._styling.go_on()
+        self.places.make_the_rest()
         super().showEvent(event)
 
     # --- actions ----------------------------------------------------------------------------------
@@ -210,35 +224,33 @@ class Window(QMainWindow):
     def _show(self, k: int) -> None:
         if self.desk.library.fresh():
             self._library_changed()
-        for part in self._parts(self.places.widget(k), in_sight=True):
+        for part in self.places.parts(self.places.place(k), in_sight=True):
             self._styling.now(part)
-        if self.places.widget(k) is not self.trial:
-            self.trial.leave()
-        self.places.setCurrentIndex(k)
+        self.places.go_to(k)
         button = self._buttons.button(k)
         assert button is not None
         button.setChecked(True)
 
     def show_bench(self) -> None:
-        self._show(0)
+        self._show(BENCH)
         if self.bench.watchlist.lists.count():
             self.bench.show_list(self.desk.watched.list_name)  # lists may have changed in another place
         self.bench.chart.setFocus()
 
     def show_ladder(self) -> None:
-        self._show(1)
+        self._show(LADDER)
         self.ladder.enter()
 
     def show_scan(self) -> None:
-        self._show(2)
+        self._show(SCAN)
         self.scan.enter()
 
     def show_trial(self) -> None:
-        self._show(3)
+        self._show(TRIAL)
         self.trial.enter()
 
     def show_data(self) -> None:
-        self._show(4)
+        self._show(DATA)
 
     def next_trade(self) -> None:
         self.bench.step_trade(True)
@@ -247,7 +259,7 @@ class Window(QMainWindow):
         self.bench.step_trade(False)
 
     def focus_list(self) -> None:
-        self._show(0)
+        self._show(BENCH)
         self.bench.watchlist.show()
         self.bench.watchlist.table.setFocus()
 
@@ -263,7 +275,7 @@ class Window(QMainWindow):
         self.show_bench()
 
     def focus_script(self) -> None:
-        self._show(0)
+        self._show(BENCH)
         self.bench.side.show()
         self.bench.script.editor.setFocus()
 
@@ -301,11 +313,11 @@ class Window(QMainWindow):
         self.open_palette("", "A date, as in 2026-03-12 or 12 Mar 2026")
 
     def new_script(self) -> None:
-        self._show(0)
+        self._show(BENCH)
         self.bench.script.ask_new()
 
     def run_scan(self) -> None:
-        if self.places.currentWidget() is not self.scan:
+        if self.places.currentIndex() != SCAN:
             self.show_scan()
         self.scan.run()
 
@@ -332,46 +344,9 @@ class Window(QMainWindow):
         corner = self.mapToGlobal(QPoint((self.width() - self.palette_dialog.width()) // 2, 60))
         self.palette_dialog.move(corner)
         self._styling.now(self.palette_dialog)
-        self.palette_dialog.open_with(self._choices(), typed, hint)
+        self.palette_dialog.open_with(choices(self.desk, self.bench, self.doer, self.go_to), typed, hint)
 
-    def _choices(self) -> list[PaletteLine]:
-        made = [
-            PaletteLine(f"{i.symbol}  {i.name}", i.sector, lambda s=i.symbol: self._go(symbol=s))  # type: ignore[misc]
-            for i in self.desk.library.infos.values()
-        ]
-        made += [PaletteLine(f"Timeframe {t}", "", lambda t=t: self._go(timeframe=t)) for t in STANDARD]  # type: ignore[misc]
-        hints = {"open_log": str(log_file())}
-        made += [
-            PaletteLine(a.words, hints.get(a.name, a.shortcut), self.doer(a))
-            for a in ACTIONS
-            if a.name != "open_palette"
-        ]
-        for path in self.desk.workspace.script_files():
-            title = path.stem.replace("_", " ")
-            made.append(PaletteLine(f"Script {title}", "", lambda p=path: self.desk.rule.open(p)))  # type: ignore[misc]
-            made.append(PaletteLine(f"Beside: {title}", "", lambda p=path: self.bench.deeds.put_beside(p)))  # type: ignore[misc]
-        for name, pane in self.bench.chart.panes.items():
-            if name != PRICE:
-                word = "Open" if pane.folded else "Fold"
-                made.append(PaletteLine(f"{word} the pane {name}", "", lambda n=name: self.bench.chart.fold_pane(n)))  # type: ignore[misc]
-            if name not in (PRICE, VOLUME):
-                for words, by in (("up", -1), ("down", 1)):
-                    go = partial(self.bench.chart.move_pane, name, by)
-                    made.append(PaletteLine(f"Move the pane {name} {words}", "", go))
-        return made
-
-    def _made_of(self, typed: str) -> list[PaletteLine]:
-        """What the typed words themselves mean: a timeframe of any length, a date, a line to draw."""
-        made = []
-        with contextlib.suppress(ValueError):
-            frame = Timeframe.parse(typed)
-            made.append(PaletteLine(f"Timeframe {frame}", "", lambda: self._go(timeframe=frame)))
-        day = day_of(typed)
-        if day is not None:
-            made.append(PaletteLine(f"Go to {day.item():%d %b %Y}", "", lambda: self.bench.deeds.go_to_day(day)))
-        return made
-
-    def _go(self, symbol: str | None = None, timeframe: Timeframe | None = None) -> None:
+    def go_to(self, symbol: str | None = None, timeframe: Timeframe | None = None) -> None:
         self.show_bench()
         self.desk.looking.go_to(symbol, timeframe)
 
@@ -394,7 +369,7 @@ class Window(QMainWindow):
     def _lists_changed(self) -> None:
         """Lists are otherwise, by another program: the place in sight shows them, the others when they are entered."""
         self.bench.show_list(self.desk.watched.list_name)
-        if self.places.currentWidget() is self.ladder:
+        if self.places.currentIndex() == LADDER:
             self.ladder.enter()
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
@@ -404,5 +379,6 @@ class Window(QMainWindow):
         if not may_leave(self.desk, self.places.currentWidget() or self):
             event.ignore()
             return
+        self.places.make_no_more()
         self.desk.close()
         event.accept()

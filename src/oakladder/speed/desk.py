@@ -177,7 +177,7 @@ def _frames() -> list[Row]:
     from oakladder.engine.run import run
     from oakladder.rung import compile_script
 
-    make_app()
+    app = make_app()
     bars = _million()
     result = run(compile_script(_LONG), panel_of([bars]))
     chart = Chart(DAY)
@@ -185,6 +185,7 @@ def _frames() -> list[Row]:
     chart.show()
     QTest.qWaitForWindowExposed(chart)
     chart.show_view(View(bars, result, draw(result, DAY.paint)), 2)
+    app.processEvents()  # the panes find their heights
 
     viewport = chart.viewport()
 

@@ -15,7 +15,9 @@ from oakladder.speed.compiling import script_of
 
 #: The program as it starts, left as soon as the first chart has been painted.
 _UNTIL_THE_CHART = """
+import gc
 import os
+gc.disable()
 from oakladder import log
 log.set_up()
 from oakladder.desk.app import make_app, open_window

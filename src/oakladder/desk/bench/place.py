@@ -226,9 +226,10 @@ class Bench(QWidget):
         when = bar_time(bars, bar)
         prices = f"O {o:,.{d}f}  H {h:,.{d}f}  L {lo:,.{d}f}  C {c:,.{d}f}{moved}"
         volume = f"V {short_number(v)}"
-        room = self.chart.width() - self.heading.sizeHint().width() - self.show_button.width() - 36
+        room = self.charts.width() - self.heading.sizeHint().width() - self.show_button.width() - 36
         metrics = self.reading.fontMetrics()
-        forms = (f"{when}   {prices}  {volume}", f"{when}  {prices}", prices, f"{when}  C {c:,.{d}f}{moved}")
+        close = f"C {c:,.{d}f}"
+        forms = (f"{when}   {prices}  {volume}", f"{when}  {prices}", prices, f"{when}  {close}{moved}", close + moved)
         self.reading.setToolTip(forms[0])
         self.chart.setAccessibleDescription(f"{self.heading.text()} {forms[0]}")  # the bar under the cursor
         self.reading.setText(next((t for t in forms if metrics.horizontalAdvance(t) <= room), forms[-1]))

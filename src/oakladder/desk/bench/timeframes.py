@@ -39,17 +39,14 @@ class Ladder(Painted):
         self.update()
 
     def show_current(self, timeframe: Timeframe) -> None:
-        self.current = timeframe
-        self.update()
+        if timeframe != self.current:
+            self.current = timeframe
+            self.update()
 
     @property
     def steps(self) -> list[Timeframe]:
         """The timeframes, longest first: the usual ones, and the current one if it is another."""
         return sorted({*STANDARD, self.current}, key=lambda t: -t.order)
-
-    def _rung(self, k: int) -> QRectF:
-        height = self.height() / len(self.steps)
-        return QRectF(0, k * height, self.width(), height)
 
     def step_at(self, y: float) -> Timeframe:
         """The timeframe of the rung at a height."""
@@ -63,8 +60,10 @@ class Ladder(Painted):
         for x in (5.5, self.width() - 5.5):
             painter.setPen(QPen(self.theme.color("pin"), 2))
             painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
-        for k, timeframe in enumerate(self.steps):
-            self._draw_rung(painter, self._rung(k), timeframe)
+        steps = self.steps
+        height = self.height() / len(steps)
+        for k, timeframe in enumerate(steps):
+            self._draw_rung(painter, QRectF(0, k * height, self.width(), height), timeframe)
 
     def _draw_rung(self, painter: QPainter, box: QRectF, timeframe: Timeframe) -> None:
         inner = box.adjusted(7, 1, -7, -1)

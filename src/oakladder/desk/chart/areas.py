@@ -6,10 +6,10 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
-from oakladder.desk.chart.arrays import draw_boxes
+from oakladder.desk.chart.arrays import draw_boxes, tones_in
 from oakladder.desk.chart.extremes import step_for
-from oakladder.desk.chart.item import PEN_STYLES, Item
-from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.chart.layer import PEN_STYLES, Layer
+from oakladder.desk.look.letters import SMALL, draw_words, ui_font, words
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.picture.parts import Band, Columns, Lane, Link, Zone
 
@@ -54,7 +54,7 @@ class Thinned:
         return self._made[first // step : -(-last // step)], first // step * step, step
 
 
-class Areas(Item):
+class Areas(Layer):
     """Everything of one pane that lies behind its lines."""
 
     def __init__(self) -> None:
@@ -82,7 +82,7 @@ class Areas(Item):
         painter.setPen(Qt.PenStyle.NoPen)
         if self.ground is not None:
             self._draw_ground(painter, self.ground)
-        left, right = self.viewRect().left(), self.viewRect().right()
+        left, right = self.sight.first, self.sight.last
         for zone in self.zones:
             if zone.start <= right + 1 and zone.end >= left - 1:
                 self._draw_zone(painter, zone)
@@ -113,11 +113,10 @@ class Areas(Item):
         starts, ends, tones = runs(shown)
         left, right = self.bar_x(first + step * starts - 0.5), self.bar_x(first + step * ends - 0.5)
         painter.setPen(Qt.PenStyle.NoPen)
-        for tone in np.unique(tones).tolist():
+        for tone, pick in tones_in(tones):
             color = qcolor(tone)
             color.setAlpha(min(color.alpha(), 46))
             painter.setBrush(color)
-            pick = tones == tone
             width = right[pick] - left[pick]
             draw_boxes(painter, left[pick], np.float64(view.top()), width, np.float64(view.height()))
 
@@ -157,16 +156,17 @@ class Areas(Item):
         x, tones = self.bar_x(at), columns.colours[at]
         tops, bases = self.price_y(columns.values[at]), self.price_y(columns.base[at])
         painter.setPen(Qt.PenStyle.NoPen)
-        for tone in np.unique(tones[tones != 0]).tolist():
+        for tone, pick in tones_in(tones):
+            if not tone:
+                continue
             color = qcolor(tone)
             color.setAlpha(min(color.alpha(), 190))
             painter.setBrush(color)
-            pick = tones == tone
             high, low = np.minimum(tops[pick], bases[pick]), np.maximum(tops[pick], bases[pick])
             draw_boxes(painter, x[pick] - half, high, np.float64(2 * half), low - high)
 
 
-class Lanes(Item):
+class Lanes(Layer):
     """Rows of squares, one a bar; a lane's name stands at its left."""
 
     def __init__(self, theme: Theme):
@@ -189,11 +189,11 @@ class Lanes(Item):
             if last <= first:
                 continue
             self._draw_lane(painter, row, first, last, top + 2)
-            room = painter.fontMetrics().horizontalAdvance(lane.name) + 8
-            box = QRectF(view.left() + 4, top, room, LANE_HEIGHT - 1)
+            name = words(lane.name, SMALL)
+            box = QRectF(view.left() + 4, top, name.size().width() + 8, LANE_HEIGHT - 1)
             painter.fillRect(box, self.theme.color("ground"))  # squares begin behind the name, not under it
             painter.setPen(self.theme.color("ink"))
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, lane.name)
+            draw_words(painter, box, name)
 
     def _draw_lane(self, painter: QPainter, row: int, first: int, last: int, top: float) -> None:
         """Squares with room between them; where that is too narrow, stretches of one colour."""
@@ -209,7 +209,6 @@ class Lanes(Item):
             shown, first, step = self._thinned[row].seen(lane.colours, first, last, self.bar_width)
             starts, ends, tones = runs(shown)
             left, right = self.bar_x(first + step * starts - 0.5), self.bar_x(first + step * ends - 0.5)
-        for tone in np.unique(tones).tolist():
+        for tone, pick in tones_in(tones):
             painter.setBrush(qcolor(tone))
-            pick = tones == tone
             draw_boxes(painter, left[pick], np.float64(top), right[pick] - left[pick], np.float64(LANE_HEIGHT - 5))

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import math
+from typing import NamedTuple
+
 import numpy as np
-import pyqtgraph as pg
-from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter
+from PyQt6.QtWidgets import QGraphicsWidget, QStyleOptionGraphicsItem, QWidget
 
 from oakladder.bars.bars import Bars
+from oakladder.desk.chart.pane_view import PaneView
 from oakladder.desk.chart.scale import Scale
 from oakladder.desk.chart_options import ScaleKind
-from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.letters import SMALL, ui_font, words
 
 #: How long a tick is, and how far its words stand from the pane, in pixels.
 _TICK, _APART = 4.0, 8.0
@@ -20,22 +24,18 @@ _MOST_WORDS = 5000
 WIDTH, HEIGHT = 62, 24
 
 
-class Axis(pg.GraphicsWidget):
-    """Ticks beside a view. The plotting library's own axis works out far more on every frame than is shown here."""
+class Axis(QGraphicsWidget):
+    """Ticks beside a view."""
 
     def __init__(self) -> None:
         super().__init__()
-        self._view: pg.ViewBox | None = None
+        self._view: PaneView | None = None
         self._line = self._ink = QColor()
         self._shows_values = True
 
-    def link(self, view: pg.ViewBox) -> None:
-        """Follows what a view shows."""
+    def link(self, view: PaneView) -> None:
+        """Stands beside a view and tells what that shows."""
         self._view = view
-        view.sigRangeChanged.connect(self._again)
-
-    def _again(self, *_: object) -> None:
-        self.update()
 
     def set_colors(self, line: QColor, ink: QColor) -> None:
         """The colours of ticks and of words."""
@@ -47,12 +47,21 @@ class Axis(pg.GraphicsWidget):
         self._shows_values = shows
         self.update()
 
+    def paint(
+        self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None
+    ) -> None:
+        assert painter is not None
+        self.draw(painter)
+
+    def draw(self, painter: QPainter) -> None:
+        """Draws what the view shows along the axis."""
+        raise NotImplementedError
+
     def _seen(self, which: int) -> tuple[float, float]:
         """What the view shows along the axis."""
         if self._view is None:
             return 0.0, 1.0
-        low, high = self._view.state["viewRange"][which]
-        return low, high
+        return self._view.heights if which else self._view.bars
 
 
 class TimeAxis(Axis):
@@ -60,7 +69,6 @@ class TimeAxis(Axis):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setFixedHeight(HEIGHT)
         self._bars: Bars | None = None
         self._steps: list[tuple[np.ndarray, str]] = []
         self._local = self._days = np.zeros(0, dtype=np.int64)
@@ -90,22 +98,23 @@ class TimeAxis(Axis):
             self._steps.append((places, form))
         self.update()
 
-    def paint(self, painter: QPainter, *_: object) -> None:
+    def draw(self, painter: QPainter) -> None:
         width, (low, high) = self.size().width(), self._seen(0)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.setFont(ui_font())
-        for _spacing, values in self.tickValues(low, high, width):
-            words = self.tickStrings(values, 1.0, 1.0)
-            for value, word in zip(values, words, strict=True):
-                x = round((value - low) / max(high - low, 1e-12) * width)
-                painter.setPen(self._line)
-                painter.drawLine(x, 0, x, int(_TICK))
-                painter.setPen(self._ink)
-                wide = painter.fontMetrics().horizontalAdvance(word)
-                left = min(max(x - wide / 2, 0), width - wide)  # whole, at the ends as well
-                painter.drawText(QRectF(left, _TICK, wide + 1, HEIGHT - _TICK), Qt.AlignmentFlag.AlignLeft, word)
+        bars = self.ticks(low, high, width)
+        places = [round((bar - low) / max(high - low, 1e-12) * width) for bar in bars]
+        painter.setPen(self._line)
+        painter.drawLines([QLineF(x, 0, x, _TICK) for x in places])
+        painter.setPen(self._ink)
+        for x, text in zip(places, self.written(bars), strict=True):
+            word = words(text)
+            wide = word.size().width()
+            left = min(max(x - wide / 2, 0), width - wide)  # whole, at the ends as well
+            painter.drawStaticText(QPointF(left, _TICK), word)
 
-    def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
+    def ticks(self, low: float, high: float, size: float) -> list[int]:
+        """The bars between two that have a tick, on so many pixels."""
         if self._bars is None or not len(self._bars):
             return []
         most = max(size / 74, 1)
@@ -115,22 +124,16 @@ class TimeAxis(Axis):
             if len(more) > most:
                 break
             inside = more
-        return [(1.0, self._apart(inside, size / max(high - low, 1e-9)).astype(float).tolist())]
-
-    @staticmethod
-    def _apart(places: np.ndarray, pixels: float) -> np.ndarray:
-        """Leaves out ticks that would stand on their neighbour's text."""
+        pixels = size / max(high - low, 1e-9)
         kept: list[int] = []
-        for place in places.tolist():
-            if not kept or (place - kept[-1]) * pixels >= 52:
-                kept.append(place)
-        return np.array(kept, dtype=np.int64)
+        for bar in inside.tolist():
+            if not kept or (bar - kept[-1]) * pixels >= 52:  # none stands on its neighbour's text
+                kept.append(bar)
+        return kept
 
-    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
-        if self._bars is None:
-            return []
-        bars, there = [int(v) for v in values], range(len(self._bars))
-        return [(self._words.get(bar) or self._written(bar)) if bar in there else "" for bar in bars]
+    def written(self, bars: list[int]) -> list[str]:
+        """What stands under some ticks."""
+        return [self._words.get(bar) or self._written(bar) for bar in bars]
 
     def _written(self, bar: int) -> str:
         form = next((f for places, f in self._steps if _holds(places, bar)), "%H:%M")
@@ -144,12 +147,20 @@ class TimeAxis(Axis):
 
 def _between(places: np.ndarray, low: float, high: float) -> np.ndarray:
     """Those of some places, which are in order, from low to high."""
-    return places[np.searchsorted(places, low) : np.searchsorted(places, high, "right")]
+    ends = math.ceil(low), math.floor(high)  # whole, or all places would be turned into fractions for each question
+    return places[places.searchsorted(ends[0]) : places.searchsorted(ends[1], "right")]
 
 
 def _holds(places: np.ndarray, bar: int) -> bool:
-    at = int(np.searchsorted(places, bar))
+    at = int(places.searchsorted(bar))
     return at < len(places) and int(places[at]) == bar
+
+
+class Ticks(NamedTuple):
+    """Where numbers stand beside a view, as heights of its scale, and how far prices are from one to the next."""
+
+    spacing: float
+    heights: list[float]
 
 
 class PriceAxis(Axis):
@@ -161,22 +172,20 @@ class PriceAxis(Axis):
         self.price_scale = Scale()
         #: Prices that stand out on the axis: height, text, ground and ink.
         self.tags: list[tuple[float, str, QColor, QColor]] = []
-        self.setFixedWidth(WIDTH)
 
-    def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
+    def ticks(self, low: float, high: float, size: float) -> Ticks:
         """Whole steps of 1, 2 or 5, about thirty-five pixels apart; closer in a pane that would show less than two."""
         if self.price_scale.kind is ScaleKind.LOG:
             return self._log_ticks(low, high, size)
-        made: list[tuple[float, list[float]]] = []
+        made = Ticks(0.0, [])
         for apart in (34, 17):
             wanted = (high - low) / max(size / apart, 1)
             if not wanted > 0:
-                return []
+                break
             step = _round_step(wanted)
-            values = np.arange(np.ceil(low / step), np.floor(high / step) + 1) * step
-            edge = (high - low) / max(size, 1) * 8  # a number too near the rim would be cut
-            made = [(step, values[(values > low + edge * 0.5) & (values < high - edge)].tolist())]
-            if len(made[0][1]) > 1:
+            heights = np.arange(np.ceil(low / step), np.floor(high / step) + 1) * step
+            made = Ticks(step, [h for h in heights.tolist() if _stands_free(h, low, high, size)])
+            if len(made.heights) > 1:
                 break
         return made
 
@@ -186,7 +195,7 @@ class PriceAxis(Axis):
             self.tags = tags
             self.update()
 
-    def paint(self, painter: QPainter, *_: object) -> None:
+    def draw(self, painter: QPainter) -> None:
         height, (low, high) = self.size().height(), self._seen(1)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.setPen(self._line)
@@ -194,14 +203,14 @@ class PriceAxis(Axis):
         if not self._shows_values or not high > low:
             return
         painter.setFont(ui_font())
-        for spacing, values in self.tickValues(low, high, height):
-            for value, word in zip(values, self.tickStrings(values, 1.0, spacing), strict=True):
-                y = round(height - (value - low) / (high - low) * height)
-                painter.setPen(self._line)
-                painter.drawLine(0, y, int(_TICK), y)
-                painter.setPen(self._ink)
-                place = QRectF(_APART, y - 12, WIDTH - _APART, 24)
-                painter.drawText(place, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, word)
+        ticks = self.ticks(low, high, height)
+        places = [round(height - (tick - low) / (high - low) * height) for tick in ticks.heights]
+        painter.setPen(self._line)
+        painter.drawLines([QLineF(0, y, _TICK, y) for y in places])
+        painter.setPen(self._ink)
+        for y, text in zip(places, self.written(ticks), strict=True):
+            word = words(text)
+            painter.drawStaticText(QPointF(_APART, round(y - word.size().height() / 2)), word)
         painter.setFont(ui_font(SMALL))
         for at, text, ground, ink in self.tags:
             if low < at < high:
@@ -211,35 +220,41 @@ class PriceAxis(Axis):
                 painter.setPen(ink)
                 painter.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
 
-    def _log_ticks(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
+    def _log_ticks(self, low: float, high: float, size: float) -> Ticks:
         """Round prices whose heights keep their distance."""
+        made = Ticks(0.0, [])
         bottom, top = (self.price_scale.back(h) for h in (low, high))
         if not (np.isfinite(top) and top > bottom > 0):
-            return []
-        pixels = size / max(high - low, 1e-12)
-        if top / bottom < 3:
-            step = _round_step((top - bottom) / max(size / 34, 1))
-            candidates = np.arange(np.ceil(bottom / step), np.floor(top / step) + 1) * step
-        else:
-            powers = 10.0 ** np.arange(np.floor(np.log10(bottom)), np.ceil(np.log10(top)) + 1)
-            candidates = np.sort(np.concatenate([powers, 2 * powers, 5 * powers]))
-            step = float(bottom)
-        kept: list[float] = []
-        for price in candidates.tolist():
-            height = float(self.price_scale.to(price))
-            if low < height < high and (not kept or (height - kept[-1]) * pixels >= 24):
-                kept.append(height)
-        return [(step, kept)]
+            return made
+        powers = 10.0 ** np.arange(np.floor(np.log10(bottom)), np.ceil(np.log10(top)) + 1)
+        rounded = float(bottom), np.sort(np.concatenate([powers, 2 * powers, 5 * powers]))
+        step = _round_step((top - bottom) / max(size / 34, 1))
+        even = step, np.arange(np.ceil(bottom / step), np.floor(top / step) + 1) * step
+        for spacing, prices in (even,) if top / bottom < 3 else (rounded, even):
+            made = Ticks(spacing, self._apart(prices, low, high, size))
+            if len(made.heights) > 1:
+                break
+        return made
 
-    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+    def _apart(self, prices: np.ndarray, low: float, high: float, size: float) -> list[float]:
+        """The heights of those of some prices that keep their distance."""
+        pixels = size / max(high - low, 1e-12)
+        kept: list[float] = []
+        for price in prices.tolist():
+            height = float(self.price_scale.to(price))
+            if _stands_free(height, low, high, size) and (not kept or (height - kept[-1]) * pixels >= 24):
+                kept.append(height)
+        return kept
+
+    def written(self, ticks: Ticks) -> list[str]:
         """The numbers of the ticks; one that a tag would cover in part is left out."""
         low, high = self._seen(1)
         reach = (high - low) / max(self.size().height(), 1) * 17
-        covered = [any(abs(v - tag[0]) < reach for tag in self.tags) for v in values]
-        words = self._words(values, spacing)
-        return ["" if hidden else word for word, hidden in zip(words, covered, strict=True)]
+        covered = [any(abs(v - tag[0]) < reach for tag in self.tags) for v in ticks.heights]
+        numbers = self._numbers([v + 0.0 for v in ticks.heights], ticks.spacing)  # a zero has no sign
+        return ["" if hidden else number for number, hidden in zip(numbers, covered, strict=True)]
 
-    def _words(self, values: list[float], spacing: float) -> list[str]:
+    def _numbers(self, values: list[float], spacing: float) -> list[str]:
         if self.price_scale.kind is ScaleKind.PERCENT:
             places = 0 if spacing >= 1 else 1 if spacing >= 0.1 else 2
             return [f"{v:+.{places}f}%" for v in values]
@@ -247,6 +262,12 @@ class PriceAxis(Axis):
         if self.decimals is not None and spacing >= 10.0**-self.decimals:
             return [f"{v:,.{self.decimals if spacing < 1 or self.decimals < 2 else 2}f}" for v in prices]
         return [short_number(v) for v in prices]
+
+
+def _stands_free(height: float, low: float, high: float, size: float) -> bool:
+    """Whether a number at a height is whole: too near the rim of a view of some pixels it would be cut."""
+    pixel = (high - low) / max(size, 1)
+    return low + 4 * pixel < height < high - 8 * pixel
 
 
 def _round_step(wanted: float) -> float:

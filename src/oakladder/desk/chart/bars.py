@@ -9,9 +9,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from oakladder.bars.bars import Bars
-from oakladder.desk.chart.arrays import draw_boxes, draw_chain, draw_lines
+from oakladder.desk.chart.arrays import draw_boxes, draw_chain, draw_lines, draw_uprights, tones_in
 from oakladder.desk.chart.extremes import Pyramid
-from oakladder.desk.chart.item import Item
+from oakladder.desk.chart.layer import Layer
 from oakladder.desk.chart_options import BarStyle
 from oakladder.desk.look.theme import Theme, qcolor
 
@@ -19,7 +19,7 @@ from oakladder.desk.look.theme import Theme, qcolor
 _LEAST_SESSION = 28
 
 
-class BarItem(Item):
+class BarLayer(Layer):
     """A painter of something that every bar has, in colours of its own where the script paints."""
 
     def __init__(self) -> None:
@@ -53,7 +53,7 @@ class BarItem(Item):
         raise NotImplementedError
 
 
-class PriceBars(BarItem):
+class PriceBars(BarLayer):
     """Prices: hollow rising and filled falling bodies, plain bars, a line, or averaged candles.
 
     Painted bars keep the shape and take the colour. ``drawn`` holds other prices to draw (the averaged ones).
@@ -83,9 +83,10 @@ class PriceBars(BarItem):
         half = max(int(self.bar_width * 0.34), 0)
         ground = theme.color("ground")
         draw = self._draw_ticked if self.style is BarStyle.BARS else self._draw_candles
-        for tone in np.unique(colours):
+        for tone, there in tones_in(colours):
+            of_tone = known if isinstance(there, slice) else known & there
             for up in (True, False):
-                pick = np.flatnonzero(known & (colours == tone) & (rising == up))
+                pick = np.flatnonzero(of_tone & (rising == up))
                 if not len(pick):
                     continue
                 color = qcolor(tone if tone else plain[0 if up else 1])
@@ -120,41 +121,43 @@ class PriceBars(BarItem):
     def _draw_line(
         self, painter: QPainter, bars: Bars, theme: Theme, first: int, last: int, thin: tuple[np.ndarray, int] | None
     ) -> None:
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(theme.color("rising"), 1.6))
         if thin is not None:
             low, high = self.pyramid("close").groups(*thin)
-            draw_columns(painter, self.bar_x(thin[0]), self.price_y(high), self.price_y(low))
+            places = self.bar_x(thin[0]), self.price_y(high), self.price_y(low)
+            draw_columns(painter, theme.color("rising"), *places, thin[1] * self.bar_width)
             return
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(theme.color("rising"), 1.6))
         draw_chain(painter, self.bar_x(np.arange(first, last)), self.price_y(bars["close"][first:last]))
 
     def _draw_thin(self, painter: QPainter, theme: Theme, groups: np.ndarray, step: int) -> None:
         low, high = self.pyramid("low").groups(groups, step)[0], self.pyramid("high").groups(groups, step)[1]
-        painter.setPen(QPen(theme.color("rising")))
-        draw_columns(painter, self.bar_x(groups), self.price_y(high), self.price_y(low))
+        places = self.bar_x(groups), self.price_y(high), self.price_y(low)
+        draw_columns(painter, theme.color("rising"), *places, step * self.bar_width)
 
 
-def draw_columns(painter: QPainter, x: np.ndarray, top: np.ndarray, bottom: np.ndarray) -> None:
-    """An upright in each place, long enough to meet its neighbours."""
+def draw_columns(
+    painter: QPainter, color: QColor, x: np.ndarray, top: np.ndarray, bottom: np.ndarray, wide: float
+) -> None:
+    """An upright in each place, long enough to meet its neighbours, the next of which is ``wide`` pixels on."""
     if len(x) > 1:
         low, high = bottom.copy(), top.copy()
-        low[1:] = np.fmax(low[1:], np.where(np.isnan(top[:-1]), low[1:], top[:-1]))
-        high[1:] = np.fmin(high[1:], np.where(np.isnan(bottom[:-1]), high[1:], bottom[:-1]))
+        there = ~np.isnan(bottom[1:])  # what is not there does not begin with its neighbour
+        np.fmax(low[1:], top[:-1], out=low[1:], where=there)
+        np.fmin(high[1:], bottom[:-1], out=high[1:], where=there)
         top, bottom = high, low
-    draw_lines(painter, x, top, x, bottom + 1)
+    draw_uprights(painter, color, x, top, bottom + 1, wide)
 
 
-class VolumeColumns(BarItem):
+class VolumeColumns(BarLayer):
     """Volume as columns from zero, in the tone of their bars."""
 
     def draw_bars(self, painter: QPainter, bars: Bars, theme: Theme, first: int, last: int) -> None:
         thin = self.thinned(first, last)
         floor = self.price_y(0.0)
         if thin is not None:
-            pen = theme.color("mute")
-            painter.setPen(QPen(pen, 1))
-            x = np.round(self.bar_x(thin[0]))
-            draw_lines(painter, x, np.round(self.price_y(self.pyramid("volume").groups(*thin)[1])), x, floor)
+            top = self.price_y(self.pyramid("volume").groups(*thin)[1])
+            draw_uprights(painter, theme.color("mute"), self.bar_x(thin[0]), top, floor, thin[1] * self.bar_width)
             return
         at = np.arange(first, last)
         rising = bars["close"][at] >= bars["open"][at]
@@ -162,16 +165,16 @@ class VolumeColumns(BarItem):
         half = max(int(self.bar_width * 0.34), 0)
         painter.setPen(Qt.PenStyle.NoPen)
         painted = self.colours[at] if self.colours is not None else np.zeros(len(at), dtype=np.uint32)
-        for tone in np.unique(painted).tolist():
+        for tone, there in tones_in(painted):
             for up in (True, False):
                 color = qcolor(tone) if tone else theme.color("rising" if up else "falling")
                 color.setAlpha(200 if tone else 120)
                 painter.setBrush(color)
-                pick = (rising == up) & (painted == tone)
+                pick = (rising == up) if isinstance(there, slice) else (rising == up) & there
                 draw_boxes(painter, x[pick] - half, y[pick], np.float64(2 * half + 1), floor - y[pick])
 
 
-class Hours(BarItem):
+class Hours(BarLayer):
     """What lies behind the bars: early and late hours shaded, a line where a session begins."""
 
     def __init__(self) -> None:

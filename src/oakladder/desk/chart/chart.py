@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 import numpy as np
-import pyqtgraph as pg
-from PyQt6.QtCore import QEvent, QObject, QPointF, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QObject, QPointF, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from oakladder.desk.chart.areas import Lanes
 from oakladder.desk.chart.axes import short_number
 from oakladder.desk.chart.bars import Hours, PriceBars, VolumeColumns
+from oakladder.desk.chart.canvas import Canvas
 from oakladder.desk.chart.drawings import hand_out, last_price
 from oakladder.desk.chart.edges import Edges
 from oakladder.desk.chart.fitting import ROOM, fit, price_scale
 from oakladder.desk.chart.keys import by_key
 from oakladder.desk.chart.marks import MarksAndLabels
 from oakladder.desk.chart.overlay import Measure
-from oakladder.desk.chart.pane import Hands, Pane
+from oakladder.desk.chart.pane import Pane
+from oakladder.desk.chart.pane_view import Hands
 from oakladder.desk.chart.reading import measured, words_of
 from oakladder.desk.chart.stack import LANES, Stack
 from oakladder.desk.chart.trades import TradePaths
@@ -32,7 +33,7 @@ _LEAST_SEEN = 8
 _BAR_WIDTH = 4.4
 
 
-class Chart(pg.GraphicsLayoutWidget):
+class Chart(Canvas):
     """Shows a `View`. ``hovered`` tells the bar under the cursor (-1 for none), ``ranged`` the bars seen."""
 
     hovered = pyqtSignal(int)
@@ -58,20 +59,13 @@ class Chart(pg.GraphicsLayoutWidget):
         self._cursor: int | None = None
         self._range = (0.0, 1.0)
         self._series: tuple[str, str] | None = None
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         for part in (self, self.viewport()):
-            if part is not None:
-                part.setAccessibleName("Chart")
-        self.setFrameShape(self.Shape.NoFrame)
-        self.ci.layout.setSpacing(0)
-        self.ci.layout.setContentsMargins(0, 0, 0, 0)
+            part.setAccessibleName("Chart")
         self.hours, self.bars, self.volume = Hours(), PriceBars(), VolumeColumns()
         self.lanes, self.trades = Lanes(theme), TradePaths()
         hands = Hands(self.pan, self.zoom, self._clicked, self._measured, self._asked)
-        self.stack = Stack(self.ci, hands, theme)
+        self.stack = Stack(self, hands, theme)
         self._build([PRICE, VOLUME], 0)
-        self.setMouseTracking(True)
-        self.scene().sigMouseMoved.connect(self._mouse_at)
         self._edges = Edges(self.stack, self.viewport(), self.arranged.emit)
         self.viewport().installEventFilter(self)
         self.set_theme(theme)
@@ -94,15 +88,12 @@ class Chart(pg.GraphicsLayoutWidget):
     # --- panes ------------------------------------------------------------------------------------
 
     def _build(self, names: list[str], lanes: int) -> None:
-        for item in (self.hours, self.bars, self.volume, self.lanes, self.trades):
-            if item.getViewBox() is not None:
-                item.getViewBox().removeItem(item)
         self.stack.build(names, lanes, self._fill)
 
     def _fill(self, panes: dict[str, Pane]) -> None:
         """Puts the painters of the bars into their panes."""
-        for item, depth in ((self.hours, 1), (self.bars, 10), (self.trades, 25)):
-            panes[PRICE].add(item, depth)
+        for layer, height in ((self.hours, 1), (self.bars, 10), (self.trades, 25)):
+            panes[PRICE].add(layer, height)
         panes[VOLUME].add(self.volume, 10)
         if LANES in panes:
             panes[LANES].add(self.lanes, 10)
@@ -115,7 +106,7 @@ class Chart(pg.GraphicsLayoutWidget):
 
     def set_theme(self, theme: Theme) -> None:
         self.theme = theme
-        self.setBackground(theme.color("ground"))
+        self.setBackgroundBrush(theme.color("ground"))
         self.stack.set_theme(theme)
 
     def set_options(self, options: ChartOptions) -> None:
@@ -267,7 +258,7 @@ class Chart(pg.GraphicsLayoutWidget):
         if self.shown is None:
             return
         for pane in self.panes.values():
-            pane.view.setXRange(*self._range, padding=0)
+            pane.show_bars(*self._range)
         bars = self.shown.bars
         first, last = max(int(self._range[0]), 0), min(int(self._range[1]) + 1, len(bars))
         if first < last:
@@ -280,14 +271,14 @@ class Chart(pg.GraphicsLayoutWidget):
     def _pane_at(self, place: QPointF) -> Pane | None:
         return next((p for p in self.panes.values() if p.view.sceneBoundingRect().contains(place)), None)
 
-    def _mouse_at(self, place: QPointF) -> None:
+    def moved_to(self, place: QPointF) -> None:
         if self.shown is None or not len(self.shown.bars):
             return
         pane = self._pane_at(place)
         if pane is None:
             self._set_cursor(None, None, None)
             return
-        spot = pane.view.mapSceneToView(place)
+        spot = pane.view.from_scene(place)
         self._set_cursor(int(np.clip(round(spot.x()), 0, len(self.shown.bars) - 1)), pane, spot.y())
         self._hover(pane, place)
 
@@ -359,7 +350,7 @@ class Chart(pg.GraphicsLayoutWidget):
         if name is not None and name != "Volume":
             self.toggle(name)
             return
-        bar = int(np.clip(round(pane.view.mapSceneToView(place).x()), 0, len(self.shown.bars) - 1))
+        bar = int(np.clip(round(pane.view.from_scene(place).x()), 0, len(self.shown.bars) - 1))
         self.pin(None if bar == self.pinned else bar)
         self.picked.emit(bar)
 
@@ -372,7 +363,7 @@ class Chart(pg.GraphicsLayoutWidget):
         pane = self.panes[PRICE]
         ends = []
         for place in (start, end):
-            spot = pane.view.mapSceneToView(place)
+            spot = pane.view.from_scene(place)
             ends.append((spot.x(), pane.scale.back(spot.y())))
         self.measure(ends[0], ends[1])
 
@@ -395,18 +386,12 @@ class Chart(pg.GraphicsLayoutWidget):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """The bars stay as wide as they are, and the newest of them stay where they are."""
         super().resizeEvent(event)
+        self.stack.apply_heights()
         before, now = self._width, self.width()
         self._width = now
         if self.shown is not None and before and before != now:
             first, last = self._range
             self.see(last - (last - first) * now / before, last)
-
-    def close(self) -> bool:
-        """Lets go of the viewport first: closing empties the scene while the mouse may still leave it."""
-        viewport = self.viewport()
-        if viewport is not None:
-            viewport.removeEventFilter(self)
-        return bool(super().close())
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         assert event is not None

@@ -36,17 +36,21 @@ class Pyramid:
 
     def ends(self, first: int, last: int) -> tuple[float, float]:
         """The smallest and largest value from ``first`` up to ``last``; NaN where there is none."""
-        if last <= first:
-            return float("nan"), float("nan")
         values = self._levels[0][0]
         if last - first <= _FEW:
-            return _ends([values[first:last]])
+            return ends_of(values[first:last])
         size, level = FACTOR**3, 3
         a, b = -(-first // size), last // size
-        low, high = self._level(level)
         edges = [values[first : a * size], values[b * size : last]]
-        small, large = _ends([*edges, low[a:b]]), _ends([*edges, high[a:b]])
-        return small[0], large[1]
+        low, high = (part[a:b] for part in self._level(level))
+        return ends_of(np.concatenate([*edges, low]))[0], ends_of(np.concatenate([*edges, high]))[1]
+
+
+def ends_of(values: np.ndarray) -> tuple[float, float]:
+    """The smallest and the largest known value; NaN where there is none."""
+    if not len(values):
+        return float("nan"), float("nan")
+    return float(np.fmin.reduce(values)), float(np.fmax.reduce(values))
 
 
 def _folded(how: np.ufunc, values: np.ndarray, first: int, count: int, each: int) -> np.ndarray:
@@ -57,14 +61,6 @@ def _folded(how: np.ufunc, values: np.ndarray, first: int, count: int, each: int
     while each > 1:
         made, each = how(made[0::2], made[1::2]), each // 2
     return made
-
-
-def _ends(parts: list[np.ndarray]) -> tuple[float, float]:
-    known = [p[~np.isnan(p)] for p in parts]
-    known = [p for p in known if len(p)]
-    if not known:
-        return float("nan"), float("nan")
-    return min(float(p.min()) for p in known), max(float(p.max()) for p in known)
 
 
 def step_for(width: float) -> int:

@@ -8,6 +8,7 @@ import numpy as np
 
 from oakladder.bars.bars import Bars
 from oakladder.desk.chart.bars import PriceBars, VolumeColumns
+from oakladder.desk.chart.extremes import ends_of
 from oakladder.desk.chart.pane import Pane
 from oakladder.desk.chart.scale import Scale
 from oakladder.desk.chart.stack import LANES
@@ -34,32 +35,32 @@ def fit(panes: Mapping[str, Pane], bars: PriceBars, volume: VolumeColumns, first
     """Fits each pane's scale to what it shows."""
     low, high = bars.pyramid("low").ends(first, last)[0], bars.pyramid("high").ends(first, last)[1]
     for name, pane in panes.items():
+        if name == LANES:
+            continue
         ends = [pane.lines.ends(line, first, last) for line in pane.lines.lines]
         for part in [p for b in pane.areas.bands for p in (b.first, b.second)] + [
             p for c in pane.areas.histograms for p in (c.values, c.base)
         ]:
-            ends.append(_ends(part[first:last]))
+            ends.append(ends_of(part[first:last]))
         a = _least([e[0] for e in ends])
         b = -_least([-e[1] for e in ends])
         if name == PRICE:
             if low == low:  # a line far away must not flatten the bars
                 span = max(high - low, 1e-12)
                 a, b = max(a, low - span * 0.6), min(b, high + span * 0.6)
-            above = min(max(_LEGEND / max(pane.view.height(), 1), _EDGE), 0.3)
+            above = _room_above(_LEGEND + pane.marks.above, pane.view.size().height())
             pane.scale_to(float(np.fmin(low, a)), float(np.fmax(high, b)), _EDGE, above)
-        elif name == LANES:
-            continue
         elif name == VOLUME:
             top = float(np.fmax(volume.pyramid("volume").ends(first, last)[1], b))
-            pane.view.setYRange(0, top * 1.08 if top > 0 else 1, padding=0)
+            pane.show_heights(0, top * 1.08 if top > 0 else 1)
         else:
             pane.scale_to(a, b)
 
 
-def _ends(values: np.ndarray) -> tuple[float, float]:
-    """The smallest and the largest known value."""
-    known = values[~np.isnan(values)]
-    return (float(known.min()), float(known.max())) if len(known) else (float("nan"), float("nan"))
+def _room_above(pixels: float, height: float) -> float:
+    """So many pixels of a pane of some height as a share of the prices' span below them; no more than a third of it."""
+    share = min(pixels / max(height, 1), 1 / 3)
+    return max(share * (1 + _EDGE) / (1 - share), _EDGE)
 
 
 def _least(values: list[float]) -> float:

@@ -6,15 +6,15 @@ import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
-from oakladder.desk.chart.arrays import draw_chain, draw_dots
+from oakladder.desk.chart.arrays import draw_chain, draw_dots, tones_in
 from oakladder.desk.chart.bars import draw_columns
 from oakladder.desk.chart.extremes import Pyramid
-from oakladder.desk.chart.item import PEN_STYLES, Item
+from oakladder.desk.chart.layer import PEN_STYLES, Layer
 from oakladder.desk.look.theme import qcolor
 from oakladder.engine.picture.parts import DrawnLine
 
 
-class Lines(Item):
+class Lines(Layer):
     """The lines of a script in one pane, with gaps where there is no value."""
 
     def __init__(self) -> None:
@@ -49,14 +49,13 @@ class Lines(Item):
                 self._draw_line(painter, line, first, last)
 
     def _draw_thin(self, painter: QPainter, line: DrawnLine, groups: np.ndarray, step: int) -> None:
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         low, high = self._pyramid(line).groups(groups, step)
         colours = line.colours[groups]
         x, top, bottom = self.bar_x(groups), self.price_y(high), self.price_y(low)
-        for tone in np.unique(colours[colours != 0]).tolist():
-            painter.setPen(QPen(qcolor(tone), 1))
-            pick = colours == tone
-            draw_columns(painter, x[pick], top[pick], bottom[pick])
+        for tone, pick in tones_in(colours):
+            if not tone:
+                continue
+            draw_columns(painter, qcolor(tone), x[pick], top[pick], bottom[pick], step * self.bar_width)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
 
     def _draw_line(self, painter: QPainter, line: DrawnLine, first: int, last: int) -> None:

@@ -9,7 +9,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPaintEngine, QPainter, QPainterPath, QPen, QPixmap
 
 from oakladder.bars.bars import Bars
-from oakladder.desk.chart.item import Item
+from oakladder.desk.chart.layer import Layer
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.shapes import shape_path
 from oakladder.desk.look.theme import Theme, qcolor
@@ -18,6 +18,11 @@ from oakladder.engine.picture.parts import Label, Mark
 _GAP = 5.0
 #: Font sizes of labels from size 1 to 5.
 _LABEL_FONTS = (7.0, 8.0, 9.5, 11.5, 14.0)
+
+
+def radius_of(size: int) -> float:
+    """How large a shape is from its middle, in pixels."""
+    return 2.6 + 1.5 * size
 
 
 @dataclass(slots=True)
@@ -43,7 +48,7 @@ class _Box:
     folded: list[str]
 
 
-class MarksAndLabels(Item):
+class MarksAndLabels(Layer):
     """Shapes and texts at bars. Labels that would cover one another fold into the newest with a count."""
 
     def __init__(self, on_bars: bool = True) -> None:
@@ -61,7 +66,7 @@ class MarksAndLabels(Item):
         #: Sides of bars on which several drawings may meet.
         self._shared_sides: set[str] = set()
         self._hits: list[tuple[np.ndarray, np.ndarray, float, Mark, np.ndarray]] = []
-        self._stamps: dict[tuple[str, float, int], QPixmap] = {}
+        self._stamps: dict[tuple[str, float, int, float], QPixmap] = {}
         self._paths: dict[tuple[str, float], tuple[QPainterPath, bool]] = {}
 
     def show_all(self, bars: Bars, marks: tuple[Mark, ...], labels: tuple[Label, ...], theme: Theme) -> None:
@@ -86,6 +91,13 @@ class MarksAndLabels(Item):
         for box in boxes:
             self._draw_box(painter, box)
 
+    @property
+    def above(self) -> float:
+        """How far the first thing above a bar reaches, in pixels: that of the highest must not stand under the legend."""
+        marks = [2 * radius_of(m.size) for m in self.marks if m.prices is None and m.side == "above"]
+        labels = [2 * _LABEL_FONTS[x.size - 1] + _GAP for x in self.labels if x.prices is None and x.side == "above"]
+        return _GAP + sum((max(marks, default=0.0), max(labels, default=0.0))) if marks or labels else 0.0
+
     def at(self, point: QPointF) -> Drawn | None:
         """What was painted under a point."""
         for drawn in reversed(self.drawn):
@@ -109,26 +121,26 @@ class MarksAndLabels(Item):
             which = np.arange(*np.searchsorted(bars, (first, last)))
         return which, bars[which]
 
-    def _edges(self, bars: np.ndarray, side: str) -> list[float]:
+    def _edges(self, bars: np.ndarray, side: str) -> np.ndarray:
         """Where the first thing on a side of each bar may begin."""
         assert self._bars is not None
         gap = _GAP if side == "below" else -_GAP
         if not self._on_bars:
             edge = self.box.bottom() - 22 if side == "below" else self.box.top() + 40
-            return [edge] * len(bars)
-        return list((self.price_y(self._bars["low" if side == "below" else "high"][bars]) + gap).tolist())
+            return np.full(len(bars), edge)
+        return self.price_y(self._bars["low" if side == "below" else "high"][bars]) + gap
 
     def _draw_mark(self, painter: QPainter, mark: Mark, first: int, last: int) -> None:
-        radius = 2.6 + 1.5 * mark.size
+        radius = radius_of(mark.size)
         which, bars = self._places(mark, first, last)
         if not len(which):
             return
-        xs, colours = self.bar_x(bars), mark.colours[which].tolist()
+        xs, colours = self.bar_x(bars), mark.colours[which]
         outward = 1.0 if mark.side == "below" else -1.0
         if mark.prices is not None:
             ys = self.price_y(mark.prices[which])
         else:
-            ys = np.array(self._edges(bars, mark.side)) + outward * radius
+            ys = self._edges(bars, mark.side) + outward * radius
             shared = bars.tolist() if mark.side in self._shared_sides else []
             for k, bar in enumerate(shared):  # what stands there already pushes the next outward
                 edge = self._stacked.get((bar, mark.side))
@@ -143,24 +155,31 @@ class MarksAndLabels(Item):
                     self._draw_text(painter, mark.texts[k], x, y + outward * (radius + 1), mark)
 
     def _put_shapes(
-        self, painter: QPainter, shape: str, radius: float, xs: np.ndarray, ys: np.ndarray, colours: list[int]
+        self, painter: QPainter, shape: str, radius: float, xs: np.ndarray, ys: np.ndarray, colours: np.ndarray
     ) -> None:
         """Puts a shape down in many places; on a screen as a stamp, in a picture of lines as what it is."""
         engine = painter.paintEngine()
         stamped = engine is not None and engine.type() != QPaintEngine.Type.SVG
-        for tone in dict.fromkeys(colours):
+        for tone in dict.fromkeys(colours.tolist()):
             if not tone >> 24:
                 continue
-            here = ~np.isnan(ys) & (np.array(colours) == tone)
-            places = list(zip(xs[here].tolist(), ys[here].tolist(), strict=True))
+            here = ~np.isnan(ys) & (colours == tone)
             if not stamped:
-                for x, y in places:
+                for x, y in zip(xs[here].tolist(), ys[here].tolist(), strict=True):
                     self._draw_shape(painter, shape, radius, tone, x, y)
                 continue
-            stamp = self._stamp(shape, radius, tone)
-            half, put = stamp.width() / 2, painter.drawPixmap
-            for x, y in places:
-                put(QPointF(x - half, y - half), stamp)
+            device, put = painter.device(), painter.drawPixmap
+            ratio = device.devicePixelRatioF() if device is not None else 1.0
+            stamp = self._stamp(shape, radius, tone, ratio)
+            half = stamp.deviceIndependentSize().width() / 2
+            left, top = xs[here] - half, ys[here] - half
+            if ratio == 1:  # whole numbers are put down more quickly
+                left, top = (np.floor(at + 0.5).astype(np.int64) for at in (left, top))
+            for x, y in zip(left.tolist(), top.tolist(), strict=True):
+                if ratio == 1:
+                    put(x, y, stamp)
+                else:
+                    put(QPointF(x, y), stamp)
 
     def _draw_shape(self, painter: QPainter, shape: str, radius: float, tone: int, x: float, y: float) -> None:
         path, filled = self._path(shape, radius)
@@ -169,12 +188,13 @@ class MarksAndLabels(Item):
         painter.setBrush(color if filled else Qt.BrushStyle.NoBrush)
         painter.drawPath(path.translated(x, y))
 
-    def _stamp(self, shape: str, radius: float, tone: int) -> QPixmap:
-        """A shape as a small picture, painted once and put down many times."""
-        key = (shape, radius, tone)
+    def _stamp(self, shape: str, radius: float, tone: int, ratio: float) -> QPixmap:
+        """A shape as a small picture, painted once for a screen of some pixel ratio and put down many times."""
+        key = (shape, radius, tone, ratio)
         if key not in self._stamps:
             size = 2 * int(radius + 3) + 1
-            made = QPixmap(size, size)
+            made = QPixmap(round(size * ratio), round(size * ratio))
+            made.setDevicePixelRatio(ratio)
             made.fill(Qt.GlobalColor.transparent)
             painter = QPainter(made)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -207,7 +227,7 @@ class MarksAndLabels(Item):
         which, bars = self._places(label, first, last)
         if not len(which):
             return
-        edges = self._edges(bars, label.side) if label.prices is None else []
+        edges = self._edges(bars, label.side).tolist() if label.prices is None else []
         prices = self.price_y(label.prices[which]).tolist() if label.prices is not None else []
         xs = self.bar_x(bars).tolist()
         height = metrics.height() + 2.0

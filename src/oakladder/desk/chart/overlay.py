@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
-from oakladder.desk.chart.item import Item
-from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.chart.layer import Layer
+from oakladder.desk.look.letters import SMALL, TEXT, ui_font, words
 from oakladder.desk.look.theme import Theme
 
 #: A pane narrower than so many pixels keeps its legend to the names, in small letters.
@@ -55,7 +55,7 @@ class OverlayContent:
     folded: bool = False
 
 
-class Overlay(Item):
+class Overlay(Layer):
     """Paints an `OverlayContent` over its pane and knows which entry of the legend is where."""
 
     def __init__(self, theme: Theme):
@@ -64,7 +64,6 @@ class Overlay(Item):
         self.content = OverlayContent()
         self.places: list[tuple[QRectF, str]] = []
         self.fold_place: QRectF | None = None
-        self.setZValue(50)
 
     def entry_at(self, point: QPointF) -> str | None:
         """The name of the legend's entry under a point."""
@@ -78,7 +77,7 @@ class Overlay(Item):
         view = self.box
         if not self.content.folded:
             self._lines(painter, view)
-        painter.setFont(ui_font(SMALL) if view.width() < _NARROW else ui_font())
+        painter.setFont(ui_font(self._size(view)))
         top = self._legend(painter, view)
         if self.content.folded:
             return
@@ -92,6 +91,10 @@ class Overlay(Item):
                 Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap,
                 self.content.trouble,
             )
+
+    @staticmethod
+    def _size(view: QRectF) -> float:
+        return SMALL if view.width() < _NARROW else TEXT
 
     def _upright(self, painter: QPainter, view: QRectF, bar: float) -> None:
         x = round(float(self.bar_x(bar)))
@@ -120,13 +123,12 @@ class Overlay(Item):
         if c.cursor_x is not None:
             self._upright(painter, view, c.cursor_x)
         if c.cursor_y is not None:
-            self._level(painter, view, c.cursor_y * self._map.m22() + self._map.dy())
+            self._level(painter, view, float(self.height_y(c.cursor_y)))
 
     def _legend(self, painter: QPainter, view: QRectF) -> float:
         """Writes the legend; gives how far down it reaches."""
         x, y = view.left() + 8, view.top() + 4
-        metrics = painter.fontMetrics()
-        height = metrics.height()
+        height, size = painter.fontMetrics().height(), self._size(view)
         self.places, self.fold_place = [], None
         if self.content.foldable:
             self.fold_place = QRectF(x - 4, y, 14, height)
@@ -135,8 +137,8 @@ class Overlay(Item):
             x += 14
         left = x
         for entry in self.content.entries:
-            text = entry.name if view.width() < _NARROW else f"{entry.name} {entry.value}".strip()
-            width = metrics.horizontalAdvance(text) + 26
+            text = words(entry.name if view.width() < _NARROW else f"{entry.name} {entry.value}".strip(), size)
+            width = text.size().width() + 26
             if x + width > view.right() - 8 and x > left:
                 if self.content.folded:
                     break
@@ -146,7 +148,7 @@ class Overlay(Item):
             painter.setPen(QPen(entry.color if not entry.hidden else self.theme.color("line"), 3))
             painter.drawLine(QPointF(x, y + height / 2), QPointF(x + 10, y + height / 2))
             painter.setPen(self.theme.color("faint" if entry.hidden else "ink"))
-            painter.drawText(QPointF(x + 15, y + metrics.ascent()), text)
+            painter.drawStaticText(QPointF(x + 15, y), text)
             x += width
         return y + height - view.top() if self.content.entries or self.content.foldable else 4.0
 

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import pyqtgraph as pg
 from PyQt6.QtCore import QPointF
 
 from oakladder.desk.chart.areas import LANE_HEIGHT
 from oakladder.desk.chart.axes import TimeAxis
-from oakladder.desk.chart.pane import FOLDED, Hands, Pane
+from oakladder.desk.chart.canvas import Canvas
+from oakladder.desk.chart.pane import FOLDED, Pane
+from oakladder.desk.chart.pane_view import Hands
 from oakladder.desk.chart_options import PaneLayout
 from oakladder.desk.look.theme import Theme
 from oakladder.engine.picture.parts import PRICE, VOLUME
@@ -23,10 +24,10 @@ _GRIP = 4.0
 
 
 class Stack:
-    """Arranges the panes in a graphics layout. The time axis is under the lowest."""
+    """Arranges the panes on a canvas. The time axis is under the lowest."""
 
-    def __init__(self, layout: pg.GraphicsLayout, hands: Hands, theme: Theme):
-        self._layout, self._hands, self.theme = layout, hands, theme
+    def __init__(self, canvas: Canvas, hands: Hands, theme: Theme):
+        self._canvas, self._hands, self.theme = canvas, hands, theme
         self.layout = PaneLayout()
         self.panes: dict[str, Pane] = {}
         self.time_axis = TimeAxis()
@@ -36,7 +37,9 @@ class Stack:
     def build(self, names: list[str], lanes: int, fill: Callable[[dict[str, Pane]], None]) -> None:
         """Makes the panes of these names in the user's order; ``fill`` puts the painters of the bars into them."""
         lower = self.layout.arranged([n for n in names if n not in _TOP])
-        self._layout.clear()
+        for pane in self.panes.values():
+            pane.view.let_go()
+            self._canvas.take(pane.plot)
         self.panes = {}
         self.time_axis = TimeAxis()
         self._lanes = lanes
@@ -46,7 +49,7 @@ class Stack:
             pane.overlay.content.foldable = name not in (PRICE, LANES)
             pane.has_values = name != LANES
             self.panes[name] = pane
-            self._layout.addItem(pane.plot, row=row, col=0)
+            self._canvas.put(pane.plot)
             pane.set_theme(self.theme)
         fill(self.panes)
         for name, pane in self.panes.items():
@@ -60,20 +63,32 @@ class Stack:
             self.apply_heights()
 
     def apply_heights(self) -> None:
-        """Sets every row: fixed for lanes and folded panes, in proportion for the others."""
-        grid = self._layout.layout
-        for row, (name, pane) in enumerate(self.panes.items()):
-            axis = 24.0 if row == len(self.panes) - 1 else 0.0
+        """Gives every pane its place on the ground, on whole pixels."""
+        heights = self._heights(self._canvas.height())
+        top = 0.0
+        for pane, height in zip(self.panes.values(), heights, strict=True):
+            edge = round(top + height)
+            pane.plot.stand(round(top), self._canvas.width(), edge - round(top))
+            top += height
+
+    def _heights(self, room: float) -> list[float]:
+        """How high each pane is: fixed for lanes and folded panes, in proportion for the others. Where there is too little
+        room for what each needs at least, all are lower."""
+        least, shares = [], []
+        for name, pane in self.panes.items():
             fixed = FOLDED if pane.folded else self._lanes * LANE_HEIGHT + 5 if name == LANES else None
-            if fixed is not None:
-                pane.plot.setFixedHeight(fixed + axis)
-                grid.setRowStretchFactor(row, 0)
-                continue
-            pane.plot.setMinimumHeight(_LEAST + axis)
-            pane.plot.setMaximumHeight(16_777_215)
-            height = self.layout.heights.get(name, _SHARES.get(name, _SHARE))
-            pane.plot.setPreferredHeight(height)
-            grid.setRowStretchFactor(row, max(int(height), 1))
+            least.append((_LEAST if fixed is None else fixed) + pane.plot.below)
+            shares.append(0.0 if fixed is not None else max(self.layout.heights.get(name, _SHARES.get(name, _SHARE)), 1))
+        if sum(least) >= room:
+            return [height * room / sum(least) for height in least]
+        while True:  # who would get less than it needs gets that, and the others share what is left
+            left = room - sum(low for low, share in zip(least, shares, strict=True) if not share)
+            unit = left / (sum(shares) or 1)
+            short = [k for k, share in enumerate(shares) if share and share * unit < least[k]]
+            if not short:
+                return [share * unit if share else low for low, share in zip(least, shares, strict=True)]
+            for k in short:
+                shares[k] = 0.0
 
     def set_theme(self, theme: Theme) -> None:
         self.theme = theme

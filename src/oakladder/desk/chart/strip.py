@@ -7,6 +7,7 @@ from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from oakladder.desk.chart.arrays import distinct, draw_lines
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme, qcolor
@@ -48,7 +49,7 @@ class SignalStrip(Painted):
     def all_bars(self) -> np.ndarray:
         """Every bar on which any signal fired, in order."""
         found = [e.bars for e in self.events]
-        return np.unique(np.concatenate(found)) if found else np.zeros(0, dtype=np.int64)
+        return distinct(np.concatenate(found)) if found else np.zeros(0, dtype=np.int64)
 
     def next_after(self, bar: int) -> int | None:
         bars = self.all_bars()
@@ -85,10 +86,9 @@ class SignalStrip(Painted):
             )
             painter.drawText(QRectF(8, top, _NAMES - 12, 16), Qt.AlignmentFlag.AlignVCenter, name)
             painter.setPen(QPen(qcolor(self.theme.paint(TONE_COLOURS[event.tone])), 1.6))
-            for x in np.unique(
-                np.round(_NAMES + (self.width() - _NAMES - 8) * (event.bars + 0.5) / self._count)
-            ).tolist():
-                painter.drawLine(int(x), top + 3, int(x), top + 13)
+            x = distinct(np.round(_NAMES + (self.width() - _NAMES - 8) * (event.bars + 0.5) / self._count))
+            if len(x):
+                draw_lines(painter, x, np.float64(top + 3), x, np.float64(top + 13))
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None

@@ -6,7 +6,7 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
 
-from oakladder.desk.chart.item import Item
+from oakladder.desk.chart.layer import Layer
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
 from oakladder.trial.on_chart import ChartTrades
@@ -15,7 +15,7 @@ from oakladder.trial.on_chart import ChartTrades
 _WORDS_WIDTH = 3.0
 
 
-class TradePaths(Item):
+class TradePaths(Layer):
     """Trades of the open script on the bars that are shown. They stand on real prices, however the bars are drawn."""
 
     def __init__(self) -> None:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from PyQt6.QtGui import QFont, QFontDatabase
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QFont, QFontDatabase, QPainter, QStaticText, QTransform
 
 #: The sizes in points: what is beside something, what is read, and the figures that a place is about.
 SMALL, TEXT, LARGE = 8.5, 9.5, 16.0
@@ -22,6 +23,22 @@ def ui_font(size: float = TEXT, *, strong: bool = False) -> QFont:
     font.setPointSizeF(size * share)
     font.setWeight(QFont.Weight.DemiBold if strong else QFont.Weight.Normal)
     return font
+
+
+@lru_cache(maxsize=4096)
+def words(text: str, size: float = TEXT, *, strong: bool = False) -> QStaticText:
+    """Words of one line, laid out once: what comes again in every picture is painted several times as fast. Its size is
+    that of the words; it must be painted in the face that it was laid out for."""
+    made = QStaticText(text)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    made.prepare(QTransform(), ui_font(size, strong=strong))
+    return made
+
+
+def draw_words(painter: QPainter, box: QRectF, made: QStaticText) -> None:
+    """Puts words into the middle of a box."""
+    size = made.size()
+    painter.drawStaticText(QPointF(box.center().x() - size.width() / 2, box.center().y() - size.height() / 2), made)
 
 
 def code_font(size: float = TEXT) -> QFont:

@@ -62,7 +62,13 @@ class Theme:
 
     def color(self, role: str) -> QColor:
         """A colour of the theme by the name of its field."""
-        return QColor(getattr(self, role))
+        return QColor.fromRgba(_color(getattr(self, role)))
+
+
+@lru_cache(maxsize=64)
+def _color(written: str) -> int:
+    """A colour as it is written, read once: painters ask dozens of times for a picture."""
+    return QColor(written).rgba()
 
 
 @lru_cache(maxsize=256)

@@ -6,7 +6,8 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QDialog, QLabel, QVBoxLayout, QWidget
 
-from oakladder.desk.chart.item import PEN_STYLES
+from oakladder.desk.chart.layer import PEN_STYLES
+from oakladder.desk.chart.marks import radius_of
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.shapes import shape_path
@@ -73,7 +74,7 @@ class Gallery(Painted):
         painter.setPen(QPen(color, 1.6))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         if group in ("shape", "size"):
-            radius = 2.6 + 1.5 * (4 if group == "shape" else int(word))
+            radius = radius_of(4 if group == "shape" else int(word))
             path, filled = shape_path(word if group == "shape" else "wedge_up", middle.x(), middle.y(), radius)
             painter.setBrush(color if filled else Qt.BrushStyle.NoBrush)
             painter.drawPath(path)

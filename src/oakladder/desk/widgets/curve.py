@@ -10,7 +10,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
-from oakladder.desk.chart.arrays import draw_chain
+from oakladder.desk.chart.arrays import draw_chain, draw_dots
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme, qcolor
@@ -152,11 +152,11 @@ class CurveView(Painted):
         won = trial.book.net[which] > 0
         ys = y(trial.equity.value[place]) + np.where(won, -5.0, 5.0)
         self._marks = (xs, ys, which)
-        painter.setPen(Qt.PenStyle.NoPen)
         for good, role in ((True, "rising"), (False, "falling")):
-            painter.setBrush(self.theme.color(role))
-            for px, py in zip(xs[won == good].tolist(), ys[won == good].tolist(), strict=True):
-                painter.drawEllipse(QPointF(px, py), 1.9, 1.9)
+            pen = QPen(self.theme.color(role), 3.8)
+            pen.setCapStyle(Qt.PenCapStyle.RoundCap)
+            painter.setPen(pen)
+            draw_dots(painter, xs[won == good], ys[won == good])
 
     def _under_water(self, painter: QPainter, trial: Trial) -> None:
         box, under = self._water(), trial.equity.under_water

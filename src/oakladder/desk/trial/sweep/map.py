@@ -21,6 +21,7 @@ from oakladder.trial.sweeps.running import Tried
 _LEFT, _BOTTOM, _TOP, _RIGHT = 64, 38, 12, 16
 #: More squares than this are painted as a picture.
 _MOST_SQUARES = 3_000
+_NOTHING = "No sweep"
 _HINT = "A click or Enter takes these settings."
 
 
@@ -41,6 +42,7 @@ class SweepMapView(Painted):
         self.current: dict[str, object] = {}
         self._shown: list[int] = []
         self._at_place: dict[tuple[int, ...], int] = {}
+        self.setAccessibleName(_NOTHING)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setMinimumHeight(140)
@@ -60,7 +62,7 @@ class SweepMapView(Painted):
         self.at = made.broad if made is not None and made.broad is not None else 0
         if self._shown and self.at not in self._shown:
             self.at = self._nearest(self.at)
-        self.setAccessibleName(self.words_of(self.at) if self._shown else "No sweep")
+        self.setAccessibleName(self.words_of(self.at) if self._shown else _NOTHING)
         self.update()
 
     def _nearest(self, number: int) -> int:

@@ -55,6 +55,7 @@ class SweepView(QWidget):
         rule.settings_changed.connect(self._show_settings)
         rule.compiled.connect(lambda _: self._show_settings())
         rule.changed.connect(self._show_current)
+        self.enter()
 
     def _lay_out(self) -> None:
         for line in (self.words, self.walk_words, self.legend):

@@ -19,6 +19,7 @@ from oakladder.trial.sweeps.ranges import settings_words
 from oakladder.trial.sweeps.walk import Step, Walk
 
 _LEFT, _RIGHT, _TOP, _FOOT = 8, 66, 22, 58
+_NOTHING = "Nothing walked forward yet"
 
 
 class WalkView(Painted):
@@ -28,6 +29,7 @@ class WalkView(Painted):
         super().__init__(parent)
         self.theme = theme
         self.walk: Walk | None = None
+        self.setAccessibleName(_NOTHING)
         self.setMinimumHeight(140)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
 
@@ -37,7 +39,7 @@ class WalkView(Painted):
     def show_walk(self, walk: Walk | None) -> None:
         """Shows another walk."""
         self.walk = walk
-        self.setAccessibleName(walk.words() if walk is not None else "Nothing walked forward yet")
+        self.setAccessibleName(walk.words() if walk is not None else _NOTHING)
         self.update()
 
     def _box(self) -> QRectF:

@@ -1,0 +1,117 @@
+"""The places beside the Bench are made late, and stand then as if they had been there from the start."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.store.library import BarLibrary
+from oakladder.desk.app import make_app, make_window
+from oakladder.desk.look.theme import DAY, NIGHT
+from oakladder.desk.shot import settle
+from oakladder.desk.window import Window
+from oakladder.user.workspace import Workspace
+
+_ALT = Qt.KeyboardModifier.AltModifier
+
+
+@pytest.fixture
+def fresh(qtbot, tmp_path: Path) -> Window:  # type: ignore[no-untyped-def]
+    """A window that has only just been made."""
+    made = make_window(Workspace(tmp_path / "data", tmp_path / "config"))
+    qtbot.addWidget(made)
+    return made
+
+
+def test_a_window_shows_its_chart_before_the_other_places_are_made(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]
+    fresh.show()
+    qtbot.waitUntil(lambda: fresh.desk.looking.view is not None, timeout=10_000)
+    assert fresh.places.there() == [fresh.bench]
+    qtbot.waitSignal(fresh.places.complete, timeout=10_000).wait()
+    assert len(fresh.places.there()) == fresh.places.count() == 5
+
+
+def test_a_place_is_made_when_it_is_asked_for_however_early(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]
+    fresh.show()
+    QTest.qWaitForWindowActive(fresh)
+    for key, name in (
+        (Qt.Key.Key_4, "trial"),
+        (Qt.Key.Key_2, "ladder"),
+        (Qt.Key.Key_5, "data"),
+        (Qt.Key.Key_3, "scan"),
+    ):
+        QTest.keyClick(fresh, key, _ALT)
+        assert fresh.places.currentWidget() is getattr(fresh, name)
+        parts = fresh.places.parts(fresh.places.currentWidget(), in_sight=True)
+        assert parts and all(part.styleSheet() for part in parts if part is not None)
+    settle(make_app(), fresh.desk)
+
+
+def test_what_is_made_at_night_is_dark(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]
+    fresh.desk.looking.set_theme(NIGHT)
+    fresh.show()
+    for key in (Qt.Key.Key_4, Qt.Key.Key_2, Qt.Key.Key_5, Qt.Key.Key_3):
+        QTest.keyClick(fresh, key, _ALT)
+        settle(make_app(), fresh.desk)
+        image = fresh.grab().toImage()
+        light = sum(
+            image.pixelColor(x, y).lightnessF() > 0.7
+            for x in range(0, image.width(), 7)
+            for y in range(0, image.height(), 7)
+        )
+        assert light < 0.12 * (image.width() // 7) * (image.height() // 7)
+
+
+def test_what_was_made_late_follows_the_theme_in_every_line(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]
+    fresh.show()
+    qtbot.waitSignal(fresh.places.complete, timeout=10_000).wait()
+    fresh.desk.looking.set_theme(NIGHT)
+    for show in (fresh.show_trial, fresh.show_scan, fresh.show_ladder, fresh.show_data):
+        show()
+        settle(make_app(), fresh.desk)
+        QTest.qWait(400)  # what is not in sight is coloured one part after the other
+        image = fresh.places.currentWidget().grab().toImage()  # type: ignore[union-attr]
+        line = DAY.color("line").rgb()
+        assert not any(image.pixel(x, y) == line for x in range(image.width()) for y in range(0, image.height(), 20))
+
+
+def test_what_happened_before_a_place_was_made_is_seen_in_it(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]
+    fresh.show()
+    settle(make_app(), fresh.desk)
+    fresh.desk.rule.set_setting("long", 44)
+    fresh.desk.watched.list_name = "Ferries"
+    QTest.keyClick(fresh, Qt.Key.Key_4, _ALT)
+    settle(make_app(), fresh.desk)
+    assert fresh.trial.trials.outcome is not None and fresh.trial.trials.outcome.trial is not None
+    fresh.trial.show_sweep()
+    settle(make_app(), fresh.desk)
+    assert fresh.trial.sweep.map.current["long"] == 44
+
+
+def test_a_window_that_is_shown_again_is_not_made_ready_again(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]
+    told: list[int] = []
+    fresh.places.complete.connect(lambda: told.append(1))
+    fresh.show()
+    qtbot.waitUntil(lambda: bool(told), timeout=10_000)
+    for _ in range(2):
+        fresh.hide()
+        fresh.show()
+        QTest.qWait(600)
+    assert told == [1]
+
+
+def test_the_places_are_made_where_there_is_no_chart(qtbot, request, monkeypatch) -> None:  # type: ignore[no-untyped-def]
+    def away(*_: object, **__: object) -> None:
+        raise DataProblem("The disk is away.")
+
+    for name in ("bars", "panel"):
+        monkeypatch.setattr(BarLibrary, name, away)
+    fresh = request.getfixturevalue("fresh")
+    fresh.show()
+    qtbot.waitSignal(fresh.places.complete, timeout=10_000).wait()
+    assert fresh.desk.looking.view is None
+    assert "The disk is away." in fresh.bench.chart.panes["price"].overlay.content.trouble
