@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import itertools
 from pathlib import Path
 
 import numpy as np
@@ -215,6 +216,28 @@ def test_dragging_an_edge_makes_one_pane_higher(chart: Chart, qtbot) -> None:  #
     QTest.mouseRelease(viewport, Qt.MouseButton.LeftButton, pos=at - QPoint(0, 60))
     qtbot.waitUntil(lambda: chart.panes[name].plot.sceneBoundingRect().height() > height + 30)
     assert name in chart.stack.layout.heights
+
+
+@pytest.mark.parametrize("height", [90, 320, 620, 1400])
+def test_panes_fill_the_chart_whatever_its_size(chart: Chart, height: int) -> None:
+    """From the top edge to the bottom one, none over another, the times in sight."""
+    show(chart, random_bars(3, 80), PANES)
+    chart.fold_pane("Pace")
+    chart.resize(500, height)
+    panes = list(chart.panes.values())
+    boxes = [pane.plot.sceneBoundingRect() for pane in panes]
+    assert boxes[0].top() == 0 and boxes[-1].bottom() == chart.height()
+    for above, below in itertools.pairwise(boxes):
+        assert above.bottom() == below.top() and above.height() > 0
+    assert all(box.width() == chart.width() for box in boxes)
+    times = chart.stack.time_axis.sceneBoundingRect()
+    assert times.bottom() == chart.height() and (height < 320 or times.height() == 24)
+    view, axis = panes[0].view.sceneBoundingRect(), panes[0].axis.sceneBoundingRect()
+    assert view.right() == axis.left() and axis.right() == chart.width()
+    if height >= 620:
+        loose = [pane for pane in panes if not pane.folded and pane.name != "lanes"]
+        assert len(loose) > 3 and all(pane.plot.size().height() >= 40 for pane in loose)
+        assert chart.panes["price"].plot.size().height() > 2 * chart.panes["Body"].plot.size().height()
 
 
 def test_a_click_on_the_legend_hides_a_line_and_brings_it_back(chart: Chart) -> None:

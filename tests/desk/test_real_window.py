@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import sys
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -194,3 +195,53 @@ def test_leaving_saves_and_ends_over_work_that_cannot_be_stopped(tmp_path: Path)
     scripts = tmp_path / "XDG_DATA_HOME" / "oakladder" / "scripts"
     assert (scripts / "tide_turn.rung").read_text().endswith("-- typed last")
     assert not (tmp_path / "XDG_STATE_HOME" / "oakladder" / "log" / "oakladder.log").exists()
+
+
+#: Opens the window, shows a script with many panes and one without, visits every place; takes the window down itself if
+#: argv[1] says so, or leaves that to the end of the process.
+TAKEN_DOWN = """
+import sys
+from PyQt6 import sip
+from oakladder.desk.app import make_app, make_window
+from oakladder.desk.shot import settle
+from oakladder.user.workspace import Workspace
+
+app = make_app()
+window = make_window(Workspace.default())
+window.show()
+settle(app, window.desk)
+for body in ('line rsi(close, 5)\\nlane "Up" when close > open\\nline roc(close, 3) in pane "Pace"', "", "line rsi(close, 9)"):
+    window.desk.rule.set_text("rung 1\\n" + body)
+    settle(app, window.desk)
+for place in ("show_ladder", "show_scan", "show_trial", "show_data", "show_bench"):
+    window.deeds[place].trigger()
+    settle(app, window.desk)
+window.desk.jobs.close()
+if sys.argv[1] == "itself":
+    sip.delete(window)
+print("so far")
+"""
+
+
+@pytest.mark.parametrize("by", ["itself", "the end"])
+def test_a_window_is_taken_down_with_all_that_it_holds(tmp_path: Path, by: str) -> None:
+    """Where something in it asks for what went before it, the process falls instead of ending."""
+    homes = {name: str(tmp_path / name) for name in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME")}
+    made = run(["-c", TAKEN_DOWN, by], {**os.environ, **homes, "QT_QPA_PLATFORM": "offscreen"})
+    assert (made.returncode, made.stdout, made.stderr) == (0, "so far\n", "")
+
+
+@xvfb
+@pytest.mark.nightly
+def test_a_picture_can_be_taken_again_and_again(screen: dict[str, str], tmp_path: Path) -> None:
+    """Each in a process of its own with a new home, several at once: each ends as it should."""
+
+    def taken(k: int) -> tuple[int, str, str]:
+        home = {f"XDG_{kind}_HOME": str(tmp_path / str(k) / kind) for kind in ("DATA", "CONFIG", "STATE", "CACHE")}
+        made = run(["-m", "oakladder", "shot", "bench", str(tmp_path / f"{k}.png")], {**screen, **home})
+        return made.returncode, made.stdout, made.stderr
+
+    with ThreadPoolExecutor(3) as pool:
+        ended = list(pool.map(taken, range(60)))
+    assert {code for code, _, _ in ended} == {0}, [told for told in ended if told[0]]
+    assert not any(errors for _, _, errors in ended)

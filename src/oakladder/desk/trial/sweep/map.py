@@ -7,12 +7,13 @@ from types import MappingProxyType
 
 import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme
+from oakladder.desk.trial.sweep.shades import picture, shades
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.sweeps.neighbours import SweepMap
 from oakladder.trial.sweeps.ranges import point_words, settings_words
@@ -20,7 +21,7 @@ from oakladder.trial.sweeps.running import Tried
 
 _LEFT, _BOTTOM, _TOP, _RIGHT = 64, 38, 12, 16
 #: More squares than this are painted as a picture.
-_MOST_SQUARES = 3_000
+_MOST_SQUARES = 1_500
 _NOTHING = "No sweep"
 _HINT = "A click or Enter takes these settings."
 
@@ -42,6 +43,7 @@ class SweepMapView(Painted):
         self.current: dict[str, object] = {}
         self._shown: list[int] = []
         self._at_place: dict[tuple[int, ...], int] = {}
+        self._current: int | None = None
         self.setAccessibleName(_NOTHING)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -58,7 +60,8 @@ class SweepMapView(Painted):
         that with the middle figure stands for all."""
         self.map, self.tried, self.before = made, tried, before
         self._shown = _one_a_square(made) if made is not None else []
-        self._at_place = {tuple(made.places[k][:2].tolist()): k for k in self._shown} if made is not None else {}
+        places = made.places[self._shown, :2].tolist() if made is not None else []
+        self._at_place = {tuple(place): k for place, k in zip(places, self._shown, strict=True)}
         self.at = made.broad if made is not None and made.broad is not None else 0
         if self._shown and self.at not in self._shown:
             self.at = self._nearest(self.at)
@@ -140,57 +143,36 @@ class SweepMapView(Painted):
             words = "Tick one or two settings and press Sweep: every combination becomes a square here."
             painter.drawText(self.rect().adjusted(20, 20, -20, -20), Qt.AlignmentFlag.AlignCenter | _WRAP, words)
             return
-        known = self.map.values[self._shown]
-        known = known[np.isfinite(known)]
-        low, high = (float(known.min()), float(known.max())) if len(known) else (0.0, 1.0)
+        self._current = self._of_the_rule()
         if self._is_line:
-            self._line(painter, low, high)
+            known = self.map.values[self._shown]
+            known = known[np.isfinite(known)]
+            self._line(painter, *((float(known.min()), float(known.max())) if len(known) else (0.0, 1.0)))
         else:
-            self._field(painter, low, high)
+            self._field(painter)
         self._axes(painter)
 
-    def _field(self, painter: QPainter, low: float, high: float) -> None:
+    def _field(self, painter: QPainter) -> None:
         assert self.map is not None
-        middle = float(np.nanmedian(self.map.values[self._shown])) if high > low else low
         painter.setFont(ui_font(SMALL))
+        colors = shades(self.map.values[self._shown], FIGURES[self.map.figure].good, self.theme)
         if len(self._shown) > _MOST_SQUARES:
-            self._picture(painter, low, middle, high)
+            rows, columns = self.map.places[self._shown, :2].T
+            size = len(self.map.ranges[0].values), len(self.map.ranges[1].values)
+            painter.drawImage(self.box(), picture(colors, rows, columns, size, self.theme.color("sunken")))
             special = np.flatnonzero(self.map.lonely) if self.map.lonely.sum() < 500 else np.zeros(0, dtype=np.int64)
-            for k in {*special.tolist(), self.map.best, self.map.broad, self.at} & set(self._shown):
+            for k in {*special.tolist(), self.map.best, self.map.broad, self.at, self._current} & set(self._shown):
                 self._marks(painter, k, self.cell(k).adjusted(-4, -4, 4, 4))
             return
-        for k in self._shown:
+        for k, color in zip(self._shown, colors.tolist(), strict=True):
             cell = self.cell(k).adjusted(1, 1, -1, -1)
-            value = float(self.map.values[k])
-            painter.fillRect(cell, self._shade(value, low, middle, high))
+            painter.fillRect(cell, QColor.fromRgba(color))
             if cell.width() > 44 and cell.height() > 16:
+                value = float(self.map.values[k])
                 painter.setPen(self.theme.color("ink"))
                 words = "–" if value != value else figure_words({self.map.figure: value}, self.map.figure)
                 painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, words)
             self._marks(painter, k, cell)
-
-    def _picture(self, painter: QPainter, low: float, middle: float, high: float) -> None:
-        """Squares that are too many to be painted one by one: a pixel each, drawn out."""
-        assert self.map is not None
-        upright, across = (len(r.values) for r in self.map.ranges[:2])
-        image = QImage(across, upright, QImage.Format.Format_ARGB32)
-        image.fill(self.theme.color("sunken"))
-        for k in self._shown:
-            row, column = self.map.places[k][:2].tolist()
-            image.setPixelColor(column, upright - 1 - row, self._shade(float(self.map.values[k]), low, middle, high))
-        painter.drawImage(self.box(), image)
-
-    def _shade(self, value: float, low: float, middle: float, high: float) -> QColor:
-        """Better than the middle of all bluer, worse redder; less is better for some figures."""
-        if value != value:
-            return self.theme.color("sunken")
-        assert self.map is not None
-        span = (high - middle) if value >= middle else (middle - low)
-        share = abs(value - middle) / span if span > 0 else 0.0
-        better = (value >= middle) == (FIGURES[self.map.figure].good > 0)
-        shade = self.theme.color("rising" if better else "falling")
-        shade.setAlpha(int(20 + 150 * share))
-        return shade
 
     def _marks(self, painter: QPainter, k: int, cell: QRectF) -> None:
         """A frame for the best, an oak one for the best with its neighbours, a dotted one for a lonely peak, a dot for the
@@ -206,7 +188,7 @@ class SweepMapView(Painted):
         if self.map.lonely[k]:
             painter.setPen(QPen(self.theme.color("warn"), 2, Qt.PenStyle.DotLine))
             painter.drawRect(cell.adjusted(5, 5, -5, -5))
-        if self._is_current(k):
+        if k == self._current:
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(self.theme.color("ink"))
             painter.drawEllipse(QPointF(cell.right() - 7, cell.top() + 7), 3, 3)
@@ -215,11 +197,15 @@ class SweepMapView(Painted):
             painter.setPen(QPen(self.theme.color("ink"), 1))
             painter.drawRect(cell.adjusted(-1, -1, 1, 1))
 
-    def _is_current(self, k: int) -> bool:
-        settings = self.tried[k].settings
-        return bool(settings) and all(
-            point_words(v) == point_words(_as_point(self.current.get(n))) for n, v in settings.items()
-        )
+    def _of_the_rule(self) -> int | None:
+        """The variant with the settings that the rule has now, if it is shown."""
+        assert self.map is not None
+        place = []
+        for one in self.map.ranges:
+            now = point_words(_as_point(self.current.get(one.name)))
+            place.append(next((k for k, value in enumerate(one.values) if point_words(value) == now), -1))
+        found = self._at_place.get(tuple(place[:2]))
+        return found if found is not None and self.map.places[found].tolist() == place else None
 
     def _line(self, painter: QPainter, low: float, high: float) -> None:
         assert self.map is not None
