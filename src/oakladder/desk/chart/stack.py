@@ -78,7 +78,9 @@ class Stack:
         for name, pane in self.panes.items():
             fixed = FOLDED if pane.folded else self._lanes * LANE_HEIGHT + 5 if name == LANES else None
             least.append((_LEAST if fixed is None else fixed) + pane.plot.below)
-            shares.append(0.0 if fixed is not None else max(self.layout.heights.get(name, _SHARES.get(name, _SHARE)), 1))
+            shares.append(
+                0.0 if fixed is not None else max(self.layout.heights.get(name, _SHARES.get(name, _SHARE)), 1)
+            )
         if sum(least) >= room:
             return [height * room / sum(least) for height in least]
         while True:  # who would get less than it needs gets that, and the others share what is left
