@@ -79,6 +79,21 @@ def test_what_makes_no_sense_is_told(lines: str, code: str) -> None:
     assert code in problems(lines), [p.line_text("x") for p in analyse(HEAD + lines).problems]
 
 
+@pytest.mark.parametrize(
+    ("lines", "said"),
+    [
+        ("    at most 0 bars\n", "`at most`"),
+        ("    at most bar bars\n", "`at most`"),
+        ("    at most 3 bars\n    at most 4 bars\n", "`at most`"),
+        ("    at most close > open bars\n", "`at most`"),
+        ("    pause 0.5 bars\n", "`pause`"),
+    ],
+)
+def test_a_clause_is_called_as_it_is_written(lines: str, said: str) -> None:
+    told = analyse(f"{HEAD}trade a long\n    enter when flow\n{lines}").problems
+    assert told and all(said in problem.message for problem in told), told
+
+
 @pytest.mark.parametrize("distance", ["5%", "2 * 5%", "2 * atr(14)", "close * 3%", "atr(14) / close", "close - low"])
 def test_a_distance_with_a_unit_is_left_alone(distance: str) -> None:
     assert problems(f"trade a long\n    enter when flow\n    stop {distance}\n") == []

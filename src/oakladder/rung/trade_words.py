@@ -75,6 +75,13 @@ class TradeForm:
     kinds: tuple[Kind, ...]
     once: str = ""
     group: str = "A trade"
+    #: What it is called, where that is more than its first word.
+    name: str = ""
+
+    @property
+    def said(self) -> str:
+        """What it is called in a sentence."""
+        return self.name or self.word
 
     @property
     def part(self) -> str:
@@ -166,7 +173,13 @@ TRADE_FORMS: tuple[TradeForm, ...] = (
         (_N,),
     ),
     TradeForm(
-        TradeWord.MOST, "at", '"most" expr "bars"', "at most N bars", "left at the open N bars after the fill", (_N,)
+        TradeWord.MOST,
+        "at",
+        '"most" expr "bars"',
+        "at most N bars",
+        "left at the open N bars after the fill",
+        (_N,),
+        name="at most",
     ),
     TradeForm(
         TradeWord.FLAT_BY,

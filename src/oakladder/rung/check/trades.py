@@ -37,7 +37,7 @@ class Trades:
                 continue
             first = said.setdefault(FORMS[line.what].part, line)
             if first is not line:
-                word = FORMS[line.what].word
+                word = FORMS[line.what].said
                 self._report("R114", line, f"`{word}` is said twice in this trade.", "Keep one of them.", "")
             self._clause(line, scope)
         lost = any(isinstance(line, t.Lost) for line in statement.body)
@@ -68,7 +68,7 @@ class Trades:
     def _clause(self, line: t.TradeClause, scope: Scope) -> None:
         form, values = FORMS[line.what], line.values
         types = [
-            self.expressions.wanted(value, scope, kind, f"What `{form.word}` asks for")
+            self.expressions.wanted(value, scope, kind, f"What `{form.said}` asks for")
             if kind is not Kind.CLOCK
             else self._clock(value, scope)
             for value, kind in zip(values, form.kinds, strict=False)
@@ -82,7 +82,7 @@ class Trades:
         if line.what in _COUNTS:
             at, least = _COUNTS[line.what]
             if at < len(types):
-                self._count(line.values[at], types[at], least, form.word)
+                self._count(line.values[at], types[at], least, "for" if line.what is _W.ENTER_AT else form.said)
         if line.what in (_W.ENTER, _W.LEAVE, _W.ENTER_AT):
             flag = 1 if line.what is _W.ENTER_AT else 0
             self._never(line, line.values[flag], types[flag])

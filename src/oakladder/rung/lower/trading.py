@@ -84,9 +84,9 @@ class Trading:
                 made = self.emitter.flag(op, self.base) if as_flag else self.emitter.number(op, self.base)
                 self.w.let(f"{kind_word}_{k}", made)
                 if what in _COUNTED and j == 0:
-                    self.emitter.demand(made, _COUNTED[what], LONGEST, f"the bars of `{FORMS[what].word}`")
+                    self.emitter.demand(made, _COUNTED[what], LONGEST, f"the bars of `{FORMS[what].said}`")
                 if what is _W.ENTER_AT and kind_word == "wait":
-                    self.emitter.demand(made, 1, LONGEST, "the bars of `enter at`")
+                    self.emitter.demand(made, 1, LONGEST, "the bars of `for`")
         self._move(statement)
         leave = self.w.names.get(f"leave_{k}")
         within = [c for w, c in statement.clauses.items() if w in (_W.FLAT_BY, _W.FLAT_AT_END)]
