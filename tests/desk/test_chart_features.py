@@ -240,6 +240,20 @@ def test_panes_fill_the_chart_whatever_its_size(chart: Chart, height: int) -> No
         assert chart.panes["price"].plot.size().height() > 2 * chart.panes["Body"].plot.size().height()
 
 
+@pytest.mark.parametrize("width", [240, 330, 420, 760])
+def test_words_in_a_corner_do_not_cover_the_legend(chart: Chart, width: int) -> None:
+    chart.resize(width, 420)
+    lines = 'line sma(close, 4) named "The mean of four"\nline sma(close, 9) named "The mean of nine"\n'
+    notes = 'note "to the right of all" at top right\nnote "and to the left of it" at top left\n'
+    show(chart, random_bars(3, 80), lines)
+    without = picture(chart)
+    show(chart, random_bars(3, 80), lines + notes)
+    both = picture(chart)
+    legend = [box.toAlignedRect() for box, _ in chart.panes["price"].overlay.places]
+    assert legend and all(without.copy(box) == both.copy(box) for box in legend)
+    assert without != both
+
+
 def test_a_click_on_the_legend_hides_a_line_and_brings_it_back(chart: Chart) -> None:
     show(chart, random_bars(3, 80), PANES)
     picture(chart)

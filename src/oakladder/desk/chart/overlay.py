@@ -155,6 +155,7 @@ class Overlay(Layer):
     def _notes(self, painter: QPainter, view: QRectF, legend: float) -> None:
         height = painter.fontMetrics().height() + 2
         used: dict[str, float] = {"top left": legend + 2, "top right": 4}
+        taken = [box for box, _ in self.places]
         for corner, text, color in self.content.notes:
             if not text:
                 continue
@@ -162,11 +163,18 @@ class Overlay(Layer):
             align = Qt.AlignmentFlag.AlignLeft if horizontal == "left" else Qt.AlignmentFlag.AlignRight
             flags = align | Qt.TextFlag.TextWordWrap
             room = QRectF(view.left() + 8, view.top(), view.width() - 16, view.height())
-            needed = max(painter.boundingRect(room, flags, text).height(), height)
-            down = used.get(corner, 4.0)
+            box = painter.boundingRect(room, flags, text)
+            needed, down = max(box.height(), height), used.get(corner, 4.0)
+            while True:  # further from the rim as long as it would cover other words
+                top = view.top() + down if vertical == "top" else view.bottom() - down - needed
+                box.moveTop(top)
+                if down > view.height() or not any(box.intersects(other) for other in taken):
+                    break
+                down += height
             used[corner] = down + needed
-            room.moveTop(view.top() + down if vertical == "top" else view.bottom() - down - needed)
-            self._ground(painter, painter.boundingRect(room, flags, text))
+            taken.append(QRectF(box))
+            room.moveTop(top)
+            self._ground(painter, box)
             painter.setPen(color)
             painter.drawText(room, flags, text)
 
