@@ -7,6 +7,7 @@ import time
 
 import pytest
 from PyQt6.QtCore import QEventLoop, QObject, Qt
+from PyQt6.QtGui import QImage, QStandardItem, QStandardItemModel
 from PyQt6.QtWidgets import QApplication
 
 from oakladder.bars.store.library import BarLibrary
@@ -16,11 +17,13 @@ from oakladder.desk.bench.timeframes import Ladder
 from oakladder.desk.bench.watchlist import WatchlistPanel
 from oakladder.desk.columns import ColumnPlace, open_columns
 from oakladder.desk.jobs import Jobs, Ticket
+from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import DAY
 from oakladder.desk.palette import fits
 from oakladder.desk.relay import Relay
 from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.lexer import CLAUSE, COMMENT, FUNCTION, NAME, NUMBER, STATEMENT, TEXT
+from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.engine.cells import Cell
 from oakladder.engine.signal_ages import Pip
@@ -223,3 +226,25 @@ def test_what_was_on_its_way_when_a_relay_was_closed_does_not_arrive(qapp: QAppl
     relay("after")
     qapp.processEvents()
     assert came == ["before"]
+
+
+@pytest.mark.parametrize(("width", "whole"), [(56, False), (140, True)])
+def test_of_an_age_that_does_not_fit_the_unit_is_left_out_first(qtbot, width: int, whole: bool) -> None:  # type: ignore[no-untyped-def]
+    class Words(QStandardItemModel):
+        theme = DAY
+
+        def painted(self, row: int, section: int) -> tuple[str, None, str, bool]:
+            return self.item(row, section).text(), None, "ink", True  # type: ignore[union-attr]
+
+    def picture(words: str) -> QImage:
+        table = PaintedTable()
+        qtbot.addWidget(table)
+        model = Words(1, 1, table)
+        model.setItem(0, 0, QStandardItem(words))
+        table.setModel(model)
+        table.setColumnWidth(0, width)
+        table.painter = RowPainter(table, None, model, ui_font(SMALL))
+        return table.viewport().grab().toImage()  # type: ignore[union-attr]
+
+    assert (picture("over 23 bars") == picture("over 23")) != whole
+    assert picture("over 23 bars") != picture("")

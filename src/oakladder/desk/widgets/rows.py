@@ -131,7 +131,9 @@ class RowPainter:
         if key not in self._texts:
             if len(self._texts) > _MOST_TEXTS:
                 self._texts.clear()
-            shown = self._metrics.elidedText(words, Qt.TextElideMode.ElideRight, width)
+            fits = self._metrics.horizontalAdvance(words) <= width
+            shown = words if fits else words.removesuffix(" bars")  # of "over 23 bars" the unit says least
+            shown = self._metrics.elidedText(shown, Qt.TextElideMode.ElideRight, width)
             text = QStaticText(shown)
             text.setTextFormat(Qt.TextFormat.PlainText)
             self._texts[key] = text, float(self._metrics.horizontalAdvance(shown))
