@@ -74,10 +74,11 @@ def main(what: str, symbols: int, kept: Path | None = None, against: Path | None
     file of another run, which is shown beside. Raises `ValueError` for a file that is none of ours."""
     before = read_rows(against) if against is not None else {}
     rows = _each_alone(symbols) if what == "all" else PARTS[what](symbols)
+    where = f"{machine()}, {pace()}"
     if kept is not None:
         plain = [dict(zip(_FIELDS, row, strict=True)) for row in rows]
-        write_atomic(kept, json.dumps({"machine": machine(), "rows": plain}, indent=1, ensure_ascii=False) + "\n")
-    table = Table(title=f"Oak Ladder speed, {symbols:,} symbols; {machine()}", title_justify="left")
+        write_atomic(kept, json.dumps({"machine": where, "rows": plain}, indent=1, ensure_ascii=False) + "\n")
+    table = Table(title=f"Oak Ladder speed, {symbols:,} symbols; {where}", title_justify="left")
     for name in ("work", "measured", "beside", "to reach", *(("before", "now / before") if before else ())):
         table.add_column(name, justify="left" if name == "work" else "right")
     for row in rows:
@@ -139,3 +140,15 @@ def machine() -> str:
                 name = line.partition(":")[2].strip()
                 return f"{name}, {os.cpu_count()} cores, {lanes_here()} lanes"
     return f"{platform.machine()}, {os.cpu_count()} cores, {lanes_here()} lanes"
+
+
+def pace() -> str:
+    """How fast the machine is just then, in words: rented ones are slower by half at some hours than at others, and times
+    (not ratios) can only be compared beside this."""
+    taken = []
+    for _ in range(9):
+        start, total = time.perf_counter(), 0
+        for number in range(1_000_000):
+            total += number
+        taken.append(time.perf_counter() - start)
+    return f"a plain loop over a million numbers in {statistics.median(taken) * 1e3:.0f} ms"
