@@ -223,7 +223,7 @@ print("so far")
 """
 
 
-@pytest.mark.parametrize("by", ["itself", "the end"])
+@pytest.mark.parametrize("by", ["itself", pytest.param("the end", marks=pytest.mark.nightly)])
 def test_a_window_is_taken_down_with_all_that_it_holds(tmp_path: Path, by: str) -> None:
     """Where something in it asks for what went before it, the process falls instead of ending."""
     homes = {name: str(tmp_path / name) for name in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME")}

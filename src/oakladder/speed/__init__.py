@@ -146,7 +146,7 @@ def pace() -> str:
     """How fast the machine is just then, in words: rented ones are slower by half at some hours than at others, and times
     (not ratios) can only be compared beside this."""
     taken = []
-    for _ in range(9):
+    for _ in range(5):
         start, total = time.perf_counter(), 0
         for number in range(1_000_000):
             total += number
