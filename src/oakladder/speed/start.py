@@ -27,7 +27,7 @@ app = make_app()
 window = open_window(Workspace.default())
 window.show()
 while window.desk.looking.view is None:
-    app.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 5)
+    app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
 window.bench.chart.viewport().repaint()
 os._exit(0)
 """

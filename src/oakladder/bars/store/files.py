@@ -94,8 +94,9 @@ def write(path: Path, bars: Bars, info: SymbolInfo) -> None:
     check(bars)
     columns = {"time": np.ascontiguousarray(bars.times, dtype=np.int64)}
     columns |= {n: np.ascontiguousarray(bars[n], dtype=np.float64) for n in COLUMNS}
-    arrays: dict[str, pa.Array] = {n: pa.array(v) for n, v in columns.items() if n != "time"}
-    arrays = {"time": pa.array(columns["time"], pa.timestamp("s", "UTC"))} | arrays
+    kinds = {"time": pa.timestamp("s", "UTC")} | dict.fromkeys(COLUMNS, pa.float64())
+    # From their memory: to be made of arrays they would be compared with every kind that other packages know.
+    arrays = {n: pa.Array.from_buffers(kinds[n], len(v), [None, pa.py_buffer(v)]) for n, v in columns.items()}
     if bars.timeframe.intraday:
         arrays["extended"] = pa.array(~bars.calendar.is_regular(bars.times))
     said = {_SUM + n.encode(): str(zlib.crc32(v.tobytes())).encode() for n, v in columns.items()}
