@@ -72,16 +72,24 @@ def number(unit: Unit = Unit.PLAIN, *, moving: bool = True) -> Type:
 
 def blend(*types: Type, kind: Kind, unit: Unit = Unit.PLAIN, value: object = None) -> Type:
     """The type of something made of other values: it moves if any of them does."""
-    fixed_or_counter = all(not x.moving or x.counter for x in types)
+    moving = counter = per_symbol = of_zone = of_position = False
+    steady = True  # what moves is a counter
+    for one in types:
+        moving = moving or one.moving
+        steady = steady and (one.counter or not one.moving)
+        counter = counter or one.counter
+        per_symbol = per_symbol or one.per_symbol
+        of_zone = of_zone or one.of_zone
+        of_position = of_position or one.of_position
     return Type(
         kind,
-        any(x.moving for x in types),
+        moving,
         unit,
         value,
-        counter=fixed_or_counter and any(x.counter for x in types),
-        per_symbol=any(x.per_symbol for x in types),
-        of_zone=any(x.of_zone for x in types),
-        of_position=any(x.of_position for x in types),
+        counter=steady and counter,
+        per_symbol=per_symbol,
+        of_zone=of_zone,
+        of_position=of_position,
     )
 
 

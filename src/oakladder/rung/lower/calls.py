@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Mapping
 
 from oakladder.rung import library, values
@@ -82,8 +83,17 @@ class Calls:
     def _crosses(self, define: t.Define) -> bool:
         """Whether a function reads another timeframe; looked up once for each."""
         if id(define) not in self._crossing:
-            self._crossing[id(define)] = _crosses(define.body)
+            found = library.function(define.name.name)
+            of_library = found is not None and found.define is define
+            self._crossing[id(define)] = _library_crosses(define.name.name) if of_library else _crosses(define.body)
         return self._crossing[id(define)]
+
+
+@functools.cache
+def _library_crosses(name: str) -> bool:
+    """Whether a function of the library reads another timeframe: its text stays the same from script to script."""
+    found = library.function(name)
+    return found is not None and _crosses(found.define.body)
 
 
 def _identity(value: Value | Slot) -> object:

@@ -43,11 +43,14 @@ class Emitter:
         domain: Domain,
     ) -> Op:
         """A value on a domain; the same value asked for twice is made once."""
-        fixed = all(a.fixed for a in args) and code not in _MOVING
+        fixed, of_zone = code not in _MOVING, code == ZONE
+        for arg in args:
+            fixed = fixed and arg.fixed
+            of_zone = of_zone or arg.of_zone
         version = self.versions.get(attr, 0) if isinstance(attr, Slot) else 0
         key = (code, attr, kind, version, *map(id, args))
         shell = kind not in ("number", "flag")
-        if fixed or shell or code == ZONE or any(a.of_zone for a in args):
+        if fixed or shell or of_zone:
             if key not in self.fixed:
                 self.fixed[key] = self._made(Op(code, args, attr, kind, fixed, bound))
             return self.fixed[key]
