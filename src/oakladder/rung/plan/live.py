@@ -134,16 +134,10 @@ def live(
         if op in given:
             continue
         todo.extend(op.args)
-        home = op.domain
-        store = (
-            op.attr
-            if isinstance(op.attr, Slot | Ring | Log | Table)
-            else op.attr.total
-            if isinstance(op.attr, Fold)
-            else None
-        )
-        if isinstance(op.attr, Fold):
-            todo.append(op.attr.length)
+        home, store = op.domain, op.attr
+        if isinstance(store, Fold):
+            todo.append(store.length)
+            store = store.total
         if isinstance(store, Slot | Ring | Log | Table):
             home = store.domain
             if store not in stores:
