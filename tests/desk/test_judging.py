@@ -268,9 +268,12 @@ def test_a_field_of_very_many_squares_is_painted_and_read(window: Window, calm: 
         ]
         view.look_at(tuple(Range(n, tuple(map(float, range(side)))) for n in ("n", "far")), rows)
         calm(window)
-        begin = time.process_time()
-        picture = view.map.grab().toImage()
-        taken[side] = time.process_time() - begin
+        times = []
+        for _ in range(3):
+            begin = time.process_time()
+            picture = view.map.grab().toImage()
+            times.append(time.process_time() - begin)
+        taken[side] = min(times)
         box = view.map.box()
         assert view.map.variant_at(box.topRight() + QPointF(-1, 1)) == side**2 - 1
         assert view.map.variant_at(box.bottomLeft() + QPointF(1, -1)) == 0
