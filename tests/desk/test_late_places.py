@@ -28,10 +28,11 @@ def fresh(qtbot, tmp_path: Path) -> Window:  # type: ignore[no-untyped-def]
 
 
 def test_a_window_shows_its_chart_before_the_other_places_are_made(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]
+    there: list[list[object]] = []
+    fresh.desk.looking.view_changed.connect(lambda: there.append(list(fresh.places.there())))
     fresh.show()
-    qtbot.waitUntil(lambda: fresh.desk.looking.view is not None, timeout=10_000)
-    assert fresh.places.there() == [fresh.bench]
-    qtbot.waitSignal(fresh.places.complete, timeout=10_000).wait()
+    qtbot.waitSignal(fresh.places.complete, timeout=20_000).wait()
+    assert there and there[0] == [fresh.bench]
     assert len(fresh.places.there()) == fresh.places.count() == 5
 
 
