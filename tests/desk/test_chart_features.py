@@ -218,6 +218,21 @@ def test_dragging_an_edge_makes_one_pane_higher(chart: Chart, qtbot) -> None:  #
     assert name in chart.stack.layout.heights
 
 
+def test_an_edge_between_panes_without_room_stays_where_it_is(chart: Chart) -> None:
+    show(chart, random_bars(3, 80), PANES)
+    chart.resize(500, 170)
+    panes = list(chart.panes.values())
+    edge = panes[-1].plot.sceneBoundingRect().top()
+    at = chart.mapFromScene(QPointF(200, edge))
+    viewport = chart.viewport()
+    QTest.mousePress(viewport, Qt.MouseButton.LeftButton, pos=at)
+    QTest.mouseMove(viewport, at - QPoint(0, 12))
+    QTest.mouseRelease(viewport, Qt.MouseButton.LeftButton, pos=at - QPoint(0, 12))
+    chart.resize(500, 700)
+    price, body = (chart.panes[name].plot.size().height() for name in ("price", "Body"))
+    assert price > 2 * body, "the heights that are wanted are as they were"
+
+
 @pytest.mark.parametrize("height", [90, 320, 620, 1400])
 def test_panes_fill_the_chart_whatever_its_size(chart: Chart, height: int) -> None:
     """From the top edge to the bottom one, none over another, the times in sight."""

@@ -74,13 +74,11 @@ class Stack:
     def _heights(self, room: float) -> list[float]:
         """How high each pane is: fixed for lanes and folded panes, in proportion for the others. Where there is too little
         room for what each needs at least, all are lower."""
-        least, shares = [], []
-        for name, pane in self.panes.items():
-            fixed = FOLDED if pane.folded else self._lanes * LANE_HEIGHT + 5 if name == LANES else None
-            least.append((_LEAST if fixed is None else fixed) + pane.plot.below)
-            shares.append(
-                0.0 if fixed is not None else max(self.layout.heights.get(name, _SHARES.get(name, _SHARE)), 1)
-            )
+        least = self._least()
+        shares = [
+            max(self.layout.heights.get(name, _SHARES.get(name, _SHARE)), 1.0) if self._loose(pane) else 0.0
+            for name, pane in self.panes.items()
+        ]
         if sum(least) >= room:
             return [height * room / sum(least) for height in least]
         while True:  # who would get less than it needs gets that, and the others share what is left
@@ -91,6 +89,13 @@ class Stack:
                 return [share * unit if share else low for low, share in zip(least, shares, strict=True)]
             for k in short:
                 shares[k] = 0.0
+
+    def _least(self) -> list[float]:
+        """The height that each pane needs; lanes and folded panes have no other."""
+        return [
+            (FOLDED if pane.folded else self._lanes * LANE_HEIGHT + 5 if name == LANES else _LEAST) + pane.plot.below
+            for name, pane in self.panes.items()
+        ]
 
     def set_theme(self, theme: Theme) -> None:
         self.theme = theme
@@ -117,7 +122,10 @@ class Stack:
         return True
 
     def edge_at(self, place: QPointF) -> tuple[Pane, Pane] | None:
-        """The two panes whose common edge is under a point, if it can be dragged."""
+        """The two panes whose common edge is under a point, if it can be dragged: where there is no room to share, the
+        heights of that moment would be taken for those that are wanted."""
+        if sum(self._least()) >= self._canvas.height():
+            return None
         panes = list(self.panes.values())
         for k, lower in enumerate(panes[1:], 1):
             if abs(lower.plot.sceneBoundingRect().top() - place.y()) <= _GRIP:
