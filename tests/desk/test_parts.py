@@ -248,3 +248,4 @@ def test_of_an_age_that_does_not_fit_the_unit_is_left_out_first(qtbot, width: in
 
     assert (picture("over 23 bars") == picture("over 23")) != whole
     assert picture("over 23 bars") != picture("")
+    assert picture("beneath it all 23 bars") != picture("beneath it all 48 bars"), "the number is always there"

@@ -131,9 +131,11 @@ class RowPainter:
         if key not in self._texts:
             if len(self._texts) > _MOST_TEXTS:
                 self._texts.clear()
-            fits = self._metrics.horizontalAdvance(words) <= width
-            shown = words if fits else words.removesuffix(" bars")  # of "over 23 bars" the unit says least
-            shown = self._metrics.elidedText(shown, Qt.TextElideMode.ElideRight, width)
+            shown, mode = words, Qt.TextElideMode.ElideRight
+            if words.endswith(" bars") and self._metrics.horizontalAdvance(words) > width:
+                # Of "under 23 bars" the unit says least, and the number most.
+                shown, mode = words.removesuffix(" bars"), Qt.TextElideMode.ElideMiddle
+            shown = self._metrics.elidedText(shown, mode, width)
             text = QStaticText(shown)
             text.setTextFormat(Qt.TextFormat.PlainText)
             self._texts[key] = text, float(self._metrics.horizontalAdvance(shown))
