@@ -218,6 +218,19 @@ def test_dragging_an_edge_makes_one_pane_higher(chart: Chart, qtbot) -> None:  #
     assert name in chart.stack.layout.heights
 
 
+def test_a_lower_chart_keeps_its_bars_below_the_legend(chart: Chart) -> None:
+    bars = random_bars(3, 80)
+    show(chart, bars, 'line sma(close, 4) named "Mean"')
+    chart.resize(760, 1400)
+    chart.resize(760, 320)
+    picture(chart)
+    pane = chart.panes["price"]
+    first, last = (int(bar) for bar in pane.view.bars)
+    top = pane.scale.to(float(bars["high"][max(first, 0) : last + 1].max()))
+    legend = max(box.bottom() for box, _ in pane.overlay.places)
+    assert pane.view.in_scene(QPointF(last, float(top))).y() >= legend
+
+
 def test_an_edge_between_panes_without_room_stays_where_it_is(chart: Chart) -> None:
     show(chart, random_bars(3, 80), PANES)
     chart.resize(500, 170)

@@ -392,6 +392,8 @@ class Chart(Canvas):
         if self.shown is not None and before and before != now:
             first, last = self._range
             self.see(last - (last - first) * now / before, last)
+        else:  # the room above the bars is so many pixels, however high the panes are
+            self._apply_range()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         assert event is not None
