@@ -144,6 +144,8 @@ def test_a_zones_own_values_are_known_in_until_alone() -> None:
 
 NUMBERS = st.sampled_from([math.nan, 0.0, -0.0, 1.0, -1.5, 2.0, 1e120, -1e120, 1e-120, 7.25]) | st.floats(-1e6, 1e6)
 FLAGS = st.sampled_from([True, False, None])
+#: A price, how many of its steps make 1 (none where that is no whole number), and the size of one.
+IN_STEPS = (NUMBERS, st.sampled_from([math.nan, 1.0, 100.0, 4.0]), st.sampled_from([0.01, 0.03, 0.25, 5.0]))
 #: What each operation takes; the others take numbers.
 TAKES = {
     "and": (FLAGS, FLAGS),
@@ -151,6 +153,8 @@ TAKES = {
     "not": (FLAGS,),
     "to_number": (FLAGS,),
     "choose": (FLAGS, NUMBERS, NUMBERS),
+    "tick_down": IN_STEPS,
+    "tick_up": IN_STEPS,
 }
 SINGLE = {"neg", "abs", "floor", "ceil", "sqrt", "log", "exp", "tame", "divisor", "known", "to_flag"}
 

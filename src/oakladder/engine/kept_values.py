@@ -33,6 +33,8 @@ class Kept:
         self._last: dict[tuple[Part, int], _Stamp] = {}
         self._values: dict[tuple[Part, int], tuple[_Stamp, dict[Op, np.ndarray]]] = {}
         self._bytes = 0
+        #: The arrays of each thread that values are worked out in, for one variant after the other.
+        self.rooms = threading.local()
 
     def shares(self, program: Program, panel: Panel) -> list[tuple[Op, ...]]:
         """The values that the second run is given, those apart that rest on nothing that varies."""

@@ -9,12 +9,14 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from oakladder.engine.prepare import pointers
+from oakladder.rung.lower.own import own_plan
+from oakladder.rung.lower.writer import Writer
 from oakladder.rung.native import compile as native
 from oakladder.rung.native.variant import Variant, fixed_array, make_variant
 from oakladder.rung.plan.fixed import evaluate_fixed
 from oakladder.rung.plan.inputs import BarColumn, FineColumn, Input
 from oakladder.rung.plan.layout import StateLayout, lay_out
-from oakladder.rung.plan.ops import Op, Plan
+from oakladder.rung.plan.ops import Op, Plan, Table
 from oakladder.rung.plan.part import part_of
 from oakladder.rung.reference import Runner
 
@@ -23,21 +25,46 @@ _MOST_LAID = 8
 
 
 @dataclass(frozen=True, slots=True)
+class _Laid:
+    """A code laid out for some settings, and where that stands: one run after the other has the same."""
+
+    fixed: dict[Op, object]
+    layout: StateLayout
+    numbers: np.ndarray
+    #: Of the numbers, the table of sizes and the template.
+    addresses: tuple[int, int, int]
+
+    @classmethod
+    def of(cls, code: RowCode, settings: Mapping[str, float]) -> _Laid:
+        variant = code.variant
+        sizes = [cells.size for cells in variant.state.cells]
+        wanted = [*variant.fixed, *sizes, *(op for op in variant.live.ops if op.fixed)]
+        fixed = evaluate_fixed(wanted, dict(settings))
+        layout = lay_out(code.plan, variant.live, variant.state, fixed)
+        numbers = fixed_array(variant.code, fixed)
+        return cls(fixed, layout, numbers, (numbers.ctypes.data, layout.table.ctypes.data, layout.template.ctypes.data))
+
+
+@dataclass(frozen=True, slots=True)
 class RowCode:
-    """Code that runs over rows, and the numbers that it gives for each."""
+    """Code that runs over rows, the numbers that it gives for each, and a table that it leaves behind."""
 
     plan: Plan
     variant: Variant
     results: tuple[Op, ...]
-    #: How it was laid out for the settings of before: one trial after the other has the same.
-    _laid: dict[tuple[float, ...], tuple[dict[Op, object], StateLayout]] = field(
-        default_factory=dict, compare=False, repr=False
-    )
+    table: Table | None
+    _laid: dict[tuple[float, ...], _Laid] = field(default_factory=dict, compare=False, repr=False)
 
     @classmethod
-    def of(cls, plan: Plan, results: tuple[Op, ...]) -> RowCode:
-        """Compiles a plan."""
-        return cls(plan, make_variant(part_of(plan, results), results), results)
+    def of(cls, writer: Writer, results: tuple[str, ...], table: str | None = None) -> RowCode:
+        """Compiles what was written: ``results`` are the names of the numbers, ``table`` is that of the table."""
+        roots = list(results)
+        if table is not None:  # what is asked for is kept up
+            writer.let(table, writer.cell(table, "0"))
+            roots.append(table)
+        plan, made = own_plan(writer, tuple(roots))
+        kept = writer.tables[table] if table is not None else None
+        return cls(plan, make_variant(part_of(plan, made), made), made[: len(results)], kept)
 
     def run(
         self,
@@ -46,55 +73,64 @@ class RowCode:
         settings: Mapping[str, float],
         *,
         reference: bool = False,
-    ) -> list[np.ndarray]:
-        """The numbers for each row, float64. Run ``k`` has the rows ``offsets[k]`` up to ``offsets[k + 1]``.
+    ) -> tuple[list[np.ndarray], np.ndarray]:
+        """The numbers for each row, float64, and the table as the last run left it; empty without one.
 
-        ``columns`` are those of the rows and those that are read at any place, by name.
+        Run ``k`` has the rows ``offsets[k]`` up to ``offsets[k + 1]``. ``columns`` are those of the rows and those that
+        are read at any place, by name.
         """
-        variant = self.variant
-        state = variant.state
-        fixed, layout = self._laid_out(settings)
-        rows = int(offsets[-1])
-        outs = [np.empty(rows) for _ in variant.leaves]
+        variant, laid = self.variant, self._laid_out(settings)
+        rows, layout = int(offsets[-1]), laid.layout
+        outs = np.empty((len(variant.leaves), rows))
         given: dict[Input | FineColumn, np.ndarray] = {
             what: np.ascontiguousarray(columns[what.name], dtype=np.float64)
             for what in variant.code.inputs
             if isinstance(what, BarColumn | FineColumn)
         }
+        scratch = layout.template.copy()
         if reference:
             for first, last in zip(offsets[:-1].tolist(), offsets[1:].tolist(), strict=True):
-                runner = Runner(variant.live, state, layout, fixed, variant.leaves)
-                runner.run(layout.template.copy(), first, last, given, [], outs, commit=False)
+                scratch = layout.template.copy()
+                runner = Runner(variant.live, variant.state, layout, laid.fixed, variant.leaves)
+                runner.run(scratch, first, last, given, [], list(outs), commit=True)
         elif rows:
-            starts, ends = np.ascontiguousarray(offsets[:-1]), np.ascontiguousarray(offsets[1:])
-            tables = [pointers([given[what] for what in variant.code.inputs]), pointers([]), pointers(outs)]
-            numbers, scratch = fixed_array(variant.code, fixed), layout.template.copy()
+            edges = np.array([offsets[:-1], offsets[1:]], dtype=np.int64)
+            starts, out = edges.ctypes.data, outs.ctypes.data
+            tables = [
+                pointers([given[what] for what in variant.code.inputs]),
+                pointers([]),
+                (ctypes.c_void_p * len(outs))(*range(out, out + outs.nbytes, 8 * rows)),
+            ]
+            numbers, table, template = laid.addresses
             variant.code.machine(thorough=True).call(
-                len(starts),
-                starts.ctypes.data,
-                ends.ctypes.data,
+                len(offsets) - 1,
+                starts,
+                starts + 8 * (len(offsets) - 1),
                 *(ctypes.addressof(table) for table in tables),
-                numbers.ctypes.data,
-                layout.table.ctypes.data,
+                numbers,
+                table,
                 scratch.ctypes.data,
                 0,
-                layout.template.ctypes.data,
+                template,
                 len(layout.template),
                 native.FRESH,
                 ctypes.addressof(tables[1]),
             )
         made = dict(zip(variant.leaves, outs, strict=True))
-        return [made[op] for op in self.results]
+        return [made[op] for op in self.results], self._left(scratch, layout)
 
-    def _laid_out(self, settings: Mapping[str, float]) -> tuple[dict[Op, object], StateLayout]:
+    def _left(self, state: np.ndarray, layout: StateLayout) -> np.ndarray:
+        """What a run left in the table."""
+        if self.table is None:
+            return state[:0]
+        first, size = layout.table[self.variant.state.cells_row(self.table) :][:2].tolist()
+        return state[first : first + size]
+
+    def _laid_out(self, settings: Mapping[str, float]) -> _Laid:
         key = tuple(settings.values())
         known = self._laid.get(key)
         if known is None:
-            variant = self.variant
-            sizes = [cells.size for cells in variant.state.cells]
-            wanted = [*variant.fixed, *sizes, *(op for op in variant.live.ops if op.fixed)]
-            fixed = evaluate_fixed(wanted, dict(settings))
-            known = fixed, lay_out(self.plan, variant.live, variant.state, fixed)
+            known = _Laid.of(self, settings)
             if len(self._laid) >= _MOST_LAID:
                 self._laid.clear()
             self._laid[key] = known

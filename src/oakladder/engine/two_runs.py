@@ -59,7 +59,7 @@ def parts_in_two_runs(
     for name in names:  # parts have the columns that are there
         panel.column(name)
 
-    rooms = threading.local()
+    rooms = kept.rooms if kept is not None else threading.local()
     shares = kept.shares(program, panel) if kept is not None else [program.split.values]
 
     def work(part: tuple[int, int]) -> T:

@@ -97,7 +97,7 @@ class Stepper:
                 case Store():
                     self.runner.row[self._cell(item.table, item.place)] = self.value(item.value)
                 case Append():
-                    self.runner.append(item.log, [float(self.value(v)) for v in item.values])  # type: ignore[arg-type]
+                    self.runner.append(item, [float(self.value(v)) for v in item.values])  # type: ignore[arg-type]
                 case Branch():
                     self._block(item.then if self.value(item.condition) is True else item.otherwise)
                 case Loop():
@@ -233,6 +233,7 @@ class Runner:
         self.leaves = leaves
         self.columns: Mapping[Input | FineColumn, np.ndarray] = {}
         self._rows: dict[ops.Log, int] = {}
+        self._open: dict[ops.Log, bool] = {}
         self.place = 0
         self._logs: dict[object, np.ndarray] = {}
         self.row = layout.template.copy()
@@ -264,6 +265,7 @@ class Runner:
         base, *others = self.live.domains
         self.columns = columns
         self._rows = dict.fromkeys(self.live.logs, ops.ROWS_A_BAR * start)
+        self._open = dict.fromkeys(self.live.logs, False)
         self._logs = {op.attr: out for op, out in zip(self.leaves, outs, strict=True) if op.code == ops.LOG_ROWS}
         for domain, (cols, first, last) in zip(others, before, strict=False):
             for j in range(first, last):
@@ -281,12 +283,13 @@ class Runner:
                 if op.code != ops.LOG_ROWS:
                     out[i] = _encoded(op, main.value(op))
         for log, rows in self._logs.items():
-            rows[self._rows[log], 0] = 0.0  # type: ignore[index]
+            rows[self._rows[log] + self._open[log], 0] = 0.0  # type: ignore[index]
 
-    def append(self, log: ops.Log, values: list[float]) -> None:
-        """Writes a row of a log behind the last one."""
-        self._logs[log][self._rows[log]] = values
-        self._rows[log] += 1
+    def append(self, item: ops.Append, values: list[float]) -> None:
+        """Writes a row of a log behind the last one that is not open."""
+        self._logs[item.log][self._rows[item.log]] = values
+        self._rows[item.log] += not item.open
+        self._open[item.log] = item.open
 
     def _put_input(self, what: Input, domain: Domain, value: float) -> None:
         self.row[self.state.place((what, domain))] = value

@@ -6,10 +6,12 @@ from enum import IntEnum
 
 
 class Event(IntEnum):
-    """What a row of the log says; the meaning of its columns depends on it. A row of 0 ends the log of a run."""
+    """What a row of the log says. A row of 0 ends the log of a run."""
 
-    ENTERED = 1
-    LEFT = 2
+    #: A trade that is still open where the run ends: what is told of its exit is none.
+    OPEN = 1
+    #: A trade that was left.
+    CLOSED = 2
     #: An entry that was not made, since its stop or target was reached already at the fill price.
     TOUCHED = 3
     #: A long and a short trade were decided on the same bar.
@@ -17,29 +19,38 @@ class Event(IntEnum):
 
 
 class Column(IntEnum):
-    """The columns of a row. Trades are numbered from 1 in the order of the text."""
+    """The columns of a row; of what was not entered only the bar is told. Bars are places in what is run."""
 
     EVENT = 0
-    #: The bar, as its place in what is run.
-    PLACE = 1
-    PRICE = 2
-    #: Of an entry: the trade. Of an exit: the best price for it at the closes of its bars.
+    #: The bar of the entry.
+    ENTERED = 1
+    #: How many bars before that it was decided.
+    AGO = 2
+    #: Which of the script's trades, numbered from 1 in the order of the text.
     TRADE = 3
-    BEST = 3
-    #: Of an entry: how many bars before this one it was decided. Of an exit: the worst price at the closes of its bars.
-    AGO = 4
-    AGAINST = 4
-    #: The distance from the fill to the first stop, none without one: at an entry as far as it is known then.
-    RISK = 5
-    #: Of an entry: what entries of one moment are ranked by. Of an exit: its `Reason` by number.
+    ENTRY = 4
+    #: Its `Order`, and `INSIDE` more where it was filled inside the bar.
+    ORDER = 5
+    #: What entries of one moment are ranked by.
     RANK = 6
-    REASON = 6
-    #: Of an entry: its `Order`, and `INSIDE` more where it was filled inside the bar. Of an exit: its `Moment`, and
-    #: `UNDECIDED` more where the stop and the target were both reached.
-    HOW = 7
+    #: The distance from the fill to the first stop, none without one: as far as it was known at the fill, and later.
+    FIRST_RISK = 7
+    RISK = 8
+    #: The bar of the exit.
+    LEFT = 9
+    EXIT = 10
+    #: Its `Reason` by number.
+    REASON = 11
+    #: Its `Moment`, and `UNDECIDED` more where the stop and the target were both reached.
+    MOMENT = 12
+    #: The best and the worst price for the trader at the closes of its bars.
+    BEST = 13
+    AGAINST = 14
+    #: Which symbol: left free by a run.
+    SYMBOL = 15
 
 
-WIDTH = 8
+WIDTH = len(Column)
 
 
 class Order(IntEnum):
@@ -58,5 +69,5 @@ class Moment(IntEnum):
     CLOSE = 2
 
 
-#: What the column `HOW` has more.
+#: What the columns `ORDER` and `MOMENT` have more.
 INSIDE = UNDECIDED = 4

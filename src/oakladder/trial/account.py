@@ -6,11 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.rung.trade_log import Moment, Order
-from oakladder.rung.trade_words import Reason
+from oakladder.rung.trade_log import INSIDE, Column, Moment
 from oakladder.trial.grid import Grid
 from oakladder.trial.ledger import Taken, ledger
 from oakladder.trial.money import Account
+from oakladder.trial.outcome import PARTS, RESULTS, outcome
 from oakladder.trial.trades import Trades
 
 
@@ -19,7 +19,8 @@ class Book:
     """What an account made of trades; arrays with a place for each trade, NaN where it was not taken.
 
     ``net`` is what a closed trade brought after all costs, ``gross`` before costs and slippage; of an open one they are
-    reckoned at the last close, as if it were left there for nothing.
+    reckoned at the last close, as if it were left there for nothing. ``ratio`` is ``net`` for what it was entered for,
+    ``risks`` counts it in risks, ``bars`` those from the fill to the exit.
     """
 
     trades: Trades
@@ -32,6 +33,11 @@ class Book:
     costs: np.ndarray
     net: np.ndarray
     gross: np.ndarray
+    ratio: np.ndarray
+    risks: np.ndarray
+    bars: np.ndarray
+    #: How the money changes at each moment of the grid, how the number of positions does, and what they are worth.
+    curve: np.ndarray
 
     @property
     def done(self) -> np.ndarray:
@@ -51,91 +57,96 @@ class Book:
 
 def keep_book(trades: Trades, account: Account, grid: Grid) -> Book:
     """Goes through the trades of a panel with an account, or with one for each symbol."""
-    ticks = np.array(trades.panel.steps)[trades.symbol]
-    slip = account.costs.slippage
+    costs, panel = account.costs, trades.panel
+    columns = {
+        "rows": trades.rows.ravel(),
+        "sides": np.array([int(rule.side) for rule in trades.rules]),
+        "ticks": np.array(panel.steps),
+        "closes": grid.closes.ravel(),
+        "ends": panel.offsets[1:] - 1,
+    }
+    settings = {
+        "stride": float(len(grid)),
+        "fee": costs.fixed,
+        "fee_unit": costs.per_unit,
+        "fee_ratio": costs.ratio,
+        "slip": costs.slippage.ticks,
+        "slip_ratio": costs.slippage.ratio,
+    }
+    moments = _moments(trades, grid)
+    units, taken = _sized(trades, account, moments, columns, settings)
+    columns |= {"units": units, "from": moments[:, 0], "to": moments[:, 1]}
+    settings["cells"] = float(PARTS * len(grid))
+    results, curve = outcome().run(columns, np.array([0, len(trades)]), settings)
+    made = dict(zip(RESULTS, results, strict=True))
+    return Book(trades, account, grid, taken, units, curve=curve.reshape(PARTS, len(grid)), **made)
 
-    def worse(price: np.ndarray, at_market: np.ndarray) -> np.ndarray:
-        return np.where(at_market, slip.of(price, ticks), 0.0)
 
-    paid = trades.entry + trades.side * worse(trades.entry, trades.order != Order.LIMIT)
-    got = trades.exit - trades.side * worse(trades.exit, trades.reason != Reason.TARGET.number)
-    units, taken = _sized(trades, account, grid, paid, got)
-    return _with_results(trades, account, grid, (paid, got, units, taken))
+def _moments(trades: Trades, grid: Grid) -> np.ndarray:
+    """The moments of the entry and the exit of each trade; of one that is open the number of moments."""
+    bars = trades.rows[:, [Column.ENTERED, Column.LEFT]]
+    is_open = ~trades.closed
+    bars[is_open, 1] = 0
+    made = grid.at[bars.astype(np.int64)] if len(trades) else np.zeros((0, 2), dtype=np.int64)
+    made[is_open, 1] = len(grid)
+    return made
+
+
+# Events are numbered: twice the number of a trade for its entry, and 1 more for its exit.
 
 
 def _sized(
-    trades: Trades, account: Account, grid: Grid, paid: np.ndarray, got: np.ndarray
+    trades: Trades, account: Account, moments: np.ndarray, columns: dict[str, np.ndarray], settings: dict[str, float]
 ) -> tuple[np.ndarray, np.ndarray]:
     """The units of each trade, and what became of it."""
     count, symbols = len(trades), len(trades.panel)
-    closed = np.flatnonzero(trades.closed)
-    moments = grid.at[np.concatenate([trades.entered, trades.left[closed]])]
-    order = _one_by_one(trades, closed) if account.apart else _by_moments(trades, closed, moments)
-
-    def ordered(of_entries: np.ndarray, of_exits: np.ndarray) -> np.ndarray:
-        return np.concatenate([of_entries, of_exits])[order]
-
-    which = ordered(np.arange(count), closed)
-    moment, symbol = moments[order], trades.symbol[which]
-    offsets = np.array([0, len(which)], dtype=np.int64)
-    row = moment - 1
-    if account.apart:
-        offsets = np.searchsorted(symbol, np.arange(symbols + 1)).astype(np.int64)
-        row = row + symbol * len(grid)
-    is_entry = order < count
-    columns = {
-        "is_entry": is_entry,
-        "price": ordered(paid, got[closed]),
-        "side": trades.side[which],
-        "symbol": np.zeros(len(which)) if account.apart else symbol,
-        "moment": moment,
-        "row": row,
-        "risk": trades.first_risk[which],
-        "closes": grid.closes.ravel(),
-    }
-    size, costs = account.size_for(symbols), account.costs
-    settings = {
+    closed = int(np.count_nonzero(trades.closed))
+    offsets = np.array([0, count + closed])
+    if account.apart:  # entries and exits of each symbol as they come
+        events = np.flatnonzero(np.column_stack([np.ones(count, dtype=bool), trades.closed]))
+        offsets = np.searchsorted(trades.symbol[events >> 1], np.arange(symbols + 1))
+    else:
+        events = _by_moments(trades, moments)[: count + closed]
+    size = account.size_for(symbols)
+    settings = settings | {
         "money": account.money,
         "sizing": float(size.kind),
         "size": size.amount,
         "lot": account.lot,
         "most": float(account.most) if account.most is not None else np.inf,
         "power": account.power,
-        "fee": costs.fixed,
-        "fee_unit": costs.per_unit,
-        "fee_ratio": costs.ratio,
-        "symbols": float(1 if account.apart else max(symbols, 1)),
-        "stride": float(len(grid)),
+        "places": float(1 if account.apart else max(symbols, 1)),
     }
-    units, taken = ledger().run(columns, offsets, settings)
-    made_units, made_taken = np.full(count, np.nan), np.zeros(count, dtype=np.int64)
-    entries = which[is_entry]
-    made_units[entries] = units[is_entry]
-    made_taken[entries] = taken[is_entry].astype(np.int64)
-    return made_units, made_taken
+    given = columns | {"event": events, "moment": moments.ravel()[events]}
+    (units, taken), _ = ledger().run(given, offsets.astype(np.int64), settings)
+    made = np.empty((2 * count, 2))
+    made[events] = np.column_stack([units, taken])
+    return np.ascontiguousarray(made[::2, 0]), made[::2, 1].astype(np.int64)
 
 
-# Events are numbered: first the entries of all trades, then the exits of those that are closed.
-
-
-def _one_by_one(trades: Trades, closed: np.ndarray) -> np.ndarray:
-    """Entries and exits of each symbol as they come: the numbers of the events in order."""
-    count = len(trades)
-    exits = np.full(count, -1)
-    exits[closed] = count + np.arange(len(closed))
-    events = np.column_stack([np.arange(count), exits]).ravel()
-    return events[events >= 0]
-
-
-def _by_moments(trades: Trades, closed: np.ndarray, moments: np.ndarray) -> np.ndarray:
-    """Entries and exits of all symbols by time, what leaves first and then by rank and symbol: the numbers of the events
-    in order. ``moments`` are those of the events."""
-    keys = moments * 8 + np.concatenate([_entry_phase(trades), _exit_phase(trades)[closed]])
+def _by_moments(trades: Trades, moments: np.ndarray) -> np.ndarray:
+    """Entries and exits of all symbols by time, what leaves first and then by rank and symbol; what is still open comes
+    last."""
+    keys = moments * 8 + _phases(trades)
     if any(rule.has_rank for rule in trades.rules):
-        rank = np.where(np.isnan(trades.rank), np.inf, -trades.rank)
-        symbol = np.concatenate([trades.symbol, trades.symbol[closed]])
-        return np.lexsort((symbol, np.concatenate([rank, np.full(len(closed), np.inf)]), keys))
-    return in_order(keys)  # trades stand by symbol
+        rank = np.full(keys.shape, np.inf)
+        rank[:, 0] = np.where(np.isnan(trades.rank), np.inf, -trades.rank)
+        return np.lexsort((np.repeat(trades.symbol, 2), rank.ravel(), keys.ravel()))
+    return in_order(keys.ravel())  # trades stand by symbol
+
+
+def _phases(trades: Trades) -> np.ndarray:
+    """When in their bar entries and exits happen, among all that happens in one: exits at the open 0, entries there 1,
+    exits inside 2, entries inside 3, exits inside behind those 4, exits at the close 5."""
+    rows = trades.rows
+    made = np.empty((len(rows), 2), dtype=np.int64)
+    inside = rows[:, Column.ORDER] >= INSIDE
+    made[:, 0] = 1 + 2 * inside
+    moment = trades.moment
+    made[:, 1] = 2 * moment + (moment == Moment.CLOSE)
+    if inside.any():
+        made[inside & (moment == Moment.INSIDE) & (trades.entered == trades.left), 1] = 4
+    return made
 
 
 def in_order(keys: np.ndarray) -> np.ndarray:
@@ -144,32 +155,3 @@ def in_order(keys: np.ndarray) -> np.ndarray:
     if len(keys) and int(keys.max()) < 1 << 16 and int(keys.min()) >= 0:
         keys = keys.astype(np.uint16)
     return np.argsort(keys, kind="stable")
-
-
-def _entry_phase(trades: Trades) -> np.ndarray:
-    """When in its bar a trade is entered, among all that happens in one: 1 at the open, 3 inside."""
-    return np.where(trades.inside, 3, 1)
-
-
-def _exit_phase(trades: Trades) -> np.ndarray:
-    """When in its bar a trade is left: 0 at the open, 2 inside (4 behind an entry inside the same bar), 5 at the close."""
-    inside = np.where(trades.inside & (trades.entered == trades.left), 4, 2)
-    return np.where(trades.moment == Moment.OPEN, 0, np.where(trades.moment == Moment.CLOSE, 5, inside))
-
-
-def _with_results(
-    trades: Trades,
-    account: Account,
-    grid: Grid,
-    reckoned: tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray],
-) -> Book:
-    paid, got, units, taken = reckoned
-    closed, costs = trades.closed, account.costs
-    last = grid.closes[trades.symbol, -1] if len(grid) else trades.exit
-    ends = np.where(closed, got, last)
-    plain_ends = np.where(closed, trades.exit, last)
-
-    paid_costs = costs.of_fills(units, paid) + np.where(closed, costs.of_fills(units, got), 0.0)
-    net = trades.side * units * (ends - paid) - paid_costs
-    gross = trades.side * units * (plain_ends - trades.entry)
-    return Book(trades, account, grid, taken, units, paid, got, paid_costs, net, gross)

@@ -31,7 +31,7 @@ class Returns:
 
 def returns_of(trial: Trial) -> Returns | None:
     """The returns of a trial's curve; None where no Sharpe ratio is defined."""
-    found = session_returns(trial.equity, trial.ground.panel.timeline)
+    found = session_returns(trial.equity)
     if found is None:
         return None
     returns, a_year = found

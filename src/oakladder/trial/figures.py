@@ -10,11 +10,11 @@ from functools import cached_property
 
 import numpy as np
 
-from oakladder.bars.sessions import Calendar
-from oakladder.bars.timeline import Timeline
+from oakladder.rung.trade_log import Column
 from oakladder.trial.account import Book, in_order
 from oakladder.trial.equity import Equity
 from oakladder.trial.excursions import excursions
+from oakladder.trial.ledger import Taken
 from oakladder.trial.trades import Trades
 
 #: Days of a year, leap years in the mean.
@@ -121,14 +121,7 @@ class Results:
 
 def results_of(book: Book) -> Results:
     """The results of every trade of a book."""
-    trades = book.trades
-    value = book.units * book.paid
-    at_risk = book.units * trades.risk
-    ends = np.where(trades.closed, trades.left, trades.panel.offsets[trades.symbol + 1] - 1)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        ratio = np.where(value > 0, book.net / value, np.nan)
-        risks = np.where(at_risk > 0, book.net / at_risk, np.nan)
-    return Results(trades, ratio, risks, (ends - trades.entered).astype(np.float64))
+    return Results(book.trades, book.ratio, book.risks, book.bars)
 
 
 def figures_of(book: Book, results: Results, equity: Equity) -> dict[str, Value]:
@@ -139,8 +132,8 @@ def figures_of(book: Book, results: Results, equity: Equity) -> dict[str, Value]
     made |= of_trades(net, results.ratio[done], results.risks[done], results.bars[done])
     won = net[in_order(_exit_moments(book, done))] > 0
     made |= {"longest_win": float(_longest(won)), "longest_loss": float(_longest(~won))}
-    made |= _of_costs(book)
-    made |= of_curve(equity, book.trades.panel.timeline)
+    made |= _of_costs(book, done)
+    made |= of_curve(equity)
     return {name: defined(made.get(name, math.nan)) for name in FIGURES}
 
 
@@ -153,20 +146,31 @@ def of_trades(net: np.ndarray, ratio: np.ndarray, risks: np.ndarray, bars: np.nd
     count = len(net)
     if not count:
         return {"trades": 0.0, "net": 0.0}
-    won, lost = net[net > 0], net[net <= 0]
-    known, ratios = risks[~np.isnan(risks)], ratio[~np.isnan(ratio)]
+    winners = net > 0
+    won = float(np.add.reduce(net, where=winners))
+    lost = float(np.add.reduce(net, where=~winners))
+    wins = int(np.count_nonzero(winners))
     return {
         "trades": float(count),
-        "winners": len(won) / count,
-        "profit_factor": float(won.sum() / -lost.sum()) if lost.sum() < 0 else math.nan,
-        "average": float(ratios.mean()) if len(ratios) else math.nan,
-        "average_money": float(net.mean()),
-        "average_winner": float(won.mean()) if len(won) else math.nan,
-        "average_loser": float(lost.mean()) if len(lost) else math.nan,
-        "expectancy": float(known.mean()) if len(known) else math.nan,
-        "bars": float(bars.mean()),
-        "net": float(net.sum()),
+        "winners": wins / count,
+        "profit_factor": won / -lost if lost < 0 else math.nan,
+        "average": _mean_of_known(ratio),
+        "average_money": (won + lost) / count,
+        "average_winner": won / wins if wins else math.nan,
+        "average_loser": lost / (count - wins) if wins < count else math.nan,
+        "expectancy": _mean_of_known(risks),
+        "bars": float(np.add.reduce(bars)) / count,
+        "net": won + lost,
     }
+
+
+def _mean_of_known(values: np.ndarray) -> float:
+    """The mean of those that are not NaN, itself NaN without one."""
+    total, count = float(np.add.reduce(values)), len(values)
+    if total != total:
+        known = values[~np.isnan(values)]
+        total, count = float(np.add.reduce(known)), len(known)
+    return total / count if count else math.nan
 
 
 def _exit_moments(book: Book, done: np.ndarray) -> np.ndarray:
@@ -176,30 +180,30 @@ def _exit_moments(book: Book, done: np.ndarray) -> np.ndarray:
 
 def _longest(flags: np.ndarray) -> int:
     """The longest run of yes."""
-    edges = np.flatnonzero(np.diff(np.concatenate([[False], flags, [False]]).astype(np.int8)))
-    return int((edges[1::2] - edges[::2]).max(initial=0))
+    stops = np.flatnonzero(~flags)
+    if not len(stops):
+        return len(flags)
+    gaps = int((stops[1:] - stops[:-1]).max(initial=1)) - 1
+    return max(int(stops[0]), gaps, len(flags) - 1 - int(stops[-1]))
 
 
-def _of_costs(book: Book) -> dict[str, float]:
-    done = book.done
-    trades = book.trades
-    turnover = float((book.units[done] * (trades.entry[done] + trades.exit[done])).sum())
-    taken = done | book.open
+def _of_costs(book: Book, done: np.ndarray) -> dict[str, float]:
+    rows, units = book.trades.rows, book.units[done]
+    turnover = float(units @ (rows[done, Column.ENTRY] + rows[done, Column.EXIT]))
+    paid = book.costs[book.taken == Taken.YES]
     return {
-        "costs": float(book.costs[taken].sum()),
-        "zero_cost": float(book.gross[done].sum()) / turnover if turnover > 0 else math.nan,
+        "costs": float(np.add.reduce(paid)),
+        "zero_cost": float(np.add.reduce(book.gross[done])) / turnover if turnover > 0 else math.nan,
     }
 
 
-def of_curve(equity: Equity, timeline: Timeline) -> dict[str, float]:
+def of_curve(equity: Equity) -> dict[str, float]:
     """Figures of a curve of values at the closes of bars; NaN where one is not defined."""
-    value = equity.value
+    value, closes, days = equity.value, equity.clock.closes, equity.clock.days
     if not len(value):
         return {"end": equity.start, "held_end": equity.start, "exposure": 0.0, "drawdown": 0.0}
-    closes = _closes(equity.times, timeline)
-    days = (closes[-1] - closes[0]) / _DAY
-    under = equity.under_water
-    peak = np.maximum.accumulate(np.maximum(value, equity.start))
+    peak = equity.peak
+    under = value / peak - 1
     growth = _growth(value[-1], equity.start, days)
     drawdown = 0.0 - float(under.min())  # a fall of nothing is 0, not -0
     made = {
@@ -210,10 +214,10 @@ def of_curve(equity: Equity, timeline: Timeline) -> dict[str, float]:
         "drawdown": drawdown,
         "drawdown_money": float((peak - value).max()),
         "under_water": _longest_under(under, closes) / _DAY,
-        "exposure": float((equity.positions > 0).mean()),
+        "exposure": np.count_nonzero(equity.positions) / len(value),
         "calmar": growth / drawdown if drawdown > 0 else math.nan,
     }
-    return made | _of_returns(value, _sessions(equity.times, timeline), days)
+    return made | _of_returns(equity)
 
 
 def _growth(end: float, start: float, days: float) -> float:
@@ -226,68 +230,44 @@ def _growth(end: float, start: float, days: float) -> float:
     return math.expm1(exponent) if exponent < 700 else math.nan
 
 
-def _closes(times: np.ndarray, timeline: Timeline) -> np.ndarray:
-    """When the bars that open at some times close, by the first symbol that has bars then."""
-    calendar = _first_with_bars(timeline)[0]
-    lasting = Timeline(timeline.timeframe, (calendar,), np.array([0, len(times)]), (times,), timeline.extended)
-    return lasting.closes(0)
-
-
-def _first_with_bars(timeline: Timeline) -> tuple[Calendar, np.ndarray]:
-    k = int(np.argmax(timeline.sizes > 0))
-    return timeline.calendars[k], timeline.each[k]
-
-
-def _sessions(times: np.ndarray, timeline: Timeline) -> np.ndarray:
-    """The places of the last bar of each session."""
-    if not timeline.timeframe.intraday:
-        return np.arange(len(times))
-    days = _first_with_bars(timeline)[0].days(times)
-    return np.flatnonzero(np.append(days[1:] != days[:-1], True))
-
-
-def _returns(value: np.ndarray, sessions: np.ndarray, days: float) -> tuple[np.ndarray, float] | None:
-    """The returns from each session's close to the next, and how many sessions a year has; None where there are too few,
-    or nothing was left."""
-    at_close = value[sessions]
-    if len(at_close) < 3 or days <= 0 or (at_close <= 0).any():
+def session_returns(equity: Equity) -> tuple[np.ndarray, float] | None:
+    """The returns of a curve from each session's close to the next, and how many sessions a year has; None where there
+    are too few, or nothing was left."""
+    sessions, days = equity.clock.sessions, equity.clock.days
+    if len(sessions) < 3 or days <= 0:
+        return None
+    at_close = equity.value[sessions]
+    if at_close.min() <= 0:
         return None
     return at_close[1:] / at_close[:-1] - 1, len(sessions) / (days / YEAR)
 
 
-def session_returns(equity: Equity, timeline: Timeline) -> tuple[np.ndarray, float] | None:
-    """The returns of a curve from each session's close to the next, and how many sessions a year has; None where there
-    are too few, or nothing was left."""
-    if not len(equity.value):
-        return None
-    closes = _closes(equity.times, timeline)
-    return _returns(equity.value, _sessions(equity.times, timeline), (closes[-1] - closes[0]) / _DAY)
-
-
-def _of_returns(value: np.ndarray, sessions: np.ndarray, days: float) -> dict[str, float]:
+def _of_returns(equity: Equity) -> dict[str, float]:
     """Sharpe and Sortino ratios of the returns from each session's close to the next, nothing subtracted.
 
     Sortino's deviation is the root mean square of the returns below zero.
     """
-    found = _returns(value, sessions, days)
+    found = session_returns(equity)
     if found is None:
         return {}
     returns, sessions_a_year = found
-    a_year = math.sqrt(sessions_a_year)
-    deviation, falling = float(returns.std(ddof=1)), returns[returns < 0]
+    a_year, mean = math.sqrt(sessions_a_year), float(np.add.reduce(returns)) / len(returns)
+    away, falling = returns - mean, returns[returns < 0]
+    deviation = math.sqrt(float(away @ away) / (len(returns) - 1))
     made = {}
     if deviation > 1e-15:
-        made["sharpe"] = float(returns.mean()) / deviation * a_year
+        made["sharpe"] = mean / deviation * a_year
     if len(falling):
-        made["sortino"] = float(returns.mean()) / math.sqrt(float((falling**2).mean())) * a_year
+        made["sortino"] = mean / math.sqrt(float(falling @ falling) / len(falling)) * a_year
     return made
 
 
 def _longest_under(under: np.ndarray, closes: np.ndarray) -> float:
     """The longest time between two bars at a highest value so far, in seconds; at its end it may still be under."""
-    at_peak = np.flatnonzero(under >= 0)
-    edges = closes[np.concatenate([[0], at_peak, [len(under) - 1]])]
-    return float(np.diff(edges)[np.diff(np.concatenate([[0], at_peak, [len(under) - 1]])) > 1].max(initial=0))
+    edges = np.concatenate([[0], np.flatnonzero(under >= 0), [len(under) - 1]])
+    apart = edges[1:] - edges[:-1] > 1
+    since = closes[edges]
+    return float((since[1:] - since[:-1])[apart].max(initial=0))
 
 
 def written(value: Value, unit: Unit) -> str:

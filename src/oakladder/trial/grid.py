@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
 from oakladder.bars.panel import Panel
+from oakladder.bars.timeline import Timeline
+from oakladder.trial.clock import Clock
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Grid:
     """``times`` are the openings of bars, int64; ``closes`` the last known close of each symbol at the close of each,
     float64, shape (symbols, times), NaN before its first. ``at`` is the place of each bar of the panel among the times.
@@ -21,6 +24,12 @@ class Grid:
     #: What 1 becomes that is put in equal parts into every symbol at its first open, and waits in cash before; at each
     #: close.
     held: np.ndarray
+    timeline: Timeline
+
+    @cached_property
+    def clock(self) -> Clock:
+        """When its moments close, and which end a session."""
+        return Clock.of(self.times, self.timeline)
 
     def __len__(self) -> int:
         return len(self.times)
@@ -31,7 +40,13 @@ def grid_of(panel: Panel) -> Grid:
     symbols = len(panel)
     close = panel.column("close")
     if not panel.size:
-        return Grid(np.zeros(0, dtype=np.int64), np.zeros((symbols, 0)), np.zeros(0, dtype=np.int64), np.zeros(0))
+        return Grid(
+            np.zeros(0, dtype=np.int64),
+            np.zeros((symbols, 0)),
+            np.zeros(0, dtype=np.int64),
+            np.zeros(0),
+            panel.timeline,
+        )
     parts = panel.timeline.each
     first = parts[0]
     if all(part is first or np.array_equal(part, first) for part in parts):
@@ -58,7 +73,7 @@ def _with_held(panel: Panel, times: np.ndarray, closes: np.ndarray, at: np.ndarr
     for row, first in zip(there.tolist(), firsts.tolist(), strict=True):
         ratio = closes[row] / first if first == first and first else np.ones(len(times))
         growth += np.where(np.isnan(ratio), 1.0, ratio)
-    return Grid(times, closes, at, growth / max(len(there), 1))
+    return Grid(times, closes, at, growth / max(len(there), 1), panel.timeline)
 
 
 def _filled(closes: np.ndarray) -> np.ndarray:

@@ -10,8 +10,10 @@ from enum import IntEnum
 from functools import lru_cache
 
 from oakladder.engine.rows import RowCode
-from oakladder.rung.lower.own import own_plan, own_writer
+from oakladder.rung.lower.own import own_writer
 from oakladder.rung.lower.writer import Writer
+from oakladder.rung.trade_log import Column
+from oakladder.trial.fills import COSTS, cost, of_trade, read_entry, read_exit, read_trade
 
 
 class Sizing(IntEnum):
@@ -33,34 +35,24 @@ class Taken(IntEnum):
     NO_STOP = 4
 
 
-#: Of each event: whether it is an entry (else an exit), its price with slippage, the side, the symbol's number in the
-#: account, the moment by number, the place of that moment's last closes in the ``closes`` of each symbol (which stand
-#: ``stride`` apart), and the risk.
-INPUTS = ("is_entry", "price", "side", "symbol", "moment", "row", "risk")
-SETTINGS = (
-    "money",
-    "sizing",
-    "size",
-    "lot",
-    "most",
-    "power",
-    "fee",
-    "fee_unit",
-    "fee_ratio",
-    "symbols",
-    "stride",
-)
+#: Of each event: twice the number of its trade, 1 more where it is the exit, and its moment.
+INPUTS = ("event", "moment")
+#: ``places`` are the symbols that the account may hold; moments are places in a grid that has ``stride`` of them.
+SETTINGS = ("money", "sizing", "size", "lot", "most", "power", "places", "stride", *COSTS)
 #: How much more than it has an account may spend for the last digits of its arithmetic.
 _ROUNDING = 1e-9
+#: What is held, side by side: units with the sign of the side, the symbol's place in the account, where its closes begin,
+#: and what it was worth at the last close.
+_HELD = ("units_of", "place_of_held", "closes_of", "value_of")
 
 
 @lru_cache(maxsize=1)
 def ledger() -> RowCode:
-    """The code of an account: for each event the units and, of an entry, what became of it."""
+    """The code of an account: for each event the units and, of an entry, what became of it. It reads `fills`, and
+    ``closes``, those of each symbol at the moments of the grid."""
     w = own_writer(INPUTS, SETTINGS)
-    size = w.names["symbols"]
-    for name in ("units_of", "side_of", "symbol_of", "value_of", "place_of"):
-        w.table(name, size)  # type: ignore[arg-type]
+    for name in (*_HELD, "held_at"):
+        w.table(name, w.names["places"])  # type: ignore[arg-type]
     w.keep("cash")
     w.keep("held", 0.0)
     w.keep("last_moment")
@@ -72,12 +64,14 @@ def ledger() -> RowCode:
         w.set("cash", "money")
     with w.when("not known(last_moment) or moment != last_moment"):
         _reckon(w)
-    with w.when("is_entry == 1"):
+    w.let("trade", "floor(event * 0.5)")
+    read_trade(w, "trade")
+    w.let("place", "if places > 1 then symbol else 0")
+    with w.when("event == 2 * trade"):
         _enter(w)
     with w.otherwise():
         _leave(w)
-    plan, results = own_plan(w, ("units", "taken"))
-    return RowCode.of(plan, results)
+    return RowCode.of(w, ("units", "taken"))
 
 
 def _reckon(w: Writer) -> None:
@@ -86,26 +80,32 @@ def _reckon(w: Writer) -> None:
     w.set("equity", "cash")
     w.set("invested", "0")
     with w.rounds("k", "0", "held - 1", 1):
-        w.let("k_symbol", w.cell("symbol_of", "k"))
         w.let("k_units", w.cell("units_of", "k"))
-        w.let("k_side", w.cell("side_of", "k"))
-        w.let("k_value", w.column("closes", "k_symbol * stride + row"))
-        w.set("equity", "equity + k_side * k_units * k_value")
-        w.set("invested", "invested + k_units * k_value")
-        w.store("value_of", "k", "k_units * k_value")
+        w.let("k_closes", w.cell("closes_of", "k"))
+        w.let("k_price", w.column("closes", "k_closes + moment - 1"))
+        w.let("k_value", "k_units * k_price")
+        w.set("equity", "equity + k_value")
+        w.set("invested", "invested + abs(k_value)")
+        w.store("value_of", "k", "abs(k_value)")
 
 
 def _enter(w: Writer) -> None:
     """An entry: its size, and whether there is room and money for it."""
+    read_entry(w)
+    w.let("risk", of_trade(w, Column.FIRST_RISK))
     raw = "size * equity / risk"
-    for sizing, text in (("2", "size"), ("1", "size / price"), ("0", "size * equity / price")):
-        raw = f"if sizing == {sizing} then {text} else {raw}"
+    for sizing, text in (
+        (Sizing.UNITS, "size"),
+        (Sizing.MONEY, "size / paid"),
+        (Sizing.SHARE, "size * equity / paid"),
+    ):
+        raw = f"if sizing == {sizing.value} then {text} else {raw}"
     w.fresh("lots", f"floor(({raw}) / lot + {_ROUNDING})")
     w.let("bought", "lots * lot")
-    w.let("paid", "bought * price")
+    w.let("value", "bought * paid")
     # What is not known is not enough: an entry is taken where each of these holds.
     for taken, needed in (
-        (Taken.NO_MONEY, f"invested + paid <= power * equity * (1 + {_ROUNDING})"),
+        (Taken.NO_MONEY, f"invested + value <= power * equity * (1 + {_ROUNDING})"),
         (Taken.TOO_SMALL, "lots >= 1"),
         (Taken.NO_MONEY, "equity > 0"),
         (Taken.NO_ROOM, "held < most"),
@@ -114,34 +114,30 @@ def _enter(w: Writer) -> None:
         w.set("taken", f"if {needed} then taken else {taken.value}")
     with w.when("taken == 0"):
         w.set("units", "bought")
-        w.set("cash", "cash - side * paid - (fee + fee_unit * bought + fee_ratio * paid)")
-        w.set("invested", "invested + paid")
-        for table, value in (
-            ("units_of", "bought"),
-            ("side_of", "side"),
-            ("symbol_of", "symbol"),
-            ("value_of", "paid"),
-        ):
-            w.store(table, "held", value)
+        w.set("cash", f"cash - side * value - {cost('bought', 'paid')}")
+        w.set("invested", "invested + value")
+        for table, made in zip(_HELD, ("side * bought", "place", "symbol * stride", "value"), strict=True):
+            w.store(table, "held", made)
         w.set("held", "held + 1")
-        w.store("place_of", "symbol", "held")
+        w.store("held_at", "place", "held")
 
 
 def _leave(w: Writer) -> None:
     """An exit of what was taken; the last of what is held takes its place."""
-    w.let("place", w.cell("place_of", "symbol"))
-    with w.when("place > 0"):
-        w.let("at", "place - 1")
-        w.let("sold", w.cell("units_of", "at"))
-        w.let("value", w.cell("value_of", "at"))
+    w.let("at_place", w.cell("held_at", "place"))
+    with w.when("at_place > 0"):
+        read_exit(w)
+        w.let("at", "at_place - 1")
+        w.let("signed", w.cell("units_of", "at"))
+        w.let("was_worth", w.cell("value_of", "at"))
+        w.let("sold", "abs(signed)")
         w.set("units", "sold")
-        w.let("got", "sold * price")
-        w.set("cash", "cash + side * got - (fee + fee_unit * sold + fee_ratio * got)")
-        w.set("invested", "invested - value")
+        w.set("cash", f"cash + signed * got - {cost('sold', 'got')}")
+        w.set("invested", "invested - was_worth")
         w.set("held", "held - 1")
-        w.let("other", w.cell("symbol_of", "held"))
-        for table in ("units_of", "side_of", "symbol_of", "value_of"):
+        w.let("other", w.cell("place_of_held", "held"))
+        for table in _HELD:
             w.let("moved", w.cell(table, "held"))
             w.store(table, "at", "moved")
-        w.store("place_of", "other", "place")
-        w.store("place_of", "symbol", "0")
+        w.store("held_at", "other", "at_place")
+        w.store("held_at", "place", "0")

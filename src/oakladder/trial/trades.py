@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import Executor
-from dataclasses import dataclass, fields
+from functools import cached_property
 
 import numpy as np
 
@@ -23,46 +23,124 @@ from oakladder.trial.rewriting import clause_line
 _BLOCK = 4096
 
 
-@dataclass(frozen=True, slots=True)
 class Trades:
-    """Trades of a panel, by symbol and then by time; arrays with a place for each, bars as places in the panel.
+    """Trades of a panel, by symbol and then by time: rows of the log (`Column`), and columns with a place for each.
 
-    A trade that is still open has -1 for ``left``, NaN for ``exit`` and 0 for ``reason``. Prices are before slippage.
+    Bars are places in the panel. A trade that is still open has -1 for ``left``, NaN for ``exit`` and 0 for ``reason``.
+    Prices are before slippage.
     """
 
-    panel: Panel
-    rules: tuple[TradePlan, ...]
-    symbol: np.ndarray
-    #: Which of the script's trades, from 0.
-    rule: np.ndarray
-    side: np.ndarray
-    decided: np.ndarray
-    entered: np.ndarray
-    entry: np.ndarray
-    #: How it was ordered (`Order`), and whether it was filled inside its bar.
-    order: np.ndarray
-    inside: np.ndarray
-    risk: np.ndarray
-    #: The risk as it was known at the fill, which sizes are reckoned from.
-    first_risk: np.ndarray
-    rank: np.ndarray
-    left: np.ndarray
-    exit: np.ndarray
-    #: `Reason` by number.
-    reason: np.ndarray
-    #: `Moment` of the exit.
-    moment: np.ndarray
-    undecided: np.ndarray
-    #: The best and the worst price for the trader at the closes of its bars, of closed trades.
-    best: np.ndarray
-    against: np.ndarray
-    #: The bars on which an entry was not made since its stop or target was reached already, and those on which a long
-    #: and a short trade were decided together.
-    touched_at: np.ndarray
-    contradicted_at: np.ndarray
+    def __init__(
+        self,
+        panel: Panel,
+        rules: tuple[TradePlan, ...],
+        rows: np.ndarray,
+        touched_at: np.ndarray,
+        contradicted_at: np.ndarray,
+    ):
+        self.panel, self.rules, self.rows = panel, rules, rows
+        #: The bars on which an entry was not made since its stop or target was reached already, and those on which a
+        #: long and a short trade were decided together.
+        self.touched_at, self.contradicted_at = touched_at, contradicted_at
 
     def __len__(self) -> int:
-        return len(self.entered)
+        return len(self.rows)
+
+    def _column(self, column: Column) -> np.ndarray:
+        return np.ascontiguousarray(self.rows[:, column])
+
+    def _whole(self, column: Column) -> np.ndarray:
+        return self.rows[:, column].astype(np.int64)
+
+    def _of_exit(self, column: Column, otherwise: int) -> np.ndarray:
+        """A whole number that is told of closed trades."""
+        return np.where(self.closed, self.rows[:, column], otherwise).astype(np.int64)
+
+    @cached_property
+    def closed(self) -> np.ndarray:
+        """Which are closed, bool."""
+        return self.rows[:, Column.EVENT] == Event.CLOSED
+
+    @cached_property
+    def symbol(self) -> np.ndarray:
+        return self._whole(Column.SYMBOL)
+
+    @cached_property
+    def rule(self) -> np.ndarray:
+        """Which of the script's trades, from 0."""
+        return self._whole(Column.TRADE) - 1
+
+    @cached_property
+    def side(self) -> np.ndarray:
+        return np.array([int(r.side) for r in self.rules], dtype=np.int64)[self.rule]
+
+    @cached_property
+    def decided(self) -> np.ndarray:
+        return self.entered - self._whole(Column.AGO)
+
+    @cached_property
+    def entered(self) -> np.ndarray:
+        return self._whole(Column.ENTERED)
+
+    @cached_property
+    def entry(self) -> np.ndarray:
+        return self._column(Column.ENTRY)
+
+    @cached_property
+    def order(self) -> np.ndarray:
+        """How it was ordered (`Order`)."""
+        return self._whole(Column.ORDER) % INSIDE
+
+    @cached_property
+    def inside(self) -> np.ndarray:
+        """Whether it was filled inside its bar."""
+        return self._column(Column.ORDER) >= INSIDE
+
+    @cached_property
+    def rank(self) -> np.ndarray:
+        return self._column(Column.RANK)
+
+    @cached_property
+    def first_risk(self) -> np.ndarray:
+        """The risk as it was known at the fill, which sizes are reckoned from."""
+        return self._column(Column.FIRST_RISK)
+
+    @cached_property
+    def risk(self) -> np.ndarray:
+        return self._column(Column.RISK)
+
+    @cached_property
+    def left(self) -> np.ndarray:
+        return self._of_exit(Column.LEFT, -1)
+
+    @cached_property
+    def exit(self) -> np.ndarray:
+        return self._column(Column.EXIT)
+
+    @cached_property
+    def reason(self) -> np.ndarray:
+        """`Reason` by number."""
+        return self._of_exit(Column.REASON, 0)
+
+    @cached_property
+    def moment(self) -> np.ndarray:
+        """`Moment` of the exit."""
+        return self._of_exit(Column.MOMENT, 0) % UNDECIDED
+
+    @cached_property
+    def undecided(self) -> np.ndarray:
+        """Whether the stop and the target were both reached on the bar of the exit."""
+        return self.rows[:, Column.MOMENT] >= UNDECIDED
+
+    @cached_property
+    def best(self) -> np.ndarray:
+        """The best price for the trader at the closes of its bars, of closed trades."""
+        return self._column(Column.BEST)
+
+    @cached_property
+    def against(self) -> np.ndarray:
+        """The worst one."""
+        return self._column(Column.AGAINST)
 
     @property
     def touched(self) -> int:
@@ -74,16 +152,9 @@ class Trades:
         """How often a long and a short trade were decided together."""
         return len(self.contradicted_at)
 
-    @property
-    def closed(self) -> np.ndarray:
-        """Which are closed, bool."""
-        return self.left >= 0
-
     def take(self, which: np.ndarray) -> Trades:
         """Some of the trades."""
-        columns = {f.name: getattr(self, f.name) for f in fields(self)}
-        each = {n for n, v in columns.items() if isinstance(v, np.ndarray)} - {"touched_at", "contradicted_at"}
-        return Trades(**{n: v[which] if n in each else v for n, v in columns.items()})
+        return Trades(self.panel, self.rules, self.rows[which], self.touched_at, self.contradicted_at)
 
 
 def trading_of(program: Program) -> TradingPlan:
@@ -163,26 +234,25 @@ def find_trades(
 def trades_of(result: Result) -> Trades:
     """The trades in the log of a run."""
     plan = trading_of(result.program)
-    return _matched(result.panel, plan, _rows(result.arrays[plan.rows], result.pieces))
+    return _told(result.panel, plan.trades, _rows(result.arrays[plan.rows], result.pieces))
 
 
 def _joined(panel: Panel, parts: list[tuple[int, Trades]]) -> Trades:
     """Trades of parts of a panel, each with the number of its first symbol, as those of the whole."""
     if len(parts) == 1:
         return parts[0][1]
+    rows = np.concatenate([trades.rows for _, trades in parts])
+    counts = [len(trades) for _, trades in parts]
     bars = [int(panel.offsets[first]) for first, _ in parts]
-    shifts = {"symbol": [first for first, _ in parts]} | dict.fromkeys(
-        ("decided", "entered", "touched_at", "contradicted_at"), bars
+    shift = np.repeat(bars, counts)
+    rows[:, Column.ENTERED] += shift
+    rows[:, Column.LEFT] += shift
+    rows[:, Column.SYMBOL] += np.repeat([first for first, _ in parts], counts)
+    touched, contradicted = (
+        np.concatenate([getattr(trades, name) + by for (_, trades), by in zip(parts, bars, strict=True)])
+        for name in ("touched_at", "contradicted_at")
     )
-    columns: dict[str, np.ndarray] = {}
-    for name in (f.name for f in fields(Trades) if f.name not in ("panel", "rules")):
-        some = [getattr(trades, name) for _, trades in parts]
-        if name == "left":
-            some = [np.where(places >= 0, places + by, -1) for places, by in zip(some, bars, strict=True)]
-        elif name in shifts:
-            some = [places + by for places, by in zip(some, shifts[name], strict=True)]
-        columns[name] = np.concatenate(some)
-    return Trades(panel=panel, rules=parts[0][1].rules, **columns)
+    return Trades(panel, parts[0][1].rules, rows, touched, contradicted)
 
 
 def _rows(rows: np.ndarray, pieces: np.ndarray) -> np.ndarray:
@@ -200,49 +270,17 @@ def _rows(rows: np.ndarray, pieces: np.ndarray) -> np.ndarray:
     return np.concatenate(made) if len(made) != 1 else made[0]
 
 
-def _matched(panel: Panel, plan: TradingPlan, rows: np.ndarray) -> Trades:
-    """Rows in order as trades: a symbol holds one position at a time, so the exit of an entry follows it."""
-    place = rows[:, Column.PLACE].astype(np.int64)
-    event = rows[:, Column.EVENT].astype(np.int8)
-    touched_at, contradicted_at = place[event == Event.TOUCHED], place[event == Event.CONTRADICTION]
-    if len(touched_at) or len(contradicted_at):
-        told = event <= Event.LEFT
-        rows, place, event = rows[told], place[told], event[told]
-    ins = np.flatnonzero(event == Event.ENTERED)
-    closed = np.append(event[1:] == Event.LEFT, False)[ins]
-    entry = np.ascontiguousarray(rows.take(ins, axis=0).T)
-    left = np.ascontiguousarray(rows.take(np.minimum(ins + 1, max(len(rows) - 1, 0)), axis=0).T)
-
-    def of_exit(column: Column, otherwise: float) -> np.ndarray:
-        return np.where(closed, left[column], otherwise)
-
-    entered = place[ins]
-    counts = np.diff(np.searchsorted(entered, panel.offsets))
-    rule = entry[Column.TRADE].astype(np.int64) - 1
-    how, moment = entry[Column.HOW].astype(np.int16), of_exit(Column.HOW, 0).astype(np.int16)
-    sides = np.array([int(r.side) for r in plan.trades], dtype=np.int64)
-    risk = entry[Column.RISK]
-    return Trades(
-        panel=panel,
-        rules=plan.trades,
-        symbol=np.repeat(np.arange(len(panel)), counts),
-        rule=rule,
-        side=sides[rule],
-        decided=entered - entry[Column.AGO].astype(np.int64),
-        entered=entered,
-        entry=entry[Column.PRICE],
-        order=how % INSIDE,
-        inside=how >= INSIDE,
-        risk=np.where(closed & np.isnan(risk), left[Column.RISK], risk),
-        first_risk=risk,
-        rank=entry[Column.RANK],
-        left=of_exit(Column.PLACE, -1).astype(np.int64),
-        exit=of_exit(Column.PRICE, np.nan),
-        reason=of_exit(Column.REASON, 0).astype(np.int64),
-        moment=moment % UNDECIDED,
-        undecided=moment >= UNDECIDED,
-        best=of_exit(Column.BEST, np.nan),
-        against=of_exit(Column.AGAINST, np.nan),
-        touched_at=touched_at,
-        contradicted_at=contradicted_at,
-    )
+def _told(panel: Panel, rules: tuple[TradePlan, ...], rows: np.ndarray) -> Trades:
+    """The trades that rows tell of; the rows are copied."""
+    event, bars = rows[:, Column.EVENT], rows[:, Column.ENTERED]
+    told = event == Event.CLOSED
+    others = np.flatnonzero(~told)
+    touched, contradicted = (bars[others[event[others] == what]] for what in (Event.TOUCHED, Event.CONTRADICTION))
+    last = others[event[others] == Event.OPEN]
+    # What was open where one piece of a run ended may have been left in a later one.
+    later = np.minimum(last + 1, max(len(rows) - 1, 0))
+    told[last] = ~((event[later] == Event.CLOSED) & (bars[later] == bars[last]))
+    made = rows[told] if len(others) else rows.copy()
+    counts = np.diff(np.searchsorted(made[:, Column.ENTERED], panel.offsets))
+    made[:, Column.SYMBOL] = np.repeat(np.arange(len(panel)), counts)
+    return Trades(panel, rules, made, touched.astype(np.int64), contradicted.astype(np.int64))

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from oakladder.rung.lower.prices import Prices, either
 from oakladder.rung.lower.writer import Writer
 from oakladder.rung.plan.inputs import FineBound
 from oakladder.rung.plan.ops import Log, Slot
@@ -19,16 +20,7 @@ _W = TradeWord
 MOST_PARTS = 31 * 24 * 60
 
 
-def _flags(is_long: bool) -> tuple[str, str]:
-    return ("yes", "no") if is_long else ("no", "yes")
-
-
-def either(a: str, cond: str, b: str) -> str:
-    """``a`` where a condition is yes, else ``b``."""
-    return f"if {cond} then {a} else {b}"
-
-
-class Fills:
+class Fills(Prices):
     """Writes what happens to orders and positions on a bar.
 
     ``used`` are the clauses that any trade of the script has: what none has is not written. ``orders`` are the names
@@ -36,12 +28,8 @@ class Fills:
     """
 
     def __init__(self, writer: Writer, log: Log, used: frozenset[TradeWord], sides: Sequence[Side], finer: bool):
-        self.w, self.log, self.used, self.trades, self.finer = writer, log, used, len(sides), finer
-        # Where all trades go one way, so do position and order: what depends on the side is known before the run.
-        only = sides[0] if len(set(sides)) == 1 else None
-        self.way, self.o_way = ("side", "o_side") if only is None else (f"({only:d})",) * 2
-        self.long, self.short = ("side > 0", "side < 0") if only is None else _flags(only is Side.LONG)
-        self.o_short = "o_side < 0" if only is None else self.short
+        super().__init__(writer, sides)
+        self.log, self.used, self.trades, self.finer = log, used, len(sides), finer
         self.has_stop = bool(used & {_W.STOP, _W.STOP_AT, _W.TRAIL, _W.PROTECT, _W.PROTECT_RISKS})
         self.has_target = bool(used & {_W.TARGET, _W.TARGET_AT, _W.TARGET_RISKS})
         self.has_flat = bool(used & {_W.FLAT_BY, _W.FLAT_AT_END})
@@ -60,7 +48,22 @@ class Fills:
         w.keep("active", 0.0, cold=True)
         for name in ("entry", "against", "risk", "near_target", "target_risks", "aimed", "guard", "guard_risks", "by"):
             w.keep(name, cold=True)
-        for name in ("at_end", "pause", "last_day", "o_trade", "o_side", "o_price", "o_left", "o_bar", *self.carried):
+        for name in (
+            "in_bar",
+            "in_ago",
+            "in_order",
+            "in_rank",
+            "in_risk",
+            "at_end",
+            "pause",
+            "last_day",
+            "o_trade",
+            "o_side",
+            "o_price",
+            "o_left",
+            "o_bar",
+            *self.carried,
+        ):
             w.keep(name, cold=True)
         for k in range(1, self.trades + 1):
             w.keep(f"rest_{k}", 0.0, cold=True)
@@ -192,21 +195,21 @@ class Fills:
         if self.has_stop:
             w.fresh("f_stop", "none")
             for candidate in self._first_stops():
-                self._tighten("f_stop", candidate, self.o_way)
+                self.tighten("f_stop", candidate, self.o_way)
         w.fresh("f_risk", "abs(f_price - f_stop)" if self.has_stop else "none")
         if self.has_target:
             w.fresh("f_near", "none")
             for candidate in self._fixed_targets(
                 "f_price", self.o_way, "f_risk", "o_target_n", "o_target_d", "o_target_r"
             ):
-                self._nearer("f_near", candidate, self.o_way)
+                self.nearer("f_near", candidate, self.o_way)
             w.fresh("f_target", "f_near")
             if self.has(_W.TARGET_AT):
-                self._nearer("f_target", "o_target_p", self.o_way)
+                self.nearer("f_target", "o_target_p", self.o_way)
         touched = [f"{self.o_way} * (f_price - f_stop) <= 0"] * self.has_stop
         touched += [f"{self.o_way} * (f_target - f_price) <= 0"] * self.has_target
         with w.when(" or ".join(touched) or "no"):
-            w.append(self.log, str(Event.TOUCHED.value), "place", "f_price", "o_trade", "bar - o_bar")
+            w.append(self.log, str(Event.TOUCHED.value), "place", "bar - o_bar", "o_trade", "f_price")
         with w.otherwise():
             self._open()
         w.set("order", "0")
@@ -221,9 +224,12 @@ class Fills:
             "best": "f_price",
             "against": "f_price",
             "leaving": "0",
+            "in_bar": "place",
+            "in_ago": "bar - o_bar",
+            "in_order": f"order + (if inside > 0 then {INSIDE} else 0)",
         }
         if self.has_stop:
-            made |= {"stop": "f_stop", "risk": "f_risk"}
+            made |= {"stop": "f_stop", "risk": "f_risk", "in_risk": "f_risk"}
         if self.has_target:
             made |= {"target": "f_target", "near_target": "f_near"}
         if self.has(_W.TARGET_AT):
@@ -235,10 +241,10 @@ class Fills:
         for word, name in ((_W.MOST, "most"), (_W.FLAT_BY, "by"), (_W.FLAT_AT_END, "at_end"), (_W.PAUSE, "pause")):
             if self.has(word):
                 made[name] = f"o_{name}"
+        if self.has(_W.RANK):
+            made["in_rank"] = "o_rank"
         w.set_all(made)
-        rank = "o_rank" if self.has(_W.RANK) else "none"
-        how = f"order + (if inside > 0 then {INSIDE} else 0)"
-        w.append(self.log, str(Event.ENTERED.value), "place", "entry", "active", "bar - o_bar", "f_risk", rank, how)
+        w.append(self.log, str(Event.OPEN.value), *_OF_ENTRY, is_open=True)
 
     def _guard(self) -> str:
         """How far the best price must get for the stop to go to the fill price, as a distance; none without."""
@@ -287,7 +293,8 @@ class Fills:
     def _leave(self, price: str, reason: str, undecided: str, moment: Moment) -> None:
         w = self.w
         how = f"{moment.value} + {UNDECIDED} * ({undecided})"
-        w.append(self.log, str(Event.LEFT.value), "place", price, "best", "against", "risk", reason, how)
+        of_exit = ("place", price, reason, how, "best", "against")
+        w.append(self.log, str(Event.CLOSED.value), *_OF_ENTRY, *of_exit)
         if self.has(_W.PAUSE):
             for k in range(1, self.trades + 1):
                 w.set(f"rest_{k}", either("pause + 1", f"active == {k} and known(pause)", f"rest_{k}"))
@@ -307,29 +314,6 @@ class Fills:
         if self.has_target:
             w.set_all({"target": "none", "near_target": "none"})
 
-    # --- prices -----------------------------------------------------------------------------------
-
-    def rounded(self, price: str, is_up: str) -> str:
-        """The name of a price rounded to the symbol's tick, up where ``is_up`` says so, unless it is on a tick."""
-        w = self.w
-        name = f"price_{len(w.names)}"
-        w.let(f"{name}_n", f"({price}) * tick_count else ({price}) / tick_size")
-        w.let(f"{name}_m", f"floor({name}_n + 0.5)")
-        ticks = either(
-            f"{name}_m", f"abs({name}_n - {name}_m) <= 1e-6", either(f"ceil({name}_n)", is_up, f"floor({name}_n)")
-        )
-        w.let(f"{name}_k", ticks)
-        w.let(name, f"{name}_k / tick_count else {name}_k * tick_size")
-        return name
-
-    def _tighten(self, name: str, by: str, side: str) -> None:
-        """Moves a stop to another if that is known and tighter."""
-        self.w.set(name, either(by, f"known({by}) and (not known({name}) or {side} * ({by} - {name}) > 0)", name))
-
-    def _nearer(self, name: str, by: str, side: str) -> None:
-        """Moves a target to another if that is known and nearer."""
-        self.w.set(name, either(by, f"known({by}) and (not known({name}) or {side} * ({by} - {name}) < 0)", name))
-
     # --- the close --------------------------------------------------------------------------------
 
     def move_stops(self, trade: int, values: dict[TradeWord, str], ratios: frozenset[TradeWord]) -> None:
@@ -341,7 +325,7 @@ class Fills:
         with w.when(f"active == {trade}"):
             if _W.PROTECT in values or _W.PROTECT_RISKS in values:
                 enough = f"{self.way} * (best - entry) >= (guard else guard_risks * risk)"
-                self._tighten("stop", self.rounded(either("entry", enough, "none"), self.short), self.way)
+                self.tighten("stop", self.rounded(either("entry", enough, "none"), self.short), self.way)
             stops = [values[_W.STOP_AT]] if _W.STOP_AT in values else []
             if _W.TRAIL in values:
                 away = f"{values[_W.TRAIL]}{' * best' if _W.TRAIL in ratios else ''}"
@@ -351,13 +335,13 @@ class Fills:
             for k, stop in enumerate(stops):
                 w.let(f"new_stop_{trade}_{k}", stop)
                 # Rounding takes time and makes no stop tighter.
-                with w.when(f"not known(stop) or {self.way} * (new_stop_{trade}_{k} - stop) > 0"):
-                    self._tighten("stop", self.rounded(f"new_stop_{trade}_{k}", self.short), self.way)
+                with w.when(f"({self.beyond(f'new_stop_{trade}_{k}', 'stop', self.way)}) else yes"):
+                    self.tighten("stop", self.rounded(f"new_stop_{trade}_{k}", self.short), self.way)
             if _W.TARGET_AT in values:
                 aim = self.rounded(values[_W.TARGET_AT], self.short)
                 w.set("aimed", either(aim, f"known({aim})", "aimed"))
                 w.set("target", "near_target")
-                self._nearer("target", "aimed", self.way)
+                self.nearer("target", "aimed", self.way)
 
     def _first_risk(self, stops: list[str]) -> None:
         """A risk that becomes known only after the fill, and the target that is counted in it.
@@ -368,15 +352,17 @@ class Fills:
         with w.when("not known(risk)"):
             w.fresh("first_stop", "none")
             for stop in stops:
-                self._tighten("first_stop", self.rounded(stop, self.short), self.way)
+                self.tighten("first_stop", self.rounded(stop, self.short), self.way)
             with w.when("abs(entry - first_stop) > 0"):
                 w.set("risk", "abs(entry - first_stop)")
                 if self.has(_W.TARGET_RISKS):
                     name = self.rounded(f"entry + {self.way} * target_risks * risk", self.short)
-                    self._nearer("near_target", name, self.way)
-                    self._nearer("target", name, self.way)
+                    self.nearer("near_target", name, self.way)
+                    self.nearer("target", name, self.way)
 
 
+#: What a row of the log tells of an entry, in the order of its columns.
+_OF_ENTRY = ("in_bar", "in_ago", "active", "entry", "in_order", "in_rank", "in_risk", "risk")
 _CARRIED: dict[TradeWord, tuple[str, ...]] = {
     _W.STOP: ("o_stop_d", "o_stop_r"),
     _W.STOP_AT: ("o_stop_p",),

@@ -30,4 +30,4 @@ def own_writer(inputs: tuple[str, ...], settings: tuple[str, ...]) -> Writer:
 def own_plan(writer: Writer, results: tuple[str, ...]) -> tuple[Plan, tuple[Op, ...]]:
     """The plan of what was written, and the numbers that it is to give for each row, by name."""
     made = tuple(writer.value(name) for name in results)
-    return Plan(writer.emitter.domains, [], [], {}), made
+    return Plan(writer.emitter.domains, [], [], {}, is_own=True), made

@@ -11,8 +11,9 @@ from collections.abc import Sequence
 from oakladder.rung import tree as t
 from oakladder.rung.lower.early import Early
 from oakladder.rung.lower.expressions import Expressions
-from oakladder.rung.lower.fills import Fills, either
+from oakladder.rung.lower.fills import Fills
 from oakladder.rung.lower.frames import NAN, CallFrame
+from oakladder.rung.lower.prices import either
 from oakladder.rung.lower.writer import Writer
 from oakladder.rung.plan.ops import (
     LOG_ROWS,

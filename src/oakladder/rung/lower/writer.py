@@ -8,7 +8,21 @@ from contextlib import contextmanager
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import NAN, CallFrame, Instance, Value
 from oakladder.rung.plan.inputs import FineColumn
-from oakladder.rung.plan.ops import CELL, DATA_EXPONENT, Append, Branch, Domain, Item, Log, Loop, Op, Slot, Store, Table
+from oakladder.rung.plan.ops import (
+    CELL,
+    DATA_EXPONENT,
+    TAME_EXPONENT,
+    Append,
+    Branch,
+    Domain,
+    Item,
+    Log,
+    Loop,
+    Op,
+    Slot,
+    Store,
+    Table,
+)
 
 
 class Writer:
@@ -17,7 +31,7 @@ class Writer:
     def __init__(self, expressions: Expressions, domain: Domain):
         self.expressions, self.emitter, self.domain = expressions, expressions.emitter, domain
         self.names: dict[str, Value | Slot] = {}
-        self._tables: dict[str, Table] = {}
+        self.tables: dict[str, Table] = {}
         self._frame = CallFrame(Instance((), is_own=True), domain, self.names)
 
     def keep(self, name: str, start: float = NAN, *, cold: bool = False) -> None:
@@ -37,6 +51,12 @@ class Writer:
         """The value of an expression as it stands here."""
         return self.emitter.one(self.expressions.value(self.expressions.written(text), self._frame))
 
+    def on_tick(self, price: str, *, up: bool) -> Op:
+        """A price at a whole number of the symbol's price steps: the next one up or down, unless it is on one."""
+        op = self.emitter.tame(self.value(price), self.domain, TAME_EXPONENT)
+        steps = self.value("tick_count"), self.value("tick_size")
+        return self.emitter.emit("tick_up" if up else "tick_down", op, *steps, domain=self.domain)
+
     def set(self, name: str, text: str) -> None:
         """Changes a number."""
         slot = self.names[name]
@@ -50,19 +70,19 @@ class Writer:
 
     def table(self, name: str, size: Op) -> None:
         """Makes a table of numbers."""
-        self._tables[name] = Table(self.domain, size)
+        self.tables[name] = Table(self.domain, size)
 
     def cell(self, table: str, place: str) -> Op:
         """What stands in a table at a place."""
         at = self.value(place)
         # It may have been changed meanwhile: nothing is shared.
-        op = Op(CELL, (at,), self._tables[table], domain=self.domain)
+        op = Op(CELL, (at,), self.tables[table], domain=self.domain)
         self.emitter.blocks[self.domain][-1].append(op)
         return op
 
     def store(self, table: str, place: str, value: str) -> None:
         """Changes a table at a place."""
-        made = Store(self._tables[table], self.value(place), self.emitter.number(self.value(value), self.domain))
+        made = Store(self.tables[table], self.value(place), self.emitter.number(self.value(value), self.domain))
         self.emitter.blocks[self.domain][-1].append(made)
 
     def column(self, name: str, place: str) -> Op:
@@ -71,11 +91,11 @@ class Writer:
             "fine", self.value(place), attr=FineColumn(name), bound=DATA_EXPONENT, domain=self.domain
         )
 
-    def append(self, log: Log, *values: str) -> None:
-        """Writes a row of a log."""
+    def append(self, log: Log, *values: str, is_open: bool = False) -> None:
+        """Writes a row of a log; one that is open gives way to the next."""
         row = tuple(self.emitter.number(self.value(text), self.domain) for text in values)
         row += (self.emitter.const(NAN),) * (log.width - len(row))
-        self.emitter.blocks[self.domain][-1].append(Append(log, row))
+        self.emitter.blocks[self.domain][-1].append(Append(log, row, is_open))
 
     @contextmanager
     def when(self, condition: str) -> Iterator[None]:
@@ -88,11 +108,12 @@ class Writer:
     @contextmanager
     def otherwise(self) -> Iterator[None]:
         """What is written within is done where the condition of the `when` just above is not yes."""
-        above = self.emitter.blocks[self.domain][-1][-1]
+        above = self.emitter.blocks[self.domain][-1].pop()
         assert isinstance(above, Branch)
         with self._block() as block:
             yield
         above.otherwise.extend(block)
+        self._add(above)  # behind what it rests on and what is worked out once
 
     @contextmanager
     def rounds(self, counter: str, first: str, last: str, most: int) -> Iterator[None]:

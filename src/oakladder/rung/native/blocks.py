@@ -137,7 +137,7 @@ class Blocks(Registers):
 
     def append(self, item: Append) -> None:
         """Writes a row of a log behind the last one."""
-        place = self.row_place(item.log)
+        place = self.row_place(item)
         for k, value in enumerate(item.values):
             cell = self.new(f"getelementptr double, ptr {place}, i64 {k}") if k else place
             self.put(f"store double {self.number(value)}, ptr {cell}, {OUT}")

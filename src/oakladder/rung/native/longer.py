@@ -6,7 +6,7 @@ from oakladder.rung.native.blocks import Blocks
 from oakladder.rung.native.ops import choice
 from oakladder.rung.native.text import IN, OFTEN, STATE
 from oakladder.rung.plan.inputs import FineColumn, Input, Merge
-from oakladder.rung.plan.ops import Domain, Log, Op
+from oakladder.rung.plan.ops import Append, Domain, Op
 
 _NONE = float("nan")
 
@@ -26,7 +26,7 @@ class Step(Blocks):
     def read_table(self, what: FineColumn, place: Op) -> str:
         raise AssertionError("tables are read on the chart's own bars only")
 
-    def row_place(self, log: Log) -> str:
+    def row_place(self, item: Append) -> str:
         raise AssertionError("logs are written on the chart's own bars only")
 
     def going_on(self) -> str:

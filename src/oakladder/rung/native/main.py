@@ -17,8 +17,11 @@ from oakladder.rung.native.registers import SharedCode
 from oakladder.rung.native.text import IN, META, OUT, PRELUDE, SORTING
 from oakladder.rung.plan.inputs import BarColumn, FineColumn, Given, Input
 from oakladder.rung.plan.live import Idle
-from oakladder.rung.plan.ops import LOG_ROWS, ROWS_A_BAR, Domain, Log, Op
+from oakladder.rung.plan.ops import LOG_ROWS, ROWS_A_BAR, Append, Domain, Log, Op
 from oakladder.rung.values import PER_SYMBOL
+
+#: So many flags are looked at together.
+_AT_ONCE = 32
 
 
 class Main(Gathering):
@@ -80,37 +83,66 @@ class Main(Gathering):
         self.begin(busy)
 
     def _to_the_next(self, idle: Idle, here: str) -> None:
-        """Looks for the next bar on which a flag is yes: until then nothing changes."""
+        """Looks for the next bar on which a flag is yes, many at a time: until then nothing changes."""
         self.lines += [
             "  %idle_next = add i64 %i, 1",
-            "  br label %idle_more",
-            "idle_more:",
-            f"  %idle_at = phi i64 [ %idle_next, %{here} ], [ %idle_on, %idle_look ]",
-            "  %idle_there = icmp slt i64 %idle_at, %b1",
-            "  br i1 %idle_there, label %idle_look, label %idle_end",
+            "  br label %idle_many",
+            "idle_many:",
+            f"  %idle_from = phi i64 [ %idle_next, %{here} ], [ %idle_to, %idle_look ]",
+            f"  %idle_to = add i64 %idle_from, {_AT_ONCE}",
+            "  %idle_fits = icmp sle i64 %idle_to, %b1",
+            "  br i1 %idle_fits, label %idle_look, label %idle_more",
             "idle_look:",
-            "  %idle_on = add i64 %idle_at, 1",
         ]
-        found = "false"
-        for op in idle.flags:
-            place = self.new(f"getelementptr i8, ptr {self.column(Given(op))}, i64 %idle_at")
-            flag = self.new(f"icmp eq i8 {self.new(f'load i8, ptr {place}, {IN}')}, 1")
-            found = self.new(f"or i1 {found}, {flag}")
-        self.lines += [f"  br i1 {found}, label %idle_end, label %idle_more", "idle_end:"]
+        found = self._any_flag(idle, "%idle_from", f"<{_AT_ONCE} x i8>", f"<{_AT_ONCE} x i1>")
+        bits = self.new(f"bitcast <{_AT_ONCE} x i1> {found} to i{_AT_ONCE}")
+        self.lines += [
+            f"  %idle_none = icmp eq i{_AT_ONCE} {bits}, 0",
+            "  br i1 %idle_none, label %idle_many, label %idle_found",
+            "idle_found:",
+            f"  %idle_bit = call i{_AT_ONCE} @llvm.cttz.i{_AT_ONCE}(i{_AT_ONCE} {bits}, i1 true)",
+            f"  %idle_by = zext i{_AT_ONCE} %idle_bit to i64",
+            "  %idle_there = add i64 %idle_from, %idle_by",
+            "  br label %idle_end",
+            "idle_more:",
+            "  %idle_one = phi i64 [ %idle_from, %idle_many ], [ %idle_on, %idle_step ]",
+            "  %idle_left = icmp slt i64 %idle_one, %b1",
+            "  br i1 %idle_left, label %idle_step, label %idle_end",
+            "idle_step:",
+            "  %idle_on = add i64 %idle_one, 1",
+        ]
+        self.put(f"br i1 {self._any_flag(idle, '%idle_one', 'i8', 'i1')}, label %idle_end, label %idle_more")
         bar = ("bar", self.domain)
-        self.lines.append("  %idle_bars = sub i64 %idle_at, %i")
+        self.lines += [
+            "idle_end:",
+            "  %idle_at = phi i64 [ %idle_there, %idle_found ], [ %idle_one, %idle_more ], [ %idle_one, %idle_step ]",
+            "  %idle_bars = sub i64 %idle_at, %i",
+        ]
         self.store_count(bar, self.new(f"add i64 {self.load_count(bar)}, %idle_bars"))
         self.put("br label %bar")
         self._passes_over = True
+
+    def _any_flag(self, idle: Idle, place: str, bytes_: str, bits: str) -> str:
+        """Whether any of the flags is yes, at a place or at each of some in a row."""
+        found = "zeroinitializer" if bits != "i1" else "false"
+        one = "1" if bits == "i1" else f"<{', '.join(['i8 1'] * _AT_ONCE)}>"
+        for op in idle.flags:
+            at = self.new(f"getelementptr i8, ptr {self.column(Given(op))}, i64 {place}")
+            raw = self.new(f"load {bytes_}, ptr {at}, align 1, {IN}")
+            found = self.new(f"or {bits} {found}, {self.new(f'icmp eq {bytes_} {raw}, {one}')}")
+        return found
 
     def read_table(self, what: FineColumn, place: Op) -> str:
         at = self.new(f"fptosi double {self.number(place)} to i64")
         cell = self.new(f"getelementptr double, ptr {self.column(what)}, i64 {at}")
         return self.new(f"load double, ptr {cell}, {IN}")
 
-    def row_place(self, log: Log) -> str:
+    def row_place(self, item: Append) -> str:
+        log = item.log
         row = self.load_count(("rows", log))
-        self.store_count(("rows", log), self.new(f"add i64 {row}, 1"))
+        if not item.open:
+            self.store_count(("rows", log), self.new(f"add i64 {row}, 1"))
+        self.store_count(("open", log), f"{item.open:d}")
         base = self.table_pointer("outs", self._log_outs[log])
         return self.new(f"getelementptr double, ptr {base}, i64 {self.new(f'mul i64 {row}, {log.width}')}")
 
@@ -128,6 +160,7 @@ class Main(Gathering):
                 f"  %next_row{k} = load i64, ptr {place}",
                 f"  %row{k} = select i1 %is_first{k}, i64 %first_row{k}, i64 %next_row{k}",
                 f"  store i64 %row{k}, ptr {place}",
+                f"  store i64 0, ptr {self.scalar(('open', log))}",
             ]
         for k, domain in enumerate(self.live.domains[1:]):
             self.advance(k, domain)
@@ -213,7 +246,10 @@ bar_begin:
         made = []
         for log, k in self._log_outs.items():
             made += [
-                f"  %end_row{k} = load i64, ptr {self.scalar(('rows', log))}",
+                f"  %last_row{k} = load i64, ptr {self.scalar(('rows', log))}",
+                f"  %open_row{k} = load i64, ptr {self.scalar(('open', log))}",
+                f"  %end_row{k} = add i64 %last_row{k}, %open_row{k}",
+                f"  store i64 %end_row{k}, ptr {self.scalar(('rows', log))}",
                 f"  %end_cell{k} = mul i64 %end_row{k}, {log.width}",
                 f"  %end_place{k} = getelementptr double, ptr {self.table_pointer('outs', k)}, i64 %end_cell{k}",
                 f"  store double 0.0, ptr %end_place{k}, {OUT}",

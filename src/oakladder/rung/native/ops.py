@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from oakladder.rung.native.text import Bits, Writer
-from oakladder.rung.plan.ops import TAME_LIMIT, Op
+from oakladder.rung.plan.ops import NEAR_TICK, TAME_LIMIT, Op
 
 Writing = Callable[[Writer, Op], None]
 _NONE = float("nan")
@@ -60,6 +60,23 @@ def extreme(w: Writer, code: str, a: str, b: str) -> str:
 def choice(w: Writer, test: str, yes: str, no: str) -> str:
     """One of two numbers."""
     return w.new(f"select {w.bit} {test}, {w.real} {yes}, {w.real} {no}")
+
+
+def _on_tick(how: str) -> Writing:
+    """Bar after bar waits for this: what tells one kind of step from the other is the same on all bars of a symbol."""
+
+    def write(w: Writer, op: Op) -> None:
+        price, count, size = (w.number(a) for a in op.args)
+        one, known = w.constant(1.0), w.new(f"fcmp ord {w.real} {count}, {count}")
+        by, over = choice(w, known, count, one), choice(w, known, one, size)
+        steps = w.new(f"fdiv {w.real} {w.new(f'fmul {w.real} {price}, {by}')}, {over}")
+        nearest = w.call("llvm.floor", w.new(f"fadd {w.real} {steps}, {w.constant(0.5)}"))
+        away = w.call("llvm.fabs", w.new(f"fsub {w.real} {steps}, {nearest}"))
+        near = w.new(f"fcmp ole {w.real} {away}, {w.constant(NEAR_TICK)}")
+        taken = choice(w, near, nearest, w.call(how, steps))
+        w.numbers[op] = w.new(f"fdiv {w.real} {w.new(f'fmul {w.real} {taken}, {over}')}, {by}")
+
+    return write
 
 
 def _neg(w: Writer, op: Op) -> None:
@@ -169,6 +186,8 @@ OPERATIONS: dict[str, Writing] = {
     "abs": _function("llvm.fabs"),
     "floor": _function("llvm.floor"),
     "ceil": _function("llvm.ceil"),
+    "tick_down": _on_tick("llvm.floor"),
+    "tick_up": _on_tick("llvm.ceil"),
     "sqrt": _function("llvm.sqrt", within="oge"),
     "pow": _function("oak_pow"),
     "exp": _function("oak_exp"),

@@ -9,13 +9,13 @@ from oakladder.rung.native.single import Single
 from oakladder.rung.native.text import IN, STATE, Bits, FunctionText
 from oakladder.rung.plan.inputs import FineColumn, Input
 from oakladder.rung.plan.live import Live
-from oakladder.rung.plan.ops import Domain, Fold, Log, Op, Ring, Slot
+from oakladder.rung.plan.ops import Append, Domain, Fold, Op, Ring, Slot
 from oakladder.rung.plan.state import StateMap
 
 
 def _is_count(key: object) -> bool:
     """Whether a scalar counts something: it lives in registers as an integer, in the state as a float."""
-    return isinstance(key, tuple) and key[0] in ("bar", "phase", "k", "rows")
+    return isinstance(key, tuple) and key[0] in ("bar", "phase", "k", "rows", "open")
 
 
 class SharedCode:
@@ -210,8 +210,8 @@ class Registers(FunctionText, Single):
         """The value of a column of minutes at a place."""
 
     @abstractmethod
-    def row_place(self, log: Log) -> str:
-        """Where the next row of a log is written; it is counted."""
+    def row_place(self, item: Append) -> str:
+        """Where the next row of a log is written; it is counted unless it is open."""
 
     @abstractmethod
     def going_on(self) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 
-from oakladder.rung.plan.ops import DIVISOR_EXPONENT, TAME_LIMIT
+from oakladder.rung.plan.ops import DIVISOR_EXPONENT, NEAR_TICK, TAME_LIMIT
 
 _NAN = float("nan")
 Flag = bool | None
@@ -69,6 +69,21 @@ def _or(a: Flag, b: Flag) -> Flag:
     return None if a is None or b is None else False
 
 
+def _on_tick(how: Callable[[float], float]) -> Callable[[float, float, float], float]:
+    """A price at a whole number of steps: the nearest one if it is all but there, else the one below or above. Where the
+    number of steps that make 1 is whole it counts, since it is exact and the size of a step is not."""
+    whole, floor = _whole(how), _whole(math.floor)
+
+    def apply(price: float, count: float, size: float) -> float:
+        by, over = (count, 1.0) if count == count else (1.0, size)
+        steps = _div(price * by, over)
+        nearest = floor(steps + 0.5)
+        taken = nearest if abs(steps - nearest) <= NEAR_TICK else whole(steps)
+        return _div(taken * over, by)
+
+    return apply
+
+
 def _known(a: object) -> bool:
     return a is not None and a == a
 
@@ -87,6 +102,8 @@ MEANING: dict[str, Callable[..., object]] = {
     "max": _max,
     "floor": _whole(math.floor),
     "ceil": _whole(math.ceil),
+    "tick_down": _on_tick(math.floor),
+    "tick_up": _on_tick(math.ceil),
     "sqrt": lambda a: math.sqrt(a) if a >= 0 else _NAN,
     "log": lambda a: math.log(a) if a > 0 else _NAN,
     "exp": _exp,

@@ -29,6 +29,10 @@ CHART_TIMEFRAME = "$timeframe"
 DATA_EXPONENT = 60
 
 
+#: A price that is not farther from a price step than this share of it lies on it.
+NEAR_TICK = 1e-6
+
+
 #: The code of a zone's own value: its ``top``, ``bottom`` or ``age``.
 ZONE = "zone"
 
@@ -184,10 +188,11 @@ class Store:
 
 @dataclass(slots=True)
 class Append:
-    """Writes a row of a log."""
+    """Writes a row of a log; one that is ``open`` gives way to the next."""
 
     log: Log
     values: tuple[Op, ...]
+    open: bool = False
 
 
 @dataclass(slots=True)
@@ -274,6 +279,8 @@ class Plan:
     values: dict[str, Op]
     #: What a script with trades tells of them.
     trading: TradingPlan | None = None
+    #: Whether it is code of our own, which may take as much room as it asks for.
+    is_own: bool = False
 
 
 @dataclass(frozen=True, slots=True)

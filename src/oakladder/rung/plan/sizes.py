@@ -68,7 +68,7 @@ def sizes_of(plan: Plan, live: Live, state: StateMap, fixed: Mapping[Op, object]
 
 
 def _guard(cells: float, plan: Plan, fixed: Mapping[Op, object]) -> None:
-    if cells <= MAX_CELLS:
+    if cells <= MAX_CELLS or plan.is_own:
         return
     known = [d for d in plan.demands if d.value in fixed]
     longest = max(known, key=lambda d: _as_float(fixed[d.value]), default=None)

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from oakladder.rung.plan.ops import DIVISOR_EXPONENT, TAME_LIMIT
+from oakladder.rung.plan.ops import DIVISOR_EXPONENT, NEAR_TICK, TAME_LIMIT
 
 #: An array, or a number that stands for an array of it.
 Array = Any
@@ -43,6 +43,17 @@ def _pow(a: Array, b: Array) -> Array:
     return np.where(np.isinf(made) & np.isfinite(a) & np.isfinite(b), np.nan, made)
 
 
+def _on_tick(how: Callable[[Array], Array]) -> Callable[[Array, Array, Array], Array]:
+    def apply(price: Array, count: Array, size: Array) -> Array:
+        known = ~np.isnan(count)
+        by, over = np.where(known, count, 1.0), np.where(known, 1.0, size)
+        steps = price * by / over
+        nearest = np.floor(steps + 0.5)
+        return np.where(np.abs(steps - nearest) <= NEAR_TICK, nearest, how(steps)) * over / by
+
+    return apply
+
+
 def _to_flag(x: Array) -> Array:
     return np.where(x == 1, 1, np.where(x == 0, 0, -1)).astype(np.int8)
 
@@ -60,6 +71,8 @@ VECTOR: dict[str, Callable[..., Array]] = {
     "max": lambda a, b: np.where(np.isnan(a) | (a > b), a, b),
     "floor": np.floor,
     "ceil": np.ceil,
+    "tick_down": _on_tick(np.floor),
+    "tick_up": _on_tick(np.ceil),
     "sqrt": lambda a: np.sqrt(np.where(a >= 0, a, np.nan)),
     "log": lambda a: np.log(np.where(a > 0, a, np.nan)),
     "exp": np.exp,

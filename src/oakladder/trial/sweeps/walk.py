@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from oakladder.rung.problems import RunProblem
+from oakladder.trial.clock import Clock
 from oakladder.trial.equity import Equity
 from oakladder.trial.figures import FIGURES, Value, defined, of_curve
 from oakladder.trial.grid import grid_of
@@ -104,9 +105,9 @@ def walk_forward(
         done += 1
     rest = replace(task, ground=part_of(ground, edges[chosen_on], edges[-1]))
     best, _ = _best(rest, variants, figure, executor, cancelled, tell)
-    joined = _joined(curves)
+    joined = _joined(curves, ground)
     hindsight = rest.trial(best.settings, cancelled)
-    figures = {name: defined(value) for name, value in of_curve(joined, ground.panel.timeline).items()}
+    figures = {name: defined(value) for name, value in of_curve(joined).items()}
     figures["trades"] = float(sum(s.trades for s in steps))
     return Walk(figure, tuple(steps), joined, figures, hindsight, best.settings)
 
@@ -155,7 +156,7 @@ def _left_at_the_end(trial: Trial) -> Equity:
     return replace(equity, value=value)
 
 
-def _joined(curves: Sequence[Equity]) -> Equity:
+def _joined(curves: Sequence[Equity], ground: Ground) -> Equity:
     """Curves one after the other: each goes on with the money that the one before left."""
     start = curves[0].start
     level, values = start, []
@@ -166,10 +167,12 @@ def _joined(curves: Sequence[Equity]) -> Equity:
         first = one.held[0] if len(one.held) and one.held[0] else one.start
         held.append(one.held / first * held_level)
         held_level = float(held[-1][-1])
+    times = np.concatenate([c.times for c in curves])
     return Equity(
-        np.concatenate([c.times for c in curves]),
+        times,
         np.concatenate(values),
         np.concatenate(held),
         np.concatenate([c.positions for c in curves]),
         start,
+        Clock.of(times, ground.panel.timeline),
     )

@@ -23,7 +23,7 @@ from oakladder.rung.native.longer import Gathering
 from oakladder.rung.native.registers import SharedCode
 from oakladder.rung.native.text import IN, META, OFTEN, OUT, PRELUDE, STATE
 from oakladder.rung.plan.inputs import BarColumn, FineColumn, Input
-from oakladder.rung.plan.ops import Domain, Log, Op
+from oakladder.rung.plan.ops import Append, Domain, Op
 from oakladder.rung.values import PER_SYMBOL
 
 
@@ -39,7 +39,7 @@ class LaneMain(LaneBlocks, Gathering):
     def going_on(self) -> str:
         return "true"  # nothing is kept of a run on lanes: what its last bar leaves behind does not matter
 
-    def row_place(self, log: Log) -> str:
+    def row_place(self, item: Append) -> str:
         raise AssertionError("logs are not written on lanes")
 
     def read_input(self, what: Input) -> str:

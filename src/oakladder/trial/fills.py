@@ -1,0 +1,51 @@
+"""What a trade's fills come to with slippage and costs, as code that the account and its results share.
+
+``rows`` are those of the trades' log, ``sides`` those of the script's trades, ``ticks`` the price steps of the symbols.
+"""
+
+from __future__ import annotations
+
+from oakladder.rung.lower.writer import Writer
+from oakladder.rung.plan.ops import Op
+from oakladder.rung.trade_log import INSIDE, WIDTH, Column, Event, Order
+from oakladder.rung.trade_words import Reason
+
+#: What fills cost: the names of the settings.
+COSTS = ("fee", "fee_unit", "fee_ratio", "slip", "slip_ratio")
+
+
+def of_trade(w: Writer, column: Column) -> Op:
+    """What the log tells of the trade at hand."""
+    return w.column("rows", f"first_cell + {column.value}")
+
+
+def read_trade(w: Writer, trade: str) -> None:
+    """Finds a trade by its number, with its symbol, its side and the symbol's price step."""
+    w.let("first_cell", f"{trade} * {WIDTH}")
+    w.let("symbol", of_trade(w, Column.SYMBOL))
+    w.let("rule", of_trade(w, Column.TRADE))
+    w.let("side", w.column("sides", "rule - 1"))
+    w.let("tick", w.column("ticks", "symbol"))
+
+
+def read_entry(w: Writer) -> None:
+    """The price of the entry, and what is paid: a limit is not worsened."""
+    w.let("entry", of_trade(w, Column.ENTRY))
+    w.let("order", of_trade(w, Column.ORDER))
+    limits = f"order == {Order.LIMIT.value} or order == {Order.LIMIT.value + INSIDE}"
+    w.let("paid", f"if {limits} then entry else entry + side * (slip * tick + slip_ratio * entry)")
+
+
+def read_exit(w: Writer) -> None:
+    """The price of the exit, and what is got: a target is not worsened."""
+    w.let("event_now", of_trade(w, Column.EVENT))
+    w.let("closed", f"event_now == {Event.CLOSED.value}")
+    w.let("exit", of_trade(w, Column.EXIT))
+    w.let("reason", of_trade(w, Column.REASON))
+    at_target = f"reason == {Reason.TARGET.number}"
+    w.let("got", f"if {at_target} then exit else exit - side * (slip * tick + slip_ratio * exit)")
+
+
+def cost(units: str, price: str) -> str:
+    """What a fill costs, slippage apart."""
+    return f"(fee + fee_unit * {units} + fee_ratio * {units} * {price})"
