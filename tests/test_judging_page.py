@@ -23,7 +23,8 @@ from oakladder.trial.notebook import Notebook, what_of
 from oakladder.trial.seal import seal_broken
 from oakladder.trial.spans import Span, sealed_from
 from oakladder.trial.sweeps.ranges import Range, grid_of_settings
-from oakladder.trial.sweeps.running import Task, swept
+from oakladder.trial.sweeps.running import swept
+from oakladder.trial.sweeps.task import Task
 from oakladder.trial.sweeps.walk import walk_forward
 from oakladder.trial.trial import Ground, put_on_trial
 

@@ -2,4 +2,5 @@
 
 from oakladder.cli import main
 
-main()
+if __name__ == "__main__":  # the processes of a sweep read this too
+    main()

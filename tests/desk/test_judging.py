@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from multiprocessing import active_children
 
 import numpy as np
 import pytest
@@ -20,8 +21,9 @@ from oakladder.desk.trial.sweep.view import SweepView
 from oakladder.desk.window import Window
 from oakladder.trial.evidence.study import evidence_of
 from oakladder.trial.notebook import Swept, Try
+from oakladder.trial.sweeps import running
 from oakladder.trial.sweeps.ranges import Range
-from oakladder.trial.sweeps.running import Tried
+from oakladder.trial.sweeps.task import Tried
 
 Calm = Callable[[Window], None]
 _CTRL, _ALT, _SHIFT = (
@@ -321,6 +323,19 @@ def test_a_long_sweep_is_stopped(window: Window, calm: Calm, place: TrialPlace) 
     QTest.mouseClick(place.stop_button, Qt.MouseButton.LeftButton)
     calm(window)
     assert time.monotonic() - begin < 3 and place.sweep.map.map is None and not place.stop_button.isVisible()
+
+
+def test_a_long_sweep_is_shared_with_processes_that_end_with_the_window(
+    window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    alone = swept_by_one(window, calm, place).map.tried
+    monkeypatch.setattr(running, "_WORTH_HELP", 0.0)
+    window.desk.sweeping.workers.count = 2
+    place.sweep.form.sweep_button.click()
+    calm(window)
+    assert place.sweep.map.tried == alone and active_children()
+    window.close()
+    wait(window, calm, lambda: not active_children())
 
 
 def test_a_rule_is_walked_forward(window: Window, calm: Calm, place: TrialPlace) -> None:

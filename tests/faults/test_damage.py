@@ -25,7 +25,7 @@ from oakladder.desk.shot import settle
 from oakladder.trial.changes import Case
 from oakladder.trial.notebook import Remark, what_of
 from oakladder.trial.sweeps.ranges import Range
-from oakladder.trial.sweeps.running import Tried
+from oakladder.trial.sweeps.task import Tried
 from oakladder.user.scans import SavedScan
 from oakladder.user.workspace import Workspace
 from windows import put_away

@@ -13,7 +13,8 @@ from oakladder.trial.changes import Case
 from oakladder.trial.money import Account
 from oakladder.trial.notebook import Broken, Remark, Try, ranges_of, try_of, what_of
 from oakladder.trial.sweeps.ranges import Range, grid_of_settings
-from oakladder.trial.sweeps.running import Task, swept
+from oakladder.trial.sweeps.running import swept
+from oakladder.trial.sweeps.task import Task
 from oakladder.trial.trial import put_on_trial
 from oakladder.user.notebooks import Notebooks
 from trial.evidence.grounds import walks

@@ -18,7 +18,7 @@ from oakladder.cli.trial import trading
 from oakladder.trial.evidence.plain import as_plain
 from oakladder.trial.evidence.study import Evidence, evidence_of, signal_of
 from oakladder.trial.evidence.words import HORIZON_HEADS, horizon_words, sentence, warnings
-from oakladder.trial.sweeps.running import Task
+from oakladder.trial.sweeps.task import Task
 
 
 @command(

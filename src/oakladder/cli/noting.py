@@ -15,7 +15,7 @@ from oakladder.trial.notebook import Try, What, try_of, what_of
 from oakladder.trial.seal import seal_broken, seal_words
 from oakladder.trial.spans import sealed_from
 from oakladder.trial.sweeps.ranges import Range
-from oakladder.trial.sweeps.running import Task, Tried
+from oakladder.trial.sweeps.task import Task, Tried
 from oakladder.trial.trial import Trial
 from oakladder.user.notebooks import Notebooks, trouble_of
 from oakladder.user.workspace import Workspace

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import csv
 import json
-import os
 import sys
 from collections.abc import Iterator, Mapping, Sequence
-from concurrent.futures import Executor, ThreadPoolExecutor
+from concurrent.futures import Executor
 from contextlib import contextmanager
 from datetime import UTC, datetime
 
@@ -16,8 +15,10 @@ from oakladder.cli.common import CALL_WRONG, Argument, Format, arg, at_least, fa
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.sweeps.neighbours import SweepMap, map_of
 from oakladder.trial.sweeps.ranges import Range, drawn_settings, grid_of_settings, point_words, settings_words
-from oakladder.trial.sweeps.running import Task, Tried, swept
+from oakladder.trial.sweeps.running import swept
+from oakladder.trial.sweeps.task import Task, Tried
 from oakladder.trial.sweeps.walk import Walk, walk_forward
+from oakladder.trial.sweeps.workers import Workers
 
 #: The figures of a row where several variants stand below each other.
 _IN_ROWS = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "sharpe", "end")
@@ -73,7 +74,7 @@ def _check_names(task: Task, ranges: Sequence[Range]) -> None:
 @contextmanager
 def _executor(address: str | None) -> Iterator[Executor]:
     if address is None:
-        with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
+        with Workers() as executor:
             yield executor
         return
     from oakladder.trial.sweeps.cluster import cluster

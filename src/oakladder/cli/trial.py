@@ -33,7 +33,7 @@ from oakladder.trial.compose import draft_of, with_trade
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.money import Account, Costs, Size, Slippage, parse_ratio
 from oakladder.trial.report import as_plain, equity_table, trades_table
-from oakladder.trial.sweeps.running import Task
+from oakladder.trial.sweeps.task import Task
 from oakladder.trial.trial import Trial, put_on_trial
 from oakladder.user.workspace import Workspace
 

@@ -15,7 +15,7 @@ from oakladder.desk.trials import Outcome
 from oakladder.trial.discount import Discount
 from oakladder.trial.notebook import Broken, Entry, Notebook, Remark, Try, What, try_of, what_of
 from oakladder.trial.sweeps.ranges import Range
-from oakladder.trial.sweeps.running import Tried
+from oakladder.trial.sweeps.task import Tried
 from oakladder.trial.trial import Trial
 from oakladder.user.notebooks import Notebooks, trouble_of
 from oakladder.user.workspace import Workspace

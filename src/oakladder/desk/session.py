@@ -166,3 +166,4 @@ class Desk(QObject):
         self.remembering.now()
         self.script.close()
         self.jobs.close()
+        self.sweeping.close()

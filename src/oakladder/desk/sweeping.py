@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.jobs import Jobs, Ticket, sentence_of
@@ -19,8 +17,10 @@ from oakladder.trial.changes import Case
 from oakladder.trial.notebook import What, what_of
 from oakladder.trial.sweeps.neighbours import map_of
 from oakladder.trial.sweeps.ranges import Range, drawn_settings, grid_of_settings
-from oakladder.trial.sweeps.running import Task, Tried, swept
+from oakladder.trial.sweeps.running import swept
+from oakladder.trial.sweeps.task import Task, Tried
 from oakladder.trial.sweeps.walk import Walk, walk_forward
+from oakladder.trial.sweeps.workers import Workers
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +30,10 @@ class Sweep:
     what: What
     ranges: tuple[Range, ...]
     rows: tuple[Tried, ...]
+
+
+#: How long processes are kept after a sweep.
+_KEPT_MS = 120_000
 
 
 class Sweeping(QObject):
@@ -44,6 +48,9 @@ class Sweeping(QObject):
     def __init__(self, trials: Trials, notes: Notes, jobs: Jobs, parent: QObject | None = None):
         super().__init__(parent)
         self._trials, self._notes, self._jobs = trials, notes, jobs
+        self.workers = Workers()
+        self._rest = QTimer(self, singleShot=True, interval=_KEPT_MS)
+        self._rest.timeout.connect(self.workers.shutdown)
 
     def run(self, ranges: Sequence[Range], drawn: int | None) -> None:
         """Tries every combination of some ranges, or so many drawn at random."""
@@ -53,10 +60,9 @@ class Sweeping(QObject):
 
         def work(ticket: Ticket) -> Sweep:
             task = self._task(case, ticket)
-            with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
-                rows = tuple(
-                    swept(task, variants, executor=executor, cancelled=ticket.cancelled, progress=ticket.report)
-                )
+            rows = tuple(
+                swept(task, variants, executor=self.workers, cancelled=ticket.cancelled, progress=ticket.report)
+            )
             what = what_of(replace(case, settings=task.program.values_of(dict(case.settings))))
             return Sweep(what, tuple(ranges), rows)
 
@@ -74,10 +80,9 @@ class Sweeping(QObject):
 
         def work(ticket: Ticket) -> Walk:
             task = self._task(case, ticket)
-            with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
-                return walk_forward(
-                    task, variants, figure, executor=executor, cancelled=ticket.cancelled, progress=ticket.report
-                )
+            return walk_forward(
+                task, variants, figure, executor=self.workers, cancelled=ticket.cancelled, progress=ticket.report
+            )
 
         self._start("sweep", work, self._take_walk)
 
@@ -101,25 +106,36 @@ class Sweeping(QObject):
         return Task(program, ground, case.account, program.values_of(dict(case.settings)), shelf, case.finer)
 
     def _start(self, kind: str, work, then) -> None:  # type: ignore[no-untyped-def]
+        self._rest.stop()
         self.moved.emit(0.0)
         self._jobs.start(kind, work, then, self._failed, self.moved.emit, slow=True)
 
-    def _failed(self, error: Exception) -> None:
+    def _ended(self) -> None:
+        """The bar is full, and the processes are kept for the next sweep, which often follows soon."""
+        self._rest.start()
         self.moved.emit(1.0)
+
+    def close(self) -> None:
+        """Ends the processes."""
+        self._rest.stop()
+        self.workers.shutdown()
+
+    def _failed(self, error: Exception) -> None:
+        self._ended()
         self.told.emit(sentence_of(error))
 
     def _take(self, made: Sweep) -> None:
-        self.moved.emit(1.0)
+        self._ended()
         if not self._trials.replays:  # what was known at some moment is another history each time
             self._notes.keep_sweep(made.what, made.ranges, made.rows)
         self.swept.emit(made)
 
     def _take_walk(self, made: Walk) -> None:
-        self.moved.emit(1.0)
+        self._ended()
         self.walked.emit(made)
 
     def stop(self) -> None:
         """Stops what runs."""
         for kind in ("sweep", "map"):
             self._jobs.stop(kind)
-        self.moved.emit(1.0)
+        self._ended()

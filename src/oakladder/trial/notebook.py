@@ -15,7 +15,7 @@ from oakladder.trial.changes import Case
 from oakladder.trial.discount import Discount, discount, returns_of
 from oakladder.trial.figures import Value
 from oakladder.trial.sweeps.ranges import Point, Range
-from oakladder.trial.sweeps.running import Tried
+from oakladder.trial.sweeps.task import Tried
 from oakladder.trial.trial import Trial
 
 #: The figures of a variant that are written down.

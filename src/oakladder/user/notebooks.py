@@ -20,7 +20,7 @@ from oakladder.disk import copy_aside, locked, replacing, why
 from oakladder.trial.figures import FIGURES
 from oakladder.trial.notebook import Entry, Notebook, Swept, Text, What, in_order, mark_of
 from oakladder.trial.sweeps.ranges import Range
-from oakladder.trial.sweeps.running import Tried
+from oakladder.trial.sweeps.task import Tried
 
 _log = logging.getLogger(__name__)
 #: A file name is no longer than this; longer names of rules are told apart by a mark.

@@ -13,7 +13,8 @@ import pytest
 from oakladder.rung import RunProblem, compile_script
 from oakladder.trial.sweeps.cluster import cluster
 from oakladder.trial.sweeps.ranges import Range, grid_of_settings
-from oakladder.trial.sweeps.running import Task, swept
+from oakladder.trial.sweeps.running import swept
+from oakladder.trial.sweeps.task import Task
 from trial.sweeps.test_sweeps import RULE, ground
 
 distributed = pytest.importorskip("distributed")

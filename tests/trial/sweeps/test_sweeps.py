@@ -19,7 +19,8 @@ from oakladder.rung.problems import Cancelled
 from oakladder.trial.market import ground_in
 from oakladder.trial.sweeps.neighbours import map_of
 from oakladder.trial.sweeps.ranges import Range, drawn_settings, grid_of_settings
-from oakladder.trial.sweeps.running import Task, Tried, swept
+from oakladder.trial.sweeps.running import swept
+from oakladder.trial.sweeps.task import Task, Tried
 from oakladder.trial.sweeps.walk import walk_forward
 from oakladder.trial.trial import Ground, ground_of, put_on_trial
 

@@ -14,7 +14,7 @@ import numpy as np
 
 from oakladder.trial.figures import FIGURES
 from oakladder.trial.sweeps.ranges import Range
-from oakladder.trial.sweeps.running import Tried
+from oakladder.trial.sweeps.task import Tried
 
 #: Where points are drawn at random, so many of the nearest are a point's neighbours.
 _NEAREST = 8

@@ -17,6 +17,7 @@ from oakladder.rung import Program, compile_script
 from oakladder.rung.other_scripts import OtherScripts
 from oakladder.trial.grid import grid_of
 from oakladder.trial.money import Account
+from oakladder.trial.sweeps.workers import Shared
 from oakladder.trial.trial import Ground
 
 
@@ -126,9 +127,9 @@ def packed(
 
 
 @lru_cache(maxsize=2)
-def unpacked(data: bytes) -> tuple[Program, Ground, Account]:
+def unpacked(data: bytes | Shared) -> tuple[Program, Ground, Account]:
     """The rule, its ground and its account again; remembered, since many variants of one rule come."""
-    made: Packed = pickle.loads(data)
+    made: Packed = pickle.loads(data.bytes() if isinstance(data, Shared) else data)
     program = compile_script(made.text, made.shelf)
     panel = made.panel.unpacked()
     panel.background = made.background

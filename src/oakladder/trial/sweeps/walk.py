@@ -14,7 +14,8 @@ from oakladder.trial.equity import Equity
 from oakladder.trial.figures import FIGURES, Value, defined, of_curve
 from oakladder.trial.grid import grid_of
 from oakladder.trial.spans import before
-from oakladder.trial.sweeps.running import Task, Tried, swept
+from oakladder.trial.sweeps.running import swept
+from oakladder.trial.sweeps.task import Task, Tried
 from oakladder.trial.trial import Ground, Trial
 
 #: Into so many spans of equally many bars a history is cut, and on so many before each one settings are chosen.

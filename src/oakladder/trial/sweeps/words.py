@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.sweeps.neighbours import SweepMap
 from oakladder.trial.sweeps.ranges import Range, settings_words
-from oakladder.trial.sweeps.running import Tried
+from oakladder.trial.sweeps.task import Tried
 
 
 def map_words(made: SweepMap, ranges: Sequence[Range], rows: Sequence[Tried]) -> str:

@@ -17,7 +17,7 @@ from oakladder.desk.trial.sweep.shades import picture, shades
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.sweeps.neighbours import SweepMap
 from oakladder.trial.sweeps.ranges import point_words, settings_words
-from oakladder.trial.sweeps.running import Tried
+from oakladder.trial.sweeps.task import Tried
 
 _LEFT, _BOTTOM, _TOP, _RIGHT = 64, 38, 12, 16
 #: More squares than this are painted as a picture.

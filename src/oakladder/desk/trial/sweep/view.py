@@ -20,7 +20,7 @@ from oakladder.rung.problems import RunProblem
 from oakladder.trial.notebook import Swept, mark_of, ranges_of
 from oakladder.trial.sweeps.neighbours import SweepMap
 from oakladder.trial.sweeps.ranges import Range
-from oakladder.trial.sweeps.running import Tried
+from oakladder.trial.sweeps.task import Tried
 from oakladder.trial.sweeps.walk import Walk
 from oakladder.trial.sweeps.words import beside_words, by_settings, map_words
 

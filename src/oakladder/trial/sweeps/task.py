@@ -1,0 +1,69 @@
+"""A rule whose variants are tried: what they share, and what comes of each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from oakladder.engine.kept_values import Kept
+from oakladder.rung import Program
+from oakladder.rung.other_scripts import OtherScripts
+from oakladder.rung.problems import Cancelled, RunProblem
+from oakladder.trial.figures import Value
+from oakladder.trial.money import Account
+from oakladder.trial.trial import Ground, Trial, put_on_trial
+
+
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """What came of a variant: its settings, figures and counts, or the problem that kept it from running."""
+
+    settings: dict[str, object]
+    figures: dict[str, Value] = field(default_factory=dict)
+    counts: dict[str, int] = field(default_factory=dict)
+    problem: str = ""
+
+    def value(self, name: str) -> Value:
+        """A figure; none where it is not defined."""
+        return self.figures.get(name)
+
+
+@dataclass(frozen=True, slots=True)
+class Task:
+    """A rule whose variants are to be tried: the ground, the account, and the settings that stay as they are."""
+
+    program: Program
+    ground: Ground
+    account: Account = field(default_factory=Account)
+    settings: Mapping[str, object] = field(default_factory=dict)
+    #: The scripts that it may take functions from, and whether minutes are walked through.
+    shelf: OtherScripts = field(default_factory=OtherScripts)
+    finer: bool = False
+    #: What variants share that differ only in what is done with a position.
+    kept: Kept = field(default_factory=Kept, compare=False, repr=False)
+
+    def trial(self, changed: Mapping[str, object], cancelled: Callable[[], bool] | None = None) -> Trial:
+        """The trial of one variant. Raises `RunProblem` or `Cancelled`."""
+        settings = {**self.settings, **changed}
+        return put_on_trial(
+            self.program, self.ground, self.account, settings, cancelled=cancelled, thorough=True, kept=self.kept
+        )
+
+
+def sharing(task: Task, variants: Sequence[Mapping[str, object]]) -> Task:
+    """The task with room for what some variants share."""
+    seen: dict[str, set[object]] = {}
+    for variant in variants:
+        for name, value in variant.items():
+            seen.setdefault(name, set()).add(value)
+    return replace(task, kept=Kept(name for name, values in seen.items() if len(values) > 1))
+
+
+def try_one(task: Task, changed: Mapping[str, object], cancelled: Callable[[], bool] | None) -> Tried:
+    if cancelled is not None and cancelled():
+        raise Cancelled
+    try:
+        trial = task.trial(changed, cancelled)
+        return Tried(dict(changed), trial.figures, trial.counts)
+    except RunProblem as problem:
+        return Tried(dict(changed), problem=str(problem))

@@ -1,0 +1,94 @@
+"""Sweeps on all cores of this machine: threads of one process share a lock, so long sweeps get processes of their own,
+behind the seam that a cluster stands behind too."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import signal
+import threading
+from collections.abc import Callable
+from concurrent.futures import Executor, Future, ProcessPoolExecutor
+from dataclasses import dataclass
+from functools import lru_cache
+from multiprocessing import get_context, parent_process
+from multiprocessing.connection import wait
+from typing import Any
+
+#: What a process takes beside the bars, in bytes, and how often over it has those.
+_OWN_BYTES, _COPIES = 200_000_000, 3
+_NUMBERS = itertools.count()
+
+
+@dataclass(frozen=True, slots=True)
+class Shared:
+    """Bytes that other processes of this machine can read while this one keeps them; ``number`` tells them apart."""
+
+    path: str
+    number: int
+
+    def bytes(self) -> bytes:
+        """What was kept."""
+        return _read(self)
+
+
+@lru_cache(maxsize=2)
+def _read(shared: Shared) -> bytes:
+    with open(shared.path, "rb") as file:
+        return file.read()
+
+
+class Workers(Executor):
+    """Processes for parts of sweeps, as many as this machine has cores beside the one that asks. They begin with the first
+    part that is handed to them."""
+
+    def __init__(self, count: int | None = None):
+        #: How many work beside the one that asks.
+        self.count = (os.cpu_count() or 1) - 1 if count is None else count
+        self._pool: ProcessPoolExecutor | None = None
+        self._files: list[int] = []
+
+    def has_room_for(self, size: int) -> bool:
+        """Whether there is memory for so many bytes in each of them, with as much left as they take."""
+        free = os.sysconf("SC_AVPHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")
+        return 2 * self.count * (_OWN_BYTES + _COPIES * size) <= free
+
+    def share(self, data: bytes) -> Shared:
+        """Keeps bytes where all of them can read them, until the next come: the file has no name, and ends with us."""
+        self._forget()
+        file = os.memfd_create("oakladder sweep")
+        self._files.append(file)
+        view = memoryview(data)
+        while len(view):
+            view = view[os.write(file, view) :]
+        return Shared(f"/proc/{os.getpid()}/fd/{file}", next(_NUMBERS))
+
+    def _forget(self) -> None:
+        while self._files:
+            os.close(self._files.pop())
+
+    def submit(self, fn: Callable[..., Any], /, *args: Any, **options: Any) -> Future[Any]:
+        if self._pool is None:
+            # Not forked: what other threads hold at that moment would be held there for ever.
+            self._pool = ProcessPoolExecutor(self.count, get_context("spawn"), _begin)
+        return self._pool.submit(fn, *args, **options)
+
+    def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
+        if self._pool is not None:
+            self._pool.shutdown(wait=False)  # there is little in hand
+            self._pool = None
+        self._forget()
+
+
+def _begin() -> None:
+    """Makes a process ready: it gives way to the window, leaves Ctrl+C to it, and does not outlive it."""
+    os.nice(5)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    parent = parent_process()
+    if parent is not None:
+        threading.Thread(target=_end_with, args=(parent.sentinel,), daemon=True).start()
+
+
+def _end_with(sentinel: int) -> None:
+    wait([sentinel])
+    os._exit(0)

@@ -1,0 +1,168 @@
+"""Long sweeps get processes of their own: with the same bits, whatever becomes of those, and none outlives its program."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from concurrent.futures import Future
+from contextlib import suppress
+from dataclasses import replace
+from multiprocessing import active_children
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from helpers import random_bars
+from oakladder.bars.panels import panel_of
+from oakladder.rung import compile_script
+from oakladder.rung.problems import Cancelled
+from oakladder.trial.sweeps import running
+from oakladder.trial.sweeps.ranges import Range, grid_of_settings
+from oakladder.trial.sweeps.running import swept
+from oakladder.trial.sweeps.task import Task, Tried
+from oakladder.trial.sweeps.workers import Workers
+from oakladder.trial.trial import ground_of
+
+RULE = """rung 1
+setting n = 5 range 2..100
+setting far = 20 range 2..200
+trade ride long
+    enter when crosses_up(close, sma(close, n))
+    leave when close < sma(close, far)
+    stop 3 * atr(10)
+"""
+VARIANTS = grid_of_settings(
+    [Range("n", tuple(map(float, range(3, 33)))), Range("far", (10.0, 20.0, 40.0, 60.0, 5000.0))]
+)
+
+
+def a_task(symbols: int = 3) -> Task:
+    made = panel_of([replace(random_bars(k, 400, holes=False), symbol=f"S{k}") for k in range(symbols)])
+    return Task(compile_script(RULE), ground_of(made))
+
+
+@pytest.fixture
+def expected() -> list[Tried]:
+    return list(swept(a_task(), VARIANTS))
+
+
+@pytest.fixture(autouse=True)
+def much_to_do(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Every sweep is long enough for help, and is handed on in small parts."""
+    monkeypatch.setattr(running, "_WORTH_HELP", 0.0)
+    monkeypatch.setattr(running, "_BATCH_SECONDS", 0.02)
+
+
+@pytest.fixture
+def workers() -> Iterator[Workers]:
+    with Workers(2) as made:
+        yield made
+
+
+def test_workers_give_what_is_found_here_in_order(expected: list[Tried], workers: Workers) -> None:
+    told: list[float] = []
+    for _ in range(2):  # the second time they are there already
+        assert list(swept(a_task(), VARIANTS, executor=workers, progress=told.append)) == expected
+    assert told[-1] == 1.0 and len(active_children()) == 2
+    assert [bool(one.problem) for one in expected[:5]] == [False, False, False, False, True]
+
+
+def test_a_worker_that_is_killed_costs_nothing_but_time(expected: list[Tried], workers: Workers) -> None:
+    made = []
+    for one in swept(a_task(), VARIANTS, executor=workers):
+        made.append(one)
+        for child in active_children():
+            if child.pid is not None and len(made) > 10:
+                with suppress(ProcessLookupError):
+                    os.kill(child.pid, signal.SIGKILL)
+    assert made == expected
+    assert list(swept(a_task(), VARIANTS, executor=workers)) == expected  # none comes back, and none is needed
+
+
+def test_where_no_process_can_begin_all_is_done_here(
+    expected: list[Tried], workers: Workers, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def refuse(*_: Any) -> Future[Any]:
+        raise BlockingIOError("no more processes")
+
+    monkeypatch.setattr(workers, "submit", refuse)
+    assert list(swept(a_task(), VARIANTS, executor=workers)) == expected
+
+
+def test_where_memory_is_short_threads_share_the_bars(
+    expected: list[Tried], workers: Workers, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(workers, "has_room_for", lambda size: False)
+    assert list(swept(a_task(), VARIANTS, executor=workers)) == expected
+    assert not active_children()
+
+
+def test_a_short_sweep_begins_no_process(
+    expected: list[Tried], workers: Workers, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(running, "_WORTH_HELP", 3600.0)
+    assert list(swept(a_task(), VARIANTS, executor=workers)) == expected
+    assert not active_children()
+
+
+def test_a_sweep_with_workers_that_is_stopped_ends_and_so_do_they(workers: Workers) -> None:
+    made: list[Tried] = []
+    with pytest.raises(Cancelled):
+        for one in swept(a_task(), VARIANTS, executor=workers, cancelled=lambda: len(made) > 40):
+            made.append(one)
+    assert len(made) < len(VARIANTS)
+    workers.shutdown()
+    assert within(10, lambda: not active_children())
+
+
+def within(seconds: float, holds: Any) -> bool:
+    """Whether something comes to hold."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        if holds():
+            return True
+        time.sleep(0.05)
+    return bool(holds())
+
+
+KILLED = """
+import itertools, sys
+from multiprocessing import active_children
+from oakladder.trial.sweeps import running
+from oakladder.trial.sweeps.running import swept
+from oakladder.trial.sweeps.workers import Workers
+from trial.sweeps.test_workers import VARIANTS, a_task
+
+if __name__ == "__main__":
+    running._WORTH_HELP = 0.0
+    with Workers(2) as workers:
+        for k, _ in enumerate(swept(a_task(), VARIANTS * 1000, executor=workers)):
+            if k == 200:
+                print(*(child.pid for child in active_children()), flush=True)
+"""
+
+
+def test_no_worker_outlives_a_program_that_is_killed(tmp_path: Path) -> None:
+    script = tmp_path / "sweeps.py"
+    script.write_text(KILLED)
+    paths = os.pathsep.join([str(Path(__file__).parents[2]), *filter(None, sys.path)])
+    with subprocess.Popen(
+        [sys.executable, str(script)], stdout=subprocess.PIPE, text=True, env=os.environ | {"PYTHONPATH": paths}
+    ) as program:
+        assert program.stdout is not None
+        pids = [int(pid) for pid in program.stdout.readline().split()]
+        assert len(pids) == 2 and all(Path(f"/proc/{pid}").exists() for pid in pids)
+        program.kill()
+    assert within(20, lambda: not any(is_running(pid) for pid in pids))
+
+
+def is_running(pid: int) -> bool:
+    try:
+        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] not in "ZX"
+    except OSError:
+        return False
