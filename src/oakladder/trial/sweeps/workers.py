@@ -50,8 +50,7 @@ class Workers(Executor):
 
     def has_room_for(self, size: int) -> bool:
         """Whether there is memory for so many bytes in each of them, with as much left as they take."""
-        free = os.sysconf("SC_AVPHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")
-        return 2 * self.count * (_OWN_BYTES + _COPIES * size) <= free
+        return 2 * self.count * (_OWN_BYTES + _COPIES * size) <= _free_bytes()
 
     def share(self, data: bytes) -> Shared:
         """Keeps bytes where all of them can read them, until the next come: the file has no name, and ends with us."""
@@ -78,6 +77,16 @@ class Workers(Executor):
             self._pool.shutdown(wait=False)  # there is little in hand
             self._pool = None
         self._forget()
+
+
+def _free_bytes() -> int:
+    """How much memory the system could give: what is free, and what it keeps of files that can be read again."""
+    try:
+        with open("/proc/meminfo") as file:
+            told = next(line.split() for line in file if line.startswith("MemAvailable:"))
+        return 1024 * int(told[1])
+    except (OSError, StopIteration, ValueError, IndexError):
+        return 0
 
 
 def _begin() -> None:
