@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import pytest
@@ -12,6 +14,7 @@ from hypothesis import strategies as st
 from helpers import daily_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
+from oakladder.engine.rows import RowCode
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.trade_log import Moment, Order
 from oakladder.rung.trade_words import Reason
@@ -102,6 +105,28 @@ def test_several_symbols_in_one_account_are_kept_as_the_independent_one_does(see
     # Money adds up to the cent: what it began with, what closed trades brought, what open ones are worth.
     after = book.start + book.net[book.done].sum() + book.net[book.open].sum()
     assert trial.equity.value[-1] == pytest.approx(after, abs=0.005)
+
+
+@given(st.integers(0, 100_000))
+@settings(max_examples=10, deadline=None)
+def test_the_code_of_accounts_gives_the_same_bits_in_both_runners(seed: int) -> None:
+    rng, run = np.random.default_rng(seed), RowCode.run
+    series = [market(rng, 120, "1d") for _ in range(4)]
+    panel = panel_of([Bars(f"S{k}", b.timeframe, b.calendar, b.times, b.columns) for k, b in enumerate(series)])
+    seen = []
+
+    def both(code: RowCode, *args: Any) -> object:
+        native, plain = run(code, *args), run(code, *args, reference=True)
+        for a, b in zip((*native[0], native[1]), (*plain[0], plain[1]), strict=True):
+            np.testing.assert_array_equal(a, b)
+        seen.append(len(native[1]))
+        return native
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(RowCode, "run", both)
+        program = compile_script("rung 1\n" + random_case(rng, within_day=False).script)
+        put_on_trial(program, ground_of(panel), replace(terms_of(rng)[1], apart=bool(seed % 2)))
+    assert len(seen) == 2 and seen[1] > 0
 
 
 def test_symbols_apart_are_accounts_of_their_own() -> None:

@@ -20,8 +20,8 @@ from oakladder.rung.plan.ops import Op, Plan, Table
 from oakladder.rung.plan.part import part_of
 from oakladder.rung.reference import Runner
 
-#: So many layouts of a code are remembered.
-_MOST_LAID = 8
+#: So many layouts of a code are remembered, none of them with more cells.
+_MOST_LAID, _MOST_CELLS = 8, 200_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,7 +131,8 @@ class RowCode:
         known = self._laid.get(key)
         if known is None:
             known = _Laid.of(self, settings)
-            if len(self._laid) >= _MOST_LAID:
-                self._laid.clear()
-            self._laid[key] = known
+            if len(known.layout.template) <= _MOST_CELLS:
+                if len(self._laid) >= _MOST_LAID:
+                    self._laid.clear()
+                self._laid[key] = known
         return known
