@@ -94,6 +94,17 @@ def test_where_no_process_can_begin_all_is_done_here(
     assert list(swept(a_task(), VARIANTS, executor=workers)) == expected
 
 
+def test_where_nothing_can_be_sent_along_all_is_done_here(
+    expected: list[Tried], workers: Workers, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def refuse(*_: Any) -> int:
+        raise OSError("no space left")
+
+    monkeypatch.setattr(os, "memfd_create", refuse)
+    assert list(swept(a_task(), VARIANTS, executor=workers)) == expected
+    assert not active_children()
+
+
 def test_where_memory_is_short_threads_share_the_bars(
     expected: list[Tried], workers: Workers, monkeypatch: pytest.MonkeyPatch
 ) -> None:

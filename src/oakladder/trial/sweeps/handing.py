@@ -57,9 +57,13 @@ class Handed:
         self._next = 0
         self._futures: dict[int, Future[list[Tried | None]]] = {}
         self._here: dict[int, list[Tried]] = {}
-        data = watched.packed()
-        self._shared: Any = executor.share(data) if isinstance(executor, Sharing) else data
         self._settings = dict(watched.task.settings)
+        self._shared: Any = None
+        try:
+            data = watched.packed()
+            self._shared = executor.share(data) if isinstance(executor, Sharing) else data
+        except (OSError, MemoryError):
+            self._most = 0  # there is no room to send it along
         self.hand_on()
 
     def hand_on(self) -> None:
