@@ -15,7 +15,7 @@ from oakladder.rung.check.checker import Checker
 from oakladder.rung.lower.frames import Trace
 from oakladder.rung.lower.lowering import Known, lower
 from oakladder.rung.other_scripts import OtherScripts
-from oakladder.rung.plan.fixed import evaluate_fixed
+from oakladder.rung.plan.fixed import evaluate_fixed, evaluate_in_order, in_order
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, Op, Output, Plan, leaves, under
 from oakladder.rung.plan.part import Part, part_of, settings_of
 from oakladder.rung.plan.sizes import sizes_of
@@ -49,6 +49,8 @@ class Program:
     _variants: dict[tuple[tuple[int, ...], tuple[int, ...]], Variant] = field(default_factory=dict)
     #: The same by what was asked for, which is found sooner.
     _asked: dict[tuple[tuple[Op, ...], bool], Variant] = field(default_factory=dict)
+    #: The fixed values that a run of a variant for some values needs, in order.
+    _wanted: dict[tuple[int, tuple[Op, ...]], tuple[Op, ...]] = field(default_factory=dict)
     #: What everything that it shows is read out of, and the part of the plan for that.
     _whole: tuple[list[Op], Part] | None = None
     _lock: threading.Lock = field(default_factory=threading.Lock)
@@ -122,6 +124,12 @@ class Program:
 
     def fixed_values(self, variant: Variant, roots: Sequence[Op], settings: Mapping[str, object]) -> dict[Op, object]:
         """The fixed values that a run needs."""
+        key = (id(variant), tuple(roots))
+        if key not in self._wanted:
+            self._wanted[key] = in_order(self._needed_fixed(variant, roots))
+        return evaluate_in_order(self._wanted[key], settings)
+
+    def _needed_fixed(self, variant: Variant, roots: Sequence[Op]) -> list[Op]:
         wanted = [*variant.fixed, *(op for root in roots for op in _fixed_parts(root))]
         wanted += [fold.length for fold in variant.state.folds]
         wanted += [cells.size for cells in variant.state.cells]
@@ -129,7 +137,7 @@ class Program:
         wanted += [d.timeframe for d in variant.live.domains if d.timeframe is not None]
         wanted += [op for op in variant.live.ops if op.fixed]
         wanted += [op for what in variant.state.all_inputs for op in what.fixed]
-        return evaluate_fixed(wanted, settings)
+        return wanted
 
     def layout(self, variant: Variant, fixed: Mapping[Op, object]) -> StateLayout:
         """The size of the state. Raises `RunProblem` where the settings make no sense."""

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.rung.trade_log import INSIDE, Column, Moment
+from oakladder.rung.trade_log import Moment
 from oakladder.trial.grid import Grid
 from oakladder.trial.ledger import Taken, ledger
 from oakladder.trial.money import Account
@@ -84,11 +84,10 @@ def keep_book(trades: Trades, account: Account, grid: Grid) -> Book:
 
 def _moments(trades: Trades, grid: Grid) -> np.ndarray:
     """The moments of the entry and the exit of each trade; of one that is open the number of moments."""
-    bars = trades.rows[:, [Column.ENTERED, Column.LEFT]]
-    is_open = ~trades.closed
-    bars[is_open, 1] = 0
-    made = grid.at[bars.astype(np.int64)] if len(trades) else np.zeros((0, 2), dtype=np.int64)
-    made[is_open, 1] = len(grid)
+    made = np.empty((len(trades), 2), dtype=np.int64)
+    if len(trades):
+        made[:, 0], made[:, 1] = grid.at[trades.entered], grid.at[trades.left]
+        made[~trades.closed, 1] = len(grid)
     return made
 
 
@@ -127,7 +126,8 @@ def _sized(
 def _by_moments(trades: Trades, moments: np.ndarray) -> np.ndarray:
     """Entries and exits of all symbols by time, what leaves first and then by rank and symbol; what is still open comes
     last."""
-    keys = moments * 8 + _phases(trades)
+    keys = moments * 8
+    _add_phases(keys, trades)
     if any(rule.has_rank for rule in trades.rules):
         rank = np.full(keys.shape, np.inf)
         rank[:, 0] = np.where(np.isnan(trades.rank), np.inf, -trades.rank)
@@ -135,18 +135,16 @@ def _by_moments(trades: Trades, moments: np.ndarray) -> np.ndarray:
     return in_order(keys.ravel())  # trades stand by symbol
 
 
-def _phases(trades: Trades) -> np.ndarray:
-    """When in their bar entries and exits happen, among all that happens in one: exits at the open 0, entries there 1,
-    exits inside 2, entries inside 3, exits inside behind those 4, exits at the close 5."""
-    rows = trades.rows
-    made = np.empty((len(rows), 2), dtype=np.int64)
-    inside = rows[:, Column.ORDER] >= INSIDE
-    made[:, 0] = 1 + 2 * inside
-    moment = trades.moment
-    made[:, 1] = 2 * moment + (moment == Moment.CLOSE)
+def _add_phases(keys: np.ndarray, trades: Trades) -> None:
+    """Adds when in their bar entries and exits happen, among all that happens in one: exits at the open 0, entries there
+    1, exits inside 2, entries inside 3, exits inside behind those 4, exits at the close 5."""
+    moment, inside = trades.moment, trades.inside
+    keys[:, 0] += 1
+    keys[:, 1] += 2 * moment
+    keys[moment == Moment.CLOSE, 1] += 1
     if inside.any():
-        made[inside & (moment == Moment.INSIDE) & (trades.entered == trades.left), 1] = 4
-    return made
+        keys[inside, 0] += 2
+        keys[inside & (moment == Moment.INSIDE) & (trades.entered == trades.left), 1] += 2
 
 
 def in_order(keys: np.ndarray) -> np.ndarray:

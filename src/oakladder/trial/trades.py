@@ -272,15 +272,14 @@ def _rows(rows: np.ndarray, pieces: np.ndarray) -> np.ndarray:
 
 def _told(panel: Panel, rules: tuple[TradePlan, ...], rows: np.ndarray) -> Trades:
     """The trades that rows tell of; the rows are copied."""
-    event, bars = rows[:, Column.EVENT], rows[:, Column.ENTERED]
-    told = event == Event.CLOSED
-    others = np.flatnonzero(~told)
-    touched, contradicted = (bars[others[event[others] == what]] for what in (Event.TOUCHED, Event.CONTRADICTION))
-    last = others[event[others] == Event.OPEN]
+    others = np.flatnonzero(rows[:, Column.EVENT] != Event.CLOSED)  # few
+    event, bars = rows[others, Column.EVENT], rows[others, Column.ENTERED].astype(np.int64)
     # What was open where one piece of a run ended may have been left in a later one.
-    later = np.minimum(last + 1, max(len(rows) - 1, 0))
-    told[last] = ~((event[later] == Event.CLOSED) & (bars[later] == bars[last]))
-    made = rows[told] if len(others) else rows.copy()
-    counts = np.diff(np.searchsorted(made[:, Column.ENTERED], panel.offsets))
-    made[:, Column.SYMBOL] = np.repeat(np.arange(len(panel)), counts)
-    return Trades(panel, rules, made, touched.astype(np.int64), contradicted.astype(np.int64))
+    later = np.minimum(others + 1, max(len(rows) - 1, 0))
+    gone = (rows[later, Column.EVENT] == Event.CLOSED) & (rows[later, Column.ENTERED] == bars)
+    left_out = others[(event != Event.OPEN) | gone]
+    made = np.delete(rows, left_out, axis=0) if len(left_out) else rows.copy()
+    firsts = np.searchsorted(made[:, Column.ENTERED], panel.offsets)
+    made[:, Column.SYMBOL] = np.repeat(np.arange(len(panel)), firsts[1:] - firsts[:-1])
+    touched, contradicted = (bars[event == what] for what in (Event.TOUCHED, Event.CONTRADICTION))
+    return Trades(panel, rules, made, touched, contradicted)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from oakladder.rung.plan.meaning import MEANING
 from oakladder.rung.plan.ops import Op
@@ -11,17 +11,28 @@ from oakladder.rung.texts import mixture, write_text
 
 def evaluate_fixed(ops: Sequence[Op], settings: Mapping[str, object]) -> dict[Op, object]:
     """Works out fixed values (and all that they are made of) for the given settings."""
-    done: dict[Op, object] = {}
-    todo = list(reversed(ops))
+    return evaluate_in_order(in_order(ops), settings)
+
+
+def in_order(ops: Iterable[Op]) -> tuple[Op, ...]:
+    """Values and all that they are made of, each behind what it is made of."""
+    done: dict[Op, None] = {}
+    todo = list(ops)[::-1]
     while todo:
         op = todo[-1]
         missing = [arg for arg in op.args if arg not in done] if op not in done else []
         if missing:
             todo.extend(missing)
             continue
-        todo.pop()
-        if op not in done:
-            done[op] = _fixed_value(op, [done[a] for a in op.args], settings)
+        done.setdefault(todo.pop())
+    return tuple(done)
+
+
+def evaluate_in_order(ops: Sequence[Op], settings: Mapping[str, object]) -> dict[Op, object]:
+    """Works out fixed values that stand behind what they are made of."""
+    done: dict[Op, object] = {}
+    for op in ops:
+        done[op] = _fixed_value(op, [done[a] for a in op.args], settings)
     return done
 
 
