@@ -329,7 +329,7 @@ def test_a_long_sweep_is_shared_with_processes_that_end_with_the_window(
     window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     alone = swept_by_one(window, calm, place).map.tried
-    monkeypatch.setattr(running, "_WORTH_HELP", 0.0)
+    monkeypatch.setattr(running, "_WORTH_HELP", 1e-6)
     window.desk.sweeping.workers.count = 2
     place.sweep.form.sweep_button.click()
     calm(window)

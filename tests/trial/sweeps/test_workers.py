@@ -54,7 +54,7 @@ def expected() -> list[Tried]:
 @pytest.fixture(autouse=True)
 def much_to_do(monkeypatch: pytest.MonkeyPatch) -> None:
     """Every sweep is long enough for help, and is handed on in small parts."""
-    monkeypatch.setattr(running, "_WORTH_HELP", 0.0)
+    monkeypatch.setattr(running, "_WORTH_HELP", 1e-6)
     monkeypatch.setattr(running, "_BATCH_SECONDS", 0.02)
 
 
@@ -108,7 +108,7 @@ def test_where_nothing_can_be_sent_along_all_is_done_here(
 def test_where_memory_is_short_threads_share_the_bars(
     expected: list[Tried], workers: Workers, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(workers, "has_room_for", lambda size: False)
+    monkeypatch.setattr(workers, "fitting", lambda size: 0)
     assert list(swept(a_task(), VARIANTS, executor=workers)) == expected
     assert not active_children()
 
@@ -150,7 +150,7 @@ from oakladder.trial.sweeps.workers import Workers
 from trial.sweeps.test_workers import VARIANTS, a_task
 
 if __name__ == "__main__":
-    running._WORTH_HELP = 0.0
+    running._WORTH_HELP = 1e-6
     with Workers(2) as workers:
         for k, _ in enumerate(swept(a_task(), VARIANTS * 1000, executor=workers)):
             if k == 200:

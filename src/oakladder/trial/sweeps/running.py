@@ -101,12 +101,12 @@ def _with_help(
     rest = [dict(v) for v in variants[done:]]
     if not rest:
         return
-    if not workers.has_room_for(watched.size):
+    helping = min(workers.fitting(watched.size), math.ceil(taken * len(rest) / _WORTH_HELP))
+    if not helping:
         with ThreadPoolExecutor(workers.count + 1) as threads:
             yield from threads.map(lambda changed: watched.one(changed, cancelled), rest)
         return
-    # Two for each: while one is done the next lies ready.
-    handed = Handed(watched, rest, max(int(_BATCH_SECONDS / taken), 1), workers, 2 * workers.count)
+    handed = Handed(watched, rest, max(int(_BATCH_SECONDS / taken), 1), workers, helping)
     for k in range(len(handed.batches)):
         while not handed.is_made(k) and handed.take_one(cancelled):
             handed.hand_on()

@@ -48,9 +48,9 @@ class Workers(Executor):
         self._pool: ProcessPoolExecutor | None = None
         self._files: list[int] = []
 
-    def has_room_for(self, size: int) -> bool:
-        """Whether there is memory for so many bytes in each of them, with as much left as they take."""
-        return 2 * self.count * (_OWN_BYTES + _COPIES * size) <= _free_bytes()
+    def fitting(self, size: int) -> int:
+        """How many of them there is memory for with so many bytes in each, and as much left as they take."""
+        return min(self.count, _free_bytes() // (2 * (_OWN_BYTES + _COPIES * size)))
 
     def share(self, data: bytes) -> Shared:
         """Keeps bytes where all of them can read them, until the next come: the file has no name, and ends with us."""
