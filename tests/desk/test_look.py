@@ -9,9 +9,10 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QFontMetricsF
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QTableView, QWidget
+from PyQt6.QtWidgets import QApplication, QWidget
 
 from oakladder.desk.look.letters import LARGE, SMALL, TEXT, code_font, ui_font
+from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import DAY, NIGHT, Theme, qcolor
 from oakladder.desk.window import Window
 from oakladder.rung.values import PALETTE
@@ -114,6 +115,5 @@ def test_what_is_painted_is_said_too(window: Window, calm) -> None:  # type: ign
     assert sheet.accessibleDescription().startswith(found[1].symbol)
     for show in (window.show_ladder, window.show_trial, window.show_data):
         show()
-    painted = [w for w in window.findChildren(QWidget) if "paintEvent" in type(w).__dict__]
-    own = [w for w in painted if type(w).__module__.startswith("oakladder.desk") and not isinstance(w, QTableView)]
+    own = [w for w in window.findChildren(QWidget) if isinstance(w, Painted)]
     assert len(own) > 8 and {type(w).__name__ for w in own if not w.accessibleName()} == set()

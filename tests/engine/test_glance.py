@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from oakladder.bars.errors import DataProblem
+from oakladder.bars.store.as_of import LibraryAsOf
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.glance import Marking, glance
@@ -46,3 +47,14 @@ def test_a_bar_stands_with_what_followed_it(market: BarLibrary) -> None:
     assert early.here == 2 and len(early.close) == 23
     with pytest.raises((DataProblem, KeyError)):
         glance(market, "NOWHERE", ONE_DAY)
+
+
+def test_a_bar_that_has_not_come_yet_is_not_marked(market: BarLibrary) -> None:
+    # A scan found it before a replay went back to where it is still to come.
+    times = market.bars("FLAKE", ONE_DAY).times
+    then = LibraryAsOf(market, int(times[700]))
+    shown = glance(then, "FLAKE", ONE_DAY, at=int(times[750]))
+    known = then.bars("FLAKE", ONE_DAY)
+    assert shown.here is None and shown.close[-1] == known["close"][-1] and len(shown.close) == 80
+    gone = glance(market, "FLAKE", ONE_DAY, at=int(times[700]) + 1)
+    assert gone.here is None and len(gone.close) == 80

@@ -119,6 +119,8 @@ def run_desk() -> int:
             return
         _log.error("an error that nobody foresaw", exc_info=(kind, error, trace))
         desk.status.emit(sentence_of(error))
+        # Nothing that was at hand where it was raised is held until the next error comes.
+        sys.last_type = sys.last_value = sys.last_traceback = None
 
     sys.excepthook = report
     window.places.complete.connect(keep_for_good)

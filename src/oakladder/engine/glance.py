@@ -54,17 +54,21 @@ def glance(
     at: int | None = None,
     after: int = 20,
 ) -> Glance:
-    """The last ``bars`` bars; with ``at`` (the time of a bar) those up to it and ``after`` more.
+    """The last ``bars`` bars; with ``at`` (the time of a bar) those up to it and ``after`` more. Where there is no such bar,
+    since it has not come yet or is there no more, the bars stand for themselves.
 
     Raises `DataProblem`, `RunProblem`, `KeyError`.
     """
     panel = library.panel([symbol], timeframe, extended)
-    count = panel.size
-    here = int(np.searchsorted(panel.times, at)) if at is not None else None
-    end = count if here is None else min(here + after + 1, count)
-    first = max(end - bars - (after if here is not None else 0), 0)
+    end = count = panel.size
+    first, here = max(count - bars, 0), None
+    if at is not None:
+        place = int(np.searchsorted(panel.times, at))
+        end = min(place + after + 1, count)
+        first = max(end - bars - after, 0)
+        here = place - first if place < count and panel.times[place] == at else None
     marks = [] if marking is None else _marks(marking, panel, slice(first, end))
-    return piece(panel, 0, first, end, tuple(marks), None if here is None else here - first)
+    return piece(panel, 0, first, end, tuple(marks), here)
 
 
 def piece(

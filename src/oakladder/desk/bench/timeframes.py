@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
@@ -53,8 +53,7 @@ class Ladder(Painted):
         steps = self.steps
         return steps[min(max(int(y / max(self.height(), 1) * len(steps)), 0), len(steps) - 1)]
 
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), self.theme.color("sunken"))
         for x in (5.5, self.width() - 5.5):

@@ -59,10 +59,9 @@ def _draw_svg(chart: QGraphicsView, device: QIODevice) -> None:
     made.setSize(QSize(chart.width(), chart.height()))
     made.setViewBox(QRect(0, 0, chart.width(), chart.height()))
     made.setTitle("Oak Ladder chart")
-    painter = QPainter(made)
-    painter.fillRect(QRectF(0, 0, chart.width(), chart.height()), chart.backgroundBrush())
-    chart.render(painter)
-    painter.end()
+    with QPainter(made) as painter:
+        painter.fillRect(QRectF(0, 0, chart.width(), chart.height()), chart.backgroundBrush())
+        chart.render(painter)
 
 
 def save_data(view: View, path: Path) -> None:

@@ -196,10 +196,9 @@ class MarksAndLabels(Layer):
             made = QPixmap(round(size * ratio), round(size * ratio))
             made.setDevicePixelRatio(ratio)
             made.fill(Qt.GlobalColor.transparent)
-            painter = QPainter(made)
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            self._draw_shape(painter, shape, radius, tone, size / 2, size / 2)
-            painter.end()
+            with QPainter(made) as painter:
+                painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+                self._draw_shape(painter, shape, radius, tone, size / 2, size / 2)
             if len(self._stamps) > 200:
                 self._stamps.clear()
             self._stamps[key] = made

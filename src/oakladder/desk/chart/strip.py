@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PyQt6.QtCore import QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from oakladder.desk.chart.arrays import distinct, draw_lines
@@ -64,8 +64,7 @@ class SignalStrip(Painted):
     def _x(self, bar: float) -> float:
         return _NAMES + (self.width() - _NAMES - 8) * bar / self._count
 
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), self.theme.color("sunken"))
         left, right = (self._x(min(max(b, 0), self._count)) for b in self._seen)
         band = QRectF(left, 2, max(right - left, 3), self.height() - 4)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QHelpEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from oakladder.bars.time_words import bar_time
@@ -52,8 +52,7 @@ class FirstChart(Painted):
                     made.append((plot.left() + plot.width() * (bar + 0.5) / len(times), finding, bar))
         return made
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), self.theme.color("raised"))
         painter.setFont(ui_font(SMALL))
         if self._intake is None or self._intake.bars is None:

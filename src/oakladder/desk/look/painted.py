@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QSize
-from PyQt6.QtGui import QPixmap
+from PyQt6.QtGui import QPainter, QPaintEvent, QPixmap
 from PyQt6.QtWidgets import QLabel
 
 
@@ -19,6 +19,16 @@ class Painted(QLabel):
         empty = QPixmap(1, 1)
         empty.fill()
         self.setPixmap(empty)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        # Ended even where an error is raised: a painter that is let go of later, when its widget may be gone, brings the
+        # process down.
+        with QPainter(self) as painter:
+            self.paint(painter)
+
+    def paint(self, painter: QPainter) -> None:
+        """Paints all of it."""
+        raise NotImplementedError
 
     def sizeHint(self) -> QSize:
         return QSize()

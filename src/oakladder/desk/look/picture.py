@@ -19,8 +19,7 @@ def icon() -> QIcon:
     for size in _SIZES:
         image = QImage(QSize(size, size), QImage.Format.Format_ARGB32_Premultiplied)
         image.fill(0)
-        painter = QPainter(image)
-        renderer.render(painter)
-        painter.end()
+        with QPainter(image) as painter:
+            renderer.render(painter)
         made.addPixmap(QPixmap.fromImage(image))
     return made

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from oakladder.bars.store.info import SymbolInfo
@@ -230,8 +230,7 @@ class Almanac(Painted):
         day = self._last_monday() - 7 * weeks + row
         return day if 0 <= row < 7 and day in self.counts else None
 
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), self.theme.color("raised"))
         if not self.counts:
             return

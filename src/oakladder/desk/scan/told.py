@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QLabel, QSizePolicy, QWidget
 
 from oakladder.desk.look.distances import HAIR, WIDE
@@ -52,10 +52,9 @@ class FunnelBar(Painted):
         """What stands beside the bar."""
         return f"{self._stage.after:,} left, {self._stage.alone:,} alone" if self._stage is not None else ""
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:
+    def paint(self, painter: QPainter) -> None:
         if self._stage is None:
             return
-        painter = QPainter(self)
         high = 10
         top = (self.height() - high) / 2
         painter.fillRect(QRectF(0, top, _BAR, high), self.theme.color("sunken"))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QDialog, QLabel, QVBoxLayout, QWidget
 
 from oakladder.desk.chart.layer import PEN_STYLES
@@ -56,8 +56,7 @@ class Gallery(Painted):
         if text is not None:
             self.chosen.emit(text)
 
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), self.theme.color("raised"))
         painter.setFont(ui_font(SMALL))

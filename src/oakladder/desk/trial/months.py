@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QWidget
 
 from oakladder.desk.look.letters import ui_font
@@ -37,8 +37,7 @@ class MonthSheet(Painted):
         self.setAccessibleName("; ".join(f"{year}: {row[13]:+.1%}" for year, row in self._years.items()))
         self.update()
 
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), self.theme.color("ground"))
         painter.setFont(ui_font())
         width = (self.width() - _YEAR - 12) / len(_NAMES)

@@ -49,9 +49,8 @@ def _print(html: str, drawing: str, path: str) -> None:
     printer.setPageLayout(QPageLayout(QPageSize(QPageSize.PageSizeId.A4), QPageLayout.Orientation.Landscape, margins))
     picture = QImage(_WIDE, _HIGH, QImage.Format.Format_ARGB32)
     picture.fill(Qt.GlobalColor.transparent)
-    painter = QPainter(picture)
-    QSvgRenderer(drawing.encode()).render(painter)
-    painter.end()
+    with QPainter(picture) as painter:
+        QSvgRenderer(drawing.encode()).render(painter)
     document = QTextDocument()
     document.setPageSize(QSizeF(printer.pageRect(QPrinter.Unit.Point).size()))
     document.addResource(QTextDocument.ResourceType.ImageResource.value, QUrl(PICTURE), picture)

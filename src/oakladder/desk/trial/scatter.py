@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from oakladder.desk.look.letters import SMALL, ui_font
@@ -56,8 +56,7 @@ class Scatter(Painted):
         ys = box.bottom() - box.height() * results.best[self._which] / best
         return xs, ys
 
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), self.theme.color("ground"))
         if self._trial is None or not len(self._which):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QEvent, QPoint, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
@@ -74,8 +74,7 @@ class VariantRows(Painted):
         growth, fall, count = (figure_words(figures, name) for name in _IN_ROW)
         return f"{growth} a year, fall {fall}, {count} trades"
 
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), self.theme.color("ground"))
         for k, outcome in enumerate(self.outcomes):
             top = k * _ROW

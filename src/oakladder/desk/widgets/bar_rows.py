@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from oakladder.desk.look.distances import GAP, HAIR, TIGHT
@@ -46,8 +46,7 @@ class BarRows(Painted):
         self.setAccessibleName("; ".join(f"{row.name}: {', '.join(row.words)}" for row in self.rows))
         self.update()
 
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), self.theme.color("ground"))
         painter.setFont(ui_font())
         largest = max((abs(row.value) for row in self.rows), default=0.0) or 1.0

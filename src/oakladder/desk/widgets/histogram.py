@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from oakladder.desk.look.letters import SMALL, ui_font
@@ -53,8 +53,7 @@ class Histogram(Painted):
         self.setAccessibleName(f"{len(values)} runs, {words} at {write(real)}{told}")
         self.update()
 
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), self.theme.color("ground"))
         if not len(self._values):

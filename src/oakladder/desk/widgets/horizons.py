@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QEvent, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QFontMetricsF, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QFontMetricsF, QHelpEvent, QKeyEvent, QMouseEvent, QPainter
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from oakladder.desk.look.letters import ui_font
@@ -65,8 +65,7 @@ class HorizonRows(Painted):
         spare = max(self.width() - sum(needed[k] for k in shown), 0) / len(shown)
         return [(k, needed[k] + spare) for k in shown]
 
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), self.theme.color("ground"))
         columns = self._columns()
         painter.setFont(ui_font())

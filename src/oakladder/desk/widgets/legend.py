@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QWidget
 
 from oakladder.desk.look.letters import SMALL, ui_font
@@ -37,8 +37,7 @@ class FillLegend(Painted):
     def minimumSizeHint(self) -> QSize:
         return self.sizeHint()
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.setPen(self.theme.color("faint"))
         begin = painter.fontMetrics().horizontalAdvance(_FIRST)
         middle = Qt.AlignmentFlag.AlignVCenter

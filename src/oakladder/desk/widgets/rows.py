@@ -41,9 +41,8 @@ class PaintedTable(QTableView):
         viewport = self.viewport()
         if event is None or viewport is None or self.painter is None:
             return
-        painter = QPainter(viewport)
-        self.painter.paint(painter, event.rect())
-        painter.end()
+        with QPainter(viewport) as painter:
+            self.painter.paint(painter, event.rect())
 
 
 class RowPainter:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter
 from PyQt6.QtWidgets import QWidget
 
 from oakladder.desk.look.letters import SMALL, ui_font
@@ -89,8 +89,7 @@ class Sheet(Painted):
         begin = self.at // self._on_page * self._on_page
         return range(begin, min(begin + self._on_page, self.count()))
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), self.theme.color("ground"))
         page = self.page()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QResizeEvent
 from PyQt6.QtWidgets import QLabel, QSizePolicy, QWidget
 
 from oakladder.desk.chart.arrays import draw_chain
@@ -83,8 +83,7 @@ class Minis(Painted):
         height = min(room / max(len(self.series), 1), 150)
         return QRectF(8, 24 + k * height, self.width() - 16, height)
 
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), self.theme.color("ground"))
         painter.setFont(ui_font(strong=True))

@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 
 import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QHelpEvent, QPainter, QPen
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.desk.chart.arrays import draw_chain
@@ -45,8 +45,7 @@ class WalkView(Painted):
     def _box(self) -> QRectF:
         return QRectF(_LEFT, _TOP, self.width() - _LEFT - _RIGHT, self.height() - _TOP - _FOOT)
 
-    def paintEvent(self, _: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), self.theme.color("ground"))
         if self.walk is None:
