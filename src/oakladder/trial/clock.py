@@ -7,8 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from oakladder.bars.timeline import Timeline
-
-_DAY = 86_400
+from oakladder.bars.zones import DAY
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,4 +38,4 @@ class Clock:
     @property
     def days(self) -> float:
         """The days from the first close to the last."""
-        return float(self.closes[-1] - self.closes[0]) / _DAY if len(self.closes) else 0.0
+        return float(self.closes[-1] - self.closes[0]) / DAY if len(self.closes) else 0.0

@@ -10,6 +10,7 @@ from functools import cached_property
 
 import numpy as np
 
+from oakladder.bars.zones import DAY
 from oakladder.rung.trade_log import Column
 from oakladder.trial.account import Book, in_order
 from oakladder.trial.equity import Equity
@@ -19,7 +20,6 @@ from oakladder.trial.trades import Trades
 
 #: Days of a year, leap years in the mean.
 YEAR = 365.25
-_DAY = 86_400
 
 
 class Unit(Enum):
@@ -213,7 +213,7 @@ def of_curve(equity: Equity) -> dict[str, float]:
         "held_growth": _growth(equity.held[-1], equity.start, days),
         "drawdown": drawdown,
         "drawdown_money": float((peak - value).max()),
-        "under_water": _longest_under(under, closes) / _DAY,
+        "under_water": _longest_under(under, closes) / DAY,
         "exposure": np.count_nonzero(equity.positions) / len(value),
         "calmar": growth / drawdown if drawdown > 0 else math.nan,
     }

@@ -22,20 +22,14 @@ from oakladder.bars.panels import panel_of
 from oakladder.rung import compile_script
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.sweeps import running
+from oakladder.trial.sweeps.handing import Watched
 from oakladder.trial.sweeps.ranges import Range, grid_of_settings
 from oakladder.trial.sweeps.running import swept
 from oakladder.trial.sweeps.task import Task, Tried
 from oakladder.trial.sweeps.workers import Workers
 from oakladder.trial.trial import ground_of
+from trial.sweeps.test_sweeps import RULE
 
-RULE = """rung 1
-setting n = 5 range 2..100
-setting far = 20 range 2..200
-trade ride long
-    enter when crosses_up(close, sma(close, n))
-    leave when close < sma(close, far)
-    stop 3 * atr(10)
-"""
 VARIANTS = grid_of_settings(
     [Range("n", tuple(map(float, range(3, 33)))), Range("far", (10.0, 20.0, 40.0, 60.0, 5000.0))]
 )
@@ -119,6 +113,25 @@ def test_a_short_sweep_begins_no_process(
     monkeypatch.setattr(running, "_WORTH_HELP", 3600.0)
     assert list(swept(a_task(), VARIANTS, executor=workers)) == expected
     assert not active_children()
+
+
+def test_variants_that_fail_at_once_do_not_hide_how_long_the_others_take(
+    workers: Workers, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    now, one = [0.0], Watched.one
+
+    def timed(self: Watched, changed: dict[str, object], cancelled: Any) -> Tried:
+        made = one(self, changed, cancelled)
+        now[0] += 0.0 if made.problem else 1.0
+        return made
+
+    monkeypatch.setattr(Watched, "one", timed)
+    monkeypatch.setattr(running.time, "perf_counter", lambda: now[0])
+    monkeypatch.setattr(running, "_WORTH_HELP", 10.0)
+    failing = [{"n": 5.0, "far": 5000.0}] * 8
+    made = list(swept(a_task(), [*failing, *VARIANTS], executor=workers))
+    assert [bool(one.problem) for one in made[:9]] == [True] * 8 + [False]
+    assert active_children()
 
 
 def test_a_sweep_with_workers_that_is_stopped_ends_and_so_do_they(workers: Workers) -> None:

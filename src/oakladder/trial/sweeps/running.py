@@ -34,12 +34,10 @@ def swept(
     """
     if executor is None or isinstance(executor, ThreadPoolExecutor):
         made = _here(task, variants, executor, cancelled)
-    elif not isinstance(executor, Workers):
-        made = _elsewhere(task, variants, executor, cancelled)
-    elif executor.count:
+    elif isinstance(executor, Workers):
         made = _with_help(task, variants, executor, cancelled)
     else:
-        made = _here(task, variants, None, cancelled)
+        made = _elsewhere(task, variants, executor, cancelled)
     for k, one in enumerate(made):
         if progress is not None:
             progress((k + 1) / len(variants))
@@ -89,24 +87,24 @@ def _with_help(
 ) -> Iterator[Tried]:
     """Tries variants here, and hands a part of them to other processes as soon as there is enough to do for it to pay."""
     watched = Watched(task, variants)
-    done, taken = 0, math.inf
-    while done < len(variants):
+    done, worked, each = 0, 0.0, 0.0
+    while done < len(variants) and each * (len(variants) - done) <= _WORTH_HELP:
         begin = time.perf_counter()
         made = watched.one(variants[done], cancelled)
-        taken = min(taken, time.perf_counter() - begin)  # the first may have waited for its code
+        if done:  # the first may have waited for its code; some fail at once
+            worked += time.perf_counter() - begin
+            each = worked / done
         yield made
         done += 1
-        if done > 1 and taken * (len(variants) - done) > _WORTH_HELP:
-            break
     rest = [dict(v) for v in variants[done:]]
     if not rest:
         return
-    helping = min(workers.fitting(watched.size), math.ceil(taken * len(rest) / _WORTH_HELP))
+    helping = min(workers.fitting(watched.size), math.ceil(each * len(rest) / _WORTH_HELP))
     if not helping:
         with ThreadPoolExecutor(workers.count + 1) as threads:
             yield from threads.map(lambda changed: watched.one(changed, cancelled), rest)
         return
-    handed = Handed(watched, rest, max(int(_BATCH_SECONDS / taken), 1), workers, helping)
+    handed = Handed(watched, rest, max(int(_BATCH_SECONDS / each), 1), workers, helping)
     for k in range(len(handed.batches)):
         while not handed.is_made(k) and handed.take_one(cancelled):
             handed.hand_on()
