@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping
 import numpy as np
 
 from oakladder.bars.panel import Panel
+from oakladder.engine.rooms import Rooms
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.program import Program
 
@@ -33,8 +34,8 @@ class Kept:
         self._last: dict[tuple[Part, int], _Stamp] = {}
         self._values: dict[tuple[Part, int], tuple[_Stamp, dict[Op, np.ndarray]]] = {}
         self._bytes = 0
-        #: The arrays of each thread that values are worked out in, for one variant after the other.
-        self.rooms = threading.local()
+        #: What each thread works values out in, for one variant after the other.
+        self.rooms = Rooms()
 
     def shares(self, program: Program, panel: Panel) -> list[tuple[Op, ...]]:
         """The values that the second run is given, those apart that rest on nothing that varies."""

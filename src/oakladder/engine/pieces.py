@@ -7,8 +7,9 @@ from functools import partial
 
 import numpy as np
 
-from oakladder.engine.lanes import BoundLanes, grouped
-from oakladder.engine.prepare import BoundCode, Job, is_large
+from oakladder.engine.lanes import grouped
+from oakladder.engine.prepare import Job, is_large
+from oakladder.engine.rooms import Room
 from oakladder.engine.starts import Keeping
 from oakladder.rung.native import compile as native
 
@@ -32,8 +33,10 @@ class Cut:
         thorough: bool,
         lanes: int | None,
         keeping: Keeping | None = None,
+        room: Room | None = None,
     ):
         self._job, self._keeping = job, keeping
+        room = room if room is not None else Room()
         self._bars = int(min(max(CHUNK_OPERATIONS / max(job.layout.cost, 1), 16), CHUNK_BARS))
         self._starts: list[np.ndarray] = []
         panel = job.panel
@@ -46,11 +49,11 @@ class Cut:
         code = job.variant.lanes(width) if groups is not None else None
         machine = None if code is None else code.machine() if lanes is not None else code.ready()
         # While code for lanes is made aside, that which is there at once does what it can.
-        self._bound = BoundCode(job, outs, large and (code is None or machine is not None))
+        self._bound = room.bound(job, outs, large and (code is None or machine is not None))
         if code is None or groups is None:
             self.pieces: list[Piece] = [self._symbols(a, b) for a, b in self._chunks()]
             return
-        self._lanes = BoundLanes(job, outs, self._bound, code, groups)
+        self._lanes = room.lanes(job, outs, self._bound, code, groups)
         self._code, self._groups, self._machine = code, groups, machine
         self.pieces = [partial(self._side_by_side, a, b) for a, b in self._group_chunks()]
         self.pieces += [self._symbols(k, k + 1) for k in groups.alone.tolist()]

@@ -12,6 +12,7 @@ import numpy as np
 from oakladder.bars.panel import Panel
 from oakladder.engine.pieces import Cut, Piece
 from oakladder.engine.prepare import Job, prepare, run_reference
+from oakladder.engine.rooms import Room
 from oakladder.engine.starts import Keeping, Start
 from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.plan.shells import read_at, read_colours
@@ -104,6 +105,7 @@ def run(
     lanes: int | None = None,
     start: Start | None = None,
     keeping: Keeping | None = None,
+    room: Room | None = None,
 ) -> Result:
     """Runs a program over every symbol of a panel.
 
@@ -111,12 +113,13 @@ def run(
     executor the symbols are shared out; ``thorough`` says that it is a part of something large, which is worth the
     code that runs fastest. ``lanes`` asks for so many symbols side by side, by code that is waited for (0: one by one);
     the bits are the same either way. ``start`` tells where it goes on: before that nothing is worked out. ``keeping``
-    takes what is held some bars before the last.
+    takes what is held some bars before the last. With a ``room`` the values are written into that: the next run over the
+    same bars takes less time, and writes over them.
     Raises `RunProblem` or `Cancelled`.
     """
     shown = program.outputs if outputs is None else list(outputs)
     job = prepare(program, panel, settings, roots_of(shown, extra), reference=reference, start=start)
-    outs = job.empty_outs()
+    outs = job.empty_outs() if room is None else room.arrays(job)
     if start is not None:
         _nothing_before(job, outs)
     done = Result(program, panel, shown, dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
@@ -133,6 +136,7 @@ def run(
         thorough=thorough,
         lanes=lanes,
         keeping=keeping,
+        room=room,
     )
     return done
 
@@ -147,13 +151,14 @@ def carry_out(
     thorough: bool = False,
     lanes: int | None = None,
     keeping: Keeping | None = None,
+    room: Room | None = None,
 ) -> np.ndarray:
     """Runs a job natively and writes its values into arrays; gives the first bars of what was run in one call.
 
     The rest as in `run`. Raises `Cancelled`.
     """
     panel = job.panel
-    cut = Cut(job, outs, thorough, lanes, keeping)
+    cut = Cut(job, outs, thorough, lanes, keeping, room)
     finished, telling = 0, threading.Lock()
 
     def work(piece: Piece) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
@@ -13,10 +12,11 @@ import numpy as np
 from oakladder.bars.panel import Panel
 from oakladder.engine.freed import keep_freed_memory
 from oakladder.engine.kept_values import Kept
-from oakladder.engine.prepare import BoundCode, Job, empty_out, is_large, prepare
+from oakladder.engine.prepare import is_large, prepare
+from oakladder.engine.rooms import Room, Rooms
 from oakladder.engine.run import Result, carry_out
 from oakladder.rung.plan.inputs import BarColumn
-from oakladder.rung.plan.ops import LOG_ROWS, Op
+from oakladder.rung.plan.ops import Op
 from oakladder.rung.problems import Cancelled
 from oakladder.rung.program import Program
 
@@ -59,15 +59,13 @@ def parts_in_two_runs(
     for name in names:  # parts have the columns that are there
         panel.column(name)
 
-    rooms = kept.rooms if kept is not None else threading.local()
+    rooms = kept.rooms if kept is not None else Rooms()
     shares = kept.shares(program, panel) if kept is not None else [program.split.values]
 
     def work(part: tuple[int, int]) -> T:
         if cancelled is not None and cancelled():
             raise Cancelled
-        if not hasattr(rooms, "room"):
-            rooms.room = _Room()
-        run = _Run(program, panel if part == (0, len(panel)) else panel.among(*part), settings, cancelled, rooms.room)
+        run = _Run(program, panel if part == (0, len(panel)) else panel.among(*part), settings, cancelled, rooms.mine)
         given: dict[Op, np.ndarray] = {}
         for k, values in enumerate(shares):
             found = kept.known(program, panel, part, k, settings) if kept is not None else None
@@ -83,24 +81,6 @@ def parts_in_two_runs(
         yield part[0], made
         if progress is not None:
             progress(int(panel.offsets[part[1]]) / max(panel.size, 1))
-
-
-class _Room:
-    """Arrays for values that are worked out for one part after the other: fetching them anew takes longer than that."""
-
-    def __init__(self) -> None:
-        self._arrays: dict[Op, tuple[int, np.ndarray]] = {}
-
-    def of(self, job: Job) -> list[np.ndarray]:
-        """Room for the values of a job; what stood in it means nothing."""
-        size, made = job.panel.size, []
-        for op in job.variant.leaves:
-            room, array = self._arrays.get(op, (-1, None))
-            if array is None or room < size:
-                array = empty_out(op, size)
-                self._arrays[op] = size, array
-            made.append(array if op.code == LOG_ROWS else array[:size])
-        return made
 
 
 def _parts(panel: Panel) -> list[tuple[int, int]]:
@@ -123,22 +103,22 @@ class _Run:
     panel: Panel
     settings: Mapping[str, object] | None
     cancelled: Callable[[], bool] | None
-    room: _Room
+    room: Room
 
     def first(self, values: Sequence[Op], lanes: int | None) -> dict[Op, np.ndarray]:
         """Values that no position touches."""
         if not values:
             return {}
         job = prepare(self.program, self.panel, self.settings, list(values))
-        made = self.room.of(job)
-        carry_out(job, made, cancelled=self.cancelled, thorough=True, lanes=lanes)
+        made = self.room.arrays(job)
+        carry_out(job, made, cancelled=self.cancelled, thorough=True, lanes=lanes, room=self.room)
         return dict(zip(job.variant.leaves, made, strict=True))
 
     def second(self, roots: list[Op], given: Mapping[Op, np.ndarray]) -> Result:
         """What follows from orders and positions."""
         job = prepare(self.program, self.panel, self.settings, roots, given=given)
-        outs = self.room.of(job)
-        BoundCode(job, outs, thorough=True)(0, len(self.panel))
+        outs = self.room.arrays(job)
+        self.room.bound(job, outs, thorough=True)(0, len(self.panel))
         made = Result(self.program, self.panel, [], dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
         made.pieces = self.panel.starts[:1]
         return made

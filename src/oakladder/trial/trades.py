@@ -20,7 +20,7 @@ from oakladder.rung.trade_log import INSIDE, UNDECIDED, Column, Event
 from oakladder.trial.rewriting import clause_line
 
 #: So many rows of a log are looked at first for its end.
-_BLOCK = 4096
+_BLOCK = 512
 
 
 class Trades:
@@ -227,6 +227,7 @@ def find_trades(
         reference=reference,
         thorough=thorough,
         lanes=lanes,
+        room=kept.rooms.mine if kept is not None and executor is None else None,
     )
     return trades_of(done)
 

@@ -74,12 +74,7 @@ class Main(Gathering):
         rest, busy = self.label("idle"), self.label("busy")
         self.put(f"br i1 {all_of}, label %{rest}, label %{busy}")
         self.begin(rest)
-        if len(self.live.domains) == 1:
-            self._to_the_next(idle, rest)
-        else:  # longer bars go on meanwhile
-            bar = ("bar", self.domain)
-            self.store_count(bar, self.new(f"add i64 {self.load_count(bar)}, 1"))
-            self.put("br label %bar_end")
+        self._to_the_next(idle, rest)
         self.begin(busy)
 
     def _to_the_next(self, idle: Idle, here: str) -> None:

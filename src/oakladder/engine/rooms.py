@@ -1,0 +1,63 @@
+"""What one run leaves for the next over the same bars: arrays to write into, and code that is bound to them."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Sequence
+
+import numpy as np
+
+from oakladder.engine.lanes import BoundLanes, Groups
+from oakladder.engine.prepare import BoundCode, Job, empty_out
+from oakladder.rung.native import compile as native
+from oakladder.rung.plan.ops import LOG_ROWS, Op
+
+
+class Room:
+    """Room of one thread for runs that come one after the other: fetching memory anew and binding code to it takes longer
+    than many a run. Whatever a run gave is written over by the next."""
+
+    def __init__(self) -> None:
+        #: For how many bars there is room, and what is written into of it.
+        self._arrays: dict[Op, tuple[int, np.ndarray]] = {}
+        self._parts: dict[Op, tuple[int, np.ndarray]] = {}
+        self._bound: dict[int, BoundCode] = {}
+        self._lanes: dict[int, BoundLanes] = {}
+
+    def arrays(self, job: Job) -> list[np.ndarray]:
+        """Room for the values of a job; what stood in it means nothing."""
+        return [self._array(op, job.panel.size) for op in job.variant.leaves]
+
+    def _array(self, op: Op, size: int) -> np.ndarray:
+        last, part = self._parts.get(op, (-1, None))
+        if part is None or last != size:
+            room, array = self._arrays.get(op, (-1, None))
+            if array is None or room < size:
+                array = empty_out(op, size)
+                self._arrays[op] = size, array
+            part = array if op.code == LOG_ROWS else array[:size]
+            self._parts[op] = size, part
+        return part
+
+    def bound(self, job: Job, outs: Sequence[np.ndarray], thorough: bool) -> BoundCode:
+        """The code of a job bound to its arrays."""
+        known = self._bound.get(id(job.variant))
+        if known is None or not known.takes(job, outs, thorough):
+            known = self._bound[id(job.variant)] = BoundCode(job, outs, thorough)
+        return known
+
+    def lanes(
+        self, job: Job, outs: Sequence[np.ndarray], bound: BoundCode, code: native.LaneCode, groups: Groups
+    ) -> BoundLanes:
+        """The same for lanes."""
+        known = self._lanes.get(id(job.variant))
+        if known is None or not known.takes(job, bound, code, groups):
+            known = self._lanes[id(job.variant)] = BoundLanes(job, outs, bound, code, groups)
+        return known
+
+
+class Rooms(threading.local):
+    """A room for each thread."""
+
+    def __init__(self) -> None:
+        self.mine = Room()
