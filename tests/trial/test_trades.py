@@ -17,9 +17,10 @@ from oakladder.engine.run import run
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.trade_log import Moment
 from oakladder.rung.trade_words import POSITION_VALUES, Reason
+from oakladder.trial.finding import find_trades
 from oakladder.trial.finer import minutes_for
 from oakladder.trial.spans import before
-from oakladder.trial.trades import Trades, find_trades, trades_of
+from oakladder.trial.trades import Trades, trades_of
 from trial.broker import trade
 from trial.random_rules import HOURS, Case, for_broker, market, panel_with_tick, random_case
 

@@ -16,10 +16,11 @@ from oakladder.engine import two_runs
 from oakladder.engine.kept_values import Kept
 from oakladder.rung import Program, compile_script
 from oakladder.rung.problems import Cancelled
-from oakladder.trial import trades as finding
+from oakladder.trial import finding
+from oakladder.trial.finding import find_trades
 from oakladder.trial.sweeps.running import swept
 from oakladder.trial.sweeps.task import Task
-from oakladder.trial.trades import Trades, find_trades
+from oakladder.trial.trades import Trades
 from oakladder.trial.trial import ground_of
 from trial.random_rules import market, random_case
 

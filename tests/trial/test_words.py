@@ -19,11 +19,11 @@ from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.trade_words import Side
 from oakladder.trial.changes import Case, Change, What, read_changes
 from oakladder.trial.compose import draft_of, with_trade
+from oakladder.trial.finding import find_trades
 from oakladder.trial.market import ground_in
 from oakladder.trial.rewriting import swapped, trade_lines, turned_round, with_stop, with_trades
 from oakladder.trial.spans import SEALED_SHARE, Span, before, sealed_from
 from oakladder.trial.sweeps.ranges import Range, grid_of_settings
-from oakladder.trial.trades import find_trades
 from oakladder.trial.trial import ground_of, put_on_trial
 
 SIGNALS = {

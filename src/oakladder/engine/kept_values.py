@@ -62,7 +62,7 @@ class Kept:
             if not self._is_of(program, panel):
                 return None
             stamp, values = self._values.get((part, share), ((), None))
-            return values if values is not None and stamp == self._stamp(program, share, settings) else None
+            return values if values is not None and stamp == self._stamp(share, settings) else None
 
     def seen(
         self,
@@ -78,7 +78,7 @@ class Kept:
         with self._lock:
             if not self._is_of(program, panel):
                 return
-            key, stamp = (part, share), self._stamp(program, share, settings)
+            key, stamp = (part, share), self._stamp(share, settings)
             again, self._last[key] = self._last.get(key) == stamp, stamp
             if share and not again:
                 return
@@ -91,9 +91,8 @@ class Kept:
     def _is_of(self, program: Program, panel: Panel) -> bool:
         return self._of is not None and self._of[0] is program and self._of[1] is panel
 
-    def _stamp(self, program: Program, share: int, settings: Mapping[str, object] | None) -> _Stamp:
-        values = program.values_of(settings)
-        return tuple(values.get(name) for name in self._shares[share][1])
+    def _stamp(self, share: int, settings: Mapping[str, object] | None) -> _Stamp:
+        return tuple(map((settings or {}).get, self._shares[share][1]))
 
 
 def _size(values: Mapping[Op, np.ndarray]) -> int:

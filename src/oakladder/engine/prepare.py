@@ -98,14 +98,17 @@ def prepare(
     reference: bool = False,
     start: Start | None = None,
     given: Mapping[Op, np.ndarray] | None = None,
+    alone: bool = False,
 ) -> Job:
     """Makes a program ready to work out some values on a panel. Raises `RunProblem` with a sentence for the user.
 
-    ``start`` tells where it goes on; ``given`` are the values of `Program.split`. ``chart`` is the timeframe that the script itself runs on, where the panel has another symbol's longer bars.
+    ``start`` tells where it goes on; ``given`` are the values of `Program.split`, with which single bars may be looked at
+    ``alone``. ``chart`` is the timeframe that the script itself runs on, where the panel has another symbol's longer bars.
     """
     settings = dict(settings or {})
     chart = chart or panel.timeframe
-    variant, fixed, layout = laid_out(program, settings, roots, chart, program.split if given is not None else None)
+    split = program.split if given is not None else None
+    variant, fixed, layout = laid_out(program, settings, roots, chart, split, alone=alone)
     steps: list[np.ndarray] = []
     before: list[Panel | None] = []
     for domain in variant.live.domains[1:]:
@@ -127,11 +130,17 @@ def _earlier(panel: Panel, timeframe: Timeframe) -> Panel | None:
 
 
 def laid_out(
-    program: Program, settings: Mapping[str, object], roots: list[Op], chart: Timeframe, split: Split | None = None
+    program: Program,
+    settings: Mapping[str, object],
+    roots: list[Op],
+    chart: Timeframe,
+    split: Split | None = None,
+    *,
+    alone: bool = False,
 ) -> tuple[Variant, dict[Op, object], StateLayout]:
     """The code for some values, its fixed values and the size of its state. Raises `RunProblem`."""
     values = program.values_of(settings) | {CHART_TIMEFRAME: str(chart)}
-    variant = program.variant(roots, split)
+    variant = program.variant(roots, split, alone=alone)
     fixed = program.fixed_values(variant, roots, values)
     return variant, fixed, program.layout(variant, fixed)
 
@@ -202,6 +211,12 @@ class BoundCode:
         starts = np.ascontiguousarray(self.job.firsts[first:last])
         ends = np.ascontiguousarray(panel.ends[first:last])
         self._run(first, starts, ends, state, mode)
+
+    def from_bars(self, bars: np.ndarray) -> None:
+        """Runs from each of some bars (int64, in order) to the end of its symbol, each time anew."""
+        offsets = self.job.panel.offsets
+        ends = offsets[np.searchsorted(offsets, bars, "right")]
+        self._run(0, np.ascontiguousarray(bars), ends, None, native.FRESH)
 
     def in_pieces(self, k: int, bars: int, keeping: Keeping | None = None) -> Iterator[int]:
         """Runs one symbol so many bars at a time, with the same bits as in one go; tells how many are done.

@@ -23,6 +23,8 @@ class Room:
         self._parts: dict[Op, tuple[int, np.ndarray]] = {}
         self._bound: dict[int, BoundCode] = {}
         self._lanes: dict[int, BoundLanes] = {}
+        #: What else is kept there, by whoever keeps it.
+        self.facts: dict[object, object] = {}
 
     def arrays(self, job: Job) -> list[np.ndarray]:
         """Room for the values of a job; what stood in it means nothing."""

@@ -12,7 +12,7 @@ import numpy as np
 from oakladder.bars.panel import Panel
 from oakladder.engine.freed import keep_freed_memory
 from oakladder.engine.kept_values import Kept
-from oakladder.engine.prepare import is_large, prepare
+from oakladder.engine.prepare import BoundCode, is_large, prepare
 from oakladder.engine.rooms import Room, Rooms
 from oakladder.engine.run import Result, carry_out
 from oakladder.rung.plan.inputs import BarColumn
@@ -46,9 +46,12 @@ def parts_in_two_runs(
     progress: Callable[[float], None] | None = None,
     lanes: int | None = None,
     kept: Kept | None = None,
+    sooner: Callable[[TwoRuns, Mapping[Op, np.ndarray]], T | None] | None = None,
 ) -> Iterator[tuple[int, T]]:
     """What is read of the results of parts of a panel, in order, each with the number of its first symbol. Nothing of a
     result may be kept: the next part is written over it. Raises `RunProblem` or `Cancelled`.
+
+    ``sooner`` is asked first whether it knows what comes of the values of the first run without a second.
     """
     keep_freed_memory()
     assert program.split is not None
@@ -65,16 +68,19 @@ def parts_in_two_runs(
     def work(part: tuple[int, int]) -> T:
         if cancelled is not None and cancelled():
             raise Cancelled
-        run = _Run(program, panel if part == (0, len(panel)) else panel.among(*part), settings, cancelled, rooms.mine)
+        runs = TwoRuns(
+            program, panel if part == (0, len(panel)) else panel.among(*part), settings, cancelled, rooms.mine
+        )
         given: dict[Op, np.ndarray] = {}
         for k, values in enumerate(shares):
             found = kept.known(program, panel, part, k, settings) if kept is not None else None
             if found is None:
-                found = run.first(values, lanes)
+                found = runs.first(values, lanes)
                 if kept is not None:
                     kept.seen(program, panel, part, k, settings, found)
             given |= found
-        return read(run.second(roots, given))
+        made = sooner(runs, given) if sooner is not None else None
+        return made if made is not None else read(runs.second(roots, given))
 
     parts = _parts(panel)
     for part, made in zip(parts, executor.map(work, parts) if executor else map(work, parts), strict=True):
@@ -96,7 +102,7 @@ def _parts(panel: Panel) -> list[tuple[int, int]]:
 
 
 @dataclass(frozen=True, slots=True)
-class _Run:
+class TwoRuns:
     """Both runs over a part of a panel."""
 
     program: Program
@@ -122,3 +128,19 @@ class _Run:
         made = Result(self.program, self.panel, [], dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
         made.pieces = self.panel.starts[:1]
         return made
+
+    def alone(self, roots: list[Op], given: Mapping[Op, np.ndarray]) -> Callable[[np.ndarray], Result]:
+        """What tells what follows from an entry on each of some bars (int64, in order), with nothing else said later on; as
+        long as nothing but flags changes. What it gives is written over by the next run."""
+        own = {op: values if op.is_flag else values.copy() for op, values in given.items()}
+        job = prepare(self.program, self.panel, self.settings, roots, given=own, alone=True)
+        outs = self.room.arrays(job)
+        code = BoundCode(job, outs, thorough=True)
+
+        def follow(bars: np.ndarray) -> Result:
+            code.from_bars(bars)
+            made = Result(self.program, self.panel, [], dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
+            made.pieces = bars[:1]
+            return made
+
+        return follow

@@ -46,9 +46,9 @@ class Program:
     foreign: tuple[tuple[str, Span], ...] = ()
     #: What makes the same program once more with trades filled minute by minute.
     _finer: Callable[[], Program] | None = None
-    _variants: dict[tuple[tuple[int, ...], tuple[int, ...]], Variant] = field(default_factory=dict)
+    _variants: dict[tuple[tuple[int, ...], tuple[int, ...], bool], Variant] = field(default_factory=dict)
     #: The same by what was asked for, which is found sooner.
-    _asked: dict[tuple[tuple[Op, ...], bool], Variant] = field(default_factory=dict)
+    _asked: dict[tuple[tuple[Op, ...], bool, bool], Variant] = field(default_factory=dict)
     #: The fixed values that a run of a variant for some values needs, in order.
     _wanted: dict[tuple[int, tuple[Op, ...]], tuple[Op, ...]] = field(default_factory=dict)
     #: What everything that it shows is read out of, and the part of the plan for that.
@@ -95,20 +95,24 @@ class Program:
             raise RunProblem(f"The script has no setting `{name}`. {hint}")
         return made
 
-    def variant(self, roots: Sequence[Op], split: Split | None = None) -> Variant:
-        """The code for some values, compiled on first use; with a split, for its second run."""
-        asked = (tuple(roots), split is not None)
+    def variant(self, roots: Sequence[Op], split: Split | None = None, *, alone: bool = False) -> Variant:
+        """The code for some values, compiled on first use; with a split, for its second run, or for one that sees what
+        becomes of single bars (`Idle.alone`)."""
+        asked = (tuple(roots), split is not None, alone)
         found = self._asked.get(asked)
         if found is None:
-            found = self._asked[asked] = self._variant(roots, split)
+            found = self._asked[asked] = self._variant(roots, split, alone)
         return found
 
-    def _variant(self, roots: Sequence[Op], split: Split | None) -> Variant:
+    def _variant(self, roots: Sequence[Op], split: Split | None, alone: bool) -> Variant:
         from oakladder.rung.native.variant import make_variant  # loads the compiler
 
         plain = [leaf for root in roots for leaf in leaves(root)]
         given, idle = (split.given, split.idle) if split is not None else (frozenset(), None)
-        key = (tuple(sorted({id(op) for op in plain})), tuple(sorted(id(op) for op in given)))
+        if alone:
+            assert idle is not None
+            idle = replace(idle, alone=True)
+        key = (tuple(sorted({id(op) for op in plain})), tuple(sorted(id(op) for op in given)), alone)
         with self._lock:
             if key not in self._variants:
                 if self._whole is not None and not given and plain == self._whole[0]:

@@ -16,12 +16,12 @@ from oakladder.rung import compile_script
 from oakladder.speed import Row, ratio, side_by_side
 from oakladder.speed.by_hand import EXITS, account_by_hand, broker_by_hand
 from oakladder.speed.engine import make_panel
+from oakladder.trial.finding import find_trades
 from oakladder.trial.money import Account
 from oakladder.trial.sweeps.ranges import Range, grid_of_settings
 from oakladder.trial.sweeps.running import swept
 from oakladder.trial.sweeps.task import Task
 from oakladder.trial.sweeps.workers import Workers
-from oakladder.trial.trades import find_trades
 from oakladder.trial.trial import ground_of, put_on_trial
 
 #: The example of trades: two averages, a stop and a trail in average ranges, a target in risks, a time limit.

@@ -57,22 +57,7 @@ class Book:
 
 def keep_book(trades: Trades, account: Account, grid: Grid) -> Book:
     """Goes through the trades of a panel with an account, or with one for each symbol."""
-    costs, panel = account.costs, trades.panel
-    columns = {
-        "rows": trades.rows.ravel(),
-        "sides": np.array([int(rule.side) for rule in trades.rules]),
-        "ticks": np.array(panel.steps),
-        "closes": grid.closes.ravel(),
-        "ends": panel.offsets[1:] - 1,
-    }
-    settings = {
-        "stride": float(len(grid)),
-        "fee": costs.fixed,
-        "fee_unit": costs.per_unit,
-        "fee_ratio": costs.ratio,
-        "slip": costs.slippage.ticks,
-        "slip_ratio": costs.slippage.ratio,
-    }
+    columns, settings = panel_columns(trades, grid), cost_settings(account, grid)
     moments = _moments(trades, grid)
     units, taken = _sized(trades, account, moments, columns, settings)
     columns |= {"units": units, "from": moments[:, 0], "to": moments[:, 1]}
@@ -80,6 +65,45 @@ def keep_book(trades: Trades, account: Account, grid: Grid) -> Book:
     results, curve = outcome().run(columns, np.array([0, len(trades)]), settings)
     made = dict(zip(RESULTS, results, strict=True))
     return Book(trades, account, grid, taken, units, curve=curve.reshape(PARTS, len(grid)), **made)
+
+
+def panel_columns(trades: Trades, grid: Grid) -> dict[str, np.ndarray]:
+    """What the code of an account reads of trades and of their panel."""
+    panel = trades.panel
+    return {
+        "rows": trades.rows.ravel(),
+        "sides": np.array([int(rule.side) for rule in trades.rules]),
+        "ticks": np.array(panel.steps),
+        "closes": grid.closes.ravel(),
+        "ends": panel.offsets[1:] - 1,
+    }
+
+
+def cost_settings(account: Account, grid: Grid) -> dict[str, float]:
+    """What fills cost, as the code of an account is told."""
+    costs = account.costs
+    return {
+        "stride": float(len(grid)),
+        "fee": costs.fixed,
+        "fee_unit": costs.per_unit,
+        "fee_ratio": costs.ratio,
+        "slip": costs.slippage.ticks,
+        "slip_ratio": costs.slippage.ratio,
+    }
+
+
+def money_settings(account: Account, symbols: int) -> dict[str, float]:
+    """What an account for so many symbols has and buys, as its code is told."""
+    size = account.size_for(symbols)
+    return {
+        "money": account.money,
+        "sizing": float(size.kind),
+        "size": size.amount,
+        "lot": account.lot,
+        "most": float(account.most) if account.most is not None else np.inf,
+        "power": account.power,
+        "places": float(1 if account.apart else max(symbols, 1)),
+    }
 
 
 def _moments(trades: Trades, grid: Grid) -> np.ndarray:
@@ -106,16 +130,7 @@ def _sized(
         offsets = np.searchsorted(trades.symbol[events >> 1], np.arange(symbols + 1))
     else:
         events = _by_moments(trades, moments)[: count + closed]
-    size = account.size_for(symbols)
-    settings = settings | {
-        "money": account.money,
-        "sizing": float(size.kind),
-        "size": size.amount,
-        "lot": account.lot,
-        "most": float(account.most) if account.most is not None else np.inf,
-        "power": account.power,
-        "places": float(1 if account.apart else max(symbols, 1)),
-    }
+    settings = settings | money_settings(account, symbols)
     given = columns | {"event": events, "moment": moments.ravel()[events]}
     (units, taken), _ = ledger().run(given, offsets.astype(np.int64), settings)
     made = np.empty((2 * count, 2))

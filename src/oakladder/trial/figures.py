@@ -133,7 +133,11 @@ def figures_of(book: Book, results: Results, equity: Equity) -> dict[str, Value]
     won = net[in_order(_exit_moments(book, done))] > 0
     made |= {"longest_win": float(_longest(won)), "longest_loss": float(_longest(~won))}
     made |= _of_costs(book, done)
-    made |= of_curve(equity)
+    return named(made | of_curve(equity))
+
+
+def named(made: Mapping[str, float]) -> dict[str, Value]:
+    """All figures in order; None where one is not defined."""
     return {name: defined(made.get(name, math.nan)) for name in FIGURES}
 
 
@@ -143,34 +147,66 @@ def defined(value: float) -> Value:
 
 def of_trades(net: np.ndarray, ratio: np.ndarray, risks: np.ndarray, bars: np.ndarray) -> dict[str, float]:
     """Figures of some closed trades; NaN where one is not defined."""
-    count = len(net)
+    winners = net > 0
+    ratio_sum, ratios = _sum_of_known(ratio)
+    risk_sum, risk_count = _sum_of_known(risks)
+    return of_sums(
+        Sums(
+            trades=len(net),
+            winners=int(np.count_nonzero(winners)),
+            won=float(np.add.reduce(net, where=winners)),
+            lost=float(np.add.reduce(net, where=~winners)),
+            ratio=ratio_sum,
+            ratios=ratios,
+            risks=risk_sum,
+            risky=risk_count,
+            bars=float(np.add.reduce(bars)),
+        )
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Sums:
+    """What closed trades come to, added up: their number and that of winners, what those won and the others lost; of
+    those whose result for what they were entered for (in risks) is known, its sum and their number; the bars held."""
+
+    trades: float
+    winners: float
+    won: float
+    lost: float
+    ratio: float
+    ratios: float
+    risks: float
+    risky: float
+    bars: float
+
+
+def of_sums(sums: Sums) -> dict[str, float]:
+    """Figures of closed trades that are added up; NaN where one is not defined."""
+    count, wins, won, lost = sums.trades, sums.winners, sums.won, sums.lost
     if not count:
         return {"trades": 0.0, "net": 0.0}
-    winners = net > 0
-    won = float(np.add.reduce(net, where=winners))
-    lost = float(np.add.reduce(net, where=~winners))
-    wins = int(np.count_nonzero(winners))
     return {
         "trades": float(count),
         "winners": wins / count,
         "profit_factor": won / -lost if lost < 0 else math.nan,
-        "average": _mean_of_known(ratio),
+        "average": sums.ratio / sums.ratios if sums.ratios else math.nan,
         "average_money": (won + lost) / count,
         "average_winner": won / wins if wins else math.nan,
         "average_loser": lost / (count - wins) if wins < count else math.nan,
-        "expectancy": _mean_of_known(risks),
-        "bars": float(np.add.reduce(bars)) / count,
+        "expectancy": sums.risks / sums.risky if sums.risky else math.nan,
+        "bars": sums.bars / count,
         "net": won + lost,
     }
 
 
-def _mean_of_known(values: np.ndarray) -> float:
-    """The mean of those that are not NaN, itself NaN without one."""
+def _sum_of_known(values: np.ndarray) -> tuple[float, int]:
+    """The sum and the number of those that are not NaN."""
     total, count = float(np.add.reduce(values)), len(values)
     if total != total:
         known = values[~np.isnan(values)]
         total, count = float(np.add.reduce(known)), len(known)
-    return total / count if count else math.nan
+    return total, count
 
 
 def _exit_moments(book: Book, done: np.ndarray) -> np.ndarray:
@@ -191,10 +227,13 @@ def _of_costs(book: Book, done: np.ndarray) -> dict[str, float]:
     rows, units = book.trades.rows, book.units[done]
     turnover = float(units @ (rows[done, Column.ENTRY] + rows[done, Column.EXIT]))
     paid = book.costs[book.taken == Taken.YES]
-    return {
-        "costs": float(np.add.reduce(paid)),
-        "zero_cost": float(np.add.reduce(book.gross[done])) / turnover if turnover > 0 else math.nan,
-    }
+    return of_costs(float(np.add.reduce(paid)), float(np.add.reduce(book.gross[done])), turnover)
+
+
+def of_costs(costs: float, gross: float, turnover: float) -> dict[str, float]:
+    """Figures of what fills cost: in all, and as a share of all that was bought and sold at which nothing would be left
+    of what closed trades brought before costs."""
+    return {"costs": costs, "zero_cost": gross / turnover if turnover > 0 else math.nan}
 
 
 def of_curve(equity: Equity) -> dict[str, float]:

@@ -46,6 +46,23 @@ def read_exit(w: Writer) -> None:
     w.let("got", f"if {at_target} then exit else exit - side * (slip * tick + slip_ratio * exit)")
 
 
+def brought(w: Writer, got: str, exit_: str, out_cost: str, last_bar: str) -> None:
+    """What a trade brings with its ``units``: after all costs, before them, for what it was entered for, in risks; and how
+    long it took. Read the trade and its entry first."""
+    w.let("risk", of_trade(w, Column.RISK))
+    w.let("signed", "side * units")
+    w.let("in_cost", cost("units", "paid"))
+    w.let("out_cost", out_cost)
+    w.let("costs", "in_cost + out_cost")
+    w.let("net", f"signed * (({got}) - paid) - costs")
+    w.let("gross", f"signed * (({exit_}) - entry)")
+    w.let("ratio", "if units * paid > 0 then net / (units * paid) else none")
+    w.let("risks", "if units * risk > 0 then net / (units * risk) else none")
+    w.let("first_bar", of_trade(w, Column.ENTERED))
+    w.let("last_bar", of_trade(w, Column.LEFT))
+    w.let("bars", f"({last_bar}) - first_bar")
+
+
 def cost(units: str, price: str) -> str:
     """What a fill costs, slippage apart."""
     return f"(fee + fee_unit * {units} + fee_ratio * {units} * {price})"

@@ -27,6 +27,11 @@ class Grid:
     timeline: Timeline
 
     @cached_property
+    def places(self) -> np.ndarray:
+        """``at`` as native code reads it, float64."""
+        return self.at.astype(np.float64)
+
+    @cached_property
     def clock(self) -> Clock:
         """When its moments close, and which end a session."""
         return Clock.of(self.times, self.timeline)

@@ -51,45 +51,56 @@ def ledger() -> RowCode:
     """The code of an account: for each event the units and, of an entry, what became of it. It reads `fills`, and
     ``closes``, those of each symbol at the moments of the grid."""
     w = own_writer(INPUTS, SETTINGS)
+    begin(w)
+    w.keep("last_moment")
+    w.fresh("units", "none")
+    w.fresh("taken", "0")
+    with w.when("not known(last_moment) or moment != last_moment"):
+        w.set("last_moment", "moment")
+        reckon(w, "moment - 1")
+    read_event(w)
+    with w.when("event == 2 * trade"):
+        buy(w)
+    with w.otherwise():
+        sell(w)
+    return RowCode.of(w, ("units", "taken"))
+
+
+def begin(w: Writer) -> None:
+    """The account before anything has happened."""
     for name in (*_HELD, "held_at"):
         w.table(name, w.names["places"])  # type: ignore[arg-type]
     w.keep("cash")
     w.keep("held", 0.0)
-    w.keep("last_moment")
     w.keep("equity")
     w.keep("invested", 0.0)
-    w.fresh("units", "none")
-    w.fresh("taken", "0")
     with w.when("not known(cash)"):
         w.set("cash", "money")
-    with w.when("not known(last_moment) or moment != last_moment"):
-        _reckon(w)
+        w.set("equity", "money")
+
+
+def read_event(w: Writer) -> None:
+    """Finds the trade that an event is of, and the place of its symbol in the account."""
     w.let("trade", "floor(event * 0.5)")
     read_trade(w, "trade")
     w.let("place", "if places > 1 then symbol else 0")
-    with w.when("event == 2 * trade"):
-        _enter(w)
-    with w.otherwise():
-        _leave(w)
-    return RowCode.of(w, ("units", "taken"))
 
 
-def _reckon(w: Writer) -> None:
-    """Equity and what is invested, at the last closes before this moment."""
-    w.set("last_moment", "moment")
+def reckon(w: Writer, moment: str) -> None:
+    """Equity and what is invested, at the last closes of a moment."""
     w.set("equity", "cash")
     w.set("invested", "0")
     with w.rounds("k", "0", "held - 1", 1):
         w.let("k_units", w.cell("units_of", "k"))
         w.let("k_closes", w.cell("closes_of", "k"))
-        w.let("k_price", w.column("closes", "k_closes + moment - 1"))
+        w.let("k_price", w.column("closes", f"k_closes + {moment}"))
         w.let("k_value", "k_units * k_price")
         w.set("equity", "equity + k_value")
         w.set("invested", "invested + abs(k_value)")
         w.store("value_of", "k", "abs(k_value)")
 
 
-def _enter(w: Writer) -> None:
+def buy(w: Writer) -> None:
     """An entry: its size, and whether there is room and money for it."""
     read_entry(w)
     w.let("risk", of_trade(w, Column.FIRST_RISK))
@@ -122,11 +133,11 @@ def _enter(w: Writer) -> None:
         w.store("held_at", "place", "held")
 
 
-def _leave(w: Writer) -> None:
+def sell(w: Writer) -> None:
     """An exit of what was taken; the last of what is held takes its place."""
     w.let("at_place", w.cell("held_at", "place"))
+    read_exit(w)
     with w.when("at_place > 0"):
-        read_exit(w)
         w.let("at", "at_place - 1")
         w.let("signed", w.cell("units_of", "at"))
         w.let("was_worth", w.cell("value_of", "at"))

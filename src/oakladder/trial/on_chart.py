@@ -10,7 +10,8 @@ from oakladder.engine.run import Result
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.program import Program
 from oakladder.rung.trade_words import Reason, Side
-from oakladder.trial.trades import check_timeframe, trades_of
+from oakladder.trial.finding import check_timeframe
+from oakladder.trial.trades import trades_of
 
 
 @dataclass(frozen=True, slots=True)

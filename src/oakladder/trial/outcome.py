@@ -9,8 +9,7 @@ from functools import lru_cache
 
 from oakladder.engine.rows import RowCode
 from oakladder.rung.lower.own import own_writer
-from oakladder.rung.trade_log import Column
-from oakladder.trial.fills import COSTS, cost, of_trade, read_entry, read_exit, read_trade
+from oakladder.trial.fills import COSTS, brought, cost, read_entry, read_exit, read_trade
 
 #: Of each trade: its units, none where it was not taken, and the moments of its entry and of its exit (the number of
 #: moments where it is open). Moments are places in a grid that has ``stride`` of them.
@@ -33,21 +32,16 @@ def outcome() -> RowCode:
     read_trade(w, "trade")
     read_entry(w)
     read_exit(w)
-    w.let("risk", of_trade(w, Column.RISK))
     w.let("first_close", "symbol * stride")
     w.let("last_close", w.column("closes", "first_close + max(stride - 1, 0)"))
-    w.let("signed", "side * units")
-    w.let("in_cost", cost("units", "paid"))
-    w.let("out_cost", f"if closed then {cost('units', 'got')} else 0")
-    w.let("costs", "in_cost + out_cost")
-    w.let("net", "signed * ((if closed then got else last_close) - paid) - costs")
-    w.let("gross", "signed * ((if closed then exit else last_close) - entry)")
-    w.let("ratio", "if units * paid > 0 then net / (units * paid) else none")
-    w.let("risks", "if units * risk > 0 then net / (units * risk) else none")
-    w.let("first_bar", of_trade(w, Column.ENTERED))
-    w.let("last_bar", of_trade(w, Column.LEFT))
     w.let("end_bar", w.column("ends", "symbol"))
-    w.let("bars", "(if closed then last_bar else end_bar) - first_bar")
+    brought(
+        w,
+        "if closed then got else last_close",
+        "if closed then exit else last_close",
+        f"if closed then {cost('units', 'got')} else 0",
+        "if closed then last_bar else end_bar",
+    )
     with w.when("known(units)"):
         for at, change in (("from", "0 - signed * paid - in_cost"), ("to", "signed * got - out_cost")):
             with w.when("yes" if at == "from" else "closed"):

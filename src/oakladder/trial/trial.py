@@ -14,10 +14,11 @@ from oakladder.rung.program import Program
 from oakladder.trial.account import Book, keep_book
 from oakladder.trial.equity import Equity, equity_of
 from oakladder.trial.figures import Results, Value, figures_of, results_of
+from oakladder.trial.finding import find_trades
 from oakladder.trial.grid import Grid, grid_of
 from oakladder.trial.money import Account
 from oakladder.trial.spans import Span
-from oakladder.trial.trades import Trades, find_trades
+from oakladder.trial.trades import Trades
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,14 +71,8 @@ class Trial:
 
     @property
     def counts(self) -> dict[str, int]:
-        """How often a bar left the order of stop and target open, a long and a short trade were decided together, and an
-        entry was not made since its stop or target was reached already."""
-        trades = self.trades
-        return {
-            "undecided": int(trades.undecided.sum()),
-            "contradictions": trades.contradictions,
-            "touched": trades.touched,
-        }
+        """See `counts_of`."""
+        return counts_of(self.trades)
 
 
 def put_on_trial(
@@ -105,9 +100,24 @@ def put_on_trial(
         thorough=thorough,
         kept=kept,
     )
-    if ground.first is not None and len(trades):
-        trades = trades.take(ground.panel.times[trades.decided] >= ground.first)
-    return judged(program, dict(settings or {}), ground, account, trades)
+    return judged(program, dict(settings or {}), ground, account, trades_from(trades, ground))
+
+
+def trades_from(trades: Trades, ground: Ground) -> Trades:
+    """Those of the trades of a panel that were decided when the trial had begun."""
+    if ground.first is None or not len(trades):
+        return trades
+    return trades.take(ground.panel.times[trades.decided] >= ground.first)
+
+
+def counts_of(trades: Trades) -> dict[str, int]:
+    """How often a bar left the order of stop and target open, a long and a short trade were decided together, and an
+    entry was not made since its stop or target was reached already."""
+    return {
+        "undecided": int(trades.undecided.sum()),
+        "contradictions": trades.contradictions,
+        "touched": trades.touched,
+    }
 
 
 def judged(program: Program, settings: Mapping[str, object], ground: Ground, account: Account, trades: Trades) -> Trial:

@@ -102,6 +102,7 @@ class Trading:
                 statement.span.line,
                 within[0].span.line if within else 0,
                 _W.RANK in statement.clauses,
+                _W.ENTER_AT in statement.clauses,
             )
         )
 

@@ -54,6 +54,10 @@ class Main(Gathering):
         return self.new(f"load double, ptr {slot}")
 
     def take(self, op: Op) -> None:
+        if op.is_flag and self.live.idle is not None and self.live.idle.alone:
+            is_first = self.new("icmp eq i64 %i, %b0") if op in self.live.idle.flags else "false"
+            self.flags[op] = (is_first, self.new(f"xor i1 {is_first}, true"))
+            return
         column = self.column(Given(op))
         if op.is_flag:
             raw = self.new(f"load i8, ptr {self.new(f'getelementptr i8, ptr {column}, i64 %i')}, {IN}")
@@ -74,7 +78,10 @@ class Main(Gathering):
         rest, busy = self.label("idle"), self.label("busy")
         self.put(f"br i1 {all_of}, label %{rest}, label %{busy}")
         self.begin(rest)
-        self._to_the_next(idle, rest)
+        if idle.alone:
+            self.put("br label %symbol_done")
+        else:
+            self._to_the_next(idle, rest)
         self.begin(busy)
 
     def _to_the_next(self, idle: Idle, here: str) -> None:

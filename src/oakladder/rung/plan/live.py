@@ -30,6 +30,9 @@ class Idle:
 
     slots: tuple[Slot, ...]
     flags: tuple[Op, ...]
+    #: Whether a run is to see what becomes of its first bar alone: the flags are yes there and nowhere else, all others
+    #: that are given are never, and it ends on the next bar that changes nothing.
+    alone: bool = False
 
 
 @dataclass(slots=True)

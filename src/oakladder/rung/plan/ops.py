@@ -295,6 +295,8 @@ class TradePlan:
     #: The line in which it asks for a moment of the day, which makes no sense on bars of a day and longer; 0 for none.
     within_day: int
     has_rank: bool
+    #: Whether its orders wait at a price.
+    is_resting: bool
 
 
 @dataclass(frozen=True, slots=True)

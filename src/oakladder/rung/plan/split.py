@@ -69,13 +69,15 @@ def _idle(
     enters = dict.fromkeys(t.enter for t in trading.trades)
     if not trading.idle or any(e.fixed or e in touched.ops or e not in touched.top for e in enters):
         return tuple(given), None
-    more = given | enters
+    leaves = {t.leave: None for t in trading.trades if t.leave is not None and not t.leave.fixed}
+    more = given | enters | {op: None for op in leaves if op not in touched.ops and op in touched.top}
     second = live(domains, trading.roots, frozenset(more))
     lasting = {s for s in second.slots if s.lasting} - trading.slots
     folds = [op for op in second.ops if isinstance(op.attr, Fold) and op not in more]
     if lasting or folds or second.rings or second.tables or len(second.domains) > 1:
         return tuple(given), None
-    return tuple(more), Idle(tuple(s for s in trading.idle if s in second.slots), tuple(enters))
+    needed = tuple(op for op in more if op in second.ops)
+    return needed, Idle(tuple(s for s in trading.idle if s in second.slots), tuple(enters))
 
 
 class _Touched:

@@ -1,0 +1,169 @@
+"""The figures of a trial without its book: the trades of all symbols gone through moment by moment, and summed up.
+
+A sweep asks for nothing but figures, hundreds of times. What is bought, sold and held is reckoned by the code of `ledger`
+and `fills`, in the same order; what each trade brought is added up instead of written down.
+"""
+
+from __future__ import annotations
+
+from dataclasses import fields
+from functools import lru_cache
+
+import numpy as np
+
+from oakladder.engine.rows import RowCode
+from oakladder.rung.lower.own import own_writer
+from oakladder.rung.lower.writer import Writer
+from oakladder.rung.trade_log import Column, Moment
+from oakladder.trial.account import cost_settings, money_settings, panel_columns
+from oakladder.trial.equity import Equity
+from oakladder.trial.figures import Sums, Value, named, of_costs, of_curve, of_sums
+from oakladder.trial.fills import brought, cost, of_trade, read_entry, read_exit, read_trade
+from oakladder.trial.grid import Grid
+from oakladder.trial.ledger import SETTINGS, begin, buy, read_event, reckon, sell
+from oakladder.trial.money import Account
+from oakladder.trial.trades import Trades
+
+#: What happens in a bar, one after the other: exits at the open, entries there, exits inside.
+_LEAVE, _ENTER, _LEAVE_INSIDE = range(3)
+_PHASES = 3
+#: What is added up, in the order of the table of sums.
+_OF_TRADES = tuple(f.name for f in fields(Sums))
+_SUMS = (*_OF_TRADES, "longest_win", "longest_loss", "spent", "before_costs", "turnover")
+
+
+def can_sum(trades: Trades, account: Account) -> bool:
+    """Whether nothing but entries at the open and exits there or inside the bar come to one account, without a rank."""
+    one = not account.apart or len(trades.panel) == 1
+    return one and not any(rule.has_rank or rule.is_resting or rule.within_day for rule in trades.rules)
+
+
+def summed_figures(trades: Trades, account: Account, grid: Grid, first: int = 0) -> dict[str, Value]:
+    """All figures by name, of the curve from a place in the grid on. Ask `can_sum` first."""
+    count, moments = len(trades), len(grid)
+    settings = cost_settings(account, grid) | money_settings(account, len(trades.panel))
+    settings |= {
+        "moments": float(moments),
+        "lists": float(_PHASES * moments),
+        "events": float(2 << max(count - 1, 1).bit_length()),  # few sizes: they are laid out once
+    }
+    columns = panel_columns(trades, grid) | {"at": grid.places, "counts": np.array([float(count)])}
+    (value, positions), sums = _summing().run(columns, np.array([0, count + moments]), settings)
+    made = dict(zip(_SUMS, sums.tolist(), strict=True))
+    curve = Equity(
+        grid.times[first:],
+        value[count + first :],
+        account.money * grid.held[first:],
+        positions[count + first :],
+        account.money,
+        grid.clock.since(first),
+    )
+    figures = of_sums(Sums(**{name: made[name] for name in _OF_TRADES}))
+    figures |= {name: made[name] for name in ("longest_win", "longest_loss")}
+    figures |= of_costs(made["spent"], made["before_costs"], made["turnover"])
+    return named(figures | of_curve(curve))
+
+
+@lru_cache(maxsize=1)
+def _summing() -> RowCode:
+    """A row for each trade, from the last to the first, which puts its entry and its exit into the lists of their moments;
+    then one for each moment, which goes through these and gives the value of the account and what it holds."""
+    w = own_writer((), (*SETTINGS, "moments", "lists", "events"))
+    for name, size in (("first_of", "lists"), ("many_of", "lists"), ("next_of", "events")):
+        w.table(name, w.names[size])  # type: ignore[arg-type]
+    w.table("sums", w.value(str(len(_SUMS))))
+    begin(w)
+    for name in (*(f"sum_{name}" for name in _SUMS), "win_now", "loss_now"):
+        w.keep(name, 0.0, cold=True)
+    w.fresh("worth", "none")
+    w.fresh("positions", "0")
+    w.let("trades", w.column("counts", "0 * bar"))
+    with w.when("bar < trades"):
+        _put_into_lists(w)
+    with w.otherwise():
+        w.let("moment", "bar - trades")
+        _go_through(w)
+        reckon(w, "moment")
+        w.set("worth", "equity")
+        w.set("positions", "held")
+        with w.when("moment == moments - 1"):
+            for k, name in enumerate(_SUMS):
+                w.store("sums", str(k), f"sum_{name}")
+    return RowCode.of(w, ("worth", "positions"), "sums")
+
+
+def _put_into_lists(w: Writer) -> None:
+    w.let("trade", "trades - 1 - bar")
+    read_trade(w, "trade")
+    read_exit(w)
+    _put(w, Column.ENTERED, str(_ENTER), "2 * trade")
+    with w.when("closed"):
+        w.let("how", of_trade(w, Column.MOMENT))
+        _put(w, Column.LEFT, f"if how == {Moment.OPEN.value} then {_LEAVE} else {_LEAVE_INSIDE}", "2 * trade + 1")
+
+
+def _put(w: Writer, bar: Column, phase: str, event: str) -> None:
+    """Puts an event before the others of its list."""
+    w.let("place_of", of_trade(w, bar))
+    w.let("moment_of", w.column("at", "place_of"))
+    w.let("list", f"moment_of * {_PHASES} + ({phase})")
+    w.let("others", w.cell("first_of", "list"))
+    w.let("many", w.cell("many_of", "list"))
+    w.store("next_of", event, "others")
+    w.store("first_of", "list", event)
+    w.store("many_of", "list", "many + 1")
+
+
+def _go_through(w: Writer) -> None:
+    """All that happens at a moment."""
+    for name, start in (("event", "0"), ("units", "none"), ("taken", "0")):
+        w.fresh(name, start)
+    with w.rounds("phase", "0", str(_PHASES - 1), _PHASES):
+        w.let("list", f"moment * {_PHASES} + phase")
+        w.let("many", w.cell("many_of", "list"))
+        w.let("first", w.cell("first_of", "list"))
+        w.set("event", "first")
+        with w.rounds("k_event", "1", "many", 1):
+            w.set("units", "none")
+            w.set("taken", "0")
+            read_event(w)
+            with w.when(f"phase == {_ENTER}"):
+                buy(w)
+                with w.when("taken == 0"):
+                    _add(w, "spent", cost("units", "paid"))
+            with w.otherwise():
+                sell(w)
+                with w.when("known(units)"):
+                    _add_up(w)
+            w.let("next", w.cell("next_of", "event"))
+            w.set("event", "next")
+
+
+def _add_up(w: Writer) -> None:
+    """Adds what a trade brought that is left here."""
+    read_entry(w)
+    brought(w, "got", "exit", cost("units", "got"), "last_bar")
+    for better, name, total, longest, other in (
+        ("net > 0", "winners", "won", "win", "loss"),
+        ("not (net > 0)", "", "lost", "loss", "win"),
+    ):
+        with w.when(better):
+            if name:
+                _add(w, name, "1")
+            _add(w, total, "net")
+            w.set(f"{longest}_now", f"{longest}_now + 1")
+            w.set(f"{other}_now", "0")
+            w.set(f"sum_longest_{longest}", f"max(sum_longest_{longest}, {longest}_now)")
+    for value, known in (("ratio", "ratios"), ("risks", "risky")):
+        with w.when(f"known({value})"):
+            _add(w, value, value)
+            _add(w, known, "1")
+    _add(w, "trades", "1")
+    _add(w, "bars", "bars")
+    _add(w, "spent", "out_cost")
+    _add(w, "before_costs", "gross")
+    _add(w, "turnover", "units * (entry + exit)")
+
+
+def _add(w: Writer, name: str, value: str) -> None:
+    w.set(f"sum_{name}", f"sum_{name} + {value}")
