@@ -25,7 +25,7 @@ class Kept:
     expected to be another from one variant to the next."""
 
     def __init__(self, varying: Iterable[str] = ()) -> None:
-        self._varying = frozenset(varying)
+        self.varying = frozenset(varying)
         self._lock = threading.Lock()
         self._of: tuple[Program, Panel] | None = None
         #: What is worked out together, and the settings that each of these rests on.
@@ -45,9 +45,9 @@ class Kept:
                 self._of, self._bytes = (program, panel), 0
                 self._last, self._values = {}, {}
                 names = {op: program.settings_under(op) for op in program.split.values}
-                still = tuple(op for op in names if not names[op] & self._varying)
-                moving = tuple(op for op in names if names[op] & self._varying)
-                if not self._varying:
+                still = tuple(op for op in names if not names[op] & self.varying)
+                moving = tuple(op for op in names if names[op] & self.varying)
+                if not self.varying:
                     still, moving = (), still
                 self._shares = [
                     (ops, tuple(sorted(frozenset().union(*(names[op] for op in ops))))) for ops in (still, moving)

@@ -69,14 +69,8 @@ def keep_book(trades: Trades, account: Account, grid: Grid) -> Book:
 
 def panel_columns(trades: Trades, grid: Grid) -> dict[str, np.ndarray]:
     """What the code of an account reads of trades and of their panel."""
-    panel = trades.panel
-    return {
-        "rows": trades.rows.ravel(),
-        "sides": np.array([int(rule.side) for rule in trades.rules]),
-        "ticks": np.array(panel.steps),
-        "closes": grid.closes.ravel(),
-        "ends": panel.offsets[1:] - 1,
-    }
+    sides = np.array([float(rule.side) for rule in trades.rules])
+    return grid.columns | {"rows": trades.rows.ravel(), "sides": sides}
 
 
 def cost_settings(account: Account, grid: Grid) -> dict[str, float]:

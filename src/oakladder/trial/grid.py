@@ -8,7 +8,6 @@ from functools import cached_property
 import numpy as np
 
 from oakladder.bars.panel import Panel
-from oakladder.bars.timeline import Timeline
 from oakladder.trial.clock import Clock
 
 
@@ -24,17 +23,25 @@ class Grid:
     #: What 1 becomes that is put in equal parts into every symbol at its first open, and waits in cash before; at each
     #: close.
     held: np.ndarray
-    timeline: Timeline
+    panel: Panel
 
     @cached_property
-    def places(self) -> np.ndarray:
-        """``at`` as native code reads it, float64."""
-        return self.at.astype(np.float64)
+    def columns(self) -> dict[str, np.ndarray]:
+        """What the code of an account reads of the panel, float64: the ``closes`` of one symbol behind those of the other,
+        the moment of each bar (``at``), the price steps of the symbols (``ticks``) and their last bars (``ends``)."""
+        panel = self.panel
+        made = {
+            "closes": self.closes.ravel(),
+            "at": self.at,
+            "ticks": np.array(panel.steps),
+            "ends": panel.offsets[1:] - 1,
+        }
+        return {name: values.astype(np.float64, copy=False) for name, values in made.items()}
 
     @cached_property
     def clock(self) -> Clock:
         """When its moments close, and which end a session."""
-        return Clock.of(self.times, self.timeline)
+        return Clock.of(self.times, self.panel.timeline)
 
     def __len__(self) -> int:
         return len(self.times)
@@ -50,7 +57,7 @@ def grid_of(panel: Panel) -> Grid:
             np.zeros((symbols, 0)),
             np.zeros(0, dtype=np.int64),
             np.zeros(0),
-            panel.timeline,
+            panel,
         )
     parts = panel.timeline.each
     first = parts[0]
@@ -78,7 +85,7 @@ def _with_held(panel: Panel, times: np.ndarray, closes: np.ndarray, at: np.ndarr
     for row, first in zip(there.tolist(), firsts.tolist(), strict=True):
         ratio = closes[row] / first if first == first and first else np.ones(len(times))
         growth += np.where(np.isnan(ratio), 1.0, ratio)
-    return Grid(times, closes, at, growth / max(len(there), 1), panel.timeline)
+    return Grid(times, closes, at, growth / max(len(there), 1), panel)
 
 
 def _filled(closes: np.ndarray) -> np.ndarray:

@@ -41,6 +41,12 @@ INPUTS = ("event", "moment")
 SETTINGS = ("money", "sizing", "size", "lot", "most", "power", "places", "stride", *COSTS)
 #: How much more than it has an account may spend for the last digits of its arithmetic.
 _ROUNDING = 1e-9
+#: How many units an entry has before they are cut down to the lot; as many as said where it is units that are said.
+_RAW = {
+    Sizing.SHARE: "size * equity / paid",
+    Sizing.MONEY: "size / paid",
+    Sizing.RISK: "size * equity / risk",
+}
 #: What is held, side by side: units with the sign of the side, the symbol's place in the account, where its closes begin,
 #: and what it was worth at the last close.
 _HELD = ("units_of", "place_of_held", "closes_of", "value_of")
@@ -104,14 +110,11 @@ def buy(w: Writer) -> None:
     """An entry: its size, and whether there is room and money for it."""
     read_entry(w)
     w.let("risk", of_trade(w, Column.FIRST_RISK))
-    raw = "size * equity / risk"
-    for sizing, text in (
-        (Sizing.UNITS, "size"),
-        (Sizing.MONEY, "size / paid"),
-        (Sizing.SHARE, "size * equity / paid"),
-    ):
-        raw = f"if sizing == {sizing.value} then {text} else {raw}"
-    w.fresh("lots", f"floor(({raw}) / lot + {_ROUNDING})")
+    w.fresh("raw", "size")
+    for kind, text in _RAW.items():
+        with w.when(f"sizing == {kind.value}"):
+            w.set("raw", text)
+    w.fresh("lots", f"floor(raw / lot + {_ROUNDING})")
     w.let("bought", "lots * lot")
     w.let("value", "bought * paid")
     # What is not known is not enough: an entry is taken where each of these holds.

@@ -47,7 +47,7 @@ def summed_figures(trades: Trades, account: Account, grid: Grid, first: int = 0)
         "lists": float(_PHASES * moments),
         "events": float(2 << max(count - 1, 1).bit_length()),  # few sizes: they are laid out once
     }
-    columns = panel_columns(trades, grid) | {"at": grid.places, "counts": np.array([float(count)])}
+    columns = panel_columns(trades, grid) | {"counts": np.array([float(count)])}
     (value, positions), sums = _summing().run(columns, np.array([0, count + moments]), settings)
     made = dict(zip(_SUMS, sums.tolist(), strict=True))
     curve = Equity(

@@ -48,6 +48,7 @@ def expected() -> list[Tried]:
 @pytest.fixture(autouse=True)
 def much_to_do(monkeypatch: pytest.MonkeyPatch) -> None:
     """Every sweep is long enough for help, and is handed on in small parts."""
+    monkeypatch.setattr(running, "_WORTH_THREADS", 1e-6)
     monkeypatch.setattr(running, "_WORTH_HELP", 1e-6)
     monkeypatch.setattr(running, "_BATCH_SECONDS", 0.02)
 

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import BrokenExecutor, Executor, Future
 from dataclasses import replace
+from functools import lru_cache
 from typing import Any, Protocol, runtime_checkable
 
 from oakladder.bars.bars import COLUMNS
+from oakladder.engine.kept_values import Kept
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.sweeps.packing import NotPacked, Recorded, packed, unpacked
 from oakladder.trial.sweeps.task import Task, Tried, sharing, try_one
@@ -57,7 +59,7 @@ class Handed:
         self._next = 0
         self._futures: dict[int, Future[list[Tried | None]]] = {}
         self._here: dict[int, list[Tried]] = {}
-        self._settings = dict(watched.task.settings)
+        self._settings, self._varying = dict(watched.task.settings), watched.task.kept.varying
         self._shared: Any = None
         try:
             data = watched.packed()
@@ -71,7 +73,9 @@ class Handed:
         free = self._most - sum(not future.done() for future in self._futures.values())
         for k in range(self._next, min(self._next + max(free, 0), len(self.batches))):
             try:
-                self._futures[k] = self._executor.submit(try_batch, self._shared, self._settings, self.batches[k])
+                self._futures[k] = self._executor.submit(
+                    try_batch, self._shared, self._settings, self._varying, self.batches[k]
+                )
             except (OSError, BrokenExecutor):
                 self._most = 0  # there are no more processes: what was not handed on is done here
                 return
@@ -120,11 +124,14 @@ class Handed:
 
 
 def try_batch(
-    data: bytes | Shared, settings: dict[str, object], variants: Sequence[Mapping[str, object]]
+    data: bytes | Shared,
+    settings: dict[str, object],
+    varying: frozenset[str],
+    variants: Sequence[Mapping[str, object]],
 ) -> list[Tried | None]:
-    """Tries some variants where only what was sent is there; None for one that asks for more."""
-    program, ground, account = unpacked(data)
-    task = sharing(Task(program, ground, account, settings), variants)
+    """Tries some variants where only what was sent is there; None for one that asks for more. ``varying`` are the settings
+    that are others in one variant than in the next."""
+    task = _task(data, tuple(settings.items()), varying)
     made: list[Tried | None] = []
     for changed in variants:
         try:
@@ -132,3 +139,10 @@ def try_batch(
         except NotPacked:
             made.append(None)
     return made
+
+
+@lru_cache(maxsize=2)
+def _task(data: bytes | Shared, settings: tuple[tuple[str, object], ...], varying: frozenset[str]) -> Task:
+    """What was sent; remembered with all that its variants share."""
+    program, ground, account = unpacked(data)
+    return Task(program, ground, account, dict(settings), kept=Kept(varying))

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import Executor, ThreadPoolExecutor
+from collections import deque
+from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from threading import Lock
 
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.sweeps.handing import Handed, Watched
@@ -14,9 +16,10 @@ from oakladder.trial.sweeps.workers import Workers
 
 #: Workers that share no memory are handed about so many batches.
 _BATCHES = 32
-#: Other processes on this machine are asked where there is work for more seconds than they take to begin, and are handed
+#: Threads are begun where there is work for more seconds than these. They hold each other up where they do not compute;
+#: where there is work for so many more that processes make up for the time they take to begin, those are asked, and handed
 #: batches of about so many.
-_WORTH_HELP, _BATCH_SECONDS = 1.0, 0.1
+_WORTH_THREADS, _WORTH_HELP, _BATCH_SECONDS = 0.1, 4.0, 0.1
 
 
 def swept(
@@ -85,26 +88,20 @@ def _with_help(
     workers: Workers,
     cancelled: Callable[[], bool] | None,
 ) -> Iterator[Tried]:
-    """Tries variants here, and hands a part of them to other processes as soon as there is enough to do for it to pay."""
-    watched = Watched(task, variants)
-    done, worked, each = 0, 0.0, 0.0
-    while done < len(variants) and each * (len(variants) - done) <= _WORTH_HELP:
-        begin = time.perf_counter()
-        made = watched.one(variants[done], cancelled)
-        if done:  # the first may have waited for its code; some fail at once
-            worked += time.perf_counter() - begin
-            each = worked / done
-        yield made
+    """Tries variants here, in several threads and with the help of other processes as soon as there is enough to do for it
+    to pay."""
+    watched, pace = Watched(task, variants), _Pace()
+    done = 0
+    while done < len(variants) and pace.seconds_for(len(variants) - done) <= _WORTH_THREADS:
+        yield pace.timed(watched, variants[done], cancelled)
         done += 1
+    helping = workers.fitting(watched.size)
+    done += yield from _in_threads(watched, variants[done:], workers.count + 1, cancelled, pace, bool(helping))
     rest = [dict(v) for v in variants[done:]]
     if not rest:
         return
-    helping = min(workers.fitting(watched.size), math.ceil(each * len(rest) / _WORTH_HELP))
-    if not helping:
-        with ThreadPoolExecutor(workers.count + 1) as threads:
-            yield from threads.map(lambda changed: watched.one(changed, cancelled), rest)
-        return
-    handed = Handed(watched, rest, max(int(_BATCH_SECONDS / each), 1), workers, helping)
+    helping = min(helping, math.ceil(pace.seconds_for(len(rest)) / _WORTH_HELP))
+    handed = Handed(watched, rest, max(int(_BATCH_SECONDS / pace.each), 1), workers, helping)
     for k in range(len(handed.batches)):
         while not handed.is_made(k) and handed.take_one(cancelled):
             handed.hand_on()
@@ -112,3 +109,55 @@ def _with_help(
             raise Cancelled
         yield from handed.made(k, cancelled)
         handed.hand_on()
+
+
+class _Pace:
+    """How long variants take. The first may wait for its code, and some fail at once: the mean of the others counts."""
+
+    def __init__(self) -> None:
+        self._done, self._worked, self._lock = -1, 0.0, Lock()
+
+    @property
+    def each(self) -> float:
+        """Seconds for a variant; 0 while it is not known."""
+        return self._worked / self._done if self._done > 0 else 0.0
+
+    def seconds_for(self, variants: int) -> float:
+        return self.each * variants
+
+    def timed(self, watched: Watched, changed: Mapping[str, object], cancelled: Callable[[], bool] | None) -> Tried:
+        begin = time.perf_counter()
+        made = watched.one(changed, cancelled)
+        with self._lock:
+            self._done += 1
+            if self._done:
+                self._worked += time.perf_counter() - begin
+        return made
+
+
+def _in_threads(
+    watched: Watched,
+    variants: Sequence[Mapping[str, object]],
+    count: int,
+    cancelled: Callable[[], bool] | None,
+    pace: _Pace,
+    can_help: bool,
+) -> Generator[Tried, None, int]:
+    """Tries variants in so many threads, until others can help and there is enough to do for that to pay; tells how many
+    are done."""
+    waiting: deque[Future[Tried]] = deque()
+    at = 0
+    with ThreadPoolExecutor(count) as threads:
+        try:
+            while waiting or at < len(variants):
+                more = not (can_help and pace.seconds_for(len(variants) - at) > _WORTH_HELP)
+                while more and at < len(variants) and len(waiting) < 2 * count:
+                    waiting.append(threads.submit(pace.timed, watched, variants[at], cancelled))
+                    at += 1
+                if not waiting:
+                    break
+                yield waiting.popleft().result()
+        finally:
+            for future in waiting:
+                future.cancel()
+    return at
