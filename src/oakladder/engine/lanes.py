@@ -87,7 +87,7 @@ class BoundLanes:
 
     def __init__(self, job: Job, outs: Sequence[np.ndarray], bound: BoundCode, code: native.LaneCode, groups: Groups):
         self._job, self._outs, self._code, self._groups = job, list(outs), code, groups
-        self._bound, self._columns, self._before = bound, bound.columns, bound.before
+        self._columns, self._before = bound.columns, bound.before
         self._fixed = fixed_array(code, job.fixed)
         panel = job.panel
         self._starts, self._sizes = panel.starts[groups.which], panel.timeline.sizes[groups.which]
@@ -110,12 +110,9 @@ class BoundLanes:
         self._shared = self._sharing()
         self._tables = [pointers(self._columns), pointers(job.steps), pointers(self._outs), pointers(self._before)]
 
-    def takes(self, job: Job, bound: BoundCode, code: native.LaneCode, groups: Groups) -> bool:
-        """Goes over to another job that ``bound`` has gone over to."""
-        if self._bound is not bound or self._code is not code or self._groups is not groups:
-            return False
-        self._job, self._fixed, self._templates = job, fixed_array(code, job.fixed), job.layout.template
-        return True
+    def goes_over_to(self, job: Job) -> None:
+        """Takes over another job that its bound code has gone over to."""
+        self._job, self._fixed, self._templates = job, fixed_array(self._code, job.fixed), job.layout.template
 
     def _sharing(self) -> np.ndarray:
         """For each group and longer timeframe, whether its bars end together in all lanes; int8."""

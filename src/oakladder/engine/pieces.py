@@ -7,8 +7,8 @@ from functools import partial
 
 import numpy as np
 
-from oakladder.engine.lanes import grouped
-from oakladder.engine.prepare import Job, is_large
+from oakladder.engine.lanes import BoundLanes, grouped
+from oakladder.engine.prepare import BoundCode, Job, is_large
 from oakladder.engine.rooms import Room
 from oakladder.engine.starts import Keeping
 from oakladder.rung.native import compile as native
@@ -23,6 +23,10 @@ CHUNK_OPERATIONS = 20_000_000
 Piece = Callable[[], Iterator[int]]
 
 
+def _bars_at_a_time(job: Job) -> int:
+    return int(min(max(CHUNK_OPERATIONS / max(job.layout.cost, 1), 16), CHUNK_BARS))
+
+
 class Cut:
     """A job cut into pieces. ``starts`` are the first bars of what was run in one call, once all are done."""
 
@@ -33,11 +37,9 @@ class Cut:
         thorough: bool,
         lanes: int | None,
         keeping: Keeping | None = None,
-        room: Room | None = None,
     ):
-        self._job, self._keeping = job, keeping
-        room = room if room is not None else Room()
-        self._bars = int(min(max(CHUNK_OPERATIONS / max(job.layout.cost, 1), 16), CHUNK_BARS))
+        self._job, self._keeping, self._asked = job, keeping, (thorough, lanes)
+        self._bars = _bars_at_a_time(job)
         self._starts: list[np.ndarray] = []
         panel = job.panel
         large = thorough or is_large(panel)
@@ -49,14 +51,33 @@ class Cut:
         code = job.variant.lanes(width) if groups is not None else None
         machine = None if code is None else code.machine() if lanes is not None else code.ready()
         # While code for lanes is made aside, that which is there at once does what it can.
-        self._bound = room.bound(job, outs, large and (code is None or machine is not None))
+        self._bound = BoundCode(job, outs, large and (code is None or machine is not None))
+        self._groups = groups if code is not None else None
         if code is None or groups is None:
             self.pieces: list[Piece] = [self._symbols(a, b) for a, b in self._chunks()]
             return
-        self._lanes = room.lanes(job, outs, self._bound, code, groups)
-        self._code, self._groups, self._machine = code, groups, machine
+        self._lanes = BoundLanes(job, outs, self._bound, code, groups)
+        self._code, self._machine = code, machine
         self.pieces = [partial(self._side_by_side, a, b) for a, b in self._group_chunks()]
         self.pieces += [self._symbols(k, k + 1) for k in groups.alone.tolist()]
+
+    @classmethod
+    def of(cls, job: Job, outs: Sequence[np.ndarray], thorough: bool, lanes: int | None, room: Room) -> Cut:
+        """The pieces of a job that is run in a room; those of the one before where they are the same."""
+        known = room.facts.get(id(job.variant))
+        if not isinstance(known, Cut) or not known._takes(job, outs, (thorough, lanes)):
+            known = room.facts[id(job.variant)] = cls(job, outs, thorough, lanes)
+        return known
+
+    def _takes(self, job: Job, outs: Sequence[np.ndarray], asked: tuple[bool, int | None]) -> bool:
+        """Goes over to a job that differs in nothing but fixed values that the cut does not rest on."""
+        waits = self._groups is not None and self._machine is None  # for code for lanes that may be there by now
+        if waits or self._asked != asked or self._bars != _bars_at_a_time(job) or not self._bound.takes(job, outs):
+            return False
+        if self._groups is not None:
+            self._lanes.goes_over_to(job)
+        self._job, self._starts = job, []
+        return True
 
     @property
     def starts(self) -> np.ndarray:
@@ -120,11 +141,12 @@ class Cut:
             first = last
 
     def _side_by_side(self, first: int, last: int) -> Iterator[int]:
-        machine = self._machine or self._code.ready()
+        groups, machine = self._groups, self._machine or self._code.ready()
+        assert groups is not None
         self._machine = machine
         if machine is None:
             for k in range(first, last):
-                yield from self._each(self._groups.which[k][self._groups.real[k]].tolist())
+                yield from self._each(groups.which[k][groups.real[k]].tolist())
         elif last - first == 1:
             done, bars, longest = 0, int(self._lanes.bars[first]), int(self._lanes.longest[first])
             for so_far in self._lanes.in_pieces(machine, first, self._bars // self._code.lanes, self._keeping):

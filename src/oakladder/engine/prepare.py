@@ -159,10 +159,10 @@ class BoundCode:
         self.before = self._earlier()
         self._tables = [pointers(self.columns), pointers(job.steps), pointers(list(outs)), pointers(self.before)]
 
-    def takes(self, job: Job, outs: Sequence[np.ndarray], thorough: bool) -> bool:
+    def takes(self, job: Job, outs: Sequence[np.ndarray]) -> bool:
         """Goes over to another job if it differs in nothing but fixed values that no input rests on."""
         own, panel = self.job, job.panel
-        if own.variant is not job.variant or own.panel is not panel or thorough != self._thorough:
+        if own.variant is not job.variant or own.panel is not panel:
             return False
         inputs = job.variant.code.inputs
         if len(job.variant.live.domains) > 1 or any(what.fixed for what in inputs):

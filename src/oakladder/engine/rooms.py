@@ -7,9 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from oakladder.engine.lanes import BoundLanes, Groups
 from oakladder.engine.prepare import BoundCode, Job, empty_out
-from oakladder.rung.native import compile as native
 from oakladder.rung.plan.ops import LOG_ROWS, Op
 
 
@@ -21,8 +19,6 @@ class Room:
         #: For how many bars there is room, and what is written into of it.
         self._arrays: dict[Op, tuple[int, np.ndarray]] = {}
         self._parts: dict[Op, tuple[int, np.ndarray]] = {}
-        self._bound: dict[int, BoundCode] = {}
-        self._lanes: dict[int, BoundLanes] = {}
         #: What else is kept there, by whoever keeps it.
         self.facts: dict[object, object] = {}
 
@@ -41,20 +37,11 @@ class Room:
             self._parts[op] = size, part
         return part
 
-    def bound(self, job: Job, outs: Sequence[np.ndarray], thorough: bool) -> BoundCode:
-        """The code of a job bound to its arrays."""
-        known = self._bound.get(id(job.variant))
-        if known is None or not known.takes(job, outs, thorough):
-            known = self._bound[id(job.variant)] = BoundCode(job, outs, thorough)
-        return known
-
-    def lanes(
-        self, job: Job, outs: Sequence[np.ndarray], bound: BoundCode, code: native.LaneCode, groups: Groups
-    ) -> BoundLanes:
-        """The same for lanes."""
-        known = self._lanes.get(id(job.variant))
-        if known is None or not known.takes(job, bound, code, groups):
-            known = self._lanes[id(job.variant)] = BoundLanes(job, outs, bound, code, groups)
+    def bound(self, job: Job, outs: Sequence[np.ndarray]) -> BoundCode:
+        """The thoroughly compiled code of a job, bound to its arrays."""
+        known = self.facts.get((BoundCode, id(job.variant)))
+        if not isinstance(known, BoundCode) or not known.takes(job, outs):
+            known = self.facts[BoundCode, id(job.variant)] = BoundCode(job, outs, thorough=True)
         return known
 
 

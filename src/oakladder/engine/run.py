@@ -158,7 +158,10 @@ def carry_out(
     The rest as in `run`. Raises `Cancelled`.
     """
     panel = job.panel
-    cut = Cut(job, outs, thorough, lanes, keeping, room)
+    if room is None or keeping is not None:
+        cut = Cut(job, outs, thorough, lanes, keeping)
+    else:
+        cut = Cut.of(job, outs, thorough, lanes, room)
     finished, telling = 0, threading.Lock()
 
     def work(piece: Piece) -> None:

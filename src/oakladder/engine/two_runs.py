@@ -124,7 +124,7 @@ class TwoRuns:
         """What follows from orders and positions."""
         job = prepare(self.program, self.panel, self.settings, roots, given=given)
         outs = self.room.arrays(job)
-        self.room.bound(job, outs, thorough=True)(0, len(self.panel))
+        self.room.bound(job, outs)(0, len(self.panel))
         made = Result(self.program, self.panel, [], dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
         made.pieces = self.panel.starts[:1]
         return made

@@ -53,6 +53,8 @@ class Program:
     _wanted: dict[tuple[int, tuple[Op, ...]], tuple[Op, ...]] = field(default_factory=dict)
     #: What everything that it shows is read out of, and the part of the plan for that.
     _whole: tuple[list[Op], Part] | None = None
+    #: What else was found out about it, by whoever asked.
+    facts: dict[object, object] = field(default_factory=dict, compare=False, repr=False)
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
     @cached_property

@@ -26,6 +26,7 @@ def _find() -> str:
     ones = ", ".join(["i8 1"] * _WIDE)
     return f"""
 declare i{_WIDE} @llvm.cttz.i{_WIDE}(i{_WIDE}, i1)
+declare void @llvm.prefetch.p0(ptr, i32, i32, i32)
 declare void @llvm.memcpy.p0.p0.i64(ptr, ptr, i64, i1)
 define internal i64 @find(ptr %flags, i64 %from, i64 %end, i64 %size) {{
 entry:
@@ -104,11 +105,24 @@ begin:
   %end.at = getelementptr i64, ptr %ends, i64 %s
   %last = load i64, ptr %end.at
   %s.number = sitofp i64 %s to double
-  br label %next
+  br label %ahead
+ahead:
+  %soon = phi i64 [ %start, %begin ], [ %later, %fetch ]
+  %far = call i64 @find(ptr %enters, i64 %soon, i64 %last, i64 %size)
+  %is.far = icmp slt i64 %far, %last
+  br i1 %is.far, label %fetch, label %next
+fetch:
+  %far.cell = mul i64 %far, {WIDTH}
+  %far.row = getelementptr double, ptr %fates, i64 %far.cell
+  %far.rest = getelementptr double, ptr %far.row, i64 {WIDTH // 2}
+  call void @llvm.prefetch.p0(ptr %far.row, i32 0, i32 3, i32 1)
+  call void @llvm.prefetch.p0(ptr %far.rest, i32 0, i32 3, i32 1)
+  %later = add i64 %far, 1
+  br label %ahead
 next:
-  %from = phi i64 [ %start, %begin ], [ %goes.on, %nothing ], [ %goes.on, %touch ], [ %goes.on, %whole ], [ %left.bar, %cut ]
-  %r = phi i64 [ %r0, %begin ], [ %r, %nothing ], [ %r, %touch ], [ %r.more, %whole ], [ %r.more, %cut ]
-  %t = phi i64 [ %t0, %begin ], [ %t, %nothing ], [ %t.more, %touch ], [ %t, %whole ], [ %t, %cut ]
+  %from = phi i64 [ %start, %ahead ], [ %goes.on, %nothing ], [ %goes.on, %touch ], [ %goes.on, %whole ], [ %left.bar, %cut ]
+  %r = phi i64 [ %r0, %ahead ], [ %r, %nothing ], [ %r, %touch ], [ %r.more, %whole ], [ %r.more, %cut ]
+  %t = phi i64 [ %t0, %ahead ], [ %t, %nothing ], [ %t.more, %touch ], [ %t, %whole ], [ %t, %cut ]
   %bar = call i64 @find(ptr %enters, i64 %from, i64 %last, i64 %size)
   %some = icmp slt i64 %bar, %last
   br i1 %some, label %look, label %symbol.done

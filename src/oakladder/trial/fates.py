@@ -8,6 +8,7 @@ asked for before are gone through (`Idle.alone`); then one follows the other (`c
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -44,9 +45,9 @@ class Fates:
 
     def __init__(self, program: Program, panel: Panel) -> None:
         self._program, self._panel = program, panel
-        self._trade = _lone_trade(program) if panel.size <= _MOST_BARS else None
-        #: The settings that all that is done with a position rests on, its flags apart.
-        self._names = _doing(program) if self._trade is not None else ()
+        if Fates not in program.facts:
+            program.facts[Fates] = _lone_trade(program)
+        self._lone: _Lone | None = program.facts[Fates] if panel.size <= _MOST_BARS else None  # type: ignore[assignment]
         self._for: tuple[object, ...] | None = None
         self._table = np.empty((0, WIDTH))
         self._unknown = np.ones(0, dtype=bool)
@@ -58,9 +59,10 @@ class Fates:
 
     def trades(self, runs: TwoRuns, given: Mapping[Op, np.ndarray]) -> Trades | None:
         """The trades that follow from the flags of a variant; None where the second run finds them sooner."""
-        if self._trade is None or not self._is_for(runs):
+        if self._lone is None or not self._is_for(self._lone, runs):
             return None
-        enters = given[self._trade.enter]
+        trade = self._lone.trade
+        enters = given[trade.enter]
         fresh = np.flatnonzero((enters == 1) & self._unknown)
         self._more += self._panel.size // _ONE_IN
         if len(fresh) > self._more:
@@ -68,16 +70,16 @@ class Fates:
         if len(fresh):
             self._more -= len(fresh)
             self._find(self._follow or runs.alone(trading_of(self._program).roots, given), fresh)
-        leaves = given[self._trade.leave] if self._trade.leave is not None else None
-        found = chained(self._panel.offsets, enters, leaves, self._table, self._panel.columns, self._trade.side)
+        leaves = given[trade.leave] if trade.leave is not None else None
+        found = chained(self._panel.offsets, enters, leaves, self._table, self._panel.columns, trade.side)
         if found is None:
-            self._trade = None  # these bars have holes
+            self._lone = None  # these bars have holes
             return None
-        return Trades(self._panel, (self._trade,), *found, np.zeros(0, dtype=np.int64))
+        return Trades(self._panel, (trade,), *found, np.zeros(0, dtype=np.int64))
 
-    def _is_for(self, runs: TwoRuns) -> bool:
+    def _is_for(self, lone: _Lone, runs: TwoRuns) -> bool:
         """Whether what is known is for these settings; it begins anew where they come a second time in a row."""
-        asked = tuple(map((runs.settings or {}).get, self._names))
+        asked = tuple(map((runs.settings or {}).get, lone.names))
         if asked == self._for:
             return True
         self._for, self._more, self._follow = asked, 0, None
@@ -103,7 +105,15 @@ class Fates:
         self._table[decided[rows[:, Column.AGO] != 1], Column.EVENT] = UNCLEAR
 
 
-def _lone_trade(program: Program) -> TradePlan | None:
+@dataclass(frozen=True, slots=True)
+class _Lone:
+    """The only trade of a script, and the settings that all that is done with its position rests on, its flags apart."""
+
+    trade: TradePlan
+    names: tuple[str, ...]
+
+
+def _lone_trade(program: Program) -> _Lone | None:
     """The trade of a script that has one, which is entered at the open and whose position nothing but its flags and fixed
     rules decide on."""
     split, plan = program.split, trading_of(program)
@@ -113,12 +123,7 @@ def _lone_trade(program: Program) -> TradePlan | None:
     (trade,) = plan.trades
     second = program.variant(plan.roots, split)
     flags = {op for op in second.live.ops if op in split.given and op.is_flag}
-    return trade if flags == {op for op in (trade.enter, trade.leave) if op is not None} else None
-
-
-def _doing(program: Program) -> tuple[str, ...]:
-    split = program.split
-    assert split is not None
-    second = program.variant(trading_of(program).roots, split)
+    if flags != {op for op in (trade.enter, trade.leave) if op is not None}:
+        return None
     read = [op for op in second.live.ops if op.fixed or (op in split.given and not op.is_flag)]
-    return tuple(sorted({name for op in read for name in program.settings_under(op)}))
+    return _Lone(trade, tuple(sorted({name for op in read for name in program.settings_under(op)})))

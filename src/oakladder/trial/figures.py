@@ -238,23 +238,45 @@ def of_costs(costs: float, gross: float, turnover: float) -> dict[str, float]:
 
 def of_curve(equity: Equity) -> dict[str, float]:
     """Figures of a curve of values at the closes of bars; NaN where one is not defined."""
-    value, closes, days = equity.value, equity.clock.closes, equity.clock.days
+    value = equity.value
     if not len(value):
         return {"end": equity.start, "held_end": equity.start, "exposure": 0.0, "drawdown": 0.0}
     peak = equity.peak
     under = value / peak - 1
-    growth = _growth(value[-1], equity.start, days)
-    drawdown = 0.0 - float(under.min())  # a fall of nothing is 0, not -0
+    path = Path(
+        fall=0.0 - float(under.min()),  # a fall of nothing is 0, not -0
+        fall_money=float((peak - value).max()),
+        under=_longest_under(under, equity.clock.closes),
+        exposed=int(np.count_nonzero(equity.positions)),
+    )
+    return of_path(path, equity)
+
+
+@dataclass(frozen=True, slots=True)
+class Path:
+    """How the value of an account went: its deepest fall from a highest value so far, as a ratio and in money, the longest
+    time below one in seconds, and the number of closes at which it held something."""
+
+    fall: float
+    fall_money: float
+    under: float
+    exposed: float
+
+
+def of_path(path: Path, equity: Equity) -> dict[str, float]:
+    """Figures of a curve with at least one value of which it is known how it went; NaN where one is not defined."""
+    days, end = equity.clock.days, float(equity.value[-1])
+    growth = _growth(end, equity.start, days)
     made = {
-        "end": float(value[-1]),
+        "end": end,
         "held_end": float(equity.held[-1]),
         "growth": growth,
         "held_growth": _growth(equity.held[-1], equity.start, days),
-        "drawdown": drawdown,
-        "drawdown_money": float((peak - value).max()),
-        "under_water": _longest_under(under, closes) / DAY,
-        "exposure": np.count_nonzero(equity.positions) / len(value),
-        "calmar": growth / drawdown if drawdown > 0 else math.nan,
+        "drawdown": path.fall,
+        "drawdown_money": path.fall_money,
+        "under_water": path.under / DAY,
+        "exposure": path.exposed / len(equity.value),
+        "calmar": growth / path.fall if path.fall > 0 else math.nan,
     }
     return made | _of_returns(equity)
 

@@ -28,11 +28,13 @@ class Grid:
     @cached_property
     def columns(self) -> dict[str, np.ndarray]:
         """What the code of an account reads of the panel, float64: the ``closes`` of one symbol behind those of the other,
-        the moment of each bar (``at``), the price steps of the symbols (``ticks``) and their last bars (``ends``)."""
+        the moment of each bar (``at``), when the moments close (``clock``, seconds), the price steps of the symbols
+        (``ticks``) and their last bars (``ends``)."""
         panel = self.panel
         made = {
             "closes": self.closes.ravel(),
             "at": self.at,
+            "clock": self.clock.closes,
             "ticks": np.array(panel.steps),
             "ends": panel.offsets[1:] - 1,
         }

@@ -17,7 +17,7 @@ from oakladder.rung.lower.writer import Writer
 from oakladder.rung.trade_log import Column, Moment
 from oakladder.trial.account import cost_settings, money_settings, panel_columns
 from oakladder.trial.equity import Equity
-from oakladder.trial.figures import Sums, Value, named, of_costs, of_curve, of_sums
+from oakladder.trial.figures import Path, Sums, Value, named, of_costs, of_path, of_sums
 from oakladder.trial.fills import brought, cost, of_trade, read_entry, read_exit, read_trade
 from oakladder.trial.grid import Grid
 from oakladder.trial.ledger import SETTINGS, begin, buy, read_event, reckon, sell
@@ -29,83 +29,118 @@ _LEAVE, _ENTER, _LEAVE_INSIDE = range(3)
 _PHASES = 3
 #: What is added up, in the order of the table of sums.
 _OF_TRADES = tuple(f.name for f in fields(Sums))
-_SUMS = (*_OF_TRADES, "longest_win", "longest_loss", "spent", "before_costs", "turnover")
+_OF_PATH = tuple(f.name for f in fields(Path))
+_SUMS = (*_OF_TRADES, "longest_win", "longest_loss", "spent", "before_costs", "turnover", *_OF_PATH)
 
 
 def can_sum(trades: Trades, account: Account) -> bool:
-    """Whether nothing but entries at the open and exits there or inside the bar come to one account, without a rank."""
-    one = not account.apart or len(trades.panel) == 1
+    """Whether nothing but entries at the open and exits there or inside the bar come to one account, without a rank, and
+    there are bars at all."""
+    one = trades.panel.size > 0 and (not account.apart or len(trades.panel) == 1)
     return one and not any(rule.has_rank or rule.is_resting or rule.within_day for rule in trades.rules)
 
 
 def summed_figures(trades: Trades, account: Account, grid: Grid, first: int = 0) -> dict[str, Value]:
-    """All figures by name, of the curve from a place in the grid on. Ask `can_sum` first."""
-    count, moments = len(trades), len(grid)
-    settings = cost_settings(account, grid) | money_settings(account, len(trades.panel))
+    """All figures by name, of the curve from a place in the grid on, which has one. Ask `can_sum` first."""
+    count, moments, symbols = len(trades), len(grid), len(trades.panel)
+    settings = cost_settings(account, grid) | money_settings(account, symbols)
     settings |= {
         "moments": float(moments),
+        "first": float(first),
+        "regular": float(moments * symbols == trades.panel.size),
         "lists": float(_PHASES * moments),
         "events": float(2 << max(count - 1, 1).bit_length()),  # few sizes: they are laid out once
     }
     columns = panel_columns(trades, grid) | {"counts": np.array([float(count)])}
-    (value, positions), sums = _summing().run(columns, np.array([0, count + moments]), settings)
+    (value,), sums = _summing().run(columns, np.array([0, count + moments]), settings)
     made = dict(zip(_SUMS, sums.tolist(), strict=True))
     curve = Equity(
         grid.times[first:],
         value[count + first :],
         account.money * grid.held[first:],
-        positions[count + first :],
+        np.zeros(0),
         account.money,
         grid.clock.since(first),
     )
     figures = of_sums(Sums(**{name: made[name] for name in _OF_TRADES}))
     figures |= {name: made[name] for name in ("longest_win", "longest_loss")}
     figures |= of_costs(made["spent"], made["before_costs"], made["turnover"])
-    return named(figures | of_curve(curve))
+    return named(figures | of_path(Path(**{name: made[name] for name in _OF_PATH}), curve))
 
 
 @lru_cache(maxsize=1)
 def _summing() -> RowCode:
     """A row for each trade, from the last to the first, which puts its entry and its exit into the lists of their moments;
-    then one for each moment, which goes through these and gives the value of the account and what it holds."""
-    w = own_writer((), (*SETTINGS, "moments", "lists", "events"))
+    then one for each moment, which goes through these and gives the value of the account."""
+    w = own_writer((), (*SETTINGS, "moments", "first", "regular", "lists", "events"), tame=False)
     for name, size in (("first_of", "lists"), ("many_of", "lists"), ("next_of", "events")):
         w.table(name, w.names[size])  # type: ignore[arg-type]
     w.table("sums", w.value(str(len(_SUMS))))
     begin(w)
     for name in (*(f"sum_{name}" for name in _SUMS), "win_now", "loss_now"):
         w.keep(name, 0.0, cold=True)
+    w.keep("peak")
+    w.keep("peak_at")
     w.fresh("worth", "none")
-    w.fresh("positions", "0")
+    # What is looked up at a place is a number of its own: of a value it would be worked out on every row, also where the
+    # place means nothing.
+    w.fresh("turn", "0")
+    w.fresh("moment", "0")
     w.let("trades", w.column("counts", "0 * bar"))
     with w.when("bar < trades"):
         _put_into_lists(w)
     with w.otherwise():
-        w.let("moment", "bar - trades")
+        w.set("moment", "bar - trades")
         _go_through(w)
         reckon(w, "moment")
         w.set("worth", "equity")
-        w.set("positions", "held")
+        with w.when("moment >= first"):
+            _follow(w)
         with w.when("moment == moments - 1"):
             for k, name in enumerate(_SUMS):
                 w.store("sums", str(k), f"sum_{name}")
-    return RowCode.of(w, ("worth", "positions"), "sums")
+    return RowCode.of(w, ("worth",), "sums")
+
+
+def _follow(w: Writer) -> None:
+    """How the value of the account goes. Times below a highest value lie between two closes at one, or the first and the
+    last close of all."""
+    with w.when("not known(peak)"):
+        w.set("peak", "money")
+        w.set("peak_at", "first")
+    with w.when("worth > peak"):
+        w.set("peak", "worth")
+    w.set("sum_fall", "max(sum_fall, 1 - worth / peak)")
+    w.set("sum_fall_money", "max(sum_fall_money, peak - worth)")
+    with w.when("worth >= peak or moment == moments - 1"):
+        with w.when("moment - peak_at > 1"):
+            w.let("since", w.column("clock", "peak_at"))
+            w.let("until", w.column("clock", "moment"))
+            w.set("sum_under", "max(sum_under, until - since)")
+        w.set("peak_at", "moment")
+    with w.when("held > 0"):
+        _add(w, "exposed", "1")
 
 
 def _put_into_lists(w: Writer) -> None:
-    w.let("trade", "trades - 1 - bar")
-    read_trade(w, "trade")
+    w.set("turn", "trades - 1 - bar")
+    read_trade(w, "turn")
     read_exit(w)
-    _put(w, Column.ENTERED, str(_ENTER), "2 * trade")
+    w.fresh("moment_of", "0")
+    _put(w, Column.ENTERED, str(_ENTER), "2 * turn")
     with w.when("closed"):
         w.let("how", of_trade(w, Column.MOMENT))
-        _put(w, Column.LEFT, f"if how == {Moment.OPEN.value} then {_LEAVE} else {_LEAVE_INSIDE}", "2 * trade + 1")
+        _put(w, Column.LEFT, f"if how == {Moment.OPEN.value} then {_LEAVE} else {_LEAVE_INSIDE}", "2 * turn + 1")
 
 
 def _put(w: Writer, bar: Column, phase: str, event: str) -> None:
     """Puts an event before the others of its list."""
     w.let("place_of", of_trade(w, bar))
-    w.let("moment_of", w.column("at", "place_of"))
+    with w.when("regular == 1"):
+        w.set("moment_of", "place_of - symbol * stride")
+    with w.otherwise():
+        w.let("in_grid", w.column("at", "place_of"))
+        w.set("moment_of", "in_grid")
     w.let("list", f"moment_of * {_PHASES} + ({phase})")
     w.let("others", w.cell("first_of", "list"))
     w.let("many", w.cell("many_of", "list"))
@@ -121,8 +156,8 @@ def _go_through(w: Writer) -> None:
     with w.rounds("phase", "0", str(_PHASES - 1), _PHASES):
         w.let("list", f"moment * {_PHASES} + phase")
         w.let("many", w.cell("many_of", "list"))
-        w.let("first", w.cell("first_of", "list"))
-        w.set("event", "first")
+        w.let("earliest", w.cell("first_of", "list"))
+        w.set("event", "earliest")
         with w.rounds("k_event", "1", "many", 1):
             w.set("units", "none")
             w.set("taken", "0")
