@@ -20,6 +20,8 @@ from oakladder.trial.trades import Trades
 
 #: Days of a year, leap years in the mean.
 YEAR = 365.25
+#: A value that is smaller by no more than this ratio has not fallen: sums of money are no more exact.
+NO_FALL = 1e-12
 
 
 class Unit(Enum):
@@ -313,7 +315,7 @@ def _of_returns(equity: Equity) -> dict[str, float]:
         return {}
     returns, sessions_a_year = found
     a_year, mean = math.sqrt(sessions_a_year), float(np.add.reduce(returns)) / len(returns)
-    away, falling = returns - mean, returns[returns < 0]
+    away, falling = returns - mean, returns[returns < -NO_FALL]
     deviation = math.sqrt(float(away @ away) / (len(returns) - 1))
     made = {}
     if deviation > 1e-15:
@@ -325,7 +327,7 @@ def _of_returns(equity: Equity) -> dict[str, float]:
 
 def _longest_under(under: np.ndarray, closes: np.ndarray) -> float:
     """The longest time between two bars at a highest value so far, in seconds; at its end it may still be under."""
-    edges = np.concatenate([[0], np.flatnonzero(under >= 0), [len(under) - 1]])
+    edges = np.concatenate([[0], np.flatnonzero(under >= -NO_FALL), [len(under) - 1]])
     apart = edges[1:] - edges[:-1] > 1
     since = closes[edges]
     return float((since[1:] - since[:-1])[apart].max(initial=0))

@@ -17,7 +17,7 @@ from oakladder.rung.lower.writer import Writer
 from oakladder.rung.trade_log import Column, Moment
 from oakladder.trial.account import cost_settings, money_settings, panel_columns
 from oakladder.trial.equity import Equity
-from oakladder.trial.figures import Path, Sums, Value, named, of_costs, of_path, of_sums
+from oakladder.trial.figures import NO_FALL, Path, Sums, Value, named, of_costs, of_path, of_sums
 from oakladder.trial.fills import brought, cost, of_trade, read_entry, read_exit, read_trade
 from oakladder.trial.grid import Grid
 from oakladder.trial.ledger import SETTINGS, begin, buy, read_event, reckon, sell
@@ -112,7 +112,7 @@ def _follow(w: Writer) -> None:
         w.set("peak", "worth")
     w.set("sum_fall", "max(sum_fall, 1 - worth / peak)")
     w.set("sum_fall_money", "max(sum_fall_money, peak - worth)")
-    with w.when("worth >= peak or moment == moments - 1"):
+    with w.when(f"worth >= peak * (1 - {NO_FALL}) or moment == moments - 1"):
         with w.when("moment - peak_at > 1"):
             w.let("since", w.column("clock", "peak_at"))
             w.let("until", w.column("clock", "moment"))
