@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import logging
+import os
 import subprocess
 import sys
 import threading
@@ -418,3 +419,42 @@ def test_freed_memory_goes_back_to_the_system() -> None:
         return float(done.stdout)
 
     assert held("given back") < 40 < 150 < held("as it is")
+
+
+_WRITTEN_TO = """
+import sys, threading, time
+from pathlib import Path
+from oakladder.desk.app import make_app, make_window
+from oakladder.user.workspace import Workspace
+
+folder = Path(sys.argv[1])
+workspace = Workspace(folder / "data", folder / "config")
+app = make_app()
+window = make_window(workspace)
+window.show()
+
+def write():
+    for k in range(100_000):
+        (workspace.scripts / f"{k % 9}.rung").write_text(f"rung 1\\n# {k}\\n")
+        time.sleep(0.002)
+
+threading.Thread(target=write, daemon=True).start()
+for _ in range(40):
+    app.processEvents()
+    time.sleep(0.01)
+import atexit
+atexit._run_exitfuncs()  # as at the end of the process, which would be over before anybody looks
+time.sleep(0.4)
+"""
+
+
+def test_folders_that_change_while_the_process_ends_are_told_to_nobody(tmp_path: Path) -> None:
+    """Ended without being closed: what is told by other threads must not touch what has been taken down."""
+    made = subprocess.run(
+        [sys.executable, "-c", _WRITTEN_TO, str(tmp_path)],
+        capture_output=True,
+        text=True,
+        timeout=60,
+        env=os.environ | {"QT_QPA_PLATFORM": "offscreen"},
+    )
+    assert "Traceback" not in made.stderr and made.returncode == 0, made.stderr

@@ -20,6 +20,7 @@ from oakladder.desk.jobs import sentence_of
 from oakladder.desk.look.letters import ui_font
 from oakladder.desk.look.picture import icon
 from oakladder.desk.look.theme import DAY, style_sheet
+from oakladder.desk.relay import close_relays
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import answered
 from oakladder.desk.window import Window
@@ -55,6 +56,7 @@ def _take_down() -> None:
     What is registered last comes first, so this comes before the bindings do it: they delete one thing after the other
     while they walk over the table of all of them, and fall where a filter of ours is called meanwhile, which enlarges it.
     """
+    close_relays()
     for widget in QApplication.topLevelWidgets():
         if not sip.isdeleted(widget):
             sip.delete(widget)

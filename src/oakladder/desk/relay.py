@@ -5,8 +5,18 @@ from __future__ import annotations
 from collections.abc import Callable
 from threading import Lock
 from typing import Any
+from weakref import WeakSet
 
 from PyQt6.QtCore import QObject, Qt, pyqtSignal
+
+#: All that there are, so that none goes on calling while the process ends.
+_RELAYS: WeakSet[Relay] = WeakSet()
+
+
+def close_relays() -> None:
+    """Lets nothing through any more, from whatever thread it comes: what it would be told is being taken down."""
+    for relay in list(_RELAYS):
+        relay.close()
 
 
 class Relay(QObject):
@@ -23,6 +33,7 @@ class Relay(QObject):
     def __init__(self, then: Callable[[Any], None], parent: QObject | None = None):
         super().__init__(parent)
         self._lock, self._closed, self._then = Lock(), False, then
+        _RELAYS.add(self)
         self._came.connect(self._arrive, Qt.ConnectionType.QueuedConnection)
 
     def _arrive(self, value: object) -> None:

@@ -254,7 +254,7 @@ def _repaint() -> list[Row]:
             times.append(time.perf_counter() - begin)
             desk.trials.changed.disconnect(loop.quit)
             settle(app, desk)
-        window.desk.jobs.close()
+        window.desk.close()
     return [
         (
             "a changed setting to the repainted trial, 77 symbols",
