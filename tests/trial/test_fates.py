@@ -137,7 +137,16 @@ def test_where_more_than_its_signals_decides_each_variant_is_run_by_itself(
     assert not used.count
 
 
-def test_bars_with_holes_are_run_through(monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize(
+    "stop", ["if bar mod 4 == 0 then 0.02 else none", "if close > close[3] * 1.03 then low - 0.1 else none"]
+)
+def test_a_risk_that_is_known_later_is_that_of_each_variant(stop: str) -> None:
+    """A trade that a signal ends before the bars do may have had its first stop meanwhile."""
+    program = compile_script("rung 1\n" + SETTINGS + RULE.format(f"stop at {stop}"))
+    assert compare(program, a_market(7, False), MANY) > 200
+
+
+def test_bars_with_holes_are_run_through() -> None:
     compare(compile_script("rung 1\n" + SETTINGS + RULE.format("stop 3%")), a_market(7, True), MANY)
 
 

@@ -30,6 +30,8 @@ _MOST_BARS = 500_000
 _ONE_IN = 40
 #: Clauses by which more than the flags of a bar decide whether a trade is entered, or when it may be again.
 _TOUCHING = {TradeWord.ENTER_AT, TradeWord.PAUSE, TradeWord.FLAT_BY, TradeWord.FLAT_AT_END}
+#: Clauses whose stop may be none at first.
+_LATER = {TradeWord.STOP_AT, TradeWord.TRAIL}
 
 
 def known_fates(runs: TwoRuns, given: Mapping[Op, np.ndarray]) -> Trades | None:
@@ -69,9 +71,11 @@ class Fates:
             return None
         if len(fresh):
             self._more -= len(fresh)
-            self._find(self._follow or runs.alone(trading_of(self._program).roots, given), fresh)
+            self._follow = self._follow or runs.alone(trading_of(self._program).roots, given)
+            self._find(self._follow, self._lone, fresh)
         leaves = given[trade.leave] if trade.leave is not None else None
-        found = chained(self._panel.offsets, enters, leaves, self._table, self._panel.columns, trade.side)
+        columns = {name: self._panel.column(name) for name in ("open", "high", "low")}
+        found = chained(self._panel.offsets, enters, leaves, self._table, columns, trade.side)
         if found is None:
             self._lone = None  # these bars have holes
             return None
@@ -86,9 +90,8 @@ class Fates:
         self._unknown = np.ones(self._panel.size, dtype=bool)
         return False
 
-    def _find(self, follow: Callable[[np.ndarray], Result], bars: np.ndarray) -> None:
+    def _find(self, follow: Callable[[np.ndarray], Result], lone: _Lone, bars: np.ndarray) -> None:
         """Goes through what becomes of entries that are decided on some bars."""
-        self._follow = follow
         if not len(self._table):
             self._table = np.empty((self._panel.size, WIDTH))
         offsets = self._panel.offsets
@@ -102,7 +105,10 @@ class Fates:
         self._table[decided] = rows
         goes_on = np.where(event == Event.CLOSED, rows[:, Column.LEFT], rows[:, Column.ENTERED])
         self._table[decided, GOES_ON] = np.where(event == Event.OPEN, ends, goes_on)
-        self._table[decided[rows[:, Column.AGO] != 1], Column.EVENT] = UNCLEAR
+        unclear = rows[:, Column.AGO] != 1
+        if lone.risks_later:
+            unclear |= (event == Event.OPEN) & np.isnan(rows[:, Column.FIRST_RISK])
+        self._table[decided[unclear], Column.EVENT] = UNCLEAR
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,6 +117,8 @@ class _Lone:
 
     trade: TradePlan
     names: tuple[str, ...]
+    #: Whether a stop, and with it a risk, may become known only some bars after the entry.
+    risks_later: bool
 
 
 def _lone_trade(program: Program) -> _Lone | None:
@@ -126,4 +134,5 @@ def _lone_trade(program: Program) -> _Lone | None:
     if flags != {op for op in (trade.enter, trade.leave) if op is not None}:
         return None
     read = [op for op in second.live.ops if op.fixed or (op in split.given and not op.is_flag)]
-    return _Lone(trade, tuple(sorted({name for op in read for name in program.settings_under(op)})))
+    names = {name for op in read for name in program.settings_under(op)}
+    return _Lone(trade, tuple(sorted(names)), bool(_LATER & statements[0].clauses.keys()))

@@ -20,6 +20,8 @@ _BATCHES = 32
 #: where there is work for so many more that processes make up for the time they take to begin, those are asked, and handed
 #: batches of about so many.
 _WORTH_THREADS, _WORTH_HELP, _BATCH_SECONDS = 0.1, 4.0, 0.1
+#: More of them would wait for one another, and each takes memory for what it knows.
+_MOST_THREADS = 4
 
 
 def swept(
@@ -96,7 +98,9 @@ def _with_help(
         yield pace.timed(watched, variants[done], cancelled)
         done += 1
     helping = workers.fitting(watched.size)
-    done += yield from _in_threads(watched, variants[done:], workers.count + 1, cancelled, pace, bool(helping))
+    done += yield from _in_threads(
+        watched, variants[done:], min(workers.count + 1, _MOST_THREADS), cancelled, pace, bool(helping)
+    )
     rest = [dict(v) for v in variants[done:]]
     if not rest:
         return
