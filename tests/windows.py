@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import QEvent, Qt
+from PyQt6.QtCore import QEvent, Qt, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QPushButton
 
@@ -26,6 +26,19 @@ def put_away(window: Window) -> None:
     window.desk.deleteLater()
     window.deleteLater()
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+
+
+def once_asked(then: Callable[[], object]) -> None:
+    """Does something as soon as a dialog waits for an answer and the keys go to it."""
+
+    def look() -> None:
+        modal, at = QApplication.activeModalWidget(), QApplication.focusWidget()
+        if modal is None or at is None or at.window() is not modal:
+            QTimer.singleShot(10, look)
+        else:
+            then()
+
+    QTimer.singleShot(0, look)
 
 
 def reply(dialog: QDialog, says: str) -> int:

@@ -7,7 +7,7 @@ import threading
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton
 
@@ -19,6 +19,7 @@ from oakladder.desk.widgets.column_chooser import ColumnChooser
 from oakladder.desk.widgets.passing import answered
 from oakladder.desk.window import Window
 from oakladder.rung import compile_script
+from windows import once_asked
 
 
 def test_a_question_is_answered_by_its_verb_or_left_by_escape(qapp: QApplication, window: Window) -> None:
@@ -35,7 +36,7 @@ def test_a_question_is_answered_by_its_verb_or_left_by_escape(qapp: QApplication
             QTest.keyClick(question, key)
 
     for key, answer in ((None, True), (Qt.Key.Key_Escape, False)):
-        QTimer.singleShot(50, lambda key=key: press(key))
+        once_asked(lambda key=key: press(key))
         assert agreed(window, "Delete the list Mine?", "It is gone for good then.", "Delete it") is answer
     assert [sorted(words) for words in seen] == [["Delete it", "Leave it"]] * 2
 
@@ -57,12 +58,12 @@ def test_words_are_answered_by_enter_and_left_by_escape(
             at = QApplication.focusWidget()
             QTest.keyClicks(at, key) if isinstance(key, str) else QTest.keyClick(at, key)
 
-    QTimer.singleShot(50, press)
+    once_asked(press)
     assert words_for(window, "What shall it be called?", "Rename it", "Mine") == answer
 
 
 def test_enter_does_nothing_that_cannot_be_undone(qapp: QApplication, window: Window) -> None:
-    QTimer.singleShot(50, lambda: QTest.keyClick(QApplication.activeModalWidget(), Qt.Key.Key_Return))
+    once_asked(lambda: QTest.keyClick(QApplication.activeModalWidget(), Qt.Key.Key_Return))
     assert not agreed(window, "Delete the list Mine?", "It is gone for good then.", "Delete it")
 
 
@@ -74,7 +75,7 @@ def test_enter_in_a_form_takes_what_was_filled_in(qapp: QApplication, window: Wi
         QTest.keyClicks(chooser.other, "90m")
         QTest.keyClick(chooser.other, Qt.Key.Key_Return)
 
-    QTimer.singleShot(50, press)
+    once_asked(press)
     assert answered(chooser)
 
 
@@ -83,7 +84,7 @@ def test_one_of_several_is_chosen_with_the_keys(qapp: QApplication, window: Wind
         QTest.keyClicks(QApplication.focusWidget(), "th")
         QTest.keyClick(QApplication.activeModalWidget(), Qt.Key.Key_Return)
 
-    QTimer.singleShot(50, press)
+    once_asked(press)
     assert one_of(window, "Which one?", "Take it", ["one", "two", "three"]) == 2
 
 
