@@ -126,7 +126,7 @@ def test_the_code_of_accounts_gives_the_same_bits_in_both_runners(seed: int) -> 
         patch.setattr(RowCode, "run", both)
         program = compile_script("rung 1\n" + random_case(rng, within_day=False).script)
         put_on_trial(program, ground_of(panel), replace(terms_of(rng)[1], apart=bool(seed % 2)))
-    assert len(seen) == 2 and seen[1] > 0
+    assert len(seen) in (2, 3) and seen[1] > 0
 
 
 def test_symbols_apart_are_accounts_of_their_own() -> None:

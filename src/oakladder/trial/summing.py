@@ -6,7 +6,7 @@ and `fills`, in the same order; what each trade brought is added up instead of w
 
 from __future__ import annotations
 
-from dataclasses import fields
+from dataclasses import dataclass, fields
 from functools import lru_cache
 
 import numpy as np
@@ -27,6 +27,8 @@ from oakladder.trial.trades import Trades
 #: What happens in a bar, one after the other: exits at the open, entries there, exits inside.
 _LEAVE, _ENTER, _LEAVE_INSIDE = range(3)
 _PHASES = 3
+#: With more of them a trial that needs its book anyway would take a good deal longer, for the same figures.
+_MOST_TRADES = 50_000
 #: What is added up, in the order of the table of sums.
 _OF_TRADES = tuple(f.name for f in fields(Sums))
 _OF_PATH = tuple(f.name for f in fields(Path))
@@ -34,14 +36,26 @@ _SUMS = (*_OF_TRADES, "longest_win", "longest_loss", "spent", "before_costs", "t
 
 
 def can_sum(trades: Trades, account: Account) -> bool:
-    """Whether nothing but entries at the open and exits there or inside the bar come to one account, without a rank, and
-    there are bars at all."""
+    """Whether nothing but entries at the open and exits there or inside the bar come to one account, without a rank, not
+    too many of them, and there are bars at all."""
     one = trades.panel.size > 0 and (not account.apart or len(trades.panel) == 1)
-    return one and not any(rule.has_rank or rule.is_resting or rule.within_day for rule in trades.rules)
+    return (
+        one
+        and len(trades) <= _MOST_TRADES
+        and not any(rule.has_rank or rule.is_resting or rule.within_day for rule in trades.rules)
+    )
 
 
-def summed_figures(trades: Trades, account: Account, grid: Grid, first: int = 0) -> dict[str, Value]:
-    """All figures by name, of the curve from a place in the grid on, which has one. Ask `can_sum` first."""
+@dataclass(frozen=True, slots=True)
+class Summed:
+    """All figures by name, and the value of the account at the close of each moment that counts."""
+
+    figures: dict[str, Value]
+    value: np.ndarray
+
+
+def summed(trades: Trades, account: Account, grid: Grid, first: int = 0) -> Summed:
+    """What trades with an account come to; its curve counts from a place in the grid on. Ask `can_sum` first."""
     count, moments, symbols = len(trades), len(grid), len(trades.panel)
     settings = cost_settings(account, grid) | money_settings(account, symbols)
     settings |= {
@@ -65,7 +79,8 @@ def summed_figures(trades: Trades, account: Account, grid: Grid, first: int = 0)
     figures = of_sums(Sums(**{name: made[name] for name in _OF_TRADES}))
     figures |= {name: made[name] for name in ("longest_win", "longest_loss")}
     figures |= of_costs(made["spent"], made["before_costs"], made["turnover"])
-    return named(figures | of_path(Path(**{name: made[name] for name in _OF_PATH}), curve))
+    figures |= of_path(Path(**{name: made[name] for name in _OF_PATH}), curve)
+    return Summed(named(figures), curve.value)
 
 
 @lru_cache(maxsize=1)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from concurrent.futures import Executor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -18,6 +18,7 @@ from oakladder.trial.finding import find_trades
 from oakladder.trial.grid import Grid, grid_of
 from oakladder.trial.money import Account
 from oakladder.trial.spans import Span
+from oakladder.trial.summing import Summed, can_sum, summed
 from oakladder.trial.trades import Trades
 
 
@@ -125,4 +126,14 @@ def judged(program: Program, settings: Mapping[str, object], ground: Ground, acc
     book = keep_book(trades, account, ground.grid)
     results = results_of(book)
     equity = equity_of(book, ground.first_place)
-    return Trial(program, settings, ground, account, book, results, equity, figures_of(book, results, equity))
+    sums = sum_up(trades, account, ground)
+    if sums is None:
+        figures = figures_of(book, results, equity)
+    else:  # what a sweep says of it, to the last bit
+        figures, equity = sums.figures, replace(equity, value=sums.value)
+    return Trial(program, settings, ground, account, book, results, equity, figures)
+
+
+def sum_up(trades: Trades, account: Account, ground: Ground) -> Summed | None:
+    """What trades with an account come to, where it is there without its book."""
+    return summed(trades, account, ground.grid, ground.first_place) if can_sum(trades, account) else None

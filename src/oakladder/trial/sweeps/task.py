@@ -12,9 +12,8 @@ from oakladder.rung.problems import Cancelled, RunProblem
 from oakladder.trial.figures import Value
 from oakladder.trial.finding import find_trades
 from oakladder.trial.money import Account
-from oakladder.trial.summing import can_sum, summed_figures
 from oakladder.trial.trades import Trades
-from oakladder.trial.trial import Ground, Trial, counts_of, judged, trades_from
+from oakladder.trial.trial import Ground, Trial, counts_of, judged, sum_up, trades_from
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,11 +53,9 @@ class Task:
         """What comes of one variant: of its trial, but the figures alone, which are there sooner. Raises the same."""
         settings = {**self.settings, **changed}
         trades = self._trades(settings, cancelled)
-        if can_sum(trades, self.account):
-            figures = summed_figures(trades, self.account, self.ground.grid, self.ground.first_place)
-        else:
-            figures = judged(self.program, settings, self.ground, self.account, trades).figures
-        return Tried(dict(changed), figures, counts_of(trades))
+        sums = sum_up(trades, self.account, self.ground)
+        made = sums or judged(self.program, settings, self.ground, self.account, trades)
+        return Tried(dict(changed), made.figures, counts_of(trades))
 
     def _trades(self, settings: Mapping[str, object], cancelled: Callable[[], bool] | None) -> Trades:
         self.account.check()
