@@ -30,7 +30,10 @@ PANEL = [random_bars(k, 80) for k in range(16)]
 
 @pytest.fixture
 def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
-    """An empty place for code, and nothing remembered."""
+    """An empty place for code, and nothing remembered; what other tests have asked for is made by now."""
+    for thread in threading.enumerate():
+        if thread.name == "code for lanes":
+            thread.join(60)
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     monkeypatch.setattr(native, "_MACHINES", type(native._MACHINES)())
     yield tmp_path / "oakladder" / "code"
