@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from itertools import pairwise
 
 import numpy as np
 import pytest
 
+from helpers import daily_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
 from oakladder.rung import compile_script
 from oakladder.rung.trade_words import Reason
 from oakladder.trial.figures import FIGURES, Unit, figure_words, written
 from oakladder.trial.groups import by_reason, by_side, by_symbol, months
-from oakladder.trial.money import Account
+from oakladder.trial.money import Account, Costs, Slippage
 from oakladder.trial.trial import Trial, ground_of, put_on_trial
 from trial.random_rules import HOURS, market, panel_with_tick, random_case
 
@@ -137,3 +139,16 @@ def test_one_bar_has_no_years() -> None:
     bars = market(np.random.default_rng(1), 1, "1d")
     trial = put_on_trial(compile_script("rung 1\ntrade a long\n    enter when yes\n"), ground_of(panel_with_tick(bars)))
     assert trial.figures["growth"] is None and trial.figures["sharpe"] is None and trial.figures["end"] == 10_000
+
+
+@pytest.mark.parametrize("k", [15, 40, 79, 87, 96])
+@pytest.mark.parametrize("apart", [False, True])
+def test_the_last_digits_of_a_sum_are_no_fall(k: int, apart: bool) -> None:
+    """A price that stays where it is, sums that no binary number tells exactly: nothing falls, whatever is held."""
+    price = np.full(60, round(20 + 0.37 * k, 2))
+    bars = daily_bars(price, open=price, high=price, low=price)
+    ground = ground_of(panel_of([bars, replace(bars, symbol="OTHER")]))
+    script = "rung 1\ntrade t long\n    enter when bar mod 3 == 0\n    at most 2 bars"
+    account = Account(1000.1 + 0.13 * k, lot=0.01, costs=Costs(0, 0, 0, Slippage()), apart=apart)
+    figures = put_on_trial(compile_script(script), ground, account).figures
+    assert figures["trades"] and figures["under_water"] == 0 and figures["sortino"] is None
