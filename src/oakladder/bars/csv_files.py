@@ -112,9 +112,10 @@ def _time(path: Path, line: int, text: str) -> int:
 def _number(path: Path, line: int, name: str, text: str) -> float:
     if text in ("", "nan"):
         return math.nan
-    value = float(text) if _NUMBER.fullmatch(text) else math.inf
+    value = float(text) if _NUMBER.fullmatch(text) else math.nan
     if not abs(value) < ABSURD:
-        raise DataProblem(f"{path.name}, line {line}: `{text[:40]}` in the column {name} is no number.")
+        what = "is no number" if math.isnan(value) else f"is too large: numbers are less than {ABSURD:g}"
+        raise DataProblem(f"{path.name}, line {line}: `{text[:40]}` in the column {name} {what}.")
     return value
 
 
