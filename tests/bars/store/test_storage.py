@@ -120,7 +120,10 @@ def test_a_csv_file_is_read(tmp_path: Path) -> None:
         (HEAD + "2026-03-02-11,1,1,1,1,1\n", "line 2: `2026-03-02-11` is no time"),
         (HEAD + "0001-03-02,1,1,1,1,1\n", "line 2: `0001-03-02` is no time"),
         (HEAD + "2026-03-02,1_0,1,1,1,1\n", "line 2: `1_0` in the column open is no number"),
-        (HEAD + "2026-03-02,1,1e999,1,1,1\n", "line 2: `1e999` in the column high is too large: numbers are less than 1e+18"),
+        (
+            HEAD + "2026-03-02,1,1e999,1,1,1\n",
+            "line 2: `1e999` in the column high is too large: numbers are less than 1e+18",
+        ),
         (HEAD + "2026-03-02,1,inf,1,1,1\n", "line 2: `inf` in the column high is no number"),
         (HEAD + "2026-03-02,1," + "9" * 200_000 + ",1,1,1\n", "cannot be read as a table"),
         (HEAD + "2026-03-02,1,1,1\n", "line 2: 4 values stand here"),
