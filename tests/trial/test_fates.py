@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import pytest
@@ -91,7 +92,7 @@ def compare(program: Program, panel: Panel, variants: list[dict[str, object]]) -
 VARIANTS = st.lists(st.fixed_dictionaries({"n": st.integers(1, 9), "m": st.integers(1, 9)}), min_size=3, max_size=9)
 
 
-@given(
+CASES = st.tuples(
     st.sampled_from(["long", "short"]),
     st.sampled_from(ENTERS),
     st.sampled_from(LEAVES),
@@ -100,8 +101,9 @@ VARIANTS = st.lists(st.fixed_dictionaries({"n": st.integers(1, 9), "m": st.integ
     st.integers(0, 50),
     st.booleans(),
 )
-@settings(max_examples=60, deadline=None, derandomize=True)
-def test_what_is_known_of_entries_gives_the_trades_of_each_variant(
+
+
+def compare_case(
     side: str, enter: str, leave: str, clauses: set[str], variants: list[dict[str, object]], seed: int, holes: bool
 ) -> None:
     once = {clause.split()[0]: clause for clause in sorted(clauses)}.values()
@@ -110,6 +112,19 @@ def test_what_is_known_of_entries_gives_the_trades_of_each_variant(
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(fates, "_ONE_IN", 1)
         compare(program, a_market(seed, holes), variants)
+
+
+@given(CASES)
+@settings(max_examples=25, deadline=None)
+def test_what_is_known_of_entries_gives_the_trades_of_each_variant(case: tuple[Any, ...]) -> None:
+    compare_case(*case)
+
+
+@pytest.mark.nightly
+@given(CASES)
+@settings(max_examples=600, deadline=None)
+def test_what_is_known_of_entries_gives_the_trades_of_hundreds_of_rules(case: tuple[Any, ...]) -> None:
+    compare_case(*case)
 
 
 RULE = "trade t long\n    enter when crosses_up(close, sma(close, n))\n    leave when crosses_down(close, sma(close, m))\n    {}"
