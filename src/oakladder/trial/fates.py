@@ -52,7 +52,7 @@ class Fates:
         self._lone: _Lone | None = program.facts[Fates] if panel.size <= _MOST_BARS else None  # type: ignore[assignment]
         self._for: tuple[object, ...] | None = None
         self._table = np.empty((0, WIDTH))
-        self._unknown = np.ones(0, dtype=bool)
+        self._unknown = np.zeros(0, dtype=bool)
         self._follow: Callable[[np.ndarray], Result] | None = None
         self._more = 0
 
@@ -84,11 +84,13 @@ class Fates:
     def _is_for(self, lone: _Lone, runs: TwoRuns) -> bool:
         """Whether what is known is for these settings; it begins anew where they come a second time in a row."""
         asked = tuple(map((runs.settings or {}).get, lone.names))
-        if asked == self._for:
-            return True
-        self._for, self._more, self._follow = asked, 0, None
-        self._unknown = np.ones(self._panel.size, dtype=bool)
-        return False
+        again = asked == self._for
+        if not again:
+            self._for, self._more, self._follow = asked, 0, None
+            self._unknown = self._unknown[:0]
+        elif not len(self._unknown):
+            self._unknown = np.ones(self._panel.size, dtype=bool)
+        return again
 
     def _find(self, follow: Callable[[np.ndarray], Result], lone: _Lone, bars: np.ndarray) -> None:
         """Goes through what becomes of entries that are decided on some bars."""
