@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from helpers import random_bars
-from oakladder.bars.csv_files import iso
+from oakladder.bars.time_words import iso
 from oakladder.cli import COMMANDS
 from oakladder.rung import analyse, library
 

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from oakladder.bars.csv_files import iso
+from oakladder.bars.time_words import iso
 from oakladder.user.workspace import Workspace
 from trial.evidence.grounds import walk
 

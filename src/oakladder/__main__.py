@@ -1,6 +1,11 @@
 """``python -m oakladder``."""
 
-from oakladder.cli import main
-
 if __name__ == "__main__":  # the processes of a sweep read this too
-    main()
+    import sys
+
+    try:
+        from oakladder.cli import main
+
+        main()
+    except KeyboardInterrupt:  # while the program was still being loaded
+        sys.exit(130)

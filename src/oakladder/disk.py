@@ -1,4 +1,4 @@
-"""Putting files on the disk, whole or not at all; and what it means in words when the disk says no."""
+"""Reading and writing files: bounded reads of regular files, atomic writes, locks, and disk errors in words."""
 
 from __future__ import annotations
 
@@ -10,10 +10,12 @@ import itertools
 import os
 import shutil
 import stat
+import tempfile
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
+from typing import BinaryIO
 
 _WORDS = {
     errno.ENOSPC: "the disk is full",
@@ -26,39 +28,129 @@ _WORDS = {
     errno.ENOTDIR: "a part of its path is no folder",
     errno.EISDIR: "a folder has that name",
     errno.EEXIST: "it is there already",
+    errno.ENOTEMPTY: "the folder is not empty",
     errno.ENAMETOOLONG: "its name is too long for this disk",
     errno.EMFILE: "too many files are open",
     errno.ENFILE: "too many files are open",
     errno.EIO: "the disk does not answer as it should",
     errno.EAGAIN: "another copy of the program holds it",
+    errno.EPIPE: "its reader has closed it",
     errno.ENOMEM: "there is not enough memory",
     errno.ELOOP: "its links run in a circle",
 }
 #: How names of files that are being written end.
 _PARTIAL = ".partial"
 _COUNT = itertools.count()
-#: How often a file that another copy holds is tried again, in seconds.
-_LOCK_PAUSE = 0.01
+#: Seconds between two tries to take a lock, and between two reports that it is still held.
+_LOCK_PAUSE, _LOCK_REPORT = 0.01, 1.0
+#: The longest text about its holder that is read from a lock file.
+_MOST_HOLDER_BYTES = 200
+
+
+#: The longest text of the user's (lists, closed days, notes) and the longest file of any kind that is read whole.
+MOST_TEXT, MOST_READ = 64_000_000, 2_000_000_000
+
+
+class NotRegular(OSError):
+    """A device, pipe, socket or folder where a regular file is needed."""
+
+    def __init__(self, path: Path):
+        super().__init__(errno.EINVAL, "it is no regular file", str(path))
+
+
+class TooLarge(OSError):
+    """A file with more bytes than are allowed: ``size``, as far as it is known, and the limit ``most``."""
+
+    def __init__(self, path: Path, size: int, most: int):
+        super().__init__(errno.EFBIG, f"it has {size:,} bytes, and {most:,} are allowed", str(path))
+        self.size, self.most = size, most
+
+
+class Locked(BlockingIOError):
+    """Another program, or another thread of this one, holds a lock. ``holder`` names it, as in
+    ``oak import (process 4711)``."""
+
+    def __init__(self, path: Path, holder: str):
+        super().__init__(errno.EAGAIN, f"{holder} holds it", str(path))
+        self.holder = holder
+
+
+class Waiting:
+    """Settings of this process for locks: how it is named to others, and who hears that it waits.
+
+    ``role`` is written into the lock files that this process holds. ``report`` gets a sentence about once a second while
+    a lock is held by another program, on the waiting thread.
+    """
+
+    role = "another copy of the program"
+    report: Callable[[str], None] | None = None
 
 
 def why(error: OSError) -> str:
     """What the system's error means, in words that follow a colon."""
+    if isinstance(error, NotRegular | TooLarge | Locked):
+        return str(error.strerror)
     if error.errno in _WORDS:
         return _WORDS[error.errno]
     return (error.strerror or str(error) or "the system does not say why").lower()
 
 
 @contextlib.contextmanager
-def replacing(path: Path, *, durable: bool = True) -> Iterator[Path]:
+def opened_regular(path: Path) -> Iterator[BinaryIO]:
+    """Opens a regular file for reading; a pipe or a device is refused instead of being waited for.
+
+    Raises `NotRegular` or another `OSError`.
+    """
+    # Without O_NONBLOCK, opening a pipe that has no writer waits for ever.
+    handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC)
+    with os.fdopen(handle, "rb") as file:
+        if not stat.S_ISREG(os.fstat(handle).st_mode):
+            raise NotRegular(path)
+        yield file
+
+
+def read_regular(path: Path, most: int = MOST_READ) -> bytes:
+    """Reads a regular file of at most ``most`` bytes, whatever size the system reports for it.
+
+    Raises `NotRegular`, `TooLarge` or another `OSError`.
+    """
+    with opened_regular(path) as file:
+        size = os.fstat(file.fileno()).st_size
+        raw = file.read(most + 1) if size <= most else b""
+    if max(size, len(raw)) > most:
+        raise TooLarge(path, max(size, len(raw)), most)
+    return raw
+
+
+def read_text(path: Path) -> str:
+    """Reads a UTF-8 text of the user's. Raises `UnicodeDecodeError`, and `OSError` as `read_regular`."""
+    return read_regular(path, MOST_TEXT).decode("utf-8-sig")
+
+
+def is_regular(path: Path) -> bool:
+    """Whether a path leads to a regular file; False also where it cannot be looked at."""
+    try:
+        return stat.S_ISREG(os.stat(path).st_mode)
+    except (OSError, ValueError):
+        return False
+
+
+@contextlib.contextmanager
+def replacing(path: Path, *, durable: bool = True, make_folder: bool = True) -> Iterator[Path]:
     """Gives the name of a file beside ``path`` to be written; it takes the place of ``path`` when all went well.
 
-    A link stays a link, a file keeps its rights, a folder that is not there is made. With ``durable`` the new file
-    is on the disk itself before it counts, so that a power cut leaves the old or the new. Raises `OSError`; then, as
-    after any other error, what was there is there.
+    A link stays a link, a file keeps its rights, a missing folder is made (with ``make_folder``). With ``durable`` the new file is on the disk
+    itself before it counts, so that a power cut leaves the old or the new. A pipe or a character device is written to,
+    not replaced. Raises `OSError`; after that or any other error the old file is unchanged.
     """
+    if _is_stream(path):
+        with _written_into(path) as partial:
+            yield partial
+        return
     target = path.resolve() if path.is_symlink() else path
     try:
-        target.parent.mkdir(parents=True, exist_ok=True)
+        if make_folder:
+            target.parent.mkdir(parents=True, exist_ok=True)
     except FileExistsError as error:
         raise NotADirectoryError(errno.ENOTDIR, "a part of the path is no folder", str(target)) from error
     partial = _beside(target)
@@ -76,6 +168,30 @@ def replacing(path: Path, *, durable: bool = True) -> Iterator[Path]:
         with contextlib.suppress(OSError):
             partial.unlink(missing_ok=True)
         raise
+
+
+def _is_stream(target: Path) -> bool:
+    """Whether a path is a pipe or a character device. Raises `NotRegular` for a block device or a socket."""
+    try:
+        mode = target.stat().st_mode
+    except OSError:
+        return False
+    if stat.S_ISBLK(mode) or stat.S_ISSOCK(mode):
+        raise NotRegular(target)
+    return stat.S_ISFIFO(mode) or stat.S_ISCHR(mode)
+
+
+@contextlib.contextmanager
+def _written_into(target: Path) -> Iterator[Path]:
+    """Gives the name of a temporary file; its content is written into a pipe or a device when all went well."""
+    handle, name = tempfile.mkstemp(prefix="oakladder-")
+    os.close(handle)
+    try:
+        yield Path(name)
+        with open(name, "rb") as made, open(os.open(target, os.O_WRONLY | os.O_NOCTTY | os.O_CLOEXEC), "wb") as sink:
+            shutil.copyfileobj(made, sink)
+    finally:
+        os.unlink(name)
 
 
 def _beside(target: Path) -> Path:
@@ -104,10 +220,10 @@ def _sync(path: Path) -> None:
         os.close(handle)
 
 
-def write_atomic(path: Path, content: str | bytes, *, durable: bool = True) -> None:
+def write_atomic(path: Path, content: str | bytes, *, durable: bool = True, make_folder: bool = True) -> None:
     """Puts a file in place whole or not at all; text as UTF-8. Raises as `replacing` does."""
     raw = content.encode("utf-8", errors="replace") if isinstance(content, str) else content
-    with replacing(path, durable=durable) as partial:
+    with replacing(path, durable=durable, make_folder=make_folder) as partial:
         partial.write_bytes(raw)
 
 
@@ -154,26 +270,79 @@ def copy_aside(path: Path) -> Path:
 
 
 @contextlib.contextmanager
-def locked(path: Path, patience: float = 5.0) -> Iterator[None]:
-    """Holds a lock file against other copies of the program, and other threads of this one; it goes with the process.
+def locked(
+    path: Path,
+    patience: float = 60.0,
+    *,
+    cancelled: Callable[[], bool] | None = None,
+    make_folder: bool = True,
+) -> Iterator[None]:
+    """Holds a lock file against other programs, and other threads of this one; it is freed with the process.
 
-    Raises `BlockingIOError` where it is not free within ``patience`` seconds, `OSError` where it cannot be made.
+    The file names its holder. While another one holds it, `Waiting.report` hears about it once a second. A lock file
+    that was moved or deleted while it was waited for does not count: the one that is at ``path`` now is taken.
+    Raises `Locked` where it is not free within ``patience`` seconds or ``cancelled`` says to stop, `OSError` where it
+    cannot be made.
     """
-    path.parent.mkdir(parents=True, exist_ok=True)
-    handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o666)
+    if make_folder:
+        path.parent.mkdir(parents=True, exist_ok=True)
+    handle = _lock(path, patience, cancelled)
     try:
-        end = time.monotonic() + patience
-        while True:
-            try:
-                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                break
-            except BlockingIOError:
-                if time.monotonic() >= end:
-                    raise
-                time.sleep(_LOCK_PAUSE)
         yield
     finally:
         os.close(handle)
+
+
+def _lock(path: Path, patience: float, cancelled: Callable[[], bool] | None) -> int:
+    begun = time.monotonic()
+    reported = begun
+    while True:
+        handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o666)
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            if _is_at(path, handle):
+                _sign(handle)
+                return handle
+        except BlockingIOError:
+            holder = holder_of(path)
+            now = time.monotonic()
+            if now - begun >= patience or (cancelled is not None and cancelled()):
+                os.close(handle)
+                raise Locked(path, holder) from None
+            if now - reported >= _LOCK_REPORT and Waiting.report is not None:
+                reported = now
+                Waiting.report(f"Waiting for {path.parent}: {holder} is writing there.")
+        except BaseException:
+            os.close(handle)
+            raise
+        os.close(handle)
+        time.sleep(_LOCK_PAUSE)
+
+
+def _is_at(path: Path, handle: int) -> bool:
+    """Whether an open file is the one at a path: it may have been moved away meanwhile."""
+    try:
+        return os.path.samestat(os.stat(path), os.fstat(handle))
+    except OSError:
+        return False
+
+
+def _sign(handle: int) -> None:
+    """Writes into a lock file who holds it."""
+    with contextlib.suppress(OSError):  # a full disk keeps nobody from locking
+        os.ftruncate(handle, 0)
+        os.pwrite(handle, f"{os.getpid()} {Waiting.role}\n".encode()[:_MOST_HOLDER_BYTES], 0)
+
+
+def holder_of(path: Path) -> str:
+    """Who holds a lock, as its file says: ``oak import (process 4711)``."""
+    try:
+        number, _, role = read_regular(path, _MOST_HOLDER_BYTES).decode("utf-8", "replace").strip().partition(" ")
+    except OSError:
+        return "another program"
+    if not number.isdecimal() or not Path(f"/proc/{number}").exists():
+        return "another program"
+    return f"{role or 'another program'} (process {number})"
 
 
 _PLAIN = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.")

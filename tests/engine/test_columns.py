@@ -12,6 +12,7 @@ from oakladder.engine.cells import Cell, offered
 from oakladder.engine.columns import cells
 from oakladder.engine.run import run
 from oakladder.rung import compile_script
+from oakladder.rung.problems import UnknownName
 
 PROGRAM = compile_script(
     """rung 1
@@ -58,7 +59,7 @@ def test_a_column_is_what_each_symbol_alone_shows(market: BarLibrary, frame: str
 
 def test_what_can_be_a_column_is_offered_columns_first() -> None:
     assert offered(PROGRAM) == ["Strength", "Gap", "up", "down", "strength"]
-    with pytest.raises(KeyError, match="Did you mean"):
+    with pytest.raises(UnknownName, match="Did you mean"):
         cells(PROGRAM, "Strenght", None, [], ONE_DAY)  # type: ignore[arg-type]
 
 

@@ -18,6 +18,7 @@ from oakladder.engine.run import Cancelled, run
 from oakladder.engine.screen import occurrences, screen
 from oakladder.engine.why_not import why_not
 from oakladder.rung import Program, RunProblem, compile_script
+from oakladder.rung.problems import UnknownName
 
 SCRIPT = """rung 1
 setting n = 10 range 1..200
@@ -234,8 +235,8 @@ def test_a_scan_is_stopped_between_parts(market: BarLibrary, monkeypatch: pytest
 @pytest.mark.parametrize(
     ("condition", "error", "words"),
     [
-        (Rule(PROGRAM, "upp"), KeyError, "Did you mean"),
-        (Rule(PROGRAM, "Strength"), KeyError, "Compare it"),
+        (Rule(PROGRAM, "upp"), UnknownName, "Did you mean"),
+        (Rule(PROGRAM, "Strength"), UnknownName, "Compare it"),
         (Rule(PROGRAM, "up", bars=0, fresh=Fresh.WITHIN), RunProblem, "1 or more"),
         (Rule(PROGRAM, "up", settings={"n": 900}), RunProblem, "from 1 to 200"),
         (Group(Join.ALL, ()), RunProblem, "no condition yet"),

@@ -12,6 +12,7 @@ from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.run import run
 from oakladder.engine.why import Verdict, Why, everything
 from oakladder.rung import compile_script
+from oakladder.rung.problems import UnknownName
 
 SCRIPT = """rung 1
 setting far = 2 range 1..9
@@ -103,7 +104,7 @@ def test_near_misses_come_nearest_and_are_no_hits() -> None:
 
 
 def test_an_unknown_signal_is_refused() -> None:
-    with pytest.raises(KeyError):
+    with pytest.raises(UnknownName):
         why("come", [1, 2])
 
 

@@ -133,10 +133,10 @@ def test_minutes_with_the_date_apart_and_a_zone_of_their_own(tmp_path: Path, lib
     path = write(tmp_path / "MOLE_1min.txt", ["date", "time", "o", "h", "l", "c", "v"], rows)
     options = Options(session_calendar("WET", "09:00-15:30"), zone="WET")
     (intake,) = import_files([path], library, options)
-    assert (intake.symbol, str(intake.timeframe)) == ("MOLE", "1m") and not intake.trouble
-    bars = library.bars("MOLE", ONE_MINUTE)
+    assert (intake.symbol, str(intake.timeframe)) == ("MOLE_1MIN", "1m") and not intake.trouble
+    bars = library.bars("MOLE_1MIN", ONE_MINUTE)
     assert bars.times[0] == int(datetime(2024, 7, 1, 8, 0, tzinfo=UTC).timestamp())  # summer time
-    hourly = library.bars("MOLE", Timeframe.parse("1h"))
+    hourly = library.bars("MOLE_1MIN", Timeframe.parse("1h"))
     assert len(hourly) == 5 and hourly["volume"].sum() == data[:, 4].sum()
 
 
@@ -369,7 +369,8 @@ def test_longer_minutes_make_what_they_can_and_say_what_not(tmp_path: Path, libr
         rows = [[s.isoformat(), *p] for s, p in zip(starts, prices(60).tolist(), strict=True)]
         return write(tmp_path / name, ["time", *HEAD[1:]], rows)
 
-    import_files([file("TIDE 10.csv", 10, datetime(2024, 7, 1, 9, 0))], library)
+    tide = Options(symbol="TIDE")
+    import_files([file("TIDE 10.csv", 10, datetime(2024, 7, 1, 9, 0))], library, tide)
     assert library.infos["TIDE"].step == 10 and BarLibrary(library.folder).infos["TIDE"].finest == Timeframe.parse(
         "10m"
     )
@@ -389,7 +390,7 @@ def test_longer_minutes_make_what_they_can_and_say_what_not(tmp_path: Path, libr
     assert len(then) == 1 and then["close"][-1] == whole["close"][2]  # three bars were complete
     known = screen(Rule(program, "up", frames[1]), LibraryAsOf(library, half_past), ["TIDE"], frames[1])
     assert [(f.symbol, f.last) for f in known.found] == [("TIDE", float(whole["close"][2]))]
-    import_files([file("TIDE 5.csv", 5, datetime(2024, 7, 3, 9, 0))], library)
+    import_files([file("TIDE 5.csv", 5, datetime(2024, 7, 3, 9, 0))], library, tide)
     assert library.infos["TIDE"].step == 5 and len(library.bars("TIDE", Timeframe.parse("5m"))) == 120
 
 
@@ -433,7 +434,7 @@ def test_one_bad_file_never_spoils_a_folder(tmp_path: Path, library: BarLibrary)
     told = {i.path.name: i.trouble for i in done if i.trouble}
     assert set(told) == {"empty.csv", "head.csv", "words.csv", "picture.csv", "bad.parquet", "nowhere.csv"}
     assert all(len(t) > 15 for t in told.values())
-    assert "notes.md" not in {p.name for p in files_of([folder])}
+    assert "notes.md" not in {p.name for p in files_of([folder]).files}
 
 
 def test_a_dry_run_writes_nothing(tmp_path: Path, library: BarLibrary) -> None:

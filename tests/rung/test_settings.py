@@ -50,7 +50,7 @@ def test_a_value_that_fits_is_taken_from_text_too(name: str, given: object, made
     ("name", "given", "words"),
     [
         ("n", "0", "from 1 to 50"),
-        ("n", "nan", "from 1 to 50"),
+        ("n", "nan", "is a number"),
         ("off", "many", "is a number"),
         ("on_gap", "maybe", "yes or no"),
         ("mode", "loose", "one of plain, strict"),

@@ -150,7 +150,8 @@ def test_the_bars_can_be_moved_to_another_folder(space: Workspace, tmp_path: Pat
     before = len(space.library().infos)
     target = tmp_path / "elsewhere" / "bars"
     space.move_library(target)
-    assert space.library_folder == target and not (space.data / "bars").exists()
+    assert space.library_folder == target and not list((space.data / "bars").glob("*.arrow"))
+    assert str(target) in (space.data / "bars" / "moved-to.txt").read_text()
     assert len(space.library().infos) == before
     (tmp_path / "full").mkdir()
     (tmp_path / "full" / "a.txt").write_text("mine")
@@ -167,7 +168,7 @@ def test_a_move_of_the_bars_that_fails_leaves_them_where_they_were(
     def full(*_: object) -> None:
         raise OSError(errno.ENOSPC, "No space left on device")
 
-    monkeypatch.setattr(Path, "rename", full)
+    monkeypatch.setattr("os.rename", full)
     with pytest.raises(OSError):
         space.move_library(tmp_path / "other")
     monkeypatch.undo()
@@ -179,7 +180,7 @@ def test_bars_on_a_disk_that_is_not_there_are_said_and_found_again(space: Worksp
     space.library()
     space.move_library(target)
     target.parent.rename(tmp_path / "pulled out")
-    assert space.library_folder == space.data / "bars"
+    assert space.missing_library == target and space.library_folder == space.data / "bars-meanwhile"
     assert any(str(target) in n for n in space.notices)
     (tmp_path / "pulled out").rename(target.parent)
-    assert space.library_folder == target
+    assert space.missing_library is None and space.library_folder == target

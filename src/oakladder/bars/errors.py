@@ -9,5 +9,15 @@ class NoBars(DataProblem):
     """A symbol has no bars from which those that were asked for are made."""
 
 
+class UnknownSymbol(DataProblem, KeyError):
+    """A library has no symbol of a name."""
+
+    def __init__(self, symbol: str):
+        super().__init__(f"There is no symbol {symbol} in the library.")
+
+    def __str__(self) -> str:
+        return str(self.args[0])  # a `KeyError` would show it in quotes
+
+
 class Stopped(Exception):
     """Reading was stopped by whoever started it."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
+
 import numpy as np
 
 from oakladder.bars.bars import Bars
@@ -26,6 +28,11 @@ def moment_words(calendar: Calendar, moment: int) -> str:
     """A moment (UTC seconds) on the exchange's clock."""
     local = np.datetime64(int(calendar.local(np.array([moment]))[0]), "s").item()
     return f"{local:%a %d %b %Y %H:%M}"
+
+
+def iso(time: int) -> str:
+    """A time (UTC seconds) as it stands in files: ISO 8601 in UTC."""
+    return datetime.fromtimestamp(int(time), UTC).isoformat()
 
 
 def tick_words(tick: float) -> str:

@@ -1,6 +1,7 @@
 """The same jobs without a window.
 
-Exit codes: 0 done, 1 the script has errors, 2 the call was wrong, 3 the data were wrong.
+Exit codes: 0 done, 1 the script has errors, 2 the call was wrong, 3 the data were wrong, 70 an unexpected error,
+130 interrupted, 141 the reader of the output has closed it.
 """
 
 from __future__ import annotations
@@ -13,8 +14,9 @@ from collections.abc import Callable, Sequence
 
 from oakladder import log
 from oakladder.bars.errors import DataProblem
-from oakladder.cli.common import CALL_WRONG, DATA_WRONG, LOADED, Leave
-from oakladder.disk import why
+from oakladder.cli import streams
+from oakladder.cli.common import CALL_WRONG, DATA_WRONG, INTERRUPTED, LOADED, PIPE_CLOSED, UNEXPECTED, Leave
+from oakladder.disk import Waiting, why
 
 #: Where each command is: only the module of the one that is asked for is loaded.
 COMMANDS = {
@@ -35,24 +37,34 @@ COMMANDS = {
 }
 
 
-def _guarded(go: Callable[[], object]) -> None:
-    """No traceback reaches a user: what nobody foresaw becomes one sentence, and the log has the details."""
+def _guarded(go: Callable[[], int]) -> int:
+    """Runs a command and gives its exit code. No traceback reaches a user: an unexpected error becomes one sentence, and
+    the log has the details."""
     try:
-        go()
-    except (KeyboardInterrupt, BrokenPipeError):
-        sys.exit(130)
+        code = go()
+        sys.stdout.flush()  # a full disk or a closed pipe is noticed here, and not after the last word
+        return code
+    except KeyboardInterrupt:
+        return INTERRUPTED
+    except BrokenPipeError:
+        streams.discard_output()
+        return PIPE_CLOSED
     except DataProblem as error:
         print(error, file=sys.stderr)
-        sys.exit(DATA_WRONG)
+        return DATA_WRONG
     except OSError as error:
         logging.getLogger(__name__).exception("the system refused")
         name = f"{error.filename} cannot be used" if error.filename else "That cannot be done"
         print(f"{name}: {why(error)}.", file=sys.stderr)
-        sys.exit(CALL_WRONG)
+        streams.discard_output()
+        return CALL_WRONG
     except Exception as error:
-        logging.getLogger(__name__).exception("not foreseen")
-        print(f"Something went wrong that should not: {error}. The details are in {log.log_file()}.", file=sys.stderr)
-        sys.exit(70)
+        logging.getLogger(__name__).exception("unexpected error")
+        print(
+            f"Something went wrong ({type(error).__name__}). Please report it; the details are in {log.log_file()}.",
+            file=sys.stderr,
+        )
+        return UNEXPECTED
 
 
 def command_line(asked: str = "") -> argparse.ArgumentParser:
@@ -84,5 +96,9 @@ def call(words: Sequence[str]) -> int:
 
 def main() -> None:
     """The program's entry."""
+    streams.set_up()
     log.set_up()
-    _guarded(lambda: sys.exit(call(sys.argv[1:])))
+    words = sys.argv[1:]
+    Waiting.role = f"oak {words[0]}" if words and words[0] in COMMANDS else "oak"
+    Waiting.report = lambda sentence: print(sentence, file=sys.stderr, flush=True)
+    sys.exit(_guarded(lambda: call(words)))

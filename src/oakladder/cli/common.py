@@ -41,6 +41,13 @@ def command(name: str, *arguments: Argument) -> Callable[[Callable[..., None]], 
     return declare
 
 
+def a_path(text: str) -> Path:
+    """A path of a file or folder; the sentence is for the user."""
+    if not text:
+        raise argparse.ArgumentTypeError("a name is needed, and this one is empty")
+    return Path(text)
+
+
 def a_number(text: str) -> float:
     """A number; the sentence is for the user."""
     try:
@@ -69,6 +76,7 @@ class Leave(Exception):
 
 
 SCRIPT_ERRORS, CALL_WRONG, DATA_WRONG = 1, 2, 3
+UNEXPECTED, INTERRUPTED, PIPE_CLOSED = 70, 130, 141
 
 
 class Format(StrEnum):
@@ -132,12 +140,15 @@ def known_symbol(library: BarLibrary, symbol: str) -> str:
     return name
 
 
-def library_of(folder: Path | None = None) -> BarLibrary:
-    """A bar library; the user's own unless another folder is named. What is wrong with it is said."""
+def library_of(folder: Path | None = None, *, create: bool = False) -> BarLibrary:
+    """A bar library; the user's own unless another folder is named, which is made only with ``create``. What is wrong
+    with it is reported."""
     from oakladder.bars.store.library import BarLibrary
 
     workspace = Workspace.default()
     try:
+        if folder is not None and not create and not folder.is_dir():
+            fail(CALL_WRONG, f"There is no library in {folder}: the folder is missing.")
         made = BarLibrary(folder) if folder else workspace.library()
     except DataProblem as error:
         fail(DATA_WRONG, str(error))

@@ -10,19 +10,40 @@ from oakladder.bars.calendar_words import closed_days, closed_words, hours_of, h
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.time_words import tick_words
-from oakladder.cli.common import CALL_WRONG, DATA_WRONG, Leave, a_number, arg, command, fail, known_symbol, library_of
-from oakladder.disk import why
+from oakladder.cli.common import (
+    CALL_WRONG,
+    DATA_WRONG,
+    Leave,
+    a_number,
+    a_path,
+    arg,
+    command,
+    fail,
+    known_symbol,
+    library_of,
+)
+from oakladder.cli.progress import Reporter
+from oakladder.disk import read_text, why
 from oakladder.intake import importing
 from oakladder.intake.importing import session_calendar
+from oakladder.intake.names import as_symbol, trouble_of
 from oakladder.intake.tidying import CHOICES, Mend, Trouble
+from oakladder.rung.texts import count_words
 from oakladder.user.workspace import Workspace
 
 
 @command(
     "import",
-    arg("files", nargs="+", type=Path, help="CSV, TSV or Parquet files, or folders of them"),
-    arg("--library", dest="library_folder", type=Path, help="another bar library"),
-    arg("--dry-run", dest="dry_run", action="store_true", help="only say what would be taken in"),
+    arg("files", nargs="+", type=a_path, help="CSV, TSV or Parquet files, or folders of them"),
+    arg("--library", dest="library_folder", type=a_path, help="another bar library"),
+    arg("--dry-run", dest="dry_run", action="store_true", help="only say what would be imported"),
+    arg("--as", dest="symbol", help="the symbol of all the files; the name of each file unless said"),
+    arg(
+        "--same",
+        dest="same",
+        action="store_true",
+        help="with --as: the files belong together, whatever speaks against it",
+    ),
     arg("--zone", dest="zone", help="the time zone of times that name none; UTC unless said"),
     arg("--session", dest="session", help="regular hours in that zone, as in 09:00-15:30"),
     arg("--tick", dest="tick", type=a_number, help="the smallest step of the price"),
@@ -34,6 +55,8 @@ def import_data(
     files: list[Path],
     library_folder: Path | None,
     dry_run: bool,
+    symbol: str | None,
+    same: bool,
     zone: str | None,
     session: str | None,
     tick: float | None,
@@ -41,20 +64,37 @@ def import_data(
     kind: str | None,
     mend: list[str] | None,
 ) -> None:
-    """Take the bars of your own files into the library; only what is new is added."""
-    library = library_of(library_folder)
+    """Import the bars of your own files into the library; only what is new is added."""
+    name = _symbol_name(symbol, same)
+    workspace = Workspace.default()
+    if library_folder is None and workspace.missing_library is not None:
+        fail(
+            DATA_WRONG,
+            f"The folder of the bars, {workspace.missing_library}, is missing, so nothing was imported. "
+            "Connect its disk, or name another library with --library.",
+        )
+    library = library_of(library_folder, create=True)
     try:
         calendar = session_calendar(zone or "UTC", session) if session or zone else None
     except DataProblem as error:
         fail(CALL_WRONG, str(error))
-    options = importing.Options(calendar, tick, kind, sector, zone=zone, mends=_mends(mend))
-    done = importing.import_files(files, library, options, dry_run=dry_run)
+    if tick is not None and not 0 < tick < 1e9:
+        fail(CALL_WRONG, "A tick is a price step above 0, as in 0.01.")
+    options = importing.Options(calendar, tick, kind, sector, zone=zone, mends=_mends(mend), symbol=name, same=same)
+    reporter = Reporter("imported")
+    done = importing.import_files(
+        files,
+        library,
+        options,
+        dry_run=dry_run,
+        done=_print_intake,
+        progress=lambda count, of: reporter.count(count, of, "files"),
+    )
     if not done:
         fail(CALL_WRONG, "There is no CSV, TSV or Parquet file among these.")
-    for intake in done:
-        print(intake.words(), file=sys.stderr if intake.trouble else sys.stdout)
-        for finding in intake.findings:
-            print(f"    {finding.words()}")
+    told = [f for i in done for f in i.findings if f.trouble is Trouble.CLOSED]
+    if told and not dry_run:
+        print(f"    {told[0].words()} of {count_words(len(told), 'symbol')}")
     if dry_run:
         print("Nothing was written.")
     else:
@@ -62,6 +102,27 @@ def import_data(
         library.pack()  # so that the first scan need not open every file
     if any(i.trouble for i in done):
         raise Leave(DATA_WRONG)
+
+
+def _symbol_name(given: str | None, same: bool) -> str | None:
+    """The symbol that the files are imported as, if one is named."""
+    if given is None:
+        if same:
+            fail(CALL_WRONG, "--same goes with --as: say which symbol the files belong to, as in --same --as KELP.")
+        return None
+    symbol = as_symbol(given)
+    if trouble := trouble_of(symbol):
+        fail(CALL_WRONG, f"--as {given}: that is no symbol, as it {trouble}.")
+    return symbol
+
+
+def _print_intake(intake: importing.Intake) -> None:
+    """A line for each symbol as it is done: results to standard output, troubles to standard error."""
+    hint = f" If they belong together, say so: --same --as {intake.symbol}" if intake.doubt is not None else ""
+    print(intake.words() + hint, file=sys.stderr if intake.trouble else sys.stdout, flush=True)
+    for finding in intake.findings:
+        if finding.trouble is not Trouble.CLOSED:
+            print(f"    {finding.words()}", file=sys.stderr if intake.trouble else sys.stdout)
 
 
 def _mends(given: list[str] | None) -> dict[Trouble, Mend]:
@@ -82,7 +143,7 @@ def _mends(given: list[str] | None) -> dict[Trouble, Mend]:
     "symbols",
     arg("chosen", nargs="*", metavar="SYMBOL", help="symbols; all of them unless said"),
     arg("--of", dest="group", help="only those of a sector"),
-    arg("--library", dest="library_folder", type=Path, help="another bar library"),
+    arg("--library", dest="library_folder", type=a_path, help="another bar library"),
     arg("--sector", dest="sector", help="list them under another sector"),
     arg("--kind", dest="kind", help="what they are, as in share, pair or future"),
     arg("--tick", dest="tick", type=a_number, help="the smallest step of the price"),
@@ -93,7 +154,7 @@ def _mends(given: list[str] | None) -> dict[Trouble, Mend]:
     arg(
         "--closed",
         dest="closed",
-        type=Path,
+        type=a_path,
         help="a file of days without trading, one a line; 2026-12-24 13:00 ends early",
     ),
 )
@@ -112,6 +173,8 @@ def symbols(
 ) -> None:
     """Show what is known of the symbols in the library, or change it."""
     library = library_of(library_folder)
+    if chosen and group is not None:
+        fail(CALL_WRONG, "Name symbols, or a sector with --of, not both.")
     names = [known_symbol(library, s) for s in chosen or []] or [
         s for s, i in library.infos.items() if group is None or i.sector == group
     ]
@@ -152,7 +215,7 @@ def symbols(
 
 def _text_of(path: Path) -> str:
     try:
-        return path.read_text(encoding="utf-8-sig")
+        return read_text(path)
     except (OSError, UnicodeDecodeError) as error:
         reason = why(error) if isinstance(error, OSError) else "it is no UTF-8 text"
         fail(CALL_WRONG, f"{path} cannot be read: {reason}.")
@@ -160,23 +223,25 @@ def _text_of(path: Path) -> str:
 
 @command(
     "library",
-    arg("--move", dest="move", type=Path, help="a new folder for the bars, empty or not there yet"),
+    arg("--move", dest="move", type=a_path, help="a new folder for the bars, empty or not there yet"),
     arg("--check", dest="check_all", action="store_true", help="read every file through and name what is damaged"),
 )
 def library_place(
     move: Path | None,
     check_all: bool,
 ) -> None:
-    """Say where the bars are kept, look whether they are whole, or move them to another folder."""
+    """Say where the bars are kept, check that they are whole, or move them to another folder."""
     workspace = Workspace.default()
+    if move is not None and check_all:
+        fail(CALL_WRONG, "--move and --check are two jobs. Run them one after the other.")
     if check_all:
         bad = library_of().damaged()
-        print("\n".join(f"{name} is damaged." for name in bad) or "Every file is whole.")
+        print("\n".join(bad) or "Every file is whole.")
         if bad:
             raise Leave(DATA_WRONG)
     if move is not None:
         try:
-            workspace.move_library(move)
+            workspace.move_library(move, progress=Reporter("moved").share)
         except OSError as error:
             fail(CALL_WRONG, f"The bars cannot be moved to {move}: {why(error)}. They are where they were.")
         except DataProblem as error:

@@ -8,15 +8,16 @@ from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 
-from oakladder.bars.csv_files import iso, read_csv
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
+from oakladder.bars.time_words import iso
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.cli.common import (
     CALL_WRONG,
     DATA_WRONG,
+    a_path,
     arg,
     command,
     fail,
@@ -26,11 +27,12 @@ from oakladder.cli.common import (
     settings_of,
     timeframe_of,
 )
-from oakladder.disk import why, write_rows
+from oakladder.cli.outputs import check_outputs, write_table
 from oakladder.engine.cells import Cell, column_cell, column_name
 from oakladder.engine.picture.draw import draw
 from oakladder.engine.picture.plain import as_plain, day_paint
 from oakladder.engine.run import Result, run
+from oakladder.intake.one_symbol import read_one
 from oakladder.rung import Program, RunProblem
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.words import Shown
@@ -38,10 +40,10 @@ from oakladder.rung.words import Shown
 
 @command(
     "eval",
-    arg("script", type=Path, help="a .rung file"),
-    arg("--out", dest="out", type=Path, required=True, help="the CSV file to write"),
-    arg("--csv", dest="csv_file", type=Path, help="bars from a CSV file"),
-    arg("--symbol", dest="symbol", help="a symbol of the demo market"),
+    arg("script", type=a_path, help="a .rung file"),
+    arg("--out", dest="out", type=a_path, required=True, help="the CSV file to write; - for standard output"),
+    arg("--csv", dest="csv_file", type=a_path, help="bars from a CSV file"),
+    arg("--symbol", dest="symbol", help="a symbol of the library"),
     arg("--timeframe", dest="timeframe", help="1m … 4h, 1d, 1w, 1mo"),
     arg("--extended", dest="extended", action="store_true", help="with the hours outside the session"),
     arg("--set", dest="settings", action="append", help="a setting, as in --set fast=12"),
@@ -67,16 +69,19 @@ def evaluate(
     """Run a script over the bars of one symbol and write its outputs."""
     if (csv_file is None) == (symbol is None):
         fail(CALL_WRONG, "Say where the bars come from: either --csv FILE or --symbol SYMBOL.")
+    check_outputs({"--out": out}, [script, csv_file], printed="the drawings" if as_json else "")
     program = load(script, as_json)
     values = settings_of(program, settings)
     panel = _bars(csv_file, symbol, timeframe, extended)
     names = _columns(program, everything)
+    if not panel.size:
+        fail(DATA_WRONG, "There are no bars to run the script on.")
     try:
         result = run(program, panel, values, extra=list(names.values()))
     except RunProblem as error:
         fail(CALL_WRONG, str(error))
     cells = _cells(result) if everything else {}
-    _write_csv(out, panel, {n: _written(result, op) for n, op in names.items()} | _in_columns(cells, names))
+    _write(out, panel, {n: _written(result, op) for n, op in names.items()} | _in_columns(cells, names))
     if as_json:
         drawn = as_plain(draw(result, day_paint), panel.size - 1)
         told = [
@@ -90,7 +95,7 @@ def _bars(csv_file: Path | None, symbol: str | None, timeframe: str | None, exte
     wanted = timeframe_of(timeframe) if timeframe else None
     try:
         if csv_file is not None:
-            bars = replace(read_csv(csv_file), extended=extended)
+            bars = replace(read_one(csv_file), extended=extended)
             return panel_of([resample(bars, wanted) if wanted else bars])
         library = library_of()
         return library.panel([known_symbol(library, str(symbol))], wanted or ONE_DAY, extended)
@@ -138,12 +143,9 @@ def _in_columns(cells: dict[str, list[Cell]], taken: Iterable[str]) -> dict[str,
     return made
 
 
-def _write_csv(path: Path, panel: Panel, columns: dict[str, list[str]]) -> None:
+def _write(path: Path, panel: Panel, columns: dict[str, list[str]]) -> None:
     rows = ([iso(time), *(c[k] for c in columns.values())] for k, time in enumerate(panel.times.tolist()))
-    try:
-        write_rows(path, itertools.chain([["time", *columns]], rows))
-    except OSError as error:
-        fail(CALL_WRONG, f"{path} cannot be written: {why(error)}.")
+    write_table("--out", path, itertools.chain([["time", *columns]], rows))
 
 
 def _written(result: Result, op: Op) -> list[str]:

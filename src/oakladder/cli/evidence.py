@@ -8,12 +8,12 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
-from rich.console import Console
 from rich.table import Table
 
 from oakladder.cli.common import Format, arg, command, load, settings_of
 from oakladder.cli.grounds import GROUND, Where, sentences
 from oakladder.cli.noting import Noting
+from oakladder.cli.streams import console
 from oakladder.cli.trial import trading
 from oakladder.trial.evidence.plain import as_plain
 from oakladder.trial.evidence.study import Evidence, evidence_of, signal_of
@@ -54,4 +54,4 @@ def _print_table(made: Evidence) -> None:
         table.add_column(name, justify="right")
     for one in made.horizons:
         table.add_row(*horizon_words(one))
-    Console().print(table)
+    console().print(table)

@@ -9,7 +9,6 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-from oakladder.bars.csv_files import read_csv
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.panel import USUAL_TICK
 from oakladder.bars.panels import panel_of
@@ -20,6 +19,7 @@ from oakladder.cli.common import (
     DATA_WRONG,
     Argument,
     a_number,
+    a_path,
     arg,
     fail,
     known_symbol,
@@ -28,13 +28,14 @@ from oakladder.cli.common import (
 )
 from oakladder.cli.lists import symbols_of
 from oakladder.engine.frames import Frame
+from oakladder.intake.one_symbol import read_one
 from oakladder.rung import RunProblem
 from oakladder.trial.market import ground_in
 from oakladder.trial.spans import Span
 from oakladder.trial.trial import Ground, ground_of
 
 GROUND: tuple[Argument, ...] = (
-    arg("script", type=Path, help="a .rung file"),
+    arg("script", type=a_path, help="a .rung file"),
     arg("--symbol", dest="symbol", help="one symbol of the library"),
     arg("--list", dest="list_name", help="all, one of your lists, or a sector"),
     arg("--timeframe", dest="timeframe", help="1m … 4h, 1d, 1w, 1mo; 1d unless a file says otherwise"),
@@ -43,7 +44,7 @@ GROUND: tuple[Argument, ...] = (
     arg("--to", dest="last", help="the last day"),
     arg("--set", dest="settings", action="append", help="a setting, as in --set fast=12"),
     arg("--broken-seal", dest="broken_seal", action="store_true", help="look at the sealed last fifth of history too"),
-    arg("--csv", dest="csv_file", type=Path, help="bars from a CSV file, as one symbol"),
+    arg("--csv", dest="csv_file", type=a_path, help="bars from a CSV file, as one symbol"),
     arg("--tick", dest="tick", type=a_number, help="smallest price step of a CSV file's bars, 0.01 unless said"),
 )
 
@@ -76,12 +77,15 @@ class Where:
         """The bars; says which symbols were left out. Raises `RunProblem` and `DataProblem`."""
         if sum(given is not None for given in (self.symbol, self.list_name, self.csv_file)) > 1:
             fail(CALL_WRONG, "Say one of --symbol, --list and --csv.")
-        span = Span(_day(self.first), _day(self.last, after=1), sealed=not self.broken_seal)
+        begin, end = _day(self.first), _day(self.last, after=1)
+        if begin is not None and end is not None and begin >= end:
+            fail(CALL_WRONG, f"--from {self.first} is later than --to {self.last}. Swap them.")
+        span = Span(begin, end, sealed=not self.broken_seal)
         wanted = timeframe_of(self.timeframe) if self.timeframe else None
         if self.tick is not None and not self.tick > 0:
             fail(CALL_WRONG, "A tick is a price step above 0.")
         if self.csv_file is not None:
-            bars = replace(read_csv(self.csv_file), extended=self.extended)
+            bars = replace(read_one(self.csv_file), extended=self.extended)
             try:
                 panel = panel_of([resample(bars, wanted) if wanted else bars])
             except ValueError as error:

@@ -9,7 +9,6 @@ from typing import Any
 from oakladder.cli.common import Format, arg, command, load, settings_of
 from oakladder.cli.grounds import GROUND, Where, sentences
 from oakladder.trial.honesty.check import honest as check
-from oakladder.trial.honesty.check import summary
 
 
 @command(
@@ -24,11 +23,10 @@ def honest(script: Path, settings: list[str] | None, format_: str, **where: Any)
     with sentences():
         ground = Where(**where).ground()
         found = check(program, ground, settings=values)
-    told = summary(found, len(ground.panel))
     if Format(format_) is Format.JSON:
-        print(json.dumps({"findings": [f.as_plain() for f in found], "words": told}))
+        print(json.dumps({"findings": [f.as_plain() for f in found.findings], "words": found.words()}))
         return
-    print(told)
-    for one in found:
+    print(found.words())
+    for one in found.findings:
         line = f"line {one.line}: " if one.line else ""
         print(f"{one.sin.word}: {line}{one.words}. {one.count:,} times, last on {one.symbol} at {one.when}.")

@@ -5,22 +5,17 @@ from __future__ import annotations
 from oakladder.bars.store.library import BarLibrary
 from oakladder.cli.common import CALL_WRONG, fail
 from oakladder.rung.problems import did_you_mean
-from oakladder.user.lists import Watchlists
 from oakladder.user.workspace import Workspace
 
 
 def symbols_of(library: BarLibrary, name: str) -> list[str]:
-    """The symbols of a list of the user's, of a sector, or of all the library."""
+    """The symbols of a list by any name that the window shows: all symbols, a list of the user's, a sector."""
     if name == "all":
         return list(library.infos)
-    own = Watchlists(Workspace.default().config / "watchlists.json")
-    if name in own.own:
-        return own.symbols(name, library.infos)
-    sectors = sorted({i.sector for i in library.infos.values()})
-    chosen = [s for s, i in library.infos.items() if i.sector.lower() == name.lower()]
-    if not chosen:
-        fail(
-            CALL_WRONG,
-            f"There is no list `{name}`. {did_you_mean(name, ['all', *sectors]) or 'There are all, ' + ', '.join(sectors) + '.'}",
-        )
-    return chosen
+    own = Workspace.default().lists()
+    names = own.names(library.infos)
+    found = name if name in names else next((n for n in names if n.casefold() == name.strip().casefold()), None)
+    if found is None:
+        hint = did_you_mean(name, ["all", *names]) or f"There are all, {', '.join(names)}."
+        fail(CALL_WRONG, f"There is no list `{name}`. {hint}")
+    return own.symbols(found, library.infos)

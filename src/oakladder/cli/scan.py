@@ -8,14 +8,14 @@ import sys
 from pathlib import Path
 
 import numpy as np
-from rich.console import Console
 from rich.table import Table
 
-from oakladder.bars.csv_files import iso
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.time_words import iso
 from oakladder.cli.common import (
     CALL_WRONG,
     Format,
+    a_path,
     arg,
     at_least,
     command,
@@ -26,6 +26,7 @@ from oakladder.cli.common import (
     timeframe_of,
 )
 from oakladder.cli.lists import symbols_of
+from oakladder.cli.streams import console, visible
 from oakladder.engine.rules import Fresh, Rule
 from oakladder.engine.screen import Screen, screen
 from oakladder.rung import RunProblem
@@ -33,7 +34,7 @@ from oakladder.rung import RunProblem
 
 @command(
     "scan",
-    arg("script", type=Path, help="a .rung file"),
+    arg("script", type=a_path, help="a .rung file"),
     arg("--signal", dest="signal", required=True, help="the name of a signal"),
     arg("--timeframe", dest="timeframe", default="1d", help="1m … 4h, 1d, 1w, 1mo"),
     arg("--within", dest="within", type=at_least(1), default=1, help="fired within the last n bars"),
@@ -60,8 +61,6 @@ def scan(
         program.signal(signal)
         rule = Rule(program, signal, frame, values, fresh=Fresh.WITHIN, bars=within)
         found = screen(rule, library, symbols, frame)
-    except KeyError as error:
-        fail(CALL_WRONG, str(error.args[0]))
     except RunProblem as error:
         fail(CALL_WRONG, str(error))
     _print_scan(found, library, Format(format_))
@@ -86,7 +85,9 @@ def _print_scan(found: Screen, library: BarLibrary, format_: Format) -> None:
         clean = [{k: None if v != v else v for k, v in row.items()} for row in rows]
         print(json.dumps({"looked_at": found.looked_at, "hits": clean}, indent=2))
     elif format_ is Format.CSV:
-        writer = csv.DictWriter(sys.stdout, ["symbol", "name", "bars_ago", "time", "last", "change"])
+        writer = csv.DictWriter(
+            sys.stdout, ["symbol", "name", "bars_ago", "time", "last", "change"], lineterminator="\n"
+        )
         writer.writeheader()
         writer.writerows(rows)
     else:
@@ -102,5 +103,7 @@ def _print_scan(found: Screen, library: BarLibrary, format_: Format) -> None:
         for row, hit in zip(rows, hits, strict=True):
             decimals = library.infos[hit.symbol].decimals
             change = "" if np.isnan(hit.change) else f"{hit.change:+.2%}"
-            table.add_row(hit.symbol, str(row["name"]), str(hit.ages[0]), f"{hit.last:,.{decimals}f}", change)
-        Console().print(table)
+            table.add_row(
+                visible(hit.symbol), visible(str(row["name"])), str(hit.ages[0]), f"{hit.last:,.{decimals}f}", change
+            )
+        console().print(table)

@@ -6,7 +6,17 @@ import re
 import sys
 from pathlib import Path
 
-from oakladder.cli.common import CALL_WRONG, SCRIPT_ERRORS, Leave, arg, command, fail, library_of, print_problems
+from oakladder.cli.common import (
+    CALL_WRONG,
+    SCRIPT_ERRORS,
+    Leave,
+    a_path,
+    arg,
+    command,
+    fail,
+    library_of,
+    print_problems,
+)
 from oakladder.rung import CODES, ScriptError, analyse, compile_script, library
 from oakladder.rung.problems import did_you_mean
 from oakladder.rung.program import unknown_symbols
@@ -17,7 +27,7 @@ from oakladder.user.workspace import Workspace
 
 @command(
     "check",
-    arg("script", nargs="?", type=Path, help="a .rung file"),
+    arg("script", nargs="?", type=a_path, help="a .rung file"),
     arg("--explain", dest="explain", help="a problem code, as in --explain R501"),
     arg("--json", dest="as_json", action="store_true", help="problems as JSON"),
 )
@@ -61,7 +71,7 @@ def _indented(text: str) -> str:
 
 @command(
     "brief",
-    arg("script", nargs="?", type=Path, help="a .rung file to add, with its problems"),
+    arg("script", nargs="?", type=a_path, help="a .rung file to add, with its problems"),
 )
 def brief(
     script: Path | None,
@@ -103,4 +113,11 @@ def source(
         fail(CALL_WRONG, f"`{own}` is no name. Names are small letters, digits and _.")
     found = library.function(function)
     assert found is not None
-    print(library.copy_of(function, own) if own else found.source, end="")
+    if own is None:
+        print(found.source, end="")
+        return
+    copy = library.copy_of(function, own)
+    wrong = next((p for p in analyse(f"rung 1\n{copy}").problems if p.is_error), None)
+    if wrong is not None:
+        fail(CALL_WRONG, f"{wrong.message} Choose another name than `{own}`.")
+    print(copy, end="")

@@ -10,7 +10,7 @@ from concurrent.futures import Executor
 from contextlib import contextmanager
 from datetime import UTC, datetime
 
-from oakladder.bars.csv_files import iso
+from oakladder.bars.time_words import iso
 from oakladder.cli.common import CALL_WRONG, Argument, Format, arg, at_least, fail
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.sweeps.neighbours import SweepMap, map_of
@@ -98,7 +98,7 @@ def _print_rows(ranges: Sequence[Range], rows: Sequence[Tried], made: SweepMap, 
             )
         )
         return
-    writer = csv.writer(sys.stdout, delimiter="\t")
+    writer = csv.writer(sys.stdout, delimiter="\t", lineterminator="\n")
     title = FIGURES[made.figure].title
     writer.writerow([*(r.name for r in ranges), *(FIGURES[n].title for n in _IN_ROWS), f"{title} around", ""])
     for one, beside, lonely in zip(rows, around, made.lonely.tolist(), strict=True):
@@ -141,7 +141,7 @@ def _print_walk(made: Walk, format_: Format) -> None:
         }
         print(json.dumps({"walk": plain}))
         return
-    writer = csv.writer(sys.stdout, delimiter="\t")
+    writer = csv.writer(sys.stdout, delimiter="\t", lineterminator="\n")
     writer.writerow(["From", "To", "Settings", "Promised", "Brought", "Trades"])
     for step in made.steps:
         told = [figure_words({made.figure: v}, made.figure) for v in (step.promised, step.brought)]

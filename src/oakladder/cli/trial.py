@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
-from rich.console import Console
 from rich.table import Table
 
 from oakladder.cli.common import (
     CALL_WRONG,
     Format,
     a_number,
+    a_path,
     arg,
     at_least,
     command,
@@ -25,8 +24,9 @@ from oakladder.cli.common import (
 )
 from oakladder.cli.grounds import GROUND, Where, sentences
 from oakladder.cli.noting import Noting
+from oakladder.cli.outputs import check_outputs, is_standard, write_table
+from oakladder.cli.streams import console, visible
 from oakladder.cli.sweep import SWEEPING, sweep
-from oakladder.disk import why, write_rows
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.trial.chance import Bootstrap, Chance, bootstrap_of, chance_of
 from oakladder.trial.compose import draft_of, with_trade
@@ -58,8 +58,8 @@ from oakladder.user.workspace import Workspace
         help="beside chance: entries moved at random, trades drawn again",
     ),
     arg("--format", dest="format_", choices=["table", "json"], default="table"),
-    arg("--trades", dest="trades_out", type=Path, help="a CSV file for the trades"),
-    arg("--equity", dest="equity_out", type=Path, help="a CSV file for the curve"),
+    arg("--trades", dest="trades_out", type=a_path, help="a CSV file for the trades; - for standard output"),
+    arg("--equity", dest="equity_out", type=a_path, help="a CSV file for the curve; - for standard output"),
 )
 def trial(
     script: Path,
@@ -85,6 +85,17 @@ def trial(
     **where: Any,
 ) -> None:
     """Put a rule on trial: its trades with an account, and what that comes to."""
+    as_json = Format(format_) is Format.JSON
+    outputs = {"--trades": trades_out, "--equity": equity_out}
+    standard = any(map(is_standard, outputs.values()))
+    if sweeps:
+        _check_alone("--sweep", {"--chance": chance, **{option: path is not None for option, path in outputs.items()}})
+    elif walk or draw is not None or cluster is not None:
+        fail(
+            CALL_WRONG,
+            "--walk, --draw and --cluster go with --sweep: say which setting is to be tried over which range.",
+        )
+    check_outputs(outputs, [script, where["csv_file"]], printed="the JSON report" if as_json and standard else "")
     program = trading(load(script), script)
     values = settings_of(program, settings)
     asked = Where(**where)
@@ -101,10 +112,6 @@ def trial(
         what = noting.what(task, asked.name)
         if asked.breaks_seal:
             noting.seal(what, task)
-        if not sweeps and (walk or draw is not None or cluster is not None):
-            raise RunProblem(
-                "--walk, --draw and --cluster go with --sweep: say which setting is to be tried over which range."
-            )
         if sweeps:
             ranges, rows = sweep(task, sweeps, draw, by, walk, cluster, Format(format_))
             noting.sweep(what, ranges, rows, sealed=ground.seal is not None)
@@ -113,20 +120,30 @@ def trial(
         traded = bool(done.book.done.any())
         judged: list[Chance | Bootstrap] = [chance_of(done), bootstrap_of(done)] if chance and traded else []
     tries = noting.trial(what, done)
-    _write(trades_out, trades_table(done))
-    _write(equity_out, equity_table(done))
-    if Format(format_) is Format.JSON:
+    write_table("--trades", trades_out, trades_table(done))
+    write_table("--equity", equity_out, equity_table(done))
+    if as_json:
         none = dict.fromkeys((Chance.name, Bootstrap.name)) if chance else {}
         plain = as_plain(done) | none | {"tries": tries.as_plain() if tries is not None else None}
         print(json.dumps(plain | {part.name: part.as_plain() for part in judged}))
         return
-    _print_table(done)
+    to = sys.stderr if standard else sys.stdout  # the report makes way for a table on standard output
+    _print_table(done, to)
     if chance and not traded:
-        print("There is no closed trade to put beside chance.")
+        print("There is no closed trade to put beside chance.", file=to)
     for part in (*([tries] if tries is not None else []), *judged):
-        print(part.words())
+        print(part.words(), file=to)
         if isinstance(part, Bootstrap):
-            print(part.fall_words())
+            print(part.fall_words(), file=to)
+
+
+def _check_alone(option: str, others: dict[str, bool]) -> None:
+    """Ends the program where an option is given together with another that it would ignore."""
+    given = [other for other, is_given in others.items() if is_given]
+    if given:
+        fail(
+            CALL_WRONG, f"{' and '.join(given)} cannot be combined with {option}. Run the chosen settings on their own."
+        )
 
 
 def trading(program: Program, script: Path) -> Program:
@@ -142,29 +159,20 @@ def trading(program: Program, script: Path) -> Program:
     return compile_script(text, Workspace.default().shelf(text, script.absolute()))
 
 
-def _write(path: Path | None, rows: Iterable[Sequence[object]]) -> None:
-    if path is None:
-        return
-    try:
-        write_rows(path, rows)
-    except OSError as error:
-        fail(CALL_WRONG, f"{path} cannot be written: {why(error)}.")
-
-
-def _print_table(done: Trial) -> None:
-    table = Table(title=_title(done), title_justify="left", show_header=False)
+def _print_table(done: Trial, to: IO[str]) -> None:
+    table = Table(title=visible(_title(done)), title_justify="left", show_header=False)
     table.add_column("Figure")
     table.add_column("Value", justify="right")
     table.add_column("Meaning", style="dim")
     for name, figure in FIGURES.items():
         table.add_row(figure.title, figure_words(done.figures, name), figure.about)
-    Console().print(table)
+    console(to).print(table)
     told = [f"{count} {name}" for name, count in done.counts.items() if count]
     skipped = int((done.book.taken != 0).sum())
     told += [f"{skipped} entries skipped"] if skipped else []
     told += [f"{int(done.book.open.sum())} still open"] if done.book.open.any() else []
     if told:
-        print(", ".join(told) + ".")
+        print(", ".join(told) + ".", file=to)
 
 
 def _title(done: Trial) -> str:

@@ -6,7 +6,8 @@ import gc
 import os
 from pathlib import Path
 
-from oakladder.cli.common import CALL_WRONG, Leave, arg, at_least, command, fail, known_symbol, timeframe_of
+from oakladder.cli.common import CALL_WRONG, Leave, a_path, arg, at_least, command, fail, known_symbol, timeframe_of
+from oakladder.cli.outputs import check_outputs
 from oakladder.disk import why
 from oakladder.rung.problems import did_you_mean
 from oakladder.user.scripts import ScriptFileProblem
@@ -30,7 +31,7 @@ def start() -> None:
         "place",
         help="bench, ladder, scan, trial, evidence, chance, sweep, notebook, honesty, data, symbols, replay or gallery",
     ),
-    arg("out", type=Path, help="the PNG to write"),
+    arg("out", type=a_path, help="the PNG to write"),
     arg("--size", dest="size", default="1280x800", help="width x height"),
     arg("--symbol", dest="symbol"),
     arg("--timeframe", dest="timeframe", default="1d", help="1m … 4h, 1d, 1w, 1mo"),
@@ -62,6 +63,7 @@ def shot(
     workspace = Workspace.default()
     if symbol is not None:
         symbol = known_symbol(workspace.library(), symbol)
+    check_outputs({"OUT": out}, [Path(script)] if script else [], endings=[".png"])
     try:
         take(workspace, place, out, (int(width), int(height)), symbol, frame, script, night)
     except ScriptFileProblem as error:
@@ -77,8 +79,8 @@ def shot(
         help="all, engine, compiling, growth, live, scan, trial, judging, desk or start",
     ),
     arg("--symbols", dest="symbols", type=at_least(10), default=5000, help="symbols of the large panel"),
-    arg("--json", dest="kept", type=Path, help="also write what was measured to this file"),
-    arg("--against", dest="against", type=Path, help="show a file that --json has written beside it"),
+    arg("--json", dest="kept", type=a_path, help="also write what was measured to this file"),
+    arg("--against", dest="against", type=a_path, help="show a file that --json has written beside it"),
 )
 def speed(
     what: str,
@@ -91,6 +93,7 @@ def speed(
 
     if what not in ("all", *measured.PARTS):
         fail(CALL_WRONG, f"There is no part `{what}`. There are all, {', '.join(measured.PARTS)}.")
+    check_outputs({"--json": kept}, [against], printed="the report")
     try:
         if against is not None:
             measured.read_rows(against)  # before anything is measured for nothing

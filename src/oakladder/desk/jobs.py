@@ -46,11 +46,6 @@ EXPECTED = (
 )
 
 
-def _says_a_sentence(error: BaseException) -> bool:
-    """Whether an error is the engine's word for a name that a script has not."""
-    return isinstance(error, KeyError) and bool(error.args) and " " in str(error.args[0])
-
-
 def sentence_of(error: BaseException) -> str:
     """What an error says to the user."""
     if isinstance(error, ScriptError):
@@ -58,14 +53,12 @@ def sentence_of(error: BaseException) -> str:
         return f"line {first.span.line}: {first.message} {first.fix}".strip()
     if isinstance(error, EXPECTED):
         return str(error)
-    if _says_a_sentence(error):
-        return str(error.args[0]).strip()
     if isinstance(error, OSError):
         where = f"{Path(str(error.filename)).name}: " if error.filename else ""
         return f"{where}{why(error)}."
     if isinstance(error, MemoryError):
         return "There is not enough memory for this. Choose fewer symbols, or a longer timeframe."
-    return f"Something went wrong: {error or type(error).__name__}. Your work is safe; the log has the details (Ctrl+K, log)."
+    return f"Something went wrong ({type(error).__name__}). Your work is safe; the log has the details (Ctrl+K, log)."
 
 
 def _nobody(share: float) -> None:
@@ -160,7 +153,7 @@ class Jobs(QObject):
         try:
             return work(ticket), None
         except Exception as error:
-            foreseen = isinstance(error, (*EXPECTED, OSError)) or _says_a_sentence(error)
+            foreseen = isinstance(error, (*EXPECTED, OSError))
             if not foreseen and not ticket.cancelled():
                 _log.exception("the job %s failed", ticket.kind)
             return None, error

@@ -22,7 +22,7 @@ from oakladder.trial.chance import Bootstrap, Chance, bootstrap_of, chance_of
 from oakladder.trial.changes import Case
 from oakladder.trial.evidence.splits import Part
 from oakladder.trial.evidence.study import Evidence, evidence_of
-from oakladder.trial.honesty.check import honest, summary
+from oakladder.trial.honesty.check import honest
 from oakladder.trial.honesty.finding import Finding
 from oakladder.trial.notebook import Broken
 from oakladder.trial.seal import seal_broken
@@ -231,7 +231,7 @@ class Judging(QObject):
             program, ground = self._made_ready(case, ticket, whole=False)
             settings = program.values_of(dict(case.settings))
             found = honest(program, ground, case.account, settings, cancelled=ticket.cancelled, progress=ticket.report)
-            return Checked(summary(found, len(ground.panel)), ground.panel.timeframe, tuple(found), text)
+            return Checked(found.words(), ground.panel.timeframe, found.findings, text)
 
         self.moved.emit(0.0)
         self._jobs.start("honesty", work, self._take_checked, self._not_done, self.moved.emit, slow=True)

@@ -14,7 +14,7 @@ from oakladder.engine.run import Result, roots_of
 from oakladder.engine.signal_ages import TONE_COLOURS, last_true
 from oakladder.rung.kinds import Unit
 from oakladder.rung.plan.ops import Op, Output
-from oakladder.rung.problems import did_you_mean
+from oakladder.rung.problems import UnknownName, did_you_mean
 from oakladder.rung.program import Program
 from oakladder.rung.texts import CLOCK, NONE_TEXT, count_words, write_value
 from oakladder.rung.words import Shown
@@ -71,7 +71,7 @@ MakeCells = Callable[[MarketView, Frame, Mapping[str, object]], dict[str, Cell]]
 def meant(program: Program, name: str | None) -> Output | Op | None:
     """What a name stands for: a `column` before a signal before a number; None is the newest of the signals.
 
-    Raises `KeyError` with a sentence.
+    Raises `UnknownName`.
     """
     columns = [o for o in program.outputs if o.what is Shown.COLUMN]
     if name is None:
@@ -81,7 +81,7 @@ def meant(program: Program, name: str | None) -> Output | Op | None:
         return outputs[0]
     op = named_values(program).get(name)
     if op is None:
-        raise KeyError(
+        raise UnknownName(
             f"The script has nothing called `{name}`. {did_you_mean(name, offered(program)) or 'Choose another.'}"
         )
     return op

@@ -65,7 +65,7 @@ def cells(
 ) -> tuple[dict[str, Cell], tuple[Skipped, ...]]:
     """One column: the cell of each symbol, and the symbols that have none with the reason.
 
-    Raises `KeyError` for a name that the script has not, `RunProblem`, `Cancelled`.
+    Raises `RunProblem` (`UnknownName` for a name that the script does not have), `Cancelled`.
     """
     ask = Ask(program, name, timeframe, dict(settings or {}), extended)
     made = fill([ask], library, symbols, executor=executor, progress=progress, cancelled=cancelled)[0]
@@ -124,7 +124,7 @@ class _Column:
         try:
             self.make, roots, self.tells_age = cell_maker(ask.program, ask.name)
             self.lookback = lookback(ask.program, ask.settings, roots, ask.timeframe)
-        except (KeyError, RunProblem) as error:
+        except RunProblem as error:
             self.error = error
 
     def cells(self, view: MarketView) -> dict[str, Cell]:
@@ -136,7 +136,7 @@ class _Column:
             cells = make(view, ask.frame, ask.settings)
             unseen = [s for s, c in cells.items() if c.age < 0] if self.tells_age and view.is_shortened else []
             return cells | (make(view.all_of(unseen), ask.frame, ask.settings) if unseen else {})
-        except (RunProblem, KeyError) as error:
+        except RunProblem as error:
             self.error = error
         except (Cancelled, DataProblem):
             raise

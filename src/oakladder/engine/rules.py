@@ -9,7 +9,7 @@ from enum import StrEnum
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.frames import Frame
 from oakladder.rung.plan.ops import Op
-from oakladder.rung.problems import RunProblem, did_you_mean
+from oakladder.rung.problems import RunProblem, UnknownName, did_you_mean
 from oakladder.rung.program import Program
 from oakladder.rung.words import Shown
 
@@ -56,14 +56,14 @@ class Rule:
         return Frame(self.timeframe, self.extended)
 
     def op(self) -> Op:
-        """The value that is asked for. Raises `KeyError` with a sentence."""
+        """The value that is asked for. Raises `UnknownName`."""
         found = named_values(self.program)
         if self.name not in found:
             hint = did_you_mean(self.name, found) or (f"It has {', '.join(found)}." if found else "It has none.")
-            raise KeyError(f"The script has nothing called `{self.name}`. {hint}")
+            raise UnknownName(f"The script has nothing called `{self.name}`. {hint}")
         op = found[self.name]
         if not op.is_flag and not self.relation:
-            raise KeyError(f"`{self.name}` is a number. Compare it with something, as in > 0.")
+            raise UnknownName(f"`{self.name}` is a number. Compare it with something, as in > 0.")
         return op
 
 
@@ -140,7 +140,7 @@ def asks_volume(condition: Condition) -> bool:
 
 
 def check(condition: Condition) -> None:
-    """Raises `KeyError` or `RunProblem` for what can be known to be wrong before anything is read."""
+    """Raises `RunProblem` for what can be known to be wrong before anything is read."""
     for rule in rules_of(condition):
         rule.op()
         rule.program.values_of(rule.settings)

@@ -93,7 +93,7 @@ def screen(
 ) -> Screen:
     """Every symbol for which a condition holds on the last bar of the timeframe.
 
-    Raises `KeyError` for a name that a script has not, `RunProblem` where a script cannot run, `Cancelled`.
+    Raises `RunProblem` where a script cannot run (`UnknownName` for a name that it does not have), `Cancelled`.
     """
     begin = time.perf_counter()
     check(condition)

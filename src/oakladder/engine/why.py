@@ -100,7 +100,7 @@ class Why:
     ):
         """Without ``misses`` the near misses, which take longer than the rest, are not looked for.
 
-        Raises `KeyError` without such a signal, `RunProblem` where the script cannot run, `Cancelled`.
+        Raises `RunProblem` where the script cannot run (`UnknownName` without such a signal), `Cancelled`.
         """
         self.part = condition(program.trace, signal)
         self.signal = signal

@@ -10,7 +10,7 @@ from enum import Enum
 from pathlib import Path
 
 from oakladder.bars.errors import DataProblem
-from oakladder.disk import why
+from oakladder.disk import is_regular, opened_regular, why
 from oakladder.intake.tables import table_names
 from oakladder.intake.times import TIME_FORMS, may_fit, parse_times
 
@@ -66,6 +66,8 @@ class TableLayout:
 
 def guess(path: Path) -> TableLayout:
     """The layout that fits a file best. Raises `DataProblem` where nothing fits."""
+    if path.exists() and not is_regular(path):
+        raise DataProblem(f"{path.name} is a folder, a pipe or a device. Bars are read from regular files.")
     if path.suffix.lower() in (".parquet", ".pq", ".arrow", ".feather"):
         return _guess_table(path)
     every, encoding = sample(path)
@@ -92,7 +94,7 @@ def guess(path: Path) -> TableLayout:
 def sample(path: Path) -> tuple[list[str], str]:
     """The first lines of a text file, and its encoding. Raises `DataProblem`."""
     try:
-        with path.open("rb") as file:
+        with opened_regular(path) as file:
             raw = file.read(_SAMPLE_BYTES)
     except FileNotFoundError:
         raise DataProblem(f"There is no file {path}.") from None
@@ -112,6 +114,11 @@ def sample(path: Path) -> tuple[list[str], str]:
     lines = re.split(r"\r\n|\n|\r", text)
     if len(raw) == _SAMPLE_BYTES:
         lines = lines[:-1]
+        if len(lines) < 2:
+            raise DataProblem(
+                f"{path.name}, line {len(lines) + 1} has about {_SAMPLE_BYTES:,} bytes or more, too long for a table of "
+                "bars. Is it the right file?"
+            )
     return lines[:_SAMPLE_LINES], encoding
 
 

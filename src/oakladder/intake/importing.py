@@ -1,4 +1,4 @@
-"""Taking files into a bar library: what would come in, and then bringing it in, only what is new, symbol by symbol.
+"""Importing files into a bar library: what would come in, and then importing it, only what is new, symbol by symbol.
 
 An import that is broken off can be run again: what is there already stays, and each symbol is put in place whole.
 """
@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import logging
 import math
-from collections.abc import Callable, Iterable, Sequence
+import os
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -22,13 +23,16 @@ from oakladder.bars.store.amend import restamped
 from oakladder.bars.store.guess import calendar_of, tick_of
 from oakladder.bars.store.info import OWN, SymbolInfo
 from oakladder.bars.store.library import BarLibrary
-from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, BarUnit, Timeframe
+from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.bars.zones import DAY, is_zone
-from oakladder.disk import why
+from oakladder.disk import is_regular, why
+from oakladder.intake.claims import Doubt, claim_words, claimed_twice, contradiction
 from oakladder.intake.closed_days import closed_every_year, recognise
 from oakladder.intake.file_layout import TableLayout, guess
+from oakladder.intake.names import symbol_of
 from oakladder.intake.reading import Raw, Stop, read
 from oakladder.intake.tidying import Finding, Mend, Tidied, Trouble, tidy_up
+from oakladder.intake.times import timeframe_of
 
 _log = logging.getLogger(__name__)
 ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".pq", ".arrow", ".feather")
@@ -36,7 +40,7 @@ ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".pq", ".arrow", ".feather")
 
 @dataclass(frozen=True, slots=True)
 class Options:
-    """How files are taken in. What is None is guessed from the bars."""
+    """How files are imported. What is None is guessed from the bars, or from the file's name."""
 
     calendar: Calendar | None = None
     tick: float | None = None
@@ -44,6 +48,10 @@ class Options:
     sector: str | None = None
     zone: str | None = None
     mends: dict[Trouble, Mend] = field(default_factory=dict)
+    #: The symbol that the bars of a file belong to.
+    symbol: str | None = None
+    #: Whether they do so whatever speaks against it: see `claims.Doubt`.
+    same: bool = False
 
 
 @dataclass(slots=True)
@@ -61,6 +69,10 @@ class Intake:
     changed: int = 0
     trouble: str = ""
     counted: bool = False
+    #: Why it is doubtful that these bars belong to the symbol; the trouble says it in words.
+    doubt: Doubt | None = None
+    #: Whether the symbol stands in the file itself, and not only in its name.
+    in_column: bool = False
 
     def words(self) -> str:
         """A line for a report."""
@@ -70,18 +82,35 @@ class Intake:
         assert self.bars is not None
         changed = f", {self.changed} corrected" if self.changed else ""
         counted = ", volume counts trades" if self.counted else ""
-        return f"{self.path.name}: {self.symbol} {self.timeframe}, {len(self.bars):,} bars, {self.new:,} new{changed}{counted}"
+        plural = "bar" if len(self.bars) == 1 else "bars"
+        return f"{self.path.name}: {self.symbol} {self.timeframe}, {len(self.bars):,} {plural}, {self.new:,} new{changed}{counted}"
 
 
-def files_of(paths: Iterable[Path]) -> list[Path]:
+@dataclass(frozen=True, slots=True)
+class Files:
+    """The data files among some paths, and the folders that could not be read, each with the reason."""
+
+    files: list[Path]
+    unreadable: list[tuple[Path, str]]
+
+
+def files_of(paths: Iterable[Path]) -> Files:
     """The data files among paths; folders stand for every data file in and below them."""
-    made: list[Path] = []
+    made: dict[Path, None] = {}
+    unreadable: list[tuple[Path, str]] = []
     for path in paths:
-        if path.is_dir():
-            made += sorted(p for p in path.rglob("*") if p.suffix.lower() in ENDINGS and p.is_file())
-        else:
-            made.append(path)
-    return list(dict.fromkeys(made))
+        if not path.is_dir():
+            made[path] = None
+            continue
+        for folder, folders, names in os.walk(
+            path, onerror=lambda error: unreadable.append((Path(error.filename), why(error)))
+        ):
+            folders.sort()
+            for name in sorted(names):
+                file = Path(folder, name)
+                if file.suffix.lower() in ENDINGS and is_regular(file):
+                    made[file] = None
+    return Files(list(made), unreadable)
 
 
 def look_at(
@@ -93,7 +122,7 @@ def look_at(
         layout = layout or guess(path)
         if options.zone is not None:
             layout = replace(layout, zone=options.zone)
-        found = read(path, layout, cancelled)
+        found = read(path, layout, cancelled, options.symbol)
     except DataProblem as error:
         return [Intake(path, trouble=str(error))]
     except OSError as error:
@@ -110,6 +139,7 @@ def look_at(
             raise Stopped
         try:
             made.append(_intake(path, raw, library, options))
+            made[-1].in_column = "symbol" in layout.columns
         except Exception as error:
             made.append(Intake(path, raw.symbol, trouble=f"{raw.symbol}: {_unforeseen(path, error)}"))
     return made
@@ -149,7 +179,9 @@ def _intake(path: Path, raw: Raw, library: BarLibrary, options: Options) -> Inta
     if made.timeframe.intraday:
         made.info = replace(made.info, step=_step(made.timeframe.count, known, library))
     made.bars = _bars(tidied, made.timeframe, calendar)
-    _compare(made, library)
+    if raw.cleaned:
+        made.findings.append(Finding(Trouble.RENAMED, 1, (), Mend.KEEP, raw.cleaned))
+    _compare(made, library, options.same)
     return made
 
 
@@ -158,17 +190,6 @@ def _step(minutes: int, known: SymbolInfo | None, library: BarLibrary) -> int:
     if known is None or not library.path(known.symbol, ONE_MINUTE).exists():
         return minutes
     return math.gcd(minutes, known.step)
-
-
-def timeframe_of(times: np.ndarray) -> Timeframe:
-    """The timeframe of bars by the commonest distance between them."""
-    if len(times) < 2:
-        return ONE_DAY
-    steps, counts = np.unique(np.diff(times), return_counts=True)
-    step = int(steps[counts.argmax()])
-    if step >= 20 * 3600:
-        return ONE_DAY if step < 6 * DAY else Timeframe(BarUnit.WEEK) if step < 26 * DAY else Timeframe(BarUnit.MONTH)
-    return Timeframe(BarUnit.MINUTES, max(int(step) // 60, 1))
 
 
 def session_calendar(zone: str, session: str | None) -> Calendar:
@@ -233,12 +254,17 @@ def _whole_minutes(tidied: Tidied, columns: dict[str, np.ndarray]) -> tuple[np.n
     return minutes[first], {n: merge(columns[n], first, last) for n, merge in MERGES.items()}
 
 
-def _compare(made: Intake, library: BarLibrary) -> None:
-    """Counts what is new and what differs from what the library has."""
+def _compare(made: Intake, library: BarLibrary, same: bool) -> None:
+    """Counts what is new and what differs from what the library has; unless they are the ``same`` for sure, prices that
+    contradict it are a trouble."""
     assert made.bars is not None
     old = _stored(library, made.symbol, made.bars.timeframe, made.bars.calendar)
     if old is None:
         made.new = len(made.bars)
+        return
+    if not same and (words := contradiction(old, made.bars)):
+        made.doubt = Doubt.CONTRADICTS
+        made.trouble = f"{made.symbol}: its prices contradict those in the library: {words}."
         return
     common, here, there = np.intersect1d(made.bars.times, old.times, return_indices=True)
     made.new = len(made.bars) - len(common)
@@ -260,13 +286,12 @@ def _stored(library: BarLibrary, symbol: str, base: Timeframe, calendar: Calenda
     return restamped(found, calendar) if base == ONE_DAY else found
 
 
-def take_in(intake: Intake, library: BarLibrary) -> None:
+def take_in(intake: Intake, library: BarLibrary, cancelled: Stop | None = None) -> None:
     """Writes one symbol: the library's bars with the new ones added and the corrected ones in place. Raises `DataProblem`."""
     bars, info = intake.bars, intake.info
     assert bars is not None and info is not None
     base, other = (ONE_MINUTE, ONE_DAY) if bars.timeframe.intraday else (ONE_DAY, ONE_MINUTE)
-    with library.changing():
-        library.fresh()
+    with library.changing(cancelled=cancelled):
         known = library.infos.get(info.symbol)
         old = _stored(library, info.symbol, base, info.calendar)
         if old is None or known != info or intake.new or intake.changed:
@@ -294,31 +319,39 @@ def import_files(
     options: Options | None = None,
     *,
     dry_run: bool = False,
-    layouts: dict[Path, TableLayout] | None = None,
-    progress: Callable[[float], None] | None = None,
+    layouts: Mapping[Path, TableLayout] | None = None,
+    choices: Mapping[Path, Options] | None = None,
+    done: Callable[[Intake], None] | None = None,
+    progress: Callable[[int, int], None] | None = None,
     cancelled: Callable[[], bool] | None = None,
 ) -> list[Intake]:
-    """Looks at every file and takes in what is sound; one bad file never stops the others."""
+    """Looks at every file and imports what is sound; one bad file never stops the others.
+
+    ``choices`` are the options of single files where they differ; ``done`` gets each symbol as it is written, or the
+    reason why it is not; ``progress`` gets how many files are done, of how many.
+    """
     made: list[Intake] = []
-    files = files_of(paths)
-    for k, path in enumerate(files):
+    found = files_of(paths)
+    run = _Import(library, options or Options(), dict(layouts or {}), dict(choices or {}), dry_run, cancelled)
+
+    def finish(intake: Intake) -> None:
+        made.append(intake)
+        if done is not None:
+            done(intake)
+
+    for folder, reason in found.unreadable:
+        finish(Intake(folder, trouble=f"The folder {folder} cannot be read: {reason}."))
+    run.find_claims(found.files)
+    for k, path in enumerate(found.files):
         if cancelled is not None and cancelled():
             break
         try:
-            found = look_at(path, library, options or Options(), (layouts or {}).get(path), cancelled)
+            for intake in run.intakes(path):
+                finish(intake)
         except Stopped:
             break
-        for intake in found:
-            if cancelled is not None and cancelled():
-                break
-            if not intake.trouble and not dry_run:
-                try:
-                    take_in(intake, library)
-                except DataProblem as error:
-                    intake.trouble = str(error)
-            made.append(intake)
         if progress is not None:
-            progress((k + 1) / len(files))
+            progress(k + 1, len(found.files))
     if not dry_run:
         told = recognise(library, [i.symbol for i in made if not i.trouble])
         for intake in made:
@@ -326,3 +359,66 @@ def import_files(
                 intake.findings.append(Finding(Trouble.CLOSED, told[intake.symbol], (), Mend.KEEP))
     library.settle()
     return made
+
+
+class _Import:
+    """One import of several files: which symbols they claim, and bringing them in."""
+
+    def __init__(
+        self,
+        library: BarLibrary,
+        options: Options,
+        layouts: dict[Path, TableLayout],
+        choices: dict[Path, Options],
+        dry_run: bool,
+        cancelled: Stop | None,
+    ):
+        self._library, self._options, self._layouts, self._choices = library, options, layouts, choices
+        self._dry_run, self._cancelled = dry_run, cancelled
+        self._claimed: Mapping[Path, Sequence[Path]] = {}
+        #: The file from which each symbol was imported, and whether the symbol stands in the file itself.
+        self._taken: dict[str, tuple[Path, bool]] = {}
+
+    def _options_of(self, path: Path) -> Options:
+        return self._choices.get(path, self._options)
+
+    def find_claims(self, files: Sequence[Path]) -> None:
+        """Finds the files whose names claim one symbol; those that have a column of symbols claim none by their names."""
+        symbols = {p: self._options_of(p).symbol or symbol_of(p) for p in files if not self._options_of(p).same}
+        doubtful = claimed_twice(symbols)
+        self._claimed = claimed_twice({p: symbols[p] for p in doubtful if not self._has_symbols(p)})
+
+    def _has_symbols(self, path: Path) -> bool:
+        try:
+            layout = self._layouts.get(path) or guess(path)
+        except (DataProblem, OSError, ValueError):
+            return False
+        self._layouts[path] = layout
+        return "symbol" in layout.columns and self._options_of(path).symbol is None
+
+    def intakes(self, path: Path) -> Iterator[Intake]:
+        """Every symbol of a file, imported as far as it can be. Raises `Stopped`."""
+        options = self._options_of(path)
+        if path in self._claimed:
+            symbol = options.symbol or symbol_of(path)
+            yield Intake(path, symbol, doubt=Doubt.CLAIMED, trouble=claim_words(symbol, self._claimed[path]))
+            return
+        for intake in look_at(path, self._library, options, self._layouts.get(path), self._cancelled):
+            if self._cancelled is not None and self._cancelled():
+                raise Stopped
+            self._check_claim(intake, options)
+            if not intake.trouble and not self._dry_run:
+                try:
+                    take_in(intake, self._library, self._cancelled)
+                except DataProblem as error:
+                    intake.trouble = str(error)
+            yield intake
+
+    def _check_claim(self, intake: Intake, options: Options) -> None:
+        """A symbol that was imported from another file is doubtful, unless both files name it in a column."""
+        if intake.trouble:
+            return
+        before = self._taken.setdefault(intake.symbol, (intake.path, intake.in_column))
+        if before[0] != intake.path and not options.same and not (before[1] and intake.in_column):
+            intake.doubt = Doubt.CLAIMED
+            intake.trouble = claim_words(intake.symbol, [before[0], intake.path])

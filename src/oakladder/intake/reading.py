@@ -17,7 +17,7 @@ from oakladder.bars.errors import DataProblem, Stopped
 from oakladder.intake import arrow_compute as pc
 from oakladder.intake.cells import Numbers, numbers
 from oakladder.intake.file_layout import FileKind, TableLayout
-from oakladder.intake.names import as_symbol, symbol_of, trouble_of
+from oakladder.intake.names import as_symbol, cleaned_words, symbol_of, trouble_of
 from oakladder.intake.tables import table_columns
 from oakladder.intake.text import Block, text_blocks
 from oakladder.intake.times import parse_times, stamped_times
@@ -27,6 +27,10 @@ MOST_MEMORY, _PER_BYTE = 1 << 30, 3.0
 #: Rows of a table that are looked at together.
 _ROWS = 200_000
 Stop = Callable[[], bool]
+
+
+class NoTimes(DataProblem):
+    """A file of which no time can be read."""
 
 
 @dataclass(slots=True)
@@ -43,6 +47,8 @@ class Raw:
     columns: dict[str, np.ndarray]
     rows: np.ndarray
     counted: bool = False
+    #: What was cleaned of the symbol, as a sentence.
+    cleaned: str = ""
     #: What the file calls it, where it does so in several ways.
     alike: tuple[str, ...] = ()
     unread_rows: np.ndarray = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
@@ -64,14 +70,15 @@ class Read:
     troubles: list[str]
 
 
-def read(path: Path, layout: TableLayout, cancelled: Stop | None = None) -> Read:
-    """Every symbol of a file. Raises `DataProblem` for a file that cannot be read so, `Stopped`."""
+def read(path: Path, layout: TableLayout, cancelled: Stop | None = None, symbol: str | None = None) -> Read:
+    """Every symbol of a file; all of it is ``symbol``, if one is given. Raises `DataProblem` for a file that cannot be
+    read so, `Stopped`."""
     missing = [n for n in ("time", "close") if n not in layout.columns]
     if missing:
         raise DataProblem(f"{path.name}: it is not known which column is the {' and the '.join(missing)}.")
     _check_memory(path, layout)
     odd: list[int] = []
-    gathered = _Gathered(path, layout)
+    gathered = _Gathered(path, layout, symbol)
     for block in (
         text_blocks(path, layout, odd) if layout.kind is FileKind.TEXT else _table_blocks(path, layout, cancelled)
     ):
@@ -79,7 +86,7 @@ def read(path: Path, layout: TableLayout, cancelled: Stop | None = None) -> Read
             raise Stopped
         gathered.add(block)
     if not gathered.looked_at:
-        raise DataProblem(f"{path.name} has no bars.")
+        raise (NoTimes if odd else DataProblem)(f"{path.name} has no bars.")
     return gathered.parted(odd)
 
 
@@ -109,8 +116,11 @@ def _table_blocks(path: Path, layout: TableLayout, cancelled: Stop | None) -> It
 class _Gathered:
     """The rows of a file so far, as arrays that grow block by block."""
 
-    def __init__(self, path: Path, layout: TableLayout):
+    def __init__(self, path: Path, layout: TableLayout, symbol: str | None):
         self._path, self._layout = path, layout
+        self._in_column = symbol is None and "symbol" in layout.columns
+        self._own = symbol if symbol is not None else symbol_of(path)
+        self._cleaned = cleaned_words(path) if symbol is None and not self._in_column else ""
         self._fields = [n for n in COLUMNS if n in layout.columns]
         if "volume" not in self._fields and "count" in layout.columns:
             self._fields.append("count")
@@ -128,6 +138,7 @@ class _Gathered:
         self._symbols: list[str] = []
         self._places: dict[str, int] = {}
         self._by_code: dict[int, set[str]] | None = None
+        self._names: set[str] = set()
 
     def add(self, block: Block) -> None:
         """Takes in some rows."""
@@ -166,7 +177,14 @@ class _Gathered:
 
     def _block_codes(self, block: Block) -> np.ndarray:
         """The number of each row's symbol."""
-        if "symbol" not in block.columns:
+        if not self._in_column:
+            if "symbol" in block.columns:  # one symbol is asked for, so the file must hold one
+                self._names.update(block.columns["symbol"].cast(pa.string()).fill_null("").unique().to_pylist())
+                if len(self._names) > 1:
+                    raise DataProblem(
+                        f"{self._path.name} names several symbols ({', '.join(sorted(self._names)[:4])}), so it cannot be "
+                        f"imported as {self._own} alone."
+                    )
             return np.full(len(block.rows), self._code(""), dtype=np.int32)
         column = block.columns["symbol"]
         column = column if pa.types.is_string(column.type) else column.cast(pa.string())
@@ -176,8 +194,7 @@ class _Gathered:
 
     def _code(self, name: str) -> int:
         if name not in self._known:
-            in_column = "symbol" in self._layout.columns
-            symbol = as_symbol(name) if in_column else symbol_of(self._path)
+            symbol = as_symbol(name) if self._in_column else self._own
             if symbol not in self._places:
                 self._places[symbol] = len(self._symbols)
                 self._symbols.append(symbol)
@@ -202,12 +219,16 @@ class _Gathered:
         for k, symbol in enumerate(self._symbols):
             part, gone = slice(int(ends[k]), int(ends[k + 1])), lost[lost_ends[k] : lost_ends[k + 1]]
             wrong = trouble_of(symbol)
+            if wrong and not self._in_column:
+                raise DataProblem(
+                    f"{self._path.name}: its name makes no symbol, as it {wrong}. Rename the file, or say which symbol it is."
+                )
             if wrong:
                 troubles.append(_no_symbol(symbol, wrong, rows[part], gone))
                 continue
             own = {n: v[part] for n, v in values.items()}
             raw = Raw(symbol, times[part], self._filled(own), rows[part], "count" in own)
-            raw.unread_rows, raw.alike = gone, self._names_of(k)
+            raw.unread_rows, raw.alike, raw.cleaned = gone, self._names_of(k), self._cleaned
             for what, found in flagged.items():
                 first, last = np.searchsorted(found, (part.start, part.stop))
                 setattr(raw, what, found[first:last] - part.start)
@@ -215,7 +236,7 @@ class _Gathered:
         if odd and made:
             made[0].unread_rows = np.sort(np.concatenate([made[0].unread_rows, np.array(odd, dtype=np.int64)]))
         if not any(len(raw.times) for raw in made) and not troubles:
-            raise DataProblem(f"{self._path.name}: none of its times can be read. Say how they are written.")
+            raise NoTimes(f"{self._path.name}: none of its times can be read. Say how they are written.")
         return Read(made, troubles)
 
     def _lost(self) -> tuple[np.ndarray, np.ndarray]:

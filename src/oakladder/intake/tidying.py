@@ -55,6 +55,7 @@ class Trouble(StrEnum):
     SPLIT = "possible split"
     HOLE = "missing session"
     CLOSED = "closed days recognised"
+    RENAMED = "symbol cleaned"
 
 
 class Mend(StrEnum):
@@ -87,6 +88,7 @@ CHOICES: dict[Trouble, tuple[Mend, ...]] = {
     Trouble.SPLIT: (Mend.KEEP, Mend.MEND),
     Trouble.HOLE: (Mend.KEEP,),
     Trouble.CLOSED: (Mend.KEEP, Mend.DROP),
+    Trouble.RENAMED: (Mend.KEEP,),
 }
 WORDS: dict[tuple[Trouble, Mend], str] = {
     (Trouble.UNREAD, Mend.DROP): "left out",

@@ -10,6 +10,7 @@ import pyarrow as pa
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.files import EARLIEST, LATEST
+from oakladder.bars.timeframes import ONE_DAY, BarUnit, Timeframe
 from oakladder.bars.zones import DAY, is_zone, zone_of
 from oakladder.intake import arrow_compute as pc
 
@@ -159,3 +160,14 @@ def to_utc(local: np.ndarray, zone: str) -> np.ndarray:
     if not is_zone(zone):
         raise DataProblem(f"`{zone}` is no time zone. Write UTC or a name such as WET.")
     return zone_of(zone).utc(local)
+
+
+def timeframe_of(times: np.ndarray) -> Timeframe:
+    """The timeframe of bars (UTC seconds, rising) by the commonest distance between them; days where there is one bar."""
+    if len(times) < 2:
+        return ONE_DAY
+    steps, counts = np.unique(np.diff(times), return_counts=True)
+    step = int(steps[counts.argmax()])
+    if step >= 20 * 3600:
+        return ONE_DAY if step < 6 * DAY else Timeframe(BarUnit.WEEK) if step < 26 * DAY else Timeframe(BarUnit.MONTH)
+    return Timeframe(BarUnit.MINUTES, max(step // 60, 1))

@@ -107,6 +107,10 @@ class RunProblem(Exception):
         self.sentence, self.line = sentence, line
 
 
+class UnknownName(RunProblem):
+    """A script has no signal, column or value of a name."""
+
+
 class Cancelled(Exception):
     """Checking, compiling or running was stopped by whoever started it."""
 

@@ -19,7 +19,7 @@ from oakladder.rung.plan.fixed import evaluate_fixed, evaluate_in_order, in_orde
 from oakladder.rung.plan.ops import CHART_TIMEFRAME, Op, Output, Plan, leaves, under
 from oakladder.rung.plan.part import Part, part_of, settings_of
 from oakladder.rung.plan.sizes import sizes_of
-from oakladder.rung.problems import Problem, RunProblem, ScriptError, Span, did_you_mean
+from oakladder.rung.problems import Problem, RunProblem, ScriptError, Span, UnknownName, did_you_mean
 from oakladder.rung.read.blocks import parse
 from oakladder.rung.settings import SettingInfo, fitting_value, setting_info
 from oakladder.rung.teach.fixes import mended
@@ -77,13 +77,13 @@ class Program:
         return self._finer() if self._finer is not None else self
 
     def signal(self, name: str) -> Output:
-        """The signal of that name; raises `KeyError` with the nearest names."""
+        """The signal of that name; raises `UnknownName` with the nearest names."""
         for output in self.signals:
             if output.name == name:
                 return output
         names = [o.name for o in self.signals]
         hint = did_you_mean(name, names) or (f"It has {', '.join(names)}." if names else "It has none.")
-        raise KeyError(f"The script has no signal `{name}`. {hint}")
+        raise UnknownName(f"The script has no signal `{name}`. {hint}")
 
     def values_of(self, settings: Mapping[str, object] | None) -> dict[str, object]:
         """Every setting's value: the default, or what is given. Raises `RunProblem` for one that does not fit."""

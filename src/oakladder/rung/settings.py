@@ -82,6 +82,18 @@ def clock_words(minutes: float) -> str:
     return f"{int(minutes) // 60:02d}:{int(minutes) % 60:02d}"
 
 
+_NUMBER = re.compile(r"\s*([+-]?(?:\d[\d_]*(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?)\s*(%?)\s*")
+
+
+def number_of(text: str) -> float:
+    """A number as a script writes it: ``12``, ``0.5``, ``-3``, ``1_000``, ``1e6``, ``5%`` (is 0.05). Raises `ValueError`."""
+    found = _NUMBER.fullmatch(text)
+    if found is None:
+        raise ValueError(f"{text} is no number")
+    number = float(found[1].replace("_", ""))
+    return number / 100.0 if found[2] else number  # as a script's own literals are read, to the last bit
+
+
 def fitting_value(info: SettingInfo, value: object) -> object:
     """A value for a setting, from text where need be. Raises `RunProblem` with a sentence for one that does not fit."""
     made = _READERS[info.kind](info, value)
@@ -94,7 +106,7 @@ def fitting_value(info: SettingInfo, value: object) -> object:
 
 def _number(info: SettingInfo, value: object) -> float:
     try:
-        number = float(value)  # type: ignore[arg-type]
+        number = number_of(value) if isinstance(value, str) else float(value)  # type: ignore[arg-type]
     except (TypeError, ValueError):
         raise RunProblem(f"The setting `{info.name}` is a number, and `{value}` is none.") from None
     if info.low is not None and info.high is not None and not info.low <= number <= info.high:
@@ -143,8 +155,14 @@ def _colour(info: SettingInfo, value: object) -> str:
     return word
 
 
+def _series(info: SettingInfo, value: object) -> str:
+    return str(value).strip()
+
+
 def _text(info: SettingInfo, value: object) -> str:
-    return str(value)
+    text = str(value)
+    # A script writes texts in quotes; the words of a call may keep them.
+    return text[1:-1] if len(text) > 1 and text[0] == text[-1] == '"' and text not in info.choices else text
 
 
 _READERS: dict[str, Callable[[SettingInfo, object], object]] = {
@@ -153,6 +171,6 @@ _READERS: dict[str, Callable[[SettingInfo, object], object]] = {
     "clock": _clock,
     "timeframe": _timeframe,
     "colour": _colour,
-    "series": _text,
+    "series": _series,
     "text": _text,
 }

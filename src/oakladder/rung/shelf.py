@@ -12,7 +12,7 @@ from pathlib import Path
 
 import platformdirs
 
-from oakladder.disk import sweep, write_atomic
+from oakladder.disk import read_regular, sweep, write_atomic
 
 _MARK = b"oak shelf 1\n"
 _DIGEST = hashlib.sha256().digest_size
@@ -34,7 +34,7 @@ class Shelf:
         """What is kept under a key; None where there is none that is sound."""
         path = self._path(key)
         try:
-            content = path.read_bytes()
+            content = read_regular(path)
         except OSError:
             return None
         head, code = content[: len(_MARK) + _DIGEST], content[len(_MARK) + _DIGEST :]

@@ -10,7 +10,7 @@ import numpy as np
 from oakladder.rung.problems import RunProblem
 from oakladder.trial.ledger import Sizing
 
-_NUMBER = r"\s*(\d+(?:\.\d+)?)\s*"
+_NUMBER = r"\s*(\d+(?:\.\d*)?|\.\d+)\s*"
 _SIZES = {"%": Sizing.SHARE, "m": Sizing.MONEY, "u": Sizing.UNITS, "%r": Sizing.RISK}
 
 
@@ -57,20 +57,20 @@ class Slippage:
     @classmethod
     def parse(cls, text: str) -> Slippage:
         """``1t`` (ticks) or ``0.02%``. Raises `RunProblem` with a sentence."""
-        found = re.fullmatch(_NUMBER + r"(t|%)\s*", text)
-        if found is None:
+        found = re.fullmatch(_NUMBER + r"(t|%|)\s*", text)
+        if found is None or (float(found[1]) != 0 and not found[2]):
             raise RunProblem(f"Slippage is 1t (ticks) or 0.02% (of the price), and `{text}` is neither.")
         amount = float(found[1])
-        return cls(ticks=amount) if found[2] == "t" else cls(ratio=amount / 100)
+        return cls(ticks=amount) if found[2] in ("t", "") else cls(ratio=amount / 100)
 
     def __str__(self) -> str:
         return f"{self.ratio * 100:g}%" if self.ratio or not self.ticks else f"{self.ticks:g}t"
 
 
 def parse_ratio(text: str) -> float:
-    """``0.05%`` as 0.0005. Raises `RunProblem` with a sentence."""
-    found = re.fullmatch(_NUMBER + "%" + r"\s*", text)
-    if found is None:
+    """``0.05%`` as 0.0005; 0 needs no sign. Raises `RunProblem` with a sentence."""
+    found = re.fullmatch(_NUMBER + r"(%?)\s*", text)
+    if found is None or (float(found[1]) != 0 and not found[2]):
         raise RunProblem(f"A cost is a share of the value, such as 0.05%, and `{text}` is none.")
     return float(found[1]) / 100
 

@@ -7,8 +7,7 @@ from datetime import UTC, datetime
 
 import numpy as np
 
-from oakladder.bars.csv_files import iso
-from oakladder.bars.time_words import tick_words
+from oakladder.bars.time_words import iso, tick_words
 from oakladder.rung.trade_words import Reason, Side
 from oakladder.trial.ledger import Taken
 from oakladder.trial.trial import Trial

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime
 
 import numpy as np
 
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
+from oakladder.rung.problems import RunProblem
 
 #: The last part of history that is sealed.
 SEALED_SHARE = 0.2
@@ -54,3 +56,22 @@ class Span:
         seal = sealed_from(panel) if self.sealed else None
         ends = [t for t in (self.last, seal) if t is not None]
         return (before(panel, min(ends)) if ends else panel), seal
+
+    def check(self, panel: Panel, cut: Panel, seal: int | None) -> None:
+        """Raises `RunProblem` where the bars of a panel, ``cut`` by this span, leave none that count."""
+        if cut.size and (self.first is None or int(cut.times.max()) >= self.first):
+            return
+        if not panel.size:
+            raise RunProblem("These symbols have no bars.")
+        first, last = int(panel.times.min()), int(panel.times.max())
+        what = f"The bars run from {_day(first)} to {_day(last)}"
+        if seal is not None and (self.last is None or self.last > seal) and (self.first is None or self.first <= last):
+            raise RunProblem(
+                f"No bar of this span lies before the sealed part. {what}, sealed from {_day(seal)} on. "
+                "Choose an earlier span, or break the seal (--broken-seal)."
+            )
+        raise RunProblem(f"There are no bars in this span. {what}. Choose dates within it.")
+
+
+def _day(time: int) -> str:
+    return f"{datetime.fromtimestamp(time, UTC):%Y-%m-%d}"

@@ -41,15 +41,24 @@ class Ground:
         return self.panel.starts + np.array(at, dtype=np.int64)
 
     @property
+    def counted(self) -> np.ndarray:
+        """Which bars of the panel count: those from ``first`` on; bool."""
+        if self.first is None:
+            return np.ones(self.panel.size, dtype=bool)
+        return np.asarray(self.panel.times >= self.first)
+
+    @property
     def first_place(self) -> int:
         """The place in the grid from which on the trial counts."""
         return 0 if self.first is None else int(np.searchsorted(self.grid.times, self.first, "left"))
 
 
 def ground_of(panel: Panel, span: Span = Span(sealed=False)) -> Ground:
-    """Makes the bars of a trial ready. Raises `DataProblem` where they cannot be read."""
+    """Prepares the bars of a trial. Raises `RunProblem` where the span has no bars, `DataProblem` where they cannot be
+    read."""
     panel.fetch(("open", "high", "low", "close"))
     cut, seal = span.cut(panel)
+    span.check(panel, cut, seal)
     return Ground(cut, grid_of(cut), span.first, seal)
 
 

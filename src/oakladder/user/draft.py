@@ -6,7 +6,8 @@ import hashlib
 from dataclasses import dataclass
 from pathlib import Path
 
-from oakladder.user.scripts import ScriptText
+from oakladder.disk import read_regular
+from oakladder.user.scripts import MAX_SCRIPT_BYTES, ScriptText
 
 #: Seconds without a key after which a text is saved, and the longest that steady typing puts that off.
 PAUSE, LONGEST = 0.6, 3.0
@@ -61,7 +62,7 @@ class Draft:
 def on_disk(path: Path) -> bytes | None:
     """What a file holds; None where there is none. Raises `OSError`."""
     try:
-        return path.read_bytes()
+        return read_regular(path, MAX_SCRIPT_BYTES)
     except FileNotFoundError:
         return None
 

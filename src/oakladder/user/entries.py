@@ -8,7 +8,6 @@ it can be.
 from __future__ import annotations
 
 import contextlib
-import errno
 import json
 from collections.abc import Callable, Container, Iterator
 from pathlib import Path
@@ -16,7 +15,7 @@ from typing import Generic, Protocol, TypeVar
 
 import msgspec
 
-from oakladder.disk import copy_aside, locked, why, write_atomic
+from oakladder.disk import copy_aside, locked, read_regular, why, write_atomic
 from oakladder.user.salvage import salvaged
 
 #: A file with more bytes than this is none of ours.
@@ -96,9 +95,7 @@ class KeptFile(Generic[T]):
         self._seen = self._stamp()
         if self._seen is None:
             return {}
-        if self._seen[1] > _MOST_BYTES:
-            raise OSError(errno.EFBIG, "too large")
-        found, whole = self._entries(self._path.read_bytes())
+        found, whole = self._entries(read_regular(self._path, _MOST_BYTES))
         made: dict[str, T] = {}
         for entry in found:
             if entry.name in made:

@@ -15,7 +15,7 @@ from pathlib import Path
 
 import msgspec
 
-from oakladder.disk import set_aside, sweep, write_atomic
+from oakladder.disk import MOST_TEXT, read_regular, set_aside, sweep, write_atomic
 
 _LOCK = "lock"
 
@@ -101,8 +101,8 @@ class Journal:
         sweep(folder)
         for path in folder.glob("*.json"):
             try:
-                entry = msgspec.json.decode(path.read_bytes(), type=JournalEntry)
-            except (msgspec.MsgspecError, UnicodeDecodeError):
+                entry = msgspec.json.decode(read_regular(path, MOST_TEXT), type=JournalEntry)
+            except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
                 set_aside(path)
                 continue
             self.put(entry)

@@ -16,7 +16,7 @@ from pathlib import Path
 
 import msgspec
 
-from oakladder.disk import copy_aside, locked, replacing, why
+from oakladder.disk import copy_aside, locked, read_regular, replacing, why
 from oakladder.trial.figures import FIGURES
 from oakladder.trial.notebook import Entry, Notebook, Swept, Text, What, in_order, mark_of
 from oakladder.trial.sweeps.ranges import Range
@@ -66,7 +66,7 @@ class Notebooks:
             known = self._known.get(path)
             if known is not None and known[0] == state:
                 return known[1]
-            entries, damaged = _decoded(path.read_bytes())
+            entries, damaged = _decoded(read_regular(path))
             if damaged:
                 with contextlib.suppress(OSError):
                     copy_aside(path)

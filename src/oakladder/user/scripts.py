@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from importlib.resources import files
 from pathlib import Path
 
-from oakladder.disk import free_path, sweep, why, write_atomic
+from oakladder.disk import TooLarge, free_path, is_regular, read_regular, sweep, why, write_atomic
 from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.read.blocks import MAX_BYTES
 
@@ -55,12 +55,11 @@ class ScriptText:
 def read_script_file(path: Path) -> ScriptText:
     """A script as its file has it. Raises `ScriptFileProblem` for a file that is none."""
     try:
-        size = path.stat().st_size
-        if size > MAX_SCRIPT_BYTES:
-            raise ScriptFileProblem(
-                f"{path.name} has {size:,} bytes; a script has at most {MAX_SCRIPT_BYTES:,}. Is it the right file?"
-            )
-        return ScriptText.of(path.read_bytes())
+        return ScriptText.of(read_regular(path, MAX_SCRIPT_BYTES))
+    except TooLarge as error:
+        raise ScriptFileProblem(
+            f"{path.name} has {error.size:,} bytes; a script has at most {error.most:,}. Is it the right file?"
+        ) from None
     except FileNotFoundError:
         raise ScriptFileProblem(f"There is no script {path}.") from None
     except UnicodeDecodeError:
@@ -105,7 +104,7 @@ class ScriptFolder:
         """Gives the demo scripts that have not been given yet. Broken off, it goes on the next time. Raises `OSError`."""
         note = self._folder / _GIVEN
         try:
-            given = note.read_text(encoding="utf-8").split()
+            given = read_regular(note, MAX_SCRIPT_BYTES).decode("utf-8").split()
         except (FileNotFoundError, UnicodeDecodeError):
             if any(self._folder.glob("*.rung")):
                 return  # a folder of the user's own, or one from before the note was kept
@@ -121,8 +120,8 @@ class ScriptFolder:
             write_atomic(note, "".join(f"{name}\n" for name in given), durable=False)
 
     def files(self) -> list[Path]:
-        """Every script, by name."""
-        return sorted(self.folder.glob("*.rung"), key=lambda p: p.stem.lower())
+        """Every script, by name; a folder, pipe or device of such a name is none."""
+        return sorted(filter(is_regular, self.folder.glob("*.rung")), key=lambda p: p.stem.lower())
 
     def shelf(self, text: str, beside: Path | None = None) -> OtherScripts:
         """The scripts that a script can `use`, by their titles and by the names of their files; those that stand

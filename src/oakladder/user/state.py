@@ -9,7 +9,7 @@ from typing import Any, get_type_hints
 
 import msgspec
 
-from oakladder.disk import copy_aside, why, write_atomic
+from oakladder.disk import copy_aside, read_regular, why, write_atomic
 from oakladder.user.entries import json_of
 from oakladder.user.salvage import objects_in
 
@@ -50,9 +50,7 @@ _HINTS = get_type_hints(DeskState)
 def read_state(path: Path, tell: Callable[[str], None]) -> DeskState:
     """The state from last time; what is damaged is as at the first start, kept aside and said."""
     try:
-        if path.stat().st_size > _MOST_BYTES:
-            raise OSError(27, "too large")
-        raw = path.read_bytes()
+        raw = read_regular(path, _MOST_BYTES)
     except FileNotFoundError:
         return DeskState()
     except OSError as error:

@@ -7,7 +7,8 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
-from oakladder.disk import write_atomic
+from oakladder.disk import read_regular, write_atomic
+from oakladder.user.scripts import MAX_SCRIPT_BYTES
 
 _MINUTE, _HOUR, _DAY = 60.0, 3600.0, 86_400.0
 #: Age in seconds up to which one version is kept for each so many seconds.
@@ -25,7 +26,7 @@ class Version:
 
     def text(self) -> str:
         """The text. Raises `OSError`."""
-        return self.path.read_bytes().decode("utf-8-sig", "replace").replace("\r\n", "\n")
+        return read_regular(self.path, MAX_SCRIPT_BYTES).decode("utf-8-sig", "replace").replace("\r\n", "\n")
 
 
 class Versions:
@@ -48,7 +49,7 @@ class Versions:
     def keep(self, script: str, raw: bytes) -> None:
         """Keeps a text that is being replaced, unless it is the newest version already. Raises `OSError`."""
         known = self.of(script)
-        if known and known[-1].path.read_bytes() == raw:
+        if known and read_regular(known[-1].path, MAX_SCRIPT_BYTES) == raw:
             return
         write_atomic(self._place(script) / f"{time.time_ns()}.rung", raw)
         for version in thinned(self.of(script), time.time()):

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import contextlib
-import errno
-import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import platformdirs
 
-from oakladder.disk import write_atomic
+from oakladder.disk import read_text, write_atomic
 from oakladder.user.scripts import ScriptFolder
 
 if TYPE_CHECKING:  # each is loaded when it is asked for: who checks a script waits for no bar library
@@ -47,59 +45,64 @@ class Workspace:
         return self.config / "library.txt"
 
     @property
-    def library_folder(self) -> Path:
-        """Where the bars are: beside the scripts, or where the user has moved them."""
+    def _said_places(self) -> list[Path]:
+        """Where the user has moved the bars, the newest place first; none where they are beside the scripts."""
         try:
-            said = self._pointer.read_text(encoding="utf-8").split("\n")
+            return [Path(line.strip()) for line in read_text(self._pointer).split("\n") if line.strip()]
         except (OSError, UnicodeDecodeError):
-            said = []
-        places = [Path(line.strip()) for line in said if line.strip()]
-        found = next((p for p in places if p.is_dir()), None)
-        if places and found is None:
-            notice = f"The folder of the bars, {places[0]}, is not there. Until it is, the bars beside the scripts are shown."
-            if notice not in self.notices:
-                self.notices.append(notice)
-        return found or self.data / "bars"
+            return []
 
-    def move_library(self, folder: Path) -> None:
-        """Moves the bars to another folder, which must be empty or not there. Raises `OSError`.
+    @property
+    def missing_library(self) -> Path | None:
+        """The folder that the bars were moved to, where it is missing: its disk is not connected, most likely."""
+        from oakladder.bars.store.access import place_of
+
+        places = self._said_places or [self.data / "bars"]
+        found = next((p for p in places if p.is_dir()), places[0])
+        place = place_of(found)
+        return None if place.is_dir() or (place == found and not self._said_places) else place
+
+    @property
+    def library_folder(self) -> Path:
+        """Where the bars are: beside the scripts, or where the user has moved them. Raises `DataProblem`."""
+        from oakladder.bars.store.access import note_in, place_of
+
+        missing = self.missing_library
+        beside = self.data / "bars"
+        if missing is None:
+            return place_of(next((p for p in self._said_places if p.is_dir()), beside))
+        meanwhile = beside if note_in(beside) is None else self.data / "bars-meanwhile"
+        notice = f"The folder of the bars, {missing}, is missing. Until it is back, those in {meanwhile} are shown."
+        if notice not in self.notices:
+            self.notices.append(notice)
+        return meanwhile
+
+    def move_library(
+        self,
+        folder: Path,
+        *,
+        progress: Callable[[float], None] | None = None,
+        cancelled: Callable[[], bool] | None = None,
+    ) -> None:
+        """Moves the bars to another folder, which must be empty or missing. Raises as `moving.move`.
 
         Broken off at any moment, the bars are whole in one of the two places and are found there.
         """
-        folder, old = folder.absolute(), self.library().folder
-        if folder.exists() and any(folder.iterdir()):
-            raise FileExistsError(errno.EEXIST, "the folder is not empty")
-        if folder.exists():
-            folder.rmdir()
-        folder.parent.mkdir(parents=True, exist_ok=True)
-        if folder.parent.stat().st_dev == old.lstat().st_dev:
-            write_atomic(self._pointer, f"{folder}\n{old}\n")  # whichever of the two is there
-            old.rename(folder)
-            write_atomic(self._pointer, f"{folder}\n")
-        else:
-            self._copy_library(old, folder)
+        from oakladder.bars.store.moving import move
 
-    def _copy_library(self, old: Path, folder: Path) -> None:
-        """Moves the bars to another disk."""
-        copied = folder.with_name(f".{folder.name}.moving")
-        shutil.rmtree(copied, ignore_errors=True)
-        try:
-            shutil.copytree(old, copied)
-            copied.rename(folder)
-        except (OSError, shutil.Error) as error:
-            shutil.rmtree(copied, ignore_errors=True)
-            raise _plain_error(error) from None
-        write_atomic(self._pointer, f"{folder}\n")
-        if old.is_symlink():
-            old.unlink()
-        else:
-            shutil.rmtree(old, ignore_errors=True)
+        def point(places: Sequence[Path]) -> None:
+            write_atomic(self._pointer, "".join(f"{place}\n" for place in places))
+
+        move(self.library(), folder, point, progress=progress, cancelled=cancelled)
 
     def library(self) -> BarLibrary:
         """The bar library, with the demo market in it from the first use on. Raises `DataProblem`."""
         from oakladder.bars.store.library import BarLibrary
+        from oakladder.bars.store.moving import finish
         from oakladder.demo import upkeep
 
+        if len(places := self._said_places) > 1:  # a move was broken off
+            finish(*places[:2])
         library = BarLibrary(self.library_folder)
         upkeep.prepare(library)
         return library
@@ -167,14 +170,3 @@ class Workspace:
         from oakladder.user.state import write_state
 
         write_state(self.config / "desk.json", state)
-
-
-def _plain_error(error: Exception) -> OSError:
-    """The first reason of an error of `shutil`, which gathers one for each file in texts."""
-    if isinstance(error, shutil.Error) and error.args and isinstance(error.args[0], list):
-        for _, _, reason in error.args[0]:
-            if "Errno" in str(reason):
-                number = str(reason).partition("Errno ")[2].partition("]")[0]
-                return OSError(int(number) if number.isdigit() else errno.EIO, str(reason))
-        return OSError(errno.EIO, "not everything could be copied")
-    return error if isinstance(error, OSError) else OSError(errno.EIO, str(error))

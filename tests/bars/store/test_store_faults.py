@@ -311,7 +311,7 @@ def test_every_damaged_file_can_be_named(tmp_path: Path) -> None:
     raw = bytearray(library.path("MINE", ONE_DAY).read_bytes())
     raw[len(raw) // 2] ^= 4
     library.path("MINE", ONE_DAY).write_bytes(bytes(raw))
-    assert library.damaged() == ["MINE.1d.arrow"]
+    assert library.damaged() == ["MINE.1d.arrow is damaged."]
 
 
 # --- names --------------------------------------------------------------------------------------------

@@ -15,8 +15,8 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.frames import Frame
 from oakladder.rung import compile_script
-from oakladder.rung.problems import Cancelled
-from oakladder.trial.honesty.check import honest, summary
+from oakladder.rung.problems import Cancelled, RunProblem
+from oakladder.trial.honesty.check import honest
 from oakladder.trial.honesty.finding import Finding, Sin
 from oakladder.trial.market import ground_in
 from oakladder.trial.money import Account, Size
@@ -45,13 +45,27 @@ def ground(symbols: int = 2, count: int = 300) -> Ground:
 
 
 def check(text: str, where: Ground | None = None, **how) -> list[Finding]:  # type: ignore[no-untyped-def]
-    return honest(compile_script(text), where or ground(), **how)
+    return list(honest(compile_script(text), where or ground(), **how).findings)
 
 
 def test_an_honest_script_is_found_honest() -> None:
-    found = [f for f in check(PLAIN) if f.sin is not Sin.UNDECIDED]
-    assert found == []
-    assert summary(found, 2).startswith("Nothing found: cut at 40")
+    assert [f for f in check(PLAIN) if f.sin is not Sin.UNDECIDED] == []
+    made = honest(compile_script("rung 1\nline sma(close, 9)\n"), ground())
+    assert made.words().startswith("Nothing found: cut at 40 moments of history, on 2 symbols")
+    short = honest(compile_script("rung 1\nline sma(close, 9)\n"), ground(1, 12))
+    assert short.cuts < 12 and f"cut at {short.cuts} moments of history, on 1 symbol" in short.words()
+
+
+def test_only_the_bars_of_the_span_are_checked() -> None:
+    panel = ground(1).panel
+    text = "rung 1\nmark close > close[1] ago 2\n"
+    whole = check(text, ground_of(panel))
+    late = check(text, ground_of(panel, Span(first=int(panel.times[200]), sealed=False)))
+    assert 0 < late[0].count < whole[0].count / 2
+    with pytest.raises(RunProblem, match=r"no bars in this span. The bars run from \d{4}-\d\d-\d\d to"):
+        ground_of(panel, Span(first=int(panel.times[-1]) + 86_400, sealed=False))
+    with pytest.raises(RunProblem, match="--broken-seal"):
+        ground_of(panel, Span(first=int(panel.times[-2])))
 
 
 def test_values_that_are_otherwise_later_are_found() -> None:
@@ -137,7 +151,7 @@ def test_no_demo_script_sins_unknowingly(name: str, market: BarLibrary) -> None:
     intraday = name == "first_half_hour.rung"
     frame = Frame(Timeframe.parse("15m") if intraday else ONE_DAY)
     where, _ = ground_in(market, list(market.infos)[:12], frame, Span())
-    found = honest(program, where, cuts=15)
+    found = honest(program, where, cuts=15).findings
     # How a bar fills an order is the market's and the account's, not the script's.
     assert [f for f in found if f.sin not in (Sin.UNDECIDED, Sin.THIN)] == []
 

@@ -12,7 +12,7 @@ from urllib.parse import quote
 import msgspec
 
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.store.info import SymbolInfo, info_of, plain_of
+from oakladder.bars.store.info import SymbolInfo, SymbolInfos, info_of, plain_of
 from oakladder.disk import replacing, set_aside, why
 
 _log = logging.getLogger(__name__)
@@ -35,13 +35,20 @@ class Damaged(Exception):
 class Catalogue:
     """Symbols and facts of one library.
 
-    ``rebuild`` gives what the bar files themselves say of symbols that a damaged or lost catalogue does not know;
-    ``tell`` is told, in a sentence, what was wrong. Raises `DataProblem` where the folder cannot be used.
+    ``rebuild`` reads from the bar files the symbols that a damaged or lost catalogue does not know; ``tell`` gets a
+    sentence about damage; ``writing`` holds the library's lock while the catalogue is made again. Raises `DataProblem`
+    where the folder cannot be used.
     """
 
-    def __init__(self, folder: Path, rebuild: Callable[[set[str]], Iterable[SymbolInfo]], tell: Callable[[str], None]):
+    def __init__(
+        self,
+        folder: Path,
+        rebuild: Callable[[set[str]], Iterable[SymbolInfo]],
+        tell: Callable[[str], None],
+        writing: Callable[[], contextlib.AbstractContextManager[None]],
+    ):
         self.path, self._copy = folder / "catalogue.sqlite", folder / "catalogue.copy.sqlite"
-        self._tell, self._rebuild = tell, rebuild
+        self._tell, self._rebuild, self._writing = tell, rebuild, writing
         self._uncopied = False
         #: What was read when the catalogue was opened, as of its stamp then: it need not be read again at once.
         self._first: tuple[int, dict[str, SymbolInfo]] | None = None
@@ -49,29 +56,33 @@ class Catalogue:
         try:
             if self.path.is_dir():
                 raise Damaged("a folder stands in its place")
-            with self._opened() as db:
+            with self._opened(make=True) as db:
                 self._prepare(db)
                 known = self._read(db)
         except (Damaged, sqlite3.DatabaseError) as error:
-            self._recover(error)
+            with self._writing():
+                self._recover(error)
             return
         if known:
             self._first = (stamp, known)
             self._add_unknown(set(known))
         else:
-            self._fill()
+            with self._writing():
+                self._fill()
 
     def _add_unknown(self, known: set[str]) -> None:
         """Takes in symbols that have bar files and do not stand in the catalogue."""
         found = list(self._rebuild(known))
         if found:
-            self.put(found)
+            with self._writing():
+                self.put(found)
 
     @contextlib.contextmanager
-    def _opened(self) -> Iterator[sqlite3.Connection]:
+    def _opened(self, *, make: bool = False) -> Iterator[sqlite3.Connection]:
         """A connection whose changes are kept where all went well. Raises `DataProblem` where it is out of reach."""
         try:
-            db = sqlite3.connect(self.path, timeout=_PATIENCE)
+            # Never made by opening it: where it has gone, the library may have been moved.
+            db = sqlite3.connect(f"{self.path.absolute().as_uri()}?mode={'rwc' if make else 'rw'}", _PATIENCE, uri=True)
         except sqlite3.OperationalError as error:
             raise self._out_of_reach(error) from None
         try:
@@ -140,10 +151,15 @@ class Catalogue:
             made = [info_of(dict(zip(_PARTS, row, strict=True))) for row in rows]
         except ValueError as error:
             raise Damaged(str(error)) from None
-        return {info.symbol: info for info in made}
+        return SymbolInfos((info.symbol, info) for info in made)
 
     def _recover(self, error: Exception) -> None:
-        """Keeps a damaged catalogue aside, and makes it anew of its copy and of what the bar files say."""
+        """Keeps a damaged catalogue under another name, and makes it again from its copy and the bar files. The lock is
+        held; a program that held it before may have done so already."""
+        if not self.path.is_dir():
+            with contextlib.suppress(Damaged, sqlite3.DatabaseError), self._opened() as db:
+                self._read(db)
+                return
         _log.warning("the catalogue is damaged: %s", error)
         try:
             kept = set_aside(self.path)
@@ -168,7 +184,7 @@ class Catalogue:
             infos |= newer
             facts += more
         infos |= {i.symbol: i for i in self._rebuild(set(infos))}
-        with self._opened() as db:
+        with self._opened(make=True) as db:
             self._prepare(db)
             _put(db, list(infos.values()))
             db.executemany("insert or replace into facts values (?, ?)", facts)
@@ -191,9 +207,15 @@ class Catalogue:
             with self._opened() as db:
                 return self._infos(db)
         except (Damaged, sqlite3.DatabaseError) as error:
-            self._recover(error)
+            with self._writing():
+                self._recover(error)
         with self._opened() as db:
             return self._infos(db)
+
+    def fill_again(self) -> None:
+        """Makes a catalogue that has gone again, from its copy and the bar files. The lock is held."""
+        if not self.path.exists():
+            self._fill()
 
     def put(self, infos: Sequence[SymbolInfo]) -> None:
         """Writes symbols: new ones after those that are there, known ones in their place."""
@@ -240,7 +262,7 @@ class Catalogue:
         if not self._uncopied:
             return
         try:
-            with replacing(self._copy, durable=False) as partial, self._opened() as db:
+            with replacing(self._copy, durable=False, make_folder=False) as partial, self._opened() as db:
                 copy = sqlite3.connect(partial)
                 with contextlib.closing(copy):
                     db.backup(copy)

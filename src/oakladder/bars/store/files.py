@@ -21,7 +21,7 @@ from oakladder.bars.bars import COLUMNS, Bars, is_tidy
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.info import SymbolInfo, info_of, plain_of
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
-from oakladder.disk import plain_name, replacing, safe_name, why
+from oakladder.disk import opened_regular, plain_name, replacing, safe_name, why
 
 #: The columns of a file, in its order.
 NAMES = ("time", *COLUMNS)
@@ -104,7 +104,7 @@ def write(path: Path, bars: Bars, info: SymbolInfo) -> None:
     said |= {_INFO: text, _SUM + b"symbol": str(zlib.crc32(text)).encode()}
     table = pa.table(arrays).replace_schema_metadata(said)
     try:
-        with replacing(path) as partial:
+        with replacing(path, make_folder=False) as partial:
             with pa.OSFile(str(partial), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
                 writer.write_table(table)
             layout_of(str(partial))
@@ -119,20 +119,20 @@ def layout_of(path: str) -> FileLayout:
 
     Raises `OSError`, `pa.ArrowException`, `KeyError` or `ValueError` for a file that is damaged or none of ours.
     """
-    with open(path, "rb") as file:
+    with opened_regular(Path(path)) as file:
         raw = file.read()
     # Read, not mapped: a mapped file that another program cuts short takes the whole program down.
     whole = pa.py_buffer(raw)
     reader = pa.ipc.open_file(pa.BufferReader(whole))
     if reader.schema.names[: len(NAMES)] != list(NAMES) or reader.num_record_batches > 1:
         raise ValueError("its columns are not those that the library writes")
-    if not reader.num_record_batches:
-        return FileLayout(0, (0,) * len(NAMES), "", True)
-    batch = reader.get_batch(0)
-    count = batch.num_rows
-    if not count:
-        return FileLayout(0, (0,) * len(NAMES), "", True)
     said = reader.schema.metadata or {}
+    batch = reader.get_batch(0) if reader.num_record_batches else None
+    count = batch.num_rows if batch is not None else 0
+    if batch is None or not count:
+        for name in NAMES:  # a file that lost its bars is damaged, not empty
+            _check_sum(said, name, np.zeros(0))
+        return FileLayout(0, (0,) * len(NAMES), "", True)
     offsets, clock, clean = [], "", True
     for k, name in enumerate(NAMES):
         values = batch.column(k)
@@ -169,8 +169,8 @@ def kind_of(name: str) -> type[np.generic]:
 def info_in(path: Path) -> SymbolInfo | None:
     """What a file says of its symbol; None where it says nothing that can be trusted."""
     try:
-        with pa.memory_map(str(path)) as source:
-            said = pa.ipc.open_file(source).schema.metadata or {}
+        with opened_regular(path) as file:
+            said = pa.ipc.open_file(pa.PythonFile(file, "r")).schema.metadata or {}
         text = said[_INFO]
         if said.get(_SUM + b"symbol") != str(zlib.crc32(text)).encode():
             return None

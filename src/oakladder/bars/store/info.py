@@ -10,6 +10,7 @@ from zoneinfo import available_timezones
 import msgspec
 
 from oakladder.bars.calendar_words import is_sound
+from oakladder.bars.errors import UnknownSymbol
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import BarUnit, Timeframe
 from oakladder.bars.zones import is_zone
@@ -46,6 +47,13 @@ class SymbolInfo:
     def decimals(self) -> int:
         """Decimals that a price is written with."""
         return _decimals(self.tick)
+
+
+class SymbolInfos(dict[str, SymbolInfo]):
+    """What is known of each symbol of a library, in the catalogue's order. Raises `UnknownSymbol` for any other."""
+
+    def __missing__(self, symbol: str) -> SymbolInfo:
+        raise UnknownSymbol(symbol)
 
 
 @lru_cache(maxsize=64)

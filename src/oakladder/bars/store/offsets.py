@@ -22,7 +22,7 @@ import numpy as np
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.files import NAMES, kind_of, layout_of
-from oakladder.disk import why, write_atomic
+from oakladder.disk import read_regular, why, write_atomic
 
 _ORDER = {name: k for k, name in enumerate(NAMES)}
 _VERSION = 2
@@ -83,7 +83,7 @@ class FileOffsets:
     def _known(self) -> dict[str, ColumnOffsets]:
         """What was found out before: read when it is first asked for, since bars that are packed need it not."""
         try:
-            kept = msgspec.json.decode(self._file.read_bytes(), type=_Kept)
+            kept = msgspec.json.decode(read_regular(self._file), type=_Kept)
             if kept.version == _VERSION and kept.sum == _sum_of(kept.places):
                 return {name: _place(entry) for name, entry in msgspec.json.decode(kept.places).items()}
         except (OSError, msgspec.MsgspecError, ValueError, TypeError, AttributeError, RecursionError):
@@ -161,7 +161,7 @@ class FileOffsets:
             raw = msgspec.json.encode({name: astuple(place) for name, place in self._known.items()})
         kept = _Kept(_VERSION, _sum_of(raw), msgspec.Raw(raw))
         with contextlib.suppress(OSError):
-            write_atomic(self._file, msgspec.json.encode(kept), durable=False)
+            write_atomic(self._file, msgspec.json.encode(kept), durable=False, make_folder=False)
 
 
 class _Kept(msgspec.Struct):

@@ -10,6 +10,7 @@ import msgspec
 import numpy as np
 
 from oakladder.bars.store.files import NAMES
+from oakladder.disk import read_regular
 
 _VERSION = 1
 #: The columns of an index: the state of the file that was copied (modified, changed, size), its bars, which times it
@@ -46,7 +47,7 @@ class _Kept(msgspec.Struct, array_like=True):
 def read_index(path: Path) -> PackIndex | None:
     """What an index says; None where there is none that is sound."""
     try:
-        kept = msgspec.msgpack.decode(path.read_bytes(), type=_Kept)
+        kept = msgspec.msgpack.decode(read_regular(path), type=_Kept)
     except (OSError, msgspec.MsgspecError):
         return None
     if kept.version != _VERSION or kept.sum != _sum_of(kept) or len(kept.table) != 8 * WIDTH * len(kept.names):

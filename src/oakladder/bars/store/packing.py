@@ -14,6 +14,7 @@ import pyarrow as pa
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
+from oakladder.bars.store.access import PACKING_LOCK, note_in
 from oakladder.bars.store.files import NAMES, kind_of
 from oakladder.bars.store.offsets import ColumnOffsets, FileOffsets, state_of
 from oakladder.bars.store.pack import Pack, calendar_name, settled
@@ -56,7 +57,9 @@ def bring_up(
     done where another copy of the program is at it, or the disk is nearly full.
     """
     try:
-        with locked(pack.folder / ".packing.lock", patience=0):
+        with locked(pack.folder / PACKING_LOCK, patience=0, make_folder=False):
+            if note_in(pack.folder) is not None:
+                return 0  # the library is elsewhere now
             return _Packing(pack, files, calendars, cancelled).done()
     except BlockingIOError:
         return 0
@@ -104,7 +107,7 @@ class _Packing:
             _log.info("no pack is made of %s: the disk is nearly full", self._pack.folder)
             return 0
         if anew or opened is None:
-            with replacing(self._pack.path) as partial, open(partial, "wb") as file:
+            with replacing(self._pack.path, make_folder=False) as partial, open(partial, "wb") as file:
                 file.write(_SCHEMA.serialize())
                 written = self._write(file, missing)
         else:
@@ -122,7 +125,7 @@ class _Packing:
         state = state_of(os.stat(self._pack.path))
         table = np.array(self._rows, dtype=np.int64).reshape(-1, WIDTH)
         index = PackIndex(state, self._names, list(self._clocks), list(self._calendar_names), table)
-        write_atomic(self._pack.index_path, index_bytes(index), durable=False)
+        write_atomic(self._pack.index_path, index_bytes(index), durable=False, make_folder=False)
         return written
 
     def _wanted(self, stems: Iterable[str]) -> Iterator[tuple[str, ColumnOffsets]]:

@@ -13,7 +13,7 @@ from PyQt6.QtGui import QPainter
 from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import QGraphicsView
 
-from oakladder.bars.csv_files import iso
+from oakladder.bars.time_words import iso
 from oakladder.desk.jobs import NotDone
 from oakladder.desk.view import View
 from oakladder.disk import why, write_atomic, write_rows

@@ -23,7 +23,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.amend import Change
 from oakladder.bars.store.info import SymbolInfo, zones
 from oakladder.bars.zones import is_zone
-from oakladder.disk import why
+from oakladder.disk import read_text, why
 
 #: What symbols usually are; anything else can be typed.
 KINDS = ("share", "index", "fund", "pair", "future", "good")
@@ -132,7 +132,7 @@ class AmendDialog(QDialog):
         if not name:
             return
         try:
-            text = Path(name).read_text(encoding="utf-8-sig")
+            text = read_text(Path(name))
             closed_days(text)
         except OSError as error:
             self.word.setText(f"{Path(name).name} cannot be read: {why(error)}.")

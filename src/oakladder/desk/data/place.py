@@ -189,7 +189,7 @@ class DataPlace(QWidget):
 
         def work(ticket: Ticket) -> list[tuple[Path, TableLayout | None, list[Intake]]]:
             made: list[tuple[Path, TableLayout | None, list[Intake]]] = []
-            new = [p for p in files_of(paths) if p not in known]
+            new = [p for p in files_of(paths).files if p not in known]
             for k, path in enumerate(new):
                 if ticket.cancelled():
                     raise Stopped
@@ -317,7 +317,12 @@ class DataPlace(QWidget):
 
         def work(ticket: Ticket) -> list[Intake]:
             return import_files(
-                paths, library, options, layouts=layouts, progress=ticket.report, cancelled=ticket.cancelled
+                paths,
+                library,
+                options,
+                layouts=layouts,
+                progress=lambda count, of: ticket.report(count / of),
+                cancelled=ticket.cancelled,
             )
 
         def then(made: list[Intake]) -> None:

@@ -13,7 +13,7 @@ from oakladder.desk.jobs import sentence_of
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.asking import agreed, text_for, words_for
 from oakladder.desk.widgets.passing import below, passing_menu
-from oakladder.disk import why, write_atomic
+from oakladder.disk import read_text, why, write_atomic
 from oakladder.user.lists import ListProblem
 
 
@@ -129,7 +129,7 @@ class ListDeeds(QObject):
 
         def go() -> None:
             try:
-                text = path.read_text(encoding="utf-8-sig")
+                text = read_text(path)
             except UnicodeDecodeError:
                 raise ListProblem(f"{path.name} is not UTF-8 text.") from None
             unknown = self._desk.lists.read(path.stem, text, self._desk.library.infos)

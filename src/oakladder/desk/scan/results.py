@@ -19,8 +19,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.bars.csv_files import iso
 from oakladder.bars.errors import DataProblem
+from oakladder.bars.time_words import iso
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.columns import ColumnPlace, ScriptColumn, troubles_of
 from oakladder.desk.jobs import Ticket

@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from oakladder.rung import tree as t
 from oakladder.rung.lower.frames import Instance, Trace
 from oakladder.rung.plan.ops import Op
+from oakladder.rung.problems import UnknownName
 from oakladder.rung.teach.writing import written
 from oakladder.rung.trade_words import FORMS, TradeWord
 
@@ -60,12 +61,12 @@ class _Look:
 
 
 def condition(trace: Trace, signal: str) -> ConditionPart:
-    """The parts of one of the `conditions`. Raises `KeyError` if the script has no such."""
+    """The parts of one of the `conditions`. Raises `UnknownName` if the script has no such."""
     look = _Look(trace)
     value = conditions(trace).get(signal)
     found = _part(look, trace.root, value, written(value), 0) if value is not None else None
     if found is None:
-        raise KeyError(signal)
+        raise UnknownName(f"The script has no condition called `{signal}`.")
     return found
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict
 
-from oakladder.bars.csv_files import iso
+from oakladder.bars.time_words import iso
 from oakladder.trial.evidence.study import Evidence
 from oakladder.trial.evidence.words import sentence, warnings
 

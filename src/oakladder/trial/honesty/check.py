@@ -1,14 +1,16 @@
-"""The honesty check: all that a script shows which could not have been seen or had at the time."""
+"""The honesty check: everything a script shows that could not have been seen or traded at the time."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from concurrent.futures import Executor
+from dataclasses import dataclass
 
 from oakladder.bars.panel import Panel
 from oakladder.engine.run import run
 from oakladder.rung.program import Program
-from oakladder.trial.honesty.cuts import CUTS, changed
+from oakladder.rung.texts import count_words
+from oakladder.trial.honesty.cuts import CUTS, changed, moments_of
 from oakladder.trial.honesty.drawings import before_known
 from oakladder.trial.honesty.fills import thin, undecided
 from oakladder.trial.honesty.finding import Finding
@@ -16,6 +18,24 @@ from oakladder.trial.honesty.forming import read_while_forming
 from oakladder.trial.money import Account
 from oakladder.trial.spans import before
 from oakladder.trial.trial import Ground, put_on_trial
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    """The result of a check: its findings in the order of `Sin`, and how much was checked."""
+
+    findings: tuple[Finding, ...]
+    symbols: int
+    #: At how many moments history was cut.
+    cuts: int
+
+    def words(self) -> str:
+        """The result in a sentence."""
+        over = count_words(self.symbols, "symbol")
+        moments = f"{count_words(self.cuts, 'moment')} of history"
+        if not self.findings:
+            return f"Nothing found: cut at {moments}, on {over}, every value stood as it stands now."
+        return f"{count_words(len(self.findings), 'thing')} found on {over}; history was cut at {moments}."
 
 
 def honest(
@@ -29,24 +49,17 @@ def honest(
     executor: Executor | None = None,
     cancelled: Callable[[], bool] | None = None,
     progress: Callable[[float], None] | None = None,
-) -> list[Finding]:
-    """Every finding of a script on some ground, in the order of `Sin`. Raises `RunProblem` where it cannot run, and
-    `Cancelled`."""
-    panel = ground.panel
-    made = changed(program, panel, settings, cut=cut, cuts=cuts, cancelled=cancelled, progress=progress)
+) -> Report:
+    """Checks a script on some ground. Raises `RunProblem` where it cannot run, and `Cancelled`."""
+    panel, counted = ground.panel, ground.counted
+    moments = moments_of(panel, cuts, ground.first)
+    made = changed(
+        program, panel, settings, cut=cut, cuts=cuts, first=ground.first, cancelled=cancelled, progress=progress
+    )
     result = run(program, panel, settings, executor=executor, cancelled=cancelled)
-    made += before_known(result)
-    made += read_while_forming(result)
+    made += before_known(result, counted)
+    made += read_while_forming(result, counted)
     if program.plan.trading is not None:
         trial = put_on_trial(program, ground, account, settings, executor=executor, cancelled=cancelled)
         made += undecided(trial) + thin(trial)
-    return made
-
-
-def summary(findings: list[Finding], symbols: int, cuts: int = CUTS) -> str:
-    """What the check came to, in a sentence."""
-    over = "1 symbol" if symbols == 1 else f"{symbols:,} symbols"
-    if not findings:
-        return f"Nothing found: cut at {cuts} moments of history, on {over}, every value stood as it stands now."
-    count = "1 thing" if len(findings) == 1 else f"{len(findings)} things"
-    return f"{count} found on {over}; history was cut at {cuts} moments."
+    return Report(tuple(made), len(panel), len(moments))

@@ -25,17 +25,18 @@ def changed(
     *,
     cut: Callable[[Panel, int], Panel] = before,
     cuts: int = CUTS,
+    first: int | None = None,
     cancelled: Callable[[], bool] | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> list[Finding]:
-    """Outputs that were otherwise when they were new; ``cut`` gives the bars as they were before a moment. Raises
-    `Cancelled` and `RunProblem`."""
+    """Outputs whose values on bars from ``first`` on (UTC seconds) were different when those bars were new; ``cut`` gives
+    the bars as they were before a moment. Raises `Cancelled` and `RunProblem`."""
     named = _named(program)
     if not named or not panel.size:
         return []
     whole = _run(program, panel, settings, named, cancelled)
     seen: dict[str, tuple[int, int, int]] = {}
-    moments = _moments(panel, cuts)
+    moments = moments_of(panel, cuts, first)
     for k, moment in enumerate(moments):
         if cancelled is not None and cancelled():
             raise Cancelled
@@ -44,6 +45,8 @@ def changed(
             part = _run(program, there, settings, named, cancelled)
             for (name, line), op in named.items():
                 places = _differing(whole, part, op)
+                if first is not None:
+                    places = places[panel.times[places] >= first]
                 if len(places):
                     count, place, _ = seen.get(name, (0, 0, line))
                     seen[name] = (count + len(places), max(place, int(places.max())), line)
@@ -78,9 +81,15 @@ def _run(
     return run(program, panel, settings, outputs=[], extra=extra, cancelled=cancelled)
 
 
-def _moments(panel: Panel, cuts: int) -> list[int]:
-    """Moments at which history is cut: spread over its bars, the last one before its end."""
+def moments_of(panel: Panel, cuts: int = CUTS, first: int | None = None) -> list[int]:
+    """Moments (UTC seconds, at most ``cuts``) at which history is cut: spread over its bars from ``first`` on, the last
+    one before its end."""
     times = np.unique(panel.times)
+    if first is not None:
+        begin = int(np.searchsorted(times, first))
+        if begin + 1 >= len(times):
+            return []
+        return times[np.unique(np.linspace(begin + 1, len(times) - 1, cuts).astype(np.int64))].tolist()
     at = np.unique(np.linspace(len(times) // 10, len(times) - 1, cuts).astype(np.int64))
     return [int(t) for t in times[at[at > 0]]]
 

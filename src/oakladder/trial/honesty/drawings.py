@@ -11,8 +11,9 @@ from oakladder.trial.honesty.finding import Finding, Sin, finding
 _BACK = ("ago", "ago_start")
 
 
-def before_known(result: Result) -> list[Finding]:
-    """Marks, labels and links of a result that stand back from where they became known."""
+def before_known(result: Result, counted: np.ndarray) -> list[Finding]:
+    """Marks, labels and links of a result that stand before the bar on which they became known. ``counted`` says which
+    bars of the panel are checked; bool."""
     made = []
     for output in result.outputs:
         roles = [output.roles[name] for name in _BACK if name in output.roles]
@@ -22,7 +23,7 @@ def before_known(result: Result) -> list[Finding]:
         if output.what is Shown.MARK:
             shown = shown & result.is_true(output.roles.get("value"))
         back = np.max([np.nan_to_num(result.number(op)) for op in roles], axis=0)
-        places = np.flatnonzero(shown & (back > 0))
+        places = np.flatnonzero(shown & (back > 0) & counted)
         if not len(places):
             continue
         most = int(back[places].max())

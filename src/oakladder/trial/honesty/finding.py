@@ -5,9 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import Enum
 
-from oakladder.bars.csv_files import iso
 from oakladder.bars.panel import Panel
-from oakladder.bars.time_words import opening_words
+from oakladder.bars.time_words import iso, opening_words
 
 
 class Sin(Enum):

@@ -38,8 +38,9 @@ def forming_of(op: Op) -> set[Domain]:
     return {part.attr.domain for part in under(op) if isinstance(part.attr, Slot) and part.attr.domain.forming}
 
 
-def read_while_forming(result: Result) -> list[Finding]:
-    """What signals and trades of a result were decided by a bar that was not complete yet; and reads that decide nothing."""
+def read_while_forming(result: Result, counted: np.ndarray) -> list[Finding]:
+    """Signals of a result that a bar decided which was not complete yet; and reads that decide nothing. ``counted`` says
+    which bars of the panel are checked; bool."""
     program, panel = result.program, result.panel
     reads = reads_of(program)
     if not reads or not panel.size:
@@ -52,7 +53,7 @@ def read_while_forming(result: Result) -> list[Finding]:
         fired = result.flag(value) == 1
         for domain in domains:
             frame = _timeframe(result, domain)
-            places = np.flatnonzero(fired & _incomplete(result, frame))
+            places = np.flatnonzero(fired & _incomplete(result, frame) & counted)
             if len(places):
                 words = f"`{output.name}` fired while the {frame} bar that it reads was forming, and may have gone by its close"
                 made.append(finding(Sin.FORMING, words, len(places), panel, int(places[-1]), output.line))

@@ -9,11 +9,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from oakladder.rung.problems import RunProblem
+from oakladder.rung.settings import number_of
 
 #: More than so many variants are not gone through at once.
 MOST_VARIANTS = 100_000
 #: A value of a setting: a number, or a word where it chooses among some.
 Point = float | str
+#: Numbers to a computer, but none to a setting.
+_NO_VALUES = frozenset(["inf", "infinity", "nan"])
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +37,7 @@ class Range:
         first, _, rest = span.partition("..")
         last, slash, step = rest.partition("/")
         try:
-            low, high, by = float(first), float(last), float(step) if slash else 1.0
+            low, high, by = number_of(first), number_of(last), number_of(step) if slash else 1.0
         except ValueError:
             raise _no_range(text) from None
         if not (by > 0 and high >= low and math.isfinite(high - low)):
@@ -56,13 +59,13 @@ def _no_range(text: str) -> RunProblem:
 def _point(text: str) -> Point:
     text = text.strip()
     try:
-        value = float(text)
+        value = number_of(text)
     except ValueError:
         if not text:
             raise RunProblem("A value of a range is empty. Write them as n=5,8,13.") from None
+        if text.lstrip("+-").lower() in _NO_VALUES:
+            raise RunProblem(f"{text} is no value that a setting can take.") from None
         return text
-    if not math.isfinite(value):
-        raise RunProblem(f"{text} is no value that a setting can take.")
     return value
 
 
