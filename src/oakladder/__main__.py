@@ -1,11 +1,11 @@
 """``python -m oakladder``."""
 
 if __name__ == "__main__":  # the processes of a sweep read this too
-    import sys
+    import signal
 
-    try:
-        from oakladder.cli import main
+    if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
+        signal.signal(signal.SIGINT, signal.SIG_DFL)  # while the program is loaded, Ctrl+C ends it without a traceback
 
-        main()
-    except KeyboardInterrupt:  # while the program was still being loaded
-        sys.exit(130)
+    from oakladder.cli import main
+
+    main()

@@ -197,7 +197,7 @@ def _written_into(target: Path) -> Iterator[Path]:
 def _beside(target: Path) -> Path:
     """An empty file beside one, with the rights that new files have here; its name says which process makes it."""
     # The name is cut: with what is added it must not be longer than a disk takes.
-    short = target.name.encode()[:80].decode(errors="ignore")
+    short = os.fsencode(target.name)[:80].decode(errors="ignore")
     made = target.with_name(f".{short}.{os.getpid()}-{next(_COUNT)}{_PARTIAL}")
     os.close(os.open(made, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o666))
     return made

@@ -9,6 +9,7 @@ from __future__ import annotations
 import argparse
 import importlib
 import logging
+import signal
 import sys
 from collections.abc import Callable, Sequence
 
@@ -55,8 +56,8 @@ def _guarded(go: Callable[[], int]) -> int:
     except OSError as error:
         logging.getLogger(__name__).exception("the system refused")
         name = f"{error.filename} cannot be used" if error.filename else "That cannot be done"
-        print(f"{name}: {why(error)}.", file=sys.stderr)
         streams.discard_output()
+        print(f"{name}: {why(error)}.", file=sys.stderr, flush=True)
         return CALL_WRONG
     except Exception as error:
         logging.getLogger(__name__).exception("unexpected error")
@@ -97,6 +98,8 @@ def call(words: Sequence[str]) -> int:
 def main() -> None:
     """The program's entry."""
     streams.set_up()
+    if signal.getsignal(signal.SIGINT) is signal.SIG_DFL:
+        signal.signal(signal.SIGINT, signal.default_int_handler)
     log.set_up()
     words = sys.argv[1:]
     Waiting.role = f"oak {words[0]}" if words and words[0] in COMMANDS else "oak"

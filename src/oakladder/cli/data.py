@@ -73,7 +73,6 @@ def import_data(
             f"The folder of the bars, {workspace.missing_library}, is missing, so nothing was imported. "
             "Connect its disk, or name another library with --library.",
         )
-    library = library_of(library_folder, create=True)
     try:
         calendar = session_calendar(zone or "UTC", session) if session or zone else None
     except DataProblem as error:
@@ -81,6 +80,7 @@ def import_data(
     if tick is not None and not 0 < tick < 1e9:
         fail(CALL_WRONG, "A tick is a price step above 0, as in 0.01.")
     options = importing.Options(calendar, tick, kind, sector, zone=zone, mends=_mends(mend), symbol=name, same=same)
+    library = library_of(library_folder, create=True)
     reporter = Reporter("imported")
     done = importing.import_files(
         files,

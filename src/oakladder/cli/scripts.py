@@ -77,13 +77,13 @@ def brief(
     script: Path | None,
 ) -> None:
     """Print the whole language on one page, to paste to whoever helps with a script."""
+    try:
+        text = read_script(script) if script is not None else ""
+    except ScriptFileProblem as error:
+        fail(CALL_WRONG, str(error))
     print(describe.brief())
     if script is None:
         return
-    try:
-        text = read_script(script)
-    except ScriptFileProblem as error:
-        fail(CALL_WRONG, str(error))
     print(f"THE SCRIPT AS IT STANDS\n{text}")
     problems = analyse(text, Workspace.default().shelf(text, script.absolute())).problems
     print("ITS PROBLEMS" if problems else "IT HAS NO PROBLEMS")

@@ -87,8 +87,7 @@ def _made_visible(stream: Any, number: int) -> VisibleText:
 
 
 def discard_output() -> None:
-    """Sends what is still to be written to nowhere: the reader of a stream has gone."""
+    """Discards what is still to be written to standard output: it can take no more."""
     nowhere = os.open(os.devnull, os.O_WRONLY)
-    for number in (1, 2):
-        os.dup2(nowhere, number)
+    os.dup2(nowhere, 1)
     os.close(nowhere)

@@ -56,12 +56,12 @@ def _plain(column: pa.Array, name: str) -> pa.Array:
 
 def _batches(path: Path, places: list[int]) -> Iterator[pa.RecordBatch]:
     if path.suffix.lower() in (".parquet", ".pq"):
-        file = parquet.ParquetFile(str(path), memory_map=False)
+        file = parquet.ParquetFile(path.open("rb"), memory_map=False)
         names = [file.schema_arrow.names[k] for k in places]
         for batch in file.iter_batches(_ROWS, columns=list(dict.fromkeys(names)), use_threads=False):
             yield batch.select(names)
         return
-    with pa.OSFile(str(path), "rb") as source:
+    with path.open("rb") as source:
         reader = pa.ipc.open_file(source)
         for k in range(reader.num_record_batches):
             batch = reader.get_batch(k)
@@ -71,8 +71,9 @@ def _batches(path: Path, places: list[int]) -> Iterator[pa.RecordBatch]:
 
 def _names(path: Path) -> list[str]:
     if path.suffix.lower() in (".parquet", ".pq"):
-        return list(parquet.read_schema(str(path)).names)
-    with pa.OSFile(str(path), "rb") as source:
+        with path.open("rb") as source:
+            return list(parquet.read_schema(source).names)
+    with path.open("rb") as source:
         return list(pa.ipc.open_file(source).schema.names)
 
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 from bisect import bisect_left
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import BinaryIO
 
 import numpy as np
 import pyarrow as pa
@@ -44,7 +46,7 @@ def text_blocks(path: Path, layout: TableLayout, odd: list[int]) -> Iterator[Blo
 
     try:
         reader = pacsv.open_csv(
-            str(path),
+            _source(path),
             read_options=pacsv.ReadOptions(
                 skip_rows=following - 1,
                 column_names=[f"f{k}" for k in range(width)],
@@ -76,6 +78,15 @@ def text_blocks(path: Path, layout: TableLayout, odd: list[int]) -> Iterator[Blo
         raise DataProblem(f"{path.name} cannot be read: {str(error).splitlines()[0].rstrip('.')}.") from None
     except OSError as error:
         raise DataProblem(f"{path.name} cannot be read: {why(error)}.") from None
+
+
+def _source(path: Path) -> str | BinaryIO:
+    """What Arrow opens: a path, or an open file where the path is no text."""
+    try:
+        os.fspath(path).encode()
+    except UnicodeEncodeError:
+        return path.open("rb")
+    return str(path)
 
 
 def _numbers_from(following: int, count: int, odd: list[int]) -> np.ndarray:

@@ -1,0 +1,95 @@
+"""The command as a process: closed and full outputs, odd encodings and names, interruptions, children that outlive nothing."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from test_cli import RULE, bars_file
+
+OAK = [sys.executable, "-m", "oakladder"]
+
+
+@pytest.fixture(autouse=True)
+def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A user without anything yet."""
+    for name in ("DATA", "CONFIG", "STATE"):
+        monkeypatch.setenv(f"XDG_{name}_HOME", str(tmp_path / name.lower()))
+    monkeypatch.chdir(tmp_path)
+    Path("rule.rung").write_text(RULE)
+    return tmp_path
+
+
+def oak(*words: str | bytes, **how) -> subprocess.CompletedProcess[bytes]:  # type: ignore[no-untyped-def]
+    return subprocess.run([*OAK, *words], capture_output="stdout" not in how, **how)  # type: ignore[list-item]
+
+
+def test_a_closed_output_harms_no_file(home: Path) -> None:
+    bars_file()
+    line = f"exec {' '.join(OAK)} import bars.csv --library mine >&-"
+    done = subprocess.run(["bash", "-c", line], capture_output=True, text=True)
+    assert (done.returncode, done.stderr) == (0, "")
+    again = oak("symbols", "--library", "mine")
+    assert again.returncode == 0 and b"BARS" in again.stdout
+
+
+def test_texts_that_an_output_cannot_encode_are_escaped() -> None:
+    done = oak("brief", env={**os.environ, "PYTHONIOENCODING": "ascii", "PYTHONUTF8": "0"})
+    assert done.returncode == 0 and done.stdout.isascii() and len(done.stdout) > 1000
+
+
+def test_a_full_disk_is_said() -> None:
+    with open("/dev/full", "wb") as full:
+        done = subprocess.run([*OAK, "brief"], stdout=full, stderr=subprocess.PIPE, text=True)
+    assert done.returncode == 2 and "the disk is full" in done.stderr and len(done.stderr.splitlines()) == 1
+
+
+@pytest.mark.parametrize("command", ["brief", "scan rule.rung --signal go --format csv", "symbols"])
+def test_a_reader_that_goes_away_ends_the_command_quietly(command: str) -> None:
+    reading, writing = os.pipe()
+    os.close(reading)
+    done = subprocess.run([*OAK, *command.split()], stdout=writing, stderr=subprocess.PIPE)
+    os.close(writing)
+    assert (done.returncode, done.stderr) == (141, b"")
+
+
+def test_names_that_are_no_text_work() -> None:
+    bars_file()
+    name = b"r\xff.rung"
+    os.rename(b"rule.rung", name)
+    os.rename(b"bars.csv", b"b\xff.csv")
+    done = oak("eval", name, "--csv", b"b\xff.csv", "--out", b"o\xff.csv")
+    assert done.returncode == 0, done.stderr
+    assert b"o\xff.csv" in os.listdir(b".")
+    assert oak("check", name).stdout == b"r\\udcff.rung: no errors\n"
+    done = oak("import", b"b\xff.csv", "--library", "mine")
+    assert done.returncode == 0 and b"B_" in done.stdout, done.stderr
+
+
+def test_control_characters_never_reach_the_terminal() -> None:
+    name = "a\x1b[31mb\u202ec\r.rung"
+    Path(name).write_text("rung 1\nlet x = clsoe\n")
+    done = oak("check", name)
+    said = (done.stdout + done.stderr).decode()
+    assert done.returncode == 1 and "a\\x1b[31mb\\u202ec\\x0d.rung:2:9: R201" in said
+    assert "\x1b" not in said and "\u202e" not in said and "\r" not in said
+
+
+@pytest.mark.parametrize("pause", [0.1, 0.3, 0.6, 1.0, 1.6])
+def test_an_interrupted_picture_ends_without_a_traceback(pause: float) -> None:
+    made = subprocess.Popen(
+        [*OAK, "shot", "bench", "a.png"],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
+    )
+    time.sleep(pause)
+    made.send_signal(signal.SIGINT)
+    _, err = made.communicate(timeout=30)
+    assert made.returncode in (130, -signal.SIGINT) and b"Traceback" not in err and b"Abort" not in err, err
