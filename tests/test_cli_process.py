@@ -93,3 +93,38 @@ def test_an_interrupted_picture_ends_without_a_traceback(pause: float) -> None:
     made.send_signal(signal.SIGINT)
     _, err = made.communicate(timeout=30)
     assert made.returncode in (130, -signal.SIGINT) and b"Traceback" not in err and b"Abort" not in err, err
+
+
+def children_of_nobody(mark: str) -> list[str]:
+    """Processes of this environment that still run."""
+    made = []
+    for entry in Path("/proc").iterdir():
+        if entry.name.isdecimal() and int(entry.name) != os.getpid():
+            try:
+                words = (entry / "environ").read_bytes()
+            except OSError:
+                continue
+            if mark.encode() in words:
+                made.append((entry / "cmdline").read_bytes().replace(b"\0", b" ").decode(errors="replace"))
+    return made
+
+
+COMPILES = """
+import sys, threading, time
+from oakladder.rung import compile_script
+from oakladder.rung.native.objects import Form, made_aside
+lines = "".join(f"let m{k} = sma(close, {k + 3}) + stdev(high, {k + 5}) - linear(low, {k + 7})\\n" for k in range(30))
+program = compile_script("rung 1\\n" + lines + "signal go = close > " + " + ".join(f"m{k}" for k in range(30)) + "\\n")
+text = program.variant([program.signal("go").roles["value"]]).lanes(4).text
+threading.Thread(target=made_aside, args=(text, Form.WIDE), daemon=True).start()
+time.sleep(float(sys.argv[1]))
+"""
+
+
+@pytest.mark.parametrize("pause", [0.1, 0.4, 0.8])
+def test_a_compilation_in_the_background_ends_with_the_command(home: Path, pause: float) -> None:
+    env = {**os.environ, "OAK_TEST": str(home)}
+    with open("said.txt", "wb") as said:  # no pipe: who still holds it would keep us waiting
+        subprocess.run([sys.executable, "-c", COMPILES, str(pause)], stderr=said, env=env, check=True)
+    time.sleep(0.3)
+    assert not children_of_nobody(f"OAK_TEST={home}") and Path("said.txt").read_bytes() == b""

@@ -6,8 +6,12 @@ can be done in a process aside. Within a process all calls of LLVM wait for one 
 
 from __future__ import annotations
 
+import os
+import select
+import signal
 import subprocess
 import sys
+import threading
 from enum import StrEnum
 from functools import lru_cache
 
@@ -76,14 +80,33 @@ def object_code(text: str, form: Form) -> bytes:
 
 
 def made_aside(text: str, form: Form) -> bytes:
-    """The same in a process of its own. Raises `OSError` or `subprocess.SubprocessError` where there cannot be one."""
+    """The same in a separate process, which ends with this one.
+
+    Raises `OSError` or `subprocess.SubprocessError` where there cannot be one, `RuntimeError` with its last words where it
+    fails.
+    """
     command = [sys.executable, "-P", __file__, form.value]
-    return subprocess.run(command, input=text.encode(), stdout=subprocess.PIPE, check=True, timeout=_PATIENCE).stdout
+    done = subprocess.run(command, input=text.encode(), capture_output=True, timeout=_PATIENCE)
+    if done.returncode:
+        raise RuntimeError(f"exit code {done.returncode}: {done.stderr.decode(errors='replace')[-2000:]}")
+    return done.stdout
 
 
 #: After so many seconds a compilation is given up; symbols are then run one by one.
 _PATIENCE = 120
 
 
+def _end_with_reader() -> None:
+    """Ends this process once nothing reads its output any more: the program that asked has ended."""
+    reader = select.poll()
+    reader.register(sys.stdout.fileno(), 0)
+    reader.poll()
+    os._exit(0)
+
+
 if __name__ == "__main__":
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl+C is for the program that asked
+    threading.Thread(target=_end_with_reader, daemon=True).start()
     sys.stdout.buffer.write(object_code(sys.stdin.buffer.read().decode(), Form(sys.argv[1])))
+    sys.stdout.buffer.flush()
+    os._exit(0)
