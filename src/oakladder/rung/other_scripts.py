@@ -63,6 +63,44 @@ def functions_of(
     return made
 
 
+def own_values_read(title: str, name: str, others: OtherScripts) -> list[tuple[str, str]]:
+    """The settings and values of a script that one of its functions reads, itself or in those that it calls there: name
+    and what made it. Such a function cannot be taken from the script."""
+    statements = parse(others.text(title) or "")[0].statements
+    made: dict[str, str] = {}
+    for s in statements:
+        match s:
+            case t.Setting() | t.Keep() | t.Signal():
+                made[s.name.name] = "keep" if isinstance(s, t.Keep) else type(s).__name__.lower()
+            case t.Let():
+                made.update({n.name: "let" for n in s.names})
+    defines = {s.name.name: s for s in statements if isinstance(s, t.Define)}
+    found: dict[str, str] = {}
+    for function in reached(name, defines) if name in defines else ():
+        define = defines[function]
+        own = {p.name.name for p in define.parameters} | set(_made_in(define.body))
+        found.update({n: made[n] for n in _calls(define.body) if n in made and n not in own and n not in defines})
+    return list(found.items())
+
+
+def _made_in(node: Any) -> Iterator[str]:
+    """The names that the statements of a body make."""
+    if isinstance(node, tuple):
+        for part in node:
+            yield from _made_in(part)
+        return
+    match node:
+        case t.Let():
+            yield from (n.name for n in node.names)
+        case t.Keep():
+            yield node.name.name
+        case t.For():
+            yield node.counter.name
+    for slot in getattr(node, "__slots__", ()):
+        if slot != "span":
+            yield from _made_in(getattr(node, slot))
+
+
 def reached(name: str, functions: Mapping[str, t.Define]) -> Iterator[str]:
     """A function and all that it calls, by their names."""
     seen, todo = {name}, [name]

@@ -200,6 +200,12 @@ CODES: dict[str, ProblemCode] = {
         "line position.entry",
         "trade ride long\n    enter when close > open\nline position.entry",
     ),
+    "R217": ProblemCode(
+        _E,
+        "A function of another script that reads a value of it",
+        'use f from "Tools"  -- whose f reads a setting there',
+        'use f from "Tools"  -- whose f takes it as a parameter',
+    ),
     # 3xx kinds and fixedness
     "R301": ProblemCode(_E, "A value of the wrong kind", "let x = close and 1", "let x = close > 1 and yes"),
     "R302": ProblemCode(
@@ -246,6 +252,18 @@ CODES: dict[str, ProblemCode] = {
         "trade ride long\n    enter when close > open\n    stop 2",
         "trade ride long\n    enter when close > open\n    stop 2%",
     ),
+    "R408": ProblemCode(
+        _W,
+        "A price as the distance of a trade",
+        "trade ride long\n    enter when close > open\n    stop low[1]",
+        "trade ride long\n    enter when close > open\n    stop at low[1]",
+    ),
+    "R409": ProblemCode(
+        _W,
+        "A plain number where per cent is meant",
+        "signal go = change(close) / close[1] > 2",
+        "signal go = change(close) / close[1] > 2%",
+    ),
     # 5xx time and causality
     "R501": ProblemCode(_E, "A look into the future", "let x = close[-1]", "let x = close[1]"),
     "R502": ProblemCode(_E, "A lag that moves", "let x = close[bar]", "keep x = none"),
@@ -260,6 +278,24 @@ CODES: dict[str, ProblemCode] = {
         "A position read on other bars",
         "trade ride long\n    enter when close > open\n    leave when position.gain on 1w > 5%",
         "trade ride long\n    enter when close > open\n    leave when position.gain > 5%",
+    ),
+    "R505": ProblemCode(
+        _W,
+        "A value compared with its own past on another timeframe",
+        "let m = sma(close, 9)\nsignal go = m > m[1] on 1w",
+        "let m = sma(close, 9)\nsignal go = (m > m[1]) on 1w",
+    ),
+    "R506": ProblemCode(
+        _W,
+        "The last reading of a longer timeframe in place of its bar before",
+        "let w = close on 1w\nsignal go = w > w[1]",
+        "let w = close on 1w\nsignal go = w > close[1] on 1w",
+    ),
+    "R507": ProblemCode(
+        _W,
+        "A price of this bar drawn at an earlier one",
+        "link low ago 3 to low when close > open",
+        "link low[3] ago 3 to low when close > open",
     ),
     # 6xx cost
     "R601": ProblemCode(
@@ -282,6 +318,24 @@ CODES: dict[str, ProblemCode] = {
     ),
     "R705": ProblemCode(
         _W, "The larger of two where the highest is meant", "line max(close, 20)", "line highest(close, 20)"
+    ),
+    "R707": ProblemCode(
+        _W,
+        "A total that is none for ever",
+        "keep total = 0\nset total = total + (close - close[1])\nline total",
+        "keep total = 0\nset total = total + ((close - close[1]) else 0)\nline total",
+    ),
+    "R708": ProblemCode(
+        _H,
+        "A name of the zone's own in `until`",
+        "let top = highest(high, 5)\nline top\nzone low to high when close > open until close > top",
+        "let ceiling = highest(high, 5)\nline ceiling\nzone low to high when close > open until close > top",
+    ),
+    "R709": ProblemCode(
+        _H,
+        "A condition that is none counts as no",
+        "line (if close > sma(close, 9) then 1 else 0) + (if rsi(close, 14) > 50 then 1 else 0)",
+        "line how_many(close > sma(close, 9), rsi(close, 14) > 50)",
     ),
     "R706": ProblemCode(
         _H,

@@ -159,6 +159,8 @@ class Primitive:
     holds: bool = False
     #: A line that calls it.
     example: str = ""
+    #: Whether it takes any number of values like its only parameter.
+    variadic: bool = False
 
 
 PRIMITIVES: dict[str, Primitive] = {
@@ -269,6 +271,15 @@ PRIMITIVES: dict[str, Primitive] = {
             "a mixture: share 0 is the first colour, 1 the other",
             unit="plain",
             example="line close color blend(good, bad, 0.5)",
+        ),
+        Primitive(
+            "how_many",
+            (("f", Wants.FLAG),),
+            Kind.NUMBER,
+            "how many of some flags are yes; none until all of them are known",
+            unit="plain",
+            example="line how_many(close > open, volume > volume[1], close > sma(close, 20))",
+            variadic=True,
         ),
         Primitive(
             "known",

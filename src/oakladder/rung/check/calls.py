@@ -261,6 +261,9 @@ class Calls:
         return made
 
     def _primitive(self, expr: t.Call, primitive: values.Primitive, scope: Scope) -> Type:
+        if primitive.variadic and expr.arguments and not expr.named:
+            flags = [self.expressions.flag(a, scope, f"What `{expr.name}` counts") for a in expr.arguments]
+            return blend(*flags, kind=primitive.gives)
         names = [name for name, _ in primitive.parameters]
         if expr.named or len(expr.arguments) != len(names):
             parts = [self.context.written(a.span) for a in expr.arguments]

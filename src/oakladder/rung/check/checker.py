@@ -96,9 +96,14 @@ class Checker:
                 "Put `rung 1` on the first line.",
                 also=((Span(1, 1, 0), "rung 1\n"),),
             )
+        expressions = self._expressions
         scope = Scope(later=later_names(self.script.statements))
         self.statements.walk(self.script.statements, scope)
         self.statements.trades.together(self.script.statements)
+        expressions.lints.totals(self.script.statements)
+        for statement in self.script.statements:
+            if isinstance(statement, t.Show):
+                expressions.lints.zone_names(statement, self.script.statements)
         for name, function in self.context.functions.items():
             if name not in self.context.called and not is_taken(name):
                 self.calls.body(function, [UNKNOWN] * len(function.define.parameters), function.define.span)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from oakladder.rung import tree as t
 from oakladder.rung.check.impossible import Judge
 from oakladder.rung.check.reporter import Reporter
-from oakladder.rung.check.scope import Function, base_scope
+from oakladder.rung.check.scope import Binding, Function, base_scope
 from oakladder.rung.kinds import Type, Unit
 from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.problems import Span
@@ -54,6 +54,13 @@ class Context:
     foreign: list[tuple[str, Span]] = field(default_factory=list)
     #: The texts that a setting can be, and where each stands.
     texts: dict[str, list[tuple[str, Span]]] = field(default_factory=dict)
+    #: The settings, and the names at the top of the script.
+    settings: dict[str, t.Setting] = field(default_factory=dict)
+    bindings: dict[str, Binding] = field(default_factory=dict)
+    #: Settings that choose among the bar's prices.
+    price_settings: set[str] = field(default_factory=set)
+    #: Sums that are part of a longer one.
+    summed: set[t.Expr] = field(default_factory=set)
     #: Functions taken from other scripts.
     used: dict[str, t.Define] = field(default_factory=dict)
     #: Line of an output statement → the unit of its first operand.

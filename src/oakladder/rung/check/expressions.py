@@ -10,7 +10,8 @@ from oakladder.rung import library, values
 from oakladder.rung import tree as t
 from oakladder.rung.arguments import arrange
 from oakladder.rung.check.context import Context, Missing
-from oakladder.rung.check.meant import result_for, surest, unquoted, word_for
+from oakladder.rung.check.lints import Lints
+from oakladder.rung.check.meant import explanation_of, result_for, surest, unquoted, word_for
 from oakladder.rung.check.names import Names
 from oakladder.rung.check.positions import no_position, trade_is_no_value
 from oakladder.rung.check.scope import Function, Scope
@@ -50,6 +51,7 @@ class Expressions:
 
     def __init__(self, context: Context):
         self.context, self.names, self.traps = context, Names(context), Traps(context)
+        self.lints = Lints(context, self.traps)
 
     def single(self, expr: t.Expr, scope: Scope) -> Type:
         """The type of an expression that must be one value."""
@@ -221,6 +223,9 @@ class Expressions:
             return
         written = self.context.written(expr.span) or expr.name
         words = f"There is no `{written}`."
+        if (explained := explanation_of(expr.name)) is not None:
+            self._miss(expr, words, explained, None)
+            return
         if (meant := word_for(expr.name)) is not None:
             self._miss(expr, words, f"Write `{meant}`.", meant)
             return
@@ -282,8 +287,12 @@ class Expressions:
         return blend(left, right, kind=Kind.FLAG, value=value)
 
     def _arithmetic(self, expr: t.Binary, scope: Scope) -> Type:
+        if expr.op == "+":
+            self.lints.counted(expr)
         left = self.number(expr.left, scope, f"What stands left of `{expr.op}`")
         right = self.number(expr.right, scope, f"What stands right of `{expr.op}`")
+        if expr.op in "-/":
+            self.lints.pair(expr, expr.left, expr.op, expr.right)
         if expr.op in "+-":
             if unlike(left.unit, right.unit):
                 self.context.reporter.report(
@@ -340,6 +349,9 @@ class Expressions:
                     "Bring both to one unit, or check that the right value is meant.",
                 )
             self.traps.comparison(expr.values[k], expr.values[k + 1], (a, b))
+            self.lints.pair(expr, expr.values[k], op, expr.values[k + 1])
+            self.lints.share(expr.values[k], a, expr.values[k + 1], scope)
+            self.lints.share(expr.values[k + 1], b, expr.values[k], scope)
         return blend(*types, kind=Kind.FLAG)
 
     def _pick(self, expr: t.Pick, scope: Scope) -> Type:

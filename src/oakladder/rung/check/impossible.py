@@ -101,6 +101,10 @@ class Judge:
         """What a name was made from, if that is known."""
         return self._made_of.get(name)
 
+    def is_same(self, a: t.Expr, b: t.Expr) -> bool:
+        """Whether two expressions are the same, with what names are made from in their place."""
+        return self._number_of(a) == self._number_of(b)
+
     def never(self, condition: t.Expr) -> str:
         """Why a condition can never be true, in a few words; empty where it may be."""
         self.looks_at_itself = None

@@ -60,6 +60,13 @@ _WORDS: dict[str, str] = {
     **{name: str(k) for k, name in enumerate(_MONTHS, 1)},
     **{name: str(k) for k, name in enumerate(_DAYS, 1)},
 }
+#: Names of what the language has in another form, and that form.
+_OTHERWISE: dict[str, str] = {
+    "date": "The date of a bar is in `year`, `month` and `day`, as in `year >= 2026 and month == 3`.",
+    "today": "A script knows the time of its bars only: `year`, `month`, `day`, `weekday` and `clock`.",
+    "now": "A script knows the time of its bars only: `year`, `month`, `day`, `weekday` and `clock`.",
+    "risk": "The risk of the position is `position.risk`; a distance in risks is written as in `target 2 risks`.",
+}
 _FUNCTIONS: dict[str, str] = {
     "average": "avg",
     "mean": "avg",
@@ -87,6 +94,11 @@ def word_for(name: str) -> str | None:
     if re.fullmatch(r"[0-9a-f]{6}", name):
         return f"#{name}"
     return _WORDS.get(name)
+
+
+def explanation_of(name: str) -> str | None:
+    """What there is in place of a name that people look for; None for any other name."""
+    return _OTHERWISE.get(name)
 
 
 def timeframe_for(name: str) -> str | None:

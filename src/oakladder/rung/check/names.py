@@ -29,6 +29,8 @@ class Names:
             first = self.context.taken.setdefault(name.name, name.span)
             self.context.met.setdefault(name.name, []).extend([name.span] if first != name.span else [])
         scope.names[name.name] = binding
+        if scope.parent is None and not self.context.stack:
+            self.context.bindings[name.name] = binding
 
     def too_early(self, expr: t.Name | t.Call) -> None:
         self.context.reporter.report(

@@ -25,6 +25,7 @@ class Outputs:
     def show(self, statement: t.Show, scope: Scope) -> None:
         if self._shape_first(statement, scope):
             return
+        self.expressions.lints.drawn(statement)
         for operand, kinds in zip(statement.operands, OUTPUTS[statement.what].kinds, strict=True):
             if Kind.TEXT in kinds and self._bare_text(operand, scope):
                 continue

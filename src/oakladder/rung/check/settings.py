@@ -8,7 +8,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.check.context import Context
 from oakladder.rung.check.expressions import Expressions
 from oakladder.rung.check.scope import Binding, Scope
-from oakladder.rung.kinds import Kind
+from oakladder.rung.kinds import Kind, Unit
 from oakladder.rung.values import PALETTE
 
 
@@ -21,7 +21,10 @@ class Settings:
     def setting(self, statement: t.Setting, scope: Scope) -> None:
         default = self.expressions.single(statement.default, scope)
         name = statement.name.name
+        self.context.settings[name] = statement
         series = bool(statement.choices) and default.moving
+        if series and default.unit is Unit.PRICE:
+            self.context.price_settings.add(name)
         if not series:
             ends = (e for e in (statement.low, statement.high, statement.step) if e is not None)
             for value in (statement.default, *ends, *statement.choices):

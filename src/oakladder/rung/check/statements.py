@@ -15,7 +15,7 @@ from oakladder.rung.check.scope import Binding, Function, Scope
 from oakladder.rung.check.settings import Settings
 from oakladder.rung.check.trades import Trades
 from oakladder.rung.kinds import UNKNOWN, Kind, Type, Unit, common_unit
-from oakladder.rung.other_scripts import functions_of, is_taken, reached
+from oakladder.rung.other_scripts import functions_of, is_taken, own_values_read, reached
 from oakladder.rung.problems import Cancelled, Span, did_you_mean
 from oakladder.rung.trade_words import FORMS
 
@@ -188,6 +188,16 @@ class Statements:
                 self.context.reporter.report(
                     "R202", name.span, f"`{name.name}` is taken.", "Rename it in one of the scripts."
                 )
+            elif owned := own_values_read(statement.title, name.name, shelf):
+                values_words = ", ".join(f"`{n}` ({made})" for n, made in owned[:3])
+                self.context.reporter.report(
+                    "R217",
+                    name.span,
+                    f'`{name.name}` reads {values_words} of "{statement.title}", and a function is taken without the values '
+                    "around it.",
+                    f'Give it a parameter for each in "{statement.title}", as in `define {name.name}(x, {owned[0][0]})`.',
+                )
+                self.context.lost.add(name.name)
             else:
                 for called in reached(name.name, functions):
                     self.context.used[called] = functions[called]

@@ -26,11 +26,14 @@ class Trades:
 
     def __init__(self, context: Context, expressions: Expressions):
         self.context, self.expressions = context, expressions
+        #: Whether the trade at hand has a stop besides a trailing one.
+        self._has_stop = False
 
     def trade(self, statement: t.Trade, scope: Scope) -> None:
         """One trade with its lines."""
         self.expressions.names.bind(statement.name, Binding(TRADE, UNKNOWN, statement.name.span, read=True), scope)
         said: dict[str, t.TradeClause] = {}
+        self._has_stop = any(w in statement.clauses for w in (_W.STOP, _W.STOP_AT))
         for line in statement.body:
             if not isinstance(line, t.TradeClause):
                 self._stranger(line)
@@ -105,6 +108,8 @@ class Trades:
     def _distance(self, line: t.TradeClause, type_: Type) -> None:
         """How far something is: a ratio of the fill price, or a distance in price."""
         word = FORMS[line.what].word
+        if self.expressions.lints.distance(line, word, self._has_stop):
+            return
         if type_.unit is Unit.RATIO:
             self.context.ratios.add(line.values[0])
         elif type_.kind is Kind.NUMBER and type_.unit not in (Unit.PRICE, Unit.UNKNOWN):

@@ -105,7 +105,7 @@ class Traps:
                     return  # it is set on every way
                 tests = [c for (c, _), sets in zip(other.branches, setting, strict=True) if sets and c is not None]
                 conditions += tests
-        unsure = [c for c in conditions if self._may_be_none(c)]
+        unsure = [c for c in conditions if self.may_be_none(c)]
         if not unsure:
             return
         written = [self.context.written(c.span) for c in unsure]
@@ -118,7 +118,7 @@ class Traps:
             mend,
         )
 
-    def _may_be_none(self, expr: t.Expr) -> bool:
+    def may_be_none(self, expr: t.Expr) -> bool:
         """Whether a condition can be none on the first bars: it looks back, by itself or by what it calls."""
         match expr:
             case t.Call():
@@ -129,17 +129,17 @@ class Traps:
                 return True
             case t.Name():
                 made = self.context.judge.made_from(expr.name)
-                return made is not None and made is not expr and self._may_be_none(made)
+                return made is not None and made is not expr and self.may_be_none(made)
             case t.Unary() | t.Pick():
-                return self._may_be_none(expr.value)
+                return self.may_be_none(expr.value)
             case t.Binary(op="else"):
-                return self._may_be_none(expr.right)
+                return self.may_be_none(expr.right)
             case t.Binary():
-                return self._may_be_none(expr.left) or self._may_be_none(expr.right)
+                return self.may_be_none(expr.left) or self.may_be_none(expr.right)
             case t.Compare():
-                return any(map(self._may_be_none, expr.values))
+                return any(map(self.may_be_none, expr.values))
             case t.Choice():
-                return any(map(self._may_be_none, (expr.condition, expr.yes_value, expr.no_value)))
+                return any(map(self.may_be_none, (expr.condition, expr.yes_value, expr.no_value)))
         return False
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import math
 
 from oakladder.rung import tree as t
@@ -13,6 +14,18 @@ from oakladder.rung.lower.frames import NOWHERE, CallFrame
 from oakladder.rung.plan.inputs import BarBegins
 from oakladder.rung.plan.ops import LONGEST, SORTED, Domain, Fold, Op
 
+_ONE_ZERO_NONE: tuple[tuple[str, object], ...] = (("number", 1.0), ("number", 0.0), ("none", None))
+
+
+def _sum_of_flags(expr: t.Call) -> t.Expr:
+    """`how_many(f, g)` in the terms of the language: each flag as 1, 0 or none, added up."""
+    one, zero, none = (t.Literal(kind, value, expr.span) for kind, value in _ONE_ZERO_NONE)
+    parts: list[t.Expr] = [
+        t.Choice(f, one, t.Choice(t.Call("known", (f,), (), expr.span), zero, none, expr.span), expr.span)
+        for f in expr.arguments
+    ]
+    return functools.reduce(lambda a, b: t.Binary("+", a, b, expr.span), parts)
+
 
 class Primitives:
     """Lowers calls of primitives."""
@@ -23,6 +36,8 @@ class Primitives:
 
     def primitive(self, expr: t.Call, frame: CallFrame) -> Op:
         domain = frame.domain
+        if expr.name == "how_many":
+            return self.emitter.one(self.expressions.value(_sum_of_flags(expr), frame))
         args = [self.emitter.one(self.expressions.value(a, frame)) for a in expr.arguments]
         if expr.name == "new":
             return self._new(args[0], frame)

@@ -31,6 +31,12 @@ _MADE = re.compile(
     r"\s*(?:(?P<word>let|keep|fresh|setting|signal|trade|for|define|def|function|func|use|var|const)\s+"
     r"(?P<names>[A-Za-z_]\w*(?:\s*,\s*[A-Za-z_]\w*)*)|(?P<plain>[A-Za-z_]\w*)\s*:?=)"
 )
+#: A text as it is written.
+_TEXT = re.compile(r'"(?:\\.|[^"\\\n])*"')
+#: A function in one line: its value stands behind a sign.
+_ONE_LINE = re.compile(
+    r"\s*define\s+\w+\s*\([^()]*\)(?P<rest>\s*(?:=>|->|=|:)\s*(?:give\s+|return\s+)?(?P<value>[^=\s].*))$"
+)
 #: Words of other languages for what there is not, and what there is instead.
 _NO_SUCH = {
     "while": "A `for` has fixed bounds, so that every script ends; `keep` carries a value from bar to bar.",
@@ -63,6 +69,8 @@ class LineReader:
         brackets = _bracket_depth(line.text)
         if brackets > MAX_BRACKETS:
             self.expressions.too_deep(line, f"Brackets are nested {brackets} deep here; {MAX_BRACKETS} are allowed")
+        if self._quotes_in_braces(line) or self._one_line_function(line):
+            raise BadLine
         if line.flaw is not None:
             return self._flawed(line, line.flaw)
         try:
@@ -82,6 +90,51 @@ class LineReader:
         else:
             self._unreadable(error, line.text)
         raise BadLine
+
+    def _quotes_in_braces(self, line: LogicalLine) -> bool:
+        """Reports a text within the braces of a text, `"{if up then "rising" else "falling"}"`; whether there is one."""
+        text = line.text
+        if text.count('"') < 4 or "{" not in text or "\n" in text:
+            return False
+        for found in _TEXT.finditer(text):
+            begin = _open_brace(found.group())
+            if begin is None:
+                continue
+            start = found.start() + begin
+            end = _closing_brace(text, start)
+            if end is None:
+                return False
+            name = f"words_{line.number}"
+            self.places.report(
+                "R102",
+                self.places.written(start, end),
+                "A text within braces cannot hold quotes: they end the text around it.",
+                f"Make it above, as in `let {name} = …`, and write `{{{name}}}`.",
+                f"{{{name}}}",
+                (
+                    (
+                        Span(line.number, 1, 0),
+                        f"{' ' * (4 * line.depth)}let {name} = {text[start + 1 : end - 1].strip()}\n",
+                    ),
+                ),
+            )
+            return True
+        return False
+
+    def _one_line_function(self, line: LogicalLine) -> bool:
+        """Reports `define f(x) = x * 2`; whether a line is one."""
+        found = _ONE_LINE.match(line.text)
+        if found is None or "\n" in line.text:
+            return False
+        indent = " " * (4 * (line.depth + 1))
+        self.places.report(
+            "R102",
+            self.places.written(*found.span("rest")),
+            "What a function gives stands in a line of its own below it.",
+            "Write `give` and the value in the next line, indented.",
+            f"\n{indent}give {found['value'].strip()}",
+        )
+        return True
 
     def _flawed(self, line: LogicalLine, flaw: Flaw) -> Node:
         """A line with a quote or bracket left open: read as it would be closed, if it can be."""
@@ -300,3 +353,28 @@ def _words_allowed(error: UnexpectedInput) -> list[str]:
 def _first_word(text: str) -> str:
     found = re.match(r"\s*([A-Za-z_][A-Za-z0-9_]*)", text)
     return found[1] if found else ""
+
+
+def _open_brace(text: str) -> int | None:
+    """Where a brace opens in a text that does not close in it; None where all do."""
+    k, opened = 1, None
+    while k < len(text) - 1:
+        if text[k] == "{" and text[k + 1] == "{" and opened is None:
+            k += 1
+        elif text[k] == "{":
+            opened = k
+        elif text[k] == "}":
+            opened = None
+        k += 1
+    return opened
+
+
+def _closing_brace(text: str, start: int) -> int | None:
+    """Behind the brace that closes the one at ``start``, over texts in between; None where none does."""
+    inside = False
+    for k in range(start + 1, len(text)):
+        if text[k] == '"':
+            inside = not inside
+        elif text[k] == "}" and not inside:
+            return k + 1
+    return None

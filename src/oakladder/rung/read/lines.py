@@ -6,7 +6,7 @@ A logical line keeps the line breaks inside it, so that a place in it is a place
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from oakladder.rung.problems import Problem, Span
 from oakladder.rung.trade_words import TRADE
@@ -16,6 +16,12 @@ INDENT = 4
 #: Joining words that may also start a line of their own inside a block.
 _BLOCK_WORDS = frozenset(["else", "at"])
 _WORD = re.compile(r"[A-Za-z_]+")
+#: How a line begins that goes on with the one above: no statement begins so.
+_OPERATOR = re.compile(r"(?:[+*/^<>]|-(?!-)|[=!]=|mod\b|between\b)")
+#: What stands before the expression of a line.
+_BEFORE_VALUE = re.compile(
+    r"\s*(?:(?:let|keep|fresh|set|signal|setting)\s+[\w, ]+?=(?!=)|enter\s+when|leave\s+when|[A-Za-z_]+)\s*"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,6 +113,8 @@ class _Splitter:
         self._pending: list[str] = []
         self._start = self._indent = 0
         self._flaw: Flaw | None = None
+        #: The problem of the line at hand that goes on below without brackets, by its place among the problems.
+        self._joined: int | None = None
 
     def take(self, number: int, raw: str) -> None:
         """Takes one physical line in; a `;` parts it."""
@@ -115,6 +123,13 @@ class _Splitter:
         at = parts = 0
         while True:
             scan = _scan(raw if not at else " " * at + raw[at:])
+            if scan.slip is not None and scan.slip[0] == ";" and self._is_within(scan):
+                column = scan.slip[1]
+                self._report(
+                    "R102", number, column, 1, "The values of a function are parted by commas.", "Write `,`.", ","
+                )
+                raw = f"{raw[:column]},{raw[column + 1 :]}"
+                continue
             self._code(number, scan, begins=not at)
             if scan.slip is None:
                 return
@@ -154,6 +169,10 @@ class _Splitter:
             at = column + 1
             self._start, self._indent = number, len(white)
 
+    def _is_within(self, scan: _LineScan) -> bool:
+        """Whether a bracket is open where the scan of a line has stopped."""
+        return len(self._open) + sum(1 if b in _CLOSING else -1 for b, _ in scan.brackets) > 0
+
     def _report(
         self, code: str, number: int, column: int, length: int, message: str, fix: str, new: str | None = None
     ) -> None:
@@ -175,6 +194,9 @@ class _Splitter:
             and first in JOINING_WORDS
             and (first not in _BLOCK_WORDS or not _opens_block(self._pending[0]))
         )
+        if not joins and not self._open and self._pending and begins and _OPERATOR.match(code.lstrip()):
+            joins = True
+            self._goes_on_below(number, code)
         if not self._open and not joins:
             self.finish()
             self._start, self._indent = number, here
@@ -186,6 +208,32 @@ class _Splitter:
             self._open_text(number, code, scan.open_quote)
         self._count_brackets(number, scan)
         self._pending.append(code)
+
+    def _goes_on_below(self, number: int, code: str) -> None:
+        """A line that begins with an operator: it goes on with the one above, which is read so."""
+        sign = _OPERATOR.match(code.lstrip())
+        assert sign is not None
+        above = _BEFORE_VALUE.match(self._pending[0])
+        column = len(code) - len(code.lstrip())
+        also: tuple[tuple[Span, str], ...] = ()
+        if above is not None:
+            also = ((Span(self._start, above.end() + 1, 0), "("), (Span(number, len(code.rstrip()) + 1, 0), ")"))
+        before = self._joined
+        if before is not None and before == len(self.problems) - 1:  # one more row: the bracket closes behind it
+            first = self.problems[before]
+            self.problems[before] = replace(first, also=(first.also[0], also[1]) if also and first.also else ())
+            return
+        self._joined = len(self.problems)
+        self.problems.append(
+            Problem(
+                "R102",
+                Span(number, column + 1, len(sign.group())),
+                f"A line cannot begin with `{sign.group()}`: a line goes on below only within brackets.",
+                "Put brackets around the whole, or join the two lines.",
+                None,
+                also,
+            )
+        )
 
     def _without_tabs(self, number: int, code: str) -> str:
         white = code[: len(code) - len(code.lstrip())]
@@ -254,6 +302,7 @@ class _Splitter:
 
     def finish(self) -> None:
         """Ends the logical line at hand."""
+        self._joined = None
         while self._pending and not self._pending[-1]:
             self._pending.pop()
         if self._open and (below := self._statement_below()):

@@ -19,6 +19,8 @@ _OUTPUT_WORDS = "|".join(OUTPUTS)
 _COLOURS = "red|green|blue|orange|yellow|purple|black|gr[ae]y|pink|cyan"
 #: A value that is easily told from what stands around it: a name or number, a call of plain values, a lag.
 _VALUE = rf"(?:{NAME}(?:\.{NAME})?(?:\([^()]*\))?(?:\[[^\[\]]*\])?|\d[\w.]*)"
+#: Functions of two values whose names people put between them.
+_BETWEEN_VALUES = "crosses_up|crosses_down|crosses|min|max"
 
 _EXPRESSIONS_AND_CLAUSES: tuple[Slip, ...] = (
     # --- expressions
@@ -58,6 +60,18 @@ _EXPRESSIONS_AND_CLAUSES: tuple[Slip, ...] = (
         "Crossing is a function.",
         "Write `{new}`.",
         lambda of: f"crosses_down({of('a')}, {of('b')})",
+    ),
+    slip(
+        rf"(?P<at>(?P<a>{_VALUE})\s+(?P<name>{_BETWEEN_VALUES})\s+(?P<b>{_VALUE}))",
+        "A function stands before its values, which are in brackets.",
+        "Write `{new}`.",
+        lambda of: f"{of('name')}({of('a')}, {of('b')})",
+    ),
+    slip(
+        rf"(?P<at>(?P<a>{_VALUE})\s+(?:is|==?)\s+(?P<no>not\s+)?none\b)",
+        "Whether a value is there is told by `known`: a comparison with none is never true.",
+        "Write `{new}`.",
+        lambda of: f"known({of('a')})" if of("no") else f"not known({of('a')})",
     ),
     slip(
         r"(?P<at>\bis\s+(?:above|greater\s+than|over|more\s+than))(?=\s)",

@@ -18,6 +18,12 @@ def _snake(of: Callable[[str], str]) -> str:
 LINES: tuple[Slip, ...] = (
     # --- how a line begins
     slip(
+        r"^\s*signal(?P<at>\s*)(?==(?!=))",
+        "A signal has a name.",
+        "Give it one, as in `signal go = …`.",
+        " go ",
+    ),
+    slip(
         rf"^\s*(?P<at>(?=[A-Za-z]*[A-Z])(?i:{'|'.join(sorted(STATEMENT_WORDS))}))\b",
         "Statements are written small.",
         "Write it in small letters.",
@@ -151,7 +157,7 @@ LINES: tuple[Slip, ...] = (
         " go = ",
     ),
     slip(
-        rf"^\s*(?P<at>{NAME}(?=\s*=(?!=)))",
+        rf"^\s*(?P<at>(?!signal\b){NAME}(?=\s*=(?!=)))",
         "A value is given here, and the line does not say how.",
         "Write `let` before the name, or `set` to change a `keep`.",
         lambda of: f"let {of('at')}",

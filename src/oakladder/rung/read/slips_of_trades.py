@@ -79,8 +79,8 @@ TRADES: tuple[Slip, ...] = (
         r"^\s+pause\s+[\w.]+(?P<at>)\s*$", "What is counted is said: bars.", "Write `bars` behind the number.", " bars"
     ),
     slip(
-        r"^\s+target\s+[\w.]+\s*(?P<at>[rR])\s*$",
-        "A distance in risks is written with the word.",
+        r"^\s+(?:target|protect\s+after)\s+[\w.]+(?P<at>\s*(?:risk|R|r))\s*$",
+        "A distance in risks is written with the word `risks`, also for one.",
         "Write `risks`.",
         " risks",
     ),

@@ -19,7 +19,8 @@ from oakladder.rung.words import CLAUSES, SHOWN_FORMS
 
 def primitive_signature(primitive: Primitive) -> str:
     """A primitive as it is called."""
-    return f"{primitive.name}({', '.join(name for name, _ in primitive.parameters)})"
+    more = ", …" if primitive.variadic else ""
+    return f"{primitive.name}({', '.join(name for name, _ in primitive.parameters)}{more})"
 
 
 @cache
@@ -49,7 +50,10 @@ def in_example(name: str) -> str:
             (p.name.name, expr) for p, (expr, inside) in zip(found.define.parameters, arranged, strict=True) if inside
         ]
     else:
-        pairs = list(zip((n for n, _ in PRIMITIVES[name].parameters), call.arguments, strict=True))
+        names = [n for n, _ in PRIMITIVES[name].parameters]
+        if PRIMITIVES[name].variadic:
+            names *= len(call.arguments)
+        pairs = list(zip(names, call.arguments, strict=True))
     which = ", ".join(f"{parameter} is `{written(expr)}`" for parameter, expr in pairs)
     return f"`{example}`: {which}" if which else f"`{example}`"
 
