@@ -87,3 +87,10 @@ def test_too_much_state_is_refused_before_anything_runs() -> None:
 def test_a_program_is_shared_between_texts_that_are_the_same() -> None:
     text = "rung 1\nline close * 3"
     assert compile_script(text) is compile_script(text)
+
+
+def test_an_operation_is_written_out_shortly_however_often_its_parts_are_shared() -> None:
+    lines = "".join(f"let a{k} = a{k - 1} * a{k - 1} - a{k - 1}\n" for k in range(1, 60))
+    program = compile_script(f"rung 1\nlet a0 = close\n{lines}line a59\n")
+    for op in program.plan.values.values():
+        assert len(repr(op)) < 200 and len(str(KeyError(op))) < 200

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import gc
 import tracemalloc
+from collections.abc import Callable
 
 import numpy as np
 
 from oakladder.bars.panel import Panel
 from oakladder.engine.run import run
-from oakladder.rung import compile_script
+from oakladder.rung import analyse, compile_script
 from oakladder.speed import TREND, Row, ratio, side_by_side
 from oakladder.speed.engine import make_panel
 
@@ -41,7 +43,33 @@ def measure() -> list[Row]:
         )
         for n in ("12", "48")
     ]
-    return [*rows, _memory(panel)]
+    return [*rows, *_checks(), _memory(panel)]
+
+
+#: Scripts of so many lines whose check might grow faster than they do: how a line follows from its number.
+_LINES: dict[str, Callable[[int], str]] = {
+    "names made of one another": lambda k: f"let a{k} = a{k - 1} * a{k - 1} - a{k - 1}" if k else "let a0 = close",
+    "conditions made of one another": lambda k: (
+        f"let a{k} = a{k - 1} and close > {k} or a{k - 1} and open > {k}" if k else "let a0 = close > open"
+    ),
+    "names that nothing reads": lambda k: f"let a{k} = close + {k}",
+    "unknown names": lambda k: f"let a{k} = clsoe{k} + 1",
+    "lines that cannot be read": lambda k: f"let a{k} := close {k} ;",
+    "totals that are warned of": lambda k: f"set t{k // 2} = t{k // 2} + close[1]" if k % 2 else f"keep t{k // 2} = 0",
+}
+
+
+def _checks() -> list[Row]:
+    """How much longer the check of a script of four times as many lines takes."""
+    rows: list[Row] = []
+    gc.collect()
+    gc.disable()  # its full rounds go through all that this process holds, whatever is checked
+    for what, line in _LINES.items():
+        texts = {n: "rung 1\n" + "\n".join(map(line, range(n))) + "\n" for n in (400, 1600)}
+        taken = side_by_side({str(n): lambda t=t: analyse(t) for n, t in texts.items()}, 3)  # type: ignore[misc]
+        rows.append((f"check of 1,600 lines against 400: {what}", f"{ratio(taken, '1600', '400'):.2f} ×", "", "4 ×"))
+    gc.enable()
+    return rows
 
 
 def _script(parts: int) -> str:

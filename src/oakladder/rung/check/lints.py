@@ -72,6 +72,8 @@ class Lints:
 
     def __init__(self, context: Context, traps: Traps):
         self.context, self._traps = context, traps
+        #: Names of zones that have been reported: each once.
+        self._zone_names: set[str] = set()
 
     # --- what is told apart -------------------------------------------------------------------------
 
@@ -433,9 +435,11 @@ class Lints:
         if until is None or until.value is None or isinstance(until.value, str):
             return
         for node in _nodes(until.value):
-            if isinstance(node, t.Name) and node.name in ZONE_VALUES and node.name in self.context.bindings:
+            if not isinstance(node, t.Name) or node.name not in ZONE_VALUES or node.name in self._zone_names:
+                continue
+            if node.name in self.context.bindings:
+                self._zone_names.add(node.name)
                 self._zone_name(node, statements)
-                return
 
     def _zone_name(self, node: t.Name, statements: Sequence[t.Statement]) -> None:
         name, new = node.name, f"my_{node.name}"

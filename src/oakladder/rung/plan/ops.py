@@ -72,7 +72,9 @@ class Op:
         return self.is_shell or self.of_zone
 
     def __repr__(self) -> str:
-        return f"{self.code}{list(self.args)}" + (f"<{self.attr}>" if self.attr is not None else "")
+        # One level deep: parts are shared, so that all of a value written out grows exponentially.
+        attr = f"<{self.attr}>" if isinstance(self.attr, str | int | float) else ""
+        return f"{self.code}{attr}({', '.join(a.code for a in self.args)})"
 
 
 class Slot:
