@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import threading
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -14,6 +15,8 @@ from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import Timeframe
 from oakladder.bars.timeline import Timeline
 
+#: Held while a panel's mapping of columns is replaced. One for all panels: a panel is sent to other processes.
+_ADDING = threading.Lock()
 #: The smallest price step of a symbol of which nothing else is known.
 USUAL_TICK = 0.01
 
@@ -59,7 +62,8 @@ class Panel:
 
     symbols: tuple[str, ...]
     timeline: Timeline
-    columns: dict[str, np.ndarray] = field(default_factory=dict)
+    #: Not to be changed where they are: see `_add`.
+    columns: Mapping[str, np.ndarray] = field(default_factory=dict)
     source: ColumnSource | None = None
     background: Background | None = None
     #: The smallest price step of each symbol.
@@ -114,21 +118,28 @@ class Panel:
 
     def column(self, name: str) -> np.ndarray:
         """A column of the bars, one of `calendar_columns`, ``last_of_session`` or ``tick_size``; float64, worked out once."""
-        if name in self.columns:
-            return self.columns[name]
+        known = self.columns.get(name)
+        if known is not None:
+            return known
         if name in COLUMNS:
             self.fetch([name])
         elif name == "last_of_session":
-            self.columns[name] = last_of_session(self.timeline)
+            self._add({name: last_of_session(self.timeline)})
         elif name == "tick_size":
-            self.columns[name] = self.per_symbol(self.steps)
+            self._add({name: self.per_symbol(self.steps)})
         elif name == "tick_count":
-            self.columns[name] = self.per_symbol(map(tick_count, self.steps))
+            self._add({name: self.per_symbol(map(tick_count, self.steps))})
         elif name == "close_clock":
-            self.columns[name] = close_clock(self.timeline)
+            self._add({name: close_clock(self.timeline)})
         else:
-            self.columns.update(calendar_columns(self.timeline))
+            self._add(calendar_columns(self.timeline))
         return self.columns[name]
+
+    def _add(self, made: Mapping[str, np.ndarray]) -> None:
+        """Adds columns. Several threads read a panel, so its mapping of columns is never changed, only replaced; what
+        another thread has added meanwhile stays."""
+        with _ADDING:
+            self.columns = {**made, **self.columns}
 
     def fetch(self, names: Iterable[str]) -> None:
         """Makes several of the five columns ready in one go, which is quicker where they are read from files."""
@@ -140,7 +151,7 @@ class Panel:
             self.timeline.take(times)
         else:
             made = self.source.read(missing)
-        self.columns.update(zip(missing, made, strict=True))
+        self._add(dict(zip(missing, made, strict=True)))
 
     def per_symbol(self, values: Iterable[float]) -> np.ndarray:
         """A number for each symbol, repeated on each of its bars; float64."""

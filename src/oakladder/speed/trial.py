@@ -128,10 +128,10 @@ def _market() -> list[Row]:
 
 def _sweeps() -> list[Row]:
     panel = make_panel(77, 1_544)
-    for name in ("open", "high", "low", "close"):
-        panel.columns[name] = np.round(panel.columns[name], 2)
-    panel.columns["high"] = np.maximum(panel.columns["high"], np.maximum(panel.columns["open"], panel.columns["close"]))
-    panel.columns["low"] = np.minimum(panel.columns["low"], np.minimum(panel.columns["open"], panel.columns["close"]))
+    whole = {name: np.round(panel.columns[name], 2) for name in ("open", "high", "low", "close")}
+    whole["high"] = np.maximum(whole["high"], np.maximum(whole["open"], whole["close"]))
+    whole["low"] = np.minimum(whole["low"], np.minimum(whole["open"], whole["close"]))
+    panel.columns = {**panel.columns, **whole}
     rule, ground = compile_script(RULE), ground_of(panel)
     fasts, slows = tuple(range(3, 23)), tuple(range(24, 84, 3))
     variants = grid_of_settings([Range("fast", tuple(map(float, fasts))), Range("slow", tuple(map(float, slows)))])
