@@ -17,6 +17,7 @@ from oakladder.bars.longer import marks
 from oakladder.bars.panels import panel_of, resample_panel
 from oakladder.bars.resample import resample
 from oakladder.bars.sessions import Calendar
+from oakladder.bars.store.bar_cache import BarCache
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
@@ -90,16 +91,19 @@ def test_places_that_lie_are_found_out(tmp_path: Path) -> None:
     assert BarLibrary(tmp_path).bars("AAA", ONE_DAY)["close"].sum() == np.arange(1.0, 40).sum()
 
 
-def test_what_is_remembered_stays_within_bounds(tmp_path: Path, market: BarLibrary, monkeypatch) -> None:  # type: ignore[no-untyped-def]
-    from oakladder.bars.store import library as module
-
-    monkeypatch.setattr(module, "MOST_HELD", 100_000)
-    library = BarLibrary(market.folder)
-    library.maker = market.maker
-    for symbol in list(market.infos)[:12]:
-        library.bars(symbol, Timeframe.parse("5m"))
-    assert library._held <= 100_000 or len(library._cache) == 1
-    assert len(library.bars("BRINE", ONE_MINUTE)) == len(market.bars("BRINE", ONE_MINUTE))
+def test_remembered_bars_stay_within_their_bytes(market: BarLibrary) -> None:
+    bars = [market.bars(symbol, ONE_DAY) for symbol in list(market.infos)[:8]]
+    bytes_each = sum(v.nbytes for v in bars[0].columns.values())
+    cache = BarCache(most_bytes=3 * bytes_each + 10)
+    for k, some in enumerate(bars):
+        cache.put((str(k), ONE_DAY, False), some)
+    kept = [k for k in range(8) if cache.get((str(k), ONE_DAY, False)) is not None]
+    assert kept == [5, 6, 7]
+    cache.forget("6")
+    cache.put(("new", ONE_DAY, False), bars[0])
+    assert cache.stored() == {("5", ONE_DAY), ("7", ONE_DAY), ("new", ONE_DAY)}
+    cache.clear()
+    assert not cache.stored()
 
 
 def test_no_times_stay_behind_when_their_bars_are_gone(tmp_path: Path) -> None:

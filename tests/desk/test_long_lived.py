@@ -399,9 +399,9 @@ def test_a_dialog_that_goes_with_its_owner_is_no_yes_and_no_error(qtbot) -> None
 _LARGE_AND_SMALL = """
 import sys, time
 from pathlib import Path
-from oakladder.desk.allocator import give_memory_back
+from oakladder.engine.malloc_tuning import return_freed_memory
 if sys.argv[1] == "given back":
-    give_memory_back(0.1)
+    return_freed_memory(0.1)
 def held():
     return int(Path("/proc/self/statm").read_text().split()[1]) * 4096 / 1e6
 before = held()

@@ -23,7 +23,8 @@ from oakladder.engine.columns import Ask, fill
 from oakladder.engine.rules import Rule
 from oakladder.engine.screen import screen
 from oakladder.intake.file_layout import guess, time_form
-from oakladder.intake.importing import Options, files_of, import_files, look_at, session_calendar
+from oakladder.intake.file_search import files_of
+from oakladder.intake.importing import Options, import_files, look_at, session_calendar
 from oakladder.intake.reading import read
 from oakladder.intake.tidying import CHOICES, Mend, Trouble
 from oakladder.intake.times import TIME_FORMS, parse_times

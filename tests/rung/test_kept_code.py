@@ -9,6 +9,7 @@ import threading
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -21,6 +22,7 @@ from oakladder.bars.panels import panel_of
 from oakladder.engine.run import Result, run
 from oakladder.rung import Program, compile_script
 from oakladder.rung.native import compile as native
+from oakladder.rung.native import objects
 from oakladder.rung.native.aside import Workshop
 from oakladder.rung.native.objects import Form, object_code
 from oakladder.rung.shelf import Shelf
@@ -200,3 +202,33 @@ def test_one_thing_is_made_at_a_time_and_what_nobody_waits_for_is_not_made() -> 
         time.sleep(0.01)
     time.sleep(0.1)
     assert done == [99, 98, 19, 18, 17, 3]
+
+
+def test_the_name_of_kept_code_holds_all_that_decides_what_it_is(monkeypatch: pytest.MonkeyPatch) -> None:
+    names = {form: objects.maker(form) for form in objects.Form}
+    assert len(set(names.values())) == len(names)
+    changed = dict(objects.PASSES)
+    changed[objects.Form.THOROUGH] = replace(changed[objects.Form.THOROUGH], unroll=True)
+    monkeypatch.setattr(objects, "PASSES", changed)
+    assert objects.maker(objects.Form.THOROUGH) != names[objects.Form.THOROUGH]
+
+
+#: A processor that cannot say what it is.
+NAMELESS = """
+import llvmlite.binding as llvm
+def fails():
+    raise RuntimeError("failed to get host cpu features")
+llvm.get_host_cpu_features = llvm.get_host_cpu_name = fails
+import numpy as np
+from helpers import daily_bars, values
+print(values("let x = sma(close, 2) + high", daily_bars([1.0, 2.0, 4.0]))["x"].tolist()[1:])
+from oakladder.rung.native.compile import lanes_here
+print(lanes_here())
+"""
+
+
+def test_a_processor_that_cannot_be_asked_runs_plain_code(tmp_path: Path) -> None:
+    tests = Path(__file__).parents[1]
+    env = {**os.environ, "XDG_CACHE_HOME": str(tmp_path), "PYTHONPATH": str(tests)}
+    done = subprocess.run([sys.executable, "-c", NAMELESS], env=env, capture_output=True, text=True)
+    assert done.stdout.split("\n")[:2] == ["[3.5, 7.0]", "2"], done.stderr

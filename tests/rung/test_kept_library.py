@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import ast
 import subprocess
 import sys
+from dataclasses import fields, is_dataclass
 from pathlib import Path
 
 import pytest
 
+import oakladder
 from oakladder.rung import library
 from oakladder.rung.read import blocks
 
@@ -83,10 +86,51 @@ def test_another_reader_reads_for_itself(nothing_known: Path, monkeypatch: pytes
     library.keep()
     before = library._key()
     forget()
-    changed = tmp_path / "sources"
-    (changed / "read").mkdir(parents=True)
-    for path in (Path(blocks.__file__), *(Path(blocks.__file__).parents[1].glob("*.py"))):
-        (changed / ("read" if path.parent.name == "read" else "") / path.name).write_bytes(path.read_bytes() + b"\n")
-    real = library.files
-    monkeypatch.setattr(library, "files", lambda package: changed if package == "oakladder.rung" else real(package))
-    assert library._key() != before and not library._kept()
+    for changed in ("problems.py", "blocks.py", "grammar.lark", "tree.py", "rsi.rung"):
+        copies = []
+        for source in library.sources():
+            copy = tmp_path / "sources" / changed / source.name
+            copy.parent.mkdir(parents=True, exist_ok=True)
+            copy.write_bytes(source.read_bytes() + (b"\n" if source.name == changed else b""))
+            copies.append(copy)
+        monkeypatch.setattr(library, "sources", lambda copies=copies: copies)
+        forget()
+        assert library._key() != before and not library._kept(), changed
+
+
+def imported_by(path: Path, seen: set[Path]) -> set[Path]:
+    """A module of the program and all that it imports when it is loaded."""
+    if path in seen or not path.exists():
+        return seen
+    seen.add(path)
+    top = Path(oakladder.__file__).parent.parent
+    for node in ast.parse(path.read_text("utf-8")).body:
+        names = []
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("oakladder"):
+            names = [node.module, *(f"{node.module}.{a.name}" for a in node.names)]
+        elif isinstance(node, ast.Import):
+            names = [a.name for a in node.names if a.name.startswith("oakladder")]
+        for name in names:
+            module = top.joinpath(*name.split("."))
+            imported_by(module.with_suffix(".py"), seen)
+    return seen
+
+
+def test_the_key_names_all_that_the_trees_are_made_of() -> None:
+    """A tree is made by the reader, of classes that may lie in any module that it imports."""
+    named = {Path(str(f)) for f in library.sources()}
+    needed = imported_by(Path(blocks.__file__), set()) | imported_by(Path(library.__file__), set())
+    assert {p for p in needed if "rung" in p.parts} <= named
+    for name in library.names():
+        for node in nodes(library.function(name)):
+            assert Path(sys.modules[type(node).__module__].__file__ or "") in named
+
+
+def nodes(node: object) -> list[object]:
+    """All objects of our own classes in a tree."""
+    if isinstance(node, tuple | list):
+        return [n for part in node for n in nodes(part)]
+    if not type(node).__module__.startswith("oakladder"):
+        return []
+    inner = [getattr(node, f.name) for f in fields(node)] if is_dataclass(node) else []
+    return [node, *(n for part in inner for n in nodes(part))]

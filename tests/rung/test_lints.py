@@ -10,7 +10,7 @@ from hypothesis import HealthCheck, given, settings
 
 from helpers import DEMO_SCRIPTS, random_bars, values
 from oakladder.rung import OtherScripts, analyse, library
-from oakladder.rung.check.lints import ALWAYS_KNOWN
+from oakladder.rung.check.number_lints import ALWAYS_KNOWN
 from oakladder.rung.teach.fixes import mended
 from rung_programs import EXPRESSIONS, PROLOGUE
 

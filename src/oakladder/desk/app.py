@@ -14,7 +14,6 @@ from PyQt6.QtWidgets import QApplication, QDialog, QHBoxLayout, QLabel, QPushBut
 
 from oakladder import log
 from oakladder.bars.errors import DataProblem
-from oakladder.desk.allocator import give_memory_back
 from oakladder.desk.collector import Sweeper, keep_for_good
 from oakladder.desk.jobs import sentence_of
 from oakladder.desk.look.letters import ui_font
@@ -24,6 +23,7 @@ from oakladder.desk.relay import close_relays
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import answered
 from oakladder.desk.window import Window
+from oakladder.engine.malloc_tuning import return_freed_memory
 from oakladder.user.workspace import Workspace
 
 _log = logging.getLogger(__name__)
@@ -45,7 +45,7 @@ def make_app() -> QApplication:
     app.setFont(ui_font())
     app.setWindowIcon(icon())
     Sweeper(app)
-    give_memory_back()
+    return_freed_memory()
     sys.setswitchinterval(0.001)  # a worker that computes gives way to the window sooner
     return app
 

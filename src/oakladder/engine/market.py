@@ -14,7 +14,7 @@ from oakladder.bars.errors import DataProblem, NoBars
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.store.offsets import FileChanged, Unreadable
 from oakladder.engine.frames import Frame
-from oakladder.engine.freed import keep_freed_memory
+from oakladder.engine.malloc_tuning import keep_freed_memory
 from oakladder.engine.market_bars import MarketView, StoredBars, Wanted
 from oakladder.engine.prepare import THOROUGH_BARS
 from oakladder.engine.states import States

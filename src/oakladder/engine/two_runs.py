@@ -10,8 +10,8 @@ from typing import TypeVar
 import numpy as np
 
 from oakladder.bars.panel import Panel
-from oakladder.engine.freed import keep_freed_memory
 from oakladder.engine.kept_values import Kept
+from oakladder.engine.malloc_tuning import keep_freed_memory
 from oakladder.engine.prepare import BoundCode, is_large, prepare
 from oakladder.engine.rooms import Room, Rooms
 from oakladder.engine.run import Result, carry_out

@@ -7,8 +7,7 @@ from __future__ import annotations
 
 import logging
 import math
-import os
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -25,17 +24,17 @@ from oakladder.bars.store.info import OWN, SymbolInfo
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.bars.zones import DAY, is_zone
-from oakladder.disk import is_regular, why
+from oakladder.disk import why
 from oakladder.intake.claims import Doubt, claim_words, claimed_twice, contradiction
 from oakladder.intake.closed_days import closed_every_year, recognise
 from oakladder.intake.file_layout import TableLayout, guess
+from oakladder.intake.file_search import files_of
 from oakladder.intake.names import symbol_of
 from oakladder.intake.reading import Raw, Stop, read
 from oakladder.intake.tidying import Finding, Mend, Tidied, Trouble, tidy_up
 from oakladder.intake.times import timeframe_of
 
 _log = logging.getLogger(__name__)
-ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".pq", ".arrow", ".feather")
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,33 +83,6 @@ class Intake:
         counted = ", volume counts trades" if self.counted else ""
         plural = "bar" if len(self.bars) == 1 else "bars"
         return f"{self.path.name}: {self.symbol} {self.timeframe}, {len(self.bars):,} {plural}, {self.new:,} new{changed}{counted}"
-
-
-@dataclass(frozen=True, slots=True)
-class Files:
-    """The data files among some paths, and the folders that could not be read, each with the reason."""
-
-    files: list[Path]
-    unreadable: list[tuple[Path, str]]
-
-
-def files_of(paths: Iterable[Path]) -> Files:
-    """The data files among paths; folders stand for every data file in and below them."""
-    made: dict[Path, None] = {}
-    unreadable: list[tuple[Path, str]] = []
-    for path in paths:
-        if not path.is_dir():
-            made[path] = None
-            continue
-        for folder, folders, names in os.walk(
-            path, onerror=lambda error: unreadable.append((Path(error.filename), why(error)))
-        ):
-            folders.sort()
-            for name in sorted(names):
-                file = Path(folder, name)
-                if file.suffix.lower() in ENDINGS and is_regular(file):
-                    made[file] = None
-    return Files(list(made), unreadable)
 
 
 def look_at(

@@ -6,13 +6,10 @@ Files are written beside their place first, then moved there, so that a reader n
 from __future__ import annotations
 
 import contextlib
-import errno
-import logging
 import os
-import threading
-from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
@@ -25,32 +22,22 @@ from oakladder.bars.panels import panel_of, resample_panel
 from oakladder.bars.resample import resample
 from oakladder.bars.shared_times import shared
 from oakladder.bars.store import files
-from oakladder.bars.store.access import LOCK, advance, cannot_use, note_in, place_of, place_while_moving, stamp_of
+from oakladder.bars.store.access import cannot_use, note_in
 from oakladder.bars.store.background import furnished
+from oakladder.bars.store.bar_cache import BarCache
 from oakladder.bars.store.catalogue import Catalogue
-from oakladder.bars.store.files import file_name, info_in, symbol_of_file
-from oakladder.bars.store.folder import damaged_files, take_old_names
-from oakladder.bars.store.guess import guessed_info
+from oakladder.bars.store.files import file_name, info_in
+from oakladder.bars.store.folder import damaged_files, infos_in_files, set_damaged_aside, take_old_names
 from oakladder.bars.store.info import OWN, SymbolInfo, SymbolInfos
 from oakladder.bars.store.many import ManySymbols
 from oakladder.bars.store.offsets import FileChanged, FileOffsets, Unreadable
 from oakladder.bars.store.panel_reading import BarFile
+from oakladder.bars.store.shared_folder import PATIENCE, SharedFolder
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
-from oakladder.disk import Locked, locked, set_aside, sweep, why
+from oakladder.disk import sweep, why
 
-_log = logging.getLogger(__name__)
-
-
-#: Seconds that a writer waits for others: long enough for a large library to be moved to another disk.
-_PATIENCE = 6 * 3600.0
 #: Seconds that a reader waits for the lock to make missing bars again.
 _MAKER_PATIENCE = 10.0
-#: How often in a row a library may be moved while its lock is waited for.
-_MOST_TRIES = 20
-#: The most bytes of bars that are remembered.
-MOST_HELD = 400_000_000
-#: Why a sound file may be out of reach for now: it must not pass for damaged.
-_NOT_DAMAGED = {errno.EACCES, errno.EPERM, errno.EMFILE, errno.ENFILE, errno.ENOMEM, errno.EIO}
 _T = TypeVar("_T")
 #: Makes bars of a symbol anew where their file is missing or damaged; None for a symbol that is not its own.
 Maker = Callable[[SymbolInfo, Timeframe], Bars | None]
@@ -60,8 +47,6 @@ Maker = Callable[[SymbolInfo, Timeframe], Bars | None]
 class _Place:
     """A library where it is now, opened: everything that depends on its folder."""
 
-    folder: Path
-    root: str
     offsets: FileOffsets
     catalogue: Catalogue
     many: ManySymbols
@@ -79,17 +64,10 @@ class BarLibrary:
         self.notices: list[str] = []
         #: Makes missing bars again, where that can be done.
         self.maker: Maker | None = None
-        self._lock = threading.Lock()
-        #: Held with the library's lock by the thread that writes; how often it has taken it.
-        self._turn, self._depth, self._changed = threading.RLock(), 0, False
         self._infos: dict[str, SymbolInfo] | None = None
-        self._cache: OrderedDict[tuple[str, Timeframe, bool], Bars] = OrderedDict()
-        self._held = 0
-        #: The generations that readers have taken in, and that `fresh` has reported.
-        self._read_stamp = self._told_stamp = (0, 0)
-        self._told_catalogue = 0
+        self._cache = BarCache()
         self._place: _Place | None = None
-        self.folder = place_of(folder)
+        self._shared = SharedFolder(folder, self._moved, self._changed)
         try:
             if create:
                 self.folder.mkdir(parents=True, exist_ok=True)
@@ -97,19 +75,24 @@ class BarLibrary:
                 raise DataProblem(f"There is no library in {folder}: the folder is missing.")
             sweep(self.folder)
         except OSError as error:
-            raise DataProblem(f"The folder of the bars, {self.folder}, cannot be used: {why(error)}.") from None
+            raise cannot_use(self.folder, error) from None
         self._place = self._opened()
-        self._read_stamp = self._told_stamp = stamp_of(self.folder)
-        self._told_catalogue = self._catalogue.stamp()
+        #: The states of the catalogue that `fresh` has reported, and that this program has left.
+        self._told_catalogue = self._own_catalogue = self._catalogue.stamp()
         self._finish()
+
+    @property
+    def folder(self) -> Path:
+        """Where the library is now."""
+        return self._shared.folder
 
     def _opened(self) -> _Place:
         folder = self.folder
         take_old_names(folder)
-        catalogue = Catalogue(folder, self._infos_in_files, self.notices.append, self.changing)
+        catalogue = Catalogue(folder, partial(infos_in_files, folder), self.notices.append, self.changing)
         offsets = FileOffsets(folder)
         many = ManySymbols(folder, offsets, lambda: self.infos, self._bar_file)
-        return _Place(folder, f"{folder}/", offsets, catalogue, many)
+        return _Place(offsets, catalogue, many)
 
     @property
     def places(self) -> FileOffsets:
@@ -125,83 +108,47 @@ class BarLibrary:
         assert self._place is not None
         return self._place
 
-    def _infos_in_files(self, known: set[str]) -> Iterator[SymbolInfo]:
-        """Symbols that the catalogue does not know, from their bar files."""
-        found: dict[str, SymbolInfo | None] = {}
-        for entry in sorted(os.listdir(self.folder)):
-            symbol = symbol_of_file(entry)
-            if symbol is not None and symbol not in known and found.get(symbol) is None:
-                found[symbol] = info_in(self.folder / entry)
-        for symbol, info in found.items():
-            if info is not None and info.symbol == symbol:
-                yield info
-            else:
-                yield guessed_info(symbol, [self.folder / file_name(symbol, minutes) for minutes in (False, True)])
-
     def _finish(self) -> None:
         """Settles imports that were broken off between writing the bars and the catalogue; not while one is going on."""
         if not self._catalogue.unfinished():
             return
-        with contextlib.suppress(Locked, DataProblem), self.changing(patience=0):
+        with contextlib.suppress(DataProblem), self.changing(patience=0):
             for info in self._catalogue.unfinished():
                 there = [info_in(Path(self._file(info.symbol, base))) for base in (ONE_DAY, ONE_MINUTE)]
                 if info in there:
                     self._catalogue.put([info])
-                    self._changed = True
+                    self._shared.mark()
                 else:
                     self._catalogue.drop_unfinished(info.symbol)
 
-    # --- where it is, and what others have changed ------------------------------------------------
+    # --- what others have changed -------------------------------------------------------------------
 
-    def _follow(self) -> bool:
-        """Goes where the library was moved; whether it was."""
-        there = place_while_moving(self.folder)
-        if there == self.folder:
-            return False
-        if not there.is_dir():
-            raise DataProblem(
-                f"The bars were moved to {there}, and that folder is missing. Bring it back, or connect its disk."
-            )
-        with self._turn:
-            if self.folder != there:
-                _log.info("the library was moved from %s to %s", self.folder, there)
-                self.folder = there
-                self._place = self._opened()
-                self._forget_all()
-                self._read_stamp = stamp_of(there)
-        return True
+    def _moved(self) -> None:
+        """The library is in another folder now."""
+        self._place = self._opened()
+        self._infos = None
+        self._cache.clear()
 
-    def _take_in(self) -> None:
-        """Forgets what was remembered of an earlier generation."""
-        stamp = stamp_of(self.folder)
-        if stamp != self._read_stamp:
-            self._read_stamp = stamp
-            self._infos = None
-            self._drop_stale()
+    def _changed(self) -> None:
+        """Another program has changed the library."""
+        self._infos = None
+        self._drop_stale()
 
     def _drop_stale(self) -> bool:
         """Forgets bars whose files have changed since they were read; whether there were any."""
-        with self._lock:
-            held = {(symbol, frame) for symbol, frame, _ in self._cache if frame in (ONE_MINUTE, ONE_DAY)}
-        stale = {symbol for symbol, frame in held if self._is_stale(symbol, frame)}
+        stale = {symbol for symbol, frame in self._cache.stored() if self._is_stale(symbol, frame)}
         for symbol in stale:
             self.forget(symbol)
         return bool(stale)
 
-    def _forget_all(self) -> None:
-        self._infos = None
-        with self._lock:
-            self._cache, self._held = OrderedDict(), 0
-
     def fresh(self) -> bool:
         """Takes in what another program has changed; whether anything changed since this was last asked."""
-        with contextlib.suppress(DataProblem):  # whoever reads next is told
-            self._follow()
-        self._take_in()
-        changed, self._told_stamp = self._read_stamp != self._told_stamp, self._read_stamp
+        changed = self._shared.is_fresh()
         catalogue = self._catalogue.stamp()
         if catalogue != self._told_catalogue:  # also by a program that knows no generations
-            self._told_catalogue, self._infos, changed = catalogue, None, True
+            self._told_catalogue = catalogue
+            if catalogue != self._own_catalogue:
+                self._infos, changed = None, True
         return self._drop_stale() or changed
 
     def _is_stale(self, symbol: str, base: Timeframe) -> bool:
@@ -212,13 +159,11 @@ class BarLibrary:
         except (OSError, pa.ArrowException, KeyError, ValueError):
             return True
 
-    # --- catalogue --------------------------------------------------------------------------------
-
     def add_symbols(self, infos: Sequence[SymbolInfo]) -> None:
         """Writes symbols into the catalogue: new ones after those that are there, known ones in their place."""
         with self.changing():
             self._catalogue.put(infos)
-            self._changed = True
+            self._shared.mark()
             if self._infos is not None:  # reading thousands again for each that is written takes longer than writing
                 self._infos = SymbolInfos(self._infos | {info.symbol: info for info in infos})
 
@@ -243,15 +188,13 @@ class BarLibrary:
         try:
             return read(self._catalogue)
         except DataProblem:
-            if self._follow():
+            if self._shared.follow():
                 return read(self._catalogue)
             if self._catalogue.path.exists():
                 raise
             with self.changing():
                 self._catalogue.fill_again()
             return read(self._catalogue)
-
-    # --- files ------------------------------------------------------------------------------------
 
     def path(self, symbol: str, base: Timeframe) -> Path:
         return Path(self._file(symbol, base))
@@ -261,62 +204,12 @@ class BarLibrary:
         return f"{self.folder}/{file_name(symbol, base.intraday)}"
 
     @contextlib.contextmanager
-    def changing(self, *, patience: float = _PATIENCE, cancelled: Callable[[], bool] | None = None) -> Iterator[None]:
-        """Holds the library's lock: no other program or thread changes it meanwhile. A thread may take it again.
-
-        What others have changed is taken in, and the library is followed where it was moved. Raises `DataProblem`.
-        """
-        with self._turn:
-            if self._depth:
-                yield
-                return
-            with contextlib.ExitStack() as stack:
-                self._take_lock(stack, patience, cancelled)
-                told = self._all_told()
-                self._depth, self._changed = 1, False
-                try:
-                    yield
-                finally:
-                    self._depth = 0
-                    if self._changed:
-                        self._end_change(told)
-
-    def _take_lock(self, stack: contextlib.ExitStack, patience: float, cancelled: Callable[[], bool] | None) -> None:
-        for _ in range(_MOST_TRIES):
-            folder = self.folder
-            held = contextlib.ExitStack()
-            try:
-                held.enter_context(locked(folder / LOCK, patience, cancelled=cancelled, make_folder=False))
-            except Locked as error:
-                raise DataProblem(
-                    f"The bars cannot be changed: {error.holder} is changing them. Try again later."
-                ) from None
-            except FileNotFoundError as error:
-                if self._follow():
-                    continue
-                raise cannot_use(folder, error) from None
-            except OSError as error:
-                raise DataProblem(f"The bars cannot be changed: {why(error)}.") from None
-            if note_in(folder) is None:
-                stack.push(held)
-                self._take_in()
-                return
-            held.close()
-            self._follow()
-        raise DataProblem(f"The bars of {self.folder} were moved again and again. Try again.")
-
-    def _all_told(self) -> bool:
-        """Whether `fresh` has reported every change of others."""
-        return self._told_stamp == self._read_stamp and (
-            self._place is None or self._told_catalogue == self._catalogue.stamp()
-        )
-
-    def _end_change(self, told: bool) -> None:
-        """Ends a change with a new generation, which `fresh` does not report: it is this program's own."""
-        advance(self.folder)
-        self._read_stamp = stamp_of(self.folder)
-        if told and self._place is not None:
-            self._told_stamp, self._told_catalogue = self._read_stamp, self._catalogue.stamp()
+    def changing(self, *, patience: float = PATIENCE, cancelled: Callable[[], bool] | None = None) -> Iterator[None]:
+        """Holds the library's lock: see `SharedFolder.changing`."""
+        with self._shared.changing(patience, cancelled):
+            yield
+        if self._place is not None:
+            self._own_catalogue = self._catalogue.stamp()
 
     def write(self, bars: Bars, info: SymbolInfo | None = None) -> None:
         """Puts the bars of a symbol in place of what was there, and with ``info`` what is known of it from now on.
@@ -341,7 +234,7 @@ class BarLibrary:
     def _write(self, bars: Bars, info: SymbolInfo) -> None:
         path = self.path(bars.symbol, bars.timeframe)
         files.write(path, bars, info)
-        self._changed = True
+        self._shared.mark()
         with contextlib.suppress(OSError, pa.ArrowException, KeyError, ValueError):
             self.places.place(str(path))
         self.forget(bars.symbol)
@@ -353,14 +246,12 @@ class BarLibrary:
                 self.path(symbol, base).unlink(missing_ok=True)
             except OSError as error:
                 raise DataProblem(f"The {base} bars of {symbol} cannot be deleted: {why(error)}.") from None
-            self._changed = True
+            self._shared.mark()
             self.forget(symbol)
 
     def forget(self, symbol: str) -> None:
-        """Drops what is remembered of a symbol's bars: they are otherwise now."""
-        with self._lock:
-            self._cache = OrderedDict((k, v) for k, v in self._cache.items() if k[0] != symbol)
-            self._held = sum(map(_weight, self._cache.values()))
+        """Drops the remembered bars of a symbol: they have changed."""
+        self._cache.forget(symbol)
 
     def base(self, symbol: str, base: Timeframe) -> Bars:
         """The stored bars. Raises `DataProblem` if there are none; a damaged file is set aside and made again where
@@ -380,13 +271,14 @@ class BarLibrary:
             try:
                 return read(path)
             except FileNotFoundError:
-                if self._follow():
+                if self._shared.follow():
                     continue
                 break
             except FileChanged:
                 continue
             except (pa.ArrowException, OSError, KeyError, ValueError) as error:
-                self._set_aside(path, error)
+                notice = set_damaged_aside(path, error)
+                self.notices += [notice] if notice else []
                 break
         else:
             raise FileChanged(f"{Path(path).name} was changed again and again while it was read. Try again.")
@@ -405,34 +297,20 @@ class BarLibrary:
         """A symbol's file as it is now, and where its columns lie. Raises `DataProblem`."""
         return BarFile(symbol, self._file(symbol, base), self._with_file(symbol, base, self.places.place))
 
-    def _set_aside(self, path: str, error: Exception) -> None:
-        """Keeps a damaged file under a dated name. Raises `DataProblem` where it is out of reach and not damaged."""
-        name = Path(path).name
-        if isinstance(error, OSError) and error.errno in _NOT_DAMAGED:
-            raise DataProblem(f"{name} cannot be read: {why(error)}.") from None
-        _log.warning("%s is damaged: %s", path, error)
-        try:
-            aside = set_aside(Path(path))
-        except FileNotFoundError:
-            return  # somebody else was quicker
-        except OSError as reason:
-            raise DataProblem(f"{name} is damaged, and cannot be moved: {why(reason)}.") from None
-        self.notices.append(f"{name} was damaged and has been set aside as {aside.name}. Import its bars again.")
-
     def bars(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> Bars:
         """The bars of a symbol at any timeframe, put together from the stored ones; remembered.
 
         Raises `KeyError` for an unknown symbol, `DataProblem` where there are no such bars.
         """
-        self._take_in()
+        self._shared.take_in()
         self._check(symbol, timeframe)
         return self._remembered(symbol, timeframe, extended)
 
     def _remembered(self, symbol: str, timeframe: Timeframe, extended: bool) -> Bars:
         key = (symbol, timeframe, extended)
-        with self._lock:
-            if key in self._cache:
-                return self._cache[key]
+        known = self._cache.get(key)
+        if known is not None:
+            return known
         base = stored_base(timeframe)
         if timeframe != base:
             made = resample(self._remembered(symbol, base, extended and timeframe.intraday), timeframe)
@@ -441,12 +319,7 @@ class BarLibrary:
             made = Bars(whole.symbol, whole.timeframe, whole.calendar, whole.times, whole.columns, True)
         else:
             made = self.base(symbol, base).regular()
-        with self._lock:
-            if key not in self._cache:
-                self._cache[key] = made
-                self._held += _weight(made)
-            while self._held > MOST_HELD and len(self._cache) > 1:
-                self._held -= _weight(self._cache.popitem(last=False)[1])
+        self._cache.put(key, made)
         return made
 
     def stored(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> int:
@@ -460,7 +333,7 @@ class BarLibrary:
 
     def at_hand(self, symbols: Sequence[str], timeframe: Timeframe, extended: bool = False) -> dict[str, int]:
         """What `stored` says of the symbols of which a look at all of them at once tells that there are such bars."""
-        self._take_in()
+        self._shared.take_in()
         infos = self.infos
         names = [s for s in symbols if s in infos and self._can_make(infos[s], timeframe)]
         return self._parts.many.at_hand(names, stored_base(timeframe), extended or not timeframe.intraday)
@@ -477,9 +350,10 @@ class BarLibrary:
     def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
         """Symbols at one timeframe as a panel; an intraday panel knows the longer bars before its first.
 
-        A single symbol is remembered; many are read end to end, each column when it is asked for. Raises as `bars`, and `FileChanged` where a file is replaced meanwhile.
+        A single symbol is remembered; many are read end to end, each column when it is asked for. Raises as `bars`, and
+        `FileChanged` where a file is replaced meanwhile.
         """
-        self._take_in()
+        self._shared.take_in()
         names, base = list(symbols), stored_base(timeframe)
         for symbol in names:
             self._check(symbol, timeframe)
@@ -493,7 +367,7 @@ class BarLibrary:
     def stored_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
         """Stored bars of some symbols, whatever timeframes they can make; of many they are read straight from the
         files into the columns. Raises `KeyError`, `FileChanged`, or `Unreadable` for one that is in the way."""
-        self._take_in()
+        self._shared.take_in()
         if len(names) < 2:
             made = panel_of([self._alone(s, base, extended) for s in names])
         else:
@@ -512,7 +386,7 @@ class BarLibrary:
         """Copies the bars of many symbols into one file for each stored timeframe, as far as that was not done, so that
         they are read more quickly; gives how many were copied. They are derived: nothing is lost where it fails."""
         with contextlib.suppress(DataProblem):
-            self._follow()
+            self._shared.follow()
         done = self._parts.many.pack(cancelled)
         self.places.flush()
         return done
@@ -526,7 +400,7 @@ class BarLibrary:
     def damaged(self, cancelled: Callable[[], bool] | None = None) -> list[str]:
         """Reads every file through; gives a sentence for each that is damaged (it stays where it is), and for each of the
         user's symbols without a file."""
-        self._follow()
+        self._shared.follow()
         made = [f"{name} is damaged." for name in damaged_files(self.folder, cancelled)]
         for symbol, info in self.infos.items():
             if info.origin == OWN and not any(self.path(symbol, base).exists() for base in (ONE_DAY, ONE_MINUTE)):
@@ -537,8 +411,3 @@ class BarLibrary:
 def stored_base(timeframe: Timeframe) -> Timeframe:
     """The stored timeframe from which another is made."""
     return ONE_MINUTE if timeframe.intraday else ONE_DAY
-
-
-def _weight(bars: Bars) -> int:
-    """Bytes that remembering bars costs, times left out: they are shared."""
-    return sum(v.nbytes for v in bars.columns.values())

@@ -36,7 +36,8 @@ from oakladder.desk.look.theme import Theme
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets import tables
 from oakladder.intake.file_layout import TableLayout, guess
-from oakladder.intake.importing import Intake, Options, files_of, import_files, look_at
+from oakladder.intake.file_search import files_of
+from oakladder.intake.importing import Intake, Options, import_files, look_at
 from oakladder.intake.tidying import Mend, Trouble
 
 _ROLE = Qt.ItemDataRole.UserRole

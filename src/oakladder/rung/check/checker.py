@@ -100,7 +100,7 @@ class Checker:
         scope = Scope(later=later_names(self.script.statements))
         self.statements.walk(self.script.statements, scope)
         self.statements.trades.together(self.script.statements)
-        expressions.lints.totals(self.script.statements)
+        expressions.number_lints.totals(self.script.statements)
         for statement in self.script.statements:
             if isinstance(statement, t.Show):
                 expressions.lints.zone_names(statement, self.script.statements)

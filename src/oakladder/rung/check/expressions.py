@@ -13,6 +13,7 @@ from oakladder.rung.check.context import Context, Missing
 from oakladder.rung.check.lints import Lints
 from oakladder.rung.check.meant import explanation_of, result_for, surest, unquoted, word_for
 from oakladder.rung.check.names import Names
+from oakladder.rung.check.number_lints import NumberLints
 from oakladder.rung.check.positions import no_position, trade_is_no_value
 from oakladder.rung.check.scope import Function, Scope
 from oakladder.rung.check.traps import Traps
@@ -51,7 +52,7 @@ class Expressions:
 
     def __init__(self, context: Context):
         self.context, self.names, self.traps = context, Names(context), Traps(context)
-        self.lints = Lints(context, self.traps)
+        self.lints, self.number_lints = Lints(context), NumberLints(context, self.traps)
 
     def single(self, expr: t.Expr, scope: Scope) -> Type:
         """The type of an expression that must be one value."""
@@ -120,7 +121,9 @@ class Expressions:
                 inner = self.flag(expr.value, scope, "What follows `not`")
                 return replace(inner, kind=Kind.FLAG, value=not inner.value if isinstance(inner.value, bool) else None)
             case t.Binary(op="+") if (pieces := _pieces(expr)) is not None:
-                return self._joined_text(expr, pieces, scope)
+                types = [self.single(piece, scope) for piece in pieces]
+                self.traps.joined_text(expr, pieces)
+                return blend(*types, kind=Kind.TEXT)
             case t.Binary(op="else"):
                 left, right = self.single(expr.left, scope), self.single(expr.right, scope)
                 self._same_kind(left, right, expr.right.span)
@@ -185,21 +188,6 @@ class Expressions:
             root = root.parent
         later = expr.name in root.later or expr.name in values.PRIMITIVES
         return not later and self.calls.function(expr.name) is None and expr.name not in self.context.lost
-
-    def _joined_text(self, expr: t.Binary, pieces: list[t.Expr], scope: Scope) -> Type:
-        """Texts that are put together with `+`, which is done with braces here."""
-        types = [self.single(piece, scope) for piece in pieces]
-        written = [self.context.written(piece.span) for piece in pieces]
-        parts = [w[1:-1] if isinstance(p, t.Text) else f"{{{w}}}" for p, w in zip(pieces, written, strict=True)]
-        fits = all(w and '"' not in w for p, w in zip(pieces, written, strict=True) if not isinstance(p, t.Text))
-        self.context.reporter.report(
-            "R301",
-            expr.span,
-            "Texts are not added; a value stands in braces within the text.",
-            'Write "Close {close}".',
-            f'"{"".join(parts)}"' if fits else None,
-        )
-        return blend(*types, kind=Kind.TEXT)
 
     def unknown_name(self, expr: t.Name, scope: Scope) -> None:
         root = scope
@@ -288,7 +276,7 @@ class Expressions:
 
     def _arithmetic(self, expr: t.Binary, scope: Scope) -> Type:
         if expr.op == "+":
-            self.lints.counted(expr)
+            self.number_lints.counted(expr)
         left = self.number(expr.left, scope, f"What stands left of `{expr.op}`")
         right = self.number(expr.right, scope, f"What stands right of `{expr.op}`")
         if expr.op in "-/":
@@ -350,8 +338,8 @@ class Expressions:
                 )
             self.traps.comparison(expr.values[k], expr.values[k + 1], (a, b))
             self.lints.pair(expr, expr.values[k], op, expr.values[k + 1])
-            self.lints.share(expr.values[k], a, expr.values[k + 1], scope)
-            self.lints.share(expr.values[k + 1], b, expr.values[k], scope)
+            self.number_lints.share(expr.values[k], a, expr.values[k + 1], scope)
+            self.number_lints.share(expr.values[k + 1], b, expr.values[k], scope)
         return blend(*types, kind=Kind.FLAG)
 
     def _pick(self, expr: t.Pick, scope: Scope) -> Type:

@@ -62,6 +62,19 @@ class Traps:
             mend,
         )
 
+    def joined_text(self, expr: t.Binary, pieces: Sequence[t.Expr]) -> None:
+        """Texts that are put together with `+`, which is done with braces here."""
+        written = [self.context.written(piece.span) for piece in pieces]
+        parts = [w[1:-1] if isinstance(p, t.Text) else f"{{{w}}}" for p, w in zip(pieces, written, strict=True)]
+        fits = all(w and '"' not in w for p, w in zip(pieces, written, strict=True) if not isinstance(p, t.Text))
+        self.context.reporter.report(
+            "R301",
+            expr.span,
+            "Texts are not added; a value stands in braces within the text.",
+            'Write "Close {close}".',
+            f'"{"".join(parts)}"' if fits else None,
+        )
+
     def division(self, expr: t.Binary, divisor: Type) -> None:
         if divisor.value == 0.0 and not self.context.reporter.blame:
             self.context.reporter.report(

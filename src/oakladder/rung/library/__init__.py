@@ -14,12 +14,18 @@ import sys
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from importlib.resources import files
+from importlib.resources.abc import Traversable
 from typing import cast
+
+import lark
 
 from oakladder.rung import tree as t
 from oakladder.rung.kinds import Kind, Unit
 from oakladder.rung.read.blocks import parse
 from oakladder.rung.shelf import Shelf
+
+#: How names of sources end.
+_SOURCES = (".py", ".lark", ".rung")
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,19 +116,20 @@ def _shelf() -> Shelf:
 
 @lru_cache(maxsize=1)
 def _key() -> bytes:
-    """What the trees of the library follow from: its texts, and the reader."""
-    made = hashlib.sha256(sys.version.encode())
-    for name in names():
-        made.update(_source(name).encode())
-    rung = files("oakladder.rung")
-    readers = [
-        *rung.joinpath("read").iterdir(),
-        *(rung.joinpath(f"{m}.py") for m in ("tree", "words", "values", "kinds")),
-    ]
-    for file in sorted((f for f in readers if f.is_file()), key=lambda f: f.name):
-        made.update(file.read_bytes())
-    made.update(files(__package__).joinpath("__init__.py").read_bytes())
+    """Everything that the trees of the library follow from: their texts, this file, the reader, and all that it is made
+    of."""
+    made = hashlib.sha256(f"{sys.version} {lark.__version__}".encode())
+    for file in sources():
+        made.update(f"{file.name} ".encode() + file.read_bytes())
     return made.digest()
+
+
+def sources() -> list[Traversable]:
+    """The files from which the trees of the library follow: this folder, the reader, and the modules beside it."""
+    rung = files("oakladder.rung")
+    folders = (rung, rung.joinpath("read"), rung.joinpath("library"))
+    found = [f for folder in folders for f in folder.iterdir() if f.is_file() and f.name.endswith(_SOURCES)]
+    return sorted(found, key=lambda f: str(f))
 
 
 @lru_cache(maxsize=1)

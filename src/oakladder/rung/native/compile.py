@@ -19,7 +19,7 @@ from oakladder.rung.native.lanes.fitting import width_of
 from oakladder.rung.native.lanes.main import module_text as lanes_text
 from oakladder.rung.native.lanes.main import tiles_needed
 from oakladder.rung.native.main import module_text
-from oakladder.rung.native.objects import Form, host, made_aside, maker, object_code, target
+from oakladder.rung.native.objects import OWN_LOOPS, Form, host, made_aside, maker, object_code, prepared
 from oakladder.rung.native.registers import SharedCode
 from oakladder.rung.plan.inputs import FineColumn, Input
 from oakladder.rung.plan.live import Live
@@ -64,7 +64,7 @@ def _shelf() -> Shelf:
 
 def _key(digest: bytes, form: Form) -> bytes:
     """The name of code on the shelf: all that decides what it is."""
-    return hashlib.sha256(digest + f"{form} {maker()}".encode()).digest()
+    return hashlib.sha256(digest + f"{form} {maker(form)}".encode()).digest()
 
 
 _POINTER, _COUNT = ctypes.c_void_p, ctypes.c_int64
@@ -113,13 +113,7 @@ def _link(code: bytes, signature: Callable[[int], Callable[..., None]]) -> Machi
 def written_by_hand(text: str, signature: Callable[[int], Callable[..., None]]) -> Machine:
     """Machine code for a module of our own whose function is called ``run``; its loops go on vectors."""
     with _LOCK:
-        machine = target(Form.THOROUGH, 3)
-        module = llvm.parse_assembly(text)
-        module.triple = machine.triple
-        module.data_layout = str(machine.target_data)
-        options = llvm.create_pipeline_tuning_options(speed_level=3)
-        options.loop_vectorization = options.loop_unrolling = True
-        builder = llvm.create_pass_builder(machine, options)
+        module, builder, machine = prepared(text, Form.THOROUGH, OWN_LOOPS)
         builder.getModulePassManager().run(module, builder)
         return _link(bytes(machine.emit_object(module)), signature)
 
