@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -128,3 +129,57 @@ def test_a_compilation_in_the_background_ends_with_the_command(home: Path, pause
         subprocess.run([sys.executable, "-c", COMPILES, str(pause)], stderr=said, env=env, check=True)
     time.sleep(0.3)
     assert not children_of_nobody(f"OAK_TEST={home}") and Path("said.txt").read_bytes() == b""
+
+
+SLOWLY = """
+import time
+from oakladder.cli import main
+from oakladder.desk import shot
+
+def save(window, app, out, save=shot.save):
+    end = time.monotonic() + 2.5
+    while time.monotonic() < end:
+        app.processEvents()
+    save(window, app, out)
+
+shot.save = save
+main()
+"""
+
+
+def files_below(folder: Path) -> dict[str, bytes]:
+    return {str(p.relative_to(folder)): p.read_bytes() for p in sorted(folder.rglob("*")) if p.is_file()}
+
+
+def test_a_picture_leaves_what_the_window_remembers_as_it_was(home: Path) -> None:
+    """However long it takes: what a window writes a moment after it opens is written beside the user's own."""
+    window = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+    assert oak("shot", "bench", "first.png", env=window).returncode == 0  # the demo market is made here
+    bars = home / "data/oakladder/bars"
+    (home / "config/oakladder").mkdir(parents=True)
+    state = home / "config/oakladder/desk.json"
+    state.write_text('{"version": 1, "symbol": "BRINE", "theme": "day", "script": "tide_turn.rung"}')
+    before = {k: v for k, v in files_below(home).items() if not (home / k).is_relative_to(bars)}
+    call = ["shot", "trial", "-", "--night", "--symbol", "keels", "--script", "quiet_water", "--size", "700x500"]
+    done = subprocess.run([sys.executable, "-c", SLOWLY, *call], env=window, capture_output=True)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.startswith(b"\x89PNG")
+    assert before == {k: v for k, v in files_below(home).items() if not (home / k).is_relative_to(bars)}
+
+
+def test_called_through_a_link_it_finds_its_environment(tmp_path: Path) -> None:
+    checkout, links = tmp_path / "checkout", tmp_path / "bin"
+    (checkout / ".venv/bin").mkdir(parents=True)
+    links.mkdir()
+    shutil.copy(Path(__file__).parents[1] / "oak", checkout / "oak")
+    for name in ("requirements.lock", "pyproject.toml"):
+        (checkout / name).touch()
+    python = checkout / ".venv/bin/python"
+    python.write_text('#!/bin/sh\necho "$0 $*"\n')
+    python.chmod(0o755)
+    (checkout / ".venv/.ready-app").touch()
+    (links / "middle").symlink_to(checkout / "oak")
+    (links / "oak").symlink_to("middle")
+    done = subprocess.run([str(links / "oak"), "symbols"], capture_output=True, text=True)
+    assert (done.stdout, done.stderr) == (f"{python} -m oakladder symbols\n", "")
+    assert sorted(p.name for p in links.iterdir()) == ["middle", "oak"]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import QEventLoop, QObject, Qt
 from PyQt6.QtGui import QImage, QStandardItem, QStandardItemModel
@@ -23,6 +24,7 @@ from oakladder.desk.palette import fits
 from oakladder.desk.relay import Relay
 from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.lexer import CLAUSE, COMMENT, FUNCTION, NAME, NUMBER, STATEMENT, TEXT
+from oakladder.desk.widgets.histogram import Histogram
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.engine.cells import Cell
@@ -249,3 +251,12 @@ def test_of_an_age_that_does_not_fit_the_unit_is_left_out_first(qtbot, width: in
     assert (picture("over 23 bars") == picture("over 23")) != whole
     assert picture("over 23 bars") != picture("")
     assert picture("beneath it all 23 bars") != picture("beneath it all 48 bars"), "the number is always there"
+
+
+def test_values_that_rounding_alone_tells_apart_are_painted(qtbot) -> None:  # type: ignore[no-untyped-def]
+    for base in (0.0125, -3e7, 1e-300, 0.0):
+        view = Histogram(DAY)
+        qtbot.addWidget(view)
+        view.resize(900, 300)
+        view.show_values(np.array([base, np.nextafter(base, 1), base]), np.nextafter(base, -1), str)
+        assert not view.grab().isNull()

@@ -4,13 +4,28 @@ from __future__ import annotations
 
 import gc
 import os
+import shutil
+import signal
+import tempfile
+from functools import partial
 from pathlib import Path
+from types import FrameType
 
-from oakladder.cli.common import CALL_WRONG, Leave, a_path, arg, at_least, command, fail, known_symbol, timeframe_of
-from oakladder.cli.outputs import check_outputs
-from oakladder.disk import why
+from oakladder.cli.common import (
+    CALL_WRONG,
+    INTERRUPTED,
+    Leave,
+    a_path,
+    arg,
+    at_least,
+    command,
+    fail,
+    known_symbol,
+    timeframe_of,
+)
+from oakladder.cli.outputs import check_outputs, put_file
+from oakladder.disk import is_regular, why
 from oakladder.rung.problems import did_you_mean
-from oakladder.user.scripts import ScriptFileProblem
 from oakladder.user.workspace import Workspace
 
 
@@ -60,14 +75,35 @@ def shot(
     if not (width.isdigit() and height.isdigit() and 320 <= int(width) <= 8000 and 240 <= int(height) <= 8000):
         fail(CALL_WRONG, f"`{size}` is no size. Write width x height, as in 1280x800.")
     frame = timeframe_of(timeframe)
-    workspace = Workspace.default()
+    own = Workspace.default()
     if symbol is not None:
-        symbol = known_symbol(workspace.library(), symbol)
+        symbol = known_symbol(own.library(), symbol)
     check_outputs({"OUT": out}, [Path(script)] if script else [], endings=[".png"])
-    try:
-        take(workspace, place, out, (int(width), int(height)), symbol, frame, script, night)
-    except ScriptFileProblem as error:
-        fail(CALL_WRONG, str(error))
+    with tempfile.TemporaryDirectory(prefix="oakladder-", ignore_cleanup_errors=True) as folder:
+        signal.signal(signal.SIGINT, partial(_interrupted, folder))  # Qt's own code would not let an exception through
+        made, copy = Path(folder, "made.png"), own.copy_into(Path(folder))
+        path = _script_of(copy, script) if script is not None else None
+        take(copy, place, made, (int(width), int(height)), symbol, frame, path, night)
+        put_file("OUT", out, made)
+
+
+def _script_of(workspace: Workspace, script: str) -> Path:
+    """The file of a script by its path or its name; ends the program where there is none."""
+    path = Path(script)
+    if is_regular(path):
+        return path.absolute()
+    files = workspace.script_files()
+    found = next((known for known in files if script in (known.stem, known.name)), None)
+    if found is None:
+        hint = did_you_mean(script, [known.stem for known in files])
+        fail(CALL_WRONG, f"There is no script {script}. {hint}".strip())
+    return found
+
+
+def _interrupted(folder: str, number: int, frame: FrameType | None) -> None:
+    """Ends the program, from wherever it is, without what it has written aside."""
+    shutil.rmtree(folder, ignore_errors=True)
+    os._exit(INTERRUPTED)
 
 
 @command(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import atexit
 import logging
 import os
+import signal
 import sys
 from types import TracebackType
 
@@ -125,6 +126,8 @@ def run_desk() -> int:
         sys.last_type = sys.last_value = sys.last_traceback = None
 
     sys.excepthook = report
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):  # as if the user left: everything is saved
+        signal.signal(number, lambda *_: QTimer.singleShot(0, app.closeAllWindows))
     window.places.complete.connect(keep_for_good)
     window.show()
     QTimer.singleShot(0, window.bench.chart.setFocus)

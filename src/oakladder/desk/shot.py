@@ -12,7 +12,6 @@ from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.look.theme import NIGHT
 from oakladder.desk.session import Desk
-from oakladder.user.scripts import ScriptFileProblem
 from oakladder.user.workspace import Workspace
 
 #: Views of the Trial place by name, and what brings them into sight.
@@ -46,17 +45,17 @@ def take(
     size: tuple[int, int],
     symbol: str | None,
     timeframe: Timeframe,
-    script: str | None,
+    script: Path | None,
     night: bool,
 ) -> None:
-    """Saves a picture of a place as PNG. Raises `ScriptFileProblem` for a script that is not there."""
+    """Saves a picture of a place as PNG, of a window over ``workspace``, into which it writes. Raises `OSError`."""
     app = make_app()
     window = make_window(workspace)
     window.resize(QSize(*size))
     if night:
         window.desk.looking.set_theme(NIGHT)
     if script is not None:
-        window.desk.rule.open(_script(workspace, script))
+        window.desk.rule.open(script)
     window.show()
     window.desk.looking.go_to(symbol, timeframe)
     settle(app, window.desk)
@@ -99,21 +98,11 @@ def take(
         save(window.bench.script.gallery, app, out)
     else:
         save(window, app, out)
-    window.desk.jobs.close()
+    window.desk.close()
 
 
 def save(window: QWidget, app: QApplication, out: Path) -> None:
     """Writes the window as it is now."""
     app.processEvents()
     if not window.grab().save(str(out), "PNG"):
-        raise ScriptFileProblem(f"{out} cannot be written.")
-
-
-def _script(workspace: Workspace, script: str) -> Path:
-    path = Path(script)
-    if path.exists():
-        return path
-    for known in workspace.script_files():
-        if script in (known.stem, known.name):
-            return known
-    raise ScriptFileProblem(f"There is no script {script}.")
+        raise OSError(f"{out} cannot be written")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -10,7 +11,7 @@ from typing import TYPE_CHECKING
 
 import platformdirs
 
-from oakladder.disk import read_text, write_atomic
+from oakladder.disk import is_regular, read_text, write_atomic
 from oakladder.user.scripts import ScriptFolder
 
 if TYPE_CHECKING:  # each is loaded when it is asked for: who checks a script waits for no bar library
@@ -37,6 +38,22 @@ class Workspace:
     @classmethod
     def default(cls) -> Workspace:
         return cls(Path(platformdirs.user_data_dir("oakladder")), Path(platformdirs.user_config_dir("oakladder")))
+
+    def copy_into(self, folder: Path) -> Workspace:
+        """A copy whose scripts, notebooks, lists and state are its own, over the same bars: what is written into it
+        stays in ``folder``. Raises `DataProblem`, `OSError`."""
+        made = Workspace(folder / "data", folder / "config")
+        write_atomic(made._pointer, f"{self.library().folder}\n", durable=False)
+        for source, target in (
+            (self.data / "scripts", made.data / "scripts"),
+            (self.data / "notebooks", made.data / "notebooks"),
+            (self.config, made.config),
+        ):
+            for path in filter(is_regular, source.glob("*")):
+                if not (target / path.name).exists():
+                    target.mkdir(parents=True, exist_ok=True)
+                    shutil.copyfile(path, target / path.name)
+        return made
 
     # --- bars -------------------------------------------------------------------------------------
 

@@ -15,6 +15,8 @@ from oakladder.desk.look.theme import Theme
 
 _BOTTOM, _TOP, _SIDE = 20, 22, 14
 _MOST_COLUMNS = 40
+#: Values that lie closer together than this share of them count as equal.
+_LEAST_SPREAD = 1e-9
 
 
 class Histogram(Painted):
@@ -59,8 +61,10 @@ class Histogram(Painted):
         if not len(self._values):
             return
         low, high = min(float(self._values.min()), self._real), max(float(self._values.max()), self._real)
-        if high <= low:
-            low, high = low - 0.01, high + 0.01
+        least = max(abs(low), abs(high)) * _LEAST_SPREAD or 0.02
+        if high - low < least:  # rounding alone tells the values apart
+            middle = (low + high) / 2
+            low, high = middle - least / 2, middle + least / 2
         box = QRectF(_SIDE, _TOP, self.width() - 2 * _SIDE, self.height() - _TOP - _BOTTOM)
         columns = int(min(_MOST_COLUMNS, max(box.width() // 9, 8)))
         counts, edges = np.histogram(self._values, columns, (low, high))
