@@ -34,9 +34,7 @@ def test_an_output_never_replaces_a_file_that_is_read(call, workspace) -> None: 
     for path in (workspace.config / "watchlists.json", workspace.data / "scripts" / "new.csv"):
         assert call(*EVAL, str(path))[0] == 2 and not path.exists()
     assert kept(*before) == before and inside.read_bytes() == library
-    code, _, err = call(
-        "trial", rule(TRADED), "--csv", "bars.csv", "--trades", "t.csv", "--equity", "./t.csv"
-    )
+    code, _, err = call("trial", rule(TRADED), "--csv", "bars.csv", "--trades", "t.csv", "--equity", "./t.csv")
     assert code == 2 and "--trades and --equity name the same file" in err and not Path("t.csv").exists()
     assert call("trial", "rule.rung", "--csv", "bars.csv", "--trades", "bars.csv")[0] == 2
     assert call("speed", "engine", "--json", "a.json", "--against", "a.json")[0] == 2

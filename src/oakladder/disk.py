@@ -11,6 +11,7 @@ import os
 import shutil
 import stat
 import tempfile
+import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
@@ -84,6 +85,24 @@ class Waiting:
 
     role = "another copy of the program"
     report: Callable[[str], None] | None = None
+    #: What says to each thread that it shall wait no longer; see `stoppable`.
+    _thread = threading.local()
+
+    @classmethod
+    def is_stopped(cls) -> bool:
+        """Whether the thread shall wait no longer."""
+        cancelled: Callable[[], bool] | None = getattr(cls._thread, "cancelled", None)
+        return cancelled is not None and cancelled()
+
+
+@contextlib.contextmanager
+def stoppable(cancelled: Callable[[], bool]) -> Iterator[None]:
+    """While it lasts, this thread waits for locks only until it is ``cancelled``."""
+    Waiting._thread.cancelled = cancelled
+    try:
+        yield
+    finally:
+        Waiting._thread.cancelled = None
 
 
 def why(error: OSError) -> str:
@@ -281,8 +300,8 @@ def locked(
 
     The file names its holder. While another one holds it, `Waiting.report` hears about it once a second. A lock file
     that was moved or deleted while it was waited for does not count: the one that is at ``path`` now is taken.
-    Raises `Locked` where it is not free within ``patience`` seconds or ``cancelled`` says to stop, `OSError` where it
-    cannot be made.
+    Raises `Locked` where it is not free within ``patience`` seconds or ``cancelled`` (or what `stoppable` was given)
+    says to stop, `OSError` where it cannot be made.
     """
     if make_folder:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -306,7 +325,7 @@ def _lock(path: Path, patience: float, cancelled: Callable[[], bool] | None) -> 
         except BlockingIOError:
             holder = holder_of(path)
             now = time.monotonic()
-            if now - begun >= patience or (cancelled is not None and cancelled()):
+            if now - begun >= patience or (cancelled is not None and cancelled()) or Waiting.is_stopped():
                 os.close(handle)
                 raise Locked(path, holder) from None
             if now - reported >= _LOCK_REPORT and Waiting.report is not None:

@@ -361,4 +361,5 @@ def test_the_narrow_watchlist_shows_any_list(window: Window, calm) -> None:  # t
     watchlist.lists.activated.emit(1)
     assert [watchlist.rows.index(r, 0).data() for r in range(watchlist.rows.rowCount())] == ["FLAKE", "BRINE"]
     window.desk.remembering.now()
+    calm(window)
     assert window.desk.workspace.remembered().list_name == "Mine"

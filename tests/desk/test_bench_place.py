@@ -283,12 +283,14 @@ def test_the_palette_finds_actions_and_symbols(window: Window, calm) -> None:  #
 
 
 def test_a_new_script_starts_with_a_rule_that_works(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    path = window.desk.rule.new("My first rule")
+    window.desk.rule.new("My first rule")
     calm(window)
-    assert path.name == "my_first_rule.rung"
+    assert window.desk.script.path is not None and window.desk.script.path.name == "my_first_rule.rung"
     assert window.bench.script.verdict.text().endswith("No errors.")
     assert names(window) == ["Average"]
-    assert window.desk.rule.new("My first rule").name == "my_first_rule_2.rung"
+    window.desk.rule.new("My first rule")
+    calm(window)
+    assert window.desk.script.path.name == "my_first_rule_2.rung"
 
 
 def test_sides_fold_and_the_window_may_be_small(window: Window) -> None:

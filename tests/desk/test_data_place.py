@@ -67,7 +67,7 @@ def test_files_are_looked_at_and_taken_in_and_can_be_charted(own_window: Window,
     assert place.preview.item(0, 0).text() == "SEAL" and place.preview.rowCount() == 12  # type: ignore[union-attr]
     place.take_button.click()
     calm(window)
-    assert "2 symbols taken in, 140 bars written. 1 files could not" in place.word.text()
+    assert "2 symbols taken in, 140 bars written. 1 file could not" in place.word.text()
     assert window.bench.watchlist.model.rowCount() == 79
     window.desk.looking.go_to("OTTER")
     calm(window)
@@ -81,23 +81,23 @@ def test_a_wrong_guess_is_corrected_and_a_finding_mended(own_window: Window, cal
     place.add([write(tmp_path / "seal.csv", 60, spike=30)])
     calm(own_window)
     path = tmp_path / "seal.csv"
-    (intake,) = place.seen[path]
+    (intake,) = place.listing.seen[path]
     assert [f.trouble for f in intake.findings] == [Trouble.SPIKE] and place.findings.rowCount() == 1
     box = place.findings.cellWidget(0, 3)
     box.setCurrentIndex(box.findData(Mend.DROP))  # type: ignore[union-attr]
     box.activated.emit(1)  # type: ignore[union-attr]
     calm(own_window)
-    assert place.seen[path][0].bars is not None and len(place.seen[path][0].bars) == 59
+    assert place.listing.seen[path][0].bars is not None and len(place.listing.seen[path][0].bars) == 59
     close = place.reading.columns["close"]
     close.setCurrentIndex(close.findData(2))  # the highs
     close.activated.emit(close.currentIndex())
     calm(own_window)
-    bars = place.seen[path][0].bars
-    assert bars is not None and place.layouts[path].columns["close"] == 2
+    bars = place.listing.seen[path][0].bars
+    assert bars is not None and place.listing.layouts[path].columns["close"] == 2
     place.reading.form.setCurrentIndex(place.reading.form.findData("%m/%d/%Y"))
     place.reading.form.activated.emit(0)
     calm(own_window)
-    assert place.seen[path][0].trouble
+    assert place.listing.seen[path][0].trouble
     place.reading.session.setText("nine to five")
     place.reading.session.editingFinished.emit()
     assert "no hours" in place.word.text()

@@ -185,15 +185,19 @@ def test_lists_are_made_filled_noted_and_remembered(place, window: Window, calm,
     assert not place.table.isColumnHidden(FIXED.index("Note"))
     for ending in ("txt", "csv"):
         place.deeds.write(tmp_path / f"Out.{ending}")
+        calm(window)
         (tmp_path / f"Out.{ending}").rename(tmp_path / f"Back {ending}.{ending}")
         place.deeds.read(tmp_path / f"Back {ending}.{ending}")
         calm(window)
         assert shown(place) == ["FLAKE", "BRINE", "GULLW"]
     place.deeds.write(taken(tmp_path) / "x.txt")
+    calm(window)
     assert "cannot be written" in window.status.text()
     place.deeds.make("Mine", [])
+    calm(window)
     assert "already" in window.status.text()
     window.desk.remembering.now()
+    calm(window)
     state = window.desk.workspace.remembered().ladder
     assert read_columns(state["columns"]) == place.columns  # type: ignore[index,call-overload]
 
@@ -250,7 +254,7 @@ def test_the_current_cell_is_explained_beside_the_table(place, window: Window, c
 
 def test_the_hover_tells_why_a_moment_later(place, window: Window, calm, monkeypatch: pytest.MonkeyPatch) -> None:  # type: ignore[no-untyped-def]
     told: list[str] = []
-    monkeypatch.setattr("oakladder.desk.ladder.place.QToolTip.showText", lambda at, words, *_: told.append(words))
+    monkeypatch.setattr("oakladder.desk.ladder.explaining.QToolTip.showText", lambda at, words, *_: told.append(words))
     table, k = place.table, section(place, "up", "1d")
     viewport = table.viewport()
     monkeypatch.setattr(viewport, "underMouse", lambda: True)
@@ -310,6 +314,7 @@ def test_the_narrow_watchlist_shows_columns_of_any_script(window: Window, market
     calm(window)
     assert watchlist.model.columnCount() == 4
     desk.remembering.now()
+    calm(window)
     assert read_columns(desk.workspace.remembered().watched) == desk.watched.columns
     window.bench.show_list("Salt")
     calm(window)
@@ -344,6 +349,7 @@ def test_what_the_user_does_to_sections_stays(place, window: Window, calm) -> No
     calm(window)
     assert table.rows.rowCount() == 77 and table.head.visualIndex(section(place, "Strength", "1d")) == 1
     window.desk.remembering.now()
+    calm(window)
     kept = window.desk.workspace.remembered().ladder
     made = read_sections(kept["sections"])
     assert made["Sector"].hidden and made["mine.rung up (n 20) 1w"].width == 111
@@ -359,6 +365,7 @@ def test_a_list_is_deleted_only_when_it_is_said_twice(
 ) -> None:  # type: ignore[no-untyped-def]
     lists = window.desk.lists
     place.deeds.make("Mine", ["BRINE", "FLAKE"])
+    calm(window)
     lists.note("Mine", "BRINE", "watch the gap")
     place.list_button.click()
     menu = QApplication.activePopupWidget()
@@ -372,6 +379,7 @@ def test_a_list_is_deleted_only_when_it_is_said_twice(
 
     monkeypatch.setattr(Question, "exec", answer(False))
     delete.trigger()
+    calm(window)
     assert "2 symbols and 1 notes" in asked[0] and "Mine" in lists.own
     monkeypatch.setattr(Question, "exec", answer(True))
     delete.trigger()

@@ -100,6 +100,7 @@ def test_what_is_opened_again_and_again_leaves_nothing_behind(window: Window, ca
         window.deeds["open_source"].trigger()
         window.bench.script.source.close()
         window.deeds["earlier_versions"].trigger()
+        calm(window)
         window.bench.script.earlier.close()
         window.bench.watching.menu(QPoint(5, 5))
         close_popups()
@@ -358,7 +359,9 @@ def test_a_scan_never_writes_over_a_list_of_the_users_nor_in_a_replay(window: Wi
     calm(window)
     found = [f.symbol for f in scan.result.found]  # type: ignore[union-attr]
     scan.saves.save_as("Dips")
+    calm(window)
     scan.keep_list()
+    calm(window)
     assert desk.lists.own["Dips"].symbols == ["BRINE"] and desk.lists.own["Dips 2"].symbols == found
     desk.replaying.stand_at(int(desk.looking.view.bars.times[-200]))  # type: ignore[union-attr]
     calm(window)

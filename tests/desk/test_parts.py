@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QApplication
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, STANDARD
 from oakladder.desk.app import make_app
+from oakladder.desk.basis import BasisKeeper
 from oakladder.desk.bench.timeframes import Ladder
 from oakladder.desk.bench.watchlist import WatchlistPanel
 from oakladder.desk.columns import ColumnPlace, open_columns
@@ -35,7 +36,7 @@ from oakladder.rung.teach.describe import word_help
 
 @pytest.fixture
 def watchlist(qtbot, market: BarLibrary) -> WatchlistPanel:  # type: ignore[no-untyped-def]
-    made = WatchlistPanel(list(market.infos.values()), DAY)
+    made = WatchlistPanel(list(market.infos.values()), BasisKeeper(), DAY)
     qtbot.addWidget(made)
     return made
 

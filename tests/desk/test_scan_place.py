@@ -306,22 +306,27 @@ def test_scans_are_saved_copied_turned_round_and_come_back(
     assert place.result is not None
     found = {f.symbol for f in place.result.found}
     place.saves.with_chosen(lambda n: window.desk.scans.opposite(n).name)
+    calm(window)
     assert place.saves.box.currentText() == "Not: Afloat"
     place.run()
     calm(window)
     others = {f.symbol for f in place.result.found}
     assert found and others and not found & others and len(found | others) == 77
     place.saves.with_chosen(lambda n: window.desk.scans.copy(n).name)
+    calm(window)
     again = SavedScans(window.desk.workspace.config / "scans.json")
     assert list(again.scans) == ["Afloat", "Not: Afloat", "Not: Afloat 2"]
     assert again.scans["Afloat"].lines == [rule(), ScanLine(Field.PRICE.value, relation=">", number=20.0)]
     monkeypatch.setattr(Question, "exec", lambda _: 0)
-    place.saves.with_chosen(place.saves.ask_delete)
+    place.saves.ask_delete()
+    calm(window)
     assert "Not: Afloat 2" in window.desk.scans.scans
     monkeypatch.setattr(Question, "exec", lambda _: 1)
-    place.saves.with_chosen(place.saves.ask_delete)
+    place.saves.ask_delete()
+    calm(window)
     assert len(window.desk.scans.scans) == 2
     place.saves.save_as("  ")
+    calm(window)
     assert "needs a name" in window.status.text()
 
 
@@ -333,6 +338,7 @@ def test_what_is_found_is_kept_as_a_list_and_exported(place: ScanPlace, window: 
     place.run()
     calm(window)
     place.keep_list()
+    calm(window)
     kept = window.desk.lists.own["Afloat"]
     assert kept.symbols == [f.symbol for f in place.results.model.found] and kept.scan == "Afloat"
     kept.symbols = []
@@ -340,9 +346,11 @@ def test_what_is_found_is_kept_as_a_list_and_exported(place: ScanPlace, window: 
     calm(window)
     assert window.desk.lists.own["Afloat"].symbols  # kept up to date by the scan
     place.results.export(tmp_path / "found.csv")
+    calm(window)
     rows = list(csv.DictReader((tmp_path / "found.csv").open()))
     assert [r["symbol"] for r in rows] == [f.symbol for f in place.results.model.found]
     place.results.export(taken(tmp_path) / "x.csv")
+    calm(window)
     assert "cannot be written" in window.status.text()
 
 
@@ -406,6 +414,7 @@ def test_groups_within_groups_are_put_together_and_run(
     )
     assert place.result is not None and place.result.found == expected.found and expected.found
     place.saves.save_as("Nested")
+    calm(window)
     again = SavedScans(window.desk.workspace.config / "scans.json").scans["Nested"]
     assert again.lines == place.lines.lines() and again.lines[1].lines[2].kind == GROUP
     assert again.lines[1].said() == ("any of (cross on 1d within 4; up on 1w is true; not any of (price < 20))")
@@ -530,6 +539,7 @@ def test_columns_of_scripts_stand_with_what_is_found(
     orders = [expected[f.symbol].order for f in place.results.model.found]
     assert orders == sorted(orders, reverse=True)
     place.results.export(tmp_path / "found.csv")
+    calm(window)
     rows = list(csv.reader((tmp_path / "found.csv").open()))
     assert rows[0][-2:] == ["Strength 1w", "Strength 1d"]
     assert rows[1][-2] == expected[place.results.model.found[0].symbol].text

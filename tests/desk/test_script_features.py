@@ -153,7 +153,7 @@ def test_a_mend_of_several_places_is_one_key_and_one_step_back(editor: ScriptEdi
         assert editor.fix()
     assert editor.text() == (
         "rung 1\nlet fast = sma(close, 9)\nline fast color teal\nkeep n = 0\nif close > open\n"
-        "    set n = n + fast\nline n\n"
+        "    set n = n + (fast else 0)\nline n\n"
     )
 
 

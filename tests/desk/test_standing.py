@@ -155,13 +155,14 @@ def test_leaving_over_a_full_disk_saves_elsewhere_or_leaves_as_it_is_said(
     disk.full = False
 
 
-def test_an_earlier_version_is_looked_at_and_brought_back(window: Window) -> None:
+def test_an_earlier_version_is_looked_at_and_brought_back(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     path, panel = window.desk.script.path, window.bench.script
     assert path is not None
     first = panel.editor.text()
     typed(window, "-- the second")
     window.desk.script.save()
     window.deeds["earlier_versions"].trigger()
+    calm(window)
     dialog = panel.earlier
     assert dialog.list.count() == 1 and "- -- the second" in dialog.view.toPlainText()
     QTest.mouseClick(dialog.back, LEFT)

@@ -101,6 +101,7 @@ def test_a_disk_that_fills_up_while_everything_is_used_loses_nothing(
     settle(app, desk)
     assert window.bench.script.standing.isVisible() and "disk is full" in window.bench.script.standing.words.text()
     window.ladder.deeds.make("Theirs", ["BUOY", "AFLOAT"])
+    settle(app, desk)
     assert "the disk is full" in window.status.text() and "Theirs" not in desk.lists.own
     write_days(files / "BUOY.csv", 0, 3000, 21)
     made = import_files([files / "BUOY.csv"], BarLibrary(space.library_folder))
@@ -112,6 +113,7 @@ def test_a_disk_that_fills_up_while_everything_is_used_loses_nothing(
     ballast.drop()
     assert desk.script.save() == [] and "typed on a full disk" in path.read_text()
     window.ladder.deeds.make("Theirs", ["BUOY", "AFLOAT"])
+    settle(app, desk)
     again = Workspace(space.data, space.config)
     assert list(again.lists().own) == ["Mine", "Theirs"] and BarLibrary(space.library_folder).damaged() == []
     assert not [p for p in disk.rglob("*") if p.name.endswith(".partial")]

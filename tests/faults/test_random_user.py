@@ -12,7 +12,7 @@ import pytest
 from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import QApplication, QFileDialog
 
-from oakladder.bars.store import library as library_module
+from oakladder.bars.store import bar_cache
 from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.collector import keep_for_good
@@ -34,7 +34,7 @@ def window(
 ) -> Iterator[Window]:
     monkeypatch.chdir(tmp_path)
     monkeypatch.setattr(Workspace, "library", lambda self: market)
-    monkeypatch.setattr(library_module, "MOST_HELD", 60_000_000)  # full soon, so that it can be seen what else grows
+    monkeypatch.setattr(bar_cache, "MOST_BYTES", 60_000_000)  # full soon, so that it can be seen what else grows
     monkeypatch.setattr(QDesktopServices, "openUrl", lambda *_: True)
     table = tmp_path / "OWN.csv"
     rows = "".join(f"2026-0{1 + k // 28}-{1 + k % 28:02},10,11,9,10.5,{k}\n" for k in range(112))

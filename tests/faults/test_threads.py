@@ -89,10 +89,11 @@ def parts(library: BarLibrary) -> dict[str, Callable[[int], object]]:
         return compile_script(SCRIPT.format(n=5 + k % 4))
 
     def on_shared(k: int) -> object:
-        made = run(program(k), shared, {"n": 5 + k % 7})
+        mine = program(k)
+        made = run(mine, shared, {"n": 5 + k % 7})
         part = shared.among(k % 5, k % 5 + 3)
         bars = shared.bars(k % len(shared))
-        return [made.number(program(k).plan.values["mean"]).tobytes(), part.column("clock").sum(), bars["close"].sum()]
+        return [made.number(mine.plan.values["mean"]).tobytes(), part.column("clock").sum(), bars["close"].sum()]
 
     def columns(k: int) -> object:
         panel = library.panel(names, (ONE_DAY, ONE_WEEK)[k % 2])
@@ -184,8 +185,10 @@ def together(library: BarLibrary, seconds: float, record_property) -> None:  # t
 
     with ThreadPoolExecutor(9) as pool:
         changing = pool.submit(change)
-        counts = [f.result() for f in [pool.submit(work, seed) for seed in range(8)]]
-        stop.set()
+        try:
+            counts = [f.result() for f in [pool.submit(work, seed) for seed in range(8)]]
+        finally:
+            stop.set()
         rounds = changing.result()
     record_property(
         "faults", f"jobs of eight threads over what they share: {sum(counts):,}, {rounds:,} changes, no error"

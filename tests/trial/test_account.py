@@ -202,7 +202,12 @@ def test_no_figure_is_ever_infinite(closes: list[int], size: str) -> None:
     assert np.isfinite(trial.equity.value).all()
 
 
-@pytest.mark.parametrize("closes", [[], [100.0], [100.0, 100.0, 100.0]])
+def test_a_trial_without_a_bar_is_refused() -> None:
+    with pytest.raises(RunProblem, match="no bars"):
+        put_on_trial(compile_script(RULE), ground_of(panel_of([daily_bars([])])), Account())
+
+
+@pytest.mark.parametrize("closes", [[100.0], [100.0, 100.0, 100.0]])
 def test_hardly_any_bars_make_no_trades_and_sound_figures(closes: list[float]) -> None:
     trial = put_on_trial(compile_script(RULE), ground_of(panel_of([daily_bars(closes)])), Account())
     assert trial.figures["trades"] == 0 and trial.figures["winners"] is None

@@ -156,6 +156,7 @@ def test_two_copies_of_the_program_lose_nothing(tmp_path: Path, market: BarLibra
     two.make("Second", ["FLAKE"])
     one.add("Second", "GULLW", market.infos)
     assert Watchlists(tmp_path / "lists.json").own.keys() == {"First", "Second"}
+    assert two.fresh() and not two.fresh()
     assert two.names(market.infos)[:3] == [ALL, "First", "Second"]
     assert two.symbols("Second", market.infos) == ["FLAKE", "GULLW"]
 

@@ -247,6 +247,7 @@ def test_a_file_that_both_change_is_not_written_until_that_is_decided(desk: Desk
     assert desk.keeper.save() == []
     assert desk.path.read_text() == text == f"rung 1\n-- {'mine' if mine else 'theirs'}\n"
     other = f"rung 1\n-- {'theirs' if mine else 'mine'}\n"
+    desk.keeper.close()  # which ends what was decided first
     assert other in [v.text() for v in desk.versions.of("mine.rung")]
 
 

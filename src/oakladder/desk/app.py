@@ -24,6 +24,7 @@ from oakladder.desk.relay import close_relays
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import answered
 from oakladder.desk.window import Window
+from oakladder.disk import Waiting
 from oakladder.engine.malloc_tuning import return_freed_memory
 from oakladder.user.workspace import Workspace
 
@@ -110,6 +111,7 @@ def open_window(workspace: Workspace) -> Window | None:
 def run_desk() -> int:
     """Opens the application; gives its exit code."""
     log.set_up()
+    Waiting.role = "Oak Ladder's window"
     app = make_app()
     window = open_window(Workspace.default())
     if window is None:

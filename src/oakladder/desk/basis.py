@@ -54,7 +54,7 @@ class BasisKeeper(QObject):
 
     def __init__(self, parent: QObject | None = None):
         super().__init__(parent)
-        self._readers: dict[Part, Callable[[], object]] = {}
+        self._readers: dict[Part, Callable[[], object]] = {part: lambda: None for part in Part}
         self._arriving: dict[Part, object] | None = None
         self._soon = QTimer(self, singleShot=True, interval=0)
         self._soon.timeout.connect(self.changed)
@@ -66,6 +66,10 @@ class BasisKeeper(QObject):
     def note(self, *_: object) -> None:
         """Notes that a part may have changed; connected to the signals that tell of it."""
         self._soon.start()
+
+    def value(self, part: Part) -> object:
+        """The current value of a part."""
+        return self._readers[part]()
 
     def now(self) -> Basis:
         """The current basis."""
@@ -83,7 +87,7 @@ class BasisKeeper(QObject):
     def settle(self, *parts: Part) -> None:
         """Says that parts of a result that is taken are as they are now: the result itself has changed them."""
         if self._arriving is not None:
-            self._arriving |= {part: self._readers[part]() for part in parts}
+            self._arriving |= {part: self.value(part) for part in parts}
 
     @property
     def shown(self) -> Basis:
@@ -116,7 +120,7 @@ class Freshness(QObject):
         self._apart: Set[str] = frozenset()
         self.is_stale = self.has_expired = False
         self._pause = QTimer(self, singleShot=True, interval=wait)
-        self._pause.timeout.connect(lambda: self._expire(True))
+        self._pause.timeout.connect(self._waited)
         keeper.changed.connect(self.look)
 
     def took(self, own: object = None, *, apart: Set[str] = frozenset()) -> None:
@@ -137,8 +141,9 @@ class Freshness(QObject):
         """Whether what is shown, if anything, was derived from what holds now."""
         if self._basis is None:
             return True
-        now = self._keeper.now()
-        return all(self._same(now[part], value) for part, value in self._basis.items()) and self._own() == self._own_value
+        return self._own() == self._own_value and all(
+            self._same(self._keeper.value(part), value) for part, value in self._basis.items()
+        )
 
     def _same(self, now: object, before: object) -> bool:
         if self._apart and isinstance(now, dict) and isinstance(before, dict):
@@ -156,6 +161,9 @@ class Freshness(QObject):
         if not stale:
             self._pause.stop()
             self._expire(False)
+
+    def _waited(self) -> None:
+        self._expire(True)
 
     def _expire(self, on: bool) -> None:
         if on != self.has_expired:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence, Set
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -121,7 +121,9 @@ class ScriptsBeside(QObject):
         except (RunProblem, ScriptError, ScriptFileProblem) as error:
             self.told.emit(sentence_of(error))
             return
-        self.uses[k].settings[name] = value
+        # Another one instead of a changed one: what is drawn aside reads it meanwhile.
+        changed = replace(self.uses[k], settings={**self.uses[k].settings, name: value})
+        self.uses = [changed if j == k else use for j, use in enumerate(self.uses)]
         self.changed.emit()
 
     def scripts_written(self, names: Set[str]) -> None:

@@ -26,7 +26,7 @@ def choices(desk: Desk, bench: Bench, doer: Callable[[Action], Callable[[], None
     """A line for each symbol, timeframe, action, script and pane."""
     made = [
         PaletteLine(f"{i.symbol}  {i.name}", i.sector, lambda s=i.symbol: go_to(symbol=s))  # type: ignore[misc]
-        for i in desk.library.infos.values()
+        for i in desk.symbols.infos.values()
     ]
     made += [PaletteLine(f"Timeframe {t}", "", lambda t=t: go_to(timeframe=t)) for t in STANDARD]  # type: ignore[misc]
     hints = {"open_log": str(log_file())}

@@ -8,13 +8,12 @@ from dataclasses import dataclass, field
 
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.jobs import Jobs, Ticket, sentence_of
-from oakladder.desk.programs import title_of
 from oakladder.desk.replaying import Replaying
 from oakladder.desk.rule import OpenRule
 from oakladder.engine.columns import Ask, Filled, fill
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
 from oakladder.user.scans import plain_settings, settings_said
-from oakladder.user.scripts import ScriptFileProblem, read_script
+from oakladder.user.scripts import ScriptFileProblem, read_script, title_of
 from oakladder.user.workspace import Workspace
 
 #: More columns, and timeframes of one, than this are not remembered.

@@ -10,11 +10,11 @@ from functools import partial
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.jobs import Jobs, Ticket
 from oakladder.desk.looking import Looking
 from oakladder.desk.rule import OpenRule
+from oakladder.desk.symbols import Symbols
 from oakladder.desk.view import Look, View
 from oakladder.desk.watched import Watched
 from oakladder.engine.cells import signal_cell
@@ -53,7 +53,7 @@ class Companions(QObject):
 
     def __init__(
         self,
-        library: BarLibrary,
+        symbols: Symbols,
         jobs: Jobs,
         rule: OpenRule,
         looking: Looking,
@@ -61,7 +61,7 @@ class Companions(QObject):
         parent: QObject | None = None,
     ):
         super().__init__(parent)
-        self._library, self._jobs, self._rule, self._looking, self._watched = library, jobs, rule, looking, watched
+        self._symbols, self._jobs, self._rule, self._looking, self._watched = symbols, jobs, rule, looking, watched
         self.count, self.kind = 0, Kind.TIMEFRAMES
         self._due = QTimer(self, singleShot=True, interval=_AFTER_MS)
         self._due.timeout.connect(self._ask)
@@ -114,7 +114,7 @@ class Companions(QObject):
         symbol, frame = self._looking.symbol, self._looking.timeframe
         if self.kind is Kind.TIMEFRAMES:
             return [(symbol, t) for t in _near(frame)[: self.count]]
-        listed = [s for s in self._watched.listed() if s in self._library.infos]
+        listed = [s for s in self._watched.listed() if s in self._symbols.infos]
         at = listed.index(symbol) if symbol in listed else -1
         others = [s for s in (*listed[at + 1 :], *listed[: at + 1]) if s != symbol]
         return [(s, frame) for s in others[: self.count]]

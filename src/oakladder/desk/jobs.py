@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+import itertools
 import logging
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -14,8 +16,9 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.bars.errors import DataProblem
+from oakladder.desk.basis import Basis, BasisKeeper
 from oakladder.desk.relay import Relay
-from oakladder.disk import why
+from oakladder.disk import stoppable, why
 from oakladder.rung import RunProblem, ScriptError
 from oakladder.rung.problems import Cancelled
 from oakladder.user.lists import ListProblem
@@ -31,6 +34,15 @@ _log = logging.getLogger(__name__)
 
 class NotDone(Exception):
     """Something that could not be done; the text says why."""
+
+
+@contextlib.contextmanager
+def writing(path: Path) -> Iterator[None]:
+    """Writes a file that the user has named: what the system refuses becomes a sentence, `NotDone`."""
+    try:
+        yield
+    except OSError as error:
+        raise NotDone(f"{path.name} cannot be written: {why(error)}.") from None
 
 
 #: Errors whose text is a sentence for the user. Any other was not foreseen.
@@ -76,6 +88,8 @@ class Ticket:
     began: float = field(default_factory=time.monotonic)
     #: How much is done, 0 to 1; None where the job does not say.
     share: float | None = None
+    #: What held when it was asked for.
+    basis: Basis | None = None
 
     def cancelled(self) -> bool:
         return self.stop.is_set()
@@ -102,11 +116,17 @@ class Jobs(QObject):
 
     #: What a job without an answer of its own for failures failed on, in a sentence.
     failed = pyqtSignal(str)
+    #: Other jobs are awaited than before.
+    changed = pyqtSignal()
 
-    def __init__(self, parent: QObject | None = None):
+    def __init__(self, parent: QObject | None = None, keeper: BasisKeeper | None = None):
         super().__init__(parent)
+        self._keeper = keeper
         self._quick = ThreadPoolExecutor(1, "chart")
         self._slow = ThreadPoolExecutor(2, "background")  # a scan need not wait for the columns
+        self._writer = ThreadPoolExecutor(1, "writing")
+        self._writes = itertools.count()
+        self._closed = False
         self._tickets: dict[str, Ticket] = {}
         self._running: set[Future[Any]] = set()
         self._owed: set[Future[Any]] = set()
@@ -130,28 +150,52 @@ class Jobs(QObject):
     ) -> Ticket:
         """Runs ``work`` aside; ``then``, ``failed`` and ``progress`` are called on the interface thread.
 
-        What is ``owed`` is something that the user was promised, such as a file: leaving waits for it.
+        What is ``owed`` is something that the user was promised, such as a file: leaving waits for it, and what is owed
+        is done in the order in which it was asked for. After `close` nothing is started any more.
         """
         self.stop(kind)
-        ticket = Ticket(kind)
+        if self._closed:
+            ticket = Ticket(kind)
+            ticket.stop.set()
+            return ticket
+        ticket = Ticket(kind, basis=self._keeper.now() if self._keeper is not None else None)
         ticket.tell = lambda share: self._moved((ticket, share))
         self._tickets[kind] = ticket
         (self._promised.add if owed else self._promised.discard)(kind)
         self._then[id(ticket)] = (then, failed, progress)
-        pool = self._slow if slow else self._quick
+        pool = self._writer if owed else self._slow if slow else self._quick
         future: Future[Any] = pool.submit(self._guarded, ticket, work)
         for kept in (self._running, self._owed) if owed else (self._running,):
             kept.add(future)
             future.add_done_callback(kept.discard)
         future.add_done_callback(lambda f: None if f.cancelled() else self._done((ticket, *f.result())))
+        self.changed.emit()
         return ticket
+
+    def write(
+        self,
+        work: Callable[[], Any],
+        then: Callable[[Any], None] = lambda made: None,
+        failed: Callable[[Exception], None] | None = None,
+        kind: str = "",
+    ) -> None:
+        """Writes something of the user's: see ``owed``. Of several of one ``kind`` the newest counts."""
+        self.start(kind or f"write {next(self._writes)}", lambda _: work(), then, failed, owed=True)
+
+    def stop_writing(self) -> bool:
+        """Stops what is waiting to be written, whatever it waits for; whether there was anything."""
+        kinds = [kind for kind in self._tickets if kind in self._promised]
+        for kind in kinds:
+            self.stop(kind)
+        return bool(kinds)
 
     @staticmethod
     def _guarded(ticket: Ticket, work: Callable[[Ticket], Any]) -> tuple[Any, Exception | None]:
         if ticket.cancelled():
             return None, None
         try:
-            return work(ticket), None
+            with stoppable(ticket.cancelled):
+                return work(ticket), None
         except Exception as error:
             foreseen = isinstance(error, (*EXPECTED, OSError))
             if not foreseen and not ticket.cancelled():
@@ -163,6 +207,7 @@ class Jobs(QObject):
         ticket = self._tickets.pop(kind, None)
         if ticket is not None:
             ticket.stop.set()
+            self.changed.emit()
 
     def busy_with(self, kind: str) -> bool:
         """Whether a job of a kind is still awaited."""
@@ -183,12 +228,20 @@ class Jobs(QObject):
         if self._tickets.get(ticket.kind) is not ticket:
             return
         del self._tickets[ticket.kind]
-        if error is None:
-            then(value)
-        elif failed is not None:
-            failed(error)
-        else:
-            self.failed.emit(sentence_of(error))
+        self.changed.emit()
+        with self._arriving(ticket):
+            if error is None:
+                then(value)
+            elif failed is not None:
+                failed(error)
+            else:
+                self.failed.emit(sentence_of(error))
+
+    def _arriving(self, ticket: Ticket) -> contextlib.AbstractContextManager[None]:
+        """While a result is taken: it was derived from what held when it was asked for."""
+        if self._keeper is None or ticket.basis is None:
+            return contextlib.nullcontext()
+        return self._keeper.arriving(ticket.basis)
 
     def _progress(self, ticket: Ticket, share: float) -> None:
         if (
@@ -213,7 +266,9 @@ class Jobs(QObject):
         for kind in list(self._tickets):
             if kind not in self._promised:
                 self.stop(kind)
+        self._closed = True
         wait(self._owed, _OWED_PATIENCE)
         self._quick.shutdown(wait=False, cancel_futures=True)
         self._slow.shutdown(wait=False, cancel_futures=True)
+        self._writer.shutdown(wait=False, cancel_futures=True)
         return not wait(self._running, patience).not_done

@@ -60,8 +60,6 @@ class Checked:
     words: str
     timeframe: Timeframe
     findings: tuple[Finding, ...] = ()
-    #: The text that was checked.
-    text: str = ""
 
 
 class Judging(QObject):
@@ -221,17 +219,16 @@ class Judging(QObject):
 
     def check(self) -> None:
         """Looks whether the rule shows what could not have been seen or had; drawings alone are enough for that."""
-        checked, case = self._rule.program, self._trials.case_to_check()
-        if checked is None or case is None:
+        case = self._trials.case_to_check()
+        if case is None:
             self.told.emit(NO_RULE)
             return
-        text = checked.text
 
         def work(ticket: Ticket) -> Checked:
             program, ground = self._made_ready(case, ticket, whole=False)
             settings = program.values_of(dict(case.settings))
             found = honest(program, ground, case.account, settings, cancelled=ticket.cancelled, progress=ticket.report)
-            return Checked(found.words(), ground.panel.timeframe, found.findings, text)
+            return Checked(found.words(), ground.panel.timeframe, found.findings)
 
         self.moved.emit(0.0)
         self._jobs.start("honesty", work, self._take_checked, self._not_done, self.moved.emit, slow=True)

@@ -17,6 +17,7 @@ from oakladder.desk.jobs import Jobs, Ticket, sentence_of
 from oakladder.desk.look.theme import DAY, Theme
 from oakladder.desk.replaying import Replaying
 from oakladder.desk.rule import Compilation, OpenRule
+from oakladder.desk.symbols import Symbols
 from oakladder.desk.view import Look, View, looker
 from oakladder.engine.signal_ages import Pip, pips
 from oakladder.engine.why import Why
@@ -52,6 +53,7 @@ class Looking(QObject):
         self,
         workspace: Workspace,
         library: BarLibrary,
+        symbols: Symbols,
         jobs: Jobs,
         rule: OpenRule,
         beside: ScriptsBeside,
@@ -59,9 +61,9 @@ class Looking(QObject):
         parent: QObject | None = None,
     ):
         super().__init__(parent)
-        self._workspace, self._library, self._jobs = workspace, library, jobs
+        self._workspace, self._library, self._symbols, self._jobs = workspace, library, symbols, jobs
         self._rule, self._beside, self._replaying = rule, beside, replaying
-        self.symbol = next(iter(library.infos))
+        self.symbol = next(iter(symbols.infos))
         self.timeframe = ONE_DAY
         self.theme: Theme = DAY
         self.options = ChartOptions()
@@ -86,7 +88,7 @@ class Looking(QObject):
 
     def go_to(self, symbol: str | None = None, timeframe: Timeframe | None = None, mark: int | None = None) -> None:
         """Shows another symbol or timeframe; ``mark`` is the time of a bar to point at."""
-        if symbol is not None and symbol in self._library.infos:
+        if symbol is not None and symbol in self._symbols.infos:
             self.symbol = symbol
         if timeframe is not None:
             self.timeframe = timeframe
@@ -103,7 +105,7 @@ class Looking(QObject):
 
     def step_replay(self, by: int, minutes: bool = False) -> bool:
         """Moves a replay by bars of the chart, or by minutes; False where there is no further bar."""
-        frame = self._library.infos[self.symbol].finest if minutes else self.timeframe
+        frame = self._symbols.infos[self.symbol].finest if minutes else self.timeframe
         return self._replaying.step(self.symbol, frame, self.options.extended, by)
 
     def set_theme(self, theme: Theme) -> None:
@@ -145,6 +147,11 @@ class Looking(QObject):
         uses = tuple((use.caption, use.path, use.text) for use in self._beside.uses)
         return self.symbol, self.timeframe, self.theme.name, self.options, id(self._replaying.source), uses
 
+    def shown_as(self) -> tuple[object, ...]:
+        """The timeframe, the hours and the kind of bars that are shown, and the scripts beside."""
+        uses = tuple((use.caption, use.path, use.text, tuple(use.settings.items())) for use in self._beside.uses)
+        return self.timeframe, self.options.extended, self.options.style is BarStyle.AVERAGED, uses
+
     def _compiled(self, made: Compilation | None) -> None:
         self._columns_due = True
         if made is not None and made.seen is not None and made.asked == self._asked():
@@ -158,7 +165,7 @@ class Looking(QObject):
         self.refresh()
 
     def _shown(self, made: tuple[View, str]) -> None:
-        if made[0].bars.symbol not in self._library.infos:
+        if made[0].bars.symbol not in self._symbols.infos:
             return  # it is in the library no more
         self._after_chart.start()
         self.view, trouble = made

@@ -138,7 +138,6 @@ class Notes(QObject):
             job,
             take,
             lambda error: self.told.emit(trouble_of(error) if isinstance(error, OSError) else str(error)),
-            slow=True,
             owed=True,
         )
 

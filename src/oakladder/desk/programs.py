@@ -18,11 +18,6 @@ _log = logging.getLogger(__name__)
 _Known = dict[str, tuple[object, Program]]
 
 
-def title_of(script: str) -> str:
-    """A script's file name as people read it."""
-    return script.removesuffix(".rung").replace("_", " ").capitalize()
-
-
 class Programs(QObject):
     """Scripts without errors by file name. Only what has changed since is read and compiled again."""
 

@@ -6,16 +6,17 @@ import contextlib
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.beside import ScriptsBeside
 from oakladder.desk.chart_options import read_options, read_panes
 from oakladder.desk.columns import read_columns
 from oakladder.desk.companions import Companions
+from oakladder.desk.jobs import Jobs, sentence_of
 from oakladder.desk.look.theme import NIGHT
 from oakladder.desk.looking import Looking
 from oakladder.desk.open_script import OpenScript
 from oakladder.desk.rule import OpenRule
+from oakladder.desk.symbols import Symbols
 from oakladder.desk.trials import Trials
 from oakladder.desk.watched import Watched
 from oakladder.disk import why
@@ -34,7 +35,7 @@ class Remembering(QObject):
     def __init__(
         self,
         workspace: Workspace,
-        library: BarLibrary,
+        symbols: Symbols,
         script: OpenScript,
         rule: OpenRule,
         beside: ScriptsBeside,
@@ -42,12 +43,13 @@ class Remembering(QObject):
         watched: Watched,
         trials: Trials,
         companions: Companions,
+        jobs: Jobs,
         parent: QObject | None = None,
     ):
         super().__init__(parent)
-        self._workspace, self._library = workspace, library
+        self._workspace, self._symbols = workspace, symbols
         self._script, self._rule, self._beside, self._looking, self._watched = script, rule, beside, looking, watched
-        self._trials, self._companions = trials, companions
+        self._trials, self._companions, self._jobs = trials, companions, jobs
         #: What the Ladder and the Scan want to find again.
         self.ladder: dict[str, object] = {}
         self.steps = FirstSteps(away=True)
@@ -61,7 +63,7 @@ class Remembering(QObject):
     def restore(self) -> None:
         """Opens what was open last time, or the first script on the first symbol."""
         state, looking = self._workspace.remembered(), self._looking
-        if state.symbol in self._library.infos:
+        if state.symbol in self._symbols.infos:
             looking.symbol = state.symbol
         with contextlib.suppress(ValueError):
             looking.timeframe = Timeframe.parse(state.timeframe)
@@ -75,9 +77,12 @@ class Remembering(QObject):
         self._watched.restore(read_columns(state.watched), state.list_name)
         self._script.start()
         self._restore_scripts(state)
-        for notice in self._workspace.notices:
-            self.told.emit(notice)
-        self._workspace.notices.clear()
+        self.tell_notices()
+
+    def tell_notices(self) -> None:
+        """Says what was found to be wrong with the user's files."""
+        while self._workspace.notices:
+            self.told.emit(self._workspace.notices.pop(0))
 
     def _restore_scripts(self, state: DeskState) -> None:
         try:
@@ -121,10 +126,11 @@ class Remembering(QObject):
             self.steps.as_plain(),
             self._companions.as_plain(),
         )
-        try:
-            self._workspace.remember(state)
-        except OSError as error:
-            self.told.emit(f"What is open could not be written down: {why(error)}.")
+        self._jobs.write(lambda: self._workspace.remember(state), failed=self._not_written, kind="state")
+
+    def _not_written(self, error: Exception) -> None:
+        reason = f"{why(error)}." if isinstance(error, OSError) else sentence_of(error)
+        self.told.emit(f"What is open could not be written down: {reason}")
 
     def now(self) -> None:
         """Has the script saved, and writes down what is open, for the next start."""

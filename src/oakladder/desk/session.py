@@ -6,14 +6,18 @@ chart follows first, then the ladder's pips, then the watchlist's columns.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.bars.store.library import BarLibrary
+from oakladder.desk.basis import BasisKeeper, Part
 from oakladder.desk.beside import ScriptsBeside
 from oakladder.desk.columns import ColumnJobs
 from oakladder.desk.companions import Companions
+from oakladder.desk.following import Following
 from oakladder.desk.jobs import Jobs
 from oakladder.desk.judging import Judging
 from oakladder.desk.looking import Looking
@@ -26,8 +30,10 @@ from oakladder.desk.remembering import Remembering
 from oakladder.desk.replaying import Replaying
 from oakladder.desk.rule import OpenRule
 from oakladder.desk.sweeping import Sweeping
+from oakladder.desk.symbols import Symbols
 from oakladder.desk.trials import Outcome, Trials
 from oakladder.desk.watched import Watched
+from oakladder.disk import Waiting
 from oakladder.user.folder_watch import Watch
 from oakladder.user.workspace import Workspace
 
@@ -38,6 +44,8 @@ class Desk(QObject):
     #: Scripts or lists are otherwise now, by another program or another copy of this one.
     scripts_changed = pyqtSignal()
     lists_changed = pyqtSignal()
+    #: Bars or symbols are otherwise now.
+    bars_changed = pyqtSignal()
     #: What is wrong with what is shown, until it is taken back by an empty one; and anything else that is to be told.
     trouble = pyqtSignal(str)
     status = pyqtSignal(str)
@@ -46,15 +54,19 @@ class Desk(QObject):
         super().__init__(parent)
         self.workspace, self.library = workspace, library
         self.lists, self.scans = workspace.lists(), workspace.scans()
-        self.jobs = Jobs(self)
+        self.symbols = Symbols(library)
+        self.basis = BasisKeeper(self)
+        self.jobs = Jobs(self, self.basis)
         self.programs = Programs(workspace, self.jobs, self)
         self.script = OpenScript(workspace, self)
-        self.rule = OpenRule(self.script, workspace, library, self.jobs, self)
+        self.rule = OpenRule(self.script, workspace, self.symbols, self.jobs, self.basis, self)
         self.beside = ScriptsBeside(workspace, self)
         self.replaying = Replaying(library, self)
-        self.looking = Looking(workspace, library, self.jobs, self.rule, self.beside, self.replaying, self)
-        self.watched = Watched(workspace, library, self.lists, self.jobs, self.rule, self.replaying, self)
-        self.trials = Trials(workspace, library, self.lists, self.jobs, self.rule, self.replaying, self)
+        self.looking = Looking(
+            workspace, library, self.symbols, self.jobs, self.rule, self.beside, self.replaying, self
+        )
+        self.watched = Watched(workspace, self.symbols, self.lists, self.jobs, self.rule, self.replaying, self)
+        self.trials = Trials(workspace, self.symbols, self.lists, self.jobs, self.rule, self.replaying, self)
         self.trials.where = lambda: (self.looking.symbol, self.looking.timeframe)
         self.looking.place_changed.connect(self.trials.place_changed)
         self.notes = Notes(workspace, self.script, self.jobs, self)
@@ -66,10 +78,12 @@ class Desk(QObject):
             self.notes.rule_changed.connect(about_rule.stop)
         self.looking.place_changed.connect(self.judging.place_changed)
         self._note_looks()
-        self.companions = Companions(library, self.jobs, self.rule, self.looking, self.watched, self)
+        self._generation = 0
+        self._read_basis()
+        self.companions = Companions(self.symbols, self.jobs, self.rule, self.looking, self.watched, self)
         self.remembering = Remembering(
             workspace,
-            library,
+            self.symbols,
             self.script,
             self.rule,
             self.beside,
@@ -77,6 +91,7 @@ class Desk(QObject):
             self.watched,
             self.trials,
             self.companions,
+            self.jobs,
             self,
         )
         self.looking.trouble.connect(self.trouble)
@@ -98,8 +113,38 @@ class Desk(QObject):
         ):
             part.told.connect(self.status)
         self.packing = Packing(library, self.jobs, self)
+        self.following = Following(library, self.jobs, self)
+        self.following.changed.connect(self.library_changed)
         self._watch: Watch | None = None
+        self._waiting = Relay(self._say_waiting, self)
+        Waiting.report = self._waiting
         self._outside = Relay(self._take_outside, self)
+
+    def _read_basis(self) -> None:
+        """Says what the things in sight are derived from, besides the script, and what tells that it has changed."""
+        looking, watched, trials = self.looking, self.watched, self.trials
+        for part, reader in (
+            (Part.SYMBOL, lambda: looking.symbol),
+            (Part.FRAME, looking.shown_as),
+            (Part.LIST, watched.symbols),
+            (Part.GROUND, trials.ground_asked),
+            (Part.ACCOUNT, lambda: trials.account),
+            (Part.DATA, lambda: self._generation),
+            (Part.REPLAY, lambda: self.replaying.moment),
+        ):
+            self.basis.read(part, reader)
+        for signal in (
+            looking.place_changed,
+            looking.options_changed,
+            self.beside.changed,
+            watched.to_remember,
+            watched.columns_changed,
+            trials.ground_changed,
+            trials.to_remember,
+            self.replaying.changed,
+            self.lists_changed,
+        ):
+            signal.connect(self.basis.note)
 
     def _note_looks(self) -> None:
         """What stands in sight for a while was tried; what is asked for anew was not."""
@@ -118,19 +163,40 @@ class Desk(QObject):
         """What has the cells of columns worked out aside; ``name`` tells its jobs from those of others."""
         return ColumnJobs(self.jobs, self.workspace, self.rule, self.replaying, name)
 
+    def change_lists(
+        self,
+        change: Callable[[], Any],
+        then: Callable[[Any], None] = lambda made: None,
+        failed: Callable[[Exception], None] | None = None,
+    ) -> None:
+        """Changes the user's lists or scans, aside; what cannot be done is said. ``then`` is called with what came of it,
+        once everything shows it."""
+
+        def done(made: object) -> None:
+            self.remembering.tell_notices()
+            self.lists_changed.emit()
+            then(made)
+
+        self.jobs.write(change, done, failed)
+
     def library_changed(self) -> None:
         """Bars or symbols are otherwise now: everything that shows them is asked for again."""
+        self._generation += 1
+        self.symbols.take()
+        self.basis.note()
         if self.looking.symbol not in self.library.infos:
             self.looking.go_to(symbol=next(iter(self.library.infos), self.looking.symbol))
         self.watched.bars_changed()
         self.trials.bars_changed()
         self.rule.look_again()
         self.packing.soon()
+        self.bars_changed.emit()
 
     def watch_folders(self) -> None:
-        """Begins to look whether other programs change scripts, lists or scans."""
+        """Begins to look whether other programs change scripts, lists, scans or the library."""
         if self._watch is None:
             self._watch = Watch([self.workspace.scripts, self.workspace.config], self._outside)
+            self.following.begin()
 
     def _take_outside(self, paths: set[Path]) -> None:
         """Files are otherwise: those of ours that we have written ourselves are found to be as they are held."""
@@ -140,15 +206,24 @@ class Desk(QObject):
             self.script.look()
             self.scripts_changed.emit()
             self.beside.scripts_written(names)
-            self.watched.scripts_written(names)
+            self.watched.scripts_written()
+            self.rule.scripts_written(names)
+            self.basis.note()
         if any(p.parent == config for p in paths) or config in paths:
-            changed = [self.lists.fresh(), self.scans.fresh()]
-            if any(changed):
-                self.lists_changed.emit()
+            # Read aside: what is damaged is copied, and another program may have written much.
+            self.jobs.start("lists", lambda _: [self.lists.fresh(), self.scans.fresh()], self._take_lists, slow=True)
+
+    def _say_waiting(self, sentence: str) -> None:
+        self.status.emit(f"{sentence} To give it up: Ctrl+K, stop waiting.")
+
+    def _take_lists(self, changed: list[bool]) -> None:
+        self.remembering.tell_notices()
+        if any(changed):
+            self.lists_changed.emit()
 
     def idle(self) -> bool:
         """Whether everything asked for has arrived and nothing waits to be asked."""
-        parts = (self.rule, self.looking, self.trials, self.judging, self.companions)
+        parts = (self.rule, self.looking, self.trials, self.judging, self.companions, self.following)
         return not (self.jobs.busy() or any(part.waiting for part in parts))
 
     def close(self) -> None:
@@ -160,7 +235,11 @@ class Desk(QObject):
         self.sweeping.stop()
         self.notes.stop()
         self.packing.stop()
+        self.following.stop()
         self._outside.close()
+        self._waiting.close()
+        if Waiting.report is self._waiting:
+            Waiting.report = None
         if self._watch is not None:
             self._watch.close()
         self.remembering.now()

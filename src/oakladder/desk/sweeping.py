@@ -88,11 +88,11 @@ class Sweeping(QObject):
 
     def _ready(self, ranges: Sequence[Range], drawn: int | None) -> tuple[Case | None, list[dict[str, object]] | None]:
         try:
-            if not ranges:
-                raise RunProblem("Tick a setting first, and say from where to where it is to go.")
             case = self._trials.case()
             if case is None:
                 raise RunProblem(NO_RULE)
+            if not ranges:
+                raise RunProblem("Tick a setting first, and say from where to where it is to go.")
             return case, drawn_settings(ranges, drawn) if drawn is not None else grid_of_settings(ranges)
         except RunProblem as error:
             self.told.emit(str(error))

@@ -7,11 +7,11 @@ from dataclasses import dataclass, replace
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk.jobs import EXPECTED, Jobs, Ticket, sentence_of
 from oakladder.desk.replaying import Replaying
 from oakladder.desk.rule import OpenRule
+from oakladder.desk.symbols import Symbols
 from oakladder.engine.frames import Frame
 from oakladder.engine.market import Skipped
 from oakladder.rung import Program, RunProblem, compile_script
@@ -66,7 +66,7 @@ class Trials(QObject):
     def __init__(
         self,
         workspace: Workspace,
-        library: BarLibrary,
+        symbols: Symbols,
         lists: Watchlists,
         jobs: Jobs,
         rule: OpenRule,
@@ -74,7 +74,7 @@ class Trials(QObject):
         parent: QObject | None = None,
     ):
         super().__init__(parent)
-        self._workspace, self._library, self._lists, self._jobs = workspace, library, lists, jobs
+        self._workspace, self._symbols, self._lists, self._jobs = workspace, symbols, lists, jobs
         self._rule, self._replaying = rule, replaying
         self.list_name, self.timeframe, self.account, self.finer = ALL, ONE_DAY, Account(), False
         self.changes: list[Change] = []
@@ -178,6 +178,10 @@ class Trials(QObject):
         self.finer = finer if finer is not None else self.finer
         self.ground_changed.emit()
         self._again()
+
+    def ground_asked(self) -> tuple[object, ...]:
+        """What is looked at: list, timeframe, minutes within bars, the seal, and the symbols of the list."""
+        return self.list_name, self.timeframe, self.finer, self.sealed(), tuple(self.symbols(self.list_name))
 
     def set_account(self, account: Account) -> None:
         """Tries with another account; says a sentence where it makes no sense."""
@@ -334,7 +338,7 @@ class Trials(QObject):
 
     def symbols(self, list_name: str) -> list[str]:
         """The symbols of a list, or the one symbol of that name."""
-        infos = self._library.infos
+        infos = self._symbols.infos
         if list_name in infos:
             return [list_name]
         try:

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.columns import OPEN_SCRIPT, ColumnJobs, ColumnPlace, ScriptColumn, open_columns, places_of
 from oakladder.desk.jobs import Jobs, sentence_of
 from oakladder.desk.replaying import Replaying
 from oakladder.desk.rule import OpenRule
+from oakladder.desk.script_stamps import ScriptStamps
+from oakladder.desk.symbols import Symbols
 from oakladder.engine.cells import Cell
 from oakladder.engine.columns import Filled
 from oakladder.engine.quotes import quotes
+from oakladder.rung.words import Shown
 from oakladder.user.lists import ALL, ListProblem, Watchlists
 from oakladder.user.workspace import Workspace
 
@@ -32,7 +34,7 @@ class Watched(QObject):
     def __init__(
         self,
         workspace: Workspace,
-        library: BarLibrary,
+        symbols: Symbols,
         lists: Watchlists,
         jobs: Jobs,
         rule: OpenRule,
@@ -40,13 +42,17 @@ class Watched(QObject):
         parent: QObject | None = None,
     ):
         super().__init__(parent)
-        self._library, self._lists, self._jobs, self._rule, self._replaying = library, lists, jobs, rule, replaying
+        self._symbols, self._lists, self._jobs, self._rule, self._replaying = symbols, lists, jobs, rule, replaying
         self.list_name = ALL
         self.columns: list[ScriptColumn] = open_columns()
         self.cells: dict[ColumnPlace, dict[str, Cell]] = {}
+        #: The title of the script that cells are of, and what it shows in them.
+        self.heads: dict[ColumnPlace, tuple[str, str]] = {}
         self.quotes: dict[str, tuple[float, float]] = {}
         self._listed: list[str] = []
         self._others_due = True
+        self._stamps = ScriptStamps(workspace)
+        self._stamped: object = ()
         self._open_jobs = ColumnJobs(jobs, workspace, rule, replaying, "watch open")
         self._other_jobs = ColumnJobs(jobs, workspace, rule, replaying, "watch")
         replaying.changed.connect(self._replayed)
@@ -60,7 +66,7 @@ class Watched(QObject):
     def show_columns(self, columns: list[ScriptColumn]) -> None:
         """Shows other columns; none stands for the open script's."""
         self.columns = columns or open_columns()
-        self.cells = {}
+        self.cells, self.heads = {}, {}
         self.columns_changed.emit()
         self.to_remember.emit()
         self._ask(others=True)
@@ -70,9 +76,9 @@ class Watched(QObject):
         others, self._others_due = self._others_due, False
         self._ask(others=others)
 
-    def scripts_written(self, names: set[str]) -> None:
-        """Other programs have written scripts."""
-        if any(c.script in names for c in self.columns):
+    def scripts_written(self) -> None:
+        """Scripts have been written: the columns of those that are otherwise now are asked for again."""
+        if self._stamps.of(c.script for c in self.columns) != self._stamped:
             self._ask(others=True)
 
     def bars_changed(self) -> None:
@@ -89,13 +95,25 @@ class Watched(QObject):
         symbols = self._listed = self.listed()
         places = places_of(self.columns)
         follows = [p for p in places if self.columns[p.column].script == OPEN_SCRIPT]
-        self._open_jobs.ask(self.columns, follows, symbols, self._celled)
+        head = self._open_head()
+        self._open_jobs.ask(self.columns, follows, symbols, lambda made: self._celled(made, head))
         if others:
+            self._stamped = self._stamps.of(c.script for c in self.columns)
             rest = [p for p in places if p not in follows]
             self._other_jobs.ask(self.columns, rest, symbols, self._celled)
 
-    def _celled(self, made: dict[ColumnPlace, Filled]) -> None:
+    def _open_head(self) -> tuple[str, str]:
+        """What the open script is called, and what it shows in a column without a name."""
+        program = self._rule.program
+        column = next((o for o in program.outputs if o.what is Shown.COLUMN), None) if program is not None else None
+        return self._rule.title, column.name if column is not None else "newest signal"
+
+    def _celled(self, made: dict[ColumnPlace, Filled], head: tuple[str, str] | None = None) -> None:
         self.cells |= {place: column.cells for place, column in made.items()}
+        for place in made:
+            asked = self.columns[place.column]
+            own = (asked.title, asked.caption)
+            self.heads[place] = own if head is None else (head[0], asked.name or head[1])
         self.cells_changed.emit(self.cells)
         for place, column in made.items():  # what is wrong with the open script stands beside its text
             if column.error is not None and self.columns[place.column].script != OPEN_SCRIPT:
@@ -104,12 +122,19 @@ class Watched(QObject):
     def listed(self) -> list[str]:
         """The symbols of the list. Where it is there no more, all symbols take its place."""
         try:
-            return self._lists.symbols(self.list_name, self._library.infos)
+            return self._lists.symbols(self.list_name, self._symbols.infos)
         except ListProblem:
             self.told.emit(f"The list {self.list_name} is not there any more. All symbols are shown.")
             self.list_name = ALL
             self.list_lost.emit()
-            return self._lists.symbols(ALL, self._library.infos)
+            return self._lists.symbols(ALL, self._symbols.infos)
+
+    def symbols(self) -> tuple[str, ...]:
+        """The symbols of the list, as `listed` without a word where it is there no more."""
+        try:
+            return tuple(self._lists.symbols(self.list_name, self._symbols.infos))
+        except ListProblem:
+            return ()
 
     def show_list(self, name: str) -> None:
         """Shows a list; its cells are asked for where it has other symbols than before."""
@@ -120,7 +145,7 @@ class Watched(QObject):
 
     def ask_quotes(self) -> None:
         """Asks for the last price and the day's change of every symbol."""
-        symbols, source = list(self._library.infos), self._replaying.source
+        symbols, source = list(self._symbols.infos), self._replaying.source
         self._jobs.start("quotes", lambda ticket: quotes(source, symbols, cancelled=ticket.cancelled), self._quoted)
 
     def _quoted(self, made: dict[str, tuple[float, float]]) -> None:

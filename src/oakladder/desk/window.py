@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.actions import ACTIONS, Action, hinted
+from oakladder.desk.basis import Part
 from oakladder.desk.bench.place import Bench
 from oakladder.desk.chart_options import BarStyle, ChartOptions, ScaleKind
 from oakladder.desk.choices import choices, made_of
@@ -76,8 +77,8 @@ class Window(QMainWindow):
         self.step_strip.put_away.connect(self.learning.put_away)
         self.bench.strip.asked.connect(lambda _: self.learning.went_to_signal())
         self.places.scanned.connect(self.learning.scanned)
-        self.status = StatusLine()
-        self.activity = Activity(desk.jobs.working)
+        self.status = StatusLine(self._state)
+        self.activity = Activity(desk.jobs)
         self.palette_dialog = Palette(lambda typed: made_of(typed, self.bench, self.go_to), self)
         self._styling = Styling(lambda: style_sheet(desk.looking.theme), self)
         self._lay_out()
@@ -92,10 +93,13 @@ class Window(QMainWindow):
         self.bench.charts.typed.connect(self.open_palette)
         desk.looking.options_changed.connect(lambda _: self._tick_show_menu())
         self.places.picked.connect(self._open)
-        self.places.taken.connect(self._library_changed)
+        self.places.taken.connect(desk.library_changed)
+        desk.bars_changed.connect(self._library_changed)
         self.places.built.connect(self._style_place)
         desk.looking.theme_changed.connect(lambda _: self._apply_theme())
         desk.status.connect(self.status.say)
+        desk.basis.changed.connect(self.status.look)
+        self.places.currentChanged.connect(lambda _: self.status.look())
         desk.trouble.connect(self.status.trouble)
         desk.lists_changed.connect(self._lists_changed)
         self._apply_theme()
@@ -121,6 +125,13 @@ class Window(QMainWindow):
     @property
     def data(self) -> DataPlace:
         return self.places.data
+
+    def _state(self) -> object:
+        """What sentences may be about; None while a script is being opened, which changes several things in turn."""
+        if not self.desk.rule.is_judged:
+            return None
+        parts = (Part.RULE, Part.SETTINGS, Part.SYMBOL, Part.FRAME, Part.LIST, Part.GROUND)
+        return self.places.currentIndex(), [self.desk.basis.value(part) for part in parts]
 
     def _lay_out(self) -> None:
         self.top = QWidget(objectName="top")
@@ -222,8 +233,7 @@ class Window(QMainWindow):
     # --- actions ----------------------------------------------------------------------------------
 
     def _show(self, k: int) -> None:
-        if self.desk.library.fresh():
-            self._library_changed()
+        self.desk.following.soon()
         for part in self.places.parts(self.places.place(k), in_sight=True):
             self._styling.now(part)
         self.places.go_to(k)
@@ -251,6 +261,7 @@ class Window(QMainWindow):
 
     def show_data(self) -> None:
         self._show(DATA)
+        self.data.enter()
 
     def next_trade(self) -> None:
         self.bench.step_trade(True)
@@ -336,6 +347,12 @@ class Window(QMainWindow):
     def toggle_night(self) -> None:
         self.desk.looking.set_theme(NIGHT if self.desk.looking.theme is DAY else DAY)
 
+    def stop_waiting(self) -> None:
+        """Gives up what waits to be written while another program holds its place."""
+        stopped = self.desk.jobs.stop_writing()
+        words = "Stopped. What had not been written stays as it was."
+        self.desk.status.emit(words if stopped else "Nothing waits for another program.")
+
     def quit(self) -> None:
         self.close()
 
@@ -353,7 +370,7 @@ class Window(QMainWindow):
     def _library_changed(self) -> None:
         """New symbols or bars are there: everything that shows symbols shows them too."""
         self.bench.show_list(self.desk.watched.list_name)
-        self.desk.library_changed()
+        self._fill_lists()
 
     def _open(self, pick: PickedSymbol) -> None:
         """Shows on the Bench what was picked elsewhere, with the script and settings that it was found by."""
@@ -369,8 +386,17 @@ class Window(QMainWindow):
     def _lists_changed(self) -> None:
         """Lists are otherwise, by another program: the place in sight shows them, the others when they are entered."""
         self.bench.show_list(self.desk.watched.list_name)
-        if self.places.currentIndex() == LADDER:
-            self.ladder.enter()
+        self._fill_lists()
+
+    def _fill_lists(self) -> None:
+        """The place in sight offers the lists that there are now; the others do when they are entered."""
+        place = self.places.currentIndex()
+        if place == LADDER:
+            self.ladder.fill_lists(self.ladder.lists.currentText())
+        elif place == SCAN:
+            self.scan.enter()
+        elif place == TRIAL:
+            self.trial.fill_lists()
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Leaves, once every text is in its file or the user has said that it may stay out."""

@@ -72,6 +72,14 @@ class Intake:
     doubt: Doubt | None = None
     #: Whether the symbol stands in the file itself, and not only in its name.
     in_column: bool = False
+    #: Where several files claim the symbol: all of them.
+    claimants: tuple[Path, ...] = ()
+
+    def claim(self, symbol: str, claimants: Sequence[Path]) -> Intake:
+        """This one, in doubt because several files claim its symbol."""
+        self.symbol, self.claimants = symbol, tuple(claimants)
+        self.doubt, self.trouble = Doubt.CLAIMED, claim_words(symbol, claimants)
+        return self
 
     def words(self) -> str:
         """A line for a report."""
@@ -333,6 +341,23 @@ def import_files(
     return made
 
 
+def find_claims(
+    files: Sequence[Path], options_of: Callable[[Path], Options], layouts: dict[Path, TableLayout]
+) -> dict[Path, Sequence[Path]]:
+    """The files whose names claim one symbol, each with all that do; those that have a column of symbols claim none by
+    their names. Layouts that are guessed for that are added to ``layouts``."""
+
+    def has_symbols(path: Path) -> bool:
+        try:
+            layouts[path] = layouts.get(path) or guess(path)
+        except (DataProblem, OSError, ValueError):
+            return False
+        return "symbol" in layouts[path].columns and options_of(path).symbol is None
+
+    symbols = {p: options_of(p).symbol or symbol_of(p) for p in files if not options_of(p).same}
+    return claimed_twice({p: symbols[p] for p in claimed_twice(symbols) if not has_symbols(p)})
+
+
 class _Import:
     """One import of several files: which symbols they claim, and bringing them in."""
 
@@ -355,25 +380,14 @@ class _Import:
         return self._choices.get(path, self._options)
 
     def find_claims(self, files: Sequence[Path]) -> None:
-        """Finds the files whose names claim one symbol; those that have a column of symbols claim none by their names."""
-        symbols = {p: self._options_of(p).symbol or symbol_of(p) for p in files if not self._options_of(p).same}
-        doubtful = claimed_twice(symbols)
-        self._claimed = claimed_twice({p: symbols[p] for p in doubtful if not self._has_symbols(p)})
-
-    def _has_symbols(self, path: Path) -> bool:
-        try:
-            layout = self._layouts.get(path) or guess(path)
-        except (DataProblem, OSError, ValueError):
-            return False
-        self._layouts[path] = layout
-        return "symbol" in layout.columns and self._options_of(path).symbol is None
+        """Finds the files whose names claim one symbol."""
+        self._claimed = find_claims(files, self._options_of, self._layouts)
 
     def intakes(self, path: Path) -> Iterator[Intake]:
         """Every symbol of a file, imported as far as it can be. Raises `Stopped`."""
         options = self._options_of(path)
         if path in self._claimed:
-            symbol = options.symbol or symbol_of(path)
-            yield Intake(path, symbol, doubt=Doubt.CLAIMED, trouble=claim_words(symbol, self._claimed[path]))
+            yield Intake(path).claim(options.symbol or symbol_of(path), self._claimed[path])
             return
         for intake in look_at(path, self._library, options, self._layouts.get(path), self._cancelled):
             if self._cancelled is not None and self._cancelled():
@@ -392,5 +406,4 @@ class _Import:
             return
         before = self._taken.setdefault(intake.symbol, (intake.path, intake.in_column))
         if before[0] != intake.path and not options.same and not (before[1] and intake.in_column):
-            intake.doubt = Doubt.CLAIMED
-            intake.trouble = claim_words(intake.symbol, [before[0], intake.path])
+            intake.claim(intake.symbol, [before[0], intake.path])

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import threading
 from collections.abc import Callable, Container, Iterator
 from pathlib import Path
 from typing import Generic, Protocol, TypeVar
@@ -65,16 +66,36 @@ class Entries(Generic[T]):
 
 
 class KeptFile(Generic[T]):
-    """The entries of one file by their names."""
+    """The entries of one file by their names. Safe to be used from several threads.
+
+    ``entries`` is replaced and never changed, so that one thread may read it while another writes the file.
+    """
 
     def __init__(self, path: Path, kind: Entries[T], tell: Callable[[str], None]):
         self._path, self._kind, self._tell = path, kind, tell
         self._lock = path.with_name(f".{path.name}.lock")
+        self._in_use = threading.Lock()
         self._seen: tuple[int, int] | None = None
+        self.entries: dict[str, T] = self._read_or_tell()
+        #: Counts how often other entries were taken.
+        self.revision = 0
 
-    def changed(self) -> bool:
-        """Whether the file is another than when it was last read or written here."""
-        return self._stamp() != self._seen
+    def _take(self, entries: dict[str, T]) -> None:
+        self.entries = entries
+        self.revision += 1
+
+    def fresh(self) -> bool:
+        """Takes in what another copy of the program, or the user's editor, has written; tells whether it did.
+
+        While a thread of this program changes the file it is left to that thread, so that nobody waits here.
+        """
+        if self._stamp() == self._seen or not self._in_use.acquire(blocking=False):
+            return False
+        try:
+            self._take(self._read_or_tell())
+        finally:
+            self._in_use.release()
+        return True
 
     def _stamp(self) -> tuple[int, int] | None:
         try:
@@ -83,7 +104,7 @@ class KeptFile(Generic[T]):
             return None
         return facts.st_mtime_ns, facts.st_size
 
-    def read(self) -> dict[str, T]:
+    def _read_or_tell(self) -> dict[str, T]:
         """What the file holds now, by name; what is damaged is kept aside and said, the rest is given."""
         try:
             return self._read()
@@ -128,10 +149,19 @@ class KeptFile(Generic[T]):
 
     @contextlib.contextmanager
     def changing(self) -> Iterator[dict[str, T]]:
-        """Gives what the file holds now, to be changed, and writes it; nobody else writes meanwhile. Raises `OSError`."""
-        with locked(self._lock):
-            entries = self._read()
-            yield entries
-            plain = {"version": self._kind.version, self._kind.word: [self._kind.plain(e) for e in entries.values()]}
-            write_atomic(self._path, json_of(plain))
-            self._seen = self._stamp()
+        """Gives what the file holds now, to be changed, writes it and takes it; nobody else writes meanwhile.
+
+        Raises `OSError`. After that, and after an error of the one who changes, the entries are those of the file.
+        """
+        with self._in_use:
+            try:
+                with locked(self._lock):
+                    entries = self._read()
+                    yield entries
+                    named = [self._kind.plain(e) for e in entries.values()]
+                    write_atomic(self._path, json_of({"version": self._kind.version, self._kind.word: named}))
+                    self._seen = self._stamp()
+            except BaseException:
+                self._take(self._read_or_tell())
+                raise
+            self._take(entries)

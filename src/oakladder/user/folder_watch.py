@@ -18,10 +18,12 @@ class Watch:
     """Looks at some folders (not at those below them) from a thread of its own.
 
     ``tell`` is called on that thread with the paths that have changed; files whose names begin with a dot are ours.
+    Files that are ``polled`` are looked at each second too: not every disk tells of changes.
     """
 
-    def __init__(self, folders: Iterable[Path], tell: Callable[[set[Path]], None]):
+    def __init__(self, folders: Iterable[Path], tell: Callable[[set[Path]], None], *, polled: Iterable[Path] = ()):
         self._folders, self._tell = list(folders), tell
+        self._polled = {path: _stamp(path) for path in polled}
         self._stop = threading.Event()
         self._thread = threading.Thread(target=self._run, name="watch", daemon=True)
         self._thread.start()
@@ -51,12 +53,26 @@ class Watch:
         ):
             paths = {Path(name) for _, name in changes}
             shown = {p for p in paths if not p.name.startswith(".")}
+            shown |= self._otherwise()
             if shown:
                 self._tell(shown)
             if [f for f in self._folders if f.is_dir()] != folders:
                 return
 
+    def _otherwise(self) -> set[Path]:
+        """The polled files that are otherwise than when they were last looked at."""
+        before, self._polled = self._polled, {path: _stamp(path) for path in self._polled}
+        return {path for path, stamp in self._polled.items() if stamp != before[path]}
+
     def close(self) -> None:
         """Ends the thread."""
         self._stop.set()
         self._thread.join(2)
+
+
+def _stamp(path: Path) -> tuple[int, int, int] | None:
+    try:
+        facts = path.stat()
+    except OSError:
+        return None
+    return facts.st_ino, facts.st_mtime_ns, facts.st_size

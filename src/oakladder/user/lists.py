@@ -41,29 +41,23 @@ class Watchlists:
 
     def __init__(self, path: Path, tell: Callable[[str], None] = lambda sentence: None):
         self._file = KeptFile(path, Entries("lists", 1, _read, _plain), tell)
-        self.own: dict[str, Watchlist] = self._file.read()
+
+    @property
+    def own(self) -> Mapping[str, Watchlist]:
+        """The user's lists by their names."""
+        return self._file.entries
+
+    @property
+    def revision(self) -> int:
+        """Counts the changes."""
+        return self._file.revision
 
     def fresh(self) -> bool:
         """Takes in what another copy of the program, or the user's editor, has written; tells whether it did."""
-        if not self._file.changed():
-            return False
-        self.own = self._file.read()
-        return True
-
-    @contextlib.contextmanager
-    def _changing(self) -> Iterator[dict[str, Watchlist]]:
-        """The lists as the file has them, to be changed and written."""
-        try:
-            with self._file.changing() as own:
-                yield own
-        except (ListProblem, OSError):
-            self.own = self._file.read()
-            raise
-        self.own = own
+        return self._file.fresh()
 
     def names(self, infos: Mapping[str, SymbolInfo]) -> list[str]:
         """Everything that can be chosen: all symbols, the user's lists, the sectors."""
-        self.fresh()
         sectors = sorted({i.sector for i in infos.values() if i.sector} - set(self.own) - {ALL})
         return [ALL, *self.own, *sectors]
 
@@ -80,14 +74,14 @@ class Watchlists:
 
     @contextlib.contextmanager
     def _changing_list(self, name: str) -> Iterator[Watchlist]:
-        with self._changing() as own:
+        with self._file.changing() as own:
             _check_own(name, own)
             yield own[name]
 
     def make(self, name: str, symbols: Iterable[str] = (), scan: str = "") -> Watchlist:
         """A new list; a list of that name must not be there."""
         name = _cleaned(name)
-        with self._changing() as own:
+        with self._file.changing() as own:
             _check_new(name, own)
             own[name] = Watchlist(name, list(dict.fromkeys(symbols)), {}, scan)
         return self.own[name]
@@ -98,7 +92,7 @@ class Watchlists:
         A list that was made by hand, or that another scan keeps, is left alone: `ListProblem`.
         """
         name = _cleaned(name)
-        with self._changing() as own:
+        with self._file.changing() as own:
             found = own.get(name)
             if found is None:
                 _check_new(name, own)
@@ -111,7 +105,7 @@ class Watchlists:
     def rename(self, name: str, other: str) -> None:
         """Gives a list another name; its place stays."""
         other = _cleaned(other)
-        with self._changing() as own:
+        with self._file.changing() as own:
             _check_own(name, own)
             if other != name:
                 _check_new(other, own)
@@ -121,7 +115,7 @@ class Watchlists:
             own.update(renamed)
 
     def delete(self, name: str) -> None:
-        with self._changing() as own:
+        with self._file.changing() as own:
             _check_own(name, own)
             del own[name]
 
@@ -177,7 +171,7 @@ class Watchlists:
             noted = {r[0].upper(): r[3] for r in body if len(r) > 3 and r[3].strip() and r[0].upper() in infos}
         known, unknown = parse_symbols(text, infos)
         name = _cleaned(name)
-        with self._changing() as own:
+        with self._file.changing() as own:
             _check_new(name, own)
             own[name] = Watchlist(name, known, noted)
         return unknown

@@ -41,6 +41,8 @@ class Keeper:
         self._drafts: dict[Path, Draft] = {}
         self._open: Path | None = None
         self._looking = self._ending = False
+        #: What the user has decided and is still to be written.
+        self._decided: list[Callable[[], None]] = []
         self._thread: threading.Thread | None = None
 
     def start(self) -> list[Path]:
@@ -161,13 +163,16 @@ class Keeper:
             else:
                 draft.manner = text_of(theirs)
                 draft.text, draft.first, draft.noted = draft.manner.text, None, None
+                self._decided.append(partial(self._keep_other, path, other))
             text = draft.text
             self._turn.notify_all()
-        if not mine:
-            with contextlib.suppress(OSError):
-                self._versions.keep(path.name, other)
-            self._journal.drop(str(path))
         return text
+
+    def _keep_other(self, path: Path, other: bytes) -> None:
+        """Keeps the text that does not count as a version; the journal need not have it any more."""
+        with contextlib.suppress(OSError):
+            self._versions.keep(path.name, other)
+        self._journal.drop(str(path))
 
     def save_elsewhere(self, path: Path, other: Path) -> None:
         """Writes an unsaved text into another file. Raises `OSError`."""
@@ -205,6 +210,8 @@ class Keeper:
         with self._turn:
             while True:
                 now, wake = time.monotonic(), float("inf")
+                if self._decided:
+                    return self._decided.pop(0)
                 if self._looking:
                     self._looking = False
                     return self._look

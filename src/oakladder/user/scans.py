@@ -66,6 +66,12 @@ class ScanLine:
         return f"{not_}{self.name}{value}{f' ({given})' if given else ''} on {self.timeframe}{when}"
 
 
+def flat(lines: Iterable[ScanLine]) -> Iterator[ScanLine]:
+    """All lines that are no groups, of groups in groups too."""
+    for line in lines:
+        yield from flat(line.lines) if line.kind == GROUP else (line,)
+
+
 def sentence_of(line: ScanLine, title_of: Callable[[str], str]) -> str:
     """A condition as a sentence; ``title_of`` names a script as people read it."""
     not_ = "not: " if line.negated else ""
@@ -163,36 +169,26 @@ class SavedScans:
 
     def __init__(self, path: Path, tell: Callable[[str], None] = lambda sentence: None):
         self._file = KeptFile(path, Entries("scans", 1, _read_whole, as_plain), tell)
-        self.scans: dict[str, SavedScan] = self._file.read()
+
+    @property
+    def scans(self) -> Mapping[str, SavedScan]:
+        """The scans by their names."""
+        return self._file.entries
 
     def fresh(self) -> bool:
         """Takes in what another copy of the program, or the user's editor, has written; tells whether it did."""
-        if not self._file.changed():
-            return False
-        self.scans = self._file.read()
-        return True
-
-    @contextlib.contextmanager
-    def _changing(self) -> Iterator[dict[str, SavedScan]]:
-        """The scans as the file has them, to be changed and written."""
-        try:
-            with self._file.changing() as scans:
-                yield scans
-        except (ScanProblem, OSError):
-            self.scans = self._file.read()
-            raise
-        self.scans = scans
+        return self._file.fresh()
 
     def save(self, scan: SavedScan) -> None:
         """Keeps a scan under its name, in the place of one of that name."""
         if not scan.name.strip():
             raise ScanProblem("A scan needs a name to be saved under.")
-        with self._changing() as scans:
+        with self._file.changing() as scans:
             scans[scan.name] = replace(scan, lines=list(scan.lines))
 
     def delete(self, name: str) -> None:
         """Forgets a scan."""
-        with self._changing() as scans:
+        with self._file.changing() as scans:
             scans.pop(name, None)
 
     def opposite(self, name: str) -> SavedScan:
@@ -204,7 +200,7 @@ class SavedScans:
         return self._copy(name, name, turned=False)
 
     def _copy(self, name: str, other: str, *, turned: bool) -> SavedScan:
-        with self._changing() as scans:
+        with self._file.changing() as scans:
             if name not in scans:
                 raise ScanProblem(f"There is no scan called {name} any more.")
             old = scans[name]

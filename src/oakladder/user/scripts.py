@@ -80,6 +80,11 @@ def fits_in_a_file(text: str) -> bool:
     return len(text) <= MAX_SCRIPT_BYTES // 4 or len(text.encode("utf-8", "replace")) <= MAX_SCRIPT_BYTES
 
 
+def title_of(script: str) -> str:
+    """What a script without a title is called: its file's name as people read it."""
+    return script.removesuffix(".rung").replace("_", " ").capitalize()
+
+
 class ScriptFolder:
     """All scripts of a user."""
 

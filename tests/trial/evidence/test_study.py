@@ -52,7 +52,7 @@ def plain_chance(opens, closes, flags, horizon: int, tone: Tone):  # type: ignor
 
 @given(
     st.integers(0, 2**32 - 1),
-    st.lists(st.integers(0, 48), min_size=1, max_size=4),
+    st.lists(st.integers(0, 48), min_size=1, max_size=4).filter(any),
     st.sampled_from(list(Tone)),
     st.sampled_from([0.02, 0.2, 0.9]),
     st.booleans(),

@@ -17,7 +17,7 @@ Key = tuple[str, Timeframe, bool]
 class BarCache:
     """The bars that were asked for last. Safe to be used from several threads."""
 
-    def __init__(self, most_bytes: int = MOST_BYTES) -> None:
+    def __init__(self, most_bytes: int | None = None) -> None:
         self._most_bytes = most_bytes
         self._lock = threading.Lock()
         self._bars: OrderedDict[Key, Bars] = OrderedDict()
@@ -33,7 +33,8 @@ class BarCache:
             if key not in self._bars:
                 self._bars[key] = bars
                 self._bytes += _bytes_of(bars)
-            while self._bytes > self._most_bytes and len(self._bars) > 1:
+            most = MOST_BYTES if self._most_bytes is None else self._most_bytes
+            while self._bytes > most and len(self._bars) > 1:
                 self._bytes -= _bytes_of(self._bars.popitem(last=False)[1])
 
     def forget(self, symbol: str) -> None:

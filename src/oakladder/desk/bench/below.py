@@ -4,19 +4,21 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QLabel, QTabWidget, QVBoxLayout, QWidget
 
+from oakladder.desk.basis import TRIAL, BasisKeeper, Part
 from oakladder.desk.bench.evidence import EvidenceGlance
 from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.trials import BENCH, Outcome, Trials
 from oakladder.desk.why.panel import WhyPanel
 from oakladder.desk.widgets.curve import Curve, CurveView
+from oakladder.desk.widgets.veil import veiled
 from oakladder.trial.figures import figure_words
 
 
 class TrialGlance(QWidget):
     """The open rule's result in a line and a curve: for the symbol of the chart, and for the list."""
 
-    def __init__(self, trials: Trials, theme: Theme, parent: QWidget | None = None):
+    def __init__(self, trials: Trials, basis: BasisKeeper, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
         self._trials = trials
         self.symbol, self.list = QLabel(), QLabel()
@@ -31,12 +33,14 @@ class TrialGlance(QWidget):
             curve.setMinimumHeight(40)
             layout.addWidget(line)
             layout.addWidget(curve, 1)
+        self._freshness = veiled(basis, (*TRIAL, Part.SYMBOL, Part.FRAME), self)
         trials.glanced.connect(self._show_both)
 
     def _show_both(self, of_symbol: Outcome, of_list: Outcome) -> None:
         self._show(of_symbol, self.symbol, self.curve)
         self.list.setVisible(of_list.trial is not None or of_list.trouble != of_symbol.trouble)
         self._show(of_list, self.list, self.list_curve)
+        self._freshness.took()
 
     def _show(self, outcome: Outcome, line: QLabel, curve: CurveView) -> None:
         trial = outcome.trial

@@ -16,12 +16,12 @@ from oakladder.desk.beside import ScriptUse, line_use
 from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.export import picture_of, save_data
 from oakladder.desk.chart_options import BarStyle, ScaleKind
-from oakladder.desk.programs import title_of
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.asking import one_of, words_for
 from oakladder.desk.widgets.passing import passing_menu
 from oakladder.engine.picture.parts import PRICE, VOLUME
 from oakladder.rung import analyse
+from oakladder.user.scripts import title_of
 
 
 class Deeds(QObject):
@@ -161,9 +161,9 @@ class Deeds(QObject):
     def copy_beside(self) -> None:
         """Puts the open script beside itself as it is set now, to compare the two."""
         if self.desk.script.path is not None:
-            self.desk.script.save()
-            title = title_of(self.desk.script.path.name)
-            self.desk.beside.add(ScriptUse(title, self.desk.script.path, "", dict(self.desk.rule.settings)))
+            path, settings = self.desk.script.path, dict(self.desk.rule.settings)
+            use = ScriptUse(title_of(path.name), path, "", settings)
+            self.desk.jobs.write(self.desk.script.save, lambda _: self.desk.beside.add(use))
 
     # --- panes ------------------------------------------------------------------------------------
 
@@ -219,6 +219,4 @@ class Deeds(QObject):
         else:
             write = picture_of(self.chart, path)
         said = self.desk.status.emit
-        self.desk.jobs.start(
-            f"export {path}", lambda _: write(), lambda _: said(f"Saved as {path.name}."), slow=True, owed=True
-        )
+        self.desk.jobs.start(f"export {path}", lambda _: write(), lambda _: said(f"Saved as {path.name}."), owed=True)

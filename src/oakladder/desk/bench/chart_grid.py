@@ -49,7 +49,7 @@ class _Beside(QFrame):
         bars = made.view.bars
         self.chart.set_panes(self._desk.looking.panes)
         self.chart.set_options(self._desk.looking.options)
-        self.chart.show_view(made.view, self._desk.library.infos[bars.symbol].decimals)
+        self.chart.show_view(made.view, self._desk.symbols.infos[bars.symbol].decimals)
         self.chart.show_trouble(made.trouble)
         self.go.setText(f"{bars.symbol}  {bars.timeframe}")
         self.ages.setText(made.ages)
@@ -145,7 +145,7 @@ class ChartGrid(QWidget):
     def _arrived(self, k: int, made: Companion | None) -> None:
         if k >= len(self.beside):
             return
-        if made is not None and made.view.bars.symbol not in self._desk.library.infos:
+        if made is not None and made.view.bars.symbol not in self._desk.symbols.infos:
             made = None  # it is in the library no more
         self.beside[k].show_companion(made, self._nothing(k))
         if made is not None and self._main.pinned_time is not None:

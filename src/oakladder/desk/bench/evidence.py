@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
+from oakladder.desk.basis import EVIDENCE, BasisKeeper, Part
 from oakladder.desk.judging import BENCH, Judgement, Judging
 from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.fan import FanView
+from oakladder.desk.widgets.veil import veiled
 from oakladder.trial.evidence.words import sentence, weaknesses
 
 
 class EvidenceGlance(QWidget):
     """What followed the signal, following the typing."""
 
-    def __init__(self, judging: Judging, theme: Theme, parent: QWidget | None = None):
+    def __init__(self, judging: Judging, basis: BasisKeeper, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
         self._judging = judging
         self.signals, self.where = QComboBox(accessibleName="The signal that is judged"), QLabel(objectName="quiet")
@@ -37,6 +39,7 @@ class EvidenceGlance(QWidget):
         layout.addWidget(self.list)
         layout.addWidget(self.fan, 1)
         layout.addWidget(self.symbol)
+        self._freshness = veiled(basis, (*EVIDENCE, Part.SYMBOL, Part.FRAME), self)
         judging.glanced.connect(self._show)
 
     def _show(self, of_symbol: Judgement, of_list: Judgement) -> None:
@@ -53,6 +56,7 @@ class EvidenceGlance(QWidget):
         self.symbol.setVisible(alone is not None)
         if alone is not None:
             self.symbol.setText(f"{of_symbol.where}: {sentence(alone)}")
+        self._freshness.took()
 
     def _show_signals(self, name: str) -> None:
         names = self._judging.signal_names()

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLa
 
 from oakladder.bars.time_words import bar_time
 from oakladder.bars.timeframes import Timeframe
+from oakladder.desk.basis import CHART, RULE_ON_SYMBOL
 from oakladder.desk.bench.below import Below, TrialGlance
 from oakladder.desk.bench.chart_actions import Deeds
 from oakladder.desk.bench.chart_grid import ChartGrid
@@ -27,11 +28,11 @@ from oakladder.desk.script.panel import ScriptPanel
 from oakladder.desk.session import Desk
 from oakladder.desk.view import View
 from oakladder.desk.why.panel import WhyPanel
+from oakladder.desk.widgets.veil import veiled
 from oakladder.engine.cells import Cell
 from oakladder.engine.signal_ages import Pip
 from oakladder.engine.why import Why
 from oakladder.rung.teach.conditions import conditions
-from oakladder.rung.words import Shown
 
 
 class Bench(QWidget):
@@ -40,7 +41,7 @@ class Bench(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
         self.desk = desk
-        self.watchlist = WatchlistPanel(list(desk.library.infos.values()), desk.looking.theme)
+        self.watchlist = WatchlistPanel(list(desk.symbols.infos.values()), desk.basis, desk.looking.theme)
         self.ladder = Ladder(desk.looking.theme)
         self.chart = Chart(desk.looking.theme)
         self.charts = ChartGrid(desk, self.chart)
@@ -48,7 +49,9 @@ class Bench(QWidget):
         self.script = ScriptPanel(desk)
         self.why = WhyPanel(desk.looking.theme)
         self.below = Below(
-            self.why, EvidenceGlance(desk.judging, desk.looking.theme), TrialGlance(desk.trials, desk.looking.theme)
+            self.why,
+            EvidenceGlance(desk.judging, desk.basis, desk.looking.theme),
+            TrialGlance(desk.trials, desk.basis, desk.looking.theme),
         )
         self.replay = ReplayLine(desk)
         self.deeds = Deeds(desk, self.chart, self.replay, self)
@@ -57,10 +60,13 @@ class Bench(QWidget):
         self.show_button = QToolButton(text="Show", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
         self.show_button.setToolTip("Bar style, scale, hours, and what else stands on the chart")
         self._lay_out()
+        self._charted = veiled(desk.basis, CHART, self.middle)
+        self._pipped = veiled(desk.basis, RULE_ON_SYMBOL, self.ladder)
+        self._explained = veiled(desk.basis, CHART, self.why)
         self._connect()
 
     def _lay_out(self) -> None:
-        middle = QWidget()
+        middle = self.middle = QWidget()
         column = QVBoxLayout(middle)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
@@ -118,6 +124,7 @@ class Bench(QWidget):
         self.chart.asked.connect(self.deeds.pane_menu)
         self.chart.arranged.connect(desk.remembering.soon)
         self.why.asked.connect(lambda _: self._ask_why())
+        self.why.came.connect(self._ask_why)
         self.why.went.connect(self.mark_bar)
         desk.looking.options_changed.connect(self._show_options)
         desk.looking.view_changed.connect(self._show_view)
@@ -134,7 +141,7 @@ class Bench(QWidget):
 
     def show_list(self, name: str) -> None:
         """Shows another list in the narrow watchlist."""
-        infos = self.desk.library.infos
+        infos = self.desk.symbols.infos
         names = self.desk.lists.names(infos)
         self.desk.watched.show_list(name if name in names else names[0])
         self.watchlist.show_lists(names, self.desk.watched.list_name)
@@ -153,17 +160,20 @@ class Bench(QWidget):
         signal = self.why.show_signals(names)
         if signal and self.why.isVisible():
             self.desk.looking.ask_why(signal)
+        elif not self.why.isVisible():  # it is asked for when it comes into sight
+            self._show_why(None)
 
     def _show_place(self) -> None:
         self.ladder.show_current(self.desk.looking.timeframe)
         self.watchlist.show_symbol(self.desk.looking.symbol)
 
     def _show_view(self, view: View) -> None:
-        info = self.desk.library.infos[view.bars.symbol]
+        info = self.desk.symbols.infos[view.bars.symbol]
         before = self.chart.shown.bars if self.chart.shown is not None else None
         if before is not None and (before.symbol, before.timeframe) != (view.bars.symbol, view.bars.timeframe):
-            self.why.show_why(None, None)  # what is explained there is of other bars
+            self._show_why(None)  # what is explained there is of other bars
         self.chart.show_view(view, info.decimals)
+        self._charted.took()
         self.strip.show_events(view.picture.events if view.picture else (), len(view.bars))
         self.strip.show_range(*self.chart.seen)
         self.why.show_trades(view.trades)
@@ -178,25 +188,18 @@ class Bench(QWidget):
         if why is not None and bars is not None and why.result.panel.size != len(bars):
             return  # other bars are shown meanwhile; they have been asked about
         self.why.show_why(why, bars)
+        self._explained.took() if why is not None else self._explained.cleared()
         self.why.follow(self.chart.read_bar())
 
     def _show_pips(self, pips: dict[Timeframe, list[Pip]]) -> None:
         self.ladder.show_pips(pips)
+        self._pipped.took()
 
     def _show_quotes(self, quotes: dict[str, tuple[float, float]]) -> None:
-        self.watchlist.model.quotes = quotes
-        self.watchlist.model.changed()
+        self.watchlist.show_quotes(quotes)
 
     def _show_cells(self, cells: dict[ColumnPlace, dict[str, Cell]]) -> None:
-        model = self.watchlist.model
-        model.cells = cells
-        program = self.desk.rule.program
-        column = next((o for o in program.outputs if o.what is Shown.COLUMN), None) if program else None
-        model.open_heads = (
-            (program.title if program else "") or "The script",
-            column.name if column else "newest signal",
-        )
-        model.changed()
+        self.watchlist.show_cells(cells, self.desk.watched.heads)
 
     def _show_theme(self) -> None:
         theme = self.desk.looking.theme

@@ -92,6 +92,6 @@ class ReplayLine(QWidget):
         self.setVisible(moment is not None)
         if moment is None:
             return
-        calendar = self.desk.library.infos[self.desk.looking.symbol].calendar
+        calendar = self.desk.symbols.infos[self.desk.looking.symbol].calendar
         self.when.setText(f"As of {moment_words(calendar, moment)[4:]}")
         self.when.setToolTip("Everything on the screen is as it was known then.")

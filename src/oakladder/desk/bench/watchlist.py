@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 
 from PyQt6.QtCore import QModelIndex, QPoint, QSortFilterProxyModel, Qt, pyqtSignal
 from PyQt6.QtWidgets import (
@@ -19,6 +20,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.desk.actions import hinted
+from oakladder.desk.basis import RULE_ON_LIST, BasisKeeper, Freshness, Part
 from oakladder.desk.columns import OPEN_SCRIPT, ColumnPlace, ScriptColumn, places_of
 from oakladder.desk.look.distances import GAP, TIGHT
 from oakladder.desk.look.letters import SMALL, ui_font
@@ -44,30 +46,35 @@ class WatchModel(RowsModel):
         self.columns: list[ScriptColumn] = []
         self.places: list[ColumnPlace] = []
         self.cells: Mapping[ColumnPlace, Mapping[str, Cell]] = {}
-        #: The title of the open script, and what its own column is called.
-        self.open_heads = ("", "")
+        #: The title of the script that the cells of a place are of, and what they show.
+        self.heads: Mapping[ColumnPlace, tuple[str, str]] = {}
+        #: The places whose cells are out of date; whether the prices are.
+        self.outdated: set[ColumnPlace] = set()
+        self.are_quotes_outdated = False
 
     def show_columns(self, columns: list[ScriptColumn]) -> None:
         """Shows other columns; cells come later."""
         self.beginResetModel()
-        self.columns, self.places, self.cells = columns, places_of(columns), {}
+        self.columns, self.places, self.cells, self.heads = columns, places_of(columns), {}, {}
+        self.outdated = set()
         self.endResetModel()
 
     def caption(self, section: int) -> str:
         """What a column is called, and on which timeframe it is."""
         place = self.places[section - len(_FIXED)]
-        column = self.columns[place.column]
-        title, name = self._heads(column)
-        return f"{title}: {name} on {place.timeframe}"
-
-    def _heads(self, column: ScriptColumn) -> tuple[str, str]:
-        if column.script == OPEN_SCRIPT:
-            return self.open_heads[0], column.name or self.open_heads[1]
-        return column.title, column.caption
+        title, name = self.heads.get(place, ("", ""))
+        return f"{title}: {name} on {place.timeframe}" if title else place.timeframe
 
     def shared_heads(self, section: int) -> tuple[str, str]:
-        place = self.places[section - len(_FIXED)] if section >= len(_FIXED) else None
-        return self._heads(self.columns[place.column]) if place is not None else ("", "")
+        place = self._place(section)
+        return self.heads.get(place, ("", "")) if place is not None else ("", "")
+
+    def _place(self, section: int) -> ColumnPlace | None:
+        return self.places[section - len(_FIXED)] if section >= len(_FIXED) else None
+
+    def is_outdated(self, section: int) -> bool:
+        place = self._place(section)
+        return place in self.outdated if place is not None else section > 0 and self.are_quotes_outdated
 
     def count(self) -> int:
         return len(self.infos)
@@ -83,6 +90,8 @@ class WatchModel(RowsModel):
 
     def look(self, row: int, section: int) -> Look:
         info = self.infos[row]
+        if self.is_outdated(section):
+            return None, "faint"
         if section == 2 and info.symbol in self.quotes:
             return None, "loss" if self.quotes[info.symbol][1] < 0 else "gain"
         return look_of(self._cell(info, section))
@@ -110,7 +119,8 @@ class WatchModel(RowsModel):
         cell = self._cell(info, section)
         if cell is None:
             return self.text(row, section)
-        return f"{info.symbol} {self.caption(section)}: {cell.reason or cell.words}"
+        old = "Out of date. " if self.is_outdated(section) else ""
+        return f"{old}{info.symbol} {self.caption(section)}: {cell.reason or cell.words}"
 
     def order(self, row: int, section: int) -> float | str:
         info = self.infos[row]
@@ -125,6 +135,7 @@ class WatchModel(RowsModel):
 
     def changed(self) -> None:
         self.dataChanged.emit(self.index(0, 1), self.index(self.rowCount() - 1, self.columnCount() - 1))
+        self.headerDataChanged.emit(Qt.Orientation.Horizontal, 0, self.columnCount() - 1)
 
 
 class _Sorted(QSortFilterProxyModel):
@@ -154,8 +165,13 @@ class WatchlistPanel(QWidget):
     list_chosen = pyqtSignal(str)
     columns_asked = pyqtSignal(QPoint)
 
-    def __init__(self, infos: list[SymbolInfo], theme: Theme, parent: QWidget | None = None):
+    def __init__(self, infos: list[SymbolInfo], basis: BasisKeeper, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
+        self._basis = basis
+        self._quoted = Freshness(basis, (Part.DATA, Part.REPLAY), parent=self)
+        self._quoted.expired.connect(self._quotes_expired)
+        #: Whether the cells of each place are up to date.
+        self._filled: dict[ColumnPlace, Freshness] = {}
         self.model = WatchModel(infos, theme)
         self.rows = _Sorted(self.model)
         self.lists = QComboBox(accessibleName="The watchlist")
@@ -225,10 +241,49 @@ class WatchlistPanel(QWidget):
     def show_columns(self, columns: list[ScriptColumn]) -> None:
         """Shows other columns of scripts."""
         self.model.show_columns(columns)
+        for freshness in self._filled.values():
+            freshness.deleteLater()
+        self._filled = {place: self._freshness(place, columns[place.column]) for place in self.model.places}
         header = self.table.horizontalHeader()
         assert header is not None
         for section in range(len(_FIXED), self.model.columnCount()):
             header.setSectionResizeMode(section, QHeaderView.ResizeMode.Stretch)
+
+    def _freshness(self, place: ColumnPlace, column: ScriptColumn) -> Freshness:
+        parts = RULE_ON_LIST if column.script == OPEN_SCRIPT else (Part.LIST, Part.DATA, Part.REPLAY)
+        made = Freshness(self._basis, parts, parent=self)
+        made.expired.connect(partial(self._expired, place))
+        return made
+
+    def _expired(self, place: ColumnPlace, on: bool) -> None:
+        (self.model.outdated.add if on else self.model.outdated.discard)(place)
+        self.model.changed()
+
+    def show_cells(
+        self, cells: Mapping[ColumnPlace, Mapping[str, Cell]], heads: Mapping[ColumnPlace, tuple[str, str]]
+    ) -> None:
+        """Shows cells as they are known now, with what stands above them."""
+        model, before = self.model, self.model.cells
+        model.cells, model.heads = dict(cells), dict(heads)
+        for place in model.places:
+            if place in cells and cells[place] is not before.get(place):
+                self._filled[place].took()
+        model.changed()
+
+    def show_quotes(self, quotes: dict[str, tuple[float, float]]) -> None:
+        """Shows the last prices."""
+        self.model.quotes = quotes
+        self._quoted.took()
+        self.model.changed()
+
+    def _quotes_expired(self, on: bool) -> None:
+        self.model.are_quotes_outdated = on
+        self.model.changed()
+
+    @property
+    def is_outdated(self) -> bool:
+        """Whether anything in the table is out of date, greyed already or not."""
+        return any(freshness.is_stale for freshness in (self._quoted, *self._filled.values()))
 
     def show_lists(self, names: list[str], current: str) -> None:
         """Offers lists without telling anyone."""

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import contextlib
 import itertools
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -14,18 +13,9 @@ from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import QGraphicsView
 
 from oakladder.bars.time_words import iso
-from oakladder.desk.jobs import NotDone
+from oakladder.desk.jobs import writing
 from oakladder.desk.view import View
-from oakladder.disk import why, write_atomic, write_rows
-
-
-@contextlib.contextmanager
-def _said(path: Path) -> Iterator[None]:
-    """What the system refuses, as a sentence."""
-    try:
-        yield
-    except OSError as error:
-        raise NotDone(f"{path.name} cannot be written: {why(error)}.") from None
+from oakladder.disk import write_atomic, write_rows
 
 
 def picture_of(chart: QGraphicsView, path: Path) -> Callable[[], None]:
@@ -49,7 +39,7 @@ def picture_of(chart: QGraphicsView, path: Path) -> Callable[[], None]:
 
 
 def _write(path: Path, made: bytes) -> None:
-    with _said(path):
+    with writing(path):
         write_atomic(path, made)
 
 
@@ -79,5 +69,5 @@ def save_data(view: View, path: Path) -> None:
         [iso(time), *("" if v != v else f"{v:.15g}" for v in row)]
         for time, row in zip(view.bars.times.tolist(), rows, strict=True)
     )
-    with _said(path):
+    with writing(path):
         write_rows(path, itertools.chain([["time", *columns]], body))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
@@ -24,21 +24,25 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.bars.errors import DataProblem, Stopped
+from oakladder.bars.errors import DataProblem
+from oakladder.desk.basis import Part
 from oakladder.desk.data.empty import EmptyData
 from oakladder.desk.data.first_chart import FirstChart
 from oakladder.desk.data.preview import facts_of, show_findings, show_preview, words_of_file
 from oakladder.desk.data.reading_form import ReadingForm
+from oakladder.desk.data.symbol_row import SymbolRow
 from oakladder.desk.data.symbols import SymbolsView
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.look.distances import GAP, TIGHT, WIDE
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets import tables
-from oakladder.intake.file_layout import TableLayout, guess
+from oakladder.desk.widgets.veil import veiled
 from oakladder.intake.file_search import files_of
-from oakladder.intake.importing import Intake, Options, import_files, look_at
+from oakladder.intake.importing import Intake, Options, import_files
+from oakladder.intake.listing import Listing, Looked, look_over
 from oakladder.intake.tidying import Mend, Trouble
+from oakladder.rung.texts import count_words
 
 _ROLE = Qt.ItemDataRole.UserRole
 
@@ -51,12 +55,11 @@ class DataPlace(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
         self.desk = desk
-        self.layouts: dict[Path, TableLayout] = {}
-        self.seen: dict[Path, list[Intake]] = {}
+        self.listing = Listing()
         self.mends: dict[Trouble, Mend] = {}
         self.setAcceptDrops(True)
         self.files = QListWidget(accessibleName="Files that were dropped")
-        self.reading = ReadingForm()
+        self.reading, self.row = ReadingForm(), SymbolRow()
         self.facts = QLabel(objectName="quiet")
         self.chart = FirstChart(desk.looking.theme)
         self.preview, self.findings = QTableWidget(), QTableWidget()
@@ -72,6 +75,9 @@ class DataPlace(QWidget):
         self._lay_out()
         self._connect()
         self._show_file(None)
+        # What files would bring is told beside what the library has, which other programs change too.
+        self._looked = veiled(desk.basis, (Part.DATA,), self.files, self.findings)
+        self._looked.turned.connect(self._turned)
 
     def _lay_out(self) -> None:
         top = QHBoxLayout()
@@ -92,6 +98,7 @@ class DataPlace(QWidget):
         column = QVBoxLayout(right)
         column.setContentsMargins(GAP, 0, 0, 0)
         column.addWidget(self.reading)
+        column.addWidget(self.row)
         head = QHBoxLayout()
         head.addWidget(QLabel("As it would come in", objectName="head"))
         head.addWidget(self.facts, 1)
@@ -131,7 +138,7 @@ class DataPlace(QWidget):
         self.stop_button.setEnabled(False)
 
     def _connect(self) -> None:
-        self.tabs.currentChanged.connect(lambda k: self.symbols.refresh() if k == 1 else None)
+        self.tabs.currentChanged.connect(lambda k: self.symbols.enter() if k == 1 else None)
         self.symbols.changed.connect(self.taken)
         self.choose.clicked.connect(self._ask_files)
         self.folder.clicked.connect(self._ask_folder)
@@ -143,6 +150,8 @@ class DataPlace(QWidget):
         self.empty.folder.clicked.connect(self._ask_folder)
         self.reading.corrected.connect(self._corrected)
         self.reading.asked.connect(self._look_again)
+        self.row.named.connect(self._name)
+        self.row.belongs.connect(self._belong)
         self.desk.looking.theme_changed.connect(self._show_theme)
 
     def _say(self, words: str) -> None:
@@ -152,6 +161,17 @@ class DataPlace(QWidget):
     def _show_theme(self, theme: Theme) -> None:
         self.chart.theme = theme
         self.chart.update()
+
+    def enter(self) -> None:
+        """Shows what the library has now."""
+        self._looked.look()
+        self._turned(self._looked.is_stale)
+        if self.tabs.currentIndex() == 1:
+            self.symbols.enter()
+
+    def _turned(self, stale: bool) -> None:
+        if stale and self.isVisible() and self.listing.seen and not self.desk.jobs.busy_with("intake"):
+            self._look_again()
 
     # --- which files ------------------------------------------------------------------------------
 
@@ -178,46 +198,58 @@ class DataPlace(QWidget):
 
     def forget(self) -> None:
         """Takes every file off the list; nothing in the library changes."""
+        self._list_only([])
+
+    def _list_only(self, intakes: list[Intake]) -> None:
         self.files.clear()
-        self.layouts, self.seen = {}, {}
+        self.listing.keep(intakes)
+        self._looked.cleared()
         self._show_file(None)
+        for path in self.listing.seen:
+            self._list(path)
 
     def add(self, paths: Sequence[Path]) -> None:
         """Looks at files, and at everything in folders."""
-        options, library, known = self._options(), self.desk.library, set(self.seen)
-        if options is None or not paths:
+        if paths:
+            known = set(self.listing.seen)
+            self._look(lambda: [p for p in files_of(paths).files if p not in known], self._added)
+
+    def _added(self, new: Sequence[Path]) -> None:
+        if not new:
+            self._say("There is no CSV, TSV or Parquet file among these that is not listed already.")
+            return
+        for path in new:
+            self._list(path)
+        if self.files.currentRow() < 0:
+            self.files.setCurrentRow(0)
+
+    def _look(self, found: Callable[[], Sequence[Path]], then: Callable[[Sequence[Path]], None]) -> None:
+        """Looks aside at the files that ``found`` gives there, and shows what they would bring."""
+        options, library, listing = self._options(), self.desk.library, self.listing.snapshot()
+        if options is None:
             return
 
-        def work(ticket: Ticket) -> list[tuple[Path, TableLayout | None, list[Intake]]]:
-            made: list[tuple[Path, TableLayout | None, list[Intake]]] = []
-            new = [p for p in files_of(paths).files if p not in known]
-            for k, path in enumerate(new):
-                if ticket.cancelled():
-                    raise Stopped
-                try:
-                    layout = guess(path)
-                except (DataProblem, ValueError, OSError):
-                    layout = None
-                made.append((path, layout, look_at(path, library, options, layout, ticket.cancelled)))
-                ticket.report((k + 1) / len(new))
-            return made
+        def work(ticket: Ticket) -> tuple[Looked, Sequence[Path]]:
+            paths = found()
+            return look_over(listing, paths, library, options, ticket.report, ticket.cancelled), paths
 
-        def then(made: list[tuple[Path, TableLayout | None, list[Intake]]]) -> None:
+        def done(made: tuple[Looked, Sequence[Path]]) -> None:
+            looked, paths = made
             self._running(False)
-            if not made:
-                self._say("There is no CSV, TSV or Parquet file among these that is not listed already.")
-                return
-            for path, layout, intakes in made:
-                if layout is not None:
-                    self.layouts[path] = layout
-                self.seen[path] = intakes
-                self._list(path)
-            if self.files.currentRow() < 0:
-                self.files.setCurrentRow(0)
-            self._sum_up()
+            self.listing.layouts = dict(looked.layouts)
+            self.listing.seen |= looked.intakes
+            self._looked.took()
+            then(paths)
+            for k in range(self.files.count()):
+                item = self.files.item(k)
+                if item is not None:
+                    self._write_item(item)
+            self._show_file(self._path())
+            if paths:
+                self._sum_up()
 
         self._running(True)
-        self.desk.jobs.start("intake", work, then, self._failed, self._share, slow=True)
+        self.desk.jobs.start("intake", work, done, self._failed, self._share, slow=True)
 
     def _list(self, path: Path) -> None:
         item = QListWidgetItem()
@@ -226,19 +258,21 @@ class DataPlace(QWidget):
         self._write_item(item)
 
     def _write_item(self, item: QListWidgetItem) -> None:
-        intakes = self.seen[item.data(_ROLE)]
+        intakes = self.listing.seen[item.data(_ROLE)]
         item.setText(words_of_file(intakes))
         item.setToolTip("\n".join(i.words() for i in intakes[:40]))
         bad = any(i.trouble for i in intakes)
         item.setForeground(self.desk.looking.theme.color("loss" if bad else "ink"))
 
     def _sum_up(self) -> None:
-        everything = [i for some in self.seen.values() for i in some]
+        everything = [i for some in self.listing.seen.values() for i in some]
         good = [i for i in everything if not i.trouble]
         new = sum(i.new for i in good)
-        words = f"{len(good)} symbol{'s' if len(good) != 1 else ''} can come in with {new:,} new bars."
-        bad = len(everything) - len(good)
-        self._say(words + (f" {bad} cannot; they are listed with the reason." if bad else ""))
+        words = f"{count_words(len(good), 'symbol')} can come in with {count_words(new, 'new bar')}."
+        doubtful = sum(i.doubt is not None for i in everything)
+        bad = len(everything) - len(good) - doubtful
+        asked = f" Of {doubtful:,} it is doubtful which symbol they are: choose them, and say." if doubtful else ""
+        self._say(words + asked + (f" {bad:,} cannot; they are listed with the reason." if bad else ""))
         self.take_button.setEnabled(bool(good))
 
     # --- how a file is read -----------------------------------------------------------------------
@@ -257,14 +291,22 @@ class DataPlace(QWidget):
 
     def _show_file(self, path: Path | None) -> None:
         """Shows how a file is read, what it would bring, and what was found in it."""
-        layout = self.layouts.get(path) if path is not None else None
+        layout = self.listing.layouts.get(path) if path is not None else None
         self.reading.show_layout(layout)
-        self.pages.setCurrentIndex(1 if self.seen else 0)
-        intakes = self.seen.get(path, []) if path is not None else []
+        self.pages.setCurrentIndex(1 if self.listing.seen else 0)
+        intakes = self.listing.seen.get(path, []) if path is not None else []
         shown = next((i for i in intakes if i.bars is not None), None)
+        doubtful = next((i for i in intakes if i.doubt is not None), None)
+        first, in_column = doubtful or shown, any(i.in_column for i in intakes)
+        self.row.show_symbol(
+            first.symbol if first is not None else "",
+            doubtful,
+            same=path in self.listing.same,
+            in_column=in_column,
+        )
         show_preview(self.preview, shown)
         self.chart.show_intake(shown)
-        self.facts.setText(facts_of(shown, self.desk.library.infos))
+        self.facts.setText(facts_of(shown, self.desk.symbols.infos))
         self.facts.setToolTip(self.facts.text())
         show_findings(self.findings, intakes, self.mends, self._mend)
         if path is None:
@@ -277,51 +319,52 @@ class DataPlace(QWidget):
     def _corrected(self) -> None:
         """The user reads the file in another way than was guessed."""
         path = self._path()
-        if path is not None and path in self.layouts and self.reading.layout_ is not None:
-            self.layouts[path] = self.reading.layout_
+        if path is not None and path in self.listing.layouts and self.reading.layout_ is not None:
+            self.listing.layouts[path] = self.reading.layout_
             self._look_again([path])
 
     def _look_again(self, paths: list[Path] | None = None) -> None:
         """Looks at files again, read as they are set now."""
-        options, library = self._options(), self.desk.library
-        if options is None or not self.seen:
+        todo = paths or list(self.listing.seen)
+        if todo:
+            self._look(lambda: todo, lambda _: None)
+
+    def _name(self, text: str) -> None:
+        """Gives the chosen file another symbol."""
+        path = self._path()
+        if path is None:
             return
-        todo, layouts = paths or list(self.seen), dict(self.layouts)
+        try:
+            self.listing.call(path, text)
+        except DataProblem as error:
+            self._say(str(error))
+            self._show_file(path)
+            return
+        self._look_again([path])
 
-        def work(ticket: Ticket) -> dict[Path, list[Intake]]:
-            made: dict[Path, list[Intake]] = {}
-            for k, path in enumerate(todo):
-                made[path] = look_at(path, library, options, layouts.get(path), ticket.cancelled)
-                ticket.report((k + 1) / len(todo))
-            return made
-
-        def then(made: dict[Path, list[Intake]]) -> None:
-            self._running(False)
-            self.seen |= made
-            for k in range(self.files.count()):
-                item = self.files.item(k)
-                if item is not None:
-                    self._write_item(item)
-            self._show_file(self._path())
-            self._sum_up()
-
-        self._running(True)
-        self.desk.jobs.start("intake", work, then, self._failed, self._share, slow=True)
+    def _belong(self, on: bool) -> None:
+        """The bars of the chosen file, and of those that claim its symbol, are the symbol's whatever speaks against it."""
+        path = self._path()
+        if path is not None:
+            self.listing.belong(path, on)
+            symbol = self.listing.symbol_of(path)
+            self._look_again([p for p in self.listing.seen if self.listing.symbol_of(p) == symbol])
 
     # --- taking them in ---------------------------------------------------------------------------
 
     def take(self) -> None:
         """Writes every sound symbol into the library; what cannot come in stays listed with the reason."""
-        options, library, layouts, paths = self._options(), self.desk.library, dict(self.layouts), list(self.seen)
-        if options is None or not paths:
+        options, library, listing = self._options(), self.desk.library, self.listing.snapshot()
+        if options is None or not listing.seen:
             return
 
         def work(ticket: Ticket) -> list[Intake]:
             return import_files(
-                paths,
+                list(listing.seen),
                 library,
                 options,
-                layouts=layouts,
+                layouts=listing.layouts,
+                choices=listing.choices(options),
                 progress=lambda count, of: ticket.report(count / of),
                 cancelled=ticket.cancelled,
             )
@@ -329,15 +372,10 @@ class DataPlace(QWidget):
         def then(made: list[Intake]) -> None:
             self._running(False)
             good = [i for i in made if not i.trouble]
-            self.forget()
-            for intake in made:
-                if intake.trouble:
-                    self.seen.setdefault(intake.path, []).append(intake)
-            for path in self.seen:
-                self._list(path)
+            self._list_only([i for i in made if i.trouble])
             bars = sum(i.new + i.changed for i in good)
-            left = f" {len(self.seen)} files could not be taken in." if self.seen else ""
-            self._say(f"{len(good)} symbols taken in, {bars:,} bars written.{left}")
+            left = f" {count_words(len(self.listing.seen), 'file')} could not be taken in." if self.listing.seen else ""
+            self._say(f"{count_words(len(good), 'symbol')} taken in, {count_words(bars, 'bar')} written.{left}")
             self.taken.emit()
 
         self._running(True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PyQt6.QtCore import QRectF, QSortFilterProxyModel, Qt, pyqtSignal
+from PyQt6.QtCore import QItemSelectionModel, QRectF, QSortFilterProxyModel, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import (
     QAbstractItemView,
@@ -20,6 +20,7 @@ from oakladder.bars.calendar_words import hours_words
 from oakladder.bars.store.amend import Change, amend
 from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.time_words import tick_words
+from oakladder.desk.basis import Part
 from oakladder.desk.data.amend_dialog import AmendDialog
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.look.distances import GAP
@@ -31,6 +32,7 @@ from oakladder.desk.widgets.passing import answered
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.desk.widgets.rows_model import Fill, RowsModel
 from oakladder.desk.widgets.small_charts import draw_spark
+from oakladder.desk.widgets.veil import veiled
 from oakladder.intake.held import Held, held_of
 
 #: The height of a row with pictures.
@@ -166,6 +168,8 @@ class SymbolsView(QWidget):
         pictures = {_BARS: self.model.draw_bars, _CHART: self.model.draw_chart}
         self.table.painter = RowPainter(self.table, self.rows, self.model, ui_font(), pictures=pictures)
         self._set_up()
+        self._shown = veiled(desk.basis, (Part.DATA,), self.table)
+        self._shown.turned.connect(self._turned)
         row = QHBoxLayout()
         for part, stretch in ((self.filter, 1), (self.button, 0), (self.word, 1)):
             row.addWidget(part, stretch)
@@ -194,10 +198,24 @@ class SymbolsView(QWidget):
         if viewport is not None:
             viewport.update()
 
+    def enter(self) -> None:
+        """Shows what the library has now, if that is not in sight already."""
+        self._shown.look()
+        if self._shown.is_stale or not self.model.infos:
+            self.refresh()
+
+    def _turned(self, stale: bool) -> None:
+        if stale and self.isVisible():
+            self.refresh()
+
     def refresh(self) -> None:
-        """Shows what the library has now; which bars there are is looked up aside."""
-        infos, library = list(self.desk.library.infos.values()), self.desk.library
-        self.model.show_infos(infos)
+        """Shows what the library has now; which bars there are is looked up aside. What is chosen stays chosen."""
+        infos, library = list(self.desk.symbols.infos.values()), self.desk.library
+        if infos != self.model.infos:
+            chosen = {i.symbol for i in self.chosen()}
+            self.model.show_infos(infos)
+            self._choose(chosen)
+        self._shown.took()
         self._count()
 
         def work(ticket: Ticket) -> dict[str, Held]:
@@ -219,6 +237,14 @@ class SymbolsView(QWidget):
 
     def _count(self) -> None:
         self.word.setText(f"{self.model.rowCount():,} symbols. Choose some to change what is known of them.")
+
+    def _choose(self, symbols: set[str]) -> None:
+        selection = self.table.selectionModel()
+        assert selection is not None
+        flags = QItemSelectionModel.SelectionFlag.Select | QItemSelectionModel.SelectionFlag.Rows
+        for row, info in enumerate(self.model.infos):
+            if info.symbol in symbols:
+                selection.select(self.rows.mapFromSource(self.model.index(row, 0)), flags)
 
     def chosen(self) -> list[SymbolInfo]:
         """The symbols of the chosen rows, from top to bottom."""
@@ -244,9 +270,9 @@ class SymbolsView(QWidget):
             return amend(library, symbols, change, progress=ticket.report, cancelled=ticket.cancelled)
 
         def then(count: int) -> None:
+            self.changed.emit()
             self.refresh()
             self.word.setText(f"{count} changed." if count else "They are so already.")
-            self.changed.emit()
 
         def failed(error: Exception) -> None:
             self.refresh()

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 from PyQt6.QtCore import QObject
 from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QToolButton, QWidget
 
-from oakladder.desk.jobs import sentence_of
+from oakladder.desk.jobs import writing
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.asking import agreed, text_for, words_for
 from oakladder.desk.widgets.passing import below, passing_menu
-from oakladder.disk import read_text, why, write_atomic
+from oakladder.disk import read_text, write_atomic
 from oakladder.user.lists import ListProblem
 
 
@@ -62,16 +62,23 @@ class ListDeeds(QObject):
             action.setEnabled(own)
         menu.popup(below(self._place.list_button))
 
-    def change(self, go: Callable[[], object], current: str | None = None) -> bool:
-        """Does something with the lists; what cannot be done is said."""
-        try:
-            go()
-        except (ListProblem, OSError) as error:
-            self._desk.status.emit(sentence_of(error))
-            return False
-        self._place.fill_lists(current or self.current)
-        self._place.refresh()
-        return True
+    def change(
+        self,
+        go: Callable[[], Any],
+        current: str | None = None,
+        then: Callable[[Any], None] = lambda made: None,
+    ) -> None:
+        """Does something with the lists, aside, and shows the list ``current``; what cannot be done is said.
+
+        ``go`` touches no widget; ``then`` is called with what it gives.
+        """
+
+        def done(made: Any) -> None:
+            self._place.fill_lists(current or self.current)
+            self._place.refresh()
+            then(made)
+
+        self._desk.change_lists(go, done)
 
     def _ask_delete(self) -> None:
         """A list is gone for good with its notes, so it is asked for once more."""
@@ -106,12 +113,14 @@ class ListDeeds(QObject):
 
     def add(self, text: str) -> None:
         """Adds symbols to the list that is shown, and says which words are none."""
-        told: list[tuple[list[str], list[str]]] = []
-        infos = self._desk.library.infos
-        if self.change(lambda: told.append(self._desk.lists.add(self.current, text, infos))) and told:
-            added, unknown = told[0]
+        infos, name = self._desk.symbols.infos, self.current
+
+        def say(made: tuple[list[str], list[str]]) -> None:
+            added, unknown = made
             words = f"{len(added)} added."
             self._desk.status.emit(f"{words} No symbols: {', '.join(unknown[:8])}." if unknown else words)
+
+        self.change(lambda: self._desk.lists.add(name, text, infos), then=say)
 
     def _ask_rename(self) -> None:
         old = self.current
@@ -126,17 +135,20 @@ class ListDeeds(QObject):
 
     def read(self, path: Path) -> None:
         """Makes a list of a text or CSV file, named for it."""
+        infos = self._desk.symbols.infos
 
-        def go() -> None:
+        def go() -> list[str]:
             try:
                 text = read_text(path)
             except UnicodeDecodeError:
                 raise ListProblem(f"{path.name} is not UTF-8 text.") from None
-            unknown = self._desk.lists.read(path.stem, text, self._desk.library.infos)
+            return self._desk.lists.read(path.stem, text, infos)
+
+        def say(unknown: list[str]) -> None:
             if unknown:
                 self._desk.status.emit(f"No symbols: {', '.join(unknown[:8])}.")
 
-        self.change(go, path.stem)
+        self.change(go, path.stem, say)
 
     def _ask_export(self) -> None:
         name, _ = QFileDialog.getSaveFileName(
@@ -147,12 +159,11 @@ class ListDeeds(QObject):
 
     def write(self, path: Path) -> None:
         """Writes the list that is shown, as CSV or plain text by the name's ending."""
-        as_csv = path.suffix.lower() == ".csv"
-        try:
-            text = self._desk.lists.written(self.current, self._desk.library.infos, as_csv=as_csv)
-            write_atomic(path, text)
-            self._desk.status.emit(f"Saved as {path.name}.")
-        except ListProblem as error:
-            self._desk.status.emit(str(error))
-        except OSError as error:
-            self._desk.status.emit(f"{path.name} cannot be written: {why(error)}.")
+        name, infos, as_csv = self.current, self._desk.symbols.infos, path.suffix.lower() == ".csv"
+
+        def go() -> None:
+            text = self._desk.lists.written(name, infos, as_csv=as_csv)
+            with writing(path):
+                write_atomic(path, text)
+
+        self._desk.jobs.write(go, lambda _: self._desk.status.emit(f"Saved as {path.name}."))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable
 
 from PyQt6.QtCore import QEvent, QModelIndex, QObject, QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
@@ -13,33 +12,31 @@ from PyQt6.QtWidgets import (
     QLabel,
     QSplitter,
     QToolButton,
-    QToolTip,
     QVBoxLayout,
     QWidget,
 )
 
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.actions import hinted
-from oakladder.desk.columns import ColumnPlace, ScriptColumn, ask_of, places_of, read_columns, troubles_of
-from oakladder.desk.jobs import Ticket, sentence_of
+from oakladder.desk.basis import Freshness, Part
+from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of, read_columns, troubles_of
+from oakladder.desk.ladder.explaining import Explaining
 from oakladder.desk.ladder.lists import ListDeeds
 from oakladder.desk.ladder.sections import read_sections
 from oakladder.desk.ladder.table import LadderTable
 from oakladder.desk.look.distances import GAP, WIDE
 from oakladder.desk.pick import PickedSymbol
+from oakladder.desk.script_stamps import ScriptStamps
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.asking import words_for
 from oakladder.desk.widgets.column_chooser import ask_column
 from oakladder.desk.widgets.legend import FillLegend
 from oakladder.desk.widgets.passing import passing_menu
 from oakladder.desk.widgets.small_charts import Minis
-from oakladder.engine.cell_why import explain
+from oakladder.desk.widgets.veil import Veil
 from oakladder.engine.columns import Filled
-from oakladder.engine.glance import Glance, Marking, glance
-from oakladder.rung import RunProblem, ScriptError
 from oakladder.user.lists import ALL, ListProblem
-from oakladder.user.scripts import ScriptFileProblem
 
 _MINI_BARS = 70
 _FIRST = (("tide_turn.rung", "flow"), ("quiet_water.rung", "Calm bars"))
@@ -57,6 +54,7 @@ class LadderPlace(QWidget):
         self._entered = False
         self._waiting: set[ColumnPlace] = set()
         self._jobs = desk.column_jobs("ladder")
+        self._stamps = ScriptStamps(desk.workspace)
         self._troubles: list[str] = []
         self.lists = QComboBox(accessibleName="The list")
         self.deeds = ListDeeds(self, self)
@@ -68,7 +66,12 @@ class LadderPlace(QWidget):
         self.word = QLabel(objectName="quiet")
         self.word.setMinimumWidth(20)
         self.legend = FillLegend(desk.looking.theme)
+        self.explaining = Explaining(desk, self.table, self.minis, self)
         self._lay_out()
+        # The cells are of the list, the columns, the scripts and the bars as they were when they were asked for.
+        self._filled = Freshness(desk.basis, (Part.DATA, Part.REPLAY), self._asked_now, self)
+        self._filled.turned.connect(self._turned)
+        Veil(self.table, self._filled)
         self.table.installEventFilter(self)
         self.table.doubleClicked.connect(self._open)
         self.table.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
@@ -77,14 +80,13 @@ class LadderPlace(QWidget):
         self.table.head.customContextMenuRequested.connect(self._head_menu)
         selection = self.table.selectionModel()
         assert selection is not None
-        selection.currentRowChanged.connect(lambda now, _: self._show_minis(now))
-        selection.currentChanged.connect(lambda now, _: self._explain(now))
+        selection.currentRowChanged.connect(lambda now, _: self.explaining.show_charts(now))
+        selection.currentChanged.connect(lambda now, _: self.explaining.explain(now))
         self.minis.chosen.connect(lambda t: self.picked.emit(PickedSymbol(self.minis.symbol, Timeframe.parse(t))))
-        self.table.hovered.connect(self._explain_hover)
+        self.table.hovered.connect(self.explaining.hover)
         self.table.arranged.connect(self._arranged)
         desk.watched.quotes_changed.connect(self._show_quotes)
         desk.looking.theme_changed.connect(lambda _: self._show_theme())
-        desk.replaying.changed.connect(lambda: self.refresh() if self._entered else None)
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()
@@ -124,7 +126,30 @@ class LadderPlace(QWidget):
             self.table.sections = read_sections(state.get("sections"))
             self.fill_lists(str(state.get("list", ALL)))
             self.refresh()
+        else:
+            self.fill_lists(self.lists.currentText())
+            self._filled.look()
+            if self._filled.is_stale:
+                self.refresh()
         self.table.setFocus()
+
+    def _turned(self, stale: bool) -> None:
+        if stale and self.isVisible():
+            self.refresh()
+
+    def _asked_now(self) -> object:
+        """What the cells would follow from now, besides bars."""
+        name, lists = self.lists.currentText(), self.desk.lists
+        own = lists.own.get(name)
+        columns = [c.as_plain() | {"timeframes": tuple(c.timeframes)} for c in self.columns]
+        notes = dict(own.notes) if own is not None else {}
+        return (
+            name,
+            tuple(self.desk.trials.symbols(name)),
+            columns,
+            notes,
+            self._stamps.of(c.script for c in self.columns),
+        )
 
     def _first_columns(self) -> list[ScriptColumn]:
         files = {p.name for p in self.desk.workspace.script_files()}
@@ -132,7 +157,7 @@ class LadderPlace(QWidget):
 
     def fill_lists(self, current: str) -> None:
         """Offers the lists that there are."""
-        names = self.desk.lists.names(self.desk.library.infos)
+        names = self.desk.lists.names(self.desk.symbols.infos)
         self.lists.clear()
         self.lists.addItems(names)
         self.lists.setCurrentText(current if current in names else ALL)
@@ -152,16 +177,20 @@ class LadderPlace(QWidget):
 
     def refresh(self) -> None:
         """Asks for every cell again."""
-        infos = self.desk.library.infos
+        infos, here = self.desk.symbols.infos, self.table.currentIndex()
+        before = self.table.symbol_at(here.row()) if here.isValid() else ""
         with contextlib.suppress(ListProblem):
             symbols = self.desk.lists.symbols(self.lists.currentText(), infos)
             own = self.desk.lists.own.get(self.lists.currentText())
             self.table.source.quotes = self.desk.watched.quotes
             self.table.show_columns([infos[s] for s in symbols], self.columns, own.notes if own else {})
             self._remember()
+            self._filled.took()
             self._ask(symbols)
             if symbols:
-                self.table.setCurrentIndex(self.table.rows.index(0, 0))
+                self.table.setCurrentIndex(self.table.rows.index(self.table.row_of(before), 0))
+            else:
+                self.explaining.clear()
 
     def _ask(self, symbols: list[str]) -> None:
         self._troubles = []
@@ -261,24 +290,19 @@ class LadderPlace(QWidget):
         symbol, name = self.table.symbol_at(index.row()), self.lists.currentText()
         menu = passing_menu(self)
         # An index does not outlive the table's next filling, and the table may be filled while the menu is open.
-        pick = self._pick_of(index)
+        pick, chosen, infos = self._pick_of(index), self.selected(), self.desk.symbols.infos
         menu.addAction("Open on the Bench", lambda: self.picked.emit(pick))
         if name in self.desk.lists.own and symbol in self.desk.lists.own[name].symbols:
             lists, row = self.desk.lists, self.desk.lists.own[name].symbols.index(symbol)
             menu.addAction("Note …", lambda: self._ask_note(name, symbol))
             menu.addAction("Move up", lambda: self.deeds.change(lambda: lists.move(name, symbol, row - 1)))
             menu.addAction("Move down", lambda: self.deeds.change(lambda: lists.move(name, symbol, row + 1)))
-            menu.addAction(
-                "Remove from the list", lambda: self.deeds.change(lambda: lists.remove(name, self.selected()))
-            )
+            menu.addAction("Remove from the list", lambda: self.deeds.change(lambda: lists.remove(name, chosen)))
         for other in self.desk.lists.own:
             if other != name:
-                chosen = self.selected()
                 menu.addAction(
                     f"Add to {other}",
-                    lambda o=other, c=chosen: self.deeds.change(
-                        lambda: self.desk.lists.add(o, " ".join(c), self.desk.library.infos)
-                    ),
+                    lambda o=other: self.deeds.change(lambda: self.desk.lists.add(o, " ".join(chosen), infos)),
                 )
         viewport = self.table.viewport()
         menu.popup(viewport.mapToGlobal(point) if viewport is not None else point)
@@ -309,44 +333,6 @@ class LadderPlace(QWidget):
         extended = column.extended if frame.intraday else None
         return PickedSymbol(symbol, frame, time, script, column.settings, extended)
 
-    # --- why --------------------------------------------------------------------------------------
-
-    def _explain(self, index: QModelIndex) -> None:
-        """Tells beside the table why the current cell says what it says."""
-        self.minis.show_why("", ())
-        self._ask_why("why here", index, lambda head, lines: self.minis.show_why(head, lines))
-
-    def _explain_hover(self, index: QModelIndex, at: QPoint) -> None:
-        """What the hover says at once, and a moment later with the reasons."""
-        viewport = self.table.viewport()
-
-        def show(head: str, lines: tuple[str, ...]) -> None:
-            if viewport is not None and viewport.underMouse():
-                QToolTip.showText(at, "\n".join([head, *lines, "Enter opens it on the Bench."]), viewport)
-
-        hint = self.table.rows.data(index, Qt.ItemDataRole.ToolTipRole)
-        if hint:
-            QToolTip.showText(at, str(hint), viewport)
-        self._ask_why("why hover", index, show)
-
-    def _ask_why(self, job: str, index: QModelIndex, then: Callable[[str, tuple[str, ...]], None]) -> None:
-        self.desk.jobs.stop(job)
-        cell = self.table.cell_at(index) if index.isValid() else None
-        if cell is None:
-            return
-        place, symbol = self.table.place_of(self.table.rows.mapToSource(index)), self.table.symbol_at(index.row())
-        column, source = self.columns[place.column], self.desk.replaying.source
-        frame = Timeframe.parse(place.timeframe)
-        head = f"{symbol}  {column.caption} on {frame}: {cell.text}"
-
-        def work(ticket: Ticket) -> tuple[str, ...]:
-            return explain(ask_of(self.desk.workspace, column, frame), source, symbol).lines
-
-        def failed(error: Exception) -> None:
-            then(head, (sentence_of(error),))
-
-        self.desk.jobs.start(job, work, lambda lines: then(head, lines), failed)
-
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             opens = event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
@@ -354,39 +340,6 @@ class LadderPlace(QWidget):
                 self._open(self.table.currentIndex())
                 return True
         return bool(super().eventFilter(watched, event))
-
-    def _show_minis(self, index: QModelIndex) -> None:
-        if not index.isValid():
-            return
-        symbol, source = self.table.symbol_at(index.row()), self.desk.replaying.source
-        frames = list(dict.fromkeys(t for c in self.columns for t in c.timeframes)) or [str(ONE_DAY)]
-        frames = sorted(frames, key=lambda t: -Timeframe.parse(t).order)[:6]
-
-        columns = sorted(
-            self.columns, key=lambda c: c is not self._column_at(index)
-        )  # the current one's marks go first
-
-        def work(ticket: Ticket) -> list[Glance]:
-            marking = next(filter(None, (self._marking(c, ticket.cancelled) for c in columns)), None)
-            made = []
-            for text in frames:
-                with contextlib.suppress(DataProblem, KeyError, RunProblem):
-                    made.append(glance(source, symbol, Timeframe.parse(text), marking, bars=_MINI_BARS))
-            return made
-
-        self.desk.jobs.start("minis", work, lambda made: self.minis.show_series(symbol, made), slow=True)
-
-    def _column_at(self, index: QModelIndex) -> ScriptColumn | None:
-        place = self.table.place_of(index)
-        return self.columns[place.column] if 0 <= place.column < len(self.columns) else None
-
-    def _marking(self, column: ScriptColumn, cancelled: Callable[[], bool]) -> Marking | None:
-        """The signal that a column shows; None where it shows something else, or cannot be read."""
-        with contextlib.suppress(ScriptError, ScriptFileProblem, RunProblem):
-            ask = ask_of(self.desk.workspace, column, ONE_DAY, cancelled)
-            if any(s.name == ask.name for s in ask.program.signals):
-                return Marking(ask.program, (str(ask.name),), ask.settings)
-        return None
 
     def _show_quotes(self, quotes: dict[str, tuple[float, float]]) -> None:
         self.table.source.quotes = quotes

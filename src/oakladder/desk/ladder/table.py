@@ -143,6 +143,11 @@ class LadderTable(PaintedTable):
         """The symbol of a row as it is shown."""
         return self.source.infos[self.source_row(row)].symbol
 
+    def row_of(self, symbol: str) -> int:
+        """The row of a symbol; the first where it is not shown."""
+        rows = (row for row in range(self.rows.rowCount()) if self.symbol_at(row) == symbol)
+        return next(rows, 0)
+
     def place_of(self, index: QModelIndex) -> ColumnPlace:
         """Which column and timeframe a cell belongs to."""
         return self.source.places[index.column()]

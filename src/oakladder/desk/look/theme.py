@@ -190,6 +190,7 @@ def style_sheet(t: Theme) -> str:
     QFrame#standing {{ background: {t.pick}; border-left: 3px solid {t.warn}; }}
     QLabel#brand {{ font-weight: 600; padding: 0 10px; }}
     QLabel#quiet, QLabel#status {{ color: {t.faint}; }}
+    QLabel#status:disabled {{ color: {t.mute}; }}
     QLabel#head {{ font-weight: 600; }}
     QLabel#trouble {{ color: {t.loss}; }}
     QPushButton, QToolButton {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px; padding: 3px 9px; }}

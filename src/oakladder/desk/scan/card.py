@@ -7,12 +7,12 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QToolButton, QVBoxLayout, QWidget
 
 from oakladder.desk.look.distances import HAIR, TIGHT
-from oakladder.desk.programs import title_of
 from oakladder.desk.scan.form import ConditionParts, LineEditor
 from oakladder.desk.scan.told import AnswerLine, FunnelBar
 from oakladder.desk.widgets.sentence import Sentence
 from oakladder.engine.rules import Field, named_values
 from oakladder.user.scans import SCRIPT, ScanLine, sentence_of
+from oakladder.user.scripts import title_of
 
 
 class LineCard(QFrame):

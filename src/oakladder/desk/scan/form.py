@@ -18,13 +18,13 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.timeframes import STANDARD
 from oakladder.desk.look.distances import HAIR, TIGHT
-from oakladder.desk.programs import title_of
 from oakladder.desk.scan.rule_settings import Given
 from oakladder.desk.widgets.passing import answered
 from oakladder.engine.cells import offered
 from oakladder.engine.rules import Field, Fresh, Relation, named_values
 from oakladder.rung import Program
 from oakladder.user.scans import SCRIPT, ScanLine, settings_said
+from oakladder.user.scripts import title_of
 
 _KINDS = {SCRIPT: "a script's", **{f.value: f.value for f in Field}}
 _HOLDS = "holds"

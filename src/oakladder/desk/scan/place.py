@@ -24,24 +24,28 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.actions import hinted
+from oakladder.desk.basis import Freshness, Part
 from oakladder.desk.columns import read_columns
 from oakladder.desk.jobs import Ticket, sentence_of
 from oakladder.desk.look.distances import GAP, WIDE
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.scan.cards import CardScroll, LinesEditor, join_box
 from oakladder.desk.scan.keeping import keep_found, renew_kept
+from oakladder.desk.scan.meaning import condition_of, derived_from, first_lines
 from oakladder.desk.scan.results import ScanResults
 from oakladder.desk.scan.saved import SavedBox
-from oakladder.desk.scan.words import found_words, marking_of, past_words, why_not_words
+from oakladder.desk.scan.why_not import ask_why_not
+from oakladder.desk.scan.words import found_words, marking_of, past_words
 from oakladder.desk.session import Desk
+from oakladder.desk.widgets.veil import Veil
 from oakladder.engine.market import Skipped
-from oakladder.engine.rules import Condition, Fresh, Join, rules_of
+from oakladder.engine.rules import Condition, Join, rules_of
 from oakladder.engine.screen import Occurrence, Screen, occurrences, screen
-from oakladder.engine.why_not import WhyNot, why_not
+from oakladder.engine.why_not import WhyNot
 from oakladder.rung import Program
-from oakladder.rung.problems import Cancelled, did_you_mean
+from oakladder.rung.problems import Cancelled
 from oakladder.user.lists import ALL, ListProblem
-from oakladder.user.scans import SCRIPT, SavedScan, ScanLine, ScanProblem, as_plain, read_scan
+from oakladder.user.scans import SCRIPT, SavedScan, ScanProblem, as_plain, read_scan
 
 _THREADS = 2
 _REMEMBER_MS = 400
@@ -87,6 +91,11 @@ class ScanPlace(QWidget):
         )
         self.asked.setMaximumWidth(130)
         self.results = ScanResults(desk)
+        # What was found is of the conditions, list and bars that were asked for, and of the scripts as they were then.
+        self._found = Freshness(desk.basis, (Part.DATA, Part.REPLAY), self._asked_now, self)
+        self._told = Freshness(desk.basis, (Part.DATA, Part.REPLAY), self._asked_now, self)
+        Veil(self.results, self._found)
+        Veil(self.verdict, self._told)
         self._remembering = QTimer(self, singleShot=True, interval=_REMEMBER_MS)
         self._remembering.timeout.connect(self._remember)
         self._lay_out()
@@ -140,12 +149,12 @@ class ScanPlace(QWidget):
         self.stop_button.clicked.connect(self.stop)
         self.saves.changed.connect(self._remembering.start)
         self.lines.changed.connect(self._remembering.start)
-        self.lines.changed.connect(self._forget_told)
+        self.lines.changed.connect(self._changed)
         self.asked.returnPressed.connect(self.ask_why_not)
         self.asked.textChanged.connect(lambda words: None if words else self.lines.show_answers("", None))
         for box in (self.join, self.list, self.timeframe):
             box.activated.connect(lambda _: self._remembering.start())
-            box.activated.connect(lambda _: self._forget_told())
+            box.activated.connect(lambda _: self._changed())
         self.results.picked.connect(self._open)
         self.desk.looking.theme_changed.connect(self.lines.show_theme)
         self.results.rearranged.connect(self._remembering.start)
@@ -161,8 +170,8 @@ class ScanPlace(QWidget):
     def _come(self, programs: dict[str, Program]) -> None:
         """The scripts are read."""
         scan = self.scan() if self._entered else read_scan(self.desk.remembering.scan) or SavedScan()
-        names = self.desk.lists.names(self.desk.library.infos)
-        sectors = sorted({i.sector for i in self.desk.library.infos.values()})
+        names = self.desk.lists.names(self.desk.symbols.infos)
+        sectors = sorted({i.sector for i in self.desk.symbols.infos.values()})
         offered = (programs, sectors, names)
         if self._entered and offered == self._offered:  # every condition stands as it was left
             self._reading = False
@@ -175,7 +184,7 @@ class ScanPlace(QWidget):
         self.list.addItems(names)
         if not self._entered:
             self.results.model.show_columns(read_columns(self.desk.remembering.scan.get("columns")))
-            scan.lines = scan.lines or self._first_lines()
+            scan.lines = scan.lines or first_lines(self.desk.script.path, self.programs)
         self._entered, self._reading = True, False
         self.saves.fill(scan.name)
         self._show(scan)
@@ -183,18 +192,10 @@ class ScanPlace(QWidget):
 
     def _go_on(self) -> None:
         """Does what was asked for before the scripts were read."""
+        self._look()
         if self._then is not None:
             then, self._then = self._then, None
             then()
-
-    def _first_lines(self) -> list[ScanLine]:
-        """The open script's first signal, lately."""
-        for name in (self.desk.script.path.name if self.desk.script.path else "", *self.programs):
-            program = self.programs.get(name)
-            if program is not None and program.signals:
-                signal = program.signals[0].name
-                return [ScanLine(SCRIPT, script=name, name=signal, fresh=Fresh.WITHIN.value, bars=5)]
-        return []
 
     def _show(self, scan: SavedScan) -> None:
         self._opposite, self._keeps = scan.opposite, scan.keeps
@@ -229,7 +230,7 @@ class ScanPlace(QWidget):
         menu.addAction("Save as …", self.saves.ask_save)
         menu.addAction("Copy", lambda: self.saves.with_chosen(lambda n: self.desk.scans.copy(n).name))
         menu.addAction("The opposite", lambda: self.saves.with_chosen(lambda n: self.desk.scans.opposite(n).name))
-        menu.addAction("Delete …", lambda: self.saves.with_chosen(self.saves.ask_delete))
+        menu.addAction("Delete …", self.saves.ask_delete)
         menu.addSeparator()
         menu.addAction("Keep what is found as a list", self.keep_list)
         menu.addAction("Export what is found …", self._ask_export)
@@ -239,26 +240,14 @@ class ScanPlace(QWidget):
 
     def _condition(self, scan: SavedScan) -> Condition:
         """What the engine shall run. Raises `ScanProblem` or `ListProblem`."""
-
-        def program_of(script: str) -> Program:
-            if script not in self.programs:
-                raise ScanProblem(
-                    f"The script {script or 'of a condition'} is not there, or has errors. Open it on the Bench."
-                )
-            return self.programs[script]
-
-        infos = self.desk.library.infos
-        try:
-            return scan.condition(program_of, lambda name: self.desk.lists.symbols(name, infos))
-        except ValueError as error:
-            raise ScanProblem(str(error)) from None
+        return condition_of(scan, self.programs, self.desk.lists, self.desk.symbols.infos)
 
     def _start(self, what: str, work: Callable[..., object], then: Callable[..., None]) -> None:
         """Runs something aside, with progress, until it is there or stopped."""
         scan = self.scan()
         try:
             condition = self._condition(scan)
-            symbols = self.desk.lists.symbols(scan.list_name, self.desk.library.infos)
+            symbols = self.desk.lists.symbols(scan.list_name, self.desk.symbols.infos)
         except (ScanProblem, ListProblem) as error:
             self._say(str(error), trouble=True)
             return
@@ -270,9 +259,13 @@ class ScanPlace(QWidget):
                     condition, source, symbols, frame, executor=pool, progress=ticket.report, cancelled=ticket.cancelled
                 )
 
+        asked = self._asked_now()
+
         def done(made: object) -> None:
             self._running(False)
+            self._found.took(asked)
             then(made, scan, condition, frame)
+            self._told.took(asked)
 
         self._running(True)
         self._say(f"{what} {len(symbols):,} symbols …")
@@ -322,6 +315,7 @@ class ScanPlace(QWidget):
 
     def _say(self, sentence: str, *, trouble: bool = False) -> None:
         self.verdict.setText(sentence)
+        self._told.cleared()
         self.verdict.setObjectName("trouble" if trouble else "")
         style = self.verdict.style()
         if style is not None:
@@ -329,33 +323,32 @@ class ScanPlace(QWidget):
 
     def ask_why_not(self) -> None:
         """Says of the symbol that was typed what each condition says of it."""
-        symbol = self.asked.text().strip().upper()
-        if not symbol:
-            return
-        if symbol not in self.desk.library.infos:
-            self._say(f"There is no symbol {symbol}. {did_you_mean(symbol, self.desk.library.infos)}", trouble=True)
-            return
         try:
-            scan = self.scan()
-            condition = self._condition(scan)
-            listed = symbol in self.desk.lists.symbols(scan.list_name, self.desk.library.infos)
+            ask_why_not(self.desk, self.asked.text(), self.scan(), self._condition, self._show_why_not)
         except (ScanProblem, ListProblem) as error:
             self._say(str(error), trouble=True)
-            return
-        source, frame = self.desk.replaying.source, Timeframe.parse(scan.timeframe)
 
-        def told(made: WhyNot) -> None:
-            if self.scan() == scan:  # else it was said of other conditions
-                self.lines.show_answers(symbol, made)
-                self._say(why_not_words(symbol, made, scan.list_name, listed=listed))
+    def _show_why_not(self, symbol: str, made: WhyNot | Exception, scan: SavedScan, words: str) -> None:
+        if isinstance(made, Exception):
+            self._say(words, trouble=True)
+        elif self.scan() == scan:  # else it was said of other conditions
+            self.lines.show_answers(symbol, made)
+            self._say(words)
+            self._told.took()
 
-        self.desk.jobs.start(
-            "why not",
-            lambda _: why_not(condition, source, symbol, frame),
-            told,
-            lambda error: self._say(sentence_of(error), trouble=True),
-            slow=True,
-        )
+    def _asked_now(self) -> object:
+        """What the scan as it stands now would follow from."""
+        if not self._entered:
+            return None
+        return derived_from(self.scan(), self.programs, self.desk.lists, self.desk.symbols.infos)
+
+    def _look(self) -> None:
+        for freshness in (self._found, self._told):
+            freshness.look()
+
+    def _changed(self) -> None:
+        self._look()
+        self._forget_told()
 
     def _forget_told(self) -> None:
         """What the last run said is not said of other conditions."""
@@ -404,10 +397,13 @@ class ScanPlace(QWidget):
             self.desk.status.emit("Run the scan first.")
             return
         scan = self.scan()
-        name = keep_found(self.desk, scan, [f.symbol for f in self.result.found])
-        if scan.name and name is not None:
-            self._keeps = name
-            self.saves.save_as(scan.name)
+
+        def kept(name: str) -> None:
+            if scan.name and self.saves.name == scan.name:
+                self._keeps = name
+                self.saves.save_as(scan.name)
+
+        keep_found(self.desk, scan, [f.symbol for f in self.result.found], kept)
 
     def _ask_export(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "Export what is found", "found.csv", "CSV (*.csv)")

@@ -23,7 +23,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.time_words import iso
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.columns import ColumnPlace, ScriptColumn, troubles_of
-from oakladder.desk.jobs import Ticket
+from oakladder.desk.jobs import Ticket, writing
 from oakladder.desk.look.distances import TIGHT
 from oakladder.desk.look.letters import ui_font
 from oakladder.desk.scan.found import CHART, HEADS, SPARK_BARS, Almanac, FoundModel, OccurrenceModel
@@ -33,7 +33,7 @@ from oakladder.desk.widgets.column_chooser import ask_column
 from oakladder.desk.widgets.glance_sheet import GlanceSheet
 from oakladder.desk.widgets.passing import below, passing_menu
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
-from oakladder.disk import why, write_rows
+from oakladder.disk import write_rows
 from oakladder.engine.columns import Filled
 from oakladder.engine.glance import Glance, Marking, glance
 from oakladder.engine.screen import FOLLOWED_BARS, Found, Occurrence
@@ -123,7 +123,7 @@ class ScanResults(QTabWidget):
     def show_found(self, found: list[Found], rules: list[str], frame: Timeframe, marking: Marking | None) -> None:
         """Shows what fits now; the small charts carry the marks of a rule."""
         self._marking = marking
-        self.model.show_found(found, rules, frame, self.desk.library.infos)
+        self.model.show_found(found, rules, frame, self.desk.symbols.infos)
         self.sheet.empty = "Nothing fits now. Look back shows when something did."
         self.sheet.show_captions(self.model.captions())
         self._ask_sparks()
@@ -138,7 +138,7 @@ class ScanResults(QTabWidget):
         """Shows on which bars it came true before, and what followed."""
         self.past_sheet.empty = "It did not come true on these bars. More of them can be looked back over."
         self._marking = marking
-        self.past.show_all(found, frame, self.desk.library.infos)
+        self.past.show_all(found, frame, self.desk.symbols.infos)
         view = self.desk.looking.view
         shown = view is not None and len(view.bars) > 0
         last = int(view.bars.calendar.days(view.bars.times[-1:])[0]) if view is not None and shown else 0
@@ -286,12 +286,12 @@ class ScanResults(QTabWidget):
         else:
             rows = [["time", "symbol", f"{FOLLOWED_BARS} bars later"]]
             rows += [[iso(o.time), o.symbol, "" if o.after != o.after else o.after] for o in self.past.rows]
-        try:
-            write_rows(path, rows)
-        except OSError as error:
-            self.desk.status.emit(f"{path.name} cannot be written: {why(error)}.")
-            return
-        self.desk.status.emit(f"Saved as {path.name}.")
+
+        def write() -> None:
+            with writing(path):
+                write_rows(path, rows)
+
+        self.desk.jobs.write(write, lambda _: self.desk.status.emit(f"Saved as {path.name}."))
 
     def _show_theme(self) -> None:
         self.model.theme = self.past.theme = self.almanac.theme = self.desk.looking.theme

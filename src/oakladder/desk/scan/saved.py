@@ -10,10 +10,9 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.desk.jobs import sentence_of
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.asking import agreed, words_for
-from oakladder.user.scans import SavedScan, ScanProblem
+from oakladder.user.scans import SavedScan
 
 
 class SavedBox(QObject):
@@ -44,22 +43,24 @@ class SavedBox(QObject):
         self.box.setCurrentText(current if current in self.desk.scans.scans else "(not saved)")
 
     def with_chosen(self, go: Callable[[str], str]) -> None:
-        """Does something with the saved scan that is chosen, and shows the one it gives."""
+        """Does something with the saved scan that is chosen, aside, and shows the one it gives."""
         name = self.box.currentText()
         if name not in self.desk.scans.scans:
             self.desk.status.emit("Save the scan under a name first.")
             return
-        try:
-            made = go(name)
-        except (ScanProblem, OSError) as error:
-            self.desk.status.emit(sentence_of(error))
-            return
+        self.desk.change_lists(lambda: go(name), self._show_made)
+
+    def _show_made(self, made: str) -> None:
         self.fill(made)
         self.show_saved(made)
 
-    def ask_delete(self, name: str) -> str:
-        if not agreed(self.box, f"Delete the scan {name}?", "", "Delete it"):
-            return name
+    def ask_delete(self) -> None:
+        """Deletes the saved scan that is chosen, once that is agreed to."""
+        name = self.box.currentText()
+        if name not in self.desk.scans.scans or agreed(self.box, f"Delete the scan {name}?", "", "Delete it"):
+            self.with_chosen(self._delete)
+
+    def _delete(self, name: str) -> str:
         self.desk.scans.delete(name)
         return ""
 
@@ -83,10 +84,8 @@ class SavedBox(QObject):
     def save_as(self, name: str) -> None:
         made = self._current()
         made.name = name.strip()
-        try:
-            self.desk.scans.save(made)
-        except (ScanProblem, OSError) as error:
-            self.desk.status.emit(sentence_of(error))
-            return
-        self.fill(made.name)
-        self.desk.status.emit(f"Saved as {made.name}.")
+        self.desk.change_lists(lambda: self.desk.scans.save(made), lambda _: self._show_saved_as(made.name))
+
+    def _show_saved_as(self, name: str) -> None:
+        self.fill(name)
+        self.desk.status.emit(f"Saved as {name}.")

@@ -30,7 +30,7 @@ class Standing(QFrame):
         self.difference.clicked.connect(lambda: self.show_difference())
         self.mine.clicked.connect(lambda: desk.script.decide(mine=True))
         self.theirs.clicked.connect(lambda: desk.script.decide(mine=False))
-        self.again.clicked.connect(lambda: desk.script.save())
+        self.again.clicked.connect(lambda: desk.jobs.write(desk.script.save))
         self.elsewhere.clicked.connect(lambda: self.ask_elsewhere())
         layout = QVBoxLayout(self)
         layout.setContentsMargins(GAP, GAP, GAP, GAP)

@@ -30,7 +30,6 @@ from oakladder.desk.session import Desk
 from oakladder.desk.widgets.asking import words_for
 from oakladder.desk.widgets.passing import show_for_itself
 from oakladder.desk.widgets.settings_strip import SettingsStrip
-from oakladder.disk import why
 from oakladder.rung import Problem, Severity, Span
 from oakladder.rung.teach.describe import functions
 from oakladder.rung.teach.fixes import said
@@ -126,16 +125,14 @@ class ScriptPanel(QWidget):
         """Asks for a title and makes a script with it."""
         title = words_for(self, "What shall the new script be called?", "Make the script")
         if title is not None and title.strip():
-            try:
-                self.desk.rule.new(title.strip())
-            except OSError as error:
-                self.desk.status.emit(f"The script cannot be made: {why(error)}.")
+            self.desk.rule.new(title.strip())
 
     def _opened(self, text: str) -> None:
         if self.desk.script.path == self._shown:
             self.editor.reload(text)
         else:
             self.editor.load(text)
+            self._show_problems(self.desk.rule.problems)  # not those of the script before
         self._shown = self.desk.script.path
         self._fill_chooser()
 
@@ -177,10 +174,15 @@ class ScriptPanel(QWidget):
 
     def earlier_versions(self) -> None:
         """Shows what the script was before, and brings it back where that is wanted."""
-        if self.desk.script.path is None:
+        path = self.desk.script.path
+        if path is None:
             return
-        self.desk.script.save()
-        self._show_texts(self.desk.workspace.versions.of(self.desk.script.path.name))
+
+        def read() -> Sequence[Earlier]:
+            self.desk.script.save()
+            return self.desk.workspace.versions.of(path.name)
+
+        self.desk.jobs.write(read, self._show_texts)
 
     def show_tried(self, moment: float, text: str) -> None:
         """A text that was put on trial, beside the present one."""
@@ -267,12 +269,20 @@ class ScriptPanel(QWidget):
         errors = sum(p.is_error for p in self.desk.rule.problems)
         script = self.desk.script
         saved = "Saved as you type." if not script.trouble and script.theirs is None else "Not saved yet."
-        words = "No errors." if not errors else "1 error." if errors == 1 else f"{errors} errors."
+        words = (
+            ""
+            if not self.desk.rule.is_judged
+            else "No errors."
+            if not errors
+            else "1 error."
+            if errors == 1
+            else f"{errors} errors."
+        )
         if errors:
             saved = saved.replace(" as you type", "")
             self.verdict.setText(f"{words} The chart keeps the last picture. {saved}")
         else:
-            self.verdict.setText(f"{saved} {words}")
+            self.verdict.setText(f"{saved} {words}".strip())
 
     def _go_to(self, item: QListWidgetItem) -> None:
         self.editor.go_to(item.data(Qt.ItemDataRole.UserRole))

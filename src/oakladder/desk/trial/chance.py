@@ -6,12 +6,14 @@ import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
 
+from oakladder.desk.basis import TRIAL, BasisKeeper, Freshness
 from oakladder.desk.judging import BesideChance, Judging
 from oakladder.desk.look.distances import GAP, TIGHT, WIDE
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.notes import Notes
 from oakladder.desk.trials import Outcome
 from oakladder.desk.widgets.histogram import Histogram
+from oakladder.desk.widgets.veil import Veil
 
 _FEW_TRADES = 30
 
@@ -19,7 +21,7 @@ _FEW_TRADES = 30
 class ChanceView(QWidget):
     """Four pictures, each with what it says in a sentence."""
 
-    def __init__(self, judging: Judging, notes: Notes, theme: Theme, parent: QWidget | None = None):
+    def __init__(self, judging: Judging, notes: Notes, basis: BasisKeeper, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
         self._judging, self._notes = judging, notes
         self._outcome: Outcome | None = None
@@ -61,17 +63,21 @@ class ChanceView(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.trouble)
         layout.addWidget(self._board, 1)
+        self._freshness = Freshness(basis, TRIAL, lambda: id(self._outcome), self)
+        Veil(self, self._freshness)
         judging.chanced.connect(self._show)
         notes.changed.connect(self._show_discount)
 
     def show_outcome(self, outcome: Outcome | None) -> None:
         """Puts another trial beside chance."""
         self._outcome = outcome
+        self._freshness.look()
         self._judging.ask_chance(outcome)
         self._show_discount()
 
     def _show(self, made: BesideChance) -> None:
         chance, drawn = made.chance, made.bootstrap
+        self._freshness.took()
         self.trouble.setText(made.trouble)
         self._board.setVisible(chance is not None)
         if chance is None or drawn is None:

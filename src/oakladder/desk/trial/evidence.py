@@ -7,12 +7,14 @@ from collections.abc import Callable, Mapping
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
 
+from oakladder.desk.basis import EVIDENCE, BasisKeeper, Freshness
 from oakladder.desk.judging import PLACE, Judgement, Judging
 from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.bar_rows import BarRow, BarsBy
 from oakladder.desk.widgets.fan import FanView
 from oakladder.desk.widgets.horizons import HorizonRows
+from oakladder.desk.widgets.veil import Veil, veiled
 from oakladder.trial.evidence import splits
 from oakladder.trial.evidence.splits import Part
 from oakladder.trial.evidence.study import Evidence
@@ -25,6 +27,7 @@ class EvidenceView(QWidget):
     def __init__(
         self,
         judging: Judging,
+        basis: BasisKeeper,
         theme: Theme,
         group_of: Callable[[], Mapping[str, str]],
         parent: QWidget | None = None,
@@ -50,6 +53,9 @@ class EvidenceView(QWidget):
         self.signals.activated.connect(lambda _: judging.set_signal(self.signals.currentText()))
         self.horizons.chosen.connect(self._look_at)
         self.parts.chosen.connect(lambda _: self._show_parts())
+        self._freshness = veiled(basis, EVIDENCE, self)
+        self._parted = Freshness(basis, (), lambda: (id(self._evidence), self.parts.kind, self.horizons.bars), self)
+        Veil(self.parts, self._parted)
         judging.judged.connect(self._show)
         judging.parted.connect(self._take_parts)
 
@@ -96,6 +102,7 @@ class EvidenceView(QWidget):
         self.fan.show_evidence(made.evidence)
         self.horizons.show_evidence(made.evidence)
         self._say(made.trouble)
+        self._freshness.took()
         self._show_parts()
 
     def _say(self, trouble: str = "") -> None:
@@ -114,10 +121,13 @@ class EvidenceView(QWidget):
     def _show_parts(self) -> None:
         if self._evidence is None:
             self.parts.bars.show_rows([])
+            self._parted.cleared()
         else:
+            self._parted.look()
             self._judging.ask_parts(self._splits[self.parts.kind], self._evidence, self.horizons.bars)
 
     def _take_parts(self, made: list[Part]) -> None:
+        self._parted.took()
         self.parts.bars.show_rows(
             [
                 BarRow(p.name, p.difference, (f"{p.difference:+.2%}", f"{p.count:,}", f"{p.days:,}", f"{p.up:.0%}"))

@@ -41,4 +41,4 @@ def export(trial: Trial, k: int, parent: QWidget, jobs: Jobs, tell: Callable[[st
     if name:
         path = Path(name) if Path(name).suffix else Path(name + ending)
         done = f"{path} is written."
-        jobs.start("export trial", lambda _: write(trial, path), lambda _: tell(done), slow=True, owed=True)
+        jobs.start("export trial", lambda _: write(trial, path), lambda _: tell(done), owed=True)

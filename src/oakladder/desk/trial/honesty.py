@@ -13,11 +13,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.desk.basis import TRIAL, BasisKeeper, Freshness
 from oakladder.desk.judging import Checked, Judging
 from oakladder.desk.look.distances import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.pick import PickedSymbol
-from oakladder.desk.rule import OpenRule
 from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.rows_model import RowsModel
 
@@ -79,9 +79,8 @@ class HonestyView(QWidget):
 
     picked = pyqtSignal(object)
 
-    def __init__(self, judging: Judging, rule: OpenRule, theme: Theme, parent: QWidget | None = None):
+    def __init__(self, judging: Judging, basis: BasisKeeper, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
-        self._rule = rule
         self.button, self.words = QToolButton(text="Check it"), QLabel(objectName="head")
         self.about = QLabel(_ABOUT, objectName="quiet")
         self.source, self.table = _Findings(theme), QTableView(accessibleName="What was found")
@@ -109,8 +108,9 @@ class HonestyView(QWidget):
         self.table.activated.connect(self._open)
         self.table.clicked.connect(self._open)
         judging.checked.connect(self._show)
-        rule.problems_changed.connect(lambda _: self._text_changed())
-        rule.compiled.connect(lambda _: self._text_changed())
+        # Findings are of the text, settings, list and account that were checked.
+        self._freshness = Freshness(basis, TRIAL, parent=self)
+        self._freshness.turned.connect(self._turned)
         self._show(None)
 
     def _show(self, checked: Checked | None) -> None:
@@ -120,11 +120,10 @@ class HonestyView(QWidget):
         self.source.show(checked)
         self.table.setVisible(bool(self.source.count()))
         self.about.setVisible(not self.source.count())
+        self._freshness.took() if checked is not None else self._freshness.cleared()
 
-    def _text_changed(self) -> None:
-        """Findings are of the text that was checked."""
-        program, checked = self._rule.program, self.source.checked
-        if checked is not None and (program is None or program.text != checked.text):
+    def _turned(self, stale: bool) -> None:
+        if stale:
             self._show(None)
 
     def _open(self, index: QModelIndex) -> None:

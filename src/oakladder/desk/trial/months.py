@@ -16,6 +16,8 @@ _NAMES = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", 
 #: A change of so much has the full colour.
 _FULL = 0.1
 _HEAD, _ROW, _YEAR = 22, 24, 48
+#: What a screen reader says of it when it is empty.
+_NOTHING = "Results by month"
 
 
 class MonthSheet(Painted):
@@ -23,7 +25,7 @@ class MonthSheet(Painted):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
-        self.setAccessibleName("Results by month")
+        self.setAccessibleName(_NOTHING)
         self.theme = theme
         self._years: dict[int, dict[int, float]] = {}
 
@@ -34,7 +36,7 @@ class MonthSheet(Painted):
         """Shows the months of a trial."""
         self._years = _by_year(months(trial)) if trial is not None else {}
         self.setMinimumHeight(self.sizeHint().height())
-        self.setAccessibleName("; ".join(f"{year}: {row[13]:+.1%}" for year, row in self._years.items()))
+        self.setAccessibleName("; ".join(f"{year}: {row[13]:+.1%}" for year, row in self._years.items()) or _NOTHING)
         self.update()
 
     def paint(self, painter: QPainter) -> None:

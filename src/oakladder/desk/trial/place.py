@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
-
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QComboBox,
@@ -20,6 +18,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.actions import hinted
+from oakladder.desk.basis import TRIAL
 from oakladder.desk.look.distances import GAP, TIGHT, WIDE
 from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.rule import fitting
@@ -33,6 +32,7 @@ from oakladder.desk.trial.honesty import HonestyView
 from oakladder.desk.trial.left_out import LeftOut
 from oakladder.desk.trial.months import MonthSheet
 from oakladder.desk.trial.notebook import NotebookView
+from oakladder.desk.trial.outcome_words import outcome_words
 from oakladder.desk.trial.scatter import Scatter
 from oakladder.desk.trial.sweep.view import SweepView
 from oakladder.desk.trial.terms import Terms
@@ -42,10 +42,13 @@ from oakladder.desk.trial.variants import Variants
 from oakladder.desk.trials import Outcome
 from oakladder.desk.widgets.curve import VARIANT_COLOURS, Curve, CurveView
 from oakladder.desk.widgets.passing import passing_menu
+from oakladder.desk.widgets.veil import veiled
 from oakladder.trial.notebook import Try
 from oakladder.trial.trial import Trial
 
 _WHO = "place"
+#: The kinds of jobs whose results stand here.
+_WORK = frozenset({"trial", "variants", "evidence", "chance", "honesty", "seal", "sweep"})
 
 
 class TrialPlace(QWidget):
@@ -77,18 +80,22 @@ class TrialPlace(QWidget):
         self.groups = GroupsPanel(theme, self._groups)
         self.scatter, self.left_out = Scatter(theme), LeftOut(theme)
         self.tabs, self.views = QTabWidget(accessibleName="Trades"), QTabWidget(accessibleName="Ways to judge")
-        self.evidence = EvidenceView(desk.judging, theme, self._groups)
-        self.chance = ChanceView(desk.judging, desk.notes, theme)
-        self.sweep = SweepView(desk.sweeping, desk.notes, desk.rule, theme)
+        self.evidence = EvidenceView(desk.judging, desk.basis, theme, self._groups)
+        self.chance = ChanceView(desk.judging, desk.notes, desk.basis, theme)
+        self.sweep = SweepView(desk.sweeping, desk.notes, desk.rule, desk.basis, theme)
         self.notebook = NotebookView(desk.notes, desk.judging, theme)
-        self.honesty = HonestyView(desk.judging, desk.rule, theme)
+        self.honesty = HonestyView(desk.judging, desk.basis, theme)
         self._shown: Trial | None = None
+        #: The outcome in front.
+        self._front: Outcome | None = None
         self._lay_out()
+        self._fronted = veiled(desk.basis, TRIAL, self._above, self.tabs, self.sentence, self.word)
+        self._varied = veiled(desk.basis, TRIAL, self.variants.rows)
         self._connect()
 
     def _groups(self) -> dict[str, str]:
         """The group of each symbol."""
-        return {i.symbol: i.sector for i in self.desk.library.infos.values()}
+        return {i.symbol: i.sector for i in self.desk.symbols.infos.values()}
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()
@@ -127,7 +134,7 @@ class TrialPlace(QWidget):
         ):
             self.tabs.addTab(part, words)
         right = self.trades_view = QSplitter(Qt.Orientation.Vertical)
-        top = QWidget()
+        top = self._above = QWidget()
         column = QVBoxLayout(top)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
@@ -160,7 +167,7 @@ class TrialPlace(QWidget):
         layout.addWidget(self.word)
         layout.addWidget(self.terms)
         layout.addWidget(split, 1)
-        self._show_progress(1.0)
+        self._show_progress()
 
     def _connect(self) -> None:
         trials = self.trials
@@ -180,7 +187,7 @@ class TrialPlace(QWidget):
         self.variants.rows.chosen.connect(lambda _: self._show_front())
         self.variants.rows.dropped.connect(lambda k: trials.remove_change(k - 1))
         self.variants.settings = lambda: self.desk.rule.program.settings if self.desk.rule.program is not None else ()
-        self.variants.lists = lambda: self.desk.lists.names(self.desk.library.infos)
+        self.variants.lists = lambda: self.desk.lists.names(self.desk.symbols.infos)
         for part in (self.curve, self.table, self.charts, self.scatter):
             part.picked.connect(self._open)
         self.left_out.table.picked.connect(self._open)
@@ -188,13 +195,13 @@ class TrialPlace(QWidget):
         self.views.currentChanged.connect(lambda _: self._fill_view())
         self.honesty.picked.connect(self.picked)
         self.notebook.asked.connect(self._look_again)
-        self.desk.judging.moved.connect(self._show_progress)
-        self.desk.sweeping.moved.connect(self._show_progress)
+        self.desk.judging.moved.connect(lambda _: self._show_progress())
+        self.desk.sweeping.moved.connect(lambda _: self._show_progress())
+        self.desk.jobs.changed.connect(self._show_progress)
         trials.changed.connect(self._show)
-        self.desk.rule.problems_changed.connect(lambda _: self.word.setText(self._words(self._outcome())))
-        trials.variants_changed.connect(lambda _: self._show_rows())
-        trials.asked.connect(lambda: self._show_progress(0.0))
-        trials.moved.connect(self._show_progress)
+        self.desk.rule.problems_changed.connect(lambda _: self._show_words())
+        trials.variants_changed.connect(lambda _: self._show_variants())
+        trials.moved.connect(lambda _: self._show_progress())
         trials.told.connect(self.desk.status)
         self.desk.looking.theme_changed.connect(lambda _: self._show_theme())
 
@@ -209,11 +216,7 @@ class TrialPlace(QWidget):
 
     def enter(self) -> None:
         """Shows the open rule on trial."""
-        self.lists.clear()
-        names = self.desk.lists.names(self.desk.library.infos)
-        own = [self.trials.list_name] if self.trials.list_name not in names else []
-        self.lists.addItems([*own, *names])
-        self.lists.setCurrentText(self.trials.list_name)
+        self.fill_lists()
         if not self.frames.count():
             self.frames.addItems([str(t) for t in STANDARD])
         self.frames.setCurrentText(str(self.trials.timeframe))
@@ -221,6 +224,14 @@ class TrialPlace(QWidget):
         self.trials.watch(_WHO, True)
         self._fill_view()
         self.tabs.setFocus()
+
+    def fill_lists(self) -> None:
+        """Offers the lists that there are."""
+        self.lists.clear()
+        names = self.desk.lists.names(self.desk.symbols.infos)
+        own = [self.trials.list_name] if self.trials.list_name not in names else []
+        self.lists.addItems([*own, *names])
+        self.lists.setCurrentText(self.trials.list_name)
 
     def leave(self) -> None:
         """Nobody looks here any more."""
@@ -253,12 +264,16 @@ class TrialPlace(QWidget):
     # --- what came of it ----------------------------------------------------------------------------
 
     def _show(self, outcome: Outcome) -> None:
-        program, draft = self.desk.rule.program, self.trials.draft
-        self.sentence.setText((program.title if program is not None else "") or "The rule")
+        draft = self.trials.draft
+        self.sentence.setText(self.desk.rule.title)
         self.write_button.setVisible(draft is not None)
         self.write_button.setToolTip(
             f"The script has no trade of its own, so one is composed: {draft.words()}" if draft else ""
         )
+        self._show_rows()
+
+    def _show_variants(self) -> None:
+        self._varied.took()
         self._show_rows()
 
     def _show_rows(self) -> None:
@@ -270,6 +285,9 @@ class TrialPlace(QWidget):
         """Shows the row that is looked at in front, the plain rule always with it."""
         outcomes, current = self.variants.rows.outcomes, self._outcome()
         self._shown = current.trial if current is not None else None
+        if current is not self._front:
+            self._front = current
+            self._fronted.took()
         curves = []
         for k, outcome in enumerate(outcomes):
             if outcome.trial is not None:
@@ -280,7 +298,7 @@ class TrialPlace(QWidget):
         self.figures.show_trial(self._shown, other.trial if other else None, other.words if other else "")
         if other is None:
             self.figures.show_discount(self.desk.notes.discount_for(current))
-        self.word.setText(self._words(current))
+        self._show_words()
         self.save_button.setEnabled(self._shown is not None)
         if self.views.currentWidget() in (self.trades_view, self.chance):
             self._fill_view()
@@ -298,37 +316,18 @@ class TrialPlace(QWidget):
         outcomes = self.variants.rows.outcomes
         return outcomes[self.variants.rows.current] if outcomes else None
 
-    def _words(self, outcome: Outcome | None) -> str:
-        """What is looked at, in a sentence or two; or why there is nothing to look at."""
-        if outcome is None:
-            return "Open a sound script on the Bench, and it stands on trial here."
-        if outcome.trial is None:
-            return outcome.trouble
-        trial, draft = outcome.trial, self.trials.draft
-        panel, times = trial.ground.panel, trial.equity.times
-        symbols = panel.symbols
-        where = symbols[0] if len(symbols) == 1 else f"{len(symbols)} symbols"
-        span = f", {_day(times[0])} to {_day(times[-1])}" if len(times) else ""
-        made = [f"{where}{span}, fills on real prices."]
-        if any(problem.is_error for problem in self.desk.rule.problems):
-            made.insert(0, "The script has a mistake, so this is its last sound text; mend it on the Bench.")
-        if trial.ground.seal is not None:
-            made.append(f"From {_day(trial.ground.seal)} on history is sealed.")
-        elif not self.desk.notes.sealed:
-            made.append("Its seal is broken.")
-        if draft is not None:
-            made.append(f"Composed from its signals: {draft.words()}.")
-        if not len(trial.trades):
-            made.append("It never traded here.")
-        if outcome.skipped:
-            made.append(f"{len(outcome.skipped)} symbols are left out.")
-        return " ".join(made)
+    def _show_words(self) -> None:
+        notes = self.desk.notes
+        mistaken = any(problem.is_error for problem in self.desk.rule.problems)
+        words = outcome_words(self._outcome(), self.trials.draft, mistaken=mistaken, sealed=notes.sealed)
+        self.word.setText(words)
 
-    def _show_progress(self, share: float) -> None:
-        busy = share < 1.0
-        self.progress.setVisible(busy)
-        self.stop_button.setVisible(busy)
-        self.progress.setValue(int(100 * share))
+    def _show_progress(self) -> None:
+        """How far the slowest is that is worked on for this place."""
+        shares = [w.share or 0.0 for w in self.desk.jobs.working() if w.kind in _WORK]
+        self.progress.setVisible(bool(shares))
+        self.stop_button.setVisible(bool(shares))
+        self.progress.setValue(int(100 * min(shares, default=1.0)))
 
     def _show_theme(self) -> None:
         theme = self.desk.looking.theme
@@ -409,7 +408,3 @@ class TrialPlace(QWidget):
         """Saves one of the `EXPORTS`."""
         if self._shown is not None:
             export(self._shown, k, self, self.desk.jobs, self.desk.status.emit)
-
-
-def _day(time: int) -> str:
-    return f"{datetime.fromtimestamp(int(time), UTC):%d %b %Y}"

@@ -15,6 +15,8 @@ from oakladder.trial.trial import Trial
 
 _LEFT, _BOTTOM, _NEAR = 52, 34, 8.0
 _MOST = 5_000
+#: What a screen reader says of it when it is empty.
+_NOTHING = "How far each trade went against and for it"
 
 
 class Scatter(Painted):
@@ -24,7 +26,7 @@ class Scatter(Painted):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
-        self.setAccessibleName("How far each trade went against and for it")
+        self.setAccessibleName(_NOTHING)
         self.theme = theme
         self._trial: Trial | None = None
         self._which = np.zeros(0, dtype=np.int64)
@@ -35,7 +37,8 @@ class Scatter(Painted):
         """Shows the closed trades of a trial, the newest of very many."""
         self._trial = trial
         self._which = np.flatnonzero(trial.book.done)[-_MOST:] if trial is not None else np.zeros(0, dtype=np.int64)
-        self.setAccessibleName(f"How far {len(self._which)} trades went against and for you")
+        many = f"How far {len(self._which)} trades went against and for you"
+        self.setAccessibleName(many if trial is not None else _NOTHING)
         self.update()
 
     def _box(self) -> QRectF:

@@ -37,6 +37,8 @@ _EMPTY = (
     "Nothing is tried beside it yet: another setting, timeframe, list, cost or stop can be, and each keeps its curve."
 )
 _IN_ROW = ("growth", "drawdown", "trades")
+#: What a screen reader says of it when it is empty.
+_NOTHING = "Variants"
 
 
 class VariantRows(Painted):
@@ -47,7 +49,7 @@ class VariantRows(Painted):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
-        self.setAccessibleName("Variants")
+        self.setAccessibleName(_NOTHING)
         self.theme = theme
         self.outcomes: list[Outcome] = []
         self.current = 0
@@ -63,7 +65,7 @@ class VariantRows(Painted):
         last = max(len(outcomes) - 1, 0)
         self.current, self.other = min(self.current, last), min(self.other, last)
         self.setMinimumHeight(self.sizeHint().height())
-        self.setAccessibleName("; ".join(f"{o.words}: {self._numbers(o)}" for o in outcomes))
+        self.setAccessibleName("; ".join(f"{o.words}: {self._numbers(o)}" for o in outcomes) or _NOTHING)
         self.update()
 
     @staticmethod

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QFont
+from PyQt6.QtGui import QFont, QShowEvent
 from PyQt6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
@@ -30,10 +30,12 @@ _FOLLOW_MS = 40
 
 
 class WhyPanel(QWidget):
-    """Shows a `Why` for the bar that is read. ``asked`` tells which signal is wanted, ``went`` a bar to go to."""
+    """Shows a `Why` for the bar that is read. ``asked`` tells which signal is wanted, ``went`` a bar to go to, ``came``
+    that it has come into sight."""
 
     asked = pyqtSignal(str)
     went = pyqtSignal(int)
+    came = pyqtSignal()
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
@@ -108,7 +110,6 @@ class WhyPanel(QWidget):
         if not names:
             self.show_why(None, None)
             self.verdict.setText("The script has no signal.")
-            self.missed.setText("")
         return self.signals.currentText()
 
     def show_why(self, why: Why | None, bars: Bars | None) -> None:
@@ -117,6 +118,10 @@ class WhyPanel(QWidget):
         self.misses.clear()
         if why is None or bars is None:
             self.tree.clear()
+            for label in (self.verdict, self.missed, self.nearly):
+                label.setText("")
+                label.setToolTip("")
+            self.misses.hide()
             return
         for near in why.misses:
             item = QListWidgetItem(f"{bar_time(bars, near.bar)}   {near.kept_by}")
@@ -126,6 +131,10 @@ class WhyPanel(QWidget):
         self.nearly.setText("Where it nearly fired" if self.misses.count() else "It nowhere nearly fired.")
         self.misses.setVisible(bool(self.misses.count()))
         self._show_bar()
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self.came.emit()
 
     def follow(self, bar: int | None) -> None:
         """Explains another bar, in a moment."""

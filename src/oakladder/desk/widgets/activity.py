@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QLabel, QWidget
 
-from oakladder.desk.jobs import Working
+from oakladder.desk.jobs import Jobs, Working
 
 #: Milliseconds between two looks, and after which work is long.
 _LOOK_MS, _LONG_MS = 250, 700
@@ -23,6 +21,8 @@ WORDS = {
     "honesty": "honesty check",
     "intake": "reading files",
     "ladder": "columns",
+    "library": "library",
+    "lists": "lists",
     "map": "map of the sweep",
     "minis": "small charts",
     "notebook": "notebook",
@@ -42,6 +42,8 @@ WORDS = {
     "variants": "variants",
     "watch": "columns",
     "why": "why",
+    "write": "saving",
+    "state": "saving",
     "words": "words of the language",
 }
 
@@ -49,17 +51,22 @@ WORDS = {
 class Activity(QLabel):
     """Quiet while nothing takes long; the hover tells everything that is under way."""
 
-    def __init__(self, working: Callable[[], Sequence[Working]], parent: QWidget | None = None):
+    def __init__(self, jobs: Jobs, parent: QWidget | None = None):
         super().__init__(parent, objectName="quiet")
-        self._working = working
+        self._jobs = jobs
         self._timer = QTimer(self, interval=_LOOK_MS)
         self._timer.timeout.connect(self.look)
         self._timer.start()
+        jobs.changed.connect(self._look_soon)  # what is done is not told beside its result
         self.setAccessibleName("What is being worked on")
+
+    def _look_soon(self) -> None:
+        if self.text():
+            self.look()
 
     def look(self) -> None:
         """Shows what takes long just now."""
-        long = [w for w in self._working() if w.milliseconds >= _LONG_MS]
+        long = [w for w in self._jobs.working() if w.milliseconds >= _LONG_MS]
         lines = [_said(w) for w in sorted(long, key=lambda w: -w.milliseconds)]
         self.setText(f"◔ {lines[0]}" + (f" and {len(lines) - 1} more" if len(lines) > 1 else "") if lines else "")
         self.setToolTip("\n".join(lines))

@@ -15,6 +15,8 @@ from oakladder.desk.look.painted import Painted
 from oakladder.desk.look.theme import Theme
 
 _ROW, _NAME, _NUMBER = 22, 130, 82
+#: What a screen reader says of it when it is empty.
+_NOTHING = "Parts as bars"
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +33,7 @@ class BarRows(Painted):
 
     def __init__(self, theme: Theme, heads: Sequence[str], parent: QWidget | None = None):
         super().__init__(parent)
-        self.setAccessibleName("Parts as bars")
+        self.setAccessibleName(_NOTHING)
         self.theme = theme
         self.rows: list[BarRow] = []
         self._heads = tuple(heads)
@@ -43,7 +45,7 @@ class BarRows(Painted):
         """Shows other rows."""
         self.rows = list(rows)
         self.setMinimumHeight(self.sizeHint().height())
-        self.setAccessibleName("; ".join(f"{row.name}: {', '.join(row.words)}" for row in self.rows))
+        self.setAccessibleName("; ".join(f"{row.name}: {', '.join(row.words)}" for row in self.rows) or _NOTHING)
         self.update()
 
     def paint(self, painter: QPainter) -> None:

@@ -17,12 +17,13 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.columns import ScriptColumn
-from oakladder.desk.programs import Programs, title_of
+from oakladder.desk.programs import Programs
 from oakladder.desk.widgets.asking import verb_row
 from oakladder.desk.widgets.passing import answered
 from oakladder.desk.widgets.settings_strip import HeldSettings
 from oakladder.engine.cells import offered
 from oakladder.rung import Program
+from oakladder.user.scripts import title_of
 
 _USUAL = ("1h", "4h", "1d", "1w")
 

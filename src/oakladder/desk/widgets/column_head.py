@@ -68,7 +68,8 @@ class ColumnHead(QHeaderView):
             painter.drawLine(rect.left(), rect.top() + (2 if first else self._line), rect.left(), rect.bottom())
         # Every section paints its part of a shared head: a neighbour would paint over the rest.
         painter.setClipRect(rect)
-        for depth, (words, role) in enumerate(zip(shared, ("faint", "ink"), strict=True), 1):
+        name_role = "faint" if self._source.is_outdated(section) else "ink"
+        for depth, (words, role) in enumerate(zip(shared, ("faint", name_role), strict=True), 1):
             if words:
                 left, width = self._extent(visual, depth)
                 painter.setFont(ui_font(SMALL, strong=depth == 2))

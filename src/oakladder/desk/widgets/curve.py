@@ -36,6 +36,10 @@ class Curve:
     colour: str = ""
 
 
+#: What a screen reader says of it without a curve.
+_NOTHING = "The account over time"
+
+
 class CurveView(Painted):
     """Paints curves over time. ``picked`` tells the number of a trade of the trial in front."""
 
@@ -43,7 +47,7 @@ class CurveView(Painted):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
-        self.setAccessibleName("The account over time")
+        self.setAccessibleName(_NOTHING)
         self.theme = theme
         self.front: Trial | None = None
         self.curves: list[Curve] = []
@@ -61,7 +65,9 @@ class CurveView(Painted):
         self.front, self.curves = front, curves
         self._marks = (np.zeros(0), np.zeros(0), np.zeros(0, dtype=np.int64))
         self.update()
-        if front is not None:
+        if front is None:
+            self.setAccessibleName(_NOTHING)
+        else:
             held = f", the same money simply held {front.equity.held[-1]:,.0f}" if len(front.equity.held) else ""
             end = front.equity.value[-1] if len(front.equity.value) else front.equity.start
             self.setAccessibleName(f"Curve of the trial: from {front.equity.start:,.0f} to {end:,.0f}{held}")

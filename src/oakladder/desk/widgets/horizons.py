@@ -26,6 +26,8 @@ _ABOUT = {
     "More": "by how much the mean is above the usual one",
     "Chance": "how often the signal, moved to other moments, does at least as well",
 }
+#: What a screen reader says of it when it is empty.
+_NOTHING = "Results by bars later"
 
 
 class HorizonRows(Painted):
@@ -35,7 +37,7 @@ class HorizonRows(Painted):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
-        self.setAccessibleName("Results by bars later")
+        self.setAccessibleName(_NOTHING)
         self.theme = theme
         self.horizons: tuple[Horizon, ...] = ()
         self.bars = USUAL_HORIZON
@@ -49,7 +51,7 @@ class HorizonRows(Painted):
     def show_evidence(self, evidence: Evidence | None) -> None:
         """Shows the horizons of other evidence."""
         self.horizons = evidence.horizons if evidence is not None else ()
-        self.setAccessibleName("; ".join(f"{h.bars} bars: {chance_words(h)}" for h in self.horizons))
+        self.setAccessibleName("; ".join(f"{h.bars} bars: {chance_words(h)}" for h in self.horizons) or _NOTHING)
         self.update()
 
     def _columns(self) -> list[tuple[int, float]]:

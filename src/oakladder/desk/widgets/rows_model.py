@@ -49,6 +49,10 @@ class RowsModel(QAbstractTableModel):
         """What the hover says of a head."""
         return self.head(section)
 
+    def is_outdated(self, section: int) -> bool:
+        """Whether what stands in a section is out of date."""
+        return False
+
     def spoken_head(self, section: int) -> str:
         """What a screen reader says of a head: what the eye reads in three lines."""
         return ", ".join(w for w in (*self.shared_heads(section), self.head(section)) if w)

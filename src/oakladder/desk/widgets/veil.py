@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QSplitter, QWidget
 
 from oakladder.desk.basis import BasisKeeper, Freshness, Part
 
@@ -16,6 +16,7 @@ class Veil(QWidget):
     """Covers a view while its content has expired."""
 
     def __init__(self, view: QWidget, freshness: Freshness):
+        assert not isinstance(view, QSplitter), "a splitter would make a part of its own of it"
         super().__init__(view)
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)

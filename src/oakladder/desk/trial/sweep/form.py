@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
@@ -41,6 +41,9 @@ class SweepForm(QWidget):
     def __init__(self, parent: QWidget | None = None):
         super().__init__(parent)
         self._infos: list[SettingInfo] = []
+        #: What the user has typed and ticked, by setting: it stays while the rest follows the script.
+        self._typed: dict[str, str] = {}
+        self._ticked: dict[str, bool] = {}
         #: The tick and the values of each setting.
         self.rows: list[tuple[QCheckBox, QLineEdit]] = []
         self.figures = QComboBox(accessibleName="The figure that is looked at")
@@ -93,32 +96,53 @@ class SweepForm(QWidget):
         """How many combinations are drawn; None for all."""
         return self.drawn.value() or None
 
-    def show_settings(self, infos: Sequence[SettingInfo], values: dict[str, object]) -> None:
-        """Offers the settings of a script that are numbers or choose among some; what was typed for those that stay, stays."""
+    def show_settings(self, infos: Sequence[SettingInfo], values: Mapping[str, object]) -> None:
+        """Offers the settings of a script that are numbers or choose among some, each with values around what it is now;
+        what the user has typed and ticked stays."""
         wanted = [i for i in infos if i.kind == "number" or i.choices]
-        if wanted == self._infos:
-            return
-        typed = {i.name: (box.isChecked(), line.text()) for i, (box, line) in zip(self._infos, self.rows, strict=True)}
+        if [i.name for i in wanted] != [i.name for i in self._infos]:
+            self._make_rows(wanted)
+        self._infos = wanted
+        for k, (info, (box, line)) in enumerate(zip(wanted, self.rows, strict=True)):
+            text = self._typed.get(info.name) or first_range(info, values.get(info.name, info.default))
+            if text != line.text():
+                line.setText(text)
+            box.setChecked(self._ticked.get(info.name, k < 2))
+            box.setToolTip(info.text or info.name)
+        self._count()
+
+    def _make_rows(self, infos: Sequence[SettingInfo]) -> None:
         for pair in self.rows:
             for part in pair:
                 self._grid.removeWidget(part)
                 part.deleteLater()
-        self._infos, self.rows = wanted, []
-        for k, info in enumerate(wanted):
-            box, line = QCheckBox(info.name), QLineEdit(first_range(info, values.get(info.name, info.default)))
-            line.setAccessibleName(f"The values of {info.name}")
-            box.setToolTip(info.text or info.name)
+        self.rows = []
+        for k, info in enumerate(infos):
+            box, line = QCheckBox(info.name), QLineEdit()
             line.setToolTip("From, to and step as in 5..60/5, or single values as in 5,8,13")
             line.setAccessibleName(f"Values of {info.name}")
-            on, text = typed.get(info.name, (k < 2, line.text()))
-            box.setChecked(on)
-            line.setText(text)
+            box.clicked.connect(lambda on, name=info.name: self._ticked.__setitem__(name, on))
+            line.textEdited.connect(lambda text, name=info.name: self._typed.__setitem__(name, text))
             box.toggled.connect(lambda _: self._count())
             line.textChanged.connect(lambda _: self._count())
             self._grid.addWidget(box, k, 0)
             self._grid.addWidget(line, k, 1)
             self.rows.append((box, line))
-        self._count()
+
+    def clear(self) -> None:
+        """Offers nothing: there is no sound script."""
+        self._make_rows(())
+        self._infos = []
+        self.count.setText("")
+
+    def keep(self) -> None:
+        """Keeps everything as it is now: a sweep of it is made."""
+        for info, (box, line) in zip(self._infos, self.rows, strict=True):
+            self._typed[info.name], self._ticked[info.name] = line.text(), box.isChecked()
+
+    def forget(self) -> None:
+        """Forgets what was typed and ticked: the settings are of another script from now on."""
+        self._typed, self._ticked = {}, {}
 
     def show_ranges(self, ranges: Sequence[Range]) -> None:
         """Shows the ranges of a sweep that was made before."""
@@ -127,6 +151,7 @@ class SweepForm(QWidget):
             box.setChecked(info.name in known)
             if info.name in known:
                 line.setText(known[info.name].words().partition("=")[2])
+        self.keep()
 
     def ranges(self) -> list[Range]:
         """The ranges that are ticked. Raises `RunProblem` with a sentence."""

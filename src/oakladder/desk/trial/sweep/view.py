@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import datetime
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QTabWidget, QVBoxLayout, QWidget
 
+from oakladder.desk.basis import TRIAL, BasisKeeper
 from oakladder.desk.look.distances import GAP, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.notes import Notes
@@ -16,6 +17,7 @@ from oakladder.desk.sweeping import Sweep, Sweeping
 from oakladder.desk.trial.sweep.form import SweepForm
 from oakladder.desk.trial.sweep.map import SweepMapView
 from oakladder.desk.trial.sweep.walked import WalkView
+from oakladder.desk.widgets.veil import veiled
 from oakladder.rung.problems import RunProblem
 from oakladder.trial.notebook import Swept, mark_of, ranges_of
 from oakladder.trial.sweeps.neighbours import SweepMap
@@ -28,12 +30,23 @@ from oakladder.trial.sweeps.words import beside_words, by_settings, map_words
 class SweepView(QWidget):
     """A form beside a map; a picked point becomes the rule's settings."""
 
-    def __init__(self, sweeping: Sweeping, notes: Notes, rule: OpenRule, theme: Theme, parent: QWidget | None = None):
+    def __init__(
+        self,
+        sweeping: Sweeping,
+        notes: Notes,
+        rule: OpenRule,
+        basis: BasisKeeper,
+        theme: Theme,
+        parent: QWidget | None = None,
+    ):
         super().__init__(parent)
         self._sweeping, self._notes, self._rule = sweeping, notes, rule
         self._shown: tuple[tuple[Range, ...], Sequence[Tried]] | None = None
         #: The sweep that was looked at before, by its settings.
         self._before: dict[str, Tried] = {}
+        self._walked_names: set[str] = set()
+        #: Which earlier sweep is shown; empty for the one that was made last.
+        self._of = ""
         self.form, self.map, self.walk = SweepForm(), SweepMapView(theme), WalkView(theme)
         self.words, self.walk_words, self.earlier = QLabel(), QLabel(), QComboBox(accessibleName="Earlier sweeps")
         self.legend = QLabel(
@@ -42,6 +55,9 @@ class SweepView(QWidget):
         )
         self.tabs = QTabWidget(accessibleName="Sweep and walk forward")
         self._lay_out()
+        # A sweep speaks of other values of its settings too; it is stale where anything else has changed.
+        self._swept = veiled(basis, TRIAL, self.map, self.words)
+        self._walked = veiled(basis, TRIAL, self.walk, self.walk_words)
         self.form.asked.connect(self._sweep)
         self.form.walk_asked.connect(self._walk)
         self.form.figure_changed.connect(self._show)
@@ -54,7 +70,7 @@ class SweepView(QWidget):
         notes.rule_changed.connect(self._forget)
         rule.settings_changed.connect(self._show_settings)
         rule.compiled.connect(lambda _: self._show_settings())
-        rule.changed.connect(self._show_current)
+        rule.changed.connect(self._show_settings)
         self.enter()
 
     def _lay_out(self) -> None:
@@ -99,25 +115,33 @@ class SweepView(QWidget):
         self._ask(lambda ranges: self._sweeping.run(ranges, self.form.draw))
 
     def _walk(self) -> None:
-        self._ask(lambda ranges: self._sweeping.walk(ranges, self.form.draw, self.form.figure))
+        def go(ranges: list[Range]) -> None:
+            self._walked_names = {r.name for r in ranges}
+            self._sweeping.walk(ranges, self.form.draw, self.form.figure)
 
-    def _ask(self, go) -> None:  # type: ignore[no-untyped-def]
+        self._ask(go)
+
+    def _ask(self, go: Callable[[list[Range]], None]) -> None:
         try:
             ranges = self.form.ranges()
         except RunProblem as error:
             self._sweeping.told.emit(str(error))
             return
+        self.form.keep()
         go(ranges)
 
     # --- what came of it ----------------------------------------------------------------------------
 
     def _take(self, made: Sweep) -> None:
+        self._of = ""
+        self._swept.took(apart={r.name for r in made.ranges})
         self.look_at(made.ranges, made.rows)
         self.map.setFocus()
 
     def _take_walk(self, made: Walk) -> None:
         self.walk.show_walk(made)
         self.walk_words.setText(made.words())
+        self._walked.took(apart=self._walked_names)
         self.tabs.setCurrentIndex(1)
 
     def _show(self, *_: object) -> None:
@@ -134,7 +158,8 @@ class SweepView(QWidget):
         ranges, rows = self._shown
         self.map.show_map(made, rows, self._before)
         self._show_current()
-        self.words.setText(map_words(made, ranges, rows) + beside_words(made.figure, rows, self._before))
+        of = f"{self._of}. " if self._of else ""
+        self.words.setText(of + map_words(made, ranges, rows) + beside_words(made.figure, rows, self._before))
 
     def look_at(self, ranges: tuple[Range, ...], rows: Sequence[Tried]) -> None:
         """Shows a sweep; the one that was shown before stays beside it."""
@@ -167,6 +192,8 @@ class SweepView(QWidget):
         if program is not None:
             self.form.show_settings(program.settings, self._rule.settings)
             self._show_current()
+        else:
+            self.form.clear()
 
     def _show_list(self) -> None:
         kept = [e for e in self._notes.book.entries if isinstance(e, Swept)]
@@ -191,10 +218,17 @@ class SweepView(QWidget):
             self._sweeping.told.emit("The file of this sweep cannot be read any more.")
             return
         self.form.show_ranges(ranges)
+        self._of = self.earlier.itemText(at)
+        self._swept.took(apart={r.name for r in ranges})
         self.look_at(ranges, rows)
 
     def _forget(self) -> None:
         """Another rule is open: its sweeps are others."""
+        self.form.forget()
+        self._show_settings()
+        self._of = ""
+        self._swept.cleared()
+        self._walked.cleared()
         self._shown, self._before = None, {}
         self.walk.show_walk(None)
         self.walk_words.setText("")

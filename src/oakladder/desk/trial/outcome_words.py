@@ -1,0 +1,40 @@
+"""What is looked at in the Trial place, in a sentence or two; or why there is nothing to look at."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from oakladder.desk.trials import Outcome
+from oakladder.trial.compose import Draft
+
+
+def outcome_words(outcome: Outcome | None, draft: Draft | None, *, mistaken: bool, sealed: bool) -> str:
+    """The words above a trial. ``draft`` is the trade that is composed for a script without one, ``mistaken`` says that
+    the script as it is typed has a mistake, ``sealed`` that the rule's last year is."""
+    if outcome is None:
+        return "Open a sound script on the Bench, and it stands on trial here."
+    if outcome.trial is None:
+        return outcome.trouble
+    trial = outcome.trial
+    panel, times = trial.ground.panel, trial.equity.times
+    symbols = panel.symbols
+    where = symbols[0] if len(symbols) == 1 else f"{len(symbols)} symbols"
+    span = f", {_day(times[0])} to {_day(times[-1])}" if len(times) else ""
+    made = [f"{where}{span}, fills on real prices."]
+    if mistaken:
+        made.insert(0, "The script has a mistake, so this is its last sound text; mend it on the Bench.")
+    if trial.ground.seal is not None:
+        made.append(f"From {_day(trial.ground.seal)} on history is sealed.")
+    elif not sealed:
+        made.append("Its seal is broken.")
+    if draft is not None:
+        made.append(f"Composed from its signals: {draft.words()}.")
+    if not len(trial.trades):
+        made.append("It never traded here.")
+    if outcome.skipped:
+        made.append(f"{len(outcome.skipped)} symbols are left out.")
+    return " ".join(made)
+
+
+def _day(time: int) -> str:
+    return f"{datetime.fromtimestamp(int(time), UTC):%d %b %Y}"
