@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import QEvent, Qt, QTimer
+from PyQt6.QtCore import QAbstractItemModel, QAbstractListModel, QEvent, QModelIndex, Qt, QTimer
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QPushButton
+from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QPushButton, QWidget
 
 from oakladder.desk.widgets.asking import Question
+from oakladder.desk.widgets.veil import Veil
 from oakladder.desk.window import Window
 
 
@@ -55,3 +56,26 @@ def reply(dialog: QDialog, says: str) -> int:
     QTest.mouseClick(verb, Qt.MouseButton.LeftButton)
     assert not dialog.isVisible()
     return dialog.result()
+
+
+def outdated(widget: QWidget) -> bool:
+    """Whether a widget says itself that it is out of date, by a veil over it or over what it stands in."""
+    at: QWidget | None = widget
+    while at is not None:
+        if any(v.freshness.is_stale for v in at.findChildren(Veil, options=Qt.FindChildOption.FindDirectChildrenOnly)):
+            return True
+        at = at.parentWidget()
+    return False
+
+
+def columns_of(model: QAbstractItemModel, parent: QModelIndex) -> int:
+    return 1 if isinstance(model, QAbstractListModel) else model.columnCount(parent)
+
+
+def cells(model: QAbstractItemModel, parent: QModelIndex | None = None) -> list[object]:
+    at = parent if parent is not None else QModelIndex()
+    made: list[object] = []
+    for row in range(min(model.rowCount(at), 60)):
+        made.append([model.index(row, k, at).data() for k in range(columns_of(model, at))])
+        made += cells(model, model.index(row, 0, at)) if model.rowCount(model.index(row, 0, at)) else []
+    return made

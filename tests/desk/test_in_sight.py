@@ -6,7 +6,7 @@ import random
 from collections.abc import Callable, Iterator
 
 import pytest
-from PyQt6.QtCore import QAbstractItemModel, QAbstractListModel, QModelIndex, Qt
+from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import (
     QAbstractButton,
@@ -33,7 +33,7 @@ from oakladder.desk.widgets.steps import StepStrip
 from oakladder.desk.widgets.veil import Veil
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
-from windows import put_away
+from windows import cells, outdated, put_away
 
 Calm = Callable[[Window], None]
 
@@ -56,29 +56,6 @@ def written(workspace: Workspace) -> None:
 
 
 # --- what is in sight -----------------------------------------------------------------------------------
-
-
-def outdated(widget: QWidget) -> bool:
-    """Whether a widget says itself that it is out of date, by a veil over it or over what it stands in."""
-    at: QWidget | None = widget
-    while at is not None:
-        if any(v.freshness.is_stale for v in at.findChildren(Veil, options=Qt.FindChildOption.FindDirectChildrenOnly)):
-            return True
-        at = at.parentWidget()
-    return False
-
-
-def columns_of(model: QAbstractItemModel, parent: QModelIndex) -> int:
-    return 1 if isinstance(model, QAbstractListModel) else model.columnCount(parent)
-
-
-def cells(model: QAbstractItemModel, parent: QModelIndex | None = None) -> list[object]:
-    at = parent if parent is not None else QModelIndex()
-    made: list[object] = []
-    for row in range(min(model.rowCount(at), 60)):
-        made.append([model.index(row, k, at).data() for k in range(columns_of(model, at))])
-        made += cells(model, model.index(row, 0, at)) if model.rowCount(model.index(row, 0, at)) else []
-    return made
 
 
 def heads(table: QTableView) -> list[object]:
