@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PyQt6.QtCore import QAbstractItemModel, QAbstractListModel, QEvent, QModelIndex, Qt, QTimer
+from PyQt6.QtGui import QAction
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QPushButton, QWidget
+from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QMenu, QPushButton, QWidget
 
 from oakladder.desk.widgets.asking import Question
 from oakladder.desk.widgets.veil import Veil
@@ -27,6 +28,19 @@ def put_away(window: Window) -> None:
     window.desk.deleteLater()
     window.deleteLater()
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+
+
+def close_popups() -> None:
+    """Closes every menu that is open."""
+    while (popup := QApplication.activePopupWidget()) is not None:
+        popup.close()
+
+
+def popup_actions() -> dict[str, QAction]:
+    """The actions of the menu that is open, by their words."""
+    menu = QApplication.activePopupWidget()
+    assert isinstance(menu, QMenu)
+    return {a.text(): a for a in menu.actions() if a.text()}
 
 
 def once_asked(then: Callable[[], object]) -> None:

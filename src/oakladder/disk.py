@@ -314,14 +314,19 @@ def locked(
 
 def _lock(path: Path, patience: float, cancelled: Callable[[], bool] | None) -> int:
     begun = time.monotonic()
-    reported = begun
+    reported, holder = begun, "another program"
     while True:
         handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o666)
         try:
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            if Waiting.is_stopped():  # it was given up before it was free
+                raise Locked(path, holder)
             if _is_at(path, handle):
                 _sign(handle)
                 return handle
+        except Locked:
+            os.close(handle)
+            raise
         except BlockingIOError:
             holder = holder_of(path)
             now = time.monotonic()

@@ -9,7 +9,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
 from oakladder.bars.timeframes import Timeframe
-from oakladder.desk.columns import ScriptColumn
+from oakladder.desk.widgets.status import reading_time
 from oakladder.desk.window import Window
 from oakladder.user.scans import SCRIPT, ScanLine
 from windows import cells, opened, outdated
@@ -79,14 +79,16 @@ def test_the_watchlists_head_names_the_script_whose_numbers_stand_below(rules: W
 
 def test_what_was_said_of_another_place_or_state_goes(rules: Window, calm: Calm) -> None:
     window = rules
-    for _ in range(2):
-        window.bench.watching.put(ScriptColumn("two.rung", "go", ["1d", "1h"]))
-    assert "room for" in window.status.text()
-    for key in (Qt.Key.Key_2, Qt.Key.Key_3, Qt.Key.Key_4):
+    window.show_scan()
+    calm(window)
+    window.scan.keep_list()
+    said = window.status.text()
+    assert said == "Run the scan first."
+    for key in (Qt.Key.Key_2, Qt.Key.Key_1, Qt.Key.Key_4):
         QTest.keyClick(window, key, Qt.KeyboardModifier.AltModifier)
         calm(window)
-    QTest.qWait(6500)  # it may be read to its end
-    assert "room for" not in window.status.text()
+    QTest.qWait(reading_time(said) + 100)  # it may be read to its end
+    assert window.status.text() != said
 
 
 def test_sweep_ranges_follow_the_script_and_not_what_was_half_typed(rules: Window, calm: Calm) -> None:

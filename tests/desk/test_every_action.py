@@ -7,14 +7,14 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import QPoint
 from PyQt6.QtGui import QAction
-from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QMenu
+from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog
 
 from helpers import taken
 from oakladder.desk.actions import ACTIONS
 from oakladder.desk.chart_options import BarStyle, ScaleKind
 from oakladder.desk.widgets.column_chooser import ColumnChooser
 from oakladder.desk.window import Window
-from windows import reply
+from windows import close_popups, popup_actions, reply
 
 
 @pytest.fixture
@@ -25,11 +25,6 @@ def answers(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> dict[str, str]:
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_, **__: (given["open"], ""))
     monkeypatch.setattr(QDialog, "exec", lambda dialog: reply(dialog, given["says"]))
     return given
-
-
-def close_popups() -> None:
-    while (popup := QApplication.activePopupWidget()) is not None:
-        popup.close()
 
 
 @pytest.mark.parametrize("times", [1, pytest.param(2, marks=pytest.mark.nightly)])
@@ -94,12 +89,6 @@ def test_the_chart_is_saved_where_it_is_said(window: Window, calm, answers, tmp_
     window.deeds["copy_picture"].trigger()
     board = QApplication.clipboard()
     assert board is not None and board.pixmap().width() == window.bench.chart.width()
-
-
-def popup_actions() -> dict[str, QAction]:
-    menu = QApplication.activePopupWidget()
-    assert isinstance(menu, QMenu)
-    return {a.text(): a for a in menu.actions() if a.text()}
 
 
 def test_a_pane_folds_and_moves_from_its_menu(window: Window, calm) -> None:  # type: ignore[no-untyped-def]

@@ -197,11 +197,7 @@ def test_settings_are_swept_and_a_square_is_taken(window: Window, calm: Calm, pl
     calm(window)
     view, form = place.sweep, place.sweep.form
     for name, text in (("n", "10..40/10"), ("far", "2,3,4")):
-        line = next(
-            w
-            for w in form.findChildren(type(form.findChildren(type(place.notebook.note))[0]))
-            if name in w.accessibleName()
-        )
+        line = next(edit for _, edit in form.rows if edit.accessibleName() == f"Values of {name}")
         line.setFocus()
         line.selectAll()
         QTest.keyClicks(line, text)

@@ -32,6 +32,7 @@ from oakladder.desk.widgets.passing import answered
 from oakladder.desk.widgets.status import StatusLine, reading_time
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
+from windows import close_popups
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -51,11 +52,6 @@ def swept() -> int:
         QApplication.processEvents()
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
     return len(QApplication.allWidgets())
-
-
-def close_popups() -> None:
-    while (popup := QApplication.activePopupWidget()) is not None:
-        popup.close()
 
 
 @pytest.mark.parametrize("place", ["show_bench", "show_ladder", "show_scan", "show_data"])

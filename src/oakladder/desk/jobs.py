@@ -268,6 +268,7 @@ class Jobs(QObject):
                 self.stop(kind)
         self._closed = True
         wait(self._owed, _OWED_PATIENCE)
+        self._tickets.clear()  # of what was owed nobody is told any more
         self._quick.shutdown(wait=False, cancel_futures=True)
         self._slow.shutdown(wait=False, cancel_futures=True)
         self._writer.shutdown(wait=False, cancel_futures=True)

@@ -14,7 +14,6 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QMainWindow,
-    QMenu,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -36,6 +35,7 @@ from oakladder.desk.places import BENCH, DATA, LADDER, SCAN, TRIAL, Places
 from oakladder.desk.session import Desk
 from oakladder.desk.styling import Styling
 from oakladder.desk.widgets.activity import Activity
+from oakladder.desk.widgets.passing import PlainMenu
 from oakladder.desk.widgets.status import StatusLine
 from oakladder.desk.widgets.steps import StepStrip
 from oakladder.log import log_file
@@ -191,7 +191,7 @@ class Window(QMainWindow):
 
     def _fill_show_menu(self) -> None:
         """The menu above the chart: the actions of its group."""
-        menu = QMenu(self.bench)
+        menu = PlainMenu(self.bench)
         for group in ("Chart", "Replay"):
             for action in (a for a in ACTIONS if a.group == group):
                 if action.name in _SEPARATED:

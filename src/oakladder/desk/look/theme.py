@@ -163,8 +163,11 @@ def popup_sheet(t: Theme) -> str:
 
 
 def style_sheet(t: Theme) -> str:
-    """The style of every plain widget."""
+    """The style of every plain widget. Labels and hovers show texts as they are, markup included, since most of what they
+    tell comes from scripts and files; one that is called ``rich`` takes markup, and escapes what is not its own."""
     return f"""
+    QLabel, QToolTip {{ qproperty-textFormat: PlainText; }}
+    QLabel#rich {{ qproperty-textFormat: RichText; }}
     * {{ color: {t.ink}; }}
     QMainWindow, QDialog, QWidget#place {{ background: {t.ground}; }}
     QToolTip {{ background: {t.raised}; color: {t.ink}; border: 1px solid {t.oak}; padding: 3px; }}

@@ -13,7 +13,6 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QLineEdit,
-    QMenu,
     QProgressBar,
     QPushButton,
     QSpinBox,
@@ -37,6 +36,7 @@ from oakladder.desk.scan.saved import SavedBox
 from oakladder.desk.scan.why_not import ask_why_not
 from oakladder.desk.scan.words import found_words, marking_of, past_words
 from oakladder.desk.session import Desk
+from oakladder.desk.widgets.passing import PlainMenu
 from oakladder.desk.widgets.veil import Veil
 from oakladder.engine.market import Skipped
 from oakladder.engine.rules import Condition, Join, rules_of
@@ -224,8 +224,8 @@ class ScanPlace(QWidget):
             self.desk.remembering.scan = as_plain(self.scan()) | {"columns": columns}
             self.desk.remembering.soon()
 
-    def _menu(self) -> QMenu:
-        menu = QMenu(self)
+    def _menu(self) -> PlainMenu:
+        menu = PlainMenu(self)
         menu.addAction("Save", self.saves.save)
         menu.addAction("Save as …", self.saves.ask_save)
         menu.addAction("Copy", lambda: self.saves.with_chosen(lambda n: self.desk.scans.copy(n).name))

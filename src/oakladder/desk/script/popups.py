@@ -7,6 +7,7 @@ is not there; they stay within the window and go with it.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from html import escape
 
 from PyQt6.QtCore import QModelIndex, QPoint, QRect, Qt
 from PyQt6.QtGui import QColor, QPainter
@@ -111,7 +112,7 @@ class Hint(QLabel):
     """A few lines about what is under the cursor or the mouse."""
 
     def __init__(self, theme: Theme, parent: QWidget):
-        super().__init__(parent)
+        super().__init__(parent, objectName="rich", textFormat=Qt.TextFormat.RichText)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.setWordWrap(True)
@@ -128,9 +129,8 @@ class Hint(QLabel):
         self.move(placed(self.geometry(), anchor, room, above=above))
 
     def say(self, text: str, anchor: QRect, room: QRect, *, above: bool = False, rich: bool = False) -> None:
-        """Shows a text at a place."""
-        self.setTextFormat(Qt.TextFormat.RichText if rich else Qt.TextFormat.PlainText)
-        self.setText(text)
+        """Shows a text at a place; ``rich`` says that it has markup, and that all else in it is escaped."""
+        self.setText(text if rich else f'<span style="white-space: pre-wrap">{escape(text)}</span>')
         width = min(420, room.width())
         self.setFixedWidth(width)
         wanted = self.sizeHint()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
+from html import escape
 
 import msgspec
 from PyQt6.QtCore import QModelIndex, pyqtSignal
@@ -130,7 +131,7 @@ class NotebookView(QWidget):
         self.source, self.table = _Entries(theme), QTableView(accessibleName="What was tried")
         self.rows = SortedRows(self.source)
         self.counted, self.seal = QLabel(objectName="head"), QLabel(objectName="quiet")
-        self.compared = QLabel(objectName="quiet")
+        self.compared = QLabel(objectName="rich")
         self.note, self.note_button = (
             QLineEdit(placeholderText="A note about this rule", accessibleName="A note about this rule"),
             QToolButton(text="Note it"),
@@ -249,9 +250,9 @@ def _differing(tries: list[Try]) -> set[str]:
 
 def _table(broken: Broken) -> str:
     """Promise and sealed part side by side."""
-    cells = "".join(f"<th align='right'>&nbsp;&nbsp;{FIGURES[n].title}</th>" for n in COMPARED)
+    cells = "".join(f"<th align='right'>&nbsp;&nbsp;{escape(FIGURES[n].title)}</th>" for n in COMPARED)
     rows = []
     for name, figures in (("promised", broken.promised), ("the sealed part", broken.showed)):
-        told = "".join(f"<td align='right'>&nbsp;&nbsp;{figure_words(figures, n)}</td>" for n in COMPARED)
+        told = "".join(f"<td align='right'>&nbsp;&nbsp;{escape(figure_words(figures, n))}</td>" for n in COMPARED)
         rows.append(f"<tr><td>{name}</td>{told}</tr>")
     return f"<table><tr><th></th>{cells}</tr>{''.join(rows)}</table>"

@@ -2,14 +2,29 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from PyQt6 import sip
 from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QDialog, QMenu, QWidget
 
 
-def passing_menu(parent: QWidget) -> QMenu:
+class PlainMenu(QMenu):
+    """A menu that shows its words as they are: an ampersand in a name is no key."""
+
+    def addAction(self, what: QAction | str, *then: Any) -> QAction | None:  # type: ignore[override]
+        return super().addAction(what.replace("&", "&&") if isinstance(what, str) else what, *then)
+
+    def addMenu(self, words: str) -> PlainMenu:  # type: ignore[override]
+        made = PlainMenu(words.replace("&", "&&"), self)
+        super().addMenu(made)
+        return made
+
+
+def passing_menu(parent: QWidget) -> PlainMenu:
     """A menu to be shown once."""
-    menu = QMenu(parent)
+    menu = PlainMenu(parent)
     menu.aboutToHide.connect(menu.deleteLater)  # after what was chosen has been done
     return menu
 
