@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
+import pytest
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QSpinBox, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QSpinBox, QWidget
 
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk.app import make_app, make_window
@@ -300,6 +303,48 @@ def test_sides_fold_and_the_window_may_be_small(window: Window) -> None:
     assert not window.bench.watchlist.isVisible() and not window.bench.script.isVisible()
     window.focus_script()
     assert window.bench.script.isVisible()
+
+
+def test_sides_that_do_not_fit_fold_and_come_back_with_the_room(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    bench = window.bench
+
+    def in_sight() -> list[bool]:
+        calm(window)
+        parts = [p for k in range(bench.splitter.count()) if (p := bench.splitter.widget(k)) and p.isVisible()]
+        edges = [(p.geometry().left(), p.geometry().right()) for p in parts]
+        assert all(one[1] < other[0] for one, other in itertools.pairwise(edges)), "parts overlap"
+        assert edges[-1][1] <= bench.splitter.width() and all(p.width() >= p.minimumSizeHint().width() for p in parts)
+        return [p.isVisible() for p in (bench.watchlist, bench.side)]
+
+    assert in_sight() == [True, True]
+    window.resize(500, 300)
+    assert (window.width(), window.height()) == (800, 560)  # which is the least
+    assert in_sight() == [False, True]
+    window.deeds["fold_list"].trigger()
+    assert in_sight() == [True, False]  # the one that was asked for last
+    window.deeds["fold_script"].trigger()
+    assert in_sight() == [False, True]
+    window.deeds["focus_list"].trigger()
+    assert in_sight() == [True, False] and bench.watchlist.isVisible()
+    window.resize(1280, 800)
+    assert in_sight() == [True, True]
+    window.deeds["fold_list"].trigger()
+    window.resize(800, 560)
+    window.resize(1280, 800)
+    assert in_sight() == [False, True]  # what was folded away by hand stays away
+
+
+@pytest.mark.parametrize("size", [(800, 560), (1000, 700)])
+def test_no_button_is_cut_in_a_small_window(window: Window, calm, size: tuple[int, int]) -> None:  # type: ignore[no-untyped-def]
+    window.resize(*size)
+    for show in (window.show_bench, window.show_ladder, window.show_scan, window.show_trial, window.show_data):
+        show()
+        calm(window)
+        place = window.places.currentWidget()
+        assert place is not None
+        for button in [b for b in place.findChildren(QAbstractButton) if b.isVisible() and b.text()]:
+            right = button.mapTo(window, button.rect().bottomRight()).x()
+            assert right <= window.width() and button.width() >= button.minimumSizeHint().width(), button.text()
 
 
 def test_a_timeframe_that_a_script_cannot_run_on_is_said_on_the_chart(window: Window, calm) -> None:  # type: ignore[no-untyped-def]

@@ -18,6 +18,7 @@ from oakladder.desk.chart.axes import PriceAxis, TimeAxis, short_number
 from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.scale import Scale
 from oakladder.desk.chart.strip import SignalStrip
+from oakladder.desk.chart.time_marks import time_marks
 from oakladder.desk.chart_options import ScaleKind
 from oakladder.desk.look.shapes import shape_path
 from oakladder.desk.look.theme import DAY, NIGHT
@@ -110,7 +111,7 @@ def test_a_bar_outside_the_view_is_brought_into_it(chart: Chart) -> None:
 def test_time_ticks_stand_where_something_begins_and_not_on_each_other(chart: Chart) -> None:
     bars = daily_bars(np.arange(1.0, 900))
     axis = TimeAxis()
-    axis.show_bars(bars)
+    axis.show_marks(time_marks(bars))
     months = (bars.times.astype("datetime64[s]").astype("datetime64[M]")).astype(int)
     for first, last in ((0, 60), (0, 300), (100, 899)):
         ticks = axis.ticks(first, last, 600)

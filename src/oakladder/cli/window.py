@@ -64,6 +64,8 @@ def shot(
 ) -> None:
     """Take a picture of the application as it would stand on the screen."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    # An exception would be lost in Qt's own code, and waits for threads elsewhere.
+    signal.signal(signal.SIGINT, partial(_interrupted, None))
     from oakladder.desk.shot import PLACES, take
 
     if place not in PLACES:
@@ -80,7 +82,7 @@ def shot(
         symbol = known_symbol(own.library(), symbol)
     check_outputs({"OUT": out}, [Path(script)] if script else [], endings=[".png"])
     with tempfile.TemporaryDirectory(prefix="oakladder-", ignore_cleanup_errors=True) as folder:
-        signal.signal(signal.SIGINT, partial(_interrupted, folder))  # Qt's own code would not let an exception through
+        signal.signal(signal.SIGINT, partial(_interrupted, folder))
         made, copy = Path(folder, "made.png"), own.copy_into(Path(folder))
         path = _script_of(copy, script) if script is not None else None
         take(copy, place, made, (int(width), int(height)), symbol, frame, path, night)
@@ -100,9 +102,10 @@ def _script_of(workspace: Workspace, script: str) -> Path:
     return found
 
 
-def _interrupted(folder: str, number: int, frame: FrameType | None) -> None:
+def _interrupted(folder: str | None, number: int, frame: FrameType | None) -> None:
     """Ends the program, from wherever it is, without what it has written aside."""
-    shutil.rmtree(folder, ignore_errors=True)
+    if folder is not None:
+        shutil.rmtree(folder, ignore_errors=True)
     os._exit(INTERRUPTED)
 
 

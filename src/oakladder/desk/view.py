@@ -12,6 +12,7 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.beside import ScriptUse, draw_beside
+from oakladder.desk.chart.time_marks import TimeMarks, time_marks
 from oakladder.desk.chart_options import BarStyle, ChartOptions
 from oakladder.engine.picture.draw import draw
 from oakladder.engine.picture.parts import Paint, Picture
@@ -32,6 +33,8 @@ class View:
     averaged: Mapping[str, np.ndarray] | None = None
     #: The trades of the open script on these bars, where it has any.
     trades: ChartTrades | None = None
+    #: Where the time axis has its marks; found by the chart itself where it is None.
+    marks: TimeMarks | None = None
 
 
 #: Makes a view with a program and its settings, and a word if something fails; the last argument asks whether to stop.
@@ -75,6 +78,6 @@ def looker(
         except RunProblem as error:
             troubles.append(str(error))
         picture, more = draw_beside(uses, workspace, panel, picture, paint, cancelled)
-        return View(bars, result, picture, averaged, trades), "\n".join([*troubles, *more])
+        return View(bars, result, picture, averaged, trades, time_marks(bars)), "\n".join([*troubles, *more])
 
     return look

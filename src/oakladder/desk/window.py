@@ -104,7 +104,7 @@ class Window(QMainWindow):
         desk.lists_changed.connect(self._lists_changed)
         self._apply_theme()
         self.resize(QSize(1280, 800))
-        self.setMinimumSize(800, 520)
+        self.setMinimumSize(800, 560)
 
     @property
     def bench(self) -> Bench:
@@ -271,7 +271,7 @@ class Window(QMainWindow):
 
     def focus_list(self) -> None:
         self._show(BENCH)
-        self.bench.watchlist.show()
+        self.bench.folding.show(self.bench.watchlist)
         self.bench.watchlist.table.setFocus()
 
     def choose_columns(self) -> None:
@@ -287,7 +287,7 @@ class Window(QMainWindow):
 
     def focus_script(self) -> None:
         self._show(BENCH)
-        self.bench.side.show()
+        self.bench.folding.show(self.bench.side)
         self.bench.script.editor.setFocus()
 
     def next_symbol(self) -> None:
@@ -311,13 +311,13 @@ class Window(QMainWindow):
         self.learning.went_to_signal()
 
     def fold_list(self) -> None:
-        self.bench.fold(self.bench.watchlist)
+        self.bench.folding.turn(self.bench.watchlist)
 
     def fold_script(self) -> None:
-        self.bench.fold(self.bench.side)
+        self.bench.folding.turn(self.bench.side)
 
     def fold_why(self) -> None:
-        self.bench.side.show()
+        self.bench.folding.show(self.bench.side)
         self.bench.fold_why()
 
     def go_to_date(self) -> None:

@@ -13,6 +13,7 @@ from oakladder.desk.bench.below import Below, TrialGlance
 from oakladder.desk.bench.chart_actions import Deeds
 from oakladder.desk.bench.chart_grid import ChartGrid
 from oakladder.desk.bench.evidence import EvidenceGlance
+from oakladder.desk.bench.folding import Folding
 from oakladder.desk.bench.list_columns import Watching
 from oakladder.desk.bench.replay import ReplayLine
 from oakladder.desk.bench.timeframes import Ladder
@@ -104,6 +105,7 @@ class Bench(QWidget):
         self.splitter.setChildrenCollapsible(False)
         self.watchlist.setMinimumWidth(272)
         self.side.setMinimumWidth(240)
+        self.folding = Folding(self.splitter, centre, (self.watchlist, self.side))
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.splitter)
@@ -239,6 +241,7 @@ class Bench(QWidget):
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
+        self.folding.fit()
         QTimer.singleShot(0, self._read)  # once the parts have their room, as much is written out as fits
 
     def mark_bar(self, bar: int) -> None:
@@ -297,7 +300,7 @@ class Bench(QWidget):
         self._read_below(self.below.glance)
 
     def _read_below(self, part: QWidget) -> None:
-        self.side.show()
+        self.folding.show(self.side)
         self.below.show()
         self.below.setCurrentWidget(part)
 
@@ -306,9 +309,5 @@ class Bench(QWidget):
         if self.below.isVisible() and self.below.currentWidget() is not self.why:
             self.below.setCurrentWidget(self.why)
         else:
-            self.fold(self.below)
+            self.below.setVisible(not self.below.isVisible())
         self._ask_why()
-
-    def fold(self, side: QWidget) -> None:
-        """Folds a side away, or brings it back."""
-        side.setVisible(not side.isVisible())

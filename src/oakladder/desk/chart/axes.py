@@ -10,9 +10,9 @@ from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtWidgets import QGraphicsWidget, QStyleOptionGraphicsItem, QWidget
 
-from oakladder.bars.bars import Bars
 from oakladder.desk.chart.pane_view import PaneView
 from oakladder.desk.chart.scale import Scale
+from oakladder.desk.chart.time_marks import TimeMarks
 from oakladder.desk.chart_options import ScaleKind
 from oakladder.desk.look.letters import SMALL, ui_font, words
 
@@ -69,34 +69,15 @@ class TimeAxis(Axis):
 
     def __init__(self) -> None:
         super().__init__()
-        self._bars: Bars | None = None
-        self._steps: list[tuple[np.ndarray, str]] = []
-        self._local = self._days = np.zeros(0, dtype=np.int64)
+        self._marks: TimeMarks | None = None
         #: What was written under bars so far: while a chart is moved the same ticks come again and again.
         self._words: dict[int, str] = {}
 
-    def show_bars(self, bars: Bars) -> None:
-        """Finds the places of the ticks, from fine to coarse."""
-        if bars is self._bars:
-            return
-        self._bars, self._words = bars, {}
-        local = self._local = bars.calendar.shown(bars.times, bars.timeframe)
-        days = self._days = bars.calendar.days(bars.times)
-        months = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
-        kinds = [
-            (months // 12, "%Y"),
-            (months // 3, "%b %y"),
-            (months, "%b %y"),
-            ((days + 3) // 7, "%d %b"),
-            (days, "%d %b"),
-        ]
-        if bars.timeframe.intraday:
-            kinds += [(local // (3600 * h), "%H:%M") for h in (3, 1)] + [(local // (60 * m), "%H:%M") for m in (15, 5)]
-        self._steps = []
-        for values, form in kinds:
-            places = np.flatnonzero(np.diff(values, prepend=values[:1])) if len(values) else np.zeros(0, dtype=np.int64)
-            self._steps.append((places, form))
-        self.update()
+    def show_marks(self, marks: TimeMarks) -> None:
+        """Shows the times of other bars."""
+        if marks is not self._marks:
+            self._marks, self._words = marks, {}
+            self.update()
 
     def draw(self, painter: QPainter) -> None:
         width, (low, high) = self.size().width(), self._seen(0)
@@ -115,11 +96,11 @@ class TimeAxis(Axis):
 
     def ticks(self, low: float, high: float, size: float) -> list[int]:
         """The bars between two that have a tick, on so many pixels."""
-        if self._bars is None or not len(self._bars):
+        if self._marks is None or not len(self._marks.days):
             return []
         most = max(size / 74, 1)
-        inside = _between(self._steps[0][0], low, high)
-        for places, _ in self._steps:
+        inside = _between(self._marks.steps[0][0], low, high)
+        for places, _ in self._marks.steps:
             more = _between(places, low, high)
             if len(more) > most:
                 break
@@ -136,8 +117,9 @@ class TimeAxis(Axis):
         return [self._words.get(bar) or self._written(bar) for bar in bars]
 
     def _written(self, bar: int) -> str:
-        form = next((f for places, f in self._steps if _holds(places, bar)), "%H:%M")
-        seconds = int(self._local[bar]) if "%H" in form else int(self._days[bar]) * 86_400
+        assert self._marks is not None
+        form = next((f for places, f in self._marks.steps if _holds(places, bar)), "%H:%M")
+        seconds = int(self._marks.local[bar]) if "%H" in form else int(self._marks.days[bar]) * 86_400
         moment = np.datetime64(seconds, "s").item()
         if len(self._words) > _MOST_WORDS:
             self._words.clear()

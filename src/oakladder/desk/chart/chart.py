@@ -21,6 +21,7 @@ from oakladder.desk.chart.pane import Pane
 from oakladder.desk.chart.pane_view import Hands
 from oakladder.desk.chart.reading import measured, words_of
 from oakladder.desk.chart.stack import LANES, Stack
+from oakladder.desk.chart.time_marks import time_marks
 from oakladder.desk.chart.trades import TradePaths
 from oakladder.desk.chart.writing import write
 from oakladder.desk.chart_options import ChartOptions, PaneLayout
@@ -159,7 +160,7 @@ class Chart(Canvas):
         right_time = self._right_time() if self.shown is not None else None
         before, self.shown = self.shown, view
         self.panes[PRICE].axis.decimals = decimals
-        self.stack.time_axis.show_bars(bars)
+        self.stack.time_axis.show_marks(view.marks or time_marks(bars))
         self.hours.show_bars(bars, None, self.theme)
         self.bars.drawn = view.averaged
         self.bars.show_bars(bars, picture.bar_colours if picture else None, self.theme)

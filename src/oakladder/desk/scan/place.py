@@ -36,6 +36,7 @@ from oakladder.desk.scan.saved import SavedBox
 from oakladder.desk.scan.why_not import ask_why_not
 from oakladder.desk.scan.words import found_words, marking_of, past_words
 from oakladder.desk.session import Desk
+from oakladder.desk.widgets.folding_row import FoldingRow
 from oakladder.desk.widgets.passing import PlainMenu
 from oakladder.desk.widgets.veil import Veil
 from oakladder.engine.market import Skipped
@@ -110,8 +111,7 @@ class ScanPlace(QWidget):
         self.list.setMinimumContentsLength(12)
         menu_button = QToolButton(text="Scan …", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
         menu_button.setMenu(self._menu())
-        top = QHBoxLayout()
-        top.setSpacing(GAP)
+        top = FoldingRow()
         for words, part in (
             ("Saved", self.saves.box),
             ("", menu_button),
@@ -120,18 +120,16 @@ class ScanPlace(QWidget):
             ("where", self.join),
         ):
             if words:
-                top.addWidget(QLabel(words, objectName="quiet"))
-            top.addWidget(part)
-        top.addStretch(1)
-        for button in (self.run_button, self.past_button):
-            top.addWidget(button)
+                top.left.addWidget(QLabel(words, objectName="quiet"))
+            top.left.addWidget(part)
+        top.left.addStretch(1)
         self.days.setSuffix(" bars back")
-        top.addWidget(self.days)
-        top.addWidget(self.stop_button)
+        for control in (self.run_button, self.past_button, self.days, self.stop_button):
+            top.right.addWidget(control)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(WIDE, GAP, WIDE, GAP)
         layout.setSpacing(GAP)
-        layout.addLayout(top)
+        layout.addWidget(top)
         layout.addWidget(self.shelf)
         said = QHBoxLayout()
         said.addWidget(self.verdict, 1)

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 from oakladder.desk.look.distances import GAP, TIGHT, WIDE
 from oakladder.desk.look.letters import LARGE, SMALL, ui_font
 from oakladder.desk.look.theme import Theme
+from oakladder.desk.widgets.elided_label import ElidedLabel
 from oakladder.trial.discount import Discount
 from oakladder.trial.figures import FIGURES, figure_words
 from oakladder.trial.trial import Trial
@@ -40,7 +41,7 @@ class FiguresRow(QWidget):
             title, value, beside = (
                 QLabel(FIGURES[name].title, objectName="quiet"),
                 QLabel("–"),
-                QLabel(objectName="quiet"),
+                ElidedLabel(objectName="quiet"),
             )
             title.setFont(ui_font(SMALL))
             value.setFont(ui_font(LARGE, strong=True))
