@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from functools import partial
+from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 import numpy as np
 
@@ -19,8 +19,12 @@ CHUNK_BARS = 200_000
 CHUNK_OPERATIONS = 20_000_000
 
 
-#: Does some of the work, and tells how many more bars are done each time it could be stopped.
-Piece = Callable[[], Iterator[int]]
+class Piece(NamedTuple):
+    """Some of the work: symbols, or groups that run ``side_by_side``, from ``first`` up to ``last``."""
+
+    first: int
+    last: int
+    side_by_side: bool = False
 
 
 def _bars_at_a_time(job: Job) -> int:
@@ -54,12 +58,12 @@ class Cut:
         self._bound = BoundCode(job, outs, large and (code is None or machine is not None))
         self._groups = groups if code is not None else None
         if code is None or groups is None:
-            self.pieces: list[Piece] = [self._symbols(a, b) for a, b in self._chunks()]
+            self.pieces = [Piece(a, b) for a, b in self._chunks()]
             return
         self._lanes = BoundLanes(job, outs, self._bound, code, groups)
         self._code, self._machine = code, machine
-        self.pieces = [partial(self._side_by_side, a, b) for a, b in self._group_chunks()]
-        self.pieces += [self._symbols(k, k + 1) for k in groups.alone.tolist()]
+        self.pieces = [Piece(a, b, side_by_side=True) for a, b in self._group_chunks()]
+        self.pieces += [Piece(k, k + 1) for k in groups.alone.tolist()]
 
     @classmethod
     def of(cls, job: Job, outs: Sequence[np.ndarray], thorough: bool, lanes: int | None, room: Room) -> Cut:
@@ -79,6 +83,10 @@ class Cut:
         self._job, self._starts = job, []
         return True
 
+    def do(self, piece: Piece) -> Iterator[int]:
+        """Does a piece, and tells how many more bars are done each time that it could be stopped."""
+        return (self._side_by_side if piece.side_by_side else self._symbols)(piece.first, piece.last)
+
     @property
     def starts(self) -> np.ndarray:
         """The first bars of what was run in one call, int64."""
@@ -95,19 +103,16 @@ class Cut:
             yield first, min(last, len(panel))
             first = min(last, len(panel))
 
-    def _symbols(self, first: int, last: int) -> Piece:
+    def _symbols(self, first: int, last: int) -> Iterator[int]:
         offsets = self._job.panel.offsets
         if last - first == 1:
-            return partial(self._one, first)
-        if self._keeping is not None:
-            return partial(self._each, range(first, last))
-
-        def do() -> Iterator[int]:
+            yield from self._one(first)
+        elif self._keeping is not None:
+            yield from self._each(range(first, last))
+        else:
             self._bound(first, last)
             self._starts.append(offsets[first : first + 1])
             yield int(offsets[last] - offsets[first])
-
-        return do
 
     def _each(self, symbols: Iterable[int]) -> Iterator[int]:
         """Runs symbols one after the other."""

@@ -167,7 +167,7 @@ def carry_out(
     def work(piece: Piece) -> None:
         nonlocal finished
         _check(cancelled)
-        for more in piece():
+        for more in cut.do(piece):
             with telling:
                 finished += more
                 if progress is not None:

@@ -6,7 +6,8 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
-from oakladder.desk.chart.arrays import draw_boxes, tones_in
+from oakladder.desk.chart.arrays import draw_boxes, draw_lines, tones_in
+from oakladder.desk.chart.crowds import told_apart
 from oakladder.desk.chart.extremes import step_for
 from oakladder.desk.chart.layer import PEN_STYLES, Layer
 from oakladder.desk.look.letters import SMALL, draw_words, ui_font, words
@@ -66,6 +67,9 @@ class Areas(Layer):
         self.links: list[Link] = []
         self.as_known = False
         self._thinned = Thinned()
+        #: The zones as columns: first and last bar, high, low and colour.
+        self._zones = _zone_columns([])
+        self._links = _link_columns([])
 
     def show_areas(
         self,
@@ -76,35 +80,38 @@ class Areas(Layer):
         links: list[Link],
     ) -> None:
         self.ground, self.bands, self.histograms, self.zones, self.links = ground, bands, histograms, zones, links
+        self._zones, self._links = _zone_columns(zones), _link_columns(links)
         self.update()
 
     def draw(self, painter: QPainter) -> None:
         painter.setPen(Qt.PenStyle.NoPen)
         if self.ground is not None:
             self._draw_ground(painter, self.ground)
-        left, right = self.sight.first, self.sight.last
-        for zone in self.zones:
-            if zone.start <= right + 1 and zone.end >= left - 1:
-                self._draw_zone(painter, zone)
+        self._draw_zones(painter)
         for band in self.bands:
             self._draw_band(painter, band)
         for columns in self.histograms:
             self._draw_columns(painter, columns)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for link in self.links:
-            if min(link.start[0], link.end[0]) <= right + 1 and max(link.start[0], link.end[0], link.known) >= left - 1:
-                self._draw_link(painter, link)
+        for (colour, width, style), ends in self._links.items():
+            pen = QPen(qcolor(colour), width, PEN_STYLES.get(style, Qt.PenStyle.SolidLine))
+            self._draw_links(painter, pen, ends)
 
-    def _draw_link(self, painter: QPainter, link: Link) -> None:
-        painter.setPen(QPen(qcolor(link.colour), link.width, PEN_STYLES.get(link.style, Qt.PenStyle.SolidLine)))
-        (a, p), (b, q) = link.start, link.end
-        end = QPointF(float(self.bar_x(b)), float(self.price_y(q)))
-        painter.drawLine(QPointF(float(self.bar_x(a)), float(self.price_y(p))), end)
-        if self.as_known and link.known > b:  # from its end on to the bar on which it became known
-            painter.setPen(QPen(qcolor(link.colour), 1, Qt.PenStyle.DotLine))
-            known = QPointF(float(self.bar_x(link.known)), end.y())
-            painter.drawLine(end, known)
-            painter.drawLine(QPointF(known.x(), known.y() - 4), QPointF(known.x(), known.y() + 4))
+    def _draw_links(self, painter: QPainter, pen: QPen, columns: np.ndarray) -> None:
+        """Draws all links of one pen; ``columns`` are their bars and prices, and when they became known."""
+        left, right = self.sight.first, self.sight.last
+        first, last = np.minimum(columns[0], columns[2]), np.maximum(np.maximum(columns[0], columns[2]), columns[4])
+        a, p, b, q, known = columns[:, (first <= right + 1) & (last >= left - 1)]
+        xs, ys, ends, heights = self.bar_x(a), self.price_y(p), self.bar_x(b), self.price_y(q)
+        kept = told_apart(xs, ys, 1.0)
+        painter.setPen(pen)
+        draw_lines(painter, xs[kept], ys[kept], ends[kept], heights[kept])
+        later = np.flatnonzero(known > b) if self.as_known else np.zeros(0, dtype=np.int64)
+        if len(later):  # from the end on to the bar on which it became known
+            painter.setPen(QPen(pen.color(), 1, Qt.PenStyle.DotLine))
+            reached, at = self.bar_x(known[later]), heights[later]
+            draw_lines(painter, ends[later], at, reached, at)
+            draw_lines(painter, reached, at - 4, reached, at + 4)
 
     def _draw_ground(self, painter: QPainter, colours: np.ndarray) -> None:
         view = self.box
@@ -120,13 +127,18 @@ class Areas(Layer):
             width = right[pick] - left[pick]
             draw_boxes(painter, left[pick], np.float64(view.top()), width, np.float64(view.height()))
 
-    def _draw_zone(self, painter: QPainter, zone: Zone) -> None:
-        color = qcolor(zone.colour)
-        color.setAlpha(min(color.alpha(), 60))
-        left, right = (float(self.bar_x(x)) for x in (zone.start - 0.5, zone.end + 0.5))
-        top, bottom = (float(self.price_y(p)) for p in (zone.high, zone.low))
-        painter.setBrush(color)
-        painter.drawRect(QRectF(left, top, right - left, bottom - top))
+    def _draw_zones(self, painter: QPainter) -> None:
+        start, end, high, low, colours = self._zones
+        seen = np.flatnonzero((start <= self.sight.last + 1) & (end >= self.sight.first - 1))
+        left, right = self.bar_x(start[seen] - 0.5), self.bar_x(end[seen] + 0.5)
+        top, bottom, colours = self.price_y(high[seen]), self.price_y(low[seen]), colours[seen].astype(np.int64)
+        kept = told_apart(left, top, 1.0)  # where they are very many, those that begin on one pixel are one
+        for tone, pick in tones_in(colours[kept]):
+            which = kept[pick]
+            color = qcolor(tone)
+            color.setAlpha(min(color.alpha(), 60))
+            painter.setBrush(color)
+            draw_boxes(painter, left[which], top[which], right[which] - left[which], bottom[which] - top[which])
 
     def _draw_band(self, painter: QPainter, band: Band) -> None:
         first, last = self.seen(len(band.colours))
@@ -212,3 +224,18 @@ class Lanes(Layer):
         for tone, pick in tones_in(tones):
             painter.setBrush(qcolor(tone))
             draw_boxes(painter, left[pick], np.float64(top), right[pick] - left[pick], np.float64(LANE_HEIGHT - 5))
+
+
+def _zone_columns(zones: list[Zone]) -> tuple[np.ndarray, ...]:
+    """First and last bar, high, low and colour of zones, an array each."""
+    rows = np.array([(z.start, z.end, z.high, z.low, z.colour) for z in zones], dtype=np.float64).reshape(-1, 5)
+    return tuple(np.ascontiguousarray(column) for column in rows.T)
+
+
+def _link_columns(links: list[Link]) -> dict[tuple[int, float, str], np.ndarray]:
+    """The links of each colour, width and style: bar and price of both ends, and the bar on which they became known."""
+    rows: dict[tuple[int, float, str], list[tuple[float, ...]]] = {}
+    for link in links:
+        pen = (link.colour, link.width, link.style)
+        rows.setdefault(pen, []).append((*link.start, *link.end, link.known))
+    return {pen: np.array(found, dtype=np.float64).T.copy() for pen, found in rows.items()}

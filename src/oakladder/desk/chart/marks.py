@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPaintEngine, QPainter, QPainterPath, QPen, QPixmap
 
 from oakladder.bars.bars import Bars
+from oakladder.desk.chart.crowds import MANY, newest_in_cells, told_apart
 from oakladder.desk.chart.layer import Layer
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.shapes import shape_path
@@ -16,6 +17,10 @@ from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.picture.parts import Label, Mark
 
 _GAP = 5.0
+#: The width of a label without a text, and how far apart the texts of very many marks stand at least, in pixels.
+_LEAST_LABEL, _TEXT_APART = 10.0, 14.0
+#: So many of the labels that are folded into one are told by the hover.
+_MOST_FOLDED = 7
 #: Font sizes of labels from size 1 to 5.
 _LABEL_FONTS = (7.0, 8.0, 9.5, 11.5, 14.0)
 
@@ -37,7 +42,7 @@ class Drawn:
 
 @dataclass(slots=True)
 class _Box:
-    """A label that has found its place, and how many more are folded into it."""
+    """A label that has found its place, how many more are folded into it, and what the first of them say."""
 
     box: QRectF
     text: str
@@ -45,7 +50,14 @@ class _Box:
     point: QPointF
     tail: QPointF
     size: int
-    folded: list[str]
+    count: int = 0
+    folded: list[str] = field(default_factory=list)
+
+    def fold(self, text: str) -> None:
+        """Takes in another label."""
+        self.count += 1
+        if len(self.folded) < _MOST_FOLDED:
+            self.folded.append(text)
 
 
 class MarksAndLabels(Layer):
@@ -141,16 +153,19 @@ class MarksAndLabels(Layer):
             ys = self.price_y(mark.prices[which])
         else:
             ys = self._edges(bars, mark.side) + outward * radius
-            shared = bars.tolist() if mark.side in self._shared_sides else []
+            # So many stand closer than they could be stacked.
+            shared = bars.tolist() if mark.side in self._shared_sides and len(bars) <= MANY else []
             for k, bar in enumerate(shared):  # what stands there already pushes the next outward
                 edge = self._stacked.get((bar, mark.side))
                 if edge is not None:
                     ys[k] = edge + outward * radius
                 self._stacked[bar, mark.side] = float(ys[k]) + outward * (radius + 2)
-        self._put_shapes(painter, mark.shape, radius, xs, ys, colours)
         self._hits.append((xs, ys, radius, mark, which))
+        kept = told_apart(xs, ys, radius / 2)
+        self._put_shapes(painter, mark.shape, radius, xs[kept], ys[kept], colours[kept])
         if mark.texts is not None:
-            for x, y, k in zip(xs.tolist(), ys.tolist(), which.tolist(), strict=True):
+            kept = told_apart(xs, ys, _TEXT_APART)
+            for x, y, k in zip(xs[kept].tolist(), ys[kept].tolist(), which[kept].tolist(), strict=True):
                 if y == y:
                     self._draw_text(painter, mark.texts[k], x, y + outward * (radius + 1), mark)
 
@@ -226,18 +241,23 @@ class MarksAndLabels(Layer):
         which, bars = self._places(label, first, last)
         if not len(which):
             return
-        edges = self._edges(bars, label.side).tolist() if label.prices is None else []
-        prices = self.price_y(label.prices[which]).tolist() if label.prices is not None else []
-        xs = self.bar_x(bars).tolist()
+        edges = self._edges(bars, label.side) if label.prices is None else self.price_y(label.prices[which])
+        places = self.bar_x(bars)
         height = metrics.height() + 2.0
         below = label.side == "below" and label.prices is None
-        for k in range(len(which) - 1, -1, -1):
+        # Labels that begin within half a label of one another would cover one another: the newest stands for them.
+        newest = np.arange(len(which))
+        if len(which) > MANY:
+            newest = newest_in_cells(places, edges, _LEAST_LABEL, height / 2)
+        alike = np.bincount(newest, minlength=len(which)).tolist()
+        edges, xs = edges.tolist(), places.tolist()
+        for k in np.flatnonzero(newest == np.arange(len(which)))[::-1].tolist():
             at, x, color = int(which[k]), xs[k], qcolor(int(label.colours[which[k]]))
             text = label.texts[at]
-            width = metrics.horizontalAdvance(text) + 10.0
+            width = metrics.horizontalAdvance(text) + _LEAST_LABEL
             bar = int(bars[k])
             if label.prices is not None:
-                y = prices[k] - height - 6
+                y = edges[k] - height - 6
             else:
                 edge = self._stacked.get((bar, label.side), edges[k])
                 y = edge + 5 if below else edge - 5 - height
@@ -245,14 +265,16 @@ class MarksAndLabels(Layer):
             if y != y or not color.alpha():
                 continue
             other = next((b for b in boxes if box.intersects(b.box)), None)
+            more = alike[k] - 1
             if other is not None:
-                other.folded.append(text)
+                other.fold(text)
+                other.count += more
                 continue
             if label.prices is None:
                 self._stacked[bar, label.side] = box.bottom() + 3 if below else box.top() - 3
             tail = box.top() if below else box.bottom()
             point = QPointF(x, tail - 5 if below else tail + 5)
-            boxes.append(_Box(box, text, color, point, QPointF(x, tail), label.size, []))
+            boxes.append(_Box(box, text, color, point, QPointF(x, tail), label.size, more))
             self.drawn.append(Drawn(box, text, int(label.bars[at]), int(label.known[at])))
 
     def _draw_box(self, painter: QPainter, made: _Box) -> None:
@@ -264,10 +286,10 @@ class MarksAndLabels(Layer):
         painter.drawRoundedRect(made.box, 3, 3)
         painter.setPen(self._theme.color("ink"))
         painter.drawText(made.box, Qt.AlignmentFlag.AlignCenter, made.text)
-        if not made.folded:
+        if not made.count:
             return
         painter.setFont(ui_font(SMALL, strong=True))
-        count = f"+{len(made.folded)}"
+        count = f"+{made.count:,}"
         width = painter.fontMetrics().horizontalAdvance(count) + 6.0
         badge = QRectF(made.box.right() - width * 0.4, made.box.top() - 6, width, 12)
         painter.setPen(Qt.PenStyle.NoPen)
@@ -276,6 +298,7 @@ class MarksAndLabels(Layer):
         painter.setPen(self._theme.color("ground"))
         painter.drawText(badge, Qt.AlignmentFlag.AlignCenter, count)
         words = [made.text, *made.folded]
+        left = made.count + 1 - len(words)
         for drawn in self.drawn:
             if drawn.box is made.box:
-                drawn.words = "\n".join([*words[:8], *([f"and {len(words) - 8} more"] if len(words) > 8 else [])])
+                drawn.words = "\n".join([*words, *([f"and {left:,} more"] if left else [])])

@@ -13,6 +13,8 @@ from oakladder.trial.on_chart import ChartTrades
 
 #: Narrower bars leave no room for what a trade brought.
 _WORDS_WIDTH = 3.0
+#: So many trades are shown at a time, the newest: more cannot be told apart.
+_MOST_SHOWN = 250
 
 
 class TradePaths(Layer):
@@ -34,18 +36,23 @@ class TradePaths(Layer):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         first, last = self.seen(found.bars)
         which = np.flatnonzero((found.entered <= last) & (found.ends >= first))
-        if len(which) > 600:  # they cannot be told apart
-            which = which[-600:]
+        which = which[-_MOST_SHOWN:]
         self._stops(painter, theme, found, max(first, 0), min(last, found.bars))
-        for k in which.tolist():
-            self._path(painter, theme, found, k)
+        columns = (
+            self.bar_x(found.entered[which].astype(np.float64)),
+            self.price_y(found.entry[which]),
+            self.bar_x(found.ends[which].astype(np.float64)),
+            self.price_y(found.last[which]),
+            found.gain[which],
+            found.is_open[which],
+        )
+        for trade in zip(*(c.tolist() for c in columns), strict=True):
+            self._path(painter, theme, *trade)
 
-    def _path(self, painter: QPainter, theme: Theme, found: ChartTrades, k: int) -> None:
-        gain = float(found.gain[k])
+    def _path(
+        self, painter: QPainter, theme: Theme, x0: float, y0: float, x1: float, y1: float, gain: float, is_open: bool
+    ) -> None:
         color = theme.color("rising" if gain > 0 else "falling")
-        x0, x1 = (float(self.bar_x(float(b))) for b in (found.entered[k], found.ends[k]))
-        y0, y1 = (float(self.price_y(float(p))) for p in (found.entry[k], found.last[k]))
-        is_open = bool(found.is_open[k])
         painter.setPen(QPen(color, 2.0, Qt.PenStyle.DashLine if is_open else Qt.PenStyle.SolidLine))
         painter.drawLine(QPointF(x0, y0), QPointF(x1, y1))
         painter.setPen(QPen(color, 1.6))

@@ -74,23 +74,21 @@ class Openings:
 
     def _value(self, op: Op, zones: np.ndarray, bars: np.ndarray) -> np.ndarray:
         """A value on some bars of some zones, shape (zones, bars)."""
-        done: dict[Op, np.ndarray] = {}
-
-        def value(op: Op) -> np.ndarray:
-            if op not in done:
-                done[op] = work(op)
-            return done[op]
-
-        def work(op: Op) -> np.ndarray:
-            if not op.of_zone:
-                return (self._result.flag(op) if op.is_flag else self._result.number(op))[bars]
-            if op.code == "zone":
-                own = {"top": self.high, "bottom": self.low}.get(str(op.attr))
-                return (bars - self.starts[zones, None]).astype(float) if own is None else own[zones, None]
-            return VECTOR[op.code](*(value(a) for a in op.args))
-
         with np.errstate(all="ignore"):
-            return np.broadcast_to(value(op), bars.shape)
+            return np.broadcast_to(self._part(op, zones, bars, {}), bars.shape)
+
+    def _part(self, op: Op, zones: np.ndarray, bars: np.ndarray, done: dict[Op, np.ndarray]) -> np.ndarray:
+        """A part of such a value; ``done`` has those that are known."""
+        if op not in done:
+            if not op.of_zone:
+                done[op] = (self._result.flag(op) if op.is_flag else self._result.number(op))[bars]
+            elif op.code == "zone":
+                own = {"top": self.high, "bottom": self.low}.get(str(op.attr))
+                age = bars - self.starts[zones, None]
+                done[op] = age.astype(float) if own is None else own[zones, None]
+            else:
+                done[op] = VECTOR[op.code](*(self._part(a, zones, bars, done) for a in op.args))
+        return done[op]
 
     def _giving_way(self, until: Op | None, ends: np.ndarray, most: int) -> np.ndarray:
         """The ends where no more than so many zones are open: the oldest gives way to one that opens.

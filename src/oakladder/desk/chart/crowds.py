@@ -1,0 +1,35 @@
+"""Many things on few pixels: one of those that nobody could tell apart is painted for all of them."""
+
+from __future__ import annotations
+
+import numpy as np
+
+#: Fewer things than this are painted one by one.
+MANY = 1500
+
+
+def newest_in_cells(xs: np.ndarray, ys: np.ndarray, wide: float, high: float) -> np.ndarray:
+    """For each point, in the order of time, the index of the newest one in its cell of ``wide`` by ``high`` pixels.
+
+    Points without a place (NaN) stand for themselves.
+    """
+    count = len(xs)
+    made = np.arange(count)
+    placed = ~np.isnan(xs + ys)
+    if not placed.any():
+        return made
+    x, y = xs[placed], ys[placed]
+    across = np.floor((x - x.min()) / wide).astype(np.int64)
+    down = np.floor((y - y.min()) / high).astype(np.int64)
+    keys = across * (int(down.max()) + 1) + down
+    newest = np.zeros(int(keys.max()) + 1, dtype=np.int64)
+    newest[keys] = made[placed]  # of several with one key the last is kept
+    made[placed] = newest[keys]
+    return made
+
+
+def told_apart(xs: np.ndarray, ys: np.ndarray, apart: float) -> np.ndarray:
+    """Which points to paint: all of them, or where they are `MANY`, the newest of those within ``apart`` pixels."""
+    if len(xs) <= MANY:
+        return np.arange(len(xs))
+    return np.flatnonzero(newest_in_cells(xs, ys, apart, apart) == np.arange(len(xs)))
