@@ -162,3 +162,10 @@ def test_honest_lists_what_it_found(call) -> None:  # type: ignore[no-untyped-de
     assert code == 0 and "line 3" in out and "BRINE" in out
     code, out, _ = call("honest", rule("rung 1\nsignal go = close > open\n"), "--symbol", "BRINE")
     assert code == 0 and out.startswith("Nothing found")
+
+
+def test_a_rule_without_a_title_goes_by_the_name_of_its_file(call) -> None:  # type: ignore[no-untyped-def]
+    call_bars = bars()
+    Path("my_first_dip.rung").write_text("\n".join(x for x in RULE.splitlines() if not x.startswith("title")) + "\n")
+    code, out, _ = call("trial", "my_first_dip.rung", *call_bars)
+    assert code == 0 and out.lstrip().startswith("My first dip on ")

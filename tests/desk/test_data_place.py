@@ -11,6 +11,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from helpers import daily_bars
@@ -229,3 +230,85 @@ def test_bars_without_a_price_are_said_on_the_first_chart(qapp: QApplication, tm
     for closes in ([float("nan")] * 5, [1.0, float("nan"), 2.0], []):
         chart.show_intake(Intake(tmp_path / "x.csv", "X", ONE_DAY, daily_bars(np.array(closes))))
         assert not chart.grab().isNull()
+
+
+def priced(path: Path, close: float, count: int = 60) -> Path:
+    """Days of a quiet price."""
+    first = date(2025, 1, 6)
+    rows = [f"{first + timedelta(days=k)},{close},{close},{close},{close + 0.01 * (k % 5)},10" for k in range(count)]
+    path.write_text("date,open,high,low,close,volume\n" + "\n".join(rows) + "\n")
+    return path
+
+
+def chosen(place, path: Path) -> None:  # type: ignore[no-untyped-def]
+    """Chooses a file of the list."""
+    row = next(k for k in range(place.files.count()) if place.files.item(k).data(Qt.ItemDataRole.UserRole) == path)
+    place.files.setCurrentRow(row)
+
+
+def test_files_that_claim_one_symbol_are_asked_about(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    place, library = own_window.data, own_window.desk.library
+    one, other = priced(tmp_path / "PUNT A.csv", 100), priced(tmp_path / "punt a.csv", 7)
+    place.add([one])
+    calm(own_window)
+    assert place.row.line.text() == "PUNT A" and not place.row.same.isVisible() and not place.row.word.text()
+    place.add([other])
+    calm(own_window)
+    assert "Of 2 it is doubtful" in place.word.text() and "0 symbols can come in" in place.word.text()
+    for path in (one, other):
+        chosen(place, path)
+        assert "PUNT A is claimed by 2 files" in place.row.word.text() and place.row.same.isVisible()
+        assert place.preview.rowCount()  # which helps to tell them apart
+    QTest.mouseDClick(place.row.line, Qt.MouseButton.LeftButton)
+    place.row.line.selectAll()
+    QTest.keyClicks(place.row.line, "punt b")
+    QTest.keyClick(place.row.line, Qt.Key.Key_Return)
+    calm(own_window)
+    assert "2 symbols can come in with 120 new bars." in place.word.text() and not place.row.same.isVisible()
+    QTest.mouseClick(place.take_button, Qt.MouseButton.LeftButton)
+    calm(own_window)
+    assert library.bars("PUNT A", ONE_DAY)["close"][0] == 100 and library.bars("PUNT B", ONE_DAY)["close"][0] == 7
+
+
+def test_files_that_belong_together_become_one_symbol_once_that_is_said(
+    own_window: Window, calm, tmp_path: Path
+) -> None:  # type: ignore[no-untyped-def]
+    place, library = own_window.data, own_window.desk.library
+    (tmp_path / "early").mkdir()
+    one, other = priced(tmp_path / "PUNT.csv", 100, 90), priced(tmp_path / "early/PUNT.csv", 100, 60)
+    place.add([one, other])
+    calm(own_window)
+    QTest.mouseClick(place.take_button, Qt.MouseButton.LeftButton)
+    calm(own_window)
+    assert "PUNT" not in library.infos and place.files.count() == 2  # nothing is guessed
+    chosen(place, one)
+    assert place.row.same.text() == "They belong together"
+    QTest.mouseClick(place.row.same, Qt.MouseButton.LeftButton)
+    calm(own_window)
+    assert "2 symbols can come in" in place.word.text() and place.row.same.isChecked()
+    QTest.mouseClick(place.take_button, Qt.MouseButton.LeftButton)
+    calm(own_window)
+    assert len(library.bars("PUNT", ONE_DAY)) == 90 and not place.listing.seen
+
+
+def test_prices_that_contradict_the_library_are_asked_about(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    place, library = own_window.data, own_window.desk.library
+    place.add([priced(tmp_path / "PUNT.csv", 100)])
+    calm(own_window)
+    place.take_button.click()
+    calm(own_window)
+    place.add([priced(tmp_path / "PUNT.csv", 7)])
+    calm(own_window)
+    assert "contradict those in the library" in place.row.word.text() and "100" in place.row.word.text()
+    assert place.row.same.text() == "It is the same symbol"
+    place.row.line.selectAll()
+    QTest.keyClicks(place.row.line, "%2f")
+    QTest.keyClick(place.row.line, Qt.Key.Key_Return)
+    calm(own_window)
+    assert "Choose another symbol" in place.word.text() and place.row.line.text() == "PUNT"
+    QTest.mouseClick(place.row.same, Qt.MouseButton.LeftButton)
+    calm(own_window)
+    assert "1 symbol can come in with 0 new bars" in place.word.text()
+    place.take_button.click()
+    calm(own_window)
+    assert library.bars("PUNT", ONE_DAY)["close"][0] == 7

@@ -72,6 +72,7 @@ def test_what_is_made_at_night_is_dark(qtbot, fresh: Window) -> None:  # type: i
         assert light < 0.12 * (image.width() // 7) * (image.height() // 7)
 
 
+@pytest.mark.nightly
 def test_what_was_made_late_follows_the_theme_in_every_line(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]
     fresh.show()
     qtbot.waitSignal(fresh.places.complete, timeout=10_000).wait()

@@ -149,6 +149,7 @@ window.desk.jobs.close()
 """
 
 
+@pytest.mark.nightly
 def test_twice_as_fine_a_screen_is_painted_twice_as_fine(tmp_path: Path) -> None:
     """A picture that is only blown up has squares of one colour throughout."""
     scaled = {**os.environ, "QT_SCALE_FACTOR": "2", "QT_QPA_PLATFORM": "offscreen", "XDG_DATA_HOME": str(tmp_path)}

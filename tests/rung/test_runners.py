@@ -24,7 +24,7 @@ def agree(expressions: list[str], seed: int, count: int) -> None:
         ), f"{name} in\n{script}"
 
 
-@settings(max_examples=200, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
+@settings(max_examples=110, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
 @given(st.lists(EXPRESSIONS, min_size=1, max_size=4), st.integers(0, 50))
 def test_runners_agree(expressions: list[str], seed: int) -> None:
     agree(expressions, seed, 60)

@@ -35,6 +35,7 @@ from oakladder.trial.money import Account, Costs, Size, Slippage, parse_ratio
 from oakladder.trial.report import as_plain, equity_table, trades_table
 from oakladder.trial.sweeps.task import Task
 from oakladder.trial.trial import Trial, put_on_trial
+from oakladder.user.scripts import title_of
 from oakladder.user.workspace import Workspace
 
 
@@ -128,7 +129,7 @@ def trial(
         print(json.dumps(plain | {part.name: part.as_plain() for part in judged}))
         return
     to = sys.stderr if standard else sys.stdout  # the report makes way for a table on standard output
-    _print_table(done, to)
+    _print_table(done, script, to)
     if chance and not traded:
         print("There is no closed trade to put beside chance.", file=to)
     for part in (*([tries] if tries is not None else []), *judged):
@@ -159,8 +160,8 @@ def trading(program: Program, script: Path) -> Program:
     return compile_script(text, Workspace.default().shelf(text, script.absolute()))
 
 
-def _print_table(done: Trial, to: IO[str]) -> None:
-    table = Table(title=visible(_title(done)), title_justify="left", show_header=False)
+def _print_table(done: Trial, script: Path, to: IO[str]) -> None:
+    table = Table(title=visible(_title(done, script)), title_justify="left", show_header=False)
     table.add_column("Figure")
     table.add_column("Value", justify="right")
     table.add_column("Meaning", style="dim")
@@ -175,9 +176,9 @@ def _print_table(done: Trial, to: IO[str]) -> None:
         print(", ".join(told) + ".", file=to)
 
 
-def _title(done: Trial) -> str:
+def _title(done: Trial, script: Path) -> str:
     symbols = done.ground.panel.symbols
-    name = done.program.title or "A rule"
+    name = done.program.title or title_of(script.name)
     where = symbols[0] if len(symbols) == 1 else f"{len(symbols)} symbols"
     seal = done.ground.seal
     until = f", sealed from {datetime.fromtimestamp(seal, UTC):%Y-%m-%d} on" if seal is not None else ""

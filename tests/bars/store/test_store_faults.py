@@ -262,7 +262,7 @@ def test_bars_that_cannot_be_kept_leave_the_good_ones(tmp_path: Path, bars: Bars
     assert not list(tmp_path.glob("*partial*")) and not list(tmp_path.glob(".*partial"))
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=80, deadline=None)
 @given(st.data())
 def test_flipped_bits_are_found_or_harmless(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
     folder = tmp_path_factory.mktemp("flips")

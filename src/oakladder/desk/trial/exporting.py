@@ -18,27 +18,27 @@ from oakladder.trial.trial import Trial
 _MOST_PRINTED = 400
 
 
-def write_pdf(trial: Trial, path: Path) -> None:
+def write_pdf(trial: Trial, path: Path, title: str) -> None:
     """Prints the report into a PDF file. Raises `OSError`."""
-    page = html_page(trial, most_trades=_MOST_PRINTED, curve=f'<img src="{PICTURE}" width="720">')
+    page = html_page(trial, title, most_trades=_MOST_PRINTED, curve=f'<img src="{PICTURE}" width="720">')
     print_page(page, curve_drawing(trial), path)
 
 
 #: What can be saved: the words of the menu, the ending, and what writes it.
-EXPORTS: tuple[tuple[str, str, Callable[[Trial, Path], None]], ...] = (
-    ("Trades as CSV …", ".csv", lambda trial, path: write_rows(path, trades_table(trial))),
-    ("Curve as CSV …", ".csv", lambda trial, path: write_rows(path, equity_table(trial))),
-    ("Report as HTML …", ".html", lambda trial, path: write_atomic(path, html_page(trial))),
+EXPORTS: tuple[tuple[str, str, Callable[[Trial, Path, str], None]], ...] = (
+    ("Trades as CSV …", ".csv", lambda trial, path, _: write_rows(path, trades_table(trial))),
+    ("Curve as CSV …", ".csv", lambda trial, path, _: write_rows(path, equity_table(trial))),
+    ("Report as HTML …", ".html", lambda trial, path, title: write_atomic(path, html_page(trial, title))),
     ("Report as PDF …", ".pdf", write_pdf),
 )
 
 
-def export(trial: Trial, k: int, parent: QWidget, jobs: Jobs, tell: Callable[[str], None]) -> None:
-    """Asks for a file and writes it, aside."""
+def export(trial: Trial, k: int, title: str, parent: QWidget, jobs: Jobs, tell: Callable[[str], None]) -> None:
+    """Asks for a file and writes it, aside; ``title`` is what a rule without a title is called."""
     words, ending, write = EXPORTS[k]
-    stem = safe_name(f"{trial.program.title or 'trial'} {words.split()[0].lower()}")
+    stem = safe_name(f"{trial.program.title or title} {words.split()[0].lower()}")
     name, _ = QFileDialog.getSaveFileName(parent, words.removesuffix(" …"), f"{stem}{ending}", f"*{ending}")
     if name:
         path = Path(name) if Path(name).suffix else Path(name + ending)
         done = f"{path} is written."
-        jobs.start("export trial", lambda _: write(trial, path), lambda _: tell(done), owed=True)
+        jobs.start("export trial", lambda _: write(trial, path, title), lambda _: tell(done), owed=True)

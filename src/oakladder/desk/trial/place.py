@@ -407,4 +407,4 @@ class TrialPlace(QWidget):
     def save(self, k: int) -> None:
         """Saves one of the `EXPORTS`."""
         if self._shown is not None:
-            export(self._shown, k, self, self.desk.jobs, self.desk.status.emit)
+            export(self._shown, k, self.desk.rule.title, self, self.desk.jobs, self.desk.status.emit)
