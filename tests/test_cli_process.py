@@ -167,19 +167,33 @@ def test_a_picture_leaves_what_the_window_remembers_as_it_was(home: Path) -> Non
     assert before == {k: v for k, v in files_below(home).items() if not (home / k).is_relative_to(bars)}
 
 
-def test_called_through_a_link_it_finds_its_environment(tmp_path: Path) -> None:
-    checkout, links = tmp_path / "checkout", tmp_path / "bin"
-    (checkout / ".venv/bin").mkdir(parents=True)
-    links.mkdir()
-    shutil.copy(Path(__file__).parents[1] / "oak", checkout / "oak")
+def a_checkout(folder: Path, stamp: Path) -> Path:
+    """A checkout whose Python says how it is called, made ready for the one at ``stamp``; gives that Python."""
+    (folder / ".venv/bin").mkdir(parents=True)
+    shutil.copy(Path(__file__).parents[1] / "oak", folder / "oak")
     for name in ("requirements.lock", "pyproject.toml"):
-        (checkout / name).touch()
-    python = checkout / ".venv/bin/python"
+        (folder / name).touch()
+    python = folder / ".venv/bin/python"
     python.write_text('#!/bin/sh\necho "$0 $*"\n')
     python.chmod(0o755)
-    (checkout / ".venv/.ready-app").touch()
+    (folder / ".venv/.ready-app").write_text(f"{stamp}\n")
+    return python
+
+
+def test_called_through_a_link_it_finds_its_environment(tmp_path: Path) -> None:
+    checkout, links = tmp_path / "checkout", tmp_path / "bin"
+    python = a_checkout(checkout, checkout)
+    links.mkdir()
     (links / "middle").symlink_to(checkout / "oak")
     (links / "oak").symlink_to("middle")
     done = subprocess.run([str(links / "oak"), "symbols"], capture_output=True, text=True)
     assert (done.stdout, done.stderr) == (f"{python} -m oakladder symbols\n", "")
     assert sorted(p.name for p in links.iterdir()) == ["middle", "oak"]
+
+
+def test_a_checkout_that_was_moved_runs_its_own_program(tmp_path: Path) -> None:
+    """What was installed points to the folder in which it stood."""
+    python = a_checkout(tmp_path / "new", tmp_path / "old")
+    calls = [subprocess.run([str(tmp_path / "new/oak"), "symbols"], capture_output=True, text=True) for _ in range(2)]
+    assert f"-e {tmp_path / 'new'}" in calls[0].stdout and calls[0].returncode == 0
+    assert calls[1].stdout == f"{python} -m oakladder symbols\n"  # and only once

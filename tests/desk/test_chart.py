@@ -18,10 +18,10 @@ from oakladder.desk.chart.axes import PriceAxis, TimeAxis, short_number
 from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.scale import Scale
 from oakladder.desk.chart.strip import SignalStrip
-from oakladder.desk.chart.time_marks import time_marks
 from oakladder.desk.chart_options import ScaleKind
 from oakladder.desk.look.shapes import shape_path
 from oakladder.desk.look.theme import DAY, NIGHT
+from oakladder.desk.time_marks import time_marks
 from oakladder.desk.view import View
 from oakladder.engine.picture.draw import draw
 from oakladder.engine.picture.parts import Event

@@ -12,8 +12,8 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.beside import ScriptUse, draw_beside
-from oakladder.desk.chart.time_marks import TimeMarks, time_marks
 from oakladder.desk.chart_options import BarStyle, ChartOptions
+from oakladder.desk.time_marks import TimeMarks, time_marks
 from oakladder.engine.picture.draw import draw
 from oakladder.engine.picture.parts import Paint, Picture
 from oakladder.engine.run import Result, run

@@ -12,9 +12,9 @@ from PyQt6.QtWidgets import QGraphicsWidget, QStyleOptionGraphicsItem, QWidget
 
 from oakladder.desk.chart.pane_view import PaneView
 from oakladder.desk.chart.scale import Scale
-from oakladder.desk.chart.time_marks import TimeMarks
 from oakladder.desk.chart_options import ScaleKind
 from oakladder.desk.look.letters import SMALL, ui_font, words
+from oakladder.desk.time_marks import TimeMarks
 
 #: How long a tick is, and how far its words stand from the pane, in pixels.
 _TICK, _APART = 4.0, 8.0

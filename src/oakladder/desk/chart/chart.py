@@ -21,11 +21,11 @@ from oakladder.desk.chart.pane import Pane
 from oakladder.desk.chart.pane_view import Hands
 from oakladder.desk.chart.reading import measured, words_of
 from oakladder.desk.chart.stack import LANES, Stack
-from oakladder.desk.chart.time_marks import time_marks
 from oakladder.desk.chart.trades import TradePaths
 from oakladder.desk.chart.writing import write
 from oakladder.desk.chart_options import ChartOptions, PaneLayout
 from oakladder.desk.look.theme import Theme
+from oakladder.desk.time_marks import time_marks
 from oakladder.desk.view import View
 from oakladder.engine.picture.parts import PRICE, VOLUME
 
