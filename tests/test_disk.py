@@ -15,7 +15,6 @@ from hypothesis import strategies as st
 from oakladder.disk import (
     aside_name,
     copy_aside,
-    locked,
     plain_name,
     replacing,
     safe_name,
@@ -24,6 +23,7 @@ from oakladder.disk import (
     why,
     write_atomic,
 )
+from oakladder.locks import locked
 
 
 def test_a_write_that_fails_leaves_the_old_file(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

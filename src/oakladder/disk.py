@@ -5,15 +5,13 @@ from __future__ import annotations
 import contextlib
 import csv
 import errno
-import fcntl
 import itertools
 import os
 import shutil
 import stat
 import tempfile
-import threading
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import BinaryIO
@@ -42,10 +40,6 @@ _WORDS = {
 #: How names of files that are being written end.
 _PARTIAL = ".partial"
 _COUNT = itertools.count()
-#: Seconds between two tries to take a lock, and between two reports that it is still held.
-_LOCK_PAUSE, _LOCK_REPORT = 0.01, 1.0
-#: The longest text about its holder that is read from a lock file.
-_MOST_HOLDER_BYTES = 200
 
 
 #: The longest text of the user's (lists, closed days, notes) and the longest file of any kind that is read whole.
@@ -55,6 +49,8 @@ MOST_TEXT, MOST_READ = 64_000_000, 2_000_000_000
 class NotRegular(OSError):
     """A device, pipe, socket or folder where a regular file is needed."""
 
+    says_why = True
+
     def __init__(self, path: Path):
         super().__init__(errno.EINVAL, "it is no regular file", str(path))
 
@@ -62,52 +58,26 @@ class NotRegular(OSError):
 class TooLarge(OSError):
     """A file with more bytes than are allowed: ``size``, as far as it is known, and the limit ``most``."""
 
+    says_why = True
+
     def __init__(self, path: Path, size: int, most: int):
         super().__init__(errno.EFBIG, f"it has {size:,} bytes, and {most:,} are allowed", str(path))
         self.size, self.most = size, most
 
 
-class Locked(BlockingIOError):
-    """Another program, or another thread of this one, holds a lock. ``holder`` names it, as in
-    ``oak import (process 4711)``."""
+class Newer(OSError):
+    """A file that a newer version of the program has written: what this one does not know of would be lost."""
 
-    def __init__(self, path: Path, holder: str):
-        super().__init__(errno.EAGAIN, f"{holder} holds it", str(path))
-        self.holder = holder
+    says_why = True
 
-
-class Waiting:
-    """Settings of this process for locks: how it is named to others, and who hears that it waits.
-
-    ``role`` is written into the lock files that this process holds. ``report`` gets a sentence about once a second while
-    a lock is held by another program, on the waiting thread.
-    """
-
-    role = "another copy of the program"
-    report: Callable[[str], None] | None = None
-    #: What says to each thread that it shall wait no longer; see `stoppable`.
-    _thread = threading.local()
-
-    @classmethod
-    def is_stopped(cls) -> bool:
-        """Whether the thread shall wait no longer."""
-        cancelled: Callable[[], bool] | None = getattr(cls._thread, "cancelled", None)
-        return cancelled is not None and cancelled()
-
-
-@contextlib.contextmanager
-def stoppable(cancelled: Callable[[], bool]) -> Iterator[None]:
-    """While it lasts, this thread waits for locks only until it is ``cancelled``."""
-    Waiting._thread.cancelled = cancelled
-    try:
-        yield
-    finally:
-        Waiting._thread.cancelled = None
+    def __init__(self, path: Path):
+        words = "a newer version of the program has written it, and this one would lose what it does not know of"
+        super().__init__(errno.EPERM, words, str(path))
 
 
 def why(error: OSError) -> str:
     """What the system's error means, in words that follow a colon."""
-    if isinstance(error, NotRegular | TooLarge | Locked):
+    if getattr(error, "says_why", False):
         return str(error.strerror)
     if error.errno in _WORDS:
         return _WORDS[error.errno]
@@ -286,87 +256,6 @@ def copy_aside(path: Path) -> Path:
         with replacing(aside) as partial:
             shutil.copyfile(path, partial)
     return aside
-
-
-@contextlib.contextmanager
-def locked(
-    path: Path,
-    patience: float = 60.0,
-    *,
-    cancelled: Callable[[], bool] | None = None,
-    make_folder: bool = True,
-) -> Iterator[None]:
-    """Holds a lock file against other programs, and other threads of this one; it is freed with the process.
-
-    The file names its holder. While another one holds it, `Waiting.report` hears about it once a second. A lock file
-    that was moved or deleted while it was waited for does not count: the one that is at ``path`` now is taken.
-    Raises `Locked` where it is not free within ``patience`` seconds or ``cancelled`` (or what `stoppable` was given)
-    says to stop, `OSError` where it cannot be made.
-    """
-    if make_folder:
-        path.parent.mkdir(parents=True, exist_ok=True)
-    handle = _lock(path, patience, cancelled)
-    try:
-        yield
-    finally:
-        os.close(handle)
-
-
-def _lock(path: Path, patience: float, cancelled: Callable[[], bool] | None) -> int:
-    begun = time.monotonic()
-    reported, holder = begun, "another program"
-    while True:
-        handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o666)
-        try:
-            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            if Waiting.is_stopped():  # it was given up before it was free
-                raise Locked(path, holder)
-            if _is_at(path, handle):
-                _sign(handle)
-                return handle
-        except Locked:
-            os.close(handle)
-            raise
-        except BlockingIOError:
-            holder = holder_of(path)
-            now = time.monotonic()
-            if now - begun >= patience or (cancelled is not None and cancelled()) or Waiting.is_stopped():
-                os.close(handle)
-                raise Locked(path, holder) from None
-            if now - reported >= _LOCK_REPORT and Waiting.report is not None:
-                reported = now
-                Waiting.report(f"Waiting for {path.parent}: {holder} is writing there.")
-        except BaseException:
-            os.close(handle)
-            raise
-        os.close(handle)
-        time.sleep(_LOCK_PAUSE)
-
-
-def _is_at(path: Path, handle: int) -> bool:
-    """Whether an open file is the one at a path: it may have been moved away meanwhile."""
-    try:
-        return os.path.samestat(os.stat(path), os.fstat(handle))
-    except OSError:
-        return False
-
-
-def _sign(handle: int) -> None:
-    """Writes into a lock file who holds it."""
-    with contextlib.suppress(OSError):  # a full disk keeps nobody from locking
-        os.ftruncate(handle, 0)
-        os.pwrite(handle, f"{os.getpid()} {Waiting.role}\n".encode()[:_MOST_HOLDER_BYTES], 0)
-
-
-def holder_of(path: Path) -> str:
-    """Who holds a lock, as its file says: ``oak import (process 4711)``."""
-    try:
-        number, _, role = read_regular(path, _MOST_HOLDER_BYTES).decode("utf-8", "replace").strip().partition(" ")
-    except OSError:
-        return "another program"
-    if not number.isdecimal() or not Path(f"/proc/{number}").exists():
-        return "another program"
-    return f"{role or 'another program'} (process {number})"
 
 
 _PLAIN = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.")

@@ -28,7 +28,7 @@ SOON = 5.0
 HOLDS = """
 import sys, time
 from pathlib import Path
-from oakladder.disk import Waiting, locked
+from oakladder.locks import Waiting, locked
 Waiting.role = "oak scan"
 with locked(Path(sys.argv[1])):
     print("held", flush=True)

@@ -88,7 +88,6 @@ GOOD = '{"name": "Good", "symbols": ["BRINE"], "notes": {"BRINE": "a } bracket"}
         (f'{{"version": 1, "lists": [{GOOD} {GOOD.replace("Good", "Second")}]}}', ["Good", "Second"]),
         (f'[1, {{"name": 3}}, {GOOD}, {{"name": "x", "symbols": "BRINE", "notes": []}}]', ["Good", "x"]),
         (f"[{GOOD}, {GOOD}]", ["Good", "Good 2"]),
-        (f'{{"version": 99, "lists": [{GOOD}], "more": 1}}', ["Good"]),
         ("[" * 100_000 + GOOD, ["Good"]),
         ('{"lists": ' * 50_000, []),
     ],

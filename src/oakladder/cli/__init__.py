@@ -17,7 +17,8 @@ from oakladder import log
 from oakladder.bars.errors import DataProblem
 from oakladder.cli import streams
 from oakladder.cli.common import CALL_WRONG, DATA_WRONG, INTERRUPTED, LOADED, PIPE_CLOSED, UNEXPECTED, Leave
-from oakladder.disk import Waiting, why
+from oakladder.disk import why
+from oakladder.locks import Waiting
 
 #: Where each command is: only the module of the one that is asked for is loaded.
 COMMANDS = {

@@ -24,8 +24,8 @@ from oakladder.desk.relay import close_relays
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import answered
 from oakladder.desk.window import Window
-from oakladder.disk import Waiting
 from oakladder.engine.malloc_tuning import return_freed_memory
+from oakladder.locks import Waiting
 from oakladder.user.workspace import Workspace
 
 _log = logging.getLogger(__name__)

@@ -18,7 +18,8 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from oakladder.bars.errors import DataProblem
 from oakladder.desk.basis import Basis, BasisKeeper
 from oakladder.desk.relay import Relay
-from oakladder.disk import stoppable, why
+from oakladder.disk import why
+from oakladder.locks import stoppable
 from oakladder.rung import RunProblem, ScriptError
 from oakladder.rung.problems import Cancelled
 from oakladder.user.lists import ListProblem

@@ -33,7 +33,7 @@ from oakladder.desk.sweeping import Sweeping
 from oakladder.desk.symbols import Symbols
 from oakladder.desk.trials import Outcome, Trials
 from oakladder.desk.watched import Watched
-from oakladder.disk import Waiting
+from oakladder.locks import Waiting
 from oakladder.user.folder_watch import Watch
 from oakladder.user.workspace import Workspace
 

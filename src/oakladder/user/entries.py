@@ -16,7 +16,8 @@ from typing import Generic, Protocol, TypeVar
 
 import msgspec
 
-from oakladder.disk import copy_aside, locked, read_regular, why, write_atomic
+from oakladder.disk import Newer, copy_aside, read_regular, why, write_atomic
+from oakladder.locks import locked
 from oakladder.user.salvage import salvaged
 
 #: A file with more bytes than this is none of ours.
@@ -76,6 +77,8 @@ class KeptFile(Generic[T]):
         self._lock = path.with_name(f".{path.name}.lock")
         self._in_use = threading.Lock()
         self._seen: tuple[int, int] | None = None
+        #: Whether a newer version of the program has written the file: it is read as far as it is known, and not written.
+        self._is_newer = False
         self.entries: dict[str, T] = self._read_or_tell()
         #: Counts how often other entries were taken.
         self.revision = 0
@@ -113,7 +116,7 @@ class KeptFile(Generic[T]):
             return {}
 
     def _read(self) -> dict[str, T]:
-        self._seen = self._stamp()
+        self._seen, self._is_newer = self._stamp(), False
         if self._seen is None:
             return {}
         found, whole = self._entries(read_regular(self._path, _MOST_BYTES))
@@ -132,12 +135,14 @@ class KeptFile(Generic[T]):
         except (msgspec.MsgspecError, ValueError, RecursionError):
             return salvaged(raw.decode("utf-8", "replace"), lambda x: self._kind.read(x)[0]), False
         version = plain.get("version") if isinstance(plain, dict) else self._kind.version
+        self._is_newer = isinstance(version, int) and version > self._kind.version
         listed = plain.get(self._kind.word) if isinstance(plain, dict) else plain  # at first it was a bare list
         if not isinstance(listed, list):
-            return [], False
+            return [], self._is_newer
         read = [self._kind.read(entry) for entry in listed]
         known = isinstance(version, int) and 0 <= version <= self._kind.version
-        return [entry for entry, _ in read if entry is not None], known and all(whole for _, whole in read)
+        entries = [entry for entry, _ in read if entry is not None]
+        return entries, self._is_newer or (known and all(whole for _, whole in read))
 
     def _keep_aside(self, count: int) -> None:
         try:
@@ -157,6 +162,8 @@ class KeptFile(Generic[T]):
             try:
                 with locked(self._lock):
                     entries = self._read()
+                    if self._is_newer:
+                        raise Newer(self._path)
                     yield entries
                     named = [self._kind.plain(e) for e in entries.values()]
                     write_atomic(self._path, json_of({"version": self._kind.version, self._kind.word: named}))

@@ -16,7 +16,8 @@ from pathlib import Path
 
 import msgspec
 
-from oakladder.disk import copy_aside, locked, read_regular, replacing, why
+from oakladder.disk import copy_aside, read_regular, replacing, why
+from oakladder.locks import locked
 from oakladder.trial.figures import FIGURES
 from oakladder.trial.notebook import Entry, Notebook, Swept, Text, What, in_order, mark_of
 from oakladder.trial.sweeps.ranges import Range

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
@@ -57,6 +58,8 @@ def read_state(path: Path, tell: Callable[[str], None]) -> DeskState:
         tell(f"What was open last time cannot be read: {why(error)}.")
         return DeskState()
     found, whole = _decoded(raw)
+    if _is_newer(found):
+        tell(f"{path.name} is of a newer version of the program, so what is open now is not remembered by this one.")
     found = {_FORMERLY.get(word, word): value for word, value in found.items()}
     made = DeskState()
     for part in fields(DeskState):
@@ -84,6 +87,15 @@ def _decoded(raw: bytes) -> tuple[Plain, bool]:
         return (first if isinstance(first, dict) else {}), False
 
 
+def _is_newer(found: Plain) -> bool:
+    """Whether a newer version of the program has written a state: this one would lose what it does not know of."""
+    version = found.get("version")
+    return isinstance(version, int) and version > _VERSION
+
+
 def write_state(path: Path, state: DeskState) -> None:
-    """Writes the state, whole or not at all. Raises `OSError`."""
+    """Writes the state, whole or not at all; one of a newer version of the program is left as it is. Raises `OSError`."""
+    with contextlib.suppress(OSError):
+        if _is_newer(_decoded(read_regular(path, _MOST_BYTES))[0]):
+            return
     write_atomic(path, json_of({"version": _VERSION, **asdict(state)}), durable=False)

@@ -24,7 +24,7 @@ from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.moving import move
 from oakladder.bars.timeframes import ONE_DAY
-from oakladder.disk import Waiting, locked
+from oakladder.locks import Waiting, locked
 
 MOVER = """
 import sys
@@ -164,7 +164,7 @@ def test_a_lock_that_is_held_says_by_whom(tmp_path: Path, monkeypatch: pytest.Mo
 HOLDER = """
 import sys, time
 from pathlib import Path
-from oakladder.disk import Waiting, locked
+from oakladder.locks import Waiting, locked
 Waiting.role = "oak import"
 with locked(Path(sys.argv[1])):
     print("held", flush=True)

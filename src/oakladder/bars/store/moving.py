@@ -17,7 +17,7 @@ from pathlib import Path
 from oakladder.bars.errors import Stopped
 from oakladder.bars.store.access import NOTE, OWN_FILES, PACKING_LOCK, leave_note, note_in
 from oakladder.bars.store.library import BarLibrary
-from oakladder.disk import locked
+from oakladder.locks import locked
 
 #: How names of files end that are being written, and that need not be moved.
 _PARTIAL = ".partial"

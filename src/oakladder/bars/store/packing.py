@@ -34,7 +34,8 @@ from oakladder.bars.store.pack_index import (
     index_bytes,
 )
 from oakladder.bars.timeframes import ONE_MONTH, ONE_WEEK
-from oakladder.disk import locked, replacing, write_atomic
+from oakladder.disk import replacing, write_atomic
+from oakladder.locks import locked
 
 _log = logging.getLogger(__name__)
 #: Symbols with more bars than this stay in their own files: with so much to read, opening one costs nothing.

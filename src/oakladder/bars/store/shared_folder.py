@@ -13,7 +13,8 @@ from pathlib import Path
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.access import LOCK, advance, cannot_use, note_in, place_of, place_while_moving, stamp_of
-from oakladder.disk import Locked, locked, why
+from oakladder.disk import why
+from oakladder.locks import Locked, locked
 
 _log = logging.getLogger(__name__)
 #: Seconds that a writer waits for others: long enough for a large library to be moved to another disk.
