@@ -91,12 +91,15 @@ class Watched(QObject):
         self.ask_quotes()
 
     def _ask(self, *, others: bool) -> None:
-        """Asks for the cells of the open script, and of the other scripts too if they are due."""
-        symbols = self._listed = self.listed()
+        """Asks for the cells of the open script, and of the other scripts too if they are due or the list is another."""
+        symbols = self.listed()
+        others = others or symbols != self._listed
+        self._listed = symbols
         places = places_of(self.columns)
         follows = [p for p in places if self.columns[p.column].script == OPEN_SCRIPT]
         head = self._open_head()
-        self._open_jobs.ask(self.columns, follows, symbols, lambda made: self._celled(made, head))
+        if self._rule.program is not None or not self._rule.waiting:  # else they are asked for with the program
+            self._open_jobs.ask(self.columns, follows, symbols, lambda made: self._celled(made, head))
         if others:
             self._stamped = self._stamps.of(c.script for c in self.columns)
             rest = [p for p in places if p not in follows]
@@ -140,7 +143,7 @@ class Watched(QObject):
         """Shows a list; its cells are asked for where it has other symbols than before."""
         self.list_name = name
         self.to_remember.emit()
-        if self.listed() != self._listed and self._rule.program is not None:
+        if self.listed() != self._listed:
             self._ask(others=True)
 
     def ask_quotes(self) -> None:

@@ -37,7 +37,6 @@ from oakladder.desk.scan.why_not import ask_why_not
 from oakladder.desk.scan.words import found_words, marking_of, past_words
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.folding_row import FoldingRow
-from oakladder.desk.widgets.passing import PlainMenu
 from oakladder.desk.widgets.veil import Veil
 from oakladder.engine.market import Skipped
 from oakladder.engine.rules import Condition, Join, rules_of
@@ -46,7 +45,7 @@ from oakladder.engine.why_not import WhyNot
 from oakladder.rung import Program
 from oakladder.rung.problems import Cancelled
 from oakladder.user.lists import ALL, ListProblem
-from oakladder.user.scans import SCRIPT, SavedScan, ScanProblem, as_plain, read_scan
+from oakladder.user.scans import SCRIPT, SavedScan, ScanLine, ScanProblem, as_plain, read_scan
 
 _THREADS = 2
 _REMEMBER_MS = 400
@@ -66,6 +65,8 @@ class ScanPlace(QWidget):
         #: What the conditions are made of: the scripts, the sectors and the lists that there were.
         self._offered: tuple[dict[str, Program], list[str], list[str]] = ({}, [], [])
         self.result: Screen | None = None
+        #: The conditions that were proposed, while nobody has made them otherwise.
+        self._proposed: list[ScanLine] = []
         self._entered = self._reading = False
         self._then: Callable[[], None] | None = None
         self._opposite, self._keeps = False, ""
@@ -110,7 +111,7 @@ class ScanPlace(QWidget):
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.list.setMinimumContentsLength(12)
         menu_button = QToolButton(text="Scan …", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
-        menu_button.setMenu(self._menu())
+        menu_button.setMenu(self.saves.menu(self.keep_list, self._ask_export))
         top = FoldingRow()
         for words, part in (
             ("Saved", self.saves.box),
@@ -156,6 +157,7 @@ class ScanPlace(QWidget):
         self.results.picked.connect(self._open)
         self.desk.looking.theme_changed.connect(self.lines.show_theme)
         self.results.rearranged.connect(self._remembering.start)
+        self.desk.script.opened.connect(lambda _: self._follow())
 
     # --- coming here ------------------------------------------------------------------------------
 
@@ -165,13 +167,24 @@ class ScanPlace(QWidget):
         self.desk.programs.when_read(self._come)
         self.run_button.setFocus()
 
+    def _follow(self) -> None:
+        """Another script is open: what is proposed, and in sight, is of that one."""
+        if self._entered and self._proposed and self.isVisible():
+            self._reading = True
+            self.desk.programs.when_read(self._come)
+
     def _come(self, programs: dict[str, Program]) -> None:
         """The scripts are read."""
         scan = self.scan() if self._entered else read_scan(self.desk.remembering.scan) or SavedScan()
         names = self.desk.lists.names(self.desk.symbols.infos)
         sectors = sorted({i.sector for i in self.desk.symbols.infos.values()})
         offered = (programs, sectors, names)
-        if self._entered and offered == self._offered:  # every condition stands as it was left
+        # What is proposed follows the open script until it is changed or run.
+        untouched = self._is_untouched(scan) if self._entered else not scan.lines
+        proposed = first_lines(self.desk.script.path, programs) if untouched else scan.lines
+        other, scan.lines = proposed != scan.lines, proposed
+        self._proposed = proposed if untouched else []
+        if self._entered and offered == self._offered and not other:  # every condition stands as it was left
             self._reading = False
             self.saves.fill(scan.name)
             self._go_on()
@@ -182,11 +195,14 @@ class ScanPlace(QWidget):
         self.list.addItems(names)
         if not self._entered:
             self.results.model.show_columns(read_columns(self.desk.remembering.scan.get("columns")))
-            scan.lines = scan.lines or first_lines(self.desk.script.path, self.programs)
         self._entered, self._reading = True, False
         self.saves.fill(scan.name)
         self._show(scan)
         self._go_on()
+
+    def _is_untouched(self, scan: SavedScan) -> bool:
+        """Whether nobody has changed or run what was proposed."""
+        return scan.lines == self._proposed and self.result is None
 
     def _go_on(self) -> None:
         """Does what was asked for before the scripts were read."""
@@ -218,21 +234,11 @@ class ScanPlace(QWidget):
 
     def _remember(self) -> None:
         if self._entered:
-            columns = [c.as_plain() for c in self.results.model.columns]
-            self.desk.remembering.scan = as_plain(self.scan()) | {"columns": columns}
+            columns, scan = [c.as_plain() for c in self.results.model.columns], self.scan()
+            if self._is_untouched(scan):
+                scan.lines = []
+            self.desk.remembering.scan = as_plain(scan) | {"columns": columns}
             self.desk.remembering.soon()
-
-    def _menu(self) -> PlainMenu:
-        menu = PlainMenu(self)
-        menu.addAction("Save", self.saves.save)
-        menu.addAction("Save as …", self.saves.ask_save)
-        menu.addAction("Copy", lambda: self.saves.with_chosen(lambda n: self.desk.scans.copy(n).name))
-        menu.addAction("The opposite", lambda: self.saves.with_chosen(lambda n: self.desk.scans.opposite(n).name))
-        menu.addAction("Delete …", self.saves.ask_delete)
-        menu.addSeparator()
-        menu.addAction("Keep what is found as a list", self.keep_list)
-        menu.addAction("Export what is found …", self._ask_export)
-        return menu
 
     # --- running ----------------------------------------------------------------------------------
 

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.asking import agreed, words_for
+from oakladder.desk.widgets.passing import PlainMenu
 from oakladder.user.scans import SavedScan
 
 
@@ -35,6 +36,19 @@ class SavedBox(QObject):
     def name(self) -> str:
         """The name of the one that is shown; empty for one that is not saved."""
         return self.box.currentText() if self.box.currentIndex() > 0 else ""
+
+    def menu(self, keep: Callable[[], None], export: Callable[[], None]) -> PlainMenu:
+        """What can be done with the scan: ``keep`` makes a list of what is found, ``export`` writes it into a file."""
+        menu = PlainMenu(self.box)
+        menu.addAction("Save", self.save)
+        menu.addAction("Save as …", self.ask_save)
+        menu.addAction("Copy", lambda: self.with_chosen(lambda n: self.desk.scans.copy(n).name))
+        menu.addAction("The opposite", lambda: self.with_chosen(lambda n: self.desk.scans.opposite(n).name))
+        menu.addAction("Delete …", self.ask_delete)
+        menu.addSeparator()
+        menu.addAction("Keep what is found as a list", keep)
+        menu.addAction("Export what is found …", export)
+        return menu
 
     def fill(self, current: str) -> None:
         self.box.clear()

@@ -27,6 +27,7 @@ from oakladder.trial.on_chart import ChartTrades
 
 _ROLE = Qt.ItemDataRole.UserRole
 _FOLLOW_MS = 40
+_NO_SIGNAL = "The script has no signal."
 
 
 class WhyPanel(QWidget):
@@ -109,7 +110,6 @@ class WhyPanel(QWidget):
         self.setEnabled(bool(names))
         if not names:
             self.show_why(None, None)
-            self.verdict.setText("The script has no signal.")
         return self.signals.currentText()
 
     def show_why(self, why: Why | None, bars: Bars | None) -> None:
@@ -121,6 +121,8 @@ class WhyPanel(QWidget):
             for label in (self.verdict, self.missed, self.nearly):
                 label.setText("")
                 label.setToolTip("")
+            if not self.isEnabled():
+                self.verdict.setText(_NO_SIGNAL)
             self.misses.hide()
             return
         for near in why.misses:
