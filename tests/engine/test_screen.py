@@ -122,7 +122,7 @@ CONDITIONS: list[Condition] = [
 
 
 @pytest.mark.parametrize("k", range(len(CONDITIONS)))
-@pytest.mark.parametrize("frame", [ONE_DAY, WEEK])
+@pytest.mark.parametrize("frame", [ONE_DAY, pytest.param(WEEK, marks=pytest.mark.nightly)])
 def test_a_scan_finds_what_the_words_say(market: BarLibrary, k: int, frame: Timeframe) -> None:
     condition = CONDITIONS[k]
     symbols = list(market.infos)[:14]

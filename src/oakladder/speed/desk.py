@@ -149,6 +149,24 @@ lane "Busy" color warn when volume > 1500
 """
 
 
+#: As many marks, labels, zones and trades as people draw by mistake.
+_CROWDED = """rung 1
+let fast = sma(close, 20)
+let slow = sma(close, 60)
+line fast
+line slow
+signal up = crosses_up(close, fast)
+mark up below shape wedge_up color good
+mark crosses_down(close, fast) above shape arrow_down color bad
+label "{close}" at high when up
+zone fast to slow lasting 30 bars color teal when crosses_up(fast, slow)
+trade ride long
+    enter when up
+    stop 1%
+    leave when crosses_down(close, fast)
+"""
+
+
 def _million() -> Bars:
     """A million bars of minutes."""
     rng = np.random.default_rng(5)
@@ -166,7 +184,8 @@ def _million() -> Bars:
 
 
 def _frames() -> list[Row]:
-    """Panning and zooming over a million bars with three lines, 500 marks and two lanes, each frame painted whole."""
+    """Panning and zooming over a million bars with three lines, 500 marks and two lanes, and with far too many marks,
+    each frame painted whole."""
     from PyQt6.QtTest import QTest
 
     from oakladder.desk.app import make_app
@@ -176,6 +195,7 @@ def _frames() -> list[Row]:
     from oakladder.engine.picture.draw import draw
     from oakladder.engine.run import run
     from oakladder.rung import compile_script
+    from oakladder.trial.on_chart import asked_of, chart_trades
 
     app = make_app()
     bars = _million()
@@ -211,5 +231,11 @@ def _frames() -> list[Row]:
             "≤ 8 ms",
         )
     )
+    program = compile_script(_CROWDED)
+    result = run(program, panel_of([bars]), extra=asked_of(program))
+    chart.show_view(View(bars, result, draw(result, DAY.paint), trades=chart_trades(result)), 2)
+    taken = [frame(k, k + _MILLION) for k in range(10)]
+    words = "… all seen, with 60,000 labels, twice as many marks, zones and trades"
+    rows.append((words, f"{np.median(taken) * 1e3:.0f} ms", f"worst {max(taken) * 1e3:.0f} ms", "≤ 100 ms"))
     chart.close()
     return rows
