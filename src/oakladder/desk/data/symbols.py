@@ -205,7 +205,7 @@ class SymbolsView(QWidget):
             self.refresh()
 
     def _turned(self, stale: bool) -> None:
-        if stale and self.isVisible():
+        if stale and self.isVisible() and not self.desk.jobs.busy_with("symbols"):
             self.refresh()
 
     def refresh(self) -> None:
@@ -215,8 +215,8 @@ class SymbolsView(QWidget):
             chosen = {i.symbol for i in self.chosen()}
             self.model.show_infos(infos)
             self._choose(chosen)
+            self._count()
         self._shown.took()
-        self._count()
 
         def work(ticket: Ticket) -> dict[str, Held]:
             made = {}
@@ -232,6 +232,7 @@ class SymbolsView(QWidget):
             header = self.table.horizontalHeader()
             if header is not None:
                 header.viewport().update()  # type: ignore[union-attr]
+            self._turned(self._shown.is_stale)  # an import by another program changes them all the time
 
         self.desk.jobs.start("symbols", work, then, lambda error: self.word.setText(sentence_of(error)), slow=True)
 
