@@ -37,7 +37,8 @@ from windows import cells, outdated, put_away
 
 Calm = Callable[[Window], None]
 
-#: Two rules with a signal of the same name, two with settings, one that trades, one without a title or a signal.
+#: Two rules with a signal of the same name, two with settings, one that trades, one without a title or a signal,
+#: one with a mistake.
 SCRIPTS = {
     "one": 'rung 1\ntitle "One"\nsetting n = 20 range 2..60\nlet a = sma(close, n)\nline a\n'
     'signal go = crosses_up(close, a) bullish "over"\n',
@@ -47,6 +48,7 @@ SCRIPTS = {
     "trader": 'rung 1\ntitle "Trader"\nsignal go = crosses_up(close, sma(close, 30))\n'
     "trade ride long\n    enter when go\n    stop 5%\n    at most 10 bars\n",
     "untitled_line": "rung 1\nline ema(close, 12)\n",
+    "broken": 'rung 1\ntitle "Broken"\nsignal go = close >\nline close\n',
 }
 
 
