@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import QApplication
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.app import make_app, make_window
+from oakladder.desk.leaving import WaitingDialog
 from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
@@ -188,6 +189,32 @@ def test_waiting_for_another_program_can_be_given_up(
     window.ladder.deeds.make("After", [])
     calm(window)
     assert list(home.lists().own) == ["After"]
+
+
+def test_leaving_says_what_it_waits_for_and_can_be_taken_back(
+    window: Window, calm: Calm, holder: subprocess.Popen[str], home: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    said: list[str] = []
+
+    def click(which: str) -> Callable[[WaitingDialog], int]:
+        def exec_(dialog: WaitingDialog) -> int:
+            dialog.show()
+            said.append(dialog.words.text())
+            QTest.mouseClick(getattr(dialog, which), LEFT)
+            return dialog.result()
+
+        return exec_
+
+    window.ladder.deeds.make("First", [])
+    assert becomes(lambda: "stop waiting" in window.status.text())
+    monkeypatch.setattr(WaitingDialog, "exec", click("stay"))
+    window.close()
+    assert window.isVisible() and f"oak scan (process {holder.pid})" in said[0]
+    monkeypatch.setattr(WaitingDialog, "exec", click("go"))
+    begin = time.monotonic()
+    window.close()
+    assert not window.isVisible() and time.monotonic() - begin < 6
+    assert home.lists().own == {}
 
 
 def test_leaving_writes_what_was_asked_for_first(qapp: QApplication, home: Workspace) -> None:

@@ -183,6 +183,11 @@ class Jobs(QObject):
         """Writes something of the user's: see ``owed``. Of several of one ``kind`` the newest counts."""
         self.start(kind or f"write {next(self._writes)}", lambda _: work(), then, failed, owed=True)
 
+    @property
+    def owes(self) -> bool:
+        """Whether something is still to be written."""
+        return any(kind in self._promised for kind in self._tickets)
+
     def stop_writing(self) -> bool:
         """Stops what is waiting to be written, whatever it waits for; whether there was anything."""
         kinds = [kind for kind in self._tickets if kind in self._promised]

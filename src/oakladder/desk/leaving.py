@@ -4,11 +4,15 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from PyQt6.QtCore import QElapsedTimer, QEventLoop, QTimer
 from PyQt6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from oakladder.desk.session import Desk
 from oakladder.desk.widgets.passing import answered
 from oakladder.disk import free_path, why
+
+#: How long leaving waits for what is still to be written before it asks.
+_MOMENT_MS = 1000
 
 
 def may_leave(desk: Desk, parent: QWidget) -> bool:
@@ -18,8 +22,52 @@ def may_leave(desk: Desk, parent: QWidget) -> bool:
         if not answered(asked):
             return False
         if asked.leave:
-            return True
-    return True
+            break
+    return _written(desk) or answered(WaitingDialog(desk, parent))
+
+
+def _written(desk: Desk) -> bool:
+    """Whether all that was to be written is, after a moment at most."""
+    loop = QEventLoop()
+    QTimer.singleShot(_MOMENT_MS, loop.quit)
+    desk.jobs.changed.connect(loop.quit)
+    clock = QElapsedTimer()
+    clock.start()
+    while desk.jobs.owes and clock.elapsed() < _MOMENT_MS:
+        loop.exec()
+    return not desk.jobs.owes
+
+
+class WaitingDialog(QDialog):
+    """Says what leaving still waits for; accepted once that is written, or given up."""
+
+    def __init__(self, desk: Desk, parent: QWidget | None = None):
+        super().__init__(parent)
+        self._desk = desk
+        self.setWindowTitle("Still writing")
+        self.words = QLabel(f"Something of yours is still to be written. {desk.waits_for}".strip())
+        self.words.setWordWrap(True)
+        self.words.setMinimumWidth(420)
+        self.go, self.stay = QPushButton("Leave without it"), QPushButton("Stay")
+        self.go.clicked.connect(lambda: self._give_up())
+        self.stay.clicked.connect(self.reject)
+        self.stay.setDefault(True)
+        row = QHBoxLayout()
+        row.addStretch(1)
+        row.addWidget(self.go)
+        row.addWidget(self.stay)
+        layout = QVBoxLayout(self)
+        layout.addWidget(self.words)
+        layout.addLayout(row)
+        desk.jobs.changed.connect(self._look)
+
+    def _look(self) -> None:
+        if not self._desk.jobs.owes:
+            self.accept()
+
+    def _give_up(self) -> None:
+        self._desk.jobs.stop_writing()
+        self.accept()
 
 
 class UnsavedDialog(QDialog):

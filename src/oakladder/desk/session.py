@@ -116,6 +116,8 @@ class Desk(QObject):
         self.following = Following(library, self.jobs, self)
         self.following.changed.connect(self.library_changed)
         self._watch: Watch | None = None
+        #: What was last waited for, in a sentence: another program that holds a file.
+        self.waits_for = ""
         self._waiting = Relay(self._say_waiting, self)
         Waiting.report = self._waiting
         self._outside = Relay(self._take_outside, self)
@@ -214,6 +216,7 @@ class Desk(QObject):
             self.jobs.start("lists", lambda _: [self.lists.fresh(), self.scans.fresh()], self._take_lists, slow=True)
 
     def _say_waiting(self, sentence: str) -> None:
+        self.waits_for = sentence
         self.status.emit(f"{sentence} To give it up: Ctrl+K, stop waiting.")
 
     def _take_lists(self, changed: list[bool]) -> None:
