@@ -9,10 +9,12 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
 from oakladder.bars.timeframes import Timeframe
+from oakladder.desk.app import make_app, make_window
+from oakladder.desk.shot import settle
 from oakladder.desk.widgets.status import reading_time
 from oakladder.desk.window import Window
 from oakladder.user.scans import SCRIPT, ScanLine
-from windows import cells, opened, outdated
+from windows import cells, opened, outdated, put_away
 
 Calm = Callable[[Window], None]
 
@@ -161,11 +163,40 @@ def test_a_broken_script_leaves_no_other_rule_in_sight(rules: Window, calm: Calm
         show()
         calm(window)
     assert "close > a" not in why(window) and window.trial.sentence.text() != "One"
-    assert window.bench.watchlist.is_outdated
-    QTest.qWait(500)  # newer content has had time to come
     model = window.bench.watchlist.model
-    heads = [model.caption(k) for k in range(3, model.columnCount()) if not model.is_outdated(k)]
-    assert not any("One" in head for head in heads)
+    heads = [model.caption(k) for k in range(3, model.columnCount())]
+    assert heads and not any("One" in head for head in heads) and not window.bench.watchlist.is_outdated
     window.desk.looking.go_to(timeframe=Timeframe.parse("1w"))
     calm(window)
     assert "close > a" not in why(window)
+
+
+def test_a_symbol_that_is_asked_for_while_a_mistake_is_typed_is_shown(rules: Window, calm: Calm) -> None:
+    desk = rules.desk
+    for symbol in ("FLAKE", "KEELS", "GULLW"):
+        desk.looking.go_to(symbol)
+        desk.rule.set_text(f"{ONE}line close >\n-- {symbol}\n")
+        desk.rule.compile()  # before the chart has come
+        calm(rules)
+        assert desk.looking.view is not None and desk.looking.view.bars.symbol == symbol
+        assert not outdated(rules.bench.chart)
+        desk.rule.set_text(ONE)
+        calm(rules)
+
+
+def test_a_window_that_opens_on_a_broken_script_shows_the_bars(rules: Window, calm: Calm) -> None:
+    workspace = rules.desk.workspace
+    opened(rules, calm, "rung 1\nsignal broken = close >\n", "broken")
+    assert rules.bench.script.settings.isHidden()  # which were those of the rule before
+    rules.desk.remembering.now()
+    calm(rules)
+    again = make_window(workspace)
+    again.show()
+    settle(make_app(), again.desk)
+    try:
+        view = again.desk.looking.view
+        assert again.desk.script.path is not None and again.desk.script.path.stem == "broken"
+        assert view is not None and len(view.bars) and again.bench.heading.text().startswith(view.bars.symbol)
+        assert again.bench.watchlist.model.quotes
+    finally:
+        put_away(again)

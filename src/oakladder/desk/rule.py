@@ -104,6 +104,8 @@ class OpenRule(QObject):
         #: The text whose problems are known, and the settings that were told last.
         self._judged: str | None = None
         self._told: object = None
+        #: Whether a chart that was asked for made way for a text that is compiled.
+        self._chart_due = False
         basis.read(Part.RULE, lambda: (script.path, self._text_that_counts(), self._shelf))
         basis.read(Part.SETTINGS, self.values)
         for signal in (self.problems_changed, self.compiled, self.changed, script.opened):
@@ -117,9 +119,12 @@ class OpenRule(QObject):
         self.compile()
 
     def _text_that_counts(self) -> str:
-        """The text that is shown everywhere: that of the editor, or the last sound one once it is known to have errors."""
+        """The text that is shown everywhere: that of the editor, or once it is known to have errors the last sound one,
+        empty where there is none."""
         text = self._script.text
-        return self.program.text if self.program is not None and self._judged == text else text
+        if self.program is None:
+            return text if self._judged is None else ""
+        return self.program.text if self._judged == text else text
 
     def values(self) -> dict[str, object]:
         """The value of every setting; without a sound text those that were given."""
@@ -182,14 +187,21 @@ class OpenRule(QObject):
             seen = look(program, fitting(program, settings), ticket.cancelled)
             return Compilation((*program.problems, *missing), program, seen, asked, settings, text)
 
+        self._chart_due = self._chart_due or self._jobs.busy_with("chart")
         self._jobs.stop("chart")
         self._jobs.start("compile", work, self._take, self.failed.emit)
 
     def _take(self, made: Compilation) -> None:
+        first = self._judged is None
+        chart_due, self._chart_due = self._chart_due, False
         self.problems, program, self._judged = made.problems, made.program, made.text
         asked_with = made.settings == self.settings
         self.problems_changed.emit(self.problems)
         if program is None:
+            if first:
+                self._show_without()
+            elif chart_due:
+                self.changed.emit()
             return
         self.program = program
         self.settings = fitting(program, self.settings)
@@ -199,6 +211,12 @@ class OpenRule(QObject):
             self._told = told
             self.settings_changed.emit()
         self.compiled.emit(made if asked_with else None)
+
+    def _show_without(self) -> None:
+        """A script was opened of which there is no sound text: what follows from it shows the bars alone."""
+        self._told = ((), {})
+        self.settings_changed.emit()
+        self.changed.emit()
 
     def set_setting(self, name: str, value: object) -> None:
         """Changes a setting of the open script; nothing is compiled again."""

@@ -98,7 +98,7 @@ class Watched(QObject):
         places = places_of(self.columns)
         follows = [p for p in places if self.columns[p.column].script == OPEN_SCRIPT]
         head = self._open_head()
-        if self._rule.program is not None or not (self._rule.waiting or self._jobs.busy_with("compile")):
+        if self._rule.program is not None or self._rule.is_judged:  # else they are asked for when it is
             self._open_jobs.ask(self.columns, follows, symbols, lambda made: self._celled(made, head))
         if others:
             self._stamped = self._stamps.of(c.script for c in self.columns)

@@ -137,8 +137,8 @@ class ScriptPanel(QWidget):
         self._fill_chooser()
 
     def _show_settings(self) -> None:
-        if self.desk.rule.program is not None:
-            self.settings.show_settings(self.desk.rule.program.settings, self.desk.rule.settings)
+        program = self.desk.rule.program
+        self.settings.show_settings(program.settings if program is not None else (), self.desk.rule.settings)
 
     def keep_settings(self) -> None:
         """Writes the settings as they are into the script, as its defaults."""
