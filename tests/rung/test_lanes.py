@@ -118,7 +118,9 @@ def test_every_construct_gives_the_same_bits(name: str, lanes: int, together: bo
     assert same("setting n = 3 range 1..9\n" + CASES[name], panel, lanes, {})
 
 
-@pytest.mark.parametrize("lanes", WIDTHS)
+@pytest.mark.parametrize(
+    "lanes", [pytest.param(2, marks=pytest.mark.nightly), pytest.param(4, marks=pytest.mark.nightly), 8]
+)
 @pytest.mark.parametrize("together", [True, False], ids=["together", "apart"])
 def test_the_position_of_a_trade_is_the_same(lanes: int, together: bool) -> None:
     """It is worked out with tables, and with loops whose rounds differ from symbol to symbol."""

@@ -195,7 +195,7 @@ DAMAGE = [cut_short, emptied, scrambled, made_a_folder, lengthened, Path.unlink]
 @pytest.mark.parametrize("library", [False], indirect=True)
 @pytest.mark.parametrize("damage", DAMAGE, ids=lambda d: d.__name__)
 @pytest.mark.parametrize("name", [".pack.1d.arrow", ".pack.1d.arrow.index"])
-@pytest.mark.parametrize("when", ["before", "while open", "after a look"])
+@pytest.mark.parametrize("when", [pytest.param("before", marks=pytest.mark.nightly), "while open", "after a look"])
 def test_a_damaged_pack_costs_nothing_but_time(
     library: BarLibrary, damage: Callable[[Path], None], name: str, when: str
 ) -> None:
