@@ -57,6 +57,7 @@ def test_a_place_is_made_when_it_is_asked_for_however_early(qtbot, fresh: Window
     settle(make_app(), fresh.desk)
 
 
+@pytest.mark.nightly
 def test_what_is_made_at_night_is_dark(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]
     fresh.desk.looking.set_theme(NIGHT)
     fresh.show()
