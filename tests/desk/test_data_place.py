@@ -254,7 +254,7 @@ def test_files_that_claim_one_symbol_are_asked_about(own_window: Window, calm, t
     assert place.row.line.text() == "PUNT A" and not place.row.same.isVisible() and not place.row.word.text()
     place.add([other])
     calm(own_window)
-    assert "Of 2 it is doubtful" in place.word.text() and "0 symbols can come in" in place.word.text()
+    assert "2 need an answer first" in place.word.text() and "0 symbols can come in" in place.word.text()
     for path in (one, other):
         chosen(place, path)
         assert "PUNT A is claimed by 2 files" in place.row.word.text() and place.row.same.isVisible()

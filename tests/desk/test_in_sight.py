@@ -279,20 +279,19 @@ class Switcher:
             QTest.qWait(self.random.choice([0, 5, 30, 120]))
 
 
-@pytest.mark.parametrize("seed", range(1))
-def test_what_is_in_sight_is_as_a_fresh_window_shows_it(window: Window, calm: Calm, both, seed: int) -> None:  # type: ignore[no-untyped-def]
+def switches_leave_nothing_over(window: Window, calm: Calm, both, seed: int, rounds: int, acts: int) -> None:  # type: ignore[no-untyped-def]
     switcher = Switcher(window, calm, seed)
-    for _ in range(2):
-        for _ in range(12):
+    for _ in range(rounds):
+        for _ in range(acts):
             switcher.act()
-        assert not (found := both()), "\n".join([f"after {switcher.done[-12:]}:", *found])
+        assert not (found := both()), "\n".join([f"after {switcher.done[-acts:]}:", *found])
+
+
+def test_what_is_in_sight_is_as_a_fresh_window_shows_it(window: Window, calm: Calm, both) -> None:  # type: ignore[no-untyped-def]
+    switches_leave_nothing_over(window, calm, both, 0, 2, 12)
 
 
 @pytest.mark.nightly
 @pytest.mark.parametrize("seed", range(100, 130))
 def test_what_is_in_sight_is_as_a_fresh_window_shows_it_again(window: Window, calm: Calm, both, seed: int) -> None:  # type: ignore[no-untyped-def]
-    switcher = Switcher(window, calm, seed)
-    for _ in range(6):
-        for _ in range(14):
-            switcher.act()
-        assert not (found := both()), "\n".join([f"after {switcher.done[-14:]}:", *found])
+    switches_leave_nothing_over(window, calm, both, seed, 6, 14)

@@ -656,3 +656,52 @@ def test_a_condition_is_changed_with_the_keyboard_alone(place: ScanPlace, window
     assert first.remove.hasFocus()
     QTest.keyClick(first.remove, Qt.Key.Key_Tab)
     assert second.sentence.hasFocus()
+
+
+def test_what_is_proposed_follows_the_open_script_until_it_is_the_users(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    """Changed, run, saved or emptied conditions are the user's, whatever script is opened then."""
+    scripts, scan = window.desk.workspace.scripts, window.scan
+
+    def opens(name: str) -> list[str]:
+        window.desk.rule.open(scripts / f"{name}.rung")
+        calm(window)
+        return [line.script for line in scan.lines.lines()]
+
+    window.show_scan()
+    calm(window)
+    assert opens("quiet_water") == ["quiet_water.rung"] and opens("tide_turn") == ["tide_turn.rung"]
+    scan.saves.save_as("Mine")
+    calm(window)
+    assert opens("quiet_water") == ["tide_turn.rung"] and scan.saves.name == "Mine"
+    scan.lines.show_lines([])
+    for show in (window.show_bench, window.show_scan, window.show_bench, window.show_scan):
+        show()
+        calm(window)
+    assert opens("tide_turn") == []
+
+
+def test_conditions_that_were_looked_back_with_stay(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    window.show_scan()
+    calm(window)
+    scan, before = window.scan, window.scan.lines.lines()
+    scan.look_back()
+    calm(window)
+    window.desk.rule.open(window.desk.workspace.scripts / "quiet_water.rung")
+    calm(window)
+    assert scan.lines.lines() == before and scan.results.past.rows
+
+
+def test_a_list_that_is_renewed_leaves_the_focus_where_it_is(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    show(place, rule())
+    place.saves.save_as("Afloat")
+    calm(window)
+    place.run()
+    calm(window)
+    place.keep_list()
+    calm(window)
+    place.asked.setFocus()
+    place.run()
+    at = QApplication.focusWidget()
+    calm(window)
+    assert window.desk.lists.own["Afloat"].symbols
+    assert QApplication.focusWidget() in (at, place.results.sheet, place.results.table)  # never the button

@@ -180,7 +180,7 @@ def test_waiting_for_another_program_can_be_given_up(
     QTest.keyClicks(window.palette_dialog.line, "stop waiting")
     QTest.keyClick(window.palette_dialog.line, Qt.Key.Key_Return)
     assert becomes(lambda: not window.desk.jobs.busy())
-    assert any("Stopped" in said for said in window.status.said)
+    assert any("Cancelled" in said for said in window.status.said)
     holder.kill()
     holder.wait()
     QTest.qWait(200)
@@ -225,3 +225,13 @@ def test_leaving_writes_what_was_asked_for_first(qapp: QApplication, home: Works
         made.ladder.deeds.make(f"List {k}", [])
     put_away(made)
     assert list(home.lists().own) == [f"List {k}" for k in range(12)]
+
+
+def test_lists_that_change_twice_at_once_are_shown(window: Window, calm: Calm, home: Workspace) -> None:
+    window.show_ladder()
+    calm(window)
+    for k in range(6):
+        home.lists().make(f"Theirs {k}", ["BRINE"])
+        QTest.qWait(15 * k)
+    assert becomes(lambda: window.ladder.lists.findText("Theirs 5") >= 0)
+    assert all(window.ladder.lists.findText(f"Theirs {k}") >= 0 for k in range(6))

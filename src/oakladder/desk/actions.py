@@ -98,7 +98,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("check_honesty", "Check whether the rule is honest", "Ctrl+Alt+O", "Trial", "trial"),
     Action("add_column", "Add a column to the Ladder", "Ctrl+Shift+A", "Ladder"),
     Action("run_scan", "Run the scan", "Ctrl+R", "Scan"),
-    Action("stop_waiting", "Stop waiting for what another program holds", "", "Places"),
+    Action("stop_waiting", "Stop waiting for another program", "", "Places"),
     Action("show_first_steps", "Show the first steps", "", "Look"),
     Action("open_log", "Open the log of what went wrong", "", "Look"),
     Action("toggle_night", "Day or night theme", "F9", "Look"),

@@ -28,6 +28,8 @@ def may_leave(desk: Desk, parent: QWidget) -> bool:
 
 def _written(desk: Desk) -> bool:
     """Whether all that was to be written is, after a moment at most."""
+    if not desk.jobs.owes:
+        return True
     loop = QEventLoop()
     QTimer.singleShot(_MOMENT_MS, loop.quit)
     desk.jobs.changed.connect(loop.quit)
@@ -44,11 +46,11 @@ class WaitingDialog(QDialog):
     def __init__(self, desk: Desk, parent: QWidget | None = None):
         super().__init__(parent)
         self._desk = desk
-        self.setWindowTitle("Still writing")
-        self.words = QLabel(f"Something of yours is still to be written. {desk.waits_for}".strip())
+        self.setWindowTitle("Not saved yet")
+        self.words = QLabel(f"Some of your changes are not saved yet. {desk.waits_for}".strip())
         self.words.setWordWrap(True)
         self.words.setMinimumWidth(420)
-        self.go, self.stay = QPushButton("Leave without it"), QPushButton("Stay")
+        self.go, self.stay = QPushButton("Leave without saving"), QPushButton("Stay")
         self.go.clicked.connect(lambda: self._give_up())
         self.stay.clicked.connect(self.reject)
         self.stay.setDefault(True)

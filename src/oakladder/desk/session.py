@@ -54,6 +54,8 @@ class Desk(QObject):
         super().__init__(parent)
         self.workspace, self.library = workspace, library
         self.lists, self.scans = workspace.lists(), workspace.scans()
+        #: The revisions of lists and scans that were told last.
+        self._revisions = self.lists.revision, self.scans.revision
         self.symbols = Symbols(library)
         self.basis = BasisKeeper(self)
         self.jobs = Jobs(self, self.basis)
@@ -175,8 +177,7 @@ class Desk(QObject):
         once everything shows it."""
 
         def done(made: object) -> None:
-            self.remembering.tell_notices()
-            self.lists_changed.emit()
+            self._take_lists(made)
             then(made)
 
         self.jobs.write(change, done, failed)
@@ -213,15 +214,18 @@ class Desk(QObject):
             self.basis.note()
         if any(p.parent == config for p in paths) or config in paths:
             # Read aside: what is damaged is copied, and another program may have written much.
-            self.jobs.start("lists", lambda _: [self.lists.fresh(), self.scans.fresh()], self._take_lists, slow=True)
+            self.jobs.start("lists", lambda _: (self.lists.fresh(), self.scans.fresh()), self._take_lists, slow=True)
 
     def _say_waiting(self, sentence: str) -> None:
         self.waits_for = sentence
-        self.status.emit(f"{sentence} To give it up: Ctrl+K, stop waiting.")
+        self.status.emit(f"{sentence} To cancel: Ctrl+K, stop waiting.")
 
-    def _take_lists(self, changed: list[bool]) -> None:
+    def _take_lists(self, _: object) -> None:
+        """Tells of other lists by their revisions: a job that has read them may have made way for the next one."""
         self.remembering.tell_notices()
-        if any(changed):
+        revisions = self.lists.revision, self.scans.revision
+        if revisions != self._revisions:
+            self._revisions = revisions
             self.lists_changed.emit()
 
     def idle(self) -> bool:

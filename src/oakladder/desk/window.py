@@ -350,7 +350,7 @@ class Window(QMainWindow):
     def stop_waiting(self) -> None:
         """Gives up what waits to be written while another program holds its place."""
         stopped = self.desk.jobs.stop_writing()
-        words = "Stopped. What had not been written stays as it was."
+        words = "Cancelled. What was not written yet stays as it was."
         self.desk.status.emit(words if stopped else "Nothing waits for another program.")
 
     def quit(self) -> None:
@@ -394,7 +394,7 @@ class Window(QMainWindow):
         if place == LADDER:
             self.ladder.fill_lists(self.ladder.lists.currentText())
         elif place == SCAN:
-            self.scan.enter()
+            self.scan.refresh()
         elif place == TRIAL:
             self.trial.fill_lists()
 

@@ -175,6 +175,11 @@ class SavedScans:
         """The scans by their names."""
         return self._file.entries
 
+    @property
+    def revision(self) -> int:
+        """Counts the changes."""
+        return self._file.revision
+
     def fresh(self) -> bool:
         """Takes in what another copy of the program, or the user's editor, has written; tells whether it did."""
         return self._file.fresh()

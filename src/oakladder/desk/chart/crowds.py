@@ -28,8 +28,8 @@ def newest_in_cells(xs: np.ndarray, ys: np.ndarray, wide: float, high: float) ->
     return made
 
 
-def told_apart(xs: np.ndarray, ys: np.ndarray, apart: float) -> np.ndarray:
-    """Which points to paint: all of them, or where they are `MANY`, the newest of those within ``apart`` pixels."""
-    if len(xs) <= MANY:
+def told_apart(xs: np.ndarray, ys: np.ndarray, apart: float, many: int = MANY) -> np.ndarray:
+    """Which points to paint: all of them, or where there are more than ``many``, the newest of those within ``apart`` pixels."""
+    if len(xs) <= many:
         return np.arange(len(xs))
     return np.flatnonzero(newest_in_cells(xs, ys, apart, apart) == np.arange(len(xs)))

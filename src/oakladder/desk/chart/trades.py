@@ -6,6 +6,7 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
 
+from oakladder.desk.chart.crowds import told_apart
 from oakladder.desk.chart.layer import Layer
 from oakladder.desk.look.letters import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
@@ -13,8 +14,8 @@ from oakladder.trial.on_chart import ChartTrades
 
 #: Narrower bars leave no room for what a trade brought.
 _WORDS_WIDTH = 3.0
-#: So many trades are shown at a time, the newest: more cannot be told apart.
-_MOST_SHOWN = 250
+#: Of more trades than this, one is shown for all that begin within so many pixels of it.
+_MANY, _APART = 300, 6.0
 
 
 class TradePaths(Layer):
@@ -36,7 +37,6 @@ class TradePaths(Layer):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         first, last = self.seen(found.bars)
         which = np.flatnonzero((found.entered <= last) & (found.ends >= first))
-        which = which[-_MOST_SHOWN:]
         self._stops(painter, theme, found, max(first, 0), min(last, found.bars))
         columns = (
             self.bar_x(found.entered[which].astype(np.float64)),
@@ -46,7 +46,8 @@ class TradePaths(Layer):
             found.gain[which],
             found.is_open[which],
         )
-        for trade in zip(*(c.tolist() for c in columns), strict=True):
+        kept = told_apart(columns[0], columns[1], _APART, _MANY)
+        for trade in zip(*(c[kept].tolist() for c in columns), strict=True):
             self._path(painter, theme, *trade)
 
     def _path(

@@ -239,14 +239,14 @@ class DataPlace(QWidget):
             self.listing.layouts = dict(looked.layouts)
             self.listing.seen |= looked.intakes
             self._looked.took()
+            if paths:
+                self._sum_up()
             then(paths)
             for k in range(self.files.count()):
                 item = self.files.item(k)
                 if item is not None:
                     self._write_item(item)
             self._show_file(self._path())
-            if paths:
-                self._sum_up()
 
         self._running(True)
         self.desk.jobs.start("intake", work, done, self._failed, self._share, slow=True)
@@ -271,7 +271,7 @@ class DataPlace(QWidget):
         words = f"{count_words(len(good), 'symbol')} can come in with {count_words(new, 'new bar')}."
         doubtful = sum(i.doubt is not None for i in everything)
         bad = len(everything) - len(good) - doubtful
-        asked = f" Of {doubtful:,} it is doubtful which symbol they are: choose them, and say." if doubtful else ""
+        asked = f" {doubtful:,} need an answer first: select them and say which symbol they are." if doubtful else ""
         self._say(words + asked + (f" {bad:,} cannot; they are listed with the reason." if bad else ""))
         self.take_button.setEnabled(bool(good))
 
@@ -375,8 +375,11 @@ class DataPlace(QWidget):
             self._list_only([i for i in made if i.trouble])
             bars = sum(i.new + i.changed for i in good)
             left = f" {count_words(len(self.listing.seen), 'file')} could not be taken in." if self.listing.seen else ""
-            self._say(f"{count_words(len(good), 'symbol')} taken in, {count_words(bars, 'bar')} written.{left}")
+            words = f"{count_words(len(good), 'symbol')} taken in, {count_words(bars, 'bar')} written.{left}"
+            self._say(words)
             self.taken.emit()
+            if kept := list(self.listing.seen):  # with their bars, so that one can say what they are
+                self._look(lambda: kept, lambda _: self._say(words))
 
         self._running(True)
         self.desk.jobs.start("intake", work, then, self._failed, self._share, slow=True)

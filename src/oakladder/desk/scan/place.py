@@ -163,15 +163,18 @@ class ScanPlace(QWidget):
 
     def enter(self) -> None:
         """Shows what was there last time; scripts and lists may have changed meanwhile."""
+        self.refresh()
+        self.run_button.setFocus()
+
+    def refresh(self) -> None:
+        """Offers the scripts and lists that there are now; the focus stays where it is."""
         self._reading = True
         self.desk.programs.when_read(self._come)
-        self.run_button.setFocus()
 
     def _follow(self) -> None:
         """Another script is open: what is proposed, and in sight, is of that one."""
         if self._entered and self._proposed and self.isVisible():
-            self._reading = True
-            self.desk.programs.when_read(self._come)
+            self.refresh()
 
     def _come(self, programs: dict[str, Program]) -> None:
         """The scripts are read."""
@@ -202,7 +205,7 @@ class ScanPlace(QWidget):
 
     def _is_untouched(self, scan: SavedScan) -> bool:
         """Whether nobody has changed or run what was proposed."""
-        return scan.lines == self._proposed and self.result is None
+        return bool(self._proposed) and scan.lines == self._proposed and not scan.name
 
     def _go_on(self) -> None:
         """Does what was asked for before the scripts were read."""
@@ -271,6 +274,7 @@ class ScanPlace(QWidget):
             then(made, scan, condition, frame)
             self._told.took(asked)
 
+        self._proposed = []  # which has been run, and is the user's from now on
         self._running(True)
         self._say(f"{what} {len(symbols):,} symbols …")
         self.desk.jobs.start(
@@ -351,11 +355,8 @@ class ScanPlace(QWidget):
             freshness.look()
 
     def _changed(self) -> None:
-        self._look()
-        self._forget_told()
-
-    def _forget_told(self) -> None:
         """What the last run said is not said of other conditions."""
+        self._look()
         self.lines.show_funnel((), 0, self.desk.looking.theme)
         self.lines.show_answers("", None)
 
