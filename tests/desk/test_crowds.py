@@ -9,11 +9,16 @@ from PyQt6.QtGui import QImage, QPainter
 from PyQt6.QtWidgets import QApplication
 
 from helpers import daily_bars
+from oakladder.bars.panels import panel_of
 from oakladder.desk.chart.crowds import MANY, newest_in_cells, told_apart
 from oakladder.desk.chart.layer import Sight
 from oakladder.desk.chart.marks import MarksAndLabels
+from oakladder.desk.chart.trades import TradePaths
 from oakladder.desk.look.theme import DAY
 from oakladder.engine.picture.parts import Label, Mark
+from oakladder.engine.run import run
+from oakladder.rung import compile_script
+from oakladder.trial.on_chart import asked_of, chart_trades
 
 places = st.lists(st.tuples(st.floats(0, 300), st.one_of(st.floats(0, 200), st.just(float("nan")))), max_size=80)
 
@@ -71,3 +76,20 @@ def test_every_label_is_counted_however_many_there_are(qapp: QApplication) -> No
         )  # none covers another
         assert layer.drawn[0].words.splitlines()[0] == f"{labelled - 1}"  # the newest stands in front
         assert image.pixelColor(300, 400 - 1).alpha() in (0, 255) and not image.isNull()
+
+
+def test_trades_are_shown_over_all_of_history_however_many_there_are(qapp: QApplication) -> None:
+    program = compile_script("rung 1\ntrade ride long\n    enter when close > close[1]\n    at most 3 bars\n")
+    bars = daily_bars(100 + 10 * np.sin(np.arange(9000) / 3))
+    trades = chart_trades(run(program, panel_of([bars]), extra=asked_of(program)))
+    assert trades is not None and len(trades.entered) > 1000
+    layer = TradePaths()
+    layer.show_trades(trades, DAY)
+    image = QImage(600, 400, QImage.Format.Format_ARGB32_Premultiplied)
+    image.fill(0)
+    sight = Sight(0, 9000, 600 / 9000, 0, -10.0, 1300.0)
+    sight.box = image.rect().toRectF()
+    with QPainter(image) as painter:
+        layer.paint(painter, sight)
+    for left in range(0, 600, 60):
+        assert any(image.pixelColor(x, y).alpha() for x in range(left, left + 60, 2) for y in range(0, 400, 2)), left

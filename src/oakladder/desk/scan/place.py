@@ -182,7 +182,6 @@ class ScanPlace(QWidget):
         names = self.desk.lists.names(self.desk.symbols.infos)
         sectors = sorted({i.sector for i in self.desk.symbols.infos.values()})
         offered = (programs, sectors, names)
-        # What is proposed follows the open script until it is changed or run.
         untouched = self._is_untouched(scan) if self._entered else not scan.lines
         proposed = first_lines(self.desk.script.path, programs) if untouched else scan.lines
         other, scan.lines = proposed != scan.lines, proposed
