@@ -401,3 +401,12 @@ def test_night_reaches_every_part_however_it_is_asked_for(window: Window, calm) 
     calm(window)
     assert ground(other.top) == NIGHT.raised
     other.deleteLater()
+
+
+def test_once_all_is_calm_every_part_in_sight_is_painted(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    """A part that is being styled is not painted: a picture taken then would have a hole."""
+    for show in (window.show_trial, window.show_scan, window.show_bench) * 3:
+        show()
+        window.toggle_night()
+        calm(window)
+        assert all(part.updatesEnabled() for part in window.findChildren(QWidget) if part.isVisible())

@@ -118,6 +118,8 @@ class Desk(QObject):
         self.following = Following(library, self.jobs, self)
         self.following.changed.connect(self.library_changed)
         self._watch: Watch | None = None
+        #: What else tells that something is still to be shown.
+        self.waits: list[Callable[[], bool]] = []
         #: What was last waited for, in a sentence: another program that holds a file.
         self.waits_for = ""
         self._waiting = Relay(self._say_waiting, self)
@@ -231,7 +233,7 @@ class Desk(QObject):
     def idle(self) -> bool:
         """Whether everything asked for has arrived and nothing waits to be asked."""
         parts = (self.rule, self.looking, self.trials, self.judging, self.companions, self.following)
-        return not (self.jobs.busy() or any(part.waiting for part in parts))
+        return not (self.jobs.busy() or any(part.waiting for part in parts) or any(waits() for waits in self.waits))
 
     def close(self) -> None:
         """Saves everything and stops the threads."""

@@ -42,6 +42,14 @@ class Styling(QObject):
         if part is not None and part.styleSheet() != self._sheet():
             part.setStyleSheet(self._sheet())
 
+    def is_waiting(self) -> bool:
+        """Whether a part in sight has still to be styled or painted."""
+        if not self._timer.isActive():
+            return False
+        sheet = self._sheet()
+        seen = any(part is not None and part.isVisible() and part.styleSheet() != sheet for part in self._waiting)
+        return seen or self._unpainted is not None
+
     def _next(self) -> None:
         """Paints what was styled at the last turn, styles what is next."""
         if self._unpainted is not None:

@@ -81,6 +81,7 @@ class Window(QMainWindow):
         self.activity = Activity(desk.jobs)
         self.palette_dialog = Palette(lambda typed: made_of(typed, self.bench, self.go_to), self)
         self._styling = Styling(lambda: style_sheet(desk.looking.theme), self)
+        desk.waits.append(self._styling.is_waiting)
         self._lay_out()
         for action in ACTIONS:
             made = QAction(action.words, self)
