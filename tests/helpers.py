@@ -12,7 +12,7 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_DAY
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 
 #: The names of the scripts that the demo market brings.

@@ -134,7 +134,7 @@ def test_a_compilation_in_the_background_ends_with_the_command(home: Path, pause
 SLOWLY = """
 import time
 from oakladder.cli import main
-from oakladder.desk import shot
+from oakladder.desk import screenshot as shot
 
 def save(window, app, out, save=shot.save):
     end = time.monotonic() + 2.5

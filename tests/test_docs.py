@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from oakladder.desk.actions import keys_page
+from oakladder.app.actions import keys_page
 from oakladder.rung import analyse
-from oakladder.rung.teach.describe import MOST_BRIEF, brief, functions, language_page
+from oakladder.rung.service.reference_docs import MOST_BRIEF, brief, functions, language_page
 from oakladder.rung.words import STATEMENT_WORDS, STATEMENTS
 
 ROOT = Path(__file__).parent.parent

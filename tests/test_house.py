@@ -35,6 +35,13 @@ def test_the_core_and_the_command_line_run_without_qt() -> None:
     assert subprocess.run([sys.executable, "-c", code]).returncode == 0
 
 
+def test_the_controllers_know_no_widgets() -> None:
+    for path in (SOURCE / "app").rglob("*.py"):
+        tree = ast.parse(path.read_text(encoding="utf-8"))
+        taken = {n.module for n in ast.walk(tree) if isinstance(n, ast.ImportFrom) and n.module}
+        assert {m for m in taken if m.startswith("PyQt6")} <= {"PyQt6.QtCore"}, path.name
+
+
 def test_the_window_stands_before_what_only_judging_needs_is_loaded() -> None:
     code = "import sys, oakladder.desk.window; raise SystemExit(any(m.partition('.')[0] in ('scipy', 'distributed', 'dask') for m in sys.modules))"
     assert (
@@ -43,8 +50,8 @@ def test_the_window_stands_before_what_only_judging_needs_is_loaded() -> None:
 
 
 def test_every_action_has_words_a_shortcut_of_its_own_and_a_method() -> None:
-    from oakladder.desk.actions import ACTIONS
-    from oakladder.desk.bench.chart_actions import Deeds
+    from oakladder.app.actions import ACTIONS
+    from oakladder.desk.bench.chart_commands import ChartCommands
     from oakladder.desk.bench.place import Bench
     from oakladder.desk.script.panel import ScriptPanel
     from oakladder.desk.trial.place import TrialPlace
@@ -53,7 +60,7 @@ def test_every_action_has_words_a_shortcut_of_its_own_and_a_method() -> None:
     shortcuts = [a.shortcut for a in ACTIONS if a.shortcut]
     assert len(set(shortcuts)) == len(shortcuts)
     assert len({a.words for a in ACTIONS}) == len(ACTIONS)
-    owners = {"window": Window, "bench": Bench, "chart": Deeds, "script": ScriptPanel, "trial": TrialPlace}
+    owners = {"window": Window, "bench": Bench, "chart": ChartCommands, "script": ScriptPanel, "trial": TrialPlace}
     for action in ACTIONS:
         assert action.words and callable(getattr(owners[action.by], action.name))
 

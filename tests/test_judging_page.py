@@ -9,24 +9,24 @@ import pytest
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine.frames import Frame
+from oakladder.engine.bar_selection import BarSelection
 from oakladder.rung import Program, compile_script
-from oakladder.trial.chance import bootstrap_of, chance_of
-from oakladder.trial.changes import Case
+from oakladder.trial.batch.task import Task
+from oakladder.trial.broker.money import Account, Costs, Slippage
 from oakladder.trial.compose import draft_of, with_trade
-from oakladder.trial.evidence.splits import by_year
-from oakladder.trial.evidence.study import evidence_of
-from oakladder.trial.evidence.words import sentence
-from oakladder.trial.market import ground_in
-from oakladder.trial.money import Account, Costs, Slippage
+from oakladder.trial.judge.evidence.breakdowns import by_year
+from oakladder.trial.judge.evidence.study import evidence_of
+from oakladder.trial.judge.evidence.words import sentence
+from oakladder.trial.judge.shift_test import bootstrap_of, shift_test_of
 from oakladder.trial.notebook import Notebook, what_of
 from oakladder.trial.seal import seal_broken
 from oakladder.trial.spans import Span, sealed_from
-from oakladder.trial.sweeps.ranges import Range, grid_of_settings
-from oakladder.trial.sweeps.running import swept
-from oakladder.trial.sweeps.task import Task
-from oakladder.trial.sweeps.walk import walk_forward
-from oakladder.trial.trial import Ground, put_on_trial
+from oakladder.trial.spec import TrialSpec
+from oakladder.trial.sweep.ranges import Range, grid_of_settings
+from oakladder.trial.sweep.run import swept
+from oakladder.trial.sweep.walk_forward import walk_forward
+from oakladder.trial.trial import TrialData, run_trial
+from oakladder.trial.universe import trial_data_in
 
 PAGE = " ".join((Path(__file__).parent.parent / "docs" / "judging.md").read_text(encoding="utf-8").split())
 
@@ -37,19 +37,19 @@ def rule(name: str) -> Program:
 
 
 @pytest.fixture(scope="module")
-def days(market: BarLibrary) -> Ground:
-    return ground_in(market, list(market.infos), Frame(ONE_DAY))[0]
+def days(market: BarLibrary) -> TrialData:
+    return trial_data_in(market, list(market.infos), BarSelection(ONE_DAY))[0]
 
 
 def told(text: str) -> None:
     assert text in PAGE, text
 
 
-def test_the_rule_that_holds_up(market: BarLibrary, days: Ground) -> None:
+def test_the_rule_that_holds_up(market: BarLibrary, days: TrialData) -> None:
     program = rule("long_tide")
     told(sentence(evidence_of(program, days, "sails")))
-    trial = put_on_trial(program, days)
-    chance, drawn = chance_of(trial), bootstrap_of(trial)
+    trial = run_trial(program, days)
+    chance, drawn = shift_test_of(trial), bootstrap_of(trial)
     told(f"brought {chance.real * 100:.2f} %, and with its {chance.trades} entries moved at random")
     told(f"did as well in {int((chance.runs >= chance.real).sum())} of 1,000")
     low, high = drawn.range_of_average()
@@ -60,32 +60,32 @@ def test_the_rule_that_holds_up(market: BarLibrary, days: Ground) -> None:
     told(f"about {(walk.figures['growth'] or 0) * 100:.0f} % a year, where hindsight shows")
     told(f"shows {int((walk.hindsight.figures['growth'] or 0) * 100)} %")
     assert not any(t.problem for t in swept(task, grid_of_settings(ranges[:1])))
-    whole, _ = ground_in(market, list(market.infos), Frame(ONE_DAY), Span(sealed=False))
+    whole, _ = trial_data_in(market, list(market.infos), BarSelection(ONE_DAY), Span(sealed=False))
     broken = seal_broken(
-        program, whole, sealed_from(whole.panel), Account(), {}, what_of(Case(program.text)), Notebook(), 0.0
+        program, whole, sealed_from(whole.panel), Account(), {}, what_of(TrialSpec(program.text)), Notebook(), 0.0
     )
     told(f"promised {(broken.promised['growth'] or 0) * 100:.0f} % a year")
     told(f"then showed {(broken.showed['growth'] or 0) * 100:.0f} %")
 
 
-def test_the_rule_that_is_luck(days: Ground) -> None:
+def test_the_rule_that_is_luck(days: TrialData) -> None:
     program = rule("lone_gull")
     evidence = evidence_of(program, days, "cry")
     told(sentence(evidence).partition(": ")[2])
     years = {p.name: p.difference for p in by_year(evidence)}
     told(f"{-years['2022'] * 100:.1f} % less than usual in 2022 to {years['2024'] * 100:.1f} % more in 2024")
-    trial = put_on_trial(program, days)
-    chance = chance_of(trial)
+    trial = run_trial(program, days)
+    chance = shift_test_of(trial)
     told(f"{chance.trades} trades, {(trial.figures['growth'] or 0) * 100:.0f} % a year")
     told(f"did as well in {int((chance.runs >= chance.real).sum())} of 1,000")
 
 
 def test_the_rule_that_dies_of_costs(market: BarLibrary) -> None:
-    ground, _ = ground_in(market, list(market.infos), Frame(Timeframe.parse("5m")))
+    ground, _ = trial_data_in(market, list(market.infos), BarSelection(Timeframe.parse("5m")))
     program = rule("cheap_catch")
-    trial = put_on_trial(program, ground)
+    trial = run_trial(program, ground)
     told(f"{trial.figures['trades']:,.0f} times")
     assert trial.figures["growth"] < -0.5 and 0 < trial.figures["zero_cost"] < 0.0005  # type: ignore[operator]
-    assert not (chance_of(trial).runs >= chance_of(trial).real).any()
-    free = put_on_trial(program, ground, Account(costs=Costs(0, 0, 0, Slippage())))
+    assert not (shift_test_of(trial).runs >= shift_test_of(trial).real).any()
+    free = run_trial(program, ground, Account(costs=Costs(0, 0, 0, Slippage())))
     assert free.figures["net"] > 0  # type: ignore[operator]

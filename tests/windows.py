@@ -9,7 +9,7 @@ from PyQt6.QtGui import QAction
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QMenu, QPushButton, QWidget
 
-from oakladder.desk.widgets.asking import Question
+from oakladder.desk.widgets.questions import Question
 from oakladder.desk.widgets.veil import Veil
 from oakladder.desk.window import Window
 

@@ -13,13 +13,13 @@ import pytest
 from helpers import daily_bars, random_bars
 from oakladder.bars import shared_times
 from oakladder.bars.bars import COLUMNS, Bars
-from oakladder.bars.longer import marks
 from oakladder.bars.panels import panel_of, resample_panel
 from oakladder.bars.resample import resample
+from oakladder.bars.resample_index import marks
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.bar_cache import BarCache
-from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
 

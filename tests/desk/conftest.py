@@ -9,8 +9,8 @@ from PyQt6.QtWidgets import QApplication
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.collector import keep_for_good
-from oakladder.desk.shot import settle
+from oakladder.desk.gc_scheduler import keep_for_good
+from oakladder.desk.screenshot import settle
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
 from windows import put_away

@@ -11,12 +11,12 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton
 
+from oakladder.app.jobs import Ticket
 from oakladder.desk.app import make_app
-from oakladder.desk.jobs import Ticket
 from oakladder.desk.widgets import activity
-from oakladder.desk.widgets.asking import Question, agreed, one_of, words_for
 from oakladder.desk.widgets.column_chooser import ColumnChooser
-from oakladder.desk.widgets.passing import answered
+from oakladder.desk.widgets.questions import Question, agreed, one_of, words_for
+from oakladder.desk.widgets.transient import answered
 from oakladder.desk.window import Window
 from oakladder.rung import compile_script
 from windows import once_asked

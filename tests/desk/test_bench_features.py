@@ -9,15 +9,15 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from helpers import taken
+from oakladder.app.chart_options import BarStyle, ScaleKind
+from oakladder.app.columns import ColumnPlace
+from oakladder.app.script_overlays import ScriptUse, line_use, read_use
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.bench.replay import SPEEDS
-from oakladder.desk.beside import ScriptUse, line_use, read_use
-from oakladder.desk.chart_options import BarStyle, ScaleKind
-from oakladder.desk.columns import ColumnPlace
+from oakladder.desk.bench.replay_bar import SPEEDS
 from oakladder.desk.palette import day_of
-from oakladder.desk.shot import settle
+from oakladder.desk.screenshot import settle
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
 

@@ -14,9 +14,9 @@ from PyQt6.QtWidgets import QAbstractButton, QSpinBox, QWidget
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.look.theme import DAY, NIGHT, Theme
-from oakladder.desk.shot import settle
+from oakladder.desk.screenshot import settle
 from oakladder.desk.window import Window
-from oakladder.engine.columns import cells
+from oakladder.engine.columns.fill import cells
 
 RULE = 'rung 1\nsignal up = close > close[1] bullish "up"\nline sma(close, 5) color teal named "Five"\n'
 

@@ -11,31 +11,31 @@ from PyQt6.QtGui import QImage, QPainter
 from PyQt6.QtTest import QTest
 
 from helpers import daily_bars
+from oakladder.app.chart_options import ScaleKind
+from oakladder.app.chart_view import ChartView
+from oakladder.app.time_marks import time_marks
 from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
 from oakladder.bars.time_words import bar_time
 from oakladder.desk.chart.axes import PriceAxis, TimeAxis, short_number
 from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.scale import Scale
-from oakladder.desk.chart.strip import SignalStrip
-from oakladder.desk.chart_options import ScaleKind
+from oakladder.desk.chart.signal_strip import SignalStrip
 from oakladder.desk.look.shapes import shape_path
 from oakladder.desk.look.theme import DAY, NIGHT
-from oakladder.desk.time_marks import time_marks
-from oakladder.desk.view import View
+from oakladder.engine.picture.as_data import day_paint
 from oakladder.engine.picture.draw import draw
 from oakladder.engine.picture.parts import Event
-from oakladder.engine.picture.plain import day_paint
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 from oakladder.rung.values import PALETTE, SHAPES
 
 
 def view_of(
     bars: Bars, script: str = 'line sma(close, 2)\nmark close > open\nlabel "x" when close > 0\nnote "{close:.2}"'
-) -> View:
+) -> ChartView:
     result = run(compile_script("rung 1\n" + script), panel_of([bars]))
-    return View(bars, result, draw(result, day_paint))
+    return ChartView(bars, result, draw(result, day_paint))
 
 
 @pytest.fixture

@@ -15,21 +15,21 @@ from PyQt6.QtGui import QColor, QImage
 from PyQt6.QtTest import QTest
 
 from helpers import daily_bars, random_bars, taken
+from oakladder.app.chart_options import BarStyle, ChartOptions, PaneLayout, ScaleKind, read_options, read_panes
+from oakladder.app.chart_view import ChartView, averaged_candles
+from oakladder.app.jobs import NotDone
 from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
 from oakladder.desk.chart.areas import runs
 from oakladder.desk.chart.axes import PriceAxis
 from oakladder.desk.chart.chart import Chart
 from oakladder.desk.chart.export import picture_of, save_data
-from oakladder.desk.chart.extremes import Pyramid, step_for
-from oakladder.desk.chart.reading import span_words, words_of
+from oakladder.desk.chart.minmax_pyramid import Pyramid, step_for
+from oakladder.desk.chart.readout import span_words, words_of
 from oakladder.desk.chart.scale import Scale
-from oakladder.desk.chart_options import BarStyle, ChartOptions, PaneLayout, ScaleKind, read_options, read_panes
-from oakladder.desk.jobs import NotDone
 from oakladder.desk.look.theme import DAY
-from oakladder.desk.view import View, averaged_candles
 from oakladder.engine.picture.draw import draw, merged
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 
 PANES = """
@@ -50,10 +50,10 @@ def chart(qtbot) -> Chart:  # type: ignore[no-untyped-def]
     return made
 
 
-def show(chart: Chart, bars: Bars, script: str = "", decimals: int = 2) -> View:
+def show(chart: Chart, bars: Bars, script: str = "", decimals: int = 2) -> ChartView:
     panel = panel_of([bars])
     result = run(compile_script("rung 1\n" + script), panel)
-    made = View(bars, result, draw(result, DAY.paint), averaged_candles(panel))
+    made = ChartView(bars, result, draw(result, DAY.paint), averaged_candles(panel))
     chart.show_view(made, decimals)
     return made
 
@@ -157,7 +157,7 @@ def test_early_and_late_hours_are_shaded_and_sessions_parted(chart: Chart, marke
     from oakladder.bars.timeframes import Timeframe
 
     bars = market.bars("BRINE", Timeframe.parse("15m"), True)
-    chart.show_view(View(bars, None, None), 2)
+    chart.show_view(ChartView(bars, None, None), 2)
     regular = bars.calendar.is_regular(bars.times)
     last = len(bars) - 1
     chart.see(last - 80, last)
@@ -322,7 +322,7 @@ def test_several_scripts_share_a_chart_under_their_captions(chart: Chart) -> Non
         for n, c in ((3, "teal"), (9, "plum"))
     )
     both = merged([("", one), ("slower (n 9)", two)])
-    chart.show_view(View(bars, None, both), 2)
+    chart.show_view(ChartView(bars, None, both), 2)
     assert [e.name for e in chart.panes["price"].overlay.content.entries] == ["Mean", "Mean · slower (n 9)"]
     assert [e.name for e in both.events] == ["go", "go · slower (n 9)"]
     assert both.bar_colours is not None and DAY.paint("teal") in both.bar_colours

@@ -12,7 +12,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
-from oakladder.desk.collector import Sweeper
+from oakladder.desk.gc_scheduler import GcScheduler
 
 
 class Node:
@@ -22,15 +22,15 @@ class Node:
 
 
 @pytest.fixture
-def sweeper(qapp: QApplication) -> Iterator[Sweeper]:
-    made = Sweeper(qapp)
+def sweeper(qapp: QApplication) -> Iterator[GcScheduler]:
+    made = GcScheduler(qapp)
     yield made
     made.deleteLater()
     gc.unfreeze()
     gc.collect()
 
 
-def look(sweeper: Sweeper) -> float:
+def look(sweeper: GcScheduler) -> float:
     """Sweeps as often as it takes to look through everything; gives the longest sweep in seconds of processor time."""
     longest = 0.0
     for _ in range(9):
@@ -41,14 +41,14 @@ def look(sweeper: Sweeper) -> float:
     return longest
 
 
-def test_what_lives_long_is_looked_at_once(sweeper: Sweeper) -> None:
+def test_what_lives_long_is_looked_at_once(sweeper: GcScheduler) -> None:
     look(sweeper)
     held = [[k] for k in range(600_000)]
     first = look(sweeper)
     assert look(sweeper) < first / 4 and len(held) == 600_000
 
 
-def test_circles_are_freed_also_those_that_lived_long(sweeper: Sweeper, qapp: QApplication) -> None:
+def test_circles_are_freed_also_those_that_lived_long(sweeper: GcScheduler, qapp: QApplication) -> None:
     young = Node()
     young.other, dead = young, weakref.ref(young)
     del young

@@ -7,9 +7,9 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
+from oakladder.app.side_charts import SideCharts
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_window
-from oakladder.desk.companions import Companions
 from oakladder.desk.window import Window
 from windows import put_away
 
@@ -101,7 +101,7 @@ def test_they_follow_the_typing_and_come_back_after_a_restart(window: Window, ca
 
 @pytest.mark.parametrize("state", [{}, {"count": 99, "kind": "symbols"}, {"count": True}, {"count": "two", "kind": 3}])
 def test_what_makes_no_sense_is_none_or_as_many_as_there_can_be(window: Window, state: dict[str, object]) -> None:
-    companions: Companions = window.desk.companions
+    companions: SideCharts = window.desk.companions
     companions.restore(state)
     assert companions.count == (3 if state.get("count") == 99 else 0)
     assert len(window.bench.charts.beside) == companions.count

@@ -10,13 +10,13 @@ from PyQt6.QtWidgets import QApplication
 
 from helpers import daily_bars
 from oakladder.bars.panels import panel_of
-from oakladder.desk.chart.crowds import MANY, newest_in_cells, told_apart
 from oakladder.desk.chart.layer import Sight
 from oakladder.desk.chart.marks import MarksAndLabels
+from oakladder.desk.chart.overplotting import MANY, newest_in_cells, told_apart
 from oakladder.desk.chart.trades import TradePaths
 from oakladder.desk.look.theme import DAY
 from oakladder.engine.picture.parts import Label, Mark
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 from oakladder.trial.on_chart import asked_of, chart_trades
 

@@ -10,7 +10,7 @@ from PyQt6.QtTest import QTest
 
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.shot import settle
+from oakladder.desk.screenshot import settle
 from oakladder.desk.widgets.status import reading_time
 from oakladder.desk.window import Window
 from oakladder.user.scans import SCRIPT, ScanLine

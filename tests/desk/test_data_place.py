@@ -19,14 +19,14 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.demo import companies
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.data.amend_dialog import AmendDialog
+from oakladder.desk.data.edit_dialog import EditDialog
 from oakladder.desk.data.first_chart import FirstChart
 from oakladder.desk.data.preview import form_words
 from oakladder.desk.look.theme import DAY
-from oakladder.desk.shot import settle
+from oakladder.desk.screenshot import settle
 from oakladder.desk.window import Window
+from oakladder.intake.cleaning import Repair, Trouble
 from oakladder.intake.importing import Intake, import_files
-from oakladder.intake.tidying import Mend, Trouble
 from oakladder.user.workspace import Workspace
 from windows import put_away
 
@@ -85,7 +85,7 @@ def test_a_wrong_guess_is_corrected_and_a_finding_mended(own_window: Window, cal
     (intake,) = place.listing.seen[path]
     assert [f.trouble for f in intake.findings] == [Trouble.SPIKE] and place.findings.rowCount() == 1
     box = place.findings.cellWidget(0, 3)
-    box.setCurrentIndex(box.findData(Mend.DROP))  # type: ignore[union-attr]
+    box.setCurrentIndex(box.findData(Repair.DROP))  # type: ignore[union-attr]
     box.activated.emit(1)  # type: ignore[union-attr]
     calm(own_window)
     assert place.listing.seen[path][0].bars is not None and len(place.listing.seen[path][0].bars) == 59
@@ -146,9 +146,9 @@ def test_what_is_known_of_symbols_is_shown_and_changed_together(
     shown = view.rows.rowCount()
     assert 0 < shown < 77
     view.table.selectAll()
-    asked: list[AmendDialog] = []
+    asked: list[EditDialog] = []
 
-    def answer(dialog: AmendDialog) -> int:
+    def answer(dialog: EditDialog) -> int:
         asked.append(dialog)
         assert not dialog.name.isEnabled()
         dialog.hours.setText("9-15")
@@ -159,7 +159,7 @@ def test_what_is_known_of_symbols_is_shown_and_changed_together(
         dialog.group.setCurrentText("Weed")
         return 1
 
-    monkeypatch.setattr(AmendDialog, "exec", answer)
+    monkeypatch.setattr(EditDialog, "exec", answer)
     view.button.click()
     calm(own_window)
     assert asked and view.word.text() == f"{shown} changed."

@@ -11,12 +11,12 @@ from PyQt6.QtWidgets import QApplication
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.script.completion import call_here, everything, fitting, word_before
+from oakladder.desk.screenshot import settle
 from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.popups import placed
-from oakladder.desk.shot import settle
 from oakladder.desk.window import Window
-from oakladder.rung.teach import describe
+from oakladder.rung.service import reference_docs
+from oakladder.rung.service.completion import call_here, everything, fitting, word_before
 from oakladder.user.scripts import MAX_SCRIPT_BYTES
 from oakladder.user.workspace import Workspace
 from windows import put_away
@@ -71,14 +71,14 @@ def test_the_first_key_waits_for_no_function_to_be_read(
     """At a first start nothing of the library is known; what can be offered is read aside, once the chart is there."""
     monkeypatch.setattr(Workspace, "library", lambda self: market)
     readers: list[bool] = []
-    real = describe.library.function
+    real = reference_docs.library.function
 
     def function(name: str) -> object:
         readers.append(threading.current_thread() is threading.main_thread())
         return real(name)
 
-    describe.functions.cache_clear()
-    monkeypatch.setattr(describe.library, "function", function)
+    reference_docs.functions.cache_clear()
+    monkeypatch.setattr(reference_docs.library, "function", function)
     window = make_window(workspace)
     window.show()
     settle(make_app(), window.desk)

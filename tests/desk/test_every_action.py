@@ -10,8 +10,8 @@ from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog
 
 from helpers import taken
-from oakladder.desk.actions import ACTIONS
-from oakladder.desk.chart_options import BarStyle, ScaleKind
+from oakladder.app.actions import ACTIONS
+from oakladder.app.chart_options import BarStyle, ScaleKind
 from oakladder.desk.widgets.column_chooser import ColumnChooser
 from oakladder.desk.window import Window
 from windows import close_popups, popup_actions, reply

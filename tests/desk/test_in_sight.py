@@ -21,12 +21,12 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.app.columns import ScriptColumn, open_columns
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.columns import ScriptColumn, open_columns
 from oakladder.desk.places import BENCH, LADDER, SCAN, TRIAL
+from oakladder.desk.screenshot import settle
 from oakladder.desk.script.editor import ScriptEditor
-from oakladder.desk.shot import settle
 from oakladder.desk.widgets.activity import Activity
 from oakladder.desk.widgets.status import StatusLine
 from oakladder.desk.widgets.steps import StepStrip

@@ -19,11 +19,11 @@ from oakladder.desk.look.theme import NIGHT
 from oakladder.desk.trial.place import TrialPlace
 from oakladder.desk.trial.sweep.view import SweepView
 from oakladder.desk.window import Window
-from oakladder.trial.evidence.study import evidence_of
+from oakladder.trial.batch.task import Tried
+from oakladder.trial.judge.evidence.study import evidence_of
 from oakladder.trial.notebook import Swept, Try
-from oakladder.trial.sweeps import running
-from oakladder.trial.sweeps.ranges import Range
-from oakladder.trial.sweeps.task import Tried
+from oakladder.trial.sweep import run
+from oakladder.trial.sweep.ranges import Range
 
 Calm = Callable[[Window], None]
 _CTRL, _ALT, _SHIFT = (
@@ -325,8 +325,8 @@ def test_a_long_sweep_is_shared_with_processes_that_end_with_the_window(
     window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     alone = swept_by_one(window, calm, place).map.tried
-    monkeypatch.setattr(running, "_WORTH_THREADS", 1e-6)
-    monkeypatch.setattr(running, "_WORTH_HELP", 1e-6)
+    monkeypatch.setattr(run, "_WORTH_THREADS", 1e-6)
+    monkeypatch.setattr(run, "_WORTH_HELP", 1e-6)
     window.desk.sweeping.workers.count = 2
     place.sweep.form.sweep_button.click()
     calm(window)

@@ -12,17 +12,17 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel
 
 from helpers import taken
+from oakladder.app.columns import ColumnPlace, ScriptColumn, read_columns
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app
-from oakladder.desk.columns import ColumnPlace, ScriptColumn, read_columns
 from oakladder.desk.ladder.model import FIXED
 from oakladder.desk.ladder.sections import Section, read_sections
-from oakladder.desk.shot import settle
-from oakladder.desk.widgets.asking import Question
+from oakladder.desk.screenshot import settle
 from oakladder.desk.widgets.column_chooser import ColumnChooser
+from oakladder.desk.widgets.questions import Question
 from oakladder.desk.window import Window
-from oakladder.engine.columns import cells
+from oakladder.engine.columns.fill import cells
 from oakladder.rung import compile_script
 
 SCRIPT = """rung 1
@@ -254,7 +254,7 @@ def test_the_current_cell_is_explained_beside_the_table(place, window: Window, c
 
 def test_the_hover_tells_why_a_moment_later(place, window: Window, calm, monkeypatch: pytest.MonkeyPatch) -> None:  # type: ignore[no-untyped-def]
     told: list[str] = []
-    monkeypatch.setattr("oakladder.desk.ladder.explaining.QToolTip.showText", lambda at, words, *_: told.append(words))
+    monkeypatch.setattr("oakladder.desk.ladder.why_cell.QToolTip.showText", lambda at, words, *_: told.append(words))
     table, k = place.table, section(place, "up", "1d")
     viewport = table.viewport()
     monkeypatch.setattr(viewport, "underMouse", lambda: True)

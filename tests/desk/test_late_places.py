@@ -12,7 +12,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.look.theme import DAY, NIGHT
-from oakladder.desk.shot import settle
+from oakladder.desk.screenshot import settle
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
 

@@ -23,13 +23,13 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.app.jobs import Jobs, sentence_of
+from oakladder.app.main_thread import MainThreadDispatcher
 from oakladder.bars.errors import DataProblem
 from oakladder.desk import app as app_module
-from oakladder.desk.jobs import Jobs, sentence_of
 from oakladder.desk.look.theme import NIGHT
-from oakladder.desk.relay import Relay
-from oakladder.desk.widgets.passing import answered
 from oakladder.desk.widgets.status import StatusLine, reading_time
+from oakladder.desk.widgets.transient import answered
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
 from windows import close_popups
@@ -215,7 +215,7 @@ def test_what_comes_from_the_windows_own_thread_comes_between_its_events(qtbot) 
         if number < 3:
             relay(number + 1)  # as the answer to a job starts another, which has ended before it can be asked about
 
-    relay = Relay(then)
+    relay = MainThreadDispatcher(then)
     relay(0)
     assert told == []
     qtbot.waitUntil(lambda: told == [0, 1, 2, 3], timeout=3000)
@@ -398,7 +398,7 @@ def test_a_dialog_that_goes_with_its_owner_is_no_yes_and_no_error(qtbot) -> None
 _LARGE_AND_SMALL = """
 import sys, time
 from pathlib import Path
-from oakladder.engine.malloc_tuning import return_freed_memory
+from oakladder.engine.run.malloc_tuning import return_freed_memory
 if sys.argv[1] == "given back":
     return_freed_memory(0.1)
 def held():

@@ -11,8 +11,8 @@ from PyQt6.QtGui import QColor, QFontMetricsF
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 
-from oakladder.desk.look.letters import LARGE, SMALL, TEXT, code_font, ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import LARGE, SMALL, TEXT, code_font, ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import DAY, NIGHT, Theme, qcolor
 from oakladder.desk.window import Window
 from oakladder.rung.values import PALETTE
@@ -115,5 +115,5 @@ def test_what_is_painted_is_said_too(window: Window, calm) -> None:  # type: ign
     assert sheet.accessibleDescription().startswith(found[1].symbol)
     for show in (window.show_ladder, window.show_trial, window.show_data):
         show()
-    own = [w for w in window.findChildren(QWidget) if isinstance(w, Painted)]
+    own = [w for w in window.findChildren(QWidget) if isinstance(w, PaintedWidget)]
     assert len(own) > 8 and {type(w).__name__ for w in own if not w.accessibleName()} == set()

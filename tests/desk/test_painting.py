@@ -16,7 +16,7 @@ import sys
 from PyQt6 import sip
 from PyQt6.QtGui import QPainter
 from oakladder.desk.app import make_app
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.painted_widget import PaintedWidget as Painted
 
 class Torn(Painted):
     def paint(self, painter: QPainter) -> None:

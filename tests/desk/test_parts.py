@@ -11,32 +11,32 @@ from PyQt6.QtCore import QEventLoop, QObject, Qt
 from PyQt6.QtGui import QImage, QStandardItem, QStandardItemModel
 from PyQt6.QtWidgets import QApplication
 
+from oakladder.app.basis import BasisTracker
+from oakladder.app.columns import ColumnPlace, open_columns
+from oakladder.app.jobs import Jobs, Ticket
+from oakladder.app.main_thread import MainThreadDispatcher
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, STANDARD
 from oakladder.desk.app import make_app
-from oakladder.desk.basis import BasisKeeper
 from oakladder.desk.bench.timeframes import Ladder
 from oakladder.desk.bench.watchlist import WatchlistPanel
-from oakladder.desk.columns import ColumnPlace, open_columns
-from oakladder.desk.jobs import Jobs, Ticket
-from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.theme import DAY
 from oakladder.desk.palette import fits
-from oakladder.desk.relay import Relay
 from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.lexer import CLAUSE, COMMENT, FUNCTION, NAME, NUMBER, STATEMENT, TEXT
 from oakladder.desk.widgets.histogram import Histogram
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.desk.widgets.settings_strip import SettingsStrip
-from oakladder.engine.cells import Cell
-from oakladder.engine.signal_ages import Pip
+from oakladder.engine.columns.cells import Cell
+from oakladder.engine.signal_ages import RecentSignal
 from oakladder.rung import SettingInfo
-from oakladder.rung.teach.describe import word_help
+from oakladder.rung.service.reference_docs import word_help
 
 
 @pytest.fixture
 def watchlist(qtbot, market: BarLibrary) -> WatchlistPanel:  # type: ignore[no-untyped-def]
-    made = WatchlistPanel(list(market.infos.values()), BasisKeeper(), DAY)
+    made = WatchlistPanel(list(market.infos.values()), BasisTracker(), DAY)
     qtbot.addWidget(made)
     return made
 
@@ -141,7 +141,9 @@ def test_the_ladder_finds_the_rung_under_the_mouse(qtbot) -> None:  # type: igno
     ladder = Ladder(DAY)
     qtbot.addWidget(ladder)
     ladder.resize(58, 600)
-    ladder.show_pips({ONE_DAY: [Pip("a", "bullish", 2), Pip("b", "bearish", 40), Pip("c", "neutral", 7)]})
+    ladder.show_pips(
+        {ONE_DAY: [RecentSignal("a", "bullish", 2), RecentSignal("b", "bearish", 40), RecentSignal("c", "neutral", 7)]}
+    )
     ladder.repaint()
     assert ladder.step_at(1) == STANDARD[-1]
     assert ladder.step_at(599) == STANDARD[0]
@@ -221,7 +223,7 @@ def test_circles_of_objects_are_freed_on_the_windows_thread(qapp) -> None:  # ty
 
 def test_what_was_on_its_way_when_a_relay_was_closed_does_not_arrive(qapp: QApplication) -> None:
     came: list[object] = []
-    relay = Relay(came.append)
+    relay = MainThreadDispatcher(came.append)
     relay("before")
     qapp.processEvents()
     relay("on its way")

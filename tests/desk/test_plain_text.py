@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel, QMenu, QToolTip, QWidget
 
-from oakladder.desk.columns import ScriptColumn
+from oakladder.app.columns import ScriptColumn
 from oakladder.desk.window import Window
 from windows import close_popups, opened, popup_actions
 

@@ -22,7 +22,7 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.shot import settle
+from oakladder.desk.screenshot import settle
 from oakladder.user.workspace import Workspace
 
 app = make_app()
@@ -102,7 +102,7 @@ from PyQt6.QtCore import QPoint, QRect, Qt
 from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import QAbstractButton, QLabel, QWidget
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.shot import settle
+from oakladder.desk.screenshot import settle
 from oakladder.user.workspace import Workspace
 
 app = make_app()
@@ -204,7 +204,7 @@ TAKEN_DOWN = """
 import sys
 from PyQt6 import sip
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.shot import settle
+from oakladder.desk.screenshot import settle
 from oakladder.user.workspace import Workspace
 
 app = make_app()

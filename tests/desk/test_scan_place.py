@@ -12,20 +12,20 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from helpers import taken
+from oakladder.app import programs as programs_module
+from oakladder.app.columns import ScriptColumn, read_columns
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.desk import programs as programs_module
-from oakladder.desk.columns import ScriptColumn, read_columns
 from oakladder.desk.scan.card import LineCard
 from oakladder.desk.scan.cards import GroupEditor
-from oakladder.desk.scan.found import HEADS
 from oakladder.desk.scan.place import ScanPlace
+from oakladder.desk.scan.result_models import HEADS
 from oakladder.desk.scan.rule_settings import Given
-from oakladder.desk.widgets.asking import Question
+from oakladder.desk.widgets.questions import Question
 from oakladder.desk.window import Window
-from oakladder.engine.columns import cells
-from oakladder.engine.rules import Field, Fresh, Group, Join, Plain, Rule
-from oakladder.engine.screen import occurrences, screen
+from oakladder.engine.columns.fill import cells
+from oakladder.engine.scan.conditions import Field, FieldFilter, Group, Join, Rule, TriggerMode
+from oakladder.engine.scan.run import occurrences, run_scan
 from oakladder.rung import compile_script
 from oakladder.user.scans import GROUP, SCRIPT, SavedScan, SavedScans, ScanLine, as_plain, read_scan
 
@@ -58,7 +58,7 @@ def test_a_first_scan_asks_the_open_script(window: Window, calm) -> None:  # typ
     window.show_scan()
     calm(window)
     (line,) = window.scan.lines.lines()
-    assert line.script == "tide_turn.rung" and line.fresh == Fresh.WITHIN.value
+    assert line.script == "tide_turn.rung" and line.fresh == TriggerMode.WITHIN.value
     window.run_scan()
     calm(window)
     assert window.scan.verdict.text().split(" of ")[1].startswith("77 symbols")
@@ -72,22 +72,22 @@ def test_conditions_of_scripts_and_filters_find_what_the_engine_finds(
         rule(),
         rule(timeframe="1w"),
         rule("Strength", relation=">=", number=55.0),
-        rule("cross", fresh=Fresh.WITHIN.value, bars=30),
+        rule("cross", fresh=TriggerMode.WITHIN.value, bars=30),
         ScanLine(Field.PRICE.value, relation=">=", number=5.0),
         ScanLine(Field.SECTOR.value, negated=True, words=("Salt",)),
     )
     QTest.mouseClick(place.run_button, Qt.MouseButton.LeftButton)
     calm(window)
-    expected = screen(
+    expected = run_scan(
         Group(
             Join.ALL,
             (
                 Rule(PROGRAM, "up"),
                 Rule(PROGRAM, "up", Timeframe.parse("1w")),
                 Rule(PROGRAM, "Strength", relation=">=", number=55),
-                Rule(PROGRAM, "cross", fresh=Fresh.WITHIN, bars=30),
-                Plain(Field.PRICE, ">=", 5),
-                Group(Join.NONE, (Plain(Field.SECTOR, words=frozenset(["Salt"])),)),
+                Rule(PROGRAM, "cross", fresh=TriggerMode.WITHIN, bars=30),
+                FieldFilter(Field.PRICE, ">=", 5),
+                Group(Join.NONE, (FieldFilter(Field.SECTOR, words=frozenset(["Salt"])),)),
             ),
         ),
         market,
@@ -109,7 +109,7 @@ def test_the_parts_of_a_line_follow_its_kind(place: ScanPlace) -> None:
     assert not editor.number.isHidden() and editor.relation.isEnabled() and editor.bars.isHidden()
     editor.name.setCurrentText("up")
     assert editor.number.isHidden() and not editor.relation.isEnabled()
-    editor.fresh.setCurrentText(Fresh.LASTING.value)
+    editor.fresh.setCurrentText(TriggerMode.LASTING.value)
     assert not editor.bars.isHidden()
     editor.kind.setCurrentIndex(editor.kind.findData(Field.CHANGE.value))
     assert editor.script.isHidden() and editor.number.suffix() == " %"
@@ -194,7 +194,7 @@ def test_each_condition_shows_what_it_lets_through(place: ScanPlace, window: Win
     show(place, rule(), ScanLine(Field.PRICE.value, relation=">=", number=20.0))
     place.run()
     calm(window)
-    first = {f.symbol for f in screen(Rule(PROGRAM, "up"), market, market.infos).found}
+    first = {f.symbol for f in run_scan(Rule(PROGRAM, "up"), market, market.infos).found}
     dear = {s for s in market.infos if market.bars(s, ONE_DAY)["close"][-1] >= 20}
     assert [e.funnel.words for e in place.lines.editors] == [
         f"{len(first)} left, {len(first)} alone",
@@ -375,7 +375,8 @@ def test_a_scan_is_written_down_as_it_is() -> None:
     assert read_scan([]) is None
     assert "not sector Salt" in ScanLine(Field.SECTOR.value, negated=True, words=("Salt",)).said()
     assert (
-        rule("Strength", relation="<", number=30.0, fresh=Fresh.WITHIN.value).said() == "Strength < 30 on 1d within 5"
+        rule("Strength", relation="<", number=30.0, fresh=TriggerMode.WITHIN.value).said()
+        == "Strength < 30 on 1d within 5"
     )
 
 
@@ -386,7 +387,7 @@ def test_groups_within_groups_are_put_together_and_run(
     place.lines.group_button.click()
     group = place.lines.editors[1]
     assert isinstance(group, GroupEditor) and group.join.currentText() == "any of these holds"
-    group.inner.show_lines([rule("cross", fresh=Fresh.WITHIN.value, bars=4), rule(timeframe="1w")])
+    group.inner.show_lines([rule("cross", fresh=TriggerMode.WITHIN.value, bars=4), rule(timeframe="1w")])
     group.inner.group_button.click()
     deep = group.inner.editors[2]
     assert isinstance(deep, GroupEditor)
@@ -394,7 +395,7 @@ def test_groups_within_groups_are_put_together_and_run(
     deep.inner.show_lines([ScanLine(Field.PRICE.value, relation="<", number=20.0)])
     place.run()
     calm(window)
-    expected = screen(
+    expected = run_scan(
         Group(
             Join.ALL,
             (
@@ -402,9 +403,9 @@ def test_groups_within_groups_are_put_together_and_run(
                 Group(
                     Join.ANY,
                     (
-                        Rule(PROGRAM, "cross", fresh=Fresh.WITHIN, bars=4),
+                        Rule(PROGRAM, "cross", fresh=TriggerMode.WITHIN, bars=4),
                         Rule(PROGRAM, "up", Timeframe.parse("1w")),
-                        Group(Join.NONE, (Plain(Field.PRICE, "<", 20),)),
+                        Group(Join.NONE, (FieldFilter(Field.PRICE, "<", 20),)),
                     ),
                 ),
             ),
@@ -470,7 +471,7 @@ def test_a_condition_has_settings_and_hours_of_its_own(
     place.run()
     calm(window)
     program = compile_script(text)
-    expected = screen(Rule(program, "up", Timeframe.parse("2h"), {"n": 7.0}, extended=True), market, market.infos)
+    expected = run_scan(Rule(program, "up", Timeframe.parse("2h"), {"n": 7.0}, extended=True), market, market.infos)
     assert place.result is not None and [f.symbol for f in place.result.found] == [f.symbol for f in expected.found]
     place.results.table.selectRow(0)
     QTest.keyClick(place.results.table, Qt.Key.Key_Return)
@@ -573,7 +574,7 @@ def test_a_condition_stays_as_it_was_while_its_script_or_list_cannot_be_used(
     window.show_scan()
     calm(window)
     strength = rule("Strength", relation="<", number=30.0, timeframe="4h", negated=True)
-    asked = [rule("up", fresh=Fresh.WITHIN.value, bars=7), strength, ScanLine("list", words=("Picked",))]
+    asked = [rule("up", fresh=TriggerMode.WITHIN.value, bars=7), strength, ScanLine("list", words=("Picked",))]
     group = ScanLine(GROUP, join="any", lines=(rule("cross"), strength))
     show(place, *asked, group)
     before, editors = place.lines.lines(), list(place.lines.editors)
@@ -603,7 +604,7 @@ def test_a_condition_is_a_sentence_that_unfolds_into_its_form(place: ScanPlace, 
         place,
         rule("Strength", relation="<", number=30.5, timeframe="4h", settings={"n": 7.0}, negated=True),
         ScanLine(Field.CHANGE.value, relation=">", number=0.025),
-        ScanLine(GROUP, join="any", lines=(rule("cross", fresh=Fresh.WITHIN.value, bars=4),)),
+        ScanLine(GROUP, join="any", lines=(rule("cross", fresh=TriggerMode.WITHIN.value, bars=4),)),
         rule("nothing"),
         ScanLine(Field.SYMBOLS.value, words=("Nowhere",)),
     )

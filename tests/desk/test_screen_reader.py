@@ -27,7 +27,7 @@ from PyQt6.QtCore import QObject, Qt, pyqtSignal
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.shot import settle
+from oakladder.desk.screenshot import settle
 from oakladder.user.workspace import Workspace
 
 app = make_app()

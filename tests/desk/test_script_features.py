@@ -10,13 +10,13 @@ from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QTimeEdit, QToolButton
 
 from oakladder.desk.look.theme import DAY, NIGHT
-from oakladder.desk.script import changeable
 from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.gallery import Gallery
 from oakladder.desk.script.source import SourceDialog
 from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.desk.window import Window
 from oakladder.rung import analyse, compile_script, library
+from oakladder.rung.service import editable_words
 from oakladder.rung.values import PALETTE, SHAPES, STYLES
 
 RULE = """rung 1
@@ -51,12 +51,12 @@ def cursor_on(editor: ScriptEditor, text: str) -> None:
 
 
 def test_colour_words_are_found_outside_texts_and_remarks() -> None:
-    assert [w.text for w in changeable.colours(RULE)] == ["sand", "teal", "#aa3355"]
+    assert [w.text for w in editable_words.colours(RULE)] == ["sand", "teal", "#aa3355"]
 
 
 @given(st.text(max_size=80))
 def test_every_word_that_is_found_stands_where_it_says(text: str) -> None:
-    for word in changeable.colours(text):
+    for word in editable_words.colours(text):
         assert text[word.start : word.end] == word.text
 
 
@@ -72,7 +72,7 @@ def test_every_word_that_is_found_stands_where_it_says(text: str) -> None:
     ],
 )
 def test_sizes_and_widths_step_within_their_bounds(text: str, at: int, by: int, made: str | None) -> None:
-    found = changeable.stepped(text, at, by)
+    found = editable_words.stepped(text, at, by)
     assert (found[1] if found else None) == made
 
 

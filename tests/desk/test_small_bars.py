@@ -12,23 +12,23 @@ from PyQt6.QtGui import QImage, QPainter
 from PyQt6.QtWidgets import QApplication
 
 from oakladder.desk.look.theme import DAY, NIGHT, Theme
-from oakladder.desk.widgets.small_bars import draw_glance
-from oakladder.engine.glance import Glance
+from oakladder.desk.widgets.small_bars import draw_thumbnail
+from oakladder.engine.picture.thumbnail import Thumbnail
 from oakladder.rung.words import Tone
 
 WIDE, HIGH = 200, 100
 
 
-def made(opens: list[float], closes: list[float], marks: tuple[tuple[int, Tone], ...] = ()) -> Glance:
+def made(opens: list[float], closes: list[float], marks: tuple[tuple[int, Tone], ...] = ()) -> Thumbnail:
     o, c = np.array(opens, dtype=float), np.array(closes, dtype=float)
-    return Glance("REED", "1d", o, np.fmax(o, c) + 1, np.fmin(o, c) - 1, c, marks, "some bars")
+    return Thumbnail("REED", "1d", o, np.fmax(o, c) + 1, np.fmin(o, c) - 1, c, marks, "some bars")
 
 
-def painted(shown: Glance, theme: Theme = DAY) -> QImage:
+def painted(shown: Thumbnail, theme: Theme = DAY) -> QImage:
     image = QImage(WIDE, HIGH, QImage.Format.Format_RGB32)
     image.fill(theme.color("ground"))
     painter = QPainter(image)
-    draw_glance(painter, shown, QRectF(0, 0, WIDE, HIGH), theme, words=False)
+    draw_thumbnail(painter, shown, QRectF(0, 0, WIDE, HIGH), theme, words=False)
     painter.end()
     return image
 
@@ -74,8 +74,8 @@ def test_prices_beside_those_of_the_bars_find_room(qapp: QApplication) -> None:
     shown = made([20, 21, 22], [21, 22, 23])
     image = QImage(WIDE, HIGH, QImage.Format.Format_RGB32)
     painter = QPainter(image)
-    plot = draw_glance(painter, shown, QRectF(0, 0, WIDE, HIGH), DAY, words=False, also=(10.0, 40.0))
-    nowhere = draw_glance(painter, made([np.nan], [np.nan]), QRectF(0, 0, WIDE, HIGH), DAY)
+    plot = draw_thumbnail(painter, shown, QRectF(0, 0, WIDE, HIGH), DAY, words=False, also=(10.0, 40.0))
+    nowhere = draw_thumbnail(painter, made([np.nan], [np.nan]), QRectF(0, 0, WIDE, HIGH), DAY)
     painter.end()
     assert plot is not None and nowhere is None
     into, out = plot.point(0, 10.0), plot.point(2, 40.0)

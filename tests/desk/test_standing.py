@@ -10,10 +10,10 @@ from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
 
-from oakladder.desk.leaving import UnsavedDialog
+from oakladder.desk.quit_dialogs import UnsavedDialog
 from oakladder.desk.script.difference import DifferenceView
 from oakladder.desk.window import Window
-from oakladder.user import saving
+from oakladder.user import autosave
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -100,14 +100,14 @@ class FullDisk:
 
     def __init__(self, monkeypatch: pytest.MonkeyPatch):
         self.full = True
-        real = saving.write_atomic
+        real = autosave.write_atomic
 
         def write(path: Path, content: bytes, **more: object) -> None:
             if self.full:
                 raise OSError(errno.ENOSPC, "No space left on device", str(path))
             real(path, content, **more)  # type: ignore[arg-type]
 
-        monkeypatch.setattr(saving, "write_atomic", write)
+        monkeypatch.setattr(autosave, "write_atomic", write)
 
 
 def test_a_full_disk_is_said_until_there_is_room_and_never_left_over_without_asking(

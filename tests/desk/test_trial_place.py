@@ -15,14 +15,14 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QLabel, QMenu
 
 import windows
+from oakladder.app import chart_controller as looking_module
+from oakladder.app import trials as trials_module
 from oakladder.bars.timeframes import Timeframe
-from oakladder.desk import looking as looking_module
-from oakladder.desk import trials as trials_module
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.look.theme import NIGHT
 from oakladder.desk.trial.place import TrialPlace
 from oakladder.desk.window import Window
-from oakladder.trial.changes import Change, What
+from oakladder.trial.spec import Change, ChangeKind
 from oakladder.user.workspace import Workspace
 from windows import put_away, reply
 
@@ -130,9 +130,9 @@ def test_variants_stand_beside_the_rule_and_go_again(window: Window, calm: Calm,
     QTest.mouseClick(place.variants.add, Qt.MouseButton.LeftButton)
     next(a for a in menu().actions() if a.text() == "Sides swapped").trigger()
     menu().close()
-    place.trials.add_change(Change(What.SETTING, "60", "n"))
-    place.trials.add_change(Change(What.TIMEFRAME, "1w"))
-    place.trials.add_change(Change(What.SETTING, "many", "n"))
+    place.trials.add_change(Change(ChangeKind.SETTING, "60", "n"))
+    place.trials.add_change(Change(ChangeKind.TIMEFRAME, "1w"))
+    place.trials.add_change(Change(ChangeKind.SETTING, "many", "n"))
     calm(window)
     rows = place.variants.rows
     assert [o.words for o in rows.outcomes] == ["the rule", "sides swapped", "n 60", "on 1w", "n many"]
@@ -162,11 +162,11 @@ def test_variants_stand_beside_the_rule_and_go_again(window: Window, calm: Calm,
 
 def test_each_kind_of_variant_is_another_trial(window: Window, calm: Calm, place: TrialPlace) -> None:
     for what, value in (
-        (What.COST, "0.5%"),
-        (What.SLIPPAGE, "9t"),
-        (What.STOP, "5%"),
-        (What.TURNED, ""),
-        (What.LIST, "Ferries"),
+        (ChangeKind.COST, "0.5%"),
+        (ChangeKind.SLIPPAGE, "9t"),
+        (ChangeKind.STOP, "5%"),
+        (ChangeKind.TURNED, ""),
+        (ChangeKind.LIST, "Ferries"),
     ):
         place.trials.add_change(Change(what, value))
     calm(window)
@@ -180,7 +180,11 @@ def test_each_kind_of_variant_is_another_trial(window: Window, calm: Calm, place
 def test_a_variant_that_makes_no_sense_is_refused_with_a_sentence(
     window: Window, calm: Calm, place: TrialPlace
 ) -> None:
-    for change in (Change(What.TIMEFRAME, "7x"), Change(What.COST, "much"), Change(What.SLIPPAGE, "2")):
+    for change in (
+        Change(ChangeKind.TIMEFRAME, "7x"),
+        Change(ChangeKind.COST, "much"),
+        Change(ChangeKind.SLIPPAGE, "2"),
+    ):
         place.trials.add_change(change)
         assert window.status.text()
     calm(window)
@@ -460,14 +464,14 @@ def test_stopping_keeps_what_was_shown(window: Window, calm: Calm, place: TrialP
 def test_what_is_tried_comes_back_after_a_restart(window: Window, calm: Calm, place: TrialPlace) -> None:
     place.trials.set_ground(list_name="Ferries", timeframe=Timeframe.parse("1w"))
     place.terms.most.setValue(2)
-    place.trials.add_change(Change(What.SWAPPED))
+    place.trials.add_change(Change(ChangeKind.SWAPPED))
     calm(window)
     window.desk.remembering.write()
     workspace = Workspace(window.desk.workspace.data, window.desk.workspace.config)
     made = make_window(workspace)
     trials = made.desk.trials
     assert (trials.list_name, str(trials.timeframe), trials.account.most) == ("Ferries", "1w", 2)
-    assert trials.changes == [Change(What.SWAPPED)]
+    assert trials.changes == [Change(ChangeKind.SWAPPED)]
     for odd in ("1e308", "inf", "nan", "-5"):
         trials.restore({"most": odd, "money": odd, "lot": odd, "list": "Ferries"})
         assert trials.account.most == 2  # what makes no sense is left as it was
@@ -483,7 +487,7 @@ def test_asked_settings_become_variants(
     popup.actions()[0].trigger()
     popup.close()
     calm(window)
-    assert place.trials.changes == [Change(What.SETTING, "40", "n")]
+    assert place.trials.changes == [Change(ChangeKind.SETTING, "40", "n")]
     make_app().processEvents()
 
 

@@ -16,8 +16,8 @@ from PyQt6.QtWidgets import QApplication
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.leaving import WaitingDialog
-from oakladder.desk.shot import settle
+from oakladder.desk.quit_dialogs import WaitingDialog
+from oakladder.desk.screenshot import settle
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
 from windows import put_away

@@ -7,10 +7,10 @@ import pytest
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine.cell_filter import at_least, filter_of
-from oakladder.engine.cells import Cell, offered
-from oakladder.engine.columns import cells
-from oakladder.engine.run import run
+from oakladder.engine.columns.cell_filter import at_least, filter_of
+from oakladder.engine.columns.cells import Cell, available_outputs
+from oakladder.engine.columns.fill import cells
+from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 from oakladder.rung.problems import UnknownName
 
@@ -58,7 +58,7 @@ def test_a_column_is_what_each_symbol_alone_shows(market: BarLibrary, frame: str
 
 
 def test_what_can_be_a_column_is_offered_columns_first() -> None:
-    assert offered(PROGRAM) == ["Strength", "Gap", "up", "down", "strength"]
+    assert available_outputs(PROGRAM) == ["Strength", "Gap", "up", "down", "strength"]
     with pytest.raises(UnknownName, match="Did you mean"):
         cells(PROGRAM, "Strenght", None, [], ONE_DAY)  # type: ignore[arg-type]
 

@@ -10,7 +10,7 @@ import pytest
 from helpers import daily_bars
 from oakladder.bars.panels import panel_of
 from oakladder.engine.picture.draw import draw
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 
 SCRIPT = """rung 1

@@ -9,8 +9,8 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.as_of import LibraryAsOf
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine.glance import Marking, glance
-from oakladder.engine.run import run
+from oakladder.engine.picture.thumbnail import Marking, thumbnail
+from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 from oakladder.rung.words import Tone
 
@@ -22,7 +22,7 @@ PROGRAM = compile_script(
 
 @pytest.mark.parametrize("frame", [ONE_DAY, Timeframe.parse("2h"), Timeframe.parse("1w")])
 def test_the_last_bars_and_where_the_signals_come_true(market: BarLibrary, frame: Timeframe) -> None:
-    shown = glance(market, "BRINE", frame, Marking(PROGRAM, ("up", "down"), {"n": 9.0}), bars=50)
+    shown = thumbnail(market, "BRINE", frame, Marking(PROGRAM, ("up", "down"), {"n": 9.0}), bars=50)
     bars = market.bars("BRINE", frame)
     for name in ("open", "high", "low", "close"):
         assert np.array_equal(getattr(shown, name), bars[name][-50:])
@@ -38,23 +38,23 @@ def test_the_last_bars_and_where_the_signals_come_true(market: BarLibrary, frame
 
 def test_a_bar_stands_with_what_followed_it(market: BarLibrary) -> None:
     bars = market.bars("FLAKE", ONE_DAY)
-    shown = glance(market, "FLAKE", ONE_DAY, at=int(bars.times[700]), bars=60, after=20)
+    shown = thumbnail(market, "FLAKE", ONE_DAY, at=int(bars.times[700]), bars=60, after=20)
     assert shown.here is not None and shown.close[shown.here] == bars["close"][700]
     assert shown.close[-1] == bars["close"][720] and len(shown.close) == 80 and not shown.marks
-    late = glance(market, "FLAKE", ONE_DAY, at=int(bars.times[-3]))
+    late = thumbnail(market, "FLAKE", ONE_DAY, at=int(bars.times[-3]))
     assert late.here == len(late.close) - 3
-    early = glance(market, "FLAKE", ONE_DAY, at=int(bars.times[2]))
+    early = thumbnail(market, "FLAKE", ONE_DAY, at=int(bars.times[2]))
     assert early.here == 2 and len(early.close) == 23
     with pytest.raises((DataProblem, KeyError)):
-        glance(market, "NOWHERE", ONE_DAY)
+        thumbnail(market, "NOWHERE", ONE_DAY)
 
 
 def test_a_bar_that_has_not_come_yet_is_not_marked(market: BarLibrary) -> None:
     # A scan found it before a replay went back to where it is still to come.
     times = market.bars("FLAKE", ONE_DAY).times
     then = LibraryAsOf(market, int(times[700]))
-    shown = glance(then, "FLAKE", ONE_DAY, at=int(times[750]))
+    shown = thumbnail(then, "FLAKE", ONE_DAY, at=int(times[750]))
     known = then.bars("FLAKE", ONE_DAY)
     assert shown.here is None and shown.close[-1] == known["close"][-1] and len(shown.close) == 80
-    gone = glance(market, "FLAKE", ONE_DAY, at=int(times[700]) + 1)
+    gone = thumbnail(market, "FLAKE", ONE_DAY, at=int(times[700]) + 1)
     assert gone.here is None and len(gone.close) == 80

@@ -12,8 +12,8 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_MINUTE, Timeframe
-from oakladder.engine.live import LiveRun
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
+from oakladder.engine.stream.live import LiveRun
 from oakladder.rung import compile_script
 
 SCRIPT = """rung 1

@@ -12,26 +12,26 @@ from hypothesis import strategies as st
 
 from helpers import daily_bars, random_bars
 from oakladder.bars.bars import COLUMNS, Bars
-from oakladder.bars.cut import cut
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.longer import begins, marks
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of, resample_panel
+from oakladder.bars.resample_index import begins, marks
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.offsets import FileChanged, FileOffsets
+from oakladder.bars.store.symbol_info import SymbolInfo
+from oakladder.bars.tail_view import tail_view
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.disk import why
-from oakladder.engine import cells as cell_making
-from oakladder.engine import columns
-from oakladder.engine import market as market_walk
-from oakladder.engine import screen as screening
-from oakladder.engine.columns import cells
-from oakladder.engine.lookback import lookback
-from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Rule
-from oakladder.engine.run import run
-from oakladder.engine.screen import screen
+from oakladder.engine.columns import cells as cell_making
+from oakladder.engine.columns import fill
+from oakladder.engine.columns.fill import cells
+from oakladder.engine.run.execute import run
+from oakladder.engine.scan import run as screening
+from oakladder.engine.scan.conditions import Condition, Field, FieldFilter, Group, Join, Rule, TriggerMode
+from oakladder.engine.scan.run import run_scan
+from oakladder.engine.stream.lookback import lookback
+from oakladder.engine.universe import map as market_walk
 from oakladder.rung import compile_script
 
 WEEK, MONTH, HOUR = (Timeframe.parse(t) for t in ("1w", "1mo", "2h"))
@@ -73,7 +73,7 @@ def test_a_run_that_begins_later_gives_the_same_bits(expression: str, n: int, mo
     assume(back is not None and not op.fixed)
     assert back is not None
     panel = panel_of([random_bars(more, back + more + 40), random_bars(more + 1, back + 33)])
-    late = cut(panel, np.maximum(np.diff(panel.offsets) - back - 30, 0))
+    late = tail_view(panel, np.maximum(np.diff(panel.offsets) - back - 30, 0))
     whole, part = (
         run(program, p, {"n": n}, outputs=[], extra=[op], reference=reference).number(op) for p in (panel, late)
     )
@@ -122,12 +122,14 @@ def test_what_keeps_from_bar_to_bar_has_no_end(text: str, known: bool) -> None:
         assert further is not None and back is not None and further > back + 300
 
 
-def whole_screen(condition: Condition, market: BarLibrary, symbols: list[str], frame: Timeframe) -> screening.Screen:
+def whole_screen(
+    condition: Condition, market: BarLibrary, symbols: list[str], frame: Timeframe
+) -> screening.ScanResult:
     """The same scan with every bar in sight."""
     before = screening.SINCE_BARS
     screening.SINCE_BARS = 10**6
     try:
-        return screen(condition, market, symbols, frame)
+        return run_scan(condition, market, symbols, frame)
     finally:
         screening.SINCE_BARS = before
 
@@ -144,19 +146,27 @@ let gap = close / highest(high, n) - 1
 LONG = compile_script("rung 1\nsignal strong = rsi(close, 14) > 40\nlet strength = rsi(close, 14)")
 CONDITIONS: list[Condition] = [
     Rule(SHORT, "up"),
-    Rule(SHORT, "dip", fresh=Fresh.WITHIN, bars=9),
-    Rule(SHORT, "up", fresh=Fresh.FIRES, settings={"n": 60}),
-    Rule(SHORT, "up", WEEK, fresh=Fresh.LASTING, bars=4),
+    Rule(SHORT, "dip", fresh=TriggerMode.WITHIN, bars=9),
+    Rule(SHORT, "up", fresh=TriggerMode.FIRES, settings={"n": 60}),
+    Rule(SHORT, "up", WEEK, fresh=TriggerMode.LASTING, bars=4),
     Rule(SHORT, "even", MONTH),
     Rule(SHORT, "gap", relation=">", number=-0.03),
-    Group(Join.ALL, (Rule(SHORT, "up"), Rule(SHORT, "up", WEEK), Rule(SHORT, "even", fresh=Fresh.WITHIN, bars=12))),
+    Group(
+        Join.ALL, (Rule(SHORT, "up"), Rule(SHORT, "up", WEEK), Rule(SHORT, "even", fresh=TriggerMode.WITHIN, bars=12))
+    ),
     Group(
         Join.ANY,
-        (Rule(SHORT, "dip"), Rule(LONG, "strong", fresh=Fresh.LASTING, bars=6), Plain(Field.CHANGE, "<", -0.03)),
+        (
+            Rule(SHORT, "dip"),
+            Rule(LONG, "strong", fresh=TriggerMode.LASTING, bars=6),
+            FieldFilter(Field.CHANGE, "<", -0.03),
+        ),
     ),
     Group(Join.NONE, (Rule(LONG, "strong"), Group(Join.ALL, (Rule(SHORT, "up", HOUR), Rule(SHORT, "up", MONTH))))),
-    Group(Join.ALL, (Rule(SHORT, "up", HOUR, extended=True), Rule(SHORT, "even", HOUR, fresh=Fresh.WITHIN, bars=9))),
-    Group(Join.ALL, (Plain(Field.VOLUME, ">=", 300_000), Rule(SHORT, "up"), Plain(Field.PRICE, ">", 3))),
+    Group(
+        Join.ALL, (Rule(SHORT, "up", HOUR, extended=True), Rule(SHORT, "even", HOUR, fresh=TriggerMode.WITHIN, bars=9))
+    ),
+    Group(Join.ALL, (FieldFilter(Field.VOLUME, ">=", 300_000), Rule(SHORT, "up"), FieldFilter(Field.PRICE, ">", 3))),
 ]
 
 
@@ -169,7 +179,7 @@ def test_the_last_bars_tell_the_same_as_all(
     expected = whole_screen(CONDITIONS[k], market, symbols, frame)
     for seen in (3, 20):
         monkeypatch.setattr(screening, "SINCE_BARS", seen)
-        made = screen(CONDITIONS[k], market, symbols, frame)
+        made = run_scan(CONDITIONS[k], market, symbols, frame)
         assert made.found == expected.found and made.gone == expected.gone
 
 
@@ -185,8 +195,8 @@ def ragged(market: BarLibrary, tmp_path_factory: pytest.TempPathFactory) -> BarL
             bars = market.base(symbol, base)
             keep = rng.random(len(bars)) > 0.02
             keep[: rng.integers(0, len(bars) - 40)] = False
-            columns = {n: v[keep] for n, v in bars.columns.items()}
-            made.write(Bars(symbol, base, bars.calendar, bars.times[keep], columns))
+            fill = {n: v[keep] for n, v in bars.columns.items()}
+            made.write(Bars(symbol, base, bars.calendar, bars.times[keep], fill))
     return made
 
 
@@ -201,7 +211,7 @@ def test_symbols_with_days_of_their_own_are_scanned_alike(
     found = sorted((f for one in expected for f in one.found), key=lambda f: (f.bars_ago, f.symbol))
     for seen in (3, 20, 10**6):
         monkeypatch.setattr(screening, "SINCE_BARS", seen)
-        made = screen(CONDITIONS[k], ragged, names, frame)
+        made = run_scan(CONDITIONS[k], ragged, names, frame)
         assert list(made.found) == found and sorted(made.gone) == sorted(s for one in expected for s in one.gone)
 
 
@@ -212,13 +222,13 @@ def test_days_that_the_calendar_does_not_know_shorten_nothing(tmp_path: Path, mo
     library.add_symbols([SymbolInfo(s, s, "", "share", 0.01, calendar) for s in names])
     for symbol in names:  # bars on all seven days of a market that is said to rest at weekends
         close = 50 * np.exp(np.cumsum(rng.normal(0, 0.02, 900)))
-        columns = dict.fromkeys(("open", "high", "low", "close", "volume"), close)
-        library.write(Bars(symbol, ONE_DAY, calendar, calendar.day_open(np.arange(15_000, 15_900)), columns))
+        fill = dict.fromkeys(("open", "high", "low", "close", "volume"), close)
+        library.write(Bars(symbol, ONE_DAY, calendar, calendar.day_open(np.arange(15_000, 15_900)), fill))
     condition = Group(Join.ANY, (Rule(SHORT, "even", WEEK), Rule(SHORT, "up", WEEK, {"n": 100})))
     for frame in (ONE_DAY, WEEK):
         expected = whole_screen(condition, library, names, frame)
         monkeypatch.setattr(screening, "SINCE_BARS", 3)
-        assert screen(condition, library, names, frame).found == expected.found and expected.found
+        assert run_scan(condition, library, names, frame).found == expected.found and expected.found
 
 
 def test_a_ragged_panel_is_the_panel_of_its_series(ragged: BarLibrary) -> None:
@@ -228,12 +238,12 @@ def test_a_ragged_panel_is_the_panel_of_its_series(ragged: BarLibrary) -> None:
         same(read, laid)
         np.testing.assert_array_equal(read.timeline.all_closes(), laid.timeline.all_closes())
         skips = np.arange(len(names)) % 9
-        same(cut(read, skips), cut(laid, skips))
+        same(tail_view(read, skips), tail_view(laid, skips))
         if frame is not MONTH:
             np.testing.assert_array_equal(begins(read.timeline, MONTH), begins(laid.timeline, MONTH))
             np.testing.assert_array_equal(marks(read.timeline, MONTH), marks(laid.timeline, MONTH))
     days = ragged.panel(names, ONE_DAY)
-    late = resample_panel(cut(days, np.full(len(names), 11)), WEEK)
+    late = resample_panel(tail_view(days, np.full(len(names), 11)), WEEK)
     whole = resample_panel(days, WEEK)
     assert late.skipped is not None
     np.testing.assert_array_equal(late.skipped + np.diff(late.offsets), np.diff(whole.offsets))
@@ -262,16 +272,16 @@ def test_only_the_last_bars_are_read(market: BarLibrary, monkeypatch: pytest.Mon
         real(self, path, place, names, into, first)  # type: ignore[arg-type]
 
     monkeypatch.setattr(FileOffsets, "read", read)
-    assert screen(Rule(SHORT, "up"), market, symbols).looked_at == 20
+    assert run_scan(Rule(SHORT, "up"), market, symbols).looked_at == 20
     assert sorted(sizes)[10] < 150  # of six years
     sizes.clear()
-    screen(Rule(LONG, "strong"), market, symbols)
+    run_scan(Rule(LONG, "strong"), market, symbols)
     assert sorted(sizes)[10] > 1000
 
 
 def see_only(monkeypatch: pytest.MonkeyPatch, bars: int) -> None:
     """Columns look at so many of the last bars first."""
-    for module in (columns, cell_making):
+    for module in (fill, cell_making):
         monkeypatch.setattr(module, "RECENT_BARS", bars)
 
 
@@ -297,7 +307,7 @@ def test_a_panel_read_from_files_is_the_panel_of_its_series(market: BarLibrary) 
             same(read, laid)
             skips = np.array([0, 3, 3, 50])
             same(
-                cut(read, skips),
+                tail_view(read, skips),
                 panel_of([market.bars(s, frame, extended).part(k, 10**9) for s, k in zip(names, skips, strict=True)]),
             )
 
@@ -312,7 +322,7 @@ def same(a: Panel, b: Panel) -> None:
 def test_longer_bars_of_a_cut_panel_are_whole_but_for_the_first() -> None:
     panel = panel_of([random_bars(1, 200), random_bars(2, 230)])
     whole = resample_panel(panel, WEEK)
-    late = resample_panel(cut(panel, np.array([57, 90])), WEEK)
+    late = resample_panel(tail_view(panel, np.array([57, 90])), WEEK)
     assert late.skipped is not None
     for k in range(2):
         a, b = late.bars(k), whole.bars(k)
@@ -333,7 +343,7 @@ def two_symbols(folder: Path) -> BarLibrary:
 
 def test_a_file_that_changes_while_it_is_read_is_read_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     library, program = two_symbols(tmp_path), compile_script("rung 1\nsignal high_up = close > 50")
-    assert not screen(Rule(program, "high_up"), library, library.infos).found
+    assert not run_scan(Rule(program, "high_up"), library, library.infos).found
     real, changed = FileOffsets.read, []
 
     def read(self: FileOffsets, path: str, place: object, names: object, into: object, first: int = 0) -> None:
@@ -343,7 +353,7 @@ def test_a_file_that_changes_while_it_is_read_is_read_anew(tmp_path: Path, monke
         real(self, path, place, names, into, first)  # type: ignore[arg-type]
 
     monkeypatch.setattr(FileOffsets, "read", read)
-    found = screen(Rule(program, "high_up"), library, library.infos)
+    found = run_scan(Rule(program, "high_up"), library, library.infos)
     assert changed and [(f.symbol, f.last) for f in found.found] == [("BBB", 79.0)] and not found.skipped
 
 
@@ -359,7 +369,7 @@ def test_a_file_that_never_stands_still_is_given_up_with_a_word(
 
     monkeypatch.setattr(FileOffsets, "read", read)
     with pytest.raises(FileChanged, match="Try again"):
-        screen(Rule(program, "up"), library, library.infos)
+        run_scan(Rule(program, "up"), library, library.infos)
     assert len(tries) == market_walk._TRIES
 
 
@@ -376,7 +386,7 @@ def test_a_file_that_cannot_be_read_spoils_nothing_for_the_others(
         return real(path, *rest)  # type: ignore[arg-type]
 
     monkeypatch.setattr(os, "open", open_)
-    found = screen(Rule(program, "up"), library, library.infos)
+    found = run_scan(Rule(program, "up"), library, library.infos)
     assert [f.symbol for f in found.found] == ["BBB"] and found.looked_at == 1
     assert [(s.symbol, s.reason) for s in found.skipped] == [("AAA", f"Its file cannot be read: {why(error)}.")]
     made, skipped = cells(program, "up", library, library.infos, ONE_DAY)
@@ -391,7 +401,7 @@ def test_a_symbol_alone_that_cannot_be_read_is_told_too(tmp_path: Path, monkeypa
         raise PermissionError(13, "Permission denied")
 
     monkeypatch.setattr(FileOffsets, "arrays", refuse)
-    found = screen(Rule(program, "up"), library, ["AAA"])
+    found = run_scan(Rule(program, "up"), library, ["AAA"])
     assert not found.found and "cannot be read: you have no right" in found.skipped[0].reason
     assert library.path("AAA", ONE_DAY).exists()
 
@@ -415,6 +425,6 @@ def test_a_sound_file_out_of_reach_does_not_pass_for_damaged(tmp_path: Path, mon
 def test_a_file_that_goes_between_two_looks_is_told(tmp_path: Path) -> None:
     library, program = two_symbols(tmp_path), compile_script("rung 1\nsignal up = close > 1")
     os.remove(library.path("AAA", ONE_DAY))
-    found = screen(Rule(program, "up"), library, library.infos)
+    found = run_scan(Rule(program, "up"), library, library.infos)
     assert [f.symbol for f in found.found] == ["BBB"]
     assert [(s.symbol, s.reason) for s in found.skipped] == [("AAA", "There are no 1d bars of AAA in the library.")]

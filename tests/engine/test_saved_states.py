@@ -14,20 +14,20 @@ from hypothesis import strategies as st
 
 from helpers import daily_bars, random_bars
 from oakladder.bars.bars import Bars
-from oakladder.bars.cut import cut
 from oakladder.bars.panels import panel_of
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store import pack, packing
-from oakladder.bars.store.amend import Change, amend
-from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.edit_metadata import Change, amend
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.symbol_info import SymbolInfo
+from oakladder.bars.tail_view import tail_view
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
-from oakladder.engine import market
-from oakladder.engine.rules import Condition, Fresh, Group, Join, Rule
-from oakladder.engine.run import run
-from oakladder.engine.screen import Screen, screen
-from oakladder.engine.starts import Keeping, Start
-from oakladder.engine.states import can_be_saved
+from oakladder.engine.run.checkpoint import Checkpoint, CheckpointRecorder
+from oakladder.engine.run.execute import run
+from oakladder.engine.scan.conditions import Condition, Group, Join, Rule, TriggerMode
+from oakladder.engine.scan.run import ScanResult, run_scan
+from oakladder.engine.stream.checkpoint_store import can_be_saved
+from oakladder.engine.universe import map
 from oakladder.rung import compile_script
 from rung_programs import EXPRESSIONS, PROLOGUE
 
@@ -49,12 +49,12 @@ def goes_on_alike(script: str, seed: int, saving: int, going_on: int, *, early: 
     counts = [int(c) for c in rng.choice([0, 1, 30, 64, 65, 100, 131, 200], 11)]
     panel = panel_of([_named(random_bars(97 * seed + k, max(c, 1)).part(0, c), f"S{k}") for k, c in enumerate(counts)])
     cells = len(program.layout(variant, program.fixed_values(variant, ops, program.values_of({}))).template)
-    keeping = Keeping.of(len(panel), cells, int(rng.integers(1, 60)))
+    keeping = CheckpointRecorder.of(len(panel), cells, int(rng.integers(1, 60)))
     whole = run(program, panel, outputs=[], extra=ops, lanes=saving, keeping=keeping)
     plainly = run(program, panel, outputs=[], extra=ops, lanes=0)
     skips = np.maximum(keeping.bars - 1 - early, 0)
-    late = cut(panel, skips)
-    made = run(program, late, outputs=[], extra=ops, lanes=going_on, start=Start(keeping.bars, keeping.rows))
+    late = tail_view(panel, skips)
+    made = run(program, late, outputs=[], extra=ops, lanes=going_on, start=Checkpoint(keeping.bars, keeping.rows))
     for name, op in plain.items():
         a, b, c = (r.flag(op) if op.is_flag else r.number(op) for r in (whole, made, plainly))
         np.testing.assert_array_equal(a, c)
@@ -128,7 +128,7 @@ SYMBOLS = [f"Q{k:02d}" for k in range(20)]
 
 @pytest.fixture(autouse=True)
 def every_scan_is_large(monkeypatch: pytest.MonkeyPatch, tmp_path_factory: pytest.TempPathFactory) -> None:
-    monkeypatch.setattr(market, "THOROUGH_BARS", 1)
+    monkeypatch.setattr(map, "THOROUGH_BARS", 1)
     monkeypatch.setattr(pack, "SETTLED", 0.0)
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.mktemp("cache")))
 
@@ -156,17 +156,19 @@ def all_of(*rules: Rule) -> Condition:
     return Group(Join.ALL, rules)
 
 
-def answer(made: Screen) -> str:
+def answer(made: ScanResult) -> str:
     """All that a scan says but how long it took; as text, in which a none is like a none."""
     return repr((made.found, made.gone, made.skipped, made.stages))
 
 
-def plainly(condition: Condition, library: BarLibrary, timeframe: Timeframe, monkeypatch: pytest.MonkeyPatch) -> Screen:
+def plainly(
+    condition: Condition, library: BarLibrary, timeframe: Timeframe, monkeypatch: pytest.MonkeyPatch
+) -> ScanResult:
     """A scan that has no states to go on from."""
     with monkeypatch.context() as patch:
-        patch.setattr(market, "THOROUGH_BARS", 10**12)
+        patch.setattr(map, "THOROUGH_BARS", 10**12)
         _states().rename(_states().with_name("away")) if _states().exists() else None
-        made = screen(condition, library, SYMBOLS, timeframe)
+        made = run_scan(condition, library, SYMBOLS, timeframe)
         _states().with_name("away").rename(_states()) if _states().with_name("away").exists() else None
         return made
 
@@ -202,10 +204,10 @@ PROGRAM = compile_script(SMOOTH)
 CONDITIONS = {
     "days": (Rule(PROGRAM, "over"), ONE_DAY),
     "days and weeks": (all_of(Rule(PROGRAM, "over"), Rule(PROGRAM, "over", WEEK)), ONE_DAY),
-    "weeks": (Rule(PROGRAM, "weak", WEEK, fresh=Fresh.WITHIN, bars=4), WEEK),
-    "minutes": (Rule(PROGRAM, "weak", ONE_MINUTE, fresh=Fresh.WITHIN, bars=20), ONE_MINUTE),
+    "weeks": (Rule(PROGRAM, "weak", WEEK, fresh=TriggerMode.WITHIN, bars=4), WEEK),
+    "minutes": (Rule(PROGRAM, "weak", ONE_MINUTE, fresh=TriggerMode.WITHIN, bars=20), ONE_MINUTE),
     "minutes, hours and days": (
-        all_of(Rule(PROGRAM, "weak", ONE_MINUTE, fresh=Fresh.WITHIN, bars=50), Rule(PROGRAM, "over", HOUR), Rule(PROGRAM, "over")),
+        all_of(Rule(PROGRAM, "weak", ONE_MINUTE, fresh=TriggerMode.WITHIN, bars=50), Rule(PROGRAM, "over", HOUR), Rule(PROGRAM, "over")),
         ONE_MINUTE,
     ),
     "with what forgets": (
@@ -223,11 +225,11 @@ def test_a_scan_from_saved_states_answers_as_one_over_all_bars(
     expected = plainly(condition, library, timeframe, monkeypatch)
     assert expected.found and not expected.skipped
     bars_read()
-    first = screen(condition, library, SYMBOLS, timeframe)
+    first = run_scan(condition, library, SYMBOLS, timeframe)
     whole = bars_read()
     with ThreadPoolExecutor(2) as pool:
         for opened in (library, BarLibrary(library.folder)):
-            again = screen(condition, opened, SYMBOLS, timeframe, executor=pool)
+            again = run_scan(condition, opened, SYMBOLS, timeframe, executor=pool)
             assert answer(again) == answer(first) == answer(expected)
     if name in ("days", "minutes", "with what forgets"):
         assert bars_read() / 2 < whole / 1.5
@@ -236,37 +238,37 @@ def test_a_scan_from_saved_states_answers_as_one_over_all_bars(
 def test_bars_that_change_are_run_from_the_first(library: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
     condition = Rule(PROGRAM, "over")
     for k in range(3):
-        screen(condition, library, SYMBOLS)
+        run_scan(condition, library, SYMBOLS)
         bars = library.base(SYMBOLS[3 * k], ONE_DAY)
         moved = {n: v * np.where(np.arange(len(v)) < 800, 1.5 + k, 1.0) for n, v in bars.columns.items()}
         BarLibrary(library.folder).write(Bars(bars.symbol, ONE_DAY, bars.calendar, bars.times, moved))
-        made = screen(condition, library, SYMBOLS)
+        made = run_scan(condition, library, SYMBOLS)
         assert answer(made) == answer(plainly(condition, library, ONE_DAY, monkeypatch))
 
 
 def test_of_what_was_just_changed_no_state_is_saved(library: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(pack, "SETTLED", 60.0)
-    screen(Rule(PROGRAM, "over"), library, SYMBOLS)
+    run_scan(Rule(PROGRAM, "over"), library, SYMBOLS)
     assert not list(_states().glob("*.kept"))
     monkeypatch.setattr(pack, "SETTLED", 0.0)
-    screen(Rule(PROGRAM, "over"), library, SYMBOLS)
+    run_scan(Rule(PROGRAM, "over"), library, SYMBOLS)
     assert list(_states().glob("*.kept"))
 
 
 def test_hours_that_change_make_other_bars_of_the_same_minutes(
     library: BarLibrary, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    condition = Rule(PROGRAM, "weak", ONE_MINUTE, fresh=Fresh.WITHIN, bars=9)
-    screen(condition, library, SYMBOLS, ONE_MINUTE)
+    condition = Rule(PROGRAM, "weak", ONE_MINUTE, fresh=TriggerMode.WITHIN, bars=9)
+    run_scan(condition, library, SYMBOLS, ONE_MINUTE)
     amend(library, SYMBOLS[:9], Change(hours=(600, 840)))
-    made = screen(condition, library, SYMBOLS, ONE_MINUTE)
+    made = run_scan(condition, library, SYMBOLS, ONE_MINUTE)
     assert answer(made) == answer(plainly(condition, library, ONE_MINUTE, monkeypatch))
 
 
 def test_other_settings_have_states_of_their_own(library: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
     for length in (12, 3, 12, 40):
         condition = Rule(PROGRAM, "over", settings={"length": float(length)})
-        made = screen(condition, library, SYMBOLS)
+        made = run_scan(condition, library, SYMBOLS)
         assert answer(made) == answer(plainly(condition, library, ONE_DAY, monkeypatch))
 
 
@@ -275,8 +277,8 @@ def test_a_scan_that_looks_farther_back_than_what_is_saved(
 ) -> None:
     rare, counts = compile_script("rung 1\nsignal weak = rsi(close, 9) < 18"), set()
     for bars in (2, 400, 2, 400):
-        condition = Rule(rare, "weak", fresh=Fresh.WITHIN, bars=bars)
-        made = screen(condition, library, SYMBOLS)
+        condition = Rule(rare, "weak", fresh=TriggerMode.WITHIN, bars=bars)
+        made = run_scan(condition, library, SYMBOLS)
         assert answer(made) == answer(plainly(condition, library, ONE_DAY, monkeypatch))
         counts.add(len(made.found))
     assert len(counts) == 2 and max(counts) < 20
@@ -285,8 +287,8 @@ def test_a_scan_that_looks_farther_back_than_what_is_saved(
 @pytest.mark.parametrize("damage", ["cut short", "scrambled", "another's", "nonsense", "gone", "a folder"])
 def test_damaged_states_cost_nothing_but_time(library: BarLibrary, damage: str) -> None:
     condition = Rule(PROGRAM, "over")
-    expected = answer(screen(condition, library, SYMBOLS))
-    screen(Rule(PROGRAM, "weak"), library, SYMBOLS)
+    expected = answer(run_scan(condition, library, SYMBOLS))
+    run_scan(Rule(PROGRAM, "weak"), library, SYMBOLS)
     files = sorted(_states().glob("*.kept"), key=lambda p: p.stat().st_mtime)
     assert len(files) >= 2
     raws = [p.read_bytes() for p in files]
@@ -305,8 +307,8 @@ def test_damaged_states_cost_nothing_but_time(library: BarLibrary, damage: str) 
             case "a folder":
                 path.unlink()
                 path.mkdir()
-    assert answer(screen(condition, library, SYMBOLS)) == expected
-    assert answer(screen(condition, BarLibrary(library.folder), SYMBOLS)) == expected
+    assert answer(run_scan(condition, library, SYMBOLS)) == expected
+    assert answer(run_scan(condition, BarLibrary(library.folder), SYMBOLS)) == expected
 
 
 def test_a_market_cut_at_a_moment_has_no_states(library: BarLibrary) -> None:
@@ -314,35 +316,35 @@ def test_a_market_cut_at_a_moment_has_no_states(library: BarLibrary) -> None:
     from oakladder.bars.store.as_of import LibraryAsOf
 
     condition = Rule(PROGRAM, "over")
-    now = screen(condition, library, SYMBOLS)
+    now = run_scan(condition, library, SYMBOLS)
     moment = int(library.base(SYMBOLS[0], ONE_DAY).times[700])
-    then = screen(condition, LibraryAsOf(library, moment), SYMBOLS)
+    then = run_scan(condition, LibraryAsOf(library, moment), SYMBOLS)
     assert {f.since for f in then.found} != {f.since for f in now.found}
-    assert all(f.since <= moment for f in then.found) and answer(screen(condition, library, SYMBOLS)) == answer(now)
+    assert all(f.since <= moment for f in then.found) and answer(run_scan(condition, library, SYMBOLS)) == answer(now)
 
 
 def test_few_symbols_of_a_market_go_on_too(library: BarLibrary, bars_read: Callable[[], int]) -> None:
     condition = Rule(PROGRAM, "over")
-    whole = screen(condition, library, SYMBOLS)
+    whole = run_scan(condition, library, SYMBOLS)
     bars_read()
-    some = screen(condition, library, SYMBOLS[3:9])
+    some = run_scan(condition, library, SYMBOLS[3:9])
     assert bars_read() < 6 * 400
     assert some.found == tuple(f for f in whole.found if f.symbol in SYMBOLS[3:9])
 
 
 def test_a_symbol_that_comes_later_is_added(library: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
     condition = Rule(PROGRAM, "over")
-    screen(condition, library, SYMBOLS)
+    run_scan(condition, library, SYMBOLS)
     library.write(
         daily_bars(random_bars(5, 700)["close"], "NEWER"), SymbolInfo("NEWER", "", "", "share", 0.01, Calendar())
     )
     names = [*SYMBOLS, "NEWER"]
-    first, second = screen(condition, library, names), screen(condition, library, names)
+    first, second = run_scan(condition, library, names), run_scan(condition, library, names)
     assert answer(first) == answer(second) and first.looked_at == 21
 
 
 def test_files_that_go_while_states_are_used_are_left_out(library: BarLibrary) -> None:
     condition = Rule(PROGRAM, "over")
-    screen(condition, library, SYMBOLS)
+    run_scan(condition, library, SYMBOLS)
     library.path(SYMBOLS[2], ONE_DAY).unlink()
-    assert [s.symbol for s in screen(condition, library, SYMBOLS).skipped] == [SYMBOLS[2]]
+    assert [s.symbol for s in run_scan(condition, library, SYMBOLS).skipped] == [SYMBOLS[2]]

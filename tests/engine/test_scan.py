@@ -14,13 +14,13 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.panels import panel_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine import market as surveying
-from oakladder.engine.columns import cells
+from oakladder.engine.columns.fill import cells
 from oakladder.engine.picture.draw import draw
-from oakladder.engine.rules import Fresh, Rule
-from oakladder.engine.run import Cancelled, run
-from oakladder.engine.screen import Screen, screen
-from oakladder.engine.signal_ages import pips
+from oakladder.engine.run.execute import Cancelled, run
+from oakladder.engine.scan.conditions import Rule, TriggerMode
+from oakladder.engine.scan.run import ScanResult, run_scan
+from oakladder.engine.signal_ages import recent_signals
+from oakladder.engine.universe import map as surveying
 from oakladder.rung import Program, compile_script
 
 DEMO = {
@@ -33,11 +33,11 @@ TIDE = DEMO["tide_turn.rung"]
 
 def scan(
     program: Program, signal: str, market: BarLibrary, symbols: Iterable[str], within: int, **how: object
-) -> Screen:
+) -> ScanResult:
     """A scan of one signal on days, unless ``timeframe`` says otherwise."""
     frame = how.pop("timeframe", ONE_DAY)
-    rule = Rule(program, signal, frame, fresh=Fresh.WITHIN, bars=within)  # type: ignore[arg-type]
-    return screen(rule, market, symbols, frame, **how)  # type: ignore[arg-type]
+    rule = Rule(program, signal, frame, fresh=TriggerMode.WITHIN, bars=within)  # type: ignore[arg-type]
+    return run_scan(rule, market, symbols, frame, **how)  # type: ignore[arg-type]
 
 
 def alone(program: Program, market: BarLibrary, symbol: str, timeframe: Timeframe, signal: str) -> int | None:
@@ -114,7 +114,11 @@ def test_columns_and_pips_say_the_age_of_the_latest_signal(market: BarLibrary) -
     for symbol, cell in cells(program, None, market, ["BRINE", "CROSS"], ONE_DAY)[0].items():
         age = alone(program, market, symbol, ONE_DAY, "up")
         assert cell.text == f"up {'now' if age == 0 else '1 bar' if age == 1 else f'{age} bars'}"
-        assert (pip := pips(program, market, symbol, ONE_DAY)) and (pip[0].signal, pip[0].age, pip[0].tone) == (
+        assert (pip := recent_signals(program, market, symbol, ONE_DAY)) and (
+            pip[0].signal,
+            pip[0].age,
+            pip[0].tone,
+        ) == (
             "up",
             age,
             "bullish",

@@ -12,11 +12,21 @@ from hypothesis import strategies as st
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine import market as surveying
-from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Relation, Rule, named_values
-from oakladder.engine.run import Cancelled, run
-from oakladder.engine.screen import occurrences, screen
-from oakladder.engine.why_not import why_not
+from oakladder.engine.run.execute import Cancelled, run
+from oakladder.engine.scan.conditions import (
+    Condition,
+    Field,
+    FieldFilter,
+    Group,
+    Join,
+    Relation,
+    Rule,
+    TriggerMode,
+    named_values,
+)
+from oakladder.engine.scan.run import occurrences, run_scan
+from oakladder.engine.scan.why_not import why_not
+from oakladder.engine.universe import map as surveying
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.rung.problems import UnknownName
 
@@ -46,10 +56,10 @@ def slow_flags(rule: Rule, market: BarLibrary, symbol: str) -> list[bool]:
     for k in range(len(raw)):
         made.append(
             {
-                Fresh.TRUE: raw[k],
-                Fresh.FIRES: raw[k] and k > 0 and not raw[k - 1],
-                Fresh.WITHIN: any(raw[max(k - rule.bars + 1, 0) : k + 1]),
-                Fresh.LASTING: k + 1 >= rule.bars and all(raw[k - rule.bars + 1 : k + 1]),
+                TriggerMode.TRUE: raw[k],
+                TriggerMode.FIRES: raw[k] and k > 0 and not raw[k - 1],
+                TriggerMode.WITHIN: any(raw[max(k - rule.bars + 1, 0) : k + 1]),
+                TriggerMode.LASTING: k + 1 >= rule.bars and all(raw[k - rule.bars + 1 : k + 1]),
             }[rule.fresh]
         )
     return made
@@ -63,7 +73,7 @@ def slow(condition: Condition, market: BarLibrary, symbol: str, frame: Timeframe
         parts = [slow(p, market, symbol, frame) for p in condition.parts]
         how = {Join.ALL: all, Join.ANY: any, Join.NONE: lambda held: not any(held)}[condition.how]
         return [bool(how(held)) for held in zip(*parts, strict=True)]
-    if isinstance(condition, Plain):
+    if isinstance(condition, FieldFilter):
         return [_plain(condition, market, symbol, frame, k) for k in range(len(base))]
     flags = slow_flags(condition, market, symbol)
     there = market.bars(symbol, condition.timeframe, condition.extended)
@@ -75,7 +85,7 @@ def slow(condition: Condition, market: BarLibrary, symbol: str, frame: Timeframe
     return made
 
 
-def _plain(condition: Plain, market: BarLibrary, symbol: str, frame: Timeframe, k: int) -> bool:
+def _plain(condition: FieldFilter, market: BarLibrary, symbol: str, frame: Timeframe, k: int) -> bool:
     base = market.bars(symbol, frame)
     match condition.field:
         case Field.SECTOR:
@@ -100,23 +110,26 @@ def _plain(condition: Plain, market: BarLibrary, symbol: str, frame: Timeframe, 
 
 CONDITIONS: list[Condition] = [
     Rule(PROGRAM, "up"),
-    Rule(PROGRAM, "cross", fresh=Fresh.WITHIN, bars=6),
-    Rule(PROGRAM, "up", fresh=Fresh.FIRES, settings={"n": 40}),
-    Rule(PROGRAM, "up", WEEK, fresh=Fresh.LASTING, bars=3),
+    Rule(PROGRAM, "cross", fresh=TriggerMode.WITHIN, bars=6),
+    Rule(PROGRAM, "up", fresh=TriggerMode.FIRES, settings={"n": 40}),
+    Rule(PROGRAM, "up", WEEK, fresh=TriggerMode.LASTING, bars=3),
     Rule(PROGRAM, "Strength", relation="<", number=45),
     Rule(PROGRAM, "Since", WEEK, relation="<=", number=4),
-    Group(Join.ALL, (Rule(PROGRAM, "up"), Rule(PROGRAM, "up", WEEK), Plain(Field.PRICE, ">", 5))),
-    Group(Join.ANY, (Rule(PROGRAM, "cross", fresh=Fresh.WITHIN, bars=2), Plain(Field.CHANGE, "<", -0.03))),
+    Group(Join.ALL, (Rule(PROGRAM, "up"), Rule(PROGRAM, "up", WEEK), FieldFilter(Field.PRICE, ">", 5))),
+    Group(Join.ANY, (Rule(PROGRAM, "cross", fresh=TriggerMode.WITHIN, bars=2), FieldFilter(Field.CHANGE, "<", -0.03))),
     Group(
         Join.NONE,
         (
-            Plain(Field.SECTOR, words=frozenset(["Salt", "Ferries"])),
+            FieldFilter(Field.SECTOR, words=frozenset(["Salt", "Ferries"])),
             Group(Join.ALL, (Rule(PROGRAM, "up", HOUR), Rule(PROGRAM, "up"))),
         ),
     ),
     Group(
         Join.ALL,
-        (Plain(Field.VOLUME, ">=", 400_000), Plain(Field.SYMBOLS, words=frozenset(["BRINE", "FLAKE", "GULLW"]))),
+        (
+            FieldFilter(Field.VOLUME, ">=", 400_000),
+            FieldFilter(Field.SYMBOLS, words=frozenset(["BRINE", "FLAKE", "GULLW"])),
+        ),
     ),
 ]
 
@@ -128,7 +141,7 @@ def test_a_scan_finds_what_the_words_say(market: BarLibrary, k: int, frame: Time
     symbols = list(market.infos)[:14]
     if frame is WEEK:
         symbols = symbols[:6]
-    found = screen(condition, market, symbols, frame)
+    found = run_scan(condition, market, symbols, frame)
     expected = {s: slow(condition, market, s, frame) for s in symbols}
     assert {f.symbol for f in found.found} == {s for s, flags in expected.items() if flags[-1]}
     assert set(found.gone) == {s for s, flags in expected.items() if not flags[-1] and flags[-2]}
@@ -168,22 +181,22 @@ def test_past_occurrences_are_the_days_on_which_it_came_true(market: BarLibrary,
 def test_the_funnel_narrows_from_condition_to_condition(market: BarLibrary) -> None:
     parts = (
         Rule(PROGRAM, "up"),
-        Plain(Field.PRICE, Relation.AT_LEAST, 20.0),
-        Rule(PROGRAM, "cross", fresh=Fresh.WITHIN, bars=9),
+        FieldFilter(Field.PRICE, Relation.AT_LEAST, 20.0),
+        Rule(PROGRAM, "cross", fresh=TriggerMode.WITHIN, bars=9),
     )
-    alone = [{f.symbol for f in screen(p, market, market.infos).found} for p in parts]
-    kept = screen(Group(Join.ALL, parts), market, market.infos).stages
+    alone = [{f.symbol for f in run_scan(p, market, market.infos).found} for p in parts]
+    kept = run_scan(Group(Join.ALL, parts), market, market.infos).stages
     assert [s.after for s in kept] == [len(alone[0]), len(alone[0] & alone[1]), len(alone[0] & alone[1] & alone[2])]
     assert [s.alone for s in kept] == [len(a) for a in alone] and kept[2].after < kept[1].after < kept[0].after
-    either = screen(Group(Join.ANY, parts), market, market.infos).stages
+    either = run_scan(Group(Join.ANY, parts), market, market.infos).stages
     assert [s.after for s in either][1:] == [len(alone[0] | alone[1]), len(alone[0] | alone[1] | alone[2])]
-    none = screen(Group(Join.NONE, parts), market, market.infos).stages
+    none = run_scan(Group(Join.NONE, parts), market, market.infos).stages
     assert none[1].after == len(market.infos) - len(alone[0] | alone[1])
 
 
 def test_the_first_condition_that_fails_says_by_how_much(market: BarLibrary) -> None:
     last = float(market.bars("BRINE", ONE_DAY)["close"][-1])
-    parts = (Plain(Field.PRICE, Relation.AT_LEAST, 1.0), Plain(Field.PRICE, Relation.AT_LEAST, last + 2.5))
+    parts = (FieldFilter(Field.PRICE, Relation.AT_LEAST, 1.0), FieldFilter(Field.PRICE, Relation.AT_LEAST, last + 2.5))
     told = why_not(Group(Join.ALL, parts), market, "BRINE", ONE_DAY)
     assert not told.found and told.first == 1
     assert told.answers[1].words.startswith(f"it is {last:,.2f}, short by 2.5 (")
@@ -191,7 +204,7 @@ def test_the_first_condition_that_fails_says_by_how_much(market: BarLibrary) -> 
     words = why_not(rule, market, "BRINE", ONE_DAY).answers[0].words
     strength = run(PROGRAM, market.panel(["BRINE"], ONE_DAY)).number(PROGRAM.plan.values["strength"])[-1]
     assert words.startswith("Strength is ") and f"over by {strength - 1:.4g}" in words
-    fired = why_not(Rule(PROGRAM, "cross", fresh=Fresh.FIRES), market, "BRINE", ONE_DAY).answers[0].words
+    fired = why_not(Rule(PROGRAM, "cross", fresh=TriggerMode.FIRES), market, "BRINE", ONE_DAY).answers[0].words
     assert "last true" in fired and "ago" in fired
     with pytest.raises(DataProblem, match="no such symbol"):
         why_not(rule, market, "NOWHERE", ONE_DAY)
@@ -199,11 +212,11 @@ def test_the_first_condition_that_fails_says_by_how_much(market: BarLibrary) -> 
 
 def test_parts_and_threads_change_nothing(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
     condition = CONDITIONS[6]
-    whole = screen(condition, market, market.infos)
+    whole = run_scan(condition, market, market.infos)
     monkeypatch.setattr(surveying, "PART_BARS", 7000)
     shares: list[float] = []
     with ThreadPoolExecutor(3) as pool:
-        cut = screen(condition, market, market.infos, executor=pool, progress=shares.append)
+        cut = run_scan(condition, market, market.infos, executor=pool, progress=shares.append)
     assert (cut.found, cut.gone, cut.looked_at, cut.stages) == (
         whole.found,
         whole.gone,
@@ -214,7 +227,7 @@ def test_parts_and_threads_change_nothing(market: BarLibrary, monkeypatch: pytes
 
 
 def test_a_bad_symbol_is_told_and_spoils_nothing(market: BarLibrary) -> None:
-    found = screen(CONDITIONS[0], market, ["BRINE", "NOWHERE", "FLAKE"])
+    found = run_scan(CONDITIONS[0], market, ["BRINE", "NOWHERE", "FLAKE"])
     assert [(s.symbol, s.reason) for s in found.skipped] == [("NOWHERE", "There is no such symbol.")]
     assert found.looked_at == 2
 
@@ -228,7 +241,7 @@ def test_a_scan_is_stopped_between_parts(market: BarLibrary, monkeypatch: pytest
         return len(calls) > 3
 
     with pytest.raises(Cancelled):
-        screen(CONDITIONS[0], market, market.infos, cancelled=cancelled)
+        run_scan(CONDITIONS[0], market, market.infos, cancelled=cancelled)
     assert len(calls) == 4
 
 
@@ -237,7 +250,7 @@ def test_a_scan_is_stopped_between_parts(market: BarLibrary, monkeypatch: pytest
     [
         (Rule(PROGRAM, "upp"), UnknownName, "Did you mean"),
         (Rule(PROGRAM, "Strength"), UnknownName, "Compare it"),
-        (Rule(PROGRAM, "up", bars=0, fresh=Fresh.WITHIN), RunProblem, "1 or more"),
+        (Rule(PROGRAM, "up", bars=0, fresh=TriggerMode.WITHIN), RunProblem, "1 or more"),
         (Rule(PROGRAM, "up", settings={"n": 900}), RunProblem, "from 1 to 200"),
         (Group(Join.ALL, ()), RunProblem, "no condition yet"),
     ],
@@ -246,7 +259,7 @@ def test_what_is_wrong_is_said_before_anything_is_read(
     market: BarLibrary, condition: Condition, error: type[Exception], words: str
 ) -> None:
     with pytest.raises(error, match=words):
-        screen(condition, market, market.infos)
+        run_scan(condition, market, market.infos)
 
 
 @settings(max_examples=40, deadline=None)
@@ -254,8 +267,8 @@ def test_what_is_wrong_is_said_before_anything_is_read(
 def test_freshness_counts_within_each_symbol(flags: list[bool], bars: int, data: st.DataObject) -> None:
     from oakladder.bars.panel import Panel
     from oakladder.bars.timeline import Timeline
-    from oakladder.engine.condition_flags import _ages_of, last_change
-    from oakladder.engine.condition_flags import begins as begins_of
+    from oakladder.engine.scan.condition_flags import _ages_of, last_change
+    from oakladder.engine.scan.condition_flags import begins as begins_of
 
     cut = data.draw(st.integers(0, len(flags)))
     offsets = np.array(sorted({0, cut, len(flags)}), dtype=np.int64)

@@ -14,8 +14,8 @@ from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine.live import LiveRun
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
+from oakladder.engine.stream.live import LiveRun
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.problems import ScriptError
 

@@ -8,17 +8,17 @@ import pytest
 from helpers import daily_bars
 from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.demo import upkeep
-from oakladder.engine.cell_why import explain
-from oakladder.engine.columns import Ask, fill
-from oakladder.engine.condition_flags import ConditionBars
-from oakladder.engine.frames import Frame
-from oakladder.engine.quotes import quotes
-from oakladder.engine.rules import Rule
-from oakladder.engine.screen import occurrences, screen
+from oakladder.engine.bar_selection import BarSelection
+from oakladder.engine.columns.cell_why import explain
+from oakladder.engine.columns.fill import ColumnRequest, fill
+from oakladder.engine.columns.quotes import quotes
+from oakladder.engine.scan.condition_flags import ConditionBars
+from oakladder.engine.scan.conditions import Rule
+from oakladder.engine.scan.run import occurrences, run_scan
 from oakladder.rung import compile_script
 
 HOUR = Timeframe.parse("1h")
@@ -45,7 +45,7 @@ NAMES = ["BRINE", "DAYS", "MINUTES", "GULLW"]
 
 
 def test_a_symbol_without_bars_of_a_timeframe_says_so_in_its_own_cell(library: BarLibrary) -> None:
-    asks = [Ask(PROGRAM, "up", f) for f in (ONE_DAY, HOUR)]
+    asks = [ColumnRequest(PROGRAM, "up", f) for f in (ONE_DAY, HOUR)]
     days, hours = fill(asks, library, NAMES)
     assert days.error is None and hours.error is None
     assert {s: bool(c.reason) for s, c in days.cells.items()} == dict.fromkeys(NAMES, False) | {"MINUTES": True}
@@ -58,12 +58,12 @@ def test_a_symbol_without_bars_of_a_timeframe_says_so_in_its_own_cell(library: B
 def test_scans_and_quotes_leave_out_who_has_no_bars(library: BarLibrary) -> None:
     assert set(quotes(library, NAMES)) == {"BRINE", "DAYS", "GULLW"}
     for frame, out in ((ONE_DAY, "MINUTES"), (HOUR, "DAYS")):
-        found = screen(Rule(PROGRAM, "up", frame), library, NAMES, frame)
+        found = run_scan(Rule(PROGRAM, "up", frame), library, NAMES, frame)
         assert {f.symbol for f in found.found} == set(NAMES) - {out}
         assert [s.symbol for s in found.skipped] == [out]
         past, skipped = occurrences(Rule(PROGRAM, "up", frame), library, NAMES, frame)
         assert {s.symbol for s in skipped} == {out} and out not in {o.symbol for o in past}
-    assert explain(Ask(PROGRAM, "up", ONE_DAY), library, "DAYS").lines
+    assert explain(ColumnRequest(PROGRAM, "up", ONE_DAY), library, "DAYS").lines
 
 
 def test_a_symbol_on_which_the_work_fails_is_left_out_with_a_sentence(
@@ -71,23 +71,23 @@ def test_a_symbol_on_which_the_work_fails_is_left_out_with_a_sentence(
 ) -> None:
     real = ConditionBars.panel
 
-    def fails(self: ConditionBars, frame: Frame):  # type: ignore[no-untyped-def]
+    def fails(self: ConditionBars, frame: BarSelection):  # type: ignore[no-untyped-def]
         if "GULLW" in real(self, frame).symbols:
             raise ZeroDivisionError("boom")
         return real(self, frame)
 
     monkeypatch.setattr(ConditionBars, "panel", fails)
-    found = screen(Rule(PROGRAM, "up"), library, ["BRINE", "GULLW", "CROSS"])
+    found = run_scan(Rule(PROGRAM, "up"), library, ["BRINE", "GULLW", "CROSS"])
     assert {f.symbol for f in found.found} == {"BRINE", "CROSS"} and found.looked_at == 2
     assert [s.symbol for s in found.skipped] == ["GULLW"] and "Something went wrong" in found.skipped[0].reason
     with pytest.raises(ZeroDivisionError):
-        screen(Rule(PROGRAM, "up"), library, ["GULLW"])
+        run_scan(Rule(PROGRAM, "up"), library, ["GULLW"])
 
 
 def test_a_column_that_fails_on_one_symbol_keeps_its_other_cells(
     library: BarLibrary, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from oakladder.engine import cells as module
+    from oakladder.engine.columns import cells as module
 
     real = module.column_cell
 
@@ -97,7 +97,7 @@ def test_a_column_that_fails_on_one_symbol_keeps_its_other_cells(
         return real(result, column, bar)
 
     monkeypatch.setattr(module, "column_cell", fails)
-    bad, good = fill([Ask(PROGRAM, None), Ask(PROGRAM, "up")], library, ["BRINE", "GULLW", "CROSS"])
+    bad, good = fill([ColumnRequest(PROGRAM, None), ColumnRequest(PROGRAM, "up")], library, ["BRINE", "GULLW", "CROSS"])
     assert bad.error is None and {s: bool(c.reason) for s, c in bad.cells.items()} == {
         "BRINE": False,
         "GULLW": True,

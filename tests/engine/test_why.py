@@ -9,8 +9,8 @@ from helpers import daily_bars, random_bars
 from oakladder.bars.panels import panel_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
-from oakladder.engine.run import run
-from oakladder.engine.why import Verdict, Why, everything
+from oakladder.engine.explain.why import Verdict, Why, everything
+from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 from oakladder.rung.problems import UnknownName
 

@@ -14,12 +14,12 @@ from helpers import daily_bars, random_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
 from oakladder.engine.picture import zones as module
+from oakladder.engine.picture.as_data import day_paint
 from oakladder.engine.picture.draw import draw
 from oakladder.engine.picture.parts import Zone
-from oakladder.engine.picture.plain import day_paint
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import RunProblem, analyse, compile_script
-from oakladder.rung.plan.meaning import MEANING
+from oakladder.rung.plan.semantics import MEANING
 from oakladder.rung.plan.vectors import VECTOR
 
 GAPS = """rung 1

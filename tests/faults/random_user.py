@@ -20,8 +20,8 @@ from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractItemView, QApplication, QComboBox, QDialog, QMenu, QWidget
 
+from oakladder.app.actions import ACTIONS
 from oakladder.bars.timeframes import STANDARD
-from oakladder.desk.actions import ACTIONS
 from oakladder.desk.window import Window
 
 BEAT_MS, ACT_MS = 4, 15

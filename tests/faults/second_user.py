@@ -36,8 +36,8 @@ def main() -> None:
     sys.path.insert(0, str(Path(__file__).parent.parent))
     from faults.random_user import RandomUser
     from oakladder.desk.app import make_app, make_window
-    from oakladder.desk.collector import keep_for_good
-    from oakladder.desk.shot import settle
+    from oakladder.desk.gc_scheduler import keep_for_good
+    from oakladder.desk.screenshot import settle
     from oakladder.user.workspace import Workspace
     from windows import put_away
 

@@ -17,15 +17,15 @@ from PyQt6.QtWidgets import QApplication
 
 from helpers import daily_bars
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.demo import upkeep
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.shot import settle
-from oakladder.trial.changes import Case
+from oakladder.desk.screenshot import settle
+from oakladder.trial.batch.task import Tried
 from oakladder.trial.notebook import Remark, what_of
-from oakladder.trial.sweeps.ranges import Range
-from oakladder.trial.sweeps.task import Tried
+from oakladder.trial.spec import TrialSpec
+from oakladder.trial.sweep.ranges import Range
 from oakladder.user.scans import SavedScan
 from oakladder.user.workspace import Workspace
 from windows import put_away
@@ -80,7 +80,9 @@ def lived(tmp_path_factory: pytest.TempPathFactory) -> Path:
         settle(make_app(), window.desk)
     books, rule = space.notebooks(), window.desk.notes.rule
     books.add(rule, Remark(1.0, "a note"))
-    books.keep_sweep(rule, what_of(Case("rung 1\n")), [Range("n", (1.0, 2.0))], [Tried({"n": 1.0}, {"sharpe": 1.0})])
+    books.keep_sweep(
+        rule, what_of(TrialSpec("rung 1\n")), [Range("n", (1.0, 2.0))], [Tried({"n": 1.0}, {"sharpe": 1.0})]
+    )
     books.add("another", Remark(1.0, "a note"))
     window.bench.script.editor.append("\n-- a first\n")
     window.desk.script.save()

@@ -16,7 +16,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.demo import upkeep
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.shot import settle
+from oakladder.desk.screenshot import settle
 from oakladder.intake.importing import import_files
 from oakladder.user.workspace import Workspace
 from windows import put_away

@@ -41,8 +41,8 @@ import sys
 from pathlib import Path
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
-from oakladder.engine.rules import Condition, Group, Join, Rule
-from oakladder.engine.screen import screen
+from oakladder.engine.scan.conditions import Condition, Group, Join, Rule
+from oakladder.engine.scan.run import run_scan as screen
 from oakladder.rung import compile_script
 library = BarLibrary(Path(sys.argv[1]))
 program = compile_script("rung 1\\nsignal go = close > sma(close, 20)\\n")

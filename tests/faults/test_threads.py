@@ -15,25 +15,25 @@ import numpy as np
 import pytest
 
 from oakladder.bars.panels import panel_of
-from oakladder.bars.store.amend import Change, amend
-from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.edit_metadata import Change, amend
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_WEEK, Timeframe
-from oakladder.engine.columns import Ask, fill
-from oakladder.engine.frames import Frame
+from oakladder.engine.bar_selection import BarSelection
+from oakladder.engine.columns.fill import ColumnRequest, fill
+from oakladder.engine.columns.quotes import quotes
+from oakladder.engine.explain.why import Why
+from oakladder.engine.picture.as_data import as_plain, day_paint
 from oakladder.engine.picture.draw import draw
-from oakladder.engine.picture.plain import as_plain, day_paint
-from oakladder.engine.quotes import quotes
-from oakladder.engine.rules import Fresh, Rule
-from oakladder.engine.run import run
-from oakladder.engine.screen import screen
-from oakladder.engine.signal_ages import pips
-from oakladder.engine.why import Why
+from oakladder.engine.run.execute import run
+from oakladder.engine.scan.conditions import Rule, TriggerMode
+from oakladder.engine.scan.run import run_scan
+from oakladder.engine.signal_ages import recent_signals
 from oakladder.rung import analyse, compile_script
 from oakladder.rung.program import forget_programs
-from oakladder.trial.evidence.study import evidence_of
-from oakladder.trial.market import Grounds
-from oakladder.trial.trial import put_on_trial
+from oakladder.trial.judge.evidence.study import evidence_of
+from oakladder.trial.trial import run_trial
+from oakladder.trial.universe import TrialDataSource
 
 SCRIPT = """rung 1
 title "Shared {n}"
@@ -82,8 +82,8 @@ def parts(library: BarLibrary) -> dict[str, Callable[[int], object]]:
     """What jobs do, by name; each with a number from which all else follows, so that it can be done again."""
     names = list(library.infos)
     shared = panel_of([library.bars(s, ONE_DAY) for s in names])
-    grounds = Grounds(library)
-    base = Frame(ONE_DAY)
+    grounds = TrialDataSource(library)
+    base = BarSelection(ONE_DAY)
 
     def program(k: int):  # type: ignore[no-untyped-def]
         return compile_script(SCRIPT.format(n=5 + k % 4))
@@ -103,16 +103,18 @@ def parts(library: BarLibrary) -> dict[str, Callable[[int], object]]:
         return sorted(zip(wanted, sums, strict=True))
 
     def scan(k: int) -> object:
-        rule = Rule(program(k), "go", ONE_DAY, {"n": 6 + k % 5}, fresh=Fresh.WITHIN, bars=20)
-        return [(f.symbol, f.ages) for f in screen(rule, library, names, ONE_DAY).found]
+        rule = Rule(program(k), "go", ONE_DAY, {"n": 6 + k % 5}, fresh=TriggerMode.WITHIN, bars=20)
+        return [(f.symbol, f.ages) for f in run_scan(rule, library, names, ONE_DAY).found]
 
     def cells(k: int) -> object:
-        made = fill([Ask(program(k), None, ONE_DAY), Ask(program(k), "go", ONE_WEEK)], library, names)
+        made = fill(
+            [ColumnRequest(program(k), None, ONE_DAY), ColumnRequest(program(k), "go", ONE_WEEK)], library, names
+        )
         return [{s: c.words for s, c in m.cells.items()} for m in made]
 
     def ages(k: int) -> object:
         frames = [Timeframe.parse(f) for f in ("15m", "1h", "1d", "1w")]
-        return [[(p.tone, p.age) for p in pips(program(k), library, names[k % 2], f, {})] for f in frames]
+        return [[(p.tone, p.age) for p in recent_signals(program(k), library, names[k % 2], f, {})] for f in frames]
 
     def why(k: int) -> object:
         panel = library.panel([names[k % len(names)]], ONE_DAY)
@@ -124,7 +126,7 @@ def parts(library: BarLibrary) -> dict[str, Callable[[int], object]]:
 
     def trial(k: int) -> object:
         ground, _ = grounds.of(names[: 3 + k % 4], base, False)
-        return str(put_on_trial(program(k), ground).figures)
+        return str(run_trial(program(k), ground).figures)
 
     def evidence(k: int) -> object:
         ground, _ = grounds.of(names[: 3 + k % 4], base, False)

@@ -12,10 +12,10 @@ import pytest
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY
-from oakladder.intake.claims import Doubt
+from oakladder.intake.cleaning import Trouble
 from oakladder.intake.importing import Intake, Options, import_files
 from oakladder.intake.names import symbol_of, trouble_of
-from oakladder.intake.tidying import Trouble
+from oakladder.intake.symbol_conflicts import Conflict
 
 HEAD = ["date", "open", "high", "low", "close", "volume"]
 FIRST = date(2024, 3, 4)
@@ -90,7 +90,7 @@ def test_two_files_that_claim_a_symbol_are_refused_and_the_others_come_in(tmp_pa
     other = write(tmp_path / "SALT.csv", closes_of(20, 8))
     done = import_files([tmp_path], library)
     assert list(library.infos) == ["SALT"]
-    assert {i.path for i in done if i.doubt is Doubt.CLAIMED} == {one, two} and other not in said(done)
+    assert {i.path for i in done if i.doubt is Conflict.CLAIMED} == {one, two} and other not in said(done)
     assert all("KELP.csv" in words and "kelp.csv" in words for words in said(done).values())
     # What belongs together is joined where that is said.
     done = import_files(
@@ -103,7 +103,7 @@ def test_a_symbol_in_a_column_and_in_a_name_is_claimed_twice(tmp_path: Path, lib
     table = write(tmp_path / "all.csv", closes_of(100, 8), symbol="KELP")
     named = write(tmp_path / "kelp.csv", closes_of(100, 8))
     done = import_files([table, named], library)
-    assert [bool(i.trouble) for i in done] == [False, True] and done[1].doubt is Doubt.CLAIMED
+    assert [bool(i.trouble) for i in done] == [False, True] and done[1].doubt is Conflict.CLAIMED
 
 
 def test_tables_of_single_days_come_in_together(tmp_path: Path, library: BarLibrary) -> None:
@@ -131,7 +131,7 @@ def test_prices_that_contradict_the_library_are_refused(
     import_files([write(tmp_path / "KELP.csv", old)], library)
     before = library.bars("KELP", ONE_DAY)["close"].tolist()
     (done,) = import_files([write(tmp_path / "new" / "KELP.csv", new, first)], library)
-    assert done.doubt is Doubt.CONTRADICTS and words in done.trouble
+    assert done.doubt is Conflict.CONTRADICTS and words in done.trouble
     assert library.bars("KELP", ONE_DAY)["close"].tolist() == before
     (done,) = import_files([tmp_path / "new" / "KELP.csv"], library, Options(symbol="KELP", same=True))
     assert not done.trouble and library.bars("KELP", ONE_DAY)["close"].tolist() != before

@@ -16,17 +16,17 @@ from hypothesis import strategies as st
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.as_of import LibraryAsOf
-from oakladder.bars.store.guess import tick_of
+from oakladder.bars.store.infer_metadata import tick_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
-from oakladder.engine.columns import Ask, fill
-from oakladder.engine.rules import Rule
-from oakladder.engine.screen import screen
+from oakladder.engine.columns.fill import ColumnRequest, fill
+from oakladder.engine.scan.conditions import Rule
+from oakladder.engine.scan.run import run_scan
+from oakladder.intake.cleaning import CHOICES, Repair, Trouble
 from oakladder.intake.file_layout import guess, time_form
 from oakladder.intake.file_search import files_of
 from oakladder.intake.importing import Options, import_files, look_at, session_calendar
 from oakladder.intake.reading import read
-from oakladder.intake.tidying import CHOICES, Mend, Trouble
 from oakladder.intake.times import TIME_FORMS, parse_times
 from oakladder.rung import compile_script
 
@@ -268,21 +268,25 @@ def test_a_high_and_low_that_are_exchanged_are_put_right(tmp_path: Path, library
     np.testing.assert_allclose(taken(library, "A"), prices(60))
 
 
-@pytest.mark.parametrize(("mend", "left"), [(Mend.KEEP, 100), (Mend.DROP, 99)])
+@pytest.mark.parametrize(("mend", "left"), [(Repair.KEEP, 100), (Repair.DROP, 99)])
 def test_a_spike_is_kept_or_dropped_as_the_user_says(
-    tmp_path: Path, library: BarLibrary, mend: Mend, left: int
+    tmp_path: Path, library: BarLibrary, mend: Repair, left: int
 ) -> None:
     path = plain(tmp_path / "a.csv", 100)
     spoil(path, lambda rows: rows.__setitem__(50, [rows[50][0], "500", "500", "500", "500", "10"]))
     options = Options(mends={Trouble.SPIKE: mend})
     found = kinds(path, library, options)
-    assert found.pop(Trouble.SPIKE) == 1 and found == ({} if mend is Mend.KEEP else {Trouble.HOLE: 1})
+    assert found.pop(Trouble.SPIKE) == 1 and found == ({} if mend is Repair.KEEP else {Trouble.HOLE: 1})
     import_files([path], library, options)
     assert len(library.bars("A", ONE_DAY)) == left
 
 
-@pytest.mark.parametrize(("ratio", "mend"), [(2.0, Mend.MEND), (3.0, Mend.MEND), (0.1, Mend.MEND), (2.0, Mend.KEEP)])
-def test_a_split_is_found_and_adjusted_if_asked(tmp_path: Path, library: BarLibrary, ratio: float, mend: Mend) -> None:
+@pytest.mark.parametrize(
+    ("ratio", "mend"), [(2.0, Repair.MEND), (3.0, Repair.MEND), (0.1, Repair.MEND), (2.0, Repair.KEEP)]
+)
+def test_a_split_is_found_and_adjusted_if_asked(
+    tmp_path: Path, library: BarLibrary, ratio: float, mend: Repair
+) -> None:
     path = plain(tmp_path / "a.csv", 100)
     data = prices(100)
     data[:60, :4] *= ratio
@@ -292,7 +296,7 @@ def test_a_split_is_found_and_adjusted_if_asked(tmp_path: Path, library: BarLibr
     options = Options(mends={Trouble.SPLIT: mend})
     assert kinds(path, library, options) == {Trouble.SPLIT: 1}
     import_files([path], library, options)
-    expected = prices(100) if mend is Mend.MEND else data
+    expected = prices(100) if mend is Repair.MEND else data
     np.testing.assert_allclose(taken(library, "A"), expected, rtol=1e-4)
 
 
@@ -340,8 +344,8 @@ def test_a_high_or_low_that_stands_alone_is_a_spike(
     path.write_text("\n".join(lines) + "\n")
     (kept,) = look_at(path, library, Options())
     spike = next(f for f in kept.findings if f.trouble is Trouble.SPIKE)
-    assert (spike.count, spike.places[0][0], spike.mend) == (1, 31, Mend.KEEP)
-    (dropped,) = look_at(path, library, Options(mends={Trouble.SPIKE: Mend.DROP}))
+    assert (spike.count, spike.places[0][0], spike.mend) == (1, 31, Repair.KEEP)
+    (dropped,) = look_at(path, library, Options(mends={Trouble.SPIKE: Repair.DROP}))
     assert kept.bars is not None and dropped.bars is not None and len(dropped.bars) == len(kept.bars) - 1
 
 
@@ -380,16 +384,16 @@ def test_longer_minutes_make_what_they_can_and_say_what_not(tmp_path: Path, libr
     for frame in ("1m", "15m"):
         with pytest.raises(DataProblem, match="bars of 10m, which cannot make"):
             library.bars("TIDE", Timeframe.parse(frame))
-        found = screen(Rule(program, "up", Timeframe.parse(frame)), library, ["TIDE"], Timeframe.parse(frame))
+        found = run_scan(Rule(program, "up", Timeframe.parse(frame)), library, ["TIDE"], Timeframe.parse(frame))
         assert not found.found and "cannot make" in found.skipped[0].reason
     frames = [Timeframe.parse(f) for f in ("5m", "20m", "1h")]
-    made = fill([Ask(program, "up", f) for f in frames], library, ["TIDE"])
+    made = fill([ColumnRequest(program, "up", f) for f in frames], library, ["TIDE"])
     assert ["cannot make 5m" in m.cells["TIDE"].reason for m in made] == [True, False, False]
     half_past = int(datetime(2024, 7, 1, 9, 35, tzinfo=UTC).timestamp())
     then = LibraryAsOf(library, half_past).bars("TIDE", Timeframe.parse("1h"))
     whole = library.bars("TIDE", Timeframe.parse("10m"))
     assert len(then) == 1 and then["close"][-1] == whole["close"][2]  # three bars were complete
-    known = screen(Rule(program, "up", frames[1]), LibraryAsOf(library, half_past), ["TIDE"], frames[1])
+    known = run_scan(Rule(program, "up", frames[1]), LibraryAsOf(library, half_past), ["TIDE"], frames[1])
     assert [(f.symbol, f.last) for f in known.found] == [("TIDE", float(whole["close"][2]))]
     import_files([file("TIDE 5.csv", 5, datetime(2024, 7, 3, 9, 0))], library, tide)
     assert library.infos["TIDE"].step == 5 and len(library.bars("TIDE", Timeframe.parse("5m"))) == 120

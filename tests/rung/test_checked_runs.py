@@ -17,9 +17,9 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
 from oakladder.bars.timeframes import ONE_MINUTE, Timeframe
+from oakladder.engine.picture.as_data import as_plain, day_paint
 from oakladder.engine.picture.draw import draw
-from oakladder.engine.picture.plain import as_plain, day_paint
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import ScriptError, compile_script, library
 from oakladder.rung.program import unknown_symbols
 

@@ -11,7 +11,7 @@ from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import ONE_MINUTE
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script, library
 
 BARS, ALONE, COMPARED = 2_000_000, 100_000, 500

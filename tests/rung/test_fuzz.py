@@ -10,9 +10,9 @@ from hypothesis import strategies as st
 
 from helpers import random_bars
 from oakladder.bars.panels import panel_of
+from oakladder.engine.picture.as_data import as_plain, day_paint
 from oakladder.engine.picture.draw import draw
-from oakladder.engine.picture.plain import as_plain, day_paint
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import RunProblem, ScriptError, analyse, compile_script, library
 
 DEMOS = [p.read_text(encoding="utf-8") for p in files("oakladder").joinpath("demo", "scripts").iterdir()]

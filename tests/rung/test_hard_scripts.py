@@ -8,10 +8,10 @@ import pytest
 from helpers import daily_bars, random_bars, values
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
+from oakladder.engine.explain.why import Why
+from oakladder.engine.picture.as_data import day_paint
 from oakladder.engine.picture.draw import draw
-from oakladder.engine.picture.plain import day_paint
-from oakladder.engine.run import run
-from oakladder.engine.why import Why
+from oakladder.engine.run.execute import run
 from oakladder.rung import RunProblem, ScriptError, analyse, compile_script
 from oakladder.rung.plan.sizes import MAX_STEPS
 from oakladder.rung.problems import Cancelled, Problem
@@ -235,7 +235,7 @@ def test_checking_and_compiling_can_be_stopped() -> None:
 def test_a_single_symbols_run_can_be_stopped_and_runs_in_pieces_with_the_same_bits(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    from oakladder.engine import pieces as module
+    from oakladder.engine.run import chunks as module
 
     program = compile_script(
         "rung 1\nlet m = median(close, 30)\nlet r = rsi(close, 9) + stdev(close, 20)\nkeep n = 0\nset n = n + close\n"

@@ -19,13 +19,13 @@ from helpers import random_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
-from oakladder.engine.run import Result, run
+from oakladder.cache import DiskCache
+from oakladder.engine.run.execute import Result, run
 from oakladder.rung import Program, compile_script
 from oakladder.rung.native import compile as native
 from oakladder.rung.native import objects
-from oakladder.rung.native.aside import Workshop
+from oakladder.rung.native.background_compiler import BackgroundCompiler
 from oakladder.rung.native.objects import Form, object_code
-from oakladder.rung.shelf import Shelf
 
 PANEL = [random_bars(k, 80) for k in range(16)]
 
@@ -63,7 +63,7 @@ def test_what_is_large_begins_at_once_and_code_for_lanes_follows_aside(folder: P
     while not list(folder.glob("*.kept")) and time.monotonic() < deadline:
         time.sleep(0.05)
     (kept,) = folder.glob("*.kept")
-    code = Shelf("code").take(bytes.fromhex(kept.stem))
+    code = DiskCache("code").take(bytes.fromhex(kept.stem))
     assert code is not None and len(code) > 1000
     _, _, later = a_run("+ open", thorough=True)
     assert plain.tobytes() == first.tobytes() == later.tobytes()
@@ -145,7 +145,7 @@ def test_what_cannot_stand_side_by_side_is_kept_too(
 
 def test_old_code_makes_room(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
-    shelf = Shelf("code", 3)
+    shelf = DiskCache("code", 3)
     for k in range(6):
         shelf.put(bytes([k]), b"code %d" % k)
         time.sleep(0.01)
@@ -154,7 +154,7 @@ def test_old_code_makes_room(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) ->
 
 def test_two_programs_keep_code_in_the_same_place(tmp_path: Path) -> None:
     script = (
-        "from oakladder.rung.shelf import Shelf\n"
+        "from oakladder.cache import DiskCache as Shelf\n"
         "shelf = Shelf('code')\n"
         "for k in range(150):\n"
         "    code = bytes([k % 7]) * 20000\n"
@@ -171,7 +171,7 @@ def test_two_programs_keep_code_in_the_same_place(tmp_path: Path) -> None:
 
 def test_one_thing_is_made_at_a_time_and_what_nobody_waits_for_is_not_made() -> None:
     """Who types asks for each text; a processor each would leave none for the window."""
-    workshop, going, done = Workshop(), threading.Event(), []
+    workshop, going, done = BackgroundCompiler(), threading.Event(), []
     at_once = [0, 0]
 
     def work(k: int) -> None:
@@ -222,7 +222,7 @@ llvm.get_host_cpu_features = llvm.get_host_cpu_name = fails
 import numpy as np
 from helpers import daily_bars, values
 print(values("let x = sma(close, 2) + high", daily_bars([1.0, 2.0, 4.0]))["x"].tolist()[1:])
-from oakladder.rung.native.compile import lanes_here
+from oakladder.rung.native.compile import simd_width_here as lanes_here
 print(lanes_here())
 """
 

@@ -12,15 +12,15 @@ from hypothesis import strategies as st
 
 from helpers import daily_bars, random_bars
 from oakladder.bars.bars import Bars
-from oakladder.bars.cut import cut
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
+from oakladder.bars.tail_view import tail_view
 from oakladder.bars.timeframes import Timeframe
-from oakladder.engine import pieces
-from oakladder.engine.run import run
+from oakladder.engine.run import chunks
+from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
-from oakladder.rung.native.lanes.fitting import why_not
+from oakladder.rung.native.simd.eligibility import why_not
 from oakladder.rung.problems import Cancelled
 from rung_programs import EXPRESSIONS, PROLOGUE
 from trial.random_rules import random_case
@@ -177,7 +177,7 @@ def run_of(script: str, panel: Panel, lanes: int) -> np.ndarray:
 @pytest.mark.parametrize("lanes", WIDTHS)
 def test_bars_that_were_left_out_keep_windows_in_phase(lanes: int) -> None:
     whole = a_panel(3, lanes * 3, 300, together=True)
-    panel = cut(whole, np.minimum(np.arange(lanes * 3) % 2 * 7, whole.timeline.sizes))
+    panel = tail_view(whole, np.minimum(np.arange(lanes * 3) % 2 * 7, whole.timeline.sizes))
     assert panel.skipped is not None
     assert same("let x = sum(close, 5) + highest(high, 9)\nlet y = bar + close[3]", panel, lanes, {})
 
@@ -185,7 +185,7 @@ def test_bars_that_were_left_out_keep_windows_in_phase(lanes: int) -> None:
 def test_a_group_is_run_in_pieces_with_the_same_bits_and_can_be_stopped(monkeypatch: pytest.MonkeyPatch) -> None:
     script = "let x = rsi(close, 9) + (sma(close, 3) on 1w) + close[17]\nlet y = high on 1mo forming\nlet f = close > x"
     panel = a_panel(11, 9, 900, together=False)
-    monkeypatch.setattr(pieces, "CHUNK_OPERATIONS", 1)
+    monkeypatch.setattr(chunks, "CHUNK_OPERATIONS", 1)
     assert same(script, panel, 4, {})
     program = compile_script("rung 1\n" + script)
     op = program.plan.values["x"]
@@ -255,7 +255,7 @@ def test_few_symbols_and_short_ones(counts: list[int]) -> None:
 def test_several_threads_give_the_same_bits_and_tell_how_far_they_are(
     lanes: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(pieces, "CHUNK_BARS", 1500)
+    monkeypatch.setattr(chunks, "CHUNK_BARS", 1500)
     program = compile_script("rung 1\nlet x = rsi(close, 9) + (sma(close, 3) on 1w)")
     op, panel = program.plan.values["x"], a_panel(9, 60, 400, together=False)
     shares: list[float] = []

@@ -11,7 +11,7 @@ from hypothesis import HealthCheck, given, settings
 from helpers import DEMO_SCRIPTS, random_bars, values
 from oakladder.rung import OtherScripts, analyse, library
 from oakladder.rung.check.number_lints import ALWAYS_KNOWN
-from oakladder.rung.teach.fixes import mended
+from oakladder.rung.service.fixes import apply_fix
 from rung_programs import EXPRESSIONS, PROLOGUE
 
 LINTS = {"R408", "R409", "R505", "R506", "R507", "R707", "R708", "R709"}
@@ -68,9 +68,9 @@ def test_what_nobody_means_is_warned_of_and_its_fix_is_right(text: str, code: st
     text = f"rung 1\n{text}\n"
     found = [p for p in analyse(text).problems if p.code == code]
     assert found and not any(p.is_error for p in analyse(text).problems)
-    assert found[0].fix and new in mended(text, found[0])
+    assert found[0].fix and new in apply_fix(text, found[0])
     for problem in [p for p in found if p.edits]:
-        after = [p for p in analyse(mended(text, problem)).problems if p.code in LINTS]
+        after = [p for p in analyse(apply_fix(text, problem)).problems if p.code in LINTS]
         assert len(after) < len([p for p in analyse(text).problems if p.code in LINTS])
 
 

@@ -13,9 +13,9 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
+from oakladder.engine.picture.as_data import day_paint
 from oakladder.engine.picture.draw import draw
-from oakladder.engine.picture.plain import day_paint
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import OtherScripts, analyse, compile_script
 
 NAN = float("nan")

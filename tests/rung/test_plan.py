@@ -6,8 +6,8 @@ import pytest
 
 from helpers import daily_bars
 from oakladder.bars.panels import panel_of
-from oakladder.engine.prepare import prepare
-from oakladder.engine.run import roots_of, run
+from oakladder.engine.run.execute import roots_of, run
+from oakladder.engine.run.setup import prepare
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.rung.plan.ops import items_of
 from oakladder.rung.plan.sizes import MAX_CELLS

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from helpers import random_bars, values
 from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
-from oakladder.engine.live import LiveRun
+from oakladder.engine.stream.live import LiveRun
 from oakladder.rung import compile_script
 
 

@@ -8,7 +8,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from helpers import random_bars, values
-from oakladder.engine import prepare as running
+from oakladder.engine.run import setup as running
 from oakladder.rung.native import compile as native
 from rung_programs import EXPRESSIONS, PROLOGUE
 

@@ -9,7 +9,7 @@ import pytest
 
 from oakladder.rung import Problem, analyse
 from oakladder.rung.problems import CODES
-from oakladder.rung.teach.fixes import mended
+from oakladder.rung.service.fixes import apply_fix
 
 SLIPS = json.loads((Path(__file__).parent / "slips.json").read_text(encoding="utf-8"))
 #: Words of the grammar and of the library's insides, which say nothing to a user.
@@ -29,7 +29,7 @@ def test_a_slip_is_told_where_it_stands_and_mended(slip: dict) -> None:
     ]
     for problem, expected in zip(problems, slip["problems"], strict=True):
         assert problem.message == expected["says"]
-        assert (mended(slip["script"], problem) if problem.edits else None) == expected["mended"]
+        assert (apply_fix(slip["script"], problem) if problem.edits else None) == expected["mended"]
 
 
 @pytest.mark.parametrize("slip", SLIPS, ids=lambda s: s["slip"])
@@ -37,7 +37,7 @@ def test_a_mend_makes_the_script_better(slip: dict) -> None:
     before = analyse(slip["script"]).problems
     for problem in before:
         if problem.edits:
-            after = analyse(mended(slip["script"], problem)).problems
+            after = analyse(apply_fix(slip["script"], problem)).problems
             assert weight(after) < weight(before), (problem, after)
 
 
@@ -61,7 +61,7 @@ def test_the_examples_of_problems_are_mended_for_the_better() -> None:
         before = analyse(text).problems
         for problem in before:
             if problem.edits:
-                assert weight(analyse(mended(text, problem)).problems) < weight(before), (code, problem)
+                assert weight(analyse(apply_fix(text, problem)).problems) < weight(before), (code, problem)
 
 
 @pytest.mark.parametrize(
@@ -89,7 +89,7 @@ def test_a_line_keeps_its_place_below_blank_lines_within_brackets() -> None:
 def test_a_mend_keeps_how_lines_end(end: str, mark: str) -> None:
     text = mark + end.join(["rung 1", "", "let Fast := close", "line Fast", ""])
     for _ in range(2):
-        text = mended(text, analyse(text).problems[0])
+        text = apply_fix(text, analyse(text).problems[0])
     assert text == mark + end.join(["rung 1", "", "let fast = close", "line fast", ""])
 
 
@@ -124,7 +124,7 @@ def test_several_slips_in_a_line_are_told_each_in_its_place() -> None:
 def test_a_name_of_the_language_is_renamed_wherever_it_stands() -> None:
     text = "rung 1\nkeep high = 0\nif close > high\n    set high = close\nline high + high[1]\n"
     (problem,) = analyse(text).problems
-    new = mended(text, problem)
+    new = apply_fix(text, problem)
     assert "high" not in new.replace("my_high", "") and analyse(new).problems == ()
 
 

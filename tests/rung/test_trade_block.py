@@ -5,8 +5,8 @@ from __future__ import annotations
 import pytest
 
 from oakladder.rung import Severity, analyse, compile_script
-from oakladder.rung.teach.describe import brief, language_page, word_help
-from oakladder.rung.teach.fixes import mended
+from oakladder.rung.service.fixes import apply_fix
+from oakladder.rung.service.reference_docs import brief, language_page, word_help
 from oakladder.rung.trade_words import POSITION_VALUES, TRADE_FORMS
 
 HEAD = "rung 1\nsignal flow = close > close[1]\n"
@@ -120,7 +120,7 @@ def test_a_slip_in_a_trade_is_mended_where_it_stands() -> None:
     found = [p for p in analyse(text).problems if p.severity is Severity.ERROR]
     assert {p.code for p in found} == {"R102", "R201"}
     mend = next(p for p in found if p.edits)
-    assert "enter when close >= open" in mended(text, mend)
+    assert "enter when close >= open" in apply_fix(text, mend)
 
 
 def test_help_brief_and_page_know_every_clause() -> None:

@@ -7,9 +7,9 @@ import pytest
 
 from helpers import daily_bars, values
 from oakladder.bars.panels import panel_of
-from oakladder.engine.cells import column_cell
-from oakladder.engine.picture.plain import day_paint
-from oakladder.engine.run import run
+from oakladder.engine.columns.cells import column_cell
+from oakladder.engine.picture.as_data import day_paint
+from oakladder.engine.run.execute import run
 from oakladder.rung import OtherScripts, RunProblem, analyse, compile_script
 
 NONE = float("nan")

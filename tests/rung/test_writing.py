@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from oakladder.rung import tree as t
 from oakladder.rung.read.blocks import parse
-from oakladder.rung.teach.writing import written
+from oakladder.rung.service.unparse import unparse
 
 
 def expression(text: str) -> t.Expr:
@@ -41,7 +41,7 @@ def expression(text: str) -> t.Expr:
     ],
 )
 def test_what_is_written_well_stays_as_it_is(text: str) -> None:
-    assert written(expression(text)) == text
+    assert unparse(expression(text)) == text
 
 
 _LEAF = st.sampled_from(["a", "b", "1", "0.5", "f(a, n = 2)", "none", "yes"])
@@ -63,7 +63,7 @@ def _extend(inner: st.SearchStrategy[str]) -> st.SearchStrategy[str]:
 @given(st.recursive(_LEAF, _extend, max_leaves=8))
 def test_written_and_read_again_it_is_the_same_tree(text: str) -> None:
     once = expression(text)
-    again = expression(written(once))
+    again = expression(unparse(once))
     assert shape(again) == shape(once)
 
 

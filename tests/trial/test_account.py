@@ -14,13 +14,13 @@ from hypothesis import strategies as st
 from helpers import daily_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
-from oakladder.engine.rows import RowCode
+from oakladder.engine.run.row_kernel import RowKernel
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.trade_log import Moment, Order
 from oakladder.rung.trade_words import Reason
-from oakladder.trial.ledger import Sizing, Taken
-from oakladder.trial.money import Account, Costs, Size, Slippage
-from oakladder.trial.trial import Trial, ground_of, put_on_trial
+from oakladder.trial.broker.ledger import Sizing, Taken
+from oakladder.trial.broker.money import Account, Costs, Size, Slippage
+from oakladder.trial.trial import Trial, run_trial, trial_data_of
 from trial.plain_account import Deal, Terms, account
 from trial.random_rules import market, random_case
 
@@ -93,7 +93,7 @@ def test_several_symbols_in_one_account_are_kept_as_the_independent_one_does(see
     panel = panel_of(series)
     panel.ticks = (0.01,) * 5
     terms, money = terms_of(rng)
-    trial = put_on_trial(compile_script("rung 1\n" + script), ground_of(panel), money)
+    trial = run_trial(compile_script("rung 1\n" + script), trial_data_of(panel), money)
     told = account(deals_of(trial), trial.ground.grid.closes.tolist(), terms)
     book = trial.book
     assert [WHY[Taken(int(t))] for t in book.taken] == [d.why_not for d in told.deals]
@@ -110,12 +110,12 @@ def test_several_symbols_in_one_account_are_kept_as_the_independent_one_does(see
 @given(st.integers(0, 100_000))
 @settings(max_examples=10, deadline=None)
 def test_the_code_of_accounts_gives_the_same_bits_in_both_runners(seed: int) -> None:
-    rng, run = np.random.default_rng(seed), RowCode.run
+    rng, run = np.random.default_rng(seed), RowKernel.run
     series = [market(rng, 120, "1d") for _ in range(4)]
     panel = panel_of([Bars(f"S{k}", b.timeframe, b.calendar, b.times, b.columns) for k, b in enumerate(series)])
     seen = []
 
-    def both(code: RowCode, *args: Any) -> object:
+    def both(code: RowKernel, *args: Any) -> object:
         native, plain = run(code, *args), run(code, *args, reference=True)
         for a, b in zip((*native[0], native[1]), (*plain[0], plain[1]), strict=True):
             np.testing.assert_array_equal(a, b)
@@ -123,9 +123,9 @@ def test_the_code_of_accounts_gives_the_same_bits_in_both_runners(seed: int) -> 
         return native
 
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(RowCode, "run", both)
+        patch.setattr(RowKernel, "run", both)
         program = compile_script("rung 1\n" + random_case(rng, within_day=False).script)
-        put_on_trial(program, ground_of(panel), replace(terms_of(rng)[1], apart=bool(seed % 2)))
+        run_trial(program, trial_data_of(panel), replace(terms_of(rng)[1], apart=bool(seed % 2)))
     assert len(seen) in (2, 3) and seen[1] > 0
 
 
@@ -134,8 +134,8 @@ def test_symbols_apart_are_accounts_of_their_own() -> None:
     program = compile_script("rung 1\n" + random_case(rng, within_day=False).script)
     series = [market(rng, 200, "1d") for _ in range(3)]
     named = [Bars(f"S{k}", b.timeframe, b.calendar, b.times, b.columns) for k, b in enumerate(series)]
-    together = put_on_trial(program, ground_of(panel_of(named)), Account(5000, apart=True))
-    alone = [put_on_trial(program, ground_of(panel_of([b])), Account(5000)) for b in named]
+    together = run_trial(program, trial_data_of(panel_of(named)), Account(5000, apart=True))
+    alone = [run_trial(program, trial_data_of(panel_of([b])), Account(5000)) for b in named]
     units = np.concatenate([t.book.units for t in alone])
     assert np.allclose(together.book.units, units, equal_nan=True)
     assert together.equity.value[-1] == pytest.approx(sum(t.equity.value[-1] for t in alone))
@@ -150,7 +150,7 @@ def test_the_table_of_the_docs() -> None:
     bars = daily_bars([100, 101, 104, 103, 102, 105, 106], open=np.array([100, 100, 102, 104, 103, 103, 105.0]))
     columns = {"high": np.maximum(bars["open"], bars["close"]), "low": np.minimum(bars["open"], bars["close"])}
     bars = daily_bars(bars["close"], open=bars["open"], **columns)
-    trial = put_on_trial(compile_script(RULE), ground_of(panel_of([bars])), Account())
+    trial = run_trial(compile_script(RULE), trial_data_of(panel_of([bars])), Account())
     book = trial.book
     # Decided on bar 1, in at 102 + 0.01 with 98 units; decided on bar 3, out at 103 - 0.01.
     assert book.units.tolist() == [98, 96] and trial.trades.decided.tolist() == [1, 5]
@@ -193,9 +193,9 @@ def test_what_is_out_of_all_bounds_gets_a_sentence(much: float) -> None:
 @settings(max_examples=60, deadline=None)
 def test_no_figure_is_ever_infinite(closes: list[int], size: str) -> None:
     script = RULE.replace("leave when", "stop 3%\n    leave when")
-    trial = put_on_trial(
+    trial = run_trial(
         compile_script(script),
-        ground_of(panel_of([daily_bars([float(c) for c in closes])])),
+        trial_data_of(panel_of([daily_bars([float(c) for c in closes])])),
         Account(size=Size.parse(size)),
     )
     assert all(v is None or math.isfinite(v) for v in trial.figures.values())
@@ -204,19 +204,19 @@ def test_no_figure_is_ever_infinite(closes: list[int], size: str) -> None:
 
 def test_a_trial_without_a_bar_is_refused() -> None:
     with pytest.raises(RunProblem, match="no bars"):
-        put_on_trial(compile_script(RULE), ground_of(panel_of([daily_bars([])])), Account())
+        run_trial(compile_script(RULE), trial_data_of(panel_of([daily_bars([])])), Account())
 
 
 @pytest.mark.parametrize("closes", [[100.0], [100.0, 100.0, 100.0]])
 def test_hardly_any_bars_make_no_trades_and_sound_figures(closes: list[float]) -> None:
-    trial = put_on_trial(compile_script(RULE), ground_of(panel_of([daily_bars(closes)])), Account())
+    trial = run_trial(compile_script(RULE), trial_data_of(panel_of([daily_bars(closes)])), Account())
     assert trial.figures["trades"] == 0 and trial.figures["winners"] is None
     assert trial.figures["end"] == 10_000
 
 
 def test_money_that_does_not_buy_one_unit_is_said_and_costs_nothing() -> None:
-    trial = put_on_trial(
-        compile_script(RULE), ground_of(panel_of([daily_bars([100, 101, 102, 101, 100.0])])), Account(50)
+    trial = run_trial(
+        compile_script(RULE), trial_data_of(panel_of([daily_bars([100, 101, 102, 101, 100.0])])), Account(50)
     )
     assert trial.figures["trades"] == 0 and trial.figures["end"] == 50
     assert trial.book.taken.tolist() == [Taken.TOO_SMALL]
@@ -225,8 +225,8 @@ def test_money_that_does_not_buy_one_unit_is_said_and_costs_nothing() -> None:
 def test_a_symbol_that_stops_trading_in_a_position_is_valued_at_its_last_close() -> None:
     long, short = daily_bars(np.arange(100, 140.0), "LONG"), daily_bars(np.arange(100, 120.0), "SHORT")
     program = compile_script("rung 1\ntrade ride long\n    enter when bar == 2\n")
-    trial = put_on_trial(
-        program, ground_of(panel_of([long, short])), Account(costs=Costs(ratio=0, slippage=Slippage()))
+    trial = run_trial(
+        program, trial_data_of(panel_of([long, short])), Account(costs=Costs(ratio=0, slippage=Slippage()))
     )
     assert trial.book.open.tolist() == [True, True] and trial.figures["trades"] == 0
     units = trial.book.units

@@ -11,10 +11,10 @@ from scipy import stats
 from helpers import daily_bars
 from oakladder.bars.panels import panel_of
 from oakladder.rung import RunProblem, compile_script
-from oakladder.trial.chance import bootstrap_of, chance_of
-from oakladder.trial.discount import Returns, deflated, discount, luck, returns_of
-from oakladder.trial.money import Account, Costs, Slippage
-from oakladder.trial.trial import Trial, ground_of, put_on_trial
+from oakladder.trial.broker.money import Account, Costs, Slippage
+from oakladder.trial.judge.deflated_sharpe import Returns, deflate, deflated, luck, returns_of
+from oakladder.trial.judge.shift_test import bootstrap_of, shift_test_of
+from oakladder.trial.trial import Trial, run_trial, trial_data_of
 from trial.evidence.grounds import walks
 
 HELD = "rung 1\ntrade ride long\n    enter when volume > 950\n    at most 5 bars\n"
@@ -24,13 +24,15 @@ def test_a_single_trade_is_moved_to_every_place_equally_often() -> None:
     closes = 100 + np.cumsum(np.random.default_rng(4).normal(0, 1, 12))
     opens = closes + 0.25
     text = "rung 1\ntrade ride long\n    enter when bar == 3\n    at most 4 bars\n"
-    trial = put_on_trial(
-        compile_script(text), ground_of(panel_of([daily_bars(closes, open=opens)])), Account(costs=Costs(ratio=0.001))
+    trial = run_trial(
+        compile_script(text),
+        trial_data_of(panel_of([daily_bars(closes, open=opens)])),
+        Account(costs=Costs(ratio=0.001)),
     )
     places = [
         _held(opens[k], opens[k + 4], 0.01, 0.001) for k in range(8)
     ]  # the last that leaves at an open within the data enters at bar 7
-    made = chance_of(trial, runs=8_000)
+    made = shift_test_of(trial, runs=8_000)
     nearest = np.abs(made.runs[:, None] - np.array(places)).argmin(axis=1)
     assert np.abs(made.runs - np.array(places)[nearest]).max() < 1e-12
     assert stats.chisquare(np.bincount(nearest, minlength=8)).pvalue > 1e-3
@@ -53,22 +55,22 @@ def test_moved_trades_stay_apart_on_their_symbol_and_their_side() -> None:
         "trade slide short\n    enter when close < open\n    at most 10 bars\n"
     )
     bars = [daily_bars(c, s, open=np.append(c[0], c[:-1])) for c, s in ((up, "UP"), (down, "DOWN"))]
-    trial = put_on_trial(compile_script(text), ground_of(panel_of(bars)), Account(costs=Costs(0, 0, 0, Slippage())))
-    made = chance_of(trial, runs=300)
+    trial = run_trial(compile_script(text), trial_data_of(panel_of(bars)), Account(costs=Costs(0, 0, 0, Slippage())))
+    made = shift_test_of(trial, runs=300)
     assert (made.runs > 0).all() and abs(np.median(made.runs) - made.real) < 0.02
 
 
 def _traded(seed: int, edge: float = 0.0) -> Trial:
-    return put_on_trial(compile_script(HELD), walks(seed, 2, 300, edge), Account(money=1e6))
+    return run_trial(compile_script(HELD), walks(seed, 2, 300, edge), Account(money=1e6))
 
 
 def test_pure_chance_falls_anywhere_among_its_runs() -> None:
-    shares = [chance_of(_traded(seed), runs=199, seed=seed).share for seed in range(200)]
+    shares = [shift_test_of(_traded(seed), runs=199, seed=seed).share for seed in range(200)]
     assert stats.kstest(shares, "uniform").pvalue > 1e-3
 
 
 def test_an_edge_is_more_than_chance() -> None:
-    made = chance_of(_traded(7, edge=0.006))
+    made = shift_test_of(_traded(7, edge=0.006))
     assert made.share < 0.01 and made.real > np.quantile(made.runs, 0.99)
     assert "in none of them" in made.words() or "runs" in made.words()
 
@@ -92,16 +94,16 @@ def test_trades_that_all_win_never_fall() -> None:
     closes = np.linspace(100, 200, 201)
     text = "rung 1\ntrade ride long\n    enter when bar mod 10 == 0\n    at most 5 bars\n"
     bars = daily_bars(closes, open=np.append(closes[0], closes[:-1]))
-    trial = put_on_trial(compile_script(text), ground_of(panel_of([bars])))
+    trial = run_trial(compile_script(text), trial_data_of(panel_of([bars])))
     made = bootstrap_of(trial)
     assert (made.drawdown == 0).all() and (made.average > 0).all()
 
 
 def test_without_trades_there_is_a_sentence() -> None:
-    trial = put_on_trial(
+    trial = run_trial(
         compile_script("rung 1\ntrade ride long\n    enter when close > 1e6\n"), walks(1, 1, 60), Account()
     )
-    for work in (chance_of, bootstrap_of):
+    for work in (shift_test_of, bootstrap_of):
         with pytest.raises(RunProblem, match="no closed trade"):
             work(trial)
 
@@ -132,7 +134,7 @@ def test_more_tries_leave_less_of_a_sharpe_ratio() -> None:
     rng = np.random.default_rng(3)
     year = math.sqrt(returns.a_year)
     others = (rng.normal(0, 0.1, 200) * year).tolist()
-    alone, few, many = (discount(returns, [returns.sharpe * year, *others[:k]]) for k in (0, 9, 199))
+    alone, few, many = (deflate(returns, [returns.sharpe * year, *others[:k]]) for k in (0, 9, 199))
     spread = np.var([returns.sharpe, *np.array(others[:199]) / year], ddof=1)
     assert many.luck == pytest.approx(luck(200, spread) * year)
     assert alone.discounted == alone.sharpe
@@ -140,7 +142,7 @@ def test_more_tries_leave_less_of_a_sharpe_ratio() -> None:
     assert alone.probability > few.probability > many.probability
     assert "first try" in alone.words() and "200 tries" in many.words()
     # Tries that were all alike are tries nevertheless.
-    assert discount(returns, [returns.sharpe * year] * 50).luck > 0
+    assert deflate(returns, [returns.sharpe * year] * 50).luck > 0
 
 
 def test_the_moments_of_returns_are_those_of_the_sample() -> None:

@@ -13,14 +13,14 @@ from hypothesis import strategies as st
 from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
-from oakladder.engine.kept_values import Kept
+from oakladder.engine.run.signal_cache import SignalCache
 from oakladder.rung import Program, compile_script
-from oakladder.trial import fates
-from oakladder.trial.finding import find_trades
-from oakladder.trial.sweeps.running import swept
-from oakladder.trial.sweeps.task import Task
-from oakladder.trial.trades import Trades
-from oakladder.trial.trial import ground_of
+from oakladder.trial.batch.task import Task
+from oakladder.trial.broker import exit_cache
+from oakladder.trial.broker.trade_finder import find_trades
+from oakladder.trial.broker.trades import Trades
+from oakladder.trial.sweep.run import swept
+from oakladder.trial.trial import trial_data_of
 from trial.random_rules import market
 
 SETTINGS = "setting n = 3 range 1..60\nsetting m = 5 range 1..60\nsetting far = 2 range 1..9\n"
@@ -64,14 +64,14 @@ class Used:
     """How often trades were found by what was known of their entries."""
 
     def __init__(self, patch: pytest.MonkeyPatch):
-        self.count, chained = 0, fates.chained
+        self.count, chained = 0, exit_cache.chained
 
         def spy(*given: object) -> object:
             made = chained(*given)  # type: ignore[arg-type]
             self.count += made is not None
             return made
 
-        patch.setattr(fates, "chained", spy)
+        patch.setattr(exit_cache, "chained", spy)
 
 
 def same(one: Trades, two: Trades) -> None:
@@ -81,7 +81,7 @@ def same(one: Trades, two: Trades) -> None:
 
 def compare(program: Program, panel: Panel, variants: list[dict[str, object]]) -> int:
     """How many trades the variants have."""
-    kept, count = Kept(["n", "m", "far"]), 0
+    kept, count = SignalCache(["n", "m", "far"]), 0
     for variant in variants:
         alone = find_trades(program, panel, variant, thorough=True, lanes=0)
         same(alone, find_trades(program, panel, variant, thorough=True, lanes=0, kept=kept))
@@ -110,7 +110,7 @@ def compare_case(
     lines = [f"    {line}" for line in (f"enter when {enter}", leave, *once) if line]
     program = compile_script("\n".join(("rung 1", SETTINGS, f"trade t {side}", *lines)))
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(fates, "_ONE_IN", 1)
+        patch.setattr(exit_cache, "_ONE_IN", 1)
         compare(program, a_market(seed, holes), variants)
 
 
@@ -168,7 +168,10 @@ def test_bars_with_holes_are_run_through() -> None:
 def test_what_is_done_with_a_position_is_not_taken_for_another(monkeypatch: pytest.MonkeyPatch) -> None:
     """The stop changes now and then, and so do the bars."""
     used = Used(monkeypatch)
-    program, kept = compile_script("rung 1\n" + SETTINGS + RULE.format("stop far * atr(4)")), Kept(["n", "m", "far"])
+    program, kept = (
+        compile_script("rung 1\n" + SETTINGS + RULE.format("stop far * atr(4)")),
+        SignalCache(["n", "m", "far"]),
+    )
     panels = a_market(7, False), a_market(8, False)
     for k, variant in enumerate(MANY):
         given_settings = variant | {"far": 1 + k // 6 % 3}
@@ -180,9 +183,11 @@ def test_what_is_done_with_a_position_is_not_taken_for_another(monkeypatch: pyte
 
 def test_a_sweep_asks_for_the_entries_of_its_signals_once(monkeypatch: pytest.MonkeyPatch) -> None:
     used = Used(monkeypatch)
-    task = Task(compile_script("rung 1\n" + SETTINGS + RULE.format("trail 2 * atr(5)")), ground_of(a_market(5, False)))
+    task = Task(
+        compile_script("rung 1\n" + SETTINGS + RULE.format("trail 2 * atr(5)")), trial_data_of(a_market(5, False))
+    )
     made = list(swept(task, MANY))
     assert used.count > 20
     for one in made[::7]:
-        alone = next(iter(swept(replace(task, kept=Kept()), [one.settings])))
+        alone = next(iter(swept(replace(task, kept=SignalCache()), [one.settings])))
         assert one.figures == alone.figures and one.counts == alone.counts

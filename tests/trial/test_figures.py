@@ -14,10 +14,10 @@ from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
 from oakladder.rung import compile_script
 from oakladder.rung.trade_words import Reason
-from oakladder.trial.figures import FIGURES, Unit, figure_words, written
-from oakladder.trial.groups import by_reason, by_side, by_symbol, months
-from oakladder.trial.money import Account, Costs, Slippage
-from oakladder.trial.trial import Trial, ground_of, put_on_trial
+from oakladder.trial.breakdowns import by_reason, by_side, by_symbol, months
+from oakladder.trial.broker.money import Account, Costs, Slippage
+from oakladder.trial.metrics.metrics import FIGURES, Unit, metric_words, written
+from oakladder.trial.trial import Trial, run_trial, trial_data_of
 from trial.random_rules import HOURS, market, panel_with_tick, random_case
 
 DAY = 86_400
@@ -28,7 +28,7 @@ def some_trial(seed: int, timeframe: str, symbols: int = 1) -> Trial:
     script = "rung 1\n" + random_case(rng, within_day=timeframe != "1d").script
     series = [market(rng, 400, timeframe) for _ in range(symbols)]
     named = [Bars(f"S{k}", b.timeframe, b.calendar, b.times, b.columns) for k, b in enumerate(series)]
-    return put_on_trial(compile_script(script), ground_of(panel_of(named)), Account())
+    return run_trial(compile_script(script), trial_data_of(panel_of(named)), Account())
 
 
 def plain_figures(trial: Trial) -> dict[str, float | None]:
@@ -131,13 +131,15 @@ def test_every_figure_says_what_it_means() -> None:
     trial = some_trial(1, "1d")
     assert list(trial.figures) == list(FIGURES)
     assert len({f.title for f in FIGURES.values()}) == len(FIGURES)
-    assert all(f.about and figure_words(trial.figures, f.name) for f in FIGURES.values())
+    assert all(f.about and metric_words(trial.figures, f.name) for f in FIGURES.values())
     assert written(None, Unit.RATIO) == "–" and written(0.5, Unit.RATIO) == "+50.0%"
 
 
 def test_one_bar_has_no_years() -> None:
     bars = market(np.random.default_rng(1), 1, "1d")
-    trial = put_on_trial(compile_script("rung 1\ntrade a long\n    enter when yes\n"), ground_of(panel_with_tick(bars)))
+    trial = run_trial(
+        compile_script("rung 1\ntrade a long\n    enter when yes\n"), trial_data_of(panel_with_tick(bars))
+    )
     assert trial.figures["growth"] is None and trial.figures["sharpe"] is None and trial.figures["end"] == 10_000
 
 
@@ -147,8 +149,8 @@ def test_the_last_digits_of_a_sum_are_no_fall(k: int, apart: bool) -> None:
     """A price that stays where it is, sums that no binary number tells exactly: nothing falls, whatever is held."""
     price = np.full(60, round(20 + 0.37 * k, 2))
     bars = daily_bars(price, open=price, high=price, low=price)
-    ground = ground_of(panel_of([bars, replace(bars, symbol="OTHER")]))
+    ground = trial_data_of(panel_of([bars, replace(bars, symbol="OTHER")]))
     script = "rung 1\ntrade t long\n    enter when bar mod 3 == 0\n    at most 2 bars"
     account = Account(1000.1 + 0.13 * k, lot=0.01, costs=Costs(0, 0, 0, Slippage()), apart=apart)
-    figures = put_on_trial(compile_script(script), ground, account).figures
+    figures = run_trial(compile_script(script), ground, account).figures
     assert figures["trades"] and figures["under_water"] == 0 and figures["sortino"] is None

@@ -15,16 +15,16 @@ from helpers import daily_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
-from oakladder.engine.rows import RowCode
+from oakladder.engine.run.row_kernel import RowKernel
 from oakladder.rung import compile_script
-from oakladder.trial.equity import equity_of
-from oakladder.trial.figures import figures_of
-from oakladder.trial.money import Account
+from oakladder.trial.batch.task import Task
+from oakladder.trial.broker.money import Account
+from oakladder.trial.metrics.equity import equity_of
+from oakladder.trial.metrics.metrics import metrics_of
+from oakladder.trial.metrics.streaming import can_stream, stream_totals
 from oakladder.trial.spans import Span
-from oakladder.trial.summing import can_sum, summed
-from oakladder.trial.sweeps.running import swept
-from oakladder.trial.sweeps.task import Task
-from oakladder.trial.trial import Ground, ground_of, put_on_trial
+from oakladder.trial.sweep.run import swept
+from oakladder.trial.trial import TrialData, run_trial, trial_data_of
 from trial.random_rules import market, random_case
 from trial.test_account import terms_of
 
@@ -41,10 +41,10 @@ def a_panel(rng: np.random.Generator, symbols: int, alike: bool) -> Panel:
     return panel_of(made)
 
 
-def same(summed: Mapping[str, float | None], book: Mapping[str, float | None]) -> None:
-    assert summed.keys() == book.keys()
+def same(stream_totals: Mapping[str, float | None], book: Mapping[str, float | None]) -> None:
+    assert stream_totals.keys() == book.keys()
     for name, value in book.items():
-        found = summed[name]
+        found = stream_totals[name]
         alike = (
             found is None
             if value is None
@@ -53,13 +53,13 @@ def same(summed: Mapping[str, float | None], book: Mapping[str, float | None]) -
         assert alike, (name, found, value)
 
 
-def both(script: str, ground: Ground, account: Account) -> tuple[dict[str, Any], dict[str, Any]] | None:
+def both(script: str, ground: TrialData, account: Account) -> tuple[dict[str, Any], dict[str, Any]] | None:
     """The figures of the book and the summed ones; None where there are none of the latter."""
-    trial = put_on_trial(compile_script("rung 1\n" + script), ground, account)
-    if not can_sum(trial.trades, account):
+    trial = run_trial(compile_script("rung 1\n" + script), ground, account)
+    if not can_stream(trial.trades, account):
         return None
-    book = figures_of(trial.book, trial.results, equity_of(trial.book, ground.first_place))
-    return book, summed(trial.trades, account, ground.grid, ground.first_place).figures
+    book = metrics_of(trial.book, trial.results, equity_of(trial.book, ground.first_place))
+    return book, stream_totals(trial.trades, account, ground.grid, ground.first_place).figures
 
 
 def compare(seed: int, symbols: int, alike: bool, later: bool) -> bool:
@@ -68,7 +68,7 @@ def compare(seed: int, symbols: int, alike: bool, later: bool) -> bool:
     case, panel, (_, account) = random_case(rng, within_day=False), a_panel(rng, symbols, alike), terms_of(rng)
     times = np.unique(panel.times)
     span = Span(first=int(times[len(times) // 3]), sealed=False) if later else Span(sealed=False)
-    made = both(case.script, ground_of(panel, span), account)
+    made = both(case.script, trial_data_of(panel, span), account)
     if made is not None:
         same(made[1], made[0])
     return made is not None
@@ -86,9 +86,9 @@ def test_they_are_the_figures_of_hundreds_of_books() -> None:
 
 
 def test_both_runners_give_the_same_bits(monkeypatch: pytest.MonkeyPatch) -> None:
-    run, compared = RowCode.run, []
+    run, compared = RowKernel.run, []
 
-    def twice(code: RowCode, *args: Any) -> Any:
+    def twice(code: RowKernel, *args: Any) -> Any:
         native, plain = run(code, *args), run(code, *args, reference=True)
         for one, two in zip((*native[0], native[1]), (*plain[0], plain[1]), strict=True):
             np.testing.assert_array_equal(one, two)
@@ -98,9 +98,9 @@ def test_both_runners_give_the_same_bits(monkeypatch: pytest.MonkeyPatch) -> Non
     rng = np.random.default_rng(4)
     panel, (_, account) = a_panel(rng, 4, False), terms_of(rng)
     script = "trade t long\n    enter when close > close[1]\n    stop 2%\n    target 1 risks\n    at most 9 bars"
-    trial = put_on_trial(compile_script("rung 1\n" + script), ground_of(panel), account)
-    monkeypatch.setattr(RowCode, "run", twice)
-    summed(trial.trades, account, trial.ground.grid)
+    trial = run_trial(compile_script("rung 1\n" + script), trial_data_of(panel), account)
+    monkeypatch.setattr(RowKernel, "run", twice)
+    stream_totals(trial.trades, account, trial.ground.grid)
     assert compared
 
 
@@ -111,17 +111,17 @@ def test_both_runners_give_the_same_bits(monkeypatch: pytest.MonkeyPatch) -> Non
 def test_few_bars_and_few_trades(script: str, bars: int) -> None:
     panel = panel_of([daily_bars(np.linspace(10, 12, bars))])
     for account in (Account(), Account(apart=True), Account(money=0.01)):
-        made = both(f"trade t long\n    {script}", ground_of(panel), account)
+        made = both(f"trade t long\n    {script}", trial_data_of(panel), account)
         assert made is not None
         same(made[1], made[0])
 
 
 def test_a_sweep_that_cannot_be_summed_up_is_none_the_less_right() -> None:
     rng = np.random.default_rng(2)
-    ground = ground_of(a_panel(rng, 4, True))
+    ground = trial_data_of(a_panel(rng, 4, True))
     for account, clause in ((Account(apart=True), "stop 3%"), (Account(), "rank volume"), (Account(), "stop 3%")):
         script = f"rung 1\nsetting n = 3 range 1..9\ntrade t long\n    enter when close > close[n]\n    {clause}"
         task = Task(compile_script(script), ground, account)
         for one in swept(task, [{"n": float(n)} for n in range(1, 6)]):
-            trial = put_on_trial(task.program, ground, account, one.settings)
+            trial = run_trial(task.program, ground, account, one.settings)
             assert one.figures == trial.figures and one.counts == trial.counts

@@ -12,15 +12,15 @@ from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
 from oakladder.bars.timeframes import Timeframe
-from oakladder.engine.live import LiveRun
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
+from oakladder.engine.stream.live import LiveRun
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.trade_log import Moment
 from oakladder.rung.trade_words import POSITION_VALUES, Reason
-from oakladder.trial.finding import find_trades
-from oakladder.trial.finer import minutes_for
+from oakladder.trial.broker.intrabar import minutes_for
+from oakladder.trial.broker.trade_finder import find_trades
+from oakladder.trial.broker.trades import Trades, trades_of
 from oakladder.trial.spans import before
-from oakladder.trial.trades import Trades, trades_of
 from trial.broker import trade
 from trial.random_rules import HOURS, Case, for_broker, market, panel_with_tick, random_case
 

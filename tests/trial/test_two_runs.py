@@ -12,16 +12,16 @@ from hypothesis import strategies as st
 from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
-from oakladder.engine import two_runs
-from oakladder.engine.kept_values import Kept
+from oakladder.engine.run import two_pass
+from oakladder.engine.run.signal_cache import SignalCache
 from oakladder.rung import Program, compile_script
 from oakladder.rung.problems import Cancelled
-from oakladder.trial import finding
-from oakladder.trial.finding import find_trades
-from oakladder.trial.sweeps.running import swept
-from oakladder.trial.sweeps.task import Task
-from oakladder.trial.trades import Trades
-from oakladder.trial.trial import ground_of
+from oakladder.trial.batch.task import Task
+from oakladder.trial.broker import trade_finder
+from oakladder.trial.broker.trade_finder import find_trades
+from oakladder.trial.broker.trades import Trades
+from oakladder.trial.sweep.run import swept
+from oakladder.trial.trial import trial_data_of
 from trial.random_rules import market, random_case
 
 SEEDS = st.integers(0, 100_000)
@@ -43,7 +43,7 @@ def a_market(seed: int, symbols: int, timeframe: str) -> Panel:
 
 def in_one_run(program: Program, panel: Panel, given_settings: dict[str, object] | None = None) -> Trades:
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(finding, "pays", lambda *_: False)
+        patch.setattr(trade_finder, "pays", lambda *_: False)
         return find_trades(program, panel, given_settings, lanes=0)
 
 
@@ -55,10 +55,13 @@ def same(one: Trades, two: Trades) -> None:
 def compare(text: str, panel: Panel, lanes: int, given_settings: dict[str, object] | None = None) -> int:
     """How many trades both ways give."""
     program = compile_script("rung 1\n" + text)
-    assert two_runs.pays(program, panel, True)
+    assert two_pass.two_pass_pays(program, panel, True)
     one = in_one_run(program, panel, given_settings)
     same(one, find_trades(program, panel, given_settings, thorough=True, lanes=lanes))
-    for kept in (Kept(), Kept(info.name for info in program.settings[::2])):  # kept at once, or when it comes again
+    for kept in (
+        SignalCache(),
+        SignalCache(info.name for info in program.settings[::2]),
+    ):  # kept at once, or when it comes again
         for _ in range(3):
             same(one, find_trades(program, panel, given_settings, thorough=True, lanes=lanes, kept=kept))
     return len(one)
@@ -110,7 +113,7 @@ def test_the_first_run_stands_side_by_side(name: str, lanes: int) -> None:
 def test_many_parts_on_several_threads_can_be_stopped_and_tell_how_far_they_are(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    monkeypatch.setattr(two_runs, "PART_BARS", 900)
+    monkeypatch.setattr(two_pass, "PART_BARS", 900)
     program, panel = compile_script("rung 1\n" + CASES["two that contradict"]), a_market(3, 50, "1d")
     told: list[float] = []
     with ThreadPoolExecutor(3) as pool:
@@ -166,10 +169,10 @@ trade ride long
 def test_what_variants_share_changes_no_trade(
     variants: list[dict[str, object]], in_parts: bool, varying: tuple[str, ...]
 ) -> None:
-    program, kept = compile_script("rung 1\n" + LENGTHS), Kept(varying)
+    program, kept = compile_script("rung 1\n" + LENGTHS), SignalCache(varying)
     panels = [a_market(3, 20, "1d"), a_market(9, 20, "1d")]
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(two_runs, "PART_BARS", 900 if in_parts else 600_000)
+        patch.setattr(two_pass, "PART_BARS", 900 if in_parts else 600_000)
         for k, variant in enumerate(variants):
             panel = panels[k // 4 % 2]  # now and then over other bars
             same(
@@ -194,7 +197,7 @@ RESTING = {
 def test_one_run_after_the_other_in_the_same_room_changes_no_trade(what: str, symbols: int) -> None:
     setting, level, values = RESTING[what]
     program = compile_script("\n".join(("rung 1", setting, LEVEL.format(level))))
-    panels, kept, seen = [a_market(seed, symbols, "1d") for seed in (3, 8)], Kept(["n"]), set()
+    panels, kept, seen = [a_market(seed, symbols, "1d") for seed in (3, 8)], SignalCache(["n"]), set()
     for panel in (panels[0], panels[1], panels[0]):
         for value in values:
             found = find_trades(program, panel, {"n": value}, thorough=True, lanes=0, kept=kept)
@@ -207,10 +210,10 @@ def test_signals_are_worked_out_once_for_variants_of_what_is_done_with_a_positio
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     runs: list[int] = []
-    carry_out = two_runs.carry_out
-    monkeypatch.setattr(two_runs, "carry_out", lambda *a, **k: (runs.append(1), carry_out(*a, **k))[1])
+    carry_out = two_pass.carry_out
+    monkeypatch.setattr(two_pass, "carry_out", lambda *a, **k: (runs.append(1), carry_out(*a, **k))[1])
     program, panel = compile_script("rung 1\n" + LENGTHS), a_market(3, 20, "1d")
-    task = Task(program, ground_of(panel))
+    task = Task(program, trial_data_of(panel))
     figures = [row.figures for row in swept(task, [{"bars": float(k)} for k in range(1, 30)])]
     assert len(runs) == 1
     assert len({f["net"] for f in figures}) > 5

@@ -10,21 +10,21 @@ from oakladder.bars.panels import panel_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.offsets import Unreadable
 from oakladder.bars.timeframes import ONE_DAY
-from oakladder.engine.cells import offered
-from oakladder.engine.columns import cells
-from oakladder.engine.frames import Frame
+from oakladder.engine.bar_selection import BarSelection
+from oakladder.engine.columns.cells import available_outputs
+from oakladder.engine.columns.fill import cells
 from oakladder.engine.positions import IN_SINCE
-from oakladder.engine.signal_ages import pips
+from oakladder.engine.signal_ages import recent_signals
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.trade_words import Side
-from oakladder.trial.changes import Case, Change, What, read_changes
+from oakladder.trial.broker.trade_finder import find_trades
 from oakladder.trial.compose import draft_of, with_trade
-from oakladder.trial.finding import find_trades
-from oakladder.trial.market import ground_in
-from oakladder.trial.rewriting import swapped, trade_lines, turned_round, with_stop, with_trades
+from oakladder.trial.rewrite import swapped, trade_lines, turned_round, with_stop, with_trades
 from oakladder.trial.spans import SEALED_SHARE, Span, before, sealed_from
-from oakladder.trial.sweeps.ranges import Range, grid_of_settings
-from oakladder.trial.trial import ground_of, put_on_trial
+from oakladder.trial.spec import Change, ChangeKind, TrialSpec, read_changes
+from oakladder.trial.sweep.ranges import Range, grid_of_settings
+from oakladder.trial.trial import run_trial, trial_data_of
+from oakladder.trial.universe import trial_data_in
 
 SIGNALS = {
     "up": "signal up = close > open bullish\n",
@@ -100,11 +100,11 @@ def test_every_clause_comes_back_as_it_was() -> None:
 
 
 def test_changes_are_remembered_and_odd_ones_left_out() -> None:
-    changes = [Change(What.SETTING, "5", "n"), Change(What.SWAPPED), Change(What.COST, "0.2%")]
+    changes = [Change(ChangeKind.SETTING, "5", "n"), Change(ChangeKind.SWAPPED), Change(ChangeKind.COST, "0.2%")]
     assert read_changes([c.as_plain() for c in changes]) == changes
     assert read_changes([{"what": "nothing"}, 3, None]) == [] and read_changes("odd") == []
-    case = Case(RULE)
-    assert Change(What.COST, "0.2%").of(case).account.costs.ratio == 0.002
+    case = TrialSpec(RULE)
+    assert Change(ChangeKind.COST, "0.2%").of(case).account.costs.ratio == 0.002
     assert len({c.words() for c in changes}) == 3
 
 
@@ -133,8 +133,8 @@ def test_only_entries_decided_in_the_span_count_and_averages_know_what_was_befor
     bars = random_bars(3, 400, holes=False)
     program = compile_script("rung 1\ntrade a long\n    enter when close > sma(close, 100)\n    at most 3 bars\n")
     first = int(bars.times[200])
-    whole = put_on_trial(program, ground_of(panel_of([bars])))
-    later = put_on_trial(program, ground_of(panel_of([bars]), Span(first, sealed=False)))
+    whole = run_trial(program, trial_data_of(panel_of([bars])))
+    later = run_trial(program, trial_data_of(panel_of([bars]), Span(first, sealed=False)))
     kept = whole.trades.decided >= 200
     assert later.trades.entered.tolist() == whole.trades.entered[kept].tolist()
     assert later.trades.decided[0] < 210 and len(later.equity.times) == 200
@@ -142,18 +142,20 @@ def test_only_entries_decided_in_the_span_count_and_averages_know_what_was_befor
 
 def test_in_since_tells_what_is_held(market: BarLibrary) -> None:
     program = compile_script("rung 1\nsignal s = close > open\ntrade a long\n    enter when bar == 10\n")
-    assert IN_SINCE in offered(program) and IN_SINCE not in offered(compile_script("rung 1\nline close\n"))
+    assert IN_SINCE in available_outputs(program) and IN_SINCE not in available_outputs(
+        compile_script("rung 1\nline close\n")
+    )
     made, _ = cells(program, IN_SINCE, market, ["BRINE", "FLAKE"], ONE_DAY)
     panel = market.panel(["BRINE"], ONE_DAY)
     count = panel.size - 1 - 11
     gain = panel.column("close")[-1] / panel.column("open")[11] - 1
     assert made["BRINE"].text == f"{count:,} bars {gain:+.1%}" and made["BRINE"].holds
     assert made["BRINE"].fill == ("good" if gain > 0 else "bad")
-    found = pips(program, market, "BRINE", ONE_DAY)
+    found = recent_signals(program, market, "BRINE", ONE_DAY)
     assert found[0].held is not None and found[0].held.bars == count and found[0].age == count
     never = compile_script("rung 1\ntrade a short\n    enter when close < 0\n")
     assert cells(never, IN_SINCE, market, ["BRINE"], ONE_DAY)[0]["BRINE"].holds is False
-    assert pips(never, market, "BRINE", ONE_DAY) == []
+    assert recent_signals(never, market, "BRINE", ONE_DAY) == []
 
 
 def test_one_bad_symbol_spoils_no_trial(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -165,9 +167,9 @@ def test_one_bad_symbol_spoils_no_trial(market: BarLibrary, monkeypatch: pytest.
         return real(self, symbols, *where)  # type: ignore[arg-type]
 
     monkeypatch.setattr(BarLibrary, "panel", panel)
-    ground, skipped = ground_in(market, ["BRINE", "CROSS", "NOWHERE", "FLAKE"], Frame(ONE_DAY))
+    ground, skipped = trial_data_in(market, ["BRINE", "CROSS", "NOWHERE", "FLAKE"], BarSelection(ONE_DAY))
     assert ground.panel.symbols == ("BRINE", "FLAKE")
     assert {s.symbol for s in skipped} == {"CROSS", "NOWHERE"} and all(s.reason for s in skipped)
     for none in ([], ["NOWHERE"]):
         with pytest.raises(RunProblem):
-            ground_in(market, none, Frame(ONE_DAY))
+            trial_data_in(market, none, BarSelection(ONE_DAY))

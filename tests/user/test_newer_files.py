@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from oakladder.desk.jobs import sentence_of
+from oakladder.app.jobs import sentence_of
 from oakladder.disk import Newer
 from oakladder.user.lists import Watchlists
 from oakladder.user.scans import SavedScan, SavedScans

@@ -9,13 +9,13 @@ import pytest
 
 from helpers import taken
 from oakladder.rung import compile_script
-from oakladder.trial.changes import Case
-from oakladder.trial.money import Account
+from oakladder.trial.batch.task import Task
+from oakladder.trial.broker.money import Account
 from oakladder.trial.notebook import Broken, Remark, Try, ranges_of, try_of, what_of
-from oakladder.trial.sweeps.ranges import Range, grid_of_settings
-from oakladder.trial.sweeps.running import swept
-from oakladder.trial.sweeps.task import Task
-from oakladder.trial.trial import put_on_trial
+from oakladder.trial.spec import TrialSpec
+from oakladder.trial.sweep.ranges import Range, grid_of_settings
+from oakladder.trial.sweep.run import swept
+from oakladder.trial.trial import run_trial
 from oakladder.user.notebooks import Notebooks
 from trial.evidence.grounds import walks
 
@@ -34,11 +34,11 @@ def books(tmp_path: Path) -> Notebooks:
 
 
 def what(**settings: object):  # type: ignore[no-untyped-def]
-    return what_of(Case(RULE, settings, "all", "1d"))
+    return what_of(TrialSpec(RULE, settings, "all", "1d"))
 
 
 def tried(moment: float = 1.0, **settings: object) -> Try:
-    trial = put_on_trial(compile_script(RULE), walks(3, 1, 300), Account(), settings)
+    trial = run_trial(compile_script(RULE), walks(3, 1, 300), Account(), settings)
     return try_of(what(**settings), trial, moment)
 
 

@@ -15,10 +15,10 @@ from pathlib import Path
 import pytest
 
 from oakladder import disk
+from oakladder.user.autosave import AutosaveWorker
 from oakladder.user.draft import LONGEST
 from oakladder.user.journal import Journal
 from oakladder.user.save_events import Both, Changed, Event, NotSaved, Saved, Told
-from oakladder.user.saving import Keeper
 from oakladder.user.scripts import ScriptFolder
 from oakladder.user.versions import Version, Versions, thinned
 
@@ -33,9 +33,9 @@ class Desk:
         self.path = self.folder.folder / "mine.rung"
         self.keeper = self.again()
 
-    def again(self) -> Keeper:
+    def again(self) -> AutosaveWorker:
         """Another start of the program."""
-        self.keeper = Keeper(self.folder, self.versions, Journal(self.root / "journal"), self.told.append)
+        self.keeper = AutosaveWorker(self.folder, self.versions, Journal(self.root / "journal"), self.told.append)
         return self.keeper
 
     def has_told(self, kind: type, seconds: float = 3.0) -> Event:
@@ -99,7 +99,7 @@ _TYPIST = """
 import sys, time
 from pathlib import Path
 from oakladder.user.journal import Journal
-from oakladder.user.saving import Keeper
+from oakladder.user.autosave import AutosaveWorker as Keeper
 from oakladder.user.scripts import ScriptFolder
 from oakladder.user.versions import Versions
 root = Path(sys.argv[1])

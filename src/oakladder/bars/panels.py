@@ -8,10 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from oakladder.bars.bars import COLUMNS, Bars, tidy
-from oakladder.bars.end_to_end import end_to_end, ends_of, without
-from oakladder.bars.longer import count_longer, groups
+from oakladder.bars.concatenation import end_to_end, ends_of, without
 from oakladder.bars.panel import Panel
 from oakladder.bars.resample import MERGES, fits
+from oakladder.bars.resample_index import count_longer, groups
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.bars.timeline import Timeline
 

@@ -8,7 +8,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from oakladder.bars.end_to_end import end_to_end, ends_of
+from oakladder.bars.concatenation import end_to_end, ends_of
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.shared_times import remembered, remembered_by_name, shared
 from oakladder.bars.timeframes import Timeframe

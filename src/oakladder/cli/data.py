@@ -8,7 +8,7 @@ from pathlib import Path
 
 from oakladder.bars.calendar_words import closed_days, closed_words, hours_of, hours_words
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.store.amend import Change, amend
+from oakladder.bars.store.edit_metadata import Change, amend
 from oakladder.bars.time_words import tick_words
 from oakladder.cli.common import (
     CALL_WRONG,
@@ -25,9 +25,9 @@ from oakladder.cli.common import (
 from oakladder.cli.progress import Reporter
 from oakladder.disk import read_text, why
 from oakladder.intake import importing
+from oakladder.intake.cleaning import CHOICES, Repair, Trouble
 from oakladder.intake.importing import session_calendar
 from oakladder.intake.names import as_symbol, trouble_of
-from oakladder.intake.tidying import CHOICES, Mend, Trouble
 from oakladder.rung.texts import count_words
 from oakladder.user.workspace import Workspace
 
@@ -125,8 +125,8 @@ def _print_intake(intake: importing.Intake) -> None:
             print(f"    {finding.words()}", file=sys.stderr if intake.trouble else sys.stdout)
 
 
-def _mends(given: list[str] | None) -> dict[Trouble, Mend]:
-    made: dict[Trouble, Mend] = {}
+def _mends(given: list[str] | None) -> dict[Trouble, Repair]:
+    made: dict[Trouble, Repair] = {}
     for item in given or []:
         name, _, value = item.partition("=")
         trouble = next((t for t in Trouble if t.value.startswith(name.strip())), None)
@@ -135,7 +135,7 @@ def _mends(given: list[str] | None) -> dict[Trouble, Mend]:
             fail(CALL_WRONG, f"There is no finding `{name}`. There are {', '.join(t.value for t in Trouble)}.")
         if value.strip() not in allowed:
             fail(CALL_WRONG, f"About `{trouble.value}` can be done: {', '.join(allowed)}.")
-        made[trouble] = Mend(value.strip())
+        made[trouble] = Repair(value.strip())
     return made
 
 

@@ -28,10 +28,10 @@ from oakladder.cli.common import (
     timeframe_of,
 )
 from oakladder.cli.outputs import check_outputs, write_table
-from oakladder.engine.cells import Cell, column_cell, column_name
+from oakladder.engine.columns.cells import Cell, column_cell, column_name
+from oakladder.engine.picture.as_data import as_plain, day_paint
 from oakladder.engine.picture.draw import draw
-from oakladder.engine.picture.plain import as_plain, day_paint
-from oakladder.engine.run import Result, run
+from oakladder.engine.run.execute import Result, run
 from oakladder.intake.one_symbol import read_one
 from oakladder.rung import Program, RunProblem
 from oakladder.rung.plan.ops import Op

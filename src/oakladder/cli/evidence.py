@@ -11,14 +11,14 @@ from typing import Any
 from rich.table import Table
 
 from oakladder.cli.common import Format, arg, command, load, settings_of
-from oakladder.cli.grounds import GROUND, Where, sentences
-from oakladder.cli.noting import Noting
+from oakladder.cli.notebook import NotebookWriter
 from oakladder.cli.streams import console
 from oakladder.cli.trial import trading
-from oakladder.trial.evidence.plain import as_plain
-from oakladder.trial.evidence.study import Evidence, evidence_of, signal_of
-from oakladder.trial.evidence.words import HORIZON_HEADS, horizon_words, sentence, warnings
-from oakladder.trial.sweeps.task import Task
+from oakladder.cli.trial_data import GROUND, DataOptions, sentences
+from oakladder.trial.batch.task import Task
+from oakladder.trial.judge.evidence.as_data import as_plain
+from oakladder.trial.judge.evidence.study import Evidence, evidence_of, signal_of
+from oakladder.trial.judge.evidence.words import HORIZON_HEADS, horizon_words, sentence, warnings
 
 
 @command(
@@ -29,7 +29,7 @@ from oakladder.trial.sweeps.task import Task
 )
 def evidence(script: Path, settings: list[str] | None, signal: str | None, format_: str, **where: Any) -> None:
     """Say what followed a signal, beside what usually follows, and how often chance does as well."""
-    program, asked = load(script), Where(**where)
+    program, asked = load(script), DataOptions(**where)
     values = settings_of(program, settings)
     with sentences():
         signal_of(program, signal)
@@ -37,7 +37,7 @@ def evidence(script: Path, settings: list[str] | None, signal: str | None, forma
         with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
             made = evidence_of(program, ground, signal, values, executor=executor)
         if asked.breaks_seal:
-            task, noting = Task(trading(program, script), ground, settings=values), Noting(script)
+            task, noting = Task(trading(program, script), ground, settings=values), NotebookWriter(script)
             noting.seal(noting.what(task, asked.name), task)
     if Format(format_) is Format.JSON:
         print(json.dumps(as_plain(made)))

@@ -27,8 +27,8 @@ from oakladder.cli.common import (
 )
 from oakladder.cli.lists import symbols_of
 from oakladder.cli.streams import console, visible
-from oakladder.engine.rules import Fresh, Rule
-from oakladder.engine.screen import Screen, screen
+from oakladder.engine.scan.conditions import Rule, TriggerMode
+from oakladder.engine.scan.run import ScanResult, run_scan
 from oakladder.rung import RunProblem
 
 
@@ -59,8 +59,8 @@ def scan(
     symbols = symbols_of(library, list_name)
     try:
         program.signal(signal)
-        rule = Rule(program, signal, frame, values, fresh=Fresh.WITHIN, bars=within)
-        found = screen(rule, library, symbols, frame)
+        rule = Rule(program, signal, frame, values, fresh=TriggerMode.WITHIN, bars=within)
+        found = run_scan(rule, library, symbols, frame)
     except RunProblem as error:
         fail(CALL_WRONG, str(error))
     _print_scan(found, library, Format(format_))
@@ -68,7 +68,7 @@ def scan(
         print(f"{skipped.symbol} left out: {skipped.reason}", file=sys.stderr)
 
 
-def _print_scan(found: Screen, library: BarLibrary, format_: Format) -> None:
+def _print_scan(found: ScanResult, library: BarLibrary, format_: Format) -> None:
     hits = sorted(found.found, key=lambda f: (f.ages[0], f.symbol))
     rows = [
         {

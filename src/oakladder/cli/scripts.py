@@ -20,7 +20,7 @@ from oakladder.cli.common import (
 from oakladder.rung import CODES, ScriptError, analyse, compile_script, library
 from oakladder.rung.problems import did_you_mean
 from oakladder.rung.program import unknown_symbols
-from oakladder.rung.teach import describe
+from oakladder.rung.service import reference_docs
 from oakladder.user.scripts import ScriptFileProblem, read_script
 from oakladder.user.workspace import Workspace
 
@@ -81,7 +81,7 @@ def brief(
         text = read_script(script) if script is not None else ""
     except ScriptFileProblem as error:
         fail(CALL_WRONG, str(error))
-    print(describe.brief())
+    print(reference_docs.brief())
     if script is None:
         return
     print(f"THE SCRIPT AS IT STANDS\n{text}")
@@ -101,7 +101,7 @@ def source(
 ) -> None:
     """Print a library function as it is written in Rung, or a copy of it under another name."""
     if function not in library.names():
-        built_in = describe.word_help(function)
+        built_in = reference_docs.word_help(function)
         hint = did_you_mean(function, library.names()) or "`./oak brief` lists them all."
         fail(
             CALL_WRONG,

@@ -12,13 +12,13 @@ from datetime import UTC, datetime
 
 from oakladder.bars.time_words import iso
 from oakladder.cli.common import CALL_WRONG, Argument, Format, arg, at_least, fail
-from oakladder.trial.figures import FIGURES, figure_words
-from oakladder.trial.sweeps.neighbours import SweepMap, map_of
-from oakladder.trial.sweeps.ranges import Range, drawn_settings, grid_of_settings, point_words, settings_words
-from oakladder.trial.sweeps.running import swept
-from oakladder.trial.sweeps.task import Task, Tried
-from oakladder.trial.sweeps.walk import Walk, walk_forward
-from oakladder.trial.sweeps.workers import Workers
+from oakladder.trial.batch.processes import Workers
+from oakladder.trial.batch.task import Task, Tried
+from oakladder.trial.metrics.metrics import FIGURES, metric_words
+from oakladder.trial.sweep.map import SweepMap, map_of
+from oakladder.trial.sweep.ranges import Range, drawn_settings, grid_of_settings, point_words, settings_words
+from oakladder.trial.sweep.run import swept
+from oakladder.trial.sweep.walk_forward import Walk, walk_forward
 
 #: The figures of a row where several variants stand below each other.
 _IN_ROWS = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "sharpe", "end")
@@ -77,7 +77,7 @@ def _executor(address: str | None) -> Iterator[Executor]:
         with Workers() as executor:
             yield executor
         return
-    from oakladder.trial.sweeps.cluster import cluster
+    from oakladder.trial.batch.cluster import cluster
 
     with cluster(address) as executor:
         yield executor
@@ -102,14 +102,14 @@ def _print_rows(ranges: Sequence[Range], rows: Sequence[Tried], made: SweepMap, 
     title = FIGURES[made.figure].title
     writer.writerow([*(r.name for r in ranges), *(FIGURES[n].title for n in _IN_ROWS), f"{title} around", ""])
     for one, beside, lonely in zip(rows, around, made.lonely.tolist(), strict=True):
-        shown = [one.problem] if one.problem else [figure_words(one.figures, name) for name in _IN_ROWS]
+        shown = [one.problem] if one.problem else [metric_words(one.figures, name) for name in _IN_ROWS]
         told = (
-            [] if one.problem else [figure_words({made.figure: beside}, made.figure), "lonely peak" if lonely else ""]
+            [] if one.problem else [metric_words({made.figure: beside}, made.figure), "lonely peak" if lonely else ""]
         )
         writer.writerow([*map(point_words, one.settings.values()), *shown, *told])
     for words, place in (("best", made.best), ("best with its neighbours", made.broad)):
         if place is not None:
-            value = figure_words(rows[place].figures, made.figure)
+            value = metric_words(rows[place].figures, made.figure)
             print(f"{title} {words}: {settings_words(rows[place].settings)} with {value}", file=sys.stderr)
 
 
@@ -144,7 +144,7 @@ def _print_walk(made: Walk, format_: Format) -> None:
     writer = csv.writer(sys.stdout, delimiter="\t", lineterminator="\n")
     writer.writerow(["From", "To", "Settings", "Promised", "Brought", "Trades"])
     for step in made.steps:
-        told = [figure_words({made.figure: v}, made.figure) for v in (step.promised, step.brought)]
+        told = [metric_words({made.figure: v}, made.figure) for v in (step.promised, step.brought)]
         writer.writerow([_day(step.first), _day(step.last), settings_words(step.settings), *told, step.trades])
     print(made.words())
 

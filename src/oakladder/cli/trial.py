@@ -22,19 +22,19 @@ from oakladder.cli.common import (
     load,
     settings_of,
 )
-from oakladder.cli.grounds import GROUND, Where, sentences
-from oakladder.cli.noting import Noting
+from oakladder.cli.notebook import NotebookWriter
 from oakladder.cli.outputs import check_outputs, is_standard, write_table
 from oakladder.cli.streams import console, visible
 from oakladder.cli.sweep import SWEEPING, sweep
+from oakladder.cli.trial_data import GROUND, DataOptions, sentences
 from oakladder.rung import Program, RunProblem, compile_script
-from oakladder.trial.chance import Bootstrap, Chance, bootstrap_of, chance_of
+from oakladder.trial.batch.task import Task
+from oakladder.trial.broker.money import Account, Costs, Size, Slippage, parse_ratio
 from oakladder.trial.compose import draft_of, with_trade
-from oakladder.trial.figures import FIGURES, figure_words
-from oakladder.trial.money import Account, Costs, Size, Slippage, parse_ratio
+from oakladder.trial.judge.shift_test import Bootstrap, ShiftTest, bootstrap_of, shift_test_of
+from oakladder.trial.metrics.metrics import FIGURES, metric_words
 from oakladder.trial.report import as_plain, equity_table, trades_table
-from oakladder.trial.sweeps.task import Task
-from oakladder.trial.trial import Trial, put_on_trial
+from oakladder.trial.trial import Trial, run_trial
 from oakladder.user.scripts import title_of
 from oakladder.user.workspace import Workspace
 
@@ -99,7 +99,7 @@ def trial(
     check_outputs(outputs, [script, where["csv_file"]], printed="the JSON report" if as_json and standard else "")
     program = trading(load(script), script)
     values = settings_of(program, settings)
-    asked = Where(**where)
+    asked = DataOptions(**where)
     with sentences():
         costs = Costs(ratio=parse_ratio(cost), slippage=Slippage.parse(slip))
         account = Account(money, Size.parse(size) if size else None, lot, most, power, costs, apart)
@@ -109,7 +109,7 @@ def trial(
             program = program.finer()
         shelf = Workspace.default().shelf(program.text, script.absolute())
         task = Task(program, ground, account, values, shelf, finer)
-        noting = Noting(script)
+        noting = NotebookWriter(script)
         what = noting.what(task, asked.name)
         if asked.breaks_seal:
             noting.seal(what, task)
@@ -117,14 +117,14 @@ def trial(
             ranges, rows = sweep(task, sweeps, draw, by, walk, cluster, Format(format_))
             noting.sweep(what, ranges, rows, sealed=ground.seal is not None)
             return
-        done = put_on_trial(program, ground, account, values)
+        done = run_trial(program, ground, account, values)
         traded = bool(done.book.done.any())
-        judged: list[Chance | Bootstrap] = [chance_of(done), bootstrap_of(done)] if chance and traded else []
+        judged: list[ShiftTest | Bootstrap] = [shift_test_of(done), bootstrap_of(done)] if chance and traded else []
     tries = noting.trial(what, done)
     write_table("--trades", trades_out, trades_table(done))
     write_table("--equity", equity_out, equity_table(done))
     if as_json:
-        none = dict.fromkeys((Chance.name, Bootstrap.name)) if chance else {}
+        none = dict.fromkeys((ShiftTest.name, Bootstrap.name)) if chance else {}
         plain = as_plain(done) | none | {"tries": tries.as_plain() if tries is not None else None}
         print(json.dumps(plain | {part.name: part.as_plain() for part in judged}))
         return
@@ -166,7 +166,7 @@ def _print_table(done: Trial, script: Path, to: IO[str]) -> None:
     table.add_column("Value", justify="right")
     table.add_column("Meaning", style="dim")
     for name, figure in FIGURES.items():
-        table.add_row(figure.title, figure_words(done.figures, name), figure.about)
+        table.add_row(figure.title, metric_words(done.figures, name), figure.about)
     console(to).print(table)
     told = [f"{count} {name}" for name, count in done.counts.items() if count]
     skipped = int((done.book.taken != 0).sum())

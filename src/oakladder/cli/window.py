@@ -66,7 +66,7 @@ def shot(
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     # An exception would be lost in Qt's own code, and waits for threads elsewhere.
     signal.signal(signal.SIGINT, partial(_interrupted, None))
-    from oakladder.desk.shot import PLACES, take
+    from oakladder.desk.screenshot import PLACES, take
 
     if place not in PLACES:
         fail(

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.info import DEMO, SymbolInfo
+from oakladder.bars.store.symbol_info import DEMO, SymbolInfo
 
 #: Raised whenever the generated bars change, so that the market is made again where it was made before.
 VERSION = "1"

@@ -10,8 +10,8 @@ import numpy as np
 
 from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.store.info import BY_HAND, DEMO, SymbolInfo, with_hand
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.symbol_info import BY_HAND, DEMO, SymbolInfo, with_hand
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.demo import companies, market
 

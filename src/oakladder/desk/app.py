@@ -14,17 +14,17 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
 
 from oakladder import log
+from oakladder.app.jobs import sentence_of
+from oakladder.app.main_thread import close_dispatchers
+from oakladder.app.session import Session
 from oakladder.bars.errors import DataProblem
-from oakladder.desk.collector import Sweeper, keep_for_good
-from oakladder.desk.jobs import sentence_of
-from oakladder.desk.look.letters import ui_font
-from oakladder.desk.look.picture import icon
-from oakladder.desk.look.theme import DAY, style_sheet
-from oakladder.desk.relay import close_relays
-from oakladder.desk.session import Desk
-from oakladder.desk.widgets.passing import answered
+from oakladder.desk.gc_scheduler import GcScheduler, keep_for_good
+from oakladder.desk.look.fonts import ui_font
+from oakladder.desk.look.icon import icon
+from oakladder.desk.look.theme import DAY, THEMES, style_sheet
+from oakladder.desk.widgets.transient import answered
 from oakladder.desk.window import Window
-from oakladder.engine.malloc_tuning import return_freed_memory
+from oakladder.engine.run.malloc_tuning import return_freed_memory
 from oakladder.locks import Waiting
 from oakladder.user.workspace import Workspace
 
@@ -46,7 +46,7 @@ def make_app() -> QApplication:
     app.setStyle("Fusion")
     app.setFont(ui_font())
     app.setWindowIcon(icon())
-    Sweeper(app)
+    GcScheduler(app)
     return_freed_memory()
     sys.setswitchinterval(0.001)  # a worker that computes gives way to the window sooner
     return app
@@ -58,7 +58,7 @@ def _take_down() -> None:
     What is registered last comes first, so this comes before the bindings do it: they delete one thing after the other
     while they walk over the table of all of them, and fall where a filter of ours is called meanwhile, which enlarges it.
     """
-    close_relays()
+    close_dispatchers()
     for widget in QApplication.topLevelWidgets():
         if not sip.isdeleted(widget):
             sip.delete(widget)
@@ -66,7 +66,7 @@ def _take_down() -> None:
 
 def make_window(workspace: Workspace) -> Window:
     """The window with the demo market, and with what was open last time."""
-    desk = Desk(workspace, workspace.library())
+    desk = Session(workspace, workspace.library(), THEMES)
     window = Window(desk)
     desk.remembering.restore()
     desk.watch_folders()

@@ -7,11 +7,11 @@ from collections.abc import Callable
 from functools import partial
 from typing import Protocol
 
+from oakladder.app.actions import ACTIONS, Action
+from oakladder.app.session import Session
 from oakladder.bars.timeframes import STANDARD, Timeframe
-from oakladder.desk.actions import ACTIONS, Action
 from oakladder.desk.bench.place import Bench
 from oakladder.desk.palette import PaletteLine, day_of
-from oakladder.desk.session import Desk
 from oakladder.engine.picture.parts import PRICE, VOLUME
 from oakladder.log import log_file
 
@@ -22,7 +22,9 @@ class Goes(Protocol):
     def __call__(self, symbol: str | None = None, timeframe: Timeframe | None = None) -> None: ...
 
 
-def choices(desk: Desk, bench: Bench, doer: Callable[[Action], Callable[[], None]], go_to: Goes) -> list[PaletteLine]:
+def choices(
+    desk: Session, bench: Bench, doer: Callable[[Action], Callable[[], None]], go_to: Goes
+) -> list[PaletteLine]:
     """A line for each symbol, timeframe, action, script and pane."""
     made = [
         PaletteLine(f"{i.symbol}  {i.name}", i.sector, lambda s=i.symbol: go_to(symbol=s))  # type: ignore[misc]

@@ -12,7 +12,7 @@ from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
-from oakladder.desk.look.distances import GAP
+from oakladder.desk.look.spacing import GAP
 
 _MOST = 60
 

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtWidgets import QStackedWidget, QWidget
 
+from oakladder.app.session import Session
 from oakladder.desk.bench.place import Bench
-from oakladder.desk.session import Desk
 
 if TYPE_CHECKING:  # each is loaded when it is made
     from oakladder.desk.data.place import DataPlace
@@ -36,7 +36,7 @@ class Places(QStackedWidget):
     built = pyqtSignal(object)
     complete = pyqtSignal()
 
-    def __init__(self, desk: Desk):
+    def __init__(self, desk: Session):
         super().__init__()
         self._desk = desk
         self.bench = Bench(desk)

@@ -19,25 +19,25 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.app.actions import ACTIONS, Action, hinted
+from oakladder.app.basis import Part
+from oakladder.app.chart_options import BarStyle, ChartOptions, ScaleKind
+from oakladder.app.first_steps import FirstStepsTracker
+from oakladder.app.picked_symbol import PickedSymbol
+from oakladder.app.session import Session
 from oakladder.bars.timeframes import Timeframe
-from oakladder.desk.actions import ACTIONS, Action, hinted
-from oakladder.desk.basis import Part
 from oakladder.desk.bench.place import Bench
-from oakladder.desk.chart_options import BarStyle, ChartOptions, ScaleKind
 from oakladder.desk.choices import choices, made_of
-from oakladder.desk.learning import Learning
-from oakladder.desk.leaving import may_leave
-from oakladder.desk.look.distances import GAP, HAIR, TIGHT
-from oakladder.desk.look.theme import DAY, NIGHT, palette, style_sheet
+from oakladder.desk.look.spacing import GAP, HAIR, TIGHT
+from oakladder.desk.look.theme import DAY, NIGHT, palette, style_sheet, theme_of
 from oakladder.desk.palette import Palette
-from oakladder.desk.pick import PickedSymbol
 from oakladder.desk.places import BENCH, DATA, LADDER, SCAN, TRIAL, Places
-from oakladder.desk.session import Desk
+from oakladder.desk.quit_dialogs import may_leave
 from oakladder.desk.styling import Styling
 from oakladder.desk.widgets.activity import Activity
-from oakladder.desk.widgets.passing import PlainMenu
 from oakladder.desk.widgets.status import StatusLine
 from oakladder.desk.widgets.steps import StepStrip
+from oakladder.desk.widgets.transient import PlainMenu
 from oakladder.log import log_file
 
 if TYPE_CHECKING:  # see `places`
@@ -64,7 +64,7 @@ _SEPARATED = frozenset(["scale_plain", "toggle_extended", "go_to_date", "add_lin
 class Window(QMainWindow):
     """Holds the places and dispatches the actions of `actions.ACTIONS` to the methods of the same name."""
 
-    def __init__(self, desk: Desk):
+    def __init__(self, desk: Session):
         super().__init__()
         self.desk = desk
         self.setWindowTitle("Oak Ladder")
@@ -72,7 +72,7 @@ class Window(QMainWindow):
         self._buttons = QButtonGroup(self)
         #: The actions by name, as menus show them.
         self.deeds: dict[str, QAction] = {}
-        self.learning, self.step_strip = Learning(desk, self), StepStrip()
+        self.learning, self.step_strip = FirstStepsTracker(desk, self), StepStrip()
         self.learning.changed.connect(lambda: self.step_strip.show_steps(self.learning.steps))
         self.step_strip.put_away.connect(self.learning.put_away)
         self.bench.strip.asked.connect(lambda _: self.learning.went_to_signal())
@@ -80,7 +80,7 @@ class Window(QMainWindow):
         self.status = StatusLine(self._state)
         self.activity = Activity(desk.jobs)
         self.palette_dialog = Palette(lambda typed: made_of(typed, self.bench, self.go_to), self)
-        self._styling = Styling(lambda: style_sheet(desk.looking.theme), self)
+        self._styling = Styling(lambda: style_sheet(theme_of(desk)), self)
         desk.waits.append(self._styling.is_waiting)
         self._lay_out()
         for action in ACTIONS:
@@ -212,7 +212,7 @@ class Window(QMainWindow):
         """Colours by day or by night, what is in sight first."""
         app = QApplication.instance()
         assert isinstance(app, QApplication)
-        app.setPalette(palette(self.desk.looking.theme))
+        app.setPalette(palette(theme_of(self.desk)))
         places = (self.places.currentWidget(), *self.places.there())
         parts = (part for place in places for part in self.places.parts(place))
         self._styling.ask([self.top, self.step_strip, *parts, self.palette_dialog])
@@ -346,7 +346,7 @@ class Window(QMainWindow):
         )
 
     def toggle_night(self) -> None:
-        self.desk.looking.set_theme(NIGHT if self.desk.looking.theme is DAY else DAY)
+        self.desk.looking.set_theme(NIGHT if theme_of(self.desk) is DAY else DAY)
 
     def stop_waiting(self) -> None:
         """Gives up what waits to be written while another program holds its place."""

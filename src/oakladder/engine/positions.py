@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from oakladder.engine.run import Result
+from oakladder.engine.run.execute import Result
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.program import Program
 from oakladder.rung.texts import count_words

@@ -11,7 +11,7 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.positions import Holding, holding_ops, holdings
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung.program import Program
 from oakladder.rung.words import Tone
 
@@ -38,7 +38,7 @@ def last_true(panel: Panel, flags: np.ndarray) -> np.ndarray:
 
 
 @dataclass(frozen=True, slots=True)
-class Pip:
+class RecentSignal:
     """The latest occurrence of a signal: its tone and how many bars ago it was."""
 
     signal: str
@@ -52,14 +52,14 @@ class Pip:
 TONE_COLOURS = {Tone.BULLISH: "good", Tone.BEARISH: "bad", Tone.NEUTRAL: "calm"}
 
 
-def pips(
+def recent_signals(
     program: Program,
     library: BarSource,
     symbol: str,
     timeframe: Timeframe,
     settings: Mapping[str, object] | None = None,
     cancelled: Callable[[], bool] | None = None,
-) -> list[Pip]:
+) -> list[RecentSignal]:
     """The latest occurrence of each signal of a script on one timeframe, and first the position that it holds there. Raises `RunProblem`, `DataProblem`, `Cancelled`."""
     extra = holding_ops(program)
     if not program.signals and not extra:
@@ -69,9 +69,9 @@ def pips(
     made = []
     held = holdings(result)[symbol] if extra else None
     if held is not None:
-        made.append(Pip("in", Tone.BULLISH if held.side > 0 else Tone.BEARISH, held.bars, held))
+        made.append(RecentSignal("in", Tone.BULLISH if held.side > 0 else Tone.BEARISH, held.bars, held))
     for output in program.signals:
         age = int(last_true(panel, result.flag(output.roles["value"]))[0])
         if age >= 0:
-            made.append(Pip(output.name, output.tone, age))
+            made.append(RecentSignal(output.name, output.tone, age))
     return made

@@ -10,7 +10,7 @@ import numpy as np
 from oakladder.bars.calendar_words import ClosedDays
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.amend import Change, amend
+from oakladder.bars.store.edit_metadata import Change, amend
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 

@@ -18,20 +18,20 @@ from oakladder.bars.calendar_words import hours_of, with_hours
 from oakladder.bars.errors import DataProblem, Stopped
 from oakladder.bars.resample import MERGES
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.amend import restamped
-from oakladder.bars.store.guess import calendar_of, tick_of
-from oakladder.bars.store.info import OWN, SymbolInfo
+from oakladder.bars.store.edit_metadata import restamped
+from oakladder.bars.store.infer_metadata import calendar_of, tick_of
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.symbol_info import OWN, SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.bars.zones import DAY, is_zone
 from oakladder.disk import why
-from oakladder.intake.claims import Doubt, claim_words, claimed_twice, contradiction
+from oakladder.intake.cleaning import Finding, Repair, Tidied, Trouble, clean_bars
 from oakladder.intake.closed_days import closed_every_year, recognise
 from oakladder.intake.file_layout import TableLayout, guess
 from oakladder.intake.file_search import files_of
 from oakladder.intake.names import symbol_of
 from oakladder.intake.reading import Raw, Stop, read
-from oakladder.intake.tidying import Finding, Mend, Tidied, Trouble, tidy_up
+from oakladder.intake.symbol_conflicts import Conflict, claim_words, claimed_twice, contradiction
 from oakladder.intake.times import timeframe_of
 
 _log = logging.getLogger(__name__)
@@ -46,7 +46,7 @@ class Options:
     kind: str | None = None
     sector: str | None = None
     zone: str | None = None
-    mends: dict[Trouble, Mend] = field(default_factory=dict)
+    mends: dict[Trouble, Repair] = field(default_factory=dict)
     #: The symbol that the bars of a file belong to.
     symbol: str | None = None
     #: Whether they do so whatever speaks against it: see `claims.Doubt`.
@@ -69,7 +69,7 @@ class Intake:
     trouble: str = ""
     counted: bool = False
     #: Why it is doubtful that these bars belong to the symbol; the trouble says it in words.
-    doubt: Doubt | None = None
+    doubt: Conflict | None = None
     #: Whether the symbol stands in the file itself, and not only in its name.
     in_column: bool = False
     #: Where several files claim the symbol: all of them.
@@ -78,7 +78,7 @@ class Intake:
     def claim(self, symbol: str, claimants: Sequence[Path]) -> Intake:
         """This one, in doubt because several files claim its symbol."""
         self.symbol, self.claimants = symbol, tuple(claimants)
-        self.doubt, self.trouble = Doubt.CLAIMED, claim_words(symbol, claimants)
+        self.doubt, self.trouble = Conflict.CLAIMED, claim_words(symbol, claimants)
         return self
 
     def words(self) -> str:
@@ -145,13 +145,13 @@ def _intake(path: Path, raw: Raw, library: BarLibrary, options: Options) -> Inta
     if known is not None and options.calendar is not None:  # hours are said anew; closed days that are known stay
         calendar = replace(calendar, holidays=known.calendar.holidays, halves=known.calendar.halves)
     closed = _recognised(times, made.timeframe, calendar) if known is None else frozenset()
-    keep_open = options.mends.get(Trouble.CLOSED) is Mend.DROP
+    keep_open = options.mends.get(Trouble.CLOSED) is Repair.DROP
     calendar = calendar if keep_open else replace(calendar, holidays=calendar.holidays | closed)
-    tidied = tidy_up(raw, made.timeframe, calendar, options.mends)
+    tidied = clean_bars(raw, made.timeframe, calendar, options.mends)
     made.findings = tidied.findings
     if closed:
         opens = tuple((0, int(t)) for t in calendar.day_open(np.array(sorted(closed)[:5])))
-        made.findings.append(Finding(Trouble.CLOSED, len(closed), opens, Mend.DROP if keep_open else Mend.KEEP))
+        made.findings.append(Finding(Trouble.CLOSED, len(closed), opens, Repair.DROP if keep_open else Repair.KEEP))
     if not len(tidied.times):
         made.trouble = f"{raw.symbol}: nothing is left after cleaning."
         return made
@@ -160,7 +160,7 @@ def _intake(path: Path, raw: Raw, library: BarLibrary, options: Options) -> Inta
         made.info = replace(made.info, step=_step(made.timeframe.count, known, library))
     made.bars = _bars(tidied, made.timeframe, calendar)
     if raw.cleaned:
-        made.findings.append(Finding(Trouble.RENAMED, 1, (), Mend.KEEP, raw.cleaned))
+        made.findings.append(Finding(Trouble.RENAMED, 1, (), Repair.KEEP, raw.cleaned))
     _compare(made, library, options.same)
     return made
 
@@ -218,7 +218,7 @@ def _bars(tidied: Tidied, timeframe: Timeframe, calendar: Calendar) -> Bars:
     days = (tidied.times // DAY) if (tidied.times % DAY == 0).all() else calendar.days(tidied.times)
     again = np.concatenate([days[1:] == days[:-1], [False]])
     if again.any():
-        tidied.findings.append(Finding(Trouble.REPEAT, int(again.sum()), (), Mend.DROP))
+        tidied.findings.append(Finding(Trouble.REPEAT, int(again.sum()), (), Repair.DROP))
     kept = {n: v[~again] for n, v in columns.items()}
     return Bars(tidied.symbol, ONE_DAY, calendar, calendar.day_open(days[~again]), kept)
 
@@ -230,7 +230,7 @@ def _whole_minutes(tidied: Tidied, columns: dict[str, np.ndarray]) -> tuple[np.n
         return minutes, columns
     first = np.concatenate([[0], np.flatnonzero(minutes[1:] != minutes[:-1]) + 1])
     last = np.append(first[1:], len(minutes)) - 1
-    tidied.findings.append(Finding(Trouble.SECONDS, len(minutes), (), Mend.MEND))
+    tidied.findings.append(Finding(Trouble.SECONDS, len(minutes), (), Repair.MEND))
     return minutes[first], {n: merge(columns[n], first, last) for n, merge in MERGES.items()}
 
 
@@ -243,7 +243,7 @@ def _compare(made: Intake, library: BarLibrary, same: bool) -> None:
         made.new = len(made.bars)
         return
     if not same and (words := contradiction(old, made.bars)):
-        made.doubt = Doubt.CONTRADICTS
+        made.doubt = Conflict.CONTRADICTS
         made.trouble = f"{made.symbol}: its prices contradict those in the library: {words}."
         return
     common, here, there = np.intersect1d(made.bars.times, old.times, return_indices=True)
@@ -336,7 +336,7 @@ def import_files(
         told = recognise(library, [i.symbol for i in made if not i.trouble])
         for intake in made:
             if not intake.trouble and intake.symbol in told:
-                intake.findings.append(Finding(Trouble.CLOSED, told[intake.symbol], (), Mend.KEEP))
+                intake.findings.append(Finding(Trouble.CLOSED, told[intake.symbol], (), Repair.KEEP))
     library.settle()
     return made
 

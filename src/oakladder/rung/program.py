@@ -21,12 +21,12 @@ from oakladder.rung.plan.part import Part, part_of, settings_of
 from oakladder.rung.plan.sizes import sizes_of
 from oakladder.rung.problems import Problem, RunProblem, ScriptError, Span, UnknownName, did_you_mean
 from oakladder.rung.read.blocks import parse
+from oakladder.rung.service.fixes import apply_fix
 from oakladder.rung.settings import SettingInfo, fitting_value, setting_info
-from oakladder.rung.teach.fixes import mended
 from oakladder.rung.words import Shown
 
 if TYPE_CHECKING:  # numpy and the compiler take longer to load than a script to check
-    from oakladder.rung.native.variant import Variant
+    from oakladder.rung.native.compiled_kernel import CompiledKernel
     from oakladder.rung.plan.layout import StateLayout
     from oakladder.rung.plan.split import Split
 
@@ -46,9 +46,9 @@ class Program:
     foreign: tuple[tuple[str, Span], ...] = ()
     #: What makes the same program once more with trades filled minute by minute.
     _finer: Callable[[], Program] | None = None
-    _variants: dict[tuple[tuple[int, ...], tuple[int, ...], bool], Variant] = field(default_factory=dict)
+    _variants: dict[tuple[tuple[int, ...], tuple[int, ...], bool], CompiledKernel] = field(default_factory=dict)
     #: The same by what was asked for, which is found sooner.
-    _asked: dict[tuple[tuple[Op, ...], bool, bool], Variant] = field(default_factory=dict)
+    _asked: dict[tuple[tuple[Op, ...], bool, bool], CompiledKernel] = field(default_factory=dict)
     #: The fixed values that a run of a variant for some values needs, in order.
     _wanted: dict[tuple[int, tuple[Op, ...]], tuple[Op, ...]] = field(default_factory=dict)
     #: What everything that it shows is read out of, and the part of the plan for that.
@@ -97,7 +97,7 @@ class Program:
             raise RunProblem(f"The script has no setting `{name}`. {hint}")
         return made
 
-    def variant(self, roots: Sequence[Op], split: Split | None = None, *, alone: bool = False) -> Variant:
+    def variant(self, roots: Sequence[Op], split: Split | None = None, *, alone: bool = False) -> CompiledKernel:
         """The code for some values, compiled on first use; with a split, for its second run, or for one that sees what
         becomes of single bars (`Idle.alone`)."""
         asked = (tuple(roots), split is not None, alone)
@@ -106,8 +106,8 @@ class Program:
             found = self._asked[asked] = self._variant(roots, split, alone)
         return found
 
-    def _variant(self, roots: Sequence[Op], split: Split | None, alone: bool) -> Variant:
-        from oakladder.rung.native.variant import make_variant  # loads the compiler
+    def _variant(self, roots: Sequence[Op], split: Split | None, alone: bool) -> CompiledKernel:
+        from oakladder.rung.native.compiled_kernel import make_kernel  # loads the compiler
 
         plain = [leaf for root in roots for leaf in leaves(root)]
         given, idle = (split.given, split.idle) if split is not None else (frozenset(), None)
@@ -121,21 +121,23 @@ class Program:
                     part = self._whole[1]
                 else:
                     part = part_of(self.plan, plain, given, idle)
-                self._variants[key] = make_variant(part, plain)
+                self._variants[key] = make_kernel(part, plain)
             return self._variants[key]
 
     def settings_under(self, op: Op) -> frozenset[str]:
         """The settings that a value rests on."""
         return settings_of(part_of(self.plan, [op]))
 
-    def fixed_values(self, variant: Variant, roots: Sequence[Op], settings: Mapping[str, object]) -> dict[Op, object]:
+    def fixed_values(
+        self, variant: CompiledKernel, roots: Sequence[Op], settings: Mapping[str, object]
+    ) -> dict[Op, object]:
         """The fixed values that a run needs."""
         key = (id(variant), tuple(roots))
         if key not in self._wanted:
             self._wanted[key] = in_order(self._needed_fixed(variant, roots))
         return evaluate_in_order(self._wanted[key], settings)
 
-    def _needed_fixed(self, variant: Variant, roots: Sequence[Op]) -> list[Op]:
+    def _needed_fixed(self, variant: CompiledKernel, roots: Sequence[Op]) -> list[Op]:
         wanted = [*variant.fixed, *(op for root in roots for op in _fixed_parts(root))]
         wanted += [fold.length for fold in variant.state.folds]
         wanted += [cells.size for cells in variant.state.cells]
@@ -145,7 +147,7 @@ class Program:
         wanted += [op for what in variant.state.all_inputs for op in what.fixed]
         return wanted
 
-    def layout(self, variant: Variant, fixed: Mapping[Op, object]) -> StateLayout:
+    def layout(self, variant: CompiledKernel, fixed: Mapping[Op, object]) -> StateLayout:
         """The size of the state. Raises `RunProblem` where the settings make no sense."""
         from oakladder.rung.plan.layout import lay_out  # loads numpy
 
@@ -197,7 +199,7 @@ def analyse(text: str, shelf: OtherScripts = OtherScripts(), cancelled: Callable
     for problem in made.problems:
         if problem.edits:
             tries -= 1
-            if tries < 0 or not _is_better(mended(text, problem), made.problems, shelf, cancelled):
+            if tries < 0 or not _is_better(apply_fix(text, problem), made.problems, shelf, cancelled):
                 problem = replace(problem, replacement=None, also=())
         kept.append(problem)
     return replace(made, problems=tuple(kept))

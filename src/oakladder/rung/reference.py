@@ -11,11 +11,25 @@ from collections.abc import Callable, Mapping, Sequence
 import numpy as np
 
 from oakladder.rung.plan import ops
-from oakladder.rung.plan.inputs import FineColumn, Input, Merge
+from oakladder.rung.plan.inputs import Input, IntrabarColumn, Merge
 from oakladder.rung.plan.layout import StateLayout
-from oakladder.rung.plan.live import Live
-from oakladder.rung.plan.meaning import MEANING
-from oakladder.rung.plan.ops import SORTED, Append, Branch, Domain, Fold, Item, Loop, Op, Put, Ring, Save, Slot, Store
+from oakladder.rung.plan.liveness import Live
+from oakladder.rung.plan.ops import (
+    SORTED,
+    Append,
+    Branch,
+    Domain,
+    Item,
+    Loop,
+    Op,
+    Put,
+    Ring,
+    RollingAggregate,
+    Save,
+    Slot,
+    Store,
+)
+from oakladder.rung.plan.semantics import MEANING
 from oakladder.rung.plan.state import StateMap
 
 _NAN = float("nan")
@@ -46,7 +60,7 @@ class Stepper:
         self.inputs: dict[Input, float] = {}
         self.scratch: dict[Slot, object] = {}
         #: What the sorted windows were before this bar, and what came into them.
-        self._lately: dict[Fold, tuple[int, int, float, list[float], bool]] = {}
+        self._lately: dict[RollingAggregate, tuple[int, int, float, list[float], bool]] = {}
         #: Where this domain's scalars are read and written; a forming bar runs on the shadow.
         self.shift = 0
         #: Whether this bar is only tried and will be run again: then cells that later bars need stay as they are.
@@ -142,11 +156,11 @@ class Stepper:
                 assert isinstance(op.attr, Ring)
                 return self._past(op.attr, float(self.value(op.args[0])))  # type: ignore[arg-type]
             case "fold":
-                assert isinstance(op.attr, Fold)
+                assert isinstance(op.attr, RollingAggregate)
                 step = self._sort if op.attr.how == SORTED else self._fold
                 return step(op.attr, float(self.value(op.args[0])))  # type: ignore[arg-type]
             case "ranked":
-                assert isinstance(op.attr, Fold)
+                assert isinstance(op.attr, RollingAggregate)
                 return self._ranked(op.attr, float(self.value(op.args[1])))  # type: ignore[arg-type]
             case "export":
                 assert isinstance(op.attr, Slot)
@@ -172,7 +186,7 @@ class Stepper:
         row = self.runner.state.ring_row(ring)
         return int(self.runner.layout.table[row]), int(self.runner.layout.table[row + 1])
 
-    def _fold(self, fold: Fold, x: float) -> float:
+    def _fold(self, fold: RollingAggregate, x: float) -> float:
         row = self.runner.state.fold_row(fold)
         cells_at, length = (int(v) for v in self.runner.layout.table[row : row + 2])
         how = MEANING[{"sum": "add", "highest": "max", "lowest": "min"}[fold.how]]
@@ -190,7 +204,7 @@ class Stepper:
         self._store(("phase", fold), length - 1.0)
         return total
 
-    def _sort(self, fold: Fold, x: float) -> float:
+    def _sort(self, fold: RollingAggregate, x: float) -> float:
         """Puts a value in order among the last ones; gives how many of those are smaller, once all are known."""
         row = self.runner.state.fold_row(fold)
         at, length = (int(v) for v in self.runner.layout.table[row : row + 2])
@@ -214,7 +228,7 @@ class Stepper:
         self._store(("phase", fold), float(phase - 1 if phase else length - 1))
         return float(place - (hole < place)) if now == length else _NAN
 
-    def _ranked(self, fold: Fold, k: float) -> float:
+    def _ranked(self, fold: RollingAggregate, k: float) -> float:
         """A value by its place among the last ones, this bar's among them."""
         hole, _, x, before, full = self._lately[fold]
         if not full or not 1 <= k <= len(before) + 1:
@@ -231,7 +245,7 @@ class Runner:
     ):
         self.live, self.state, self.layout, self.fixed = live, state, layout, fixed
         self.leaves = leaves
-        self.columns: Mapping[Input | FineColumn, np.ndarray] = {}
+        self.columns: Mapping[Input | IntrabarColumn, np.ndarray] = {}
         self._rows: dict[ops.Log, int] = {}
         self._open: dict[ops.Log, bool] = {}
         self.place = 0
@@ -253,12 +267,12 @@ class Runner:
         row: np.ndarray,
         start: int,
         end: int,
-        columns: Mapping[Input | FineColumn, np.ndarray],
+        columns: Mapping[Input | IntrabarColumn, np.ndarray],
         steps: Sequence[np.ndarray],
         outs: Sequence[np.ndarray],
         *,
         commit: bool,
-        before: Sequence[tuple[Mapping[Input | FineColumn, np.ndarray], int, int]] = (),
+        before: Sequence[tuple[Mapping[Input | IntrabarColumn, np.ndarray], int, int]] = (),
     ) -> None:
         """Bars ``start`` to ``end`` of one symbol; ``row`` is its state and is changed only with ``commit``."""
         self.row = row if commit else row.copy()
@@ -300,7 +314,7 @@ class Runner:
         stepper.shift, stepper.trying = 0, False
         stepper.step({n: float(self.row[self.state.place((n, domain))]) for n in self.state.inputs[domain]})
 
-    def _advance(self, domain: Domain, mark: int, columns: Mapping[Input | FineColumn, np.ndarray], i: int) -> None:
+    def _advance(self, domain: Domain, mark: int, columns: Mapping[Input | IntrabarColumn, np.ndarray], i: int) -> None:
         """Gathers a bar into the longer bar; ``mark`` has bit 0 for a new longer bar, 1 for its end, 2 for a late end."""
         if mark & 4:
             self._close(domain)

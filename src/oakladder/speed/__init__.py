@@ -132,14 +132,14 @@ def _figure(measured: str) -> tuple[float, str]:
 
 def machine() -> str:
     """The processor, how many cores there are, and how many symbols it runs side by side."""
-    from oakladder.rung.native.compile import lanes_here
+    from oakladder.rung.native.compile import simd_width_here
 
     with contextlib.suppress(OSError):
         for line in Path("/proc/cpuinfo").read_text(encoding="utf-8").splitlines():
             if line.startswith("model name"):
                 name = line.partition(":")[2].strip()
-                return f"{name}, {os.cpu_count()} cores, {lanes_here()} lanes"
-    return f"{platform.machine()}, {os.cpu_count()} cores, {lanes_here()} lanes"
+                return f"{name}, {os.cpu_count()} cores, {simd_width_here()} lanes"
+    return f"{platform.machine()}, {os.cpu_count()} cores, {simd_width_here()} lanes"
 
 
 def pace() -> str:

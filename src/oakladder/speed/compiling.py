@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 from oakladder.speed import Row
 from oakladder.speed.engine import make_panel

@@ -28,7 +28,7 @@ def measure() -> list[Row]:
 
     from oakladder.bars.timeframes import Timeframe
     from oakladder.desk.app import make_app, make_window
-    from oakladder.desk.shot import settle
+    from oakladder.desk.screenshot import settle
     from oakladder.disk import write_atomic
     from oakladder.user.workspace import Workspace
 
@@ -84,10 +84,11 @@ def _ladder() -> list[Row]:
     """A Ladder of 1,000 symbols and 12 columns: from nothing to the last cell painted, and a frame of scrolling."""
     from PyQt6.QtCore import QEventLoop
 
+    from oakladder.app.columns import ScriptColumn
+    from oakladder.app.session import Session
     from oakladder.desk.app import make_app
-    from oakladder.desk.columns import ScriptColumn
     from oakladder.desk.ladder.place import LadderPlace
-    from oakladder.desk.session import Desk
+    from oakladder.desk.look.theme import THEMES
     from oakladder.disk import write_atomic
     from oakladder.user.workspace import Workspace
 
@@ -96,7 +97,7 @@ def _ladder() -> list[Row]:
         workspace = Workspace(Path(folder) / "data", Path(folder) / "config")
         write_atomic(workspace.scripts / "rule.rung", RULE)
         write_atomic(workspace.scripts / "kept.rung", KEPT)
-        desk = Desk(workspace, make_market(Path(folder) / "bars", 1000, 2520, ONE_DAY))
+        desk = Session(workspace, make_market(Path(folder) / "bars", 1000, 2520, ONE_DAY), THEMES)
         place = LadderPlace(desk)
         place.resize(1280, 740)
         place.show()
@@ -188,12 +189,12 @@ def _frames() -> list[Row]:
     each frame painted whole."""
     from PyQt6.QtTest import QTest
 
+    from oakladder.app.chart_view import ChartView
     from oakladder.desk.app import make_app
     from oakladder.desk.chart.chart import Chart
     from oakladder.desk.look.theme import DAY
-    from oakladder.desk.view import View
     from oakladder.engine.picture.draw import draw
-    from oakladder.engine.run import run
+    from oakladder.engine.run.execute import run
     from oakladder.rung import compile_script
     from oakladder.trial.on_chart import asked_of, chart_trades
 
@@ -204,7 +205,7 @@ def _frames() -> list[Row]:
     chart.resize(900, 640)
     chart.show()
     QTest.qWaitForWindowExposed(chart)
-    chart.show_view(View(bars, result, draw(result, DAY.paint)), 2)
+    chart.show_view(ChartView(bars, result, draw(result, DAY.paint)), 2)
     app.processEvents()  # the panes find their heights
 
     viewport = chart.viewport()
@@ -233,7 +234,7 @@ def _frames() -> list[Row]:
     )
     program = compile_script(_CROWDED)
     result = run(program, panel_of([bars]), extra=asked_of(program))
-    chart.show_view(View(bars, result, draw(result, DAY.paint), trades=chart_trades(result)), 2)
+    chart.show_view(ChartView(bars, result, draw(result, DAY.paint), trades=chart_trades(result)), 2)
     taken = [frame(k, k + _MILLION) for k in range(10)]
     words = "… all seen, with 60,000 labels, twice as many marks, zones and trades"
     rows.append((words, f"{np.median(taken) * 1e3:.0f} ms", f"worst {max(taken) * 1e3:.0f} ms", "≤ 100 ms"))

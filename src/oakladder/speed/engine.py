@@ -8,15 +8,15 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from oakladder.bars.longer import marks as marks_of
 from oakladder.bars.panel import Panel
+from oakladder.bars.resample_index import marks as marks_of
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.shared_times import shared
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.bars.timeline import Timeline
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import Program, compile_script
-from oakladder.rung.native.compile import lanes_here
+from oakladder.rung.native.compile import simd_width_here
 from oakladder.speed import TREND, Row, loops, ratio, side_by_side
 
 BARS = 2520
@@ -128,7 +128,7 @@ def measure(symbols: int) -> list[Row]:
     """Rows of the table; our results and those of the loops written by hand are compared first."""
     panel = make_panel(symbols)
     program = compile_script(TREND)
-    width = lanes_here()
+    width = simd_width_here()
     ours = lambda: run(program, panel, lanes=width)  # noqa: E731
     theirs, eight = loops.trend(panel), loops.trend_of_eight(panel)
     _checked("trend", program, panel, theirs)
@@ -175,7 +175,7 @@ def measure(symbols: int) -> list[Row]:
 def _beside(
     what: str, program: Program, panel: Panel, by_hand: Callable[[Panel], Callable[[], tuple[np.ndarray, np.ndarray]]]
 ) -> list[Row]:
-    width, theirs = lanes_here(), by_hand(panel)
+    width, theirs = simd_width_here(), by_hand(panel)
     _checked(what, program, panel, theirs)
     taken = side_by_side(
         {

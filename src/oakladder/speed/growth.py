@@ -9,7 +9,7 @@ from collections.abc import Callable
 import numpy as np
 
 from oakladder.bars.panel import Panel
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import analyse, compile_script
 from oakladder.speed import TREND, Row, ratio, side_by_side
 from oakladder.speed.engine import make_panel

@@ -12,10 +12,10 @@ from oakladder.rung import compile_script
 from oakladder.speed import Row, ratio, side_by_side
 from oakladder.speed.engine import make_panel
 from oakladder.speed.trial import RULE, SIGNALS
-from oakladder.trial.chance import bootstrap_of, chance_of
-from oakladder.trial.evidence.study import HORIZONS, Evidence, evidence_of
-from oakladder.trial.money import Account
-from oakladder.trial.trial import ground_of, put_on_trial
+from oakladder.trial.broker.money import Account
+from oakladder.trial.judge.evidence.study import HORIZONS, Evidence, evidence_of
+from oakladder.trial.judge.shift_test import bootstrap_of, shift_test_of
+from oakladder.trial.trial import run_trial, trial_data_of
 
 #: Changes that differ by less are the same.
 _SAME = 1e-12
@@ -28,7 +28,7 @@ def measure() -> list[Row]:
 
 def _evidence() -> list[Row]:
     program = compile_script(SIGNALS.replace("crosses_up(f, s)", "crosses_up(f, s) bullish"))
-    small, large = ground_of(make_panel(100, 1_500)), ground_of(make_panel(5_000, 2_520))
+    small, large = trial_data_of(make_panel(100, 1_500)), trial_data_of(make_panel(5_000, 2_520))
     opens, closes = (small.panel.column(n).reshape(100, -1) for n in ("open", "close"))
     flags = np.zeros(small.panel.size, dtype=bool)
     flags[evidence_of(program, small, "flow").places] = True
@@ -69,10 +69,10 @@ def _plain_chance(opens: np.ndarray, closes: np.ndarray, flags: np.ndarray, hori
 
 
 def _chance() -> list[Row]:
-    ground = ground_of(make_panel(35, 1_544))
-    trial = put_on_trial(compile_script(RULE), ground, Account(apart=True))
+    ground = trial_data_of(make_panel(35, 1_544))
+    trial = run_trial(compile_script(RULE), ground, Account(apart=True))
     count = int(trial.book.done.sum())
-    taken = side_by_side({"chance": lambda: chance_of(trial), "bootstrap": lambda: bootstrap_of(trial)}, 7)
+    taken = side_by_side({"chance": lambda: shift_test_of(trial), "bootstrap": lambda: bootstrap_of(trial)}, 7)
     return [
         (
             f"1,000 chance runs of a trial of {count:,} trades",

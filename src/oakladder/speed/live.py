@@ -8,7 +8,7 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import Timeframe
 from oakladder.bars.timeline import Timeline
-from oakladder.engine.live import LiveRun
+from oakladder.engine.stream.live import LiveRun
 from oakladder.rung import compile_script
 from oakladder.speed import TREND, Row, side_by_side
 from oakladder.speed.compiling import script_of

@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from oakladder.bars.longer import marks
 from oakladder.bars.panel import Panel
+from oakladder.bars.resample_index import marks
 from oakladder.bars.timeframes import Timeframe
 
 #: Exponential averages, whose state is kept from bar to bar.

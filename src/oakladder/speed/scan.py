@@ -15,13 +15,13 @@ import numpy as np
 
 from oakladder.bars.bars import Bars
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.pack import SETTLED
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
-from oakladder.engine.columns import Ask, fill
-from oakladder.engine.rules import Condition, Fresh, Group, Join, Rule
-from oakladder.engine.screen import screen
+from oakladder.engine.columns.fill import ColumnRequest, fill
+from oakladder.engine.scan.conditions import Condition, Group, Join, Rule, TriggerMode
+from oakladder.engine.scan.run import run_scan
 from oakladder.rung import Program, compile_script
 from oakladder.rung.problems import Cancelled
 from oakladder.speed import TREND, Row
@@ -85,11 +85,11 @@ def _row(words: str, library: BarLibrary, condition: Condition, timeframe: Timef
 
         def scan(bars: BarLibrary) -> float:
             begin = time.perf_counter()
-            screen(condition, bars, bars.infos, timeframe, executor=pool)
+            run_scan(condition, bars, bars.infos, timeframe, executor=pool)
             return time.perf_counter() - begin
 
         first = scan(library)
-        count = len(screen(condition, library, library.infos, timeframe, executor=pool).found)
+        count = len(run_scan(condition, library, library.infos, timeframe, executor=pool).found)
         time.sleep(_COMPILING)
         again = statistics.median(scan(library) for _ in range(5))
         opened = statistics.median(scan(BarLibrary(library.folder)) for _ in range(3))
@@ -111,7 +111,7 @@ def _stopping(library: BarLibrary, condition: Condition, timeframe: Timeframe) -
             begin = time.perf_counter()
             timer.start()
             try:
-                screen(condition, library, library.infos, timeframe, executor=pool, cancelled=told.is_set)
+                run_scan(condition, library, library.infos, timeframe, executor=pool, cancelled=told.is_set)
             except Cancelled:
                 waits.append(time.perf_counter() - begin - timer.interval)
             timer.cancel()
@@ -122,7 +122,7 @@ def _ladder(library: BarLibrary, programs: Sequence[Program]) -> Row:
     """All cells of a Ladder of 1,000 symbols and 12 columns, as the place asks for them."""
     symbols = list(library.infos)[:1000]
     frames = [ONE_DAY, Timeframe.parse("1w"), Timeframe.parse("1mo")]
-    asked = [Ask(p, name, frame) for p in programs for name in ("over", "dip") for frame in frames]
+    asked = [ColumnRequest(p, name, frame) for p in programs for name in ("over", "dip") for frame in frames]
     taken = []
     for _ in range(5):
         begin = time.perf_counter()
@@ -138,11 +138,11 @@ def measure() -> list[Row]:
     week = Timeframe.parse("1w")
 
     def three(program: Program) -> Condition:
-        lately = Rule(program, "dip", fresh=Fresh.WITHIN, bars=20)
+        lately = Rule(program, "dip", fresh=TriggerMode.WITHIN, bars=20)
         return Group(Join.ALL, (Rule(program, "over"), Rule(program, "over", week), lately))
 
     minutes = Group(
-        Join.ALL, (Rule(rule, "over", ONE_MINUTE), Rule(trend, "go", ONE_MINUTE, fresh=Fresh.WITHIN, bars=400))
+        Join.ALL, (Rule(rule, "over", ONE_MINUTE), Rule(trend, "go", ONE_MINUTE, fresh=TriggerMode.WITHIN, bars=400))
     )
     rows: list[Row] = []
     with tempfile.TemporaryDirectory() as folder:

@@ -11,18 +11,18 @@ from pathlib import Path
 
 import numpy as np
 
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 from oakladder.speed import Row, ratio, side_by_side
-from oakladder.speed.by_hand import EXITS, account_by_hand, broker_by_hand
 from oakladder.speed.engine import make_panel
-from oakladder.trial.finding import find_trades
-from oakladder.trial.money import Account
-from oakladder.trial.sweeps.ranges import Range, grid_of_settings
-from oakladder.trial.sweeps.running import swept
-from oakladder.trial.sweeps.task import Task
-from oakladder.trial.sweeps.workers import Workers
-from oakladder.trial.trial import ground_of, put_on_trial
+from oakladder.speed.hand_written import EXITS, account_by_hand, broker_by_hand
+from oakladder.trial.batch.processes import Workers
+from oakladder.trial.batch.task import Task
+from oakladder.trial.broker.money import Account
+from oakladder.trial.broker.trade_finder import find_trades
+from oakladder.trial.sweep.ranges import Range, grid_of_settings
+from oakladder.trial.sweep.run import swept
+from oakladder.trial.trial import run_trial, trial_data_of
 
 #: The example of trades: two averages, a stop and a trail in average ranges, a target in risks, a time limit.
 SIGNALS = """rung 1
@@ -89,7 +89,7 @@ def measure() -> list[Row]:
 def _market() -> list[Row]:
     panel = make_panel(5_000)
     signals, rule = compile_script(SIGNALS), compile_script(RULE)
-    ground = ground_of(panel)
+    ground = trial_data_of(panel)
     together, apart = Account(), Account(apart=True)
     broker, out = broker_by_hand(), np.empty((panel.size, len(EXITS)))
     prices = [panel.columns[n] for n in ("open", "high", "low", "close")]
@@ -101,8 +101,8 @@ def _market() -> list[Row]:
             "read": lambda: run(rule, panel, outputs=[], extra=read),
             "by hand": lambda: broker(*prices, panel.starts, panel.ends, 9, 30, out),
             "trades": lambda: find_trades(rule, panel),
-            "together": lambda: put_on_trial(rule, ground, together),
-            "apart": lambda: put_on_trial(rule, ground, apart),
+            "together": lambda: run_trial(rule, ground, together),
+            "apart": lambda: run_trial(rule, ground, apart),
         },
         5,
     )
@@ -132,7 +132,7 @@ def _sweeps() -> list[Row]:
     whole["high"] = np.maximum(whole["high"], np.maximum(whole["open"], whole["close"]))
     whole["low"] = np.minimum(whole["low"], np.minimum(whole["open"], whole["close"]))
     panel.columns = {**panel.columns, **whole}
-    rule, ground = compile_script(RULE), ground_of(panel)
+    rule, ground = compile_script(RULE), trial_data_of(panel)
     fasts, slows = tuple(range(3, 23)), tuple(range(24, 84, 3))
     variants = grid_of_settings([Range("fast", tuple(map(float, fasts))), Range("slow", tuple(map(float, slows)))])
     task = Task(rule, ground)
@@ -152,11 +152,11 @@ def _sweeps() -> list[Row]:
         return [booked(f, s) for f in fasts for s in slows]
 
     _compare(rule, panel, broker, prices)
-    ours_has = put_on_trial(rule, ground).figures
+    ours_has = run_trial(rule, ground).figures
     for name, by_hand_has in (("end", booked(9, 30)), ("trades", figures[0]), ("net", figures[3])):
         if not math.isclose(ours_has[name] or 0.0, by_hand_has, rel_tol=1e-9):
             raise AssertionError(f"the account written by hand has another figure: {name}")
-    alone = Task(rule, ground_of(panel.among(0, 1)))
+    alone = Task(rule, trial_data_of(panel.among(0, 1)))
 
     def on_two() -> None:
         with Workers(1) as other:
@@ -218,8 +218,8 @@ def _repaint() -> list[Row]:
     from PyQt6.QtCore import QEventLoop
 
     from oakladder.desk.app import make_app, make_window
-    from oakladder.desk.collector import keep_for_good
-    from oakladder.desk.shot import settle
+    from oakladder.desk.gc_scheduler import keep_for_good
+    from oakladder.desk.screenshot import settle
     from oakladder.disk import write_atomic
     from oakladder.user.workspace import Workspace
 

@@ -11,11 +11,11 @@ from functools import cached_property
 
 import msgspec
 
-from oakladder.trial.changes import Case
-from oakladder.trial.discount import Discount, discount, returns_of
-from oakladder.trial.figures import Value
-from oakladder.trial.sweeps.ranges import Point, Range
-from oakladder.trial.sweeps.task import Tried
+from oakladder.trial.batch.task import Tried
+from oakladder.trial.judge.deflated_sharpe import DeflatedSharpe, deflate, returns_of
+from oakladder.trial.metrics.metrics import Value
+from oakladder.trial.spec import TrialSpec
+from oakladder.trial.sweep.ranges import Point, Range
 from oakladder.trial.trial import Trial
 
 #: The figures of a variant that are written down.
@@ -106,7 +106,7 @@ def mark_of(text: str) -> str:
     return hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=8).hexdigest()
 
 
-def what_of(case: Case) -> What:
+def what_of(case: TrialSpec) -> What:
     """What a case puts on trial."""
     account = case.account
     costs = account.costs
@@ -166,13 +166,13 @@ class Notebook:
         """A text by its mark."""
         return next((e.text for e in self.entries if isinstance(e, Text) and e.mark == mark), None)
 
-    def discount_for(self, what: What, trial: Trial) -> Discount | None:
+    def discount_for(self, what: What, trial: Trial) -> DeflatedSharpe | None:
         """The Sharpe ratio of a trial with the discount for all that was tried; None where it has none."""
         returns = returns_of(trial)
         if returns is None:
             return None
         found = [trial.figures["sharpe"], *(t.figures["sharpe"] for key, t in self.tries.items() if key != what.key)]
-        return discount(returns, [math.nan if s is None else s for s in found])
+        return deflate(returns, [math.nan if s is None else s for s in found])
 
 
 def ranges_of(entry: Swept) -> list[Range]:

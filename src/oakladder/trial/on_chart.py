@@ -6,12 +6,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.engine.run import Result
+from oakladder.engine.run.execute import Result
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.program import Program
 from oakladder.rung.trade_words import Reason, Side
-from oakladder.trial.finding import check_timeframe
-from oakladder.trial.trades import trades_of
+from oakladder.trial.broker.trade_finder import check_timeframe
+from oakladder.trial.broker.trades import trades_of
 
 
 @dataclass(frozen=True, slots=True)

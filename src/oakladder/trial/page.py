@@ -7,8 +7,8 @@ from html import escape
 
 import numpy as np
 
-from oakladder.trial.figures import FIGURES, figure_words
-from oakladder.trial.groups import by_reason, by_side, months
+from oakladder.trial.breakdowns import by_reason, by_side, months
+from oakladder.trial.metrics.metrics import FIGURES, metric_words
 from oakladder.trial.report import TRADE_COLUMNS, trade_rows
 from oakladder.trial.trial import Trial
 
@@ -75,7 +75,7 @@ def _figures(trial: Trial) -> str:
     made = []
     for name in ("growth", "held_growth", "drawdown", "trades", "winners", "profit_factor", "average", "sharpe"):
         figure = FIGURES[name]
-        words = escape(figure_words(trial.figures, name))
+        words = escape(metric_words(trial.figures, name))
         made.append(f'<td title="{escape(figure.about)}">{figure.title}<br><b>{words}</b></td>')
     return f'<table class="big"><tr>{"".join(made[:4])}</tr><tr>{"".join(made[4:])}</tr></table>'
 
@@ -154,7 +154,7 @@ def _groups(trial: Trial) -> str:
     rows = []
     for group in (*by_side(trial), *by_reason(trial)):
         cells = "".join(
-            f"<td>{escape(figure_words(group.figures, n))}</td>" for n in ("trades", "winners", "average", "net")
+            f"<td>{escape(metric_words(group.figures, n))}</td>" for n in ("trades", "winners", "average", "net")
         )
         rows.append(f'<tr><td class="w">{escape(group.name)}</td>{cells}</tr>')
     return f"<table><tr><th></th>{head}</tr>{''.join(rows)}</table>"
@@ -162,7 +162,7 @@ def _groups(trial: Trial) -> str:
 
 def _all_figures(trial: Trial) -> str:
     rows = [
-        f'<tr><td class="w">{f.title}</td><td>{escape(figure_words(trial.figures, name))}</td>'
+        f'<tr><td class="w">{f.title}</td><td>{escape(metric_words(trial.figures, name))}</td>'
         f'<td class="w">{escape(f.about)}</td></tr>'
         for name, f in FIGURES.items()
     ]

@@ -9,7 +9,7 @@ import numpy as np
 
 from oakladder.bars.time_words import iso, tick_words
 from oakladder.rung.trade_words import Reason, Side
-from oakladder.trial.ledger import Taken
+from oakladder.trial.broker.ledger import Taken
 from oakladder.trial.trial import Trial
 
 #: Why an entry was not taken, in words.

@@ -7,11 +7,11 @@ from dataclasses import replace
 
 from oakladder.rung.problems import RunProblem
 from oakladder.rung.program import Program
-from oakladder.trial.figures import figure_words
-from oakladder.trial.money import Account
+from oakladder.trial.broker.money import Account
+from oakladder.trial.metrics.metrics import metric_words
 from oakladder.trial.notebook import Broken, Notebook, What, kept
 from oakladder.trial.spans import before
-from oakladder.trial.trial import Ground, ground_of, put_on_trial
+from oakladder.trial.trial import TrialData, run_trial, trial_data_of
 
 #: The figures in which promise and sealed part are compared.
 COMPARED = ("growth", "drawdown", "trades", "winners", "average", "profit_factor", "sharpe")
@@ -19,7 +19,7 @@ COMPARED = ("growth", "drawdown", "trades", "winners", "average", "profit_factor
 
 def seal_broken(
     program: Program,
-    whole: Ground,
+    whole: TrialData,
     sealed_from: int | None,
     account: Account,
     settings: Mapping[str, object],
@@ -35,19 +35,19 @@ def seal_broken(
     if sealed_from is None:
         raise RunProblem("Nothing is sealed here.")
     open_part = before(whole.panel, sealed_from)
-    promised = put_on_trial(
-        program, replace(ground_of(open_part), first=whole.first), account, settings, cancelled=cancelled
+    promised = run_trial(
+        program, replace(trial_data_of(open_part), first=whole.first), account, settings, cancelled=cancelled
     )
-    rest = Ground(whole.panel, whole.grid, max(sealed_from, whole.first or sealed_from))
-    showed = put_on_trial(program, rest, account, settings, cancelled=cancelled)
+    rest = TrialData(whole.panel, whole.grid, max(sealed_from, whole.first or sealed_from))
+    showed = run_trial(program, rest, account, settings, cancelled=cancelled)
     tries = len(notebook.tries.keys() | {what.key})
     return Broken(moment, what, sealed_from, kept(promised.figures), kept(showed.figures), tries)
 
 
 def seal_words(broken: Broken) -> str:
     """What was promised and what came, in a sentence."""
-    promised, showed = (figure_words(f, "growth") for f in (broken.promised, broken.showed))
-    fall, fallen = (figure_words(f, "drawdown") for f in (broken.promised, broken.showed))
+    promised, showed = (metric_words(f, "growth") for f in (broken.promised, broken.showed))
+    fall, fallen = (metric_words(f, "drawdown") for f in (broken.promised, broken.showed))
     tries = "1 try" if broken.tries == 1 else f"{broken.tries:,} tries"
     return (
         f"After {tries} the open part of history promised {promised} a year with a deepest fall of {fall}; "

@@ -9,21 +9,21 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from oakladder.bars.panel import Panel
-from oakladder.engine.kept_values import Kept
+from oakladder.engine.run.signal_cache import SignalCache
 from oakladder.rung.program import Program
-from oakladder.trial.account import Book, keep_book
-from oakladder.trial.equity import Equity, equity_of
-from oakladder.trial.figures import Results, Value, figures_of, results_of
-from oakladder.trial.finding import find_trades
+from oakladder.trial.broker.account import Book, keep_book
+from oakladder.trial.broker.money import Account
+from oakladder.trial.broker.trade_finder import find_trades
+from oakladder.trial.broker.trades import Trades
 from oakladder.trial.grid import Grid, grid_of
-from oakladder.trial.money import Account
+from oakladder.trial.metrics.equity import Equity, equity_of
+from oakladder.trial.metrics.metrics import TradeResults, Value, metrics_of, results_of
+from oakladder.trial.metrics.streaming import StreamingTotals, can_stream, stream_totals
 from oakladder.trial.spans import Span
-from oakladder.trial.summing import Summed, can_sum, summed
-from oakladder.trial.trades import Trades
 
 
 @dataclass(frozen=True, slots=True)
-class Ground:
+class TrialData:
     """The bars of a trial, made ready once for many: their panel as far as it may be looked at, and its grid."""
 
     panel: Panel
@@ -53,13 +53,13 @@ class Ground:
         return 0 if self.first is None else int(np.searchsorted(self.grid.times, self.first, "left"))
 
 
-def ground_of(panel: Panel, span: Span = Span(sealed=False)) -> Ground:
+def trial_data_of(panel: Panel, span: Span = Span(sealed=False)) -> TrialData:
     """Prepares the bars of a trial. Raises `RunProblem` where the span has no bars, `DataProblem` where they cannot be
     read."""
     panel.fetch(("open", "high", "low", "close"))
     cut, seal = span.cut(panel)
     span.check(panel, cut, seal)
-    return Ground(cut, grid_of(cut), span.first, seal)
+    return TrialData(cut, grid_of(cut), span.first, seal)
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,10 +68,10 @@ class Trial:
 
     program: Program
     settings: Mapping[str, object]
-    ground: Ground
+    ground: TrialData
     account: Account
     book: Book
-    results: Results
+    results: TradeResults
     equity: Equity
     figures: dict[str, Value]
 
@@ -85,9 +85,9 @@ class Trial:
         return counts_of(self.trades)
 
 
-def put_on_trial(
+def run_trial(
     program: Program,
-    ground: Ground,
+    ground: TrialData,
     account: Account = Account(),
     settings: Mapping[str, object] | None = None,
     *,
@@ -95,7 +95,7 @@ def put_on_trial(
     cancelled: Callable[[], bool] | None = None,
     progress: Callable[[float], None] | None = None,
     thorough: bool = False,
-    kept: Kept | None = None,
+    kept: SignalCache | None = None,
 ) -> Trial:
     """Puts a script with trades on trial; ``thorough`` pays where many trials of it are to come, and ``kept`` keeps what
     they share. Raises `RunProblem` where it cannot run or takes no position, `Cancelled`."""
@@ -113,7 +113,7 @@ def put_on_trial(
     return judged(program, dict(settings or {}), ground, account, trades_from(trades, ground))
 
 
-def trades_from(trades: Trades, ground: Ground) -> Trades:
+def trades_from(trades: Trades, ground: TrialData) -> Trades:
     """Those of the trades of a panel that were decided when the trial had begun."""
     if ground.first is None or not len(trades):
         return trades
@@ -130,19 +130,21 @@ def counts_of(trades: Trades) -> dict[str, int]:
     }
 
 
-def judged(program: Program, settings: Mapping[str, object], ground: Ground, account: Account, trades: Trades) -> Trial:
+def judged(
+    program: Program, settings: Mapping[str, object], ground: TrialData, account: Account, trades: Trades
+) -> Trial:
     """What trades that are known come to with an account."""
     book = keep_book(trades, account, ground.grid)
     results = results_of(book)
     equity = equity_of(book, ground.first_place)
-    sums = sum_up(trades, account, ground)
+    sums = summarize(trades, account, ground)
     if sums is None:
-        figures = figures_of(book, results, equity)
+        figures = metrics_of(book, results, equity)
     else:  # what a sweep says of it, to the last bit
         figures, equity = sums.figures, replace(equity, value=sums.value)
     return Trial(program, settings, ground, account, book, results, equity, figures)
 
 
-def sum_up(trades: Trades, account: Account, ground: Ground) -> Summed | None:
+def summarize(trades: Trades, account: Account, ground: TrialData) -> StreamingTotals | None:
     """What trades with an account come to, where it is there without its book."""
-    return summed(trades, account, ground.grid, ground.first_place) if can_sum(trades, account) else None
+    return stream_totals(trades, account, ground.grid, ground.first_place) if can_stream(trades, account) else None

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import msgspec
 
-from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.user.entries import Entries, KeptFile
 
 ALL = "All symbols"

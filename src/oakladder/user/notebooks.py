@@ -18,10 +18,10 @@ import msgspec
 
 from oakladder.disk import copy_aside, read_regular, replacing, why
 from oakladder.locks import locked
-from oakladder.trial.figures import FIGURES
+from oakladder.trial.batch.task import Tried
+from oakladder.trial.metrics.metrics import FIGURES
 from oakladder.trial.notebook import Entry, Notebook, Swept, Text, What, in_order, mark_of
-from oakladder.trial.sweeps.ranges import Range
-from oakladder.trial.sweeps.task import Tried
+from oakladder.trial.sweep.ranges import Range
 
 _log = logging.getLogger(__name__)
 #: A file name is no longer than this; longer names of rules are told apart by a mark.

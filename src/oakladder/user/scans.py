@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from oakladder.bars.timeframes import Timeframe
-from oakladder.engine.rules import Condition, Field, Fresh, Group, Join, Plain, Relation, Rule
+from oakladder.engine.scan.conditions import Condition, Field, FieldFilter, Group, Join, Relation, Rule, TriggerMode
 from oakladder.rung import Program
 from oakladder.rung.texts import count_words
 from oakladder.user.entries import Entries, KeptFile, free_name
@@ -42,7 +42,7 @@ class ScanLine:
     settings: dict[str, object] = field(default_factory=dict)
     relation: str = ""
     number: float = 0.0
-    fresh: str = Fresh.TRUE.value
+    fresh: str = TriggerMode.TRUE.value
     bars: int = 5
     extended: bool = False
     words: tuple[str, ...] = ()
@@ -61,7 +61,11 @@ class ScanLine:
             number = f"{self.number:.1%}" if self.kind == Field.CHANGE else f"{self.number:,.10g}"
             return f"{not_}{self.kind} {self.relation or '>='} {number}"
         value = f" {self.relation} {self.number:g}" if self.relation else ""
-        when = f" {self.fresh} {self.bars}" if self.fresh in (Fresh.WITHIN, Fresh.LASTING) else f" {self.fresh}"
+        when = (
+            f" {self.fresh} {self.bars}"
+            if self.fresh in (TriggerMode.WITHIN, TriggerMode.LASTING)
+            else f" {self.fresh}"
+        )
         given = settings_said(self.settings, self.extended)
         return f"{not_}{self.name}{value}{f' ({given})' if given else ''} on {self.timeframe}{when}"
 
@@ -92,11 +96,11 @@ def sentence_of(line: ScanLine, title_of: Callable[[str], str]) -> str:
     value = f" {line.relation} {line.number:.10g}" if line.relation else ""
     bars = count_words(line.bars, "bar")
     when = {
-        Fresh.FIRES: ", on the bar on which it comes true",
-        Fresh.WITHIN: f", came true within {bars}",
-        Fresh.TRUE: "",
-        Fresh.LASTING: f", true for {bars}",
-    }[Fresh(line.fresh)]
+        TriggerMode.FIRES: ", on the bar on which it comes true",
+        TriggerMode.WITHIN: f", came true within {bars}",
+        TriggerMode.TRUE: "",
+        TriggerMode.LASTING: f", true for {bars}",
+    }[TriggerMode(line.fresh)]
     given = settings_said(line.settings, line.extended)
     with_ = f" with {given}" if given else ""
     return f"{not_}{title_of(line.script) or '…'}: {line.name or '…'}{value}{with_} on {line.timeframe}{when}"
@@ -147,16 +151,16 @@ def _condition(
             line.settings,
             Relation(line.relation) if line.relation else None,
             line.number,
-            Fresh(line.fresh),
+            TriggerMode(line.fresh),
             line.bars,
             line.extended,
         )
     elif line.kind == Field.SYMBOLS:
-        made = Plain(Field.SYMBOLS, words=frozenset(s for name in line.words for s in symbols_of(name)))
+        made = FieldFilter(Field.SYMBOLS, words=frozenset(s for name in line.words for s in symbols_of(name)))
     elif line.kind == Field.SECTOR:
-        made = Plain(Field.SECTOR, words=frozenset(line.words))
+        made = FieldFilter(Field.SECTOR, words=frozenset(line.words))
     else:
-        made = Plain(Field(line.kind), Relation(line.relation or Relation.AT_LEAST), line.number)
+        made = FieldFilter(Field(line.kind), Relation(line.relation or Relation.AT_LEAST), line.number)
     return Group(Join.NONE, (made,)) if line.negated else made
 
 
@@ -292,7 +296,7 @@ class _Reading:
             return ScanLine(GROUP, made.negated, join=made.join, lines=tuple(x for x in found if x is not None))
         fine = (
             made.relation in ("", *Relation)
-            and made.fresh in [f.value for f in Fresh]
+            and made.fresh in [f.value for f in TriggerMode]
             and 0 < made.bars < _MOST_BARS
             and all(isinstance(v, bool | int | float | str) for v in made.settings.values())
         )

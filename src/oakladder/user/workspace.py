@@ -17,10 +17,10 @@ from oakladder.user.scripts import ScriptFolder
 if TYPE_CHECKING:  # each is loaded when it is asked for: who checks a script waits for no bar library
     from oakladder.bars.store.library import BarLibrary
     from oakladder.rung.other_scripts import OtherScripts
+    from oakladder.user.autosave import AutosaveWorker
     from oakladder.user.lists import Watchlists
     from oakladder.user.notebooks import Notebooks
     from oakladder.user.save_events import Event
-    from oakladder.user.saving import Keeper
     from oakladder.user.scans import SavedScans
     from oakladder.user.state import DeskState
     from oakladder.user.versions import Versions
@@ -149,14 +149,14 @@ class Workspace:
 
         return Versions(self.data / "versions")
 
-    def keeper(self, tell: Callable[[Event], None]) -> Keeper:
+    def keeper(self, tell: Callable[[Event], None]) -> AutosaveWorker:
         """What keeps the texts of open scripts; not started yet."""
+        from oakladder.user.autosave import AutosaveWorker
         from oakladder.user.journal import Journal
-        from oakladder.user.saving import Keeper
 
         with contextlib.suppress(OSError):  # they stay where they are, then
             self.versions.take_over(self.data / "scripts" / ".history")
-        return Keeper(self.script_folder, self.versions, Journal(self.data / "journal"), tell)
+        return AutosaveWorker(self.script_folder, self.versions, Journal(self.data / "journal"), tell)
 
     def notebooks(self) -> Notebooks:
         """What was tried of each rule."""

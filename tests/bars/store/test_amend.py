@@ -12,9 +12,9 @@ from helpers import daily_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.amend import Change, amend
-from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.edit_metadata import Change, amend
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
 

@@ -8,7 +8,7 @@ import pytest
 from oakladder.bars.store.as_of import LibraryAsOf
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
-from oakladder.engine.run import run
+from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 
 

@@ -20,9 +20,9 @@ import pytest
 from helpers import daily_bars
 from oakladder.bars.errors import DataProblem, Stopped
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.moving import move
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.locks import Waiting, locked
 

@@ -14,19 +14,19 @@ import pytest
 
 from helpers import daily_bars, random_bars
 from oakladder.bars.bars import COLUMNS, Bars
-from oakladder.bars.cut import cut
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of, resample_panel
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store import at_once, pack, packing
-from oakladder.bars.store.amend import Change, amend
-from oakladder.bars.store.at_once import gather, states
-from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store import batched_io, pack, packing
+from oakladder.bars.store.batched_io import gather, states
+from oakladder.bars.store.edit_metadata import Change, amend
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.offsets import FileOffsets
+from oakladder.bars.store.symbol_info import SymbolInfo
+from oakladder.bars.tail_view import tail_view
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
-from oakladder.engine.rules import Rule
-from oakladder.engine.screen import Screen, screen
+from oakladder.engine.scan.conditions import Rule
+from oakladder.engine.scan.run import ScanResult, run_scan
 from oakladder.rung import compile_script
 
 WEEK, MONTH, HOUR = (Timeframe.parse(t) for t in ("1w", "1mo", "1h"))
@@ -86,7 +86,7 @@ def same(a: Panel, b: Panel) -> None:
 
 
 def found(library: BarLibrary) -> list[tuple[str, float, int]]:
-    made: Screen = screen(Rule(UP, "up"), library, NAMES)
+    made: ScanResult = run_scan(Rule(UP, "up"), library, NAMES)
     assert not made.skipped
     return [(f.symbol, f.last, f.bars_ago) for f in made.found]
 
@@ -106,7 +106,7 @@ def test_a_packed_panel_is_that_of_the_files(
         skips = np.random.default_rng(seed).integers(0, 9, len(names))
         skips[-1] = len(series[-1])
         same(
-            cut(opened.panel(names, frame, extended), skips),
+            tail_view(opened.panel(names, frame, extended), skips),
             panel_of([b.part(k, len(b)) for b, k in zip(series, skips.tolist(), strict=True)]),
         )
 
@@ -128,7 +128,7 @@ def test_longer_bars_left_out_are_counted_by_the_calendar_of_today(library: BarL
         library.pack()
         opened = BarLibrary(library.folder)
         whole = opened.panel(NAMES, ONE_DAY)
-        late = resample_panel(cut(whole, np.full(len(NAMES), 83)), frame)
+        late = resample_panel(tail_view(whole, np.full(len(NAMES), 83)), frame)
         assert late.skipped is not None
         for k, symbol in enumerate(NAMES):
             assert len(late.bars(k)) + late.skipped[k] == len(opened.bars(symbol, frame))
@@ -219,7 +219,7 @@ def test_a_symbols_damaged_file_is_told_though_it_is_packed(library: BarLibrary)
     """What is damaged does not go on unseen because a copy of it is sound: it is the copy that is derived."""
     library.pack()
     scrambled(library.path("P05", ONE_DAY))
-    made = screen(Rule(UP, "up"), library, NAMES)
+    made = run_scan(Rule(UP, "up"), library, NAMES)
     assert [s.symbol for s in made.skipped] == ["P05"]
     assert len(library.notices) == 1 and "P05" in library.notices[0]
 
@@ -227,7 +227,7 @@ def test_a_symbols_damaged_file_is_told_though_it_is_packed(library: BarLibrary)
 def test_a_file_that_has_gone_is_gone_though_it_is_packed(library: BarLibrary) -> None:
     library.pack()
     library.remove("P05", ONE_DAY)
-    made = screen(Rule(UP, "up"), library, NAMES)
+    made = run_scan(Rule(UP, "up"), library, NAMES)
     assert [(s.symbol, s.lack) for s in made.skipped] == [("P05", "no bars")]
 
 
@@ -321,7 +321,7 @@ def test_a_system_without_such_calls_reads_the_files(library: BarLibrary, monkey
     def no() -> None:
         raise RuntimeError("Symbols not found: [ statx ]")
 
-    monkeypatch.setattr(at_once, "_made", no)
+    monkeypatch.setattr(batched_io, "_made", no)
     assert found(library) == expected == found(BarLibrary(library.folder)) and not library.notices
 
 

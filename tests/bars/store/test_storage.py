@@ -14,8 +14,8 @@ from helpers import daily_bars, values
 from oakladder.bars.bars import Bars
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.time_words import iso
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.demo import upkeep

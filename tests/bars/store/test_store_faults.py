@@ -18,9 +18,9 @@ from helpers import daily_bars
 from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.amend import Change, amend
-from oakladder.bars.store.info import DEMO, OWN, SymbolInfo
+from oakladder.bars.store.edit_metadata import Change, amend
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.symbol_info import DEMO, OWN, SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
 from oakladder.demo import companies, upkeep
 from oakladder.demo import market as demo

@@ -7,7 +7,7 @@ import numpy as np
 from helpers import daily_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
-from oakladder.trial.trial import Ground, ground_of
+from oakladder.trial.trial import TrialData, trial_data_of
 
 
 def walk(rng: np.random.Generator, count: int, symbol: str = "TEST", edge: float = 0.0, lasting: int = 5) -> Bars:
@@ -24,7 +24,7 @@ def walk(rng: np.random.Generator, count: int, symbol: str = "TEST", edge: float
     return daily_bars(close, symbol, open=open_, high=high, low=low, volume=volume)
 
 
-def walks(seed: int, symbols: int, count: int, edge: float = 0.0) -> Ground:
+def walks(seed: int, symbols: int, count: int, edge: float = 0.0) -> TrialData:
     """Several independent walks."""
     rng = np.random.default_rng(seed)
-    return ground_of(panel_of([walk(rng, count, f"S{k}", edge) for k in range(symbols)]))
+    return trial_data_of(panel_of([walk(rng, count, f"S{k}", edge) for k in range(symbols)]))

@@ -12,11 +12,11 @@ from helpers import daily_bars
 from oakladder.bars.panels import panel_of
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.words import Tone
-from oakladder.trial.evidence.shifts import followed
-from oakladder.trial.evidence.splits import by_group, by_hour, by_weekday, by_year
-from oakladder.trial.evidence.study import HORIZONS, Evidence, evidence_of, judged_flags
-from oakladder.trial.evidence.words import sentence, warnings
-from oakladder.trial.trial import Ground, ground_of
+from oakladder.trial.judge.evidence.breakdowns import by_group, by_hour, by_weekday, by_year
+from oakladder.trial.judge.evidence.shifts import followed
+from oakladder.trial.judge.evidence.study import HORIZONS, Evidence, evidence_of, judged_flags
+from oakladder.trial.judge.evidence.words import sentence, warnings
+from oakladder.trial.trial import TrialData, trial_data_of
 from trial.evidence.grounds import walk, walks
 
 RULE = "rung 1\nsignal go = volume > 950 bullish\n"
@@ -71,7 +71,7 @@ def test_every_shift_agrees_with_drawing_them_one_by_one(seed, sizes, tone, dens
         opens.append(open_)
         closes.append(close)
         flags.append(rng.random(size) < density)
-    ground = ground_of(panel_of(series))
+    ground = trial_data_of(panel_of(series))
     made = judged_flags(compile_script(RULE), ground, "go", tone, np.concatenate(flags))
     for one in made.horizons:
         told = plain_chance(opens, closes, flags, one.bars, tone)
@@ -149,7 +149,7 @@ def test_days_medians_and_shares_by_hand() -> None:
     opens = np.array([10.0, 10, 11, 12, 11, 10, 12, 14])
     volume = np.array([960.0, 0, 960, 0, 960, 0, 0, 960])
     bars = [daily_bars(closes, s, open=opens, volume=volume) for s in ("ONE", "TWO")]
-    made = evidence_of(compile_script(RULE), ground_of(panel_of(bars)))
+    made = evidence_of(compile_script(RULE), trial_data_of(panel_of(bars)))
     one = made.at(1)
     # From the next open to the next close, after the bars 0, 2 and 4 of both symbols; bar 7 has none behind it.
     changes = [11 / 10 - 1, 11 / 12 - 1, 12 / 10 - 1]
@@ -164,8 +164,8 @@ def test_what_comes_before_the_first_day_does_not_count() -> None:
     whole = walks(3, 3, 200)
     at = int(whole.panel.times[80])
     late = [whole.panel.bars(k).part(80, 200) for k in range(3)]
-    from_there = evidence_of(compile_script(RULE), Ground(whole.panel, whole.grid, at))
-    alone = evidence_of(compile_script(RULE), ground_of(panel_of(late)))
+    from_there = evidence_of(compile_script(RULE), TrialData(whole.panel, whole.grid, at))
+    alone = evidence_of(compile_script(RULE), trial_data_of(panel_of(late)))
     assert numbers_of(from_there) == numbers_of(alone)
     assert [h.chance for h in from_there.horizons] == [h.chance for h in alone.horizons]
 

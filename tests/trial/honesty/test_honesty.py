@@ -13,15 +13,15 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
-from oakladder.engine.frames import Frame
+from oakladder.engine.bar_selection import BarSelection
 from oakladder.rung import compile_script
 from oakladder.rung.problems import Cancelled, RunProblem
-from oakladder.trial.honesty.check import honest
-from oakladder.trial.honesty.finding import Finding, Sin
-from oakladder.trial.market import ground_in
-from oakladder.trial.money import Account, Size
+from oakladder.trial.broker.money import Account, Size
+from oakladder.trial.judge.look_ahead.check import check_look_ahead
+from oakladder.trial.judge.look_ahead.finding import Finding, FindingKind
 from oakladder.trial.spans import Span, before
-from oakladder.trial.trial import Ground, ground_of
+from oakladder.trial.trial import TrialData, trial_data_of
+from oakladder.trial.universe import trial_data_in
 
 PLAIN = """rung 1
 let f = ema(close, 8)
@@ -36,36 +36,36 @@ trade ride long
 """
 
 
-def ground(symbols: int = 2, count: int = 300) -> Ground:
+def ground(symbols: int = 2, count: int = 300) -> TrialData:
     series = []
     for k in range(symbols):
         bars = random_bars(k, count, holes=False)
         series.append(replace(bars, symbol=f"S{k}", columns={**bars.columns, "volume": np.full(count, 1e7)}))
-    return ground_of(panel_of(series))
+    return trial_data_of(panel_of(series))
 
 
-def check(text: str, where: Ground | None = None, **how) -> list[Finding]:  # type: ignore[no-untyped-def]
-    return list(honest(compile_script(text), where or ground(), **how).findings)
+def check(text: str, where: TrialData | None = None, **how) -> list[Finding]:  # type: ignore[no-untyped-def]
+    return list(check_look_ahead(compile_script(text), where or ground(), **how).findings)
 
 
 def test_an_honest_script_is_found_honest() -> None:
-    assert [f for f in check(PLAIN) if f.sin is not Sin.UNDECIDED] == []
-    made = honest(compile_script("rung 1\nline sma(close, 9)\n"), ground())
+    assert [f for f in check(PLAIN) if f.sin is not FindingKind.UNDECIDED] == []
+    made = check_look_ahead(compile_script("rung 1\nline sma(close, 9)\n"), ground())
     assert made.words().startswith("Nothing found: cut at 40 moments of history, on 2 symbols")
-    short = honest(compile_script("rung 1\nline sma(close, 9)\n"), ground(1, 12))
+    short = check_look_ahead(compile_script("rung 1\nline sma(close, 9)\n"), ground(1, 12))
     assert short.cuts < 12 and f"cut at {short.cuts} moments of history, on 1 symbol" in short.words()
 
 
 def test_only_the_bars_of_the_span_are_checked() -> None:
     panel = ground(1).panel
     text = "rung 1\nmark close > close[1] ago 2\n"
-    whole = check(text, ground_of(panel))
-    late = check(text, ground_of(panel, Span(first=int(panel.times[200]), sealed=False)))
+    whole = check(text, trial_data_of(panel))
+    late = check(text, trial_data_of(panel, Span(first=int(panel.times[200]), sealed=False)))
     assert 0 < late[0].count < whole[0].count / 2
     with pytest.raises(RunProblem, match=r"no bars in this span. The bars run from \d{4}-\d\d-\d\d to"):
-        ground_of(panel, Span(first=int(panel.times[-1]) + 86_400, sealed=False))
+        trial_data_of(panel, Span(first=int(panel.times[-1]) + 86_400, sealed=False))
     with pytest.raises(RunProblem, match="--broken-seal"):
-        ground_of(panel, Span(first=int(panel.times[-2])))
+        trial_data_of(panel, Span(first=int(panel.times[-2])))
 
 
 def test_values_that_are_otherwise_later_are_found() -> None:
@@ -80,7 +80,7 @@ def test_values_that_are_otherwise_later_are_found() -> None:
             series.append(replace(bars, columns={**bars.columns, "close": close}))
         return panel_of(series, panel.timeframe)
 
-    found = [f for f in check(PLAIN, cut=revised) if f.sin is Sin.CHANGED]
+    found = [f for f in check(PLAIN, cut=revised) if f.sin is FindingKind.CHANGED]
     assert {"`line f`"} <= {f.words.split(" was")[0] for f in found} or any("line" in f.words for f in found)
     told = next(f for f in found if "line" in f.words)
     assert told.line == 4 and told.symbol in ("S0", "S1") and told.count >= 40
@@ -94,7 +94,7 @@ def test_drawings_that_stand_before_they_were_known_are_found() -> None:
     )
     where = ground(1)
     found = check(text, where)
-    assert [(f.sin, f.line) for f in found] == [(Sin.BEFORE_KNOWN, 3), (Sin.BEFORE_KNOWN, 4)]
+    assert [(f.sin, f.line) for f in found] == [(FindingKind.BEFORE_KNOWN, 3), (FindingKind.BEFORE_KNOWN, 4)]
     assert "up to 3 bars" in found[0].words
     # It names the bar that the latest one stands on: a swing, three bars before it was known.
     high, at = where.panel.column("high"), int(np.flatnonzero(where.panel.times == found[0].time)[0])
@@ -105,7 +105,7 @@ def test_signals_of_a_bar_that_still_forms_are_found() -> None:
     text = "rung 1\nsignal go = close on 1w forming > open on 1w forming\nsignal still = close > open\n"
     where = ground(1)
     found = check(text, where)
-    assert [f.sin for f in found] == [Sin.FORMING] and "`go`" in found[0].words and "1w" in found[0].words
+    assert [f.sin for f in found] == [FindingKind.FORMING] and "`go`" in found[0].words and "1w" in found[0].words
     # Every occurrence but those on the last bar of a week counts.
     panel = where.panel
     week = panel.calendars[0].periods(panel.times, Timeframe.parse("1w"))
@@ -119,7 +119,7 @@ def test_signals_of_a_bar_that_still_forms_are_found() -> None:
 
 def test_a_read_of_a_forming_bar_that_decides_nothing_is_told_all_the_same() -> None:
     found = check("rung 1\nline close on 1w forming\nsignal go = close > open\n")
-    assert [f.sin for f in found] == [Sin.FORMING] and found[0].line == 2 and "no signal" in found[0].words
+    assert [f.sin for f in found] == [FindingKind.FORMING] and found[0].line == 2 and "no signal" in found[0].words
     assert check("rung 1\nsignal go = close on 1w > open on 1w\n") == []
 
 
@@ -128,20 +128,20 @@ def test_undecided_fills_are_found() -> None:
     high, low = close.copy(), close.copy()
     high[30], low[30] = 120.0, 80.0
     text = "rung 1\ntrade ride long\n    enter when bar == 20\n    stop 10%\n    target 10%\n"
-    where = ground_of(panel_of([daily_bars(close, high=high, low=low, volume=np.full(60, 1e7))]))
+    where = trial_data_of(panel_of([daily_bars(close, high=high, low=low, volume=np.full(60, 1e7))]))
     found = check(text, where)
-    assert [f.sin for f in found] == [Sin.UNDECIDED] and found[0].time == where.panel.times[30]
+    assert [f.sin for f in found] == [FindingKind.UNDECIDED] and found[0].time == where.panel.times[30]
 
 
 def test_entries_that_are_too_large_for_their_bar_are_found() -> None:
     volume = np.full(60, 1_000_000.0)
     volume[21], volume[41] = 400.0, 0.0
     text = "rung 1\ntrade ride long\n    enter when bar mod 20 == 0\n    at most 5 bars\n"
-    where = ground_of(panel_of([daily_bars(np.full(60, 100.0), volume=volume)]))
+    where = trial_data_of(panel_of([daily_bars(np.full(60, 100.0), volume=volume)]))
     found = check(text, where, account=Account(size=Size.parse("50u")))
-    assert [(f.sin, f.count) for f in found] == [(Sin.THIN, 2)] and found[0].time == where.panel.times[41]
+    assert [(f.sin, f.count) for f in found] == [(FindingKind.THIN, 2)] and found[0].time == where.panel.times[41]
     # Where no volume is known at all (a currency pair) nothing is said.
-    none = ground_of(panel_of([daily_bars(np.full(60, 100.0), volume=np.zeros(60))]))
+    none = trial_data_of(panel_of([daily_bars(np.full(60, 100.0), volume=np.zeros(60))]))
     assert check(text, none) == []
 
 
@@ -149,11 +149,11 @@ def test_entries_that_are_too_large_for_their_bar_are_found() -> None:
 def test_no_demo_script_sins_unknowingly(name: str, market: BarLibrary) -> None:
     program = compile_script(files("oakladder.demo").joinpath("scripts", name).read_text("utf-8"))
     intraday = name == "first_half_hour.rung"
-    frame = Frame(Timeframe.parse("15m") if intraday else ONE_DAY)
-    where, _ = ground_in(market, list(market.infos)[:12], frame, Span())
-    found = honest(program, where, cuts=15).findings
+    frame = BarSelection(Timeframe.parse("15m") if intraday else ONE_DAY)
+    where, _ = trial_data_in(market, list(market.infos)[:12], frame, Span())
+    found = check_look_ahead(program, where, cuts=15).findings
     # How a bar fills an order is the market's and the account's, not the script's.
-    assert [f for f in found if f.sin not in (Sin.UNDECIDED, Sin.THIN)] == []
+    assert [f for f in found if f.sin not in (FindingKind.UNDECIDED, FindingKind.THIN)] == []
 
 
 def test_it_can_be_stopped() -> None:

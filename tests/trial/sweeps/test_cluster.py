@@ -11,10 +11,10 @@ from pathlib import Path
 import pytest
 
 from oakladder.rung import RunProblem, compile_script
-from oakladder.trial.sweeps.cluster import cluster
-from oakladder.trial.sweeps.ranges import Range, grid_of_settings
-from oakladder.trial.sweeps.running import swept
-from oakladder.trial.sweeps.task import Task
+from oakladder.trial.batch.cluster import cluster
+from oakladder.trial.batch.task import Task
+from oakladder.trial.sweep.ranges import Range, grid_of_settings
+from oakladder.trial.sweep.run import swept
 from trial.sweeps.test_sweeps import RULE, ground
 
 distributed = pytest.importorskip("distributed")

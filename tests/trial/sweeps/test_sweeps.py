@@ -13,16 +13,16 @@ from helpers import random_bars
 from oakladder.bars.panels import panel_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY
-from oakladder.engine.frames import Frame
+from oakladder.engine.bar_selection import BarSelection
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.problems import Cancelled
-from oakladder.trial.market import ground_in
-from oakladder.trial.sweeps.neighbours import map_of
-from oakladder.trial.sweeps.ranges import Range, drawn_settings, grid_of_settings
-from oakladder.trial.sweeps.running import swept
-from oakladder.trial.sweeps.task import Task, Tried
-from oakladder.trial.sweeps.walk import walk_forward
-from oakladder.trial.trial import Ground, ground_of, put_on_trial
+from oakladder.trial.batch.task import Task, Tried
+from oakladder.trial.sweep.map import map_of
+from oakladder.trial.sweep.ranges import Range, drawn_settings, grid_of_settings
+from oakladder.trial.sweep.run import swept
+from oakladder.trial.sweep.walk_forward import walk_forward
+from oakladder.trial.trial import TrialData, run_trial, trial_data_of
+from oakladder.trial.universe import trial_data_in
 
 RULE = """rung 1
 setting n = 5 range 2..100
@@ -35,9 +35,9 @@ trade ride long
 NS, FARS = Range("n", (3.0, 5.0, 8.0, 13.0)), Range("far", (10.0, 20.0, 40.0))
 
 
-def ground(seed: int = 1, symbols: int = 2, count: int = 400) -> Ground:
+def ground(seed: int = 1, symbols: int = 2, count: int = 400) -> TrialData:
     made = panel_of([replace(random_bars(seed + k, count, holes=False), symbol=f"S{k}") for k in range(symbols)])
-    return ground_of(made)
+    return trial_data_of(made)
 
 
 def test_ranges_are_read_and_said_again() -> None:
@@ -74,7 +74,7 @@ def test_every_variant_is_the_trial_of_its_settings() -> None:
     variants = grid_of_settings([NS, FARS])
     alone = list(swept(task, variants))
     for one in alone:
-        trial = put_on_trial(task.program, task.ground, task.account, one.settings)
+        trial = run_trial(task.program, task.ground, task.account, one.settings)
         assert one.figures == trial.figures and one.counts == trial.counts
     with ThreadPoolExecutor(2) as threads:
         assert list(swept(task, variants, executor=threads)) == alone
@@ -91,7 +91,7 @@ def test_another_process_gives_the_same_bits(market: BarLibrary) -> None:
         "enter when ", 'enter when (close of "BRINE") > (sma(close, 5) of "BRINE") and close on 1w > 0 and '
     )
     symbols = list(market.infos)[:3]
-    there, _ = ground_in(market, symbols, Frame(ONE_DAY))
+    there, _ = trial_data_in(market, symbols, BarSelection(ONE_DAY))
     task = Task(compile_script(text), there)
     variants = grid_of_settings([NS, FARS])
     with ProcessPoolExecutor(1, mp_context=get_context("spawn")) as other:
@@ -170,7 +170,9 @@ def test_walking_forward_knows_nothing_of_what_comes() -> None:
         late = bars.times >= whole.steps[2].first
         columns = {n: np.where(late & (n != "volume"), v * 3 + 1, v) for n, v in bars.columns.items()}
         changed.append(replace(bars, columns=columns))
-    other = walk_forward(replace(task, ground=ground_of(panel_of(changed))), variants, "growth", spans=6, chosen_on=2)
+    other = walk_forward(
+        replace(task, ground=trial_data_of(panel_of(changed))), variants, "growth", spans=6, chosen_on=2
+    )
     assert other.steps[:2] == whole.steps[:2]
     assert other.steps[2].settings == whole.steps[2].settings and other.steps[2].promised == whole.steps[2].promised
 
@@ -184,7 +186,7 @@ def test_a_step_trades_the_best_settings_of_the_spans_before_it() -> None:
     for k, step in enumerate(made.steps, start=1):
         past = panel_of([here.panel.bars(0).part(0, edges[k])])
         tried = [
-            put_on_trial(task.program, replace(ground_of(past), first=int(times[edges[k - 1]])), task.account, v)
+            run_trial(task.program, replace(trial_data_of(past), first=int(times[edges[k - 1]])), task.account, v)
             for v in variants
         ]
         best = max(range(len(variants)), key=lambda n: tried[n].figures["net"] or 0.0)
@@ -193,7 +195,7 @@ def test_a_step_trades_the_best_settings_of_the_spans_before_it() -> None:
     values, start = made.equity.value, made.equity.start
     assert len(values) == 300 and values[0] == pytest.approx(start, rel=0.05)
     assert made.hindsight.figures["net"] == max(
-        put_on_trial(task.program, replace(here, first=int(times[100])), task.account, v).figures["net"] or -1e9
+        run_trial(task.program, replace(here, first=int(times[100])), task.account, v).figures["net"] or -1e9
         for v in variants
     )
 

@@ -21,13 +21,13 @@ from helpers import random_bars
 from oakladder.bars.panels import panel_of
 from oakladder.rung import compile_script
 from oakladder.rung.problems import Cancelled
-from oakladder.trial.sweeps import running
-from oakladder.trial.sweeps.handing import Watched
-from oakladder.trial.sweeps.ranges import Range, grid_of_settings
-from oakladder.trial.sweeps.running import swept
-from oakladder.trial.sweeps.task import Task, Tried
-from oakladder.trial.sweeps.workers import Workers
-from oakladder.trial.trial import ground_of
+from oakladder.trial.batch.processes import Workers
+from oakladder.trial.batch.scheduler import WatchedBatch
+from oakladder.trial.batch.task import Task, Tried
+from oakladder.trial.sweep import run
+from oakladder.trial.sweep.ranges import Range, grid_of_settings
+from oakladder.trial.sweep.run import swept
+from oakladder.trial.trial import trial_data_of
 from trial.sweeps.test_sweeps import RULE
 
 VARIANTS = grid_of_settings(
@@ -37,7 +37,7 @@ VARIANTS = grid_of_settings(
 
 def a_task(symbols: int = 3) -> Task:
     made = panel_of([replace(random_bars(k, 400, holes=False), symbol=f"S{k}") for k in range(symbols)])
-    return Task(compile_script(RULE), ground_of(made))
+    return Task(compile_script(RULE), trial_data_of(made))
 
 
 @pytest.fixture
@@ -48,9 +48,9 @@ def expected() -> list[Tried]:
 @pytest.fixture(autouse=True)
 def much_to_do(monkeypatch: pytest.MonkeyPatch) -> None:
     """Every sweep is long enough for help, and is handed on in small parts."""
-    monkeypatch.setattr(running, "_WORTH_THREADS", 1e-6)
-    monkeypatch.setattr(running, "_WORTH_HELP", 1e-6)
-    monkeypatch.setattr(running, "_BATCH_SECONDS", 0.02)
+    monkeypatch.setattr(run, "_WORTH_THREADS", 1e-6)
+    monkeypatch.setattr(run, "_WORTH_HELP", 1e-6)
+    monkeypatch.setattr(run, "_BATCH_SECONDS", 0.02)
 
 
 @pytest.fixture
@@ -111,7 +111,7 @@ def test_where_memory_is_short_threads_share_the_bars(
 def test_a_short_sweep_begins_no_process(
     expected: list[Tried], workers: Workers, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(running, "_WORTH_HELP", 3600.0)
+    monkeypatch.setattr(run, "_WORTH_HELP", 3600.0)
     assert list(swept(a_task(), VARIANTS, executor=workers)) == expected
     assert not active_children()
 
@@ -119,16 +119,16 @@ def test_a_short_sweep_begins_no_process(
 def test_variants_that_fail_at_once_do_not_hide_how_long_the_others_take(
     workers: Workers, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    now, one = [0.0], Watched.one
+    now, one = [0.0], WatchedBatch.one
 
-    def timed(self: Watched, changed: dict[str, object], cancelled: Any) -> Tried:
+    def timed(self: WatchedBatch, changed: dict[str, object], cancelled: Any) -> Tried:
         made = one(self, changed, cancelled)
         now[0] += 0.0 if made.problem else 1.0
         return made
 
-    monkeypatch.setattr(Watched, "one", timed)
-    monkeypatch.setattr(running.time, "perf_counter", lambda: now[0])
-    monkeypatch.setattr(running, "_WORTH_HELP", 10.0)
+    monkeypatch.setattr(WatchedBatch, "one", timed)
+    monkeypatch.setattr(run.time, "perf_counter", lambda: now[0])
+    monkeypatch.setattr(run, "_WORTH_HELP", 10.0)
     failing = [{"n": 5.0, "far": 5000.0}] * 8
     made = list(swept(a_task(), [*failing, *VARIANTS], executor=workers))
     assert [bool(one.problem) for one in made[:9]] == [True] * 8 + [False]
@@ -158,9 +158,9 @@ def within(seconds: float, holds: Any) -> bool:
 KILLED = """
 import itertools, sys
 from multiprocessing import active_children
-from oakladder.trial.sweeps import running
-from oakladder.trial.sweeps.running import swept
-from oakladder.trial.sweeps.workers import Workers
+from oakladder.trial.sweep import run as running
+from oakladder.trial.sweep.run import swept
+from oakladder.trial.batch.processes import Workers
 from trial.sweeps.test_workers import VARIANTS, a_task
 
 if __name__ == "__main__":

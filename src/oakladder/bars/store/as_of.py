@@ -12,8 +12,8 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
 from oakladder.bars.store.background import furnished
-from oakladder.bars.store.info import SymbolInfo
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 
 

@@ -13,7 +13,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import fits
-from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import Timeframe
 
 

@@ -12,7 +12,7 @@ from urllib.parse import quote
 import msgspec
 
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.store.info import SymbolInfo, SymbolInfos, info_of, plain_of
+from oakladder.bars.store.symbol_info import SymbolInfo, SymbolInfos, info_of, plain_of
 from oakladder.disk import replacing, set_aside, why
 
 _log = logging.getLogger(__name__)

@@ -19,7 +19,7 @@ import pyarrow as pa
 
 from oakladder.bars.bars import COLUMNS, Bars, is_tidy
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.store.info import SymbolInfo, info_of, plain_of
+from oakladder.bars.store.symbol_info import SymbolInfo, info_of, plain_of
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
 from oakladder.disk import opened_regular, plain_name, replacing, safe_name, why
 

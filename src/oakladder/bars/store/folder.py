@@ -13,8 +13,8 @@ import pyarrow as pa
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.files import SUFFIX, file_name, info_in, layout_of, symbol_of_file
-from oakladder.bars.store.guess import guessed_info
-from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.infer_metadata import infer_info
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.disk import set_aside, why
 
 _log = logging.getLogger(__name__)
@@ -42,7 +42,7 @@ def infos_in_files(folder: Path, known: set[str]) -> Iterator[SymbolInfo]:
         if info is not None and info.symbol == symbol:
             yield info
         else:
-            yield guessed_info(symbol, [folder / file_name(symbol, minutes) for minutes in (False, True)])
+            yield infer_info(symbol, [folder / file_name(symbol, minutes) for minutes in (False, True)])
 
 
 def damaged_files(folder: Path, cancelled: Callable[[], bool] | None = None) -> list[str]:

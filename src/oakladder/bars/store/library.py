@@ -28,11 +28,11 @@ from oakladder.bars.store.bar_cache import BarCache
 from oakladder.bars.store.catalogue import Catalogue
 from oakladder.bars.store.files import file_name, info_in
 from oakladder.bars.store.folder import damaged_files, infos_in_files, set_damaged_aside, take_old_names
-from oakladder.bars.store.info import OWN, SymbolInfo, SymbolInfos
-from oakladder.bars.store.many import ManySymbols
+from oakladder.bars.store.many_symbols import ManySymbols
 from oakladder.bars.store.offsets import FileChanged, FileOffsets, Unreadable
 from oakladder.bars.store.panel_reading import BarFile
 from oakladder.bars.store.shared_folder import PATIENCE, SharedFolder
+from oakladder.bars.store.symbol_info import OWN, SymbolInfo, SymbolInfos
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.disk import sweep, why
 

@@ -22,9 +22,8 @@ from pathlib import Path
 import numpy as np
 
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.at_once import gather, states
+from oakladder.bars.store.batched_io import gather, states
 from oakladder.bars.store.files import NAMES, SUFFIX
-from oakladder.bars.store.info import calendar_text
 from oakladder.bars.store.offsets import state_of
 from oakladder.bars.store.pack_index import (
     CALENDAR,
@@ -40,6 +39,7 @@ from oakladder.bars.store.pack_index import (
     PackIndex,
     read_index,
 )
+from oakladder.bars.store.symbol_info import calendar_text
 from oakladder.bars.timeframes import ONE_MONTH, ONE_WEEK, Timeframe
 
 #: What was changed less than so many seconds ago passes for unsettled, and nothing is derived from it yet: where a disk

@@ -10,7 +10,7 @@ from functools import partial
 import numpy as np
 
 from oakladder.bars.bars import regular_times, tidy
-from oakladder.bars.end_to_end import ends_of
+from oakladder.bars.concatenation import ends_of
 from oakladder.bars.panel import Panel
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.files import kind_of

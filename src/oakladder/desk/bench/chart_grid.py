@@ -6,11 +6,12 @@ from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
+from oakladder.app.chart_options import ChartOptions
+from oakladder.app.session import Session
+from oakladder.app.side_charts import SideChart
 from oakladder.desk.chart.chart import Chart
-from oakladder.desk.chart_options import ChartOptions
-from oakladder.desk.companions import Companion
-from oakladder.desk.look.distances import GAP, HAIR
-from oakladder.desk.session import Desk
+from oakladder.desk.look.spacing import GAP, HAIR
+from oakladder.desk.look.theme import theme_of
 
 #: From this width on one chart beside stands right of the main one, below it else.
 _WIDE = 900
@@ -21,10 +22,10 @@ _PAUSE_MS = 15
 class _Beside(QFrame):
     """A chart with a line above it: what it shows, and the ages of the signals."""
 
-    def __init__(self, desk: Desk, parent: QWidget | None = None):
+    def __init__(self, desk: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="beside")
         self._desk = desk
-        self.chart = Chart(desk.looking.theme)
+        self.chart = Chart(theme_of(desk))
         self.go = QToolButton(objectName="quiet")
         self.go.setToolTip("Show this on the main chart")
         self.ages = QLabel(objectName="quiet")
@@ -39,7 +40,7 @@ class _Beside(QFrame):
         layout.addLayout(row)
         layout.addWidget(self.chart, 1)
 
-    def show_companion(self, made: Companion | None, words: str) -> None:
+    def show_companion(self, made: SideChart | None, words: str) -> None:
         """Shows what has arrived; without anything the ``words`` say why."""
         self.chart.setVisible(made is not None)
         self.go.setVisible(made is not None)
@@ -62,7 +63,7 @@ class ChartGrid(QWidget):
 
     typed = pyqtSignal(str)
 
-    def __init__(self, desk: Desk, chart: Chart, parent: QWidget | None = None):
+    def __init__(self, desk: Session, chart: Chart, parent: QWidget | None = None):
         super().__init__(parent)
         self._desk, self._main = desk, chart
         self.beside: list[_Beside] = []
@@ -142,7 +143,7 @@ class ChartGrid(QWidget):
         if k < len(places):
             self._desk.looking.go_to(*places[k])
 
-    def _arrived(self, k: int, made: Companion | None) -> None:
+    def _arrived(self, k: int, made: SideChart | None) -> None:
         if k >= len(self.beside):
             return
         if made is not None and made.view.bars.symbol not in self._desk.symbols.infos:
@@ -183,5 +184,5 @@ class ChartGrid(QWidget):
 
     def _show_theme(self) -> None:
         for part in self.beside:
-            part.chart.set_theme(self._desk.looking.theme)
+            part.chart.set_theme(theme_of(self._desk))
         self._one_by_one()

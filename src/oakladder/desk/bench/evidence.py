@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from oakladder.desk.basis import EVIDENCE, BasisKeeper, Part
-from oakladder.desk.judging import BENCH, Judgement, Judging
-from oakladder.desk.look.distances import GAP, HAIR, TIGHT
+from oakladder.app.basis import EVIDENCE, BasisTracker, Part
+from oakladder.app.judging import BENCH, Judgement, JudgingController
+from oakladder.desk.look.spacing import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.fan import FanView
 from oakladder.desk.widgets.veil import veiled
-from oakladder.trial.evidence.words import sentence, weaknesses
+from oakladder.trial.judge.evidence.words import sentence, weaknesses
 
 
-class EvidenceGlance(QWidget):
+class EvidenceSummary(QWidget):
     """What followed the signal, following the typing."""
 
-    def __init__(self, judging: Judging, basis: BasisKeeper, theme: Theme, parent: QWidget | None = None):
+    def __init__(self, judging: JudgingController, basis: BasisTracker, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
         self._judging = judging
         self.signals, self.where = QComboBox(accessibleName="The signal that is judged"), QLabel(objectName="quiet")

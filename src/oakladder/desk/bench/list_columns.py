@@ -6,17 +6,17 @@ from PyQt6.QtCore import QObject, QPoint
 from PyQt6.QtGui import QCursor
 from PyQt6.QtWidgets import QWidget
 
-from oakladder.desk.columns import OPEN_SCRIPT, ScriptColumn, open_columns, places_of
-from oakladder.desk.session import Desk
-from oakladder.desk.watched import MOST_WATCHED
+from oakladder.app.columns import OPEN_SCRIPT, ScriptColumn, open_columns, places_of
+from oakladder.app.session import Session
+from oakladder.app.watchlist import MOST_WATCHED
 from oakladder.desk.widgets.column_chooser import ask_column
-from oakladder.desk.widgets.passing import passing_menu
+from oakladder.desk.widgets.transient import passing_menu
 
 
 class Watching(QObject):
     """The menu of the columns, and what it does."""
 
-    def __init__(self, desk: Desk, parent: QWidget):
+    def __init__(self, desk: Session, parent: QWidget):
         super().__init__(parent)
         self.desk, self._parent = desk, parent
 

@@ -6,56 +6,57 @@ from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLayout, QWidget
 
+from oakladder.app.basis import CHART, RULE_ON_SYMBOL
+from oakladder.app.chart_options import ChartOptions
+from oakladder.app.chart_view import ChartView
+from oakladder.app.columns import ColumnPlace
+from oakladder.app.session import Session
 from oakladder.bars.time_words import bar_time
 from oakladder.bars.timeframes import Timeframe
-from oakladder.desk.basis import CHART, RULE_ON_SYMBOL
-from oakladder.desk.bench.below import Below, TrialGlance
-from oakladder.desk.bench.chart_actions import Deeds
+from oakladder.desk.bench.chart_commands import ChartCommands
 from oakladder.desk.bench.chart_grid import ChartGrid
-from oakladder.desk.bench.evidence import EvidenceGlance
+from oakladder.desk.bench.evidence import EvidenceSummary
 from oakladder.desk.bench.folding import Folding
 from oakladder.desk.bench.list_columns import Watching
-from oakladder.desk.bench.replay import ReplayLine
+from oakladder.desk.bench.lower_panel import LowerPanel, TrialSummary
+from oakladder.desk.bench.replay_bar import ReplayBar
 from oakladder.desk.bench.timeframes import Ladder
 from oakladder.desk.bench.watchlist import WatchlistPanel
 from oakladder.desk.chart.axes import short_number
 from oakladder.desk.chart.chart import Chart
-from oakladder.desk.chart.strip import SignalStrip
-from oakladder.desk.chart_options import ChartOptions
-from oakladder.desk.columns import ColumnPlace
-from oakladder.desk.look.distances import GAP, TIGHT
-from oakladder.desk.look.letters import ui_font
+from oakladder.desk.chart.signal_strip import SignalStrip
+from oakladder.desk.look.fonts import ui_font
+from oakladder.desk.look.spacing import GAP, TIGHT
+from oakladder.desk.look.theme import theme_of
 from oakladder.desk.script.panel import ScriptPanel
-from oakladder.desk.session import Desk
-from oakladder.desk.view import View
 from oakladder.desk.why.panel import WhyPanel
 from oakladder.desk.widgets.veil import veiled
-from oakladder.engine.cells import Cell
-from oakladder.engine.signal_ages import Pip
-from oakladder.engine.why import Why
-from oakladder.rung.teach.conditions import conditions
+from oakladder.engine.columns.cells import Cell
+from oakladder.engine.explain.why import Why
+from oakladder.engine.signal_ages import RecentSignal
+from oakladder.rung.service.conditions import conditions
 
 
 class Bench(QWidget):
     """The main place."""
 
-    def __init__(self, desk: Desk, parent: QWidget | None = None):
+    def __init__(self, desk: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
         self.desk = desk
-        self.watchlist = WatchlistPanel(list(desk.symbols.infos.values()), desk.basis, desk.looking.theme)
-        self.ladder = Ladder(desk.looking.theme)
-        self.chart = Chart(desk.looking.theme)
+        self.watchlist = WatchlistPanel(list(desk.symbols.infos.values()), desk.basis, theme_of(desk))
+        self.ladder = Ladder(theme_of(desk))
+        self.chart = Chart(theme_of(desk))
         self.charts = ChartGrid(desk, self.chart)
-        self.strip = SignalStrip(desk.looking.theme)
+        self.strip = SignalStrip(theme_of(desk))
         self.script = ScriptPanel(desk)
-        self.why = WhyPanel(desk.looking.theme)
-        self.below = Below(
+        self.why = WhyPanel(theme_of(desk))
+        self.below = LowerPanel(
             self.why,
-            EvidenceGlance(desk.judging, desk.basis, desk.looking.theme),
-            TrialGlance(desk.trials, desk.basis, desk.looking.theme),
+            EvidenceSummary(desk.judging, desk.basis, theme_of(desk)),
+            TrialSummary(desk.trials, desk.basis, theme_of(desk)),
         )
-        self.replay = ReplayLine(desk)
-        self.deeds = Deeds(desk, self.chart, self.replay, self)
+        self.replay = ReplayBar(desk)
+        self.deeds = ChartCommands(desk, self.chart, self.replay, self)
         self.watching = Watching(desk, self)
         self.heading, self.reading = QLabel(objectName="head"), QLabel(objectName="quiet")
         self.show_button = QToolButton(text="Show", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
@@ -169,7 +170,7 @@ class Bench(QWidget):
         self.ladder.show_current(self.desk.looking.timeframe)
         self.watchlist.show_symbol(self.desk.looking.symbol)
 
-    def _show_view(self, view: View) -> None:
+    def _show_view(self, view: ChartView) -> None:
         info = self.desk.symbols.infos[view.bars.symbol]
         before = self.chart.shown.bars if self.chart.shown is not None else None
         if before is not None and (before.symbol, before.timeframe) != (view.bars.symbol, view.bars.timeframe):
@@ -193,7 +194,7 @@ class Bench(QWidget):
         self._explained.took() if why is not None else self._explained.cleared()
         self.why.follow(self.chart.read_bar())
 
-    def _show_pips(self, pips: dict[Timeframe, list[Pip]]) -> None:
+    def _show_pips(self, pips: dict[Timeframe, list[RecentSignal]]) -> None:
         self.ladder.show_pips(pips)
         self._pipped.took()
 
@@ -204,7 +205,7 @@ class Bench(QWidget):
         self.watchlist.show_cells(cells, self.desk.watched.heads)
 
     def _show_theme(self) -> None:
-        theme = self.desk.looking.theme
+        theme = theme_of(self.desk)
         for widget in (self.ladder, self.strip):
             widget.theme = theme
             widget.update()

@@ -7,16 +7,16 @@ from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.bars.timeframes import STANDARD, Timeframe
-from oakladder.desk.look.letters import SMALL, ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme, qcolor
-from oakladder.engine.signal_ages import TONE_COLOURS, Pip
+from oakladder.engine.signal_ages import TONE_COLOURS, RecentSignal
 from oakladder.rung.texts import count_words
 
 _FRESH = 20
 
 
-class Ladder(Painted):
+class Ladder(PaintedWidget):
     """Longest timeframe on top. A pip's height of fill says how fresh it is; below stands the age of the newest."""
 
     chosen = pyqtSignal(object)
@@ -26,14 +26,14 @@ class Ladder(Painted):
         self.setAccessibleName("Timeframes")
         self.theme = theme
         self.current = STANDARD[9]
-        self.pips: dict[Timeframe, list[Pip]] = {}
+        self.pips: dict[Timeframe, list[RecentSignal]] = {}
         self.setFixedWidth(58)
         self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Expanding)
 
     def sizeHint(self) -> QSize:
         return QSize(58, 400)
 
-    def show_pips(self, pips: dict[Timeframe, list[Pip]]) -> None:
+    def show_pips(self, pips: dict[Timeframe, list[RecentSignal]]) -> None:
         self.pips = pips
         self.setAccessibleDescription("; ".join(f"{t}: {', '.join(self._said(t))}" for t in self.steps))
         self.update()
@@ -94,7 +94,7 @@ class Ladder(Painted):
             QRectF(inner.left(), middle + 6, inner.width(), 12), Qt.AlignmentFlag.AlignHCenter, str(found[0].age)
         )
 
-    def _draw_pip(self, painter: QPainter, x: float, y: float, pip: Pip) -> None:
+    def _draw_pip(self, painter: QPainter, x: float, y: float, pip: RecentSignal) -> None:
         """Up for bullish, down for bearish, level for neutral; filled while fresh."""
         color = qcolor(self.theme.paint(TONE_COLOURS[pip.tone]))
         painter.setPen(QPen(color, 1.5 if pip.age <= _FRESH else 1.0))

@@ -18,12 +18,12 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.bars.store.info import SymbolInfo
-from oakladder.desk.actions import hinted
-from oakladder.desk.basis import RULE_ON_LIST, BasisKeeper, Freshness, Part
-from oakladder.desk.columns import OPEN_SCRIPT, ColumnPlace, ScriptColumn, places_of
-from oakladder.desk.look.distances import GAP, TIGHT
-from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.app.actions import hinted
+from oakladder.app.basis import RULE_ON_LIST, BasisTracker, Freshness, Part
+from oakladder.app.columns import OPEN_SCRIPT, ColumnPlace, ScriptColumn, places_of
+from oakladder.bars.store.symbol_info import SymbolInfo
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.spacing import GAP, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.cells import look_of, words_of
@@ -31,7 +31,7 @@ from oakladder.desk.widgets.column_head import ColumnHead
 from oakladder.desk.widgets.legend import FillLegend
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.desk.widgets.rows_model import SORT_ROLE, Look, RowsModel
-from oakladder.engine.cells import Cell
+from oakladder.engine.columns.cells import Cell
 
 _FIXED = ("Symbol", "Last", "Change")
 
@@ -165,7 +165,7 @@ class WatchlistPanel(QWidget):
     list_chosen = pyqtSignal(str)
     columns_asked = pyqtSignal(QPoint)
 
-    def __init__(self, infos: list[SymbolInfo], basis: BasisKeeper, theme: Theme, parent: QWidget | None = None):
+    def __init__(self, infos: list[SymbolInfo], basis: BasisTracker, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
         self._basis = basis
         self._quoted = Freshness(basis, (Part.DATA, Part.REPLAY), parent=self)

@@ -7,10 +7,10 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
 from oakladder.desk.chart.arrays import draw_boxes, draw_lines, tones_in
-from oakladder.desk.chart.crowds import told_apart
-from oakladder.desk.chart.extremes import step_for
 from oakladder.desk.chart.layer import PEN_STYLES, Layer
-from oakladder.desk.look.letters import SMALL, draw_words, ui_font, words
+from oakladder.desk.chart.minmax_pyramid import step_for
+from oakladder.desk.chart.overplotting import told_apart
+from oakladder.desk.look.fonts import SMALL, draw_words, ui_font, words
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.picture.parts import Band, Columns, Lane, Link, Zone
 

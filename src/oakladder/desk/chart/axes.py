@@ -10,11 +10,11 @@ from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtWidgets import QGraphicsWidget, QStyleOptionGraphicsItem, QWidget
 
+from oakladder.app.chart_options import ScaleKind
+from oakladder.app.time_marks import TimeMarks
 from oakladder.desk.chart.pane_view import PaneView
 from oakladder.desk.chart.scale import Scale
-from oakladder.desk.chart_options import ScaleKind
-from oakladder.desk.look.letters import SMALL, ui_font, words
-from oakladder.desk.time_marks import TimeMarks
+from oakladder.desk.look.fonts import SMALL, ui_font, words
 
 #: How long a tick is, and how far its words stand from the pane, in pixels.
 _TICK, _APART = 4.0, 8.0

@@ -8,11 +8,11 @@ import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
+from oakladder.app.chart_options import BarStyle
 from oakladder.bars.bars import Bars
 from oakladder.desk.chart.arrays import draw_boxes, draw_chain, draw_lines, draw_uprights, tones_in
-from oakladder.desk.chart.extremes import Pyramid
 from oakladder.desk.chart.layer import Layer
-from oakladder.desk.chart_options import BarStyle
+from oakladder.desk.chart.minmax_pyramid import Pyramid
 from oakladder.desk.look.theme import Theme, qcolor
 
 #: Sessions narrower than this many pixels are not parted by lines.

@@ -7,26 +7,26 @@ from PyQt6.QtCore import QEvent, QObject, QPointF, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
+from oakladder.app.chart_options import ChartOptions, PaneLayout
+from oakladder.app.chart_view import ChartView
+from oakladder.app.time_marks import time_marks
 from oakladder.desk.chart.areas import Lanes
+from oakladder.desk.chart.autoscale import ROOM, fit, price_scale
 from oakladder.desk.chart.axes import short_number
 from oakladder.desk.chart.bars import Hours, PriceBars, VolumeColumns
 from oakladder.desk.chart.canvas import Canvas
 from oakladder.desk.chart.drawings import hand_out, last_price
 from oakladder.desk.chart.edges import Edges
-from oakladder.desk.chart.fitting import ROOM, fit, price_scale
 from oakladder.desk.chart.keys import by_key
+from oakladder.desk.chart.labels import write
 from oakladder.desk.chart.marks import MarksAndLabels
 from oakladder.desk.chart.overlay import Measure
 from oakladder.desk.chart.pane import Pane
 from oakladder.desk.chart.pane_view import Hands
-from oakladder.desk.chart.reading import measured, words_of
+from oakladder.desk.chart.readout import measured, words_of
 from oakladder.desk.chart.stack import LANES, Stack
 from oakladder.desk.chart.trades import TradePaths
-from oakladder.desk.chart.writing import write
-from oakladder.desk.chart_options import ChartOptions, PaneLayout
 from oakladder.desk.look.theme import Theme
-from oakladder.desk.time_marks import time_marks
-from oakladder.desk.view import View
 from oakladder.engine.picture.parts import PRICE, VOLUME
 
 _LEAST_SEEN = 8
@@ -47,7 +47,7 @@ class Chart(Canvas):
     time_pinned = pyqtSignal(object)
 
     #: What is shown; and how wide the chart was. Its size changes before it is made.
-    shown: View | None = None
+    shown: ChartView | None = None
     _width = 0
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
@@ -146,7 +146,7 @@ class Chart(Canvas):
 
     # --- what is shown ----------------------------------------------------------------------------
 
-    def show_view(self, view: View, decimals: int) -> None:
+    def show_view(self, view: ChartView, decimals: int) -> None:
         """Shows other bars or another picture; the part that is seen stays where it can."""
         self.decimals = decimals
         bars, picture = view.bars, view.picture
@@ -180,7 +180,7 @@ class Chart(Canvas):
         self._apply_range()
         self._write()
 
-    def _hand_out(self, view: View) -> None:
+    def _hand_out(self, view: ChartView) -> None:
         hidden = self.stack.layout.hidden
         hand_out(self.panes, view.bars, view.picture, hidden, self.options.as_known, self.theme)
 

@@ -12,9 +12,9 @@ from PyQt6.QtGui import QPainter
 from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import QGraphicsView
 
+from oakladder.app.chart_view import ChartView
+from oakladder.app.jobs import writing
 from oakladder.bars.time_words import iso
-from oakladder.desk.jobs import writing
-from oakladder.desk.view import View
 from oakladder.disk import write_atomic, write_rows
 
 
@@ -54,7 +54,7 @@ def _draw_svg(chart: QGraphicsView, device: QIODevice) -> None:
         chart.render(painter)
 
 
-def save_data(view: View, path: Path) -> None:
+def save_data(view: ChartView, path: Path) -> None:
     """Writes the bars and every line, histogram and signal on them as CSV, none as an empty field. Raises `NotDone`."""
     columns: dict[str, np.ndarray] = {name: view.bars[name] for name in ("open", "high", "low", "close", "volume")}
     if view.picture is not None:

@@ -7,8 +7,8 @@ from typing import Protocol
 from PyQt6.QtCore import Qt, pyqtBoundSignal
 from PyQt6.QtGui import QKeyEvent
 
-from oakladder.desk.chart.fitting import ROOM
-from oakladder.desk.view import View
+from oakladder.app.chart_view import ChartView
+from oakladder.desk.chart.autoscale import ROOM
 
 _PLAIN_KEYS = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
 
@@ -16,7 +16,7 @@ _PLAIN_KEYS = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifie
 class Moved(Protocol):
     """A chart as its keys know it."""
 
-    shown: View | None
+    shown: ChartView | None
 
     @property
     def seen(self) -> tuple[float, float]: ...

@@ -9,7 +9,7 @@ import numpy as np
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter
 
-from oakladder.desk.chart.extremes import step_for
+from oakladder.desk.chart.minmax_pyramid import step_for
 from oakladder.desk.chart.scale import Scale
 
 PEN_STYLES = {"dashed": Qt.PenStyle.DashLine, "dotted": Qt.PenStyle.DotLine, "dots": Qt.PenStyle.DotLine}

@@ -8,8 +8,8 @@ from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
 from oakladder.desk.chart.arrays import draw_chain, draw_dots, tones_in
 from oakladder.desk.chart.bars import draw_columns
-from oakladder.desk.chart.extremes import Pyramid
 from oakladder.desk.chart.layer import PEN_STYLES, Layer
+from oakladder.desk.chart.minmax_pyramid import Pyramid
 from oakladder.desk.look.theme import qcolor
 from oakladder.engine.picture.parts import DrawnLine
 

@@ -9,9 +9,9 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPaintEngine, QPainter, QPainterPath, QPen, QPixmap
 
 from oakladder.bars.bars import Bars
-from oakladder.desk.chart.crowds import MANY, newest_in_cells, told_apart
 from oakladder.desk.chart.layer import Layer
-from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.chart.overplotting import MANY, newest_in_cells, told_apart
+from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.shapes import shape_path
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.picture.parts import Label, Mark

@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from oakladder.desk.chart.layer import Layer
-from oakladder.desk.look.letters import SMALL, TEXT, ui_font, words
+from oakladder.desk.look.fonts import SMALL, TEXT, ui_font, words
 from oakladder.desk.look.theme import Theme
 
 #: A pane narrower than so many pixels keeps its legend to the names, in small letters.

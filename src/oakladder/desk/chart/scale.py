@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.desk.chart_options import ScaleKind
+from oakladder.app.chart_options import ScaleKind
 
 
 @dataclass(frozen=True, slots=True)

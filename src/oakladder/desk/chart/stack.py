@@ -6,12 +6,12 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF
 
+from oakladder.app.chart_options import PaneLayout
 from oakladder.desk.chart.areas import LANE_HEIGHT
 from oakladder.desk.chart.axes import TimeAxis
 from oakladder.desk.chart.canvas import Canvas
 from oakladder.desk.chart.pane import FOLDED, Pane
 from oakladder.desk.chart.pane_view import Hands
-from oakladder.desk.chart_options import PaneLayout
 from oakladder.desk.look.theme import Theme
 from oakladder.engine.picture.parts import PRICE, VOLUME
 

@@ -6,9 +6,9 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
 
-from oakladder.desk.chart.crowds import told_apart
 from oakladder.desk.chart.layer import Layer
-from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.chart.overplotting import told_apart
+from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
 from oakladder.trial.on_chart import ChartTrades
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from oakladder.desk.look.distances import GAP, WIDE
-from oakladder.desk.look.letters import LARGE, ui_font
+from oakladder.desk.look.fonts import LARGE, ui_font
+from oakladder.desk.look.spacing import GAP, WIDE
 
 _STEPS = (
     ("Read", "Separator, dates and columns are recognised; a sentence says how, and can be corrected."),

@@ -9,16 +9,16 @@ from PyQt6.QtWidgets import QToolTip, QWidget
 
 from oakladder.bars.time_words import bar_time
 from oakladder.desk.chart.arrays import draw_lines
-from oakladder.desk.look.letters import SMALL, ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
+from oakladder.intake.cleaning import Finding
 from oakladder.intake.importing import Intake
-from oakladder.intake.tidying import Finding
 
 _NEAR = 5.0
 
 
-class FirstChart(Painted):
+class FirstChart(PaintedWidget):
     """From low to high at every pixel; a triangle over each place where something was found."""
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):

@@ -24,24 +24,24 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.app.basis import Part
+from oakladder.app.jobs import Ticket, sentence_of
+from oakladder.app.session import Session
 from oakladder.bars.errors import DataProblem
-from oakladder.desk.basis import Part
 from oakladder.desk.data.empty import EmptyData
 from oakladder.desk.data.first_chart import FirstChart
 from oakladder.desk.data.preview import facts_of, show_findings, show_preview, words_of_file
 from oakladder.desk.data.reading_form import ReadingForm
 from oakladder.desk.data.symbol_row import SymbolRow
 from oakladder.desk.data.symbols import SymbolsView
-from oakladder.desk.jobs import Ticket, sentence_of
-from oakladder.desk.look.distances import GAP, TIGHT, WIDE
-from oakladder.desk.look.theme import Theme
-from oakladder.desk.session import Desk
+from oakladder.desk.look.spacing import GAP, TIGHT, WIDE
+from oakladder.desk.look.theme import Theme, theme_of
 from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.veil import veiled
+from oakladder.intake.cleaning import Repair, Trouble
+from oakladder.intake.file_list import FileList, Looked, look_over
 from oakladder.intake.file_search import files_of
 from oakladder.intake.importing import Intake, Options, import_files
-from oakladder.intake.listing import Listing, Looked, look_over
-from oakladder.intake.tidying import Mend, Trouble
 from oakladder.rung.texts import count_words
 
 _ROLE = Qt.ItemDataRole.UserRole
@@ -52,16 +52,16 @@ class DataPlace(QWidget):
 
     taken = pyqtSignal()
 
-    def __init__(self, desk: Desk, parent: QWidget | None = None):
+    def __init__(self, desk: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
         self.desk = desk
-        self.listing = Listing()
-        self.mends: dict[Trouble, Mend] = {}
+        self.listing = FileList()
+        self.mends: dict[Trouble, Repair] = {}
         self.setAcceptDrops(True)
         self.files = QListWidget(accessibleName="Files that were dropped")
         self.reading, self.row = ReadingForm(), SymbolRow()
         self.facts = QLabel(objectName="quiet")
-        self.chart = FirstChart(desk.looking.theme)
+        self.chart = FirstChart(theme_of(desk))
         self.preview, self.findings = QTableWidget(), QTableWidget()
         self.word = QLabel()
         self.empty = EmptyData()
@@ -262,7 +262,7 @@ class DataPlace(QWidget):
         item.setText(words_of_file(intakes))
         item.setToolTip("\n".join(i.words() for i in intakes[:40]))
         bad = any(i.trouble for i in intakes)
-        item.setForeground(self.desk.looking.theme.color("loss" if bad else "ink"))
+        item.setForeground(theme_of(self.desk).color("loss" if bad else "ink"))
 
     def _sum_up(self) -> None:
         everything = [i for some in self.listing.seen.values() for i in some]
@@ -312,7 +312,7 @@ class DataPlace(QWidget):
         if path is None:
             self.take_button.setEnabled(False)
 
-    def _mend(self, trouble: Trouble, mend: Mend) -> None:
+    def _mend(self, trouble: Trouble, mend: Repair) -> None:
         self.mends[trouble] = mend
         self._look_again()
 

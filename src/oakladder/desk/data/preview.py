@@ -14,9 +14,9 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.calendar_words import hours_words
 from oakladder.bars.time_words import bar_time, tick_words
+from oakladder.intake.cleaning import CHOICES, Repair, Trouble, done_words
 from oakladder.intake.file_layout import TableLayout
 from oakladder.intake.importing import Intake
-from oakladder.intake.tidying import CHOICES, Mend, Trouble, done_words
 
 _SHOWN_ROWS = 12
 #: How wide the column of what is done about a finding is.
@@ -83,7 +83,10 @@ def facts_of(shown: Intake | None, symbols: Collection[str]) -> str:
 
 
 def show_findings(
-    table: QTableWidget, intakes: list[Intake], mends: Mapping[Trouble, Mend], choose: Callable[[Trouble, Mend], None]
+    table: QTableWidget,
+    intakes: list[Intake],
+    mends: Mapping[Trouble, Repair],
+    choose: Callable[[Trouble, Repair], None],
 ) -> None:
     """What was found, and a choice of what is done about each; ``choose`` is told what the user chooses."""
     found: dict[Trouble, tuple[int, str]] = {}

@@ -8,13 +8,13 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QComboBox, QFrame, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
-from oakladder.desk.data.amend_dialog import KINDS, tick_in
+from oakladder.desk.data.edit_dialog import KINDS, tick_in
 from oakladder.desk.data.preview import form_words, offer_columns
-from oakladder.desk.look.distances import GAP, TIGHT
+from oakladder.desk.look.spacing import GAP, TIGHT
 from oakladder.desk.widgets.sentence import Sentence
+from oakladder.intake.cleaning import Repair, Trouble
 from oakladder.intake.file_layout import FIELDS, FileKind, TableLayout
 from oakladder.intake.importing import Options, session_calendar
-from oakladder.intake.tidying import Mend, Trouble
 from oakladder.intake.times import TIME_FORMS
 
 _SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "upright bar"}
@@ -185,7 +185,7 @@ class ReadingForm(QFrame):
         self._say()
         self.asked.emit()
 
-    def options(self, mends: dict[Trouble, Mend]) -> Options:
+    def options(self, mends: dict[Trouble, Repair]) -> Options:
         """What is asked of every file. Raises `DataProblem` with a sentence where that makes no sense."""
         zone, session = self.zone.text().strip() or "UTC", self.session.text().strip() or None
         calendar = session_calendar(zone, session) if session or zone != "UTC" else None

@@ -5,13 +5,13 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QCheckBox, QFrame, QHBoxLayout, QLabel, QLineEdit, QWidget
 
-from oakladder.desk.look.distances import GAP, TIGHT
-from oakladder.intake.claims import Doubt
+from oakladder.desk.look.spacing import GAP, TIGHT
 from oakladder.intake.importing import Intake
+from oakladder.intake.symbol_conflicts import Conflict
 
 _ASKED = {
-    Doubt.CLAIMED: ("Give this file another symbol, or say that they belong together.", "They belong together"),
-    Doubt.CONTRADICTS: ("Give this file another symbol, or say that it is the same one.", "It is the same symbol"),
+    Conflict.CLAIMED: ("Give this file another symbol, or say that they belong together.", "They belong together"),
+    Conflict.CONTRADICTS: ("Give this file another symbol, or say that it is the same one.", "It is the same symbol"),
 }
 
 

@@ -16,24 +16,24 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.app.basis import Part
+from oakladder.app.jobs import Ticket, sentence_of
+from oakladder.app.session import Session
 from oakladder.bars.calendar_words import hours_words
-from oakladder.bars.store.amend import Change, amend
-from oakladder.bars.store.info import SymbolInfo
+from oakladder.bars.store.edit_metadata import Change, amend
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.time_words import tick_words
-from oakladder.desk.basis import Part
-from oakladder.desk.data.amend_dialog import AmendDialog
-from oakladder.desk.jobs import Ticket, sentence_of
-from oakladder.desk.look.distances import GAP
-from oakladder.desk.look.letters import ui_font
-from oakladder.desk.look.theme import Theme
-from oakladder.desk.session import Desk
+from oakladder.desk.data.edit_dialog import EditDialog
+from oakladder.desk.look.fonts import ui_font
+from oakladder.desk.look.spacing import GAP
+from oakladder.desk.look.theme import Theme, theme_of
 from oakladder.desk.widgets import tables
-from oakladder.desk.widgets.passing import answered
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.desk.widgets.rows_model import Fill, RowsModel
 from oakladder.desk.widgets.small_charts import draw_spark
+from oakladder.desk.widgets.transient import answered
 from oakladder.desk.widgets.veil import veiled
-from oakladder.intake.held import Held, held_of
+from oakladder.intake.coverage import Coverage, coverage_of
 
 #: The height of a row with pictures.
 _ROW = 28
@@ -50,7 +50,7 @@ class SymbolsModel(RowsModel):
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme)
         self.infos: list[SymbolInfo] = []
-        self.held: dict[str, Held] = {}
+        self.held: dict[str, Coverage] = {}
         self._texts: list[tuple[str, ...]] = []
         self._from, self._to = 0, 1
 
@@ -61,7 +61,7 @@ class SymbolsModel(RowsModel):
         self._write()
         self.endResetModel()
 
-    def show_held(self, held: dict[str, Held]) -> None:
+    def show_held(self, held: dict[str, Coverage]) -> None:
         """Shows which bars the symbols have."""
         self.held = held
         spans = [s for h in held.values() for s in (h.days, h.minutes) if s is not None]
@@ -128,7 +128,7 @@ class SymbolsModel(RowsModel):
             painter.restore()
 
 
-def _texts(info: SymbolInfo, held: Held | None) -> tuple[str, ...]:
+def _texts(info: SymbolInfo, held: Coverage | None) -> tuple[str, ...]:
     """A row of the table."""
     what = f"{info.kind}, steps of {tick_words(info.tick)}, {hours_words(info.calendar)} {info.calendar.zone}"
     return (
@@ -147,10 +147,10 @@ class SymbolsView(QWidget):
 
     changed = pyqtSignal()
 
-    def __init__(self, desk: Desk, parent: QWidget | None = None):
+    def __init__(self, desk: Session, parent: QWidget | None = None):
         super().__init__(parent)
         self.desk = desk
-        self.model = SymbolsModel(desk.looking.theme)
+        self.model = SymbolsModel(theme_of(desk))
         self.rows = QSortFilterProxyModel()
         self.rows.setSourceModel(self.model)
         self.rows.setFilterKeyColumn(-1)
@@ -218,16 +218,16 @@ class SymbolsView(QWidget):
             self._count()
         self._shown.took()
 
-        def work(ticket: Ticket) -> dict[str, Held]:
+        def work(ticket: Ticket) -> dict[str, Coverage]:
             made = {}
             for k, info in enumerate(infos):
                 if ticket.cancelled():
                     break
-                made[info.symbol] = held_of(library, info)
+                made[info.symbol] = coverage_of(library, info)
                 ticket.report((k + 1) / len(infos))
             return made
 
-        def then(held: dict[str, Held]) -> None:
+        def then(held: dict[str, Coverage]) -> None:
             self.model.show_held(held)
             header = self.table.horizontalHeader()
             if header is not None:
@@ -259,7 +259,7 @@ class SymbolsView(QWidget):
         if not infos:
             self.word.setText("Choose one or more symbols first.")
             return
-        dialog = AmendDialog(infos, self)
+        dialog = EditDialog(infos, self)
         if answered(dialog) and (change := dialog.made()) is not None:
             self.amend([i.symbol for i in infos], change)
 

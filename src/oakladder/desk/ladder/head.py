@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QLineEdit, QWidget
 
 from oakladder.desk.ladder.model import FIXED, LadderModel, LadderRows
-from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.column_head import ColumnHead
 

@@ -9,10 +9,10 @@ from typing import Any, Protocol
 from PyQt6.QtCore import QObject
 from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QToolButton, QWidget
 
-from oakladder.desk.jobs import writing
-from oakladder.desk.session import Desk
-from oakladder.desk.widgets.asking import agreed, text_for, words_for
-from oakladder.desk.widgets.passing import below, passing_menu
+from oakladder.app.jobs import writing
+from oakladder.app.session import Session
+from oakladder.desk.widgets.questions import agreed, text_for, words_for
+from oakladder.desk.widgets.transient import below, passing_menu
 from oakladder.disk import read_text, write_atomic
 from oakladder.user.lists import ListProblem
 
@@ -20,7 +20,7 @@ from oakladder.user.lists import ListProblem
 class ListOwner(Protocol):
     """The place whose lists they are, as far as it is needed here."""
 
-    desk: Desk
+    desk: Session
     lists: QComboBox
     list_button: QToolButton
 
@@ -31,7 +31,7 @@ class ListOwner(Protocol):
     def selected(self) -> list[str]: ...
 
 
-class ListDeeds(QObject):
+class ListCommands(QObject):
     """What can be done with the lists of a Ladder. What cannot be done is said, and nothing is lost."""
 
     def __init__(self, place: ListOwner, widget: QWidget):

@@ -9,13 +9,13 @@ from PyQt6.QtCore import (
     QSortFilterProxyModel,
 )
 
-from oakladder.bars.store.info import SymbolInfo
-from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of
+from oakladder.app.columns import ColumnPlace, ScriptColumn, places_of
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.cells import look_of, words_of
 from oakladder.desk.widgets.rows_model import SORT_ROLE, Look, RowsModel
-from oakladder.engine.cell_filter import at_least, filter_of
-from oakladder.engine.cells import Cell
+from oakladder.engine.columns.cell_filter import at_least, filter_of
+from oakladder.engine.columns.cells import Cell
 
 FIXED = ("Symbol", "Name", "Sector", "Last", "Change", "Note")
 

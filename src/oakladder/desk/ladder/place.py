@@ -16,26 +16,27 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.app.actions import hinted
+from oakladder.app.basis import Freshness, Part
+from oakladder.app.columns import ColumnPlace, ScriptColumn, places_of, read_columns, troubles_of
+from oakladder.app.picked_symbol import PickedSymbol
+from oakladder.app.script_stamps import ScriptStamps
+from oakladder.app.session import Session
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.timeframes import Timeframe
-from oakladder.desk.actions import hinted
-from oakladder.desk.basis import Freshness, Part
-from oakladder.desk.columns import ColumnPlace, ScriptColumn, places_of, read_columns, troubles_of
-from oakladder.desk.ladder.explaining import Explaining
-from oakladder.desk.ladder.lists import ListDeeds
+from oakladder.desk.ladder.lists import ListCommands
 from oakladder.desk.ladder.sections import read_sections
 from oakladder.desk.ladder.table import LadderTable
-from oakladder.desk.look.distances import GAP, WIDE
-from oakladder.desk.pick import PickedSymbol
-from oakladder.desk.script_stamps import ScriptStamps
-from oakladder.desk.session import Desk
-from oakladder.desk.widgets.asking import words_for
+from oakladder.desk.ladder.why_cell import CellExplanation
+from oakladder.desk.look.spacing import GAP, WIDE
+from oakladder.desk.look.theme import theme_of
 from oakladder.desk.widgets.column_chooser import ask_column
 from oakladder.desk.widgets.legend import FillLegend
-from oakladder.desk.widgets.passing import passing_menu
+from oakladder.desk.widgets.questions import words_for
 from oakladder.desk.widgets.small_charts import Minis
+from oakladder.desk.widgets.transient import passing_menu
 from oakladder.desk.widgets.veil import Veil
-from oakladder.engine.columns import Filled
+from oakladder.engine.columns.fill import FilledColumns
 from oakladder.user.lists import ALL, ListProblem
 
 _MINI_BARS = 70
@@ -47,7 +48,7 @@ class LadderPlace(QWidget):
 
     picked = pyqtSignal(object)
 
-    def __init__(self, desk: Desk, parent: QWidget | None = None):
+    def __init__(self, desk: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
         self.desk = desk
         self.columns: list[ScriptColumn] = []
@@ -57,16 +58,16 @@ class LadderPlace(QWidget):
         self._stamps = ScriptStamps(desk.workspace)
         self._troubles: list[str] = []
         self.lists = QComboBox(accessibleName="The list")
-        self.deeds = ListDeeds(self, self)
+        self.deeds = ListCommands(self, self)
         self.lists.setMinimumWidth(180)
         self.lists.activated.connect(lambda _: self.refresh())
-        self.table = LadderTable(desk.looking.theme)
+        self.table = LadderTable(theme_of(desk))
         self.table.setAccessibleName("Symbols, with the columns of scripts")
-        self.minis = Minis(desk.looking.theme)
+        self.minis = Minis(theme_of(desk))
         self.word = QLabel(objectName="quiet")
         self.word.setMinimumWidth(20)
-        self.legend = FillLegend(desk.looking.theme)
-        self.explaining = Explaining(desk, self.table, self.minis, self)
+        self.legend = FillLegend(theme_of(desk))
+        self.explaining = CellExplanation(desk, self.table, self.minis, self)
         self._lay_out()
         # The cells are of the list, the columns, the scripts and the bars as they were when they were asked for.
         self._filled = Freshness(desk.basis, (Part.DATA, Part.REPLAY), self._asked_now, self)
@@ -199,7 +200,7 @@ class LadderPlace(QWidget):
         self._jobs.ask(self.columns, places, symbols, self._arrived, self._show_share)
         self._show_progress()
 
-    def _arrived(self, made: dict[ColumnPlace, Filled]) -> None:
+    def _arrived(self, made: dict[ColumnPlace, FilledColumns]) -> None:
         self._waiting -= set(made)
         self._troubles += troubles_of(made)
         self.table.fill({place: column.cells for place, column in made.items()})
@@ -346,7 +347,7 @@ class LadderPlace(QWidget):
         self.table.source.refresh()
 
     def _show_theme(self) -> None:
-        self.table.set_theme(self.desk.looking.theme)
+        self.table.set_theme(theme_of(self.desk))
         for part in (self.minis, self.legend):
-            part.theme = self.desk.looking.theme
+            part.theme = theme_of(self.desk)
             part.update()

@@ -14,16 +14,16 @@ from PyQt6.QtCore import (
 from PyQt6.QtGui import QHelpEvent
 from PyQt6.QtWidgets import QTableView, QWidget
 
-from oakladder.bars.store.info import SymbolInfo
-from oakladder.desk.columns import ColumnPlace, ScriptColumn
+from oakladder.app.columns import ColumnPlace, ScriptColumn
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.desk.ladder.head import LadderHead
 from oakladder.desk.ladder.model import FIXED, LadderModel, LadderRows
 from oakladder.desk.ladder.sections import Section
-from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.fonts import ui_font
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
-from oakladder.engine.cells import Cell
+from oakladder.engine.columns.cells import Cell
 
 _WIDTHS, _SCRIPT_WIDTH = (60, 138, 78, 66, 60, 90), 72
 _MARGIN, _MOST_WIDTH = 6, 160

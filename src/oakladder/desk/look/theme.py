@@ -7,6 +7,8 @@ from functools import lru_cache
 
 from PyQt6.QtGui import QColor, QPalette
 
+from oakladder.app.color_theme import Themes
+from oakladder.app.session import Session
 from oakladder.desk.look.contrast import MARK, TEXT, told_from
 from oakladder.rung.colours import resolve
 from oakladder.rung.values import PALETTE, THEMED
@@ -120,6 +122,12 @@ NIGHT = Theme(
     "#b08d57",
     72,
 )
+THEMES = Themes(DAY, NIGHT)
+
+
+def theme_of(session: Session) -> Theme:
+    """The theme that a session's window has now."""
+    return NIGHT if session.looking.theme.name == NIGHT.name else DAY
 
 
 def qcolor(argb: int) -> QColor:

@@ -6,11 +6,11 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QToolButton, QVBoxLayout, QWidget
 
-from oakladder.desk.look.distances import HAIR, TIGHT
+from oakladder.desk.look.spacing import HAIR, TIGHT
 from oakladder.desk.scan.form import ConditionParts, LineEditor
-from oakladder.desk.scan.told import AnswerLine, FunnelBar
+from oakladder.desk.scan.stage_widgets import AnswerLine, FunnelBar
 from oakladder.desk.widgets.sentence import Sentence
-from oakladder.engine.rules import Field, named_values
+from oakladder.engine.scan.conditions import Field, named_values
 from oakladder.user.scans import SCRIPT, ScanLine, sentence_of
 from oakladder.user.scripts import title_of
 

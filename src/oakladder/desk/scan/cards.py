@@ -18,14 +18,14 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.desk.look.distances import GAP, HAIR, TIGHT
+from oakladder.desk.look.spacing import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.scan.card import LineCard
 from oakladder.desk.scan.form import ConditionParts
-from oakladder.desk.scan.told import AnswerLine, FunnelBar
-from oakladder.engine.funnel import Stage
-from oakladder.engine.rules import Join
-from oakladder.engine.why_not import WhyNot
+from oakladder.desk.scan.stage_widgets import AnswerLine, FunnelBar
+from oakladder.engine.scan.conditions import Join
+from oakladder.engine.scan.funnel import Stage
+from oakladder.engine.scan.why_not import WhyNot
 from oakladder.rung import Program
 from oakladder.user.scans import GROUP, ScanLine
 

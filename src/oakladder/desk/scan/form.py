@@ -17,11 +17,11 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.timeframes import STANDARD
-from oakladder.desk.look.distances import HAIR, TIGHT
+from oakladder.desk.look.spacing import HAIR, TIGHT
 from oakladder.desk.scan.rule_settings import Given
-from oakladder.desk.widgets.passing import answered
-from oakladder.engine.cells import offered
-from oakladder.engine.rules import Field, Fresh, Relation, named_values
+from oakladder.desk.widgets.transient import answered
+from oakladder.engine.columns.cells import available_outputs
+from oakladder.engine.scan.conditions import Field, Relation, TriggerMode, named_values
 from oakladder.rung import Program
 from oakladder.user.scans import SCRIPT, ScanLine, settings_said
 from oakladder.user.scripts import title_of
@@ -103,7 +103,7 @@ class LineEditor(QWidget):
         self.number.setMinimumWidth(90)
         self.frame.setEditable(True)
         _refill(self.frame, [(str(t), str(t)) for t in STANDARD])
-        _refill(self.fresh, [(fresh.value, fresh.value) for fresh in Fresh])
+        _refill(self.fresh, [(fresh.value, fresh.value) for fresh in TriggerMode])
         self.bars.setRange(1, 5000)
         self.bars.setSuffix(" bars")
         self.word.setMinimumWidth(130)
@@ -142,7 +142,7 @@ class LineEditor(QWidget):
     def _offer_names(self, current: str) -> None:
         program = self._program()
         values = named_values(program) if program is not None else {}
-        names = [n for n in offered(program) if n in values] if program is not None else []
+        names = [n for n in available_outputs(program) if n in values] if program is not None else []
         _refill(self.name, [(n, n) for n in names])
         if current and self.name.findText(current) < 0:
             self.name.addItem(current)  # the script has it no more; the run will say so
@@ -182,7 +182,7 @@ class LineEditor(QWidget):
         self.number.setSuffix(" %" if kind == Field.CHANGE else "")
         self.given.setVisible(script and program is not None)
         self._show_given()
-        self.bars.setVisible(script and self.fresh.currentText() in (Fresh.WITHIN, Fresh.LASTING))
+        self.bars.setVisible(script and self.fresh.currentText() in (TriggerMode.WITHIN, TriggerMode.LASTING))
         self.changed.emit()
 
     def _ask_given(self) -> None:

@@ -21,27 +21,28 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.app.actions import hinted
+from oakladder.app.basis import Freshness, Part
+from oakladder.app.columns import read_columns
+from oakladder.app.jobs import Ticket, sentence_of
+from oakladder.app.picked_symbol import PickedSymbol
+from oakladder.app.session import Session
 from oakladder.bars.timeframes import STANDARD, Timeframe
-from oakladder.desk.actions import hinted
-from oakladder.desk.basis import Freshness, Part
-from oakladder.desk.columns import read_columns
-from oakladder.desk.jobs import Ticket, sentence_of
-from oakladder.desk.look.distances import GAP, WIDE
-from oakladder.desk.pick import PickedSymbol
+from oakladder.desk.look.spacing import GAP, WIDE
+from oakladder.desk.look.theme import theme_of
 from oakladder.desk.scan.cards import CardScroll, LinesEditor, join_box
-from oakladder.desk.scan.keeping import keep_found, renew_kept
-from oakladder.desk.scan.meaning import condition_of, derived_from, first_lines
+from oakladder.desk.scan.condition import condition_of, derived_from, first_lines
 from oakladder.desk.scan.results import ScanResults
+from oakladder.desk.scan.save_as_list import keep_found, renew_kept
 from oakladder.desk.scan.saved import SavedBox
 from oakladder.desk.scan.why_not import ask_why_not
 from oakladder.desk.scan.words import found_words, marking_of, past_words
-from oakladder.desk.session import Desk
 from oakladder.desk.widgets.folding_row import FoldingRow
 from oakladder.desk.widgets.veil import Veil
-from oakladder.engine.market import Skipped
-from oakladder.engine.rules import Condition, Join, rules_of
-from oakladder.engine.screen import Occurrence, Screen, occurrences, screen
-from oakladder.engine.why_not import WhyNot
+from oakladder.engine.scan.conditions import Condition, Join, rules_of
+from oakladder.engine.scan.run import Occurrence, ScanResult, occurrences, run_scan
+from oakladder.engine.scan.why_not import WhyNot
+from oakladder.engine.universe.map import SkippedSymbol
 from oakladder.rung import Program
 from oakladder.rung.problems import Cancelled
 from oakladder.user.lists import ALL, ListProblem
@@ -58,13 +59,13 @@ class ScanPlace(QWidget):
     #: Tells the conditions that were run.
     ran = pyqtSignal(object)
 
-    def __init__(self, desk: Desk, parent: QWidget | None = None):
+    def __init__(self, desk: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
         self.desk = desk
         self.programs: dict[str, Program] = {}
         #: What the conditions are made of: the scripts, the sectors and the lists that there were.
         self._offered: tuple[dict[str, Program], list[str], list[str]] = ({}, [], [])
-        self.result: Screen | None = None
+        self.result: ScanResult | None = None
         #: The conditions that were proposed, while nobody has made them otherwise.
         self._proposed: list[ScanLine] = []
         self._entered = self._reading = False
@@ -290,7 +291,7 @@ class ScanPlace(QWidget):
         if self._reading:
             self._then = self.run
             return
-        self._start("Looking through", screen, self._show_found)
+        self._start("Looking through", run_scan, self._show_found)
 
     def look_back(self) -> None:
         """Looks on which bars it came true before; once the scripts are read, where they are not yet."""
@@ -356,17 +357,17 @@ class ScanPlace(QWidget):
     def _changed(self) -> None:
         """What the last run said is not said of other conditions."""
         self._look()
-        self.lines.show_funnel((), 0, self.desk.looking.theme)
+        self.lines.show_funnel((), 0, theme_of(self.desk))
         self.lines.show_answers("", None)
 
     # --- what was found ---------------------------------------------------------------------------
 
-    def _show_found(self, made: Screen, scan: SavedScan, condition: Condition, frame: Timeframe) -> None:
+    def _show_found(self, made: ScanResult, scan: SavedScan, condition: Condition, frame: Timeframe) -> None:
         self.result = made
         self.ran.emit(scan.lines)
         rules = [f"{r.name} {r.timeframe}" for r in rules_of(condition)]
         self.results.show_found(list(made.found), rules, frame, marking_of(condition))
-        self.lines.show_funnel(made.stages, made.looked_at, self.desk.looking.theme)
+        self.lines.show_funnel(made.stages, made.looked_at, theme_of(self.desk))
         self._say(found_words(made))
         self.verdict.setToolTip("\n".join(f"{s.symbol}: {s.reason}" for s in made.skipped[:40]))
         if (
@@ -376,7 +377,7 @@ class ScanPlace(QWidget):
 
     def _show_past(
         self,
-        made: tuple[list[Occurrence], tuple[Skipped, ...]],
+        made: tuple[list[Occurrence], tuple[SkippedSymbol, ...]],
         scan: SavedScan,
         condition: Condition,
         frame: Timeframe,

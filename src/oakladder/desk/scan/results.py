@@ -19,24 +19,25 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.app.columns import ColumnPlace, ScriptColumn, troubles_of
+from oakladder.app.jobs import Ticket, writing
+from oakladder.app.session import Session
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.time_words import iso
 from oakladder.bars.timeframes import Timeframe
-from oakladder.desk.columns import ColumnPlace, ScriptColumn, troubles_of
-from oakladder.desk.jobs import Ticket, writing
-from oakladder.desk.look.distances import TIGHT
-from oakladder.desk.look.letters import ui_font
-from oakladder.desk.scan.found import CHART, HEADS, SPARK_BARS, Almanac, FoundModel, OccurrenceModel
-from oakladder.desk.session import Desk
+from oakladder.desk.look.fonts import ui_font
+from oakladder.desk.look.spacing import TIGHT
+from oakladder.desk.look.theme import theme_of
+from oakladder.desk.scan.result_models import CHART, HEADS, SPARK_BARS, Almanac, FoundModel, OccurrenceModel
 from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.column_chooser import ask_column
-from oakladder.desk.widgets.glance_sheet import GlanceSheet
-from oakladder.desk.widgets.passing import below, passing_menu
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
+from oakladder.desk.widgets.thumbnail_sheet import ThumbnailSheet
+from oakladder.desk.widgets.transient import below, passing_menu
 from oakladder.disk import write_rows
-from oakladder.engine.columns import Filled
-from oakladder.engine.glance import Glance, Marking, glance
-from oakladder.engine.screen import FOLLOWED_BARS, Found, Occurrence
+from oakladder.engine.columns.fill import FilledColumns
+from oakladder.engine.picture.thumbnail import Marking, Thumbnail, thumbnail
+from oakladder.engine.scan.run import FOLLOWED_BARS, Match, Occurrence
 from oakladder.rung import RunProblem
 
 #: The height of a row with a small chart.
@@ -49,21 +50,21 @@ class ScanResults(QTabWidget):
     picked = pyqtSignal(str, object, int)
     rearranged = pyqtSignal()
 
-    def __init__(self, desk: Desk, parent: QWidget | None = None):
+    def __init__(self, desk: Session, parent: QWidget | None = None):
         super().__init__(parent)
         self.setAccessibleName("What was found")
         self.desk = desk
-        self.model, self.past = FoundModel(desk.looking.theme), OccurrenceModel(desk.looking.theme)
+        self.model, self.past = FoundModel(theme_of(desk)), OccurrenceModel(theme_of(desk))
         self.table, self.past_table = (
             PaintedTable(accessibleName="Symbols found"),
             PaintedTable(accessibleName="Past occurrences"),
         )
-        self.almanac = Almanac(desk.looking.theme)
-        self.sheet = GlanceSheet(desk.looking.theme, "What is found, as small charts")
+        self.almanac = Almanac(theme_of(desk))
+        self.sheet = ThumbnailSheet(theme_of(desk), "What is found, as small charts")
         self.sheet.empty = (
             "What fits now will stand here as small charts, with the marks of the rule. Scan looks (Ctrl+R)."
         )
-        self.past_sheet = GlanceSheet(desk.looking.theme, "Past occurrences as small charts")
+        self.past_sheet = ThumbnailSheet(theme_of(desk), "Past occurrences as small charts")
         self.past_sheet.empty = "The days on which it came true will stand here, with what followed. Look back looks."
         #: Which of the two ways of showing what is found now the user has chosen.
         self._now: QWidget = self.sheet
@@ -120,7 +121,7 @@ class ScanResults(QTabWidget):
         self.past.show_day(day)
         self.past_sheet.show_captions(self.past.captions())
 
-    def show_found(self, found: list[Found], rules: list[str], frame: Timeframe, marking: Marking | None) -> None:
+    def show_found(self, found: list[Match], rules: list[str], frame: Timeframe, marking: Marking | None) -> None:
         """Shows what fits now; the small charts carry the marks of a rule."""
         self._marking = marking
         self.model.show_found(found, rules, frame, self.desk.symbols.infos)
@@ -178,22 +179,22 @@ class ScanResults(QTabWidget):
         self._read("past sheet", self.past_sheet, self.past.timeframe, asked)
 
     def _read(
-        self, job: str, sheet: GlanceSheet, frame: Timeframe, asked: Mapping[int, tuple[str, int | None]]
+        self, job: str, sheet: ThumbnailSheet, frame: Timeframe, asked: Mapping[int, tuple[str, int | None]]
     ) -> None:
         """Has the bars of a page's small charts read aside."""
         source, marking, captions = self.desk.replaying.source, self._marking, sheet.captions
 
-        def work(ticket: Ticket) -> dict[int, Glance | None]:
-            made: dict[int, Glance | None] = {}
+        def work(ticket: Ticket) -> dict[int, Thumbnail | None]:
+            made: dict[int, Thumbnail | None] = {}
             for k, (symbol, time) in asked.items():
                 if ticket.cancelled():
                     break
                 made[k] = None
                 with contextlib.suppress(DataProblem, KeyError, RunProblem):  # its picture may be missing
-                    made[k] = glance(source, symbol, frame, marking, at=time)
+                    made[k] = thumbnail(source, symbol, frame, marking, at=time)
             return made
 
-        def then(made: dict[int, Glance | None]) -> None:
+        def then(made: dict[int, Thumbnail | None]) -> None:
             if sheet.captions is captions:
                 sheet.show_glances(made)
 
@@ -264,7 +265,7 @@ class ScanResults(QTabWidget):
         """Asks for the cells of the script columns, of the symbols that were found."""
         symbols = [f.symbol for f in self.model.found]
 
-        def then(made: dict[ColumnPlace, Filled]) -> None:
+        def then(made: dict[ColumnPlace, FilledColumns]) -> None:
             self.model.fill(made)
             troubles = troubles_of(made)
             if troubles:
@@ -294,8 +295,8 @@ class ScanResults(QTabWidget):
         self.desk.jobs.write(write, lambda _: self.desk.status.emit(f"Saved as {path.name}."))
 
     def _show_theme(self) -> None:
-        self.model.theme = self.past.theme = self.almanac.theme = self.desk.looking.theme
-        self.sheet.theme = self.past_sheet.theme = self.desk.looking.theme
+        self.model.theme = self.past.theme = self.almanac.theme = theme_of(self.desk)
+        self.sheet.theme = self.past_sheet.theme = theme_of(self.desk)
         for part in (self.almanac, self.sheet, self.past_sheet):
             part.update()
         for table in (self.table, self.past_table):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QCheckBox, QDialog, QLabel, QVBoxLayout, QWidget
 
-from oakladder.desk.widgets.asking import verb_row
+from oakladder.desk.widgets.questions import verb_row
 from oakladder.desk.widgets.settings_strip import HeldSettings
 from oakladder.rung import Program
 

@@ -10,9 +10,9 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.desk.session import Desk
-from oakladder.desk.widgets.asking import agreed, words_for
-from oakladder.desk.widgets.passing import PlainMenu
+from oakladder.app.session import Session
+from oakladder.desk.widgets.questions import agreed, words_for
+from oakladder.desk.widgets.transient import PlainMenu
 from oakladder.user.scans import SavedScan
 
 
@@ -22,7 +22,7 @@ class SavedBox(QObject):
     changed = pyqtSignal()
 
     def __init__(
-        self, desk: Desk, current: Callable[[], SavedScan], show: Callable[[SavedScan], None], parent: QWidget
+        self, desk: Session, current: Callable[[], SavedScan], show: Callable[[SavedScan], None], parent: QWidget
     ):
         """``current`` gives the scan as it is put together, ``show`` shows one."""
         super().__init__(parent)

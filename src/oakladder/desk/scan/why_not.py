@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from oakladder.app.jobs import sentence_of
+from oakladder.app.session import Session
 from oakladder.bars.timeframes import Timeframe
-from oakladder.desk.jobs import sentence_of
 from oakladder.desk.scan.words import why_not_words
-from oakladder.desk.session import Desk
-from oakladder.engine.rules import Condition
-from oakladder.engine.why_not import WhyNot, why_not
+from oakladder.engine.scan.conditions import Condition
+from oakladder.engine.scan.why_not import WhyNot, why_not
 from oakladder.rung.problems import did_you_mean
 from oakladder.user.scans import SavedScan, ScanProblem
 
@@ -18,7 +18,7 @@ Then = Callable[[str, WhyNot | Exception, SavedScan, str], None]
 
 
 def ask_why_not(
-    desk: Desk, typed: str, scan: SavedScan, condition_of: Callable[[SavedScan], Condition], then: Then
+    desk: Session, typed: str, scan: SavedScan, condition_of: Callable[[SavedScan], Condition], then: Then
 ) -> None:
     """Has it worked out what each condition of a scan says of a symbol; nothing for an empty one. Raises `ScanProblem` for
     one that is not there, or as ``condition_of``."""

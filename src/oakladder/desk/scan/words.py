@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from oakladder.engine.glance import Marking
-from oakladder.engine.market import Skipped
-from oakladder.engine.rules import Condition, rules_of
-from oakladder.engine.screen import FOLLOWED_BARS, Occurrence, Screen
-from oakladder.engine.why_not import WhyNot
+from oakladder.engine.picture.thumbnail import Marking
+from oakladder.engine.scan.conditions import Condition, rules_of
+from oakladder.engine.scan.run import FOLLOWED_BARS, Occurrence, ScanResult
+from oakladder.engine.scan.why_not import WhyNot
+from oakladder.engine.universe.map import SkippedSymbol
 
 
 def marking_of(condition: Condition) -> Marking | None:
@@ -19,7 +19,7 @@ def marking_of(condition: Condition) -> Marking | None:
     return None
 
 
-def found_words(made: Screen) -> str:
+def found_words(made: ScanResult) -> str:
     """What was found."""
     new = sum(f.is_new for f in made.found)
     words = f"{len(made.found)} of {made.looked_at:,} symbols in {made.seconds:.2f} s; {new} new"
@@ -28,7 +28,7 @@ def found_words(made: Screen) -> str:
     return words + "." + ("" if made.found else " Look back shows when it did.") + _left_out(made.skipped)
 
 
-def past_words(found: list[Occurrence], skipped: tuple[Skipped, ...]) -> str:
+def past_words(found: list[Occurrence], skipped: tuple[SkippedSymbol, ...]) -> str:
     """How often it came true before, and what followed."""
     days = len({o.day for o in found})
     words = f"It came true {len(found):,} times on {days:,} days."
@@ -50,7 +50,7 @@ def why_not_words(symbol: str, made: WhyNot, list_name: str, *, listed: bool) ->
     return f"{symbol} is not found, by condition {made.first + 1}: {made.answers[made.first].words}."
 
 
-def _left_out(skipped: tuple[Skipped, ...]) -> str:
+def _left_out(skipped: tuple[SkippedSymbol, ...]) -> str:
     if not skipped:
         return ""
     return f" {len(skipped)} left out: {skipped[0].symbol}, {skipped[0].reason}"

@@ -5,9 +5,9 @@ from __future__ import annotations
 from PyQt6.QtGui import QColor, QTextCharFormat, QTextCursor
 from PyQt6.QtWidgets import QPlainTextEdit, QWidget
 
-from oakladder.desk.look.letters import code_font
+from oakladder.desk.look.fonts import code_font
 from oakladder.desk.look.theme import Theme
-from oakladder.user.difference import LineKind, difference
+from oakladder.user.text_diff import LineKind, difference
 
 _ROLES = {LineKind.GONE: "loss", LineKind.NEW: "gain", LineKind.SAME: "ink", LineKind.SKIPPED: "faint"}
 

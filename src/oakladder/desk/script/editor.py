@@ -10,14 +10,14 @@ from PyQt6.QtGui import QFocusEvent, QHideEvent, QKeyEvent, QMouseEvent, QResize
 from PyQt6.QtWidgets import QWidget
 
 from oakladder.desk.look.theme import Theme
-from oakladder.desk.script import changeable
 from oakladder.desk.script.help_at_cursor import Helper
 from oakladder.desk.script.lexer import RungLexer
 from oakladder.desk.widgets.colour_picker import ColourPicker
 from oakladder.rung import Problem, Severity
 from oakladder.rung.problems import Span
-from oakladder.rung.teach.describe import word_help
-from oakladder.rung.teach.fixes import said
+from oakladder.rung.service import editable_words
+from oakladder.rung.service.fixes import said
+from oakladder.rung.service.reference_docs import word_help
 from oakladder.rung.values import PALETTE
 from oakladder.user.scripts import MAX_SCRIPT_BYTES, fits_in_a_file
 
@@ -211,7 +211,7 @@ class ScriptEditor(QsciScintilla):
         send(QsciScintilla.SCI_SETINDICATORCURRENT, _SWATCH)
         send(QsciScintilla.SCI_INDICATORCLEARRANGE, 0, len(text.encode()))
         start = done = 0
-        for word in changeable.colours(text)[:_MOST_SWATCHES]:
+        for word in editable_words.colours(text)[:_MOST_SWATCHES]:
             argb = self._theme.paint(word.text.lower())
             bgr = (argb & 0xFF) << 16 | (argb & 0xFF00) | (argb >> 16 & 0xFF)
             send(QsciScintilla.SCI_SETINDICATORVALUE, bgr | QsciScintilla.SC_INDICVALUEBIT)
@@ -227,12 +227,12 @@ class ScriptEditor(QsciScintilla):
     def _characters(self, position: int) -> int:
         return len(self.text().encode()[:position].decode(errors="ignore"))
 
-    def colour_here(self) -> changeable.Word | None:
+    def colour_here(self) -> editable_words.Word | None:
         """The colour word at the cursor."""
         at = self._place()
-        return next((w for w in changeable.colours(self.text()) if w.start <= at <= w.end), None)
+        return next((w for w in editable_words.colours(self.text()) if w.start <= at <= w.end), None)
 
-    def rewrite(self, word: changeable.Word, text: str) -> None:
+    def rewrite(self, word: editable_words.Word, text: str) -> None:
         """Puts another word in the place of one, as if it had been typed; undo brings it back."""
         start, end = (len(self.text()[:k].encode()) for k in (word.start, word.end))
         self.beginUndoAction()
@@ -243,7 +243,7 @@ class ScriptEditor(QsciScintilla):
     def replace_at(self, place: Span, text: str) -> None:
         """Puts a text in a place of the script."""
         start = self._characters(self.positionFromLineIndex(place.line - 1, place.column - 1))
-        self.rewrite(changeable.Word(start, start + place.length, ""), text)
+        self.rewrite(editable_words.Word(start, start + place.length, ""), text)
 
     def choose_colour(self) -> ColourPicker | None:
         """Opens the picker for the colour word at the cursor; None where there is none."""
@@ -271,7 +271,7 @@ class ScriptEditor(QsciScintilla):
             return
         point = event.position().toPoint()
         at = self.SendScintilla(QsciScintilla.SCI_POSITIONFROMPOINT, point.x(), point.y())
-        found = changeable.stepped(self.text(), self._characters(int(at)), 1 if event.angleDelta().y() > 0 else -1)
+        found = editable_words.stepped(self.text(), self._characters(int(at)), 1 if event.angleDelta().y() > 0 else -1)
         if found is not None:
             self.rewrite(*found)
         event.accept()

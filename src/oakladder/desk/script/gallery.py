@@ -8,8 +8,8 @@ from PyQt6.QtWidgets import QDialog, QLabel, QVBoxLayout, QWidget
 
 from oakladder.desk.chart.layer import PEN_STYLES
 from oakladder.desk.chart.marks import radius_of
-from oakladder.desk.look.letters import SMALL, ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.shapes import shape_path
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.rung.values import PALETTE, SHAPES, STYLES
@@ -17,7 +17,7 @@ from oakladder.rung.values import PALETTE, SHAPES, STYLES
 _CELL, _HEIGHT, _ACROSS = 104, 44, 6
 
 
-class Gallery(Painted):
+class Gallery(PaintedWidget):
     """Cells in rows. ``chosen`` tells the text that belongs into a script."""
 
     chosen = pyqtSignal(str)

@@ -11,8 +11,8 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QListWidgetItem
 
 from oakladder.desk.look.theme import Theme
-from oakladder.desk.script.completion import CallHere, Completion, call_here, everything, fitting, word_before
 from oakladder.desk.script.popups import Hint, WordList
+from oakladder.rung.service.completion import CallHere, Completion, call_here, everything, fitting, word_before
 
 #: A call is looked for in so many signs before the cursor.
 _LOOK_BACK = 600

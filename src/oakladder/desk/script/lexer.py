@@ -9,7 +9,7 @@ from PyQt6.Qsci import QsciLexerCustom
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import QWidget
 
-from oakladder.desk.look.letters import code_font
+from oakladder.desk.look.fonts import code_font
 from oakladder.desk.look.theme import Theme
 from oakladder.rung import library as rung_library
 from oakladder.rung.trade_words import POSITION, TRADE_INNER_WORDS

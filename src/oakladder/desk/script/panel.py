@@ -18,21 +18,22 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.desk.actions import hinted
-from oakladder.desk.look.distances import GAP, HAIR, TIGHT
-from oakladder.desk.script.beside import BesideRows
-from oakladder.desk.script.disagreement import Standing
-from oakladder.desk.script.earlier import Earlier, EarlierDialog, TriedText
+from oakladder.app.actions import hinted
+from oakladder.app.session import Session
+from oakladder.desk.look.spacing import GAP, HAIR, TIGHT
+from oakladder.desk.look.theme import theme_of
 from oakladder.desk.script.editor import ScriptEditor
+from oakladder.desk.script.file_conflict import Standing
 from oakladder.desk.script.gallery import GalleryDialog
+from oakladder.desk.script.overlay_rows import OverlayRows
 from oakladder.desk.script.source import SourceDialog
-from oakladder.desk.session import Desk
-from oakladder.desk.widgets.asking import words_for
-from oakladder.desk.widgets.passing import show_for_itself
+from oakladder.desk.script.versions import EarlierVersion, TriedText, VersionsDialog
+from oakladder.desk.widgets.questions import words_for
 from oakladder.desk.widgets.settings_strip import SettingsStrip
+from oakladder.desk.widgets.transient import show_for_itself
 from oakladder.rung import Problem, Severity, Span
-from oakladder.rung.teach.describe import functions
-from oakladder.rung.teach.fixes import said
+from oakladder.rung.service.fixes import said
+from oakladder.rung.service.reference_docs import functions
 from oakladder.rung.words import Shown
 
 #: So many problems are in sight, and in the list.
@@ -42,7 +43,7 @@ _MOST_PROBLEMS_SHOWN, _MOST_PROBLEMS = 5, 100
 class ScriptPanel(QWidget):
     """Chooser, settings strip, editor and problems, from top to bottom."""
 
-    def __init__(self, desk: Desk, parent: QWidget | None = None):
+    def __init__(self, desk: Session, parent: QWidget | None = None):
         super().__init__(parent)
         self.desk = desk
         #: The script whose text stands in the editor.
@@ -53,8 +54,8 @@ class ScriptPanel(QWidget):
         self.new_button.setToolTip(hinted("A new script to start from", "new_script"))
         self.new_button.clicked.connect(self.ask_new)
         self.settings = SettingsStrip()
-        self.beside = BesideRows(desk)
-        self.editor = ScriptEditor(desk.looking.theme)
+        self.beside = OverlayRows(desk)
+        self.editor = ScriptEditor(theme_of(desk))
         self.editor.setAccessibleName("The text of the script")
         self.standing = Standing(desk)
         self.verdict = QLabel(objectName="quiet")
@@ -178,7 +179,7 @@ class ScriptPanel(QWidget):
         if path is None:
             return
 
-        def read() -> Sequence[Earlier]:
+        def read() -> Sequence[EarlierVersion]:
             self.desk.script.save()
             return self.desk.workspace.versions.of(path.name)
 
@@ -188,8 +189,8 @@ class ScriptPanel(QWidget):
         """A text that was put on trial, beside the present one."""
         self._show_texts([TriedText(moment, text)])
 
-    def _show_texts(self, texts: Sequence[Earlier]) -> None:
-        self.earlier = EarlierDialog(self.desk.looking.theme, texts, self.editor.text(), self.editor.replace_all, self)
+    def _show_texts(self, texts: Sequence[EarlierVersion]) -> None:
+        self.earlier = VersionsDialog(theme_of(self.desk), texts, self.editor.text(), self.editor.replace_all, self)
         show_for_itself(self.earlier)
 
     # --- the words of the script ------------------------------------------------------------------
@@ -205,7 +206,7 @@ class ScriptPanel(QWidget):
 
     def open_source(self) -> None:
         """Shows the library function under the cursor, or the library."""
-        self.source = SourceDialog(self.desk.looking.theme, self.editor.word_here(), self._add_function, self)
+        self.source = SourceDialog(theme_of(self.desk), self.editor.word_here(), self._add_function, self)
         show_for_itself(self.source)
 
     def _add_function(self, text: str) -> None:
@@ -222,7 +223,7 @@ class ScriptPanel(QWidget):
 
     def open_gallery(self) -> None:
         """Shows every shape, style and colour."""
-        self.gallery = GalleryDialog(self.desk.looking.theme, self)
+        self.gallery = GalleryDialog(theme_of(self.desk), self)
         self.gallery.gallery.chosen.connect(self.write_word)
         show_for_itself(self.gallery)
 
@@ -253,7 +254,7 @@ class ScriptPanel(QWidget):
             item.setData(Qt.ItemDataRole.UserRole, problem)
             item.setToolTip(f"{problem.code}: {problem.message}\n{problem.fix}")
             role = {Severity.ERROR: "loss", Severity.WARNING: "caution"}.get(problem.severity, "faint")
-            item.setForeground(QColor(self.desk.looking.theme.color(role)))
+            item.setForeground(QColor(theme_of(self.desk).color(role)))
             self.problems.addItem(item)
         shown = min(len(problems), _MOST_PROBLEMS_SHOWN)
         self.problems.setVisible(bool(problems))
@@ -288,5 +289,5 @@ class ScriptPanel(QWidget):
         self.editor.go_to(item.data(Qt.ItemDataRole.UserRole))
 
     def refresh_theme(self) -> None:
-        self.editor.set_theme(self.desk.looking.theme)
+        self.editor.set_theme(theme_of(self.desk))
         self._show_problems(self.desk.rule.problems)

@@ -13,10 +13,10 @@ from PyQt6.QtCore import QModelIndex, QPoint, QRect, Qt
 from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtWidgets import QLabel, QListWidget, QListWidgetItem, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
-from oakladder.desk.look.distances import GAP, TIGHT
-from oakladder.desk.look.letters import code_font, ui_font
+from oakladder.desk.look.fonts import code_font, ui_font
+from oakladder.desk.look.spacing import GAP, TIGHT
 from oakladder.desk.look.theme import Theme, popup_sheet
-from oakladder.desk.script.completion import Completion
+from oakladder.rung.service.completion import Completion
 
 _ROWS, _WIDTH, _GAP = 9, 380, 3
 

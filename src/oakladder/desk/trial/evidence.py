@@ -7,18 +7,18 @@ from collections.abc import Callable, Mapping
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
 
-from oakladder.desk.basis import EVIDENCE, BasisKeeper, Freshness
-from oakladder.desk.judging import PLACE, Judgement, Judging
-from oakladder.desk.look.distances import GAP, HAIR, TIGHT
+from oakladder.app.basis import EVIDENCE, BasisTracker, Freshness
+from oakladder.app.judging import PLACE, Judgement, JudgingController
+from oakladder.desk.look.spacing import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.bar_rows import BarRow, BarsBy
 from oakladder.desk.widgets.fan import FanView
 from oakladder.desk.widgets.horizons import HorizonRows
 from oakladder.desk.widgets.veil import Veil, veiled
-from oakladder.trial.evidence import splits
-from oakladder.trial.evidence.splits import Part
-from oakladder.trial.evidence.study import Evidence
-from oakladder.trial.evidence.words import sentence, warnings
+from oakladder.trial.judge.evidence import breakdowns
+from oakladder.trial.judge.evidence.breakdowns import Part
+from oakladder.trial.judge.evidence.study import Evidence
+from oakladder.trial.judge.evidence.words import sentence, warnings
 
 
 class EvidenceView(QWidget):
@@ -26,8 +26,8 @@ class EvidenceView(QWidget):
 
     def __init__(
         self,
-        judging: Judging,
-        basis: BasisKeeper,
+        judging: JudgingController,
+        basis: BasisTracker,
         theme: Theme,
         group_of: Callable[[], Mapping[str, str]],
         parent: QWidget | None = None,
@@ -36,10 +36,10 @@ class EvidenceView(QWidget):
         self._judging = judging
         self._evidence: Evidence | None = None
         self._splits: dict[str, Callable[[Evidence, int], list[Part]]] = {
-            "year": splits.by_year,
-            "group": lambda evidence, bars: splits.by_group(evidence, group_of(), bars),
-            "weekday": splits.by_weekday,
-            "hour": splits.by_hour,
+            "year": breakdowns.by_year,
+            "group": lambda evidence, bars: breakdowns.by_group(evidence, group_of(), bars),
+            "weekday": breakdowns.by_weekday,
+            "hour": breakdowns.by_hour,
         }
         self.signals, self.sentence, self.warnings = (
             QComboBox(accessibleName="The signal that is judged"),

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import QFileDialog, QWidget
 
-from oakladder.desk.jobs import Jobs
+from oakladder.app.jobs import Jobs
 from oakladder.desk.trial.printing import PICTURE, print_page
 from oakladder.disk import safe_name, write_atomic, write_rows
 from oakladder.trial.page import curve_drawing, html_page

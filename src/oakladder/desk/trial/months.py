@@ -6,10 +6,10 @@ from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QWidget
 
-from oakladder.desk.look.letters import ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
-from oakladder.trial.groups import Month, months
+from oakladder.trial.breakdowns import Month, months
 from oakladder.trial.trial import Trial
 
 _NAMES = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec", "Year")
@@ -20,7 +20,7 @@ _HEAD, _ROW, _YEAR = 22, 24, 48
 _NOTHING = "Results by month"
 
 
-class MonthSheet(Painted):
+class MonthSheet(PaintedWidget):
     """Paints the sheet; a year's last column is the whole year."""
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):

@@ -19,18 +19,18 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.desk.judging import Judging
-from oakladder.desk.look.distances import GAP
+from oakladder.app.judging import JudgingController
+from oakladder.app.notebook import NotebookController
+from oakladder.desk.look.spacing import GAP
 from oakladder.desk.look.theme import Theme
-from oakladder.desk.notes import Notes
 from oakladder.desk.widgets import tables
-from oakladder.desk.widgets.asking import agreed
+from oakladder.desk.widgets.questions import agreed
 from oakladder.desk.widgets.rows_model import RowsModel
 from oakladder.desk.widgets.sorted_rows import SortedRows
-from oakladder.trial.figures import FIGURES, figure_words
+from oakladder.trial.metrics.metrics import FIGURES, metric_words
 from oakladder.trial.notebook import Broken, Notebook, Remark, Swept, Try, What, ranges_of
 from oakladder.trial.seal import COMPARED, seal_words
-from oakladder.trial.sweeps.ranges import point_words
+from oakladder.trial.sweep.ranges import point_words
 
 _FIGURES = ("trades", "winners", "average", "growth", "drawdown", "sharpe")
 _HEADS = ("When", "What was tried", "Trades", "Winners", "Average", "Growth", "Fall", "Sharpe", "History")
@@ -91,7 +91,7 @@ class _Entries(RowsModel):
             return self._words(one)
         if section == len(_HEADS) - 1:
             return "the open part" if one.sealed else "all of it"
-        return figure_words(one.figures, _FIGURES[section - 2])
+        return metric_words(one.figures, _FIGURES[section - 2])
 
     def _words(self, one: Try) -> str:
         told = {name: value for name, value in one.what.settings.items() if name in self._telling}
@@ -125,7 +125,9 @@ class NotebookView(QWidget):
 
     asked = pyqtSignal(object)
 
-    def __init__(self, notes: Notes, judging: Judging, theme: Theme, parent: QWidget | None = None):
+    def __init__(
+        self, notes: NotebookController, judging: JudgingController, theme: Theme, parent: QWidget | None = None
+    ):
         super().__init__(parent)
         self._notes, self._judging = notes, judging
         self.source, self.table = _Entries(theme), QTableView(accessibleName="What was tried")
@@ -253,6 +255,6 @@ def _table(broken: Broken) -> str:
     cells = "".join(f"<th align='right'>&nbsp;&nbsp;{escape(FIGURES[n].title)}</th>" for n in COMPARED)
     rows = []
     for name, figures in (("promised", broken.promised), ("the sealed part", broken.showed)):
-        told = "".join(f"<td align='right'>&nbsp;&nbsp;{escape(figure_words(figures, n))}</td>" for n in COMPARED)
+        told = "".join(f"<td align='right'>&nbsp;&nbsp;{escape(metric_words(figures, n))}</td>" for n in COMPARED)
         rows.append(f"<tr><td>{name}</td>{told}</tr>")
     return f"<table><tr><th></th>{cells}</tr>{''.join(rows)}</table>"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
-from oakladder.desk.trials import Outcome
+from oakladder.app.trials import Outcome
 from oakladder.trial.compose import Draft
 
 

@@ -16,32 +16,33 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.app.actions import hinted
+from oakladder.app.basis import TRIAL
+from oakladder.app.picked_symbol import PickedSymbol
+from oakladder.app.rule import fitting
+from oakladder.app.session import Session
+from oakladder.app.trials import Outcome
 from oakladder.bars.timeframes import STANDARD, Timeframe
-from oakladder.desk.actions import hinted
-from oakladder.desk.basis import TRIAL
-from oakladder.desk.look.distances import GAP, TIGHT, WIDE
-from oakladder.desk.pick import PickedSymbol
-from oakladder.desk.rule import fitting
-from oakladder.desk.session import Desk
-from oakladder.desk.trial.chance import ChanceView
+from oakladder.desk.look.spacing import GAP, TIGHT, WIDE
+from oakladder.desk.look.theme import theme_of
+from oakladder.desk.trial.account_form import AccountForm
+from oakladder.desk.trial.breakdowns import BreakdownPanel
 from oakladder.desk.trial.evidence import EvidenceView
+from oakladder.desk.trial.excursions import ExcursionsView
 from oakladder.desk.trial.exporting import EXPORTS, export
-from oakladder.desk.trial.figures import FiguresRow
-from oakladder.desk.trial.groups import GroupsPanel
-from oakladder.desk.trial.honesty import HonestyView
-from oakladder.desk.trial.left_out import LeftOut
+from oakladder.desk.trial.look_ahead import LookAheadView
+from oakladder.desk.trial.metrics import MetricsRow
 from oakladder.desk.trial.months import MonthSheet
 from oakladder.desk.trial.notebook import NotebookView
 from oakladder.desk.trial.outcome_words import outcome_words
-from oakladder.desk.trial.scatter import Scatter
+from oakladder.desk.trial.shift_test import ShiftTestView
+from oakladder.desk.trial.skipped_entries import SkippedEntries
 from oakladder.desk.trial.sweep.view import SweepView
-from oakladder.desk.trial.terms import Terms
 from oakladder.desk.trial.trade_charts import TradeCharts
 from oakladder.desk.trial.trade_table import TradeTable
 from oakladder.desk.trial.variants import Variants
-from oakladder.desk.trials import Outcome
 from oakladder.desk.widgets.curve import VARIANT_COLOURS, Curve, CurveView
-from oakladder.desk.widgets.passing import passing_menu
+from oakladder.desk.widgets.transient import passing_menu
 from oakladder.desk.widgets.veil import veiled
 from oakladder.trial.notebook import Try
 from oakladder.trial.trial import Trial
@@ -58,10 +59,10 @@ class TrialPlace(QWidget):
     write_asked = pyqtSignal()
     text_asked = pyqtSignal(float, str)
 
-    def __init__(self, desk: Desk, parent: QWidget | None = None):
+    def __init__(self, desk: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
         self.desk, self.trials = desk, desk.trials
-        theme = desk.looking.theme
+        theme = theme_of(desk)
         self.sentence, self.word = QLabel(objectName="head"), QLabel(objectName="quiet")
         self.lists, self.frames = QComboBox(accessibleName="List"), QComboBox(accessibleName="Timeframe", editable=True)
         for line in self.frames.findChildren(QLineEdit):
@@ -73,18 +74,18 @@ class TrialPlace(QWidget):
             QToolButton(text="Save …"),
         )
         self.stop_button, self.progress = QToolButton(text="Stop"), QProgressBar()
-        self.terms = Terms()
+        self.terms = AccountForm()
         self.variants = Variants(theme)
-        self.figures, self.curve = FiguresRow(theme), CurveView(theme)
+        self.figures, self.curve = MetricsRow(theme), CurveView(theme)
         self.table, self.charts, self.months = TradeTable(theme), TradeCharts(theme), MonthSheet(theme)
-        self.groups = GroupsPanel(theme, self._groups)
-        self.scatter, self.left_out = Scatter(theme), LeftOut(theme)
+        self.groups = BreakdownPanel(theme, self._groups)
+        self.scatter, self.left_out = ExcursionsView(theme), SkippedEntries(theme)
         self.tabs, self.views = QTabWidget(accessibleName="Trades"), QTabWidget(accessibleName="Ways to judge")
         self.evidence = EvidenceView(desk.judging, desk.basis, theme, self._groups)
-        self.chance = ChanceView(desk.judging, desk.notes, desk.basis, theme)
+        self.chance = ShiftTestView(desk.judging, desk.notes, desk.basis, theme)
         self.sweep = SweepView(desk.sweeping, desk.notes, desk.rule, desk.basis, theme)
         self.notebook = NotebookView(desk.notes, desk.judging, theme)
-        self.honesty = HonestyView(desk.judging, desk.basis, theme)
+        self.honesty = LookAheadView(desk.judging, desk.basis, theme)
         self._shown: Trial | None = None
         #: The outcome in front.
         self._front: Outcome | None = None
@@ -330,7 +331,7 @@ class TrialPlace(QWidget):
         self.progress.setValue(int(100 * min(shares, default=1.0)))
 
     def _show_theme(self) -> None:
-        theme = self.desk.looking.theme
+        theme = theme_of(self.desk)
         for part in (self.variants.rows, self.curve, self.months, self.charts, self.scatter):
             part.theme = theme
             part.update()

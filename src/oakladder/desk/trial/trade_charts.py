@@ -9,11 +9,11 @@ from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
-from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.sheet import Sheet
-from oakladder.desk.widgets.small_bars import draw_glance
-from oakladder.engine.glance import piece
+from oakladder.desk.widgets.small_bars import draw_thumbnail
+from oakladder.engine.picture.thumbnail import piece
 from oakladder.trial.report import day_words, trade_words
 from oakladder.trial.trial import Trial
 
@@ -64,7 +64,7 @@ class TradeCharts(Sheet):
         room = box.adjusted(0, painter.fontMetrics().height() + 1, 0, 0)
         held = f"{day_words(trial, int(trades.entered[trade])).replace(' 20', ' ', 1)}, {int(trial.results.bars[trade])} bars"
         shown = replace(piece(panel, symbol, first, end), span=held)
-        plot = draw_glance(painter, shown, room, self.theme, also=prices)
+        plot = draw_thumbnail(painter, shown, room, self.theme, also=prices)
         if plot is None:
             return
         color = self.theme.color("gain" if won else "loss")

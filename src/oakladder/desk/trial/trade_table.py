@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QHeaderView, QTableView, QWidget
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets import tables
 from oakladder.rung.trade_words import Reason, Side
-from oakladder.trial.ledger import Taken
+from oakladder.trial.broker.ledger import Taken
 from oakladder.trial.report import SKIPPED, day_words, price_words, trade_words
 from oakladder.trial.trial import Trial
 

@@ -17,19 +17,19 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.app.actions import hinted
+from oakladder.app.trials import Outcome
 from oakladder.bars.timeframes import STANDARD
-from oakladder.desk.actions import hinted
-from oakladder.desk.look.distances import GAP, TIGHT
-from oakladder.desk.look.letters import SMALL, ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
+from oakladder.desk.look.spacing import GAP, TIGHT
 from oakladder.desk.look.theme import Theme, qcolor
-from oakladder.desk.trials import Outcome
-from oakladder.desk.widgets.asking import words_for
 from oakladder.desk.widgets.curve import VARIANT_COLOURS
-from oakladder.desk.widgets.passing import passing_menu
+from oakladder.desk.widgets.questions import words_for
+from oakladder.desk.widgets.transient import passing_menu
 from oakladder.rung.settings import SettingInfo
-from oakladder.trial.changes import Change, What
-from oakladder.trial.figures import figure_words
+from oakladder.trial.metrics.metrics import metric_words
+from oakladder.trial.spec import Change, ChangeKind
 
 _ROW = 52
 _HINT = "A click or the arrow keys show it in front; Space or the right button compares with it; Delete takes it away."
@@ -41,7 +41,7 @@ _IN_ROW = ("growth", "drawdown", "trades")
 _NOTHING = "Variants"
 
 
-class VariantRows(Painted):
+class VariantRows(PaintedWidget):
     """Paints the rows. ``chosen`` tells the number of a row (0 is the plain rule), ``dropped`` one to be taken away."""
 
     chosen = pyqtSignal(int)
@@ -73,7 +73,7 @@ class VariantRows(Painted):
         if outcome.trial is None:
             return outcome.trouble
         figures = outcome.trial.figures
-        growth, fall, count = (figure_words(figures, name) for name in _IN_ROW)
+        growth, fall, count = (metric_words(figures, name) for name in _IN_ROW)
         return f"{growth} a year, fall {fall}, {count} trades"
 
     def paint(self, painter: QPainter) -> None:
@@ -193,15 +193,17 @@ class Variants(QWidget):
         lists = menu.addMenu("On another list")
         assert frames is not None and lists is not None
         for frame in STANDARD:
-            frames.addAction(str(frame), lambda f=frame: self._tell(What.TIMEFRAME, str(f)))
+            frames.addAction(str(frame), lambda f=frame: self._tell(ChangeKind.TIMEFRAME, str(f)))
         for name in self.lists():
-            lists.addAction(name, lambda n=name: self._tell(What.LIST, n))
+            lists.addAction(name, lambda n=name: self._tell(ChangeKind.LIST, n))
         menu.addSeparator()
-        menu.addAction("With other costs …", lambda: self._ask(What.COST, "Cost of a fill", "0.1%"))
-        menu.addAction("With other slippage …", lambda: self._ask(What.SLIPPAGE, "Slippage, ticks or a ratio", "2t"))
-        menu.addAction("With a stop …", lambda: self._ask(What.STOP, "How far the stop is", "2 * atr(14)"))
-        menu.addAction("Sides swapped", lambda: self._tell(What.SWAPPED))
-        menu.addAction("Condition turned round", lambda: self._tell(What.TURNED))
+        menu.addAction("With other costs …", lambda: self._ask(ChangeKind.COST, "Cost of a fill", "0.1%"))
+        menu.addAction(
+            "With other slippage …", lambda: self._ask(ChangeKind.SLIPPAGE, "Slippage, ticks or a ratio", "2t")
+        )
+        menu.addAction("With a stop …", lambda: self._ask(ChangeKind.STOP, "How far the stop is", "2 * atr(14)"))
+        menu.addAction("Sides swapped", lambda: self._tell(ChangeKind.SWAPPED))
+        menu.addAction("Condition turned round", lambda: self._tell(ChangeKind.TURNED))
         menu.popup(place)
         return menu
 
@@ -209,12 +211,12 @@ class Variants(QWidget):
         before = info.words(info.default)
         text = words_for(self, info.text or info.name, "Try it", before, f"{info.name}, now {before}")
         if text is not None and text.strip():
-            self.asked.emit(Change(What.SETTING, text.strip(), info.name))
+            self.asked.emit(Change(ChangeKind.SETTING, text.strip(), info.name))
 
-    def _ask(self, what: What, words: str, before: str) -> None:
+    def _ask(self, what: ChangeKind, words: str, before: str) -> None:
         text = words_for(self, words, "Try it", before)
         if text is not None and text.strip():
             self._tell(what, text.strip())
 
-    def _tell(self, what: What, value: str = "") -> None:
+    def _tell(self, what: ChangeKind, value: str = "") -> None:
         self.asked.emit(Change(what, value))

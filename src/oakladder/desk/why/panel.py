@@ -19,10 +19,10 @@ from PyQt6.QtWidgets import (
 
 from oakladder.bars.bars import Bars
 from oakladder.bars.time_words import bar_time
-from oakladder.desk.look.distances import GAP, HAIR, TIGHT
-from oakladder.desk.look.letters import ui_font
+from oakladder.desk.look.fonts import ui_font
+from oakladder.desk.look.spacing import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import Theme
-from oakladder.engine.why import Verdict, Why, everything
+from oakladder.engine.explain.why import Verdict, Why, everything
 from oakladder.trial.on_chart import ChartTrades
 
 _ROLE = Qt.ItemDataRole.UserRole

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QLabel, QWidget
 
-from oakladder.desk.jobs import Jobs, Working
+from oakladder.app.jobs import Jobs, Working
 
 #: Milliseconds between two looks, and after which work is long.
 _LOOK_MS, _LONG_MS = 250, 700

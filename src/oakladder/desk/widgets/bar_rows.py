@@ -9,9 +9,9 @@ from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
-from oakladder.desk.look.distances import GAP, HAIR, TIGHT
-from oakladder.desk.look.letters import ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
+from oakladder.desk.look.spacing import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import Theme
 
 _ROW, _NAME, _NUMBER = 22, 130, 82
@@ -28,7 +28,7 @@ class BarRow:
     words: tuple[str, ...]
 
 
-class BarRows(Painted):
+class BarRows(PaintedWidget):
     """Paints rows below a head."""
 
     def __init__(self, theme: Theme, heads: Sequence[str], parent: QWidget | None = None):

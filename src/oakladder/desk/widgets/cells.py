@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from oakladder.desk.widgets.rows_model import Look
-from oakladder.engine.cells import NOTHING, Cell
+from oakladder.engine.columns.cells import NOTHING, Cell
 
 #: Fills are painted in so many strengths.
 _STEPS = 8

@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPoint, QSize, Qt
 from PyQt6.QtGui import QColor, QIcon, QPixmap
 from PyQt6.QtWidgets import QColorDialog, QDialog, QGridLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
 
-from oakladder.desk.look.distances import GAP, TIGHT
+from oakladder.desk.look.spacing import GAP, TIGHT
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.rung.values import PALETTE, THEMED
 

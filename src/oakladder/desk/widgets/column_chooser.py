@@ -15,13 +15,13 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from oakladder.app.columns import ScriptColumn
+from oakladder.app.programs import Programs
 from oakladder.bars.timeframes import STANDARD, Timeframe
-from oakladder.desk.columns import ScriptColumn
-from oakladder.desk.programs import Programs
-from oakladder.desk.widgets.asking import verb_row
-from oakladder.desk.widgets.passing import answered
+from oakladder.desk.widgets.questions import verb_row
 from oakladder.desk.widgets.settings_strip import HeldSettings
-from oakladder.engine.cells import offered
+from oakladder.desk.widgets.transient import answered
+from oakladder.engine.columns.cells import available_outputs
 from oakladder.rung import Program
 from oakladder.user.scripts import title_of
 
@@ -81,7 +81,7 @@ class ColumnChooser(QDialog):
             return
         _, program = self._programs[self.script.currentIndex()]
         self.output.clear()
-        self.output.addItems(offered(program))
+        self.output.addItems(available_outputs(program))
         # What another script was set to may suit this one: a setting of the same name keeps its value.
         self.settings.hold(program.settings, self._first | self.settings.given())
 

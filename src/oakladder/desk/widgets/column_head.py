@@ -8,7 +8,7 @@ from PyQt6.QtCore import QRect, QSize, Qt
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QHeaderView, QWidget
 
-from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
 
 if TYPE_CHECKING:

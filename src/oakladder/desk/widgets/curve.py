@@ -11,8 +11,8 @@ from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oakladder.desk.chart.arrays import draw_chain, draw_dots
-from oakladder.desk.look.letters import SMALL, ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.trial.report import trade_words
 from oakladder.trial.trial import Trial
@@ -40,7 +40,7 @@ class Curve:
 _NOTHING = "The account over time"
 
 
-class CurveView(Painted):
+class CurveView(PaintedWidget):
     """Paints curves over time. ``picked`` tells the number of a trade of the trial in front."""
 
     picked = pyqtSignal(int)

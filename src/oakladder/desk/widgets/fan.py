@@ -7,20 +7,20 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from oakladder.desk.look.letters import SMALL, ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.signal_ages import TONE_COLOURS
-from oakladder.trial.evidence.fan import SHARES, Fan
-from oakladder.trial.evidence.study import USUAL_HORIZON, Evidence
-from oakladder.trial.evidence.words import sentence
+from oakladder.trial.judge.evidence.fan import SHARES, Fan
+from oakladder.trial.judge.evidence.study import USUAL_HORIZON, Evidence
+from oakladder.trial.judge.evidence.words import sentence
 
 _RIGHT, _BOTTOM, _TOP, _LEFT = 46, 20, 8, 8
 #: Opacities of the outer and the inner band.
 _OUTER, _INNER = 45, 85
 
 
-class FanView(Painted):
+class FanView(PaintedWidget):
     """Paints both fans; ``bars`` is the horizon that is spoken of, marked by a line."""
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):

@@ -6,7 +6,7 @@ from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QBoxLayout, QHBoxLayout, QWidget
 
-from oakladder.desk.look.distances import GAP
+from oakladder.desk.look.spacing import GAP
 
 
 class FoldingRow(QWidget):

@@ -9,8 +9,8 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from oakladder.desk.look.letters import SMALL, ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
 
 _BOTTOM, _TOP, _SIDE = 20, 22, 14
@@ -19,7 +19,7 @@ _MOST_COLUMNS = 40
 _LEAST_SPREAD = 1e-9
 
 
-class Histogram(Painted):
+class Histogram(PaintedWidget):
     """Paints columns, a line where the real value is, and a strip under the range that most lie in."""
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):

@@ -6,11 +6,11 @@ from PyQt6.QtCore import QEvent, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetricsF, QHelpEvent, QKeyEvent, QMouseEvent, QPainter
 from PyQt6.QtWidgets import QToolTip, QWidget
 
-from oakladder.desk.look.letters import ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
-from oakladder.trial.evidence.study import USUAL_HORIZON, Evidence, Horizon
-from oakladder.trial.evidence.words import HORIZON_HEADS, RARE, chance_words, horizon_words
+from oakladder.trial.judge.evidence.study import USUAL_HORIZON, Evidence, Horizon
+from oakladder.trial.judge.evidence.words import HORIZON_HEADS, RARE, chance_words, horizon_words
 
 _ROW, _HEAD = 24, 22
 #: Columns that go where there is no room, one after the other.
@@ -30,7 +30,7 @@ _ABOUT = {
 _NOTHING = "Results by bars later"
 
 
-class HorizonRows(Painted):
+class HorizonRows(PaintedWidget):
     """Paints the rows; ``chosen`` tells the bars of the one that is looked at."""
 
     chosen = pyqtSignal(int)

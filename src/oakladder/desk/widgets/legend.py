@@ -6,16 +6,16 @@ from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QWidget
 
-from oakladder.desk.look.letters import SMALL, ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
-from oakladder.engine.cells import FADES
+from oakladder.engine.columns.cells import FADES
 
 _STEPS, _STEP, _GAP = 6, 9, 5
 _FIRST, _LAST = "now", f"{FADES} bars ago"
 
 
-class FillLegend(Painted):
+class FillLegend(PaintedWidget):
     """A bullish fill over a bearish one, fading from now on."""
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):

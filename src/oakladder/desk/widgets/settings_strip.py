@@ -20,8 +20,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.desk.look.distances import GAP, TIGHT
-from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.spacing import GAP, TIGHT
 from oakladder.desk.look.theme import DAY, Theme, qcolor
 from oakladder.desk.widgets.colour_picker import ColourPicker, swatch
 from oakladder.rung import SettingInfo

@@ -6,15 +6,15 @@ from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter
 from PyQt6.QtWidgets import QWidget
 
-from oakladder.desk.look.letters import SMALL, ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
 
 #: The line under the pictures, in pixels; how many times as large as it must be a picture is at most.
 _FOOT, _LARGEST = 18.0, 2.0
 
 
-class Sheet(Painted):
+class Sheet(PaintedWidget):
     """The arrow and page keys move, Enter or a double click opens. ``opened`` tells the number of a picture."""
 
     opened = pyqtSignal(int)

@@ -7,9 +7,9 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
 from oakladder.desk.chart.arrays import draw_boxes, draw_lines
-from oakladder.desk.look.letters import SMALL, ui_font
+from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.theme import Theme, qcolor
-from oakladder.engine.glance import Glance
+from oakladder.engine.picture.thumbnail import Thumbnail
 from oakladder.engine.signal_ages import TONE_COLOURS
 from oakladder.rung.words import Tone
 
@@ -42,8 +42,8 @@ class Plot:
         return QPointF(float(self.x(np.float64(bar))), float(self.y(np.float64(price))))
 
 
-def draw_glance(
-    painter: QPainter, shown: Glance, box: QRectF, theme: Theme, *, words: bool = True, also: tuple[float, ...] = ()
+def draw_thumbnail(
+    painter: QPainter, shown: Thumbnail, box: QRectF, theme: Theme, *, words: bool = True, also: tuple[float, ...] = ()
 ) -> Plot | None:
     """Paints the bars with their marks, and gives where things stand; None if no bar has a price.
 
@@ -71,7 +71,7 @@ def draw_glance(
     return plot
 
 
-def _draw(painter: QPainter, shown: Glance, box: QRectF, theme: Theme, plot: Plot) -> None:
+def _draw(painter: QPainter, shown: Thumbnail, box: QRectF, theme: Theme, plot: Plot) -> None:
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
     middle = plot.x(np.arange(len(shown.close)))
     if shown.here is not None:

@@ -8,11 +8,11 @@ from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QResizeEvent
 from PyQt6.QtWidgets import QLabel, QSizePolicy, QWidget
 
 from oakladder.desk.chart.arrays import draw_chain
-from oakladder.desk.look.letters import SMALL, ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
-from oakladder.desk.widgets.small_bars import draw_glance
-from oakladder.engine.glance import Glance
+from oakladder.desk.widgets.small_bars import draw_thumbnail
+from oakladder.engine.picture.thumbnail import Thumbnail
 
 
 def draw_spark(painter: QPainter, closes: np.ndarray, box: QRectF, theme: Theme, hit: int | None = None) -> None:
@@ -37,7 +37,7 @@ def draw_spark(painter: QPainter, closes: np.ndarray, box: QRectF, theme: Theme,
             painter.drawEllipse(QRectF(x[at] - 2.5, y[at] - 2.5, 5, 5))
 
 
-class Minis(Painted):
+class Minis(PaintedWidget):
     """One chart below the other; a click tells its timeframe."""
 
     chosen = pyqtSignal(str)
@@ -47,7 +47,7 @@ class Minis(Painted):
         self.setAccessibleName("Small charts")
         self.theme = theme
         self.symbol = ""
-        self.series: list[Glance] = []
+        self.series: list[Thumbnail] = []
         self.why = QLabel(self)
         self.why.setWordWrap(True)
         self.why.setFont(ui_font(SMALL))
@@ -58,7 +58,7 @@ class Minis(Painted):
     def sizeHint(self) -> QSize:
         return QSize(250, 400)
 
-    def show_series(self, symbol: str, series: list[Glance]) -> None:
+    def show_series(self, symbol: str, series: list[Thumbnail]) -> None:
         self.symbol, self.series = symbol, series
         self.setAccessibleName(f"{symbol} on {', '.join(g.timeframe for g in series)}")
         self.update()
@@ -93,7 +93,7 @@ class Minis(Painted):
             box = self._box(k)
             painter.setPen(self.theme.color("line"))
             painter.drawLine(box.topLeft(), box.topRight())
-            draw_glance(painter, mini, box.adjusted(2, 4, -2, -4), self.theme)
+            draw_thumbnail(painter, mini, box.adjusted(2, 4, -2, -4), self.theme)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None

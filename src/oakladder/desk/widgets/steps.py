@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
-from oakladder.desk.look.distances import GAP, HAIR, TIGHT, WIDE
+from oakladder.desk.look.spacing import GAP, HAIR, TIGHT, WIDE
 from oakladder.user.first_steps import STEPS, FirstSteps
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
-from oakladder.desk.look.distances import GAP
-from oakladder.desk.look.letters import SMALL, TEXT, ui_font
+from oakladder.desk.look.fonts import SMALL, TEXT, ui_font
+from oakladder.desk.look.spacing import GAP
 
 
 def set_up(table: QTableView, size: float = TEXT, *, sortable: bool = False) -> QHeaderView:

@@ -6,7 +6,7 @@ from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSplitter, QWidget
 
-from oakladder.desk.basis import BasisKeeper, Freshness, Part
+from oakladder.app.basis import BasisTracker, Freshness, Part
 
 #: How much of the ground covers the content.
 _OPACITY = 0.62
@@ -45,7 +45,7 @@ class Veil(QWidget):
             painter.fillRect(self.rect(), self.palette().window())
 
 
-def veiled(keeper: BasisKeeper, parts: tuple[Part, ...], *views: QWidget) -> Freshness:
+def veiled(keeper: BasisTracker, parts: tuple[Part, ...], *views: QWidget) -> Freshness:
     """The freshness of some views that show one content, each with a veil of its own."""
     made = Freshness(keeper, parts, parent=views[0])
     for view in views:

@@ -29,7 +29,7 @@ from oakladder.engine.picture.parts import (
     Zone,
 )
 from oakladder.engine.picture.zones import Openings
-from oakladder.engine.run import Result
+from oakladder.engine.run.execute import Result
 from oakladder.engine.signal_ages import TONE_COLOURS
 from oakladder.rung.plan.ops import Op, Output, under
 from oakladder.rung.texts import write_value

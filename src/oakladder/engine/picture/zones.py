@@ -8,7 +8,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from oakladder.engine.run import Result
+from oakladder.engine.run.execute import Result
 from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.plan.vectors import VECTOR
 from oakladder.rung.problems import RunProblem

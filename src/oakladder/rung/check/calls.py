@@ -10,11 +10,11 @@ from functools import cache, reduce
 from oakladder.rung import library, values
 from oakladder.rung import tree as t
 from oakladder.rung.arguments import arrange, holds_state, signature
-from oakladder.rung.check.call_mends import CallMends, Edits
+from oakladder.rung.check.call_fixes import CallFixes, Edits
 from oakladder.rung.check.context import TOO_FAR, Context
 from oakladder.rung.check.expressions import Expressions
-from oakladder.rung.check.meant import function_for, surest
 from oakladder.rung.check.scope import Binding, Function, Scope, later_names
+from oakladder.rung.check.suggestions import function_for, surest
 from oakladder.rung.kinds import UNKNOWN, Kind, Type, Unit, blend, common_unit
 from oakladder.rung.other_scripts import is_taken
 from oakladder.rung.problems import Span, did_you_mean
@@ -38,7 +38,7 @@ class Calls:
 
     def __init__(self, context: Context, expressions: Expressions):
         self.context, self.expressions, self.names = context, expressions, expressions.names
-        self.mends = CallMends(context)
+        self.mends = CallFixes(context)
 
     def function(self, name: str) -> Function | None:
         # The library calls the library only, and a function of another script what it makes or takes there.

@@ -6,9 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from oakladder.rung import tree as t
-from oakladder.rung.check.impossible import Judge
 from oakladder.rung.check.reporter import Reporter
 from oakladder.rung.check.scope import Binding, Function, base_scope
+from oakladder.rung.check.unsatisfiable import UnsatisfiabilityChecker
 from oakladder.rung.kinds import Type, Unit
 from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.problems import Span
@@ -47,7 +47,7 @@ class Context:
     #: Functions that lines make which could not be read.
     lost: set[str] = field(default_factory=set)
     reporter: Reporter = field(default_factory=Reporter)
-    judge: Judge = field(default_factory=Judge)
+    judge: UnsatisfiabilityChecker = field(default_factory=UnsatisfiabilityChecker)
     #: The line of the script that is being checked.
     line: int = 1
     #: The other symbols that the script names, and where.

@@ -11,12 +11,12 @@ from oakladder.rung import tree as t
 from oakladder.rung.arguments import arrange
 from oakladder.rung.check.context import Context, Missing
 from oakladder.rung.check.lints import Lints
-from oakladder.rung.check.meant import explanation_of, result_for, surest, unquoted, word_for
 from oakladder.rung.check.names import Names
 from oakladder.rung.check.number_lints import NumberLints
 from oakladder.rung.check.positions import no_position, trade_is_no_value
 from oakladder.rung.check.scope import Function, Scope
-from oakladder.rung.check.traps import Traps
+from oakladder.rung.check.suggestions import explanation_of, result_for, surest, unquoted, word_for
+from oakladder.rung.check.value_lints import ValueLints
 from oakladder.rung.kinds import (
     UNKNOWN,
     Kind,
@@ -51,7 +51,7 @@ class Expressions:
     past: Mapping[type[t.Expr], Callable[[Any, Scope], Type]]
 
     def __init__(self, context: Context):
-        self.context, self.names, self.traps = context, Names(context), Traps(context)
+        self.context, self.names, self.traps = context, Names(context), ValueLints(context)
         self.lints, self.number_lints = Lints(context), NumberLints(context, self.traps)
 
     def single(self, expr: t.Expr, scope: Scope) -> Type:

@@ -10,7 +10,7 @@ from typing import Any
 from oakladder.rung import tree as t
 from oakladder.rung.check.context import Context
 from oakladder.rung.problems import Span
-from oakladder.rung.teach.writing import written
+from oakladder.rung.service.unparse import unparse
 from oakladder.rung.trade_words import POSITION
 
 #: The bar's own prices.
@@ -113,7 +113,7 @@ class Forms:
     def is_whole(self, expr: t.Expr) -> bool:
         """Whether the place of an expression holds all of it: it may go on in the next line."""
         there = self.context.written(expr.span)
-        return bool(there) and _bare(there) == _bare(written(expr))
+        return bool(there) and _bare(there) == _bare(unparse(expr))
 
     def report(
         self,

@@ -12,7 +12,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.check.context import Context
 from oakladder.rung.check.forms import PRICES, Forms, nodes
 from oakladder.rung.problems import Span
-from oakladder.rung.teach.writing import written
+from oakladder.rung.service.unparse import unparse
 from oakladder.rung.trade_words import TradeWord
 from oakladder.rung.words import ZONE_VALUES, Shown
 
@@ -44,12 +44,12 @@ class Lints(Forms):
             if not (isinstance(inner, t.Lag) or isinstance(other, t.Lag)) or not self.is_same(_now(inner), _now(other)):
                 continue
             left, right = (other, inner) if on is b else (inner, other)
-            fixed = f"({written(left)} {op} {written(right)}) on {written(on.timeframe)}"
+            fixed = f"({unparse(left)} {op} {unparse(right)}) on {unparse(on.timeframe)}"
             alone = not isinstance(whole, t.Compare) or len(whole.values) == 2
             self.report(
                 "R505",
                 on.span,
-                f"`on` belongs to `{written(inner)}` alone: `{written(other)}` is read on the script's own bars.",
+                f"`on` belongs to `{unparse(inner)}` alone: `{unparse(other)}` is read on the script's own bars.",
                 f"Write `{fixed}` for both.",
                 None,
                 ((whole.span, fixed),) if alone and self.is_whole(whole) else (),
@@ -65,12 +65,12 @@ class Lints(Forms):
         if not isinstance(on, t.OnTimeframe) or on.forming:
             return
         inner = on.value if isinstance(on.value, t.Name | t.Call | t.Lag | t.Pick) else None
-        text = written(on.value) if inner is not None else f"({written(on.value)})"
-        fixed = f"{text}[{written(lag.lag)}] on {written(on.timeframe)}"
+        text = unparse(on.value) if inner is not None else f"({unparse(on.value)})"
+        fixed = f"{text}[{unparse(lag.lag)}] on {unparse(on.timeframe)}"
         self.report(
             "R506",
             lag.span,
-            f"`{written(lag)}` is the {written(on.timeframe)} value as it was read a bar of the script ago: the same one, "
+            f"`{unparse(lag)}` is the {unparse(on.timeframe)} value as it was read a bar of the script ago: the same one, "
             "but on the first bar of each.",
             f"Write `{fixed}` for its bar before.",
             fixed if self.is_whole(lag) else None,
@@ -83,7 +83,7 @@ class Lints(Forms):
         value = line.values[0]
         if not self.is_price(value):
             return False
-        text = written(value)
+        text = unparse(value)
         at = {TradeWord.STOP: "stop at", TradeWord.TARGET: "target at", TradeWord.TRAIL: "stop at"}.get(line.what)
         begin = Span(line.span.line, line.span.column, len(word))
         sure = (
@@ -120,7 +120,7 @@ class Lints(Forms):
                 continue
             if isinstance(lag, t.Name) and lag.name not in self.context.settings:
                 continue
-            fixed = f"{price.name}[{written(lag)}]"
+            fixed = f"{price.name}[{unparse(lag)}]"
             self.report(
                 "R507",
                 price.span,

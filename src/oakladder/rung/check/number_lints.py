@@ -9,10 +9,10 @@ from oakladder.rung import tree as t
 from oakladder.rung.check.context import Context
 from oakladder.rung.check.forms import Forms, nodes, reads
 from oakladder.rung.check.scope import Scope
-from oakladder.rung.check.traps import Traps
+from oakladder.rung.check.value_lints import ValueLints
 from oakladder.rung.kinds import Kind, Type, Unit
 from oakladder.rung.problems import Span
-from oakladder.rung.teach.writing import written
+from oakladder.rung.service.unparse import unparse
 from oakladder.rung.trade_words import POSITION
 
 #: Functions of numbers that keep nothing: none where one of their values is, and only there.
@@ -29,7 +29,7 @@ _PLACES = frozenset(["bar", "session_bar"])
 class NumberLints(Forms):
     """Reports what a script most likely does not mean in its numbers."""
 
-    def __init__(self, context: Context, traps: Traps):
+    def __init__(self, context: Context, traps: ValueLints):
         super().__init__(context)
         self._traps = traps
 
@@ -69,7 +69,7 @@ class NumberLints(Forms):
         part, op = found
         neutral = "1" if op in "*/" else "0"
         there = self.context.written(part.span)
-        text = written(part)
+        text = unparse(part)
         simple = isinstance(part, t.Name | t.Call | t.Lag | t.Pick)
         inner = f"{text} else {neutral}" if simple else f"({text}) else {neutral}"
         around = self.context.written(Span(part.span.line, part.span.column - 1, part.span.length + 2))
@@ -133,7 +133,7 @@ class NumberLints(Forms):
         conditions = [c for part in parts if (c := _counts(part)) is not None]
         if len(conditions) < 2 or not any(map(self._may_be_none, conditions)):
             return
-        fixed = f"how_many({', '.join(map(written, conditions))})"
+        fixed = f"how_many({', '.join(map(unparse, conditions))})"
         self.report(
             "R709",
             expr.span,

@@ -5,8 +5,8 @@ from __future__ import annotations
 from oakladder.rung import tree as t
 from oakladder.rung.check.context import Context
 from oakladder.rung.check.expressions import Expressions
-from oakladder.rung.check.meant import surest, unquoted
 from oakladder.rung.check.scope import Binding, Scope
+from oakladder.rung.check.suggestions import surest, unquoted
 from oakladder.rung.kinds import Kind, Type, Unit
 from oakladder.rung.problems import Span, did_you_mean
 from oakladder.rung.values import SHAPES

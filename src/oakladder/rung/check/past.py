@@ -7,8 +7,8 @@ from dataclasses import replace
 from oakladder.rung import tree as t
 from oakladder.rung.check.context import TOO_FAR, Context
 from oakladder.rung.check.expressions import Expressions
-from oakladder.rung.check.meant import timeframe_for
 from oakladder.rung.check.scope import Scope
+from oakladder.rung.check.suggestions import timeframe_for
 from oakladder.rung.kinds import Kind, Type
 
 

@@ -19,10 +19,10 @@ from typing import cast
 
 import lark
 
+from oakladder.cache import DiskCache
 from oakladder.rung import tree as t
 from oakladder.rung.kinds import Kind, Unit
 from oakladder.rung.read.blocks import parse
-from oakladder.rung.shelf import Shelf
 
 #: How names of sources end.
 _SOURCES = (".py", ".lark", ".rung")
@@ -110,8 +110,8 @@ def keep() -> None:
         _shelf().put(_key(), pickle.dumps({name: pickle.dumps(function(name)) for name in names()}))
 
 
-def _shelf() -> Shelf:
-    return Shelf("library")
+def _shelf() -> DiskCache:
+    return DiskCache("library")
 
 
 @lru_cache(maxsize=1)

@@ -5,7 +5,19 @@ from __future__ import annotations
 import math
 
 from oakladder.rung.lower.frames import Value
-from oakladder.rung.plan.ops import PLACE, TAME_EXPONENT, ZONE, Demand, Domain, Foreign, Item, Op, Output, Put, Slot
+from oakladder.rung.plan.ops import (
+    PLACE,
+    TAME_EXPONENT,
+    ZONE,
+    Domain,
+    Foreign,
+    Item,
+    Op,
+    Output,
+    Put,
+    RuntimeConstraint,
+    Slot,
+)
 from oakladder.rung.problems import Problem, ScriptError, Span
 
 MAX_OPS = 20_000
@@ -21,7 +33,7 @@ class Emitter:
         self._tames = tames
         self.domains = [self.base]
         self.outputs: list[Output] = []
-        self.demands: list[Demand] = []
+        self.demands: list[RuntimeConstraint] = []
         self.foreigners: list[Foreign] = []
         self.blocks: dict[Domain, list[list[Item]]] = {self.base: [self.base.body]}
         self.top: set[Op] = set()
@@ -134,7 +146,7 @@ class Emitter:
         self.versions[slot] = self.versions.get(slot, 0) + 1
 
     def demand(self, value: Op, low: float, high: float, what: str) -> None:
-        self.demands.append(Demand(value, low, high, what, self.line))
+        self.demands.append(RuntimeConstraint(value, low, high, what, self.line))
 
     def open(self, domain: Domain) -> None:
         self.blocks[domain] = [domain.body]

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 
 from oakladder.rung.lower.prices import Prices, either
 from oakladder.rung.lower.writer import Writer
-from oakladder.rung.plan.inputs import FineBound
+from oakladder.rung.plan.inputs import IntrabarBound
 from oakladder.rung.plan.ops import Log, Slot
 from oakladder.rung.trade_log import INSIDE, UNDECIDED, Event, Moment, Order
 from oakladder.rung.trade_words import Reason, Side, TradeWord
@@ -98,7 +98,7 @@ class Fills(Prices):
             w.set("held", "held + 1")
         if self.finer:
             for end in ("first", "last"):
-                w.let(f"{end}_part", w.emitter.emit("input", attr=FineBound(end), bound=40, domain=w.domain))
+                w.let(f"{end}_part", w.emitter.emit("input", attr=IntrabarBound(end), bound=40, domain=w.domain))
             with w.rounds("part", "first_part", "last_part", MOST_PARTS):
                 for name in ("open", "high", "low"):
                     w.let(f"fine_{name}", w.column(name, "max(part, 0)"))

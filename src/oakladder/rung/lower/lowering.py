@@ -11,10 +11,10 @@ from dataclasses import dataclass, field
 
 from oakladder.rung import tree as t
 from oakladder.rung.lower.calls import Calls
-from oakladder.rung.lower.elsewhere import Elsewhere
 from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import Bundle, CallFrame, Instance, Trace
+from oakladder.rung.lower.other_domains import OtherDomains
 from oakladder.rung.lower.past import Past
 from oakladder.rung.lower.primitives import Primitives
 from oakladder.rung.lower.statements import Statements
@@ -48,7 +48,7 @@ class Lowerer:
         trades = [s for s in script.statements if isinstance(s, t.Trade)]
         self.trading = Trading(trades, self.expressions, known.ratios, known.finer) if trades else None
         self.statements.trading = self.expressions.trading = self.trading
-        elsewhere = Elsewhere(self.emitter, self.expressions)
+        elsewhere = OtherDomains(self.emitter, self.expressions)
         # Expressions hold calls, calls are made of statements, statements hold expressions: the circle closes here.
         self.expressions.frame = self.statements.frame
         self.expressions.parts = {

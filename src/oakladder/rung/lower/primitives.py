@@ -12,7 +12,7 @@ from oakladder.rung.lower.emit import Emitter
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import NOWHERE, CallFrame
 from oakladder.rung.plan.inputs import BarBegins
-from oakladder.rung.plan.ops import LONGEST, SORTED, Domain, Fold, Op
+from oakladder.rung.plan.ops import LONGEST, SORTED, Domain, Op, RollingAggregate
 
 _ONE_ZERO_NONE: tuple[tuple[str, object], ...] = (("number", 1.0), ("number", 0.0), ("none", None))
 
@@ -105,7 +105,7 @@ class Primitives:
         self.emitter.demand(length, 1, LONGEST, "a length" if how == SORTED else f"the length of `{how}`")
         key = ("fold", how, id(x), id(length), domain)
         if key not in self.emitter.fixed:
-            fold = Fold(domain, how, length)
+            fold = RollingAggregate(domain, how, length)
             bound = 18.0 if how == SORTED else x.bound + 17 if how == "sum" else x.bound
             self.emitter.fixed[key] = self.emitter.emit("fold", x, attr=fold, bound=bound, domain=domain)
         return self.emitter.tame(self.emitter.fixed[key], domain)

@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from oakladder.rung import tree as t
-from oakladder.rung.lower.early import Early
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.fills import Fills
+from oakladder.rung.lower.forward_values import ForwardValues
 from oakladder.rung.lower.frames import NAN, CallFrame
 from oakladder.rung.lower.prices import either
 from oakladder.rung.lower.writer import Writer
@@ -63,7 +63,7 @@ class Trading:
         }
         self._plans: list[TradePlan] = []
         self._moved: set[t.Trade] = set()
-        self._early = Early(expressions)
+        self._early = ForwardValues(expressions)
         self._root: CallFrame | None = None
 
     # --- before the script's lines ----------------------------------------------------------------

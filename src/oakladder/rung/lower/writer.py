@@ -7,7 +7,7 @@ from contextlib import contextmanager
 
 from oakladder.rung.lower.expressions import Expressions
 from oakladder.rung.lower.frames import NAN, CallFrame, Instance, Value
-from oakladder.rung.plan.inputs import FineColumn
+from oakladder.rung.plan.inputs import IntrabarColumn
 from oakladder.rung.plan.ops import (
     CELL,
     DATA_EXPONENT,
@@ -88,7 +88,7 @@ class Writer:
     def column(self, name: str, place: str) -> Op:
         """What stands in a column that is read at any place."""
         return self.emitter.emit(
-            "fine", self.value(place), attr=FineColumn(name), bound=DATA_EXPONENT, domain=self.domain
+            "fine", self.value(place), attr=IntrabarColumn(name), bound=DATA_EXPONENT, domain=self.domain
         )
 
     def append(self, log: Log, *values: str, is_open: bool = False) -> None:

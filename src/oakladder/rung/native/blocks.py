@@ -4,23 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from oakladder.rung.native.folds import fold, ranked, sort
 from oakladder.rung.native.ops import OPERATIONS
 from oakladder.rung.native.registers import Registers, SharedCode
+from oakladder.rung.native.rolling import fold, ranked, sort
 from oakladder.rung.native.text import OUT, STATE
 from oakladder.rung.plan import ops
-from oakladder.rung.plan.inputs import FineColumn, Input
+from oakladder.rung.plan.inputs import Input, IntrabarColumn
 from oakladder.rung.plan.ops import (
     SORTED,
     Append,
     Branch,
     Domain,
-    Fold,
     Item,
     Loop,
     Op,
     Put,
     Ring,
+    RollingAggregate,
     Save,
     Slot,
     Store,
@@ -155,7 +155,7 @@ class Blocks(Registers):
                 assert isinstance(op.attr, Table)
                 self.numbers[op] = self.read_cell(op.attr, op.args[0])
             case "fine":
-                assert isinstance(op.attr, FineColumn)
+                assert isinstance(op.attr, IntrabarColumn)
                 self.numbers[op] = self.read_table(op.attr, op.args[0])
             case ops.LOG_ROWS:
                 pass  # written as it comes
@@ -172,11 +172,11 @@ class Blocks(Registers):
                 assert isinstance(op.attr, Ring)
                 self.keep_raw(op, self.read_past(op.attr, op.args[0]))
             case "fold":
-                assert isinstance(op.attr, Fold)
+                assert isinstance(op.attr, RollingAggregate)
                 step = sort if op.attr.how == SORTED else fold
                 self.numbers[op] = step(self, op.attr, self.number(op.args[0]))
             case "ranked":
-                assert isinstance(op.attr, Fold)
+                assert isinstance(op.attr, RollingAggregate)
                 self.numbers[op] = ranked(self, op.attr, self.number(op.args[1]))
             case "export":
                 assert isinstance(op.attr, Slot)

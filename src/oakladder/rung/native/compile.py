@@ -14,18 +14,18 @@ from functools import lru_cache
 
 import llvmlite.binding as llvm
 
-from oakladder.rung.native.aside import Workshop
-from oakladder.rung.native.lanes.fitting import width_of
-from oakladder.rung.native.lanes.main import module_text as lanes_text
-from oakladder.rung.native.lanes.main import tiles_needed
+from oakladder.cache import DiskCache
+from oakladder.rung.native.background_compiler import BackgroundCompiler
 from oakladder.rung.native.main import module_text
 from oakladder.rung.native.objects import OWN_LOOPS, Form, host, made_aside, maker, object_code, prepared
 from oakladder.rung.native.registers import SharedCode
-from oakladder.rung.plan.inputs import FineColumn, Input
-from oakladder.rung.plan.live import Live
+from oakladder.rung.native.simd.eligibility import width_of
+from oakladder.rung.native.simd.main import module_text as lanes_text
+from oakladder.rung.native.simd.main import tiles_needed
+from oakladder.rung.plan.inputs import Input, IntrabarColumn
+from oakladder.rung.plan.liveness import Live
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.plan.state import StateMap
-from oakladder.rung.shelf import Shelf
 
 #: Bits of the ``mode`` of a run.
 FRESH, COMMIT = 1, 2
@@ -33,7 +33,7 @@ _LOCK = threading.Lock()
 _NAMES = itertools.count()
 
 
-def lanes_here() -> int:
+def simd_width_here() -> int:
     """How many symbols this processor runs side by side."""
     return width_of(host())
 
@@ -57,9 +57,9 @@ def _mathematics() -> dict[str, int]:
     return made
 
 
-def _shelf() -> Shelf:
+def _shelf() -> DiskCache:
     """Where code for markets is kept from one start to the next."""
-    return Shelf("code")
+    return DiskCache("code")
 
 
 def _key(digest: bytes, form: Form) -> bytes:
@@ -130,7 +130,7 @@ class Compiled:
     digest: bytes
     fixed: tuple[Op, ...]
     #: What it reads, in the order of its table of columns.
-    inputs: tuple[Input | FineColumn, ...]
+    inputs: tuple[Input | IntrabarColumn, ...]
 
     def machine(self, thorough: bool) -> Machine:
         """Machine code, compiled on first use."""
@@ -158,11 +158,11 @@ def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
 
 # --- lanes --------------------------------------------------------------------------------------------
 
-_ASIDE = Workshop()
+_ASIDE = BackgroundCompiler()
 
 
 @dataclass(frozen=True, slots=True)
-class LaneCode:
+class SimdCode:
     """The code of a part of a plan that runs several symbols side by side, with the same bits as one by one."""
 
     text: str
@@ -201,9 +201,9 @@ class LaneCode:
         return self._linked(code)
 
 
-def build_lanes(live: Live, state: StateMap, leaves: Sequence[Op], lanes: int) -> LaneCode:
+def build_simd(live: Live, state: StateMap, leaves: Sequence[Op], lanes: int) -> SimdCode:
     """The same for so many symbols side by side; see `lanes.fitting.why_not`."""
     code = SharedCode(live, state)
     text = lanes_text(code, leaves, lanes)
     digest = hashlib.sha256(text.encode()).digest()
-    return LaneCode(text, digest, tuple(code.fixed), lanes, tiles_needed(code, leaves))
+    return SimdCode(text, digest, tuple(code.fixed), lanes, tiles_needed(code, leaves))

@@ -12,11 +12,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from oakladder.rung.native.longer import Gathering, Step
+from oakladder.rung.native.longer_timeframes import Gathering, Step
 from oakladder.rung.native.registers import SharedCode
 from oakladder.rung.native.text import IN, META, OUT, PRELUDE, SORTING
-from oakladder.rung.plan.inputs import BarColumn, FineColumn, Given, Input
-from oakladder.rung.plan.live import Idle
+from oakladder.rung.plan.inputs import BarColumn, Given, Input, IntrabarColumn
+from oakladder.rung.plan.liveness import Idle
 from oakladder.rung.plan.ops import LOG_ROWS, ROWS_A_BAR, Append, Domain, Log, Op
 from oakladder.rung.values import PER_SYMBOL
 
@@ -134,7 +134,7 @@ class Main(Gathering):
             found = self.new(f"or {bits} {found}, {self.new(f'icmp eq {bytes_} {raw}, {one}')}")
         return found
 
-    def read_table(self, what: FineColumn, place: Op) -> str:
+    def read_table(self, what: IntrabarColumn, place: Op) -> str:
         at = self.new(f"fptosi double {self.number(place)} to i64")
         cell = self.new(f"getelementptr double, ptr {self.column(what)}, i64 {at}")
         return self.new(f"load double, ptr {cell}, {IN}")
@@ -148,7 +148,7 @@ class Main(Gathering):
         base = self.table_pointer("outs", self._log_outs[log])
         return self.new(f"getelementptr double, ptr {base}, i64 {self.new(f'mul i64 {row}, {log.width}')}")
 
-    def column(self, what: Input | FineColumn) -> str:
+    def column(self, what: Input | IntrabarColumn) -> str:
         return self.table_pointer("columns", self.code.inputs.index(what))
 
     def text(self, leaves: Sequence[Op]) -> str:

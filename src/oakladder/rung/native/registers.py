@@ -5,11 +5,11 @@ from __future__ import annotations
 from abc import abstractmethod
 
 from oakladder.rung.native.ops import to_flag, to_number
-from oakladder.rung.native.single import Single
+from oakladder.rung.native.scalars import Single
 from oakladder.rung.native.text import IN, STATE, Bits, FunctionText
-from oakladder.rung.plan.inputs import FineColumn, Input
-from oakladder.rung.plan.live import Live
-from oakladder.rung.plan.ops import Append, Domain, Fold, Op, Ring, Slot
+from oakladder.rung.plan.inputs import Input, IntrabarColumn
+from oakladder.rung.plan.liveness import Live
+from oakladder.rung.plan.ops import Append, Domain, Op, Ring, RollingAggregate, Slot
 from oakladder.rung.plan.state import StateMap
 
 
@@ -28,7 +28,7 @@ class SharedCode:
         #: Whether windows are kept in order anywhere.
         self.sorts = False
         #: What stands in the table of columns: inputs with a value for each bar, then tables that are read at any place.
-        self.inputs: list[Input | FineColumn] = [*state.all_inputs, *state.tables]
+        self.inputs: list[Input | IntrabarColumn] = [*state.all_inputs, *state.tables]
 
     def fixed_place(self, op: Op) -> int:
         """The place of a fixed value in the array that a run is given."""
@@ -65,7 +65,7 @@ class Registers(FunctionText, Single):
         self.slots: dict[object, str] = {}
         self._buffers: dict[int, str] = {}
         #: What stands in the sorted windows on this bar: cells, hole, place of the newest, the newest, whether all are known.
-        self.lately: dict[Fold, tuple[str, str, str, str, str]] = {}
+        self.lately: dict[RollingAggregate, tuple[str, str, str, str, str]] = {}
         #: Written where the state of a symbol is first known.
         self.at_state: list[str] = []
 
@@ -206,7 +206,7 @@ class Registers(FunctionText, Single):
         """The value of an input on this bar."""
 
     @abstractmethod
-    def read_table(self, what: FineColumn, place: Op) -> str:
+    def read_table(self, what: IntrabarColumn, place: Op) -> str:
         """The value of a column of minutes at a place."""
 
     @abstractmethod

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from oakladder.rung.plan.meaning import MEANING
 from oakladder.rung.plan.ops import Op
+from oakladder.rung.plan.semantics import MEANING
 from oakladder.rung.texts import mixture, write_text
 
 

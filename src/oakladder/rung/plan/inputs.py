@@ -96,7 +96,7 @@ class Given:
 
 
 @dataclass(frozen=True, slots=True)
-class FineBound:
+class IntrabarBound:
     """Where the minutes of a bar begin (``first``) or end (``last``) in the tables of minutes; -1 where the bar is not
     made of minutes that are known."""
 
@@ -109,7 +109,7 @@ class FineBound:
 
 
 @dataclass(frozen=True, slots=True)
-class FineColumn:
+class IntrabarColumn:
     """A column with values of its own, which is read at any place: of the minutes that bars are made of, say."""
 
     name: str
@@ -119,4 +119,4 @@ class FineColumn:
         return ()
 
 
-Input = BarColumn | FineBound | BarBegins | IsSymbol | OtherSymbol | Given
+Input = BarColumn | IntrabarBound | BarBegins | IsSymbol | OtherSymbol | Given

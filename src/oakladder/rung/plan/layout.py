@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.rung.plan.live import Live
+from oakladder.rung.plan.liveness import Live
 from oakladder.rung.plan.ops import Op, Plan
 from oakladder.rung.plan.sizes import sizes_of
 from oakladder.rung.plan.state import StateMap

@@ -132,7 +132,7 @@ LONGEST = 100_000
 SORTED = "sorted"
 
 
-class Fold:
+class RollingAggregate:
     """Something about the last ``length`` bars: their sum, maximum or minimum, or (``sorted``) their values in order.
 
     The sorted ones are kept as they came, the oldest giving way, and in order beside that; ``total`` counts those that
@@ -276,7 +276,7 @@ class Plan:
     domains: list[Domain]
     outputs: list[Output]
     #: Called lengths and lags with the place that asked for them, checked once the settings are known.
-    demands: list[Demand]
+    demands: list[RuntimeConstraint]
     #: Every top-level `let` and `keep`, by name.
     values: dict[str, Op]
     #: What a script with trades tells of them.
@@ -320,7 +320,7 @@ class TradingPlan:
 
 
 @dataclass(slots=True)
-class Demand:
+class RuntimeConstraint:
     """A fixed value that must be a whole number in a range when the settings are known."""
 
     value: Op

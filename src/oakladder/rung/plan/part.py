@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from oakladder.rung.plan.live import Idle, Live, live
+from oakladder.rung.plan.liveness import Idle, Live, live
 from oakladder.rung.plan.ops import Op, Plan
 from oakladder.rung.plan.state import StateMap, map_state
 

@@ -6,9 +6,9 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from oakladder.rung.plan.live import Live
-from oakladder.rung.plan.meaning import MEANING
-from oakladder.rung.plan.ops import Branch, Demand, Item, Loop, Op, Plan, Slot
+from oakladder.rung.plan.liveness import Live
+from oakladder.rung.plan.ops import Branch, Item, Loop, Op, Plan, RuntimeConstraint, Slot
+from oakladder.rung.plan.semantics import MEANING
 from oakladder.rung.plan.state import StateMap
 from oakladder.rung.problems import RunProblem
 
@@ -79,7 +79,7 @@ def _guard(cells: float, plan: Plan, fixed: Mapping[Op, object]) -> None:
     )
 
 
-def _check(demand: Demand, value: object) -> None:
+def _check(demand: RuntimeConstraint, value: object) -> None:
     number, what = _as_float(value), demand.what
     if math.isnan(number):
         raise RunProblem(f"{what} is none with these settings.", demand.line)

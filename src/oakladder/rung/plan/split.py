@@ -10,19 +10,19 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from oakladder.rung.plan.live import Idle, Live, live
+from oakladder.rung.plan.liveness import Idle, Live, live
 from oakladder.rung.plan.ops import (
     PLACE,
     Append,
     Branch,
     Domain,
-    Fold,
     Item,
     LeaveLoop,
     Loop,
     Op,
     Plan,
     Put,
+    RollingAggregate,
     Save,
     Store,
     TradingPlan,
@@ -73,7 +73,7 @@ def _idle(
     more = given | enters | {op: None for op in leaves if op not in touched.ops and op in touched.top}
     second = live(domains, trading.roots, frozenset(more))
     lasting = {s for s in second.slots if s.lasting} - trading.slots
-    folds = [op for op in second.ops if isinstance(op.attr, Fold) and op not in more]
+    folds = [op for op in second.ops if isinstance(op.attr, RollingAggregate) and op not in more]
     if lasting or folds or second.rings or second.tables or len(second.domains) > 1:
         return tuple(given), None
     needed = tuple(op for op in more if op in second.ops)
@@ -135,8 +135,8 @@ class _Touched:
             self._use(*values)
 
     def _is_touched(self, op: Op) -> bool:
-        store = op.attr.total if isinstance(op.attr, Fold) else op.attr
-        if isinstance(op.attr, Fold) and any(a in self.ops for a in op.args):
+        store = op.attr.total if isinstance(op.attr, RollingAggregate) else op.attr
+        if isinstance(op.attr, RollingAggregate) and any(a in self.ops for a in op.args):
             self.stores.add(store)
         return store in self.stores or any(a in self.ops for a in op.args)
 

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from oakladder.rung.plan.inputs import FineColumn, Given, Input
-from oakladder.rung.plan.live import Live
-from oakladder.rung.plan.ops import Domain, Fold, Op, Ring, Slot, Table, items_of
+from oakladder.rung.plan.inputs import Given, Input, IntrabarColumn
+from oakladder.rung.plan.liveness import Live
+from oakladder.rung.plan.ops import Domain, Op, Ring, RollingAggregate, Slot, Table, items_of
 
 _NAN = float("nan")
 
@@ -24,11 +24,11 @@ class StateMap:
     regions: dict[Domain, tuple[int, int]] = field(default_factory=dict)
     shadows: dict[Domain, int] = field(default_factory=dict)
     rings: list[Ring] = field(default_factory=list)
-    folds: list[Fold] = field(default_factory=list)
+    folds: list[RollingAggregate] = field(default_factory=list)
     cells: list[Table] = field(default_factory=list)
     inputs: dict[Domain, list[Input]] = field(default_factory=dict)
     #: Tables that the chart's own bars read at any place.
-    tables: list[FineColumn] = field(default_factory=list)
+    tables: list[IntrabarColumn] = field(default_factory=list)
     _rows: dict[object, int] = field(default_factory=dict)
 
     @property
@@ -43,7 +43,7 @@ class StateMap:
         """First entry of a ring in the size table: its offset, then its mask."""
         return self._row(ring)
 
-    def fold_row(self, fold: Fold) -> int:
+    def fold_row(self, fold: RollingAggregate) -> int:
         """First entry of a fold in the size table: the offset of its cells, then its length."""
         return self._row(fold)
 
@@ -51,7 +51,7 @@ class StateMap:
         """First entry of a table in the size table: the offset of its cells, then its size."""
         return self._row(table)
 
-    def _row(self, buffer: Ring | Fold | Table) -> int:
+    def _row(self, buffer: Ring | RollingAggregate | Table) -> int:
         if not self._rows:
             self._rows = {b: 2 * k for k, b in enumerate([*self.rings, *self.folds, *self.cells])}
         return self._rows[buffer]
@@ -62,7 +62,7 @@ def map_state(live: Live) -> StateMap:
     made = StateMap()
     everything = _ordered_ops(live)
     ordered = [op for op in everything if op not in live.given]
-    made.folds = list(dict.fromkeys(op.attr for op in ordered if isinstance(op.attr, Fold)))
+    made.folds = list(dict.fromkeys(op.attr for op in ordered if isinstance(op.attr, RollingAggregate)))
     made.cells = list(dict.fromkeys(op.attr for op in ordered if isinstance(op.attr, Table)))
     ring_order = {id(op.attr): k for k, op in enumerate(ordered) if isinstance(op.attr, Ring)}
     made.rings = sorted(live.rings, key=lambda r: ring_order[id(r)])
@@ -86,7 +86,7 @@ def map_state(live: Live) -> StateMap:
         known = (Given(op) for op in everything if op in live.given and op.domain is domain)
         made.inputs[domain] = [*dict.fromkeys(attr for attr in read if isinstance(attr, Input)), *dict.fromkeys(known)]
         made.tables += dict.fromkeys(
-            op.attr for op in ordered if isinstance(op.attr, FineColumn) and op.domain is domain
+            op.attr for op in ordered if isinstance(op.attr, IntrabarColumn) and op.domain is domain
         )
         if domain.timeframe is not None:
             for what in made.inputs[domain]:

@@ -16,7 +16,7 @@ from oakladder.rung.read.expressions import BadLine, ExpressionReader, unquote
 from oakladder.rung.read.grammar import Node, read
 from oakladder.rung.read.lines import Flaw, LogicalLine
 from oakladder.rung.read.places import Places
-from oakladder.rung.read.recovery import Mend, Recovered, is_loud, recover
+from oakladder.rung.read.recovery import LineFix, Recovered, is_loud, recover
 from oakladder.rung.trade_words import FORMS, TRADE_INNER_WORDS, TradeWord
 from oakladder.rung.words import CLAUSES, JOINING_WORDS, LINE_WORDS, OUTPUTS, RESERVED, STATEMENT_WORDS, Reads
 
@@ -145,7 +145,7 @@ class LineReader:
             tries = [(sum(len(r) + 1 for r in row) + problem.span.column - 1, "")]
         for at, new in tries:
             end = at + (not new)
-            mend = Mend(at, end, new, problem.message, problem.fix, problem.code)
+            mend = LineFix(at, end, new, problem.message, problem.fix, problem.code)
             self._effort += len(line.text) ** 2
             recovered = recover(line.text, mend) if self._effort <= _MOST_EFFORT else None
             if recovered is not None and len(recovered.mends) == 1:
@@ -160,7 +160,7 @@ class LineReader:
     def _recovered(self, line: LogicalLine, recovered: Recovered) -> Node:
         """Says what the slips of a line are, and reads what is meant by it."""
         self.places.take(line, recovered)
-        said: dict[str, list[Mend]] = {}
+        said: dict[str, list[LineFix]] = {}
         for mend in recovered.mends:
             said.setdefault(mend.message, []).append(mend)
         for first, *more in said.values():  # the same slip in several places of a line is one

@@ -10,9 +10,9 @@ from functools import cache, lru_cache
 
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedToken
 
+from oakladder.rung.read.common_mistakes import SLIPS
 from oakladder.rung.read.grammar import read
-from oakladder.rung.read.slip import Slip
-from oakladder.rung.read.slips import SLIPS
+from oakladder.rung.read.mistake import Mistake
 from oakladder.rung.words import JOINING_WORDS, LINE_WORDS, RESERVED
 
 #: A line with more slips than this, with more letters, or with so wide a gap in it, is not guessed at: patterns take
@@ -32,7 +32,7 @@ _BLANK = "\0"
 
 
 @dataclass(frozen=True, slots=True)
-class Mend:
+class LineFix:
     """A change of a line's text that mends a slip: from ``start`` to ``end`` stands ``new`` instead."""
 
     start: int
@@ -48,7 +48,7 @@ class Recovered:
     """A line as it can be read, the mends that lead there, and for each of its letters the place it came from."""
 
     text: str
-    mends: tuple[Mend, ...]
+    mends: tuple[LineFix, ...]
     origin: tuple[int, ...]
 
 
@@ -86,7 +86,7 @@ def can_be_guessed(text: str) -> bool:
 
 
 @lru_cache(maxsize=1024)
-def recover(text: str, first: Mend | None = None) -> Recovered | None:
+def recover(text: str, first: LineFix | None = None) -> Recovered | None:
     """The line with its slips mended; None where it cannot be read even so. ``first`` is a mend that is known.
 
     Remembered: a script is checked again with each of its mends.
@@ -111,7 +111,7 @@ def recover(text: str, first: Mend | None = None) -> Recovered | None:
 
 
 @cache
-def _patterns() -> list[tuple[Slip, re.Pattern[str]]]:
+def _patterns() -> list[tuple[Mistake, re.Pattern[str]]]:
     """The slips with their patterns, made ready when the first line cannot be read."""
     return [(slip, re.compile(slip.pattern)) for slip in SLIPS]
 
@@ -135,14 +135,14 @@ def _trials(line: Recovered, left: int) -> Iterator[Recovered]:
             start,
             end,
             new,
-            Mend(start, end, new, slip.message, slip.fix.replace("{new}", new.strip()), slip.code),
+            LineFix(start, end, new, slip.message, slip.fix.replace("{new}", new.strip()), slip.code),
         )
     yield from _misspelled(line, code, left)
     word = _WORD.match(line.text)
     if word is not None and word[1] not in LINE_WORDS:
         for guess in difflib.get_close_matches(word[1].lower(), LINE_WORDS, 1, _LIKE):
             message, fix = f"`{word[1]}` starts no statement.", f"Did you mean `{guess}`?"
-            yield _changed(line, *word.span(1), guess, Mend(*word.span(1), guess, message, fix, "R101"))
+            yield _changed(line, *word.span(1), guess, LineFix(*word.span(1), guess, message, fix, "R101"))
 
 
 def _without_texts(text: str) -> str:
@@ -157,7 +157,7 @@ def _misspelled(line: Recovered, code: str, left: int) -> Iterator[Recovered]:
         return
     for guess in difflib.get_close_matches(found[0].lower(), _MEANT, 1, _LIKE):
         message, fix = f"`{found[0]}` does not fit here.", f"Did you mean `{guess}`?"
-        yield _changed(line, *found.span(), guess, Mend(*found.span(), guess, message, fix, "R102"))
+        yield _changed(line, *found.span(), guess, LineFix(*found.span(), guess, message, fix, "R102"))
 
 
 def _groups(found: re.Match[str], text: str) -> Callable[[str], str]:
@@ -170,9 +170,11 @@ def _groups(found: re.Match[str], text: str) -> Callable[[str], str]:
     return of
 
 
-def _changed(line: Recovered, start: int, end: int, new: str, mend: Mend) -> Recovered:
+def _changed(line: Recovered, start: int, end: int, new: str, mend: LineFix) -> Recovered:
     origin = line.origin
-    placed = Mend(origin[start], origin[end] if end > start else origin[start], new, mend.message, mend.fix, mend.code)
+    placed = LineFix(
+        origin[start], origin[end] if end > start else origin[start], new, mend.message, mend.fix, mend.code
+    )
     return Recovered(
         line.text[:start] + new + line.text[end:],
         (*line.mends, placed),

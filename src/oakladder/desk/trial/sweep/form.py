@@ -18,11 +18,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from oakladder.desk.look.distances import GAP, TIGHT, WIDE
+from oakladder.desk.look.spacing import GAP, TIGHT, WIDE
 from oakladder.rung.problems import RunProblem
 from oakladder.rung.settings import SettingInfo
-from oakladder.trial.figures import FIGURES
-from oakladder.trial.sweeps.ranges import MOST_VARIANTS, Range
+from oakladder.trial.metrics.metrics import FIGURES
+from oakladder.trial.sweep.ranges import MOST_VARIANTS, Range
 
 #: About so many values of a setting are offered at first.
 _VALUES = 9

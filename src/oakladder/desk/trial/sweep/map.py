@@ -10,14 +10,14 @@ from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
-from oakladder.desk.look.letters import SMALL, ui_font
-from oakladder.desk.look.painted import Painted
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.trial.sweep.shades import picture, shades
-from oakladder.trial.figures import FIGURES, figure_words
-from oakladder.trial.sweeps.neighbours import SweepMap
-from oakladder.trial.sweeps.ranges import point_words, settings_words
-from oakladder.trial.sweeps.task import Tried
+from oakladder.trial.batch.task import Tried
+from oakladder.trial.metrics.metrics import FIGURES, metric_words
+from oakladder.trial.sweep.map import SweepMap
+from oakladder.trial.sweep.ranges import point_words, settings_words
 
 _LEFT, _BOTTOM, _TOP, _RIGHT = 64, 38, 12, 16
 #: More squares than this are painted as a picture.
@@ -26,7 +26,7 @@ _NOTHING = "No sweep"
 _HINT = "A click or Enter takes these settings."
 
 
-class SweepMapView(Painted):
+class SweepMapView(PaintedWidget):
     """Paints the map of a sweep. ``picked`` tells the settings of a variant (dict)."""
 
     picked = pyqtSignal(object)
@@ -81,13 +81,13 @@ class SweepMapView(Painted):
         title = FIGURES[made.figure].title
         if one.problem:
             return f"{settings_words(one.settings)}: {one.problem}"
-        value = figure_words(one.figures, made.figure)
-        around = figure_words({made.figure: float(made.around[number])}, made.figure)
-        trades = figure_words(one.figures, "trades")
+        value = metric_words(one.figures, made.figure)
+        around = metric_words({made.figure: float(made.around[number])}, made.figure)
+        trades = metric_words(one.figures, "trades")
         told = [f"{settings_words(one.settings)}: {title} {value}, its neighbours {around}, {trades} trades"]
         other = self.before.get(settings_words(one.settings))
         if other is not None and other.figures != one.figures:
-            told.append(f"in the sweep before {figure_words(other.figures, made.figure)}")
+            told.append(f"in the sweep before {metric_words(other.figures, made.figure)}")
         if made.lonely[number]:
             told.append("a lonely peak: its neighbours do not bear it out, so it is most likely luck")
         if number == made.best:
@@ -169,7 +169,7 @@ class SweepMapView(Painted):
             if cell.width() > 44 and cell.height() > 16:
                 value = float(self.map.values[k])
                 painter.setPen(self.theme.color("ink"))
-                words = "–" if value != value else figure_words({self.map.figure: value}, self.map.figure)
+                words = "–" if value != value else metric_words({self.map.figure: value}, self.map.figure)
                 painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, words)
             self._marks(painter, k, cell)
 
@@ -277,7 +277,7 @@ class SweepMapView(Painted):
         for share in (0.0, 0.5, 1.0):
             value = low - room + (high - low + 2 * room) * share
             y = box.bottom() - box.height() * share
-            words = figure_words({self.map.figure: value}, self.map.figure)
+            words = metric_words({self.map.figure: value}, self.map.figure)
             painter.drawText(
                 QRectF(0, y - 8, _LEFT - 6, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words
             )

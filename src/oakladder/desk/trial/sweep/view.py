@@ -8,23 +8,23 @@ from datetime import datetime
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QScrollArea, QTabWidget, QVBoxLayout, QWidget
 
-from oakladder.desk.basis import TRIAL, BasisKeeper
-from oakladder.desk.look.distances import GAP, TIGHT
+from oakladder.app.basis import TRIAL, BasisTracker
+from oakladder.app.notebook import NotebookController
+from oakladder.app.rule import OpenRule
+from oakladder.app.sweeps import Sweep, SweepController
+from oakladder.desk.look.spacing import GAP, TIGHT
 from oakladder.desk.look.theme import Theme
-from oakladder.desk.notes import Notes
-from oakladder.desk.rule import OpenRule
-from oakladder.desk.sweeping import Sweep, Sweeping
 from oakladder.desk.trial.sweep.form import SweepForm
 from oakladder.desk.trial.sweep.map import SweepMapView
-from oakladder.desk.trial.sweep.walked import WalkView
+from oakladder.desk.trial.sweep.walk_forward import WalkView
 from oakladder.desk.widgets.veil import veiled
 from oakladder.rung.problems import RunProblem
+from oakladder.trial.batch.task import Tried
 from oakladder.trial.notebook import Swept, mark_of, ranges_of
-from oakladder.trial.sweeps.neighbours import SweepMap
-from oakladder.trial.sweeps.ranges import Range
-from oakladder.trial.sweeps.task import Tried
-from oakladder.trial.sweeps.walk import Walk
-from oakladder.trial.sweeps.words import beside_words, by_settings, map_words
+from oakladder.trial.sweep.map import SweepMap
+from oakladder.trial.sweep.ranges import Range
+from oakladder.trial.sweep.walk_forward import Walk
+from oakladder.trial.sweep.words import beside_words, by_settings, map_words
 
 
 class SweepView(QWidget):
@@ -32,10 +32,10 @@ class SweepView(QWidget):
 
     def __init__(
         self,
-        sweeping: Sweeping,
-        notes: Notes,
+        sweeping: SweepController,
+        notes: NotebookController,
         rule: OpenRule,
-        basis: BasisKeeper,
+        basis: BasisTracker,
         theme: Theme,
         parent: QWidget | None = None,
     ):

@@ -1,0 +1,71 @@
+"""Notices the first steps as they are done in the window."""
+
+from __future__ import annotations
+
+from importlib.resources import files
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from oakladder.app.rule import is_new_script
+from oakladder.app.session import Session
+from oakladder.user.first_steps import FirstSteps
+from oakladder.user.scans import ScanLine
+
+_HOUR = "1h"
+
+
+class FirstStepsTracker(QObject):
+    """``changed`` tells that a step is done, or that the strip comes or goes."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, desk: Session, parent: QObject | None = None):
+        super().__init__(parent)
+        self._desk = desk
+        self._demo = {f.name for f in files("oakladder.demo").joinpath("scripts").iterdir()}
+        desk.looking.place_changed.connect(self._place_changed)
+        desk.rule.changed.connect(lambda: self._did("setting") if desk.rule.settings else None)
+        desk.rule.compiled.connect(lambda _: self._compiled())
+
+    @property
+    def steps(self) -> FirstSteps:
+        """How far the user is."""
+        return self._desk.remembering.steps
+
+    def _did(self, name: str) -> None:
+        if name not in self.steps.done and not self.steps.away:
+            self.steps.done.add(name)
+            self._desk.remembering.soon()
+            self.changed.emit()
+
+    def _place_changed(self) -> None:
+        if str(self._desk.looking.timeframe) == _HOUR:
+            self._did("hour")
+
+    def went_to_signal(self) -> None:
+        """The user has gone from signal to signal."""
+        self._did("signal")
+
+    def _compiled(self) -> None:
+        path, program = self._desk.script.path, self._desk.rule.program
+        own = path is not None and path.name not in self._demo and not is_new_script(self._desk.script.text)
+        if own and program is not None and program.signals:
+            self._did("rule")
+
+    def scanned(self, lines: list[ScanLine]) -> None:
+        """A scan has run."""
+        if any(line.script and line.script not in self._demo for line in lines):
+            self._did("scan")
+
+    def put_away(self) -> None:
+        """Takes the strip away until it is asked for."""
+        self._set_away(True)
+
+    def bring_back(self) -> None:
+        """Shows the strip again."""
+        self._set_away(False)
+
+    def _set_away(self, away: bool) -> None:
+        self.steps.away = away
+        self._desk.remembering.soon()
+        self.changed.emit()

@@ -1,0 +1,83 @@
+"""Follows the library: what other programs change in it, or move elsewhere, is shown a moment later."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import QElapsedTimer, QObject, QTimer, pyqtSignal
+
+from oakladder.app.jobs import Jobs, Ticket
+from oakladder.app.main_thread import MainThreadDispatcher
+from oakladder.bars.store.access import GENERATION, NOTE
+from oakladder.bars.store.library import BarLibrary
+from oakladder.user.folder_watch import Watch
+
+#: Milliseconds after a change until it is looked at, and between two changes that are shown: an import of thousands of
+#: files changes the library all the time.
+_SOON_MS, _BETWEEN_MS = 100, 2000
+
+
+class LibraryWatch(QObject):
+    """Looks aside whether the library is otherwise now. ``changed`` tells that it is, by another program."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, library: BarLibrary, jobs: Jobs, parent: QObject | None = None):
+        super().__init__(parent)
+        self._library, self._jobs = library, jobs
+        self._watch: Watch | None = None
+        self._watched: Path | None = None
+        self._outside = MainThreadDispatcher(self._written, self)
+        self._soon = QTimer(self, singleShot=True)
+        self._soon.timeout.connect(self._look)
+        self._since = QElapsedTimer()
+
+    def begin(self) -> None:
+        """Begins to watch the library's folder, or watches that where it is now."""
+        folder = self._library.folder
+        if folder == self._watched:
+            return
+        if self._watch is not None:
+            self._watch.close()
+        self._watched = folder
+        self._watch = Watch([folder], self._outside, polled=[folder / GENERATION, folder / NOTE])
+
+    def _written(self, paths: set[Path]) -> None:
+        if any(path.name in (GENERATION, NOTE) or path == self._watched for path in paths):
+            self.soon()
+
+    def soon(self) -> None:
+        """Looks in a moment."""
+        if not self._soon.isActive():
+            passed = self._since.elapsed() if self._since.isValid() else _BETWEEN_MS
+            self._soon.start(max(_BETWEEN_MS - passed, _SOON_MS))
+
+    @property
+    def waiting(self) -> bool:
+        """Whether it will be looked in a moment."""
+        return self._soon.isActive()
+
+    def _look(self) -> None:
+        if self._jobs.busy_with("library"):
+            self.soon()
+            return
+
+        def work(ticket: Ticket) -> bool:
+            fresh = self._library.fresh()
+            return fresh and len(self._library.infos) >= 0  # which are read here, where nobody waits for them
+
+        self._jobs.start("library", work, self._take, slow=True)
+
+    def _take(self, fresh: bool) -> None:
+        if self._watch is not None:
+            self.begin()
+        if fresh:
+            self._since.start()
+            self.changed.emit()
+
+    def stop(self) -> None:
+        """Watches no more."""
+        self._soon.stop()
+        self._outside.close()
+        if self._watch is not None:
+            self._watch.close()

@@ -1,0 +1,51 @@
+"""The one way from a worker's thread to the interface's: values are handed over one by one, until it is closed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from threading import Lock
+from typing import Any
+from weakref import WeakSet
+
+from PyQt6.QtCore import QObject, Qt, pyqtSignal
+
+#: All that there are, so that none goes on calling while the process ends.
+_RELAYS: WeakSet[MainThreadDispatcher] = WeakSet()
+
+
+def close_dispatchers() -> None:
+    """Lets nothing through any more, from whatever thread it comes: what it would be told is being taken down."""
+    for relay in list(_RELAYS):
+        relay.close()
+
+
+class MainThreadDispatcher(QObject):
+    """Calling it from any thread has ``then`` called with the value on the thread that made it, between its events.
+
+    That holds for calls from that thread itself too: a job may have ended before anybody could ask to be told, and
+    what ``then`` does may call again.
+    After `close` nothing goes through any more, what was on its way included: neither a thread that works on nor what it
+    has left behind may touch an object that Qt has freed.
+    """
+
+    _came = pyqtSignal(object)
+
+    def __init__(self, then: Callable[[Any], None], parent: QObject | None = None):
+        super().__init__(parent)
+        self._lock, self._closed, self._then = Lock(), False, then
+        _RELAYS.add(self)
+        self._came.connect(self._arrive, Qt.ConnectionType.QueuedConnection)
+
+    def _arrive(self, value: object) -> None:
+        if not self._closed:
+            self._then(value)
+
+    def __call__(self, value: object) -> None:
+        with self._lock:
+            if not self._closed:
+                self._came.emit(value)
+
+    def close(self) -> None:
+        """Lets nothing through from now on."""
+        with self._lock:
+            self._closed = True

@@ -1,0 +1,37 @@
+"""Has the bars of a large market packed, aside and when nothing else is going on, so that scans read them quickly."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QObject, QTimer
+
+from oakladder.app.jobs import Jobs
+from oakladder.bars.store.library import BarLibrary
+
+#: So long bars must have stood still, and nothing have been worked on, before they are packed (ms).
+PAUSE_MS = 5000
+
+
+class Packing(QObject):
+    """Packs some time after it is told that bars are otherwise now."""
+
+    def __init__(self, library: BarLibrary, jobs: Jobs, parent: QObject | None = None):
+        super().__init__(parent)
+        self._library, self._jobs = library, jobs
+        self._timer = QTimer(self, singleShot=True, interval=PAUSE_MS)
+        self._timer.timeout.connect(self._begin)
+
+    def soon(self) -> None:
+        """Bars are otherwise than they were packed, or may be."""
+        self._jobs.stop("pack")
+        self._timer.start()
+
+    def _begin(self) -> None:
+        if self._jobs.busy():
+            self._timer.start()
+            return
+        self._jobs.start("pack", lambda ticket: self._library.pack(ticket.cancelled), lambda _: None, slow=True)
+
+    def stop(self) -> None:
+        """Packs no more."""
+        self._timer.stop()
+        self._jobs.stop("pack")

@@ -1,0 +1,125 @@
+"""The bars that a call asks for: a symbol, a list or a file, over some span."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.panel import USUAL_TICK
+from oakladder.bars.panels import panel_of
+from oakladder.bars.resample import resample
+from oakladder.bars.timeframes import ONE_DAY
+from oakladder.cli.common import (
+    CALL_WRONG,
+    DATA_WRONG,
+    Argument,
+    a_number,
+    a_path,
+    arg,
+    fail,
+    known_symbol,
+    library_of,
+    timeframe_of,
+)
+from oakladder.cli.lists import symbols_of
+from oakladder.engine.bar_selection import BarSelection
+from oakladder.intake.one_symbol import read_one
+from oakladder.rung import RunProblem
+from oakladder.trial.spans import Span
+from oakladder.trial.trial import TrialData, trial_data_of
+from oakladder.trial.universe import trial_data_in
+
+GROUND: tuple[Argument, ...] = (
+    arg("script", type=a_path, help="a .rung file"),
+    arg("--symbol", dest="symbol", help="one symbol of the library"),
+    arg("--list", dest="list_name", help="all, one of your lists, or a sector"),
+    arg("--timeframe", dest="timeframe", help="1m … 4h, 1d, 1w, 1mo; 1d unless a file says otherwise"),
+    arg("--extended", dest="extended", action="store_true", help="with the hours outside the session"),
+    arg("--from", dest="first", help="the first day, as in 2024-03-01"),
+    arg("--to", dest="last", help="the last day"),
+    arg("--set", dest="settings", action="append", help="a setting, as in --set fast=12"),
+    arg("--broken-seal", dest="broken_seal", action="store_true", help="look at the sealed last fifth of history too"),
+    arg("--csv", dest="csv_file", type=a_path, help="bars from a CSV file, as one symbol"),
+    arg("--tick", dest="tick", type=a_number, help="smallest price step of a CSV file's bars, 0.01 unless said"),
+)
+
+
+@dataclass(frozen=True, slots=True)
+class DataOptions:
+    """The bars that a call asks for, as `GROUND` takes them."""
+
+    symbol: str | None
+    list_name: str | None
+    timeframe: str | None
+    extended: bool
+    first: str | None
+    last: str | None
+    broken_seal: bool
+    csv_file: Path | None
+    tick: float | None
+
+    @property
+    def name(self) -> str:
+        """The list or symbol, as notebooks name it."""
+        return self.symbol or self.list_name or (str(self.csv_file) if self.csv_file else "all")
+
+    @property
+    def breaks_seal(self) -> bool:
+        """Whether the sealed part of a library is looked at; a file is not sealed."""
+        return self.broken_seal and self.csv_file is None
+
+    def ground(self, *, finer: bool = False) -> TrialData:
+        """The bars; says which symbols were left out. Raises `RunProblem` and `DataProblem`."""
+        if sum(given is not None for given in (self.symbol, self.list_name, self.csv_file)) > 1:
+            fail(CALL_WRONG, "Say one of --symbol, --list and --csv.")
+        begin, end = _day(self.first), _day(self.last, after=1)
+        if begin is not None and end is not None and begin >= end:
+            fail(CALL_WRONG, f"--from {self.first} is later than --to {self.last}. Swap them.")
+        span = Span(begin, end, sealed=not self.broken_seal)
+        wanted = timeframe_of(self.timeframe) if self.timeframe else None
+        if self.tick is not None and not self.tick > 0:
+            fail(CALL_WRONG, "A tick is a price step above 0.")
+        if self.csv_file is not None:
+            bars = replace(read_one(self.csv_file), extended=self.extended)
+            try:
+                panel = panel_of([resample(bars, wanted) if wanted else bars])
+            except ValueError as error:
+                fail(CALL_WRONG, str(error))
+            panel.ticks = (self.tick or USUAL_TICK,)
+            return trial_data_of(panel, replace(span, sealed=False))
+        if self.tick is not None:
+            fail(CALL_WRONG, "--tick goes with --csv; the library knows the ticks of its symbols.")
+        library = library_of()
+        symbols = [known_symbol(library, self.symbol)] if self.symbol else symbols_of(library, self.list_name or "all")
+        ground, skipped = trial_data_in(
+            library, symbols, BarSelection(wanted or ONE_DAY, self.extended), span, finer=finer
+        )
+        for one in skipped:
+            print(f"{one.symbol} left out: {one.reason}", file=sys.stderr)
+        return ground
+
+
+@contextmanager
+def sentences() -> Iterator[None]:
+    """Ends the program with a sentence and its exit code where a run makes no sense or the data are wrong."""
+    try:
+        yield
+    except RunProblem as error:
+        fail(CALL_WRONG, str(error))
+    except DataProblem as error:
+        fail(DATA_WRONG, str(error))
+
+
+def _day(text: str | None, after: int = 0) -> int | None:
+    """Midnight (UTC) of a day, or so many days after it."""
+    if text is None:
+        return None
+    try:
+        return int(datetime.fromisoformat(text).replace(tzinfo=UTC).timestamp()) + after * 86_400
+    except ValueError:
+        fail(CALL_WRONG, f"`{text}` is no day. Write it as 2024-03-01.")

@@ -1,0 +1,123 @@
+"""Leaving the program: never over a text that is not in its file without asking."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import QElapsedTimer, QEventLoop, QTimer
+from PyQt6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from oakladder.app.session import Session
+from oakladder.desk.widgets.transient import answered
+from oakladder.disk import free_path, why
+
+#: How long leaving waits for what is still to be written before it asks.
+_MOMENT_MS = 1000
+
+
+def may_leave(desk: Session, parent: QWidget) -> bool:
+    """Has everything saved; where that cannot be done, asks until it is, or the user says what shall be."""
+    while unsaved := desk.script.only_here():
+        asked = UnsavedDialog(desk, unsaved, parent)
+        if not answered(asked):
+            return False
+        if asked.leave:
+            break
+    return _written(desk) or answered(WaitingDialog(desk, parent))
+
+
+def _written(desk: Session) -> bool:
+    """Whether all that was to be written is, after a moment at most."""
+    if not desk.jobs.owes:
+        return True
+    loop = QEventLoop()
+    QTimer.singleShot(_MOMENT_MS, loop.quit)
+    desk.jobs.changed.connect(loop.quit)
+    clock = QElapsedTimer()
+    clock.start()
+    while desk.jobs.owes and clock.elapsed() < _MOMENT_MS:
+        loop.exec()
+    return not desk.jobs.owes
+
+
+class WaitingDialog(QDialog):
+    """Says what leaving still waits for; accepted once that is written, or given up."""
+
+    def __init__(self, desk: Session, parent: QWidget | None = None):
+        super().__init__(parent)
+        self._desk = desk
+        self.setWindowTitle("Not saved yet")
+        self.words = QLabel(f"Some of your changes are not saved yet. {desk.waits_for}".strip())
+        self.words.setWordWrap(True)
+        self.words.setMinimumWidth(420)
+        self.go, self.stay = QPushButton("Leave without saving"), QPushButton("Stay")
+        self.go.clicked.connect(lambda: self._give_up())
+        self.stay.clicked.connect(self.reject)
+        self.stay.setDefault(True)
+        row = QHBoxLayout()
+        row.addStretch(1)
+        row.addWidget(self.go)
+        row.addWidget(self.stay)
+        layout = QVBoxLayout(self)
+        layout.addWidget(self.words)
+        layout.addLayout(row)
+        desk.jobs.changed.connect(self._look)
+
+    def _look(self) -> None:
+        if not self._desk.jobs.owes:
+            self.accept()
+
+    def _give_up(self) -> None:
+        self._desk.jobs.stop_writing()
+        self.accept()
+
+
+class UnsavedDialog(QDialog):
+    """Says which scripts are not in their files. Accepted to try again or (``leave``) to go all the same."""
+
+    def __init__(self, desk: Session, unsaved: list[Path], parent: QWidget | None = None):
+        super().__init__(parent)
+        self._desk, self._unsaved = desk, unsaved
+        self.leave = False
+        self.setWindowTitle("Not saved")
+        names = ", ".join(p.name for p in unsaved)
+        noted = desk.script.in_journal()
+        held = (
+            "What was typed is in the journal, and comes back at the next start."
+            if noted
+            else "What was typed is in memory only: leaving now loses it."
+        )
+        reasons = ", ".join(desk.script.reasons())
+        self.words = QLabel(f"{names} cannot be saved{f': {reasons}' if reasons else ''}. {held}")
+        self.words.setWordWrap(True)
+        self.words.setMinimumWidth(420)
+        self.again, self.elsewhere = QPushButton("Try again"), QPushButton("Save elsewhere …")
+        self.go, self.stay = QPushButton("Leave all the same"), QPushButton("Stay")
+        self.again.clicked.connect(self.accept)
+        self.elsewhere.clicked.connect(lambda: self._ask_elsewhere())
+        self.go.clicked.connect(lambda: self._leave())
+        self.stay.clicked.connect(self.reject)
+        self.again.setDefault(True)
+        row = QHBoxLayout()
+        for button in (self.again, self.elsewhere, self.go, self.stay):
+            row.addWidget(button)
+        layout = QVBoxLayout(self)
+        layout.addWidget(self.words)
+        layout.addLayout(row)
+
+    def _leave(self) -> None:
+        self.leave = True
+        self.accept()
+
+    def _ask_elsewhere(self) -> None:
+        """Writes every unsaved text into a folder of the user's choice; then leaving loses nothing."""
+        folder = QFileDialog.getExistingDirectory(self, "A folder to save them in")
+        if not folder:
+            return
+        try:
+            for path in self._unsaved:
+                self._desk.script.save_elsewhere(path, free_path(Path(folder), path.stem, path.suffix))
+        except OSError as error:
+            self.words.setText(f"They cannot be written there: {why(error)}. Choose another folder.")
+            return
+        self._leave()

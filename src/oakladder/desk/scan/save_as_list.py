@@ -1,0 +1,41 @@
+"""Keeping what a scan finds as a watchlist."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from oakladder.app.jobs import sentence_of
+from oakladder.app.session import Session
+from oakladder.user.entries import free_name
+from oakladder.user.scans import SavedScan
+
+
+def keep_found(desk: Session, scan: SavedScan, symbols: list[str], then: Callable[[str], None]) -> None:
+    """Makes or renews the list of what was found, aside, and says so; ``then`` is told its name."""
+    lists, infos = desk.lists, desk.symbols.infos
+
+    def keep() -> str:
+        lists.fresh()
+        name = scan.name or "Found by a scan"
+        mine = scan.name and name in lists.own and lists.own[name].scan == scan.name
+        if not mine:
+            name = free_name(name, lists.names(infos))
+        if scan.name:
+            lists.keep(name, symbols, scan.name)
+        else:
+            lists.make(name, symbols)
+        return name
+
+    def done(name: str) -> None:
+        desk.status.emit(f"Kept as the list {name}.")
+        then(name)
+
+    desk.change_lists(keep, done)
+
+
+def renew_kept(desk: Session, scan: SavedScan, symbols: list[str]) -> None:
+    """Writes what was found now into the list that a scan keeps, aside."""
+    desk.change_lists(
+        lambda: desk.lists.keep(scan.keeps, symbols, scan.name),
+        failed=lambda error: desk.status.emit(f"The list {scan.keeps} stays as it was: {sentence_of(error)}"),
+    )

@@ -1,0 +1,79 @@
+"""The scripts that stand beside the open one: what they are called, their settings, and taking them away."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget, QWidgetAction
+
+from oakladder.app.jobs import sentence_of
+from oakladder.app.script_overlays import ScriptUse, compiled
+from oakladder.app.session import Session
+from oakladder.desk.look.spacing import GAP, HAIR, TIGHT
+from oakladder.desk.widgets.settings_strip import SettingsStrip
+from oakladder.desk.widgets.transient import below, passing_menu
+from oakladder.rung import RunProblem, ScriptError
+from oakladder.user.scripts import ScriptFileProblem
+
+
+class OverlayRows(QWidget):
+    """A row for each. Hidden where there is none."""
+
+    def __init__(self, desk: Session, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.desk = desk
+        self._rows = QVBoxLayout(self)
+        self._rows.setContentsMargins(GAP, 0, GAP, HAIR)
+        self._rows.setSpacing(HAIR)
+        self.captions: list[QLabel] = []
+        desk.beside.came_or_went.connect(self._fill)
+
+    def _fill(self) -> None:
+        while (item := self._rows.takeAt(0)) is not None:
+            if (widget := item.widget()) is not None:
+                widget.hide()
+                widget.deleteLater()
+        self.captions = []
+        for k, use in enumerate(self.desk.beside.uses):
+            self._rows.addWidget(self._row(k, use))
+        self.setVisible(bool(self.desk.beside.uses))
+
+    def _row(self, k: int, use: ScriptUse) -> QWidget:
+        made = QWidget()
+        row = QHBoxLayout(made)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(TIGHT)
+        caption = QLabel(f"Beside: {use.caption}", objectName="quiet")
+        caption.setMinimumWidth(20)
+        caption.setToolTip(use.caption)
+        self.captions.append(caption)
+        row.addWidget(caption, 1)
+        if use.path is not None:
+            settings = QToolButton(text="Settings")
+            settings.setToolTip(f"The settings of this use of {use.title}")
+            settings.clicked.connect(lambda: self._open_settings(k, settings))
+            row.addWidget(settings)
+        remove = QToolButton(text="Remove")
+        remove.setToolTip("Take it off the chart; the script itself stays")
+        remove.clicked.connect(lambda: self.desk.beside.remove(k))
+        row.addWidget(remove)
+        return made
+
+    def _open_settings(self, k: int, button: QToolButton) -> None:
+        """The settings of one use, in a strip of their own below its button."""
+        use = self.desk.beside.uses[k]
+        try:
+            program = compiled(use, self.desk.workspace)
+        except (ScriptError, ScriptFileProblem, RunProblem) as error:
+            self.desk.status.emit(sentence_of(error))
+            return
+        strip = SettingsStrip()
+        strip.show_settings(program.settings, use.settings)
+        strip.changed.connect(lambda name, value: self._changed(k, name, value))
+        menu = passing_menu(self)
+        holder = QWidgetAction(menu)
+        holder.setDefaultWidget(strip if program.settings else QLabel("  It has no settings.  "))
+        menu.addAction(holder)
+        menu.popup(below(button))
+
+    def _changed(self, k: int, name: str, value: object) -> None:
+        self.desk.beside.set(k, name, value)
+        self.captions[k].setText(f"Beside: {self.desk.beside.uses[k].caption}")

@@ -1,0 +1,52 @@
+"""Trades in groups: what each group brought, as bars."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from PyQt6.QtWidgets import QWidget
+
+from oakladder.desk.look.theme import Theme
+from oakladder.desk.widgets.bar_rows import BarRow, BarsBy
+from oakladder.trial import breakdowns
+from oakladder.trial.breakdowns import TradeGroup
+from oakladder.trial.metrics.metrics import Unit, written
+from oakladder.trial.trial import Trial
+
+
+def _numbers(group: TradeGroup) -> tuple[str, str, str, str]:
+    found = group.figures
+    return (
+        written(found["net"], Unit.MONEY),
+        written(found["trades"], Unit.COUNT),
+        written(found.get("winners"), Unit.RATIO).lstrip("+"),
+        written(found.get("average"), Unit.RATIO),
+    )
+
+
+class BreakdownPanel(BarsBy):
+    """Chooses by what trades are grouped, and shows the groups."""
+
+    def __init__(self, theme: Theme, group_of: Callable[[], Mapping[str, str]], parent: QWidget | None = None):
+        self._trial: Trial | None = None
+        self._kinds: dict[str, Callable[[Trial], list[TradeGroup]]] = {
+            "side and reason it was left": lambda trial: [*breakdowns.by_side(trial), *breakdowns.by_reason(trial)],
+            "symbol": breakdowns.by_symbol,
+            "group": lambda trial: breakdowns.by_group(trial, group_of()),
+            "weekday of the entry": breakdowns.by_weekday,
+            "hour of the entry": breakdowns.by_hour,
+            "month of the entry": breakdowns.by_entry_month,
+        }
+        super().__init__(theme, ("result", "trades", "winners", "average"), list(self._kinds), parent)
+        self.chosen.connect(lambda _: self._show())
+
+    def show_trial(self, trial: Trial | None) -> None:
+        """Shows the groups of another trial."""
+        self._trial = trial
+        self._show()
+
+    def _show(self) -> None:
+        found = self._kinds[self.kind](self._trial) if self._trial is not None else []
+        if self.kind == "symbol":
+            found = sorted(found, key=lambda g: -(g.figures["net"] or 0.0))
+        self.bars.show_rows([BarRow(g.name, g.figures["net"] or 0.0, _numbers(g)) for g in found])

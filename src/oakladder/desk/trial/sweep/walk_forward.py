@@ -1,0 +1,132 @@
+"""A rule walked forward: the joined curve beside hindsight's, and what each span promised and brought."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+import numpy as np
+from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QHelpEvent, QPainter, QPen
+from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
+
+from oakladder.desk.chart.arrays import draw_chain
+from oakladder.desk.look.fonts import SMALL, ui_font
+from oakladder.desk.look.painted_widget import PaintedWidget
+from oakladder.desk.look.theme import Theme
+from oakladder.desk.widgets.curve import thinned
+from oakladder.trial.metrics.metrics import FIGURES, metric_words
+from oakladder.trial.sweep.ranges import settings_words
+from oakladder.trial.sweep.walk_forward import Step, Walk
+
+_LEFT, _RIGHT, _TOP, _FOOT = 8, 66, 22, 58
+_NOTHING = "Nothing walked forward yet"
+
+
+class WalkView(PaintedWidget):
+    """Paints the curves over their spans."""
+
+    def __init__(self, theme: Theme, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.theme = theme
+        self.walk: Walk | None = None
+        self.setAccessibleName(_NOTHING)
+        self.setMinimumHeight(140)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+
+    def sizeHint(self) -> QSize:
+        return QSize(560, 380)
+
+    def show_walk(self, walk: Walk | None) -> None:
+        """Shows another walk."""
+        self.walk = walk
+        self.setAccessibleName(walk.words() if walk is not None else _NOTHING)
+        self.update()
+
+    def _box(self) -> QRectF:
+        return QRectF(_LEFT, _TOP, self.width() - _LEFT - _RIGHT, self.height() - _TOP - _FOOT)
+
+    def paint(self, painter: QPainter) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), self.theme.color("ground"))
+        if self.walk is None:
+            painter.setPen(self.theme.color("faint"))
+            painter.setFont(ui_font())
+            words = (
+                "Walk forward: the best settings of three spans of history are traded on the next one, and so on. "
+                "What came of that is what could have been had; what hindsight shows is not."
+            )
+            place = self.rect().adjusted(20, 20, -20, -20)
+            painter.drawText(place, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, words)
+            return
+        self._spans(painter, self.walk)
+        self._curves(painter, self.walk)
+
+    def _x(self, times: np.ndarray) -> np.ndarray:
+        assert self.walk is not None
+        first, last = self.walk.steps[0].first, self.walk.steps[-1].last
+        box = self._box()
+        return np.asarray(box.left() + box.width() * (times - first) / max(last - first, 1))
+
+    def _spans(self, painter: QPainter, walk: Walk) -> None:
+        box = self._box()
+        painter.setFont(ui_font(SMALL))
+        for k, step in enumerate(walk.steps):
+            left, right = self._x(np.array([step.first, step.last])).tolist()
+            if k % 2 == 0:
+                painter.fillRect(QRectF(left, box.top(), right - left, box.height()), self.theme.color("sunken"))
+            painter.setPen(self.theme.color("faint"))
+            day = f"{datetime.fromtimestamp(step.first, UTC):%b %Y}"
+            lines = (day, settings_words(step.settings), _told(step, walk.figure))
+            for row, words in enumerate(lines):
+                place = QRectF(left + 3, box.bottom() + 4 + 17 * row, right - left - 6, 16)
+                shown = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(place.width()))
+                painter.setPen(self.theme.color("ink" if row else "faint"))
+                painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, shown)
+
+    def _curves(self, painter: QPainter, walk: Walk) -> None:
+        box, joined, other = self._box(), walk.equity, walk.hindsight.equity
+        values = np.concatenate([joined.value, other.value, joined.held])
+        low, high = float(values.min()), float(values.max())
+        room = (high - low) * 0.05 or 1.0
+        low, high = low - room, high + room
+
+        def y(of: np.ndarray) -> np.ndarray:
+            return np.asarray(box.bottom() - box.height() * (of - low) / (high - low))
+
+        painter.setFont(ui_font(SMALL))
+        curves = (
+            ("simply held", joined.times, joined.held, QPen(self.theme.color("mute"), 1.2)),
+            ("with hindsight", other.times, other.value, QPen(self.theme.color("warn"), 1.4)),
+            ("walked forward", joined.times, joined.value, QPen(self.theme.color("ink"), 2.2)),
+        )
+        for k, (words, times, of, pen) in enumerate(curves):
+            painter.setPen(pen)
+            some = thinned(of, self.width())
+            draw_chain(painter, self._x(times[some]), y(of[some]))
+            left = box.left() + 4 + 120 * k
+            painter.drawLine(QPointF(left, 12), QPointF(left + 16, 12))
+            painter.setPen(self.theme.color("ink"))
+            painter.drawText(QRectF(left + 21, 4, 96, 16), Qt.AlignmentFlag.AlignVCenter, words)
+        painter.setPen(self.theme.color("faint"))
+        for share in (0.0, 0.5, 1.0):
+            value = low + (high - low) * share
+            place = QRectF(box.right() + 6, box.bottom() - box.height() * share - 8, _RIGHT - 8, 16)
+            painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, f"{value:,.0f}")
+
+    def event(self, event: QEvent | None) -> bool:
+        if isinstance(event, QHelpEvent) and self.walk is not None:
+            words = ""
+            for step in self.walk.steps:
+                left, right = self._x(np.array([step.first, step.last])).tolist()
+                if left <= event.pos().x() < right:
+                    title = FIGURES[self.walk.figure].title
+                    days = " to ".join(f"{datetime.fromtimestamp(t, UTC):%d %b %Y}" for t in (step.first, step.last))
+                    words = f"{days}\n{settings_words(step.settings)}\n{title}: {_told(step, self.walk.figure)}\n{step.trades} trades"
+            QToolTip.showText(event.globalPos(), words, self)
+            return True
+        return super().event(event)
+
+
+def _told(step: Step, figure: str) -> str:
+    promised, brought = (metric_words({figure: v}, figure) for v in (step.promised, step.brought))
+    return f"{promised} → {brought}"

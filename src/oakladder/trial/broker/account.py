@@ -1,0 +1,164 @@
+"""Trades of a script with money: which are taken, with how many units, and what each brings."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from oakladder.rung.trade_log import Moment
+from oakladder.trial.broker.ledger import Taken, ledger
+from oakladder.trial.broker.money import Account
+from oakladder.trial.broker.trade_results import PARTS, RESULTS, outcome
+from oakladder.trial.broker.trades import Trades
+from oakladder.trial.grid import Grid
+
+
+@dataclass(frozen=True, slots=True)
+class Book:
+    """What an account made of trades; arrays with a place for each trade, NaN where it was not taken.
+
+    ``net`` is what a closed trade brought after all costs, ``gross`` before costs and slippage; of an open one they are
+    reckoned at the last close, as if it were left there for nothing. ``ratio`` is ``net`` for what it was entered for,
+    ``risks`` counts it in risks, ``bars`` those from the fill to the exit.
+    """
+
+    trades: Trades
+    account: Account
+    grid: Grid
+    taken: np.ndarray
+    units: np.ndarray
+    paid: np.ndarray
+    got: np.ndarray
+    costs: np.ndarray
+    net: np.ndarray
+    gross: np.ndarray
+    ratio: np.ndarray
+    risks: np.ndarray
+    bars: np.ndarray
+    #: How the money changes at each moment of the grid, how the number of positions does, and what they are worth.
+    curve: np.ndarray
+
+    @property
+    def done(self) -> np.ndarray:
+        """Which trades were taken and are closed, bool."""
+        return (self.taken == Taken.YES) & self.trades.closed
+
+    @property
+    def open(self) -> np.ndarray:
+        """Which were taken and are still open, bool."""
+        return (self.taken == Taken.YES) & ~self.trades.closed
+
+    @property
+    def start(self) -> float:
+        """The money that all accounts began with."""
+        return self.account.money * (len(self.trades.panel) if self.account.apart else 1)
+
+
+def keep_book(trades: Trades, account: Account, grid: Grid) -> Book:
+    """Goes through the trades of a panel with an account, or with one for each symbol."""
+    columns, settings = panel_columns(trades, grid), cost_settings(account, grid)
+    moments = _moments(trades, grid)
+    units, taken = _sized(trades, account, moments, columns, settings)
+    columns |= {"units": units, "from": moments[:, 0], "to": moments[:, 1]}
+    settings["cells"] = float(PARTS * len(grid))
+    results, curve = outcome().run(columns, np.array([0, len(trades)]), settings)
+    made = dict(zip(RESULTS, results, strict=True))
+    return Book(trades, account, grid, taken, units, curve=curve.reshape(PARTS, len(grid)), **made)
+
+
+def panel_columns(trades: Trades, grid: Grid) -> dict[str, np.ndarray]:
+    """What the code of an account reads of trades and of their panel."""
+    sides = np.array([float(rule.side) for rule in trades.rules])
+    return grid.columns | {"rows": trades.rows.ravel(), "sides": sides}
+
+
+def cost_settings(account: Account, grid: Grid) -> dict[str, float]:
+    """What fills cost, as the code of an account is told."""
+    costs = account.costs
+    return {
+        "stride": float(len(grid)),
+        "fee": costs.fixed,
+        "fee_unit": costs.per_unit,
+        "fee_ratio": costs.ratio,
+        "slip": costs.slippage.ticks,
+        "slip_ratio": costs.slippage.ratio,
+    }
+
+
+def money_settings(account: Account, symbols: int) -> dict[str, float]:
+    """What an account for so many symbols has and buys, as its code is told."""
+    size = account.size_for(symbols)
+    return {
+        "money": account.money,
+        "sizing": float(size.kind),
+        "size": size.amount,
+        "lot": account.lot,
+        "most": float(account.most) if account.most is not None else np.inf,
+        "power": account.power,
+        "places": float(1 if account.apart else max(symbols, 1)),
+    }
+
+
+def _moments(trades: Trades, grid: Grid) -> np.ndarray:
+    """The moments of the entry and the exit of each trade; of one that is open the number of moments."""
+    made = np.empty((len(trades), 2), dtype=np.int64)
+    if len(trades):
+        made[:, 0], made[:, 1] = grid.at[trades.entered], grid.at[trades.left]
+        made[~trades.closed, 1] = len(grid)
+    return made
+
+
+# Events are numbered: twice the number of a trade for its entry, and 1 more for its exit.
+
+
+def _sized(
+    trades: Trades, account: Account, moments: np.ndarray, columns: dict[str, np.ndarray], settings: dict[str, float]
+) -> tuple[np.ndarray, np.ndarray]:
+    """The units of each trade, and what became of it."""
+    count, symbols = len(trades), len(trades.panel)
+    closed = int(np.count_nonzero(trades.closed))
+    offsets = np.array([0, count + closed])
+    if account.apart:  # entries and exits of each symbol as they come
+        events = np.flatnonzero(np.column_stack([np.ones(count, dtype=bool), trades.closed]))
+        offsets = np.searchsorted(trades.symbol[events >> 1], np.arange(symbols + 1))
+    else:
+        events = _by_moments(trades, moments)[: count + closed]
+    settings = settings | money_settings(account, symbols)
+    given = columns | {"event": events, "moment": moments.ravel()[events]}
+    (units, taken), _ = ledger().run(given, offsets.astype(np.int64), settings)
+    made = np.empty((2 * count, 2))
+    made[events] = np.column_stack([units, taken])
+    return np.ascontiguousarray(made[::2, 0]), made[::2, 1].astype(np.int64)
+
+
+def _by_moments(trades: Trades, moments: np.ndarray) -> np.ndarray:
+    """Entries and exits of all symbols by time, what leaves first and then by rank and symbol; what is still open comes
+    last."""
+    keys = moments * 8
+    _add_phases(keys, trades)
+    if any(rule.has_rank for rule in trades.rules):
+        rank = np.full(keys.shape, np.inf)
+        rank[:, 0] = np.where(np.isnan(trades.rank), np.inf, -trades.rank)
+        return np.lexsort((np.repeat(trades.symbol, 2), rank.ravel(), keys.ravel()))
+    return in_order(keys.ravel())  # trades stand by symbol
+
+
+def _add_phases(keys: np.ndarray, trades: Trades) -> None:
+    """Adds when in their bar entries and exits happen, among all that happens in one: exits at the open 0, entries there
+    1, exits inside 2, entries inside 3, exits inside behind those 4, exits at the close 5."""
+    moment, inside = trades.moment, trades.inside
+    keys[:, 0] += 1
+    keys[:, 1] += 2 * moment
+    keys[moment == Moment.CLOSE, 1] += 1
+    if inside.any():
+        keys[inside, 0] += 2
+        keys[inside & (moment == Moment.INSIDE) & (trades.entered == trades.left), 1] += 2
+
+
+def in_order(keys: np.ndarray) -> np.ndarray:
+    """The places of whole numbers from the smallest to the largest, equal ones as they stand. Small ones are told apart
+    more quickly, digit by digit."""
+    if len(keys) and int(keys.max()) < 1 << 16 and int(keys.min()) >= 0:
+        keys = keys.astype(np.uint16)
+    return np.argsort(keys, kind="stable")

@@ -1,0 +1,140 @@
+"""What becomes of an entry, found once for all variants of a rule that differ in their signals alone.
+
+Whether a trade is entered and left by a signal is another with each variant; where its stop, its target or its time ends it
+is the same, wherever the entry is the same. So a variant asks what becomes of its entries, and only those that nobody
+asked for before are gone through (`Idle.alone`); then one follows the other (`chain`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from oakladder.bars.panel import Panel
+from oakladder.engine.run.execute import Result
+from oakladder.engine.run.two_pass import TwoPassRun
+from oakladder.rung import tree as t
+from oakladder.rung.plan.ops import Op, TradePlan
+from oakladder.rung.program import Program
+from oakladder.rung.trade_log import WIDTH, Column, Event
+from oakladder.rung.trade_words import TradeWord
+from oakladder.trial.broker.trade_sequencer import GOES_ON, NOTHING, UNCLEAR, sequence_trades
+from oakladder.trial.broker.trades import Trades, rows_of, trading_of
+
+#: No more bars than these: for each the whole row of a trade is kept.
+_MOST_BARS = 500_000
+#: With each variant as many entries more may be gone through as one in so many bars. Where there are more, it takes longer
+#: than the trades of some variants.
+_ONE_IN = 40
+#: Clauses by which more than the flags of a bar decide whether a trade is entered, or when it may be again.
+_TOUCHING = {TradeWord.ENTER_AT, TradeWord.PAUSE, TradeWord.FLAT_BY, TradeWord.FLAT_AT_END}
+#: Clauses whose stop may be none at first.
+_LATER = {TradeWord.STOP_AT, TradeWord.TRAIL}
+
+
+def cached_exits(runs: TwoPassRun, given: Mapping[Op, np.ndarray]) -> Trades | None:
+    """The trades of a part of a panel, if it is known well enough what becomes of their entries."""
+    fates = runs.room.facts.get(ExitCache)
+    if not isinstance(fates, ExitCache) or not fates.is_of(runs.program, runs.panel):
+        fates = runs.room.facts[ExitCache] = ExitCache(runs.program, runs.panel)
+    return fates.trades(runs, given)
+
+
+class ExitCache:
+    """What becomes of the entries of a script's only trade, bar by bar. For one thread."""
+
+    def __init__(self, program: Program, panel: Panel) -> None:
+        self._program, self._panel = program, panel
+        if ExitCache not in program.facts:
+            program.facts[ExitCache] = _lone_trade(program)
+        self._lone: _Lone | None = program.facts[ExitCache] if panel.size <= _MOST_BARS else None  # type: ignore[assignment]
+        self._for: tuple[object, ...] | None = None
+        self._table = np.empty((0, WIDTH))
+        self._unknown = np.zeros(0, dtype=bool)
+        self._follow: Callable[[np.ndarray], Result] | None = None
+        self._more = 0
+
+    def is_of(self, program: Program, panel: Panel) -> bool:
+        return self._program is program and self._panel is panel
+
+    def trades(self, runs: TwoPassRun, given: Mapping[Op, np.ndarray]) -> Trades | None:
+        """The trades that follow from the flags of a variant; None where the second run finds them sooner."""
+        if self._lone is None or not self._is_for(self._lone, runs):
+            return None
+        trade = self._lone.trade
+        enters = given[trade.enter]
+        fresh = np.flatnonzero((enters == 1) & self._unknown)
+        self._more += self._panel.size // _ONE_IN
+        if len(fresh) > self._more:
+            return None
+        if len(fresh):
+            self._more -= len(fresh)
+            self._follow = self._follow or runs.alone(trading_of(self._program).roots, given)
+            self._find(self._follow, self._lone, fresh)
+        leaves = given[trade.leave] if trade.leave is not None else None
+        columns = {name: self._panel.column(name) for name in ("open", "high", "low")}
+        found = sequence_trades(self._panel.offsets, enters, leaves, self._table, columns, trade.side)
+        if found is None:
+            self._lone = None  # these bars have holes
+            return None
+        return Trades(self._panel, (trade,), *found, np.zeros(0, dtype=np.int64))
+
+    def _is_for(self, lone: _Lone, runs: TwoPassRun) -> bool:
+        """Whether what is known is for these settings; it begins anew where they come a second time in a row."""
+        asked = tuple(map((runs.settings or {}).get, lone.names))
+        again = asked == self._for
+        if not again:
+            self._for, self._more, self._follow = asked, 0, None
+            self._unknown = self._unknown[:0]
+        elif not len(self._unknown):
+            self._unknown = np.ones(self._panel.size, dtype=bool)
+        return again
+
+    def _find(self, follow: Callable[[np.ndarray], Result], lone: _Lone, bars: np.ndarray) -> None:
+        """Goes through what becomes of entries that are decided on some bars."""
+        if not len(self._table):
+            self._table = np.empty((self._panel.size, WIDTH))
+        offsets = self._panel.offsets
+        self._unknown[bars] = False
+        self._table[bars, Column.EVENT] = NOTHING
+        self._table[bars, GOES_ON] = offsets[np.searchsorted(offsets, bars, "right")]
+        rows = rows_of(follow(bars))
+        decided = (rows[:, Column.ENTERED] - rows[:, Column.AGO]).astype(np.int64)
+        event = rows[:, Column.EVENT]
+        ends = self._table[decided, GOES_ON]
+        self._table[decided] = rows
+        goes_on = np.where(event == Event.CLOSED, rows[:, Column.LEFT], rows[:, Column.ENTERED])
+        self._table[decided, GOES_ON] = np.where(event == Event.OPEN, ends, goes_on)
+        unclear = rows[:, Column.AGO] != 1
+        if lone.risks_later:
+            unclear |= (event == Event.OPEN) & np.isnan(rows[:, Column.FIRST_RISK])
+        self._table[decided[unclear], Column.EVENT] = UNCLEAR
+
+
+@dataclass(frozen=True, slots=True)
+class _Lone:
+    """The only trade of a script, and the settings that all that is done with its position rests on, its flags apart."""
+
+    trade: TradePlan
+    names: tuple[str, ...]
+    #: Whether a stop, and with it a risk, may become known only some bars after the entry.
+    risks_later: bool
+
+
+def _lone_trade(program: Program) -> _Lone | None:
+    """The trade of a script that has one, which is entered at the open and whose position nothing but its flags and fixed
+    rules decide on."""
+    split, plan = program.split, trading_of(program)
+    statements = [s for s in program.trace.root.statements if isinstance(s, t.Trade)]
+    if split is None or split.idle is None or len(plan.trades) != 1 or _TOUCHING & statements[0].clauses.keys():
+        return None
+    (trade,) = plan.trades
+    second = program.variant(plan.roots, split)
+    flags = {op for op in second.live.ops if op in split.given and op.is_flag}
+    if flags != {op for op in (trade.enter, trade.leave) if op is not None}:
+        return None
+    read = [op for op in second.live.ops if op.fixed or (op in split.given and not op.is_flag)]
+    names = {name for op in read for name in program.settings_under(op)}
+    return _Lone(trade, tuple(sorted(names)), bool(_LATER & statements[0].clauses.keys()))

@@ -1,0 +1,136 @@
+"""What an account begins with, what it buys with it, and what that costs."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from oakladder.rung.problems import RunProblem
+from oakladder.trial.broker.ledger import Sizing
+
+_NUMBER = r"\s*(\d+(?:\.\d*)?|\.\d+)\s*"
+_SIZES = {"%": Sizing.SHARE, "m": Sizing.MONEY, "u": Sizing.UNITS, "%r": Sizing.RISK}
+
+
+@dataclass(frozen=True, slots=True)
+class Size:
+    """The size of an entry: a share of equity, a sum of money, units, or a share of equity at risk."""
+
+    kind: Sizing
+    amount: float
+
+    @classmethod
+    def parse(cls, text: str) -> Size:
+        """``100%``, ``5000m`` (money), ``100u`` (units), ``1%r`` (at risk). Raises `RunProblem` with a sentence."""
+        found = re.fullmatch(_NUMBER + r"(%r|%|m|u)\s*", text)
+        if found is None or float(found[1]) <= 0:
+            raise RunProblem(
+                f"A size is 100% (of equity), 5000m (money), 100u (units) or 1%r (of equity at risk), and `{text}` is none."
+            )
+        kind = _SIZES[found[2]]
+        share = kind in (Sizing.SHARE, Sizing.RISK)
+        return cls(kind, float(found[1]) / (100 if share else 1))
+
+    def __str__(self) -> str:
+        share = self.kind in (Sizing.SHARE, Sizing.RISK)
+        word = next(word for word, kind in _SIZES.items() if kind is self.kind)
+        return f"{self.amount * (100 if share else 1):g}{word}"
+
+
+#: What an account can be set to at most: its money, units and ticks, positions at once, and buying power.
+MOST_MONEY, MOST_UNITS, MOST_POSITIONS, MOST_POWER = 1e12, 1e9, 100_000, 100.0
+
+
+@dataclass(frozen=True, slots=True)
+class Slippage:
+    """By how much fills at the market and at stops are worse: ticks, and a ratio of the price."""
+
+    ticks: float = 0.0
+    ratio: float = 0.0
+
+    def of(self, price: np.ndarray, tick: np.ndarray) -> np.ndarray:
+        """What fills at the market and at stops are worse by, at some prices with some price steps."""
+        return self.ticks * tick + self.ratio * price
+
+    @classmethod
+    def parse(cls, text: str) -> Slippage:
+        """``1t`` (ticks) or ``0.02%``. Raises `RunProblem` with a sentence."""
+        found = re.fullmatch(_NUMBER + r"(t|%|)\s*", text)
+        if found is None or (float(found[1]) != 0 and not found[2]):
+            raise RunProblem(f"Slippage is 1t (ticks) or 0.02% (of the price), and `{text}` is neither.")
+        amount = float(found[1])
+        return cls(ticks=amount) if found[2] in ("t", "") else cls(ratio=amount / 100)
+
+    def __str__(self) -> str:
+        return f"{self.ratio * 100:g}%" if self.ratio or not self.ticks else f"{self.ticks:g}t"
+
+
+def parse_ratio(text: str) -> float:
+    """``0.05%`` as 0.0005; 0 needs no sign. Raises `RunProblem` with a sentence."""
+    found = re.fullmatch(_NUMBER + r"(%?)\s*", text)
+    if found is None or (float(found[1]) != 0 and not found[2]):
+        raise RunProblem(f"A cost is a share of the value, such as 0.05%, and `{text}` is none.")
+    return float(found[1]) / 100
+
+
+@dataclass(frozen=True, slots=True)
+class Costs:
+    """What a fill costs: a sum, a sum for each unit, a ratio of its value, and slippage."""
+
+    fixed: float = 0.0
+    per_unit: float = 0.0
+    ratio: float = 0.0005
+    slippage: Slippage = Slippage(ticks=1)
+
+    def of_fills(self, units: np.ndarray, price: np.ndarray) -> np.ndarray:
+        """What fills cost, slippage apart."""
+        return self.fixed + self.per_unit * units + self.ratio * units * price
+
+
+@dataclass(frozen=True, slots=True)
+class Account:
+    """The money of a trial. Without a ``size`` entries take all of it for one symbol and a tenth for several.
+
+    ``apart`` gives each symbol an account of its own, each with all of the ``money``.
+    """
+
+    money: float = 10_000.0
+    size: Size | None = None
+    lot: float = 1.0
+    #: The most positions at once; None for as many as there is money for.
+    most: int | None = None
+    #: Buying power in multiples of equity.
+    power: float = 1.0
+    costs: Costs = field(default_factory=Costs)
+    apart: bool = False
+
+    def check(self) -> None:
+        """Raises `RunProblem` with a sentence for what makes no sense."""
+        if not 0 < self.money <= MOST_MONEY:
+            raise RunProblem(f"An account begins with some money: more than 0, and at most {MOST_MONEY:,.0f}.")
+        if not 0 < self.lot <= MOST_UNITS:
+            raise RunProblem(f"The step of a size must be more than 0, and at most {MOST_UNITS:,.0f}.")
+        if self.most is not None and not 1 <= self.most <= MOST_POSITIONS:
+            raise RunProblem(f"An account holds at least one position at once, and at most {MOST_POSITIONS:,}.")
+        if not 0 < self.power <= MOST_POWER:
+            raise RunProblem(
+                f"Buying power is a multiple of equity above 0, and at most {MOST_POWER:g}; "
+                "1 buys for as much as there is."
+            )
+        if self.size is not None and not 0 < self.size.amount <= MOST_MONEY:
+            raise RunProblem(f"The size of an entry is more than 0, and at most {MOST_MONEY:,.0f}.")
+        costs = self.costs
+        if min(costs.fixed, costs.per_unit, costs.ratio, costs.slippage.ticks, costs.slippage.ratio) < 0:
+            raise RunProblem("Costs and slippage are 0 or more.")
+        if not all(x <= 1 for x in (costs.ratio, costs.slippage.ratio)):
+            raise RunProblem("Costs and slippage are at most 100% of a fill.")
+        if not all(x <= MOST_UNITS for x in (costs.fixed, costs.per_unit, costs.slippage.ticks)):
+            raise RunProblem(f"Costs and slippage are at most {MOST_UNITS:,.0f}.")
+
+    def size_for(self, symbols: int) -> Size:
+        """The size of an entry where so many symbols are traded."""
+        if self.size is not None:
+            return self.size
+        return Size(Sizing.SHARE, 1.0 if symbols <= 1 or self.apart else 0.1)

@@ -1,0 +1,107 @@
+"""Finds the trades of a script: which way is the quickest, and what comes of it for the whole panel."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from concurrent.futures import Executor
+
+import numpy as np
+
+from oakladder.bars.panel import Panel
+from oakladder.engine.run.execute import run
+from oakladder.engine.run.signal_cache import SignalCache
+from oakladder.engine.run.two_pass import two_pass_parts, two_pass_pays
+from oakladder.rung import tree as t
+from oakladder.rung.problems import RunProblem
+from oakladder.rung.program import Program
+from oakladder.rung.trade_log import Column
+from oakladder.trial.broker.exit_cache import cached_exits
+from oakladder.trial.broker.trades import Trades, trades_of, trading_of
+from oakladder.trial.rewrite import clause_line
+
+
+def check_timeframe(program: Program, panel: Panel) -> None:
+    """Raises `RunProblem` where a trade asks for a moment of the day on bars of a day and longer."""
+    if panel.timeframe.intraday:
+        return
+    for rule in trading_of(program).trades:
+        if rule.within_day:
+            words = next(clause_line(c) for c in _clauses(program) if c.span.line == rule.within_day)
+            raise RunProblem(
+                f"`{words}` makes no sense on {panel.timeframe} bars: they last as long as the session. "
+                "Put it on shorter bars, or take the line out.",
+                rule.within_day,
+            )
+
+
+def _clauses(program: Program) -> Iterator[t.TradeClause]:
+    for statement in program.trace.root.statements:
+        if isinstance(statement, t.Trade):
+            yield from statement.clauses.values()
+
+
+def find_trades(
+    program: Program,
+    panel: Panel,
+    settings: Mapping[str, object] | None = None,
+    *,
+    executor: Executor | None = None,
+    cancelled: Callable[[], bool] | None = None,
+    progress: Callable[[float], None] | None = None,
+    reference: bool = False,
+    thorough: bool = False,
+    lanes: int | None = None,
+    kept: SignalCache | None = None,
+) -> Trades:
+    """The trades of a script over every symbol of a panel; ``thorough`` waits for thoroughly compiled code, for ``lanes``
+    see `run`, ``kept`` keeps what variants share. Raises `RunProblem` or `Cancelled`."""
+    plan = trading_of(program)
+    check_timeframe(program, panel)
+    if not reference and two_pass_pays(program, panel, thorough):
+        parts = two_pass_parts(
+            program,
+            panel,
+            settings,
+            plan.roots,
+            trades_of,
+            executor=executor,
+            cancelled=cancelled,
+            progress=progress,
+            lanes=lanes,
+            kept=kept,
+            sooner=cached_exits if kept is not None else None,
+        )
+        return _joined(panel, list(parts))
+    done = run(
+        program,
+        panel,
+        settings,
+        outputs=[],
+        extra=plan.roots,
+        executor=executor,
+        cancelled=cancelled,
+        progress=progress,
+        reference=reference,
+        thorough=thorough,
+        lanes=lanes,
+        room=kept.rooms.mine if kept is not None and executor is None else None,
+    )
+    return trades_of(done)
+
+
+def _joined(panel: Panel, parts: list[tuple[int, Trades]]) -> Trades:
+    """Trades of parts of a panel, each with the number of its first symbol, as those of the whole."""
+    if len(parts) == 1:
+        return parts[0][1]
+    rows = np.concatenate([trades.rows for _, trades in parts])
+    counts = [len(trades) for _, trades in parts]
+    bars = [int(panel.offsets[first]) for first, _ in parts]
+    shift = np.repeat(bars, counts)
+    rows[:, Column.ENTERED] += shift
+    rows[:, Column.LEFT] += shift
+    rows[:, Column.SYMBOL] += np.repeat([first for first, _ in parts], counts)
+    touched, contradicted = (
+        np.concatenate([getattr(trades, name) + by for (_, trades), by in zip(parts, bars, strict=True)])
+        for name in ("touched_at", "contradicted_at")
+    )
+    return Trades(panel, parts[0][1].rules, rows, touched, contradicted)

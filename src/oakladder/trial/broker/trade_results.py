@@ -1,0 +1,55 @@
+"""What trades brought with the units that an account gave them, trade by trade, and what they add to its curve.
+
+Like the account itself this is code that runs where scripts run (`ledger`): a sweep asks it for each variant.
+"""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+from oakladder.engine.run.row_kernel import RowKernel
+from oakladder.rung.lower.internal_codegen import own_writer
+from oakladder.trial.broker.fills import COSTS, brought, cost, read_entry, read_exit, read_trade
+
+#: Of each trade: its units, none where it was not taken, and the moments of its entry and of its exit (the number of
+#: moments where it is open). Moments are places in a grid that has ``stride`` of them.
+INPUTS = ("units", "from", "to")
+SETTINGS = ("stride", "cells", *COSTS)
+#: What each trade comes to. What is open is reckoned at the last close, as if it were left there for nothing.
+RESULTS = ("paid", "got", "costs", "net", "gross", "ratio", "risks", "bars")
+#: The parts of the curve at each moment, one behind the other: how the money and the number of positions change, and what
+#: is held at its close.
+PARTS = 3
+
+
+@lru_cache(maxsize=1)
+def outcome() -> RowKernel:
+    """The code: for each trade its `RESULTS`, and the parts of the curve as a table. It reads `fills`, ``closes``, those of
+    each symbol at the moments of the grid, and ``ends``, the last bar of each symbol."""
+    w = own_writer(INPUTS, SETTINGS)
+    w.table("curve", w.names["cells"])  # type: ignore[arg-type]
+    w.let("trade", "bar")
+    read_trade(w, "trade")
+    read_entry(w)
+    read_exit(w)
+    w.let("first_close", "symbol * stride")
+    w.let("last_close", w.column("closes", "first_close + max(stride - 1, 0)"))
+    w.let("end_bar", w.column("ends", "symbol"))
+    brought(
+        w,
+        "if closed then got else last_close",
+        "if closed then exit else last_close",
+        f"if closed then {cost('units', 'got')} else 0",
+        "if closed then last_bar else end_bar",
+    )
+    with w.when("known(units)"):
+        for at, change in (("from", "0 - signed * paid - in_cost"), ("to", "signed * got - out_cost")):
+            with w.when("yes" if at == "from" else "closed"):
+                for part, by in enumerate((change, "1" if at == "from" else "(-1)")):
+                    w.let("before", w.cell("curve", f"{at} + {part} * stride"))
+                    w.store("curve", f"{at} + {part} * stride", f"before + {by}")
+        with w.rounds("m", "from", "to - 1", 1):
+            w.let("price", w.column("closes", "first_close + m"))
+            w.let("worth", w.cell("curve", "m + 2 * stride"))
+            w.store("curve", "m + 2 * stride", "worth + signed * price")
+    return RowKernel.of(w, RESULTS, "curve")

@@ -1,0 +1,194 @@
+"""Evidence for or against a signal: what followed it, beside what usually follows, and how often chance does as well."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from concurrent.futures import Executor
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from oakladder.bars.panel import Panel
+from oakladder.engine.run.execute import run
+from oakladder.rung.plan.ops import Output
+from oakladder.rung.problems import RunProblem, did_you_mean
+from oakladder.rung.program import Program
+from oakladder.rung.words import Tone
+from oakladder.trial.judge.evidence.fan import Fan, evenly, fan_of
+from oakladder.trial.judge.evidence.shifts import Followed, followed
+from oakladder.trial.trial import TrialData
+
+#: After so many bars a signal is looked at.
+HORIZONS = (1, 2, 3, 5, 10, 20, 40)
+#: The horizon that is spoken of first.
+USUAL_HORIZON = 10
+#: Means that differ by less are the same: it is what is left of the arithmetic.
+_SAME = 1e-12
+
+
+@dataclass(frozen=True, slots=True)
+class Horizon:
+    """What followed a signal so many bars later; ratios. What is not defined, without an occurrence, is none.
+
+    ``count`` is the number of occurrences whose change is known, ``days`` on how many days they fell, ``up`` the share of
+    changes above zero, ``usual`` the mean over all bars, ``difference`` that of the two means, and ``chance`` the share of
+    the signal's shifts in time, itself among them, whose mean is at least as good.
+    """
+
+    bars: int
+    count: int
+    days: int
+    mean: float | None
+    median: float | None
+    up: float | None
+    usual: float | None
+    difference: float | None
+    chance: float | None
+    #: How many shifts were looked at beside the signal itself.
+    shifts: int
+    #: The share of occurrences that begin before the one before them, on the same symbol, is so many bars old.
+    overlapping: float
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """What speaks for a signal of a script and against it, on some ground."""
+
+    program: Program
+    signal: str
+    tone: Tone
+    ground: TrialData
+    horizons: tuple[Horizon, ...]
+    #: Of each horizon, the bars in the panel of the occurrences and the changes that followed.
+    followed: tuple[Followed, ...]
+    #: Where the signal is on, places in the panel.
+    places: np.ndarray
+
+    def at(self, bars: int) -> Horizon:
+        """A horizon by its bars; the nearest where there is no such."""
+        return min(self.horizons, key=lambda h: abs(h.bars - bars))
+
+    @cached_property
+    def fan(self) -> Fan:
+        """The paths after the signal."""
+        return fan_of(self.ground.panel, self.places, max(HORIZONS))
+
+    @cached_property
+    def usual_fan(self) -> Fan:
+        """The paths after every bar."""
+        panel, firsts = self.ground.panel, self.ground.firsts
+        sizes = panel.ends - firsts
+        before = np.cumsum(sizes) - sizes
+        some = evenly(int(sizes.sum()))
+        symbol = np.searchsorted(before + sizes, some, "right")
+        return fan_of(panel, firsts[symbol] + some - before[symbol], max(HORIZONS))
+
+
+def signal_of(program: Program, name: str | None) -> Output:
+    """A signal by name, or the only one there is. Raises `RunProblem` with a sentence."""
+    names = [s.name for s in program.signals]
+    if not names:
+        raise RunProblem("The script has no signal to judge. Add one, such as `signal go = crosses_up(f, s)`.")
+    if name is None:
+        if len(names) > 1:
+            raise RunProblem(f"The script has several signals: {', '.join(names)}. Say which is meant.")
+        return program.signals[0]
+    if name not in names:
+        raise RunProblem(f"There is no signal {name}. {did_you_mean(name, names).replace('`', '')}".strip())
+    return program.signals[names.index(name)]
+
+
+def evidence_of(
+    program: Program,
+    ground: TrialData,
+    signal: str | None = None,
+    settings: Mapping[str, object] | None = None,
+    *,
+    executor: Executor | None = None,
+    cancelled: Callable[[], bool] | None = None,
+    progress: Callable[[float], None] | None = None,
+) -> Evidence:
+    """Judges a signal of a script. Raises `RunProblem` where there is no such, or it cannot run, and `Cancelled`."""
+    output = signal_of(program, signal)
+    result = run(program, ground.panel, settings, outputs=[output], executor=executor, cancelled=cancelled)
+    flags = result.flag(output.roles["value"]) == 1
+    return judged_flags(
+        program, ground, output.name, output.tone, flags, executor=executor, cancelled=cancelled, progress=progress
+    )
+
+
+def judged_flags(
+    program: Program,
+    ground: TrialData,
+    name: str,
+    tone: Tone,
+    flags: np.ndarray,
+    *,
+    executor: Executor | None = None,
+    cancelled: Callable[[], bool] | None = None,
+    progress: Callable[[float], None] | None = None,
+) -> Evidence:
+    """Judges flags (bool, as long as the panel) as a signal of some tone. Raises `Cancelled`."""
+    panel, firsts = ground.panel, ground.firsts
+    found = followed(panel, flags, HORIZONS, firsts, executor=executor, cancelled=cancelled, progress=progress)
+    places = np.flatnonzero(flags)
+    symbol = np.searchsorted(panel.offsets, places, "right") - 1
+    places = places[places >= firsts[symbol]] if len(places) else places
+    horizons = tuple(_horizon(panel, one, tone) for one in found)
+    return Evidence(program, name, tone, ground, horizons, tuple(found), places)
+
+
+def _horizon(panel: Panel, one: Followed, tone: Tone) -> Horizon:
+    there = ~np.isnan(one.changes)
+    changes, places = one.changes[there], one.places[there]
+    count = len(changes)
+    usual = one.usual_sum / one.usual_count if one.usual_count else None
+    if not count or usual is None:
+        return Horizon(one.horizon, count, 0, None, None, None, usual, None, None, one.shifts, 0.0)
+    mean = float(changes.mean())
+    return Horizon(
+        bars=one.horizon,
+        count=count,
+        days=days_of(panel, places),
+        mean=mean,
+        median=float(np.median(changes)),
+        up=float((changes > 0).mean()),
+        usual=usual,
+        difference=mean - usual,
+        chance=_chance(one, tone, usual),
+        shifts=one.shifts,
+        overlapping=_overlapping(panel, places, one.horizon),
+    )
+
+
+def _chance(one: Followed, tone: Tone, usual: float) -> float:
+    """The share of shifts, none among them, whose mean change is at least as good as that of the signal as it is.
+
+    Good is up for a bullish signal, down for a bearish one, and away from the usual mean for a neutral one.
+    """
+    means = one.means
+    match tone:
+        case Tone.BULLISH:
+            good = means
+        case Tone.BEARISH:
+            good = -means
+        case _:
+            good = np.abs(means - usual)
+    # A shift of which nothing is known is no worse, as far as anybody can tell.
+    as_good = int((~(good[1:] < good[0] - _SAME)).sum())
+    return (1 + as_good) / (1 + one.shifts)
+
+
+def days_of(panel: Panel, places: np.ndarray) -> int:
+    """On how many days of the exchange's calendar some bars fall."""
+    return len(np.unique(panel.column("day_number")[places])) if len(places) else 0
+
+
+def _overlapping(panel: Panel, places: np.ndarray, bars: int) -> float:
+    """The share of bars that come less than so many bars after the one before them of the same symbol."""
+    if len(places) < 2:
+        return 0.0
+    symbol = np.searchsorted(panel.offsets, places, "right")
+    near = (np.diff(places) < bars) & (symbol[1:] == symbol[:-1])
+    return float(near.sum() / len(places))

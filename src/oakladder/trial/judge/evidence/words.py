@@ -1,0 +1,110 @@
+"""What evidence says, in plain sentences."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from oakladder.trial.judge.evidence.study import USUAL_HORIZON, Evidence, Horizon
+
+#: Fewer occurrences, or days, say little whatever they show.
+FEW = 30
+#: From this share of overlapping occurrences on the count flatters.
+_OVERLAP = 0.5
+#: Occurrences a day from which on they are clustered: a single day's luck counts many times.
+_CLUSTERED = 5.0
+#: Chance that does as well in no more than this share of its tries leaves something to look at.
+RARE = 0.05
+
+
+def sentence(evidence: Evidence, bars: int = USUAL_HORIZON) -> str:
+    """The one sentence on top: how often, what followed beside what usually follows, and how chance does."""
+    one = evidence.at(bars)
+    if not evidence.places.size:
+        return f"`{evidence.signal}` never came here."
+    if not one.count or one.difference is None:
+        return f"`{evidence.signal}` came {_times(len(evidence.places))}, never with {one.bars} bars behind it."
+    change = f"{abs(one.difference):.2%} {'more' if one.difference >= 0 else 'less'} than usual"
+    return f"After {_times(one.count)} on {_days(one.days)}: {_bars(one.bars)} later {change}. {chance_words(one)}"
+
+
+def chance_words(one: Horizon) -> str:
+    """How chance does, in a sentence; as many of 100 as it is, of 1,000 where that is less than one."""
+    if one.chance is None:
+        return ""
+    if not one.shifts:
+        return "There is no other place to which it could be moved."
+    share = one.chance
+    if share >= 0.995:
+        return "Chance always does as well."
+    if share >= 0.01:
+        return f"Chance does as well in {round(share * 100)} of 100."
+    if share >= 0.001:
+        return f"Chance does as well in {round(share * 1000)} of 1,000."
+    return "Chance does as well in less than 1 of 1,000."
+
+
+@dataclass(frozen=True, slots=True)
+class Weakness:
+    """What keeps evidence from meaning much: in a word, and in a sentence."""
+
+    word: str
+    words: str
+
+
+def warnings(evidence: Evidence, bars: int = USUAL_HORIZON) -> list[str]:
+    """What keeps the numbers from meaning much, in sentences."""
+    return [weakness.words for weakness in weaknesses(evidence, bars)]
+
+
+def weaknesses(evidence: Evidence, bars: int = USUAL_HORIZON) -> list[Weakness]:
+    """What keeps the numbers from meaning much: too few, too clustered, too overlapping, too short."""
+    one = evidence.at(bars)
+    if not one.count:
+        return []
+    made: list[Weakness] = []
+    if one.count < FEW:
+        made.append(Weakness("few", f"Only {_times(one.count)}: one good or bad day more would change the picture."))
+    elif one.days < FEW:
+        words = f"All {one.count:,} fell on only {_days(one.days)}: what happened then counts many times."
+        made.append(Weakness("on few days", words))
+    elif one.count > _CLUSTERED * one.days:
+        words = (
+            f"{one.count / one.days:,.0f} came on one day in the mean: many symbols did the same thing together, "
+            "so they are fewer cases than they look."
+        )
+        made.append(Weakness("clustered", words))
+    if one.overlapping > _OVERLAP:
+        words = (
+            f"{one.overlapping:.0%} came within {_bars(one.bars)} of the one before, so the same move is counted again."
+        )
+        made.append(Weakness("overlapping", words))
+    usable = one.shifts + 1
+    if one.count and usable < 100:
+        words = f"The history is short: there are only {one.shifts} other places in time to compare with."
+        made.append(Weakness("short history", words))
+    return made
+
+
+#: What stands over a horizon's cells.
+HORIZON_HEADS = ("Bars", "Times", "Days", "Mean", "Median", "Up", "Usual", "More", "Chance")
+
+
+def horizon_words(one: Horizon) -> list[str]:
+    """A horizon as it stands in a table; a dash for what is not defined."""
+    changes = [one.mean, one.median, one.usual, one.difference]
+    mean, median, usual, difference = ("–" if c is None else f"{c:+.2%}" for c in changes)
+    up = "–" if one.up is None else f"{one.up:.0%}"
+    chance = "–" if one.chance is None else f"{one.chance:.1%}"
+    return [str(one.bars), f"{one.count:,}", f"{one.days:,}", mean, median, up, usual, difference, chance]
+
+
+def _times(count: int) -> str:
+    return "once" if count == 1 else f"{count:,} times"
+
+
+def _days(count: int) -> str:
+    return "1 day" if count == 1 else f"{count:,} days"
+
+
+def _bars(count: int) -> str:
+    return "1 bar" if count == 1 else f"{count} bars"

@@ -1,0 +1,58 @@
+"""What the honesty check finds, each with the bar on which it is seen best."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+
+from oakladder.bars.panel import Panel
+from oakladder.bars.time_words import iso, opening_words
+
+
+class FindingKind(Enum):
+    """Each way in which a script can show more than could be had: its name, and what is wrong with it."""
+
+    CHANGED = ("changed", "A value that stood on a bar was another one later.")
+    BEFORE_KNOWN = ("before known", "A drawing stands on a bar on which nobody could have drawn it yet.")
+    FORMING = ("forming", "A longer bar is read before it is complete: it may still turn.")
+    UNDECIDED = ("undecided", "A bar reached both stop and target, and nobody can say which came first.")
+    THIN = ("thin", "An entry is larger than what such a bar lets through without moving the price.")
+
+    def __init__(self, word: str, about: str):
+        self.word, self.about = word, about
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One kind of thing at one place of a script: how often it was seen, and its latest bar.
+
+    ``line`` is the line of the script, 0 where it is no single one.
+    """
+
+    sin: FindingKind
+    words: str
+    count: int
+    symbol: str
+    #: Opening of the bar, UTC seconds, and as the exchange's calendar says it.
+    time: int
+    when: str
+    line: int = 0
+
+    def as_plain(self) -> dict[str, object]:
+        """As it is written in JSON."""
+        return {
+            "sin": self.sin.word,
+            "words": self.words,
+            "count": self.count,
+            "symbol": self.symbol,
+            "bar": iso(self.time),
+            "line": self.line or None,
+        }
+
+
+def finding(sin: FindingKind, words: str, count: int, panel: Panel, place: int, line: int = 0) -> Finding:
+    """A finding whose bar is a place in a panel."""
+    symbol = int(panel.offsets.searchsorted(place, "right")) - 1
+    time = int(panel.times[place])
+    when = opening_words(panel.calendars[symbol], panel.timeframe, time)
+    return Finding(sin, words, count, panel.symbols[symbol], time, when, line)

@@ -1,0 +1,356 @@
+"""The figures of a trial, each declared once: its name, its title, what it means, how it is written."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import Enum
+from functools import cached_property
+
+import numpy as np
+
+from oakladder.bars.zones import DAY
+from oakladder.rung.trade_log import Column
+from oakladder.trial.broker.account import Book, in_order
+from oakladder.trial.broker.ledger import Taken
+from oakladder.trial.broker.trades import Trades
+from oakladder.trial.metrics.equity import Equity
+from oakladder.trial.metrics.excursions import excursions
+
+#: Days of a year, leap years in the mean.
+YEAR = 365.25
+#: A value that is smaller by no more than this ratio has not fallen: sums of money are no more exact.
+NO_FALL = 1e-12
+
+
+class Unit(Enum):
+    """How a figure is written."""
+
+    COUNT = "count"
+    MONEY = "money"
+    RATIO = "ratio"
+    NUMBER = "number"
+    DAYS = "days"
+
+
+@dataclass(frozen=True, slots=True)
+class Metric:
+    """A figure: its name in tables and JSON, its title, how it is written, and what it means in a sentence.
+
+    ``good`` is 1 where more is better, -1 where less is, 0 where neither.
+    """
+
+    name: str
+    title: str
+    unit: Unit
+    about: str
+    good: int = 0
+
+
+FIGURES: dict[str, Metric] = {
+    f.name: f
+    for f in (
+        Metric("trades", "Trades", Unit.COUNT, "closed trades that the account took"),
+        Metric("winners", "Winners", Unit.RATIO, "share of trades that brought more than they cost", 1),
+        Metric("profit_factor", "Profit factor", Unit.NUMBER, "all that was won for each 1 that was lost", 1),
+        Metric(
+            "average", "Average trade", Unit.RATIO, "what a trade brought, as a share of what it was entered for", 1
+        ),
+        Metric("average_money", "Average trade in money", Unit.MONEY, "what a trade brought", 1),
+        Metric("average_winner", "Average winner", Unit.MONEY, "what a winning trade brought", 1),
+        Metric("average_loser", "Average loser", Unit.MONEY, "what a losing trade cost", 1),
+        Metric(
+            "expectancy",
+            "Risks a trade",
+            Unit.NUMBER,
+            "what a trade brought, counted in what it risked at its first stop",
+            1,
+        ),
+        Metric("longest_win", "Longest winning run", Unit.COUNT, "winners one after the other, by their exits"),
+        Metric("longest_loss", "Longest losing run", Unit.COUNT, "losers one after the other, by their exits", -1),
+        Metric("bars", "Bars held", Unit.NUMBER, "bars from the fill to the exit, on the average"),
+        Metric("net", "Result", Unit.MONEY, "what all closed trades brought together", 1),
+        Metric("costs", "Costs", Unit.MONEY, "what was paid for fills, slippage apart", -1),
+        Metric("end", "End value", Unit.MONEY, "what the account is worth at the last close", 1),
+        Metric("held_end", "Simply held", Unit.MONEY, "the same money put into the symbols at their first opens"),
+        Metric("growth", "Growth a year", Unit.RATIO, "yearly growth that leads from the start to the end value", 1),
+        Metric("held_growth", "Held, a year", Unit.RATIO, "yearly growth of the same money simply held"),
+        Metric("drawdown", "Deepest fall", Unit.RATIO, "the deepest fall from a highest value so far", -1),
+        Metric(
+            "drawdown_money",
+            "Deepest fall in money",
+            Unit.MONEY,
+            "the largest fall in money from a highest value so far",
+            -1,
+        ),
+        Metric("under_water", "Under water", Unit.DAYS, "the longest time below a highest value so far", -1),
+        Metric("exposure", "In the market", Unit.RATIO, "share of bars at whose close a position was held"),
+        Metric("sharpe", "Sharpe ratio", Unit.NUMBER, "mean of daily returns for their deviation, over a year", 1),
+        Metric("sortino", "Sortino ratio", Unit.NUMBER, "the same for the falling days alone", 1),
+        Metric("calmar", "Growth for fall", Unit.NUMBER, "growth a year for the deepest fall", 1),
+        Metric("zero_cost", "Cost that eats it", Unit.RATIO, "cost of each fill at which nothing would be left", 1),
+    )
+}
+#: A figure that is not defined here: no trades, no losses, no time.
+Value = float | None
+
+
+@dataclass(frozen=True)
+class TradeResults:
+    """What each trade brought beside its book: arrays with a place for each trade."""
+
+    trades: Trades
+    #: What it brought for what it was entered for, and counted in risks; NaN where that is not known.
+    ratio: np.ndarray
+    risks: np.ndarray
+    bars: np.ndarray
+
+    @cached_property
+    def _excursions(self) -> tuple[np.ndarray, np.ndarray]:
+        return excursions(self.trades)  # no figure is made of them
+
+    @property
+    def worst(self) -> np.ndarray:
+        """The worst that it was worth, as a ratio of its entry."""
+        return self._excursions[0]
+
+    @property
+    def best(self) -> np.ndarray:
+        """The best that it was worth, as a ratio of its entry."""
+        return self._excursions[1]
+
+
+def results_of(book: Book) -> TradeResults:
+    """The results of every trade of a book."""
+    return TradeResults(book.trades, book.ratio, book.risks, book.bars)
+
+
+def metrics_of(book: Book, results: TradeResults, equity: Equity) -> dict[str, Value]:
+    """All figures by name; None where one is not defined."""
+    made: dict[str, float] = {}
+    done = np.flatnonzero(book.done)
+    net = book.net[done]
+    made |= of_trades(net, results.ratio[done], results.risks[done], results.bars[done])
+    won = net[in_order(_exit_moments(book, done))] > 0
+    made |= {"longest_win": float(_longest(won)), "longest_loss": float(_longest(~won))}
+    made |= _of_costs(book, done)
+    return named(made | of_curve(equity))
+
+
+def named(made: Mapping[str, float]) -> dict[str, Value]:
+    """All figures in order; None where one is not defined."""
+    return {name: defined(made.get(name, math.nan)) for name in FIGURES}
+
+
+def defined(value: float) -> Value:
+    return float(value) if math.isfinite(value) else None
+
+
+def of_trades(net: np.ndarray, ratio: np.ndarray, risks: np.ndarray, bars: np.ndarray) -> dict[str, float]:
+    """Figures of some closed trades; NaN where one is not defined."""
+    winners = net > 0
+    ratio_sum, ratios = _sum_of_known(ratio)
+    risk_sum, risk_count = _sum_of_known(risks)
+    return of_sums(
+        Sums(
+            trades=len(net),
+            winners=int(np.count_nonzero(winners)),
+            won=float(np.add.reduce(net, where=winners)),
+            lost=float(np.add.reduce(net, where=~winners)),
+            ratio=ratio_sum,
+            ratios=ratios,
+            risks=risk_sum,
+            risky=risk_count,
+            bars=float(np.add.reduce(bars)),
+        )
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Sums:
+    """What closed trades come to, added up: their number and that of winners, what those won and the others lost; of
+    those whose result for what they were entered for (in risks) is known, its sum and their number; the bars held."""
+
+    trades: float
+    winners: float
+    won: float
+    lost: float
+    ratio: float
+    ratios: float
+    risks: float
+    risky: float
+    bars: float
+
+
+def of_sums(sums: Sums) -> dict[str, float]:
+    """Figures of closed trades that are added up; NaN where one is not defined."""
+    count, wins, won, lost = sums.trades, sums.winners, sums.won, sums.lost
+    if not count:
+        return {"trades": 0.0, "net": 0.0}
+    return {
+        "trades": float(count),
+        "winners": wins / count,
+        "profit_factor": won / -lost if lost < 0 else math.nan,
+        "average": sums.ratio / sums.ratios if sums.ratios else math.nan,
+        "average_money": (won + lost) / count,
+        "average_winner": won / wins if wins else math.nan,
+        "average_loser": lost / (count - wins) if wins < count else math.nan,
+        "expectancy": sums.risks / sums.risky if sums.risky else math.nan,
+        "bars": sums.bars / count,
+        "net": won + lost,
+    }
+
+
+def _sum_of_known(values: np.ndarray) -> tuple[float, int]:
+    """The sum and the number of those that are not NaN."""
+    total, count = float(np.add.reduce(values)), len(values)
+    if total != total:
+        known = values[~np.isnan(values)]
+        total, count = float(np.add.reduce(known)), len(known)
+    return total, count
+
+
+def _exit_moments(book: Book, done: np.ndarray) -> np.ndarray:
+    left = book.trades.left[done]
+    return book.grid.at[left] * 4 + book.trades.moment[done] if len(left) else left
+
+
+def _longest(flags: np.ndarray) -> int:
+    """The longest run of yes."""
+    stops = np.flatnonzero(~flags)
+    if not len(stops):
+        return len(flags)
+    gaps = int((stops[1:] - stops[:-1]).max(initial=1)) - 1
+    return max(int(stops[0]), gaps, len(flags) - 1 - int(stops[-1]))
+
+
+def _of_costs(book: Book, done: np.ndarray) -> dict[str, float]:
+    rows, units = book.trades.rows, book.units[done]
+    turnover = float(units @ (rows[done, Column.ENTRY] + rows[done, Column.EXIT]))
+    paid = book.costs[book.taken == Taken.YES]
+    return of_costs(float(np.add.reduce(paid)), float(np.add.reduce(book.gross[done])), turnover)
+
+
+def of_costs(costs: float, gross: float, turnover: float) -> dict[str, float]:
+    """Figures of what fills cost: in all, and as a share of all that was bought and sold at which nothing would be left
+    of what closed trades brought before costs."""
+    return {"costs": costs, "zero_cost": gross / turnover if turnover > 0 else math.nan}
+
+
+def of_curve(equity: Equity) -> dict[str, float]:
+    """Figures of a curve of values at the closes of bars; NaN where one is not defined."""
+    value = equity.value
+    if not len(value):
+        return {"end": equity.start, "held_end": equity.start, "exposure": 0.0, "drawdown": 0.0}
+    peak = equity.peak
+    under = value / peak - 1
+    path = Path(
+        fall=0.0 - float(under.min()),  # a fall of nothing is 0, not -0
+        fall_money=float((peak - value).max()),
+        under=_longest_under(under, equity.clock.closes),
+        exposed=int(np.count_nonzero(equity.positions)),
+    )
+    return of_path(path, equity)
+
+
+@dataclass(frozen=True, slots=True)
+class Path:
+    """How the value of an account went: its deepest fall from a highest value so far, as a ratio and in money, the longest
+    time below one in seconds, and the number of closes at which it held something."""
+
+    fall: float
+    fall_money: float
+    under: float
+    exposed: float
+
+
+def of_path(path: Path, equity: Equity) -> dict[str, float]:
+    """Figures of a curve with at least one value of which it is known how it went; NaN where one is not defined."""
+    days, end = equity.clock.days, float(equity.value[-1])
+    growth = _growth(end, equity.start, days)
+    made = {
+        "end": end,
+        "held_end": float(equity.held[-1]),
+        "growth": growth,
+        "held_growth": _growth(equity.held[-1], equity.start, days),
+        "drawdown": path.fall,
+        "drawdown_money": path.fall_money,
+        "under_water": path.under / DAY,
+        "exposure": path.exposed / len(equity.value),
+        "calmar": growth / path.fall if path.fall > 0 else math.nan,
+    }
+    return made | _of_returns(equity)
+
+
+def _growth(end: float, start: float, days: float) -> float:
+    """Yearly growth: (end / start) ^ (365.25 / days) - 1; all is lost where nothing is left."""
+    if days <= 0:
+        return math.nan
+    if end <= 0:
+        return -1.0
+    exponent = YEAR / days * math.log(end / start)
+    return math.expm1(exponent) if exponent < 700 else math.nan
+
+
+def session_returns(equity: Equity) -> tuple[np.ndarray, float] | None:
+    """The returns of a curve from each session's close to the next, and how many sessions a year has; None where there
+    are too few, or nothing was left."""
+    sessions, days = equity.clock.sessions, equity.clock.days
+    if len(sessions) < 3 or days <= 0:
+        return None
+    at_close = equity.value[sessions]
+    if at_close.min() <= 0:
+        return None
+    return at_close[1:] / at_close[:-1] - 1, len(sessions) / (days / YEAR)
+
+
+def _of_returns(equity: Equity) -> dict[str, float]:
+    """Sharpe and Sortino ratios of the returns from each session's close to the next, nothing subtracted.
+
+    Sortino's deviation is the root mean square of the returns below zero.
+    """
+    found = session_returns(equity)
+    if found is None:
+        return {}
+    returns, sessions_a_year = found
+    a_year, mean = math.sqrt(sessions_a_year), float(np.add.reduce(returns)) / len(returns)
+    away, falling = returns - mean, returns[returns < -NO_FALL]
+    deviation = math.sqrt(float(away @ away) / (len(returns) - 1))
+    made = {}
+    if deviation > 1e-15:
+        made["sharpe"] = mean / deviation * a_year
+    if len(falling):
+        made["sortino"] = mean / math.sqrt(float(falling @ falling) / len(falling)) * a_year
+    return made
+
+
+def _longest_under(under: np.ndarray, closes: np.ndarray) -> float:
+    """The longest time between two bars at a highest value so far, in seconds; at its end it may still be under."""
+    edges = np.concatenate([[0], np.flatnonzero(under >= -NO_FALL), [len(under) - 1]])
+    apart = edges[1:] - edges[:-1] > 1
+    since = closes[edges]
+    return float((since[1:] - since[:-1])[apart].max(initial=0))
+
+
+def written(value: Value, unit: Unit) -> str:
+    """A figure as it is read; a dash where it is not defined."""
+    if value is None or not math.isfinite(value):
+        return "–"
+    match unit:
+        case Unit.COUNT:
+            return f"{value:,.0f}"
+        case Unit.MONEY:
+            return f"{value:,.2f}" if abs(value) < 1e7 else f"{value:,.0f}"
+        case Unit.RATIO:
+            return f"{value:+.1%}" if abs(value) >= 0.1 else f"{value:+.2%}"
+        case Unit.DAYS:
+            return f"{value:,.0f} days"
+        case Unit.NUMBER:
+            return f"{value:,.2f}"
+
+
+def metric_words(figures: Mapping[str, Value], name: str) -> str:
+    """A figure of a trial as it is read; shares without a sign."""
+    made = written(figures.get(name), FIGURES[name].unit)
+    return made.lstrip("+") if name in ("winners", "exposure", "drawdown") else made

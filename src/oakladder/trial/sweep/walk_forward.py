@@ -1,0 +1,179 @@
+"""Walking forward: settings are chosen on a span, traded on the next, and so on; beside what hindsight would have chosen."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from oakladder.rung.problems import RunProblem
+from oakladder.trial.batch.task import Task, Tried
+from oakladder.trial.clock import Clock
+from oakladder.trial.grid import grid_of
+from oakladder.trial.metrics.equity import Equity
+from oakladder.trial.metrics.metrics import FIGURES, Value, defined, of_curve
+from oakladder.trial.spans import before
+from oakladder.trial.sweep.run import swept
+from oakladder.trial.trial import Trial, TrialData
+
+#: Into so many spans of equally many bars a history is cut, and on so many before each one settings are chosen.
+SPANS, CHOSEN_ON = 8, 3
+#: A span has at least so many bars.
+_FEWEST = 20
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """A span that was traded: when it begins and ends (UTC seconds), the settings that were the best before it, what they
+    promised there and what they brought here."""
+
+    first: int
+    last: int
+    settings: Mapping[str, object]
+    promised: Value
+    brought: Value
+    trades: int
+
+
+@dataclass(frozen=True, slots=True)
+class Walk:
+    """The spans one after the other as one curve, beside that of the settings which hindsight chooses for all of them."""
+
+    figure: str
+    steps: tuple[Step, ...]
+    equity: Equity
+    figures: Mapping[str, Value]
+    hindsight: Trial
+    hindsight_settings: Mapping[str, object]
+
+    def words(self) -> str:
+        """What it comes to, in a sentence."""
+        growth, other = self.figures.get("growth"), self.hindsight.figures.get("growth")
+        if growth is None or other is None:
+            return "The spans are too short to say how the money grew."
+        return (
+            f"Chosen on the past and traded on what came next: {growth:+.1%} a year. "
+            f"With the settings that hindsight chooses it would have been {other:+.1%}."
+        )
+
+
+def walk_forward(
+    task: Task,
+    variants: Sequence[Mapping[str, object]],
+    figure: str,
+    *,
+    spans: int = SPANS,
+    chosen_on: int = CHOSEN_ON,
+    executor: Executor | None = None,
+    cancelled: Callable[[], bool] | None = None,
+    progress: Callable[[float], None] | None = None,
+) -> Walk:
+    """Walks some variants forward over a ground, by one of `FIGURES`. Raises `RunProblem` where there are too few bars or no
+    variant has the figure, and `Cancelled`."""
+    ground = task.ground
+    times = ground.grid.times[ground.first_place :]
+    if spans <= chosen_on or chosen_on < 1:
+        raise RunProblem("There must be at least one span to choose on, and one more to trade.")
+    if len(times) < spans * _FEWEST:
+        raise RunProblem(
+            f"{len(times)} bars are too few to be cut into {spans} spans of at least {_FEWEST}. Take shorter bars or fewer spans."
+        )
+    edges = [int(times[len(times) * k // spans]) for k in range(spans)] + [int(times[-1]) + 1]
+    total, done = spans - chosen_on + 1, 0
+
+    def tell(share: float) -> None:
+        if progress is not None:
+            progress((done + share) / total)
+
+    steps, curves = [], []
+    for k in range(chosen_on, spans):
+        past = replace(task, ground=part_of(ground, edges[k - chosen_on], edges[k]))
+        best, promised = _best(past, variants, figure, executor, cancelled, tell)
+        here = replace(task, ground=part_of(ground, edges[k], edges[k + 1])).trial(best.settings, cancelled)
+        steps.append(
+            Step(
+                edges[k],
+                edges[k + 1],
+                best.settings,
+                promised,
+                here.figures.get(figure),
+                int(here.figures["trades"] or 0),
+            )
+        )
+        curves.append(_left_at_the_end(here))
+        done += 1
+    rest = replace(task, ground=part_of(ground, edges[chosen_on], edges[-1]))
+    best, _ = _best(rest, variants, figure, executor, cancelled, tell)
+    joined = _joined(curves, ground)
+    hindsight = rest.trial(best.settings, cancelled)
+    figures = {name: defined(value) for name, value in of_curve(joined).items()}
+    figures["trades"] = float(sum(s.trades for s in steps))
+    return Walk(figure, tuple(steps), joined, figures, hindsight, best.settings)
+
+
+def part_of(ground: TrialData, first: int, end: int) -> TrialData:
+    """The ground up to a moment, of which only what is decided from another on counts."""
+    panel = before(ground.panel, end)
+    return TrialData(panel, ground.grid if panel is ground.panel else grid_of(panel), first, ground.seal)
+
+
+def _best(
+    task: Task,
+    variants: Sequence[Mapping[str, object]],
+    figure: str,
+    executor: Executor | None,
+    cancelled: Callable[[], bool] | None,
+    tell: Callable[[float], None],
+) -> tuple[Tried, float]:
+    """The variant with the best figure, the first of equals."""
+    sign = -1 if FIGURES[figure].good < 0 else 1
+    best: tuple[Tried, float] | None = None
+    trouble = ""
+    for one in swept(task, variants, executor=executor, cancelled=cancelled, progress=tell):
+        value, trouble = one.value(figure), trouble or one.problem
+        if value is not None and (best is None or sign * value > sign * best[1]):
+            best = one, value
+    if best is None:
+        raise RunProblem(trouble or f"No variant has the figure {FIGURES[figure].title} on every span: too few trades.")
+    return best
+
+
+def _left_at_the_end(trial: Trial) -> Equity:
+    """The curve of a span with what is still open at its end sold at the last close, costs and slippage paid."""
+    equity, book, costs = trial.equity, trial.book, trial.account.costs
+    which = np.flatnonzero(book.open)
+    if not len(which) or not len(equity.value):
+        return equity
+    trades = book.trades
+    symbol = trades.symbol[which]
+    last = book.grid.closes[symbol, -1]
+    worse = costs.slippage.of(last, np.array(trades.panel.steps)[symbol])
+    price = last - trades.side[which] * worse
+    units = book.units[which]
+    value = equity.value.copy()
+    value[-1] -= float((units * worse + costs.of_fills(units, price)).sum())
+    return replace(equity, value=value)
+
+
+def _joined(curves: Sequence[Equity], ground: TrialData) -> Equity:
+    """Curves one after the other: each goes on with the money that the one before left."""
+    start = curves[0].start
+    level, values = start, []
+    held_level, held = start, []
+    for one in curves:
+        values.append(one.value / one.start * level)
+        level = float(values[-1][-1])
+        first = one.held[0] if len(one.held) and one.held[0] else one.start
+        held.append(one.held / first * held_level)
+        held_level = float(held[-1][-1])
+    times = np.concatenate([c.times for c in curves])
+    return Equity(
+        times,
+        np.concatenate(values),
+        np.concatenate(held),
+        np.concatenate([c.positions for c in curves]),
+        start,
+        Clock.of(times, ground.panel.timeline),
+    )
