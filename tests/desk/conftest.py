@@ -30,7 +30,7 @@ def window(
     app = make_app()
     made = make_window(workspace)
     made.show()
-    settle(app, made.desk)
+    settle(app, made.session)
     yield made
     put_away(made)
 
@@ -38,4 +38,4 @@ def window(
 @pytest.fixture
 def calm(qapp: QApplication):  # type: ignore[no-untyped-def]
     """Waits until nothing is awaited."""
-    return lambda window: settle(make_app(), window.desk)
+    return lambda window: settle(make_app(), window.session)

@@ -96,7 +96,7 @@ def test_long_work_is_told_with_how_far_it_is(window: Window, calm) -> None:  # 
         told.set()
         go.wait(20)
 
-    window.desk.jobs.start("scan", work, lambda _: None, slow=True)
+    window.session.jobs.start("scan", work, lambda _: None, slow=True)
     assert told.wait(20)
     window.activity.look()
     assert not window.activity.text()  # it has only begun

@@ -51,7 +51,7 @@ def test_why_explains_the_bar_that_is_read(window: Window, calm) -> None:  # typ
     panel, chart = window.bench.why, window.bench.chart
     assert [panel.signals.itemText(k) for k in range(panel.signals.count())] == ["up", "down"]
     assert panel.why is not None and panel.why.signal == "up"
-    view = window.desk.looking.view
+    view = window.session.chart.view
     assert view is not None and view.result is not None
     flags = view.result.flag(view.result.output("signal", "up").roles["value"])
     for bar in (int(np.flatnonzero(flags == 1)[-1]), int(np.flatnonzero(flags == 0)[-1])):
@@ -108,10 +108,10 @@ def test_replay_shows_everything_as_it_was_known(window: Window, market: BarLibr
     assert len(closes(window)) == 1401
     np.testing.assert_array_equal(closes(window), whole[:1401])
     then = market.bars("GULLW", ONE_DAY)
-    moment = window.desk.replaying.moment
+    moment = window.session.replay.moment
     assert moment is not None
     known = int((then.calendar.closes(then.times, ONE_DAY) <= moment).sum())
-    assert window.desk.watched.cells[ColumnPlace(0, "1d")]["GULLW"].order == then["close"][known - 1]
+    assert window.session.watchlist.cells[ColumnPlace(0, "1d")]["GULLW"].order == then["close"][known - 1]
     for step, expected in ((1, 1402), (1, 1403), (-1, 1402)):
         replay.step(step)
         calm(window)
@@ -123,18 +123,18 @@ def test_replay_shows_everything_as_it_was_known(window: Window, market: BarLibr
 
 def test_a_bar_in_progress_is_played_minute_by_minute(window: Window, market: BarLibrary, calm) -> None:  # type: ignore[no-untyped-def]
     hour = Timeframe.parse("1h")
-    window.desk.looking.go_to(timeframe=hour)
+    window.session.chart.go_to(timeframe=hour)
     calm(window)
     whole = closes(window).copy()
     window.bench.chart.pin(100)
     window.bench.deeds.start_replay()
     calm(window)
     window.bench.replay.unit.setCurrentIndex(1)
-    minutes = market.bars(window.desk.looking.symbol, ONE_MINUTE)
+    minutes = market.bars(window.session.chart.symbol, ONE_MINUTE)
     for _ in range(3):
         window.bench.replay.step(1)
         calm(window)
-        moment = window.desk.replaying.moment
+        moment = window.session.replay.moment
         assert moment is not None
         made = closes(window)
         assert len(made) == 102
@@ -167,21 +167,21 @@ def test_a_line_and_the_same_script_twice_stand_beside_it(window: Window, calm) 
     deeds.put_line("sma(close, 50)")
     deeds.copy_beside()
     calm(window)
-    window.desk.beside.set(1, "n", 30)
-    window.desk.rule.set_setting("n", 9)
+    window.session.overlays.set(1, "n", 30)
+    window.session.rule.set_setting("n", 9)
     calm(window)
     chart = window.bench.chart
     title = window.bench.script.beside.captions[1].text()
     lines = {line.name: line.values for line in chart.panes["price"].lines.lines}
     close = closes(window)
-    assert list(lines) == ["Mean", "sma(close, 50)", f"Mean · {window.desk.beside.uses[1].caption}"]
+    assert list(lines) == ["Mean", "sma(close, 50)", f"Mean · {window.session.overlays.uses[1].caption}"]
     for name, n in zip(lines, (9, 50, 30), strict=True):
         assert lines[name][-1] == pytest.approx(close[-n:].mean())
     assert "Beside" in title
     tones = [line.colours[-1] for line in chart.panes["price"].lines.lines]
     assert len(set(tones)) == 3  # each use has a tint of its own
-    window.desk.beside.remove(0)
-    window.desk.beside.remove(0)
+    window.session.overlays.remove(0)
+    window.session.overlays.remove(0)
     calm(window)
     assert [line.name for line in chart.panes["price"].lines.lines] == ["Mean"]
 
@@ -190,13 +190,13 @@ def test_marks_of_two_scripts_are_told_apart(window: Window, calm) -> None:  # t
     rule = "rung 1\nsignal up = close > close[1] bullish\nmark up below shape arrow_up color good\n"
     type_script(window, rule)
     calm(window)
-    alone = window.desk.looking.view.picture.marks[0].colours
-    path = window.desk.workspace.scripts / "other.rung"
+    alone = window.session.chart.view.picture.marks[0].colours
+    path = window.session.workspace.scripts / "other.rung"
     path.write_text(rule.replace("rung 1", 'rung 1\ntitle "Other"'))
     for _ in range(2):
         window.bench.deeds.put_beside(path)
     calm(window)
-    marks = window.desk.looking.view.picture.marks
+    marks = window.session.chart.view.picture.marks
     assert np.array_equal(marks[0].colours, alone)  # the open script's are as it says
     assert len({int(m.colours[m.colours != 0][0]) for m in marks}) == 3
     entries = [e.name for e in window.bench.chart.panes["price"].overlay.content.entries]
@@ -207,11 +207,11 @@ def test_what_cannot_be_drawn_beside_is_said_and_harms_nothing(window: Window, c
     type_script(window, RULE)
     calm(window)
     told: list[str] = []
-    window.desk.trouble.connect(told.append)
-    window.desk.status.connect(told.append)
+    window.session.trouble.connect(told.append)
+    window.session.status.connect(told.append)
     window.bench.deeds.put_line("smma(close, 5)")
-    assert "cannot be drawn" in told[-1] and "sma" in told[-1] and window.desk.beside.uses == []
-    path = window.desk.workspace.scripts / "needs_hours.rung"
+    assert "cannot be drawn" in told[-1] and "sma" in told[-1] and window.session.overlays.uses == []
+    path = window.session.workspace.scripts / "needs_hours.rung"
     path.write_text("rung 1\nline close on 1h\n")
     window.bench.deeds.put_beside(path)
     calm(window)
@@ -242,7 +242,7 @@ def test_letters_on_the_chart_look_for_a_symbol(window: Window, calm) -> None:  
     QTest.keyClicks(dialog.line, "lake")
     QTest.keyClick(dialog.line, Qt.Key.Key_Return)
     calm(window)
-    assert window.desk.looking.symbol == "FLAKE"
+    assert window.session.chart.symbol == "FLAKE"
 
 
 def test_a_timeframe_of_any_length_and_a_date_are_typed(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -250,9 +250,9 @@ def test_a_timeframe_of_any_length_and_a_date_are_typed(window: Window, calm) ->
     window.palette_dialog.line.setText("50m")
     QTest.keyClick(window.palette_dialog.line, Qt.Key.Key_Return)
     calm(window)
-    assert str(window.desk.looking.timeframe) == "50m" and window.desk.looking.timeframe in window.bench.ladder.steps
+    assert str(window.session.chart.timeframe) == "50m" and window.session.chart.timeframe in window.bench.ladder.steps
     assert len(window.bench.ladder.pips) == 13
-    window.desk.looking.go_to(timeframe=ONE_DAY)
+    window.session.chart.go_to(timeframe=ONE_DAY)
     calm(window)
     window.go_to_date()
     window.palette_dialog.line.setText("2024-03-13")
@@ -283,7 +283,7 @@ def test_a_pinned_bar_stays_pinned_on_every_timeframe(window: Window, calm) -> N
     chart.pin(len(chart.shown.bars) - 20)
     time = int(chart.shown.bars.times[chart.pinned])  # type: ignore[index]
     for frame in ("1w", "1h", "15m", "1d"):
-        window.desk.looking.go_to(timeframe=Timeframe.parse(frame))
+        window.session.chart.go_to(timeframe=Timeframe.parse(frame))
         calm(window)
         assert chart.pinned is not None and chart.shown is not None
         bars = chart.shown.bars
@@ -294,7 +294,7 @@ def test_a_pinned_bar_stays_pinned_on_every_timeframe(window: Window, calm) -> N
 
 
 def test_early_and_late_hours_are_a_switch(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    window.desk.looking.go_to(timeframe=Timeframe.parse("1h"))
+    window.session.chart.go_to(timeframe=Timeframe.parse("1h"))
     calm(window)
     regular = len(closes(window))
     window.bench.deeds.toggle_extended()
@@ -329,18 +329,18 @@ def test_what_was_open_comes_back_after_a_crash(window: Window, workspace: Works
     deeds.scale_log()
     window.bench.chart.fold_pane("percent points")
     window.bench.chart.toggle("Mean")
-    window.desk.rule.set_setting("n", 9)
-    window.desk.looking.go_to("FLAKE", Timeframe.parse("1h"))
+    window.session.rule.set_setting("n", 9)
+    window.session.chart.go_to("FLAKE", Timeframe.parse("1h"))
     calm(window)
-    qtbot.waitUntil(lambda: not window.desk.remembering.waiting, timeout=4000)
+    qtbot.waitUntil(lambda: not window.session.remembered.waiting, timeout=4000)
     again = make_window(workspace)  # nothing was closed: the first is as good as gone
     again.show()
-    settle(make_app(), again.desk)
+    settle(make_app(), again.session)
     try:
-        assert (again.desk.looking.symbol, str(again.desk.looking.timeframe)) == ("FLAKE", "1h")
-        assert again.desk.looking.options.style is BarStyle.BARS and again.desk.looking.options.scale is ScaleKind.LOG
-        assert again.desk.rule.settings == {"n": 9.0}
-        assert [u.title for u in again.desk.beside.uses] == ["sma(close, 50)"]
+        assert (again.session.chart.symbol, str(again.session.chart.timeframe)) == ("FLAKE", "1h")
+        assert again.session.chart.options.style is BarStyle.BARS and again.session.chart.options.scale is ScaleKind.LOG
+        assert again.session.rule.settings == {"n": 9.0}
+        assert [u.title for u in again.session.overlays.uses] == ["sma(close, 50)"]
         chart = again.bench.chart
         assert chart.panes["percent points"].folded
         assert [line.name for line in chart.panes["price"].lines.lines] == ["sma(close, 50)"]
@@ -352,7 +352,7 @@ def test_what_was_open_comes_back_after_a_crash(window: Window, workspace: Works
 
 def test_the_narrow_watchlist_shows_any_list(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     watchlist = window.bench.watchlist
-    window.desk.lists.make("Mine", ["FLAKE", "BRINE"])
+    window.session.lists.make("Mine", ["FLAKE", "BRINE"])
     window.show_ladder()
     window.show_bench()
     calm(window)
@@ -360,6 +360,6 @@ def test_the_narrow_watchlist_shows_any_list(window: Window, calm) -> None:  # t
     watchlist.lists.setCurrentText("Mine")
     watchlist.lists.activated.emit(1)
     assert [watchlist.rows.index(r, 0).data() for r in range(watchlist.rows.rowCount())] == ["FLAKE", "BRINE"]
-    window.desk.remembering.now()
+    window.session.remembered.now()
     calm(window)
-    assert window.desk.workspace.remembered().list_name == "Mine"
+    assert window.session.workspace.remembered().list_name == "Mine"

@@ -48,7 +48,7 @@ def test_typing_changes_chart_ladder_and_columns_without_a_button(window: Window
     type_script(window, RULE)
     calm(window)
     assert names(window) == ["Five"]
-    market, program = window.desk.library, window.desk.rule.program
+    market, program = window.session.library, window.session.rule.program
     assert program is not None
     for column, frame in ((3, ONE_DAY), (4, Timeframe.parse("1h"))):
         expected = cells(program, None, market, ["GULLW"], frame)[0]["GULLW"].text
@@ -58,11 +58,11 @@ def test_typing_changes_chart_ladder_and_columns_without_a_button(window: Window
 
 
 def test_going_elsewhere_while_a_script_compiles_shows_both(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    scripts = {p.stem: p for p in window.desk.workspace.script_files()}
-    for symbol in (window.desk.looking.symbol, "GULLW"):
+    scripts = {p.stem: p for p in window.session.workspace.script_files()}
+    for symbol in (window.session.chart.symbol, "GULLW"):
         for stem, first in (("below_the_band", "Middle"), ("tide_turn", "Short tide")):
-            window.desk.rule.open(scripts[stem])
-            window.desk.looking.go_to(symbol)
+            window.session.rule.open(scripts[stem])
+            window.session.chart.go_to(symbol)
             calm(window)
             assert names(window)[0] == first
             assert window.bench.strip.events and window.bench.heading.text() == f"{symbol}  1d"
@@ -87,12 +87,12 @@ def test_a_broken_script_keeps_the_last_picture_and_says_so(window: Window, calm
 
 
 def test_what_is_typed_is_saved_and_its_past_is_kept(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
-    path = window.desk.script.path
+    path = window.session.script.path
     assert path is not None
     old = path.read_text()
     type_script(window, RULE)
     qtbot.waitUntil(lambda: path.read_text() == RULE)
-    kept = window.desk.workspace.versions.of(path.name)
+    kept = window.session.workspace.versions.of(path.name)
     assert [v.text() for v in kept] == [old]
 
 
@@ -106,7 +106,7 @@ def test_a_setting_moves_the_line_and_not_the_text(window: Window, calm) -> None
     after = window.bench.chart.panes["price"].lines.lines[0].values
     assert not np.array_equal(before, after, equal_nan=True)
     assert window.bench.script.editor.text() == text
-    assert window.desk.rule.settings == {"short": 11.0}
+    assert window.session.rule.settings == {"short": 11.0}
 
 
 def test_the_ladder_changes_the_timeframe_and_the_watchlist_the_symbol(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -114,7 +114,7 @@ def test_the_ladder_changes_the_timeframe_and_the_watchlist_the_symbol(window: W
     QTest.mouseClick(ladder, Qt.MouseButton.LeftButton, pos=ladder.rect().center())
     expected = ladder.step_at(ladder.rect().center().y())
     calm(window)
-    assert window.desk.looking.timeframe == expected != ONE_DAY
+    assert window.session.chart.timeframe == expected != ONE_DAY
     window.bench.watchlist.table.setFocus()
     QTest.keyClick(window.bench.watchlist.table, Qt.Key.Key_Down)
     calm(window)
@@ -143,7 +143,7 @@ def test_keys_step_through_signals_timeframes_and_bars(window: Window, calm) -> 
     assert chart.pinned is None
     window.longer()
     calm(window)
-    assert str(window.desk.looking.timeframe) == "1w"
+    assert str(window.session.chart.timeframe) == "1w"
 
 
 def test_the_cursor_reads_every_value_at_its_bar(window: Window) -> None:
@@ -181,7 +181,7 @@ def test_rising_bars_are_hollow_falling_bars_filled_painted_bars_coloured(window
     chart.see(len(bars) - 30, len(bars) + 2)
     body = bars["close"] - bars["open"]
     tall = np.abs(body) > 0.25 * np.abs(body[-30:]).max()
-    theme = window.desk.looking.theme
+    theme = window.session.chart.theme
     checked = set()
     for bar in range(len(bars) - 28, len(bars)):
         if not tall[bar]:
@@ -216,7 +216,7 @@ paint volume color lime when late
     chart.see(1480, 1545)
     assert list(chart.panes) == ["price", "volume", "lanes", "Body"]
     high = float(chart.panes["price"].view.heights[1])
-    ground = window.desk.looking.theme.color("ground")
+    ground = window.session.chart.theme.color("ground")
 
     def top(bar: int) -> QColor:
         return pixel(window, bar, high - (high - float(chart.panes["price"].view.heights[0])) * 0.3)
@@ -248,7 +248,7 @@ def test_lanes_have_no_heights_that_could_be_read_off(window: Window, calm) -> N
 def test_night_changes_every_part(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     window.toggle_night()
     calm(window)
-    assert window.desk.looking.theme is NIGHT
+    assert window.session.chart.theme is NIGHT
     shown = window.bench.chart.viewport().grab().toImage()  # type: ignore[union-attr]
     mean = shown.scaled(1, 1, transformMode=Qt.TransformationMode.SmoothTransformation).pixelColor(0, 0)
     assert mean.lightness() < 90
@@ -257,16 +257,16 @@ def test_night_changes_every_part(window: Window, calm) -> None:  # type: ignore
 
 
 def test_the_desk_comes_back_as_it_was(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    window.desk.looking.go_to("FLAKE", Timeframe.parse("1h"))
-    window.desk.rule.set_setting("short", 14)
+    window.session.chart.go_to("FLAKE", Timeframe.parse("1h"))
+    window.session.rule.set_setting("short", 14)
     calm(window)
     window.close()
-    again = make_window(window.desk.workspace)
+    again = make_window(window.session.workspace)
     again.show()
-    settle(make_app(), again.desk)
+    settle(make_app(), again.session)
     try:
         assert again.bench.heading.text() == "FLAKE  1h"
-        assert again.desk.rule.settings == {"short": 14}
+        assert again.session.rule.settings == {"short": 14}
         assert again.bench.script.settings.controls["short"].value() == 14  # type: ignore[attr-defined]
     finally:
         again.close()
@@ -278,7 +278,7 @@ def test_the_palette_finds_actions_and_symbols(window: Window, calm) -> None:  #
     QTest.keyClicks(palette.line, "flake")
     QTest.keyClick(palette.line, Qt.Key.Key_Return)
     calm(window)
-    assert window.desk.looking.symbol == "FLAKE"
+    assert window.session.chart.symbol == "FLAKE"
     window.open_palette()
     QTest.keyClicks(window.palette_dialog.line, "no such thing")
     assert window.palette_dialog.list.item(0).text() == "Nothing is called that."  # type: ignore[union-attr]
@@ -286,14 +286,14 @@ def test_the_palette_finds_actions_and_symbols(window: Window, calm) -> None:  #
 
 
 def test_a_new_script_starts_with_a_rule_that_works(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    window.desk.rule.new("My first rule")
+    window.session.rule.new("My first rule")
     calm(window)
-    assert window.desk.script.path is not None and window.desk.script.path.name == "my_first_rule.rung"
+    assert window.session.script.path is not None and window.session.script.path.name == "my_first_rule.rung"
     assert window.bench.script.verdict.text().endswith("No errors.")
     assert names(window) == ["Average"]
-    window.desk.rule.new("My first rule")
+    window.session.rule.new("My first rule")
     calm(window)
-    assert window.desk.script.path.name == "my_first_rule_2.rung"
+    assert window.session.script.path.name == "my_first_rule_2.rung"
 
 
 def test_sides_fold_and_the_window_may_be_small(window: Window) -> None:
@@ -349,10 +349,10 @@ def test_no_button_is_cut_in_a_small_window(window: Window, calm, size: tuple[in
 
 def test_a_timeframe_that_a_script_cannot_run_on_is_said_on_the_chart(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     type_script(window, "rung 1\nline close on 1d\n")
-    window.desk.looking.go_to(timeframe=Timeframe.parse("1w"))
+    window.session.chart.go_to(timeframe=Timeframe.parse("1w"))
     calm(window)
     assert "shorter than the 1w" in window.bench.chart.panes["price"].overlay.content.trouble
-    window.desk.looking.go_to(timeframe=ONE_DAY)
+    window.session.chart.go_to(timeframe=ONE_DAY)
     calm(window)
     assert window.bench.chart.panes["price"].overlay.content.trouble == ""
 
@@ -372,7 +372,7 @@ def test_as_much_of_a_bar_is_written_out_as_there_is_room(window: Window, calm) 
     calm(window)
     assert "2026" in bench.reading.text()
     window.deeds["one_chart"].trigger()
-    window.desk.looking.go_to(timeframe=Timeframe.parse("15m"))  # the time of the bar makes it longer
+    window.session.chart.go_to(timeframe=Timeframe.parse("15m"))  # the time of the bar makes it longer
     calm(window)
     assert bench.reading.fontMetrics().horizontalAdvance(bench.reading.text()) <= bench.reading.width() + 2
 
@@ -395,8 +395,8 @@ def test_night_reaches_every_part_however_it_is_asked_for(window: Window, calm) 
     window.toggle_night()
     window.show_ladder()
     wait_for(DAY)
-    other = Window(window.desk)  # as at a start that remembers the night
-    window.desk.looking.set_theme(NIGHT)
+    other = Window(window.session)  # as at a start that remembers the night
+    window.session.chart.set_theme(NIGHT)
     other.show()
     calm(window)
     assert ground(other.top) == NIGHT.raised

@@ -73,10 +73,10 @@ def test_other_symbols_stand_beside_and_follow(window: Window, calm) -> None:  #
     QTest.keyClick(window, Qt.Key.Key_F10, Qt.KeyboardModifier.ControlModifier)
     calm(window)
     assert shown(window) == ["CROSS  1d", "GULLW  1d"]
-    window.desk.looking.go_to(timeframe=Timeframe.parse("4h"))
+    window.session.chart.go_to(timeframe=Timeframe.parse("4h"))
     calm(window)
     assert shown(window) == ["CROSS  4h", "GULLW  4h"]
-    window.desk.rule.set_setting("short", 20)
+    window.session.rule.set_setting("short", 20)
     calm(window)
     QTest.mouseClick(window.bench.charts.beside[1].go, LEFT)
     calm(window)
@@ -85,23 +85,23 @@ def test_other_symbols_stand_beside_and_follow(window: Window, calm) -> None:  #
 
 def test_they_follow_the_typing_and_come_back_after_a_restart(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     more(window, calm, 2)
-    window.desk.rule.set_text("rung 1\nsignal up = close > close[1] bullish\nmark up below\n")
+    window.session.rule.set_text("rung 1\nsignal up = close > close[1] bullish\nmark up below\n")
     calm(window)
     assert all(b.ages.text().startswith("up ") for b in window.bench.charts.beside)
-    window.desk.rule.set_text("rung 1\nsignal up = close >\n")
+    window.session.rule.set_text("rung 1\nsignal up = close >\n")
     calm(window)
     assert all(b.chart.shown.picture.marks for b in window.bench.charts.beside)  # the last that was sound
-    window.desk.remembering.write()
-    again = make_window(window.desk.workspace)
+    window.session.remembered.write()
+    again = make_window(window.session.workspace)
     try:
-        assert again.desk.companions.count == 2 and len(again.bench.charts.beside) == 2
+        assert again.session.side_charts.count == 2 and len(again.bench.charts.beside) == 2
     finally:
         put_away(again)
 
 
 @pytest.mark.parametrize("state", [{}, {"count": 99, "kind": "symbols"}, {"count": True}, {"count": "two", "kind": 3}])
 def test_what_makes_no_sense_is_none_or_as_many_as_there_can_be(window: Window, state: dict[str, object]) -> None:
-    companions: SideCharts = window.desk.companions
+    companions: SideCharts = window.session.side_charts
     companions.restore(state)
     assert companions.count == (3 if state.get("count") == 99 else 0)
     assert len(window.bench.charts.beside) == companions.count
@@ -138,10 +138,10 @@ def test_charts_beside_are_painted_after_a_change_of_size_and_by_night(window: W
 
 
 def test_where_there_is_nothing_beside_it_is_said(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    lists = window.desk.lists
+    lists = window.session.lists
     lists.make("Two")
     for symbol in ("BRINE", "CROSS"):
-        lists.add("Two", symbol, window.desk.library.infos)
+        lists.add("Two", symbol, window.session.library.infos)
     window.bench.show_list("Two")
     more(window, calm, 2)
     window.bench.turn_charts()
@@ -156,7 +156,7 @@ def test_where_there_is_nothing_beside_it_is_said(window: Window, calm) -> None:
 
 def test_what_is_wrong_with_a_chart_beside_stands_on_it(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     more(window, calm, 1)
-    window.desk.rule.set_text("rung 1\nlet days = close on 1d\nsignal up = close > days bullish\n")
+    window.session.rule.set_text("rung 1\nlet days = close on 1d\nsignal up = close > days bullish\n")
     calm(window)
     (week,) = window.bench.charts.beside  # days are shorter than its weeks
     assert "shorter than" in week.chart.panes["price"].overlay.content.trouble
@@ -169,4 +169,4 @@ def test_charts_beside_show_bars_as_the_main_one_does(window: Window, calm) -> N
         window.deeds[name].trigger()
     calm(window)
     (beside,) = window.bench.charts.beside
-    assert beside.chart.options == window.desk.looking.options == window.bench.chart.options
+    assert beside.chart.options == window.session.chart.options == window.bench.chart.options

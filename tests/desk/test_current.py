@@ -29,7 +29,7 @@ LEFT = Qt.MouseButton.LeftButton
 @pytest.fixture
 def rules(window: Window, calm: Calm) -> Window:
     """A window with the first rule open, and a second one in the folder."""
-    (window.desk.workspace.scripts / "two.rung").write_text(TWO)
+    (window.session.workspace.scripts / "two.rung").write_text(TWO)
     opened(window, calm, ONE, "one")
     return window
 
@@ -40,7 +40,7 @@ def open_by_palette(window: Window, calm: Calm, title: str) -> None:
     QTest.keyClick(window.palette_dialog.line, Qt.Key.Key_Return)
     window.activateWindow()  # as the screen does where a dialog closes
     calm(window)
-    assert window.desk.script.path is not None and window.desk.script.path.stem == title.lower()
+    assert window.session.script.path is not None and window.session.script.path.stem == title.lower()
 
 
 def why(window: Window) -> str:
@@ -112,7 +112,7 @@ def test_sweep_ranges_follow_the_script_and_not_what_was_half_typed(rules: Windo
 
 def test_results_that_take_long_are_greyed_or_gone_once_they_are_of_something_else(rules: Window, calm: Calm) -> None:
     """A scan, a sweep and the check of honesty are asked for; nobody asks for them again by switching."""
-    window, desk = rules, rules.desk
+    window, session = rules, rules.session
     window.show_trial()
     window.trial.check_honesty()
     window.trial.show_sweep()
@@ -130,14 +130,14 @@ def test_results_that_take_long_are_greyed_or_gone_once_they_are_of_something_el
     said = window.trial.honesty.words.text()
     assert "stood" in said or "found" in said.lower()
     assert not any(outdated(part) for part in (window.scan.results, window.trial.sweep.map))
-    desk.rule.set_setting("n", 30.0)
+    session.rule.set_setting("n", 30.0)
     calm(window)
     assert window.trial.honesty.words.text() != said
-    (desk.workspace.scripts / "one.rung").write_text(ONE.replace("close > a", "close < a"))
-    desk.script.look()
+    (session.workspace.scripts / "one.rung").write_text(ONE.replace("close > a", "close < a"))
+    session.script.look()
     for _ in range(100):
         QTest.qWait(30)
-        if "close < a" in desk.script.text:
+        if "close < a" in session.script.text:
             break
     calm(window)
     window.show_scan()
@@ -166,36 +166,36 @@ def test_a_broken_script_leaves_no_other_rule_in_sight(rules: Window, calm: Calm
     model = window.bench.watchlist.model
     heads = [model.caption(k) for k in range(3, model.columnCount())]
     assert heads and not any("One" in head for head in heads) and not window.bench.watchlist.is_outdated
-    window.desk.looking.go_to(timeframe=Timeframe.parse("1w"))
+    window.session.chart.go_to(timeframe=Timeframe.parse("1w"))
     calm(window)
     assert "close > a" not in why(window)
 
 
 def test_a_symbol_that_is_asked_for_while_a_mistake_is_typed_is_shown(rules: Window, calm: Calm) -> None:
-    desk = rules.desk
+    session = rules.session
     for symbol in ("FLAKE", "KEELS", "GULLW"):
-        desk.looking.go_to(symbol)
-        desk.rule.set_text(f"{ONE}line close >\n-- {symbol}\n")
-        desk.rule.compile()  # before the chart has come
+        session.chart.go_to(symbol)
+        session.rule.set_text(f"{ONE}line close >\n-- {symbol}\n")
+        session.rule.compile()  # before the chart has come
         calm(rules)
-        assert desk.looking.view is not None and desk.looking.view.bars.symbol == symbol
+        assert session.chart.view is not None and session.chart.view.bars.symbol == symbol
         assert not outdated(rules.bench.chart)
-        desk.rule.set_text(ONE)
+        session.rule.set_text(ONE)
         calm(rules)
 
 
 def test_a_window_that_opens_on_a_broken_script_shows_the_bars(rules: Window, calm: Calm) -> None:
-    workspace = rules.desk.workspace
+    workspace = rules.session.workspace
     opened(rules, calm, "rung 1\nsignal broken = close >\n", "broken")
     assert rules.bench.script.settings.isHidden()  # which were those of the rule before
-    rules.desk.remembering.now()
+    rules.session.remembered.now()
     calm(rules)
     again = make_window(workspace)
     again.show()
-    settle(make_app(), again.desk)
+    settle(make_app(), again.session)
     try:
-        view = again.desk.looking.view
-        assert again.desk.script.path is not None and again.desk.script.path.stem == "broken"
+        view = again.session.chart.view
+        assert again.session.script.path is not None and again.session.script.path.stem == "broken"
         assert view is not None and len(view.bars) and again.bench.heading.text().startswith(view.bars.symbol)
         assert again.bench.watchlist.model.quotes
     finally:

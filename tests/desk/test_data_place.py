@@ -54,7 +54,7 @@ def own_window(qapp, tmp_path: Path, market: BarLibrary) -> Iterator[Window]:  #
     app = make_app()
     made = make_window(workspace)
     made.show()
-    settle(app, made.desk)
+    settle(app, made.session)
     made.show_data()
     yield made
     put_away(made)
@@ -70,11 +70,11 @@ def test_files_are_looked_at_and_taken_in_and_can_be_charted(own_window: Window,
     calm(window)
     assert "2 symbols taken in, 140 bars written. 1 file could not" in place.word.text()
     assert window.bench.watchlist.model.rowCount() == 79
-    window.desk.looking.go_to("OTTER")
+    window.session.chart.go_to("OTTER")
     calm(window)
     assert window.bench.chart.shown is not None and len(window.bench.chart.shown.bars) == 80
-    assert BarLibrary(window.desk.library.folder).bars("SEAL", ONE_DAY)["volume"].sum() == 60_000
-    assert list(window.desk.library.infos)[:3] == [i.symbol for i in companies.symbols()[:3]]
+    assert BarLibrary(window.session.library.folder).bars("SEAL", ONE_DAY)["volume"].sum() == 60_000
+    assert list(window.session.library.infos)[:3] == [i.symbol for i in companies.symbols()[:3]]
 
 
 def test_a_wrong_guess_is_corrected_and_a_finding_mended(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
@@ -130,12 +130,12 @@ def test_forms_of_times_are_shown_by_example() -> None:
 def test_what_is_known_of_symbols_is_shown_and_changed_together(
     own_window: Window, calm, monkeypatch: pytest.MonkeyPatch
 ) -> None:  # type: ignore[no-untyped-def]
-    view, desk = own_window.data.symbols, own_window.desk
+    view, session = own_window.data.symbols, own_window.session
     own_window.data.tabs.setCurrentIndex(1)
     calm(own_window)
     first = view.model.index(0, 0)
     assert view.model.rowCount() == 77 and view.model.data(first) == "BRINE"
-    held, bars = view.model.held["BRINE"], desk.library.bars("BRINE", ONE_DAY)
+    held, bars = view.model.held["BRINE"], session.library.bars("BRINE", ONE_DAY)
     assert held.days is not None and held.days.count == len(bars) and np.array_equal(held.closes, bars["close"][-90:])
     assert view.model.hint(0, 3).startswith(f"{len(bars):,} days, 30 Jun 2020 to 30 Jun 2026")
     assert view.model.text(0, 4) == "2026-06-30" and view.model.head(3) == "Bars, 2020 to 2026"
@@ -163,13 +163,13 @@ def test_what_is_known_of_symbols_is_shown_and_changed_together(
     view.button.click()
     calm(own_window)
     assert asked and view.word.text() == f"{shown} changed."
-    changed = [i for i in desk.library.infos.values() if i.sector == "Weed"]
+    changed = [i for i in session.library.infos.values() if i.sector == "Weed"]
     assert len(changed) == shown and all(
         (i.tick, i.calendar.start, i.calendar.end) == (0.05, 480, 960) for i in changed
     )
-    bars = desk.library.bars(changed[0].symbol, ONE_DAY)
+    bars = session.library.bars(changed[0].symbol, ONE_DAY)
     assert (bars.calendar.minutes(bars.times) == 480).all()
-    assert "Weed" in desk.lists.names(desk.library.infos)
+    assert "Weed" in session.lists.names(session.library.infos)
 
 
 def test_new_symbols_come_in_under_the_group_and_kind_that_is_said(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
@@ -180,7 +180,7 @@ def test_new_symbols_come_in_under_the_group_and_kind_that_is_said(own_window: W
     calm(own_window)
     place.take_button.click()
     calm(own_window)
-    info = own_window.desk.library.infos["BARGE"]
+    info = own_window.session.library.infos["BARGE"]
     assert (info.sector, info.kind) == ("Barges", "fund")
 
 
@@ -200,7 +200,7 @@ def test_what_was_recognised_of_the_symbol_is_said_and_its_step_can_be_corrected
     assert "steps of 0.05" in place.facts.text()
     place.take_button.click()
     calm(own_window)
-    assert own_window.desk.library.infos["BARGE"].tick == 0.05
+    assert own_window.session.library.infos["BARGE"].tick == 0.05
     place.add([write(tmp_path / "barge.csv", 70)])
     calm(own_window)
     assert "in the library already" in place.facts.text()
@@ -209,19 +209,19 @@ def test_what_was_recognised_of_the_symbol_is_said_and_its_step_can_be_corrected
 def test_what_another_copy_of_the_program_took_in_is_there_when_one_comes_back(
     own_window: Window, calm, tmp_path: Path
 ) -> None:  # type: ignore[no-untyped-def]
-    other = BarLibrary(own_window.desk.library.folder)
+    other = BarLibrary(own_window.session.library.folder)
     import_files([write(tmp_path / "barge.csv")], other)
     own_window.show_bench()
     calm(own_window)
     assert "BARGE" in [i.symbol for i in own_window.bench.watchlist.model.infos]
-    own_window.desk.looking.go_to("BARGE")
+    own_window.session.chart.go_to("BARGE")
     calm(own_window)
-    assert own_window.desk.looking.view is not None and len(own_window.desk.looking.view.bars) == 60
+    assert own_window.session.chart.view is not None and len(own_window.session.chart.view.bars) == 60
     import_files([write(tmp_path / "barge.csv", 75)], other)
     own_window.show_scan()
     own_window.show_bench()
     calm(own_window)
-    assert len(own_window.desk.looking.view.bars) == 75
+    assert len(own_window.session.chart.view.bars) == 75
 
 
 def test_bars_without_a_price_are_said_on_the_first_chart(qapp: QApplication, tmp_path: Path) -> None:
@@ -247,7 +247,7 @@ def chosen(place, path: Path) -> None:  # type: ignore[no-untyped-def]
 
 
 def test_files_that_claim_one_symbol_are_asked_about(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
-    place, library = own_window.data, own_window.desk.library
+    place, library = own_window.data, own_window.session.library
     one, other = priced(tmp_path / "PUNT A.csv", 100), priced(tmp_path / "punt a.csv", 7)
     place.add([one])
     calm(own_window)
@@ -273,7 +273,7 @@ def test_files_that_claim_one_symbol_are_asked_about(own_window: Window, calm, t
 def test_files_that_belong_together_become_one_symbol_once_that_is_said(
     own_window: Window, calm, tmp_path: Path
 ) -> None:  # type: ignore[no-untyped-def]
-    place, library = own_window.data, own_window.desk.library
+    place, library = own_window.data, own_window.session.library
     (tmp_path / "early").mkdir()
     one, other = priced(tmp_path / "PUNT.csv", 100, 90), priced(tmp_path / "early/PUNT.csv", 100, 60)
     place.add([one, other])
@@ -292,7 +292,7 @@ def test_files_that_belong_together_become_one_symbol_once_that_is_said(
 
 
 def test_prices_that_contradict_the_library_are_asked_about(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
-    place, library = own_window.data, own_window.desk.library
+    place, library = own_window.data, own_window.session.library
     place.add([priced(tmp_path / "PUNT.csv", 100)])
     calm(own_window)
     place.take_button.click()

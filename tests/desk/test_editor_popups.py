@@ -81,7 +81,7 @@ def test_the_first_key_waits_for_no_function_to_be_read(
     monkeypatch.setattr(reference_docs.library, "function", function)
     window = make_window(workspace)
     window.show()
-    settle(make_app(), window.desk)
+    settle(make_app(), window.session)
     assert len(readers) >= 70 and not any(readers)
     readers.clear()
     editor = window.bench.script.editor
@@ -147,7 +147,7 @@ def test_a_text_that_is_too_long_is_refused_in_words_and_what_was_there_stays(
     board.setText("fine\r\nhere\r")
     editor.paste()
     calm(window)
-    assert editor.text() == "rung 1\n-- mine toofine\nhere\n" and window.desk.script.text == editor.text()
+    assert editor.text() == "rung 1\n-- mine toofine\nhere\n" and window.session.script.text == editor.text()
 
 
 def test_a_call_is_known_by_what_stands_before_the_cursor() -> None:

@@ -37,7 +37,7 @@ def test_every_action_can_be_done_at_any_time(window: Window, calm, answers, gro
         calm(window)
         close_popups()
         assert "went wrong" not in window.status.text(), name
-        view = window.desk.looking.view
+        view = window.session.chart.view
         assert view is not None and len(view.bars) > 0, name
 
 
@@ -50,16 +50,16 @@ def test_bars_and_scales_are_chosen_by_their_actions(window: Window, calm) -> No
     ):
         window.deeds[name].trigger()
         calm(window)
-        assert window.desk.looking.options.style is style and window.deeds[name].isChecked()
+        assert window.session.chart.options.style is style and window.deeds[name].isChecked()
     for name, scale in (
         ("scale_log", ScaleKind.LOG),
         ("scale_percent", ScaleKind.PERCENT),
         ("scale_plain", ScaleKind.PLAIN),
     ):
         window.deeds[name].trigger()
-        assert window.desk.looking.options.scale is scale and window.deeds[name].isChecked()
+        assert window.session.chart.options.scale is scale and window.deeds[name].isChecked()
     window.deeds["toggle_as_known"].trigger()
-    assert window.desk.looking.options.as_known and "became known" in window.status.text()
+    assert window.session.chart.options.as_known and "became known" in window.status.text()
 
 
 def test_a_line_and_a_script_are_asked_for_and_put_beside(window: Window, calm, answers) -> None:  # type: ignore[no-untyped-def]
@@ -69,10 +69,10 @@ def test_a_line_and_a_script_are_asked_for_and_put_beside(window: Window, calm, 
     window.deeds["add_beside"].trigger()
     window.deeds["copy_beside"].trigger()
     calm(window)
-    assert [u.caption for u in window.desk.beside.uses] == ["ema(close, 12)", "Quiet water", "Tide turn"]
+    assert [u.caption for u in window.session.overlays.uses] == ["ema(close, 12)", "Quiet water", "Tide turn"]
     answers["says"] = "ema(close"
     window.deeds["add_line"].trigger()
-    assert "cannot be drawn" in window.status.text() and len(window.desk.beside.uses) == 3
+    assert "cannot be drawn" in window.status.text() and len(window.session.overlays.uses) == 3
 
 
 @pytest.mark.parametrize("ending", ["png", "svg", "csv"])
@@ -92,7 +92,9 @@ def test_the_chart_is_saved_where_it_is_said(window: Window, calm, answers, tmp_
 
 
 def test_a_pane_folds_and_moves_from_its_menu(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    window.desk.rule.set_text('rung 1\nline rsi(close, 14) in pane "strength"\nline stdev(close, 9) in pane "spread"\n')
+    window.session.rule.set_text(
+        'rung 1\nline rsi(close, 14) in pane "strength"\nline stdev(close, 9) in pane "spread"\n'
+    )
     calm(window)
     chart = window.bench.chart
     window.bench.deeds.pane_menu("strength", QPoint(5, 5))
@@ -151,7 +153,7 @@ def test_the_ladders_head_offers_what_can_be_done_with_a_column(
 def test_the_ladders_rows_and_lists_are_handled_from_their_menus(window: Window, calm, answers, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
     window.show_ladder()
     calm(window)
-    place, lists = window.ladder, window.desk.lists
+    place, lists = window.ladder, window.session.lists
 
     def row(k: int) -> dict[str, QAction]:
         close_popups()
@@ -198,5 +200,5 @@ def test_the_ladders_rows_and_lists_are_handled_from_their_menus(window: Window,
     calm(window)
     row(0)["Open on the Bench"].trigger()
     calm(window)
-    assert window.places.currentWidget() is window.bench and window.desk.looking.symbol == "FLAKE"
+    assert window.places.currentWidget() is window.bench and window.session.chart.symbol == "FLAKE"
     close_popups()

@@ -21,7 +21,7 @@ def said(window: Window) -> list[str]:
 def test_five_steps_are_done_and_noticed(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     strip = window.step_strip
     assert strip.isVisible() and strip.how.text() == STEPS[0].how
-    window.desk.looking.go_to("BRINE", Timeframe.parse("1h"))
+    window.session.chart.go_to("BRINE", Timeframe.parse("1h"))
     calm(window)
     assert said(window)[0] == f"✓ {STEPS[0].words}" and strip.how.text() == STEPS[1].how
     QTest.keyClick(window, Qt.Key.Key_Left, Qt.KeyboardModifier.AltModifier)
@@ -30,12 +30,14 @@ def test_five_steps_are_done_and_noticed(window: Window, calm) -> None:  # type:
     window.bench.script.settings.controls["short"].setValue(12)  # type: ignore[attr-defined]
     calm(window)
     assert said(window)[2].startswith("✓") and strip.how.text() == STEPS[3].how
-    window.desk.rule.new("My rule")
+    window.session.rule.new("My rule")
     calm(window)
-    path = window.desk.script.path
+    path = window.session.script.path
     assert path is not None
     assert not said(window)[3].startswith("✓")  # it is still the one that every new script begins with
-    window.desk.rule.set_text(window.desk.script.text.replace("crosses_up(close, average)", "close > 1.1 * average"))
+    window.session.rule.set_text(
+        window.session.script.text.replace("crosses_up(close, average)", "close > 1.1 * average")
+    )
     calm(window)
     assert said(window)[3].startswith("✓")
     window.show_scan()
@@ -54,8 +56,8 @@ def test_a_strip_that_was_put_away_stays_away(window: Window, calm) -> None:  # 
     QTest.mouseClick(window.step_strip.buttons[3], LEFT)
     assert window.step_strip.how.text() == STEPS[3].how  # a click tells how another is done
     QTest.mouseClick(window.step_strip.leave, LEFT)
-    window.desk.remembering.write()
-    again = make_window(window.desk.workspace)
+    window.session.remembered.write()
+    again = make_window(window.session.workspace)
     again.show()
     try:
         assert not again.step_strip.isVisible()

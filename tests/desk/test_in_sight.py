@@ -145,20 +145,20 @@ def differences(window: Window, fresh: Window) -> list[str]:
 def both(window: Window, workspace: Workspace, calm: Calm) -> Iterator[Callable[[], list[str]]]:
     """Gives what a window says otherwise than a fresh one."""
     written(workspace)
-    window.desk.scripts_changed.emit()
+    window.session.scripts_changed.emit()
     window.learning.put_away()
     calm(window)
 
     def compare() -> list[str]:
-        desk = window.desk
+        session = window.session
         wait_for_notes(window, calm)
-        desk.remembering.now()
+        session.remembered.now()
         calm(window)
         fresh = make_window(workspace)
         try:
             fresh.resize(window.size())
             fresh.show()
-            settle(make_app(), fresh.desk)
+            settle(make_app(), fresh.session)
             show_the_same(window, fresh, calm)
             return differences(window, fresh)
         finally:
@@ -169,14 +169,14 @@ def both(window: Window, workspace: Workspace, calm: Calm) -> Iterator[Callable[
 
 def wait_for_notes(window: Window, calm: Calm) -> None:
     calm(window)
-    while window.desk.notes.waiting:
+    while window.session.notebook.waiting:
         QTest.qWait(50)
     calm(window)
 
 
 def show_the_same(window: Window, fresh: Window, calm: Calm) -> None:
     """What a window does not remember is chosen in the fresh one as a user would."""
-    fresh.desk.judging.set_signal(window.desk.judging.signal)
+    fresh.session.judging.set_signal(window.session.judging.signal)
     fresh.bench.below.setCurrentIndex(window.bench.below.currentIndex())
     for show, place in (
         (fresh.show_bench, BENCH),
@@ -204,7 +204,7 @@ class Switcher:
     """Switches scripts, settings, symbols, lists, timeframes and places at random, often before anything has come."""
 
     def __init__(self, window: Window, calm: Calm, seed: int):
-        self.window, self.desk, self.calm = window, window.desk, calm
+        self.window, self.session, self.calm = window, window.session, calm
         self.random = random.Random(seed)
         self.done: list[str] = []
 
@@ -231,35 +231,37 @@ class Switcher:
         go()
 
     def open(self) -> None:
-        self.desk.rule.open(self.desk.workspace.scripts / f"{self.random.choice(list(SCRIPTS))}.rung")
+        self.session.rule.open(self.session.workspace.scripts / f"{self.random.choice(list(SCRIPTS))}.rung")
 
     def type(self) -> None:
         editor = self.window.bench.script.editor
         editor.append(f"let extra{len(self.done)} = close\n")
 
     def set(self) -> None:
-        program = self.desk.rule.program
+        program = self.session.rule.program
         if program is not None and program.settings:
             info = self.random.choice(program.settings)
-            self.desk.rule.set_setting(info.name, float(self.random.randrange(int(info.low or 1), int(info.high or 9))))
+            self.session.rule.set_setting(
+                info.name, float(self.random.randrange(int(info.low or 1), int(info.high or 9)))
+            )
 
     def symbol(self) -> None:
-        self.desk.looking.go_to(symbol=self.random.choice(list(self.desk.symbols.infos)[:12]))
+        self.session.chart.go_to(symbol=self.random.choice(list(self.session.symbols.infos)[:12]))
 
     def timeframe(self) -> None:
-        self.desk.looking.go_to(timeframe=Timeframe.parse(self.random.choice(["1d", "1w", "1h", "4h"])))
+        self.session.chart.go_to(timeframe=Timeframe.parse(self.random.choice(["1d", "1w", "1h", "4h"])))
 
     def list(self) -> None:
-        names = self.desk.lists.names(self.desk.symbols.infos)
+        names = self.session.lists.names(self.session.symbols.infos)
         self.window.bench.show_list(self.random.choice(names))
 
     def columns(self) -> None:
         other = ScriptColumn(f"{self.random.choice(['one', 'two', 'three'])}.rung", "", ["1d"])
-        self.desk.watched.show_columns(self.random.choice([open_columns(), [*open_columns(), other], [other]]))
+        self.session.watchlist.show_columns(self.random.choice([open_columns(), [*open_columns(), other], [other]]))
 
     def ground(self) -> None:
-        names = self.desk.lists.names(self.desk.symbols.infos)
-        self.desk.trials.set_ground(self.random.choice(names), Timeframe.parse(self.random.choice(["1d", "1w"])))
+        names = self.session.lists.names(self.session.symbols.infos)
+        self.session.trials.set_ground(self.random.choice(names), Timeframe.parse(self.random.choice(["1d", "1w"])))
         if self.window.places.currentIndex() == TRIAL:
             self.window.trial.enter()
 

@@ -52,7 +52,7 @@ def opened(window: Window, calm: Calm, text: str = RULE, name: str = "mine") -> 
 @pytest.fixture
 def place(window: Window, calm: Calm) -> TrialPlace:
     opened(window, calm)
-    window.desk.trials.set_ground(list_name="Ferries", timeframe=Timeframe.parse("1d"))
+    window.session.trials.set_ground(list_name="Ferries", timeframe=Timeframe.parse("1d"))
     QTest.keyClick(window, Qt.Key.Key_4, _ALT)
     calm(window)
     return window.trial
@@ -77,7 +77,7 @@ def test_evidence_follows_the_typing(window: Window, calm: Calm) -> None:
     glance = window.bench.below.evidence
     assert window.bench.below.currentWidget() is glance
     before = glance.list.text()
-    assert "bars later" in before and "Chance" in before and window.desk.looking.symbol in glance.symbol.text()
+    assert "bars later" in before and "Chance" in before and window.session.chart.symbol in glance.symbol.text()
     assert glance.fan.accessibleName() == before
     editor = window.bench.script.editor
     editor.setFocus()
@@ -112,9 +112,9 @@ def test_another_signal_is_judged_and_a_script_without_one_says_so(window: Windo
 def test_nothing_is_judged_that_nobody_looks_at(window: Window, calm: Calm) -> None:
     opened(window, calm)
     told: list[object] = []
-    window.desk.judging.glanced.connect(lambda *made: told.append(made))
-    window.desk.judging.judged.connect(told.append)
-    window.desk.rule.set_setting("n", 30.0)
+    window.session.judging.glanced.connect(lambda *made: told.append(made))
+    window.session.judging.judged.connect(told.append)
+    window.session.rule.set_setting("n", 30.0)
     calm(window)
     assert told == []
 
@@ -124,7 +124,7 @@ def test_the_place_shows_all_of_it(window: Window, calm: Calm, place: TrialPlace
     calm(window)
     view = place.evidence
     assert place.views.currentWidget() is view
-    program, ground = window.desk.rule.program, place.trials.outcome.trial.ground  # type: ignore[union-attr]
+    program, ground = window.session.rule.program, place.trials.outcome.trial.ground  # type: ignore[union-attr]
     assert program is not None
     told = evidence_of(program, ground, "over", {"n": 20.0})
     assert view.horizons.horizons == told.horizons
@@ -171,7 +171,7 @@ def test_the_trial_stands_beside_chance(window: Window, calm: Calm, place: Trial
     assert "moved to other moments at random" in view.moved_words.text() and "Expect a fall" in view.fall_words.text()
     assert "first try" in view.discount_words.text() and "1000 runs" in view.moved.accessibleName()
     before = view.moved_words.text()
-    window.desk.rule.set_setting("n", 60.0)
+    window.session.rule.set_setting("n", 60.0)
     calm(window)
     assert view.moved_words.text() != before
     opened(window, calm, "rung 1\nsignal go = close > 1e9\n", "never")
@@ -211,15 +211,15 @@ def test_settings_are_swept_and_a_square_is_taken(window: Window, calm: Calm, pl
     cell = view.map.cell(number).center().toPoint()
     QTest.mouseClick(view.map, Qt.MouseButton.LeftButton, pos=cell)
     calm(window)
-    assert window.desk.rule.settings["n"] == 40.0 and window.desk.rule.settings["far"] == 2.0
+    assert window.session.rule.settings["n"] == 40.0 and window.session.rule.settings["far"] == 2.0
     assert place.trials.outcome.trial.figures == view.map.tried[number].figures  # type: ignore[union-attr]
     QTest.keyClick(view.map, Qt.Key.Key_Right)
     QTest.keyClick(view.map, Qt.Key.Key_Down)
     QTest.keyClick(view.map, Qt.Key.Key_Return)
     calm(window)
-    assert (window.desk.rule.settings["n"], window.desk.rule.settings["far"]) == (30.0, 3.0)
+    assert (window.session.rule.settings["n"], window.session.rule.settings["far"]) == (30.0, 3.0)
     # It is kept, and counts as so many tries.
-    wait(window, calm, lambda: len(window.desk.notes.book.tries) >= 12)
+    wait(window, calm, lambda: len(window.session.notebook.book.tries) >= 12)
     assert view.earlier.isVisible() and view.earlier.count() == 2
     form.figures.setCurrentText("Deepest fall")
     form.figures.activated.emit(form.figures.currentIndex())
@@ -229,7 +229,7 @@ def test_settings_are_swept_and_a_square_is_taken(window: Window, calm: Calm, pl
 
 def test_a_sweep_that_was_kept_is_shown_again(window: Window, calm: Calm, place: TrialPlace) -> None:
     view = swept_by_one(window, calm, place)
-    wait(window, calm, lambda: any(isinstance(e, Swept) for e in window.desk.notes.book.entries))
+    wait(window, calm, lambda: any(isinstance(e, Swept) for e in window.session.notebook.book.entries))
     rows = list(view.map.tried)
     opened(window, calm, "rung 1\nsignal go = close > open\n", "other")
     assert view.map.map is None and "no setting" in view.form.count.text()
@@ -244,7 +244,7 @@ def test_a_sweep_that_was_kept_is_shown_again(window: Window, calm: Calm, place:
 def test_two_sweeps_are_compared(window: Window, calm: Calm, place: TrialPlace) -> None:
     view = swept_by_one(window, calm, place)
     assert "Beside" not in view.words.text()
-    window.desk.trials.set_ground(list_name="Salt")
+    window.session.trials.set_ground(list_name="Salt")
     calm(window)
     view.form.sweep_button.click()
     calm(window)
@@ -289,7 +289,7 @@ def test_a_wrong_range_gets_a_sentence_and_keeps_what_was_typed(  # type: ignore
     place.show_sweep()
     calm(window)
     said: list[str] = []
-    window.desk.status.connect(said.append)
+    window.session.status.connect(said.append)
     line = place.sweep.form.rows[0][1]
     for typed, sentence in (("40..10", "must rise"), ("many", "A range is written"), ("", "A range is written")):
         said.clear()
@@ -327,7 +327,7 @@ def test_a_long_sweep_is_shared_with_processes_that_end_with_the_window(
     alone = swept_by_one(window, calm, place).map.tried
     monkeypatch.setattr(run, "_WORTH_THREADS", 1e-6)
     monkeypatch.setattr(run, "_WORTH_HELP", 1e-6)
-    window.desk.sweeping.workers.count = 2
+    window.session.sweeps.workers.count = 2
     place.sweep.form.sweep_button.click()
     calm(window)
     assert place.sweep.map.tried == alone and active_children()
@@ -355,25 +355,25 @@ def test_a_rule_is_walked_forward(window: Window, calm: Calm, place: TrialPlace)
 def test_what_stands_in_sight_is_noted_and_what_is_typed_over_is_not(
     window: Window, calm: Calm, place: TrialPlace
 ) -> None:
-    notes = window.desk.notes
+    notes = window.session.notebook
     for n in (30.0, 40.0, 50.0):
-        window.desk.rule.set_setting("n", n)
+        window.session.rule.set_setting("n", n)
         calm(window)
     wait(window, calm, lambda: len(notes.book.tries) == 1)
     (one,) = notes.book.tries.values()
     assert one.what.settings["n"] == "50" and one.sealed
     assert one.figures["trades"] == place.trials.outcome.trial.figures["trades"]  # type: ignore[union-attr]
-    window.desk.rule.set_setting("n", 60.0)
+    window.session.rule.set_setting("n", 60.0)
     wait(window, calm, lambda: len(notes.book.tries) == 2)
     place.show_chance()
     calm(window)
     assert "2 tries" in place.chance.discount_words.text()
     place.views.setCurrentIndex(0)
-    window.desk.rule.set_setting("n", 50.0)
+    window.session.rule.set_setting("n", 50.0)
     calm(window)
     assert any("after 2 tries" in label.text() for label in place.figures.findChildren(QLabel))
     # Back at a variant that was tried before: nothing new.
-    window.desk.rule.set_setting("n", 50.0)
+    window.session.rule.set_setting("n", 50.0)
     calm(window)
     QTest.qWait(1900)
     calm(window)
@@ -396,7 +396,7 @@ def test_notes_are_written_and_stay(window: Window, calm: Calm, place: TrialPlac
 
 
 def test_the_seal_is_broken_once_and_for_this_rule_alone(window: Window, calm: Calm, place: TrialPlace) -> None:
-    view, notes = place.notebook, window.desk.notes
+    view, notes = place.notebook, window.session.notebook
     place.show_notebook()
     calm(window)
     sealed = place.trials.outcome.trial  # type: ignore[union-attr]
@@ -424,10 +424,10 @@ def test_the_seal_is_broken_once_and_for_this_rule_alone(window: Window, calm: C
 
 
 def test_a_try_is_looked_at_again(window: Window, calm: Calm, place: TrialPlace) -> None:
-    notes = window.desk.notes
-    window.desk.rule.set_setting("n", 44.0)
+    notes = window.session.notebook
+    window.session.rule.set_setting("n", 44.0)
     wait(window, calm, lambda: len(notes.book.tries) == 1)
-    window.desk.rule.set_setting("n", 20.0)
+    window.session.rule.set_setting("n", 20.0)
     place.trials.set_ground(list_name="All symbols")
     calm(window)
     place.show_notebook()
@@ -437,7 +437,7 @@ def test_a_try_is_looked_at_again(window: Window, calm: Calm, place: TrialPlace)
     table.selectRow(0)
     table.activated.emit(place.notebook.rows.index(0, 0))
     calm(window)
-    assert window.desk.rule.settings["n"] == 44.0 and place.trials.list_name == "Ferries"
+    assert window.session.rule.settings["n"] == 44.0 and place.trials.list_name == "Ferries"
     # With another text in the script the one that was tried is shown beside it.
     editor = window.bench.script.editor
     editor.replace_all(RULE.replace("atr(14)", "atr(20)"))
@@ -451,8 +451,8 @@ def test_a_try_is_looked_at_again(window: Window, calm: Calm, place: TrialPlace)
 
 def test_a_notebook_out_of_reach_is_said_and_keeps_nothing_back(window: Window, calm: Calm) -> None:
     said: list[str] = []
-    window.desk.status.connect(said.append)
-    (window.desk.workspace.data / "notebooks").write_text("in the way")
+    window.session.status.connect(said.append)
+    (window.session.workspace.data / "notebooks").write_text("in the way")
     opened(window, calm)
     window.show_trial()
     calm(window)
@@ -483,7 +483,7 @@ def test_findings_open_their_bar(window: Window, calm: Calm, place: TrialPlace) 
     calm(window)
     assert window.places.currentWidget() is window.bench
     shown = window.bench.chart.shown
-    assert window.desk.looking.symbol == finding.symbol and shown is not None
+    assert window.session.chart.symbol == finding.symbol and shown is not None
     assert window.bench.chart.pinned is not None and shown.bars.times[window.bench.chart.pinned] == finding.time
     opened(window, calm)
     assert view.source.rowCount() == 0  # it was another rule
@@ -504,7 +504,7 @@ def test_every_view_is_painted_by_night_and_small(window: Window, calm: Calm, pl
     window.resize(1000, 700)
     QTest.keyClick(window, Qt.Key.Key_F9)
     calm(window)
-    assert window.desk.looking.theme is NIGHT
+    assert window.session.chart.theme is NIGHT
     place.sweep.form.sweep_button.click()
     calm(window)
     for k in range(place.views.count()):
@@ -521,10 +521,10 @@ def test_a_replay_knows_no_later_bars(window: Window, calm: Calm, place: TrialPl
     calm(window)
     before = place.evidence.horizons.horizons[0].count
     times = place.trials.outcome.trial.ground.panel.times  # type: ignore[union-attr]
-    window.desk.replaying.stand_at(int(np.quantile(times, 0.5)))
+    window.session.replay.stand_at(int(np.quantile(times, 0.5)))
     calm(window)
     assert place.evidence.horizons.horizons[0].count < 0.6 * before
-    window.desk.replaying.stand_at(None)
+    window.session.replay.stand_at(None)
     calm(window)
     assert place.evidence.horizons.horizons[0].count == before
     assert QApplication.activeModalWidget() is None
@@ -541,7 +541,7 @@ def test_a_sweep_of_another_rule_is_kept_nowhere_else(window: Window, calm: Calm
     QTest.qWait(300)
     calm(window)
     assert place.sweep.map.map is None
-    books = window.desk.workspace.notebooks()
+    books = window.session.workspace.notebooks()
     for rule in ("mine", "other"):
         assert not any(isinstance(e, Swept) for e in books.read(rule).entries)
 
@@ -550,18 +550,18 @@ def test_a_broken_script_is_not_judged_by_the_one_before(window: Window, calm: C
     place.show_notebook()
     opened(window, calm, "rung 1\nsignal go = close >\n", "broken")
     assert place.trials.outcome is not None and place.trials.outcome.trial is None
-    assert "mistake" in place.word.text() and window.desk.rule.program is None
+    assert "mistake" in place.word.text() and window.session.rule.program is None
     place.notebook.ask = lambda: True
     said: list[str] = []
-    window.desk.status.connect(said.append)
+    window.session.status.connect(said.append)
     place.notebook.break_button.click()
     place.sweep.form.sweep_button.click()
     place.honesty.button.click()
     calm(window)
-    assert window.desk.notes.sealed and len([s for s in said if "mistake" in s]) == 3
+    assert window.session.notebook.sealed and len([s for s in said if "mistake" in s]) == 3
     QTest.qWait(1700)
     calm(window)
-    assert window.desk.notes.rule == "broken" and not window.desk.notes.book.entries
+    assert window.session.notebook.rule == "broken" and not window.session.notebook.book.entries
     opened(window, calm)
     assert place.trials.outcome.trial is not None
 
@@ -579,7 +579,7 @@ def test_findings_are_of_the_text_that_was_checked(window: Window, calm: Calm, p
 
 def test_a_sweep_in_a_replay_is_no_try(window: Window, calm: Calm, place: TrialPlace) -> None:
     times = place.trials.outcome.trial.ground.panel.times  # type: ignore[union-attr]
-    window.desk.replaying.stand_at(int(np.quantile(times, 0.8)))
+    window.session.replay.stand_at(int(np.quantile(times, 0.8)))
     calm(window)
     place.show_sweep()
     place.sweep.form.sweep_button.click()
@@ -587,4 +587,4 @@ def test_a_sweep_in_a_replay_is_no_try(window: Window, calm: Calm, place: TrialP
     assert place.sweep.map.map is not None
     QTest.qWait(200)
     calm(window)
-    assert not window.desk.notes.book.entries
+    assert not window.session.notebook.book.entries

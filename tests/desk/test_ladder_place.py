@@ -34,9 +34,9 @@ column rsi(close, 14) fill warn when rsi(close, 14) > 60 named "Strength"
 
 @pytest.fixture
 def place(window: Window, calm):  # type: ignore[no-untyped-def]
-    path = window.desk.workspace.scripts / "mine.rung"
+    path = window.session.workspace.scripts / "mine.rung"
     path.write_text(SCRIPT)
-    window.desk.remembering.ladder = {
+    window.session.remembered.ladder = {
         "columns": [
             ScriptColumn("mine.rung", "up", ["1w", "1d", "4h"], {"n": 20.0}).as_plain(),
             ScriptColumn("mine.rung", "Strength", ["1d"]).as_plain(),
@@ -50,8 +50,8 @@ def place(window: Window, calm):  # type: ignore[no-untyped-def]
 def programs_of(place) -> dict[str, object]:  # type: ignore[no-untyped-def]
     """The scripts that can be chosen from, as the place gets them."""
     told: list[dict[str, object]] = []
-    place.desk.programs.when_read(told.append)
-    settle(make_app(), place.desk)
+    place.session.programs.when_read(told.append)
+    settle(make_app(), place.session)
     return told[0]
 
 
@@ -116,8 +116,8 @@ def test_enter_opens_symbol_timeframe_and_script_on_the_bench(place, window: Win
     QTest.keyClick(place.table, Qt.Key.Key_Return)
     calm(window)
     assert window.places.currentWidget() is window.bench
-    assert (window.desk.looking.symbol, str(window.desk.looking.timeframe)) == (symbol, "4h")
-    assert window.desk.script.path is not None and window.desk.script.path.name == "mine.rung"
+    assert (window.session.chart.symbol, str(window.session.chart.timeframe)) == (symbol, "4h")
+    assert window.session.script.path is not None and window.session.script.path.name == "mine.rung"
 
 
 def test_small_charts_show_the_selected_symbol_on_each_timeframe(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -178,7 +178,7 @@ def test_lists_are_made_filled_noted_and_remembered(place, window: Window, calm,
     place.deeds._paste()
     calm(window)
     assert shown(place) == ["FLAKE", "BRINE", "GULLW"]
-    window.desk.lists.note("Mine", "BRINE", "waits")
+    window.session.lists.note("Mine", "BRINE", "waits")
     place.refresh()
     calm(window)
     assert place.table.source.text(1, FIXED.index("Note")) == "waits"
@@ -196,9 +196,9 @@ def test_lists_are_made_filled_noted_and_remembered(place, window: Window, calm,
     place.deeds.make("Mine", [])
     calm(window)
     assert "already" in window.status.text()
-    window.desk.remembering.now()
+    window.session.remembered.now()
     calm(window)
-    state = window.desk.workspace.remembered().ladder
+    state = window.session.workspace.remembered().ladder
     assert read_columns(state["columns"]) == place.columns  # type: ignore[index,call-overload]
 
 
@@ -217,7 +217,7 @@ def test_replay_shows_the_ladder_of_then(place, window: Window, calm, market: Ba
     calm(window)
     window.show_ladder()
     calm(window)
-    moment = window.desk.replaying.moment
+    moment = window.session.replay.moment
     assert moment is not None
     from oakladder.bars.store.as_of import LibraryAsOf
 
@@ -273,7 +273,7 @@ def test_enter_on_a_cell_opens_its_bar_with_its_settings(place, window: Window, 
     QTest.keyClick(table, Qt.Key.Key_Return)
     calm(window)
     chart = window.bench.chart
-    assert window.desk.rule.settings == {"n": 20.0} and chart.pinned == len(chart.shown.bars) - 1 - age
+    assert window.session.rule.settings == {"n": 20.0} and chart.pinned == len(chart.shown.bars) - 1 - age
 
 
 def test_rows_are_painted_with_their_fills_by_day_and_night(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -292,8 +292,8 @@ def test_rows_are_painted_with_their_fills_by_day_and_night(place, window: Windo
 
 
 def test_the_narrow_watchlist_shows_columns_of_any_script(window: Window, market: BarLibrary, calm) -> None:  # type: ignore[no-untyped-def]
-    (window.desk.workspace.scripts / "mine.rung").write_text(SCRIPT)
-    watchlist, desk = window.bench.watchlist, window.desk
+    (window.session.workspace.scripts / "mine.rung").write_text(SCRIPT)
+    watchlist, session = window.bench.watchlist, window.session
     assert [watchlist.model.headerData(k, Qt.Orientation.Horizontal) for k in range(3, 5)] == ["1d", "1h"]
     assert window.bench.watching.put(ScriptColumn("mine.rung", "Strength", ["1w"]))
     calm(window)
@@ -302,26 +302,26 @@ def test_the_narrow_watchlist_shows_columns_of_any_script(window: Window, market
     assert shown == [expected[s].text for s in market.infos]
     assert watchlist.model.caption(5) == "Mine: Strength on 1w"
     assert not window.bench.watching.put(ScriptColumn("mine.rung", "up", ["1d"]))
-    assert "room for 3" in window.status.text() and len(desk.watched.columns) == 2
-    before = dict(desk.watched.cells)
+    assert "room for 3" in window.status.text() and len(session.watchlist.columns) == 2
+    before = dict(session.watchlist.cells)
     window.bench.script.editor.load("rung 1\nsignal up = close > 1\n")
-    desk.rule.set_text("rung 1\nsignal up = close > 1\n")
+    session.rule.set_text("rung 1\nsignal up = close > 1\n")
     calm(window)
     key = ColumnPlace(1, "1w")
-    assert desk.watched.cells[key] is before[key]  # another script's columns are not worked out at every key
-    assert desk.watched.cells[ColumnPlace(0, "1d")] != before[ColumnPlace(0, "1d")]
+    assert session.watchlist.cells[key] is before[key]  # another script's columns are not worked out at every key
+    assert session.watchlist.cells[ColumnPlace(0, "1d")] != before[ColumnPlace(0, "1d")]
     window.bench.watching.remove(0)
     calm(window)
     assert watchlist.model.columnCount() == 4
-    desk.remembering.now()
+    session.remembered.now()
     calm(window)
-    assert read_columns(desk.workspace.remembered().watched) == desk.watched.columns
+    assert read_columns(session.workspace.remembered().watched) == session.watchlist.columns
     window.bench.show_list("Salt")
     calm(window)
     salt = [s for s, i in market.infos.items() if i.sector == "Salt"]
-    assert list(desk.watched.cells[ColumnPlace(0, "1w")]) == salt
+    assert list(session.watchlist.cells[ColumnPlace(0, "1w")]) == salt
     window.bench.watching.remove(0)
-    assert desk.watched.columns[0].script == "" and watchlist.model.columnCount() == 5
+    assert session.watchlist.columns[0].script == "" and watchlist.model.columnCount() == 5
 
 
 def test_the_menu_of_the_watchlists_columns_offers_what_can_be_done(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -348,9 +348,9 @@ def test_what_the_user_does_to_sections_stays(place, window: Window, calm) -> No
     place.remove_column(0)  # and its filter with it
     calm(window)
     assert table.rows.rowCount() == 77 and table.head.visualIndex(section(place, "Strength", "1d")) == 1
-    window.desk.remembering.now()
+    window.session.remembered.now()
     calm(window)
-    kept = window.desk.workspace.remembered().ladder
+    kept = window.session.workspace.remembered().ladder
     made = read_sections(kept["sections"])
     assert made["Sector"].hidden and made["mine.rung up (n 20) 1w"].width == 111
     assert read_sections({"a": [1], "b": "x", "c": [9999, 0, None]}) == {"c": Section(600)}
@@ -363,7 +363,7 @@ def test_what_the_user_does_to_sections_stays(place, window: Window, calm) -> No
 def test_a_list_is_deleted_only_when_it_is_said_twice(
     place, window: Window, calm, monkeypatch: pytest.MonkeyPatch
 ) -> None:  # type: ignore[no-untyped-def]
-    lists = window.desk.lists
+    lists = window.session.lists
     place.deeds.make("Mine", ["BRINE", "FLAKE"])
     calm(window)
     lists.note("Mine", "BRINE", "watch the gap")
@@ -389,7 +389,7 @@ def test_a_list_is_deleted_only_when_it_is_said_twice(
 
 
 def test_a_watched_script_that_is_gone_is_said(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    path = window.desk.workspace.scripts / "mine.rung"
+    path = window.session.workspace.scripts / "mine.rung"
     path.write_text(SCRIPT)
     assert window.bench.watching.put(ScriptColumn("mine.rung", "Strength", ["1w"]))
     calm(window)
@@ -402,12 +402,12 @@ def test_a_watched_script_that_is_gone_is_said(window: Window, calm) -> None:  #
 
 def test_coming_back_to_the_bench_asks_for_nothing_that_is_there(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     calm(window)
-    before = dict(window.desk.watched.cells)
+    before = dict(window.session.watchlist.cells)
     window.show_ladder()
     calm(window)
     window.show_bench()
     calm(window)
-    assert all(window.desk.watched.cells[place] is made for place, made in before.items())
-    window.desk.library_changed()
+    assert all(window.session.watchlist.cells[place] is made for place, made in before.items())
+    window.session.library_changed()
     calm(window)
-    assert not any(window.desk.watched.cells[place] is made for place, made in before.items())
+    assert not any(window.session.watchlist.cells[place] is made for place, made in before.items())

@@ -34,7 +34,7 @@ def fresh(qtbot, tmp_path: Path) -> Window:  # type: ignore[no-untyped-def]
 def test_a_window_shows_its_chart_before_the_other_places_are_made(qtbot, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
     fresh = made_in(tmp_path, qtbot)  # between a fixture and its test events are handled: the chart may come then
     there: list[list[object]] = []
-    fresh.desk.looking.view_changed.connect(lambda: there.append(list(fresh.places.there())))
+    fresh.session.chart.view_changed.connect(lambda: there.append(list(fresh.places.there())))
     fresh.show()
     qtbot.waitSignal(fresh.places.complete, timeout=20_000).wait()
     assert there and there[0] == [fresh.bench]
@@ -54,16 +54,16 @@ def test_a_place_is_made_when_it_is_asked_for_however_early(qtbot, fresh: Window
         assert fresh.places.currentWidget() is getattr(fresh, name)
         parts = fresh.places.parts(fresh.places.currentWidget(), in_sight=True)
         assert parts and all(part.styleSheet() for part in parts if part is not None)
-    settle(make_app(), fresh.desk)
+    settle(make_app(), fresh.session)
 
 
 @pytest.mark.nightly
 def test_what_is_made_at_night_is_dark(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]
-    fresh.desk.looking.set_theme(NIGHT)
+    fresh.session.chart.set_theme(NIGHT)
     fresh.show()
     for key in (Qt.Key.Key_4, Qt.Key.Key_2, Qt.Key.Key_5, Qt.Key.Key_3):
         QTest.keyClick(fresh, key, _ALT)
-        settle(make_app(), fresh.desk)
+        settle(make_app(), fresh.session)
         image = fresh.grab().toImage()
         light = sum(
             image.pixelColor(x, y).lightnessF() > 0.7
@@ -77,10 +77,10 @@ def test_what_is_made_at_night_is_dark(qtbot, fresh: Window) -> None:  # type: i
 def test_what_was_made_late_follows_the_theme_in_every_line(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]
     fresh.show()
     qtbot.waitSignal(fresh.places.complete, timeout=10_000).wait()
-    fresh.desk.looking.set_theme(NIGHT)
+    fresh.session.chart.set_theme(NIGHT)
     for show in (fresh.show_trial, fresh.show_scan, fresh.show_ladder, fresh.show_data):
         show()
-        settle(make_app(), fresh.desk)
+        settle(make_app(), fresh.session)
         QTest.qWait(400)  # what is not in sight is coloured one part after the other
         image = fresh.places.currentWidget().grab().toImage()  # type: ignore[union-attr]
         line = DAY.color("line").rgb()
@@ -89,14 +89,14 @@ def test_what_was_made_late_follows_the_theme_in_every_line(qtbot, fresh: Window
 
 def test_what_happened_before_a_place_was_made_is_seen_in_it(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]
     fresh.show()
-    settle(make_app(), fresh.desk)
-    fresh.desk.rule.set_setting("long", 44)
-    fresh.desk.watched.list_name = "Ferries"
+    settle(make_app(), fresh.session)
+    fresh.session.rule.set_setting("long", 44)
+    fresh.session.watchlist.list_name = "Ferries"
     QTest.keyClick(fresh, Qt.Key.Key_4, _ALT)
-    settle(make_app(), fresh.desk)
+    settle(make_app(), fresh.session)
     assert fresh.trial.trials.outcome is not None and fresh.trial.trials.outcome.trial is not None
     fresh.trial.show_sweep()
-    settle(make_app(), fresh.desk)
+    settle(make_app(), fresh.session)
     assert fresh.trial.sweep.map.current["long"] == 44
 
 
@@ -121,5 +121,5 @@ def test_the_places_are_made_where_there_is_no_chart(qtbot, request, monkeypatch
     fresh = request.getfixturevalue("fresh")
     fresh.show()
     qtbot.waitSignal(fresh.places.complete, timeout=10_000).wait()
-    assert fresh.desk.looking.view is None
+    assert fresh.session.chart.view is None
     assert "The disk is away." in fresh.bench.chart.panes["price"].overlay.content.trouble

@@ -127,7 +127,7 @@ def test_find_is_opened_by_its_button_and_finds(window: Window, calm) -> None:  
     QTest.keyClicks(window.palette_dialog.line, "night")
     QTest.keyClick(window.palette_dialog.line, Qt.Key.Key_Return)
     calm(window)
-    assert window.desk.looking.theme is NIGHT and not window.palette_dialog.isVisible()
+    assert window.session.chart.theme is NIGHT and not window.palette_dialog.isVisible()
     window.deeds["open_palette"].trigger()
     assert window.palette_dialog.line.text() == "" and window.palette_dialog.list.count() > 20
     close_popups()
@@ -175,8 +175,8 @@ def test_longer_sentences_stay_longer() -> None:
 
 
 def test_a_refresh_wipes_no_sentence(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    window.desk.status.emit("Something to be read.")
-    window.desk.looking.refresh()
+    window.session.status.emit("Something to be read.")
+    window.session.chart.refresh()
     calm(window)
     assert window.status.text() == "Something to be read."
 
@@ -191,7 +191,7 @@ def test_an_error_aside_is_said_and_written_down_with_where_it_happened(
         raise ValueError("boom")
 
     with caplog.at_level(logging.ERROR):
-        window.desk.jobs.start("odd", broken, lambda _: None)
+        window.session.jobs.start("odd", broken, lambda _: None)
         calm(window)
     assert "went wrong (" in window.status.text() and "log" in window.status.text()
     assert any(r.exc_info and "broken" in caplog.text for r in caplog.records)
@@ -200,7 +200,7 @@ def test_an_error_aside_is_said_and_written_down_with_where_it_happened(
     def wrong(ticket: object) -> None:
         raise DataProblem("There is no such bar.")
 
-    window.desk.jobs.start("odd", wrong, lambda _: None)
+    window.session.jobs.start("odd", wrong, lambda _: None)
     calm(window)
     assert window.status.text() == "There is no such bar." and not caplog.records
     assert "KELP A" not in sentence_of(KeyError("KELP A")) and "log" in sentence_of(KeyError("KELP A"))
@@ -281,23 +281,23 @@ def test_the_window_says_why_it_cannot_be_opened_and_tries_again(
 
 
 def test_bars_that_are_gone_are_pinned_marked_and_explained_without_harm(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    desk, bench = window.desk, window.bench
-    last = len(desk.looking.view.bars) - 1  # type: ignore[union-attr]
+    session, bench = window.session, window.bench
+    last = len(session.chart.view.bars) - 1  # type: ignore[union-attr]
     bench.mark_bar(last)
     calm(window)
     near = last
-    desk.looking.go_to(timeframe=type(desk.looking.timeframe).parse("1mo"))
-    desk.looking.ask_why("flow")  # of the bars that are shown still
+    session.chart.go_to(timeframe=type(session.chart.timeframe).parse("1mo"))
+    session.chart.ask_why("flow")  # of the bars that are shown still
     calm(window)
     for bar in (near, last + 5, -3):
         bench.mark_bar(bar)
         bench.why.went.emit(bar)
         bench.strip.asked.emit(bar)
     calm(window)
-    assert bench.chart.pinned is None and bench.chart.read_bar() == len(desk.looking.view.bars) - 1  # type: ignore[union-attr]
+    assert bench.chart.pinned is None and bench.chart.read_bar() == len(session.chart.view.bars) - 1  # type: ignore[union-attr]
     bench.mark_bar(3)
     calm(window)
-    assert bench.why.why is not None and bench.why.why.result.panel.size == len(desk.looking.view.bars)  # type: ignore[union-attr]
+    assert bench.why.why is not None and bench.why.why.result.panel.size == len(session.chart.view.bars)  # type: ignore[union-attr]
 
 
 def test_a_rows_menu_opens_its_symbol_though_the_table_was_filled_anew(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -321,36 +321,36 @@ def test_a_rows_menu_opens_its_symbol_though_the_table_was_filled_anew(window: W
         menu.actions()[0].trigger()
         menu.close()
         calm(window)
-        assert picked[-1] == symbol and window.desk.looking.symbol == symbol
+        assert picked[-1] == symbol and window.session.chart.symbol == symbol
 
 
 def test_a_list_that_is_deleted_while_it_is_watched_gives_way_to_all_symbols(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    desk = window.desk
-    desk.lists.make("Mine", ["BRINE", "FLAKE"])
+    session = window.session
+    session.lists.make("Mine", ["BRINE", "FLAKE"])
     window.bench.show_list("Mine")
     calm(window)
-    other = Workspace(desk.workspace.data, desk.workspace.config).lists()
+    other = Workspace(session.workspace.data, session.workspace.config).lists()
     other.make("Theirs", ["GULLW"])
     other.delete("Mine")
     for _ in range(400):
         QApplication.processEvents()
-        if desk.watched.list_name != "Mine":
+        if session.watchlist.list_name != "Mine":
             break
         QTest.qWait(10)
     calm(window)
     names = [window.bench.watchlist.lists.itemText(k) for k in range(window.bench.watchlist.lists.count())]
-    assert desk.watched.list_name == "All symbols" and "Theirs" in names and "Mine" not in names
-    desk.watched.list_name = "Mine"  # asked for before anything was told
-    desk.looking.refresh()
+    assert session.watchlist.list_name == "All symbols" and "Theirs" in names and "Mine" not in names
+    session.watchlist.list_name = "Mine"  # asked for before anything was told
+    session.chart.refresh()
     calm(window)
-    assert desk.watched.list_name == "All symbols" and "not there any more" in " ".join(window.status.said)
+    assert session.watchlist.list_name == "All symbols" and "not there any more" in " ".join(window.status.said)
 
 
 def test_a_scan_never_writes_over_a_list_of_the_users_nor_in_a_replay(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    desk, scan = window.desk, window.scan
+    session, scan = window.session, window.scan
     window.show_scan()
     calm(window)
-    desk.lists.make("Dips", ["BRINE"])
+    session.lists.make("Dips", ["BRINE"])
     scan.run()
     calm(window)
     found = [f.symbol for f in scan.result.found]  # type: ignore[union-attr]
@@ -358,33 +358,33 @@ def test_a_scan_never_writes_over_a_list_of_the_users_nor_in_a_replay(window: Wi
     calm(window)
     scan.keep_list()
     calm(window)
-    assert desk.lists.own["Dips"].symbols == ["BRINE"] and desk.lists.own["Dips 2"].symbols == found
-    desk.replaying.stand_at(int(desk.looking.view.bars.times[-200]))  # type: ignore[union-attr]
+    assert session.lists.own["Dips"].symbols == ["BRINE"] and session.lists.own["Dips 2"].symbols == found
+    session.replay.stand_at(int(session.chart.view.bars.times[-200]))  # type: ignore[union-attr]
     calm(window)
     scan.run()
     calm(window)
     assert [f.symbol for f in scan.result.found] != found  # type: ignore[union-attr]
-    assert desk.lists.own["Dips 2"].symbols == found
-    desk.replaying.stand_at(None)
+    assert session.lists.own["Dips 2"].symbols == found
+    session.replay.stand_at(None)
     calm(window)
-    desk.lists.delete("Dips 2")
-    desk.lists.make("Dips 2", ["FLAKE"])  # by hand, under the name that the scan had
+    session.lists.delete("Dips 2")
+    session.lists.make("Dips 2", ["FLAKE"])  # by hand, under the name that the scan had
     scan.run()
     calm(window)
-    assert desk.lists.own["Dips 2"].symbols == ["FLAKE"] and "stays as it was" in " ".join(window.status.said)
+    assert session.lists.own["Dips 2"].symbols == ["FLAKE"] and "stays as it was" in " ".join(window.status.said)
 
 
 def test_the_program_goes_on_without_its_folders(window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
     import shutil
 
-    shutil.rmtree(window.desk.workspace.scripts)
+    shutil.rmtree(window.session.workspace.scripts)
     for place in ("show_ladder", "show_scan", "show_data", "show_bench"):
         getattr(window, place)()
         calm(window)
     QTest.keyClicks(window.bench.script.editor, "-- on ")
     calm(window)
-    window.desk.script.save()
-    files = [p.stem for p in window.desk.workspace.script_files()]
+    window.session.script.save()
+    files = [p.stem for p in window.session.workspace.script_files()]
     assert "tide_turn" in files and len(files) > 3  # the open one and the demo scripts are there again
 
 

@@ -102,7 +102,7 @@ def test_what_is_painted_is_said_too(window: Window, calm) -> None:  # type: ign
     chart.pin(last - 5)
     bars = chart.shown.bars
     assert f"C {bars['close'][last - 5]:,.2f}" in chart.accessibleDescription()
-    assert window.desk.looking.symbol in chart.accessibleDescription()
+    assert window.session.chart.symbol in chart.accessibleDescription()
     assert "1d: flow: " in window.bench.ladder.accessibleDescription()
     flow = window.bench.strip.events[0]
     assert f"flow: {len(flow.bars)} times" in window.bench.strip.accessibleDescription()

@@ -43,7 +43,7 @@ def rule(name: str = "up", **given: object) -> ScanLine:
 
 @pytest.fixture
 def place(window: Window, calm) -> ScanPlace:  # type: ignore[no-untyped-def]
-    (window.desk.workspace.scripts / "mine.rung").write_text(SCRIPT_TEXT)
+    (window.session.workspace.scripts / "mine.rung").write_text(SCRIPT_TEXT)
     window.show_scan()
     calm(window)
     window.scan.lines.show_lines([])
@@ -133,9 +133,9 @@ def test_enter_opens_the_bar_since_which_it_holds(place: ScanPlace, window: Wind
     one = place.results.model.found[2]
     chart = window.bench.chart
     assert window.places.currentWidget() is window.bench and chart.shown is not None
-    assert window.desk.looking.symbol == one.symbol and chart.pinned is not None
+    assert window.session.chart.symbol == one.symbol and chart.pinned is not None
     assert chart.shown.bars.times[chart.pinned] == one.since
-    assert window.desk.script.path is not None and window.desk.script.path.name == "mine.rung"
+    assert window.session.script.path is not None and window.session.script.path.name == "mine.rung"
 
 
 def test_the_table_sorts_by_what_its_numbers_mean(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -202,7 +202,7 @@ def test_each_condition_shows_what_it_lets_through(place: ScanPlace, window: Win
     ]
     window.toggle_night()
     calm(window)
-    assert {e.funnel.theme for e in place.lines.editors} == {window.desk.looking.theme}
+    assert {e.funnel.theme for e in place.lines.editors} == {window.session.chart.theme}
     shown = place.lines.editors[0].funnel.grab().toImage()
     pixels = [shown.pixelColor(x, y).lightness() for x in range(155, shown.width()) for y in range(shown.height())]
     assert max(pixels) > 180  # its words are light by night
@@ -254,7 +254,7 @@ def test_what_is_found_stands_on_a_sheet_of_charts(place: ScanPlace, window: Win
     asked = found[sheet.at]
     QTest.keyClick(sheet, Qt.Key.Key_Return)
     calm(window)
-    assert window.desk.looking.symbol == asked.symbol and window.places.currentWidget() is window.bench
+    assert window.session.chart.symbol == asked.symbol and window.places.currentWidget() is window.bench
 
 
 def test_delete_takes_a_condition_away(place: ScanPlace) -> None:
@@ -305,26 +305,26 @@ def test_scans_are_saved_copied_turned_round_and_come_back(
     calm(window)
     assert place.result is not None
     found = {f.symbol for f in place.result.found}
-    place.saves.with_chosen(lambda n: window.desk.scans.opposite(n).name)
+    place.saves.with_chosen(lambda n: window.session.scans.opposite(n).name)
     calm(window)
     assert place.saves.box.currentText() == "Not: Afloat"
     place.run()
     calm(window)
     others = {f.symbol for f in place.result.found}
     assert found and others and not found & others and len(found | others) == 77
-    place.saves.with_chosen(lambda n: window.desk.scans.copy(n).name)
+    place.saves.with_chosen(lambda n: window.session.scans.copy(n).name)
     calm(window)
-    again = SavedScans(window.desk.workspace.config / "scans.json")
+    again = SavedScans(window.session.workspace.config / "scans.json")
     assert list(again.scans) == ["Afloat", "Not: Afloat", "Not: Afloat 2"]
     assert again.scans["Afloat"].lines == [rule(), ScanLine(Field.PRICE.value, relation=">", number=20.0)]
     monkeypatch.setattr(Question, "exec", lambda _: 0)
     place.saves.ask_delete()
     calm(window)
-    assert "Not: Afloat 2" in window.desk.scans.scans
+    assert "Not: Afloat 2" in window.session.scans.scans
     monkeypatch.setattr(Question, "exec", lambda _: 1)
     place.saves.ask_delete()
     calm(window)
-    assert len(window.desk.scans.scans) == 2
+    assert len(window.session.scans.scans) == 2
     place.saves.save_as("  ")
     calm(window)
     assert "needs a name" in window.status.text()
@@ -339,12 +339,12 @@ def test_what_is_found_is_kept_as_a_list_and_exported(place: ScanPlace, window: 
     calm(window)
     place.keep_list()
     calm(window)
-    kept = window.desk.lists.own["Afloat"]
+    kept = window.session.lists.own["Afloat"]
     assert kept.symbols == [f.symbol for f in place.results.model.found] and kept.scan == "Afloat"
     kept.symbols = []
     place.run()
     calm(window)
-    assert window.desk.lists.own["Afloat"].symbols  # kept up to date by the scan
+    assert window.session.lists.own["Afloat"].symbols  # kept up to date by the scan
     place.results.export(tmp_path / "found.csv")
     calm(window)
     rows = list(csv.DictReader((tmp_path / "found.csv").open()))
@@ -416,14 +416,14 @@ def test_groups_within_groups_are_put_together_and_run(
     assert place.result is not None and place.result.found == expected.found and expected.found
     place.saves.save_as("Nested")
     calm(window)
-    again = SavedScans(window.desk.workspace.config / "scans.json").scans["Nested"]
+    again = SavedScans(window.session.workspace.config / "scans.json").scans["Nested"]
     assert again.lines == place.lines.lines() and again.lines[1].lines[2].kind == GROUP
     assert again.lines[1].said() == ("any of (cross on 1d within 4; up on 1w is true; not any of (price < 20))")
     deep.remove.click()
     assert len(group.inner.editors) == 2
     group.inner.show_lines([])
     place.run()
-    assert "a group in it" in place.verdict.text() or not window.desk.idle()
+    assert "a group in it" in place.verdict.text() or not window.session.idle()
     calm(window)
     assert "a group in it" in place.verdict.text()
 
@@ -448,7 +448,7 @@ def test_a_condition_has_settings_and_hours_of_its_own(
     place: ScanPlace, window: Window, market: BarLibrary, calm, monkeypatch: pytest.MonkeyPatch
 ) -> None:  # type: ignore[no-untyped-def]
     text = "rung 1\nsetting n = 20 range 2..200\nsignal up = close > sma(close, n)\n"
-    (window.desk.workspace.scripts / "mine.rung").write_text(text)
+    (window.session.workspace.scripts / "mine.rung").write_text(text)
     window.show_scan()
     calm(window)
     place.lines.show_lines([rule(timeframe="2h")])
@@ -476,7 +476,7 @@ def test_a_condition_has_settings_and_hours_of_its_own(
     place.results.table.selectRow(0)
     QTest.keyClick(place.results.table, Qt.Key.Key_Return)
     calm(window)
-    assert window.desk.rule.settings == {"n": 7.0}
+    assert window.session.rule.settings == {"n": 7.0}
 
     monkeypatch.setattr(Given, "exec", lambda dialog: (dialog.strip.drop.click(), 1)[1])
     editor.given.click()
@@ -491,16 +491,16 @@ def test_scripts_are_read_aside_and_only_when_they_change(
     monkeypatch.setattr(
         programs_module, "compile_script", lambda text, *more: (read.append(text), real(text, *more))[1]
     )
-    scripts = window.desk.workspace.scripts
+    scripts = window.session.workspace.scripts
     (scripts / "broken.rung").write_text("rung 1\nlet = 3")
     told: list[dict[str, object]] = []
-    window.desk.programs.when_read(told.append)
-    window.desk.programs.when_read(told.append)  # asked twice before it is there: both are told
+    window.session.programs.when_read(told.append)
+    window.session.programs.when_read(told.append)  # asked twice before it is there: both are told
     calm(window)
     assert len(told) == 2 and told[0] == told[1] and "broken.rung" not in told[0] and "tide_turn.rung" in told[0]
     read.clear()
     (scripts / "broken.rung").write_text("rung 1\nlet x = 3")
-    window.desk.programs.when_read(told.append)
+    window.session.programs.when_read(told.append)
     calm(window)
     assert read == ["rung 1\nlet x = 3"] and "broken.rung" in told[2]
 
@@ -545,13 +545,13 @@ def test_columns_of_scripts_stand_with_what_is_found(
     assert rows[0][-2:] == ["Strength 1w", "Strength 1d"]
     assert rows[1][-2] == expected[place.results.model.found[0].symbol].text
     place._remember()
-    assert read_columns(window.desk.remembering.scan["columns"]) == place.results.model.columns
+    assert read_columns(window.session.remembered.scan["columns"]) == place.results.model.columns
     place.run()
     calm(window)
     assert place.results.model.index(0, first).data() == expected[place.results.model.found[0].symbol].text
     place.results.remove_column(0)
     assert place.results.model.columnCount() == first
-    window.desk.remembering.now()
+    window.session.remembered.now()
 
 
 def test_many_conditions_scroll_and_leave_room_for_what_is_found(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -569,8 +569,8 @@ def test_many_conditions_scroll_and_leave_room_for_what_is_found(place: ScanPlac
 def test_a_condition_stays_as_it_was_while_its_script_or_list_cannot_be_used(
     place: ScanPlace, window: Window, calm
 ) -> None:  # type: ignore[no-untyped-def]
-    mine = window.desk.workspace.scripts / "mine.rung"
-    window.desk.lists.make("Picked", ["BRINE"])
+    mine = window.session.workspace.scripts / "mine.rung"
+    window.session.lists.make("Picked", ["BRINE"])
     window.show_scan()
     calm(window)
     strength = rule("Strength", relation="<", number=30.0, timeframe="4h", negated=True)
@@ -581,7 +581,7 @@ def test_a_condition_stays_as_it_was_while_its_script_or_list_cannot_be_used(
     assert [x.name for x in before[:2]] == ["up", "Strength"] and before[2].words == ("Picked",)
 
     mine.write_text("rung 1\nlet = 3")
-    window.desk.lists.delete("Picked")
+    window.session.lists.delete("Picked")
     window.show_bench()
     window.show_scan()
     calm(window)
@@ -661,10 +661,10 @@ def test_a_condition_is_changed_with_the_keyboard_alone(place: ScanPlace, window
 
 def test_what_is_proposed_follows_the_open_script_until_it_is_the_users(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     """Changed, run, saved or emptied conditions are the user's, whatever script is opened then."""
-    scripts, scan = window.desk.workspace.scripts, window.scan
+    scripts, scan = window.session.workspace.scripts, window.scan
 
     def opens(name: str) -> list[str]:
-        window.desk.rule.open(scripts / f"{name}.rung")
+        window.session.rule.open(scripts / f"{name}.rung")
         calm(window)
         return [line.script for line in scan.lines.lines()]
 
@@ -687,7 +687,7 @@ def test_conditions_that_were_looked_back_with_stay(window: Window, calm) -> Non
     scan, before = window.scan, window.scan.lines.lines()
     scan.look_back()
     calm(window)
-    window.desk.rule.open(window.desk.workspace.scripts / "quiet_water.rung")
+    window.session.rule.open(window.session.workspace.scripts / "quiet_water.rung")
     calm(window)
     assert scan.lines.lines() == before and scan.results.past.rows
 
@@ -704,5 +704,5 @@ def test_a_list_that_is_renewed_leaves_the_focus_where_it_is(place: ScanPlace, w
     place.run()
     at = QApplication.focusWidget()
     calm(window)
-    assert window.desk.lists.own["Afloat"].symbols
+    assert window.session.lists.own["Afloat"].symbols
     assert QApplication.focusWidget() in (at, place.results.sheet, place.results.table)  # never the button

@@ -174,7 +174,7 @@ def test_a_library_function_is_read_and_copied_into_the_script(window: Window, c
     panel.source.copy.click()
     calm(window)
     assert "define my_mean(x, n)" in panel.editor.text()
-    assert not [p for p in window.desk.rule.problems if p.is_error]
+    assert not [p for p in window.session.rule.problems if p.is_error]
     lines = panel.editor.text().split("\n")
     first_use = next(k for k, line in enumerate(lines) if line.startswith(("let", "signal", "line")))
     assert lines.index("define my_mean(x, n)") < first_use
@@ -253,7 +253,7 @@ def test_settings_are_kept_in_the_script_or_dropped(window: Window, calm) -> Non
     assert panel.settings._foot.isVisible()
     panel.settings.drop.click()
     calm(window)
-    assert window.desk.rule.settings == {} and "setting n = 5" in panel.editor.text()
+    assert window.session.rule.settings == {} and "setting n = 5" in panel.editor.text()
     assert panel.settings.controls["n"].value() == 5  # type: ignore[attr-defined]
     panel.settings.controls["n"].setValue(12)  # type: ignore[attr-defined]
     panel.settings.controls["how"].setCurrentText("strict")  # type: ignore[attr-defined]
@@ -262,8 +262,8 @@ def test_settings_are_kept_in_the_script_or_dropped(window: Window, calm) -> Non
     calm(window)
     text = panel.editor.text()
     assert "setting n = 12 range 1..50" in text and 'setting how = "strict" choose' in text
-    assert window.desk.rule.settings == {} and not panel.settings._foot.isVisible()
-    assert not [p for p in window.desk.rule.problems if p.is_error]
+    assert window.session.rule.settings == {} and not panel.settings._foot.isVisible()
+    assert not [p for p in window.session.rule.problems if p.is_error]
 
 
 def test_no_label_of_a_setting_is_cut(window: Window, calm) -> None:  # type: ignore[no-untyped-def]

@@ -50,7 +50,7 @@ def answer(kind: type[QWidget], go) -> None:  # type: ignore[no-untyped-def]
 
 
 def test_a_script_that_another_program_changes_is_read_again_where_the_cursor_is(window: Window) -> None:
-    path, editor = window.desk.script.path, window.bench.script.editor
+    path, editor = window.session.script.path, window.bench.script.editor
     assert path is not None
     editor.setCursorPosition(2, 2)
     path.write_text(path.read_text() + "\n-- by another program\n")
@@ -66,9 +66,9 @@ def test_a_script_that_another_program_changes_is_read_again_where_the_cursor_is
 
 @pytest.mark.parametrize("mine", [True, False])
 def test_where_both_changed_it_the_user_says_which_text_counts(window: Window, mine: bool) -> None:
-    path, standing = window.desk.script.path, window.bench.script.standing
+    path, standing = window.session.script.path, window.bench.script.standing
     assert path is not None
-    window.desk.script.save()
+    window.session.script.save()
     typed(window, "-- mine")
     path.write_text("rung 1\n-- theirs\n")
     until(standing.isVisible)
@@ -88,10 +88,10 @@ def test_where_both_changed_it_the_user_says_which_text_counts(window: Window, m
     QTest.mouseClick(standing.difference, LEFT)
     assert "+ -- theirs" in seen[0] and "- -- mine" in seen[0]
     QTest.mouseClick(standing.mine if mine else standing.theirs, LEFT)
-    window.desk.script.save()
+    window.session.script.save()
     until(lambda: not standing.isVisible())
     assert ("-- mine" in path.read_text()) is mine and window.bench.script.editor.text() == path.read_text()
-    kept = [v.text() for v in window.desk.workspace.versions.of(path.name)]
+    kept = [v.text() for v in window.session.workspace.versions.of(path.name)]
     assert any(("-- theirs" if mine else "-- mine") in text for text in kept)
 
 
@@ -113,21 +113,21 @@ class FullDisk:
 def test_a_full_disk_is_said_until_there_is_room_and_never_left_over_without_asking(
     window: Window, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
 ) -> None:
-    disk, path, standing = FullDisk(monkeypatch), window.desk.script.path, window.bench.script.standing
+    disk, path, standing = FullDisk(monkeypatch), window.session.script.path, window.bench.script.standing
     assert path is not None
     typed(window, "-- kept")
     until(standing.isVisible)
     assert "disk is full" in standing.words.text() and "Not saved yet" in window.bench.script.verdict.text()
-    window.desk.rule.open(next(p for p in window.desk.workspace.script_files() if p != path))
-    window.desk.rule.open(path)
+    window.session.rule.open(next(p for p in window.session.workspace.script_files() if p != path))
+    window.session.rule.open(path)
     assert "-- kept" in window.bench.script.editor.text()  # what was typed outlives another script
     answer(UnsavedDialog, lambda d: QTest.mouseClick(d.stay, LEFT))
     assert not window.close() and window.isVisible()
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, **__: (str(tmp_path / "copy.rung"), ""))
     disk.full = False
-    window.desk.script.save_elsewhere(path, tmp_path / "copy.rung")
+    window.session.script.save_elsewhere(path, tmp_path / "copy.rung")
     assert "-- kept" in (tmp_path / "copy.rung").read_text()
-    window.desk.script.save()
+    window.session.script.save()
     until(lambda: not standing.isVisible())
     assert "-- kept" in path.read_text()
 
@@ -136,7 +136,7 @@ def test_leaving_over_a_full_disk_saves_elsewhere_or_leaves_as_it_is_said(
     window: Window, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
 ) -> None:
     disk = FullDisk(monkeypatch)
-    path = window.desk.script.path
+    path = window.session.script.path
     assert path is not None
     typed(window, "-- kept")
     seen: list[str] = []
@@ -156,11 +156,11 @@ def test_leaving_over_a_full_disk_saves_elsewhere_or_leaves_as_it_is_said(
 
 
 def test_an_earlier_version_is_looked_at_and_brought_back(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    path, panel = window.desk.script.path, window.bench.script
+    path, panel = window.session.script.path, window.bench.script
     assert path is not None
     first = panel.editor.text()
     typed(window, "-- the second")
-    window.desk.script.save()
+    window.session.script.save()
     window.deeds["earlier_versions"].trigger()
     calm(window)
     dialog = panel.earlier

@@ -85,7 +85,7 @@ def test_the_open_rule_stands_on_trial_and_follows_the_typing(window: Window, ca
 
 def test_a_changed_setting_changes_the_trial_without_compiling(window: Window, calm: Calm, place: TrialPlace) -> None:
     before = trial_of(place)
-    window.desk.rule.set_setting("n", 60.0)
+    window.session.rule.set_setting("n", 60.0)
     calm(window)
     after = trial_of(place)
     assert after.program is before.program and after.figures["trades"] < before.figures["trades"]
@@ -97,10 +97,10 @@ def test_what_is_looked_at_comes_before_what_is_out_of_sight(
     monkeypatch.setattr(looking_module, "_MOST_PUT_OFF", 1_000)  # on a machine that is busy, too
     came: list[str] = []
     place.trials.changed.connect(lambda _: came.append("trial"))
-    window.desk.looking.pips_changed.connect(lambda _: came.append("pips"))
+    window.session.chart.pips_changed.connect(lambda _: came.append("pips"))
     for n in (21.0, 22.0, 23.0, 24.0):
         came.clear()
-        window.desk.rule.set_setting("n", n)
+        window.session.rule.set_setting("n", n)
         calm(window)
         assert came == ["trial", "pips"]
 
@@ -116,12 +116,12 @@ def test_a_long_trial_keeps_nothing_else_from_coming(
         return put_on_trial(*args, **named)  # type: ignore[arg-type]
 
     monkeypatch.setattr(trials_module, "put_on_trial", slowly)
-    window.desk.looking.pips_changed.connect(lambda _: came.append("pips"))
-    window.desk.rule.set_setting("n", 31.0)
+    window.session.chart.pips_changed.connect(lambda _: came.append("pips"))
+    window.session.rule.set_setting("n", 31.0)
     end = time.monotonic() + 10
     while not came and time.monotonic() < end:
         QTest.qWait(20)
-    assert came and window.desk.jobs.busy_with("trial")
+    assert came and window.session.jobs.busy_with("trial")
     held.set()
     calm(window)
 
@@ -232,7 +232,7 @@ def test_a_trade_of_the_table_opens_at_its_bar(window: Window, calm: Calm, place
     symbol = index.data()
     QTest.keyClick(place.table, Qt.Key.Key_Return)
     calm(window)
-    assert window.places.currentWidget() is window.bench and window.desk.looking.symbol == symbol
+    assert window.places.currentWidget() is window.bench and window.session.chart.symbol == symbol
     pinned = window.bench.chart.pinned
     assert pinned is not None and "Entered here" in window.bench.why.story.text()
 
@@ -300,7 +300,7 @@ def test_a_click_on_a_dot_opens_its_trade(window: Window, calm: Calm, place: Tri
     calm(window)
     trial = trial_of(place)
     assert window.places.currentWidget() is window.bench
-    assert window.desk.looking.symbol == trial.ground.panel.symbols[trial.trades.symbol[found[1]]]
+    assert window.session.chart.symbol == trial.ground.panel.symbols[trial.trades.symbol[found[1]]]
 
 
 def test_a_script_without_trade_is_composed_and_can_be_written(window: Window, calm: Calm) -> None:
@@ -312,7 +312,7 @@ def test_a_script_without_trade_is_composed_and_can_be_written(window: Window, c
     assert trial_of(place).figures["trades"] > 100
     QTest.mouseClick(place.write_button, Qt.MouseButton.LeftButton)
     calm(window)
-    assert "trade ride long\n    enter when up\n    leave when down" in window.desk.script.text
+    assert "trade ride long\n    enter when up\n    leave when down" in window.session.script.text
     assert not place.write_button.isVisible() and trial_of(place).figures["trades"] > 100
     window.deeds["write_trade"].trigger()
     assert "a trade of its own" in window.status.text()
@@ -331,9 +331,9 @@ def test_what_cannot_be_tried_is_said(window: Window, calm: Calm) -> None:
 
 
 def test_a_list_with_one_symbol_and_with_none(window: Window, calm: Calm, place: TrialPlace) -> None:
-    lists = window.desk.lists
+    lists = window.session.lists
     lists.make("One")
-    lists.add("One", "FLAKE", window.desk.library.infos)
+    lists.add("One", "FLAKE", window.session.library.infos)
     lists.make("None")
     place.trials.set_ground(list_name="One")
     calm(window)
@@ -380,7 +380,7 @@ def test_trades_stand_on_the_chart_and_keys_go_through_them(window: Window, calm
     opened(window, calm)
     window.show_bench()
     calm(window)
-    trades = window.desk.looking.view.trades  # type: ignore[union-attr]
+    trades = window.session.chart.view.trades  # type: ignore[union-attr]
     assert trades is not None and len(trades.entered) > 10
     window.bench.chart.setFocus()
     keys = Qt.KeyboardModifier.AltModifier | Qt.KeyboardModifier.ShiftModifier
@@ -393,10 +393,10 @@ def test_trades_stand_on_the_chart_and_keys_go_through_them(window: Window, calm
     for name in ("show_averaged", "scale_percent"):
         window.deeds[name].trigger()
         calm(window)
-        again = window.desk.looking.view.trades  # type: ignore[union-attr]
+        again = window.session.chart.view.trades  # type: ignore[union-attr]
         assert np.array_equal(again.entry, trades.entry)  # fills are on real prices, however bars are shown
         window.bench.chart.grab()
-    window.desk.looking.set_theme(NIGHT)
+    window.session.chart.set_theme(NIGHT)
     calm(window)
     window.bench.chart.grab()
 
@@ -418,7 +418,7 @@ def test_why_takes_the_decisions_of_trades_apart(window: Window, calm: Calm) -> 
     window.deeds["previous_trade"].trigger()
     calm(window)
     assert why.tree.topLevelItemCount() == 1 and "Entered here" in why.story.text()
-    trades = window.desk.looking.view.trades  # type: ignore[union-attr]
+    trades = window.session.chart.view.trades  # type: ignore[union-attr]
     left = int(trades.ends[np.flatnonzero(~trades.is_open)[-1]])
     window.bench.mark_bar(left)
     QTest.qWait(80)
@@ -427,14 +427,14 @@ def test_why_takes_the_decisions_of_trades_apart(window: Window, calm: Calm) -> 
 
 def test_the_trial_below_the_script_follows_the_chart(window: Window, calm: Calm) -> None:
     opened(window, calm)
-    window.desk.looking.go_to("FLAKE")
+    window.session.chart.go_to("FLAKE")
     calm(window)
-    assert not window.desk.trials.outcome  # nothing is tried while nobody looks
+    assert not window.session.trials.outcome  # nothing is tried while nobody looks
     QTest.keyClick(window, Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier)
     calm(window)
     glance = window.bench.below.glance
     assert glance.symbol.text().startswith("FLAKE 1d:") and glance.list.text().startswith("All symbols 1d:")
-    window.desk.looking.go_to("SALTR", Timeframe.parse("1w"))
+    window.session.chart.go_to("SALTR", Timeframe.parse("1w"))
     calm(window)
     assert glance.symbol.text().startswith("SALTR 1w:") and glance.list.text().startswith("All symbols 1w:")
     QTest.keyClick(window, Qt.Key.Key_F6)
@@ -447,7 +447,7 @@ def test_the_ladder_tells_which_timeframes_hold_a_position(window: Window, calm:
     opened(window, calm, "rung 1\ntrade ride long\n    enter when bar == 5\n")
     window.show_bench()
     calm(window)
-    held = [p for p in window.desk.looking.pips[Timeframe.parse("1d")] if p.held is not None]
+    held = [p for p in window.session.chart.pips[Timeframe.parse("1d")] if p.held is not None]
     assert len(held) == 1 and held[0].held.side == 1 and "bars" in held[0].held.words()
 
 
@@ -466,10 +466,10 @@ def test_what_is_tried_comes_back_after_a_restart(window: Window, calm: Calm, pl
     place.terms.most.setValue(2)
     place.trials.add_change(Change(ChangeKind.SWAPPED))
     calm(window)
-    window.desk.remembering.write()
-    workspace = Workspace(window.desk.workspace.data, window.desk.workspace.config)
+    window.session.remembered.write()
+    workspace = Workspace(window.session.workspace.data, window.session.workspace.config)
     made = make_window(workspace)
-    trials = made.desk.trials
+    trials = made.session.trials
     assert (trials.list_name, str(trials.timeframe), trials.account.most) == ("Ferries", "1w", 2)
     assert trials.changes == [Change(ChangeKind.SWAPPED)]
     for odd in ("1e308", "inf", "nan", "-5"):
@@ -494,7 +494,7 @@ def test_asked_settings_become_variants(
 def test_bars_that_change_while_they_are_read_are_read_again(
     window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    library, frame = window.desk.library, Timeframe.parse("2h")
+    library, frame = window.session.library, Timeframe.parse("2h")
     plain, begun, go, reads = library.panel, Event(), Event(), []
 
     def panel(symbols, timeframe, *more):  # type: ignore[no-untyped-def]
@@ -523,7 +523,7 @@ def test_bars_that_change_while_they_are_read_are_read_again(
 def test_a_broken_script_is_said_where_its_last_sound_text_is_shown(
     window: Window, calm: Calm, place: TrialPlace
 ) -> None:
-    rule = window.desk.rule
+    rule = window.session.rule
     rule.set_text(RULE.replace("n)[1]", "n)[1"))
     calm(window)
     assert "last sound text" in place.word.text() and trial_of(place).figures["trades"] > 100

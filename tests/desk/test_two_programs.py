@@ -52,7 +52,7 @@ def home(tmp_path: Path, market: BarLibrary, monkeypatch: pytest.MonkeyPatch) ->
 def window(qapp: QApplication, home: Workspace) -> Iterator[Window]:
     made = make_window(home)
     made.show()
-    settle(make_app(), made.desk)
+    settle(make_app(), made.session)
     yield made
     put_away(made)
 
@@ -85,15 +85,15 @@ def test_what_the_command_line_imports_stands_in_every_place(window: Window, cal
     assert becomes(lambda: "SKIFF" in [i.symbol for i in symbols.infos])
     window.show_bench()
     assert "SKIFF" in [i.symbol for i in window.bench.watchlist.model.infos]
-    window.desk.looking.go_to("SKIFF")
+    window.session.chart.go_to("SKIFF")
     window.show_ladder()
     calm(window)
     assert "SKIFF" in [i.symbol for i in window.ladder.table.source.infos]
-    assert window.desk.looking.view is not None and len(window.desk.looking.view.bars) == 60
+    assert window.session.chart.view is not None and len(window.session.chart.view.bars) == 60
     oak("import", str(days(tmp_path / "SKIFF.csv", 75)))
-    assert becomes(lambda: len(window.desk.looking.view.bars) == 75)  # type: ignore[union-attr]
+    assert becomes(lambda: len(window.session.chart.view.bars) == 75)  # type: ignore[union-attr]
     oak("symbols", "SKIFF", "--sector", "Boats")
-    assert becomes(lambda: window.desk.symbols.infos["SKIFF"].sector == "Boats")
+    assert becomes(lambda: window.session.symbols.infos["SKIFF"].sector == "Boats")
     calm(window)
     assert becomes(lambda: "Boats" in [window.ladder.lists.itemText(k) for k in range(window.ladder.lists.count())])
 
@@ -112,14 +112,14 @@ def test_listed_files_are_looked_at_again_when_the_library_has_changed(
 
 def test_a_move_by_the_command_line_is_followed(window: Window, calm: Calm, tmp_path: Path) -> None:
     oak("library", "--move", str(tmp_path / "elsewhere"))
-    assert becomes(lambda: window.desk.library.folder == tmp_path / "elsewhere")
+    assert becomes(lambda: window.session.library.folder == tmp_path / "elsewhere")
     calm(window)
     window.show_data()
     window.data.add([days(tmp_path / "SKIFF.csv", 60)])
     calm(window)
     QTest.mouseClick(window.data.take_button, LEFT)
     calm(window)
-    assert "SKIFF" in oak("symbols") and "SKIFF" in window.desk.symbols.infos
+    assert "SKIFF" in oak("symbols") and "SKIFF" in window.session.symbols.infos
 
 
 class Heartbeat:
@@ -157,15 +157,17 @@ def test_a_list_waits_aside_for_another_program_and_is_written_when_that_lets_go
     beat = Heartbeat()
     window.ladder.deeds.make("First", [])
     window.ladder.deeds.add("BRINE")  # into what is shown, which is no list of the user's yet
-    window.desk.change_lists(lambda: window.desk.lists.make("Second", ["FLAKE"]))
+    window.session.change_lists(lambda: window.session.lists.make("Second", ["FLAKE"]))
     assert becomes(lambda: f"oak scan (process {holder.pid})" in window.status.text())
     assert "stop waiting" in window.status.text()
     QTest.qWait(1500)
-    assert beat.longest < 1.0 and not window.desk.lists.own  # a second holds the slowest machine: it waits for a minute
+    assert (
+        beat.longest < 1.0 and not window.session.lists.own
+    )  # a second holds the slowest machine: it waits for a minute
     holder.kill()
     holder.wait()
     calm(window)
-    assert list(window.desk.lists.own) == ["First", "Second"]  # in the order in which they were asked for
+    assert list(window.session.lists.own) == ["First", "Second"]  # in the order in which they were asked for
     assert window.ladder.lists.findText("Second") >= 0
 
 
@@ -179,7 +181,7 @@ def test_waiting_for_another_program_can_be_given_up(
     QTest.keyClick(window, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
     QTest.keyClicks(window.palette_dialog.line, "stop waiting")
     QTest.keyClick(window.palette_dialog.line, Qt.Key.Key_Return)
-    assert becomes(lambda: not window.desk.jobs.busy())
+    assert becomes(lambda: not window.session.jobs.busy())
     assert any("Cancelled" in said for said in window.status.said)
     holder.kill()
     holder.wait()
@@ -220,7 +222,7 @@ def test_leaving_says_what_it_waits_for_and_can_be_taken_back(
 def test_leaving_writes_what_was_asked_for_first(qapp: QApplication, home: Workspace) -> None:
     made = make_window(home)
     made.show()
-    settle(make_app(), made.desk)
+    settle(make_app(), made.session)
     for k in range(12):
         made.ladder.deeds.make(f"List {k}", [])
     put_away(made)

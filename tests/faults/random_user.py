@@ -127,7 +127,7 @@ class RandomUser:
     """Does something every few milliseconds, nested dialogs and menus included."""
 
     def __init__(self, window: Window, seed: int):
-        self.window, self.desk, self.seen = window, window.desk, Seen()
+        self.window, self.session, self.seen = window, window.session, Seen()
         window.quit = lambda: None  # type: ignore[method-assign]  # the palette finds it too
         self._random = random.Random(seed)
         self._now = "start"
@@ -240,10 +240,10 @@ class RandomUser:
     def _clear_the_table(self) -> None:
         """Takes away what piles up because it was asked for, so that what piles up by itself can be seen."""
         self.window.scan.lines.show_lines(self.window.scan.lines.lines()[:2])
-        while len(self.desk.trials.changes) > 2:
-            self.desk.trials.remove_change(0)
-        while len(self.desk.beside.uses) > 2:
-            self.desk.beside.remove(0)
+        while len(self.session.trials.changes) > 2:
+            self.session.trials.remove_change(0)
+        while len(self.session.overlays.uses) > 2:
+            self.session.overlays.remove(0)
 
     def _say(self, name: str) -> None:
         self.seen.acts[name.split(":")[0]] += 1
@@ -377,22 +377,22 @@ class RandomUser:
                 view.activated.emit(index)
 
     def _symbol(self) -> None:
-        self.desk.looking.go_to(symbol=self._random.choice(list(self.desk.library.infos)))
+        self.session.chart.go_to(symbol=self._random.choice(list(self.session.library.infos)))
 
     def _timeframe(self) -> None:
-        self.desk.looking.go_to(timeframe=self._random.choice(STANDARD))
+        self.session.chart.go_to(timeframe=self._random.choice(STANDARD))
 
     def _open(self) -> None:
-        self.desk.rule.open(self._random.choice(self.desk.workspace.script_files()))
+        self.session.rule.open(self._random.choice(self.session.workspace.script_files()))
 
     def _resize(self) -> None:
         self.window.resize(self._random.randrange(600, 1700), self._random.randrange(400, 1000))
 
     def _list(self) -> None:
         name = f"List {self._random.randrange(6)}"
-        symbols = self._random.sample(list(self.desk.library.infos), 5)
-        if name in self.desk.lists.own:
-            self.window.ladder.deeds.change(lambda: self.desk.lists.delete(name))
+        symbols = self._random.sample(list(self.session.library.infos), 5)
+        if name in self.session.lists.own:
+            self.window.ladder.deeds.change(lambda: self.session.lists.delete(name))
         else:
             self.window.ladder.deeds.make(name, symbols)
 

@@ -48,7 +48,7 @@ def main() -> None:
     app = make_app()
     window = make_window(Workspace.default())
     window.show()
-    settle(app, window.desk)
+    settle(app, window.session)
     keep_for_good()
     seen = RandomUser(window, seed).go(seconds)
     put_away(window)

@@ -74,18 +74,18 @@ def lived(tmp_path_factory: pytest.TempPathFactory) -> Path:
     space.scans().save(SavedScan("Dips"))
     window = make_window(space)
     window.show()
-    settle(make_app(), window.desk)
+    settle(make_app(), window.session)
     for place in (window.show_ladder, window.show_scan, window.show_data, window.show_bench):
         place()
-        settle(make_app(), window.desk)
-    books, rule = space.notebooks(), window.desk.notes.rule
+        settle(make_app(), window.session)
+    books, rule = space.notebooks(), window.session.notebook.rule
     books.add(rule, Remark(1.0, "a note"))
     books.keep_sweep(
         rule, what_of(TrialSpec("rung 1\n")), [Range("n", (1.0, 2.0))], [Tried({"n": 1.0}, {"sharpe": 1.0})]
     )
     books.add("another", Remark(1.0, "a note"))
     window.bench.script.editor.append("\n-- a first\n")
-    window.desk.script.save()
+    window.session.script.save()
     window.bench.script.editor.append("-- a second\n")
     QTest.qWait(120)
     journal = shutil.copytree(root / "data" / "journal", root / "journal")
@@ -118,33 +118,33 @@ def lives_on(root: Path, hit: Path) -> None:
     space, app = space_at(root), make_app()
     window = make_window(space)
     window.show()
-    settle(app, window.desk)
+    settle(app, window.session)
     for place in (window.show_ladder, window.show_scan, window.show_bench):
         place()
-        settle(app, window.desk)
+        settle(app, window.session)
     window.show_trial()
     for view in (window.trial.show_notebook, window.trial.show_sweep):
         view()
-        settle(app, window.desk)
+        settle(app, window.session)
     window.show_bench()
     if "notebooks" not in hit.parts:
-        book = window.desk.notes.book
+        book = window.session.notebook.book
         assert any(isinstance(e, Remark) for e in book.entries) and len(book.tries) == 1
     if "another" not in hit.parts:
         assert len(space.notebooks().read("another").entries) == 1
     editor = window.bench.script.editor
     editor.setFocus()
     QTest.keyClicks(editor, "-- on ")
-    settle(app, window.desk)
-    assert window.desk.script.save() == [] or window.desk.script.theirs is not None
+    settle(app, window.session)
+    assert window.session.script.save() == [] or window.session.script.theirs is not None
     assert not any("went wrong" in s for s in window.status.said), window.status.said
-    library = window.desk.library
+    library = window.session.library
     whole = [s for s in _SYMBOLS if not hit.name.upper().startswith(s)]
     assert all(len(library.bars(s, ONE_DAY)) == 300 for s in whole)
     if hit.name != "watchlists.json":
-        assert window.desk.lists.own["Mine"].symbols == list(_SYMBOLS)
+        assert window.session.lists.own["Mine"].symbols == list(_SYMBOLS)
     if hit.name != "scans.json":
-        assert "Dips" in window.desk.scans.scans
+        assert "Dips" in window.session.scans.scans
     put_away(window)
 
 

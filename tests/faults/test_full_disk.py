@@ -88,32 +88,32 @@ def test_a_disk_that_fills_up_while_everything_is_used_loses_nothing(
     assert not any(i.trouble for i in import_files([files], space.library()))
     window = make_window(space)
     window.show()
-    settle(app, window.desk)
-    desk, path = window.desk, window.desk.script.path
+    settle(app, window.session)
+    session, path = window.session, window.session.script.path
     assert path is not None
-    desk.lists.make("Mine", ["BUOY"])
-    before = desk.library.bars("BUOY", window.desk.looking.timeframe).times.size
+    session.lists.make("Mine", ["BUOY"])
+    before = session.library.bars("BUOY", window.session.chart.timeframe).times.size
     ballast.fill()
     editor = window.bench.script.editor
     editor.setFocus()
     QTest.keyClicks(editor, "-- typed on a full disk ")
-    desk.script.save()
-    settle(app, desk)
+    session.script.save()
+    settle(app, session)
     assert window.bench.script.standing.isVisible() and "disk is full" in window.bench.script.standing.words.text()
     window.ladder.deeds.make("Theirs", ["BUOY", "AFLOAT"])
-    settle(app, desk)
-    assert "the disk is full" in window.status.text() and "Theirs" not in desk.lists.own
+    settle(app, session)
+    assert "the disk is full" in window.status.text() and "Theirs" not in session.lists.own
     write_days(files / "BUOY.csv", 0, 3000, 21)
     made = import_files([files / "BUOY.csv"], BarLibrary(space.library_folder))
     assert "the disk is full" in made[0].trouble
-    assert len(BarLibrary(space.library_folder).bars("BUOY", desk.looking.timeframe)) == before
+    assert len(BarLibrary(space.library_folder).bars("BUOY", session.chart.timeframe)) == before
     window.bench.deeds.write_chart(disk / "chart.png")
-    settle(app, desk)
+    settle(app, session)
     assert "disk is full" in window.status.text() and not (disk / "chart.png").exists()
     ballast.drop()
-    assert desk.script.save() == [] and "typed on a full disk" in path.read_text()
+    assert session.script.save() == [] and "typed on a full disk" in path.read_text()
     window.ladder.deeds.make("Theirs", ["BUOY", "AFLOAT"])
-    settle(app, desk)
+    settle(app, session)
     again = Workspace(space.data, space.config)
     assert list(again.lists().own) == ["Mine", "Theirs"] and BarLibrary(space.library_folder).damaged() == []
     assert not [p for p in disk.rglob("*") if p.name.endswith(".partial")]

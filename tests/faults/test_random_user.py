@@ -39,7 +39,7 @@ pytestmark = pytest.mark.qt_no_exception_capture
 def opened(workspace: Workspace) -> Window:
     made = make_window(workspace)
     made.show()
-    settle(make_app(), made.desk)
+    settle(make_app(), made.session)
     keep_for_good()
     return made
 
@@ -68,7 +68,7 @@ def judged(seen: Seen, told: Callable[[str], None]) -> None:
 def test_a_random_user_for_some_seconds(window: Window, told: Callable[[str], None]) -> None:
     seen = RandomUser(window, 1).go(5)
     judged(seen, told)
-    assert sum(seen.acts.values()) > 60 and window.desk.looking.view is not None
+    assert sum(seen.acts.values()) > 60 and window.session.chart.view is not None
 
 
 @pytest.mark.nightly

@@ -56,14 +56,14 @@ class ChartController(QObject):
         symbols: Symbols,
         jobs: Jobs,
         rule: OpenRule,
-        beside: ScriptsBeside,
-        replaying: ReplayController,
+        overlays: ScriptsBeside,
+        replay: ReplayController,
         themes: Themes,
         parent: QObject | None = None,
     ):
         super().__init__(parent)
         self._workspace, self._library, self._symbols, self._jobs = workspace, library, symbols, jobs
-        self._rule, self._beside, self._replaying = rule, beside, replaying
+        self._rule, self._overlays, self._replay = rule, overlays, replay
         self.symbol = next(iter(symbols.infos))
         self.timeframe = ONE_DAY
         self.themes, self.theme = themes, themes.day
@@ -82,8 +82,8 @@ class ChartController(QObject):
         rule.compiled.connect(self._compiled)
         rule.changed.connect(self._rule_changed)
         rule.failed.connect(self._failed)
-        beside.changed.connect(lambda: self.refresh(columns=False))
-        replaying.changed.connect(lambda: self.refresh())
+        overlays.changed.connect(lambda: self.refresh(columns=False))
+        replay.changed.connect(lambda: self.refresh())
 
     # --- where ------------------------------------------------------------------------------------
 
@@ -107,7 +107,7 @@ class ChartController(QObject):
     def step_replay(self, by: int, minutes: bool = False) -> bool:
         """Moves a replay by bars of the chart, or by minutes; False where there is no further bar."""
         frame = self._symbols.infos[self.symbol].finest if minutes else self.timeframe
-        return self._replaying.step(self.symbol, frame, self.options.extended, by)
+        return self._replay.step(self.symbol, frame, self.options.extended, by)
 
     def set_theme(self, theme: ColorTheme) -> None:
         self.theme = theme
@@ -140,17 +140,17 @@ class ChartController(QObject):
 
     def looker_at(self, symbol: str, timeframe: Timeframe) -> Look:
         """What makes a view of any place with what the chart shows: its options, the scripts beside, the theme."""
-        uses, paint = self._beside.uses, self.theme.paint
-        return chart_viewer(self._replaying.source, symbol, timeframe, self.options, uses, self._workspace, paint)
+        uses, paint = self._overlays.uses, self.theme.paint
+        return chart_viewer(self._replay.source, symbol, timeframe, self.options, uses, self._workspace, paint)
 
     def _asked(self) -> tuple[object, ...]:
         """What a view depends on besides the program."""
-        uses = tuple((use.caption, use.path, use.text) for use in self._beside.uses)
-        return self.symbol, self.timeframe, self.theme.name, self.options, id(self._replaying.source), uses
+        uses = tuple((use.caption, use.path, use.text) for use in self._overlays.uses)
+        return self.symbol, self.timeframe, self.theme.name, self.options, id(self._replay.source), uses
 
     def shown_as(self) -> tuple[object, ...]:
         """The timeframe, the hours and the kind of bars that are shown, and the scripts beside."""
-        uses = tuple((use.caption, use.path, use.text, tuple(use.settings.items())) for use in self._beside.uses)
+        uses = tuple((use.caption, use.path, use.text, tuple(use.settings.items())) for use in self._overlays.uses)
         return self.timeframe, self.options.extended, self.options.style is BarStyle.AVERAGED, uses
 
     def _compiled(self, made: Compilation | None) -> None:
@@ -194,7 +194,7 @@ class ChartController(QObject):
 
     def _explain(self) -> None:
         signal, self._why_due = self._why_due, ""
-        program, settings, source = self._rule.program, dict(self._rule.settings), self._replaying.source
+        program, settings, source = self._rule.program, dict(self._rule.settings), self._replay.source
         view = self.view
         if program is None or view is None or view.result is None:
             self._jobs.stop("why")
@@ -230,7 +230,7 @@ class ChartController(QObject):
     def _pips_work(
         self, symbol: str, program: Program | None, settings: dict[str, object]
     ) -> Callable[[Ticket], dict[Timeframe, list[RecentSignal]]]:
-        source, frames = self._replaying.source, sorted({*STANDARD, self.timeframe}, key=lambda t: t.order)
+        source, frames = self._replay.source, sorted({*STANDARD, self.timeframe}, key=lambda t: t.order)
 
         def work(ticket: Ticket) -> dict[Timeframe, list[RecentSignal]]:
             made: dict[Timeframe, list[RecentSignal]] = {}

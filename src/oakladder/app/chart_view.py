@@ -56,12 +56,12 @@ def chart_viewer(
     symbol: str,
     timeframe: Timeframe,
     options: ChartOptions,
-    beside: Sequence[ScriptUse],
+    overlays: Sequence[ScriptUse],
     workspace: Workspace,
     paint: Paint,
 ) -> Look:
     """What makes a view of a place as it is asked for now, whatever is asked for later."""
-    uses = [replace(u, settings=dict(u.settings)) for u in beside]
+    uses = [replace(u, settings=dict(u.settings)) for u in overlays]
 
     def look(
         program: Program | None, settings: dict[str, object], cancelled: Callable[[], bool]

@@ -93,8 +93,8 @@ def places_of(columns: Sequence[ScriptColumn]) -> list[ColumnPlace]:
 class ColumnJobs:
     """Has the cells of columns worked out aside: one job for days and longer, one for each kind of hours."""
 
-    def __init__(self, jobs: Jobs, workspace: Workspace, rule: OpenRule, replaying: ReplayController, name: str):
-        self._jobs, self._workspace, self._rule, self._replaying = jobs, workspace, rule, replaying
+    def __init__(self, jobs: Jobs, workspace: Workspace, rule: OpenRule, replay: ReplayController, name: str):
+        self._jobs, self._workspace, self._rule, self._replay = jobs, workspace, rule, replay
         self._name = name
         self._asked: list[str] = []
 
@@ -126,7 +126,7 @@ class ColumnJobs:
         then: Callable[[dict[ColumnPlace, FilledColumns]], None],
         progress: Callable[[float], None] | None,
     ) -> None:
-        source, opened = self._replaying.source, (self._rule.program, dict(self._rule.settings))
+        source, opened = self._replay.source, (self._rule.program, dict(self._rule.settings))
 
         def work(ticket: Ticket) -> dict[ColumnPlace, FilledColumns]:
             made: dict[ColumnPlace, FilledColumns] = {}

@@ -19,27 +19,27 @@ class FirstStepsTracker(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, desk: Session, parent: QObject | None = None):
+    def __init__(self, session: Session, parent: QObject | None = None):
         super().__init__(parent)
-        self._desk = desk
+        self._session = session
         self._demo = {f.name for f in files("oakladder.demo").joinpath("scripts").iterdir()}
-        desk.looking.place_changed.connect(self._place_changed)
-        desk.rule.changed.connect(lambda: self._did("setting") if desk.rule.settings else None)
-        desk.rule.compiled.connect(lambda _: self._compiled())
+        session.chart.place_changed.connect(self._place_changed)
+        session.rule.changed.connect(lambda: self._did("setting") if session.rule.settings else None)
+        session.rule.compiled.connect(lambda _: self._compiled())
 
     @property
     def steps(self) -> FirstSteps:
         """How far the user is."""
-        return self._desk.remembering.steps
+        return self._session.remembered.steps
 
     def _did(self, name: str) -> None:
         if name not in self.steps.done and not self.steps.away:
             self.steps.done.add(name)
-            self._desk.remembering.soon()
+            self._session.remembered.soon()
             self.changed.emit()
 
     def _place_changed(self) -> None:
-        if str(self._desk.looking.timeframe) == _HOUR:
+        if str(self._session.chart.timeframe) == _HOUR:
             self._did("hour")
 
     def went_to_signal(self) -> None:
@@ -47,8 +47,8 @@ class FirstStepsTracker(QObject):
         self._did("signal")
 
     def _compiled(self) -> None:
-        path, program = self._desk.script.path, self._desk.rule.program
-        own = path is not None and path.name not in self._demo and not is_new_script(self._desk.script.text)
+        path, program = self._session.script.path, self._session.rule.program
+        own = path is not None and path.name not in self._demo and not is_new_script(self._session.script.text)
         if own and program is not None and program.signals:
             self._did("rule")
 
@@ -67,5 +67,5 @@ class FirstStepsTracker(QObject):
 
     def _set_away(self, away: bool) -> None:
         self.steps.away = away
-        self._desk.remembering.soon()
+        self._session.remembered.soon()
         self.changed.emit()

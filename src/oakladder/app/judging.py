@@ -81,12 +81,12 @@ class JudgingController(QObject):
         self,
         rule: OpenRule,
         trials: TrialController,
-        notes: NotebookController,
+        notebook: NotebookController,
         jobs: Jobs,
         parent: QObject | None = None,
     ):
         super().__init__(parent)
-        self._rule, self._trials, self._notes, self._jobs = rule, trials, notes, jobs
+        self._rule, self._trials, self._notebook, self._jobs = rule, trials, notebook, jobs
         #: The signal that is judged; the first where it has no such.
         self.signal = ""
         self._watchers: set[str] = set()
@@ -252,9 +252,9 @@ class JudgingController(QObject):
 
     def break_seal(self) -> None:
         """Breaks the seal of the open rule, for good: what was promised before and what it then shows is written down."""
-        case, outcome, book = self._sound_case(), self._trials.outcome, self._notes.book
+        case, outcome, book = self._sound_case(), self._trials.outcome, self._notebook.book
         what = what_of_outcome(outcome) if outcome is not None else None
-        if not self._notes.sealed or case is None:
+        if not self._notebook.sealed or case is None:
             return
         if what is None:
             self.told.emit("The rule has not been on trial yet. Let its trial come to an end first.")
@@ -271,7 +271,7 @@ class JudgingController(QObject):
                 program, whole, sealed, case.account, settings, what, book, time.time(), ticket.cancelled
             )
 
-        self._jobs.start("seal", work, self._notes.broken, self._not_done, slow=True)
+        self._jobs.start("seal", work, self._notebook.broken, self._not_done, slow=True)
 
     def _sound_case(self) -> TrialSpec | None:
         """The plain rule as it is tried; says why where it cannot be."""

@@ -26,7 +26,7 @@ class LibraryWatch(QObject):
         super().__init__(parent)
         self._library, self._jobs = library, jobs
         self._watch: Watch | None = None
-        self._watched: Path | None = None
+        self._watchlist: Path | None = None
         self._outside = MainThreadDispatcher(self._written, self)
         self._soon = QTimer(self, singleShot=True)
         self._soon.timeout.connect(self._look)
@@ -35,15 +35,15 @@ class LibraryWatch(QObject):
     def begin(self) -> None:
         """Begins to watch the library's folder, or watches that where it is now."""
         folder = self._library.folder
-        if folder == self._watched:
+        if folder == self._watchlist:
             return
         if self._watch is not None:
             self._watch.close()
-        self._watched = folder
+        self._watchlist = folder
         self._watch = Watch([folder], self._outside, polled=[folder / GENERATION, folder / NOTE])
 
     def _written(self, paths: set[Path]) -> None:
-        if any(path.name in (GENERATION, NOTE) or path == self._watched for path in paths):
+        if any(path.name in (GENERATION, NOTE) or path == self._watchlist for path in paths):
             self.soon()
 
     def soon(self) -> None:

@@ -37,43 +37,49 @@ class StateRecorder(QObject):
         symbols: Symbols,
         script: OpenScript,
         rule: OpenRule,
-        beside: ScriptsBeside,
-        looking: ChartController,
-        watched: WatchlistController,
+        overlays: ScriptsBeside,
+        chart: ChartController,
+        watchlist: WatchlistController,
         trials: TrialController,
-        companions: SideCharts,
+        side_charts: SideCharts,
         jobs: Jobs,
         parent: QObject | None = None,
     ):
         super().__init__(parent)
         self._workspace, self._symbols = workspace, symbols
-        self._script, self._rule, self._beside, self._looking, self._watched = script, rule, beside, looking, watched
-        self._trials, self._companions, self._jobs = trials, companions, jobs
+        self._script, self._rule, self._overlays, self._chart, self._watchlist = (
+            script,
+            rule,
+            overlays,
+            chart,
+            watchlist,
+        )
+        self._trials, self._side_charts, self._jobs = trials, side_charts, jobs
         #: What the Ladder and the Scan want to find again.
         self.ladder: dict[str, object] = {}
         self.steps = FirstSteps(away=True)
         self.scan: dict[str, object] = {}
         self._pause = QTimer(self, singleShot=True, interval=_PAUSE_MS)
         self._pause.timeout.connect(self.write)
-        for part in (looking, watched, trials, companions):
+        for part in (chart, watchlist, trials, side_charts):
             part.to_remember.connect(self.soon)
-        beside.changed.connect(self.soon)
+        overlays.changed.connect(self.soon)
 
     def restore(self) -> None:
         """Opens what was open last time, or the first script on the first symbol."""
-        state, looking = self._workspace.remembered(), self._looking
+        state, chart = self._workspace.remembered(), self._chart
         if state.symbol in self._symbols.infos:
-            looking.symbol = state.symbol
+            chart.symbol = state.symbol
         with contextlib.suppress(ValueError):
-            looking.timeframe = Timeframe.parse(state.timeframe)
-        if state.theme == looking.themes.night.name:
-            looking.set_theme(looking.themes.night)
-        looking.options, looking.panes = read_options(state.chart), read_panes(state.panes)
+            chart.timeframe = Timeframe.parse(state.timeframe)
+        if state.theme == chart.themes.night.name:
+            chart.set_theme(chart.themes.night)
+        chart.options, chart.panes = read_options(state.chart), read_panes(state.panes)
         self.ladder, self.scan = state.ladder, state.scan
         self.steps = FirstSteps.read(state.steps, known=bool(state.symbol))
         self._trials.restore(state.trial)
-        self._companions.restore(state.companions)
-        self._watched.restore(read_columns(state.watched), state.list_name)
+        self._side_charts.restore(state.companions)
+        self._watchlist.restore(read_columns(state.watched), state.list_name)
         self._script.start()
         self._restore_scripts(state)
         self.tell_notices()
@@ -88,8 +94,8 @@ class StateRecorder(QObject):
             self._workspace.script_folder.prepare()
         except OSError as error:
             self.told.emit(f"The folder of scripts cannot be written: {why(error)}.")
-        self._looking.options_changed.emit(self._looking.options)
-        self._beside.restore(state.beside)
+        self._chart.options_changed.emit(self._chart.options)
+        self._overlays.restore(state.beside)
         files = self._workspace.script_files()
         wanted = [p for p in files if p.name == state.script] or [p for p in files if p.stem == "tide_turn"] or files
         if wanted:
@@ -107,23 +113,23 @@ class StateRecorder(QObject):
     def write(self) -> None:
         """Writes it down now."""
         self._pause.stop()
-        looking, path = self._looking, self._script.path
+        chart, path = self._chart, self._script.path
         state = DeskState(
-            looking.symbol,
-            str(looking.timeframe),
-            looking.theme.name,
+            chart.symbol,
+            str(chart.timeframe),
+            chart.theme.name,
             path.name if path else "",
             {k: v for k, v in self._rule.settings.items() if isinstance(v, bool | int | float | str)},
-            looking.options.as_plain(),
-            looking.panes.as_plain(),
-            [use.as_plain() for use in self._beside.uses],
-            self._watched.list_name,
-            [c.as_plain() for c in self._watched.columns],
+            chart.options.as_plain(),
+            chart.panes.as_plain(),
+            [use.as_plain() for use in self._overlays.uses],
+            self._watchlist.list_name,
+            [c.as_plain() for c in self._watchlist.columns],
             self.ladder,
             self.scan,
             self._trials.as_plain(),
             self.steps.as_plain(),
-            self._companions.as_plain(),
+            self._side_charts.as_plain(),
         )
         self._jobs.write(lambda: self._workspace.remember(state), failed=self._not_written, kind="state")
 

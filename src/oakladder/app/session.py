@@ -63,63 +63,63 @@ class Session(QObject):
         self.programs = Programs(workspace, self.jobs, self)
         self.script = OpenScript(workspace, self)
         self.rule = OpenRule(self.script, workspace, self.symbols, self.jobs, self.basis, self)
-        self.beside = ScriptsBeside(workspace, self)
-        self.replaying = ReplayController(library, self)
-        self.looking = ChartController(
-            workspace, library, self.symbols, self.jobs, self.rule, self.beside, self.replaying, themes, self
+        self.overlays = ScriptsBeside(workspace, self)
+        self.replay = ReplayController(library, self)
+        self.chart = ChartController(
+            workspace, library, self.symbols, self.jobs, self.rule, self.overlays, self.replay, themes, self
         )
-        self.watched = WatchlistController(
-            workspace, self.symbols, self.lists, self.jobs, self.rule, self.replaying, self
+        self.watchlist = WatchlistController(
+            workspace, self.symbols, self.lists, self.jobs, self.rule, self.replay, self
         )
-        self.trials = TrialController(workspace, self.symbols, self.lists, self.jobs, self.rule, self.replaying, self)
-        self.trials.where = lambda: (self.looking.symbol, self.looking.timeframe)
-        self.looking.place_changed.connect(self.trials.place_changed)
-        self.notes = NotebookController(workspace, self.script, self.jobs, self)
-        self.judging = JudgingController(self.rule, self.trials, self.notes, self.jobs, self)
-        self.sweeping = SweepController(self.trials, self.notes, self.jobs, self)
-        self.trials.sealed = lambda: self.notes.sealed
-        self.notes.seal_changed.connect(self.trials.seal_changed)
-        for about_rule in (self.trials, self.judging, self.sweeping):  # what runs is about the rule before
-            self.notes.rule_changed.connect(about_rule.stop)
-        self.looking.place_changed.connect(self.judging.place_changed)
+        self.trials = TrialController(workspace, self.symbols, self.lists, self.jobs, self.rule, self.replay, self)
+        self.trials.where = lambda: (self.chart.symbol, self.chart.timeframe)
+        self.chart.place_changed.connect(self.trials.place_changed)
+        self.notebook = NotebookController(workspace, self.script, self.jobs, self)
+        self.judging = JudgingController(self.rule, self.trials, self.notebook, self.jobs, self)
+        self.sweeps = SweepController(self.trials, self.notebook, self.jobs, self)
+        self.trials.sealed = lambda: self.notebook.sealed
+        self.notebook.seal_changed.connect(self.trials.seal_changed)
+        for about_rule in (self.trials, self.judging, self.sweeps):  # what runs is about the rule before
+            self.notebook.rule_changed.connect(about_rule.stop)
+        self.chart.place_changed.connect(self.judging.place_changed)
         self._note_looks()
         self._generation = 0
         self._read_basis()
-        self.companions = SideCharts(self.symbols, self.jobs, self.rule, self.looking, self.watched, self)
-        self.remembering = StateRecorder(
+        self.side_charts = SideCharts(self.symbols, self.jobs, self.rule, self.chart, self.watchlist, self)
+        self.remembered = StateRecorder(
             workspace,
             self.symbols,
             self.script,
             self.rule,
-            self.beside,
-            self.looking,
-            self.watched,
+            self.overlays,
+            self.chart,
+            self.watchlist,
             self.trials,
-            self.companions,
+            self.side_charts,
             self.jobs,
             self,
         )
-        self.looking.trouble.connect(self.trouble)
-        self.looking.rest_due.connect(self.watched.ask_due)
-        self.watched.list_lost.connect(self.lists_changed)
+        self.chart.trouble.connect(self.trouble)
+        self.chart.rest_due.connect(self.watchlist.ask_due)
+        self.watchlist.list_lost.connect(self.lists_changed)
         self.jobs.failed.connect(self.status)
         for part in (
             self.script,
             self.rule,
-            self.beside,
-            self.replaying,
-            self.looking,
-            self.watched,
+            self.overlays,
+            self.replay,
+            self.chart,
+            self.watchlist,
             self.trials,
-            self.notes,
+            self.notebook,
             self.judging,
-            self.sweeping,
-            self.remembering,
+            self.sweeps,
+            self.remembered,
         ):
             part.told.connect(self.status)
         self.packing = Packing(library, self.jobs, self)
-        self.following = LibraryWatch(library, self.jobs, self)
-        self.following.changed.connect(self.library_changed)
+        self.library_watch = LibraryWatch(library, self.jobs, self)
+        self.library_watch.changed.connect(self.library_changed)
         self._watch: Watch | None = None
         #: What else tells that something is still to be shown.
         self.waits: list[Callable[[], bool]] = []
@@ -131,46 +131,46 @@ class Session(QObject):
 
     def _read_basis(self) -> None:
         """Says what the things in sight are derived from, besides the script, and what tells that it has changed."""
-        looking, watched, trials = self.looking, self.watched, self.trials
+        chart, watchlist, trials = self.chart, self.watchlist, self.trials
         for part, reader in (
-            (Part.SYMBOL, lambda: looking.symbol),
-            (Part.FRAME, looking.shown_as),
-            (Part.LIST, watched.symbols),
+            (Part.SYMBOL, lambda: chart.symbol),
+            (Part.FRAME, chart.shown_as),
+            (Part.LIST, watchlist.symbols),
             (Part.GROUND, trials.ground_asked),
             (Part.ACCOUNT, lambda: trials.account),
             (Part.DATA, lambda: self._generation),
-            (Part.REPLAY, lambda: self.replaying.moment),
+            (Part.REPLAY, lambda: self.replay.moment),
         ):
             self.basis.read(part, reader)
         for signal in (
-            looking.place_changed,
-            looking.options_changed,
-            self.beside.changed,
-            watched.to_remember,
-            watched.columns_changed,
+            chart.place_changed,
+            chart.options_changed,
+            self.overlays.changed,
+            watchlist.to_remember,
+            watchlist.columns_changed,
             trials.ground_changed,
             trials.to_remember,
-            self.replaying.changed,
+            self.replay.changed,
             self.lists_changed,
         ):
             signal.connect(self.basis.note)
 
     def _note_looks(self) -> None:
         """What stands in sight for a while was tried; what is asked for anew was not."""
-        trials, notes = self.trials, self.notes
+        trials, notebook = self.trials, self.notebook
 
         def look(*outcomes: Outcome | None) -> None:
             if not trials.replays:  # what was known at some moment is another history each time
-                notes.look(outcomes)
+                notebook.look(outcomes)
 
-        trials.asked.connect(notes.forget)
+        trials.asked.connect(notebook.forget)
         trials.changed.connect(lambda outcome: look(outcome, *trials.variants))
         trials.variants_changed.connect(lambda made: look(trials.outcome, *made))
         trials.glanced.connect(look)
 
     def column_jobs(self, name: str) -> ColumnJobs:
         """What has the cells of columns worked out aside; ``name`` tells its jobs from those of others."""
-        return ColumnJobs(self.jobs, self.workspace, self.rule, self.replaying, name)
+        return ColumnJobs(self.jobs, self.workspace, self.rule, self.replay, name)
 
     def change_lists(
         self,
@@ -192,9 +192,9 @@ class Session(QObject):
         self._generation += 1
         self.symbols.take()
         self.basis.note()
-        if self.looking.symbol not in self.library.infos:
-            self.looking.go_to(symbol=next(iter(self.library.infos), self.looking.symbol))
-        self.watched.bars_changed()
+        if self.chart.symbol not in self.library.infos:
+            self.chart.go_to(symbol=next(iter(self.library.infos), self.chart.symbol))
+        self.watchlist.bars_changed()
         self.trials.bars_changed()
         self.rule.look_again()
         self.packing.soon()
@@ -204,7 +204,7 @@ class Session(QObject):
         """Begins to look whether other programs change scripts, lists, scans or the library."""
         if self._watch is None:
             self._watch = Watch([self.workspace.scripts, self.workspace.config], self._outside)
-            self.following.begin()
+            self.library_watch.begin()
 
     def _take_outside(self, paths: set[Path]) -> None:
         """Files are otherwise: those of ours that we have written ourselves are found to be as they are held."""
@@ -213,8 +213,8 @@ class Session(QObject):
         if names or scripts in paths:
             self.script.look()
             self.scripts_changed.emit()
-            self.beside.scripts_written(names)
-            self.watched.scripts_written()
+            self.overlays.scripts_written(names)
+            self.watchlist.scripts_written()
             self.rule.scripts_written(names)
             self.basis.note()
         if any(p.parent == config for p in paths) or config in paths:
@@ -227,7 +227,7 @@ class Session(QObject):
 
     def _take_lists(self, _: object) -> None:
         """Tells of other lists by their revisions: a job that has read them may have made way for the next one."""
-        self.remembering.tell_notices()
+        self.remembered.tell_notices()
         revisions = self.lists.revision, self.scans.revision
         if revisions != self._revisions:
             self._revisions = revisions
@@ -235,26 +235,26 @@ class Session(QObject):
 
     def idle(self) -> bool:
         """Whether everything asked for has arrived and nothing waits to be asked."""
-        parts = (self.rule, self.looking, self.trials, self.judging, self.companions, self.following)
+        parts = (self.rule, self.chart, self.trials, self.judging, self.side_charts, self.library_watch)
         return not (self.jobs.busy() or any(part.waiting for part in parts) or any(waits() for waits in self.waits))
 
     def close(self) -> None:
         """Saves everything and stops the threads."""
         self.rule.stop()
-        self.looking.stop()
+        self.chart.stop()
         self.trials.stop()
         self.judging.stop()
-        self.sweeping.stop()
-        self.notes.stop()
+        self.sweeps.stop()
+        self.notebook.stop()
         self.packing.stop()
-        self.following.stop()
+        self.library_watch.stop()
         self._outside.close()
         self._waiting.close()
         if Waiting.report is self._waiting:
             Waiting.report = None
         if self._watch is not None:
             self._watch.close()
-        self.remembering.now()
+        self.remembered.now()
         self.script.close()
         self.jobs.close()
-        self.sweeping.close()
+        self.sweeps.close()

@@ -56,12 +56,12 @@ class SideCharts(QObject):
         symbols: Symbols,
         jobs: Jobs,
         rule: OpenRule,
-        looking: ChartController,
-        watched: WatchlistController,
+        chart: ChartController,
+        watchlist: WatchlistController,
         parent: QObject | None = None,
     ):
         super().__init__(parent)
-        self._symbols, self._jobs, self._rule, self._looking, self._watched = symbols, jobs, rule, looking, watched
+        self._symbols, self._jobs, self._rule, self._chart, self._watchlist = symbols, jobs, rule, chart, watchlist
         self.count, self.kind = 0, Kind.TIMEFRAMES
         self._due = QTimer(self, singleShot=True, interval=_AFTER_MS)
         self._due.timeout.connect(self._ask)
@@ -69,7 +69,7 @@ class SideCharts(QObject):
         self._arrived: dict[int, SideChart | None] = {}
         self._next = QTimer(self, singleShot=True, interval=_PAUSE_MS)
         self._next.timeout.connect(self._show_next)
-        looking.view_changed.connect(lambda _: self.ask())
+        chart.view_changed.connect(lambda _: self.ask())
 
     @property
     def waiting(self) -> bool:
@@ -111,10 +111,10 @@ class SideCharts(QObject):
 
     def places(self) -> list[tuple[str, Timeframe]]:
         """The symbol and timeframe of each."""
-        symbol, frame = self._looking.symbol, self._looking.timeframe
+        symbol, frame = self._chart.symbol, self._chart.timeframe
         if self.kind is Kind.TIMEFRAMES:
             return [(symbol, t) for t in _near(frame)[: self.count]]
-        listed = [s for s in self._watched.listed() if s in self._symbols.infos]
+        listed = [s for s in self._watchlist.listed() if s in self._symbols.infos]
         at = listed.index(symbol) if symbol in listed else -1
         others = [s for s in (*listed[at + 1 :], *listed[: at + 1]) if s != symbol]
         return [(s, frame) for s in others[: self.count]]
@@ -136,7 +136,7 @@ class SideCharts(QObject):
         for k in range(len(places), self.count):  # the list has no other symbol
             self._take(k, None)
         for k, place in enumerate(places):
-            look = self._looking.looker_at(*place)
+            look = self._chart.looker_at(*place)
 
             def work(ticket: Ticket, look: Look = look) -> SideChart | None:
                 try:

@@ -45,9 +45,11 @@ class SweepController(QObject):
     moved = pyqtSignal(float)
     told = pyqtSignal(str)
 
-    def __init__(self, trials: TrialController, notes: NotebookController, jobs: Jobs, parent: QObject | None = None):
+    def __init__(
+        self, trials: TrialController, notebook: NotebookController, jobs: Jobs, parent: QObject | None = None
+    ):
         super().__init__(parent)
-        self._trials, self._notes, self._jobs = trials, notes, jobs
+        self._trials, self._notebook, self._jobs = trials, notebook, jobs
         self.workers = Workers()
         self._rest = QTimer(self, singleShot=True, interval=_KEPT_MS)
         self._rest.timeout.connect(self.workers.shutdown)
@@ -129,7 +131,7 @@ class SweepController(QObject):
     def _take(self, made: Sweep) -> None:
         self._ended()
         if not self._trials.replays:  # what was known at some moment is another history each time
-            self._notes.keep_sweep(made.what, made.ranges, made.rows)
+            self._notebook.keep_sweep(made.what, made.ranges, made.rows)
         self.swept.emit(made)
 
     def _take_walk(self, made: Walk) -> None:

@@ -70,12 +70,12 @@ class TrialController(QObject):
         lists: Watchlists,
         jobs: Jobs,
         rule: OpenRule,
-        replaying: ReplayController,
+        replay: ReplayController,
         parent: QObject | None = None,
     ):
         super().__init__(parent)
         self._workspace, self._symbols, self._lists, self._jobs = workspace, symbols, lists, jobs
-        self._rule, self._replaying = rule, replaying
+        self._rule, self._replay = rule, replay
         self.list_name, self.timeframe, self.account, self.finer = ALL, ONE_DAY, Account(), False
         self.changes: list[Change] = []
         self.outcome: Outcome | None = None
@@ -85,13 +85,13 @@ class TrialController(QObject):
         #: Whether the last part of history stays out; set by the session.
         self.sealed: Callable[[], bool] = lambda: True
         self._watchers: set[str] = set()
-        self._grounds = TrialDataSource(replaying.source)
+        self._grounds = TrialDataSource(replay.source)
         self._pause = QTimer(self, singleShot=True, interval=_PAUSE_MS)
         self._pause.timeout.connect(self._ask)
         rule.compiled.connect(lambda _: self._soon())
         rule.changed.connect(self._soon)
         rule.problems_changed.connect(lambda _: self._soon() if rule.program is None else None)
-        replaying.changed.connect(self.bars_changed)
+        replay.changed.connect(self.bars_changed)
 
     # --- who looks ----------------------------------------------------------------------------------
 
@@ -217,7 +217,7 @@ class TrialController(QObject):
 
     def bars_changed(self) -> None:
         """Bars are otherwise now."""
-        self._grounds = TrialDataSource(self._replaying.source)
+        self._grounds = TrialDataSource(self._replay.source)
         self.seal_changed()
 
     def seal_changed(self) -> None:
@@ -235,7 +235,7 @@ class TrialController(QObject):
     @property
     def replays(self) -> bool:
         """Whether only what was known at some moment is shown."""
-        return self._replaying.moment is not None
+        return self._replay.moment is not None
 
     def shelf(self, text: str) -> OtherScripts:
         """The scripts that a text may take functions from."""

@@ -38,11 +38,11 @@ class WatchlistController(QObject):
         lists: Watchlists,
         jobs: Jobs,
         rule: OpenRule,
-        replaying: ReplayController,
+        replay: ReplayController,
         parent: QObject | None = None,
     ):
         super().__init__(parent)
-        self._symbols, self._lists, self._jobs, self._rule, self._replaying = symbols, lists, jobs, rule, replaying
+        self._symbols, self._lists, self._jobs, self._rule, self._replay = symbols, lists, jobs, rule, replay
         self.list_name = ALL
         self.columns: list[ScriptColumn] = open_columns()
         self.cells: dict[ColumnPlace, dict[str, Cell]] = {}
@@ -53,9 +53,9 @@ class WatchlistController(QObject):
         self._others_due = True
         self._stamps = ScriptStamps(workspace)
         self._stamped: object = ()
-        self._open_jobs = ColumnJobs(jobs, workspace, rule, replaying, "watch open")
-        self._other_jobs = ColumnJobs(jobs, workspace, rule, replaying, "watch")
-        replaying.changed.connect(self._replayed)
+        self._open_jobs = ColumnJobs(jobs, workspace, rule, replay, "watch open")
+        self._other_jobs = ColumnJobs(jobs, workspace, rule, replay, "watch")
+        replay.changed.connect(self._replayed)
 
     def restore(self, columns: list[ScriptColumn], list_name: str) -> None:
         """Shows what was there the last time, as far as it fits."""
@@ -148,7 +148,7 @@ class WatchlistController(QObject):
 
     def ask_quotes(self) -> None:
         """Asks for the last price and the day's change of every symbol."""
-        symbols, source = list(self._symbols.infos), self._replaying.source
+        symbols, source = list(self._symbols.infos), self._replay.source
         self._jobs.start("quotes", lambda ticket: quotes(source, symbols, cancelled=ticket.cancelled), self._quoted)
 
     def _quoted(self, made: dict[str, tuple[float, float]]) -> None:

@@ -66,12 +66,12 @@ def _take_down() -> None:
 
 def make_window(workspace: Workspace) -> Window:
     """The window with the demo market, and with what was open last time."""
-    desk = Session(workspace, workspace.library(), THEMES)
-    window = Window(desk)
-    desk.remembering.restore()
-    desk.watch_folders()
-    desk.watched.ask_quotes()
-    desk.packing.soon()
+    session = Session(workspace, workspace.library(), THEMES)
+    window = Window(session)
+    session.remembered.restore()
+    session.watch_folders()
+    session.watchlist.ask_quotes()
+    session.packing.soon()
     return window
 
 
@@ -116,14 +116,14 @@ def run_desk() -> int:
     window = open_window(Workspace.default())
     if window is None:
         return 1
-    desk = window.desk
+    session = window.session
 
     def report(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         if issubclass(kind, KeyboardInterrupt):
             app.quit()
             return
         _log.error("an error that nobody foresaw", exc_info=(kind, error, trace))
-        desk.status.emit(sentence_of(error))
+        session.status.emit(sentence_of(error))
         # Nothing that was at hand where it was raised is held until the next error comes.
         sys.last_type = sys.last_value = sys.last_traceback = None
 
@@ -135,6 +135,6 @@ def run_desk() -> int:
     QTimer.singleShot(0, window.bench.chart.setFocus)
     code = app.exec()
     logging.shutdown()
-    if not desk.jobs.ended():  # everything is saved; nobody waits for what is still being worked out
+    if not session.jobs.ended():  # everything is saved; nobody waits for what is still being worked out
         os._exit(code)
     return code

@@ -23,19 +23,19 @@ class Goes(Protocol):
 
 
 def choices(
-    desk: Session, bench: Bench, doer: Callable[[Action], Callable[[], None]], go_to: Goes
+    session: Session, bench: Bench, doer: Callable[[Action], Callable[[], None]], go_to: Goes
 ) -> list[PaletteLine]:
     """A line for each symbol, timeframe, action, script and pane."""
     made = [
         PaletteLine(f"{i.symbol}  {i.name}", i.sector, lambda s=i.symbol: go_to(symbol=s))  # type: ignore[misc]
-        for i in desk.symbols.infos.values()
+        for i in session.symbols.infos.values()
     ]
     made += [PaletteLine(f"Timeframe {t}", "", lambda t=t: go_to(timeframe=t)) for t in STANDARD]  # type: ignore[misc]
     hints = {"open_log": str(log_file())}
     made += [PaletteLine(a.words, hints.get(a.name, a.shortcut), doer(a)) for a in ACTIONS if a.name != "open_palette"]
-    for path in desk.workspace.script_files():
+    for path in session.workspace.script_files():
         title = path.stem.replace("_", " ")
-        made.append(PaletteLine(f"Script {title}", "", lambda p=path: desk.rule.open(p)))  # type: ignore[misc]
+        made.append(PaletteLine(f"Script {title}", "", lambda p=path: session.rule.open(p)))  # type: ignore[misc]
         made.append(PaletteLine(f"Beside: {title}", "", lambda p=path: bench.deeds.put_beside(p)))  # type: ignore[misc]
     for name, pane in bench.chart.panes.items():
         if name != PRICE:

@@ -36,10 +36,10 @@ class Places(QStackedWidget):
     built = pyqtSignal(object)
     complete = pyqtSignal()
 
-    def __init__(self, desk: Session):
+    def __init__(self, session: Session):
         super().__init__()
-        self._desk = desk
-        self.bench = Bench(desk)
+        self._session = session
+        self.bench = Bench(session)
         self.addWidget(self.bench)
         for _ in _NAMES[1:]:
             self.addWidget(QWidget())
@@ -52,7 +52,7 @@ class Places(QStackedWidget):
         """The Ladder."""
         from oakladder.desk.ladder.place import LadderPlace
 
-        made = LadderPlace(self._desk)
+        made = LadderPlace(self._session)
         made.picked.connect(self.picked)
         self._stand(LADDER, made)
         return made
@@ -62,7 +62,7 @@ class Places(QStackedWidget):
         """The Scan."""
         from oakladder.desk.scan.place import ScanPlace
 
-        made = ScanPlace(self._desk)
+        made = ScanPlace(self._session)
         made.picked.connect(self.picked)
         made.ran.connect(self.scanned)
         self._stand(SCAN, made)
@@ -73,7 +73,7 @@ class Places(QStackedWidget):
         """The Trial."""
         from oakladder.desk.trial.place import TrialPlace
 
-        made = TrialPlace(self._desk)
+        made = TrialPlace(self._session)
         made.picked.connect(self.picked)
         made.write_asked.connect(self.bench.script.write_trade)
         made.text_asked.connect(self.bench.script.show_tried)
@@ -85,7 +85,7 @@ class Places(QStackedWidget):
         """The Data place."""
         from oakladder.desk.data.place import DataPlace
 
-        made = DataPlace(self._desk)
+        made = DataPlace(self._session)
         made.taken.connect(self.taken)
         self._stand(DATA, made)
         return made
@@ -139,6 +139,6 @@ class Places(QStackedWidget):
             self._is_complete = True
             self.complete.emit()
             return
-        if not any(self._desk.jobs.busy_with(kind) for kind in ("compile", "chart")):
+        if not any(self._session.jobs.busy_with(kind) for kind in ("compile", "chart")):
             self.place(missing[0])
         self._pause.start(_BETWEEN_MS)

@@ -15,39 +15,39 @@ from oakladder.disk import free_path, why
 _MOMENT_MS = 1000
 
 
-def may_leave(desk: Session, parent: QWidget) -> bool:
+def may_leave(session: Session, parent: QWidget) -> bool:
     """Has everything saved; where that cannot be done, asks until it is, or the user says what shall be."""
-    while unsaved := desk.script.only_here():
-        asked = UnsavedDialog(desk, unsaved, parent)
+    while unsaved := session.script.only_here():
+        asked = UnsavedDialog(session, unsaved, parent)
         if not answered(asked):
             return False
         if asked.leave:
             break
-    return _written(desk) or answered(WaitingDialog(desk, parent))
+    return _written(session) or answered(WaitingDialog(session, parent))
 
 
-def _written(desk: Session) -> bool:
+def _written(session: Session) -> bool:
     """Whether all that was to be written is, after a moment at most."""
-    if not desk.jobs.owes:
+    if not session.jobs.owes:
         return True
     loop = QEventLoop()
     QTimer.singleShot(_MOMENT_MS, loop.quit)
-    desk.jobs.changed.connect(loop.quit)
+    session.jobs.changed.connect(loop.quit)
     clock = QElapsedTimer()
     clock.start()
-    while desk.jobs.owes and clock.elapsed() < _MOMENT_MS:
+    while session.jobs.owes and clock.elapsed() < _MOMENT_MS:
         loop.exec()
-    return not desk.jobs.owes
+    return not session.jobs.owes
 
 
 class WaitingDialog(QDialog):
     """Says what leaving still waits for; accepted once that is written, or given up."""
 
-    def __init__(self, desk: Session, parent: QWidget | None = None):
+    def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
-        self._desk = desk
+        self._session = session
         self.setWindowTitle("Not saved yet")
-        self.words = QLabel(f"Some of your changes are not saved yet. {desk.waits_for}".strip())
+        self.words = QLabel(f"Some of your changes are not saved yet. {session.waits_for}".strip())
         self.words.setWordWrap(True)
         self.words.setMinimumWidth(420)
         self.go, self.stay = QPushButton("Leave without saving"), QPushButton("Stay")
@@ -61,33 +61,33 @@ class WaitingDialog(QDialog):
         layout = QVBoxLayout(self)
         layout.addWidget(self.words)
         layout.addLayout(row)
-        desk.jobs.changed.connect(self._look)
+        session.jobs.changed.connect(self._look)
 
     def _look(self) -> None:
-        if not self._desk.jobs.owes:
+        if not self._session.jobs.owes:
             self.accept()
 
     def _give_up(self) -> None:
-        self._desk.jobs.stop_writing()
+        self._session.jobs.stop_writing()
         self.accept()
 
 
 class UnsavedDialog(QDialog):
     """Says which scripts are not in their files. Accepted to try again or (``leave``) to go all the same."""
 
-    def __init__(self, desk: Session, unsaved: list[Path], parent: QWidget | None = None):
+    def __init__(self, session: Session, unsaved: list[Path], parent: QWidget | None = None):
         super().__init__(parent)
-        self._desk, self._unsaved = desk, unsaved
+        self._session, self._unsaved = session, unsaved
         self.leave = False
         self.setWindowTitle("Not saved")
         names = ", ".join(p.name for p in unsaved)
-        noted = desk.script.in_journal()
+        noted = session.script.in_journal()
         held = (
             "What was typed is in the journal, and comes back at the next start."
             if noted
             else "What was typed is in memory only: leaving now loses it."
         )
-        reasons = ", ".join(desk.script.reasons())
+        reasons = ", ".join(session.script.reasons())
         self.words = QLabel(f"{names} cannot be saved{f': {reasons}' if reasons else ''}. {held}")
         self.words.setWordWrap(True)
         self.words.setMinimumWidth(420)
@@ -116,7 +116,7 @@ class UnsavedDialog(QDialog):
             return
         try:
             for path in self._unsaved:
-                self._desk.script.save_elsewhere(path, free_path(Path(folder), path.stem, path.suffix))
+                self._session.script.save_elsewhere(path, free_path(Path(folder), path.stem, path.suffix))
         except OSError as error:
             self.words.setText(f"They cannot be written there: {why(error)}. Choose another folder.")
             return

@@ -28,14 +28,14 @@ _REPLAYED = 60
 _PATIENCE = 60.0
 
 
-def settle(app: QApplication, desk: Session, patience: float = _PATIENCE) -> None:
+def settle(app: QApplication, session: Session, patience: float = _PATIENCE) -> None:
     """Lets the application work until nothing is awaited."""
     end = time.monotonic() + patience
     calm = 0
     while calm < 3 and time.monotonic() < end:
         app.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 20)
         time.sleep(0.005)
-        calm = calm + 1 if desk.idle() else 0
+        calm = calm + 1 if session.idle() else 0
 
 
 def take(
@@ -53,52 +53,52 @@ def take(
     window = make_window(workspace)
     window.resize(QSize(*size))
     if night:
-        window.desk.looking.set_theme(NIGHT)
+        window.session.chart.set_theme(NIGHT)
     if script is not None:
-        window.desk.rule.open(script)
+        window.session.rule.open(script)
     window.show()
-    window.desk.looking.go_to(symbol, timeframe)
-    settle(app, window.desk)
+    window.session.chart.go_to(symbol, timeframe)
+    settle(app, window.session)
     if place == "data":
         window.show_data()
     if place == "symbols":
         window.show_data()
         window.data.tabs.setCurrentWidget(window.data.symbols)
-        settle(app, window.desk)
+        settle(app, window.session)
     if place == "ladder":
         window.show_ladder()
-        settle(app, window.desk)
+        settle(app, window.session)
         window.ladder.table.setCurrentIndex(window.ladder.table.rows.index(1, window.ladder.table.first_script + 1))
-        settle(app, window.desk)
+        settle(app, window.session)
     if place == "scan":
         window.show_scan()
         window.run_scan()
-        settle(app, window.desk)
+        settle(app, window.session)
     if place == "trial":
         window.show_trial()
-        settle(app, window.desk)
+        settle(app, window.session)
     if place in _VIEWS:
         window.show_trial()
-        settle(app, window.desk)
+        settle(app, window.session)
         getattr(window.trial, _VIEWS[place])()
-        settle(app, window.desk)
+        settle(app, window.session)
     if place == "sweep":
         window.trial.sweep.form.sweep_button.click()
-        settle(app, window.desk)
+        settle(app, window.session)
     if place == "trial-tab":
         window.bench.read_trial()
-        settle(app, window.desk)
+        settle(app, window.session)
     if place == "replay":
         shown = window.bench.chart.shown
         window.bench.chart.pin(max(len(shown.bars) - _REPLAYED, 0) if shown is not None else None)
         window.bench.deeds.start_replay()
-        settle(app, window.desk)
+        settle(app, window.session)
     if place == "gallery":
         window.bench.script.open_gallery()
         save(window.bench.script.gallery, app, out)
     else:
         save(window, app, out)
-    window.desk.close()
+    window.session.close()
 
 
 def save(window: QWidget, app: QApplication, out: Path) -> None:

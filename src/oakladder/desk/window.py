@@ -64,24 +64,24 @@ _SEPARATED = frozenset(["scale_plain", "toggle_extended", "go_to_date", "add_lin
 class Window(QMainWindow):
     """Holds the places and dispatches the actions of `actions.ACTIONS` to the methods of the same name."""
 
-    def __init__(self, desk: Session):
+    def __init__(self, session: Session):
         super().__init__()
-        self.desk = desk
+        self.session = session
         self.setWindowTitle("Oak Ladder")
-        self.places = Places(desk)
+        self.places = Places(session)
         self._buttons = QButtonGroup(self)
         #: The actions by name, as menus show them.
         self.deeds: dict[str, QAction] = {}
-        self.learning, self.step_strip = FirstStepsTracker(desk, self), StepStrip()
+        self.learning, self.step_strip = FirstStepsTracker(session, self), StepStrip()
         self.learning.changed.connect(lambda: self.step_strip.show_steps(self.learning.steps))
         self.step_strip.put_away.connect(self.learning.put_away)
         self.bench.strip.asked.connect(lambda _: self.learning.went_to_signal())
         self.places.scanned.connect(self.learning.scanned)
         self.status = StatusLine(self._state)
-        self.activity = Activity(desk.jobs)
+        self.activity = Activity(session.jobs)
         self.palette_dialog = Palette(lambda typed: made_of(typed, self.bench, self.go_to), self)
-        self._styling = Styling(lambda: style_sheet(theme_of(desk)), self)
-        desk.waits.append(self._styling.is_waiting)
+        self._styling = Styling(lambda: style_sheet(theme_of(session)), self)
+        session.waits.append(self._styling.is_waiting)
         self._lay_out()
         for action in ACTIONS:
             made = QAction(action.words, self)
@@ -92,17 +92,17 @@ class Window(QMainWindow):
         self._fill_show_menu()
         self.bench.chart.typed.connect(self.open_palette)
         self.bench.charts.typed.connect(self.open_palette)
-        desk.looking.options_changed.connect(lambda _: self._tick_show_menu())
+        session.chart.options_changed.connect(lambda _: self._tick_show_menu())
         self.places.picked.connect(self._open)
-        self.places.taken.connect(desk.library_changed)
-        desk.bars_changed.connect(self._library_changed)
+        self.places.taken.connect(session.library_changed)
+        session.bars_changed.connect(self._library_changed)
         self.places.built.connect(self._style_place)
-        desk.looking.theme_changed.connect(lambda _: self._apply_theme())
-        desk.status.connect(self.status.say)
-        desk.basis.changed.connect(self.status.look)
+        session.chart.theme_changed.connect(lambda _: self._apply_theme())
+        session.status.connect(self.status.say)
+        session.basis.changed.connect(self.status.look)
         self.places.currentChanged.connect(lambda _: self.status.look())
-        desk.trouble.connect(self.status.trouble)
-        desk.lists_changed.connect(self._lists_changed)
+        session.trouble.connect(self.status.trouble)
+        session.lists_changed.connect(self._lists_changed)
         self._apply_theme()
         self.resize(QSize(1280, 800))
         self.setMinimumSize(800, 560)
@@ -129,10 +129,10 @@ class Window(QMainWindow):
 
     def _state(self) -> object:
         """What sentences may be about; None while a script is being opened, which changes several things in turn."""
-        if not self.desk.rule.is_judged:
+        if not self.session.rule.is_judged:
             return None
         parts = (Part.RULE, Part.SETTINGS, Part.SYMBOL, Part.FRAME, Part.LIST, Part.GROUND)
-        return self.places.currentIndex(), [self.desk.basis.value(part) for part in parts]
+        return self.places.currentIndex(), [self.session.basis.value(part) for part in parts]
 
     def _lay_out(self) -> None:
         self.top = QWidget(objectName="top")
@@ -206,13 +206,13 @@ class Window(QMainWindow):
 
     def _tick_show_menu(self) -> None:
         for name, test in _TICKED.items():
-            self.deeds[name].setChecked(test(self.desk.looking.options))
+            self.deeds[name].setChecked(test(self.session.chart.options))
 
     def _apply_theme(self) -> None:
         """Colours by day or by night, what is in sight first."""
         app = QApplication.instance()
         assert isinstance(app, QApplication)
-        app.setPalette(palette(theme_of(self.desk)))
+        app.setPalette(palette(theme_of(self.session)))
         places = (self.places.currentWidget(), *self.places.there())
         parts = (part for place in places for part in self.places.parts(place))
         self._styling.ask([self.top, self.step_strip, *parts, self.palette_dialog])
@@ -234,7 +234,7 @@ class Window(QMainWindow):
     # --- actions ----------------------------------------------------------------------------------
 
     def _show(self, k: int) -> None:
-        self.desk.following.soon()
+        self.session.library_watch.soon()
         for part in self.places.parts(self.places.place(k), in_sight=True):
             self._styling.now(part)
         self.places.go_to(k)
@@ -245,7 +245,7 @@ class Window(QMainWindow):
     def show_bench(self) -> None:
         self._show(BENCH)
         if self.bench.watchlist.lists.count():
-            self.bench.show_list(self.desk.watched.list_name)  # lists may have changed in another place
+            self.bench.show_list(self.session.watchlist.list_name)  # lists may have changed in another place
         self.bench.chart.setFocus()
 
     def show_ladder(self) -> None:
@@ -298,10 +298,10 @@ class Window(QMainWindow):
         self.bench.watchlist.step(-1)
 
     def longer(self) -> None:
-        self.desk.looking.step_timeframe(1)
+        self.session.chart.step_timeframe(1)
 
     def shorter(self) -> None:
-        self.desk.looking.step_timeframe(-1)
+        self.session.chart.step_timeframe(-1)
 
     def next_signal(self) -> None:
         self.bench.step_signal(True)
@@ -341,18 +341,18 @@ class Window(QMainWindow):
         path = log_file()
         if path.exists():
             QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))
-        self.desk.status.emit(
+        self.session.status.emit(
             f"The log is {path}." if path.exists() else f"Nothing is in the log yet. It will be {path}."
         )
 
     def toggle_night(self) -> None:
-        self.desk.looking.set_theme(NIGHT if theme_of(self.desk) is DAY else DAY)
+        self.session.chart.set_theme(NIGHT if theme_of(self.session) is DAY else DAY)
 
     def stop_waiting(self) -> None:
         """Gives up what waits to be written while another program holds its place."""
-        stopped = self.desk.jobs.stop_writing()
+        stopped = self.session.jobs.stop_writing()
         words = "Cancelled. What was not written yet stays as it was."
-        self.desk.status.emit(words if stopped else "Nothing waits for another program.")
+        self.session.status.emit(words if stopped else "Nothing waits for another program.")
 
     def quit(self) -> None:
         self.close()
@@ -362,31 +362,32 @@ class Window(QMainWindow):
         corner = self.mapToGlobal(QPoint((self.width() - self.palette_dialog.width()) // 2, 60))
         self.palette_dialog.move(corner)
         self._styling.now(self.palette_dialog)
-        self.palette_dialog.open_with(choices(self.desk, self.bench, self.doer, self.go_to), typed, hint)
+        self.palette_dialog.open_with(choices(self.session, self.bench, self.doer, self.go_to), typed, hint)
 
     def go_to(self, symbol: str | None = None, timeframe: Timeframe | None = None) -> None:
         self.show_bench()
-        self.desk.looking.go_to(symbol, timeframe)
+        self.session.chart.go_to(symbol, timeframe)
 
     def _library_changed(self) -> None:
         """New symbols or bars are there: everything that shows symbols shows them too."""
-        self.bench.show_list(self.desk.watched.list_name)
+        self.bench.show_list(self.session.watchlist.list_name)
         self._fill_lists()
 
     def _open(self, pick: PickedSymbol) -> None:
         """Shows on the Bench what was picked elsewhere, with the script and settings that it was found by."""
         if pick.script is not None and (
-            pick.script != self.desk.script.path or (pick.settings and dict(pick.settings) != self.desk.rule.settings)
+            pick.script != self.session.script.path
+            or (pick.settings and dict(pick.settings) != self.session.rule.settings)
         ):
-            self.desk.rule.open(pick.script, dict(pick.settings))
-        if pick.extended is not None and pick.extended != self.desk.looking.options.extended:
-            self.desk.looking.set_options(replace(self.desk.looking.options, extended=pick.extended))
+            self.session.rule.open(pick.script, dict(pick.settings))
+        if pick.extended is not None and pick.extended != self.session.chart.options.extended:
+            self.session.chart.set_options(replace(self.session.chart.options, extended=pick.extended))
         self.show_bench()
-        self.desk.looking.go_to(pick.symbol, pick.timeframe, pick.time)
+        self.session.chart.go_to(pick.symbol, pick.timeframe, pick.time)
 
     def _lists_changed(self) -> None:
         """Lists are otherwise, by another program: the place in sight shows them, the others when they are entered."""
-        self.bench.show_list(self.desk.watched.list_name)
+        self.bench.show_list(self.session.watchlist.list_name)
         self._fill_lists()
 
     def _fill_lists(self) -> None:
@@ -403,9 +404,9 @@ class Window(QMainWindow):
         """Leaves, once every text is in its file or the user has said that it may stay out."""
         if event is None:
             return
-        if not may_leave(self.desk, self.places.currentWidget() or self):
+        if not may_leave(self.session, self.places.currentWidget() or self):
             event.ignore()
             return
         self.places.make_no_more()
-        self.desk.close()
+        self.session.close()
         event.accept()

@@ -37,35 +37,35 @@ def measure() -> list[Row]:
         app = make_app()
         window = make_window(workspace)
         window.show()
-        desk = window.desk
-        settle(app, desk)
+        session = window.session
+        settle(app, session)
         path = workspace.scripts / "bench.rung"
         write_atomic(path, script_of(40))
-        desk.rule.open(path)
-        desk.looking.go_to(timeframe=Timeframe.parse(_BARS_TIMEFRAME))
-        settle(app, desk)
-        assert desk.looking.view is not None
-        bars = len(desk.looking.view.bars)
+        session.rule.open(path)
+        session.chart.go_to(timeframe=Timeframe.parse(_BARS_TIMEFRAME))
+        settle(app, session)
+        assert session.chart.view is not None
+        bars = len(session.chart.view.bars)
 
         def until_painted(act: object) -> float:
             loop = QEventLoop()
-            desk.looking.view_changed.connect(loop.quit)
+            session.chart.view_changed.connect(loop.quit)
             begin = time.perf_counter()
             act()  # type: ignore[operator]
             loop.exec()
             window.bench.chart.viewport().repaint()
             taken = time.perf_counter() - begin
-            desk.looking.view_changed.disconnect(loop.quit)
-            settle(app, desk)
+            session.chart.view_changed.disconnect(loop.quit)
+            settle(app, session)
             return taken
 
         editor = window.bench.script.editor
         editor.setCursorPosition(2, len("let s = 1"))
         keys = [until_painted(lambda k=k: QTest.keyClicks(editor, str(k))) for k in (1, 2, 3, 4, 5)]
-        names = list(desk.library.infos)[1:6]
+        names = list(session.library.infos)[1:6]
         for name in names:
-            desk.library.bars(name, desk.looking.timeframe)
-        moves = [until_painted(lambda n=n: desk.looking.go_to(symbol=n)) for n in names]
+            session.library.bars(name, session.chart.timeframe)
+        moves = [until_painted(lambda n=n: session.chart.go_to(symbol=n)) for n in names]
         window.close()
     return [
         *_frames(),
@@ -97,14 +97,14 @@ def _ladder() -> list[Row]:
         workspace = Workspace(Path(folder) / "data", Path(folder) / "config")
         write_atomic(workspace.scripts / "rule.rung", RULE)
         write_atomic(workspace.scripts / "kept.rung", KEPT)
-        desk = Session(workspace, make_market(Path(folder) / "bars", 1000, 2520, ONE_DAY), THEMES)
-        place = LadderPlace(desk)
+        session = Session(workspace, make_market(Path(folder) / "bars", 1000, 2520, ONE_DAY), THEMES)
+        place = LadderPlace(session)
         place.resize(1280, 740)
         place.show()
         frames = ["1mo", "1w", "1d"]
         columns = [ScriptColumn(f"{s}.rung", name, frames) for s in ("rule", "kept") for name in ("over", "dip")]
-        desk.remembering.ladder = {"columns": [c.as_plain() for c in columns]}
-        desk.watched.ask_quotes()
+        session.remembered.ladder = {"columns": [c.as_plain() for c in columns]}
+        session.watchlist.ask_quotes()
 
         def fill(act: object) -> float:
             begin = time.perf_counter()
@@ -124,7 +124,7 @@ def _ladder() -> list[Row]:
             bar.setValue(k if k < 60 else 7 * k)
             viewport.grab()
             taken.append(time.perf_counter() - begin)
-        desk.close()
+        session.close()
         place.close()
     size = "a Ladder of 1,000 symbols × 12 columns"
     return [

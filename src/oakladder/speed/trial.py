@@ -228,7 +228,7 @@ def _repaint() -> list[Row]:
         app = make_app()
         window = make_window(workspace)
         window.show()
-        desk = window.desk
+        desk = window.session
         settle(app, desk)
         path = workspace.scripts / "speed.rung"
         write_atomic(path, RULE)
@@ -247,7 +247,7 @@ def _repaint() -> list[Row]:
             times.append(time.perf_counter() - begin)
             desk.trials.changed.disconnect(loop.quit)
             settle(app, desk)
-        window.desk.close()
+        window.session.close()
     return [
         (
             "a changed setting to the repainted trial, 77 symbols",

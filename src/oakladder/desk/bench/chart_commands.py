@@ -27,14 +27,14 @@ from oakladder.user.scripts import title_of
 class ChartCommands(QObject):
     """Carries out the chart's actions; ``owner`` is what their menus and dialogs stand over."""
 
-    def __init__(self, desk: Session, chart: Chart, replay: ReplayBar, owner: QWidget):
+    def __init__(self, session: Session, chart: Chart, replay: ReplayBar, owner: QWidget):
         super().__init__(owner)
-        self.desk, self.chart, self.replay, self._owner = desk, chart, replay, owner
+        self.session, self.chart, self.replay, self._owner = session, chart, replay, owner
 
     # --- how bars are shown -----------------------------------------------------------------------
 
     def _style(self, style: BarStyle) -> None:
-        self.desk.looking.set_options(replace(self.desk.looking.options, style=style))
+        self.session.chart.set_options(replace(self.session.chart.options, style=style))
 
     def show_candles(self) -> None:
         self._style(BarStyle.CANDLES)
@@ -49,7 +49,7 @@ class ChartCommands(QObject):
         self._style(BarStyle.AVERAGED)
 
     def _scale(self, scale: ScaleKind) -> None:
-        self.desk.looking.set_options(replace(self.desk.looking.options, scale=scale))
+        self.session.chart.set_options(replace(self.session.chart.options, scale=scale))
 
     def scale_plain(self) -> None:
         self._scale(ScaleKind.PLAIN)
@@ -61,16 +61,16 @@ class ChartCommands(QObject):
         self._scale(ScaleKind.PERCENT)
 
     def toggle_extended(self) -> None:
-        self.desk.looking.set_options(
-            replace(self.desk.looking.options, extended=not self.desk.looking.options.extended)
+        self.session.chart.set_options(
+            replace(self.session.chart.options, extended=not self.session.chart.options.extended)
         )
 
     def toggle_as_known(self) -> None:
-        self.desk.looking.set_options(
-            replace(self.desk.looking.options, as_known=not self.desk.looking.options.as_known)
+        self.session.chart.set_options(
+            replace(self.session.chart.options, as_known=not self.session.chart.options.as_known)
         )
-        word = "where it became known" if self.desk.looking.options.as_known else "where the script puts it"
-        self.desk.status.emit(f"Every drawing stands {word}.")
+        word = "where it became known" if self.session.chart.options.as_known else "where the script puts it"
+        self.session.status.emit(f"Every drawing stands {word}.")
 
     # --- reading ----------------------------------------------------------------------------------
 
@@ -78,7 +78,9 @@ class ChartCommands(QObject):
         """Measures from the pinned bar to the last, close to close."""
         chart = self.chart
         if chart.pinned is None or chart.shown is None:
-            self.desk.status.emit("Pin a bar first: click it, or step to a signal. Shift and drag measures anywhere.")
+            self.session.status.emit(
+                "Pin a bar first: click it, or step to a signal. Shift and drag measures anywhere."
+            )
             return
         closes = chart.shown.bars["close"]
         last = len(closes) - 1
@@ -106,7 +108,7 @@ class ChartCommands(QObject):
             at = int(np.clip(sum(chart.seen) / 2, 0, len(bars) - 1))
         closes = bars.calendar.closes(bars.times[at : at + 1], bars.timeframe, bars.extended)
         chart.pin(None)
-        self.desk.replaying.stand_at(int(closes[0]))
+        self.session.replay.stand_at(int(closes[0]))
 
     def replay_forward(self) -> None:
         self._in_replay(lambda: self.replay.step(1))
@@ -122,7 +124,7 @@ class ChartCommands(QObject):
 
     def _in_replay(self, go: object) -> None:
         """Does something in the replay; begins one if there is none."""
-        if self.desk.replaying.moment is None:
+        if self.session.replay.moment is None:
             self.start_replay()
         else:
             go()  # type: ignore[operator]
@@ -142,17 +144,17 @@ class ChartCommands(QObject):
         use = line_use(expression)
         error = next((p for p in analyse(use.text).problems if p.is_error), None)
         if error is not None:
-            self.desk.status.emit(f"`{expression}` cannot be drawn: {error.message} {error.fix}".strip())
+            self.session.status.emit(f"`{expression}` cannot be drawn: {error.message} {error.fix}".strip())
             return
-        self.desk.beside.add(use)
+        self.session.overlays.add(use)
 
     def put_beside(self, path: Path) -> None:
         """Puts a script of the folder beside the open one."""
-        self.desk.beside.add(ScriptUse(title_of(path.name), path))
+        self.session.overlays.add(ScriptUse(title_of(path.name), path))
 
     def add_beside(self) -> None:
         """Asks which script shall stand beside the open one."""
-        files = self.desk.workspace.script_files()
+        files = self.session.workspace.script_files()
         titles = [title_of(p.name) for p in files]
         which = one_of(self._owner, "Which script beside the open one?", "Put it there", titles)
         if which is not None:
@@ -160,10 +162,10 @@ class ChartCommands(QObject):
 
     def copy_beside(self) -> None:
         """Puts the open script beside itself as it is set now, to compare the two."""
-        if self.desk.script.path is not None:
-            path, settings = self.desk.script.path, dict(self.desk.rule.settings)
+        if self.session.script.path is not None:
+            path, settings = self.session.script.path, dict(self.session.rule.settings)
             use = ScriptUse(title_of(path.name), path, "", settings)
-            self.desk.jobs.write(self.desk.script.save, lambda _: self.desk.beside.add(use))
+            self.session.jobs.write(self.session.script.save, lambda _: self.session.overlays.add(use))
 
     # --- panes ------------------------------------------------------------------------------------
 
@@ -190,14 +192,14 @@ class ChartCommands(QObject):
         board = QApplication.clipboard()
         if board is not None:
             board.setPixmap(self.chart.grab())
-            self.desk.status.emit("The chart is on the clipboard.")
+            self.session.status.emit("The chart is on the clipboard.")
 
     def save_chart(self) -> None:
         """Asks where to, and writes the chart as PNG or SVG."""
         name, _ = QFileDialog.getSaveFileName(
             self._owner,
             "Save the chart",
-            f"{self.desk.looking.symbol}_{self.desk.looking.timeframe}.png",
+            f"{self.session.chart.symbol}_{self.session.chart.timeframe}.png",
             "PNG (*.png);;SVG (*.svg)",
         )
         if name:
@@ -206,7 +208,10 @@ class ChartCommands(QObject):
     def save_chart_data(self) -> None:
         """Asks where to, and writes bars and lines as CSV."""
         name, _ = QFileDialog.getSaveFileName(
-            self._owner, "Save the data", f"{self.desk.looking.symbol}_{self.desk.looking.timeframe}.csv", "CSV (*.csv)"
+            self._owner,
+            "Save the data",
+            f"{self.session.chart.symbol}_{self.session.chart.timeframe}.csv",
+            "CSV (*.csv)",
         )
         if name:
             self.write_chart(Path(name))
@@ -218,5 +223,7 @@ class ChartCommands(QObject):
             write: Callable[[], None] = partial(save_data, shown, path)
         else:
             write = picture_of(self.chart, path)
-        said = self.desk.status.emit
-        self.desk.jobs.start(f"export {path}", lambda _: write(), lambda _: said(f"Saved as {path.name}."), owed=True)
+        said = self.session.status.emit
+        self.session.jobs.start(
+            f"export {path}", lambda _: write(), lambda _: said(f"Saved as {path.name}."), owed=True
+        )

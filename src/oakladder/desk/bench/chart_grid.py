@@ -22,10 +22,10 @@ _PAUSE_MS = 15
 class _Beside(QFrame):
     """A chart with a line above it: what it shows, and the ages of the signals."""
 
-    def __init__(self, desk: Session, parent: QWidget | None = None):
+    def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="beside")
-        self._desk = desk
-        self.chart = Chart(theme_of(desk))
+        self._session = session
+        self.chart = Chart(theme_of(session))
         self.go = QToolButton(objectName="quiet")
         self.go.setToolTip("Show this on the main chart")
         self.ages = QLabel(objectName="quiet")
@@ -48,9 +48,9 @@ class _Beside(QFrame):
             self.ages.setText(words)
             return
         bars = made.view.bars
-        self.chart.set_panes(self._desk.looking.panes)
-        self.chart.set_options(self._desk.looking.options)
-        self.chart.show_view(made.view, self._desk.symbols.infos[bars.symbol].decimals)
+        self.chart.set_panes(self._session.chart.panes)
+        self.chart.set_options(self._session.chart.options)
+        self.chart.show_view(made.view, self._session.symbols.infos[bars.symbol].decimals)
         self.chart.show_trouble(made.trouble)
         self.go.setText(f"{bars.symbol}  {bars.timeframe}")
         self.ages.setText(made.ages)
@@ -63,9 +63,9 @@ class ChartGrid(QWidget):
 
     typed = pyqtSignal(str)
 
-    def __init__(self, desk: Session, chart: Chart, parent: QWidget | None = None):
+    def __init__(self, session: Session, chart: Chart, parent: QWidget | None = None):
         super().__init__(parent)
-        self._desk, self._main = desk, chart
+        self._session, self._main = session, chart
         self.beside: list[_Beside] = []
         self._linking = self._wide = False
         self._unpainted: list[Chart] = []
@@ -76,14 +76,14 @@ class ChartGrid(QWidget):
         self._grid.setSpacing(HAIR)
         self._grid.addWidget(chart, 0, 0)
         chart.time_pinned.connect(lambda time: self._link(chart, time))
-        desk.companions.changed.connect(self._arrange)
-        desk.companions.arrived.connect(self._arrived)
-        desk.looking.theme_changed.connect(self._show_theme)
-        desk.looking.options_changed.connect(self._show_options)
+        session.side_charts.changed.connect(self._arrange)
+        session.side_charts.arrived.connect(self._arrived)
+        session.chart.theme_changed.connect(self._show_theme)
+        session.chart.options_changed.connect(self._show_options)
         self._arrange()
 
     def _arrange(self) -> None:
-        count = self._desk.companions.count
+        count = self._session.side_charts.count
         self._unpainted = []
         for extra in self.beside[count:]:
             extra.hide()
@@ -132,21 +132,21 @@ class ChartGrid(QWidget):
             self._arrange()
 
     def _made(self, k: int) -> _Beside:
-        made = _Beside(self._desk, self)
+        made = _Beside(self._session, self)
         made.chart.time_pinned.connect(lambda time: self._link(made.chart, time))
         made.chart.typed.connect(self.typed)
         made.go.clicked.connect(lambda: self._go_to(k))
         return made
 
     def _go_to(self, k: int) -> None:
-        places = self._desk.companions.places()
+        places = self._session.side_charts.places()
         if k < len(places):
-            self._desk.looking.go_to(*places[k])
+            self._session.chart.go_to(*places[k])
 
     def _arrived(self, k: int, made: SideChart | None) -> None:
         if k >= len(self.beside):
             return
-        if made is not None and made.view.bars.symbol not in self._desk.symbols.infos:
+        if made is not None and made.view.bars.symbol not in self._session.symbols.infos:
             made = None  # it is in the library no more
         self.beside[k].show_companion(made, self._nothing(k))
         if made is not None and self._main.pinned_time is not None:
@@ -154,7 +154,7 @@ class ChartGrid(QWidget):
 
     def _nothing(self, k: int) -> str:
         """Why there is nothing to show on a chart beside."""
-        places = self._desk.companions.places()
+        places = self._session.side_charts.places()
         if k >= len(places):
             return "The watchlist has no other symbol to show here."
         symbol, timeframe = places[k]
@@ -184,5 +184,5 @@ class ChartGrid(QWidget):
 
     def _show_theme(self) -> None:
         for part in self.beside:
-            part.chart.set_theme(theme_of(self._desk))
+            part.chart.set_theme(theme_of(self._session))
         self._one_by_one()

@@ -16,40 +16,40 @@ from oakladder.desk.widgets.transient import passing_menu
 class Watching(QObject):
     """The menu of the columns, and what it does."""
 
-    def __init__(self, desk: Session, parent: QWidget):
+    def __init__(self, session: Session, parent: QWidget):
         super().__init__(parent)
-        self.desk, self._parent = desk, parent
+        self.session, self._parent = session, parent
 
     def menu(self, at: QPoint | None = None) -> None:
         """Offers to add, change and take away columns."""
         menu = passing_menu(self._parent)
-        for k, column in enumerate(self.desk.watched.columns):
+        for k, column in enumerate(self.session.watchlist.columns):
             words = f"{column.caption} on {', '.join(column.timeframes)}"
             if column.script != OPEN_SCRIPT:
                 menu.addAction(f"Change {words} …", lambda k=k: self._ask(k))
             menu.addAction(f"Remove {words}", lambda k=k: self.remove(k))
         menu.addSeparator()
         menu.addAction("Add a column of a script …", lambda: self._ask(None))
-        menu.addAction("Only the open script's", lambda: self.desk.watched.show_columns(open_columns()))
+        menu.addAction("Only the open script's", lambda: self.session.watchlist.show_columns(open_columns()))
         menu.popup(at if at is not None else QCursor.pos())
 
     def remove(self, k: int) -> None:
         """Takes a column away; without any the open script's come back."""
-        self.desk.watched.show_columns([c for j, c in enumerate(self.desk.watched.columns) if j != k])
+        self.session.watchlist.show_columns([c for j, c in enumerate(self.session.watchlist.columns) if j != k])
 
     def put(self, column: ScriptColumn, k: int | None = None) -> bool:
         """Adds a column, or puts it in the place of another; False where there is no room, with a word."""
-        columns = [*self.desk.watched.columns, column] if k is None else list(self.desk.watched.columns)
+        columns = [*self.session.watchlist.columns, column] if k is None else list(self.session.watchlist.columns)
         if k is not None:
             columns[k] = column
         if len(places_of(columns)) > MOST_WATCHED:
-            self.desk.status.emit(
+            self.session.status.emit(
                 f"There is room for {MOST_WATCHED} here, counting each timeframe. The Ladder (Alt+2) shows as many as you like."
             )
             return False
-        self.desk.watched.show_columns(columns)
+        self.session.watchlist.show_columns(columns)
         return True
 
     def _ask(self, k: int | None) -> None:
-        old = self.desk.watched.columns[k] if k is not None else ScriptColumn("", "", ["1d"])
-        ask_column(self.desk.programs, self._parent, old, lambda made: self.put(made, k))
+        old = self.session.watchlist.columns[k] if k is not None else ScriptColumn("", "", ["1d"])
+        ask_column(self.session.programs, self._parent, old, lambda made: self.put(made, k))

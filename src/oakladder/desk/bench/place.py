@@ -40,31 +40,31 @@ from oakladder.rung.service.conditions import conditions
 class Bench(QWidget):
     """The main place."""
 
-    def __init__(self, desk: Session, parent: QWidget | None = None):
+    def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
-        self.desk = desk
-        self.watchlist = WatchlistPanel(list(desk.symbols.infos.values()), desk.basis, theme_of(desk))
-        self.ladder = Ladder(theme_of(desk))
-        self.chart = Chart(theme_of(desk))
-        self.charts = ChartGrid(desk, self.chart)
-        self.strip = SignalStrip(theme_of(desk))
-        self.script = ScriptPanel(desk)
-        self.why = WhyPanel(theme_of(desk))
+        self.session = session
+        self.watchlist = WatchlistPanel(list(session.symbols.infos.values()), session.basis, theme_of(session))
+        self.ladder = Ladder(theme_of(session))
+        self.chart = Chart(theme_of(session))
+        self.charts = ChartGrid(session, self.chart)
+        self.strip = SignalStrip(theme_of(session))
+        self.script = ScriptPanel(session)
+        self.why = WhyPanel(theme_of(session))
         self.below = LowerPanel(
             self.why,
-            EvidenceSummary(desk.judging, desk.basis, theme_of(desk)),
-            TrialSummary(desk.trials, desk.basis, theme_of(desk)),
+            EvidenceSummary(session.judging, session.basis, theme_of(session)),
+            TrialSummary(session.trials, session.basis, theme_of(session)),
         )
-        self.replay = ReplayBar(desk)
-        self.deeds = ChartCommands(desk, self.chart, self.replay, self)
-        self.watching = Watching(desk, self)
+        self.replay = ReplayBar(session)
+        self.deeds = ChartCommands(session, self.chart, self.replay, self)
+        self.watching = Watching(session, self)
         self.heading, self.reading = QLabel(objectName="head"), QLabel(objectName="quiet")
         self.show_button = QToolButton(text="Show", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
         self.show_button.setToolTip("Bar style, scale, hours, and what else stands on the chart")
         self._lay_out()
-        self._charted = veiled(desk.basis, CHART, self.middle)
-        self._pipped = veiled(desk.basis, RULE_ON_SYMBOL, self.ladder)
-        self._explained = veiled(desk.basis, CHART, self.why)
+        self._charted = veiled(session.basis, CHART, self.middle)
+        self._pipped = veiled(session.basis, RULE_ON_SYMBOL, self.ladder)
+        self._explained = veiled(session.basis, CHART, self.why)
         self._connect()
 
     def _lay_out(self) -> None:
@@ -112,66 +112,68 @@ class Bench(QWidget):
         layout.addWidget(self.splitter)
 
     def _connect(self) -> None:
-        desk = self.desk
+        session = self.session
         self.watchlist.list_chosen.connect(self.show_list)
         self.watchlist.columns_asked.connect(self.watching.menu)
-        self.watchlist.show_columns(desk.watched.columns)
-        desk.watched.columns_changed.connect(lambda: self.watchlist.show_columns(desk.watched.columns))
-        self.watchlist.chosen.connect(lambda symbol: desk.looking.go_to(symbol=symbol))
-        self.ladder.chosen.connect(lambda timeframe: desk.looking.go_to(timeframe=timeframe))
+        self.watchlist.show_columns(session.watchlist.columns)
+        session.watchlist.columns_changed.connect(lambda: self.watchlist.show_columns(session.watchlist.columns))
+        self.watchlist.chosen.connect(lambda symbol: session.chart.go_to(symbol=symbol))
+        self.ladder.chosen.connect(lambda timeframe: session.chart.go_to(timeframe=timeframe))
         self.strip.asked.connect(self.chart.pin)
         self.chart.ranged.connect(self.strip.show_range)
         self.splitter.splitterMoved.connect(lambda *_: self._read())
         self.chart.hovered.connect(lambda _: self._read())
         self.chart.picked.connect(lambda _: self._read())
         self.chart.asked.connect(self.deeds.pane_menu)
-        self.chart.arranged.connect(desk.remembering.soon)
+        self.chart.arranged.connect(session.remembered.soon)
         self.why.asked.connect(lambda _: self._ask_why())
         self.why.came.connect(self._ask_why)
         self.why.went.connect(self.mark_bar)
-        desk.looking.options_changed.connect(self._show_options)
-        desk.looking.view_changed.connect(self._show_view)
-        desk.trouble.connect(self.chart.show_trouble)
-        desk.looking.bar_marked.connect(self.mark_bar)
-        desk.looking.why_changed.connect(self._show_why)
-        desk.looking.pips_changed.connect(self._show_pips)
-        desk.watched.quotes_changed.connect(self._show_quotes)
-        desk.watched.cells_changed.connect(self._show_cells)
-        desk.looking.place_changed.connect(self._show_place)
-        desk.looking.theme_changed.connect(lambda _: self._show_theme())
+        session.chart.options_changed.connect(self._show_options)
+        session.chart.view_changed.connect(self._show_view)
+        session.trouble.connect(self.chart.show_trouble)
+        session.chart.bar_marked.connect(self.mark_bar)
+        session.chart.why_changed.connect(self._show_why)
+        session.chart.pips_changed.connect(self._show_pips)
+        session.watchlist.quotes_changed.connect(self._show_quotes)
+        session.watchlist.cells_changed.connect(self._show_cells)
+        session.chart.place_changed.connect(self._show_place)
+        session.chart.theme_changed.connect(lambda _: self._show_theme())
 
     # --- what the desk tells ----------------------------------------------------------------------
 
     def show_list(self, name: str) -> None:
         """Shows another list in the narrow watchlist."""
-        infos = self.desk.symbols.infos
-        names = self.desk.lists.names(infos)
-        self.desk.watched.show_list(name if name in names else names[0])
-        self.watchlist.show_lists(names, self.desk.watched.list_name)
-        self.watchlist.show_infos([infos[s] for s in self.desk.lists.symbols(self.desk.watched.list_name, infos)])
-        self.watchlist.show_symbol(self.desk.looking.symbol)
+        infos = self.session.symbols.infos
+        names = self.session.lists.names(infos)
+        self.session.watchlist.show_list(name if name in names else names[0])
+        self.watchlist.show_lists(names, self.session.watchlist.list_name)
+        self.watchlist.show_infos(
+            [infos[s] for s in self.session.lists.symbols(self.session.watchlist.list_name, infos)]
+        )
+        self.watchlist.show_symbol(self.session.chart.symbol)
 
     def _show_options(self, options: ChartOptions) -> None:
-        self.chart.set_panes(self.desk.looking.panes)
+        self.chart.set_panes(self.session.chart.panes)
         if self.watchlist.lists.count() == 0:
-            self.show_list(self.desk.watched.list_name)
+            self.show_list(self.session.watchlist.list_name)
         self.chart.set_options(options)
 
     def _ask_why(self) -> None:
         """Has the chosen signal explained on the bars that are shown."""
-        names = list(conditions(self.desk.rule.program.trace)) if self.desk.rule.program is not None else []
+        names = list(conditions(self.session.rule.program.trace)) if self.session.rule.program is not None else []
         signal = self.why.show_signals(names)
         if signal and self.why.isVisible():
-            self.desk.looking.ask_why(signal)
+            self.session.chart.ask_why(signal)
         elif not self.why.isVisible():  # it is asked for when it comes into sight
             self._show_why(None)
 
     def _show_place(self) -> None:
-        self.ladder.show_current(self.desk.looking.timeframe)
-        self.watchlist.show_symbol(self.desk.looking.symbol)
+        self.ladder.show_current(self.session.chart.timeframe)
+        self.watchlist.show_symbol(self.session.chart.symbol)
 
     def _show_view(self, view: ChartView) -> None:
-        info = self.desk.symbols.infos[view.bars.symbol]
+        info = self.session.symbols.infos[view.bars.symbol]
         before = self.chart.shown.bars if self.chart.shown is not None else None
         if before is not None and (before.symbol, before.timeframe) != (view.bars.symbol, view.bars.timeframe):
             self._show_why(None)  # what is explained there is of other bars
@@ -202,10 +204,10 @@ class Bench(QWidget):
         self.watchlist.show_quotes(quotes)
 
     def _show_cells(self, cells: dict[ColumnPlace, dict[str, Cell]]) -> None:
-        self.watchlist.show_cells(cells, self.desk.watched.heads)
+        self.watchlist.show_cells(cells, self.session.watchlist.heads)
 
     def _show_theme(self) -> None:
-        theme = theme_of(self.desk)
+        theme = theme_of(self.session)
         for widget in (self.ladder, self.strip):
             widget.theme = theme
             widget.update()
@@ -257,7 +259,7 @@ class Bench(QWidget):
             at = int(self.chart.seen[1]) if not forward else int(self.chart.seen[0])
         bar = self.strip.next_after(at) if forward else self.strip.last_before(at)
         if bar is None:
-            self.desk.status.emit("There is no later signal." if forward else "There is no earlier signal.")
+            self.session.status.emit("There is no later signal." if forward else "There is no earlier signal.")
         else:
             self.mark_bar(bar)
 
@@ -266,31 +268,31 @@ class Bench(QWidget):
         shown = self.chart.shown
         trades = shown.trades if shown is not None else None
         if trades is None:
-            self.desk.status.emit("The script takes no position: it has no `trade`.")
+            self.session.status.emit("The script takes no position: it has no `trade`.")
             return
         at = self.chart.pinned
         if at is None:
             at = int(self.chart.seen[1]) if not forward else int(self.chart.seen[0])
         bar = trades.next_entry(at) if forward else trades.last_entry(at)
         if bar is None:
-            self.desk.status.emit("There is no later trade." if forward else "There is no earlier trade.")
+            self.session.status.emit("There is no later trade." if forward else "There is no earlier trade.")
             return
         self.mark_bar(bar)
         found = trades.held_at(bar)
         if found is not None:
-            self.desk.status.emit(trades.words(found))
+            self.session.status.emit(trades.words(found))
 
     def more_charts(self) -> None:
         """One more chart beside; behind the fourth there is one again."""
-        self.desk.companions.more()
+        self.session.side_charts.more()
 
     def one_chart(self) -> None:
         """Back to one chart."""
-        self.desk.companions.none()
+        self.session.side_charts.none()
 
     def turn_charts(self) -> None:
         """Other symbols beside instead of other timeframes, or the other way round."""
-        self.desk.companions.turn()
+        self.session.side_charts.turn()
 
     def read_evidence(self) -> None:
         """Shows what followed the open rule's signal, below its text."""

@@ -17,9 +17,9 @@ SPEEDS = {"slow": 1200, "steady": 500, "quick": 180, "fast": 60}
 class ReplayBar(QWidget):
     """Steps by bars of the chart or by minutes. Hidden while everything is known."""
 
-    def __init__(self, desk: Session, parent: QWidget | None = None):
+    def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="replay")
-        self.desk = desk
+        self.session = session
         self.when = QLabel(objectName="head")
         self.when.setMinimumWidth(40)
         self.unit, self.speed = (
@@ -49,7 +49,7 @@ class ReplayBar(QWidget):
         row.addWidget(self.speed)
         row.addWidget(self._button("Leave", "Back to everything that is known", lambda: self.leave()))
         self.setVisible(False)
-        desk.replaying.changed.connect(self._show)
+        session.replay.changed.connect(self._show)
 
     def _button(self, words: str, hint: str, go: object) -> QToolButton:
         made = self.buttons[words] = QToolButton(text=words)
@@ -65,18 +65,18 @@ class ReplayBar(QWidget):
 
     def step(self, by: int) -> bool:
         """Goes some steps on or back."""
-        return self.desk.looking.step_replay(by, self.unit.currentIndex() == 1)
+        return self.session.chart.step_replay(by, self.unit.currentIndex() == 1)
 
     def toggle(self) -> None:
         """Plays, or pauses."""
         if self.playing:
             self._timer.stop()
-        elif self.desk.replaying.moment is not None:
+        elif self.session.replay.moment is not None:
             self._timer.start()
         self.buttons["Play"].setText("Pause" if self.playing else "Play")
 
     def _tick(self) -> None:
-        if self.desk.jobs.busy_with("chart"):
+        if self.session.jobs.busy_with("chart"):
             return  # the chart is not there yet; the next tick will do
         if not self.step(1):
             self.toggle()
@@ -85,13 +85,13 @@ class ReplayBar(QWidget):
         """Back to now."""
         if self.playing:
             self.toggle()
-        self.desk.replaying.stand_at(None)
+        self.session.replay.stand_at(None)
 
     def _show(self) -> None:
-        moment = self.desk.replaying.moment
+        moment = self.session.replay.moment
         self.setVisible(moment is not None)
         if moment is None:
             return
-        calendar = self.desk.symbols.infos[self.desk.looking.symbol].calendar
+        calendar = self.session.symbols.infos[self.session.chart.symbol].calendar
         self.when.setText(f"As of {moment_words(calendar, moment)[4:]}")
         self.when.setToolTip("Everything on the screen is as it was known then.")

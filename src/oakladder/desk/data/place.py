@@ -52,16 +52,16 @@ class DataPlace(QWidget):
 
     taken = pyqtSignal()
 
-    def __init__(self, desk: Session, parent: QWidget | None = None):
+    def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
-        self.desk = desk
+        self.session = session
         self.listing = FileList()
         self.mends: dict[Trouble, Repair] = {}
         self.setAcceptDrops(True)
         self.files = QListWidget(accessibleName="Files that were dropped")
         self.reading, self.row = ReadingForm(), SymbolRow()
         self.facts = QLabel(objectName="quiet")
-        self.chart = FirstChart(theme_of(desk))
+        self.chart = FirstChart(theme_of(session))
         self.preview, self.findings = QTableWidget(), QTableWidget()
         self.word = QLabel()
         self.empty = EmptyData()
@@ -71,12 +71,12 @@ class DataPlace(QWidget):
         self.stop_button = QPushButton("Stop")
         self.progress = QProgressBar(textVisible=False, maximum=1000)
         self.tabs = QTabWidget(accessibleName="Files and symbols")
-        self.symbols = SymbolsView(desk)
+        self.symbols = SymbolsView(session)
         self._lay_out()
         self._connect()
         self._show_file(None)
         # What files would bring is told beside what the library has, which other programs change too.
-        self._looked = veiled(desk.basis, (Part.DATA,), self.files, self.findings)
+        self._looked = veiled(session.basis, (Part.DATA,), self.files, self.findings)
         self._looked.turned.connect(self._turned)
 
     def _lay_out(self) -> None:
@@ -152,7 +152,7 @@ class DataPlace(QWidget):
         self.reading.asked.connect(self._look_again)
         self.row.named.connect(self._name)
         self.row.belongs.connect(self._belong)
-        self.desk.looking.theme_changed.connect(self._show_theme)
+        self.session.chart.theme_changed.connect(self._show_theme)
 
     def _say(self, words: str) -> None:
         self.word.setText(words)
@@ -170,7 +170,7 @@ class DataPlace(QWidget):
             self.symbols.enter()
 
     def _turned(self, stale: bool) -> None:
-        if stale and self.isVisible() and self.listing.seen and not self.desk.jobs.busy_with("intake"):
+        if stale and self.isVisible() and self.listing.seen and not self.session.jobs.busy_with("intake"):
             self._look_again()
 
     # --- which files ------------------------------------------------------------------------------
@@ -225,7 +225,7 @@ class DataPlace(QWidget):
 
     def _look(self, found: Callable[[], Sequence[Path]], then: Callable[[Sequence[Path]], None]) -> None:
         """Looks aside at the files that ``found`` gives there, and shows what they would bring."""
-        options, library, listing = self._options(), self.desk.library, self.listing.snapshot()
+        options, library, listing = self._options(), self.session.library, self.listing.snapshot()
         if options is None:
             return
 
@@ -249,7 +249,7 @@ class DataPlace(QWidget):
             self._show_file(self._path())
 
         self._running(True)
-        self.desk.jobs.start("intake", work, done, self._failed, self._share, slow=True)
+        self.session.jobs.start("intake", work, done, self._failed, self._share, slow=True)
 
     def _list(self, path: Path) -> None:
         item = QListWidgetItem()
@@ -262,7 +262,7 @@ class DataPlace(QWidget):
         item.setText(words_of_file(intakes))
         item.setToolTip("\n".join(i.words() for i in intakes[:40]))
         bad = any(i.trouble for i in intakes)
-        item.setForeground(theme_of(self.desk).color("loss" if bad else "ink"))
+        item.setForeground(theme_of(self.session).color("loss" if bad else "ink"))
 
     def _sum_up(self) -> None:
         everything = [i for some in self.listing.seen.values() for i in some]
@@ -306,7 +306,7 @@ class DataPlace(QWidget):
         )
         show_preview(self.preview, shown)
         self.chart.show_intake(shown)
-        self.facts.setText(facts_of(shown, self.desk.symbols.infos))
+        self.facts.setText(facts_of(shown, self.session.symbols.infos))
         self.facts.setToolTip(self.facts.text())
         show_findings(self.findings, intakes, self.mends, self._mend)
         if path is None:
@@ -354,7 +354,7 @@ class DataPlace(QWidget):
 
     def take(self) -> None:
         """Writes every sound symbol into the library; what cannot come in stays listed with the reason."""
-        options, library, listing = self._options(), self.desk.library, self.listing.snapshot()
+        options, library, listing = self._options(), self.session.library, self.listing.snapshot()
         if options is None or not listing.seen:
             return
 
@@ -382,11 +382,11 @@ class DataPlace(QWidget):
                 self._look(lambda: kept, lambda _: self._say(words))
 
         self._running(True)
-        self.desk.jobs.start("intake", work, then, self._failed, self._share, slow=True)
+        self.session.jobs.start("intake", work, then, self._failed, self._share, slow=True)
 
     def stop(self) -> None:
         """Stops what runs; what has come in stays, and the rest can be taken in later."""
-        self.desk.jobs.stop("intake")
+        self.session.jobs.stop("intake")
         self._running(False)
         self._say("Stopped. What has come in stays; the rest can be chosen and taken in again.")
         self.taken.emit()

@@ -147,10 +147,10 @@ class SymbolsView(QWidget):
 
     changed = pyqtSignal()
 
-    def __init__(self, desk: Session, parent: QWidget | None = None):
+    def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
-        self.desk = desk
-        self.model = SymbolsModel(theme_of(desk))
+        self.session = session
+        self.model = SymbolsModel(theme_of(session))
         self.rows = QSortFilterProxyModel()
         self.rows.setSourceModel(self.model)
         self.rows.setFilterKeyColumn(-1)
@@ -160,7 +160,7 @@ class SymbolsView(QWidget):
         )
         self.filter.setClearButtonEnabled(True)
         self.filter.textChanged.connect(self.rows.setFilterFixedString)
-        desk.looking.theme_changed.connect(self._show_theme)
+        session.chart.theme_changed.connect(self._show_theme)
         self.button = QPushButton("Change the chosen …")
         self.button.clicked.connect(self.ask)
         self.word = QLabel(objectName="quiet")
@@ -168,7 +168,7 @@ class SymbolsView(QWidget):
         pictures = {_BARS: self.model.draw_bars, _CHART: self.model.draw_chart}
         self.table.painter = RowPainter(self.table, self.rows, self.model, ui_font(), pictures=pictures)
         self._set_up()
-        self._shown = veiled(desk.basis, (Part.DATA,), self.table)
+        self._shown = veiled(session.basis, (Part.DATA,), self.table)
         self._shown.turned.connect(self._turned)
         row = QHBoxLayout()
         for part, stretch in ((self.filter, 1), (self.button, 0), (self.word, 1)):
@@ -205,12 +205,12 @@ class SymbolsView(QWidget):
             self.refresh()
 
     def _turned(self, stale: bool) -> None:
-        if stale and self.isVisible() and not self.desk.jobs.busy_with("symbols"):
+        if stale and self.isVisible() and not self.session.jobs.busy_with("symbols"):
             self.refresh()
 
     def refresh(self) -> None:
         """Shows what the library has now; which bars there are is looked up aside. What is chosen stays chosen."""
-        infos, library = list(self.desk.symbols.infos.values()), self.desk.library
+        infos, library = list(self.session.symbols.infos.values()), self.session.library
         if infos != self.model.infos:
             chosen = {i.symbol for i in self.chosen()}
             self.model.show_infos(infos)
@@ -234,7 +234,7 @@ class SymbolsView(QWidget):
                 header.viewport().update()  # type: ignore[union-attr]
             self._turned(self._shown.is_stale)  # an import by another program changes them all the time
 
-        self.desk.jobs.start("symbols", work, then, lambda error: self.word.setText(sentence_of(error)), slow=True)
+        self.session.jobs.start("symbols", work, then, lambda error: self.word.setText(sentence_of(error)), slow=True)
 
     def _count(self) -> None:
         self.word.setText(f"{self.model.rowCount():,} symbols. Choose some to change what is known of them.")
@@ -265,7 +265,7 @@ class SymbolsView(QWidget):
 
     def amend(self, symbols: list[str], change: Change) -> None:
         """Changes symbols aside, and shows them as they are then."""
-        library = self.desk.library
+        library = self.session.library
 
         def work(ticket: Ticket) -> int:
             return amend(library, symbols, change, progress=ticket.report, cancelled=ticket.cancelled)
@@ -279,7 +279,7 @@ class SymbolsView(QWidget):
             self.refresh()
             self.word.setText(f"{sentence_of(error)} What could not be changed is as it was.")
 
-        self.desk.jobs.start("amend", work, then, failed, self._share, slow=True)
+        self.session.jobs.start("amend", work, then, failed, self._share, slow=True)
 
     def _share(self, share: float) -> None:
         self.word.setText(f"{share:.0%} changed …")

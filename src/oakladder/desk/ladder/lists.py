@@ -20,7 +20,7 @@ from oakladder.user.lists import ListProblem
 class ListOwner(Protocol):
     """The place whose lists they are, as far as it is needed here."""
 
-    desk: Session
+    session: Session
     lists: QComboBox
     list_button: QToolButton
 
@@ -36,7 +36,7 @@ class ListCommands(QObject):
 
     def __init__(self, place: ListOwner, widget: QWidget):
         super().__init__(widget)
-        self._place, self._desk, self._widget = place, place.desk, widget
+        self._place, self._session, self._widget = place, place.session, widget
 
     @property
     def current(self) -> str:
@@ -46,7 +46,7 @@ class ListCommands(QObject):
     def menu(self) -> None:
         """Offers everything that can be done with lists."""
         menu = passing_menu(self._widget)
-        own = self.current in self._desk.lists.own
+        own = self.current in self._session.lists.own
         menu.addAction("New list …", self._ask_list)
         menu.addAction("Import a list …", self._ask_import)
         menu.addAction("Export this list …", self._ask_export)
@@ -78,17 +78,17 @@ class ListCommands(QObject):
             self._place.refresh()
             then(made)
 
-        self._desk.change_lists(go, done)
+        self._session.change_lists(go, done)
 
     def _ask_delete(self) -> None:
         """A list is gone for good with its notes, so it is asked for once more."""
         name = self.current
-        own = self._desk.lists.own.get(name)
+        own = self._session.lists.own.get(name)
         if own is None:
             return
         words = f"Delete {name} with its {len(own.symbols)} symbols and {len(own.notes)} notes?"
         if agreed(self._widget, words, "It is gone for good then.", "Delete it"):
-            self.change(lambda: self._desk.lists.delete(name))
+            self.change(lambda: self._session.lists.delete(name))
 
     def _ask_list(self) -> None:
         name = words_for(self._widget, "What shall the new list be called?", "Make the list")
@@ -98,7 +98,7 @@ class ListCommands(QObject):
     def make(self, name: str, symbols: list[str] | None = None) -> None:
         """A new list with the symbols that are selected, or none."""
         chosen = symbols if symbols is not None else self._place.selected()
-        self.change(lambda: self._desk.lists.make(name, chosen if len(chosen) > 1 else []), name.strip())
+        self.change(lambda: self._session.lists.make(name, chosen if len(chosen) > 1 else []), name.strip())
 
     def _ask_symbols(self) -> None:
         text = text_for(
@@ -113,20 +113,20 @@ class ListCommands(QObject):
 
     def add(self, text: str) -> None:
         """Adds symbols to the list that is shown, and says which words are none."""
-        infos, name = self._desk.symbols.infos, self.current
+        infos, name = self._session.symbols.infos, self.current
 
         def say(made: tuple[list[str], list[str]]) -> None:
             added, unknown = made
             words = f"{len(added)} added."
-            self._desk.status.emit(f"{words} No symbols: {', '.join(unknown[:8])}." if unknown else words)
+            self._session.status.emit(f"{words} No symbols: {', '.join(unknown[:8])}." if unknown else words)
 
-        self.change(lambda: self._desk.lists.add(name, text, infos), then=say)
+        self.change(lambda: self._session.lists.add(name, text, infos), then=say)
 
     def _ask_rename(self) -> None:
         old = self.current
         name = words_for(self._widget, f"What shall {old} be called?", "Rename it", old)
         if name is not None:
-            self.change(lambda: self._desk.lists.rename(old, name), name.strip())
+            self.change(lambda: self._session.lists.rename(old, name), name.strip())
 
     def _ask_import(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self._widget, "Import a list", "", "Lists (*.txt *.csv)")
@@ -135,18 +135,18 @@ class ListCommands(QObject):
 
     def read(self, path: Path) -> None:
         """Makes a list of a text or CSV file, named for it."""
-        infos = self._desk.symbols.infos
+        infos = self._session.symbols.infos
 
         def go() -> list[str]:
             try:
                 text = read_text(path)
             except UnicodeDecodeError:
                 raise ListProblem(f"{path.name} is not UTF-8 text.") from None
-            return self._desk.lists.read(path.stem, text, infos)
+            return self._session.lists.read(path.stem, text, infos)
 
         def say(unknown: list[str]) -> None:
             if unknown:
-                self._desk.status.emit(f"No symbols: {', '.join(unknown[:8])}.")
+                self._session.status.emit(f"No symbols: {', '.join(unknown[:8])}.")
 
         self.change(go, path.stem, say)
 
@@ -159,11 +159,11 @@ class ListCommands(QObject):
 
     def write(self, path: Path) -> None:
         """Writes the list that is shown, as CSV or plain text by the name's ending."""
-        name, infos, as_csv = self.current, self._desk.symbols.infos, path.suffix.lower() == ".csv"
+        name, infos, as_csv = self.current, self._session.symbols.infos, path.suffix.lower() == ".csv"
 
         def go() -> None:
-            text = self._desk.lists.written(name, infos, as_csv=as_csv)
+            text = self._session.lists.written(name, infos, as_csv=as_csv)
             with writing(path):
                 write_atomic(path, text)
 
-        self._desk.jobs.write(go, lambda _: self._desk.status.emit(f"Saved as {path.name}."))
+        self._session.jobs.write(go, lambda _: self._session.status.emit(f"Saved as {path.name}."))

@@ -48,29 +48,29 @@ class LadderPlace(QWidget):
 
     picked = pyqtSignal(object)
 
-    def __init__(self, desk: Session, parent: QWidget | None = None):
+    def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
-        self.desk = desk
+        self.session = session
         self.columns: list[ScriptColumn] = []
         self._entered = False
         self._waiting: set[ColumnPlace] = set()
-        self._jobs = desk.column_jobs("ladder")
-        self._stamps = ScriptStamps(desk.workspace)
+        self._jobs = session.column_jobs("ladder")
+        self._stamps = ScriptStamps(session.workspace)
         self._troubles: list[str] = []
         self.lists = QComboBox(accessibleName="The list")
         self.deeds = ListCommands(self, self)
         self.lists.setMinimumWidth(180)
         self.lists.activated.connect(lambda _: self.refresh())
-        self.table = LadderTable(theme_of(desk))
+        self.table = LadderTable(theme_of(session))
         self.table.setAccessibleName("Symbols, with the columns of scripts")
-        self.minis = Minis(theme_of(desk))
+        self.minis = Minis(theme_of(session))
         self.word = QLabel(objectName="quiet")
         self.word.setMinimumWidth(20)
-        self.legend = FillLegend(theme_of(desk))
-        self.explaining = CellExplanation(desk, self.table, self.minis, self)
+        self.legend = FillLegend(theme_of(session))
+        self.explaining = CellExplanation(session, self.table, self.minis, self)
         self._lay_out()
         # The cells are of the list, the columns, the scripts and the bars as they were when they were asked for.
-        self._filled = Freshness(desk.basis, (Part.DATA, Part.REPLAY), self._asked_now, self)
+        self._filled = Freshness(session.basis, (Part.DATA, Part.REPLAY), self._asked_now, self)
         self._filled.turned.connect(self._turned)
         Veil(self.table, self._filled)
         self.table.installEventFilter(self)
@@ -86,8 +86,8 @@ class LadderPlace(QWidget):
         self.minis.chosen.connect(lambda t: self.picked.emit(PickedSymbol(self.minis.symbol, Timeframe.parse(t))))
         self.table.hovered.connect(self.explaining.hover)
         self.table.arranged.connect(self._arranged)
-        desk.watched.quotes_changed.connect(self._show_quotes)
-        desk.looking.theme_changed.connect(lambda _: self._show_theme())
+        session.watchlist.quotes_changed.connect(self._show_quotes)
+        session.chart.theme_changed.connect(lambda _: self._show_theme())
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()
@@ -122,7 +122,7 @@ class LadderPlace(QWidget):
         """Shows what was there last time, or the first columns."""
         if not self._entered:
             self._entered = True
-            state = self.desk.remembering.ladder
+            state = self.session.remembered.ladder
             self.columns = read_columns(state.get("columns")) or self._first_columns()
             self.table.sections = read_sections(state.get("sections"))
             self.fill_lists(str(state.get("list", ALL)))
@@ -140,36 +140,36 @@ class LadderPlace(QWidget):
 
     def _asked_now(self) -> object:
         """What the cells would follow from now, besides bars."""
-        name, lists = self.lists.currentText(), self.desk.lists
+        name, lists = self.lists.currentText(), self.session.lists
         own = lists.own.get(name)
         columns = [c.as_plain() | {"timeframes": tuple(c.timeframes)} for c in self.columns]
         notes = dict(own.notes) if own is not None else {}
         return (
             name,
-            tuple(self.desk.trials.symbols(name)),
+            tuple(self.session.trials.symbols(name)),
             columns,
             notes,
             self._stamps.of(c.script for c in self.columns),
         )
 
     def _first_columns(self) -> list[ScriptColumn]:
-        files = {p.name for p in self.desk.workspace.script_files()}
+        files = {p.name for p in self.session.workspace.script_files()}
         return [ScriptColumn(script, name, ["1w", "1d", "4h", "1h"]) for script, name in _FIRST if script in files]
 
     def fill_lists(self, current: str) -> None:
         """Offers the lists that there are."""
-        names = self.desk.lists.names(self.desk.symbols.infos)
+        names = self.session.lists.names(self.session.symbols.infos)
         self.lists.clear()
         self.lists.addItems(names)
         self.lists.setCurrentText(current if current in names else ALL)
 
     def _remember(self) -> None:
-        self.desk.remembering.ladder = {
+        self.session.remembered.ladder = {
             "list": self.lists.currentText(),
             "columns": [c.as_plain() for c in self.columns],
             "sections": {key: [s.width, int(s.hidden), s.at] for key, s in self.table.sections.items()},
         }
-        self.desk.remembering.soon()
+        self.session.remembered.soon()
 
     def _arranged(self) -> None:
         """The user has made sections wider, moved or hidden them."""
@@ -178,12 +178,12 @@ class LadderPlace(QWidget):
 
     def refresh(self) -> None:
         """Asks for every cell again."""
-        infos, here = self.desk.symbols.infos, self.table.currentIndex()
+        infos, here = self.session.symbols.infos, self.table.currentIndex()
         before = self.table.symbol_at(here.row()) if here.isValid() else ""
         with contextlib.suppress(ListProblem):
-            symbols = self.desk.lists.symbols(self.lists.currentText(), infos)
-            own = self.desk.lists.own.get(self.lists.currentText())
-            self.table.source.quotes = self.desk.watched.quotes
+            symbols = self.session.lists.symbols(self.lists.currentText(), infos)
+            own = self.session.lists.own.get(self.lists.currentText())
+            self.table.source.quotes = self.session.watchlist.quotes
             self.table.show_columns([infos[s] for s in symbols], self.columns, own.notes if own else {})
             self._remember()
             self._filled.took()
@@ -229,7 +229,7 @@ class LadderPlace(QWidget):
 
     def ask_column(self) -> None:
         """Asks for a column and adds it."""
-        ask_column(self.desk.programs, self, None, self.add_column)
+        ask_column(self.session.programs, self, None, self.add_column)
 
     def add_column(self, column: ScriptColumn) -> None:
         self.columns.append(column)
@@ -242,7 +242,7 @@ class LadderPlace(QWidget):
             self.columns[k] = made
             self.refresh()
 
-        ask_column(self.desk.programs, self, self.columns[k], change)
+        ask_column(self.session.programs, self, self.columns[k], change)
 
     def remove_column(self, k: int) -> None:
         del self.columns[k]
@@ -291,29 +291,29 @@ class LadderPlace(QWidget):
         symbol, name = self.table.symbol_at(index.row()), self.lists.currentText()
         menu = passing_menu(self)
         # An index does not outlive the table's next filling, and the table may be filled while the menu is open.
-        pick, chosen, infos = self._pick_of(index), self.selected(), self.desk.symbols.infos
+        pick, chosen, infos = self._pick_of(index), self.selected(), self.session.symbols.infos
         menu.addAction("Open on the Bench", lambda: self.picked.emit(pick))
-        if name in self.desk.lists.own and symbol in self.desk.lists.own[name].symbols:
-            lists, row = self.desk.lists, self.desk.lists.own[name].symbols.index(symbol)
+        if name in self.session.lists.own and symbol in self.session.lists.own[name].symbols:
+            lists, row = self.session.lists, self.session.lists.own[name].symbols.index(symbol)
             menu.addAction("Note …", lambda: self._ask_note(name, symbol))
             menu.addAction("Move up", lambda: self.deeds.change(lambda: lists.move(name, symbol, row - 1)))
             menu.addAction("Move down", lambda: self.deeds.change(lambda: lists.move(name, symbol, row + 1)))
             menu.addAction("Remove from the list", lambda: self.deeds.change(lambda: lists.remove(name, chosen)))
-        for other in self.desk.lists.own:
+        for other in self.session.lists.own:
             if other != name:
                 menu.addAction(
                     f"Add to {other}",
-                    lambda o=other: self.deeds.change(lambda: self.desk.lists.add(o, " ".join(chosen), infos)),
+                    lambda o=other: self.deeds.change(lambda: self.session.lists.add(o, " ".join(chosen), infos)),
                 )
         viewport = self.table.viewport()
         menu.popup(viewport.mapToGlobal(point) if viewport is not None else point)
 
     def _ask_note(self, name: str, symbol: str) -> None:
-        known = self.desk.lists.own.get(name)
+        known = self.session.lists.own.get(name)
         old = known.notes.get(symbol, "") if known is not None else ""
         text = words_for(self, f"A note on {symbol}", "Keep the note", old)
         if text is not None:
-            self.deeds.change(lambda: self.desk.lists.note(name, symbol, text))
+            self.deeds.change(lambda: self.session.lists.note(name, symbol, text))
 
     def _open(self, index: QModelIndex) -> None:
         """Opens the symbol of a row."""
@@ -328,9 +328,9 @@ class LadderPlace(QWidget):
         cell, time = self.table.cell_at(index), None
         if cell is not None and cell.age >= 0:
             with contextlib.suppress(DataProblem, KeyError):
-                times = self.desk.replaying.source.bars(symbol, frame, column.extended).times
+                times = self.session.replay.source.bars(symbol, frame, column.extended).times
                 time = int(times[-1 - cell.age]) if cell.age < len(times) else None
-        script = self.desk.workspace.scripts / column.script
+        script = self.session.workspace.scripts / column.script
         extended = column.extended if frame.intraday else None
         return PickedSymbol(symbol, frame, time, script, column.settings, extended)
 
@@ -347,7 +347,7 @@ class LadderPlace(QWidget):
         self.table.source.refresh()
 
     def _show_theme(self) -> None:
-        self.table.set_theme(theme_of(self.desk))
+        self.table.set_theme(theme_of(self.session))
         for part in (self.minis, self.legend):
-            part.theme = theme_of(self.desk)
+            part.theme = theme_of(self.session)
             part.update()

@@ -26,14 +26,14 @@ _MINI_BARS = 70
 class CellExplanation(QObject):
     """Has it worked out aside."""
 
-    def __init__(self, desk: Session, table: LadderTable, minis: Minis, parent: QObject):
+    def __init__(self, session: Session, table: LadderTable, minis: Minis, parent: QObject):
         super().__init__(parent)
-        self._desk, self._table, self._minis = desk, table, minis
+        self._session, self._table, self._minis = session, table, minis
 
     def clear(self) -> None:
         """Shows nothing: there is no row."""
         for job in ("why here", "minis"):
-            self._desk.jobs.stop(job)
+            self._session.jobs.stop(job)
         self._minis.show_why("", ())
         self._minis.show_series("", [])
 
@@ -56,27 +56,27 @@ class CellExplanation(QObject):
         self._ask_why("why hover", index, show)
 
     def _ask_why(self, job: str, index: QModelIndex, then: Callable[[str, tuple[str, ...]], None]) -> None:
-        self._desk.jobs.stop(job)
+        self._session.jobs.stop(job)
         cell = self._table.cell_at(index) if index.isValid() else None
         if cell is None:
             return
         place, symbol = self._table.place_of(self._table.rows.mapToSource(index)), self._table.symbol_at(index.row())
-        column, source = self._table.source.columns[place.column], self._desk.replaying.source
+        column, source = self._table.source.columns[place.column], self._session.replay.source
         frame = Timeframe.parse(place.timeframe)
         head = f"{symbol}  {column.caption} on {frame}: {cell.text}"
 
         def work(ticket: Ticket) -> tuple[str, ...]:
-            return explain(ask_of(self._desk.workspace, column, frame), source, symbol).lines
+            return explain(ask_of(self._session.workspace, column, frame), source, symbol).lines
 
         def failed(error: Exception) -> None:
             then(head, (sentence_of(error),))
 
-        self._desk.jobs.start(job, work, lambda lines: then(head, lines), failed)
+        self._session.jobs.start(job, work, lambda lines: then(head, lines), failed)
 
     def show_charts(self, index: QModelIndex) -> None:
         if not index.isValid():
             return
-        symbol, source = self._table.symbol_at(index.row()), self._desk.replaying.source
+        symbol, source = self._table.symbol_at(index.row()), self._session.replay.source
         frames = list(dict.fromkeys(t for c in self._table.source.columns for t in c.timeframes)) or [str(ONE_DAY)]
         frames = sorted(frames, key=lambda t: -Timeframe.parse(t).order)[:6]
 
@@ -92,7 +92,7 @@ class CellExplanation(QObject):
                     made.append(thumbnail(source, symbol, Timeframe.parse(text), marking, bars=_MINI_BARS))
             return made
 
-        self._desk.jobs.start("minis", work, lambda made: self._minis.show_series(symbol, made), slow=True)
+        self._session.jobs.start("minis", work, lambda made: self._minis.show_series(symbol, made), slow=True)
 
     def _column_at(self, index: QModelIndex) -> ScriptColumn | None:
         place = self._table.place_of(index)
@@ -101,7 +101,7 @@ class CellExplanation(QObject):
     def _marking(self, column: ScriptColumn, cancelled: Callable[[], bool]) -> Marking | None:
         """The signal that a column shows; None where it shows something else, or cannot be read."""
         with contextlib.suppress(ScriptError, ScriptFileProblem, RunProblem):
-            ask = ask_of(self._desk.workspace, column, ONE_DAY, cancelled)
+            ask = ask_of(self._session.workspace, column, ONE_DAY, cancelled)
             if any(s.name == ask.name for s in ask.program.signals):
                 return Marking(ask.program, (str(ask.name),), ask.settings)
         return None

@@ -127,7 +127,7 @@ THEMES = Themes(DAY, NIGHT)
 
 def theme_of(session: Session) -> Theme:
     """The theme that a session's window has now."""
-    return NIGHT if session.looking.theme.name == NIGHT.name else DAY
+    return NIGHT if session.chart.theme.name == NIGHT.name else DAY
 
 
 def qcolor(argb: int) -> QColor:

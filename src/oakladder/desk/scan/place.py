@@ -59,9 +59,9 @@ class ScanPlace(QWidget):
     #: Tells the conditions that were run.
     ran = pyqtSignal(object)
 
-    def __init__(self, desk: Session, parent: QWidget | None = None):
+    def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
-        self.desk = desk
+        self.session = session
         self.programs: dict[str, Program] = {}
         #: What the conditions are made of: the scripts, the sectors and the lists that there were.
         self._offered: tuple[dict[str, Program], list[str], list[str]] = ({}, [], [])
@@ -75,7 +75,7 @@ class ScanPlace(QWidget):
             QComboBox(accessibleName="The list that is scanned"),
             QComboBox(accessibleName="The timeframe"),
         )
-        self.saves = SavedBox(desk, self.scan, self._show, self)
+        self.saves = SavedBox(session, self.scan, self._show, self)
         self.join = join_box(Join.ALL.value)
         self.lines = LinesEditor()
         self.shelf = CardScroll(self.lines)
@@ -93,10 +93,10 @@ class ScanPlace(QWidget):
             "A symbol: each condition says whether it holds for it, and the first that fails by how much"
         )
         self.asked.setMaximumWidth(130)
-        self.results = ScanResults(desk)
+        self.results = ScanResults(session)
         # What was found is of the conditions, list and bars that were asked for, and of the scripts as they were then.
-        self._found = Freshness(desk.basis, (Part.DATA, Part.REPLAY), self._asked_now, self)
-        self._told = Freshness(desk.basis, (Part.DATA, Part.REPLAY), self._asked_now, self)
+        self._found = Freshness(session.basis, (Part.DATA, Part.REPLAY), self._asked_now, self)
+        self._told = Freshness(session.basis, (Part.DATA, Part.REPLAY), self._asked_now, self)
         Veil(self.results, self._found)
         Veil(self.verdict, self._told)
         self._remembering = QTimer(self, singleShot=True, interval=_REMEMBER_MS)
@@ -156,9 +156,9 @@ class ScanPlace(QWidget):
             box.activated.connect(lambda _: self._remembering.start())
             box.activated.connect(lambda _: self._changed())
         self.results.picked.connect(self._open)
-        self.desk.looking.theme_changed.connect(self.lines.show_theme)
+        self.session.chart.theme_changed.connect(self.lines.show_theme)
         self.results.rearranged.connect(self._remembering.start)
-        self.desk.script.opened.connect(lambda _: self._follow())
+        self.session.script.opened.connect(lambda _: self._follow())
 
     # --- coming here ------------------------------------------------------------------------------
 
@@ -170,7 +170,7 @@ class ScanPlace(QWidget):
     def refresh(self) -> None:
         """Offers the scripts and lists that there are now; the focus stays where it is."""
         self._reading = True
-        self.desk.programs.when_read(self._come)
+        self.session.programs.when_read(self._come)
 
     def _follow(self) -> None:
         """Another script is open: what is proposed, and in sight, is of that one."""
@@ -179,12 +179,12 @@ class ScanPlace(QWidget):
 
     def _come(self, programs: dict[str, Program]) -> None:
         """The scripts are read."""
-        scan = self.scan() if self._entered else read_scan(self.desk.remembering.scan) or SavedScan()
-        names = self.desk.lists.names(self.desk.symbols.infos)
-        sectors = sorted({i.sector for i in self.desk.symbols.infos.values()})
+        scan = self.scan() if self._entered else read_scan(self.session.remembered.scan) or SavedScan()
+        names = self.session.lists.names(self.session.symbols.infos)
+        sectors = sorted({i.sector for i in self.session.symbols.infos.values()})
         offered = (programs, sectors, names)
         untouched = self._is_untouched(scan) if self._entered else not scan.lines
-        proposed = first_lines(self.desk.script.path, programs) if untouched else scan.lines
+        proposed = first_lines(self.session.script.path, programs) if untouched else scan.lines
         other, scan.lines = proposed != scan.lines, proposed
         self._proposed = proposed if untouched else []
         if self._entered and offered == self._offered and not other:  # every condition stands as it was left
@@ -197,7 +197,7 @@ class ScanPlace(QWidget):
         self.list.clear()
         self.list.addItems(names)
         if not self._entered:
-            self.results.model.show_columns(read_columns(self.desk.remembering.scan.get("columns")))
+            self.results.model.show_columns(read_columns(self.session.remembered.scan.get("columns")))
         self._entered, self._reading = True, False
         self.saves.fill(scan.name)
         self._show(scan)
@@ -240,25 +240,25 @@ class ScanPlace(QWidget):
             columns, scan = [c.as_plain() for c in self.results.model.columns], self.scan()
             if self._is_untouched(scan):
                 scan.lines = []
-            self.desk.remembering.scan = as_plain(scan) | {"columns": columns}
-            self.desk.remembering.soon()
+            self.session.remembered.scan = as_plain(scan) | {"columns": columns}
+            self.session.remembered.soon()
 
     # --- running ----------------------------------------------------------------------------------
 
     def _condition(self, scan: SavedScan) -> Condition:
         """What the engine shall run. Raises `ScanProblem` or `ListProblem`."""
-        return condition_of(scan, self.programs, self.desk.lists, self.desk.symbols.infos)
+        return condition_of(scan, self.programs, self.session.lists, self.session.symbols.infos)
 
     def _start(self, what: str, work: Callable[..., object], then: Callable[..., None]) -> None:
         """Runs something aside, with progress, until it is there or stopped."""
         scan = self.scan()
         try:
             condition = self._condition(scan)
-            symbols = self.desk.lists.symbols(scan.list_name, self.desk.symbols.infos)
+            symbols = self.session.lists.symbols(scan.list_name, self.session.symbols.infos)
         except (ScanProblem, ListProblem) as error:
             self._say(str(error), trouble=True)
             return
-        source, frame = self.desk.replaying.source, Timeframe.parse(scan.timeframe)
+        source, frame = self.session.replay.source, Timeframe.parse(scan.timeframe)
 
         def job(ticket: Ticket) -> object:
             with ThreadPoolExecutor(_THREADS) as pool:
@@ -277,7 +277,7 @@ class ScanPlace(QWidget):
         self._proposed = []  # which has been run, and is the user's from now on
         self._running(True)
         self._say(f"{what} {len(symbols):,} symbols …")
-        self.desk.jobs.start(
+        self.session.jobs.start(
             "scan",
             job,
             done,
@@ -303,7 +303,7 @@ class ScanPlace(QWidget):
 
     def stop(self) -> None:
         """Stops what runs."""
-        self.desk.jobs.stop("scan")
+        self.session.jobs.stop("scan")
         self._running(False)
         self._say("Stopped.")
 
@@ -332,7 +332,7 @@ class ScanPlace(QWidget):
     def ask_why_not(self) -> None:
         """Says of the symbol that was typed what each condition says of it."""
         try:
-            ask_why_not(self.desk, self.asked.text(), self.scan(), self._condition, self._show_why_not)
+            ask_why_not(self.session, self.asked.text(), self.scan(), self._condition, self._show_why_not)
         except (ScanProblem, ListProblem) as error:
             self._say(str(error), trouble=True)
 
@@ -348,7 +348,7 @@ class ScanPlace(QWidget):
         """What the scan as it stands now would follow from."""
         if not self._entered:
             return None
-        return derived_from(self.scan(), self.programs, self.desk.lists, self.desk.symbols.infos)
+        return derived_from(self.scan(), self.programs, self.session.lists, self.session.symbols.infos)
 
     def _look(self) -> None:
         for freshness in (self._found, self._told):
@@ -357,7 +357,7 @@ class ScanPlace(QWidget):
     def _changed(self) -> None:
         """What the last run said is not said of other conditions."""
         self._look()
-        self.lines.show_funnel((), 0, theme_of(self.desk))
+        self.lines.show_funnel((), 0, theme_of(self.session))
         self.lines.show_answers("", None)
 
     # --- what was found ---------------------------------------------------------------------------
@@ -367,13 +367,13 @@ class ScanPlace(QWidget):
         self.ran.emit(scan.lines)
         rules = [f"{r.name} {r.timeframe}" for r in rules_of(condition)]
         self.results.show_found(list(made.found), rules, frame, marking_of(condition))
-        self.lines.show_funnel(made.stages, made.looked_at, theme_of(self.desk))
+        self.lines.show_funnel(made.stages, made.looked_at, theme_of(self.session))
         self._say(found_words(made))
         self.verdict.setToolTip("\n".join(f"{s.symbol}: {s.reason}" for s in made.skipped[:40]))
         if (
-            scan.keeps and self.desk.replaying.moment is None
+            scan.keeps and self.session.replay.moment is None
         ):  # what was true at an earlier moment is not what is true now
-            renew_kept(self.desk, scan, [f.symbol for f in made.found])
+            renew_kept(self.session, scan, [f.symbol for f in made.found])
 
     def _show_past(
         self,
@@ -393,13 +393,13 @@ class ScanPlace(QWidget):
             self.picked.emit(PickedSymbol(symbol, frame, time))
         else:
             self.picked.emit(
-                PickedSymbol(symbol, frame, time, self.desk.workspace.scripts / line.script, line.settings)
+                PickedSymbol(symbol, frame, time, self.session.workspace.scripts / line.script, line.settings)
             )
 
     def keep_list(self) -> None:
         """Keeps what was found as a watchlist; a saved scan keeps it up to date from now on."""
         if self.result is None:
-            self.desk.status.emit("Run the scan first.")
+            self.session.status.emit("Run the scan first.")
             return
         scan = self.scan()
 
@@ -408,7 +408,7 @@ class ScanPlace(QWidget):
                 self._keeps = name
                 self.saves.save_as(scan.name)
 
-        keep_found(self.desk, scan, [f.symbol for f in self.result.found], kept)
+        keep_found(self.session, scan, [f.symbol for f in self.result.found], kept)
 
     def _ask_export(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "Export what is found", "found.csv", "CSV (*.csv)")

@@ -50,26 +50,26 @@ class ScanResults(QTabWidget):
     picked = pyqtSignal(str, object, int)
     rearranged = pyqtSignal()
 
-    def __init__(self, desk: Session, parent: QWidget | None = None):
+    def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
         self.setAccessibleName("What was found")
-        self.desk = desk
-        self.model, self.past = FoundModel(theme_of(desk)), OccurrenceModel(theme_of(desk))
+        self.session = session
+        self.model, self.past = FoundModel(theme_of(session)), OccurrenceModel(theme_of(session))
         self.table, self.past_table = (
             PaintedTable(accessibleName="Symbols found"),
             PaintedTable(accessibleName="Past occurrences"),
         )
-        self.almanac = Almanac(theme_of(desk))
-        self.sheet = ThumbnailSheet(theme_of(desk), "What is found, as small charts")
+        self.almanac = Almanac(theme_of(session))
+        self.sheet = ThumbnailSheet(theme_of(session), "What is found, as small charts")
         self.sheet.empty = (
             "What fits now will stand here as small charts, with the marks of the rule. Scan looks (Ctrl+R)."
         )
-        self.past_sheet = ThumbnailSheet(theme_of(desk), "Past occurrences as small charts")
+        self.past_sheet = ThumbnailSheet(theme_of(session), "Past occurrences as small charts")
         self.past_sheet.empty = "The days on which it came true will stand here, with what followed. Look back looks."
         #: Which of the two ways of showing what is found now the user has chosen.
         self._now: QWidget = self.sheet
         self._marking: Marking | None = None
-        self._columns = desk.column_jobs("scan columns")
+        self._columns = session.column_jobs("scan columns")
         self._lay_out()
         self.table.activated.connect(self._open)
         self.past_table.activated.connect(self._open_past)
@@ -84,7 +84,7 @@ class ScanResults(QTabWidget):
         header = self.table.horizontalHeader()
         assert header is not None
         header.customContextMenuRequested.connect(self._head_asked)
-        desk.looking.theme_changed.connect(lambda _: self._show_theme())
+        session.chart.theme_changed.connect(lambda _: self._show_theme())
 
     def _lay_out(self) -> None:
         self._set_up(self.table, self.model)
@@ -124,7 +124,7 @@ class ScanResults(QTabWidget):
     def show_found(self, found: list[Match], rules: list[str], frame: Timeframe, marking: Marking | None) -> None:
         """Shows what fits now; the small charts carry the marks of a rule."""
         self._marking = marking
-        self.model.show_found(found, rules, frame, self.desk.symbols.infos)
+        self.model.show_found(found, rules, frame, self.session.symbols.infos)
         self.sheet.empty = "Nothing fits now. Look back shows when something did."
         self.sheet.show_captions(self.model.captions())
         self._ask_sparks()
@@ -139,8 +139,8 @@ class ScanResults(QTabWidget):
         """Shows on which bars it came true before, and what followed."""
         self.past_sheet.empty = "It did not come true on these bars. More of them can be looked back over."
         self._marking = marking
-        self.past.show_all(found, frame, self.desk.symbols.infos)
-        view = self.desk.looking.view
+        self.past.show_all(found, frame, self.session.symbols.infos)
+        view = self.session.chart.view
         shown = view is not None and len(view.bars) > 0
         last = int(view.bars.calendar.days(view.bars.times[-1:])[0]) if view is not None and shown else 0
         self.almanac.show_days(found, last)
@@ -182,7 +182,7 @@ class ScanResults(QTabWidget):
         self, job: str, sheet: ThumbnailSheet, frame: Timeframe, asked: Mapping[int, tuple[str, int | None]]
     ) -> None:
         """Has the bars of a page's small charts read aside."""
-        source, marking, captions = self.desk.replaying.source, self._marking, sheet.captions
+        source, marking, captions = self.session.replay.source, self._marking, sheet.captions
 
         def work(ticket: Ticket) -> dict[int, Thumbnail | None]:
             made: dict[int, Thumbnail | None] = {}
@@ -198,11 +198,11 @@ class ScanResults(QTabWidget):
             if sheet.captions is captions:
                 sheet.show_glances(made)
 
-        self.desk.jobs.start(f"{job} {min(asked)}", work, then, slow=True)
+        self.session.jobs.start(f"{job} {min(asked)}", work, then, slow=True)
 
     def _ask_sparks(self) -> None:
         """Has the last closes of what was found read aside, for the small charts."""
-        source, frame, symbols = self.desk.replaying.source, self.model.timeframe, [f.symbol for f in self.model.found]
+        source, frame, symbols = self.session.replay.source, self.model.timeframe, [f.symbol for f in self.model.found]
 
         def work(ticket: Ticket) -> dict[str, np.ndarray]:
             made: dict[str, np.ndarray] = {}
@@ -213,7 +213,7 @@ class ScanResults(QTabWidget):
                     made[symbol] = source.bars(symbol, frame)["close"][-SPARK_BARS:].copy()
             return made
 
-        self.desk.jobs.start("sparks", work, self.model.show_sparks, slow=True)
+        self.session.jobs.start("sparks", work, self.model.show_sparks, slow=True)
 
     def _head_asked(self, point: QPoint) -> None:
         header = self.table.horizontalHeader()
@@ -238,7 +238,7 @@ class ScanResults(QTabWidget):
 
     def ask_column(self) -> None:
         """Asks for a column of a script to be shown with what is found."""
-        ask_column(self.desk.programs, self, ScriptColumn("", "", ["1d"]), self.add_column)
+        ask_column(self.session.programs, self, ScriptColumn("", "", ["1d"]), self.add_column)
 
     def add_column(self, column: ScriptColumn) -> None:
         """Shows one more column of a script."""
@@ -269,7 +269,7 @@ class ScanResults(QTabWidget):
             self.model.fill(made)
             troubles = troubles_of(made)
             if troubles:
-                self.desk.status.emit(troubles[0])
+                self.session.status.emit(troubles[0])
 
         self._columns.ask(self.model.columns, self.model.places, symbols, then)
 
@@ -292,11 +292,11 @@ class ScanResults(QTabWidget):
             with writing(path):
                 write_rows(path, rows)
 
-        self.desk.jobs.write(write, lambda _: self.desk.status.emit(f"Saved as {path.name}."))
+        self.session.jobs.write(write, lambda _: self.session.status.emit(f"Saved as {path.name}."))
 
     def _show_theme(self) -> None:
-        self.model.theme = self.past.theme = self.almanac.theme = theme_of(self.desk)
-        self.sheet.theme = self.past_sheet.theme = theme_of(self.desk)
+        self.model.theme = self.past.theme = self.almanac.theme = theme_of(self.session)
+        self.sheet.theme = self.past_sheet.theme = theme_of(self.session)
         for part in (self.almanac, self.sheet, self.past_sheet):
             part.update()
         for table in (self.table, self.past_table):

@@ -10,9 +10,9 @@ from oakladder.user.entries import free_name
 from oakladder.user.scans import SavedScan
 
 
-def keep_found(desk: Session, scan: SavedScan, symbols: list[str], then: Callable[[str], None]) -> None:
+def keep_found(session: Session, scan: SavedScan, symbols: list[str], then: Callable[[str], None]) -> None:
     """Makes or renews the list of what was found, aside, and says so; ``then`` is told its name."""
-    lists, infos = desk.lists, desk.symbols.infos
+    lists, infos = session.lists, session.symbols.infos
 
     def keep() -> str:
         lists.fresh()
@@ -27,15 +27,15 @@ def keep_found(desk: Session, scan: SavedScan, symbols: list[str], then: Callabl
         return name
 
     def done(name: str) -> None:
-        desk.status.emit(f"Kept as the list {name}.")
+        session.status.emit(f"Kept as the list {name}.")
         then(name)
 
-    desk.change_lists(keep, done)
+    session.change_lists(keep, done)
 
 
-def renew_kept(desk: Session, scan: SavedScan, symbols: list[str]) -> None:
+def renew_kept(session: Session, scan: SavedScan, symbols: list[str]) -> None:
     """Writes what was found now into the list that a scan keeps, aside."""
-    desk.change_lists(
-        lambda: desk.lists.keep(scan.keeps, symbols, scan.name),
-        failed=lambda error: desk.status.emit(f"The list {scan.keeps} stays as it was: {sentence_of(error)}"),
+    session.change_lists(
+        lambda: session.lists.keep(scan.keeps, symbols, scan.name),
+        failed=lambda error: session.status.emit(f"The list {scan.keeps} stays as it was: {sentence_of(error)}"),
     )

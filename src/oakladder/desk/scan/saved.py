@@ -22,11 +22,11 @@ class SavedBox(QObject):
     changed = pyqtSignal()
 
     def __init__(
-        self, desk: Session, current: Callable[[], SavedScan], show: Callable[[SavedScan], None], parent: QWidget
+        self, session: Session, current: Callable[[], SavedScan], show: Callable[[SavedScan], None], parent: QWidget
     ):
         """``current`` gives the scan as it is put together, ``show`` shows one."""
         super().__init__(parent)
-        self.desk, self._current, self._show = desk, current, show
+        self.session, self._current, self._show = session, current, show
         self.box = QComboBox(accessibleName="The scan")
         self.box.setMinimumWidth(110)
         self.box.setMaximumWidth(240)
@@ -42,8 +42,8 @@ class SavedBox(QObject):
         menu = PlainMenu(self.box)
         menu.addAction("Save", self.save)
         menu.addAction("Save as …", self.ask_save)
-        menu.addAction("Copy", lambda: self.with_chosen(lambda n: self.desk.scans.copy(n).name))
-        menu.addAction("The opposite", lambda: self.with_chosen(lambda n: self.desk.scans.opposite(n).name))
+        menu.addAction("Copy", lambda: self.with_chosen(lambda n: self.session.scans.copy(n).name))
+        menu.addAction("The opposite", lambda: self.with_chosen(lambda n: self.session.scans.opposite(n).name))
         menu.addAction("Delete …", self.ask_delete)
         menu.addSeparator()
         menu.addAction("Keep what is found as a list", keep)
@@ -53,16 +53,16 @@ class SavedBox(QObject):
     def fill(self, current: str) -> None:
         self.box.clear()
         self.box.addItem("(not saved)")
-        self.box.addItems(self.desk.scans.scans)
-        self.box.setCurrentText(current if current in self.desk.scans.scans else "(not saved)")
+        self.box.addItems(self.session.scans.scans)
+        self.box.setCurrentText(current if current in self.session.scans.scans else "(not saved)")
 
     def with_chosen(self, go: Callable[[str], str]) -> None:
         """Does something with the saved scan that is chosen, aside, and shows the one it gives."""
         name = self.box.currentText()
-        if name not in self.desk.scans.scans:
-            self.desk.status.emit("Save the scan under a name first.")
+        if name not in self.session.scans.scans:
+            self.session.status.emit("Save the scan under a name first.")
             return
-        self.desk.change_lists(lambda: go(name), self._show_made)
+        self.session.change_lists(lambda: go(name), self._show_made)
 
     def _show_made(self, made: str) -> None:
         self.fill(made)
@@ -71,16 +71,16 @@ class SavedBox(QObject):
     def ask_delete(self) -> None:
         """Deletes the saved scan that is chosen, once that is agreed to."""
         name = self.box.currentText()
-        if name not in self.desk.scans.scans or agreed(self.box, f"Delete the scan {name}?", "", "Delete it"):
+        if name not in self.session.scans.scans or agreed(self.box, f"Delete the scan {name}?", "", "Delete it"):
             self.with_chosen(self._delete)
 
     def _delete(self, name: str) -> str:
-        self.desk.scans.delete(name)
+        self.session.scans.delete(name)
         return ""
 
     def show_saved(self, name: str) -> None:
-        if name in self.desk.scans.scans:
-            self._show(self.desk.scans.scans[name])
+        if name in self.session.scans.scans:
+            self._show(self.session.scans.scans[name])
         self.changed.emit()
 
     def ask_save(self) -> None:
@@ -98,8 +98,8 @@ class SavedBox(QObject):
     def save_as(self, name: str) -> None:
         made = self._current()
         made.name = name.strip()
-        self.desk.change_lists(lambda: self.desk.scans.save(made), lambda _: self._show_saved_as(made.name))
+        self.session.change_lists(lambda: self.session.scans.save(made), lambda _: self._show_saved_as(made.name))
 
     def _show_saved_as(self, name: str) -> None:
         self.fill(name)
-        self.desk.status.emit(f"Saved as {name}.")
+        self.session.status.emit(f"Saved as {name}.")

@@ -18,18 +18,18 @@ Then = Callable[[str, WhyNot | Exception, SavedScan, str], None]
 
 
 def ask_why_not(
-    desk: Session, typed: str, scan: SavedScan, condition_of: Callable[[SavedScan], Condition], then: Then
+    session: Session, typed: str, scan: SavedScan, condition_of: Callable[[SavedScan], Condition], then: Then
 ) -> None:
     """Has it worked out what each condition of a scan says of a symbol; nothing for an empty one. Raises `ScanProblem` for
     one that is not there, or as ``condition_of``."""
-    symbol, infos = typed.strip().upper(), desk.symbols.infos
+    symbol, infos = typed.strip().upper(), session.symbols.infos
     if not symbol:
         return
     if symbol not in infos:
         raise ScanProblem(f"There is no symbol {symbol}. {did_you_mean(symbol, infos)}".strip())
-    condition, listed = condition_of(scan), symbol in desk.lists.symbols(scan.list_name, infos)
-    source, frame = desk.replaying.source, Timeframe.parse(scan.timeframe)
-    desk.jobs.start(
+    condition, listed = condition_of(scan), symbol in session.lists.symbols(scan.list_name, infos)
+    source, frame = session.replay.source, Timeframe.parse(scan.timeframe)
+    session.jobs.start(
         "why not",
         lambda _: why_not(condition, source, symbol, frame),
         lambda made: then(symbol, made, scan, why_not_words(symbol, made, scan.list_name, listed=listed)),

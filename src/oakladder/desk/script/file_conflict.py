@@ -18,9 +18,9 @@ from oakladder.disk import why
 class Standing(QFrame):
     """A sentence and what can be done about it; hidden while text and file agree."""
 
-    def __init__(self, desk: Session, parent: QWidget | None = None):
+    def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="standing")
-        self.desk = desk
+        self.session = session
         self.words = QLabel()
         self.words.setWordWrap(True)
         self.difference = QPushButton("Difference")
@@ -29,9 +29,9 @@ class Standing(QFrame):
         self.again = QPushButton("Try again")
         self.elsewhere = QPushButton("Save elsewhere …")
         self.difference.clicked.connect(lambda: self.show_difference())
-        self.mine.clicked.connect(lambda: desk.script.decide(mine=True))
-        self.theirs.clicked.connect(lambda: desk.script.decide(mine=False))
-        self.again.clicked.connect(lambda: desk.jobs.write(desk.script.save))
+        self.mine.clicked.connect(lambda: session.script.decide(mine=True))
+        self.theirs.clicked.connect(lambda: session.script.decide(mine=False))
+        self.again.clicked.connect(lambda: session.jobs.write(session.script.save))
         self.elsewhere.clicked.connect(lambda: self.ask_elsewhere())
         layout = QVBoxLayout(self)
         layout.setContentsMargins(GAP, GAP, GAP, GAP)
@@ -41,11 +41,11 @@ class Standing(QFrame):
             row.addWidget(button)
         row.addStretch(1)
         layout.addLayout(row)
-        desk.script.settled.connect(self._show)
+        session.script.settled.connect(self._show)
         self._show()
 
     def _show(self) -> None:
-        script = self.desk.script
+        script = self.session.script
         both, name = script.theirs is not None, script.path.name if script.path is not None else ""
         for button in (self.difference, self.mine, self.theirs):
             button.setVisible(both)
@@ -67,14 +67,14 @@ class Standing(QFrame):
 
     def show_difference(self) -> None:
         """Shows both texts against each other."""
-        theirs = self.desk.script.theirs
+        theirs = self.session.script.theirs
         if theirs is None:
             return
         dialog = QDialog(self)
         dialog.setWindowTitle("The difference")
         dialog.resize(640, 420)
-        view = DifferenceView(theme_of(self.desk))
-        view.show_between(self.desk.script.text, theirs)
+        view = DifferenceView(theme_of(self.session))
+        view.show_between(self.session.script.text, theirs)
         layout = QVBoxLayout(dialog)
         layout.addWidget(QLabel("− stands in yours only, + in theirs only.", objectName="quiet"))
         layout.addWidget(view, 1)
@@ -85,15 +85,15 @@ class Standing(QFrame):
 
     def ask_elsewhere(self) -> None:
         """Asks for another file, and writes the text there."""
-        path = self.desk.script.path
+        path = self.session.script.path
         if path is None:
             return
         name, _ = QFileDialog.getSaveFileName(self, "Save the script elsewhere", path.name, "Scripts (*.rung)")
         if not name:
             return
         try:
-            self.desk.script.save_elsewhere(path, Path(name))
+            self.session.script.save_elsewhere(path, Path(name))
         except OSError as error:
-            self.desk.status.emit(f"{Path(name).name} cannot be written: {why(error)}.")
+            self.session.status.emit(f"{Path(name).name} cannot be written: {why(error)}.")
             return
-        self.desk.status.emit(f"A copy is in {name}. The script itself is tried again.")
+        self.session.status.emit(f"A copy is in {name}. The script itself is tried again.")

@@ -17,14 +17,14 @@ from oakladder.user.scripts import ScriptFileProblem
 class OverlayRows(QWidget):
     """A row for each. Hidden where there is none."""
 
-    def __init__(self, desk: Session, parent: QWidget | None = None):
+    def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
-        self.desk = desk
+        self.session = session
         self._rows = QVBoxLayout(self)
         self._rows.setContentsMargins(GAP, 0, GAP, HAIR)
         self._rows.setSpacing(HAIR)
         self.captions: list[QLabel] = []
-        desk.beside.came_or_went.connect(self._fill)
+        session.overlays.came_or_went.connect(self._fill)
 
     def _fill(self) -> None:
         while (item := self._rows.takeAt(0)) is not None:
@@ -32,9 +32,9 @@ class OverlayRows(QWidget):
                 widget.hide()
                 widget.deleteLater()
         self.captions = []
-        for k, use in enumerate(self.desk.beside.uses):
+        for k, use in enumerate(self.session.overlays.uses):
             self._rows.addWidget(self._row(k, use))
-        self.setVisible(bool(self.desk.beside.uses))
+        self.setVisible(bool(self.session.overlays.uses))
 
     def _row(self, k: int, use: ScriptUse) -> QWidget:
         made = QWidget()
@@ -53,17 +53,17 @@ class OverlayRows(QWidget):
             row.addWidget(settings)
         remove = QToolButton(text="Remove")
         remove.setToolTip("Take it off the chart; the script itself stays")
-        remove.clicked.connect(lambda: self.desk.beside.remove(k))
+        remove.clicked.connect(lambda: self.session.overlays.remove(k))
         row.addWidget(remove)
         return made
 
     def _open_settings(self, k: int, button: QToolButton) -> None:
         """The settings of one use, in a strip of their own below its button."""
-        use = self.desk.beside.uses[k]
+        use = self.session.overlays.uses[k]
         try:
-            program = compiled(use, self.desk.workspace)
+            program = compiled(use, self.session.workspace)
         except (ScriptError, ScriptFileProblem, RunProblem) as error:
-            self.desk.status.emit(sentence_of(error))
+            self.session.status.emit(sentence_of(error))
             return
         strip = SettingsStrip()
         strip.show_settings(program.settings, use.settings)
@@ -75,5 +75,5 @@ class OverlayRows(QWidget):
         menu.popup(below(button))
 
     def _changed(self, k: int, name: str, value: object) -> None:
-        self.desk.beside.set(k, name, value)
-        self.captions[k].setText(f"Beside: {self.desk.beside.uses[k].caption}")
+        self.session.overlays.set(k, name, value)
+        self.captions[k].setText(f"Beside: {self.session.overlays.uses[k].caption}")

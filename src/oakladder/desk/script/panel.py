@@ -43,9 +43,9 @@ _MOST_PROBLEMS_SHOWN, _MOST_PROBLEMS = 5, 100
 class ScriptPanel(QWidget):
     """Chooser, settings strip, editor and problems, from top to bottom."""
 
-    def __init__(self, desk: Session, parent: QWidget | None = None):
+    def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
-        self.desk = desk
+        self.session = session
         #: The script whose text stands in the editor.
         self._shown: Path | None = None
         self.chooser = QComboBox(accessibleName="The script")
@@ -54,10 +54,10 @@ class ScriptPanel(QWidget):
         self.new_button.setToolTip(hinted("A new script to start from", "new_script"))
         self.new_button.clicked.connect(self.ask_new)
         self.settings = SettingsStrip()
-        self.beside = OverlayRows(desk)
-        self.editor = ScriptEditor(theme_of(desk))
+        self.beside = OverlayRows(session)
+        self.editor = ScriptEditor(theme_of(session))
         self.editor.setAccessibleName("The text of the script")
-        self.standing = Standing(desk)
+        self.standing = Standing(session)
         self.verdict = QLabel(objectName="quiet")
         self.problems = QListWidget(accessibleName="Problems of the script")
         self.problems.setWordWrap(True)
@@ -66,22 +66,22 @@ class ScriptPanel(QWidget):
         self.problems.itemActivated.connect(self._go_to)
         self.problems.itemClicked.connect(self._go_to)
         self._lay_out()
-        self.settings.changed.connect(desk.rule.set_setting)
+        self.settings.changed.connect(session.rule.set_setting)
         self.settings.kept.connect(self.keep_settings)
         self.settings.dropped.connect(self.drop_settings)
-        self.editor.typed.connect(desk.rule.set_text)
-        self.editor.refused.connect(desk.status)
-        desk.script.settled.connect(self._show_saved)
-        desk.scripts_changed.connect(self._fill_chooser)
-        desk.script.opened.connect(self._opened)
-        desk.rule.problems_changed.connect(self._show_problems)
-        desk.rule.settings_changed.connect(self._show_settings)
-        desk.looking.rest_due.connect(self._read_words)
+        self.editor.typed.connect(session.rule.set_text)
+        self.editor.refused.connect(session.status)
+        session.script.settled.connect(self._show_saved)
+        session.scripts_changed.connect(self._fill_chooser)
+        session.script.opened.connect(self._opened)
+        session.rule.problems_changed.connect(self._show_problems)
+        session.rule.settings_changed.connect(self._show_settings)
+        session.chart.rest_due.connect(self._read_words)
 
     def _read_words(self) -> None:
         """Has the library's functions read aside once the first chart is there, so that the first key waits for none."""
-        self.desk.looking.rest_due.disconnect(self._read_words)
-        self.desk.jobs.start("words", lambda _: functions(), lambda _: None, slow=True)
+        self.session.chart.rest_due.disconnect(self._read_words)
+        self.session.jobs.start("words", lambda _: functions(), lambda _: None, slow=True)
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()
@@ -103,94 +103,94 @@ class ScriptPanel(QWidget):
     # --- which script -----------------------------------------------------------------------------
 
     def _fill_chooser(self) -> None:
-        files = self.desk.workspace.script_files()
-        if self.desk.script.path is not None and self.desk.script.path not in files:
-            files.append(self.desk.script.path)
+        files = self.session.workspace.script_files()
+        if self.session.script.path is not None and self.session.script.path not in files:
+            files.append(self.session.script.path)
         offered = [self.chooser.itemData(k) for k in range(self.chooser.count())]
-        if offered == files and self.chooser.currentData() == self.desk.script.path:
+        if offered == files and self.chooser.currentData() == self.session.script.path:
             return  # every save tells that something has changed here; the list may be open just now
         self.chooser.blockSignals(True)
         self.chooser.clear()
         for path in files:
             self.chooser.addItem(path.stem.replace("_", " ").capitalize(), path)
-            if path == self.desk.script.path:
+            if path == self.session.script.path:
                 self.chooser.setCurrentIndex(self.chooser.count() - 1)
         self.chooser.blockSignals(False)
 
     def _choose(self, index: int) -> None:
         path = self.chooser.itemData(index)
-        if isinstance(path, Path) and path != self.desk.script.path:
-            self.desk.rule.open(path)
+        if isinstance(path, Path) and path != self.session.script.path:
+            self.session.rule.open(path)
 
     def ask_new(self) -> None:
         """Asks for a title and makes a script with it."""
         title = words_for(self, "What shall the new script be called?", "Make the script")
         if title is not None and title.strip():
-            self.desk.rule.new(title.strip())
+            self.session.rule.new(title.strip())
 
     def _opened(self, text: str) -> None:
-        if self.desk.script.path == self._shown:
+        if self.session.script.path == self._shown:
             self.editor.reload(text)
         else:
             self.editor.load(text)
-            self._show_problems(self.desk.rule.problems)  # not those of the script before
-        self._shown = self.desk.script.path
+            self._show_problems(self.session.rule.problems)  # not those of the script before
+        self._shown = self.session.script.path
         self._fill_chooser()
 
     def _show_settings(self) -> None:
-        program = self.desk.rule.program
-        self.settings.show_settings(program.settings if program is not None else (), self.desk.rule.settings)
+        program = self.session.rule.program
+        self.settings.show_settings(program.settings if program is not None else (), self.session.rule.settings)
 
     def keep_settings(self) -> None:
         """Writes the settings as they are into the script, as its defaults."""
-        program = self.desk.rule.program
+        program = self.session.rule.program
         if program is None or program.text != self.editor.text():
-            self.desk.status.emit("The script must be without errors before its settings can be written into it.")
+            self.session.status.emit("The script must be without errors before its settings can be written into it.")
             return
-        changed = [i for i in program.settings if i.name in self.desk.rule.settings and i.place is not None]
+        changed = [i for i in program.settings if i.name in self.session.rule.settings and i.place is not None]
         for info in sorted(changed, key=lambda i: (-i.place.line, -i.place.column)):  # type: ignore[union-attr]
             assert info.place is not None
-            self.editor.replace_at(info.place, info.written(self.desk.rule.settings[info.name]))
-        self.desk.rule.settings.clear()
-        self.desk.remembering.soon()
+            self.editor.replace_at(info.place, info.written(self.session.rule.settings[info.name]))
+        self.session.rule.settings.clear()
+        self.session.remembered.soon()
         self._show_settings()
 
     def write_trade(self) -> None:
         """Writes the trade that is composed for the script behind its last line."""
-        program, text = self.desk.rule.program, self.desk.trials.text_with_trade()
+        program, text = self.session.rule.program, self.session.trials.text_with_trade()
         if program is None or program.text != self.editor.text() or text is None:
             has = program is not None and program.plan.trading is not None
-            self.desk.status.emit(
+            self.session.status.emit(
                 "The script has a trade of its own." if has else "The script needs a signal, and no errors, first."
             )
             return
         rows = program.text.rstrip().split("\n")
         self.editor.replace_at(Span(len(rows), len(rows[-1]) + 1, 0), text[len(program.text.rstrip()) :].rstrip())
-        self.desk.status.emit("The trade stands at the end of the script.")
+        self.session.status.emit("The trade stands at the end of the script.")
 
     def drop_settings(self) -> None:
         """Brings the script's own values back."""
-        self.desk.rule.drop_settings()
+        self.session.rule.drop_settings()
         self._show_settings()
 
     def earlier_versions(self) -> None:
         """Shows what the script was before, and brings it back where that is wanted."""
-        path = self.desk.script.path
+        path = self.session.script.path
         if path is None:
             return
 
         def read() -> Sequence[EarlierVersion]:
-            self.desk.script.save()
-            return self.desk.workspace.versions.of(path.name)
+            self.session.script.save()
+            return self.session.workspace.versions.of(path.name)
 
-        self.desk.jobs.write(read, self._show_texts)
+        self.session.jobs.write(read, self._show_texts)
 
     def show_tried(self, moment: float, text: str) -> None:
         """A text that was put on trial, beside the present one."""
         self._show_texts([TriedText(moment, text)])
 
     def _show_texts(self, texts: Sequence[EarlierVersion]) -> None:
-        self.earlier = VersionsDialog(theme_of(self.desk), texts, self.editor.text(), self.editor.replace_all, self)
+        self.earlier = VersionsDialog(theme_of(self.session), texts, self.editor.text(), self.editor.replace_all, self)
         show_for_itself(self.earlier)
 
     # --- the words of the script ------------------------------------------------------------------
@@ -198,15 +198,15 @@ class ScriptPanel(QWidget):
     def fix_problem(self) -> None:
         """Applies the mend of the problem at the cursor, or of the first that has one."""
         if not self.editor.fix():
-            self.desk.status.emit("No problem here can be mended by itself.")
+            self.session.status.emit("No problem here can be mended by itself.")
 
     def choose_colour(self) -> None:
         if self.editor.choose_colour() is None:
-            self.desk.status.emit("Put the cursor on a colour first.")
+            self.session.status.emit("Put the cursor on a colour first.")
 
     def open_source(self) -> None:
         """Shows the library function under the cursor, or the library."""
-        self.source = SourceDialog(theme_of(self.desk), self.editor.word_here(), self._add_function, self)
+        self.source = SourceDialog(theme_of(self.session), self.editor.word_here(), self._add_function, self)
         show_for_itself(self.source)
 
     def _add_function(self, text: str) -> None:
@@ -223,7 +223,7 @@ class ScriptPanel(QWidget):
 
     def open_gallery(self) -> None:
         """Shows every shape, style and colour."""
-        self.gallery = GalleryDialog(theme_of(self.desk), self)
+        self.gallery = GalleryDialog(theme_of(self.session), self)
         self.gallery.gallery.chosen.connect(self.write_word)
         show_for_itself(self.gallery)
 
@@ -238,11 +238,13 @@ class ScriptPanel(QWidget):
 
     def _show_problems(self, problems: tuple[Problem, ...]) -> None:
         self.editor.show_problems(problems)
-        if self.desk.rule.program is not None and self.desk.rule.program.text == self.desk.script.text:
-            plan = self.desk.rule.program.plan
+        if self.session.rule.program is not None and self.session.rule.program.text == self.session.script.text:
+            plan = self.session.rule.program.plan
             signals = [o.name for o in plan.outputs if o.what is Shown.SIGNAL]
             self.editor.know(
-                [n for n in plan.values if "." not in n] + signals + [i.name for i in self.desk.rule.program.settings]
+                [n for n in plan.values if "." not in n]
+                + signals
+                + [i.name for i in self.session.rule.program.settings]
             )
         errors = [p for p in problems if p.is_error]
         self.problems.clear()
@@ -254,7 +256,7 @@ class ScriptPanel(QWidget):
             item.setData(Qt.ItemDataRole.UserRole, problem)
             item.setToolTip(f"{problem.code}: {problem.message}\n{problem.fix}")
             role = {Severity.ERROR: "loss", Severity.WARNING: "caution"}.get(problem.severity, "faint")
-            item.setForeground(QColor(theme_of(self.desk).color(role)))
+            item.setForeground(QColor(theme_of(self.session).color(role)))
             self.problems.addItem(item)
         shown = min(len(problems), _MOST_PROBLEMS_SHOWN)
         self.problems.setVisible(bool(problems))
@@ -267,12 +269,12 @@ class ScriptPanel(QWidget):
 
     def _show_saved(self) -> None:
         """Says how the script stands: its errors, and whether it is saved."""
-        errors = sum(p.is_error for p in self.desk.rule.problems)
-        script = self.desk.script
+        errors = sum(p.is_error for p in self.session.rule.problems)
+        script = self.session.script
         saved = "Saved as you type." if not script.trouble and script.theirs is None else "Not saved yet."
         words = (
             ""
-            if not self.desk.rule.is_judged
+            if not self.session.rule.is_judged
             else "No errors."
             if not errors
             else "1 error."
@@ -289,5 +291,5 @@ class ScriptPanel(QWidget):
         self.editor.go_to(item.data(Qt.ItemDataRole.UserRole))
 
     def refresh_theme(self) -> None:
-        self.editor.set_theme(theme_of(self.desk))
-        self._show_problems(self.desk.rule.problems)
+        self.editor.set_theme(theme_of(self.session))
+        self._show_problems(self.session.rule.problems)

@@ -59,10 +59,10 @@ class TrialPlace(QWidget):
     write_asked = pyqtSignal()
     text_asked = pyqtSignal(float, str)
 
-    def __init__(self, desk: Session, parent: QWidget | None = None):
+    def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent, objectName="place")
-        self.desk, self.trials = desk, desk.trials
-        theme = theme_of(desk)
+        self.session, self.trials = session, session.trials
+        theme = theme_of(session)
         self.sentence, self.word = QLabel(objectName="head"), QLabel(objectName="quiet")
         self.lists, self.frames = QComboBox(accessibleName="List"), QComboBox(accessibleName="Timeframe", editable=True)
         for line in self.frames.findChildren(QLineEdit):
@@ -81,22 +81,22 @@ class TrialPlace(QWidget):
         self.groups = BreakdownPanel(theme, self._groups)
         self.scatter, self.left_out = ExcursionsView(theme), SkippedEntries(theme)
         self.tabs, self.views = QTabWidget(accessibleName="Trades"), QTabWidget(accessibleName="Ways to judge")
-        self.evidence = EvidenceView(desk.judging, desk.basis, theme, self._groups)
-        self.chance = ShiftTestView(desk.judging, desk.notes, desk.basis, theme)
-        self.sweep = SweepView(desk.sweeping, desk.notes, desk.rule, desk.basis, theme)
-        self.notebook = NotebookView(desk.notes, desk.judging, theme)
-        self.honesty = LookAheadView(desk.judging, desk.basis, theme)
+        self.evidence = EvidenceView(session.judging, session.basis, theme, self._groups)
+        self.chance = ShiftTestView(session.judging, session.notebook, session.basis, theme)
+        self.sweep = SweepView(session.sweeps, session.notebook, session.rule, session.basis, theme)
+        self.notebook = NotebookView(session.notebook, session.judging, theme)
+        self.honesty = LookAheadView(session.judging, session.basis, theme)
         self._shown: Trial | None = None
         #: The outcome in front.
         self._front: Outcome | None = None
         self._lay_out()
-        self._fronted = veiled(desk.basis, TRIAL, self._above, self.tabs, self.sentence, self.word)
-        self._varied = veiled(desk.basis, TRIAL, self.variants.rows)
+        self._fronted = veiled(session.basis, TRIAL, self._above, self.tabs, self.sentence, self.word)
+        self._varied = veiled(session.basis, TRIAL, self.variants.rows)
         self._connect()
 
     def _groups(self) -> dict[str, str]:
         """The group of each symbol."""
-        return {i.symbol: i.sector for i in self.desk.symbols.infos.values()}
+        return {i.symbol: i.sector for i in self.session.symbols.infos.values()}
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()
@@ -180,15 +180,17 @@ class TrialPlace(QWidget):
         self.terms_button.toggled.connect(self.terms.setVisible)
         self.terms.changed.connect(trials.set_account)
         self.terms.finer_changed.connect(lambda on: trials.set_ground(finer=on))
-        self.terms.told.connect(self.desk.status)
+        self.terms.told.connect(self.session.status)
         self.write_button.clicked.connect(lambda: self.write_asked.emit())
         self.save_button.clicked.connect(lambda: self.save_trial())
         self.stop_button.clicked.connect(lambda: self.stop_trial())
         self.variants.asked.connect(trials.add_change)
         self.variants.rows.chosen.connect(lambda _: self._show_front())
         self.variants.rows.dropped.connect(lambda k: trials.remove_change(k - 1))
-        self.variants.settings = lambda: self.desk.rule.program.settings if self.desk.rule.program is not None else ()
-        self.variants.lists = lambda: self.desk.lists.names(self.desk.symbols.infos)
+        self.variants.settings = lambda: (
+            self.session.rule.program.settings if self.session.rule.program is not None else ()
+        )
+        self.variants.lists = lambda: self.session.lists.names(self.session.symbols.infos)
         for part in (self.curve, self.table, self.charts, self.scatter):
             part.picked.connect(self._open)
         self.left_out.table.picked.connect(self._open)
@@ -196,15 +198,15 @@ class TrialPlace(QWidget):
         self.views.currentChanged.connect(lambda _: self._fill_view())
         self.honesty.picked.connect(self.picked)
         self.notebook.asked.connect(self._look_again)
-        self.desk.judging.moved.connect(lambda _: self._show_progress())
-        self.desk.sweeping.moved.connect(lambda _: self._show_progress())
-        self.desk.jobs.changed.connect(self._show_progress)
+        self.session.judging.moved.connect(lambda _: self._show_progress())
+        self.session.sweeps.moved.connect(lambda _: self._show_progress())
+        self.session.jobs.changed.connect(self._show_progress)
         trials.changed.connect(self._show)
-        self.desk.rule.problems_changed.connect(lambda _: self._show_words())
+        self.session.rule.problems_changed.connect(lambda _: self._show_words())
         trials.variants_changed.connect(lambda _: self._show_variants())
         trials.moved.connect(lambda _: self._show_progress())
-        trials.told.connect(self.desk.status)
-        self.desk.looking.theme_changed.connect(lambda _: self._show_theme())
+        trials.told.connect(self.session.status)
+        self.session.chart.theme_changed.connect(lambda _: self._show_theme())
 
     def parts(self, *, in_sight: bool) -> list[QWidget]:
         """The parts that are styled one by one, since all of them together would hold the window up; or those in sight."""
@@ -229,7 +231,7 @@ class TrialPlace(QWidget):
     def fill_lists(self) -> None:
         """Offers the lists that there are."""
         self.lists.clear()
-        names = self.desk.lists.names(self.desk.symbols.infos)
+        names = self.session.lists.names(self.session.symbols.infos)
         own = [self.trials.list_name] if self.trials.list_name not in names else []
         self.lists.addItems([*own, *names])
         self.lists.setCurrentText(self.trials.list_name)
@@ -256,7 +258,7 @@ class TrialPlace(QWidget):
         try:
             frame = Timeframe.parse(self.frames.currentText().strip())
         except ValueError as error:
-            self.desk.status.emit(str(error))
+            self.session.status.emit(str(error))
             self.frames.setCurrentText(str(self.trials.timeframe))
             return
         if frame != self.trials.timeframe:
@@ -266,7 +268,7 @@ class TrialPlace(QWidget):
 
     def _show(self, outcome: Outcome) -> None:
         draft = self.trials.draft
-        self.sentence.setText(self.desk.rule.title)
+        self.sentence.setText(self.session.rule.title)
         self.write_button.setVisible(draft is not None)
         self.write_button.setToolTip(
             f"The script has no trade of its own, so one is composed: {draft.words()}" if draft else ""
@@ -298,7 +300,7 @@ class TrialPlace(QWidget):
         other = outcomes[rows.other] if outcomes and rows.other != rows.current else None
         self.figures.show_trial(self._shown, other.trial if other else None, other.words if other else "")
         if other is None:
-            self.figures.show_discount(self.desk.notes.discount_for(current))
+            self.figures.show_discount(self.session.notebook.discount_for(current))
         self._show_words()
         self.save_button.setEnabled(self._shown is not None)
         if self.views.currentWidget() in (self.trades_view, self.chance):
@@ -318,20 +320,20 @@ class TrialPlace(QWidget):
         return outcomes[self.variants.rows.current] if outcomes else None
 
     def _show_words(self) -> None:
-        notes = self.desk.notes
-        mistaken = any(problem.is_error for problem in self.desk.rule.problems)
+        notes = self.session.notebook
+        mistaken = any(problem.is_error for problem in self.session.rule.problems)
         words = outcome_words(self._outcome(), self.trials.draft, mistaken=mistaken, sealed=notes.sealed)
         self.word.setText(words)
 
     def _show_progress(self) -> None:
         """How far the slowest is that is worked on for this place."""
-        shares = [w.share or 0.0 for w in self.desk.jobs.working() if w.kind in _WORK]
+        shares = [w.share or 0.0 for w in self.session.jobs.working() if w.kind in _WORK]
         self.progress.setVisible(bool(shares))
         self.stop_button.setVisible(bool(shares))
         self.progress.setValue(int(100 * min(shares, default=1.0)))
 
     def _show_theme(self) -> None:
-        theme = theme_of(self.desk)
+        theme = theme_of(self.session)
         for part in (self.variants.rows, self.curve, self.months, self.charts, self.scatter):
             part.theme = theme
             part.update()
@@ -352,21 +354,21 @@ class TrialPlace(QWidget):
 
     def _look_again(self, entry: Try) -> None:
         """Takes the settings and the ground of a try; shows its text beside the present one where that was another."""
-        program, what = self.desk.rule.program, entry.what
+        program, what = self.session.rule.program, entry.what
         if self.trials.text_mark() != what.text:
-            text = self.desk.notes.book.text(what.text)
+            text = self.session.notebook.book.text(what.text)
             if text is not None:
                 self.text_asked.emit(entry.moment, text)
             return
         if program is not None:
             for name, value in fitting(program, dict(what.settings)).items():
-                self.desk.rule.set_setting(name, program.values_of({name: value})[name])
+                self.session.rule.set_setting(name, program.values_of({name: value})[name])
         self.trials.set_ground(what.list_name, Timeframe.parse(what.timeframe), what.finer)
         self.enter()
 
     def stop_trial(self) -> None:
         """Stops what runs; what was shown stays."""
-        for part in (self.trials, self.desk.judging, self.desk.sweeping):
+        for part in (self.trials, self.session.judging, self.session.sweeps):
             part.stop()
 
     def show_evidence(self) -> None:
@@ -388,7 +390,7 @@ class TrialPlace(QWidget):
     def check_honesty(self) -> None:
         """Looks whether the rule shows what could not have been seen."""
         self.views.setCurrentWidget(self.honesty)
-        self.desk.judging.check()
+        self.session.judging.check()
 
     def try_otherwise(self) -> None:
         """Asks what is to be changed about the rule."""
@@ -408,4 +410,4 @@ class TrialPlace(QWidget):
     def save(self, k: int) -> None:
         """Saves one of the `EXPORTS`."""
         if self._shown is not None:
-            export(self._shown, k, self.desk.rule.title, self, self.desk.jobs, self.desk.status.emit)
+            export(self._shown, k, self.session.rule.title, self, self.session.jobs, self.session.status.emit)
