@@ -1,4 +1,4 @@
-"""Evidence, chance, sweeps, notebooks and the honesty check from the command line."""
+"""Evidence, chance, sweeps, notebooks and the look-ahead check from the command line."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ import pytest
 
 from oakladder.bars.time_words import iso
 from oakladder.user.workspace import Workspace
-from trial.evidence.grounds import walk
+from trial.judge.evidence.grounds import walk
 
 RULE = """rung 1
 setting most = 950 range 0..1000

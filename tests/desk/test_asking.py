@@ -30,15 +30,15 @@ def test_a_question_is_answered_by_its_verb_or_left_by_escape(qapp: QApplication
         assert isinstance(question, Question)
         seen.append([b.text() for b in question.findChildren(QPushButton)])
         if key is None:
-            go = next(b for b in question.findChildren(QPushButton) if b.text() == "Delete it")
+            go = next(b for b in question.findChildren(QPushButton) if b.text() == "Delete")
             QTest.mouseClick(go, Qt.MouseButton.LeftButton)
         else:
             QTest.keyClick(question, key)
 
     for key, answer in ((None, True), (Qt.Key.Key_Escape, False)):
         once_asked(lambda key=key: press(key))
-        assert agreed(window, "Delete the list Mine?", "It is gone for good then.", "Delete it") is answer
-    assert [sorted(words) for words in seen] == [["Delete it", "Leave it"]] * 2
+        assert agreed(window, "Delete the list Mine?", "This cannot be undone.", "Delete") is answer
+    assert [sorted(words) for words in seen] == [["Delete", "Cancel"]] * 2
 
 
 @pytest.mark.parametrize(
@@ -59,12 +59,12 @@ def test_words_are_answered_by_enter_and_left_by_escape(
             QTest.keyClicks(at, key) if isinstance(key, str) else QTest.keyClick(at, key)
 
     once_asked(press)
-    assert words_for(window, "What shall it be called?", "Rename it", "Mine") == answer
+    assert words_for(window, "What shall it be called?", "Rename", "Mine") == answer
 
 
 def test_enter_does_nothing_that_cannot_be_undone(qapp: QApplication, window: Window) -> None:
     once_asked(lambda: QTest.keyClick(QApplication.activeModalWidget(), Qt.Key.Key_Return))
-    assert not agreed(window, "Delete the list Mine?", "It is gone for good then.", "Delete it")
+    assert not agreed(window, "Delete the list Mine?", "This cannot be undone.", "Delete")
 
 
 def test_enter_in_a_form_takes_what_was_filled_in(qapp: QApplication, window: Window) -> None:

@@ -281,7 +281,7 @@ def test_the_palette_finds_actions_and_symbols(window: Window, calm) -> None:  #
     assert window.session.chart.symbol == "FLAKE"
     window.open_palette()
     QTest.keyClicks(window.palette_dialog.line, "no such thing")
-    assert window.palette_dialog.list.item(0).text() == "Nothing is called that."  # type: ignore[union-attr]
+    assert window.palette_dialog.list.item(0).text() == "No match."  # type: ignore[union-attr]
     window.palette_dialog.close()
 
 

@@ -282,7 +282,7 @@ def test_files_that_belong_together_become_one_symbol_once_that_is_said(
     calm(own_window)
     assert "PUNT" not in library.infos and place.files.count() == 2  # nothing is guessed
     chosen(place, one)
-    assert place.row.same.text() == "They belong together"
+    assert place.row.same.text() == "Import together"
     QTest.mouseClick(place.row.same, Qt.MouseButton.LeftButton)
     calm(own_window)
     assert "2 symbols can come in" in place.word.text() and place.row.same.isChecked()
@@ -300,7 +300,7 @@ def test_prices_that_contradict_the_library_are_asked_about(own_window: Window, 
     place.add([priced(tmp_path / "PUNT.csv", 7)])
     calm(own_window)
     assert "contradict those in the library" in place.row.word.text() and "100" in place.row.word.text()
-    assert place.row.same.text() == "It is the same symbol"
+    assert place.row.same.text() == "Same symbol"
     place.row.line.selectAll()
     QTest.keyClicks(place.row.line, "%2f")
     QTest.keyClick(place.row.line, Qt.Key.Key_Return)

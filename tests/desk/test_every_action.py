@@ -99,15 +99,15 @@ def test_a_pane_folds_and_moves_from_its_menu(window: Window, calm) -> None:  # 
     chart = window.bench.chart
     window.bench.deeds.pane_menu("strength", QPoint(5, 5))
     actions = popup_actions()
-    assert {"Move up", "Move down", "Fold", "Copy the picture"} <= set(actions)
+    assert {"Move up", "Move down", "Collapse", "Copy the picture"} <= set(actions)
     at = list(chart.panes).index("strength")
     actions["Move down"].trigger()
     assert list(chart.panes).index("strength") == at + 1
-    actions["Fold"].trigger()
+    actions["Collapse"].trigger()
     close_popups()
     assert chart.panes["strength"].folded
     window.bench.deeds.pane_menu("strength", QPoint(5, 5))
-    assert "Open" in popup_actions()
+    assert "Expand" in popup_actions()
     close_popups()
 
 
@@ -129,7 +129,7 @@ def test_the_ladders_head_offers_what_can_be_done_with_a_column(
     assert "Remove this column" not in head(1) and "Hide" in head(1)
     head(1)["Hide"].trigger()
     assert table.isColumnHidden(1)
-    head(2)["Show everything that is hidden"].trigger()
+    head(2)["Show all columns"].trigger()
     assert not table.isColumnHidden(1)
     head(first)["Move right"].trigger()
     calm(window)

@@ -330,7 +330,7 @@ def test_the_menu_of_the_watchlists_columns_offers_what_can_be_done(window: Wind
     assert menu is not None
     words = [a.text() for a in menu.actions() if a.text()]
     menu.close()
-    assert words == ["Remove The open script on 1d, 1h", "Add a column of a script …", "Only the open script's"]
+    assert words == ["Remove The open script on 1d, 1h", "Add a script column …", "Only the open script's"]
 
 
 def test_what_the_user_does_to_sections_stays(place, window: Window, calm) -> None:  # type: ignore[no-untyped-def]

@@ -155,7 +155,7 @@ def test_a_sentence_that_was_pushed_away_comes_back_and_troubles_hold(qtbot, mon
     monkeypatch.setattr("oakladder.desk.widgets.status._BACK_MS", 60)
     monkeypatch.setattr("oakladder.desk.widgets.status.reading_time", lambda s: 120)
     line.say("Saved as chart.png.")
-    line.say("The replay has come to the last bar.")
+    line.say("The replay has reached the last bar.")
     assert line.text().startswith("The replay")
     qtbot.waitUntil(lambda: line.text() == "Saved as chart.png.", timeout=3000)
     line.trouble("")  # a chart without trouble says nothing about anything else
@@ -417,7 +417,7 @@ def test_freed_memory_goes_back_to_the_system() -> None:
         done = subprocess.run([sys.executable, "-c", _LARGE_AND_SMALL, how], capture_output=True, text=True, check=True)
         return float(done.stdout)
 
-    assert held("given back") < 40 < 150 < held("as it is")
+    assert held("given back") < 40 < 150 < held("unchanged")
 
 
 _WRITTEN_TO = """

@@ -219,7 +219,7 @@ def test_a_symbol_is_told_what_keeps_it_out(place: ScanPlace, window: Window, ma
     QTest.keyClicks(place.asked, "brine")
     QTest.keyClick(place.asked, Qt.Key.Key_Return)
     calm(window)
-    assert place.verdict.text().startswith("BRINE is not found, by condition 2: it is ")
+    assert place.verdict.text().startswith("BRINE does not match, because of condition 2: it is ")
     answers = [e.answer.text() for e in place.lines.editors]
     assert answers[0].startswith("yes for BRINE") and "over by 4 (" in answers[1]
     assert place.lines.editors[1].answer.objectName() == "trouble" != place.lines.editors[0].answer.objectName()

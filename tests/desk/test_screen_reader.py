@@ -157,7 +157,7 @@ def test_a_cell_is_read_with_what_it_means(driven: Driven) -> None:
 
 def test_a_hit_is_read(driven: Driven) -> None:
     driven.do("show_scan", "run_scan")
-    sheet = next(h for h in driven.reader.all() if h.name == "What is found, as small charts")
+    sheet = next(h for h in driven.reader.all() if h.name == "Matches as small charts")
     assert sheet.role == "graphic" and sheet.focusable and "GULLW" in sheet.description and "now" in sheet.description
 
 

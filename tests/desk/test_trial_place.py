@@ -109,13 +109,13 @@ def test_a_long_trial_keeps_nothing_else_from_coming(
     window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     held, came = Event(), []
-    put_on_trial = trials_module.put_on_trial
+    put_on_trial = trials_module.run_trial
 
     def slowly(*args: object, **named: object) -> object:
         held.wait(20)
         return put_on_trial(*args, **named)  # type: ignore[arg-type]
 
-    monkeypatch.setattr(trials_module, "put_on_trial", slowly)
+    monkeypatch.setattr(trials_module, "run_trial", slowly)
     window.session.chart.pips_changed.connect(lambda _: came.append("pips"))
     window.session.rule.set_setting("n", 31.0)
     end = time.monotonic() + 10
@@ -128,14 +128,14 @@ def test_a_long_trial_keeps_nothing_else_from_coming(
 
 def test_variants_stand_beside_the_rule_and_go_again(window: Window, calm: Calm, place: TrialPlace) -> None:
     QTest.mouseClick(place.variants.add, Qt.MouseButton.LeftButton)
-    next(a for a in menu().actions() if a.text() == "Sides swapped").trigger()
+    next(a for a in menu().actions() if a.text() == "Reverse long/short").trigger()
     menu().close()
     place.trials.add_change(Change(ChangeKind.SETTING, "60", "n"))
     place.trials.add_change(Change(ChangeKind.TIMEFRAME, "1w"))
     place.trials.add_change(Change(ChangeKind.SETTING, "many", "n"))
     calm(window)
     rows = place.variants.rows
-    assert [o.words for o in rows.outcomes] == ["the rule", "sides swapped", "n 60", "on 1w", "n many"]
+    assert [o.words for o in rows.outcomes] == ["the rule", "reversed long/short", "n 60", "on 1w", "n many"]
     assert rows.outcomes[-1].trial is None and "is a number" in rows.outcomes[-1].trouble
     swapped = rows.outcomes[1].trial
     assert swapped is not None and (swapped.trades.side == -1).all()
@@ -152,10 +152,10 @@ def test_variants_stand_beside_the_rule_and_go_again(window: Window, calm: Calm,
     QTest.keyClick(rows, Qt.Key.Key_Space)  # any two are compared
     QTest.keyClick(rows, Qt.Key.Key_Down)
     beside = [label.text() for label in place.figures.findChildren(QLabel)]
-    assert f"sides swapped {swapped.figures['trades']:,.0f}" in beside
+    assert f"reversed long/short {swapped.figures['trades']:,.0f}" in beside
     QTest.keyClick(rows, Qt.Key.Key_Delete)
     calm(window)
-    assert [o.words for o in rows.outcomes] == ["the rule", "sides swapped", "on 1w", "n many"]
+    assert [o.words for o in rows.outcomes] == ["the rule", "reversed long/short", "on 1w", "n many"]
     QTest.mouseClick(rows, Qt.MouseButton.LeftButton, pos=QPoint(40, 10))
     assert place.curve.front is trial_of(place)
 
@@ -323,7 +323,7 @@ def test_what_cannot_be_tried_is_said(window: Window, calm: Calm) -> None:
     for text, words in (
         ("rung 1\nline close\n", "neither a `trade` nor a `signal`"),
         (RULE + "    flat at session end\n", "makes no sense on 1d bars"),
-        ("rung 1\ntrade a long\n    enter when close > 1000000\n", "It never traded here."),
+        ("rung 1\ntrade a long\n    enter when close > 1000000\n", "No trades here."),
     ):
         opened(window, calm, text)
         assert words in window.trial.word.text()

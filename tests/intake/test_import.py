@@ -64,7 +64,7 @@ def write(
     return path
 
 
-HEAD = ["Date", "Open", "High", "Low", "Close", "Volume"]
+HEAD = ["Date", "Expand", "High", "Low", "Close", "Volume"]
 
 
 def plain(path: Path, count: int = 60, form: str = "%Y-%m-%d", seed: int = 1, start: int = 0) -> Path:

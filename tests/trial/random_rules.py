@@ -12,7 +12,7 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import Timeframe
-from trial.broker import Bar, Rule
+from trial.independent_broker import Bar, Rule
 
 LETS = """let f = sma(close, 3)
 let s = sma(close, 8)

@@ -17,7 +17,7 @@ from oakladder.trial.sweep.ranges import Range, grid_of_settings
 from oakladder.trial.sweep.run import swept
 from oakladder.trial.trial import run_trial
 from oakladder.user.notebooks import Notebooks
-from trial.evidence.grounds import walks
+from trial.judge.evidence.grounds import walks
 
 RULE = """rung 1
 setting n = 5 range 2..100

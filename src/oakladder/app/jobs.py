@@ -70,7 +70,7 @@ def sentence_of(error: BaseException) -> str:
         where = f"{Path(str(error.filename)).name}: " if error.filename else ""
         return f"{where}{why(error)}."
     if isinstance(error, MemoryError):
-        return "There is not enough memory for this. Choose fewer symbols, or a longer timeframe."
+        return "Not enough memory. Use fewer symbols or a longer timeframe."
     return f"Something went wrong ({type(error).__name__}). Your work is safe; the log has the details (Ctrl+K, log)."
 
 

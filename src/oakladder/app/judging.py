@@ -257,10 +257,10 @@ class JudgingController(QObject):
         if not self._notebook.sealed or case is None:
             return
         if what is None:
-            self.told.emit("The rule has not been on trial yet. Let its trial come to an end first.")
+            self.told.emit("Wait until the rule's trial has finished.")
             return
         if self._trials.replays:
-            self.told.emit("In a replay the end of history is not known. Leave the replay before you break the seal.")
+            self.told.emit("The end of history is not known in a replay. End the replay before you break the seal.")
             return
 
         def work(ticket: Ticket) -> Broken:

@@ -40,7 +40,7 @@ class OpenScript(QObject):
         back = self._keeper.start()
         if back:
             names = ", ".join(p.stem for p in back)
-            self.told.emit(f"What was typed in {names} before the program ended is back.")
+            self.told.emit(f"Unsaved text of {names} was restored.")
 
     def open(self, path: Path) -> bool:
         """Opens a script file; what was open is saved. Says why where that cannot be done, and gives False."""
@@ -120,14 +120,16 @@ class OpenScript(QObject):
             case Changed(path, text) if here:
                 self.text = text
                 self.opened.emit(text)
-                self.told.emit(f"{path.name} was changed by another program, and is read again.")
+                self.told.emit(f"{path.name} was changed by another program and was reloaded.")
             case Both(path):
                 if here:
                     self.told.emit(
-                        f"{path.name} was changed by another program too. Say above the text which one counts."
+                        f"{path.name} was changed by another program too. Choose above the text which one to keep."
                     )
                 else:
-                    self.told.emit(f"{path.name} was changed by another program too. Open it to say which text counts.")
+                    self.told.emit(
+                        f"{path.name} was changed by another program too. Open it to choose which text to keep."
+                    )
             case Told(_, sentence):
                 self.told.emit(sentence)
         self.settled.emit()

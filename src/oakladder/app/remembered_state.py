@@ -135,7 +135,7 @@ class StateRecorder(QObject):
 
     def _not_written(self, error: Exception) -> None:
         reason = f"{why(error)}." if isinstance(error, OSError) else sentence_of(error)
-        self.told.emit(f"What is open could not be written down: {reason}")
+        self.told.emit(f"The open places could not be remembered: {reason}")
 
     def now(self) -> None:
         """Has the script saved, and writes down what is open, for the next start."""

@@ -47,7 +47,7 @@ class ReplayController(QObject):
         side: Literal["left", "right"] = "right" if by > 0 else "left"
         at = int(np.searchsorted(closes, self.moment, side)) + (by - 1 if by > 0 else by)
         if not 0 <= at < len(closes):
-            self.told.emit("The replay has come to the last bar." if by > 0 else "There are no earlier bars.")
+            self.told.emit("The replay has reached the last bar." if by > 0 else "There are no earlier bars.")
             return False
         self.stand_at(int(closes[at]))
         return True

@@ -161,7 +161,7 @@ class OpenRule(QObject):
 
     def _not_made(self, error: Exception) -> None:
         reason = f"{why(error)}." if isinstance(error, OSError) else sentence_of(error)
-        self.told.emit(f"The script cannot be made: {reason}")
+        self.told.emit(f"The script cannot be created: {reason}")
 
     def set_text(self, text: str) -> None:
         """Takes what was typed; it is noted at once, compiled after a short pause and saved after a longer one."""

@@ -96,7 +96,7 @@ class SweepController(QObject):
             if case is None:
                 raise RunProblem(NO_RULE)
             if not ranges:
-                raise RunProblem("Tick a setting first, and say from where to where it is to go.")
+                raise RunProblem("Select a setting and its range first.")
             return case, drawn_settings(ranges, drawn) if drawn is not None else grid_of_settings(ranges)
         except RunProblem as error:
             self.told.emit(str(error))

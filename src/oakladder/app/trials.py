@@ -29,7 +29,7 @@ from oakladder.user.workspace import Workspace
 #: Who looks from the Bench: the chart's symbol is tried for it too.
 BENCH = "bench"
 #: What is said where the open script has never been sound since it was opened.
-NO_RULE = "The script has a mistake. Mend it on the Bench, and it stands on trial here."
+NO_RULE = "The script has errors. Fix it on the Bench to test it here."
 #: After the chart, so that typing is never held up.
 _PAUSE_MS = 20
 

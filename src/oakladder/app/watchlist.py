@@ -127,7 +127,7 @@ class WatchlistController(QObject):
         try:
             return self._lists.symbols(self.list_name, self._symbols.infos)
         except ListProblem:
-            self.told.emit(f"The list {self.list_name} is not there any more. All symbols are shown.")
+            self.told.emit(f"The list {self.list_name} no longer exists. All symbols are shown.")
             self.list_name = ALL
             self.list_lost.emit()
             return self._lists.symbols(ALL, self._symbols.infos)

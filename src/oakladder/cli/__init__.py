@@ -28,7 +28,7 @@ COMMANDS = {
     "scan": "scan",
     "trial": "trial",
     "evidence": "evidence",
-    "honest": "honest",
+    "honest": "look_ahead",
     "brief": "scripts",
     "import": "data",
     "symbols": "data",

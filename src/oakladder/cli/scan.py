@@ -65,7 +65,7 @@ def scan(
         fail(CALL_WRONG, str(error))
     _print_scan(found, library, Format(format_))
     for skipped in found.skipped:
-        print(f"{skipped.symbol} left out: {skipped.reason}", file=sys.stderr)
+        print(f"{skipped.symbol} skipped: {skipped.reason}", file=sys.stderr)
 
 
 def _print_scan(found: ScanResult, library: BarLibrary, format_: Format) -> None:

@@ -162,7 +162,7 @@ def trading(program: Program, script: Path) -> Program:
 
 def _print_table(done: Trial, script: Path, to: IO[str]) -> None:
     table = Table(title=visible(_title(done, script)), title_justify="left", show_header=False)
-    table.add_column("Figure")
+    table.add_column("Metric")
     table.add_column("Value", justify="right")
     table.add_column("Meaning", style="dim")
     for name, figure in FIGURES.items():

@@ -100,7 +100,7 @@ class DataOptions:
             library, symbols, BarSelection(wanted or ONE_DAY, self.extended), span, finer=finer
         )
         for one in skipped:
-            print(f"{one.symbol} left out: {one.reason}", file=sys.stderr)
+            print(f"{one.symbol} skipped: {one.reason}", file=sys.stderr)
         return ground
 
 

@@ -85,7 +85,7 @@ class StartTrouble(QDialog):
         words = QLabel(f"Oak Ladder cannot start yet. {sentence} Nothing of yours was changed.")
         words.setWordWrap(True)
         words.setMinimumWidth(420)
-        again, leave = QPushButton("Try again"), QPushButton("Leave")
+        again, leave = QPushButton("Try again"), QPushButton("Quit")
         again.clicked.connect(self.accept)
         leave.clicked.connect(self.reject)
         row = QHBoxLayout()

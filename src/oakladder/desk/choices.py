@@ -39,7 +39,7 @@ def choices(
         made.append(PaletteLine(f"Beside: {title}", "", lambda p=path: bench.deeds.put_beside(p)))  # type: ignore[misc]
     for name, pane in bench.chart.panes.items():
         if name != PRICE:
-            word = "Open" if pane.folded else "Fold"
+            word = "Expand" if pane.folded else "Collapse"
             made.append(PaletteLine(f"{word} the pane {name}", "", lambda n=name: bench.chart.fold_pane(n)))  # type: ignore[misc]
         if name not in (PRICE, VOLUME):
             for words, by in (("up", -1), ("down", 1)):

@@ -56,8 +56,8 @@ class Palette(QDialog):
         self._made_of = made_of
         self._all: list[PaletteLine] = []
         self._choices: list[PaletteLine] = []
-        self.line = QLineEdit(accessibleName="What is looked for")
-        self.list = QListWidget(accessibleName="What was found")
+        self.line = QLineEdit(accessibleName="Search")
+        self.list = QListWidget(accessibleName="Results")
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.line.textChanged.connect(self._filter)
         self.line.installEventFilter(self)
@@ -97,7 +97,7 @@ class Palette(QDialog):
             item.setData(Qt.ItemDataRole.UserRole, k)
             self.list.addItem(item)
         if not found:
-            self.list.addItem("Nothing is called that.")
+            self.list.addItem("No match.")
         self.list.setCurrentRow(0)
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:

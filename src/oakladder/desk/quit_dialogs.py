@@ -50,7 +50,7 @@ class WaitingDialog(QDialog):
         self.words = QLabel(f"Some of your changes are not saved yet. {session.waits_for}".strip())
         self.words.setWordWrap(True)
         self.words.setMinimumWidth(420)
-        self.go, self.stay = QPushButton("Leave without saving"), QPushButton("Stay")
+        self.go, self.stay = QPushButton("Quit without saving"), QPushButton("Cancel")
         self.go.clicked.connect(lambda: self._give_up())
         self.stay.clicked.connect(self.reject)
         self.stay.setDefault(True)
@@ -83,16 +83,16 @@ class UnsavedDialog(QDialog):
         names = ", ".join(p.name for p in unsaved)
         noted = session.script.in_journal()
         held = (
-            "What was typed is in the journal, and comes back at the next start."
+            "Your text is in the journal and comes back at the next start."
             if noted
-            else "What was typed is in memory only: leaving now loses it."
+            else "Your text is in memory only: quitting now loses it."
         )
         reasons = ", ".join(session.script.reasons())
         self.words = QLabel(f"{names} cannot be saved{f': {reasons}' if reasons else ''}. {held}")
         self.words.setWordWrap(True)
         self.words.setMinimumWidth(420)
         self.again, self.elsewhere = QPushButton("Try again"), QPushButton("Save elsewhere …")
-        self.go, self.stay = QPushButton("Leave all the same"), QPushButton("Stay")
+        self.go, self.stay = QPushButton("Quit anyway"), QPushButton("Cancel")
         self.again.clicked.connect(self.accept)
         self.elsewhere.clicked.connect(lambda: self._ask_elsewhere())
         self.go.clicked.connect(lambda: self._leave())

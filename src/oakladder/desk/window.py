@@ -341,9 +341,7 @@ class Window(QMainWindow):
         path = log_file()
         if path.exists():
             QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))
-        self.session.status.emit(
-            f"The log is {path}." if path.exists() else f"Nothing is in the log yet. It will be {path}."
-        )
+        self.session.status.emit(f"The log is {path}." if path.exists() else f"The log is empty. It will be {path}.")
 
     def toggle_night(self) -> None:
         self.session.chart.set_theme(NIGHT if theme_of(self.session) is DAY else DAY)

@@ -45,7 +45,7 @@ class Trouble(StrEnum):
     FUTURE = "time still to come"
     ALIKE = "names that are one symbol"
     ORDER = "wrong order"
-    REPEAT = "repeated time"
+    REPEAT = "duplicate row"
     EMPTY = "empty or zero row"
     IMPOSSIBLE = "high below low, or open or close outside of them"
     NEGATIVE = "negative volume"

@@ -108,7 +108,7 @@ def look_at(
     except OSError as error:
         return [Intake(path, trouble=f"It cannot be read: {why(error)}.")]
     except MemoryError:
-        return [Intake(path, trouble="It takes more memory than there is. Split it into several files.")]
+        return [Intake(path, trouble="Not enough memory to read it. Split it into several files.")]
     except Stopped:
         raise
     except Exception as error:  # one file that nobody foresaw spoils nothing for the others
@@ -127,7 +127,7 @@ def look_at(
 
 def _unforeseen(path: Path, error: Exception) -> str:
     _log.exception("%s cannot be looked at", path)
-    return f"Something is wrong with it that nobody foresaw ({type(error).__name__}); the log has the details."
+    return f"An unexpected error occurred ({type(error).__name__}); the log has the details."
 
 
 def _intake(path: Path, raw: Raw, library: BarLibrary, options: Options) -> Intake:
@@ -175,7 +175,7 @@ def _step(minutes: int, known: SymbolInfo | None, library: BarLibrary) -> int:
 def session_calendar(zone: str, session: str | None) -> Calendar:
     """A calendar of a zone with regular hours such as ``09:00-15:30``. Raises `DataProblem`."""
     if not is_zone(zone):
-        raise DataProblem(f"`{zone}` is no time zone. Write UTC or a name such as WET.")
+        raise DataProblem(f"`{zone}` is not a time zone. Write UTC or a name such as WET.")
     return Calendar(zone) if session is None else with_hours(Calendar(zone), hours_of(session))
 
 

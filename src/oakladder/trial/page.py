@@ -40,9 +40,9 @@ def html_page(trial: Trial, title: str, *, most_trades: int | None = None, curve
         _curve_words(trial),
         "<h2>Months</h2>",
         _months(trial),
-        "<h2>By side and by reason</h2>",
+        "<h2>By side and exit reason</h2>",
         _groups(trial),
-        "<h2>All figures</h2>",
+        "<h2>All metrics</h2>",
         _all_figures(trial),
         "<h2>Trades</h2>",
         _trades(trial, most_trades),
@@ -108,7 +108,7 @@ def curve_drawing(trial: Trial) -> str:
     water = _points(equity.times, under, deepest, 0.0, _WATER)
     return (
         f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {_WIDE} {_HIGH + _WATER + 12}" width="100%" role="img" '
-        'aria-label="Curve and under water">'
+        'aria-label="Equity and drawdown">'
         f'<polyline points="{held}" fill="none" stroke="#8d857a" stroke-width="1.4" stroke-dasharray="2 3"/>'
         f'<polyline points="{value}" fill="none" stroke="#2b2622" stroke-width="2"/>'
         f'<g transform="translate(0 {_HIGH + 12})"><polygon points="0,0 {water} {_WIDE},0" fill="#b5532d" '
@@ -122,8 +122,8 @@ def _curve_words(trial: Trial) -> str:
         return "<p>There are no bars.</p>"
     deepest = float(equity.under_water.min())
     return (
-        f'<p class="quiet">From {equity.start:,.2f} to {equity.value[-1]:,.2f}; dotted: the same money simply held, '
-        f"{equity.held[-1]:,.2f}. Below: under water, {deepest:.1%} at worst.</p>"
+        f'<p class="quiet">From {equity.start:,.2f} to {equity.value[-1]:,.2f}; dotted: buy and hold, '
+        f"{equity.held[-1]:,.2f}. Below: drawdown, max {-deepest:.1%}.</p>"
     )
 
 

@@ -14,10 +14,10 @@ from oakladder.trial.trial import Trial
 
 #: Why an entry was not taken, in words.
 SKIPPED = {
-    Taken.NO_ROOM: "no room: as many positions are held as the account holds at most",
-    Taken.NO_MONEY: "no money left for it",
-    Taken.TOO_SMALL: "too little money for one lot",
-    Taken.NO_STOP: "no stop to reckon its size from",
+    Taken.NO_ROOM: "max open positions reached",
+    Taken.NO_MONEY: "not enough money",
+    Taken.TOO_SMALL: "not enough money for one lot",
+    Taken.NO_STOP: "no stop to size the position by",
 }
 #: What is told of a trade, in order. ``risk`` is a distance in price, ``ratio`` what it brought for what it was entered
 #: for; ``worst`` and ``best`` are ratios of the entry.
@@ -77,7 +77,7 @@ def trade_words(trial: Trial, k: int) -> str:
         risks = f", {results.risks[k]:+.2f} risks" if np.isfinite(results.risks[k]) else ""
         made.append(f"{book.units[k]:,.6g} units brought {book.net[k]:,.2f} ({results.ratio[k]:+.2%}{risks})")
     else:
-        made.append(f"not taken: {SKIPPED[Taken(int(book.taken[k]))]}")
+        made.append(f"skipped: {SKIPPED[Taken(int(book.taken[k]))]}")
     return "\n".join(made)
 
 

@@ -50,6 +50,6 @@ def seal_words(broken: Broken) -> str:
     fall, fallen = (metric_words(f, "drawdown") for f in (broken.promised, broken.showed))
     tries = "1 try" if broken.tries == 1 else f"{broken.tries:,} tries"
     return (
-        f"After {tries} the open part of history promised {promised} a year with a deepest fall of {fall}; "
-        f"the sealed part then showed {showed} a year with a fall of {fallen}."
+        f"After {tries} the open part of history had an annual return of {promised} and a max drawdown of {fall}; "
+        f"the sealed part then had {showed} and {fallen}."
     )

@@ -55,13 +55,13 @@ class Change:
             case ChangeKind.LIST:
                 return f"on {self.value}"
             case ChangeKind.COST:
-                return f"costs {self.value}"
+                return f"commission {self.value}"
             case ChangeKind.SLIPPAGE:
                 return f"slippage {self.value}"
             case ChangeKind.SWAPPED:
-                return "sides swapped"
+                return "reversed long/short"
             case ChangeKind.TURNED:
-                return "condition turned round"
+                return "inverted condition"
             case ChangeKind.STOP:
                 return f"stop {self.value}"
 

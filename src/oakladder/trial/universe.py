@@ -38,7 +38,11 @@ def trial_data_in(
             made.panel.minutes = minutes_for(made.panel, library)
         return made, skipped
     reasons = f" {skipped[0].symbol}: {skipped[0].reason}" if skipped else ""
-    raise RunProblem(f"None of the symbols has {frame.timeframe} bars.{reasons}" if symbols else "The list is empty.")
+    raise RunProblem(
+        f"None of the symbols has {frame.timeframe} bars.{reasons}"
+        if symbols
+        else "The list is empty. Add symbols to it."
+    )
 
 
 class TrialDataSource:

@@ -55,7 +55,7 @@ def read_state(path: Path, tell: Callable[[str], None]) -> DeskState:
     except FileNotFoundError:
         return DeskState()
     except OSError as error:
-        tell(f"What was open last time cannot be read: {why(error)}.")
+        tell(f"The remembered places cannot be read: {why(error)}.")
         return DeskState()
     found, whole = _decoded(raw)
     if _is_newer(found):

@@ -134,7 +134,7 @@ class ChartCommands(QObject):
     def add_line(self) -> None:
         """Asks for an expression and draws it as a line."""
         words = words_for(
-            self._owner, "Which line beside the script?", "Draw it", "sma(close, 50)", "Anything Rung can work out."
+            self._owner, "Which line do you want to add?", "Draw", "sma(close, 50)", "Any expression in Rung."
         )
         if words is not None and words.strip():
             self.put_line(words.strip())
@@ -156,7 +156,7 @@ class ChartCommands(QObject):
         """Asks which script shall stand beside the open one."""
         files = self.session.workspace.script_files()
         titles = [title_of(p.name) for p in files]
-        which = one_of(self._owner, "Which script beside the open one?", "Put it there", titles)
+        which = one_of(self._owner, "Which script do you want to add to the chart?", "Add", titles)
         if which is not None:
             self.put_beside(files[which])
 
@@ -177,7 +177,7 @@ class ChartCommands(QObject):
             menu.addAction("Move down", lambda: self.chart.move_pane(name, 1))
         if name != PRICE:
             folded = self.chart.panes[name].folded
-            menu.addAction("Open" if folded else "Fold", lambda: self.chart.fold_pane(name))
+            menu.addAction("Expand" if folded else "Collapse", lambda: self.chart.fold_pane(name))
         for entry in self.chart.panes[name].overlay.content.entries:
             if entry.name != "Volume":
                 word = "Show" if entry.hidden else "Hide"

@@ -19,10 +19,10 @@ class EvidenceSummary(QWidget):
     def __init__(self, judging: JudgingController, basis: BasisTracker, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
         self._judging = judging
-        self.signals, self.where = QComboBox(accessibleName="The signal that is judged"), QLabel(objectName="quiet")
+        self.signals, self.where = QComboBox(accessibleName="Signal"), QLabel(objectName="quiet")
         self.list, self.symbol = QLabel(), QLabel(objectName="quiet")
         self.fan = FanView(theme)
-        self.signals.setToolTip("Which signal is judged")
+        self.signals.setToolTip("Choose the signal")
         self.signals.activated.connect(lambda _: judging.set_signal(self.signals.currentText()))
         row = QHBoxLayout()
         row.setContentsMargins(0, 0, 0, 0)

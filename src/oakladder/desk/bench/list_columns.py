@@ -29,7 +29,7 @@ class Watching(QObject):
                 menu.addAction(f"Change {words} …", lambda k=k: self._ask(k))
             menu.addAction(f"Remove {words}", lambda k=k: self.remove(k))
         menu.addSeparator()
-        menu.addAction("Add a column of a script …", lambda: self._ask(None))
+        menu.addAction("Add a script column …", lambda: self._ask(None))
         menu.addAction("Only the open script's", lambda: self.session.watchlist.show_columns(open_columns()))
         menu.popup(at if at is not None else QCursor.pos())
 
@@ -44,7 +44,7 @@ class Watching(QObject):
             columns[k] = column
         if len(places_of(columns)) > MOST_WATCHED:
             self.session.status.emit(
-                f"There is room for {MOST_WATCHED} here, counting each timeframe. The Ladder (Alt+2) shows as many as you like."
+                f"The watchlist shows at most {MOST_WATCHED} columns, counting each timeframe. The Ladder (Alt+2) shows any number."
             )
             return False
         self.session.watchlist.show_columns(columns)

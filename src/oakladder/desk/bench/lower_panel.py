@@ -64,10 +64,10 @@ def line_of(outcome: Outcome) -> str:
         return outcome.trouble
     figures, where = trial.figures, f"{case.list_name} {case.timeframe}"
     if not figures["trades"]:
-        return f"{where}: no trade"
+        return f"{where}: no trades"
     growth, held = metric_words(figures, "growth"), metric_words(figures, "held_growth")
     count, won, fall = (metric_words(figures, name) for name in ("trades", "winners", "drawdown"))
-    return f"{where}: {count} trades, {won} won, {growth} a year (held {held}), fall {fall}"
+    return f"{where}: {count} trades, {won} winners, annual return {growth} (buy and hold {held}), max drawdown {fall}"
 
 
 class LowerPanel(QTabWidget):
@@ -80,7 +80,7 @@ class LowerPanel(QTabWidget):
         self.addTab(evidence, "Evidence")
         self.addTab(glance, "Trial")
         self.setDocumentMode(True)
-        self.setAccessibleName("What the rule did")
+        self.setAccessibleName("Trial results")
         self.currentChanged.connect(lambda _: self._watch())
 
     def _watch(self) -> None:

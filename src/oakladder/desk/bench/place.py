@@ -60,7 +60,7 @@ class Bench(QWidget):
         self.watching = Watching(session, self)
         self.heading, self.reading = QLabel(objectName="head"), QLabel(objectName="quiet")
         self.show_button = QToolButton(text="Show", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
-        self.show_button.setToolTip("Bar style, scale, hours, and what else stands on the chart")
+        self.show_button.setToolTip("Bar style, scale, hours, and what else the chart shows")
         self._lay_out()
         self._charted = veiled(session.basis, CHART, self.middle)
         self._pipped = veiled(session.basis, RULE_ON_SYMBOL, self.ladder)

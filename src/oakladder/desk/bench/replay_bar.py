@@ -23,8 +23,8 @@ class ReplayBar(QWidget):
         self.when = QLabel(objectName="head")
         self.when.setMinimumWidth(40)
         self.unit, self.speed = (
-            QComboBox(accessibleName="What a step is"),
-            QComboBox(accessibleName="How fast it plays"),
+            QComboBox(accessibleName="Step size"),
+            QComboBox(accessibleName="Speed"),
         )
         self.unit.addItems(["bars", "minutes"])
         self.speed.addItems(list(SPEEDS))
@@ -42,12 +42,12 @@ class ReplayBar(QWidget):
         for words, hint, go in (
             ("Back", "One step back", lambda: self.step(-1)),
             ("Step", "One step forward", lambda: self.step(1)),
-            ("Play", "Step by itself, and pause", self.toggle),
+            ("Play", "Play or pause", self.toggle),
         ):
             row.addWidget(self._button(words, hint, go))
         row.addWidget(self.unit)
         row.addWidget(self.speed)
-        row.addWidget(self._button("Leave", "Back to everything that is known", lambda: self.leave()))
+        row.addWidget(self._button("End replay", "End the replay and show the latest bars", lambda: self.leave()))
         self.setVisible(False)
         session.replay.changed.connect(self._show)
 
@@ -94,4 +94,4 @@ class ReplayBar(QWidget):
             return
         calendar = self.session.symbols.infos[self.session.chart.symbol].calendar
         self.when.setText(f"As of {moment_words(calendar, moment)[4:]}")
-        self.when.setToolTip("Everything on the screen is as it was known then.")
+        self.when.setToolTip("Everything shown uses only what was known then.")

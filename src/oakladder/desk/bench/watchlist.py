@@ -175,10 +175,10 @@ class WatchlistPanel(QWidget):
         self.model = WatchModel(infos, theme)
         self.rows = _Sorted(self.model)
         self.lists = QComboBox(accessibleName="The watchlist")
-        self.lists.setToolTip("Which list is shown")
+        self.lists.setToolTip("Choose a list")
         self.lists.activated.connect(lambda _: self.list_chosen.emit(self.lists.currentText()))
         self.columns_button = QToolButton(text="Columns")
-        self.columns_button.setToolTip(hinted("Which columns of scripts stand here", "choose_columns"))
+        self.columns_button.setToolTip(hinted("Choose the script columns", "choose_columns"))
         self.columns_button.clicked.connect(
             lambda: self.columns_asked.emit(self.columns_button.mapToGlobal(self.columns_button.rect().bottomLeft()))
         )

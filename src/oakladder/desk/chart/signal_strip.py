@@ -26,7 +26,7 @@ class SignalStrip(PaintedWidget):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
-        self.setAccessibleName("Where the signals came true")
+        self.setAccessibleName("Signal occurrences")
         self.theme = theme
         self.events: tuple[Event, ...] = ()
         self._count = 1
@@ -75,7 +75,7 @@ class SignalStrip(PaintedWidget):
         if not self.events:
             painter.setPen(self.theme.color("faint"))
             painter.drawText(
-                self.rect().adjusted(8, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, "No signal in this script"
+                self.rect().adjusted(8, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, "This script has no signal"
             )
         for row, event in enumerate(self.events[:_MOST_ROWS]):
             top = 4 + 16 * row

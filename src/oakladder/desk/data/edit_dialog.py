@@ -27,7 +27,7 @@ from oakladder.disk import read_text, why
 
 #: What symbols usually are; anything else can be typed.
 KINDS = ("share", "index", "fund", "pair", "future", "good")
-_STAYS = "as it is"
+_STAYS = "unchanged"
 
 
 def tick_in(text: str) -> float | None:
@@ -40,16 +40,16 @@ def tick_in(text: str) -> float | None:
     except ValueError:
         tick = float("nan")
     if not 0 < tick < 1e9:
-        raise DataProblem(f"`{text.strip()}` is no step of a price. Write it as 0.01.")
+        raise DataProblem(f"`{text.strip()}` is not a tick size. Write a number such as 0.01.")
     return tick
 
 
 class EditDialog(QDialog):
-    """Asks what shall be otherwise for some symbols; a line that is left empty stays as it is."""
+    """Edits what the library knows of some symbols; empty fields stay unchanged."""
 
     def __init__(self, infos: list[SymbolInfo], parent: QWidget | None = None):
         super().__init__(parent)
-        self.setWindowTitle("Change what is known")
+        self.setWindowTitle("Edit symbols")
         self.name, self.tick, self.hours, self.all_hours = QLineEdit(), QLineEdit(), QLineEdit(), QLineEdit()
         self.group, self.kind, self.zone, self.weekend = QComboBox(), QComboBox(), QComboBox(), QComboBox()
         self.word = QLabel(objectName="trouble")
@@ -70,7 +70,7 @@ class EditDialog(QDialog):
         self.weekend.addItem("trades at weekends", True)
         self.weekend.addItem("closed at weekends", False)
         examples = (
-            (self.name, one.name if one else "each its own"),
+            (self.name, one.name if one else "different for each symbol"),
             (self.tick, f"{infos[0].tick:g}" if len({i.tick for i in infos}) == 1 else "different"),
             (
                 self.hours,
@@ -84,13 +84,13 @@ class EditDialog(QDialog):
         form.addRow("Name", self.name)
         form.addRow("Group", self.group)
         form.addRow("Kind", self.kind)
-        form.addRow("Step of price", self.tick)
+        form.addRow("Tick size", self.tick)
         form.addRow("Time zone", self.zone)
         form.addRow("Regular hours", self.hours)
-        form.addRow("Early to late", self.all_hours)
+        form.addRow("Extended hours", self.all_hours)
         form.addRow("Weekends", self.weekend)
         form.addRow("Closed days", self._closed_part(infos))
-        self.go, leave = QPushButton("Change"), QPushButton("Leave as it is")
+        self.go, leave = QPushButton("Change"), QPushButton("Cancel")
         self.go.clicked.connect(lambda: self._accept())
         leave.clicked.connect(self.reject)
         self.go.setDefault(True)
@@ -100,7 +100,7 @@ class EditDialog(QDialog):
         buttons.addWidget(leave)
         layout = QVBoxLayout(self)
         count = infos[0].symbol if one else f"{len(infos)} symbols"
-        layout.addWidget(QLabel(f"For {count}. What is left empty stays as it is.", objectName="quiet"))
+        layout.addWidget(QLabel(f"For {count}. Empty fields stay unchanged.", objectName="quiet"))
         layout.addLayout(form)
         layout.addWidget(self.word)
         layout.addLayout(buttons)
@@ -113,9 +113,11 @@ class EditDialog(QDialog):
         self._closed_before = known.pop() if len(known) == 1 else ""
         self.closed = QPlainTextEdit(self._closed_before)
         self.closed.setPlaceholderText(
-            "2026-12-25\n2026-12-24 13:00  closes early" if not known else "different; written anew for all of them"
+            "2026-12-25\n2026-12-24 13:00  closes early"
+            if not known
+            else "different for each symbol; a new list replaces them all"
         )
-        self.closed.setToolTip("A day a line, as in 2026-12-25; with a time after it the session ends then")
+        self.closed.setToolTip("One day per line, such as 2026-12-25; with a time, the session ends early")
         self.closed.setFixedHeight(88)
         self.closed.setTabChangesFocus(True)
         from_file = QPushButton("From a file …")
@@ -159,7 +161,7 @@ class EditDialog(QDialog):
         step = tick_in(self.tick.text())
         zone = self.zone.currentText().strip() or None
         if zone is not None and not is_zone(zone):
-            raise DataProblem(f"`{zone}` is no time zone. Write UTC or a name such as WET.")
+            raise DataProblem(f"`{zone}` is not a time zone. Write UTC or a name such as WET.")
         return Change(
             self.name.text().strip() or None,
             self.group.currentText().strip() or None,

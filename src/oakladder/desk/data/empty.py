@@ -9,9 +9,9 @@ from oakladder.desk.look.fonts import LARGE, ui_font
 from oakladder.desk.look.spacing import GAP, WIDE
 
 _STEPS = (
-    ("Read", "Separator, dates and columns are recognised; a sentence says how, and can be corrected."),
-    ("Checked", "Holes, doubles and odd prices are found and marked on a chart; you say what is done about each."),
-    ("Taken in", "They go into your library and can be charted at once. Your files stay as they are."),
+    ("Read", "Separator, dates and columns are recognised. You can correct each of them."),
+    ("Checked", "Gaps, duplicate rows and odd prices are marked on a chart. You decide what to do about each."),
+    ("Imported", "The bars go into your library, ready to chart. Your files stay unchanged."),
 )
 
 

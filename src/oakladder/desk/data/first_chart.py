@@ -26,7 +26,7 @@ class FirstChart(PaintedWidget):
         self.theme = theme
         self._intake: Intake | None = None
         self.setMinimumHeight(120)
-        self.setAccessibleName("The bars that would come in")
+        self.setAccessibleName("Bars to import")
 
     def sizeHint(self) -> QSize:
         return QSize(460, 200)

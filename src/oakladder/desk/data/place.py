@@ -58,7 +58,7 @@ class DataPlace(QWidget):
         self.listing = FileList()
         self.mends: dict[Trouble, Repair] = {}
         self.setAcceptDrops(True)
-        self.files = QListWidget(accessibleName="Files that were dropped")
+        self.files = QListWidget(accessibleName="Files to import")
         self.reading, self.row = ReadingForm(), SymbolRow()
         self.facts = QLabel(objectName="quiet")
         self.chart = FirstChart(theme_of(session))
@@ -67,7 +67,7 @@ class DataPlace(QWidget):
         self.empty = EmptyData()
         #: The empty place, or the files.
         self.pages = QStackedWidget()
-        self.take_button = QPushButton("Take them in", objectName="go")
+        self.take_button = QPushButton("Import", objectName="go")
         self.stop_button = QPushButton("Stop")
         self.progress = QProgressBar(textVisible=False, maximum=1000)
         self.tabs = QTabWidget(accessibleName="Files and symbols")
@@ -100,7 +100,7 @@ class DataPlace(QWidget):
         column.addWidget(self.reading)
         column.addWidget(self.row)
         head = QHBoxLayout()
-        head.addWidget(QLabel("As it would come in", objectName="head"))
+        head.addWidget(QLabel("Preview", objectName="head"))
         head.addWidget(self.facts, 1)
         self.facts.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.facts.setMinimumWidth(20)
@@ -108,7 +108,7 @@ class DataPlace(QWidget):
         found = QWidget()
         beside = QVBoxLayout(found)
         beside.setContentsMargins(GAP, 0, 0, 0)
-        beside.addWidget(QLabel("What was found, and what is done about it", objectName="quiet"))
+        beside.addWidget(QLabel("Findings, and what to do about them", objectName="quiet"))
         beside.addWidget(self.findings)
         upper = QSplitter(Qt.Orientation.Horizontal)
         upper.addWidget(self.chart)
@@ -216,7 +216,7 @@ class DataPlace(QWidget):
 
     def _added(self, new: Sequence[Path]) -> None:
         if not new:
-            self._say("There is no CSV, TSV or Parquet file among these that is not listed already.")
+            self._say("No new CSV, TSV or Parquet file found.")
             return
         for path in new:
             self._list(path)
@@ -268,7 +268,7 @@ class DataPlace(QWidget):
         everything = [i for some in self.listing.seen.values() for i in some]
         good = [i for i in everything if not i.trouble]
         new = sum(i.new for i in good)
-        words = f"{count_words(len(good), 'symbol')} can come in with {count_words(new, 'new bar')}."
+        words = f"{count_words(len(good), 'symbol')} can be imported with {count_words(new, 'new bar')}."
         doubtful = sum(i.doubt is not None for i in everything)
         bad = len(everything) - len(good) - doubtful
         asked = f" {doubtful:,} need an answer first: select them and say which symbol they are." if doubtful else ""
@@ -374,8 +374,8 @@ class DataPlace(QWidget):
             good = [i for i in made if not i.trouble]
             self._list_only([i for i in made if i.trouble])
             bars = sum(i.new + i.changed for i in good)
-            left = f" {count_words(len(self.listing.seen), 'file')} could not be taken in." if self.listing.seen else ""
-            words = f"{count_words(len(good), 'symbol')} taken in, {count_words(bars, 'bar')} written.{left}"
+            left = f" {count_words(len(self.listing.seen), 'file')} could not be imported." if self.listing.seen else ""
+            words = f"{count_words(len(good), 'symbol')} imported, {count_words(bars, 'bar')} written.{left}"
             self._say(words)
             self.taken.emit()
             if kept := list(self.listing.seen):  # with their bars, so that one can say what they are
@@ -388,7 +388,7 @@ class DataPlace(QWidget):
         """Stops what runs; what has come in stays, and the rest can be taken in later."""
         self.session.jobs.stop("intake")
         self._running(False)
-        self._say("Stopped. What has come in stays; the rest can be chosen and taken in again.")
+        self._say("Cancelled. What was imported stays; import the rest again when you like.")
         self.taken.emit()
 
     def _share(self, share: float) -> None:

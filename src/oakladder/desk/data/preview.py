@@ -1,4 +1,4 @@
-"""How a file would come in: its bars, what was recognised of the symbol, what was found and what is done about it."""
+"""How a file would come in: its bars, what was recognised of the symbol, what was found and action about it."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from oakladder.intake.file_layout import TableLayout
 from oakladder.intake.importing import Intake
 
 _SHOWN_ROWS = 12
-#: How wide the column of what is done about a finding is.
+#: How wide the column of action about a finding is.
 _DONE_WIDTH = 180
 _FORM_WORDS = {
     "": "2026-03-12 or 2026-03-12T09:30:00+00:00",
@@ -75,9 +75,9 @@ def facts_of(shown: Intake | None, symbols: Collection[str]) -> str:
     if shown is None or shown.info is None:
         return ""
     info, known = shown.info, shown.symbol in symbols
-    where = "in the library already, and kept as it is known there" if known else f"new, in {info.sector}"
+    where = "already in the library; its details stay unchanged" if known else f"new, in {info.sector}"
     return (
-        f"{info.symbol}: {info.kind}, {shown.timeframe} bars, prices in steps of {tick_words(info.tick)}, "
+        f"{info.symbol}: {info.kind}, {shown.timeframe} bars, tick size {tick_words(info.tick)}, "
         f"{hours_words(info.calendar)} {info.calendar.zone}; {where}"
     )
 
@@ -88,7 +88,7 @@ def show_findings(
     mends: Mapping[Trouble, Repair],
     choose: Callable[[Trouble, Repair], None],
 ) -> None:
-    """What was found, and a choice of what is done about each; ``choose`` is told what the user chooses."""
+    """What was found, and a choice of action about each; ``choose`` is told what the user chooses."""
     found: dict[Trouble, tuple[int, str]] = {}
     for intake in intakes:
         for f in intake.findings:
@@ -96,7 +96,7 @@ def show_findings(
             rows = ", ".join(f"row {row}" for row, _ in f.places if row)
             found[f.trouble] = (count + f.count, words or f.about or rows)
     table.setColumnCount(4)
-    table.setHorizontalHeaderLabels(["what", "how often", "where", "what is done"])
+    table.setHorizontalHeaderLabels(["what", "count", "where", "action"])
     table.setRowCount(len(found))
     header = table.horizontalHeader()
     assert header is not None

@@ -64,21 +64,21 @@ class ReadingForm(QFrame):
         kind = self.kind.lineEdit()
         assert kind is not None
         kind.setPlaceholderText("share")
-        self.kind.setToolTip("What new symbols are; empty leaves those that are known as they are")
-        self.tick.setToolTip("The smallest step of a price, as in 0.01, for symbols that are new")
-        self.group.setToolTip("Under which sector they are listed; empty leaves those that are known where they are")
-        self.session.setToolTip("Empty for a market that trades around the clock")
+        self.kind.setToolTip("Kind of the new symbols; empty leaves known symbols unchanged")
+        self.tick.setToolTip("Tick size of the new symbols, such as 0.01")
+        self.group.setToolTip("Sector of the new symbols; empty leaves known symbols unchanged")
+        self.session.setToolTip("Empty for a 24-hour session")
 
     def _lay_out(self) -> None:
         asked = (
             ("Separator", self.separator),
             ("Decimals", self.decimal),
-            ("Times are written", self.form),
+            ("Time format", self.form),
             ("Time zone", self.zone),
             ("Regular hours", self.session),
             ("Group", self.group),
             ("Kind", self.kind),
-            ("Step of price", self.tick),
+            ("Tick size", self.tick),
         )
         self.form.setMaximumWidth(250)
         self.session.setMinimumWidth(104)
@@ -94,7 +94,7 @@ class ReadingForm(QFrame):
                 if part in self.columns.values():
                     part.setMinimumWidth(60)
             if parts is not asked:
-                rows.addWidget(QLabel("Which column is which", objectName="quiet"))
+                rows.addWidget(QLabel("Columns", objectName="quiet"))
             rows.addLayout(grid)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(TIGHT, TIGHT, TIGHT, TIGHT)
@@ -138,7 +138,7 @@ class ReadingForm(QFrame):
     def words(self) -> str:
         """How the file is read, in a sentence."""
         session, zone = self.session.text().strip(), self.zone.text().strip() or "UTC"
-        parts = [*self._layout_words(), f"hours {session} {zone}" if session else f"around the clock ({zone})"]
+        parts = [*self._layout_words(), f"hours {session} {zone}" if session else f"24-hour session ({zone})"]
         parts.append(f"new symbols go to {self.group.text().strip() or 'My data'}")
         return "Read as: " + ", ".join(parts)
 
@@ -150,9 +150,9 @@ class ReadingForm(QFrame):
         if "close" in layout.columns:
             column = layout.columns["close"]
             name = f" ({layout.names[column]})" if column < len(layout.names) and layout.names[column] else ""
-            closes = f"closes in column {column + 1}{name}"
+            closes = f"close in column {column + 1}{name}"
         else:
-            closes = "no column of closes yet"
+            closes = "no close column yet"
         if layout.kind is not FileKind.TEXT:
             return [times, closes]
         return [

@@ -10,8 +10,8 @@ from oakladder.intake.importing import Intake
 from oakladder.intake.symbol_conflicts import Conflict
 
 _ASKED = {
-    Conflict.CLAIMED: ("Give this file another symbol, or say that they belong together.", "They belong together"),
-    Conflict.CONTRADICTS: ("Give this file another symbol, or say that it is the same one.", "It is the same symbol"),
+    Conflict.CLAIMED: ("Choose another symbol, or import the files together.", "Import together"),
+    Conflict.CONTRADICTS: ("Choose another symbol, or confirm that it is the same one.", "Same symbol"),
 }
 
 
@@ -24,7 +24,7 @@ class SymbolRow(QFrame):
     def __init__(self, parent: QWidget | None = None):
         super().__init__(parent)
         self.line = QLineEdit(accessibleName="Symbol of this file")
-        self.line.setToolTip("Under which symbol the bars come in; empty takes the file's name")
+        self.line.setToolTip("Symbol to import the bars under; empty uses the file's name")
         self.line.setMaximumWidth(170)
         self.same = QCheckBox()
         self.same.setToolTip("The bars become one symbol; where two files have the same bar, the later file counts")
@@ -51,7 +51,7 @@ class SymbolRow(QFrame):
         self.line.setModified(False)
         self.line.setEnabled(not in_column)
         doubt = doubtful.doubt if doubtful is not None else None
-        asked, verb = _ASKED[doubt] if doubt is not None else ("", "It is this symbol")
+        asked, verb = _ASKED[doubt] if doubt is not None else ("", "Confirm")
         self.same.setVisible(doubt is not None or same)
         self.same.setText(verb)
         self.same.setChecked(same)

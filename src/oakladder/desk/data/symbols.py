@@ -37,7 +37,7 @@ from oakladder.intake.coverage import Coverage, coverage_of
 
 #: The height of a row with pictures.
 _ROW = 28
-_HEADS = ("Symbol", "Name", "Group", "Bars", "Last bar", "Lately", "What it is")
+_HEADS = ("Symbol", "Name", "Group", "Bars", "Last bar", "Last 3 months", "Details")
 _WIDTHS = (70, 180, 110, 300, 92, 150, 250)
 _BARS, _CHART = 3, 5
 
@@ -130,7 +130,7 @@ class SymbolsModel(RowsModel):
 
 def _texts(info: SymbolInfo, held: Coverage | None) -> tuple[str, ...]:
     """A row of the table."""
-    what = f"{info.kind}, steps of {tick_words(info.tick)}, {hours_words(info.calendar)} {info.calendar.zone}"
+    what = f"{info.kind}, tick {tick_words(info.tick)}, {hours_words(info.calendar)} {info.calendar.zone}"
     return (
         info.symbol,
         info.name,
@@ -155,13 +155,11 @@ class SymbolsView(QWidget):
         self.rows.setSourceModel(self.model)
         self.rows.setFilterKeyColumn(-1)
         self.rows.setFilterCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
-        self.filter = QLineEdit(
-            placeholderText="Filter by anything that stands below", accessibleName="Filter the symbols"
-        )
+        self.filter = QLineEdit(placeholderText="Filter by any column", accessibleName="Filter the symbols")
         self.filter.setClearButtonEnabled(True)
         self.filter.textChanged.connect(self.rows.setFilterFixedString)
         session.chart.theme_changed.connect(self._show_theme)
-        self.button = QPushButton("Change the chosen …")
+        self.button = QPushButton("Edit selected …")
         self.button.clicked.connect(self.ask)
         self.word = QLabel(objectName="quiet")
         self.table = PaintedTable(accessibleName="Symbols and their data")
@@ -237,7 +235,7 @@ class SymbolsView(QWidget):
         self.session.jobs.start("symbols", work, then, lambda error: self.word.setText(sentence_of(error)), slow=True)
 
     def _count(self) -> None:
-        self.word.setText(f"{self.model.rowCount():,} symbols. Choose some to change what is known of them.")
+        self.word.setText(f"{self.model.rowCount():,} symbols. Select some to edit them.")
 
     def _choose(self, symbols: set[str]) -> None:
         selection = self.table.selectionModel()
@@ -257,7 +255,7 @@ class SymbolsView(QWidget):
         """Asks what shall be otherwise for the chosen symbols."""
         infos = self.chosen()
         if not infos:
-            self.word.setText("Choose one or more symbols first.")
+            self.word.setText("Select one or more symbols first.")
             return
         dialog = EditDialog(infos, self)
         if answered(dialog) and (change := dialog.made()) is not None:
@@ -273,11 +271,11 @@ class SymbolsView(QWidget):
         def then(count: int) -> None:
             self.changed.emit()
             self.refresh()
-            self.word.setText(f"{count} changed." if count else "They are so already.")
+            self.word.setText(f"{count} changed." if count else "Nothing to change.")
 
         def failed(error: Exception) -> None:
             self.refresh()
-            self.word.setText(f"{sentence_of(error)} What could not be changed is as it was.")
+            self.word.setText(f"{sentence_of(error)} Symbols that could not be changed stay as they were.")
 
         self.session.jobs.start("amend", work, then, failed, self._share, slow=True)
 

@@ -87,11 +87,11 @@ class ListCommands(QObject):
         if own is None:
             return
         words = f"Delete {name} with its {len(own.symbols)} symbols and {len(own.notes)} notes?"
-        if agreed(self._widget, words, "It is gone for good then.", "Delete it"):
+        if agreed(self._widget, words, "This cannot be undone.", "Delete"):
             self.change(lambda: self._session.lists.delete(name))
 
     def _ask_list(self) -> None:
-        name = words_for(self._widget, "What shall the new list be called?", "Make the list")
+        name = words_for(self._widget, "Name of the new list", "Create")
         if name is not None:
             self.make(name)
 
@@ -101,9 +101,7 @@ class ListCommands(QObject):
         self.change(lambda: self._session.lists.make(name, chosen if len(chosen) > 1 else []), name.strip())
 
     def _ask_symbols(self) -> None:
-        text = text_for(
-            self._widget, "Which symbols?", "Add them", "However they are parted: by commas, spaces, lines."
-        )
+        text = text_for(self._widget, "Symbols to add", "Add", "Separate symbols with commas, spaces or lines.")
         if text is not None:
             self.add(text)
 
@@ -118,13 +116,13 @@ class ListCommands(QObject):
         def say(made: tuple[list[str], list[str]]) -> None:
             added, unknown = made
             words = f"{len(added)} added."
-            self._session.status.emit(f"{words} No symbols: {', '.join(unknown[:8])}." if unknown else words)
+            self._session.status.emit(f"{words} Not found: {', '.join(unknown[:8])}." if unknown else words)
 
         self.change(lambda: self._session.lists.add(name, text, infos), then=say)
 
     def _ask_rename(self) -> None:
         old = self.current
-        name = words_for(self._widget, f"What shall {old} be called?", "Rename it", old)
+        name = words_for(self._widget, f"New name of {old}", "Rename", old)
         if name is not None:
             self.change(lambda: self._session.lists.rename(old, name), name.strip())
 
@@ -146,7 +144,7 @@ class ListCommands(QObject):
 
         def say(unknown: list[str]) -> None:
             if unknown:
-                self._session.status.emit(f"No symbols: {', '.join(unknown[:8])}.")
+                self._session.status.emit(f"Not found: {', '.join(unknown[:8])}.")
 
         self.change(go, path.stem, say)
 

@@ -37,6 +37,7 @@ from oakladder.desk.widgets.small_charts import Minis
 from oakladder.desk.widgets.transient import passing_menu
 from oakladder.desk.widgets.veil import Veil
 from oakladder.engine.columns.fill import FilledColumns
+from oakladder.rung.texts import count_words
 from oakladder.user.lists import ALL, ListProblem
 
 _MINI_BARS = 70
@@ -96,7 +97,7 @@ class LadderPlace(QWidget):
         row.addWidget(QLabel("List", objectName="quiet"))
         row.addWidget(self.lists)
         self.list_button, add = QToolButton(text="List …"), QToolButton(text="Add a column")
-        self.list_button.setToolTip("Make, change, import or export lists")
+        self.list_button.setToolTip("Create, edit, import or export lists")
         self.list_button.clicked.connect(self.deeds.menu)
         add.setToolTip(hinted("A column or signal of any script, on timeframes side by side", "add_column"))
         add.clicked.connect(self.ask_column)
@@ -216,7 +217,7 @@ class LadderPlace(QWidget):
 
     def _show_progress(self) -> None:
         if self._waiting:
-            self.word.setText(f"{len(self._waiting)} columns to come …")
+            self.word.setText(f"{count_words(len(self._waiting), 'column')} waiting …")
             return
         shown, count = self.table.rows.rowCount(), len(self.table.source.infos)
         words = f"{shown} of {count} symbols" if shown != count else f"{count} symbols"
@@ -267,7 +268,7 @@ class LadderPlace(QWidget):
         if section > 0:
             menu.addAction("Hide", lambda: self.table.setColumnHidden(section, True))
         if any(self.table.isColumnHidden(j) for j in range(self.table.source.columnCount())):
-            menu.addAction("Show everything that is hidden", self.show_hidden)
+            menu.addAction("Show all columns", self.show_hidden)
         menu.popup(self.table.head.mapToGlobal(point))
 
     def show_hidden(self) -> None:
@@ -311,7 +312,7 @@ class LadderPlace(QWidget):
     def _ask_note(self, name: str, symbol: str) -> None:
         known = self.session.lists.own.get(name)
         old = known.notes.get(symbol, "") if known is not None else ""
-        text = words_for(self, f"A note on {symbol}", "Keep the note", old)
+        text = words_for(self, f"A note on {symbol}", "Save", old)
         if text is not None:
             self.deeds.change(lambda: self.session.lists.note(name, symbol, text))
 

@@ -114,9 +114,9 @@ class LineCard(QFrame):
         line, offer = self._line, self._offer
         program = offer.programs.get(line.script)
         if line.kind == SCRIPT and program is None and line.script:
-            return f"{line.script} is not there, or has errors"
+            return f"{line.script} is missing or has errors"
         if line.kind == SCRIPT and program is not None and line.name not in named_values(program):
             return f"the script has no {line.name}" if line.name else "the script has no signal yet"
         if line.kind == Field.SYMBOLS and not set(line.words) <= set(offer.lists):
-            return "that list is not there"
+            return "that list is missing"
         return ""

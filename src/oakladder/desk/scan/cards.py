@@ -39,7 +39,7 @@ JOINS = {
 
 def join_box(how: str) -> QComboBox:
     """A choice of how conditions are joined."""
-    box = QComboBox(accessibleName="How the conditions are joined")
+    box = QComboBox(accessibleName="How conditions combine")
     for join, words in JOINS.items():
         box.addItem(words, join.value)
     box.setCurrentIndex(max(box.findData(how), 0))
@@ -116,11 +116,11 @@ class LinesEditor(QWidget):
         self.add_button = QToolButton(text="Add a condition")
         self.add_button.clicked.connect(lambda: self._add_new(ScanLine()))
         self.group_button = QToolButton(text="Add a group")
-        self.group_button.setToolTip("Conditions that are joined in their own way, as in: this, and any of those")
+        self.group_button.setToolTip("Conditions that combine in their own way, as in: this, and any of those")
         self.group_button.clicked.connect(
             lambda: self._add_new(ScanLine(GROUP, join=Join.ANY.value, lines=(ScanLine(),)))
         )
-        self.empty = QLabel("No condition yet.", objectName="quiet")
+        self.empty = QLabel("No conditions yet.", objectName="quiet")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addLayout(self._rows)

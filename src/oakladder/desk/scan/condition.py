@@ -22,7 +22,7 @@ def condition_of(scan: SavedScan, programs: Programs, lists: Watchlists, infos: 
     def program_of(script: str) -> Program:
         if script not in programs:
             raise ScanProblem(
-                f"The script {script or 'of a condition'} is not there, or has errors. Open it on the Bench."
+                f"The script {script or 'of a condition'} is missing or has errors. Open it on the Bench."
             )
         return programs[script]
 

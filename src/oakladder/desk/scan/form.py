@@ -202,7 +202,7 @@ class LineEditor(QWidget):
     def _show_given(self) -> None:
         words = settings_said(self._settings, self._extended)
         self.given.setText((words if len(words) < 24 else words[:22] + "…") or "Settings")
-        self.given.setToolTip(words or "The script's settings in this condition, and the hours it looks at")
+        self.given.setToolTip(words or "Script settings and hours for this condition")
 
     def line(self) -> ScanLine:
         """The line as it is chosen."""

@@ -72,26 +72,24 @@ class ScanPlace(QWidget):
         self._then: Callable[[], None] | None = None
         self._opposite, self._keeps = False, ""
         self.list, self.timeframe = (
-            QComboBox(accessibleName="The list that is scanned"),
+            QComboBox(accessibleName="List to scan"),
             QComboBox(accessibleName="The timeframe"),
         )
         self.saves = SavedBox(session, self.scan, self._show, self)
         self.join = join_box(Join.ALL.value)
         self.lines = LinesEditor()
         self.shelf = CardScroll(self.lines)
-        self.days = QSpinBox(minimum=5, maximum=5000, value=250, accessibleName="How many bars back")
+        self.days = QSpinBox(minimum=5, maximum=5000, value=250, accessibleName="Bars to look back")
         self.run_button = QPushButton("Scan", objectName="go")
         self.past_button = QPushButton("Look back")
-        self.run_button.setToolTip(hinted("Look which symbols fit now", "run_scan"))
-        self.past_button.setToolTip("Look on which bars it came true before, and what followed")
+        self.run_button.setToolTip(hinted("Find the symbols that match now", "run_scan"))
+        self.past_button.setToolTip("Find past occurrences and what followed")
         self.stop_button = QPushButton("Stop")
         self.stop_button.setEnabled(False)
         self.progress = QProgressBar(textVisible=False, maximum=1000)
-        self.verdict = QLabel("Put conditions together and press Scan. Enter on a hit opens its chart.")
+        self.verdict = QLabel("Add conditions and press Scan. Enter on a match opens its chart.")
         self.asked = QLineEdit(placeholderText="Why not …", clearButtonEnabled=True, accessibleName="Why not: a symbol")
-        self.asked.setToolTip(
-            "A symbol: each condition says whether it holds for it, and the first that fails by how much"
-        )
+        self.asked.setToolTip("A symbol: shows which conditions it meets, and by how much the first one fails")
         self.asked.setMaximumWidth(130)
         self.results = ScanResults(session)
         # What was found is of the conditions, list and bars that were asked for, and of the scripts as they were then.
@@ -107,7 +105,7 @@ class ScanPlace(QWidget):
     def _lay_out(self) -> None:
         self.timeframe.addItems([str(t) for t in STANDARD])
         self.timeframe.setCurrentText("1d")
-        self.timeframe.setToolTip("The bars that now, yesterday and new are counted in")
+        self.timeframe.setToolTip("Timeframe in which bars back are counted")
         for box in (self.list, self.timeframe, self.join):
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.list.setMinimumContentsLength(12)
@@ -411,6 +409,6 @@ class ScanPlace(QWidget):
         keep_found(self.session, scan, [f.symbol for f in self.result.found], kept)
 
     def _ask_export(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Export what is found", "found.csv", "CSV (*.csv)")
+        name, _ = QFileDialog.getSaveFileName(self, "Export matches", "found.csv", "CSV (*.csv)")
         if name:
             self.results.export(Path(name))

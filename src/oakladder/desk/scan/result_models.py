@@ -202,7 +202,7 @@ class Almanac(PaintedWidget):
         self._rows = 5
         self.setFixedHeight(self._height())
         self.setMouseTracking(True)
-        self.setAccessibleName("How many came true on each day")
+        self.setAccessibleName("Occurrences per day")
 
     def show_days(self, found: list[Occurrence], last_day: int) -> None:
         """Shows so many on each day, up to a last one (days since 1970)."""

@@ -52,20 +52,18 @@ class ScanResults(QTabWidget):
 
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
-        self.setAccessibleName("What was found")
+        self.setAccessibleName("Matches")
         self.session = session
         self.model, self.past = FoundModel(theme_of(session)), OccurrenceModel(theme_of(session))
         self.table, self.past_table = (
-            PaintedTable(accessibleName="Symbols found"),
+            PaintedTable(accessibleName="Matches"),
             PaintedTable(accessibleName="Past occurrences"),
         )
         self.almanac = Almanac(theme_of(session))
-        self.sheet = ThumbnailSheet(theme_of(session), "What is found, as small charts")
-        self.sheet.empty = (
-            "What fits now will stand here as small charts, with the marks of the rule. Scan looks (Ctrl+R)."
-        )
+        self.sheet = ThumbnailSheet(theme_of(session), "Matches as small charts")
+        self.sheet.empty = "Press Scan (Ctrl+R) to see the matches as small charts with the rule's marks."
         self.past_sheet = ThumbnailSheet(theme_of(session), "Past occurrences as small charts")
-        self.past_sheet.empty = "The days on which it came true will stand here, with what followed. Look back looks."
+        self.past_sheet.empty = "Press Look back to see past occurrences and what followed."
         #: Which of the two ways of showing what is found now the user has chosen.
         self._now: QWidget = self.sheet
         self._marking: Marking | None = None
@@ -109,7 +107,7 @@ class ScanResults(QTabWidget):
         self.addTab(self.table, "Table")
         self.addTab(self.past_part, "Past occurrences")
         columns = QToolButton(text="Columns")
-        columns.setToolTip("Which columns stand here, those of scripts among them")
+        columns.setToolTip("Choose the columns")
         columns.clicked.connect(lambda: self.column_menu().popup(below(columns)))
         self.setCornerWidget(columns)
 
@@ -125,7 +123,7 @@ class ScanResults(QTabWidget):
         """Shows what fits now; the small charts carry the marks of a rule."""
         self._marking = marking
         self.model.show_found(found, rules, frame, self.session.symbols.infos)
-        self.sheet.empty = "Nothing fits now. Look back shows when something did."
+        self.sheet.empty = "No match now. Look back shows past matches."
         self.sheet.show_captions(self.model.captions())
         self._ask_sparks()
         self._size_columns()
@@ -137,7 +135,7 @@ class ScanResults(QTabWidget):
 
     def show_past(self, found: list[Occurrence], frame: Timeframe, marking: Marking | None) -> None:
         """Shows on which bars it came true before, and what followed."""
-        self.past_sheet.empty = "It did not come true on these bars. More of them can be looked back over."
+        self.past_sheet.empty = "No occurrence on these bars. Look back over more of them."
         self._marking = marking
         self.past.show_all(found, frame, self.session.symbols.infos)
         view = self.session.chart.view
@@ -231,7 +229,7 @@ class ScanResults(QTabWidget):
             action.setCheckable(True)
             action.setChecked(not self.table.isColumnHidden(section))
         menu.addSeparator()
-        menu.addAction("Add a column of a script …", self.ask_column)
+        menu.addAction("Add a script column …", self.ask_column)
         for k, column in enumerate(self.model.columns):
             menu.addAction(f"Remove {column.caption}", lambda k=k: self.remove_column(k))
         return menu

@@ -14,17 +14,17 @@ class Given(QDialog):
 
     def __init__(self, program: Program, values: dict[str, object], extended: bool, parent: QWidget | None = None):
         super().__init__(parent)
-        self.setWindowTitle("Settings of this condition")
+        self.setWindowTitle("Condition settings")
         self.strip = HeldSettings()
         self.strip.hold(program.settings, values)
-        self.extended = QCheckBox("with early and late hours, on timeframes within the day")
+        self.extended = QCheckBox("include extended hours (intraday timeframes)")
         self.extended.setChecked(extended)
         layout = QVBoxLayout(self)
         if not program.settings:
             layout.addWidget(QLabel("The script has no settings.", objectName="quiet"))
         for part in (self.strip, self.extended):
             layout.addWidget(part)
-        layout.addLayout(verb_row(self, "Use these"))
+        layout.addLayout(verb_row(self, "Apply"))
 
     @property
     def values(self) -> dict[str, object]:

@@ -27,7 +27,7 @@ def keep_found(session: Session, scan: SavedScan, symbols: list[str], then: Call
         return name
 
     def done(name: str) -> None:
-        session.status.emit(f"Kept as the list {name}.")
+        session.status.emit(f"Saved as the list {name}.")
         then(name)
 
     session.change_lists(keep, done)

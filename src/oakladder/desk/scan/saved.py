@@ -43,11 +43,11 @@ class SavedBox(QObject):
         menu.addAction("Save", self.save)
         menu.addAction("Save as …", self.ask_save)
         menu.addAction("Copy", lambda: self.with_chosen(lambda n: self.session.scans.copy(n).name))
-        menu.addAction("The opposite", lambda: self.with_chosen(lambda n: self.session.scans.opposite(n).name))
+        menu.addAction("Invert conditions", lambda: self.with_chosen(lambda n: self.session.scans.opposite(n).name))
         menu.addAction("Delete …", self.ask_delete)
         menu.addSeparator()
-        menu.addAction("Keep what is found as a list", keep)
-        menu.addAction("Export what is found …", export)
+        menu.addAction("Save matches as a list", keep)
+        menu.addAction("Export matches …", export)
         return menu
 
     def fill(self, current: str) -> None:
@@ -71,7 +71,7 @@ class SavedBox(QObject):
     def ask_delete(self) -> None:
         """Deletes the saved scan that is chosen, once that is agreed to."""
         name = self.box.currentText()
-        if name not in self.session.scans.scans or agreed(self.box, f"Delete the scan {name}?", "", "Delete it"):
+        if name not in self.session.scans.scans or agreed(self.box, f"Delete the scan {name}?", "", "Delete"):
             self.with_chosen(self._delete)
 
     def _delete(self, name: str) -> str:
@@ -84,7 +84,7 @@ class SavedBox(QObject):
         self.changed.emit()
 
     def ask_save(self) -> None:
-        name = words_for(self.box, "Under which name?", "Save the scan", self._current().name)
+        name = words_for(self.box, "Name of the scan", "Save the scan", self._current().name)
         if name is not None:
             self.save_as(name)
 

@@ -14,7 +14,7 @@ from oakladder.engine.scan.funnel import Stage
 from oakladder.engine.scan.why_not import Answer
 
 _BAR, _WORDS = 150, 150
-_NOT_RUN = "Run the scan to see how many symbols it lets through"
+_NOT_RUN = "Run the scan to see how many symbols match"
 
 
 class FunnelBar(PaintedWidget):
@@ -42,7 +42,7 @@ class FunnelBar(PaintedWidget):
         self._stage, self._of, self.theme = stage, of, theme
         said = _NOT_RUN
         if stage is not None:
-            said = f"Alone it lets {stage.alone:,} of {of:,} symbols through; with the conditions above it {stage.after:,} are left"
+            said = f"{stage.alone:,} of {of:,} symbols match it on its own; {stage.after:,} remain after the conditions above and this one"
         self.setToolTip(said if stage is not None else "")
         self.setAccessibleName(said)
         self.update()
@@ -50,7 +50,7 @@ class FunnelBar(PaintedWidget):
     @property
     def words(self) -> str:
         """What stands beside the bar."""
-        return f"{self._stage.after:,} left, {self._stage.alone:,} alone" if self._stage is not None else ""
+        return f"{self._stage.after:,} remain, {self._stage.alone:,} on its own" if self._stage is not None else ""
 
     def paint(self, painter: QPainter) -> None:
         if self._stage is None:

@@ -23,7 +23,7 @@ def found_words(made: ScanResult) -> str:
     """What was found."""
     new = sum(f.is_new for f in made.found)
     words = f"{len(made.found)} of {made.looked_at:,} symbols in {made.seconds:.2f} s; {new} new"
-    words += f", {len(made.gone)} gone since the bar before"
+    words += f", {len(made.gone)} no longer since the previous bar"
     words += f": {', '.join(made.gone[:6])}" if made.gone else ""
     return words + "." + ("" if made.found else " Look back shows when it did.") + _left_out(made.skipped)
 
@@ -44,13 +44,13 @@ def past_words(found: list[Occurrence], skipped: tuple[SkippedSymbol, ...]) -> s
 def why_not_words(symbol: str, made: WhyNot, list_name: str, *, listed: bool) -> str:
     """Whether a symbol is found, and what keeps it out."""
     if made.found:
-        return f"{symbol} fits." if listed else f"{symbol} fits, but does not stand in {list_name}."
+        return f"{symbol} matches." if listed else f"{symbol} matches, but is not in {list_name}."
     if made.first is None:
-        return f"{symbol} is not found: none of the conditions holds."
-    return f"{symbol} is not found, by condition {made.first + 1}: {made.answers[made.first].words}."
+        return f"{symbol} does not match: no condition holds."
+    return f"{symbol} does not match, because of condition {made.first + 1}: {made.answers[made.first].words}."
 
 
 def _left_out(skipped: tuple[SkippedSymbol, ...]) -> str:
     if not skipped:
         return ""
-    return f" {len(skipped)} left out: {skipped[0].symbol}, {skipped[0].reason}"
+    return f" {len(skipped)} skipped: {skipped[0].symbol}, {skipped[0].reason}"

@@ -98,9 +98,7 @@ class ScriptEditor(QsciScintilla):
         self._put(self._taken)
         self.setCursorPosition(min(line, self.lines() - 1), column)
         self._loading = False
-        self.refused.emit(
-            f"That would be more than {MAX_SCRIPT_BYTES:,} bytes, the most that a script may have, so it was not taken."
-        )
+        self.refused.emit(f"A script has at most {MAX_SCRIPT_BYTES:,} bytes, so the text was not inserted.")
 
     def load(self, text: str) -> None:
         """Puts another script in, without telling that it was typed."""

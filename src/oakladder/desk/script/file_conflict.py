@@ -25,7 +25,7 @@ class Standing(QFrame):
         self.words.setWordWrap(True)
         self.difference = QPushButton("Difference")
         self.mine = QPushButton("Keep mine")
-        self.theirs = QPushButton("Take theirs")
+        self.theirs = QPushButton("Use theirs")
         self.again = QPushButton("Try again")
         self.elsewhere = QPushButton("Save elsewhere …")
         self.difference.clicked.connect(lambda: self.show_difference())
@@ -53,7 +53,7 @@ class Standing(QFrame):
             button.setVisible(not both)
         if both:
             self.words.setText(
-                f"Another program has changed {name} too. Say which text counts; the other one stays among the"
+                f"Another program has changed {name} too. Choose which text to keep; the other stays among the"
                 " earlier versions."
             )
         else:
@@ -76,7 +76,7 @@ class Standing(QFrame):
         view = DifferenceView(theme_of(self.session))
         view.show_between(self.session.script.text, theirs)
         layout = QVBoxLayout(dialog)
-        layout.addWidget(QLabel("− stands in yours only, + in theirs only.", objectName="quiet"))
+        layout.addWidget(QLabel("− only in yours, + only in theirs.", objectName="quiet"))
         layout.addWidget(view, 1)
         close = QPushButton("Close")
         close.clicked.connect(dialog.accept)

@@ -107,6 +107,6 @@ class GalleryDialog(QDialog):
         self.setWindowTitle("Shapes, styles and colours")
         self.gallery = Gallery(theme)
         layout = QVBoxLayout(self)
-        layout.addWidget(QLabel("A click writes the word into the script, at the cursor.", objectName="quiet"))
+        layout.addWidget(QLabel("Click to insert the word at the cursor.", objectName="quiet"))
         layout.addWidget(self.gallery)
         self.gallery.setFixedSize(self.gallery.sizeHint())

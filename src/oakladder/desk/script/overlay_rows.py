@@ -48,11 +48,11 @@ class OverlayRows(QWidget):
         row.addWidget(caption, 1)
         if use.path is not None:
             settings = QToolButton(text="Settings")
-            settings.setToolTip(f"The settings of this use of {use.title}")
+            settings.setToolTip(f"Settings of {use.title}")
             settings.clicked.connect(lambda: self._open_settings(k, settings))
             row.addWidget(settings)
         remove = QToolButton(text="Remove")
-        remove.setToolTip("Take it off the chart; the script itself stays")
+        remove.setToolTip("Remove from the chart; the script itself is kept")
         remove.clicked.connect(lambda: self.session.overlays.remove(k))
         row.addWidget(remove)
         return made

@@ -124,7 +124,7 @@ class ScriptPanel(QWidget):
 
     def ask_new(self) -> None:
         """Asks for a title and makes a script with it."""
-        title = words_for(self, "What shall the new script be called?", "Make the script")
+        title = words_for(self, "Name of the new script", "Create")
         if title is not None and title.strip():
             self.session.rule.new(title.strip())
 
@@ -145,7 +145,7 @@ class ScriptPanel(QWidget):
         """Writes the settings as they are into the script, as its defaults."""
         program = self.session.rule.program
         if program is None or program.text != self.editor.text():
-            self.session.status.emit("The script must be without errors before its settings can be written into it.")
+            self.session.status.emit("Fix the script's errors before you save settings into it.")
             return
         changed = [i for i in program.settings if i.name in self.session.rule.settings and i.place is not None]
         for info in sorted(changed, key=lambda i: (-i.place.line, -i.place.column)):  # type: ignore[union-attr]
@@ -161,12 +161,12 @@ class ScriptPanel(QWidget):
         if program is None or program.text != self.editor.text() or text is None:
             has = program is not None and program.plan.trading is not None
             self.session.status.emit(
-                "The script has a trade of its own." if has else "The script needs a signal, and no errors, first."
+                "The script already has a trade." if has else "The script needs a signal, and no errors, first."
             )
             return
         rows = program.text.rstrip().split("\n")
         self.editor.replace_at(Span(len(rows), len(rows[-1]) + 1, 0), text[len(program.text.rstrip()) :].rstrip())
-        self.session.status.emit("The trade stands at the end of the script.")
+        self.session.status.emit("The trade was added at the end of the script.")
 
     def drop_settings(self) -> None:
         """Brings the script's own values back."""
@@ -198,7 +198,7 @@ class ScriptPanel(QWidget):
     def fix_problem(self) -> None:
         """Applies the mend of the problem at the cursor, or of the first that has one."""
         if not self.editor.fix():
-            self.session.status.emit("No problem here can be mended by itself.")
+            self.session.status.emit("No automatic fix for the problem here.")
 
     def choose_colour(self) -> None:
         if self.editor.choose_colour() is None:
@@ -283,7 +283,7 @@ class ScriptPanel(QWidget):
         )
         if errors:
             saved = saved.replace(" as you type", "")
-            self.verdict.setText(f"{words} The chart keeps the last picture. {saved}")
+            self.verdict.setText(f"{words} The chart still shows the last valid script. {saved}")
         else:
             self.verdict.setText(f"{saved} {words}".strip())
 

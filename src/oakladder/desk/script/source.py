@@ -24,8 +24,8 @@ class SourceDialog(QDialog):
         self.chooser.currentTextChanged.connect(self._show)
         self.text = ScriptEditor(theme)
         self.text.setReadOnly(True)
-        self.own = QLineEdit(accessibleName="Its name among your own")
-        self.own.setToolTip("The name that the copy shall have in your script")
+        self.own = QLineEdit(accessibleName="Name in your script")
+        self.own.setToolTip("Name of the copy in your script")
         self.copy = QPushButton("Copy into the script")
         self.copy.clicked.connect(self._copy)
         self.word = QLabel(objectName="quiet")
@@ -46,12 +46,12 @@ class SourceDialog(QDialog):
         assert found is not None
         self.text.load(found.source)
         self.own.setText(f"my_{name}")
-        self.word.setText("Every indicator is a short script like this one. A copy is yours to change.")
+        self.word.setText("Every indicator is a short script like this one. Copy it to change it.")
 
     def _copy(self) -> None:
         own = self.own.text().strip()
         if not own.isidentifier() or own != own.lower() or own in library.names():
-            self.word.setText("A name of your own has small letters, digits and _, and is not in the library.")
+            self.word.setText("Use small letters, digits and _, and a name that the library does not have.")
             return
         self._copied(library.copy_of(self.chooser.currentText(), own))
         self.accept()

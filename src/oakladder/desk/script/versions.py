@@ -69,7 +69,7 @@ class VersionsDialog(QDialog):
         self.view = DifferenceView(theme)
         self.word = QLabel(objectName="quiet")
         self.word.setWordWrap(True)
-        self.back = QPushButton("Bring this one back")
+        self.back = QPushButton("Restore")
         self.back.clicked.connect(lambda: self.bring_back())
         close = QPushButton("Close")
         close.clicked.connect(self.reject)
@@ -90,7 +90,7 @@ class VersionsDialog(QDialog):
         self.list.setCurrentRow(0)
         if not versions:
             self.back.setEnabled(False)
-            self.word.setText("There is none yet. A version is kept whenever a save replaces another text.")
+            self.word.setText("No earlier versions yet. Each save that replaces another text keeps one.")
 
     def _text(self) -> str | None:
         item = self.list.currentItem()
@@ -106,7 +106,7 @@ class VersionsDialog(QDialog):
         text = self._text()
         self.back.setEnabled(text is not None and text != self._now)
         if text is not None:
-            self.word.setText("+ comes back with this version, − goes. Undo (Ctrl+Z) brings the present text back.")
+            self.word.setText("+ comes back with this version, − is removed. Undo (Ctrl+Z) restores the current text.")
             self.view.show_between(self._now, text)
 
     def bring_back(self) -> None:

@@ -45,24 +45,24 @@ class AccountForm(QFrame):
         self.money, self.lot, self.power, self.fixed, self.per_unit = (QDoubleSpinBox() for _ in range(5))
         self.sizing, self.cost, self.slip = QLineEdit(), QLineEdit(), QLineEdit()
         self.most = QSpinBox()
-        self.apart = QCheckBox("each symbol with an account of its own")
-        self.finer = QCheckBox("walk through bars by minutes where there are some")
+        self.apart = QCheckBox("separate account for each symbol")
+        self.finer = QCheckBox("use minute bars within each bar where available")
         self.money.setRange(0.01, MOST_MONEY)
         self.money.setGroupSeparatorShown(True)
         self.lot.setRange(0.000001, MOST_UNITS)
         self.lot.setDecimals(6)
         self.power.setRange(0.01, MOST_POWER)
         self.most.setRange(0, MOST_POSITIONS)
-        self.most.setSpecialValueText("any number")
+        self.most.setSpecialValueText("no limit")
         for spin in (self.fixed, self.per_unit):
             spin.setRange(0, MOST_UNITS)
             spin.setDecimals(4)
-        self.sizing.setPlaceholderText("as is usual")
+        self.sizing.setPlaceholderText("default")
         self.sizing.setToolTip(
             "100% of equity, 5000m money, 100u units, 1%r of equity at risk; empty: all of it for one symbol, a tenth for many"
         )
-        self.cost.setToolTip("A share of each fill's value, as in 0.05%")
-        self.slip.setToolTip("What market and stop fills are worse by: 1t (ticks) or 0.02%")
+        self.cost.setToolTip("Share of each fill's value, such as 0.05%")
+        self.slip.setToolTip("How much worse market and stop fills are: 1t (ticks) or 0.02%")
         self._lay_out()
         for box in (self.money, self.lot, self.power, self.fixed, self.per_unit):
             box.setKeyboardTracking(False)
@@ -79,9 +79,9 @@ class AccountForm(QFrame):
         grid.setContentsMargins(WIDE, GAP, WIDE, GAP)
         grid.setHorizontalSpacing(WIDE)
         columns: tuple[tuple[tuple[str, QWidget], ...], ...] = (
-            (("Money", self.money), ("Size of an entry", self.sizing), ("Lot", self.lot)),
-            (("Most positions", self.most), ("Buying power", self.power), ("Slippage", self.slip)),
-            (("Cost of a fill", self.cost), ("and a sum", self.fixed), ("and for each unit", self.per_unit)),
+            (("Starting money", self.money), ("Position size", self.sizing), ("Lot", self.lot)),
+            (("Max open positions", self.most), ("Buying power", self.power), ("Slippage", self.slip)),
+            (("Commission", self.cost), ("plus per fill", self.fixed), ("plus per unit", self.per_unit)),
         )
         for k, fields in enumerate(columns):
             for row, (words, field) in enumerate(fields):

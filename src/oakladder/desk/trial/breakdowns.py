@@ -30,12 +30,12 @@ class BreakdownPanel(BarsBy):
     def __init__(self, theme: Theme, group_of: Callable[[], Mapping[str, str]], parent: QWidget | None = None):
         self._trial: Trial | None = None
         self._kinds: dict[str, Callable[[Trial], list[TradeGroup]]] = {
-            "side and reason it was left": lambda trial: [*breakdowns.by_side(trial), *breakdowns.by_reason(trial)],
+            "side and exit reason": lambda trial: [*breakdowns.by_side(trial), *breakdowns.by_reason(trial)],
             "symbol": breakdowns.by_symbol,
             "group": lambda trial: breakdowns.by_group(trial, group_of()),
-            "weekday of the entry": breakdowns.by_weekday,
-            "hour of the entry": breakdowns.by_hour,
-            "month of the entry": breakdowns.by_entry_month,
+            "entry weekday": breakdowns.by_weekday,
+            "entry hour": breakdowns.by_hour,
+            "entry month": breakdowns.by_entry_month,
         }
         super().__init__(theme, ("result", "trades", "winners", "average"), list(self._kinds), parent)
         self.chosen.connect(lambda _: self._show())

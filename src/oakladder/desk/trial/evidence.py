@@ -42,13 +42,13 @@ class EvidenceView(QWidget):
             "hour": breakdowns.by_hour,
         }
         self.signals, self.sentence, self.warnings = (
-            QComboBox(accessibleName="The signal that is judged"),
+            QComboBox(accessibleName="Signal"),
             QLabel(objectName="head"),
             QLabel(objectName="quiet"),
         )
         self.fan, self.horizons = FanView(theme), HorizonRows(theme)
         self.parts = BarsBy(theme, ("more", "times", "days", "up"), list(self._splits))
-        self.parts.chooser.setToolTip("By how much the mean is above what is usual in the same part")
+        self.parts.chooser.setToolTip("Mean minus the usual mean of the same part")
         self._lay_out()
         self.signals.activated.connect(lambda _: judging.set_signal(self.signals.currentText()))
         self.horizons.chosen.connect(self._look_at)
@@ -60,7 +60,7 @@ class EvidenceView(QWidget):
         judging.parted.connect(self._take_parts)
 
     def _lay_out(self) -> None:
-        self.signals.setToolTip("Which signal is judged")
+        self.signals.setToolTip("Choose the signal")
         for line in (self.sentence, self.warnings):
             line.setWordWrap(True)
             line.setMinimumWidth(20)

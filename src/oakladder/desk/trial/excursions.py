@@ -10,13 +10,14 @@ from PyQt6.QtWidgets import QToolTip, QWidget
 from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
+from oakladder.rung.texts import count_words
 from oakladder.trial.report import trade_words
 from oakladder.trial.trial import Trial
 
 _LEFT, _BOTTOM, _NEAR = 52, 34, 8.0
 _MOST = 5_000
 #: What a screen reader says of it when it is empty.
-_NOTHING = "How far each trade went against and for it"
+_NOTHING = "Excursions (MAE / MFE)"
 
 
 class ExcursionsView(PaintedWidget):
@@ -37,7 +38,7 @@ class ExcursionsView(PaintedWidget):
         """Shows the closed trades of a trial, the newest of very many."""
         self._trial = trial
         self._which = np.flatnonzero(trial.book.done)[-_MOST:] if trial is not None else np.zeros(0, dtype=np.int64)
-        many = f"How far {len(self._which)} trades went against and for you"
+        many = f"Excursions of {count_words(len(self._which), 'trade')}"
         self.setAccessibleName(many if trial is not None else _NOTHING)
         self.update()
 
@@ -77,7 +78,7 @@ class ExcursionsView(PaintedWidget):
             painter.drawText(QRectF(x - 30, box.bottom() + 2, 60, 14), Qt.AlignmentFlag.AlignHCenter, words)
             painter.drawText(QRectF(0, y - 7, _LEFT - 6, 14), Qt.AlignmentFlag.AlignRight, f"+{best * share:.0%}")
         foot = QRectF(box.left(), self.height() - 17, box.width(), 16)
-        painter.drawText(foot, Qt.AlignmentFlag.AlignHCenter, "went against you at worst; upward: went for you at best")
+        painter.drawText(foot, Qt.AlignmentFlag.AlignHCenter, "max adverse excursion; upward: max favourable excursion")
         xs, ys = self._places()
         won = self._trial.book.net[self._which] > 0
         for good, role in ((False, "falling"), (True, "rising")):

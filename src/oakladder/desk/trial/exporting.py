@@ -27,7 +27,7 @@ def write_pdf(trial: Trial, path: Path, title: str) -> None:
 #: What can be saved: the words of the menu, the ending, and what writes it.
 EXPORTS: tuple[tuple[str, str, Callable[[Trial, Path, str], None]], ...] = (
     ("Trades as CSV …", ".csv", lambda trial, path, _: write_rows(path, trades_table(trial))),
-    ("Curve as CSV …", ".csv", lambda trial, path, _: write_rows(path, equity_table(trial))),
+    ("Equity as CSV …", ".csv", lambda trial, path, _: write_rows(path, equity_table(trial))),
     ("Report as HTML …", ".html", lambda trial, path, title: write_atomic(path, html_page(trial, title))),
     ("Report as PDF …", ".pdf", write_pdf),
 )

@@ -21,7 +21,7 @@ from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.rows_model import RowsModel
 
-_HEADS = ("What", "Where", "What was found", "Times", "Symbol", "Latest bar")
+_HEADS = ("What", "Where", "Finding", "Times", "Symbol", "Latest bar")
 _ABOUT = (
     "The rule is run once more on history that ends earlier, at many moments: whatever stood on a bar then must stand there now. "
     "It is also looked for drawings on bars on which nobody could have drawn them yet, for longer bars that are read before "
@@ -81,16 +81,16 @@ class LookAheadView(QWidget):
 
     def __init__(self, judging: JudgingController, basis: BasisTracker, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
-        self.button, self.words = QToolButton(text="Check it"), QLabel(objectName="head")
+        self.button, self.words = QToolButton(text="Check"), QLabel(objectName="head")
         self.about = QLabel(_ABOUT, objectName="quiet")
-        self.source, self.table = _Findings(theme), QTableView(accessibleName="What was found")
+        self.source, self.table = _Findings(theme), QTableView(accessibleName="Finding")
         self.table.setModel(self.source)
         across = tables.set_up(self.table)
         for k, width in enumerate((96, 70, 0, 60, 74, 140)):
             if width:
                 self.table.setColumnWidth(k, width)
         across.setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
-        self.table.setAccessibleName("Findings of the honesty check")
+        self.table.setAccessibleName("Look-ahead findings")
         for line in (self.words, self.about):
             line.setWordWrap(True)
             line.setMinimumWidth(20)
@@ -114,9 +114,7 @@ class LookAheadView(QWidget):
         self._show(None)
 
     def _show(self, checked: Checked | None) -> None:
-        self.words.setText(
-            checked.words if checked is not None else "Does it show what could not have been seen at the time?"
-        )
+        self.words.setText(checked.words if checked is not None else "Does the rule use data from the future?")
         self.source.show(checked)
         self.table.setVisible(bool(self.source.count()))
         self.about.setVisible(not self.source.count())

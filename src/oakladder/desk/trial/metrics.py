@@ -15,11 +15,11 @@ from oakladder.trial.trial import Trial
 #: The figures in sight, and beside which other each is read.
 SHOWN = (
     ("growth", "held_growth", "held"),
-    ("drawdown", "under_water", "under water"),
+    ("drawdown", "under_water", "longest drawdown"),
     ("trades", "bars", "bars each"),
     ("winners", "profit_factor", "profit factor"),
-    ("average", "zero_cost", "eaten at"),
-    ("sharpe", "exposure", "in the market"),
+    ("average", "zero_cost", "break-even cost"),
+    ("sharpe", "exposure", "exposure"),
 )
 
 

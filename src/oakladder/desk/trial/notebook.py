@@ -33,7 +33,7 @@ from oakladder.trial.seal import COMPARED, seal_words
 from oakladder.trial.sweep.ranges import point_words
 
 _FIGURES = ("trades", "winners", "average", "growth", "drawdown", "sharpe")
-_HEADS = ("When", "What was tried", "Trades", "Winners", "Average", "Growth", "Fall", "Sharpe", "History")
+_HEADS = ("When", "Tries", "Trades", "Winners", "Average", "Annual return", "Max drawdown", "Sharpe", "History")
 #: So many rows are looked at for notes and sweeps; each costs the table time.
 _MOST_SPANS = 500
 _SEALED = "The last fifth of history is sealed: no trial, sweep or evidence has seen it."
@@ -130,13 +130,13 @@ class NotebookView(QWidget):
     ):
         super().__init__(parent)
         self._notes, self._judging = notes, judging
-        self.source, self.table = _Entries(theme), QTableView(accessibleName="What was tried")
+        self.source, self.table = _Entries(theme), QTableView(accessibleName="Tries")
         self.rows = SortedRows(self.source)
         self.counted, self.seal = QLabel(objectName="head"), QLabel(objectName="quiet")
         self.compared = QLabel(objectName="rich")
         self.note, self.note_button = (
             QLineEdit(placeholderText="A note about this rule", accessibleName="A note about this rule"),
-            QToolButton(text="Note it"),
+            QToolButton(text="Add note"),
         )
         self.break_button = QToolButton(text="Break the seal …")
         #: Asks whether the seal is really to be broken.
@@ -161,7 +161,7 @@ class NotebookView(QWidget):
             if width:
                 table.setColumnWidth(k, width)
         across.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
-        table.setAccessibleName("What was tried")
+        table.setAccessibleName("Tries")
 
     def _lay_out(self) -> None:
         for line in (self.counted, self.seal, self.compared):
@@ -196,11 +196,7 @@ class NotebookView(QWidget):
         self._span()
         count = len(book.tries)
         tries = (
-            "Nothing was tried yet"
-            if not count
-            else "1 variant was tried"
-            if count == 1
-            else f"{count:,} variants were tried"
+            "No tries yet" if not count else "1 variant was tried" if count == 1 else f"{count:,} variants were tried"
         )
         self.counted.setText(f"{tries}. What stands in sight for a moment counts, and each combination of a sweep.")
         broken = book.seal
@@ -229,7 +225,7 @@ class NotebookView(QWidget):
             self._judging.break_seal()
 
     def _ask(self) -> bool:
-        return agreed(self, "Break the seal of this rule?", _ASK, "Break the seal", "Leave it whole")
+        return agreed(self, "Break the seal of this rule?", _ASK, "Break the seal", "Cancel")
 
     def _open(self, index: QModelIndex) -> None:
         entry = self.source.entries[self.rows.mapToSource(index).row()]

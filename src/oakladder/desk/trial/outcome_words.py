@@ -12,7 +12,7 @@ def outcome_words(outcome: Outcome | None, draft: Draft | None, *, mistaken: boo
     """The words above a trial. ``draft`` is the trade that is composed for a script without one, ``mistaken`` says that
     the script as it is typed has a mistake, ``sealed`` that the rule's last year is."""
     if outcome is None:
-        return "Open a sound script on the Bench, and it stands on trial here."
+        return "Open a script without errors on the Bench to test it here."
     if outcome.trial is None:
         return outcome.trouble
     trial = outcome.trial
@@ -22,15 +22,15 @@ def outcome_words(outcome: Outcome | None, draft: Draft | None, *, mistaken: boo
     span = f", {_day(times[0])} to {_day(times[-1])}" if len(times) else ""
     made = [f"{where}{span}, fills on real prices."]
     if mistaken:
-        made.insert(0, "The script has a mistake, so this is its last sound text; mend it on the Bench.")
+        made.insert(0, "The script has errors, so this is its last valid text. Fix it on the Bench.")
     if trial.ground.seal is not None:
-        made.append(f"From {_day(trial.ground.seal)} on history is sealed.")
+        made.append(f"From {_day(trial.ground.seal)} on, history is sealed.")
     elif not sealed:
         made.append("Its seal is broken.")
     if draft is not None:
         made.append(f"Composed from its signals: {draft.words()}.")
     if not len(trial.trades):
-        made.append("It never traded here.")
+        made.append("No trades here.")
     if outcome.skipped:
         made.append(f"{len(outcome.skipped)} symbols are left out.")
     return " ".join(made)

@@ -68,7 +68,7 @@ class TrialPlace(QWidget):
         for line in self.frames.findChildren(QLineEdit):
             line.setAccessibleName("Timeframe")
         self.frames.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
-        self.terms_button = QToolButton(text="Terms", checkable=True)
+        self.terms_button = QToolButton(text="Account and costs", checkable=True)
         self.write_button, self.save_button = (
             QToolButton(text="Write the trade into the script"),
             QToolButton(text="Save …"),
@@ -80,7 +80,7 @@ class TrialPlace(QWidget):
         self.table, self.charts, self.months = TradeTable(theme), TradeCharts(theme), MonthSheet(theme)
         self.groups = BreakdownPanel(theme, self._groups)
         self.scatter, self.left_out = ExcursionsView(theme), SkippedEntries(theme)
-        self.tabs, self.views = QTabWidget(accessibleName="Trades"), QTabWidget(accessibleName="Ways to judge")
+        self.tabs, self.views = QTabWidget(accessibleName="Trades"), QTabWidget(accessibleName="Judging")
         self.evidence = EvidenceView(session.judging, session.basis, theme, self._groups)
         self.chance = ShiftTestView(session.judging, session.notebook, session.basis, theme)
         self.sweep = SweepView(session.sweeps, session.notebook, session.rule, session.basis, theme)
@@ -119,8 +119,10 @@ class TrialPlace(QWidget):
         self._head = [*(w for w in found if w is not None), self.word, self.terms, self.variants]
         self.lists.setMinimumWidth(150)
         self.frames.setFixedWidth(70)
-        self.terms_button.setToolTip(hinted("Money, sizes, costs, minutes", "trial_terms"))
-        self.save_button.setToolTip(hinted("Trades and curve as CSV, the report as HTML or PDF", "save_trial"))
+        self.terms_button.setToolTip(
+            hinted("Starting money, position size, commission, slippage, minute bars", "trial_terms")
+        )
+        self.save_button.setToolTip(hinted("Trades and equity as CSV, report as HTML or PDF", "save_trial"))
         self.word.setContentsMargins(WIDE, 0, WIDE, TIGHT)
         self.word.setWordWrap(True)
         self.terms.setVisible(False)
@@ -129,9 +131,9 @@ class TrialPlace(QWidget):
             ("Trades", self.table),
             ("Small charts", self.charts),
             ("Months", self.months),
-            ("Groups", self.groups),
-            ("Against and for", self.scatter),
-            ("Left out", self.left_out),
+            ("Breakdown", self.groups),
+            ("Excursions", self.scatter),
+            ("Skipped entries", self.left_out),
         ):
             self.tabs.addTab(part, words)
         right = self.trades_view = QSplitter(Qt.Orientation.Vertical)
@@ -152,7 +154,7 @@ class TrialPlace(QWidget):
             ("Chance", self.chance),
             ("Sweep", self.sweep),
             ("Notebook", self.notebook),
-            ("Honesty", self.honesty),
+            ("Look-ahead", self.honesty),
         ):
             self.views.addTab(view, words)
         self.views.setDocumentMode(True)

@@ -14,6 +14,7 @@ from oakladder.desk.look.spacing import GAP, TIGHT, WIDE
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.histogram import Histogram
 from oakladder.desk.widgets.veil import Veil
+from oakladder.rung.texts import count_words
 
 _FEW_TRADES = 30
 
@@ -41,8 +42,8 @@ class ShiftTestView(QWidget):
         grid.setHorizontalSpacing(WIDE)
         grid.setVerticalSpacing(TIGHT)
         heads = (
-            ("Entries moved at random", "The average trade of 1,000 runs; as good as the rule or better is darker."),
-            ("The same trades drawn again", "The average trade of 1,000 draws; the strip holds nine of ten."),
+            ("Entries shifted at random", "Average trade of 1,000 runs; darker: at least as good as the rule."),
+            ("Trades resampled (bootstrap)", "Average trade of 1,000 draws; the strip holds 90 %."),
         )
         for k, (words, about) in enumerate(heads):
             grid.addWidget(QLabel(words, objectName="head", toolTip=about), 0, k)
@@ -50,9 +51,9 @@ class ShiftTestView(QWidget):
             grid.addWidget(line, 1, k)
         grid.addWidget(self.moved, 2, 0)
         grid.addWidget(self.average, 2, 1)
-        tries = "The Sharpe ratios of all that was tried of this rule; the strip is what luck alone would show."
+        tries = "Sharpe ratios of all tries of this rule; the strip is what luck alone would give."
         grid.addWidget(QLabel("Many tries", objectName="head", toolTip=tries), 3, 0)
-        grid.addWidget(QLabel("The fall to expect", objectName="head"), 3, 1)
+        grid.addWidget(QLabel("Expected max drawdown", objectName="head"), 3, 1)
         grid.addWidget(self.discount_words, 4, 0)
         grid.addWidget(self.fall_words, 4, 1)
         grid.addWidget(self.tries, 5, 0)
@@ -91,7 +92,7 @@ class ShiftTestView(QWidget):
             self.trouble.setVisible(True)
             return
         few = chance.trades < _FEW_TRADES
-        self.trouble.setText(f"Only {chance.trades} trades: all of this says little." if few else "")
+        self.trouble.setText(f"Only {count_words(chance.trades, 'trade')}: too few for a verdict." if few else "")
         self.trouble.setVisible(few)
         self.moved_words.setText(chance.words())
         self.drawn_words.setText(drawn.words())
@@ -108,7 +109,7 @@ class ShiftTestView(QWidget):
 
     def _show_discount(self) -> None:
         found = self._notes.discount_for(self._outcome)
-        self.discount_words.setText(found.words() if found is not None else "No Sharpe ratio is defined here.")
+        self.discount_words.setText(found.words() if found is not None else "The Sharpe ratio is not defined here.")
         others = found.others if found is not None else np.zeros(0)
         self.tries.setVisible(len(others) > 1)
         if found is not None:

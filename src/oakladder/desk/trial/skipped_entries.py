@@ -51,7 +51,7 @@ def _sentences(trial: Trial, skipped: Sequence[SkippedSymbol]) -> list[str]:
             f"On {counts['contradictions']} bars a long and a short trade were decided together: neither was made."
         )
     for one in list(skipped)[:5]:
-        made.append(f"{one.symbol} is left out: {one.reason}")
+        made.append(f"{one.symbol} is skipped: {one.reason}")
     if len(skipped) > 5:
         made.append(f"… and {len(skipped) - 5} more symbols.")
-    return made or ["Nothing was left out."]
+    return made or ["No skipped entries."]

@@ -43,10 +43,10 @@ _COLUMNS: tuple[_Column, ...] = (
     ("Exit", lambda t, k: price_words(t, k, t.trades.exit[k]), lambda t: t.trades.exit, True),
     ("Result", lambda t, k: _percent(t.results.ratio[k]), lambda t: t.results.ratio, True),
     ("Money", lambda t, k: _number(t.book.net[k], ",.2f"), lambda t: t.book.net, True),
-    ("Risks", lambda t, k: _number(t.results.risks[k], "+.2f"), lambda t: t.results.risks, True),
-    ("Worst", lambda t, k: _percent(t.results.worst[k]), lambda t: t.results.worst, True),
-    ("Best", lambda t, k: _percent(t.results.best[k]), lambda t: t.results.best, True),
-    ("Left by", lambda t, k: _left_by(t, k), lambda t: t.trades.reason, False),
+    ("R", lambda t, k: _number(t.results.risks[k], "+.2f"), lambda t: t.results.risks, True),
+    ("MAE", lambda t, k: _percent(t.results.worst[k]), lambda t: t.results.worst, True),
+    ("MFE", lambda t, k: _percent(t.results.best[k]), lambda t: t.results.best, True),
+    ("Exit reason", lambda t, k: _left_by(t, k), lambda t: t.trades.reason, False),
 )
 
 
@@ -63,7 +63,7 @@ def _out(trial: Trial, k: int) -> str:
 def _left_by(trial: Trial, k: int) -> str:
     taken = Taken(int(trial.book.taken[k]))
     if taken is not Taken.YES:
-        return f"not taken: {SKIPPED[taken]}"
+        return f"skipped: {SKIPPED[taken]}"
     return str(_REASONS[trial.trades.reason[k]])
 
 

@@ -32,10 +32,8 @@ from oakladder.trial.metrics.metrics import metric_words
 from oakladder.trial.spec import Change, ChangeKind
 
 _ROW = 52
-_HINT = "A click or the arrow keys show it in front; Space or the right button compares with it; Delete takes it away."
-_EMPTY = (
-    "Nothing is tried beside it yet: another setting, timeframe, list, cost or stop can be, and each keeps its curve."
-)
+_HINT = "Click or use the arrow keys to show it in front; Space or the right button compares; Delete removes it."
+_EMPTY = "No variants yet. Add one with another setting, timeframe, list, cost or stop to compare the curves."
 _IN_ROW = ("growth", "drawdown", "trades")
 #: What a screen reader says of it when it is empty.
 _NOTHING = "Variants"
@@ -74,7 +72,7 @@ class VariantRows(PaintedWidget):
             return outcome.trouble
         figures = outcome.trial.figures
         growth, fall, count = (metric_words(figures, name) for name in _IN_ROW)
-        return f"{growth} a year, fall {fall}, {count} trades"
+        return f"annual return {growth}, max drawdown {fall}, {count} trades"
 
     def paint(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), self.theme.color("ground"))
@@ -163,9 +161,9 @@ class Variants(QWidget):
         self.rows = VariantRows(theme)
         self.settings: Callable[[], Sequence[SettingInfo]] = lambda: ()
         self.lists: Callable[[], Sequence[str]] = lambda: ()
-        self.add = QToolButton(text="Try it otherwise")
+        self.add = QToolButton(text="Add variant")
         self.add.setToolTip(
-            hinted("Put a variant beside the plain rule: a setting, timeframe, list, costs, a stop …", "try_otherwise")
+            hinted("Compare the rule with a variant: a setting, timeframe, list, costs, a stop …", "try_otherwise")
         )
         self.add.clicked.connect(lambda: self.menu(self.add.mapToGlobal(self.add.rect().bottomLeft())))
         head = QHBoxLayout()
@@ -197,24 +195,24 @@ class Variants(QWidget):
         for name in self.lists():
             lists.addAction(name, lambda n=name: self._tell(ChangeKind.LIST, n))
         menu.addSeparator()
-        menu.addAction("With other costs …", lambda: self._ask(ChangeKind.COST, "Cost of a fill", "0.1%"))
+        menu.addAction("With other commission …", lambda: self._ask(ChangeKind.COST, "Commission", "0.1%"))
         menu.addAction(
             "With other slippage …", lambda: self._ask(ChangeKind.SLIPPAGE, "Slippage, ticks or a ratio", "2t")
         )
-        menu.addAction("With a stop …", lambda: self._ask(ChangeKind.STOP, "How far the stop is", "2 * atr(14)"))
-        menu.addAction("Sides swapped", lambda: self._tell(ChangeKind.SWAPPED))
-        menu.addAction("Condition turned round", lambda: self._tell(ChangeKind.TURNED))
+        menu.addAction("With a stop …", lambda: self._ask(ChangeKind.STOP, "Stop distance", "2 * atr(14)"))
+        menu.addAction("Reverse long/short", lambda: self._tell(ChangeKind.SWAPPED))
+        menu.addAction("Invert condition", lambda: self._tell(ChangeKind.TURNED))
         menu.popup(place)
         return menu
 
     def _ask_setting(self, info: SettingInfo) -> None:
         before = info.words(info.default)
-        text = words_for(self, info.text or info.name, "Try it", before, f"{info.name}, now {before}")
+        text = words_for(self, info.text or info.name, "Add", before, f"{info.name}, now {before}")
         if text is not None and text.strip():
             self.asked.emit(Change(ChangeKind.SETTING, text.strip(), info.name))
 
     def _ask(self, what: ChangeKind, words: str, before: str) -> None:
-        text = words_for(self, words, "Try it", before)
+        text = words_for(self, words, "Add", before)
         if text is not None and text.strip():
             self._tell(what, text.strip())
 

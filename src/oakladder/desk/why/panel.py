@@ -45,9 +45,9 @@ class WhyPanel(QWidget):
         self._bars: Bars | None = None
         self._bar: int | None = None
         self._trades: ChartTrades | None = None
-        self.signals = QComboBox(accessibleName="The signal that is explained")
+        self.signals = QComboBox(accessibleName="Signal to explain")
         self.signals.setMinimumWidth(120)
-        self.signals.setToolTip("The signal, or the decision of a trade, that is explained")
+        self.signals.setToolTip("Signal or trade decision to explain")
         self.signals.activated.connect(lambda _: self.asked.emit(self.signals.currentText()))
         self.verdict = QLabel()
         self.verdict.setMinimumWidth(20)
@@ -56,7 +56,7 @@ class WhyPanel(QWidget):
         self.story = QLabel()
         self.story.setWordWrap(True)
         self.story.setVisible(False)
-        self.tree = QTreeWidget(accessibleName="The parts of the condition")
+        self.tree = QTreeWidget(accessibleName="Parts of the condition")
         self.tree.setColumnCount(3)
         self.tree.setHeaderLabels(["Part", "Values", ""])
         self.tree.setFont(ui_font())
@@ -68,11 +68,11 @@ class WhyPanel(QWidget):
         header.setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
         header.setSectionResizeMode(2, QHeaderView.ResizeMode.ResizeToContents)
         header.setMinimumSectionSize(24)
-        self.misses = QListWidget(accessibleName="Where it nearly fired")
+        self.misses = QListWidget(accessibleName="Near misses")
         self.misses.setFont(ui_font())
         self.misses.itemActivated.connect(lambda item: self.went.emit(item.data(_ROLE)))
         self.misses.itemClicked.connect(lambda item: self.went.emit(item.data(_ROLE)))
-        self.nearly = QLabel("Where it nearly fired", objectName="quiet")
+        self.nearly = QLabel("Near misses", objectName="quiet")
         self._following = QTimer(self, singleShot=True, interval=_FOLLOW_MS)
         self._following.timeout.connect(self._show_bar)
         self._lay_out()
@@ -130,7 +130,7 @@ class WhyPanel(QWidget):
             item.setToolTip(item.text())
             item.setData(_ROLE, near.bar)
             self.misses.addItem(item)
-        self.nearly.setText("Where it nearly fired" if self.misses.count() else "It nowhere nearly fired.")
+        self.nearly.setText("Near misses" if self.misses.count() else "No near misses.")
         self.misses.setVisible(bool(self.misses.count()))
         self._show_bar()
 

@@ -18,7 +18,7 @@ WORDS = {
     "compile": "reading the script",
     "evidence": "evidence",
     "export": "saving",
-    "honesty": "honesty check",
+    "honesty": "look-ahead check",
     "intake": "reading files",
     "ladder": "columns",
     "library": "library",
@@ -58,7 +58,7 @@ class Activity(QLabel):
         self._timer.timeout.connect(self.look)
         self._timer.start()
         jobs.changed.connect(self._look_soon)  # what is done is not told beside its result
-        self.setAccessibleName("What is being worked on")
+        self.setAccessibleName("Running jobs")
 
     def _look_soon(self) -> None:
         if self.text():

@@ -16,7 +16,7 @@ from oakladder.desk.look.theme import Theme
 
 _ROW, _NAME, _NUMBER = 22, 130, 82
 #: What a screen reader says of it when it is empty.
-_NOTHING = "Parts as bars"
+_NOTHING = "Breakdown"
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,7 +89,7 @@ class BarsBy(QWidget):
 
     def __init__(self, theme: Theme, heads: Sequence[str], kinds: Sequence[str], parent: QWidget | None = None):
         super().__init__(parent)
-        self.chooser, self.bars = QComboBox(accessibleName="By what it is parted"), BarRows(theme, heads)
+        self.chooser, self.bars = QComboBox(accessibleName="Break down by"), BarRows(theme, heads)
         self.chooser.addItems(kinds)
         self.chooser.activated.connect(lambda _: self.chosen.emit(self.kind))
         row = QHBoxLayout()
@@ -98,7 +98,7 @@ class BarsBy(QWidget):
         row.addWidget(QLabel("By", objectName="quiet"))
         row.addWidget(self.chooser)
         row.addStretch(1)
-        area = QScrollArea(accessibleName="The parts, as bars")
+        area = QScrollArea(accessibleName="Breakdown")
         area.setWidgetResizable(True)
         area.setFrameShape(QScrollArea.Shape.NoFrame)
         area.setWidget(self.bars)

@@ -35,14 +35,14 @@ class ColumnChooser(QDialog):
         self, programs: Mapping[str, Program], column: ScriptColumn | None = None, parent: QWidget | None = None
     ):
         super().__init__(parent)
-        self.setWindowTitle("A column of a script")
+        self.setWindowTitle("Script column")
         self._programs = list(programs.items())
         self.script, self.output = QComboBox(), QComboBox()
         for name, _ in self._programs:
             self.script.addItem(title_of(name), name)
         self.frames = {str(t): QCheckBox(str(t)) for t in STANDARD}
         self.other = QLineEdit(placeholderText="other lengths, as in 90m 6h")
-        self.extended = QCheckBox("with early and late hours")
+        self.extended = QCheckBox("include extended hours")
         self.settings = HeldSettings()
         self._first: dict[str, object] = dict(column.settings) if column is not None else {}
         self.word = QLabel(objectName="trouble")
@@ -73,11 +73,11 @@ class ColumnChooser(QDialog):
         layout.addLayout(grid)
         for part in (self.other, self.extended, self.settings, self.word):
             layout.addWidget(part)
-        layout.addLayout(verb_row(self, "Show this column", accept=self._accept))
+        layout.addLayout(verb_row(self, "Add", accept=self._accept))
 
     def _show_script(self) -> None:
         if not self._programs:
-            self.word.setText("There is no script without errors to take a column from.")
+            self.word.setText("No script without errors has a column to show.")
             return
         _, program = self._programs[self.script.currentIndex()]
         self.output.clear()

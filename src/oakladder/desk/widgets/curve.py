@@ -1,4 +1,4 @@
-"""The picture of a trial: its curve over the held money, the variants beside it, the trades on it, and under water."""
+"""The picture of a trial: its curve over the held money, the variants beside it, the trades on it, and drawdown."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from oakladder.trial.trial import Trial
 #: The colours of variants, one after the other; the plain rule has the ink.
 VARIANT_COLOURS = ("teal", "amber", "plum", "spruce", "rose", "sky", "lime", "rust")
 _RIGHT, _BOTTOM, _TOP = 64, 18, 8
-#: The share of the height that stands under water.
+#: The share of the height that stands drawdown.
 _WATER = 0.2
 #: A trade is under the cursor when it is so near, in pixels.
 _NEAR = 9.0
@@ -37,7 +37,7 @@ class Curve:
 
 
 #: What a screen reader says of it without a curve.
-_NOTHING = "The account over time"
+_NOTHING = "Equity curve"
 
 
 class CurveView(PaintedWidget):
@@ -68,9 +68,9 @@ class CurveView(PaintedWidget):
         if front is None:
             self.setAccessibleName(_NOTHING)
         else:
-            held = f", the same money simply held {front.equity.held[-1]:,.0f}" if len(front.equity.held) else ""
+            held = f", buy and hold {front.equity.held[-1]:,.0f}" if len(front.equity.held) else ""
             end = front.equity.value[-1] if len(front.equity.value) else front.equity.start
-            self.setAccessibleName(f"Curve of the trial: from {front.equity.start:,.0f} to {end:,.0f}{held}")
+            self.setAccessibleName(f"Equity: from {front.equity.start:,.0f} to {end:,.0f}{held}")
 
     # --- where things are ---------------------------------------------------------------------------
 
@@ -182,7 +182,7 @@ class CurveView(PaintedWidget):
         painter.setFont(ui_font(SMALL))
         place = QRectF(box.right() + 6, box.bottom() - 14, _RIGHT - 8, 16)
         painter.drawText(place, Qt.AlignmentFlag.AlignLeft, f"{deepest:.1%}" if deepest < -1e-6 else "0%")
-        painter.drawText(QRectF(box.left() + 2, box.bottom() - 14, 120, 14), Qt.AlignmentFlag.AlignLeft, "under water")
+        painter.drawText(QRectF(box.left() + 2, box.bottom() - 14, 120, 14), Qt.AlignmentFlag.AlignLeft, "drawdown")
 
     # --- trades under the cursor --------------------------------------------------------------------
 

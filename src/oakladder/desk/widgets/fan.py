@@ -25,7 +25,7 @@ class FanView(PaintedWidget):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
-        self.setAccessibleName("What followed the signal, beside what usually follows")
+        self.setAccessibleName("What followed the signal, compared with any bar")
         self.theme = theme
         self.evidence: Evidence | None = None
         self.bars = USUAL_HORIZON
@@ -41,8 +41,8 @@ class FanView(PaintedWidget):
         self.setAccessibleName(sentence(evidence) if evidence is not None else "No evidence")
         shares = "; ".join(f"{s:.0%}" for s in SHARES)
         self.setToolTip(
-            f"Lines: {shares} of the paths lie below. Coloured: after the signal. Grey: after any bar. "
-            "From the next open to the close so many bars later. The dots are the means that the sentence compares."
+            f"Lines: quantiles {shares}. Coloured: after the signal. Grey: after any bar. "
+            "From the next open to the close so many bars later. Dots: the means compared in the sentence."
         )
         self.update()
 

@@ -24,7 +24,7 @@ class Histogram(PaintedWidget):
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
-        self.setAccessibleName("Chance, with the real result in it")
+        self.setAccessibleName("Distribution of random runs, with the real result")
         self.theme = theme
         self._values, self._real = np.zeros(0), 0.0
         self._range: tuple[float, float] | None = None

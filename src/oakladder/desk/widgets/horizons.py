@@ -16,18 +16,18 @@ _ROW, _HEAD = 24, 22
 #: Columns that go where there is no room, one after the other.
 _FIRST_TO_GO = ("Median", "Days", "Usual", "Mean")
 _ABOUT = {
-    "Bars": "so many bars after the signal",
-    "Times": "how often it came with so many bars behind it",
-    "Days": "on how many days those fell",
-    "Mean": "the mean change from the next open to the close so many bars later",
-    "Median": "half of the changes were lower",
+    "Bars": "bars after the signal",
+    "Times": "occurrences with enough bars after them",
+    "Days": "number of different days",
+    "Mean": "mean change from the next open to the close of that bar",
+    "Median": "median of those changes",
     "Up": "the share of changes above zero",
-    "Usual": "the mean change after any bar of the same symbols and time",
-    "More": "by how much the mean is above the usual one",
-    "Chance": "how often the signal, moved to other moments, does at least as well",
+    "Usual": "mean change after any bar of the same symbols and period",
+    "More": "mean minus the usual mean",
+    "Chance": "share of random shifts of the signal that did at least as well",
 }
 #: What a screen reader says of it when it is empty.
-_NOTHING = "Results by bars later"
+_NOTHING = "Results by horizon"
 
 
 class HorizonRows(PaintedWidget):

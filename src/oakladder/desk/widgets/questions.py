@@ -70,14 +70,14 @@ class Question(QDialog):
         field.setFocus()
 
 
-def agreed(parent: QWidget, question: str, about: str, verb: str, leave: str = "Leave it") -> bool:
+def agreed(parent: QWidget, question: str, about: str, verb: str, leave: str = "Cancel") -> bool:
     """Asks, and waits for the answer; closing the question leaves everything as it is."""
     return answered(Question(question, about, verb, leave, parent))
 
 
 def words_for(parent: QWidget, question: str, verb: str, old: str = "", about: str = "") -> str | None:
     """Asks for a line of words, the old ones selected; None if it was left."""
-    asked = Question(question, about, verb, "Leave it", parent)
+    asked = Question(question, about, verb, "Cancel", parent)
     line = QLineEdit(old)
     asked.put(line, question)
     line.selectAll()
@@ -86,7 +86,7 @@ def words_for(parent: QWidget, question: str, verb: str, old: str = "", about: s
 
 def text_for(parent: QWidget, question: str, verb: str, about: str = "") -> str | None:
     """Asks for words on as many lines as there are; None if it was left."""
-    asked = Question(question, about, verb, "Leave it", parent)
+    asked = Question(question, about, verb, "Cancel", parent)
     field = QPlainTextEdit()
     field.setTabChangesFocus(True)
     asked.put(field, question)
@@ -95,7 +95,7 @@ def text_for(parent: QWidget, question: str, verb: str, about: str = "") -> str 
 
 def one_of(parent: QWidget, question: str, verb: str, choices: list[str]) -> int | None:
     """Asks which one of several; its place among them, or None if it was left or there are none."""
-    asked = Question(question, "", verb, "Leave it", parent)
+    asked = Question(question, "", verb, "Cancel", parent)
     field = QComboBox()
     field.addItems(choices)
     asked.put(field, question)

@@ -53,12 +53,12 @@ class SettingsStrip(QWidget):
         self._infos: tuple[SettingInfo, ...] = ()
         self._labels: list[QLabel] = []
         self._room = 0
-        self.word = QLabel("Set otherwise than in the script:", objectName="quiet")
-        self.keep = QToolButton(text="Keep")
-        self.keep.setToolTip("Write these values into the script, as its defaults")
+        self.word = QLabel("Changed settings:", objectName="quiet")
+        self.keep = QToolButton(text="Save")
+        self.keep.setToolTip("Save these values into the script as its defaults")
         self.keep.clicked.connect(self.kept)
-        self.drop = QToolButton(text="Drop")
-        self.drop.setToolTip("Back to the values that the script has")
+        self.drop = QToolButton(text="Reset")
+        self.drop.setToolTip("Reset to the script's values")
         self.drop.clicked.connect(self.dropped)
         self._foot = QWidget(self)
         row = QHBoxLayout(self._foot)

@@ -20,7 +20,7 @@ class StepStrip(QFrame):
         self.buttons = [QToolButton(text=s.words, objectName="step") for s in STEPS]
         self.how = QLabel(objectName="quiet")
         self.how.setMinimumWidth(20)
-        self.leave = QToolButton(text="Put away")
+        self.leave = QToolButton(text="Hide")
         self.leave.setToolTip("Ctrl+K and “first steps” bring them back")
         self.leave.clicked.connect(self.put_away)
         row = QHBoxLayout()
@@ -51,9 +51,7 @@ class StepStrip(QFrame):
             style = button.style()
             if style is not None:
                 style.polish(button)
-        self.how.setText(
-            following.how if following is not None else "All five are done. Put away what you need no more."
-        )
+        self.how.setText(following.how if following is not None else "All five steps are done.")
         self.how.setToolTip(self.how.text())
         self.setVisible(not steps.away)
 

@@ -233,4 +233,4 @@ def sentence_of(error: Exception) -> str:
     """What is said of a symbol on which something went wrong."""
     if isinstance(error, DataProblem):
         return str(error)
-    return f"Something went wrong with it that should not ({type(error).__name__}); the log has the details."
+    return f"An unexpected error occurred ({type(error).__name__}); the log has the details."

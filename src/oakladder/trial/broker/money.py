@@ -27,7 +27,7 @@ class Size:
         found = re.fullmatch(_NUMBER + r"(%r|%|m|u)\s*", text)
         if found is None or float(found[1]) <= 0:
             raise RunProblem(
-                f"A size is 100% (of equity), 5000m (money), 100u (units) or 1%r (of equity at risk), and `{text}` is none."
+                f"Write a position size as 100% (of equity), 5000m (money), 100u (units) or 1%r (of equity at risk), not `{text}`."
             )
         kind = _SIZES[found[2]]
         share = kind in (Sizing.SHARE, Sizing.RISK)
@@ -59,7 +59,7 @@ class Slippage:
         """``1t`` (ticks) or ``0.02%``. Raises `RunProblem` with a sentence."""
         found = re.fullmatch(_NUMBER + r"(t|%|)\s*", text)
         if found is None or (float(found[1]) != 0 and not found[2]):
-            raise RunProblem(f"Slippage is 1t (ticks) or 0.02% (of the price), and `{text}` is neither.")
+            raise RunProblem(f"Write slippage as 1t (ticks) or 0.02% (of the price), not `{text}`.")
         amount = float(found[1])
         return cls(ticks=amount) if found[2] in ("t", "") else cls(ratio=amount / 100)
 
@@ -71,7 +71,7 @@ def parse_ratio(text: str) -> float:
     """``0.05%`` as 0.0005; 0 needs no sign. Raises `RunProblem` with a sentence."""
     found = re.fullmatch(_NUMBER + r"(%?)\s*", text)
     if found is None or (float(found[1]) != 0 and not found[2]):
-        raise RunProblem(f"A cost is a share of the value, such as 0.05%, and `{text}` is none.")
+        raise RunProblem(f"Write a commission as a share of the value, such as 0.05%, not `{text}`.")
     return float(found[1]) / 100
 
 
@@ -109,7 +109,7 @@ class Account:
     def check(self) -> None:
         """Raises `RunProblem` with a sentence for what makes no sense."""
         if not 0 < self.money <= MOST_MONEY:
-            raise RunProblem(f"An account begins with some money: more than 0, and at most {MOST_MONEY:,.0f}.")
+            raise RunProblem(f"Starting money must be above 0 and at most {MOST_MONEY:,.0f}.")
         if not 0 < self.lot <= MOST_UNITS:
             raise RunProblem(f"The step of a size must be more than 0, and at most {MOST_UNITS:,.0f}.")
         if self.most is not None and not 1 <= self.most <= MOST_POSITIONS:

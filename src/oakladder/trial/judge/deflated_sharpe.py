@@ -95,7 +95,7 @@ class DeflatedSharpe:
     def words(self) -> str:
         """What it comes to, in a sentence."""
         if self.tries < 2:
-            return f"Sharpe ratio {self.sharpe:.2f}, the first try of this rule: nothing is taken off for luck."
+            return f"Sharpe ratio {self.sharpe:.2f}, the first try of this rule: no deduction for luck."
         return (
             f"Sharpe ratio {self.sharpe:.2f}; the best of {self.tries:,} tries without any merit would show {self.luck:.2f}, "
             f"which leaves {self.discounted:.2f}. It is more than luck with a probability of {self.probability:.0%}."

@@ -74,7 +74,7 @@ def shift_test_of(
     """
     which = np.flatnonzero(trial.book.done)
     if not len(which):
-        raise RunProblem("There is no closed trade to move.")
+        raise RunProblem("There are no closed trades to shift.")
     moved = _Moved(trial, which)
     rng = np.random.default_rng(seed)
     step = max(_TOGETHER // len(which), 1)
@@ -159,12 +159,12 @@ class Bootstrap:
     def words(self) -> str:
         """What the average trade may be, in a sentence."""
         low, high = self.range_of_average()
-        return f"Nine times of ten the same kind of trades bring between {low:+.2%} and {high:+.2%} on the average."
+        return f"90 % of resampled runs have an average trade between {low:+.2%} and {high:+.2%}."
 
     def fall_words(self) -> str:
         """What fall is to be expected, in a sentence."""
         middle, deep = self.drawdown_to_expect()
-        return f"Expect a fall of {middle:.0%}, and one time of twenty {deep:.0%} or more."
+        return f"Expected max drawdown {middle:.0%}; one run in twenty reaches {deep:.0%}."
 
 
 def bootstrap_of(
@@ -178,7 +178,7 @@ def bootstrap_of(
     """
     which, book = np.flatnonzero(trial.book.done), trial.book
     if not len(which):
-        raise RunProblem("There is no closed trade to draw from.")
+        raise RunProblem("There are no closed trades to resample.")
     left = book.trades.left[which]
     which = which[np.argsort(book.grid.at[left] * 4 + book.trades.moment[which], kind="stable")]
     ratio, net, count = trial.results.ratio[which], book.net[which], len(which)

@@ -52,7 +52,7 @@ class Walk:
         """What it comes to, in a sentence."""
         growth, other = self.figures.get("growth"), self.hindsight.figures.get("growth")
         if growth is None or other is None:
-            return "The spans are too short to say how the money grew."
+            return "The spans are too short for an annual return."
         return (
             f"Chosen on the past and traded on what came next: {growth:+.1%} a year. "
             f"With the settings that hindsight chooses it would have been {other:+.1%}."

@@ -46,20 +46,20 @@ class SweepForm(QWidget):
         self._ticked: dict[str, bool] = {}
         #: The tick and the values of each setting.
         self.rows: list[tuple[QCheckBox, QLineEdit]] = []
-        self.figures = QComboBox(accessibleName="The figure that is looked at")
+        self.figures = QComboBox(accessibleName="Metric")
         self.names = [name for name, figure in FIGURES.items() if figure.good]
         self.figures.addItems([FIGURES[name].title for name in self.names])
         self.figures.setCurrentIndex(self.names.index(_FIRST_FIGURE))
         self.figures.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.figures.setToolTip("By which figure the combinations are looked at, and chosen while walking forward")
+        self.figures.setToolTip("Metric for the map, and for choosing settings in the walk forward")
         self.drawn = QSpinBox(accessibleName="Combinations drawn at random")
         self.drawn.setRange(0, MOST_VARIANTS)
         self.drawn.setSpecialValueText("all of them")
-        self.drawn.setToolTip("Try only so many combinations, drawn at random; 0 tries all")
+        self.drawn.setToolTip("Test only this many combinations, drawn at random; 0 tests all")
         self.count = QLabel(objectName="quiet")
         self.count.setWordWrap(True)
         self.sweep_button, self.walk_button = QToolButton(text="Sweep"), QToolButton(text="Walk forward")
-        self.sweep_button.setToolTip("Put every combination on trial")
+        self.sweep_button.setToolTip("Test every combination")
         self.walk_button.setToolTip(
             "Choose on a span of history, trade the next, and so on; beside what hindsight chooses"
         )
@@ -67,15 +67,15 @@ class SweepForm(QWidget):
         self._grid.setHorizontalSpacing(GAP)
         self._grid.setVerticalSpacing(TIGHT)
         fields = QGridLayout()
-        fields.addWidget(QLabel("Look at", objectName="quiet"), 0, 0)
+        fields.addWidget(QLabel("Metric", objectName="quiet"), 0, 0)
         fields.addWidget(self.figures, 0, 1)
-        fields.addWidget(QLabel("Try", objectName="quiet"), 1, 0)
+        fields.addWidget(QLabel("Combinations", objectName="quiet"), 1, 0)
         fields.addWidget(self.drawn, 1, 1)
         fields.addWidget(self.sweep_button, 2, 0)
         fields.addWidget(self.walk_button, 2, 1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(WIDE, GAP, GAP, GAP)
-        layout.addWidget(QLabel("Settings and their values", objectName="head"))
+        layout.addWidget(QLabel("Settings and ranges", objectName="head"))
         layout.addLayout(self._grid)
         layout.addSpacing(6)
         layout.addLayout(fields)
@@ -88,7 +88,7 @@ class SweepForm(QWidget):
 
     @property
     def figure(self) -> str:
-        """The figure that is looked at, one of `FIGURES`."""
+        """Metric, one of `FIGURES`."""
         return self.names[self.figures.currentIndex()]
 
     @property
@@ -171,10 +171,10 @@ class SweepForm(QWidget):
         every = math.prod(len(r.values) for r in ranges)
         if not self._infos:
             self.count.setText(
-                "The script has no setting with numbers to go through. Add one, such as `setting n = 20 range 5..100`."
+                "The script has no numeric setting to sweep. Add one, such as `setting n = 20 range 5..100`."
             )
         elif not ranges:
-            self.count.setText("Tick a setting.")
+            self.count.setText("Select a setting.")
         else:
             drawn = f", {min(self.drawn.value(), every):,} of them drawn at random" if self.drawn.value() else ""
             self.count.setText(f"{every:,} combinations{drawn}; each counts as a try.")

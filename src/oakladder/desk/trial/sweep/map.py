@@ -23,7 +23,7 @@ _LEFT, _BOTTOM, _TOP, _RIGHT = 64, 38, 12, 16
 #: More squares than this are painted as a picture.
 _MOST_SQUARES = 1_500
 _NOTHING = "No sweep"
-_HINT = "A click or Enter takes these settings."
+_HINT = "Click or press Enter to use these settings."
 
 
 class SweepMapView(PaintedWidget):
@@ -89,7 +89,7 @@ class SweepMapView(PaintedWidget):
         if other is not None and other.figures != one.figures:
             told.append(f"in the sweep before {metric_words(other.figures, made.figure)}")
         if made.lonely[number]:
-            told.append("a lonely peak: its neighbours do not bear it out, so it is most likely luck")
+            told.append("a lonely peak: its neighbours are much worse, so it is most likely luck")
         if number == made.best:
             told.append("the best of all")
         if number == made.broad:
@@ -139,7 +139,7 @@ class SweepMapView(PaintedWidget):
         if self.map is None or not self._shown:
             painter.setPen(self.theme.color("faint"))
             painter.setFont(ui_font())
-            words = "Tick one or two settings and press Sweep: every combination becomes a square here."
+            words = "Select one or two settings and press Sweep: each combination becomes a square here."
             painter.drawText(self.rect().adjusted(20, 20, -20, -20), Qt.AlignmentFlag.AlignCenter | _WRAP, words)
             return
         self._current = self._of_the_rule()

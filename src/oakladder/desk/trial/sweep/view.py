@@ -79,7 +79,7 @@ class SweepView(QWidget):
             line.setMinimumWidth(20)
         # Its longest line must not make the form wider than its place.
         self.earlier.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.earlier.setToolTip("Sweeps of this rule that were made before")
+        self.earlier.setToolTip("Earlier sweeps of this rule")
         left = QWidget()
         column = QVBoxLayout(left)
         column.setContentsMargins(0, 0, 0, GAP)
@@ -199,7 +199,7 @@ class SweepView(QWidget):
         kept = [e for e in self._notes.book.entries if isinstance(e, Swept)]
         self.earlier.clear()
         self.earlier.setVisible(bool(kept))
-        self.earlier.addItem("Sweeps made before …")
+        self.earlier.addItem("Earlier sweeps …")
         program = self._rule.program
         for entry in reversed(kept):
             other = ", another text" if program is not None and mark_of(program.text) != entry.what.text else ""
@@ -215,7 +215,7 @@ class SweepView(QWidget):
             return
         rows, ranges = self._notes.book.rows.get(entry.file, ()), tuple(ranges_of(entry))
         if not rows:
-            self._sweeping.told.emit("The file of this sweep cannot be read any more.")
+            self._sweeping.told.emit("The file of this sweep cannot be read.")
             return
         self.form.show_ranges(ranges)
         self._of = self.earlier.itemText(at)

@@ -19,7 +19,7 @@ from oakladder.trial.sweep.ranges import settings_words
 from oakladder.trial.sweep.walk_forward import Step, Walk
 
 _LEFT, _RIGHT, _TOP, _FOOT = 8, 66, 22, 58
-_NOTHING = "Nothing walked forward yet"
+_NOTHING = "No walk forward yet"
 
 
 class WalkView(PaintedWidget):
@@ -52,8 +52,8 @@ class WalkView(PaintedWidget):
             painter.setPen(self.theme.color("faint"))
             painter.setFont(ui_font())
             words = (
-                "Walk forward: the best settings of three spans of history are traded on the next one, and so on. "
-                "What came of that is what could have been had; what hindsight shows is not."
+                "Walk forward: the best settings of three spans are traded on the next one, and so on. "
+                "The joined result is out of sample; the one with hindsight is not."
             )
             place = self.rect().adjusted(20, 20, -20, -20)
             painter.drawText(place, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, words)
@@ -95,7 +95,7 @@ class WalkView(PaintedWidget):
 
         painter.setFont(ui_font(SMALL))
         curves = (
-            ("simply held", joined.times, joined.held, QPen(self.theme.color("mute"), 1.2)),
+            ("buy and hold", joined.times, joined.held, QPen(self.theme.color("mute"), 1.2)),
             ("with hindsight", other.times, other.value, QPen(self.theme.color("warn"), 1.4)),
             ("walked forward", joined.times, joined.value, QPen(self.theme.color("ink"), 2.2)),
         )

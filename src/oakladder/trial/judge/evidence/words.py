@@ -20,7 +20,7 @@ def sentence(evidence: Evidence, bars: int = USUAL_HORIZON) -> str:
     """The one sentence on top: how often, what followed beside what usually follows, and how chance does."""
     one = evidence.at(bars)
     if not evidence.places.size:
-        return f"`{evidence.signal}` never came here."
+        return f"`{evidence.signal}` never occurred here."
     if not one.count or one.difference is None:
         return f"`{evidence.signal}` came {_times(len(evidence.places))}, never with {one.bars} bars behind it."
     change = f"{abs(one.difference):.2%} {'more' if one.difference >= 0 else 'less'} than usual"
@@ -32,15 +32,15 @@ def chance_words(one: Horizon) -> str:
     if one.chance is None:
         return ""
     if not one.shifts:
-        return "There is no other place to which it could be moved."
+        return "The history is too short to shift the signal."
     share = one.chance
     if share >= 0.995:
-        return "Chance always does as well."
+        return "Every random shift did at least as well."
     if share >= 0.01:
-        return f"Chance does as well in {round(share * 100)} of 100."
+        return f"{round(share * 100)} % of random shifts did at least as well."
     if share >= 0.001:
-        return f"Chance does as well in {round(share * 1000)} of 1,000."
-    return "Chance does as well in less than 1 of 1,000."
+        return f"{share * 100:.1f} % of random shifts did at least as well."
+    return "Less than 0.1 % of random shifts did at least as well."
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +63,7 @@ def weaknesses(evidence: Evidence, bars: int = USUAL_HORIZON) -> list[Weakness]:
         return []
     made: list[Weakness] = []
     if one.count < FEW:
-        made.append(Weakness("few", f"Only {_times(one.count)}: one good or bad day more would change the picture."))
+        made.append(Weakness("few", f"Only {_times(one.count)}: one more good or bad day would change the result."))
     elif one.days < FEW:
         words = f"All {one.count:,} fell on only {_days(one.days)}: what happened then counts many times."
         made.append(Weakness("on few days", words))

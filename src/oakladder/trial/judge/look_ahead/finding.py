@@ -12,11 +12,11 @@ from oakladder.bars.time_words import iso, opening_words
 class FindingKind(Enum):
     """Each way in which a script can show more than could be had: its name, and what is wrong with it."""
 
-    CHANGED = ("changed", "A value that stood on a bar was another one later.")
-    BEFORE_KNOWN = ("before known", "A drawing stands on a bar on which nobody could have drawn it yet.")
-    FORMING = ("forming", "A longer bar is read before it is complete: it may still turn.")
-    UNDECIDED = ("undecided", "A bar reached both stop and target, and nobody can say which came first.")
-    THIN = ("thin", "An entry is larger than what such a bar lets through without moving the price.")
+    CHANGED = ("changed", "A value changed after its bar had closed.")
+    BEFORE_KNOWN = ("before known", "A drawing stands on a bar before it was known.")
+    FORMING = ("forming", "A longer bar is read before it is complete, so it may still change.")
+    UNDECIDED = ("undecided", "A bar reached both stop and target, and the order is not known.")
+    THIN = ("thin", "An entry is too large for its bar's volume to be filled at that price.")
 
     def __init__(self, word: str, about: str):
         self.word, self.about = word, about

@@ -21,7 +21,7 @@ from oakladder.rung.trade_words import Reason
 from oakladder.trial.broker.ledger import Sizing, Taken
 from oakladder.trial.broker.money import Account, Costs, Size, Slippage
 from oakladder.trial.trial import Trial, run_trial, trial_data_of
-from trial.plain_account import Deal, Terms, account
+from trial.independent_account import Deal, Terms, account
 from trial.random_rules import market, random_case
 
 KINDS = {"share": Sizing.SHARE, "money": Sizing.MONEY, "units": Sizing.UNITS, "risk": Sizing.RISK}

@@ -43,7 +43,7 @@ def a_market(seed: int, symbols: int, timeframe: str) -> Panel:
 
 def in_one_run(program: Program, panel: Panel, given_settings: dict[str, object] | None = None) -> Trades:
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(trade_finder, "pays", lambda *_: False)
+        patch.setattr(trade_finder, "two_pass_pays", lambda *_: False)
         return find_trades(program, panel, given_settings, lanes=0)
 
 
@@ -210,8 +210,8 @@ def test_signals_are_worked_out_once_for_variants_of_what_is_done_with_a_positio
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     runs: list[int] = []
-    carry_out = two_pass.carry_out
-    monkeypatch.setattr(two_pass, "carry_out", lambda *a, **k: (runs.append(1), carry_out(*a, **k))[1])
+    carry_out = two_pass.execute
+    monkeypatch.setattr(two_pass, "execute", lambda *a, **k: (runs.append(1), carry_out(*a, **k))[1])
     program, panel = compile_script("rung 1\n" + LENGTHS), a_market(3, 20, "1d")
     task = Task(program, trial_data_of(panel))
     figures = [row.figures for row in swept(task, [{"bars": float(k)} for k in range(1, 30)])]

@@ -25,8 +25,8 @@ from oakladder.trial.metrics.streaming import can_stream, stream_totals
 from oakladder.trial.spans import Span
 from oakladder.trial.sweep.run import swept
 from oakladder.trial.trial import TrialData, run_trial, trial_data_of
+from trial.broker.test_account import terms_of
 from trial.random_rules import market, random_case
-from trial.test_account import terms_of
 
 
 def a_panel(rng: np.random.Generator, symbols: int, alike: bool) -> Panel:

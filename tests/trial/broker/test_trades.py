@@ -21,7 +21,7 @@ from oakladder.trial.broker.intrabar import minutes_for
 from oakladder.trial.broker.trade_finder import find_trades
 from oakladder.trial.broker.trades import Trades, trades_of
 from oakladder.trial.spans import before
-from trial.broker import trade
+from trial.independent_broker import trade
 from trial.random_rules import HOURS, Case, for_broker, market, panel_with_tick, random_case
 
 SEEDS = st.integers(0, 1 << 30)

@@ -9,7 +9,7 @@ from oakladder.rung import compile_script
 from oakladder.rung.trade_words import Reason
 from oakladder.trial.broker.trade_finder import find_trades
 from oakladder.trial.broker.trades import Trades
-from trial.broker import trade
+from trial.independent_broker import trade
 from trial.random_rules import for_broker, market, panel_with_tick, random_case
 
 

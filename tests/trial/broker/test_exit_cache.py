@@ -71,7 +71,7 @@ class Used:
             self.count += made is not None
             return made
 
-        patch.setattr(exit_cache, "chained", spy)
+        patch.setattr(exit_cache, "sequence_trades", spy)
 
 
 def same(one: Trades, two: Trades) -> None:

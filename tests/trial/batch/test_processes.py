@@ -28,7 +28,7 @@ from oakladder.trial.sweep import run
 from oakladder.trial.sweep.ranges import Range, grid_of_settings
 from oakladder.trial.sweep.run import swept
 from oakladder.trial.trial import trial_data_of
-from trial.sweeps.test_sweeps import RULE
+from trial.sweep.test_sweep import RULE
 
 VARIANTS = grid_of_settings(
     [Range("n", tuple(map(float, range(3, 33)))), Range("far", (10.0, 20.0, 40.0, 60.0, 5000.0))]
@@ -161,7 +161,7 @@ from multiprocessing import active_children
 from oakladder.trial.sweep import run as running
 from oakladder.trial.sweep.run import swept
 from oakladder.trial.batch.processes import Workers
-from trial.sweeps.test_workers import VARIANTS, a_task
+from trial.batch.test_processes import VARIANTS, a_task
 
 if __name__ == "__main__":
     running._WORTH_HELP = 1e-6
@@ -175,7 +175,7 @@ if __name__ == "__main__":
 def test_no_worker_outlives_a_program_that_is_killed(tmp_path: Path) -> None:
     script = tmp_path / "sweeps.py"
     script.write_text(KILLED)
-    paths = os.pathsep.join([str(Path(__file__).parents[2]), *filter(None, sys.path)])
+    paths = os.pathsep.join([str(Path(__file__).parents[3]), *filter(None, sys.path)])
     with subprocess.Popen(
         [sys.executable, str(script)], stdout=subprocess.PIPE, text=True, env=os.environ | {"PYTHONPATH": paths}
     ) as program:

@@ -17,7 +17,7 @@ from oakladder.trial.judge.evidence.shifts import followed
 from oakladder.trial.judge.evidence.study import HORIZONS, Evidence, evidence_of, judged_flags
 from oakladder.trial.judge.evidence.words import sentence, warnings
 from oakladder.trial.trial import TrialData, trial_data_of
-from trial.evidence.grounds import walk, walks
+from trial.judge.evidence.grounds import walk, walks
 
 RULE = "rung 1\nsignal go = volume > 950 bullish\n"
 

@@ -15,7 +15,7 @@ from oakladder.trial.broker.money import Account, Costs, Slippage
 from oakladder.trial.judge.deflated_sharpe import Returns, deflate, deflated, luck, returns_of
 from oakladder.trial.judge.shift_test import bootstrap_of, shift_test_of
 from oakladder.trial.trial import Trial, run_trial, trial_data_of
-from trial.evidence.grounds import walks
+from trial.judge.evidence.grounds import walks
 
 HELD = "rung 1\ntrade ride long\n    enter when volume > 950\n    at most 5 bars\n"
 

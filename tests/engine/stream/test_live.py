@@ -39,7 +39,7 @@ if hour_begins
 PROGRAM = compile_script(SCRIPT)
 VALUES = list(PROGRAM.plan.values.values())
 MARKETS = {
-    "with early and late hours": Calendar("WET", 540, 630, 510, 660),
+    "include extended hours": Calendar("WET", 540, 630, 510, 660),
     "around the clock": Calendar("WET", weekend=True),
     "over midnight": Calendar("WET", -120, 60, -180, 90, weekend=True),
     "with a half day": Calendar("WET", 540, 630, 540, 630, halves=frozenset([(20_541, 570)])),

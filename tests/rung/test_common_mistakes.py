@@ -11,7 +11,7 @@ from oakladder.rung import Problem, analyse
 from oakladder.rung.problems import CODES
 from oakladder.rung.service.fixes import apply_fix
 
-SLIPS = json.loads((Path(__file__).parent / "slips.json").read_text(encoding="utf-8"))
+SLIPS = json.loads((Path(__file__).parent / "common_mistakes.json").read_text(encoding="utf-8"))
 #: Words of the grammar and of the library's insides, which say nothing to a user.
 INSIDES = ("string", "token", "anonymous", "number_", "what follows `if`", "`travelled`", "`best`")
 

@@ -15,7 +15,7 @@ from oakladder.trial.batch.cluster import cluster
 from oakladder.trial.batch.task import Task
 from oakladder.trial.sweep.ranges import Range, grid_of_settings
 from oakladder.trial.sweep.run import swept
-from trial.sweeps.test_sweeps import RULE, ground
+from trial.sweep.test_sweep import RULE, ground
 
 distributed = pytest.importorskip("distributed")
 
