@@ -204,7 +204,7 @@ def test_the_source_of_a_library_function_is_shown(call) -> None:  # type: ignor
     assert "define my_rsi(x, n)" in call("source", "rsi", "--as", "my_rsi")[1]
     for words, said in (
         (("rsy",), "Did you mean"),
-        (("sum",), "by itself"),
+        (("sum",), "built into the compiler"),
         (("rsi", "--as", "My"), "no name"),
     ):
         code, _, err = call("source", *words)
@@ -224,7 +224,7 @@ def test_files_are_imported_and_what_was_found_is_reported(call, tmp_path: Path)
     for words, said in (
         (("--mend", "storm=drop"), "no finding"),
         (("--mend", "spike=fold"), "can be done"),
-        (("--zone", "Nowhere"), "no time zone"),
+        (("--zone", "Nowhere"), "not a time zone"),
         (("--session", "nine to five"), "no hours"),
     ):
         code, _, err = call("import", "bars.csv", "--library", "mine", *words)
@@ -253,7 +253,7 @@ def test_what_is_known_of_symbols_is_shown_and_changed(call, tmp_path: Path) -> 
     ("words", "sentence"),
     [
         (["--session", "9-15"], "Write them as 09:00-15:30"),
-        (["--zone", "Nowhere/Much"], "is no time zone"),
+        (["--zone", "Nowhere/Much"], "is not a time zone"),
         (["--tick", "0"], "a number above 0"),
         (["NOPE", "--kind", "fund"], "There is no symbol NOPE"),
     ],
@@ -345,7 +345,7 @@ def test_trial_tells_every_trade_as_json(call) -> None:  # type: ignore[no-untyp
 
 def test_trial_writes_trades_and_curve(call) -> None:  # type: ignore[no-untyped-def]
     code, out, _ = call("trial", rule(TRADED), "--symbol", "brine", "--trades", "t.csv", "--equity", "e.csv")
-    assert code == 0 and "Growth a year" in out and "sealed from" in out
+    assert code == 0 and "Annual return" in out and "sealed from" in out
     rows = list(csv.DictReader(Path("t.csv").read_text().splitlines()))
     assert len(rows) > 20 and rows[0]["symbol"] == "BRINE"
     curve = list(csv.DictReader(Path("e.csv").read_text().splitlines()))
@@ -369,7 +369,7 @@ def test_trial_of_a_list_with_the_account_that_is_asked_for(call) -> None:  # ty
     words = ("trial", rule(TRADED), "--list", "Ferries", "--format", "json", "--money", "50000")
     _, out, _ = call(*words, "--most", "1", "--size", "1%r")
     one = json.loads(out)
-    assert {s["reason"].split(":")[0] for s in one["skipped"]} == {"no room"}
+    assert {s["reason"].split(":")[0] for s in one["skipped"]} == {"max open positions reached"}
     _, out, _ = call(*words, "--apart", "--size", "5000m")
     apart = json.loads(out)
     assert not [s for s in apart["skipped"] if "room" in s["reason"]]
@@ -396,10 +396,10 @@ def test_a_script_without_a_trade_is_composed_and_said(call) -> None:  # type: i
     ("words", "sentence"),
     [
         (("--symbol", "BRINE", "--list", "all"), "Say one of --symbol, --list and --csv"),
-        (("--symbol", "BRINE", "--size", "lots"), "A size is 100%"),
-        (("--symbol", "BRINE", "--slip", "3"), "Slippage is 1t"),
-        (("--symbol", "BRINE", "--cost", "5"), "A cost is a share"),
-        (("--symbol", "BRINE", "--money", "0"), "begins with some money"),
+        (("--symbol", "BRINE", "--size", "lots"), "Write a position size as 100%"),
+        (("--symbol", "BRINE", "--slip", "3"), "Write slippage as 1t"),
+        (("--symbol", "BRINE", "--cost", "5"), "Write a commission as a share"),
+        (("--symbol", "BRINE", "--money", "0"), "Starting money must be above 0"),
         (("--symbol", "BRINE", "--sweep", "n=9"), "A range is written"),
         (("--symbol", "BRINE", "--sweep", "n=9..3"), "must rise"),
         (("--symbol", "BRINE", "--from", "soon"), "is no day"),

@@ -81,7 +81,7 @@ def test_a_trial_beside_chance(call) -> None:  # type: ignore[no-untyped-def]
     made = told(call, "trial", rule(), *bars(edge=0.006), "--chance")
     assert made["chance"]["share"] < 0.05 and made["bootstrap"]["average_low"] < made["chance"]["real"]
     code, out, _ = call("trial", rule(), *bars(), "--chance")
-    assert code == 0 and "moved to other moments at random" in out and "Nine times of ten" in out
+    assert code == 0 and "shifted at random" in out and "90 % of resampled runs" in out
 
 
 def test_without_a_trade_there_is_nothing_beside_chance(call) -> None:  # type: ignore[no-untyped-def]
@@ -109,7 +109,7 @@ def test_the_notebook_keeps_when_the_seal_was_broken(call, workspace: Workspace)
     text = "rung 1\ntrade ride long\n    enter when crosses_up(close, sma(close, 20))\n    at most 10 bars\n"
     call("trial", rule(text), "--list", "Ferries")
     code, _, err = call("trial", rule(text), "--list", "Ferries", "--broken-seal")
-    assert code == 0 and "the sealed part then showed" in err
+    assert code == 0 and "the sealed part then had" in err
     _, _, err = call("trial", rule(text), "--list", "Ferries", "--broken-seal")
     assert "sealed" not in err
     books = workspace.notebooks()
@@ -126,14 +126,14 @@ def test_evidence_that_looks_behind_the_seal_breaks_it(call, workspace: Workspac
     name = books.rule_name(Path("rule.rung"))
     assert code == 0 and books.read(name).seal is None
     code, _, err = call("evidence", rule(text), "--list", "Ferries", "--broken-seal")
-    assert code == 0 and "the sealed part then showed" in err
+    assert code == 0 and "the sealed part then had" in err
     assert workspace.notebooks().read(name).seal is not None
 
 
 def test_a_notebook_that_cannot_be_written_keeps_no_trial_back(call, workspace: Workspace) -> None:  # type: ignore[no-untyped-def]
     (workspace.data / "notebooks").write_text("in the way")
     code, out, err = call("trial", rule(), *bars())
-    assert code == 0 and "Growth a year" in out and "notebook cannot be written" in err
+    assert code == 0 and "Annual return" in out and "notebook cannot be written" in err
 
 
 def test_a_sweep_says_which_peaks_are_lonely(call) -> None:  # type: ignore[no-untyped-def]

@@ -122,7 +122,7 @@ WRONG = [
     ("import bars.csv --as -- --library mine", "--as"),
     ("import bars.csv --as =1+1 --library mine", "no symbol"),
     ("import bars.csv --tick 0 --library mine", "above 0"),
-    ("import bars.csv --zone Nowhere --library mine", "no time zone"),
+    ("import bars.csv --zone Nowhere --library mine", "not a time zone"),
     ("import --library mine", "required"),
     ("source rsi --as close", "taken"),
     ("source rsi --as if", "word of the language"),

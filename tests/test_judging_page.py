@@ -50,7 +50,7 @@ def test_the_rule_that_holds_up(market: BarLibrary, days: TrialData) -> None:
     told(sentence(evidence_of(program, days, "sails")))
     trial = run_trial(program, days)
     chance, drawn = shift_test_of(trial), bootstrap_of(trial)
-    told(f"brought {chance.real * 100:.2f} %, and with its {chance.trades} entries moved at random")
+    told(f"brought {chance.real * 100:.2f} %, and with its {chance.trades} entries shifted at random")
     told(f"did as well in {int((chance.runs >= chance.real).sum())} of 1,000")
     low, high = drawn.range_of_average()
     told(f"between {low * 100:.1f} % and {high * 100:.1f} %")

@@ -1,7 +1,7 @@
 """What took long to work out and is kept on disk from one start to the next: machine code, the trees of the library.
 
 A file for each thing, named for all that it follows from. It begins with a digest of the rest: what does not fit is
-thrown away and made anew. It is derived: losing it costs nothing but time.
+deleted and computed again. It is derived: losing it costs nothing but time.
 """
 
 from __future__ import annotations
@@ -14,9 +14,9 @@ import platformdirs
 
 from oakladder.disk import read_regular, sweep, write_atomic
 
-_MARK = b"oak shelf 1\n"
+_MARK = b"oak cache 1\n"
 _DIGEST = hashlib.sha256().digest_size
-#: So many files are kept, those that were used last, where nothing else is said.
+#: Max number of files, least recently used deleted first, unless a cache sets another.
 _MOST_FILES = 300
 
 
@@ -31,7 +31,7 @@ class DiskCache:
         return self.folder / f"{key.hex()}.kept"
 
     def take(self, key: bytes) -> bytes | None:
-        """What is kept under a key; None where there is none that is sound."""
+        """The content of a key; None without a valid one."""
         path = self._path(key)
         try:
             content = read_regular(path)
@@ -47,7 +47,7 @@ class DiskCache:
         return code
 
     def put(self, key: bytes, code: bytes) -> None:
-        """Keeps something; where it cannot be written, it is made anew next time."""
+        """Stores content under a key; a failed write only costs time later."""
         with contextlib.suppress(OSError):
             self.folder.mkdir(parents=True, exist_ok=True)
             write_atomic(self._path(key), _MARK + hashlib.sha256(code).digest() + code, durable=False)

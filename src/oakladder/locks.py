@@ -124,7 +124,7 @@ def _is_at(path: Path, handle: int) -> bool:
 
 def _sign(handle: int) -> None:
     """Writes into a lock file who holds it."""
-    with contextlib.suppress(OSError):  # a full disk keeps nobody from locking
+    with contextlib.suppress(OSError):  # a full disk must not prevent locking
         os.ftruncate(handle, 0)
         os.pwrite(handle, f"{os.getpid()} {Waiting.role}\n".encode()[:_MOST_HOLDER_BYTES], 0)
 

@@ -1,4 +1,4 @@
-"""Where errors that nobody foresaw are written down, with their tracebacks: a rotating file of the user's."""
+"""The log of unexpected errors with their tracebacks: a rotating file of the user's."""
 
 from __future__ import annotations
 

@@ -64,11 +64,11 @@ def test_files_are_looked_at_and_taken_in_and_can_be_charted(own_window: Window,
     window, place = own_window, own_window.data
     place.add([write(tmp_path / "seal.csv"), write(tmp_path / "otter.tsv", 80, "\t"), tmp_path / "gone.csv"])
     calm(window)
-    assert place.files.count() == 3 and "2 symbols can come in with 140 new bars. 1 cannot" in place.word.text()
+    assert place.files.count() == 3 and "2 symbols can be imported with 140 new bars. 1 cannot" in place.word.text()
     assert place.preview.item(0, 0).text() == "SEAL" and place.preview.rowCount() == 12  # type: ignore[union-attr]
     place.take_button.click()
     calm(window)
-    assert "2 symbols taken in, 140 bars written. 1 file could not" in place.word.text()
+    assert "2 symbols imported, 140 bars written. 1 file could not" in place.word.text()
     assert window.bench.watchlist.model.rowCount() == 79
     window.session.chart.go_to("OTTER")
     calm(window)
@@ -141,7 +141,7 @@ def test_what_is_known_of_symbols_is_shown_and_changed_together(
     assert view.model.text(0, 4) == "2026-06-30" and view.model.head(3) == "Bars, 2020 to 2026"
     view.table.grab()
     view.ask()
-    assert "Choose one or more" in view.word.text()
+    assert "Select one or more" in view.word.text()
     view.filter.setText("Kelp")
     shown = view.rows.rowCount()
     assert 0 < shown < 77
@@ -190,14 +190,14 @@ def test_what_was_recognised_of_the_symbol_is_said_and_its_step_can_be_corrected
     place = own_window.data
     place.add([write(tmp_path / "barge.csv")])
     calm(own_window)
-    assert place.facts.text() == "BARGE: share, 1d bars, prices in steps of 0.01, around the clock UTC; new, in My data"
+    assert place.facts.text() == "BARGE: share, 1d bars, tick size 0.01, 24-hour session UTC; new, in My data"
     place.reading.tick.setText("a lot")
     place.reading.tick.editingFinished.emit()
-    assert "no step of a price" in place.word.text()
+    assert "not a tick size" in place.word.text()
     place.reading.tick.setText("0,05")
     place.reading.tick.editingFinished.emit()
     calm(own_window)
-    assert "steps of 0.05" in place.facts.text()
+    assert "tick size 0.05" in place.facts.text()
     place.take_button.click()
     calm(own_window)
     assert own_window.session.library.infos["BARGE"].tick == 0.05
@@ -254,7 +254,7 @@ def test_files_that_claim_one_symbol_are_asked_about(own_window: Window, calm, t
     assert place.row.line.text() == "PUNT A" and not place.row.same.isVisible() and not place.row.word.text()
     place.add([other])
     calm(own_window)
-    assert "2 need an answer first" in place.word.text() and "0 symbols can come in" in place.word.text()
+    assert "2 need an answer first" in place.word.text() and "0 symbols can be imported" in place.word.text()
     for path in (one, other):
         chosen(place, path)
         assert "PUNT A is claimed by 2 files" in place.row.word.text() and place.row.same.isVisible()
@@ -264,7 +264,7 @@ def test_files_that_claim_one_symbol_are_asked_about(own_window: Window, calm, t
     QTest.keyClicks(place.row.line, "punt b")
     QTest.keyClick(place.row.line, Qt.Key.Key_Return)
     calm(own_window)
-    assert "2 symbols can come in with 120 new bars." in place.word.text() and not place.row.same.isVisible()
+    assert "2 symbols can be imported with 120 new bars." in place.word.text() and not place.row.same.isVisible()
     QTest.mouseClick(place.take_button, Qt.MouseButton.LeftButton)
     calm(own_window)
     assert library.bars("PUNT A", ONE_DAY)["close"][0] == 100 and library.bars("PUNT B", ONE_DAY)["close"][0] == 7
@@ -285,7 +285,7 @@ def test_files_that_belong_together_become_one_symbol_once_that_is_said(
     assert place.row.same.text() == "Import together"
     QTest.mouseClick(place.row.same, Qt.MouseButton.LeftButton)
     calm(own_window)
-    assert "2 symbols can come in" in place.word.text() and place.row.same.isChecked()
+    assert "2 symbols can be imported" in place.word.text() and place.row.same.isChecked()
     QTest.mouseClick(place.take_button, Qt.MouseButton.LeftButton)
     calm(own_window)
     assert len(library.bars("PUNT", ONE_DAY)) == 90 and not place.listing.seen
@@ -308,7 +308,7 @@ def test_prices_that_contradict_the_library_are_asked_about(own_window: Window, 
     assert "Choose another symbol" in place.word.text() and place.row.line.text() == "PUNT"
     QTest.mouseClick(place.row.same, Qt.MouseButton.LeftButton)
     calm(own_window)
-    assert "1 symbol can come in with 0 new bars" in place.word.text()
+    assert "1 symbol can be imported with 0 new bars" in place.word.text()
     place.take_button.click()
     calm(own_window)
     assert library.bars("PUNT", ONE_DAY)["close"][0] == 7

@@ -77,7 +77,7 @@ def test_evidence_follows_the_typing(window: Window, calm: Calm) -> None:
     glance = window.bench.below.evidence
     assert window.bench.below.currentWidget() is glance
     before = glance.list.text()
-    assert "bars later" in before and "Chance" in before and window.session.chart.symbol in glance.symbol.text()
+    assert "bars later" in before and "random shifts" in before and window.session.chart.symbol in glance.symbol.text()
     assert glance.fan.accessibleName() == before
     editor = window.bench.script.editor
     editor.setFocus()
@@ -168,7 +168,7 @@ def test_the_trial_stands_beside_chance(window: Window, calm: Calm, place: Trial
     QTest.keyClick(window, Qt.Key.Key_C, _CTRL | _ALT)
     calm(window)
     view = place.chance
-    assert "moved to other moments at random" in view.moved_words.text() and "Expect a fall" in view.fall_words.text()
+    assert "shifted at random" in view.moved_words.text() and "Expected max drawdown" in view.fall_words.text()
     assert "first try" in view.discount_words.text() and "1000 runs" in view.moved.accessibleName()
     before = view.moved_words.text()
     window.session.rule.set_setting("n", 60.0)
@@ -221,7 +221,7 @@ def test_settings_are_swept_and_a_square_is_taken(window: Window, calm: Calm, pl
     # It is kept, and counts as so many tries.
     wait(window, calm, lambda: len(window.session.notebook.book.tries) >= 12)
     assert view.earlier.isVisible() and view.earlier.count() == 2
-    form.figures.setCurrentText("Deepest fall")
+    form.figures.setCurrentText("Max drawdown")
     form.figures.activated.emit(form.figures.currentIndex())
     calm(window)
     assert view.map.map is not None and view.map.map.figure == "drawdown"
@@ -232,7 +232,7 @@ def test_a_sweep_that_was_kept_is_shown_again(window: Window, calm: Calm, place:
     wait(window, calm, lambda: any(isinstance(e, Swept) for e in window.session.notebook.book.entries))
     rows = list(view.map.tried)
     opened(window, calm, "rung 1\nsignal go = close > open\n", "other")
-    assert view.map.map is None and "no setting" in view.form.count.text()
+    assert view.map.map is None and "no numeric setting" in view.form.count.text()
     opened(window, calm)
     wait(window, calm, lambda: view.earlier.count() == 2)
     view.earlier.setCurrentIndex(1)
@@ -410,7 +410,7 @@ def test_the_seal_is_broken_once_and_for_this_rule_alone(window: Window, calm: C
     wait(window, calm, lambda: not notes.sealed)
     broken = notes.book.seal
     assert broken is not None and broken.promised["growth"] == sealed.figures["growth"] and broken.tries == 1
-    assert "the sealed part then showed" in view.seal.text() and "promised" in view.compared.text()
+    assert "the sealed part then had" in view.seal.text() and "promised" in view.compared.text()
     assert not view.break_button.isVisible()
     whole = place.trials.outcome.trial  # type: ignore[union-attr]
     assert whole is not None and whole.ground.seal is None and "Its seal is broken" in place.word.text()
@@ -550,7 +550,7 @@ def test_a_broken_script_is_not_judged_by_the_one_before(window: Window, calm: C
     place.show_notebook()
     opened(window, calm, "rung 1\nsignal go = close >\n", "broken")
     assert place.trials.outcome is not None and place.trials.outcome.trial is None
-    assert "mistake" in place.word.text() and window.session.rule.program is None
+    assert "has errors" in place.word.text() and window.session.rule.program is None
     place.notebook.ask = lambda: True
     said: list[str] = []
     window.session.status.connect(said.append)
@@ -558,7 +558,7 @@ def test_a_broken_script_is_not_judged_by_the_one_before(window: Window, calm: C
     place.sweep.form.sweep_button.click()
     place.honesty.button.click()
     calm(window)
-    assert window.session.notebook.sealed and len([s for s in said if "mistake" in s]) == 3
+    assert window.session.notebook.sealed and len([s for s in said if "has errors" in s]) == 3
     QTest.qWait(1700)
     calm(window)
     assert window.session.notebook.rule == "broken" and not window.session.notebook.book.entries

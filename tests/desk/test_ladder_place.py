@@ -302,7 +302,7 @@ def test_the_narrow_watchlist_shows_columns_of_any_script(window: Window, market
     assert shown == [expected[s].text for s in market.infos]
     assert watchlist.model.caption(5) == "Mine: Strength on 1w"
     assert not window.bench.watching.put(ScriptColumn("mine.rung", "up", ["1d"]))
-    assert "room for 3" in window.status.text() and len(session.watchlist.columns) == 2
+    assert "at most 3 columns" in window.status.text() and len(session.watchlist.columns) == 2
     before = dict(session.watchlist.cells)
     window.bench.script.editor.load("rung 1\nsignal up = close > 1\n")
     session.rule.set_text("rung 1\nsignal up = close > 1\n")

@@ -343,7 +343,7 @@ def test_a_list_that_is_deleted_while_it_is_watched_gives_way_to_all_symbols(win
     session.watchlist.list_name = "Mine"  # asked for before anything was told
     session.chart.refresh()
     calm(window)
-    assert session.watchlist.list_name == "All symbols" and "not there any more" in " ".join(window.status.said)
+    assert session.watchlist.list_name == "All symbols" and "no longer exists" in " ".join(window.status.said)
 
 
 def test_a_scan_never_writes_over_a_list_of_the_users_nor_in_a_replay(window: Window, calm) -> None:  # type: ignore[no-untyped-def]

@@ -30,7 +30,7 @@ window = make_window(Workspace.default())
 window.resize(1280, 800)
 window.move(int(sys.argv[1]), int(sys.argv[2]))
 window.show()
-settle(app, window.desk)
+settle(app, window.session)
 editor = window.bench.script.editor
 editor.setFocus()
 editor.load("rung 1\\n")
@@ -42,8 +42,8 @@ for key in "line sma(close, 5) ":
     offered += editor.helper.listing
 QTest.mouseMove(editor.viewport(), editor.viewport().rect().center())
 QTest.qWait(600)
-settle(app, window.desk)
-print(repr(editor.text()), offered, len(window.desk.rule.problems), window.windowHandle().screen() is not None)
+settle(app, window.session)
+print(repr(editor.text()), offered, len(window.session.rule.problems), window.windowHandle().screen() is not None)
 window.close()
 """
 
@@ -109,7 +109,7 @@ app = make_app()
 window = make_window(Workspace.default())
 window.resize(1280, 800)
 window.show()
-settle(app, window.desk)
+settle(app, window.session)
 
 def fineness(image):
     wide, high = image.width() // 2, image.height() // 2
@@ -123,10 +123,10 @@ def fineness(image):
 told = {"fine": {}, "blown": 0.0, "cut": [], "size": 0}
 for place in ("show_bench", "show_ladder", "show_scan", "show_trial", "show_data"):
     window.deeds[place].trigger()
-    settle(app, window.desk)
+    settle(app, window.session)
     if place == "show_scan":
         window.run_scan()
-        settle(app, window.desk)
+        settle(app, window.session)
     picture = window.grab().toImage().convertToFormat(QImage.Format.Format_RGB32)
     told["size"] = [picture.width(), picture.height()]
     small = picture.scaled(1280, 800)
@@ -145,7 +145,7 @@ for place in ("show_bench", "show_ladder", "show_scan", "show_trial", "show_data
                 if said.fontMetrics().horizontalAdvance(words) > said.width() + 1:
                     told["cut"].append(words)
 print(json.dumps(told))
-window.desk.jobs.close()
+window.session.jobs.close()
 """
 
 
@@ -172,9 +172,9 @@ real = app_module.open_window
 def opened(workspace):
     window = real(workspace)
     going = threading.Event()
-    window.desk.jobs.start("deaf", lambda ticket: (going.set(), threading.Event().wait(90)), lambda _: None, slow=True)
+    window.session.jobs.start("deaf", lambda ticket: (going.set(), threading.Event().wait(90)), lambda _: None, slow=True)
     going.wait(20)
-    window.desk.rule.set_text(window.desk.script.text + "-- typed last")
+    window.session.rule.set_text(window.session.script.text + "-- typed last")
     QTimer.singleShot(200, window.quit)
     return window
 
@@ -210,14 +210,14 @@ from oakladder.user.workspace import Workspace
 app = make_app()
 window = make_window(Workspace.default())
 window.show()
-settle(app, window.desk)
+settle(app, window.session)
 for body in ('line rsi(close, 5)\\nlane "Up" when close > open\\nline roc(close, 3) in pane "Pace"', "", "line rsi(close, 9)"):
-    window.desk.rule.set_text("rung 1\\n" + body)
-    settle(app, window.desk)
+    window.session.rule.set_text("rung 1\\n" + body)
+    settle(app, window.session)
 for place in ("show_ladder", "show_scan", "show_trial", "show_data", "show_bench"):
     window.deeds[place].trigger()
-    settle(app, window.desk)
-window.desk.jobs.close()
+    settle(app, window.session)
+window.session.jobs.close()
 if sys.argv[1] == "itself":
     sip.delete(window)
 print("so far")

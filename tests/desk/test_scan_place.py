@@ -172,7 +172,7 @@ def test_past_occurrences_stand_in_the_almanac_and_lead_to_their_bars(
     young = next(k for k, o in enumerate(expected) if o.after != o.after)
     assert place.results.past.text(young, 3) == "·" and "Fewer than 20" in place.results.past.hint(young, 3)
     assert "20 bars later the middle one stood" in place.verdict.text()
-    assert place.verdict.text().startswith(f"It came true {len(expected):,} times")
+    assert place.verdict.text().startswith(f"It was true {len(expected):,} times")
     day = expected[0].day
     box = place.results.almanac.place_of(day)
     place.results.almanac.grab()
@@ -197,8 +197,8 @@ def test_each_condition_shows_what_it_lets_through(place: ScanPlace, window: Win
     first = {f.symbol for f in run_scan(Rule(PROGRAM, "up"), market, market.infos).found}
     dear = {s for s in market.infos if market.bars(s, ONE_DAY)["close"][-1] >= 20}
     assert [e.funnel.words for e in place.lines.editors] == [
-        f"{len(first)} left, {len(first)} alone",
-        f"{len(first & dear)} left, {len(dear)} alone",
+        f"{len(first)} remain, {len(first)} on its own",
+        f"{len(first & dear)} remain, {len(dear)} on its own",
     ]
     window.toggle_night()
     calm(window)
@@ -231,11 +231,11 @@ def test_a_symbol_is_told_what_keeps_it_out(place: ScanPlace, window: Window, ma
 
 
 def test_what_is_found_stands_on_a_sheet_of_charts(place: ScanPlace, window: Window, calm) -> None:  # type: ignore[no-untyped-def]
-    assert "will stand here" in place.results.sheet.empty and "Ctrl+R" in place.results.sheet.empty
+    assert "as small charts" in place.results.sheet.empty and "Ctrl+R" in place.results.sheet.empty
     show(place, ScanLine(Field.PRICE.value, relation=">=", number=1e9))
     place.run()
     calm(window)
-    assert place.results.sheet.count() == 0 and "Nothing fits now" in place.results.sheet.empty
+    assert place.results.sheet.count() == 0 and "No match now" in place.results.sheet.empty
     show(place, rule())
     place.run()
     calm(window)
@@ -276,7 +276,7 @@ def test_a_scan_can_be_stopped(place: ScanPlace, window: Window, calm) -> None: 
 @pytest.mark.parametrize(
     ("line", "words"),
     [
-        (ScanLine(SCRIPT, script="gone.rung", name="up"), "not there"),
+        (ScanLine(SCRIPT, script="gone.rung", name="up"), "is missing"),
         (rule(timeframe="fortnight"), "no timeframe"),
         (ScanLine(Field.SYMBOLS.value, words=("No such list",)), None),
     ],
@@ -519,7 +519,7 @@ def test_a_scan_that_is_asked_for_before_the_scripts_are_read_runs_then(window: 
     calm(window)
     assert (
         window.scan.results.currentWidget() is window.scan.results.past_part
-        and "It came true" in window.scan.verdict.text()
+        and "It was true" in window.scan.verdict.text()
     )
 
 
@@ -614,8 +614,8 @@ def test_a_condition_is_a_sentence_that_unfolds_into_its_form(place: ScanPlace, 
     assert isinstance(inner, LineCard) and isinstance(nothing, LineCard) and isinstance(nowhere, LineCard)
     assert one.sentence.accessibleName() == "not: Mine: Strength < 30.5 with n 7 on 4h"
     assert change.sentence.accessibleName() == "the last bar's change is > 2.5 %"
-    assert inner.sentence.accessibleName() == "Mine: cross on 1d, came true within 4 bars"
-    assert "has no nothing" in nothing.sentence.text() and "list is not there" in nowhere.sentence.text()
+    assert inner.sentence.accessibleName() == "Mine: cross on 1d, true within the last 4 bars"
+    assert "has no nothing" in nothing.sentence.text() and "list is missing" in nowhere.sentence.text()
 
     QTest.mouseClick(one.sentence, Qt.MouseButton.LeftButton)
     assert one.form is not None and one.form.number.value() == 30.5
@@ -627,7 +627,7 @@ def test_a_condition_is_a_sentence_that_unfolds_into_its_form(place: ScanPlace, 
     inner.form.bars.setFocus()
     inner.form.bars.selectAll()
     QTest.keyClicks(inner.form.bars, "9")
-    assert inner.sentence.accessibleName().endswith("within 9 bars") and inner.line().bars == 9
+    assert inner.sentence.accessibleName().endswith("within the last 9 bars") and inner.line().bars == 9
     QTest.keyClick(inner.sentence, Qt.Key.Key_Space)
     assert inner.form is None and inner.line().bars == 9
     QTest.mouseClick(place.lines.add_button, Qt.MouseButton.LeftButton)

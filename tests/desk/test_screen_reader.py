@@ -46,13 +46,13 @@ def follow(line):
         app.quit()
     else:
         window.deeds[line].trigger()
-    settle(app, window.desk)
+    settle(app, window.session)
     print("done", flush=True)
 
 lines = Lines()
 lines.came.connect(follow)
 threading.Thread(target=lambda: [lines.came.emit(l.strip()) for l in sys.stdin], daemon=True).start()
-settle(app, window.desk)
+settle(app, window.session)
 print("done", flush=True)
 app.exec()
 """

@@ -169,7 +169,7 @@ def test_a_library_function_is_read_and_copied_into_the_script(window: Window, c
     assert found is not None and panel.source.text.text() == found.source
     panel.source.own.setText("Sma")
     panel.source.copy.click()
-    assert "name of your own" in panel.source.word.text()
+    assert "name that the library does not have" in panel.source.word.text()
     panel.source.own.setText("my_mean")
     panel.source.copy.click()
     calm(window)

@@ -56,7 +56,7 @@ def test_a_script_that_another_program_changes_is_read_again_where_the_cursor_is
     path.write_text(path.read_text() + "\n-- by another program\n")
     until(lambda: "by another program" in editor.text())
     assert editor.getCursorPosition() == (2, 2) and not window.bench.script.standing.isVisible()
-    assert "read again" in " ".join(window.status.said)
+    assert "reloaded" in " ".join(window.status.said)
     (path.parent / "brand_new.rung").write_text("rung 1\n")
     chooser = window.bench.script.chooser
     until(lambda: chooser.findText("Brand new") >= 0)

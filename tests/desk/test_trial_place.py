@@ -199,7 +199,7 @@ def test_terms_change_the_account_and_nonsense_loses_nothing(window: Window, cal
     sizing.setFocus()
     QTest.keyClicks(sizing, "a lot")
     QTest.keyClick(sizing, Qt.Key.Key_Return)
-    assert "A size is 100%" in window.status.text() and sizing.text() == "a lot"
+    assert "Write a position size as 100%" in window.status.text() and sizing.text() == "a lot"
     sizing.selectAll()
     QTest.keyClicks(sizing, "1%r")
     QTest.keyClick(sizing, Qt.Key.Key_Return)
@@ -315,7 +315,7 @@ def test_a_script_without_trade_is_composed_and_can_be_written(window: Window, c
     assert "trade ride long\n    enter when up\n    leave when down" in window.session.script.text
     assert not place.write_button.isVisible() and trial_of(place).figures["trades"] > 100
     window.deeds["write_trade"].trigger()
-    assert "a trade of its own" in window.status.text()
+    assert "already has a trade" in window.status.text()
 
 
 def test_what_cannot_be_tried_is_said(window: Window, calm: Calm) -> None:
@@ -526,7 +526,7 @@ def test_a_broken_script_is_said_where_its_last_sound_text_is_shown(
     rule = window.session.rule
     rule.set_text(RULE.replace("n)[1]", "n)[1"))
     calm(window)
-    assert "last sound text" in place.word.text() and trial_of(place).figures["trades"] > 100
+    assert "last valid text" in place.word.text() and trial_of(place).figures["trades"] > 100
     rule.set_text(RULE)
     calm(window)
-    assert "last sound text" not in place.word.text() and "77 symbols" in place.word.text()
+    assert "last valid text" not in place.word.text() and "77 symbols" in place.word.text()

@@ -71,7 +71,7 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms) -> Told:
             deal.why_not = "no stop"
             return
         if terms.most is not None and len(held) >= terms.most:
-            deal.why_not = "no room"
+            deal.why_not = "max open positions reached"
             return
         if equity <= 0:
             deal.why_not = "no money"

@@ -132,10 +132,10 @@ def test_a_change_that_cannot_be_written_is_not_made(lists: Watchlists, monkeypa
 def test_a_scan_leaves_a_list_alone_that_it_does_not_keep(lists: Watchlists) -> None:
     lists.make("Dips", ["BRINE"])
     for scan in ("Dips", ""):
-        with pytest.raises(ListProblem, match="by hand"):
+        with pytest.raises(ListProblem, match="created by you"):
             lists.keep("Dips", ["FLAKE"], scan)
     lists.keep("Dips found", ["FLAKE"], "Dips")
-    with pytest.raises(ListProblem, match="kept by the scan Dips"):
+    with pytest.raises(ListProblem, match="belongs to the scan Dips"):
         lists.keep("Dips found", [], "Other")
     assert lists.own["Dips"].symbols == ["BRINE"] and lists.own["Dips found"].symbols == ["FLAKE"]
 

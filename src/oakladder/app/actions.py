@@ -13,7 +13,7 @@ class Action:
     words: str
     shortcut: str
     group: str
-    #: Who does it: the window, the Bench, the chart's deeds, the script's panel, or the Trial place.
+    #: Which object runs it: the window, the Bench, the chart commands, the script panel, or the Trial place.
     by: str = "window"
 
 

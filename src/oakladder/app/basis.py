@@ -64,7 +64,7 @@ class BasisTracker(QObject):
         self._readers[part] = reader
 
     def note(self, *_: object) -> None:
-        """Notes that a part may have changed; connected to the signals that tell of it."""
+        """Notes that a part may have changed; connect the signals of that part to it."""
         self._soon.start()
 
     def value(self, part: Part) -> object:

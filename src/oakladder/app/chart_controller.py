@@ -25,7 +25,7 @@ from oakladder.rung import Program, RunProblem
 from oakladder.user.workspace import Workspace
 
 _AFTER_CHART_MS = 30
-#: So often the rest waits once more for a trial that is under way: who looks at it should not wait for what is out of
+#: How often other jobs are put off while a trial runs: the visible trial comes before what is out of
 #: sight, but a long trial keeps nothing from coming.
 _MOST_PUT_OFF = 10
 
@@ -105,7 +105,7 @@ class ChartController(QObject):
         self.go_to(timeframe=STANDARD[min(max(at + by, 0), len(STANDARD) - 1)])
 
     def step_replay(self, by: int, minutes: bool = False) -> bool:
-        """Moves a replay by bars of the chart, or by minutes; False where there is no further bar."""
+        """Moves a replay by bars of the chart, or by minutes; False at either end of the bars."""
         frame = self._symbols.infos[self.symbol].finest if minutes else self.timeframe
         return self._replay.step(self.symbol, frame, self.options.extended, by)
 
@@ -212,7 +212,7 @@ class ChartController(QObject):
         self._jobs.start("why", work, self.why_changed.emit, slow=True)
 
     def _ask_the_rest(self) -> None:
-        """What may come after the chart has been painted: Why, the ladder's pips, the watchlist's columns."""
+        """Runs what may follow once the chart is painted: Why, the ladder's signal ages, the watchlist's columns."""
         if self._jobs.busy_with("trial") and self._put_off < _MOST_PUT_OFF:
             self._put_off += 1
             self._after_chart.start()

@@ -65,7 +65,7 @@ class PaneLayout:
     hidden: set[str] = field(default_factory=set)
 
     def arranged(self, names: list[str]) -> list[str]:
-        """Names in the user's order; those that have no place yet come last."""
+        """Names in the user's order; new names come last."""
         known = {name: k for k, name in enumerate(self.order)}
         return sorted(names, key=lambda n: known.get(n, len(known)))
 

@@ -1,4 +1,4 @@
-"""What a chart shows, and how that is made of bars, a program and what stands beside it."""
+"""The content of a chart, made of bars, a program and its overlays."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ class ChartView:
     averaged: Mapping[str, np.ndarray] | None = None
     #: The trades of the open script on these bars, where it has any.
     trades: ChartTrades | None = None
-    #: Where the time axis has its marks; found by the chart itself where it is None.
+    #: Where the time axis has its marks; the chart computes them if this is None.
     marks: TimeMarks | None = None
 
 
@@ -60,7 +60,7 @@ def chart_viewer(
     workspace: Workspace,
     paint: Paint,
 ) -> Look:
-    """What makes a view of a place as it is asked for now, whatever is asked for later."""
+    """A function that makes a view for the current place, unaffected by later changes of place."""
     uses = [replace(u, settings=dict(u.settings)) for u in overlays]
 
     def look(

@@ -23,5 +23,5 @@ class Themes(NamedTuple):
     night: ColorTheme
 
     def named(self, name: str) -> ColorTheme:
-        """The theme of this name, the day's where there is no such."""
+        """The theme of this name, or the day theme for any other name."""
         return self.night if name == self.night.name else self.day

@@ -18,13 +18,13 @@ from oakladder.user.workspace import Workspace
 
 #: More columns, and timeframes of one, than this are not remembered.
 _MOST_COLUMNS, _MOST_FRAMES = 60, 20
-#: What a column of no script of its own follows: the script that is open on the Bench.
+#: Script name of a column that follows the script open on the Bench.
 OPEN_SCRIPT = ""
 
 
 @dataclass(slots=True)
 class ScriptColumn:
-    """A column of a script over some timeframes, with settings of its own.
+    """A script column over some timeframes, with private settings.
 
     ``script`` is a file's name, or `OPEN_SCRIPT`; without a ``name`` it is the script's first column or newest signal.
     """
@@ -91,7 +91,7 @@ def places_of(columns: Sequence[ScriptColumn]) -> list[ColumnPlace]:
 
 
 class ColumnJobs:
-    """Has the cells of columns worked out aside: one job for days and longer, one for each kind of hours."""
+    """Computes the cells of columns in the background: one job for days and longer, one for each kind of hours."""
 
     def __init__(self, jobs: Jobs, workspace: Workspace, rule: OpenRule, replay: ReplayController, name: str):
         self._jobs, self._workspace, self._rule, self._replay = jobs, workspace, rule, replay
@@ -106,7 +106,7 @@ class ColumnJobs:
         then: Callable[[dict[ColumnPlace, FilledColumns]], None],
         progress: Callable[[float], None] | None = None,
     ) -> None:
-        """Asks for the cells of some sections; what comes is told job by job. What was asked before is dropped."""
+        """Requests the cells of some sections and delivers them job by job. Earlier requests are dropped."""
         for job in self._asked:
             self._jobs.stop(job)
         kinds: dict[str, list[ColumnPlace]] = {}
@@ -162,12 +162,12 @@ class ColumnJobs:
 def ask_of(
     workspace: Workspace, column: ScriptColumn, frame: Timeframe, cancelled: Callable[[], bool] | None = None
 ) -> ColumnRequest:
-    """What the engine is asked for a column. Raises `ScriptError`, `ScriptFileProblem`, `RunProblem`, `Cancelled`."""
+    """The engine request for a column. Raises `ScriptError`, `ScriptFileProblem`, `RunProblem`, `Cancelled`."""
     text = read_script(workspace.scripts / column.script)
     program = compile_script(text, workspace.shelf(text), cancelled)
     return ColumnRequest(program, column.name or None, frame, column.settings, column.extended)
 
 
 def troubles_of(made: dict[ColumnPlace, FilledColumns]) -> list[str]:
-    """The columns that could not be made at all, in sentences; what one symbol lacks stands in its own cell."""
+    """Messages for columns that failed as a whole; a failure of one symbol is shown by its cell."""
     return [sentence_of(column.error) for column in made.values() if column.error is not None]

@@ -58,7 +58,7 @@ class FirstStepsTracker(QObject):
             self._did("scan")
 
     def put_away(self) -> None:
-        """Takes the strip away until it is asked for."""
+        """Hides the strip until the user shows it again."""
         self._set_away(True)
 
     def bring_back(self) -> None:

@@ -75,12 +75,12 @@ def sentence_of(error: BaseException) -> str:
 
 
 def _nobody(share: float) -> None:
-    """What a job tells its progress to where nobody asks for it."""
+    """Ignores progress that has no listener."""
 
 
 @dataclass(slots=True)
 class Ticket:
-    """What a running job sees of the outside: whether it should stop, and a way to tell how far it is."""
+    """The interface between a running job and its owner: cancellation and progress."""
 
     kind: str
     stop: Event = field(default_factory=Event)
@@ -96,7 +96,7 @@ class Ticket:
         return self.stop.is_set()
 
     def report(self, share: float) -> None:
-        """Tells how much is done, 0 to 1; more often than can be seen it is not passed on."""
+        """Reports progress, 0 to 1; reports that follow too quickly are dropped."""
         now, self.share = time.monotonic(), share
         if now - self._told >= _REPORT_PAUSE:
             self._told = now
@@ -115,7 +115,7 @@ class Working:
 class Jobs(QObject):
     """Runs functions in threads. Starting a kind again stops the one before; its result is dropped."""
 
-    #: What a job without an answer of its own for failures failed on, in a sentence.
+    #: The error of a job without a failure handler, as a sentence.
     failed = pyqtSignal(str)
     #: Other jobs are awaited than before.
     changed = pyqtSignal()
@@ -149,7 +149,7 @@ class Jobs(QObject):
         slow: bool = False,
         owed: bool = False,
     ) -> Ticket:
-        """Runs ``work`` aside; ``then``, ``failed`` and ``progress`` are called on the interface thread.
+        """Runs ``work`` in the background; ``then``, ``failed`` and ``progress`` are called on the interface thread.
 
         What is ``owed`` is something that the user was promised, such as a file: leaving waits for it, and what is owed
         is done in the order in which it was asked for. After `close` nothing is started any more.
@@ -274,7 +274,7 @@ class Jobs(QObject):
                 self.stop(kind)
         self._closed = True
         wait(self._owed, _OWED_PATIENCE)
-        self._tickets.clear()  # of what was owed nobody is told any more
+        self._tickets.clear()  # jobs that end later report to no listener
         self._quick.shutdown(wait=False, cancel_futures=True)
         self._slow.shutdown(wait=False, cancel_futures=True)
         self._writer.shutdown(wait=False, cancel_futures=True)

@@ -31,13 +31,13 @@ from oakladder.trial.trial import TrialData
 
 #: After the chart, so that typing is never held up.
 _PAUSE_MS = 20
-#: Who looks at evidence: from the Bench at the chart's symbol too.
+#: Observers of evidence: the Bench also wants it for the chart's symbol.
 BENCH, PLACE = "bench", "place"
 
 
 @dataclass(frozen=True, slots=True)
 class Judgement:
-    """Evidence of a signal somewhere, or a sentence that says why there is none."""
+    """Evidence of a signal on some symbols, or a sentence that says why it is missing."""
 
     where: str
     evidence: Evidence | None = None
@@ -63,7 +63,7 @@ class Checked:
 
 
 class JudgingController(QObject):
-    """Has the open rule judged while somebody looks.
+    """Judges the open rule while a view shows the result.
 
     ``judged`` tells evidence for the place, ``parted`` its parts, ``glanced`` that for the chart's symbol and for the list, ``chanced`` a trial
     beside chance, ``checked`` the honesty check, ``moved`` how far that is, ``told`` a sentence for the user.
@@ -100,7 +100,7 @@ class JudgingController(QObject):
     # --- evidence -----------------------------------------------------------------------------------
 
     def watch(self, who: str, on: bool) -> None:
-        """Says whether a view wants evidence: nothing is judged that nobody looks at."""
+        """Registers or removes an observer of evidence; without observers nothing is computed."""
         before = who in self._watchers
         (self._watchers.add if on else self._watchers.discard)(who)
         if on and not before:
@@ -112,7 +112,7 @@ class JudgingController(QObject):
             self.soon()
 
     def soon(self) -> None:
-        """Judges anew in a moment."""
+        """Schedules a new evaluation."""
         if self._watchers:
             self._pause.start()
 

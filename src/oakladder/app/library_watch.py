@@ -12,13 +12,13 @@ from oakladder.bars.store.access import GENERATION, NOTE
 from oakladder.bars.store.library import BarLibrary
 from oakladder.user.folder_watch import Watch
 
-#: Milliseconds after a change until it is looked at, and between two changes that are shown: an import of thousands of
+#: Milliseconds between a change and the next check, and between two changes that are shown: an import of thousands of
 #: files changes the library all the time.
 _SOON_MS, _BETWEEN_MS = 100, 2000
 
 
 class LibraryWatch(QObject):
-    """Looks aside whether the library is otherwise now. ``changed`` tells that it is, by another program."""
+    """Checks in the background for changes of the library by other programs. ``changed`` reports them."""
 
     changed = pyqtSignal()
 
@@ -64,7 +64,7 @@ class LibraryWatch(QObject):
 
         def work(ticket: Ticket) -> bool:
             fresh = self._library.fresh()
-            return fresh and len(self._library.infos) >= 0  # which are read here, where nobody waits for them
+            return fresh and len(self._library.infos) >= 0  # reads the catalogue here, off the window's thread
 
         self._jobs.start("library", work, self._take, slow=True)
 

@@ -9,12 +9,12 @@ from weakref import WeakSet
 
 from PyQt6.QtCore import QObject, Qt, pyqtSignal
 
-#: All that there are, so that none goes on calling while the process ends.
+#: All dispatchers, so that each can be closed before the process ends.
 _RELAYS: WeakSet[MainThreadDispatcher] = WeakSet()
 
 
 def close_dispatchers() -> None:
-    """Lets nothing through any more, from whatever thread it comes: what it would be told is being taken down."""
+    """Stops delivering calls, from any thread: the receivers are about to be destroyed."""
     for relay in list(_RELAYS):
         relay.close()
 
@@ -22,7 +22,7 @@ def close_dispatchers() -> None:
 class MainThreadDispatcher(QObject):
     """Calling it from any thread has ``then`` called with the value on the thread that made it, between its events.
 
-    That holds for calls from that thread itself too: a job may have ended before anybody could ask to be told, and
+    That holds for calls from that thread itself too: a job may have ended before a callback could be attached, and
     what ``then`` does may call again.
     After `close` nothing goes through any more, what was on its way included: neither a thread that works on nor what it
     has left behind may touch an object that Qt has freed.

@@ -1,4 +1,4 @@
-"""The notebook of the open rule: what is looked at long enough is written down, and what the user notes."""
+"""The notebook of the open rule: records tries once they were visible long enough, and the user's notes."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from oakladder.trial.trial import Trial
 from oakladder.user.notebooks import Notebooks, trouble_of
 from oakladder.user.workspace import Workspace
 
-#: What stands in sight for so long was looked at: it counts as a try. While somebody types nothing does.
+#: Seconds that a result must stay visible to count as a try. Nothing counts while the user types.
 LOOKED_AT_MS = 1500
 
 
@@ -88,13 +88,13 @@ class NotebookController(QObject):
     # --- what was looked at -------------------------------------------------------------------------
 
     def look(self, outcomes: Sequence[Outcome | None]) -> None:
-        """Says what stands in sight now; if it still does in a while, it was tried."""
+        """Notes the visible result; it becomes a try if it stays visible for a while."""
         seen = [(what_of_outcome(o), o.trial) for o in outcomes if o is not None and o.trial is not None]
         self._seen = [(what, trial) for what, trial in seen if what is not None]
         self._pause.start()
 
     def forget(self) -> None:
-        """What stood in sight is otherwise now: it was not looked at."""
+        """Discards the pending try: the visible result has changed too soon."""
         self._pause.stop()
 
     @property
@@ -122,7 +122,7 @@ class NotebookController(QObject):
             self._write(work)
 
     def _write(self, work: Callable[[], object]) -> None:
-        """Writes aside, and reads what there is then."""
+        """Writes in the background, then reads the notebook again."""
         rule = self.rule
 
         def job(ticket: Ticket) -> Notebook:
@@ -156,12 +156,12 @@ class NotebookController(QObject):
         self._write(lambda: self._books.add(rule, entry))
 
     def keep_sweep(self, what: What, ranges: Sequence[Range], rows: Sequence[Tried]) -> None:
-        """Keeps what came of a sweep."""
+        """Records the result of a sweep."""
         rule, sealed = self.rule, self.sealed
         self._write(lambda: self._books.keep_sweep(rule, what, ranges, rows, sealed=sealed))
 
     def discount_for(self, outcome: Outcome | None) -> DeflatedSharpe | None:
-        """The Sharpe ratio of what is looked at with the discount for all tries; None where it has none."""
+        """The deflated Sharpe ratio of the visible result for all tries; None if it is not defined."""
         what = what_of_outcome(outcome) if outcome is not None else None
         if outcome is None or outcome.trial is None or what is None:
             return None

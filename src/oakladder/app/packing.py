@@ -1,4 +1,4 @@
-"""Has the bars of a large market packed, aside and when nothing else is going on, so that scans read them quickly."""
+"""Packs the bars of a large market in the background while the program is idle, so that scans read them quickly."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ PAUSE_MS = 5000
 
 
 class Packing(QObject):
-    """Packs some time after it is told that bars are otherwise now."""
+    """Packs some time after bars have changed."""
 
     def __init__(self, library: BarLibrary, jobs: Jobs, parent: QObject | None = None):
         super().__init__(parent)
@@ -21,7 +21,7 @@ class Packing(QObject):
         self._timer.timeout.connect(self._begin)
 
     def soon(self) -> None:
-        """Bars are otherwise than they were packed, or may be."""
+        """Schedules packing: bars have changed, or may have."""
         self._jobs.stop("pack")
         self._timer.start()
 

@@ -1,4 +1,4 @@
-"""The user's scripts, compiled aside: what the Scan and the Ladder let choose from."""
+"""The user's scripts, compiled in the background, for the choices of the Scan and the Ladder."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ class Programs(QObject):
                 continue
             except Cancelled:
                 break
-            except Exception:  # one script that nobody foresaw takes no other away
+            except Exception:  # an unexpected error in one script must not hide the others
                 _log.exception("the script %s cannot be compiled", path.name)
         return made
 

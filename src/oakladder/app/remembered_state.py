@@ -27,7 +27,7 @@ _PAUSE_MS = 1500
 
 
 class StateRecorder(QObject):
-    """Writes down what is open, a moment after it has changed, and opens it again. ``told`` tells what cannot be."""
+    """Saves what is open a moment after it has changed, and restores it. ``told`` reports what failed."""
 
     told = pyqtSignal(str)
 

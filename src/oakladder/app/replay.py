@@ -26,7 +26,7 @@ class ReplayController(QObject):
 
     @property
     def moment(self) -> int | None:
-        """The moment that a replay stands at (UTC seconds); None when everything is known."""
+        """The moment of the replay (UTC seconds); None outside a replay."""
         return self.source.moment if isinstance(self.source, LibraryAsOf) else None
 
     def stand_at(self, moment: int | None) -> None:
@@ -35,7 +35,7 @@ class ReplayController(QObject):
         self.changed.emit()
 
     def step(self, symbol: str, frame: Timeframe, extended: bool, by: int) -> bool:
-        """Moves a replay by bars of a symbol; False where there is no further bar."""
+        """Moves a replay by bars of a symbol; False at either end of the bars."""
         if self.moment is None:
             return False
         try:

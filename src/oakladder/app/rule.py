@@ -39,13 +39,13 @@ line average color teal width 2 named "Average"
 
 
 def is_new_script(text: str) -> bool:
-    """Whether a text is still the one that a new script begins with, whatever its title is."""
+    """Whether a text is still the template of a new script, under any title."""
     return re.sub(r'^title ".*"$', 'title "{title}"', text, count=1, flags=re.MULTILINE) == NEW_SCRIPT
 
 
 @dataclass(frozen=True, slots=True)
 class Compilation:
-    """What came of a text: its problems, and if it is sound the program and a view for what was asked then."""
+    """The result of compiling a text: its problems, and for valid text the program and a view of the place asked for."""
 
     problems: tuple[Problem, ...]
     program: Program | None
@@ -66,7 +66,7 @@ def fitting(program: Program, settings: dict[str, object]) -> dict[str, object]:
 
 
 class OpenRule(QObject):
-    """Compiles the open script aside.
+    """Compiles the open script in the background.
 
     ``compiled`` tells a new program with a view that was made at once, ``changed`` other settings, ``failed`` an error
     that nobody foresaw.
@@ -94,14 +94,14 @@ class OpenRule(QObject):
         self.problems: tuple[Problem, ...] = ()
         self.program: Program | None = None
         self.settings: dict[str, object] = {}
-        #: Gives what makes a view of the place that is looked at, and what that depends on; set by who looks.
+        #: Returns the view factory of the current place and what that depends on; set by the chart controller.
         self.prepare: Callable[[], tuple[Look, object]] | None = None
         self._typing = QTimer(self, singleShot=True, interval=_TYPING_PAUSE_MS)
         self._typing.timeout.connect(self.compile)
         self._of: Path | None = None
         #: What was there to be used when the text was compiled.
         self._shelf: OtherScripts | None = None
-        #: The text whose problems are known, and the settings that were told last.
+        #: The text whose problems are known, and the settings reported last.
         self._judged: str | None = None
         self._told: object = None
         #: Whether a chart that was asked for made way for a text that is compiled.
@@ -127,7 +127,7 @@ class OpenRule(QObject):
         return self.program.text if self._judged == text else text
 
     def values(self) -> dict[str, object]:
-        """The value of every setting; without a sound text those that were given."""
+        """The value of every setting; without a valid text, the values given by the user."""
         if self.program is None:
             return dict(self.settings)
         return {i.name: self.settings.get(i.name, i.default) for i in self.program.settings}
@@ -144,7 +144,7 @@ class OpenRule(QObject):
         return self._judged is not None
 
     def open(self, path: Path, settings: dict[str, object] | None = None) -> None:
-        """Opens a script file, with settings of its own if given; what was open is saved."""
+        """Opens a script file, optionally with given settings; the previous script is saved."""
         before, self.settings = self.settings, dict(settings or {})
         if not self._script.open(path):
             self.settings = before
@@ -232,7 +232,7 @@ class OpenRule(QObject):
         self._settings_set()
 
     def drop_settings(self) -> None:
-        """Every setting as the script has it."""
+        """Resets every setting to the script's value."""
         self.settings.clear()
         self._settings_set()
 
@@ -243,7 +243,7 @@ class OpenRule(QObject):
             self.settings_changed.emit()
 
     def look_again(self) -> None:
-        """Symbols have come or gone: whether those that the script names are there may be otherwise now."""
+        """Compiles again after symbols were added or removed: the script may name some of them."""
         if any(p.is_error and p.code != "R214" for p in self.problems):
             self.changed.emit()
         else:

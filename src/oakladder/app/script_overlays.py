@@ -1,4 +1,4 @@
-"""Scripts that stand beside the open one on the chart: each use has settings of its own."""
+"""Scripts overlaid on the chart beside the open one, each with private settings."""
 
 from __future__ import annotations
 
@@ -86,7 +86,7 @@ def _drawn(
 
 
 class ScriptsBeside(QObject):
-    """The uses of scripts that stand beside the open one. ``changed`` tells that they are others, or set otherwise;
+    """The overlays of the chart. ``changed`` reports that overlays or their settings have changed;
     ``came_or_went`` that there are others; ``told`` a sentence for the user."""
 
     changed = pyqtSignal()
@@ -121,7 +121,7 @@ class ScriptsBeside(QObject):
         except (RunProblem, ScriptError, ScriptFileProblem) as error:
             self.told.emit(sentence_of(error))
             return
-        # Another one instead of a changed one: what is drawn aside reads it meanwhile.
+        # Replaced, never modified: background jobs read it meanwhile.
         changed = replace(self.uses[k], settings={**self.uses[k].settings, name: value})
         self.uses = [changed if j == k else use for j, use in enumerate(self.uses)]
         self.changed.emit()

@@ -1,7 +1,7 @@
 """The session: what the places ask and listen to. Its parts ask the core and tell the views.
 
-Views listen to the parts' signals and hold no numbers of their own. Text and settings may change at any time; the
-chart follows first, then the ladder's pips, then the watchlist's columns.
+Views listen to the signals of its controllers and hold no numbers. Text and settings may change at any time; the
+chart follows first, then the ladder's signal ages, then the watchlist's columns.
 """
 
 from __future__ import annotations
@@ -47,7 +47,7 @@ class Session(QObject):
     lists_changed = pyqtSignal()
     #: Bars or symbols are otherwise now.
     bars_changed = pyqtSignal()
-    #: What is wrong with what is shown, until it is taken back by an empty one; and anything else that is to be told.
+    #: A standing error message, until an empty one clears it; and any other message.
     trouble = pyqtSignal(str)
     status = pyqtSignal(str)
 
@@ -55,7 +55,7 @@ class Session(QObject):
         super().__init__(parent)
         self.workspace, self.library = workspace, library
         self.lists, self.scans = workspace.lists(), workspace.scans()
-        #: The revisions of lists and scans that were told last.
+        #: The revisions of lists and scans reported last.
         self._revisions = self.lists.revision, self.scans.revision
         self.symbols = Symbols(library)
         self.basis = BasisTracker(self)
@@ -156,7 +156,7 @@ class Session(QObject):
             signal.connect(self.basis.note)
 
     def _note_looks(self) -> None:
-        """What stands in sight for a while was tried; what is asked for anew was not."""
+        """Records visible results as tries, and discards those that are recomputed."""
         trials, notebook = self.trials, self.notebook
 
         def look(*outcomes: Outcome | None) -> None:
@@ -169,7 +169,7 @@ class Session(QObject):
         trials.glanced.connect(look)
 
     def column_jobs(self, name: str) -> ColumnJobs:
-        """What has the cells of columns worked out aside; ``name`` tells its jobs from those of others."""
+        """Computes cells of columns in the background; ``name`` tells its jobs from those of other places."""
         return ColumnJobs(self.jobs, self.workspace, self.rule, self.replay, name)
 
     def change_lists(
@@ -178,7 +178,7 @@ class Session(QObject):
         then: Callable[[Any], None] = lambda made: None,
         failed: Callable[[Exception], None] | None = None,
     ) -> None:
-        """Changes the user's lists or scans, aside; what cannot be done is said. ``then`` is called with what came of it,
+        """Changes the user's lists or scans in the background and reports errors. ``then`` is called with the result,
         once everything shows it."""
 
         def done(made: object) -> None:
@@ -188,7 +188,7 @@ class Session(QObject):
         self.jobs.write(change, done, failed)
 
     def library_changed(self) -> None:
-        """Bars or symbols are otherwise now: everything that shows them is asked for again."""
+        """Requests everything again that shows bars or symbols: they have changed."""
         self._generation += 1
         self.symbols.take()
         self.basis.note()
@@ -218,7 +218,7 @@ class Session(QObject):
             self.rule.scripts_written(names)
             self.basis.note()
         if any(p.parent == config for p in paths) or config in paths:
-            # Read aside: what is damaged is copied, and another program may have written much.
+            # Read in the background: a damaged file is copied, and another program may have written much.
             self.jobs.start("lists", lambda _: (self.lists.fresh(), self.scans.fresh()), self._take_lists, slow=True)
 
     def _say_waiting(self, sentence: str) -> None:
@@ -226,7 +226,7 @@ class Session(QObject):
         self.status.emit(f"{sentence} To cancel: Ctrl+K, stop waiting.")
 
     def _take_lists(self, _: object) -> None:
-        """Tells of other lists by their revisions: a job that has read them may have made way for the next one."""
+        """Reports changed lists by their revisions: a job that has read them may have made way for the next one."""
         self.remembered.tell_notices()
         revisions = self.lists.revision, self.scans.revision
         if revisions != self._revisions:

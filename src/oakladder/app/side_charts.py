@@ -20,7 +20,7 @@ from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.engine.columns.cells import signal_cell
 from oakladder.engine.signal_ages import last_true
 
-#: So many charts stand beside the main one at most.
+#: Max number of side charts.
 MOST = 3
 #: Milliseconds after the main chart until they are asked for, and between two that are shown.
 _AFTER_MS, _PAUSE_MS = 90, 25
@@ -96,7 +96,7 @@ class SideCharts(QObject):
         self._set(0, self.kind)
 
     def turn(self) -> None:
-        """Other symbols instead of other timeframes, or the other way round; the first of them, where there is none."""
+        """Switches between other symbols and other timeframes; adds the first side chart if there is none."""
         kind = Kind.SYMBOLS if self.kind is Kind.TIMEFRAMES and self.count else Kind.TIMEFRAMES
         self._set(max(self.count, 1), kind if self.count else self.kind)
 

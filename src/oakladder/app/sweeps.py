@@ -25,7 +25,7 @@ from oakladder.trial.sweep.walk_forward import Walk, walk_forward
 
 @dataclass(frozen=True, slots=True)
 class Sweep:
-    """What came of many settings: of what, over which ranges, and row by row."""
+    """The result of a sweep: rule and data, ranges, and one row per combination."""
 
     what: What
     ranges: tuple[Range, ...]
@@ -37,7 +37,7 @@ _KEPT_MS = 120_000
 
 
 class SweepController(QObject):
-    """Runs sweeps aside. ``swept`` tells a `Sweep`, ``mapped`` a `SweepMap` that was asked for, ``walked`` a `Walk`, ``moved`` how far it is, ``told`` a sentence."""
+    """Runs sweeps in the background. ``swept`` delivers a `Sweep`, ``mapped`` a `SweepMap`, ``walked`` a `Walk`, ``moved`` the progress, ``told`` a message."""
 
     swept = pyqtSignal(object)
     mapped = pyqtSignal(object)

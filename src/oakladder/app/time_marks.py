@@ -1,4 +1,4 @@
-"""Where new hours, days, months and years begin among bars: found aside, since a million bars take a while."""
+"""Where new hours, days, months and years begin among bars: computed in the background, as a million bars take a while."""
 
 from __future__ import annotations
 

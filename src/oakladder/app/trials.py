@@ -1,4 +1,4 @@
-"""The open rule on trial: which list, timeframe and account, the variants beside it, and what comes of them."""
+"""Trials of the open rule: list, timeframe, account, variants, and their results."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from oakladder.trial.universe import TrialDataSource
 from oakladder.user.lists import ALL, ListProblem, Watchlists
 from oakladder.user.workspace import Workspace
 
-#: Who looks from the Bench: the chart's symbol is tried for it too.
+#: Observers of trials: the Bench also wants one of the chart's symbol.
 BENCH = "bench"
 #: What is said where the open script has never been sound since it was opened.
 NO_RULE = "The script has errors. Fix it on the Bench to test it here."
@@ -36,7 +36,7 @@ _PAUSE_MS = 20
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What came of a case: the trial, or a sentence that says why there is none."""
+    """The result of a spec: the trial, or a sentence that says why it failed."""
 
     words: str
     case: TrialSpec | None
@@ -46,7 +46,7 @@ class Outcome:
 
 
 class TrialController(QObject):
-    """Has the open rule tried while somebody looks.
+    """Runs trials of the open rule while a view shows them.
 
     ``changed`` tells a new outcome of the plain rule, ``variants_changed`` those beside it, ``asked`` that one is on its
     way, ``moved`` how far that is; ``glanced`` the outcomes for the symbol of the chart and for the list, on its timeframe,
@@ -93,10 +93,10 @@ class TrialController(QObject):
         rule.problems_changed.connect(lambda _: self._soon() if rule.program is None else None)
         replay.changed.connect(self.bars_changed)
 
-    # --- who looks ----------------------------------------------------------------------------------
+    # --- observers ----------------------------------------------------------------------------------
 
     def watch(self, who: str, on: bool) -> None:
-        """Says whether a view wants to be told: nothing is tried that nobody looks at."""
+        """Registers or removes an observer; without observers no trial runs."""
         before = who in self._watchers
         (self._watchers.add if on else self._watchers.discard)(who)
         if on and not before:
@@ -149,7 +149,7 @@ class TrialController(QObject):
         return TrialSpec(text, settings, self.list_name, str(self.timeframe), self.account, self.finer)
 
     def text_mark(self) -> str:
-        """The mark of the text that is tried, as notebooks have it; empty where there is none."""
+        """The mark of the tested text, as notebooks store it; empty without one."""
         try:
             case = self.case()
         except RunProblem:
@@ -180,7 +180,7 @@ class TrialController(QObject):
         self._again()
 
     def ground_asked(self) -> tuple[object, ...]:
-        """What is looked at: list, timeframe, minutes within bars, the seal, and the symbols of the list."""
+        """The data of the trial: list, timeframe, minutes within bars, the seal, and the symbols of the list."""
         return self.list_name, self.timeframe, self.finer, self.sealed(), tuple(self.symbols(self.list_name))
 
     def set_account(self, account: Account) -> None:

@@ -17,7 +17,7 @@ from oakladder.rung.words import Shown
 from oakladder.user.lists import ALL, ListProblem, Watchlists
 from oakladder.user.workspace import Workspace
 
-#: There is room for so many sections of columns.
+#: Max number of column sections.
 MOST_WATCHED = 3
 
 
@@ -72,12 +72,12 @@ class WatchlistController(QObject):
         self._ask(others=True)
 
     def ask_due(self) -> None:
-        """Asks for the cells of the open script, and of the others where bars are otherwise than they were."""
+        """Requests the cells of the open script, and of the others if bars have changed."""
         others, self._others_due = self._others_due, False
         self._ask(others=others)
 
     def scripts_written(self) -> None:
-        """Scripts have been written: the columns of those that are otherwise now are asked for again."""
+        """Requests the columns of scripts that were rewritten."""
         if self._stamps.of(c.script for c in self.columns) != self._stamped:
             self._ask(others=True)
 
@@ -118,7 +118,7 @@ class WatchlistController(QObject):
             own = (asked.title, asked.caption)
             self.heads[place] = own if head is None else (head[0], asked.name or head[1])
         self.cells_changed.emit(self.cells)
-        for place, column in made.items():  # what is wrong with the open script stands beside its text
+        for place, column in made.items():  # errors of the open script are shown beside its text
             if column.error is not None and self.columns[place.column].script != OPEN_SCRIPT:
                 self.told.emit(f"A column of the watchlist: {sentence_of(column.error)}")
 

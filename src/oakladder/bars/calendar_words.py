@@ -12,7 +12,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
 
 _EPOCH = date(1970, 1, 1).toordinal()
-#: More closed days than this nobody enters.
+#: Max number of closed days.
 _MOST_CLOSED = 20_000
 
 
@@ -22,7 +22,7 @@ def clock(minutes: int) -> str:
 
 
 def hours_of(text: str) -> tuple[int, int]:
-    """Hours such as ``09:00-15:30`` as the first and last minute of the day; those that end earlier on the clock than
+    """Hours such as ``09:00-15:30`` as the first and last minute of the day; hours that end earlier on the clock than
     they begin, as ``18:00-17:00``, begin on the evening before. Raises `DataProblem`."""
     found = re.fullmatch(r"\s*(\d{1,2}):(\d{2})\s*-\s*(\d{1,2}):(\d{2})\s*", text)
     numbers = [int(n) for n in found.groups()] if found else [99] * 4
@@ -38,7 +38,7 @@ def hours_words(calendar: Calendar) -> str:
     """When a market trades, in words."""
     days = " and weekends" if calendar.weekend else ""
     if (calendar.start, calendar.end) == (0, 1440):
-        return f"around the clock{days}"
+        return f"24-hour session{days}"
     over = " over midnight" if calendar.start < 0 else ""
     return f"{clock(calendar.start % 1440)}-{clock(calendar.end)}{over}{days}"
 

@@ -6,7 +6,7 @@ class DataProblem(Exception):
 
 
 class NoBars(DataProblem):
-    """A symbol has no bars from which those that were asked for are made."""
+    """A symbol has no bars to make the requested ones from."""
 
 
 class UnknownSymbol(DataProblem, KeyError):
@@ -20,4 +20,4 @@ class UnknownSymbol(DataProblem, KeyError):
 
 
 class Stopped(Exception):
-    """Reading was stopped by whoever started it."""
+    """The caller has cancelled reading."""

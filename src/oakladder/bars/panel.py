@@ -158,7 +158,7 @@ class Panel:
         return np.repeat(np.array(list(values), dtype=np.float64), self.timeline.sizes)
 
     def among(self, first: int, last: int) -> Panel:
-        """Symbols ``first`` up to ``last`` as a panel of their own, with the columns that are there; nothing is copied."""
+        """Symbols ``first`` up to ``last`` as a separate panel, with the columns loaded so far; nothing is copied."""
         part = slice(int(self.offsets[first]), int(self.offsets[last]))
         return Panel(
             self.symbols[first:last],

@@ -17,7 +17,7 @@ from oakladder.bars.timeline import Timeline
 
 
 def panel_of(series: Sequence[Bars], timeframe: Timeframe | None = None) -> Panel:
-    """Several series of one timeframe, end to end; nothing is copied before it is asked for, a single one never.
+    """Several series of one timeframe, end to end; columns are copied on first use, those of a single series never.
 
     ``timeframe`` is what the panel passes for, where it is not that of the series.
     """

@@ -17,7 +17,7 @@ from oakladder.bars.zones import DAY, TimeZone, zone_of
 
 #: The bits of `Calendar.marks`.
 BEGINS, COMPLETES, LATE = 1, 2, 4
-#: Bars of a day are numbered with room for so many in each of its three parts.
+#: Bars of a day are numbered in three parts of up to this many each.
 _PART = 2048
 #: Days between the first and the last of some bars that are looked at one by one, besides as many as there are bars.
 _DENSE = 100_000
@@ -28,7 +28,7 @@ class Calendar:
     """The trading hours of a market. Minutes are counted from the midnight at which a day begins, in its zone; they
     are negative for a session that begins on the evening before.
 
-    ``early`` and ``late`` bound the hours outside the regular session, together no more than 24; a market that
+    ``early`` and ``late`` bound the hours outside the regular session, together at most 24; a market that
     trades around the clock has a regular session of 0 to 1440. ``holidays`` are days counted from 1970-01-01;
     ``halves`` are days with the minute at which their regular session ends instead of ``end``.
     """
@@ -74,7 +74,7 @@ class Calendar:
         return days, (local - days * DAY) // 60
 
     def shown(self, times: np.ndarray, timeframe: Timeframe) -> np.ndarray:
-        """The time that stands beside a bar: its opening on the exchange's clock, or the midnight of its day."""
+        """The displayed time of a bar: its opening on the exchange's clock, or the midnight of its day."""
         return self.local(times) if timeframe.intraday else self.days(times) * DAY
 
     def is_regular(self, times: np.ndarray) -> np.ndarray:

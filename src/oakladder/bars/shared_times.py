@@ -12,7 +12,7 @@ import numpy as np
 
 T = TypeVar("T")
 _LOCK = threading.Lock()
-#: Contents of shared arrays of times → the array; goes with the last bars that have it.
+#: Contents of shared arrays of times → the array; removed with the last bars that use it.
 _SHARED: dict[tuple[int, int], weakref.ref[np.ndarray]] = {}
 #: Shared array (by identity) → what has been worked out for it.
 _KNOWN: dict[int, dict[Hashable, object]] = {}
@@ -34,7 +34,7 @@ def shared(times: np.ndarray) -> np.ndarray:
 
 
 def _forget(key: tuple[int, int], name: int) -> None:
-    # No lock: this may run in the middle of anything, and each step is whole by itself.
+    # No lock: this may interrupt any code, and each step is atomic.
     _KNOWN.pop(name, None)
     found = _SHARED.get(key)
     if found is not None and found() is None:

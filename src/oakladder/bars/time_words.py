@@ -31,7 +31,7 @@ def moment_words(calendar: Calendar, moment: int) -> str:
 
 
 def iso(time: int) -> str:
-    """A time (UTC seconds) as it stands in files: ISO 8601 in UTC."""
+    """A time (UTC seconds) in ISO 8601, in UTC."""
     return datetime.fromtimestamp(int(time), UTC).isoformat()
 
 

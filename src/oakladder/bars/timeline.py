@@ -67,7 +67,7 @@ class Timeline:
 
     @property
     def is_ragged(self) -> bool:
-        """Whether symbols have times of their own each."""
+        """Whether each symbol has separate times."""
         return self.parts is None
 
     @property

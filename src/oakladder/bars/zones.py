@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 DAY = 86_400
-#: Zones that count leap seconds, and second copies of the others, stand beside the zones under these names.
+#: Directories of zones with leap seconds, and of second copies of the others.
 _OTHER_CLOCKS = ("right", "posix", "posixrules")
 _FIRST_YEAR, _LAST_YEAR = 1970, 2100
 

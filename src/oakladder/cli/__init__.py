@@ -20,7 +20,7 @@ from oakladder.cli.common import CALL_WRONG, DATA_WRONG, INTERRUPTED, LOADED, PI
 from oakladder.disk import why
 from oakladder.locks import Waiting
 
-#: Where each command is: only the module of the one that is asked for is loaded.
+#: The module of each command: only the requested one is loaded.
 COMMANDS = {
     "start": "window",
     "check": "scripts",
@@ -70,7 +70,7 @@ def _guarded(go: Callable[[], int]) -> int:
 
 
 def command_line(asked: str = "") -> argparse.ArgumentParser:
-    """What reads a call: the command that is asked for, or all."""
+    """The parser of a call: for one command, or for all."""
     modules = [COMMANDS[asked]] if asked in COMMANDS else dict.fromkeys(COMMANDS.values())
     for module in modules:
         importlib.import_module(f"{__name__}.{module}")

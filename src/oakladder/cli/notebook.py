@@ -36,7 +36,7 @@ class NotebookWriter:
         return what_of(TrialSpec(task.program.text, settings, list_name, timeframe, task.account, task.finer))
 
     def trial(self, what: What, made: Trial) -> DeflatedSharpe | None:
-        """Writes a trial down, unless it stands there already; gives the discount for all that was tried."""
+        """Records a trial, unless it is recorded already; returns the deflated Sharpe ratio for all tries."""
         try:
             book = self._books.read(self.rule)
             entry = try_of(what, made, time.time())
@@ -68,7 +68,7 @@ class NotebookWriter:
             return
 
     def sweep(self, what: What, ranges: Sequence[Range], rows: Sequence[Tried], *, sealed: bool) -> None:
-        """Keeps what came of a sweep."""
+        """Records the result of a sweep."""
         try:
             self._books.keep_sweep(self.rule, what, ranges, rows, sealed=sealed)
         except OSError as error:

@@ -76,7 +76,7 @@ def _indented(text: str) -> str:
 def brief(
     script: Path | None,
 ) -> None:
-    """Print the whole language on one page, to paste to whoever helps with a script."""
+    """Print the whole language on one page, to paste into a chat with an assistant or a forum."""
     try:
         text = read_script(script) if script is not None else ""
     except ScriptFileProblem as error:
@@ -105,7 +105,7 @@ def source(
         hint = did_you_mean(function, library.names()) or "`./oak brief` lists them all."
         fail(
             CALL_WRONG,
-            f"{built_in} The compiler knows it by itself."
+            f"{built_in} It is built into the compiler."
             if built_in
             else f"There is no library function `{function}`. {hint}",
         )

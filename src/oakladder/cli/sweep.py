@@ -48,7 +48,7 @@ def sweep(
     cluster_address: str | None,
     format_: Format,
 ) -> tuple[list[Range], list[Tried]]:
-    """Tries the variants of a rule and prints what came of them. Raises `RunProblem`."""
+    """Runs the variants of a rule and prints the results. Raises `RunProblem`."""
     if by not in LOOKED_AT:
         fail(CALL_WRONG, f"--by takes one of {', '.join(LOOKED_AT)}; `{by}` is none.")
     ranges = [Range.parse(text) for text in sweeps]

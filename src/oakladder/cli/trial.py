@@ -49,7 +49,7 @@ from oakladder.user.workspace import Workspace
     arg("--cost", dest="cost", default="0.05%", help="of each fill's value"),
     arg("--slip", dest="slip", default="1t", help="1t (ticks) or 0.02%%: what market and stop fills are worse by"),
     arg("--power", dest="power", type=a_number, default=1.0, help="buying power in multiples of equity"),
-    arg("--apart", dest="apart", action="store_true", help="each symbol with an account of its own"),
+    arg("--apart", dest="apart", action="store_true", help="a separate account for each symbol"),
     arg("--most", dest="most", type=at_least(1), help="the most positions at once"),
     arg("--finer", dest="finer", action="store_true", help="walk through bars by minutes where there are some"),
     arg(

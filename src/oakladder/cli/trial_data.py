@@ -70,7 +70,7 @@ class DataOptions:
 
     @property
     def breaks_seal(self) -> bool:
-        """Whether the sealed part of a library is looked at; a file is not sealed."""
+        """Whether the call reads the sealed part of a library; a file is not sealed."""
         return self.broken_seal and self.csv_file is None
 
     def ground(self, *, finer: bool = False) -> TrialData:

@@ -62,7 +62,7 @@ def shot(
     script: str | None,
     night: bool,
 ) -> None:
-    """Take a picture of the application as it would stand on the screen."""
+    """Take a picture of the application as it would look on the screen."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     # An exception would be lost in Qt's own code, and waits for threads elsewhere.
     signal.signal(signal.SIGINT, partial(_interrupted, None))
@@ -90,7 +90,7 @@ def shot(
 
 
 def _script_of(workspace: Workspace, script: str) -> Path:
-    """The file of a script by its path or its name; ends the program where there is none."""
+    """The file of a script by its path or its name; ends the program without such a script."""
     path = Path(script)
     if is_regular(path):
         return path.absolute()
@@ -103,7 +103,7 @@ def _script_of(workspace: Workspace, script: str) -> Path:
 
 
 def _interrupted(folder: str | None, number: int, frame: FrameType | None) -> None:
-    """Ends the program, from wherever it is, without what it has written aside."""
+    """Ends the program at once, without waiting for background writes."""
     if folder is not None:
         shutil.rmtree(folder, ignore_errors=True)
     os._exit(INTERRUPTED)

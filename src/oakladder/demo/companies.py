@@ -234,5 +234,5 @@ def character_of(symbol: str) -> Character:
 
 
 def info_of(symbol: str) -> SymbolInfo:
-    """Raises `KeyError` for a symbol that is none of the market's."""
+    """Raises `KeyError` for a symbol that the market does not have."""
     return {i.symbol: i for i in symbols()}[symbol]

@@ -21,7 +21,7 @@ _FACT = "demo"
 def prepare(library: BarLibrary) -> None:
     """Fills in the market's daily bars; minute bars follow when they are first asked for.
 
-    A symbol of the same name that the user has brought in stays as it is, and what the user has set by hand for a
+    A symbol of the same name that the user has imported stays unchanged, and what the user has set for a
     symbol of the market too. Raises `DataProblem` where it cannot be written.
     """
     library.maker = make
@@ -53,7 +53,7 @@ def make(info: SymbolInfo, base: Timeframe) -> Bars | None:
 
 
 def _renewed(library: BarLibrary, info: SymbolInfo) -> SymbolInfo | None:
-    """What is to be known of a symbol of the market; None where the user has one of that name."""
+    """The catalogue entry of a symbol of the market; None if the user has one of that name."""
     known = library.infos.get(info.symbol)
     if known is not None and known.origin != DEMO:
         return None

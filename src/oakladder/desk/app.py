@@ -30,12 +30,12 @@ from oakladder.user.workspace import Workspace
 
 _log = logging.getLogger(__name__)
 _NAME = "Oak Ladder"
-#: The application lives as long as the process, whoever asked for it.
+#: The application lives as long as the process.
 _held: list[QApplication] = []
 
 
 def make_app() -> QApplication:
-    """The application object with the fonts and settings of the desk; set up once, however often it is asked for."""
+    """The application object with the fonts and settings of the desk; created on the first call."""
     app = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(app, QApplication)
     if app.applicationName() == _NAME:
@@ -122,7 +122,7 @@ def run_desk() -> int:
         if issubclass(kind, KeyboardInterrupt):
             app.quit()
             return
-        _log.error("an error that nobody foresaw", exc_info=(kind, error, trace))
+        _log.error("an unexpected error", exc_info=(kind, error, trace))
         session.status.emit(sentence_of(error))
         # Nothing that was at hand where it was raised is held until the next error comes.
         sys.last_type = sys.last_value = sys.last_traceback = None
@@ -135,6 +135,6 @@ def run_desk() -> int:
     QTimer.singleShot(0, window.bench.chart.setFocus)
     code = app.exec()
     logging.shutdown()
-    if not session.jobs.ended():  # everything is saved; nobody waits for what is still being worked out
+    if not session.jobs.ended():  # everything is saved; running computations are abandoned
         os._exit(code)
     return code

@@ -1,4 +1,4 @@
-"""Frees what Python would free by itself, on the window's thread only.
+"""Runs Python's garbage collector on the window's thread only.
 
 Objects that refer to each other in a circle are freed by Python's collector, which runs in whichever thread
 happens to allocate. A widget among them would be taken down in a worker's thread, and Qt does not bear that.
@@ -28,7 +28,7 @@ _AWAY_MS = 3_000
 class GcScheduler(QObject):
     """Turns the collector off, and does its work between the window's events.
 
-    What has lived through a long look is looked at no more, but while the user is in another program: scripts and runs
+    What has survived a long collection is not visited again unless the user is in another program: scripts and runs
     leave no circles, so that hardly any garbage is among it (`tests/rung/test_circles.py`, `tests/engine/test_garbage.py`).
     """
 

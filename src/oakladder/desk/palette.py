@@ -19,7 +19,7 @@ _MOST = 60
 
 @dataclass(frozen=True, slots=True)
 class PaletteLine:
-    """A line of the palette: its words, what stands on the right, and what it does."""
+    """A line of the palette: its words, the hint at the right, and its action."""
 
     words: str
     hint: str

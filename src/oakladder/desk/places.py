@@ -27,7 +27,7 @@ _AFTER_CHART_MS, _BETWEEN_MS = 400, 60
 
 
 class Places(QStackedWidget):
-    """``picked`` tells what is to be shown on the Bench, ``scanned`` the conditions of a scan that has run, ``taken`` that
+    """``picked`` says what to show on the Bench, ``scanned`` the conditions of a scan that has run, ``taken`` that
     the library is otherwise, ``built`` a place that has been made, ``complete`` that all have."""
 
     picked = pyqtSignal(object)
@@ -118,7 +118,7 @@ class Places(QStackedWidget):
 
     @staticmethod
     def parts(place: QWidget | None, *, in_sight: bool = False) -> Sequence[QWidget | None]:
-        """What of a place is styled by itself; most are styled as a whole."""
+        """The parts of a place that are styled separately; most places are styled as a whole."""
         own = getattr(place, "parts", None)
         return own(in_sight=in_sight) if own is not None else [place]
 

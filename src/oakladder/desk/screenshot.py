@@ -1,4 +1,4 @@
-"""Pictures of the application as it would stand on the screen, for the docs and for looking at it."""
+"""Pictures of the application as it looks on the screen, for the docs and for review."""
 
 from __future__ import annotations
 

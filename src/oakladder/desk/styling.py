@@ -1,6 +1,6 @@
 """Gives the window's parts their colours: what is in sight at once, the rest one part after the other.
 
-To style a part takes each of its widgets time, and to paint it anew takes as long: it is painted at the next turn.
+Styling and repainting a part each take time for all of its widgets: the part is repainted at the next turn.
 """
 
 from __future__ import annotations

@@ -46,7 +46,7 @@ if TYPE_CHECKING:  # see `places`
     from oakladder.desk.scan.place import ScanPlace
     from oakladder.desk.trial.place import TrialPlace
 
-#: Actions of the chart's menu that are ticked, and when; and those that a line stands above.
+#: Checkable actions of the chart's menu, and when they are checked; and the actions after a separator.
 _TICKED: dict[str, Callable[[ChartOptions], bool]] = {
     "show_candles": lambda o: o.style is BarStyle.CANDLES,
     "show_bars": lambda o: o.style is BarStyle.BARS,
@@ -337,7 +337,7 @@ class Window(QMainWindow):
         self.learning.bring_back()
 
     def open_log(self) -> None:
-        """Opens the file that errors nobody foresaw are written into, and says where it is."""
+        """Opens the log of unexpected errors, and shows its path."""
         path = log_file()
         if path.exists():
             QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))

@@ -1,4 +1,4 @@
-"""Which bars something is looked at on."""
+"""Which bars a computation reads."""
 
 from __future__ import annotations
 

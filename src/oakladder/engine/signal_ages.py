@@ -15,7 +15,7 @@ from oakladder.engine.run.execute import run
 from oakladder.rung.program import Program
 from oakladder.rung.words import Tone
 
-#: So far back the latest occurrence is looked for in all symbols together, before it is in each of those without one.
+#: Number of last bars that are searched for all symbols at once, before each symbol without an occurrence.
 _NEAR = (8, 64, 512)
 
 

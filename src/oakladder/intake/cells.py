@@ -1,4 +1,4 @@
-"""Cells of a file as numbers: what is plainly one is read, everything else is told apart and never guessed at."""
+"""Cells of a file as numbers: unambiguous ones are read, everything else is reported and never guessed at."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _SCALES = {"K": 1e3, "M": 1e6, "B": 1e9}
 
 @dataclass(slots=True)
 class Numbers:
-    """A column as float64 with NaN where there is no number, and why: no value there, no number, one with a letter."""
+    """A column as float64 with NaN for cells without a number, and why: empty, not a number, one with a letter."""
 
     values: np.ndarray
     missing: np.ndarray

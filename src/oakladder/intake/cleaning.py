@@ -112,7 +112,7 @@ WORDS: dict[tuple[Trouble, Repair], str] = {
 
 def done_words(trouble: Trouble, mend: Repair) -> str:
     """What is done about a trouble, in words."""
-    return WORDS.get((trouble, mend), {Repair.KEEP: "kept", Repair.DROP: "left out"}.get(mend, "mended"))
+    return WORDS.get((trouble, mend), {Repair.KEEP: "kept", Repair.DROP: "left out"}.get(mend, "repaired"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,7 +148,7 @@ class Tidied:
 def clean_bars(
     raw: Raw, timeframe: Timeframe, calendar: Calendar, mends: dict[Trouble, Repair] | None = None
 ) -> Tidied:
-    """Finds what is wrong with a symbol's rows and cleans it; ``mends`` says where the usual is not wanted."""
+    """Finds what is wrong with a symbol's rows and cleans it; ``mends`` overrides the default repairs."""
     made = _Tidying(raw, {t: (mends or {}).get(t, choices[0]) for t, choices in CHOICES.items()})
     made.unread()
     made.alike()
@@ -180,7 +180,7 @@ class _Tidying:
     def __init__(self, raw: Raw, mends: dict[Trouble, Repair]):
         self.raw, self.mends = raw, mends
         self.times, self.rows = raw.times, raw.rows
-        self.columns = dict(raw.columns)  # they are changed where they are: a file is read anew each time
+        self.columns = dict(raw.columns)  # modified in place: a file is read again each time
         self.findings: list[Finding] = []
         self._spikes = np.zeros(0, dtype=np.int64)
 
@@ -370,7 +370,7 @@ class _Tidying:
         exact = np.ones(len(ratio))
         for plain in _SPLITS:
             if 0.6 < plain < 1.6:
-                continue  # too small to be told from a bad day
+                continue  # too small to distinguish from a bad day
             here = np.abs(ratio / plain - 1) < _SPLIT_CLOSE
             near |= here
             exact[here] = plain

@@ -16,7 +16,7 @@ from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
 #: So many years must have a date without bars, and no year one with bars.
 _YEARS = 3
-#: So many symbols must lack the same day, and no symbol have it.
+#: A day counts as closed if at least so many symbols lack it, and none has a bar on it.
 _SYMBOLS = 5
 #: A session that ends so many minutes early for all of them is a half day.
 _EARLY = 60

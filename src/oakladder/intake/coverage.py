@@ -14,7 +14,7 @@ from oakladder.bars.time_words import bar_time
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
 from oakladder.intake.closed_days import missing_days
 
-#: So many of the last closes are told.
+#: Number of last closes returned.
 LATELY = 90
 
 

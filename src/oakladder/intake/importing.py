@@ -63,14 +63,14 @@ class Intake:
     bars: Bars | None = None
     info: SymbolInfo | None = None
     findings: list[Finding] = field(default_factory=list)
-    #: Bars that are new to the library, and those that were there with other values.
+    #: Bars that are new to the library, and known ones with other values.
     new: int = 0
     changed: int = 0
     trouble: str = ""
     counted: bool = False
     #: Why it is doubtful that these bars belong to the symbol; the trouble says it in words.
     doubt: Conflict | None = None
-    #: Whether the symbol stands in the file itself, and not only in its name.
+    #: Whether the file itself names the symbol, not only its file name.
     in_column: bool = False
     #: Where several files claim the symbol: all of them.
     claimants: tuple[Path, ...] = ()
@@ -111,7 +111,7 @@ def look_at(
         return [Intake(path, trouble="Not enough memory to read it. Split it into several files.")]
     except Stopped:
         raise
-    except Exception as error:  # one file that nobody foresaw spoils nothing for the others
+    except Exception as error:  # an unexpected error in one file must not stop the others
         return [Intake(path, trouble=_unforeseen(path, error))]
     made = [Intake(path, trouble=trouble) for trouble in found.troubles]
     for raw in found.symbols:
@@ -142,7 +142,7 @@ def _intake(path: Path, raw: Raw, library: BarLibrary, options: Options) -> Inta
         made.trouble = f"{raw.symbol}: its bars are {made.timeframe}. The library keeps days and minutes, and makes longer bars of them."
         return made
     calendar = options.calendar or (known.calendar if known else calendar_of(times))
-    if known is not None and options.calendar is not None:  # hours are said anew; closed days that are known stay
+    if known is not None and options.calendar is not None:  # new hours replace the old ones; known closed days stay
         calendar = replace(calendar, holidays=known.calendar.holidays, halves=known.calendar.halves)
     closed = _recognised(times, made.timeframe, calendar) if known is None else frozenset()
     keep_open = options.mends.get(Trouble.CLOSED) is Repair.DROP
@@ -166,7 +166,7 @@ def _intake(path: Path, raw: Raw, library: BarLibrary, options: Options) -> Inta
 
 
 def _step(minutes: int, known: SymbolInfo | None, library: BarLibrary) -> int:
-    """Minutes between the bars that a symbol will have: what the new ones and those that are there both make."""
+    """Minutes between the bars that a symbol will have: from the new and the known bars."""
     if known is None or not library.path(known.symbol, ONE_MINUTE).exists():
         return minutes
     return math.gcd(minutes, known.step)
@@ -256,7 +256,7 @@ def _compare(made: Intake, library: BarLibrary, same: bool) -> None:
 
 
 def _stored(library: BarLibrary, symbol: str, base: Timeframe, calendar: Calendar) -> Bars | None:
-    """The user's bars that are there, stamped by a calendar; None where there are none that can be read."""
+    """The user's known bars, stamped by a calendar; None without readable ones."""
     if _own(library, symbol) is None or not library.path(symbol, base).exists():
         return None
     try:
@@ -373,7 +373,7 @@ class _Import:
         self._library, self._options, self._layouts, self._choices = library, options, layouts, choices
         self._dry_run, self._cancelled = dry_run, cancelled
         self._claimed: Mapping[Path, Sequence[Path]] = {}
-        #: The file from which each symbol was imported, and whether the symbol stands in the file itself.
+        #: The file from which each symbol was imported, and whether the file itself names the symbol.
         self._taken: dict[str, tuple[Path, bool]] = {}
 
     def _options_of(self, path: Path) -> Options:

@@ -1,6 +1,6 @@
 """The bars of one symbol from a file, for a single run: what `import` reads, held to stricter rules.
 
-An import cleans what is wrong and reports it. A run on a file has nobody to ask, so the first doubtful row is refused.
+An import cleans what is wrong and reports it. A run on a file cannot ask questions, so the first doubtful row is an error.
 """
 
 from __future__ import annotations
@@ -150,7 +150,7 @@ def _cells(path: Path, layout: TableLayout, row: int) -> list[str] | None:
 
 
 def _quoted(cells: list[str] | None, layout: TableLayout, name: str) -> str:
-    """What stands in a column of a line, the date and the time of day together."""
+    """The content of a column of a line, date and time of day joined."""
     if cells is None:
         return "it"
     places: Mapping[str, int] = layout.columns

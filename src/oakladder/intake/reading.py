@@ -35,7 +35,7 @@ class NoTimes(DataProblem):
 
 @dataclass(slots=True)
 class Raw:
-    """The rows of one symbol as they stand in the file. ``times`` are UTC seconds; ``rows`` count from 1.
+    """The rows of one symbol in file order. ``times`` are UTC seconds; ``rows`` count from 1.
 
     ``counted`` says that the number of trades stands in for the volume. The others are the places (in these arrays) of
     rows that have a number which is none, no value where one is due, or a number with K, M or B behind it;
@@ -133,7 +133,7 @@ class _Gathered:
         self._unread: list[np.ndarray] = []
         self._unread_codes: list[np.ndarray] = []
         self._flagged: dict[str, list[np.ndarray]] = {"unreadable": [], "missing": [], "scaled": []}
-        #: Name as the file has it → number of its symbol; symbols in the order in which they came.
+        #: Name in the file → number of its symbol; symbols in order of appearance.
         self._known: dict[str, int] = {}
         self._symbols: list[str] = []
         self._places: dict[str, int] = {}
@@ -178,7 +178,7 @@ class _Gathered:
     def _block_codes(self, block: Block) -> np.ndarray:
         """The number of each row's symbol."""
         if not self._in_column:
-            if "symbol" in block.columns:  # one symbol is asked for, so the file must hold one
+            if "symbol" in block.columns:  # the caller wants one symbol, so the file must hold one
                 self._names.update(block.columns["symbol"].cast(pa.string()).fill_null("").unique().to_pylist())
                 if len(self._names) > 1:
                     raise DataProblem(
@@ -202,7 +202,7 @@ class _Gathered:
         return self._known[name]
 
     def parted(self, odd: list[int]) -> Read:
-        """The rows symbol by symbol; lines of another width are told with the first."""
+        """The rows symbol by symbol; lines of another width are reported with the first."""
         codes = _joined(self._codes)
         order = np.argsort(codes, kind="stable") if len(self._symbols) > 1 else None
         counts = np.bincount(codes, minlength=len(self._symbols))
@@ -256,7 +256,7 @@ class _Gathered:
         return tuple(sorted(found)) if len(found) > 1 else ()
 
     def _filled(self, own: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
-        """The five columns: where only closes stand they are all prices, and trades stand in for a volume."""
+        """The five columns: a file with closes only uses them for all prices, and trade counts replace a missing volume."""
         close = own["close"]
         none = np.full(len(close), np.nan)
         return {n: own.get(n, close.copy() if n != "volume" else own.get("count", none)) for n in COLUMNS}

@@ -1,5 +1,5 @@
 """Which symbol the bars of a file belong to, and what speaks against it: two files that claim one symbol, and prices that
-contradict those that are there."""
+contradict known bars."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ import numpy as np
 from oakladder.bars.bars import Bars
 from oakladder.bars.zones import DAY
 
-#: Closes this many times those that are there, or as small a part, are of another instrument (or of another currency).
+#: Closes this many times the known ones, or as small a part, belong to another instrument (or another currency).
 _OTHER_LEVEL = 1.5
 #: Without bars in common: how far prices may jump between two files, and for longer gaps than so many days.
 _JUMP, _LONG_GAP, _LONG_JUMP = 3.0, 90 * DAY, 10.0
-#: So many bars in common tell whether prices move alike; and the part of a usual move by which they may differ.
+#: Number of common bars that decide whether prices move alike; and the part of a usual move by which they may differ.
 _LEAST_COMMON, _OTHER_MOVE = 20, 0.5
 
 
@@ -24,11 +24,11 @@ class Conflict(Enum):
     """Why it is doubtful that a file's bars belong to its symbol."""
 
     CLAIMED = "another file claims the symbol"
-    CONTRADICTS = "the prices contradict those that are there"
+    CONTRADICTS = "the prices contradict the known ones"
 
 
 def contradiction(old: Bars, new: Bars) -> str:
-    """How new bars of a symbol contradict those that are there, as the end of a sentence; empty where they do not.
+    """How new bars of a symbol contradict the known ones, as the end of a sentence; empty if they do not.
 
     Both are bars of one base timeframe. Corrections, splits of less than half and dividend adjustments are no
     contradiction: the level is about the same, and prices move alike.
@@ -55,7 +55,7 @@ def _moves(a: np.ndarray, b: np.ndarray) -> str:
     usual = float(np.median(np.abs(other)))
     if usual == 0 or float(np.median(np.abs(one - other))) <= _OTHER_MOVE * usual:
         return ""
-    return f"the prices move differently from those that are there, on {len(a):,} bars in common"
+    return f"the prices move differently from the known ones, on {len(a):,} bars in common"
 
 
 def _gap(old: Bars, new: Bars) -> str:

@@ -80,7 +80,7 @@ def _names(path: Path) -> list[str]:
 def _columns(path: Path, places: list[int]) -> bytes:
     names = _names(path)
     if places and max(places) >= len(names):
-        raise _Trouble(f"has {len(names)} columns, and column {max(places) + 1} is asked for.")
+        raise _Trouble(f"has {len(names)} columns, and column {max(places) + 1} is wanted.")
     sink = pa.BufferOutputStream()
     writer: pa.ipc.RecordBatchStreamWriter | None = None
     for batch in _batches(path, places):

@@ -1,4 +1,4 @@
-"""Parquet and Arrow files, read by a process of its own.
+"""Parquet and Arrow files, read by a separate process.
 
 A damaged file of these kinds can ask for any amount of memory, take for ever, or take the reader down: that process is
 bounded, can be ended at any time, and is begun again when it is gone. What it gives is plain and checked.

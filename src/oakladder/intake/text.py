@@ -31,12 +31,10 @@ class Block:
 
 
 def text_blocks(path: Path, layout: TableLayout, odd: list[int]) -> Iterator[Block]:
-    """The rows of a text file; ``odd`` gathers the numbers of those that have another width. Raises `DataProblem`."""
+    """The rows of a text file; ``odd`` collects the numbers of rows with another width. Raises `DataProblem`."""
     width = width_of(path, layout)
     if max(layout.columns.values()) >= width:
-        raise DataProblem(
-            f"{path.name} has {width} columns, and column {max(layout.columns.values()) + 1} is asked for."
-        )
+        raise DataProblem(f"{path.name} has {width} columns, and column {max(layout.columns.values()) + 1} is wanted.")
     names = {place: f"f{place}" for place in sorted(set(layout.columns.values()))}
     following = 1 + layout.skip + (1 if layout.header else 0)
 

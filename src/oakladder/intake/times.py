@@ -75,7 +75,7 @@ def _pattern(form: str) -> str:
 
 
 def may_fit(texts: list[str], form: str) -> bool:
-    """Whether any of some texts looks as a form has it."""
+    """Whether any of some texts matches a form."""
     pattern = r"\s*\d+(\.\d*)?\s*$" if form in ("seconds", "milliseconds") else _pattern(form)
     return any(re.match(pattern, text.strip()) is not None for text in texts)
 

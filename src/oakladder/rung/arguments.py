@@ -23,7 +23,8 @@ def arrange(call: t.Call, define: t.Define) -> list[tuple[t.Expr, bool]] | str:
     """The arguments in the order of the parameters, with whether each comes from the call; or what is wrong."""
     parameters = define.parameters
     if len(call.arguments) > len(parameters):
-        return f"`{call.name}` takes at most {len(parameters)} values, and {len(call.arguments)} stand here."
+        plural = "value" if len(parameters) == 1 else "values"
+        return f"`{call.name}` takes at most {len(parameters)} {plural}, not {len(call.arguments)}."
     given: dict[str, t.Expr] = {p.name.name: a for p, a in zip(parameters, call.arguments, strict=False)}
     for name, value in call.named:
         if name not in {p.name.name for p in parameters}:

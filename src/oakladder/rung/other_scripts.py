@@ -9,19 +9,19 @@ from typing import Any
 from oakladder.rung import tree as t
 from oakladder.rung.read.blocks import parse
 
-#: Stands between the title of a script and the name of its function: no name that is written has it in it.
+#: Separates the title of a script from the name of its function: no written name contains it.
 _MARK = ": "
 
 
 @dataclass(frozen=True, slots=True)
 class OtherScripts:
-    """The other scripts that `use` may take from: title and text of each, and the folder they stand in."""
+    """The other scripts that `use` may take from: title and text of each, and their folder."""
 
     scripts: tuple[tuple[str, str], ...] = ()
     folder: str = ""
 
     def text(self, title: str) -> str | None:
-        """The script of a title; None if there is none."""
+        """The script of a title; None without one."""
         return dict(self.scripts).get(title)
 
     @property
@@ -37,7 +37,7 @@ def is_taken(name: str) -> bool:
 def functions_of(
     title: str, others: OtherScripts, known: dict[str, dict[str, t.Define]] | None = None
 ) -> dict[str, t.Define]:
-    """Every function that a script makes or takes itself; those that they call go by names that have its title.
+    """Every function that a script makes or takes itself; functions called by them have names with its title.
 
     ``known`` are those of the scripts that were looked at: each is once, and two that take from each other end.
     """
@@ -64,7 +64,7 @@ def functions_of(
 
 
 def own_values_read(title: str, name: str, others: OtherScripts) -> list[tuple[str, str]]:
-    """The settings and values of a script that one of its functions reads, itself or in those that it calls there: name
+    """The settings and values of a script that one of its functions reads, itself or in functions it calls there: name
     and what made it. Such a function cannot be taken from the script."""
     statements = parse(others.text(title) or "")[0].statements
     made: dict[str, str] = {}

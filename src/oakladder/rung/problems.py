@@ -43,7 +43,7 @@ class ProblemCode:
 class Problem:
     """One finding in a script: where, what is wrong in plain words, and what to do about it.
 
-    ``replacement`` is the text that mends it in its place; ``also`` are other places that must be changed with it.
+    ``replacement`` is the text that fixes it; ``also`` are other places that must be changed with it.
     Neither is given unless the script is better with it.
     """
 
@@ -56,7 +56,7 @@ class Problem:
 
     @property
     def edits(self) -> tuple[tuple[Span, str], ...]:
-        """Every place that mends it, with its new text; none where nothing can be changed safely."""
+        """Every edit of the fix, with its new text; none if nothing can be changed safely."""
         own = () if self.replacement is None else ((self.span, self.replacement),)
         return (*own, *self.also)
 
@@ -112,7 +112,7 @@ class UnknownName(RunProblem):
 
 
 class Cancelled(Exception):
-    """Checking, compiling or running was stopped by whoever started it."""
+    """The caller has cancelled checking, compiling or running."""
 
 
 def nearest(word: str, known: Iterable[str], count: int = 3) -> list[str]:

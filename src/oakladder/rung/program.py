@@ -53,7 +53,7 @@ class Program:
     _wanted: dict[tuple[int, tuple[Op, ...]], tuple[Op, ...]] = field(default_factory=dict)
     #: What everything that it shows is read out of, and the part of the plan for that.
     _whole: tuple[list[Op], Part] | None = None
-    #: What else was found out about it, by whoever asked.
+    #: Other results derived from it, by owner.
     facts: dict[object, object] = field(default_factory=dict, compare=False, repr=False)
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
@@ -160,7 +160,7 @@ def _fixed_parts(op: Op) -> list[Op]:
 
 
 #: Walking an expression that is nested as deep as is allowed, within calls as deep as is allowed, takes more frames
-#: than Python allows by itself.
+#: than Python's default limit.
 _FRAMES = 20_000
 sys.setrecursionlimit(max(sys.getrecursionlimit(), _FRAMES))
 #: So many mends are tried on a script of less than so many lines, and one on a longer one; the others are not offered.
@@ -228,7 +228,7 @@ def _analysed(text: str, shelf: OtherScripts, cancelled: Callable[[], bool] | No
 
 
 def _without_echoes(problems: list[Problem]) -> list[Problem]:
-    """The problems without those that only follow from others: capitals in names that are wrong in any letters,
+    """The problems without consequences of others: capitals in names that are wrong in any letters,
     a script that is not found because its title stands without quotes."""
     unknown = {(p.span.line, p.span.column) for p in problems if p.is_error and p.code != "R203"}
     unread = {p.span.line for p in problems if p.code == "R102"}

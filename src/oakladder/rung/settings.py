@@ -23,11 +23,11 @@ class SettingInfo:
     high: float | None = None
     step: float | None = None
     choices: tuple[object, ...] = ()
-    #: Where the default stands in the script.
+    #: The place of the default in the script.
     place: Span | None = None
 
     def written(self, value: object) -> str:
-        """A value as the script itself would have it: texts in quotes."""
+        """A value as written in a script: texts in quotes."""
         made = self.words(value)
         if self.kind != "text":
             return made

@@ -8,7 +8,7 @@ from enum import IntEnum
 class Event(IntEnum):
     """What a row of the log says. A row of 0 ends the log of a run."""
 
-    #: A trade that is still open where the run ends: what is told of its exit is none.
+    #: A trade that is still open at the end of the run: its exit fields are none.
     OPEN = 1
     #: A trade that was left.
     CLOSED = 2
@@ -19,7 +19,7 @@ class Event(IntEnum):
 
 
 class Column(IntEnum):
-    """The columns of a row; of what was not entered only the bar is told. Bars are places in what is run."""
+    """The columns of a row; a row of a skipped entry holds the bar only. Bars are indices in the run's panel."""
 
     EVENT = 0
     #: The bar of the entry.

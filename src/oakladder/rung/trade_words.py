@@ -238,11 +238,11 @@ POSITION_TYPE = Type(
 
 
 def trade_lines() -> str:
-    """The lines of a trade, as the grammar has them."""
+    """The lines of a trade, for the grammar."""
     lines = [f'     | "{f.word}" {f.reads} -> {f.rule}' for f in TRADE_FORMS]
     return "\n".join([f'     | "{TRADE}" NAME SIDE -> trade_line', *lines])
 
 
 def trade_sides() -> str:
-    """The sides of a trade, as the grammar has them."""
+    """The sides of a trade, for the grammar."""
     return "SIDE: " + " | ".join(f'"{side.word}"' for side in Side)

@@ -266,7 +266,7 @@ class TradeClause:
 
 @dataclass(frozen=True, eq=False, slots=True)
 class Trade:
-    """A trade with the lines under it; those that are no clauses are the checker's business."""
+    """A trade with the lines under it; the checker reports lines that are no clauses."""
 
     name: Name
     side: Side
@@ -275,7 +275,7 @@ class Trade:
 
     @property
     def clauses(self) -> dict[TradeWord, TradeClause]:
-        """Its clauses by what they say; of those that are said twice the first."""
+        """Its clauses by kind; the first of duplicates."""
         made: dict[TradeWord, TradeClause] = {}
         for line in self.body:
             if isinstance(line, TradeClause):

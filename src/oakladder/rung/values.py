@@ -67,7 +67,7 @@ PERIODS: dict[str, str] = {
     "1w": "floor((day_number + 3) / 7)",
     "1mo": "year * 12 + month",
 }
-#: Inputs that are read from the bars' times; ``day_number`` counts exchange days since 1970 and has no name of its own.
+#: Inputs that are read from the bars' times; ``day_number`` counts exchange days since 1970 and has no name in scripts.
 TIME_INPUTS = ("clock", "weekday", "day", "month", "year", "day_number", "extended", "last_of_session", "tick_size")
 #: Inputs that only the code of trades reads, by names that no script has: the time of day at which a bar closes, ticks in
 #: 1.0 where that is a whole number.
@@ -149,7 +149,7 @@ class Wants:
 
 @dataclass(frozen=True, slots=True)
 class Primitive:
-    """A function that the compiler knows by itself. ``holds`` says that it keeps state between bars."""
+    """A built-in function. ``holds`` says that it keeps state between bars."""
 
     name: str
     parameters: tuple[tuple[str, str], ...]

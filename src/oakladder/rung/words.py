@@ -1,6 +1,6 @@
 """The words of Rung, declared once: statements, what each output takes, clauses, words that cannot be names.
 
-The grammar is put together of these tables; the reader, the checker, the editor, help, docs and the brief read them.
+The grammar is composed of these tables; the reader, the checker, the editor, help, docs and the brief read them.
 """
 
 from __future__ import annotations
@@ -122,7 +122,7 @@ ZONE_VALUES: dict[str, str] = {
 ZONE_CLAUSES = frozenset({"until"})
 #: Clauses that every output takes.
 ALWAYS = frozenset({"color", "when", "named"})
-#: The kinds of values in the tree that no clause of its own reads: the first point of a `link` has an ``ago`` too.
+#: The kinds of values in the tree that no separate clause reads: the first point of a `link` has an ``ago`` too.
 CLAUSE_KINDS: dict[str, Kind] = {c.called: c.kind for c in CLAUSES.values() if c.kind} | {"ago_start": Kind.NUMBER}
 CLAUSE_CHOICES: dict[str, tuple[str, ...]] = {c.called: c.choices for c in CLAUSES.values() if c.choices}
 
@@ -135,7 +135,7 @@ class Statement:
     form: str
     about: str
     group: str
-    #: Of an output: its operands as the grammar has them, their kinds, and the rules of its clauses beside `ALWAYS`.
+    #: Of an output: its operands for the grammar, their kinds, and the rules of its clauses beside `ALWAYS`.
     operands: str = ""
     kinds: tuple[tuple[Kind, ...], ...] = ()
     clauses: frozenset[str] = frozenset()

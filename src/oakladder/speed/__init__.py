@@ -91,7 +91,7 @@ _FIELDS = ("work", "measured", "beside", "reach")
 
 
 def _each_alone(symbols: int) -> list[Row]:
-    """Every part in a process of its own: none runs in the memory and the caches that another has left."""
+    """Every part in a separate process: none runs in the memory and the caches that another has left."""
     rows: list[Row] = []
     with tempfile.TemporaryDirectory() as folder:
         for name in PARTS:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-#: What the broker tells of each trade: the bars of the entry and of the exit (-1 while it is open), their prices, whether
+#: Fields of a trade of the broker: the bars of the entry and of the exit (-1 while it is open), their prices, whether
 #: it was left inside its bar, and whether at its target.
 EXITS = ("entered", "left", "entry", "exit", "inside", "aimed")
 

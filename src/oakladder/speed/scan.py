@@ -26,7 +26,7 @@ from oakladder.rung import Program, compile_script
 from oakladder.rung.problems import Cancelled
 from oakladder.speed import TREND, Row
 
-#: So long code is compiled aside at most, in seconds.
+#: Max seconds to wait for code that is compiled in the background.
 _COMPILING = 3.0
 DAYS, MINUTES = (5000, 2520), (500, 100_000)
 RULE = """rung 1
@@ -41,7 +41,7 @@ KEPT = RULE.replace("sma(close, 50)", "ema(close, 50)").replace("low < lowest", 
 def make_market(folder: Path, symbols: int, bars: int, timeframe: Timeframe, *, ragged: bool = False) -> BarLibrary:
     """A library of random walks, written file by file as an import would.
 
-    In a ragged one every symbol has begun on a day of its own and misses some days.
+    In a ragged one every symbol begins on a different day and misses some days.
     """
     calendar = Calendar(start=540, end=930) if timeframe.intraday else Calendar()
     library = BarLibrary(folder)
@@ -102,7 +102,7 @@ def _row(words: str, library: BarLibrary, condition: Condition, timeframe: Timef
 
 
 def _stopping(library: BarLibrary, condition: Condition, timeframe: Timeframe) -> Row:
-    """How long a scan goes on after it is told to stop, at moments spread over its run; the longest."""
+    """How long a scan continues after its cancellation, at moments spread over its run; the longest."""
     waits = []
     for k in range(8):
         told = threading.Event()
@@ -158,7 +158,7 @@ def measure() -> list[Row]:
         rows.append(_ladder(library, (rule, kept)))
     with tempfile.TemporaryDirectory() as folder:
         library = make_market(Path(folder), *DAYS, ONE_DAY, ragged=True)
-        size = f"{DAYS[0]:,} symbols with 1,260 to {DAYS[1]:,} days of their own each"
+        size = f"{DAYS[0]:,} symbols with 1,260 to {DAYS[1]:,} separate days each"
         rows.append(_row(size, library, three(rule), ONE_DAY, "≤ 0.3 s"))
     with tempfile.TemporaryDirectory() as folder:
         library = make_market(Path(folder), *MINUTES, ONE_MINUTE)

@@ -26,7 +26,7 @@ from PyQt6.QtCore import QEventLoop
 app = make_app()
 window = open_window(Workspace.default())
 window.show()
-while window.desk.looking.view is None:
+while window.session.chart.view is None:
     app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
 window.bench.chart.viewport().repaint()
 os._exit(0)

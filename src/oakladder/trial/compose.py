@@ -1,4 +1,4 @@
-"""A trade composed from the signals of a script that has none, as it could be written into it."""
+"""A trade composed from the signals of a script without a `trade`, ready to be written into it."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _MOST_BARS = 20
 
 @dataclass(frozen=True, slots=True)
 class Draft:
-    """A trade that is being composed: the signal that enters, the one that leaves, and the other clauses as written."""
+    """A composed trade: the entry signal, the exit signal, and the other clauses as written."""
 
     enter: str
     side: Side = Side.LONG
@@ -29,7 +29,7 @@ class Draft:
     most: int | None = None
 
     def lines(self, name: str) -> list[str]:
-        """The trade as a script has it."""
+        """The trade as lines of a script."""
         made = [f"trade {name} {self.side.word}", f"    enter when {self.enter}"]
         if self.leave:
             made.append(f"    leave when {self.leave}")

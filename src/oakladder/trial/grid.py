@@ -91,7 +91,7 @@ def _with_held(panel: Panel, times: np.ndarray, closes: np.ndarray, at: np.ndarr
 
 
 def _filled(closes: np.ndarray) -> np.ndarray:
-    """Closes with those that are missing as the last before them."""
+    """Closes with missing ones filled from the last before them."""
     missing = np.isnan(closes)
     if not missing.any():
         return closes

@@ -49,7 +49,7 @@ class What(msgspec.Struct, frozen=True):
 
 
 class Try(msgspec.Struct, frozen=True, tag="try"):
-    """A variant that was put on trial, and what came of it."""
+    """A tested variant, and its results."""
 
     moment: float
     what: What

@@ -13,7 +13,7 @@ from oakladder.trial.report import TRADE_COLUMNS, trade_rows
 from oakladder.trial.trial import Trial
 
 _WIDE, _HIGH, _WATER = 900, 260, 60
-#: So many points of a curve are drawn; more cannot be told apart.
+#: Max number of points of a curve; more would not be visible.
 _MOST_POINTS = 900
 _STYLE = """
 body{font:15px/1.45 "Noto Sans","DejaVu Sans",sans-serif;background:#f7f3ea;color:#2b2622;max-width:960px;margin:2em auto;padding:0 1em}
@@ -81,7 +81,7 @@ def _figures(trial: Trial) -> str:
 
 
 def _thinned(values: np.ndarray) -> np.ndarray:
-    """Places of as many points as can be told apart, the last among them."""
+    """Indices of as many points as are visible, the last among them."""
     step = max(len(values) // _MOST_POINTS, 1)
     return np.unique(np.append(np.arange(0, len(values), step), len(values) - 1))
 

@@ -1,4 +1,4 @@
-"""A trial as plain data and as tables: for JSON, for CSV, for whoever reads it elsewhere."""
+"""A trial as plain data and as tables: for JSON and CSV."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ def price_words(trial: Trial, k: int, price: float) -> str:
 
 
 def trade_words(trial: Trial, k: int) -> str:
-    """A trade in a few lines, for whoever points at it."""
+    """A trade in a few lines, for a tooltip."""
     trades, book, results = trial.trades, trial.book, trial.results
     symbol, name = trades.panel.symbols[trades.symbol[k]], trades.rules[trades.rule[k]].name
     side = Side(int(trades.side[k])).word

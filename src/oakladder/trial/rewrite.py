@@ -1,4 +1,4 @@
-"""The trades of a script written anew: on the other side, entered where they were not, with a stop added."""
+"""Rewrites the trades of a script: the other side, the inverted entry, an added stop."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from oakladder.rung.service.unparse import unparse
 from oakladder.rung.trade_words import FORMS, Side, TradeWord
 
 _W = TradeWord
-#: How the values of a clause stand in its line.
+#: The line of each clause, by its values.
 _LINES: dict[TradeWord, str] = {
     _W.ENTER: "enter when {0}",
     _W.ENTER_AT: "enter at {0} when {1}",

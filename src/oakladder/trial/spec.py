@@ -27,7 +27,7 @@ class ChangeKind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class TrialSpec:
-    """All that a trial depends on: a text with trades, its settings, where it is looked at, the account."""
+    """All that a trial depends on: a text with trades, its settings, list and timeframe, the account."""
 
     text: str
     settings: Mapping[str, object] = field(default_factory=dict)

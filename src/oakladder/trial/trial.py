@@ -64,7 +64,7 @@ def trial_data_of(panel: Panel, span: Span = Span(sealed=False)) -> TrialData:
 
 @dataclass(frozen=True, slots=True)
 class Trial:
-    """What came of a rule: its trades, its book, its curve and its figures."""
+    """The result of a rule: its trades, its book, its equity and its metrics."""
 
     program: Program
     settings: Mapping[str, object]

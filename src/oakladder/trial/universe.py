@@ -1,4 +1,4 @@
-"""The ground of a trial in a library: the bars of some symbols, without those that have none."""
+"""The data of a trial from a library: the bars of some symbols, without symbols that have no bars."""
 
 from __future__ import annotations
 

@@ -1,6 +1,6 @@
 """Keeps what is typed: in a journal at once, in its file after a pause, and in memory until that has worked.
 
-A thread of its own does the writing, so that a slow or full disk never holds up the typing. What a file holds is
+A separate thread does the writing, so that a slow or full disk never delays typing. What a file holds is
 looked at before every save: what another program wrote there is never overwritten unseen.
 """
 
@@ -169,7 +169,7 @@ class AutosaveWorker:
         return text
 
     def _keep_other(self, path: Path, other: bytes) -> None:
-        """Keeps the text that does not count as a version; the journal need not have it any more."""
+        """Saves the text without a version of it; the journal no longer needs it."""
         with contextlib.suppress(OSError):
             self._versions.keep(path.name, other)
         self._journal.drop(str(path))
@@ -181,7 +181,7 @@ class AutosaveWorker:
         write_atomic(other, raw)
 
     def look(self) -> None:
-        """Has it looked at whether another program has written what is held; returns at once."""
+        """Checks in the background whether another program has written the open files; returns at once."""
         with self._turn:
             self._looking = True
             self._turn.notify_all()

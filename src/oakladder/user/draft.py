@@ -1,4 +1,4 @@
-"""A text that is open: as it is typed, as it is noted in the journal, as it stands in its file."""
+"""An open text: as typed, as noted in the journal, as saved in its file."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ class Draft:
     """A script that is open, or has a text that is not saved."""
 
     path: Path
-    #: What the file held when it was last read or written here, and how it is written; None where there is no file.
+    #: The file's content when it was last read or written here, and its line endings; None without a file.
     base: bytes | None
     manner: ScriptText
     text: str
@@ -60,7 +60,7 @@ class Draft:
 
 
 def on_disk(path: Path) -> bytes | None:
-    """What a file holds; None where there is none. Raises `OSError`."""
+    """The content of a file; None without one. Raises `OSError`."""
     try:
         return read_regular(path, MAX_SCRIPT_BYTES)
     except FileNotFoundError:

@@ -1,7 +1,7 @@
 """Files of the user's that hold a list of named things: typed, versioned, written whole, shared between copies.
 
-Another copy of the program may write the file, and the user may change it by hand. A change here is made on what the
-file holds at that moment, under a lock; what is damaged is kept aside under a dated name, said, and read as far as
+Another copy of the program may write the file, and the user may edit it. A change here is applied to what the
+file holds at that moment, under a lock; a damaged file is copied under a dated name, reported, and read as far as
 it can be.
 """
 
@@ -42,7 +42,7 @@ def free_name(name: str, taken: Container[str]) -> str:
 
 
 class Named(Protocol):
-    """Something with a name of its own among its like."""
+    """Something with a unique name."""
 
     name: str
 
@@ -88,9 +88,9 @@ class KeptFile(Generic[T]):
         self.revision += 1
 
     def fresh(self) -> bool:
-        """Takes in what another copy of the program, or the user's editor, has written; tells whether it did.
+        """Reads what another copy of the program, or the user's editor, has written; returns whether there was a change.
 
-        While a thread of this program changes the file it is left to that thread, so that nobody waits here.
+        While a thread of this program changes the file it is left to that thread, so that this call never waits.
         """
         if self._stamp() == self._seen or not self._in_use.acquire(blocking=False):
             return False
@@ -108,7 +108,7 @@ class KeptFile(Generic[T]):
         return facts.st_mtime_ns, facts.st_size
 
     def _read_or_tell(self) -> dict[str, T]:
-        """What the file holds now, by name; what is damaged is kept aside and said, the rest is given."""
+        """The file's current entries by name; a damaged file is copied and reported, and its valid entries are returned."""
         try:
             return self._read()
         except OSError as error:
@@ -154,9 +154,9 @@ class KeptFile(Generic[T]):
 
     @contextlib.contextmanager
     def changing(self) -> Iterator[dict[str, T]]:
-        """Gives what the file holds now, to be changed, writes it and takes it; nobody else writes meanwhile.
+        """Yields the file's current entries for a change, then writes them, under the lock.
 
-        Raises `OSError`. After that, and after an error of the one who changes, the entries are those of the file.
+        Raises `OSError`. After that, and after an error of the caller, the entries are the file's.
         """
         with self._in_use:
             try:

@@ -1,4 +1,4 @@
-"""The first five steps of somebody who opens the program for the first time, and which of them are done."""
+"""The first five steps of a new user, and which of them are done."""
 
 from __future__ import annotations
 

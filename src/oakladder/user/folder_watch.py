@@ -1,4 +1,4 @@
-"""Tells when other programs change the user's folders."""
+"""Notifies of changes to the user's folders by other programs."""
 
 from __future__ import annotations
 
@@ -10,15 +10,15 @@ from pathlib import Path
 import watchfiles
 
 _log = logging.getLogger(__name__)
-#: Milliseconds for which changes are gathered, and after which a folder that has gone is looked for again.
+#: Milliseconds for which changes are gathered, and after which a missing folder is checked again.
 _GATHER_MS, _AGAIN_MS = 80, 1000
 
 
 class Watch:
-    """Looks at some folders (not at those below them) from a thread of its own.
+    """Watches some folders (without subfolders) on a separate thread.
 
     ``tell`` is called on that thread with the paths that have changed; files whose names begin with a dot are ours.
-    Files that are ``polled`` are looked at each second too: not every disk tells of changes.
+    Files that are ``polled`` are checked each second too: not every disk reports changes.
     """
 
     def __init__(self, folders: Iterable[Path], tell: Callable[[set[Path]], None], *, polled: Iterable[Path] = ()):
@@ -60,7 +60,7 @@ class Watch:
                 return
 
     def _otherwise(self) -> set[Path]:
-        """The polled files that are otherwise than when they were last looked at."""
+        """The polled files that have changed since the last check."""
         before, self._polled = self._polled, {path: _stamp(path) for path in self._polled}
         return {path for path, stamp in self._polled.items() if stamp != before[path]}
 

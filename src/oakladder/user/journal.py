@@ -1,6 +1,6 @@
-"""What was typed and is not saved yet, written down at once, so that a program that is killed loses none of it.
+"""Journal of unsaved text, written at once, so that a killed program loses nothing.
 
-Every running program has a folder of its own with a lock that goes with the process: entries of a folder whose lock
+Every running program has a separate folder with a lock that ends with the process: entries of a folder whose lock
 is free are of one that has ended before it could save.
 """
 

@@ -1,4 +1,4 @@
-"""The user's watchlists: named, ordered by hand, with notes; kept in one readable file."""
+"""The user's watchlists: named, in the user's order, with notes; kept in one readable file."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class Watchlist:
 class Watchlists:
     """All lists of a user. Every change is written at once, on what the file holds at that moment.
 
-    Raises `ListProblem`, and `OSError` where a change cannot be written; then nothing is changed. ``tell`` is told,
+    Raises `ListProblem`, and `OSError` if a change cannot be written; then nothing is changed. ``tell`` receives,
     in a sentence, what is wrong with the file.
     """
 
@@ -53,7 +53,7 @@ class Watchlists:
         return self._file.revision
 
     def fresh(self) -> bool:
-        """Takes in what another copy of the program, or the user's editor, has written; tells whether it did."""
+        """Reads what another copy of the program, or the user's editor, has written; returns whether there was a change."""
         return self._file.fresh()
 
     def names(self, infos: Mapping[str, SymbolInfo]) -> list[str]:
@@ -89,7 +89,7 @@ class Watchlists:
     def keep(self, name: str, symbols: Iterable[str], scan: str) -> None:
         """Puts the symbols of a scan into its list, made if it is not there; notes stay.
 
-        A list that was made by hand, or that another scan keeps, is left alone: `ListProblem`.
+        A list of the user's, or of another scan, is not overwritten: `ListProblem`.
         """
         name = _cleaned(name)
         with self._file.changing() as own:
@@ -98,7 +98,7 @@ class Watchlists:
                 _check_new(name, own)
                 found = own[name] = Watchlist(name)
             elif found.scan != scan or not scan:
-                by = f"is kept by the scan {found.scan}" if found.scan else "was made by hand"
+                by = f"belongs to the scan {found.scan}" if found.scan else "was created by you"
                 raise ListProblem(f"The list {name} {by}, so this scan does not write to it. Choose another name.")
             found.symbols, found.scan = list(dict.fromkeys(symbols)), scan
 
@@ -163,7 +163,7 @@ class Watchlists:
         try:
             rows = list(csv.reader(io.StringIO(text)))
         except csv.Error:
-            rows = []  # no table then; symbols may stand in it all the same
+            rows = []  # not a table then; it may hold symbols all the same
         noted: dict[str, str] = {}
         if rows and rows[0][:1] == ["symbol"]:
             body = [r for r in rows[1:] if r]
@@ -178,7 +178,7 @@ class Watchlists:
 
 
 def _cleaned(name: str) -> str:
-    """A name as it can stand in a menu: on one line, without signs that are not seen."""
+    """A name for a menu: on one line, without invisible characters."""
     return " ".join("".join(c if c.isprintable() else " " for c in name).split())
 
 

@@ -24,7 +24,7 @@ from oakladder.trial.notebook import Entry, Notebook, Swept, Text, What, in_orde
 from oakladder.trial.sweep.ranges import Range
 
 _log = logging.getLogger(__name__)
-#: A file name is no longer than this; longer names of rules are told apart by a mark.
+#: Max length of a file name; longer names of rules get a hash.
 _LONGEST = 120
 _COUNTS = ("undecided", "contradictions", "touched")
 
@@ -32,7 +32,7 @@ _COUNTS = ("undecided", "contradictions", "touched")
 class Notebooks:
     """The notebooks of all rules. A rule goes by the name of its script, or by its path where it stands elsewhere.
 
-    ``tell`` is told, in a sentence, what was found damaged. Safe to be used from any thread.
+    ``tell`` receives messages about damaged files. Thread-safe.
     """
 
     def __init__(self, folder: Path, scripts: Path, tell: Callable[[str], None] = lambda _: None):
@@ -56,7 +56,7 @@ class Notebooks:
         return self.folder / name
 
     def read(self, rule: str) -> Notebook:
-        """All entries of a rule; none for a new one. What is damaged is left out, said, and kept aside. Raises `OSError`."""
+        """All entries of a rule; none for a new one. Damaged ones are skipped and reported, with a copy of the file. Raises `OSError`."""
         path = self.place(rule) / "log.jsonl"
         with self._turn:
             try:
@@ -116,7 +116,7 @@ class Notebooks:
     def keep_sweep(
         self, rule: str, what: What, ranges: Sequence[Range], rows: Sequence[Tried], *, sealed: bool = True
     ) -> Swept:
-        """Keeps what came of a sweep, over history without its ``sealed`` part or all of it. Raises `OSError`."""
+        """Records the result of a sweep, over history without its ``sealed`` part or all of it. Raises `OSError`."""
         moment = time.time()
         name = f"sweep-{time.time_ns()}.parquet"
         write_rows_of(self.place(rule) / name, rows)
@@ -141,7 +141,7 @@ def _decoded(raw: bytes) -> tuple[list[Entry], int]:
 
 
 def write_rows_of(path: Path, rows: Sequence[Tried]) -> None:
-    """Writes what came of variants as Parquet, whole or not at all: their settings, figures, counts and problems."""
+    """Writes the results of variants as Parquet, atomically: their settings, metrics, counts and problems."""
     import pyarrow as pa
     from pyarrow import parquet
 
@@ -156,7 +156,7 @@ def write_rows_of(path: Path, rows: Sequence[Tried]) -> None:
 
 
 def read_rows(path: Path) -> list[Tried]:
-    """What came of variants, as it was written. Raises `OSError`, or `ValueError` for a file that is none of ours."""
+    """The results of variants, as written. Raises `OSError`, or `ValueError` for any other file."""
     import pyarrow as pa
     from pyarrow import parquet
 

@@ -23,7 +23,7 @@ def objects_in(text: str) -> Iterator[object]:
         except ValueError:
             failures, end = failures + 1, at + 1
         except RecursionError:
-            # As deep as this nobody writes by hand; what is sound stands behind it.
+            # Real files are never this deeply nested; valid entries follow.
             deep, end = deep + 1, _past_the_brackets(text, at)
         else:
             yield made
@@ -37,5 +37,5 @@ def _past_the_brackets(text: str, at: int) -> int:
 
 
 def salvaged(text: str, read: Callable[[object], T | None]) -> list[T]:
-    """What ``read`` makes of the objects of a damaged text; None of it is left out."""
+    """What ``read`` makes of the objects of a damaged text; objects for which it returns None are skipped."""
     return [made for found in objects_in(text) if (made := read(found)) is not None]

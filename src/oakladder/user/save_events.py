@@ -20,7 +20,7 @@ class NotSaved:
 
     path: Path
     reason: str
-    #: Whether at least the journal has it, so that it outlives the program.
+    #: Whether the journal holds it, so that it survives the program.
     noted: bool
 
 

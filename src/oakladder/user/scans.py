@@ -20,7 +20,7 @@ from oakladder.user.lists import ALL
 SCRIPT = "script"
 #: The kind of a line that stands for several, joined in their own way.
 GROUP = "group"
-#: Deeper than this groups are not read: nobody has put them there by hand.
+#: Max depth of nested groups.
 _DEEPEST = 12
 #: More bars than this a condition does not look back.
 _MOST_BARS = 1_000_000
@@ -82,7 +82,7 @@ def sentence_of(line: ScanLine, title_of: Callable[[str], str]) -> str:
     if line.kind == Field.SECTOR:
         return f"{not_}the sector is {' or '.join(line.words) or '…'}"
     if line.kind == Field.SYMBOLS:
-        return f"{not_}it stands in the list {' or '.join(line.words) or '…'}"
+        return f"{not_}it is in the list {' or '.join(line.words) or '…'}"
     if line.kind != SCRIPT:
         what = {
             Field.PRICE: "the last price",
@@ -96,8 +96,8 @@ def sentence_of(line: ScanLine, title_of: Callable[[str], str]) -> str:
     value = f" {line.relation} {line.number:.10g}" if line.relation else ""
     bars = count_words(line.bars, "bar")
     when = {
-        TriggerMode.FIRES: ", on the bar on which it comes true",
-        TriggerMode.WITHIN: f", came true within {bars}",
+        TriggerMode.FIRES: ", on the bar on which it becomes true",
+        TriggerMode.WITHIN: f", true within the last {bars}",
         TriggerMode.TRUE: "",
         TriggerMode.LASTING: f", true for {bars}",
     }[TriggerMode(line.fresh)]
@@ -167,7 +167,7 @@ def _condition(
 class SavedScans:
     """All scans of a user, by name. Every change is written at once, on what the file holds at that moment.
 
-    Raises `ScanProblem`, and `OSError` where a change cannot be written; then nothing is changed. ``tell`` is told,
+    Raises `ScanProblem`, and `OSError` if a change cannot be written; then nothing is changed. ``tell`` receives,
     in a sentence, what is wrong with the file.
     """
 
@@ -185,7 +185,7 @@ class SavedScans:
         return self._file.revision
 
     def fresh(self) -> bool:
-        """Takes in what another copy of the program, or the user's editor, has written; tells whether it did."""
+        """Reads what another copy of the program, or the user's editor, has written; returns whether there was a change."""
         return self._file.fresh()
 
     def save(self, scan: SavedScan) -> None:
@@ -205,7 +205,7 @@ class SavedScans:
         return self._copy(name, f"Not: {name}", turned=True)
 
     def copy(self, name: str) -> SavedScan:
-        """Saves a copy under a name of its own, and gives it."""
+        """Saves a copy under a free name, and returns it."""
         return self._copy(name, name, turned=False)
 
     def _copy(self, name: str, other: str, *, turned: bool) -> SavedScan:
@@ -242,7 +242,7 @@ def _read_whole(entry: object) -> tuple[SavedScan | None, bool]:
 
 
 class _Reading:
-    """Reads one scan; ``lost`` tells whether anything in it made no sense."""
+    """Reads one scan; ``lost`` says whether anything in it was invalid."""
 
     def __init__(self) -> None:
         self.lost = False

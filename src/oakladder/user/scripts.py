@@ -29,7 +29,7 @@ class ScriptFileProblem(Exception):
 
 @dataclass(frozen=True, slots=True)
 class ScriptText:
-    """A script as its file has it: lines end in a line feed here, however the file ends them."""
+    """A script as stored: lines end in a line feed here, whatever the file's line endings."""
 
     text: str
     crlf: bool = False
@@ -53,7 +53,7 @@ class ScriptText:
 
 
 def read_script_file(path: Path) -> ScriptText:
-    """A script as its file has it. Raises `ScriptFileProblem` for a file that is none."""
+    """A script as stored. Raises `ScriptFileProblem` for any other file."""
     try:
         return ScriptText.of(read_regular(path, MAX_SCRIPT_BYTES))
     except TooLarge as error:
@@ -71,7 +71,7 @@ def read_script_file(path: Path) -> ScriptText:
 
 
 def read_script(path: Path) -> str:
-    """A script's text. Raises `ScriptFileProblem` for a file that is none."""
+    """A script's text. Raises `ScriptFileProblem` for any other file."""
     return read_script_file(path).text
 
 
@@ -101,7 +101,7 @@ class ScriptFolder:
         """The folder, made with the demo scripts where it is not there, if that can be done."""
         try:
             self.prepare()
-        except OSError as error:  # whoever writes into it is told; what is there can be read all the same
+        except OSError as error:  # writers get the error; existing scripts can be read all the same
             _log.warning("the folder of scripts cannot be prepared: %s", error)
         return self._folder
 
@@ -129,7 +129,7 @@ class ScriptFolder:
         return sorted(filter(is_regular, self.folder.glob("*.rung")), key=lambda p: p.stem.lower())
 
     def shelf(self, text: str, beside: Path | None = None) -> OtherScripts:
-        """The scripts that a script can `use`, by their titles and by the names of their files; those that stand
+        """The scripts that a script can `use`, by their titles and by the names of their files; scripts
         ``beside`` it come first. Nothing is read unless it takes from one."""
         if not re.search(r"^use\b", text, re.MULTILINE):
             return OtherScripts((), str(self._folder))

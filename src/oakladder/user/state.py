@@ -1,4 +1,4 @@
-"""What the desk remembers between two starts: typed, each part by itself, so that one odd value spoils no other."""
+"""The remembered state: typed, each part read separately, so that one odd value spoils no other."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ _HINTS = get_type_hints(DeskState)
 
 
 def read_state(path: Path, tell: Callable[[str], None]) -> DeskState:
-    """The state from last time; what is damaged is as at the first start, kept aside and said."""
+    """The state from last time; damaged parts are as at the first start, with a message and a copy of the file."""
     try:
         raw = read_regular(path, _MOST_BYTES)
     except FileNotFoundError:

@@ -69,7 +69,7 @@ class Versions:
 
 
 def thinned(versions: list[Version], now: float) -> list[Version]:
-    """The versions (oldest first) that may go: of those that are close together for their age only the first stays."""
+    """The versions (oldest first) to delete: of several that are close together for their age only the first stays."""
     gone = []
     kept: float | None = None
     for version in versions[:-_NEWEST]:

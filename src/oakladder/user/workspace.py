@@ -14,7 +14,7 @@ import platformdirs
 from oakladder.disk import is_regular, read_text, write_atomic
 from oakladder.user.scripts import ScriptFolder
 
-if TYPE_CHECKING:  # each is loaded when it is asked for: who checks a script waits for no bar library
+if TYPE_CHECKING:  # each is loaded on first use: checking a script needs no bar library
     from oakladder.bars.store.library import BarLibrary
     from oakladder.rung.other_scripts import OtherScripts
     from oakladder.user.autosave import AutosaveWorker
@@ -32,7 +32,7 @@ class Workspace:
 
     data: Path
     config: Path
-    #: Sentences about what was found damaged or out of reach, for whoever shows them.
+    #: Messages about damaged or unreachable files, for the caller to show.
     notices: list[str] = field(default_factory=list)
 
     @classmethod

@@ -243,7 +243,7 @@ def minutes(times: list[int]) -> Bars:
 @pytest.mark.parametrize(
     ("bars", "words"),
     [
-        (minutes([60, 120, 120]), "not in order, or some stand there twice"),
+        (minutes([60, 120, 120]), "not in order, or contain duplicates"),
         (minutes([60, 180, 120]), "not in order"),
         (minutes([60, 70, 80]), "begin within a minute"),
         (minutes([60, 10**13]), "years 1800 to 2199"),

@@ -27,7 +27,7 @@ from trial.random_rules import market, random_case
 KINDS = {"share": Sizing.SHARE, "money": Sizing.MONEY, "units": Sizing.UNITS, "risk": Sizing.RISK}
 WHY = {
     Taken.YES: "",
-    Taken.NO_ROOM: "no room",
+    Taken.NO_ROOM: "max open positions reached",
     Taken.NO_MONEY: "no money",
     Taken.TOO_SMALL: "too small",
     Taken.NO_STOP: "no stop",
@@ -162,9 +162,9 @@ def test_the_table_of_the_docs() -> None:
 
 def test_what_makes_no_sense_gets_a_sentence() -> None:
     for text in ("5", "0%", "-3u", "many"):
-        with pytest.raises(RunProblem, match="A size is 100%"):
+        with pytest.raises(RunProblem, match="Write a position size as 100%"):
             Size.parse(text)
-    with pytest.raises(RunProblem, match="Slippage is 1t"):
+    with pytest.raises(RunProblem, match="Write slippage as 1t"):
         Slippage.parse("1")
     for bad in (Account(money=0), Account(lot=0), Account(most=0), Account(power=0), Account(costs=Costs(ratio=-1))):
         with pytest.raises(RunProblem):

@@ -64,7 +64,7 @@ class Used:
     """How often trades were found by what was known of their entries."""
 
     def __init__(self, patch: pytest.MonkeyPatch):
-        self.count, chained = 0, exit_cache.chained
+        self.count, chained = 0, exit_cache.sequence_trades
 
         def spy(*given: object) -> object:
             made = chained(*given)  # type: ignore[arg-type]

@@ -174,7 +174,7 @@ def test_a_long_series_in_pieces_trades_as_in_one_go() -> None:
     bars = random_bars(3, 5_000, holes=False)
     case = random_case(np.random.default_rng(11), within_day=False)
     program = compiled(case)
-    import oakladder.engine.pieces as engine_run
+    import oakladder.engine.run.chunks as engine_run
 
     whole = find_trades(program, panel_with_tick(bars))
     before_chunk = engine_run.CHUNK_BARS

@@ -52,7 +52,7 @@ class LibraryAsOf:
         return made
 
     def _forming(self, symbol: str, timeframe: Timeframe, extended: bool, start: int) -> Bars | None:
-        """The bar in progress since ``start``, from the minutes that are complete; None where there are none."""
+        """The bar in progress since ``start``, from the complete minutes; None without any."""
         try:
             finest = self.infos[symbol].finest
             minutes = self._library.bars(symbol, finest, extended and timeframe.intraday)
@@ -71,7 +71,7 @@ class LibraryAsOf:
         return len(self.bars(symbol, ONE_DAY))
 
     def at_hand(self, symbols: Sequence[str], timeframe: Timeframe, extended: bool = False) -> dict[str, int]:
-        """As `BarLibrary.at_hand`: here each symbol is looked at by itself."""
+        """As `BarLibrary.at_hand`, symbol by symbol."""
         return {}
 
     def settle(self) -> None:

@@ -1,6 +1,6 @@
 """Thousands of small calls of the system in one: the states of many files, many ranges of one file.
 
-Each call by itself is quick; asking for it from Python costs several times as much, and other threads wait
+A single call is quick; making it from Python costs several times as much, and other threads wait
 meanwhile. The two loops are machine code of a few lines, made when they are first needed.
 """
 

@@ -55,7 +55,7 @@ class Catalogue:
         stamp = self.stamp()
         try:
             if self.path.is_dir():
-                raise Damaged("a folder stands in its place")
+                raise Damaged("there is a folder of that name")
             with self._opened(make=True) as db:
                 self._prepare(db)
                 known = self._read(db)
@@ -71,7 +71,7 @@ class Catalogue:
                 self._fill()
 
     def _add_unknown(self, known: set[str]) -> None:
-        """Takes in symbols that have bar files and do not stand in the catalogue."""
+        """Adds symbols that have bar files and are missing from the catalogue."""
         found = list(self._rebuild(known))
         if found:
             with self._writing():
@@ -173,7 +173,7 @@ class Catalogue:
             with contextlib.suppress(OSError):
                 self.path.with_name(self.path.name + part).unlink()
         self._fill(kept)
-        what = "The catalogue of bars was damaged and is made anew of its copy and of the bars themselves"
+        what = "The catalogue of bars was damaged and was rebuilt from its copy and the bar files"
         self._tell(f"{what}; it is kept as {kept.name}.")
 
     def _fill(self, damaged: Path | None = None) -> None:
@@ -218,7 +218,7 @@ class Catalogue:
             self._fill()
 
     def put(self, infos: Sequence[SymbolInfo]) -> None:
-        """Writes symbols: new ones after those that are there, known ones in their place."""
+        """Writes symbols: appends new ones, replaces known ones."""
         with self._opened() as db:
             _put(db, infos)
             db.executemany("delete from unfinished where symbol = ?", [(i.symbol,) for i in infos])

@@ -28,7 +28,7 @@ class Change:
     #: The earliest and the latest minute of all trading.
     all_hours: tuple[int, int] | None = None
     weekend: bool | None = None
-    #: The days on which the market is closed or closes early, in place of those that are known.
+    #: The days on which the market is closed or closes early; replaces the known ones.
     closed: ClosedDays | None = None
 
     def calendar(self, old: Calendar) -> Calendar:

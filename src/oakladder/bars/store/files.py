@@ -58,7 +58,7 @@ def file_name(symbol: str, intraday: bool) -> str:
 
 
 def symbol_of_file(name: str) -> str | None:
-    """Whose bars a file of that name holds; None for a file that is none of ours."""
+    """The symbol whose bars a file of that name holds; None for any other file."""
     for suffix in SUFFIX.values():
         if name.endswith(suffix) and not name.startswith("."):
             try:
@@ -81,7 +81,7 @@ def check(bars: Bars) -> None:
     if int(times[0]) < EARLIEST or int(times[-1]) >= LATEST:
         raise DataProblem(f"{bars.symbol}: the bars of a library lie in the years 1800 to 2199.")
     if not (times[1:] > times[:-1]).all():
-        raise DataProblem(f"{bars.symbol}: its {what} are not in order, or some stand there twice.")
+        raise DataProblem(f"{bars.symbol}: its {what} are not in order, or contain duplicates.")
     if bars.timeframe.intraday:
         if (times % 60).any():
             raise DataProblem(f"{bars.symbol}: its bars begin within a minute. Put them together to whole minutes.")
@@ -125,7 +125,7 @@ def layout_of(path: str) -> FileLayout:
     whole = pa.py_buffer(raw)
     reader = pa.ipc.open_file(pa.BufferReader(whole))
     if reader.schema.names[: len(NAMES)] != list(NAMES) or reader.num_record_batches > 1:
-        raise ValueError("its columns are not those that the library writes")
+        raise ValueError("its columns are not the library's")
     said = reader.schema.metadata or {}
     batch = reader.get_batch(0) if reader.num_record_batches else None
     count = batch.num_rows if batch is not None else 0

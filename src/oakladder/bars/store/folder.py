@@ -46,7 +46,7 @@ def infos_in_files(folder: Path, known: set[str]) -> Iterator[SymbolInfo]:
 
 
 def damaged_files(folder: Path, cancelled: Callable[[], bool] | None = None) -> list[str]:
-    """Reads every file through, and gives the names of those that are damaged; they stay where they are."""
+    """Verifies every file and returns the names of the damaged ones, which stay in place."""
     made = []
     for entry in sorted(os.listdir(folder)):
         if cancelled is not None and cancelled():
@@ -74,4 +74,4 @@ def set_damaged_aside(path: str, error: Exception) -> str:
         return ""
     except OSError as reason:
         raise DataProblem(f"{name} is damaged, and cannot be moved: {why(reason)}.") from None
-    return f"{name} was damaged and has been set aside as {kept.name}. Import its bars again."
+    return f"{name} was damaged and was renamed to {kept.name}. Import its bars again."

@@ -16,7 +16,7 @@ from oakladder.bars.zones import DAY
 
 
 def infer_info(symbol: str, paths: Iterable[Path]) -> SymbolInfo:
-    """What can be told of a symbol from its bars alone, where nothing else is known."""
+    """Infers a symbol's metadata from its bars alone."""
     close = times = np.zeros(0)
     for path in paths:
         with contextlib.suppress(OSError, pa.ArrowException, KeyError, ValueError):

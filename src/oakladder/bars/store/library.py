@@ -39,7 +39,7 @@ from oakladder.disk import sweep, why
 #: Seconds that a reader waits for the lock to make missing bars again.
 _MAKER_PATIENCE = 10.0
 _T = TypeVar("_T")
-#: Makes bars of a symbol anew where their file is missing or damaged; None for a symbol that is not its own.
+#: Recreates the bars of a symbol whose file is missing or damaged; returns None for symbols it does not make.
 Maker = Callable[[SymbolInfo, Timeframe], Bars | None]
 
 
@@ -60,7 +60,7 @@ class BarLibrary:
     """
 
     def __init__(self, folder: Path, *, create: bool = True):
-        #: Sentences about what was damaged or set aside.
+        #: Sentences about damaged files.
         self.notices: list[str] = []
         #: Makes missing bars again, where that can be done.
         self.maker: Maker | None = None
@@ -152,7 +152,7 @@ class BarLibrary:
         return self._drop_stale() or changed
 
     def _is_stale(self, symbol: str, base: Timeframe) -> bool:
-        """Whether a file is not the one that was read."""
+        """Whether a file has changed since it was read."""
         path = self._file(symbol, base)
         try:
             return not self.places.known(path).is_of(os.stat(path))
@@ -160,7 +160,7 @@ class BarLibrary:
             return True
 
     def add_symbols(self, infos: Sequence[SymbolInfo]) -> None:
-        """Writes symbols into the catalogue: new ones after those that are there, known ones in their place."""
+        """Writes symbols into the catalogue: appends new ones, replaces known ones."""
         with self.changing():
             self._catalogue.put(infos)
             self._shared.mark()
@@ -223,7 +223,7 @@ class BarLibrary:
             self._write(bars, self.infos[bars.symbol])
 
     def write_all(self, infos: Sequence[SymbolInfo], bars_of: Callable[[SymbolInfo], Bars]) -> None:
-        """The same for several symbols, whose bars are asked for one after the other. Broken off, those that are written
+        """The same for several symbols, whose bars are requested one by one. After a failure, the symbols written so far
         are known at the next start. Raises `DataProblem`."""
         with self.changing():
             self._catalogue.begin(infos)
@@ -254,7 +254,7 @@ class BarLibrary:
         self._cache.forget(symbol)
 
     def base(self, symbol: str, base: Timeframe) -> Bars:
-        """The stored bars. Raises `DataProblem` if there are none; a damaged file is set aside and made again where
+        """The stored bars. Raises `DataProblem` without any; a damaged file is renamed and recreated where
         that can be done."""
         calendar = self.infos[symbol].calendar
 
@@ -265,7 +265,7 @@ class BarLibrary:
         return self._with_file(symbol, base, read)
 
     def _with_file(self, symbol: str, base: Timeframe, read: Callable[[str], _T]) -> _T:
-        """Reads a symbol's file, made anew where it is missing or damaged and that can be done."""
+        """Reads a symbol's file, recreated if it is missing or damaged and that is possible."""
         for _ in range(3):
             path = self._file(symbol, base)
             try:
@@ -350,7 +350,7 @@ class BarLibrary:
     def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
         """Symbols at one timeframe as a panel; an intraday panel knows the longer bars before its first.
 
-        A single symbol is remembered; many are read end to end, each column when it is asked for. Raises as `bars`, and
+        A single symbol is cached; many are read end to end, each column on first use. Raises as `bars`, and
         `FileChanged` where a file is replaced meanwhile.
         """
         self._shared.take_in()

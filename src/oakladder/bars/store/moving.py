@@ -1,4 +1,4 @@
-"""Moving a library to another folder, on the same disk or another, while programs have it open.
+"""Moves a library to another folder, on the same disk or another, while programs use it.
 
 The library's lock is held throughout, so that imports wait and go on in the new folder. The old folder keeps a note that
 leads every program to the new one. Broken off at any moment, the bars are whole in one of the two places, and the
@@ -87,7 +87,7 @@ def _make_room(new: Path) -> None:
 
 
 def _copy(old: Path, new: Path, progress: Callable[[float], None] | None, cancelled: Callable[[], bool] | None) -> None:
-    """Copies a library to another disk, under a name of its own until all of it is there."""
+    """Copies a library to another disk, under a temporary name until the copy is complete."""
     copied = new.with_name(f".{new.name}.moving")
     shutil.rmtree(copied, ignore_errors=True)
     try:

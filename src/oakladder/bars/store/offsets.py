@@ -87,7 +87,7 @@ class FileOffsets:
             if kept.version == _VERSION and kept.sum == _sum_of(kept.places):
                 return {name: _place(entry) for name, entry in msgspec.json.decode(kept.places).items()}
         except (OSError, msgspec.MsgspecError, ValueError, TypeError, AttributeError, RecursionError):
-            pass  # made anew as files are read
+            pass  # rebuilt as files are read
         return {}
 
     def place(self, path: str) -> ColumnOffsets:

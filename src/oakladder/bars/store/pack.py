@@ -43,7 +43,7 @@ from oakladder.bars.store.symbol_info import calendar_text
 from oakladder.bars.timeframes import ONE_MONTH, ONE_WEEK, Timeframe
 
 #: What was changed less than so many seconds ago passes for unsettled, and nothing is derived from it yet: where a disk
-#: keeps coarse times, one more change could not be told from the last.
+#: keeps coarse times, one more change could look the same as the last.
 SETTLED = 3.0
 _log = logging.getLogger(__name__)
 _ORDER = {name: k for k, name in enumerate(NAMES)}
@@ -67,7 +67,7 @@ class OpenPack:
     ) -> bool:
         """Reads ``counts[k]`` bars of the copies ``slots[k]`` from bar ``firsts[k]`` on to ``into[places[k]:]``.
 
-        Tells whether all of them were there; if not, what lies in ``into`` means nothing.
+        Returns whether all of them were there; if not, the content of ``into`` is undefined.
         """
         froms = self.index.table[slots, OFFSETS + _ORDER[name]] + 8 * firsts
         return gather(self._handle, froms, 8 * counts, 8 * places, into)
@@ -180,7 +180,7 @@ class Pack:
         try:
             now = states(str(self.folder), [stems[k] + end for k in asked.tolist()])
         except (OSError, RuntimeError) as error:
-            _log.info("the pack %s is left aside: %s", self.path, error)
+            _log.info("the pack %s is not used: %s", self.path, error)
             return Copies(None, np.full(len(stems), -1, dtype=np.int64))
         stale = (pack.index.table[slots[asked], : SIZE + 1] != now).any(axis=1)
         slots[asked[stale]] = -1

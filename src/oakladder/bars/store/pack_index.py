@@ -45,7 +45,7 @@ class _Kept(msgspec.Struct, array_like=True):
 
 
 def read_index(path: Path) -> PackIndex | None:
-    """What an index says; None where there is none that is sound."""
+    """The content of an index; None without a valid one."""
     try:
         kept = msgspec.msgpack.decode(read_regular(path), type=_Kept)
     except (OSError, msgspec.MsgspecError):

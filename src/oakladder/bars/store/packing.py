@@ -1,4 +1,4 @@
-"""Making a pack and keeping it up: what is missing is added at its end, or it is written anew."""
+"""Creates and updates packs: appends what is missing, or rewrites the whole."""
 
 from __future__ import annotations
 
@@ -178,7 +178,7 @@ class _Packing:
 
 
 def _number(known: dict[str, int], name: str) -> int:
-    """The number of a name among those that are known, new ones behind them."""
+    """The number of a name among the known ones; new names are appended."""
     return known.setdefault(name, len(known))
 
 

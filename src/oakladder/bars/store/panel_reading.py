@@ -38,7 +38,7 @@ Finder = Callable[[int], BarFile]
 
 @dataclass(frozen=True, slots=True)
 class Stored:
-    """Where the bars of some symbols are: in a pack those that have a copy there, the others in their files."""
+    """Where the bars of some symbols are: in a pack or in their files."""
 
     symbols: tuple[str, ...]
     calendars: tuple[Calendar, ...]
@@ -127,7 +127,7 @@ class Stored:
         places: np.ndarray,
         packed: np.ndarray,
     ) -> bool:
-        """Reads from the pack; tells whether it still was what it had been."""
+        """Reads from the pack; returns whether the pack was unchanged."""
         pack = self.copies.pack
         assert pack is not None
         starts, counts = places[:-1][packed], np.diff(places)[packed]

@@ -66,7 +66,7 @@ class SharedFolder:
 
     def is_fresh(self) -> bool:
         """Follows a move and takes in changes; whether there were any since this was last asked."""
-        with contextlib.suppress(DataProblem):  # whoever reads next is told
+        with contextlib.suppress(DataProblem):  # the next read reports it
             self.follow()
         self.take_in()
         fresh, self._told_stamp = self._read_stamp != self._told_stamp, self._read_stamp
@@ -82,7 +82,7 @@ class SharedFolder:
     def changing(self, patience: float = PATIENCE, cancelled: Callable[[], bool] | None = None) -> Iterator[None]:
         """Holds the lock: no other program or thread changes the library meanwhile. A thread may take it again.
 
-        What others have changed is taken in first. Raises `DataProblem`.
+        Changes by others are read first. Raises `DataProblem`.
         """
         with self._turn:
             if self._depth:

@@ -17,7 +17,7 @@ from oakladder.bars.zones import is_zone
 
 #: Who has made a symbol: the user, by an import, or the demo market.
 OWN, DEMO = "", "demo"
-#: The parts of a `SymbolInfo` that a user can set by hand; what is set so stays, whatever comes after.
+#: The parts of a `SymbolInfo` that a user can set; imports do not overwrite them.
 BY_HAND = ("name", "sector", "kind", "tick", "calendar")
 
 
@@ -35,7 +35,7 @@ class SymbolInfo:
     step: int = 1
     #: Who has made it: `OWN` or `DEMO`.
     origin: str = OWN
-    #: Which parts the user has set by hand.
+    #: Which parts the user has set.
     by_hand: frozenset[str] = frozenset()
 
     @property
@@ -141,6 +141,6 @@ def plain_of(info: SymbolInfo) -> dict[str, Any]:
 
 
 def with_hand(old: SymbolInfo, made: SymbolInfo) -> SymbolInfo:
-    """A newer description of a symbol with everything that the user has set by hand in the old one."""
+    """A newer description of a symbol with everything that the user has set in the old one."""
     kept = {part: getattr(old, part) for part in old.by_hand}
     return replace(made, by_hand=old.by_hand, **kept)

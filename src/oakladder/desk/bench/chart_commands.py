@@ -123,7 +123,7 @@ class ChartCommands(QObject):
         self.replay.leave()
 
     def _in_replay(self, go: object) -> None:
-        """Does something in the replay; begins one if there is none."""
+        """Runs a replay command; starts a replay first if none runs."""
         if self.session.replay.moment is None:
             self.start_replay()
         else:
@@ -153,7 +153,7 @@ class ChartCommands(QObject):
         self.session.overlays.add(ScriptUse(title_of(path.name), path))
 
     def add_beside(self) -> None:
-        """Asks which script shall stand beside the open one."""
+        """Asks which script to overlay on the chart."""
         files = self.session.workspace.script_files()
         titles = [title_of(p.name) for p in files]
         which = one_of(self._owner, "Which script do you want to add to the chart?", "Add", titles)

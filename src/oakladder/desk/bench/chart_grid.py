@@ -15,7 +15,7 @@ from oakladder.desk.look.theme import theme_of
 
 #: From this width on one chart beside stands right of the main one, below it else.
 _WIDE = 900
-#: Milliseconds between two charts that are painted anew.
+#: Milliseconds between the repaints of two charts.
 _PAUSE_MS = 15
 
 

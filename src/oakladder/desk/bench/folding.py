@@ -1,4 +1,4 @@
-"""Which sides stand beside the chart: of those that are wanted, as many as there is room for."""
+"""Which side panels are shown beside the chart: as many of the wanted ones as fit."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QSplitter, QWidget
 
 
 class Folding:
-    """Folds the sides of a splitter away that do not fit beside its middle, and brings them back with the room.
+    """Hides the sides of a splitter that do not fit beside its middle, and shows them again when they fit.
 
     Where not all fit, the side that was asked for last stays. Every side keeps its least width.
     """
@@ -19,7 +19,7 @@ class Folding:
         self._wanted = list(sides)
 
     def show(self, side: QWidget) -> None:
-        """Shows a side, in the place of another one where there is no room for both."""
+        """Shows a side, replacing the other one if both do not fit."""
         self._wanted = [*(s for s in self._wanted if s is not side), side]
         self.fit()
 
@@ -32,7 +32,7 @@ class Folding:
             self.fit()
 
     def fit(self) -> None:
-        """Shows what there is room for now."""
+        """Shows the sides that fit now."""
         room = self._splitter.width() - self._middle.minimumWidth()
         shown: list[QWidget] = []
         for side in reversed(self._wanted):

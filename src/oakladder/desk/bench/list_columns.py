@@ -38,7 +38,7 @@ class Watching(QObject):
         self.session.watchlist.show_columns([c for j, c in enumerate(self.session.watchlist.columns) if j != k])
 
     def put(self, column: ScriptColumn, k: int | None = None) -> bool:
-        """Adds a column, or puts it in the place of another; False where there is no room, with a word."""
+        """Adds a column, or replaces another; False with a message if the list is full."""
         columns = [*self.session.watchlist.columns, column] if k is None else list(self.session.watchlist.columns)
         if k is not None:
             columns[k] = column

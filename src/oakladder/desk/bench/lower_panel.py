@@ -58,7 +58,7 @@ class TrialSummary(QWidget):
 
 
 def line_of(outcome: Outcome) -> str:
-    """What came of a rule, in a line."""
+    """The result of a rule, in a line."""
     trial, case = outcome.trial, outcome.case
     if trial is None or case is None:
         return outcome.trouble

@@ -165,7 +165,7 @@ class Bench(QWidget):
         signal = self.why.show_signals(names)
         if signal and self.why.isVisible():
             self.session.chart.ask_why(signal)
-        elif not self.why.isVisible():  # it is asked for when it comes into sight
+        elif not self.why.isVisible():  # requested when it becomes visible
             self._show_why(None)
 
     def _show_place(self) -> None:
@@ -245,7 +245,7 @@ class Bench(QWidget):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
         self.folding.fit()
-        QTimer.singleShot(0, self._read)  # once the parts have their room, as much is written out as fits
+        QTimer.singleShot(0, self._read)  # once the widgets have their sizes, as many figures are shown as fit
 
     def mark_bar(self, bar: int) -> None:
         """Pins a bar and brings it into view."""

@@ -60,7 +60,7 @@ class ReplayBar(QWidget):
 
     @property
     def playing(self) -> bool:
-        """Whether steps come by themselves."""
+        """Whether the replay advances automatically."""
         return self._timer.isActive()
 
     def step(self, by: int) -> bool:

@@ -1,4 +1,4 @@
-"""The timeframe ladder: a rung for each timeframe, each with the pips of the open script's signals there."""
+"""The timeframe ladder: a rung for each timeframe, with the recent signals of the open script on it."""
 
 from __future__ import annotations
 

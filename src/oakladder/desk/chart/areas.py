@@ -132,7 +132,7 @@ class Areas(Layer):
         seen = np.flatnonzero((start <= self.sight.last + 1) & (end >= self.sight.first - 1))
         left, right = self.bar_x(start[seen] - 0.5), self.bar_x(end[seen] + 0.5)
         top, bottom, colours = self.price_y(high[seen]), self.price_y(low[seen]), colours[seen].astype(np.int64)
-        kept = told_apart(left, top, 1.0)  # where they are very many, those that begin on one pixel are one
+        kept = told_apart(left, top, 1.0)  # of many that begin on one pixel, one is drawn
         for tone, pick in tones_in(colours[kept]):
             which = kept[pick]
             color = qcolor(tone)
@@ -179,7 +179,7 @@ class Areas(Layer):
 
 
 class Lanes(Layer):
-    """Rows of squares, one a bar; a lane's name stands at its left."""
+    """Rows of squares, one a bar, with the lane's name at the left."""
 
     def __init__(self, theme: Theme):
         super().__init__()
@@ -208,7 +208,7 @@ class Lanes(Layer):
             draw_words(painter, box, name)
 
     def _draw_lane(self, painter: QPainter, row: int, first: int, last: int, top: float) -> None:
-        """Squares with room between them; where that is too narrow, stretches of one colour."""
+        """Squares with gaps; stretches of one colour if the bars are too narrow."""
         lane = self.lanes[row]
         painter.setPen(Qt.PenStyle.NoPen)
         width = self.bar_width * 0.8

@@ -15,9 +15,9 @@ from oakladder.desk.chart.scale import Scale
 from oakladder.desk.chart.stack import LANES
 from oakladder.engine.picture.parts import PRICE, VOLUME
 
-#: Empty room at the right, as a share of the bars seen.
+#: Empty margin at the right, as a share of the bars seen.
 ROOM = 0.06
-#: Room above and below the price, as a share of its span; and what a legend of two lines takes, in pixels.
+#: Margin above and below the price, as a share of its range; and the height of a legend of two lines, in pixels.
 _EDGE, _LEGEND = 0.09, 44.0
 
 
@@ -58,7 +58,7 @@ def fit(panes: Mapping[str, Pane], bars: PriceBars, volume: VolumeColumns, first
 
 
 def _room_above(pixels: float, height: float) -> float:
-    """So many pixels of a pane of some height as a share of the prices' span below them; no more than a third of it."""
+    """So many pixels of a pane of some height as a share of the price range below them; at most a third of it."""
     share = min(pixels / max(height, 1), 1 / 3)
     return max(share * (1 + _EDGE) / (1 - share), _EDGE)
 

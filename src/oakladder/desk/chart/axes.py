@@ -34,7 +34,7 @@ class Axis(QGraphicsWidget):
         self._shows_values = True
 
     def link(self, view: PaneView) -> None:
-        """Stands beside a view and tells what that shows."""
+        """An axis beside a view that labels what the view shows."""
         self._view = view
 
     def set_colors(self, line: QColor, ink: QColor) -> None:
@@ -65,7 +65,7 @@ class Axis(QGraphicsWidget):
 
 
 class TimeAxis(Axis):
-    """Ticks where a new hour, day, month or year begins, whichever has room."""
+    """Ticks where a new hour, day, month or year begins, as many as fit."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -108,7 +108,7 @@ class TimeAxis(Axis):
         pixels = size / max(high - low, 1e-9)
         kept: list[int] = []
         for bar in inside.tolist():
-            if not kept or (bar - kept[-1]) * pixels >= 52:  # none stands on its neighbour's text
+            if not kept or (bar - kept[-1]) * pixels >= 52:  # labels must not overlap
                 kept.append(bar)
         return kept
 
@@ -139,7 +139,7 @@ def _holds(places: np.ndarray, bar: int) -> bool:
 
 
 class Ticks(NamedTuple):
-    """Where numbers stand beside a view, as heights of its scale, and how far prices are from one to the next."""
+    """The labelled values beside a view, as heights of its scale, and the distance between two labels."""
 
     spacing: float
     heights: list[float]
@@ -253,7 +253,7 @@ def _stands_free(height: float, low: float, high: float, size: float) -> bool:
 
 
 def _round_step(wanted: float) -> float:
-    """The smallest of 1, 2 and 5 times a power of ten that is no less than what is wanted."""
+    """The smallest of 1, 2 and 5 times a power of ten that is at least the wanted value."""
     unit = 10 ** np.floor(np.log10(wanted))
     return float(unit * next(m for m in (1, 2, 5, 10) if unit * m >= wanted))
 

@@ -20,7 +20,7 @@ _LEAST_SESSION = 28
 
 
 class BarLayer(Layer):
-    """A painter of something that every bar has, in colours of its own where the script paints."""
+    """A painter of something that every bar has, in the script's colours where it paints."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -202,7 +202,7 @@ class Hours(BarLayer):
     def draw_bars(self, painter: QPainter, bars: Bars, theme: Theme, first: int, last: int) -> None:
         view = self.box
         if (len(self._begins) + 1) * _LEAST_SESSION > len(bars) * self.bar_width:
-            return  # the sessions are too narrow to be told apart
+            return  # the sessions are too narrow to see
         stretches = self._outside[(self._outside[:, 1] >= first) & (self._outside[:, 0] <= last)]
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.color("sunken"))

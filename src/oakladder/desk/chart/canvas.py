@@ -1,4 +1,4 @@
-"""The ground that the panes of a chart stand on, as large as the widget."""
+"""The background below the panes of a chart, as large as the widget."""
 
 from __future__ import annotations
 

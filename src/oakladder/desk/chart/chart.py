@@ -30,7 +30,7 @@ from oakladder.desk.look.theme import Theme
 from oakladder.engine.picture.parts import PRICE, VOLUME
 
 _LEAST_SEEN = 8
-#: How wide a bar is at first, in pixels with the room beside it; a wider chart shows more bars, not fatter ones.
+#: Initial width of a bar in pixels, gap included; a wider chart shows more bars, not wider ones.
 _BAR_WIDTH = 4.4
 
 
@@ -221,7 +221,7 @@ class Chart(Canvas):
 
     @property
     def seen(self) -> tuple[float, float]:
-        """First and last bar seen, with the empty room."""
+        """First and last visible bar, margin included."""
         return self._range
 
     def see(self, first: float, last: float) -> None:
@@ -322,7 +322,7 @@ class Chart(Canvas):
             hidden = self.stack.layout.hidden
             write(self.panes, self.shown, self.read_bar(), self.pinned, self.decimals, self.theme, hidden)
 
-    # --- by hand ----------------------------------------------------------------------------------
+    # --- mouse and keys -----------------------------------------------------------------------------
 
     def pin(self, bar: int | None) -> None:
         """Keeps a bar marked and read out; one that is not there (any more) lets go of what was pinned."""
@@ -393,7 +393,7 @@ class Chart(Canvas):
         if self.shown is not None and before and before != now:
             first, last = self._range
             self.see(last - (last - first) * now / before, last)
-        else:  # the room above the bars is so many pixels, however high the panes are
+        else:  # the margin above the bars has a fixed height in pixels
             self._apply_range()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:

@@ -37,7 +37,7 @@ def hand_out(
 
 
 def last_price(bars: Bars, decimals: int, theme: Theme) -> tuple[float, QColor, str] | None:
-    """The last known price of the newest bars, its colour and its text; None where there is none."""
+    """The last known price of the newest bars, its colour and its text; None without one."""
     closes = bars["close"]
     known = np.flatnonzero(~np.isnan(closes[-50:]))
     if len(known):

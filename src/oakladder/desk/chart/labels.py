@@ -1,4 +1,4 @@
-"""What stands in words over the panes for the bar that is read: legends, notes, and tags on the axes."""
+"""The texts over the panes for the current bar: legends, notes, and tags on the axes."""
 
 from __future__ import annotations
 

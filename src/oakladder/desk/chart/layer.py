@@ -30,7 +30,7 @@ class Sight:
 
 
 class Painted(Protocol):
-    """Something that can be asked to paint itself anew."""
+    """Something that can be asked to repaint."""
 
     def update(self) -> None: ...
 
@@ -48,7 +48,7 @@ class Layer:
         self.view: Painted | None = None
 
     def update(self) -> None:
-        """Asks for being painted anew."""
+        """Requests a repaint."""
         if self.view is not None:
             self.view.update()
 

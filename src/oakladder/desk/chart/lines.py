@@ -15,7 +15,7 @@ from oakladder.engine.picture.parts import DrawnLine
 
 
 class Lines(Layer):
-    """The lines of a script in one pane, with gaps where there is no value."""
+    """The lines of a script in one pane, with gaps at missing values."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -83,7 +83,7 @@ class Lines(Layer):
             if len(px) == 1:
                 draw_dots(painter, px, py)
             elif pen.style() == Qt.PenStyle.SolidLine:
-                # Round ends hide the joints of thick lines; of thin ones nobody sees them, and they cost time.
+                # Round ends hide the joints of thick lines; on thin ones they are invisible and cost time.
                 pen.setCapStyle(Qt.PenCapStyle.RoundCap if line.width >= 2 else Qt.PenCapStyle.FlatCap)
                 painter.setPen(pen)
                 draw_chain(painter, px, py)

@@ -17,9 +17,9 @@ from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.picture.parts import Label, Mark
 
 _GAP = 5.0
-#: The width of a label without a text, and how far apart the texts of very many marks stand at least, in pixels.
+#: The width of a label without a text, and the least distance between the texts of very many marks, in pixels.
 _LEAST_LABEL, _TEXT_APART = 10.0, 14.0
-#: So many of the labels that are folded into one are told by the hover.
+#: Max number of collapsed labels that a tooltip lists.
 _MOST_FOLDED = 7
 #: Font sizes of labels from size 1 to 5.
 _LABEL_FONTS = (7.0, 8.0, 9.5, 11.5, 14.0)
@@ -64,7 +64,7 @@ class MarksAndLabels(Layer):
     """Shapes and texts at bars. Labels that would cover one another fold into the newest with a count."""
 
     def __init__(self, on_bars: bool = True) -> None:
-        """``on_bars`` says that the bars are in this pane; elsewhere things stand at its lower or upper edge."""
+        """``on_bars`` says that the bars are in this pane; in other panes marks are placed at the lower or upper edge."""
         super().__init__()
         self._on_bars = on_bars
         self._bars: Bars | None = None
@@ -155,7 +155,7 @@ class MarksAndLabels(Layer):
             ys = self._edges(bars, mark.side) + outward * radius
             # So many stand closer than they could be stacked.
             shared = bars.tolist() if mark.side in self._shared_sides and len(bars) <= MANY else []
-            for k, bar in enumerate(shared):  # what stands there already pushes the next outward
+            for k, bar in enumerate(shared):  # marks already placed push the next one outward
                 edge = self._stacked.get((bar, mark.side))
                 if edge is not None:
                     ys[k] = edge + outward * radius

@@ -35,7 +35,7 @@ class Pyramid:
         return _folded(np.fmin, low, at, len(starts), each), _folded(np.fmax, high, at, len(starts), each)
 
     def ends(self, first: int, last: int) -> tuple[float, float]:
-        """The smallest and largest value from ``first`` up to ``last``; NaN where there is none."""
+        """The smallest and largest value from ``first`` up to ``last``; NaN without any."""
         values = self._levels[0][0]
         if last - first <= _FEW:
             return ends_of(values[first:last])
@@ -47,7 +47,7 @@ class Pyramid:
 
 
 def ends_of(values: np.ndarray) -> tuple[float, float]:
-    """The smallest and the largest known value; NaN where there is none."""
+    """The smallest and the largest known value; NaN without any."""
     if not len(values):
         return float("nan"), float("nan")
     return float(np.fmin.reduce(values)), float(np.fmax.reduce(values))

@@ -1,4 +1,4 @@
-"""Many things on few pixels: one of those that nobody could tell apart is painted for all of them."""
+"""Thins out overlapping marks: of several that would look the same, one is painted."""
 
 from __future__ import annotations
 

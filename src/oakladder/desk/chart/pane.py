@@ -82,7 +82,7 @@ class Pane:
         self.overlay.update()
 
     def scale_to(self, low: float, high: float, room: float = 0.06, above: float | None = None) -> None:
-        """Shows the values from low to high with some room on both sides, ``above`` at the top; all-equal values get
+        """Shows the values from low to high with margins, ``above`` at the top; all-equal values get
         room of their own."""
         if not (np.isfinite(low) and np.isfinite(high)):
             return

@@ -122,7 +122,7 @@ class PaneView(QGraphicsWidget):
         sight.box = QRectF(right, below, sight.box.width() * across, sight.box.height() * down)
         return sight
 
-    # --- by hand ----------------------------------------------------------------------------------
+    # --- mouse and keys -----------------------------------------------------------------------------
 
     def wheelEvent(self, event: QGraphicsSceneWheelEvent | None) -> None:
         assert event is not None

@@ -16,7 +16,7 @@ from oakladder.desk.look.theme import Theme
 from oakladder.engine.picture.parts import PRICE, VOLUME
 
 LANES = "lanes"
-#: These stand on top and stay together.
+#: These panes are at the top and stay together.
 _TOP = (PRICE, VOLUME)
 _SHARES = {PRICE: 420.0, VOLUME: 66.0}
 _SHARE, _LEAST = 105.0, 40.0
@@ -57,7 +57,7 @@ class Stack:
         self.apply_heights()
 
     def set_lanes(self, lanes: int) -> None:
-        """Gives the lanes room for so many rows."""
+        """Reserves the height of so many lane rows."""
         if lanes != self._lanes:
             self._lanes = lanes
             self.apply_heights()
@@ -102,7 +102,7 @@ class Stack:
         for pane in self.panes.values():
             pane.set_theme(theme)
 
-    # --- by hand ----------------------------------------------------------------------------------
+    # --- mouse and keys -----------------------------------------------------------------------------
 
     def fold(self, name: str) -> None:
         """Folds a pane to its legend, or opens it again."""
@@ -122,7 +122,7 @@ class Stack:
         return True
 
     def edge_at(self, place: QPointF) -> tuple[Pane, Pane] | None:
-        """The two panes whose common edge is under a point, if it can be dragged: where there is no room to share, the
+        """The two panes whose common edge is under a point, if it can be dragged: without height to share, the
         heights of that moment would be taken for those that are wanted."""
         if sum(self._least()) >= self._canvas.height():
             return None
@@ -132,7 +132,7 @@ class Stack:
                 above = [p for p in panes[:k] if self._loose(p)]
                 below = [p for p in panes[k:] if self._loose(p)]
                 if len(above) > 1 and above[-1].name == VOLUME:
-                    above.pop()  # the price gives room, its volume keeps its height
+                    above.pop()  # the price pane gives height, its volume keeps its own
                 return (above[-1], below[0]) if above and below else None
         return None
 

@@ -1,4 +1,4 @@
-"""The painter of trades: from entry to exit, what came of each, and the stop as it moved."""
+"""The painter of trades: from entry to exit, the result of each, and the stop as it moved."""
 
 from __future__ import annotations
 
@@ -12,14 +12,14 @@ from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
 from oakladder.trial.on_chart import ChartTrades
 
-#: Narrower bars leave no room for what a trade brought.
+#: Narrower bars leave no space for a trade's result.
 _WORDS_WIDTH = 3.0
 #: Of more trades than this, one is shown for all that begin within so many pixels of it.
 _MANY, _APART = 300, 6.0
 
 
 class TradePaths(Layer):
-    """Trades of the open script on the bars that are shown. They stand on real prices, however the bars are drawn."""
+    """Trades of the open script on the visible bars, at real prices in every bar style."""
 
     def __init__(self) -> None:
         super().__init__()

@@ -16,7 +16,7 @@ _STEPS = (
 
 
 class EmptyData(QFrame):
-    """A large place to drop files on, with buttons for those who would rather choose."""
+    """A large area to drop files on, with buttons to choose them instead."""
 
     def __init__(self, parent: QWidget | None = None):
         super().__init__(parent, objectName="drop")

@@ -75,7 +75,7 @@ class DataPlace(QWidget):
         self._lay_out()
         self._connect()
         self._show_file(None)
-        # What files would bring is told beside what the library has, which other programs change too.
+        # The preview compares files with the library, which other programs change too.
         self._looked = veiled(session.basis, (Part.DATA,), self.files, self.findings)
         self._looked.turned.connect(self._turned)
 
@@ -224,7 +224,7 @@ class DataPlace(QWidget):
             self.files.setCurrentRow(0)
 
     def _look(self, found: Callable[[], Sequence[Path]], then: Callable[[Sequence[Path]], None]) -> None:
-        """Looks aside at the files that ``found`` gives there, and shows what they would bring."""
+        """Reads the files that ``found`` returns in the background, and previews their import."""
         options, library, listing = self._options(), self.session.library, self.listing.snapshot()
         if options is None:
             return
@@ -343,7 +343,7 @@ class DataPlace(QWidget):
         self._look_again([path])
 
     def _belong(self, on: bool) -> None:
-        """The bars of the chosen file, and of those that claim its symbol, are the symbol's whatever speaks against it."""
+        """Confirms that the selected file, and those with the same symbol, belong to it despite all contradictions."""
         path = self._path()
         if path is not None:
             self.listing.belong(path, on)

@@ -88,7 +88,7 @@ def show_findings(
     mends: Mapping[Trouble, Repair],
     choose: Callable[[Trouble, Repair], None],
 ) -> None:
-    """What was found, and a choice of action about each; ``choose`` is told what the user chooses."""
+    """The findings, with a choice of action for each; ``choose`` receives the choice."""
     found: dict[Trouble, tuple[int, str]] = {}
     for intake in intakes:
         for f in intake.findings:
@@ -130,7 +130,7 @@ def words_of_file(intakes: list[Intake]) -> str:
 
 
 def offer_columns(boxes: Mapping[str, QComboBox], layout: TableLayout) -> None:
-    """Offers the columns of a file for each field, with the one that is taken for it."""
+    """Offers the columns of a file for each field, with the assumed one selected."""
     width = max([*layout.columns.values(), len(layout.names) - 1]) + 1
     for name, box in boxes.items():
         box.clear()

@@ -207,7 +207,7 @@ class SymbolsView(QWidget):
             self.refresh()
 
     def refresh(self) -> None:
-        """Shows what the library has now; which bars there are is looked up aside. What is chosen stays chosen."""
+        """Shows the library's symbols; their coverage is read in the background. The selection stays."""
         infos, library = list(self.session.symbols.infos.values()), self.session.library
         if infos != self.model.infos:
             chosen = {i.symbol for i in self.chosen()}
@@ -262,7 +262,7 @@ class SymbolsView(QWidget):
             self.amend([i.symbol for i in infos], change)
 
     def amend(self, symbols: list[str], change: Change) -> None:
-        """Changes symbols aside, and shows them as they are then."""
+        """Edits symbols in the background, then shows them."""
         library = self.session.library
 
         def work(ticket: Ticket) -> int:

@@ -31,7 +31,7 @@ class LadderHead(ColumnHead):
             line.deleteLater()
         del self.lines[sections:]
         self.lines += [self._made_line(section) for section in range(len(self.lines), sections)]
-        for section, line in enumerate(self.lines):  # those that are there stay: each takes a millisecond to be styled
+        for section, line in enumerate(self.lines):  # existing lines stay: styling a new one takes a millisecond
             line.blockSignals(True)
             line.setText(self._rows.filters.get(section, ""))
             line.setAccessibleName(f"Filter by {self._source.spoken_head(section)}")

@@ -68,7 +68,7 @@ class ListCommands(QObject):
         current: str | None = None,
         then: Callable[[Any], None] = lambda made: None,
     ) -> None:
-        """Does something with the lists, aside, and shows the list ``current``; what cannot be done is said.
+        """Changes lists in the background, shows the list ``current``, and reports errors.
 
         ``go`` touches no widget; ``then`` is called with what it gives.
         """
@@ -81,7 +81,7 @@ class ListCommands(QObject):
         self._session.change_lists(go, done)
 
     def _ask_delete(self) -> None:
-        """A list is gone for good with its notes, so it is asked for once more."""
+        """Deletes a list with its notes, after a question: this cannot be undone."""
         name = self.current
         own = self._session.lists.own.get(name)
         if own is None:

@@ -46,7 +46,7 @@ class LadderTable(PaintedTable):
         self.setHorizontalHeader(self.head)
         self.setModel(self.rows)
         self.painter = RowPainter(self, self.rows, self.source, ui_font(), len(FIXED))
-        #: What the user has done to sections, by their keys; of those that are gone too, for they may come back.
+        #: The user's changes to sections, by key; kept for removed sections too, as they may come back.
         self.sections: dict[str, Section] = {}
         self._settling = False
         self.head.sectionResized.connect(lambda *_: self._arrange())

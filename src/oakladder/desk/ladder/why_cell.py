@@ -24,7 +24,7 @@ _MINI_BARS = 70
 
 
 class CellExplanation(QObject):
-    """Has it worked out aside."""
+    """Computes it in the background."""
 
     def __init__(self, session: Session, table: LadderTable, minis: Minis, parent: QObject):
         super().__init__(parent)

@@ -1,4 +1,4 @@
-"""How well one colour can be told from another, by the formula of WCAG 2.1 (relative luminance, contrast ratio)."""
+"""The contrast of two colours, by the formula of WCAG 2.1 (relative luminance, contrast ratio)."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def ratio(one: QColor, other: QColor) -> float:
 
 
 def told_from(color: QColor, ground: QColor, least: float = MARK) -> QColor:
-    """The colour itself, or as much darker (on a light ground) or lighter as it takes to be told from the ground."""
+    """The colour itself, or darker (on a light ground) or lighter until it has enough contrast."""
     light = luminance(ground) > 0.4
     made = QColor(color)
     for _ in range(_MOST):

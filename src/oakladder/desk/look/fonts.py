@@ -11,7 +11,7 @@ from PyQt6.QtGui import QFont, QFontDatabase, QPainter, QStaticText, QTransform
 SMALL, TEXT, LARGE = 8.5, 9.5, 16.0
 #: Faces with figures of one width, the best first, and by how much their letters must be smaller to be as wide.
 _READ = (("Open Sans", 1.0), ("Noto Sans", 0.97), ("DejaVu Sans", 0.92), ("Liberation Sans", 1.0))
-#: Faces in which l, 1, I, 0 and O are told apart.
+#: Faces that distinguish l, 1, I, 0 and O.
 _CODE = (("Hack", 0.97), ("DejaVu Sans Mono", 0.97), ("Noto Sans Mono", 0.97), ("Liberation Mono", 1.0))
 
 

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QLabel
 class PaintedWidget(QLabel):
     """A picture to a screen reader, which reads its name and its description.
 
-    The bindings of Qt let nobody say what a widget is; a label with a picture is one. The picture is empty, and what
+    PyQt cannot set the accessible role of a plain widget; a label with a picture has one. The picture is empty, and what
     is seen is painted by whoever is made of this.
     """
 

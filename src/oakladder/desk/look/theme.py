@@ -39,7 +39,7 @@ class Theme:
     loss: str
     caution: str
     pin: str
-    #: How strong the strongest fill of a cell is, 0 to 255: ink must stand on it.
+    #: Opacity of the strongest fill of a cell, 0 to 255: ink must be readable on it.
     most_fill: int
 
     def paint(self, word: str) -> int:
@@ -57,7 +57,7 @@ class Theme:
         return _standing_out(PALETTE.get(word, self.mute), self.ground)
 
     def fill(self, word: str, strength: float = 1.0) -> QColor:
-        """A colour word as the ground of a cell, weaker to the eye below 1: light enough for text to stand on it."""
+        """A colour word as the ground of a cell, weaker to the eye below 1, and light enough for text."""
         color = qcolor(self.paint(word))
         color.setAlpha(int(_LEAST_FILL + (self.most_fill - _LEAST_FILL) * strength))
         return color
@@ -75,7 +75,7 @@ def _color(written: str) -> int:
 
 @lru_cache(maxsize=256)
 def _standing_out(color: str, ground: str) -> int:
-    """A palette colour as it can be told from a ground, as 0xAARRGGBB."""
+    """A palette colour with enough contrast to the ground, as 0xAARRGGBB."""
     least = MARK if QColor(ground).lightnessF() > 0.5 else TEXT  # by night the eye sees less of a dark line
     return int(told_from(QColor(color), QColor(ground), least).rgba())
 

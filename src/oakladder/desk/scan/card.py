@@ -17,7 +17,7 @@ from oakladder.user.scripts import title_of
 
 class LineCard(QFrame):
     """One condition. ``removed`` asks for it to be taken away, ``changed`` tells that it says something else now,
-    ``unfolded`` that its form is shown. The form is made when it is asked for: its twelve parts take their time."""
+    ``unfolded`` that its form is shown. The form is created on first use: its twelve widgets take time."""
 
     removed = pyqtSignal(object)
     changed = pyqtSignal()
@@ -97,7 +97,7 @@ class LineCard(QFrame):
         super().keyPressEvent(event)
 
     def line(self) -> ScanLine:
-        """The condition as it is put together."""
+        """The condition as edited."""
         return self._line
 
     def _changed(self) -> None:
@@ -110,7 +110,7 @@ class LineCard(QFrame):
         self.sentence.say(sentence_of(self._line, title_of), self._trouble(), self.form is not None)
 
     def _trouble(self) -> str:
-        """What is asked for and not there; the run would say so too."""
+        """What is missing: script, signal or list. The run would report it too."""
         line, offer = self._line, self._offer
         program = offer.programs.get(line.script)
         if line.kind == SCRIPT and program is None and line.script:

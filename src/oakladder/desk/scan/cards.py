@@ -47,7 +47,7 @@ def join_box(how: str) -> QComboBox:
 
 
 class GroupEditor(QFrame):
-    """Conditions within a scan that are joined in their own way; groups may stand in groups."""
+    """A group of conditions with a separate way to combine; groups can be nested."""
 
     removed = pyqtSignal(object)
     changed = pyqtSignal()
@@ -91,7 +91,7 @@ class GroupEditor(QFrame):
         silent.unblock()
 
     def line(self) -> ScanLine:
-        """The group as it is put together."""
+        """The group as edited."""
         return ScanLine(
             GROUP, self.negated.isChecked(), join=str(self.join.currentData()), lines=tuple(self.inner.lines())
         )
@@ -133,7 +133,7 @@ class LinesEditor(QWidget):
             self.unfolded.connect(self.fold)
 
     def offer(self, programs: Mapping[str, Program], sectors: list[str], lists: list[str]) -> None:
-        """What the conditions can be made of from now on; those that stand say what they said."""
+        """Sets what conditions can be made of; existing conditions stay unchanged."""
         self._offered = ConditionParts(programs, sectors, lists)
         self.show_lines(self.lines())
 

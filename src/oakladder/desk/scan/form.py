@@ -1,4 +1,4 @@
-"""The form of one condition of a scan: it is put together from choices."""
+"""The form of one condition of a scan, made of choices."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class ConditionParts:
 
 
 class NumberBox(QDoubleSpinBox):
-    """A number without the zeros that nobody typed."""
+    """A number without trailing zeros."""
 
     def textFromValue(self, value: float) -> str:
         return f"{value:.4f}".rstrip("0").rstrip(".")
@@ -145,7 +145,7 @@ class LineEditor(QWidget):
         names = [n for n in available_outputs(program) if n in values] if program is not None else []
         _refill(self.name, [(n, n) for n in names])
         if current and self.name.findText(current) < 0:
-            self.name.addItem(current)  # the script has it no more; the run will say so
+            self.name.addItem(current)  # the script no longer has it; the run reports that
         self.name.setCurrentIndex(max(self.name.findText(current), 0))
 
     def _offer_words(self) -> None:

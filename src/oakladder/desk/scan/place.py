@@ -53,7 +53,7 @@ _REMEMBER_MS = 400
 
 
 class ScanPlace(QWidget):
-    """Put together, run, pick. ``picked`` tells a `PickedSymbol`: the bar on which it came true, with the first rule's script."""
+    """Build conditions, run, pick. ``picked`` delivers a `PickedSymbol`: the bar that matched, with the first rule's script."""
 
     picked = pyqtSignal(object)
     #: Tells the conditions that were run.
@@ -66,7 +66,7 @@ class ScanPlace(QWidget):
         #: What the conditions are made of: the scripts, the sectors and the lists that there were.
         self._offered: tuple[dict[str, Program], list[str], list[str]] = ({}, [], [])
         self.result: ScanResult | None = None
-        #: The conditions that were proposed, while nobody has made them otherwise.
+        #: The proposed conditions, until the user changes them.
         self._proposed: list[ScanLine] = []
         self._entered = self._reading = False
         self._then: Callable[[], None] | None = None
@@ -202,7 +202,7 @@ class ScanPlace(QWidget):
         self._go_on()
 
     def _is_untouched(self, scan: SavedScan) -> bool:
-        """Whether nobody has changed or run what was proposed."""
+        """Whether the user has neither changed nor run the proposal."""
         return bool(self._proposed) and scan.lines == self._proposed and not scan.name
 
     def _go_on(self) -> None:
@@ -222,7 +222,7 @@ class ScanPlace(QWidget):
         self.lines.show_lines(scan.lines)
 
     def scan(self) -> SavedScan:
-        """The scan as it is put together now."""
+        """The scan as edited."""
         return SavedScan(
             self.saves.name,
             str(self.join.currentData()),
@@ -248,7 +248,7 @@ class ScanPlace(QWidget):
         return condition_of(scan, self.programs, self.session.lists, self.session.symbols.infos)
 
     def _start(self, what: str, work: Callable[..., object], then: Callable[..., None]) -> None:
-        """Runs something aside, with progress, until it is there or stopped."""
+        """Runs a job in the background, with progress, until it ends or is cancelled."""
         scan = self.scan()
         try:
             condition = self._condition(scan)
@@ -292,7 +292,7 @@ class ScanPlace(QWidget):
         self._start("Looking through", run_scan, self._show_found)
 
     def look_back(self) -> None:
-        """Looks on which bars it came true before; once the scripts are read, where they are not yet."""
+        """Finds past occurrences, as soon as the scripts are read."""
         if self._reading:
             self._then = self.look_back
             return

@@ -1,4 +1,4 @@
-"""What a scan found: the table with a small chart in each row, and the days on which it came true before."""
+"""The results of a scan: the table with a small chart in each row, and the days of past occurrences."""
 
 from __future__ import annotations
 
@@ -189,7 +189,7 @@ class FoundModel(RowsModel):
 
 
 class Almanac(PaintedWidget):
-    """How many symbols came true on each day: weeks across, a square for each weekday. ``chosen`` tells a day."""
+    """How many symbols matched on each day: a column for each week, a square for each weekday. ``chosen`` delivers a day."""
 
     chosen = pyqtSignal(int)
 
@@ -224,7 +224,7 @@ class Almanac(PaintedWidget):
         return QRectF(self.width() - 22 - 14 * weeks, 20 + 13 * ((day + 3) % 7), 12, 11)
 
     def day_at(self, x: float, y: float) -> int | None:
-        """The day under a point, if something came true on it."""
+        """The day under a point, if anything matched on it."""
         weeks = round((self.width() - 22 + 6 - x) / 14)
         row = int((y - 20) // 13)
         day = self._last_monday() - 7 * weeks + row
@@ -271,7 +271,7 @@ class Almanac(PaintedWidget):
 
 
 class OccurrenceModel(RowsModel):
-    """Every bar on which a scan came true, newest first."""
+    """Every bar on which a scan matched, newest first."""
 
     left = frozenset({0, 1, 2})
 

@@ -134,7 +134,7 @@ class ScanResults(QTabWidget):
             self._now.setFocus()
 
     def show_past(self, found: list[Occurrence], frame: Timeframe, marking: Marking | None) -> None:
-        """Shows on which bars it came true before, and what followed."""
+        """Shows past occurrences, and what followed."""
         self.past_sheet.empty = "No occurrence on these bars. Look back over more of them."
         self._marking = marking
         self.past.show_all(found, frame, self.session.symbols.infos)
@@ -179,7 +179,7 @@ class ScanResults(QTabWidget):
     def _read(
         self, job: str, sheet: ThumbnailSheet, frame: Timeframe, asked: Mapping[int, tuple[str, int | None]]
     ) -> None:
-        """Has the bars of a page's small charts read aside."""
+        """Reads the bars of a page's small charts in the background."""
         source, marking, captions = self.session.replay.source, self._marking, sheet.captions
 
         def work(ticket: Ticket) -> dict[int, Thumbnail | None]:
@@ -199,7 +199,7 @@ class ScanResults(QTabWidget):
         self.session.jobs.start(f"{job} {min(asked)}", work, then, slow=True)
 
     def _ask_sparks(self) -> None:
-        """Has the last closes of what was found read aside, for the small charts."""
+        """Reads the last closes of the matches in the background, for the small charts."""
         source, frame, symbols = self.session.replay.source, self.model.timeframe, [f.symbol for f in self.model.found]
 
         def work(ticket: Ticket) -> dict[str, np.ndarray]:
@@ -253,7 +253,7 @@ class ScanResults(QTabWidget):
         self.rearranged.emit()
 
     def _size_columns(self) -> None:
-        """Gives the sections behind the fixed ones the room that they need; the fixed ones are the user's to size."""
+        """Fits the width of the sections behind the fixed ones; the user sizes the fixed ones."""
         header = self.table.horizontalHeader()
         assert header is not None
         for section in range(len(HEADS), self.model.columnCount()):

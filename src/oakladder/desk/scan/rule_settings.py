@@ -10,7 +10,7 @@ from oakladder.rung import Program
 
 
 class Given(QDialog):
-    """Asks for the settings of a rule; ``values`` are those that are not as in the script."""
+    """Asks for the settings of a rule; ``values`` holds the ones that differ from the script."""
 
     def __init__(self, program: Program, values: dict[str, object], extended: bool, parent: QWidget | None = None):
         super().__init__(parent)

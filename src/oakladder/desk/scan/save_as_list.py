@@ -11,7 +11,7 @@ from oakladder.user.scans import SavedScan
 
 
 def keep_found(session: Session, scan: SavedScan, symbols: list[str], then: Callable[[str], None]) -> None:
-    """Makes or renews the list of what was found, aside, and says so; ``then`` is told its name."""
+    """Saves the matches as a list in the background and reports it; ``then`` receives its name."""
     lists, infos = session.lists, session.symbols.infos
 
     def keep() -> str:
@@ -34,7 +34,7 @@ def keep_found(session: Session, scan: SavedScan, symbols: list[str], then: Call
 
 
 def renew_kept(session: Session, scan: SavedScan, symbols: list[str]) -> None:
-    """Writes what was found now into the list that a scan keeps, aside."""
+    """Writes the current matches into the scan's list, in the background."""
     session.change_lists(
         lambda: session.lists.keep(scan.keeps, symbols, scan.name),
         failed=lambda error: session.status.emit(f"The list {scan.keeps} stays as it was: {sentence_of(error)}"),

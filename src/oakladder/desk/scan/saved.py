@@ -24,7 +24,7 @@ class SavedBox(QObject):
     def __init__(
         self, session: Session, current: Callable[[], SavedScan], show: Callable[[SavedScan], None], parent: QWidget
     ):
-        """``current`` gives the scan as it is put together, ``show`` shows one."""
+        """``current`` returns the scan as edited, ``show`` shows one."""
         super().__init__(parent)
         self.session, self._current, self._show = session, current, show
         self.box = QComboBox(accessibleName="The scan")
@@ -34,7 +34,7 @@ class SavedBox(QObject):
 
     @property
     def name(self) -> str:
-        """The name of the one that is shown; empty for one that is not saved."""
+        """The name of the scan in view; empty if it is not saved."""
         return self.box.currentText() if self.box.currentIndex() > 0 else ""
 
     def menu(self, keep: Callable[[], None], export: Callable[[], None]) -> PlainMenu:
@@ -57,7 +57,7 @@ class SavedBox(QObject):
         self.box.setCurrentText(current if current in self.session.scans.scans else "(not saved)")
 
     def with_chosen(self, go: Callable[[str], str]) -> None:
-        """Does something with the saved scan that is chosen, aside, and shows the one it gives."""
+        """Applies a change to the selected saved scan in the background, and shows the result."""
         name = self.box.currentText()
         if name not in self.session.scans.scans:
             self.session.status.emit("Save the scan under a name first.")

@@ -20,7 +20,7 @@ _NOT_RUN = "Run the scan to see how many symbols match"
 class FunnelBar(PaintedWidget):
     """A stage of the funnel as a bar: faint as far as the condition alone goes, full with those before it.
 
-    Its place is there before there is a stage: when one comes, nothing has to be laid out anew.
+    Its space is reserved before there is a stage, so that the layout does not move.
     """
 
     def __init__(self, parent: QWidget | None = None):
@@ -49,7 +49,7 @@ class FunnelBar(PaintedWidget):
 
     @property
     def words(self) -> str:
-        """What stands beside the bar."""
+        """The text beside the bar."""
         return f"{self._stage.after:,} remain, {self._stage.alone:,} on its own" if self._stage is not None else ""
 
     def paint(self, painter: QPainter) -> None:
@@ -78,7 +78,7 @@ class AnswerLine(QLabel):
         self.hide()
 
     def show_answer(self, symbol: str, answer: Answer | None, *, decides: bool = False) -> None:
-        """Shows an answer; the one that keeps the symbol out stands out. None takes it away."""
+        """Shows an answer; the failing one is emphasised. None hides it."""
         self.setVisible(answer is not None)
         if answer is None:
             return

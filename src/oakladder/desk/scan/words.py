@@ -29,9 +29,9 @@ def found_words(made: ScanResult) -> str:
 
 
 def past_words(found: list[Occurrence], skipped: tuple[SkippedSymbol, ...]) -> str:
-    """How often it came true before, and what followed."""
+    """How many past occurrences there are, and what followed."""
     days = len({o.day for o in found})
-    words = f"It came true {len(found):,} times on {days:,} days."
+    words = f"It was true {len(found):,} times on {days:,} days."
     after = np.array([o.after for o in found if o.after == o.after])
     if len(after):
         words += (

@@ -30,7 +30,7 @@ _INDICATORS = {Severity.ERROR: 8, Severity.WARNING: 9, Severity.HINT: 10}
 
 
 class ScriptEditor(QsciScintilla):
-    """A text editor for one script. ``typed`` comes with every change by hand, ``refused`` with a word why one is not taken."""
+    """A text editor for one script. ``typed`` is emitted on every change by the user, ``refused`` with a reason if one is rejected."""
 
     typed = pyqtSignal(str)
     refused = pyqtSignal(str)
@@ -83,7 +83,7 @@ class ScriptEditor(QsciScintilla):
             return
         text = self.text()
         if not fits_in_a_file(text):
-            QTimer.singleShot(0, self._put_back)  # a text cannot be changed while it tells of a change
+            QTimer.singleShot(0, self._put_back)  # the text cannot be changed within its change signal
             return
         self._taken = text
         self._swatching.start()
@@ -244,7 +244,7 @@ class ScriptEditor(QsciScintilla):
         self.rewrite(editable_words.Word(start, start + place.length, ""), text)
 
     def choose_colour(self) -> ColourPicker | None:
-        """Opens the picker for the colour word at the cursor; None where there is none."""
+        """Opens the picker for the colour word at the cursor; None without one."""
         word = self.colour_here()
         if word is None:
             return None
@@ -275,7 +275,7 @@ class ScriptEditor(QsciScintilla):
         event.accept()
 
     def fix(self) -> bool:
-        """Mends the problem at the cursor, else the first that can be mended; False without any."""
+        """Fixes the problem at the cursor, else the first that can be fixed; False without any."""
         line, column = self.getCursorPosition()
         here = self.problem_at(line, column)
         known = [p for p in ([here] if here is not None else []) + list(self._problems) if p.edits]

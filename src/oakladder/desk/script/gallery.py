@@ -34,7 +34,7 @@ class Gallery(PaintedWidget):
         self.setMouseTracking(True)
 
     def _placed(self) -> list[QRectF]:
-        """Every group begins a row of its own."""
+        """Each group begins a new row."""
         places, row, column, before = [], -1, 0, ""
         for group, _, _ in self.cells:
             if group != before or column == _ACROSS:
@@ -100,7 +100,7 @@ class Gallery(PaintedWidget):
 
 
 class GalleryDialog(QDialog):
-    """The gallery in a window of its own, which stays open beside the script."""
+    """The gallery in a separate window, which stays open beside the script."""
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)

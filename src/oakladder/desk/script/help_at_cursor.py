@@ -14,7 +14,7 @@ from oakladder.desk.look.theme import Theme
 from oakladder.desk.script.popups import Hint, WordList
 from oakladder.rung.service.completion import CallHere, Completion, call_here, everything, fitting, word_before
 
-#: A call is looked for in so many signs before the cursor.
+#: Max number of characters before the cursor that are searched for a call.
 _LOOK_BACK = 600
 _PAGE = 8
 _STEPS = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1, Qt.Key.Key_PageDown: _PAGE, Qt.Key.Key_PageUp: -_PAGE}

@@ -79,7 +79,7 @@ class RungLexer(QsciLexerCustom):
         start = data.rfind(b"\n", 0, start) + 1
         piece = data[start:end].decode(errors="replace")
         self.startStyling(start)
-        style, length = PLAIN, 0  # neighbours of one style are told at once: telling takes longer than finding
+        style, length = PLAIN, 0  # runs of one style are set together: setting takes longer than finding
         first = True
         for found in _TOKEN.finditer(piece):
             word = found.group()
@@ -111,7 +111,7 @@ class RungLexer(QsciLexerCustom):
 
 @cache
 def _styles() -> dict[str, int]:
-    """The style of every word that the language knows; what stands in several tables has the style of the last."""
+    """The style of every word of the language; the last table wins for words in several tables."""
     kinds = (
         (CLAUSE, (*JOINING_WORDS, *TRADE_INNER_WORDS, "bars")),
         (COLOUR, PALETTE),

@@ -1,4 +1,4 @@
-"""The scripts that stand beside the open one: what they are called, their settings, and taking them away."""
+"""The overlaid scripts below the editor: captions, settings, and removal."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from oakladder.user.scripts import ScriptFileProblem
 
 
 class OverlayRows(QWidget):
-    """A row for each. Hidden where there is none."""
+    """A row for each overlay. Hidden without any."""
 
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
@@ -58,7 +58,7 @@ class OverlayRows(QWidget):
         return made
 
     def _open_settings(self, k: int, button: QToolButton) -> None:
-        """The settings of one use, in a strip of their own below its button."""
+        """The settings of one overlay, in a strip below its button."""
         use = self.session.overlays.uses[k]
         try:
             program = compiled(use, self.session.workspace)

@@ -46,7 +46,7 @@ class ScriptPanel(QWidget):
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
         self.session = session
-        #: The script whose text stands in the editor.
+        #: The script in the editor.
         self._shown: Path | None = None
         self.chooser = QComboBox(accessibleName="The script")
         self.chooser.activated.connect(self._choose)
@@ -79,7 +79,7 @@ class ScriptPanel(QWidget):
         session.chart.rest_due.connect(self._read_words)
 
     def _read_words(self) -> None:
-        """Has the library's functions read aside once the first chart is there, so that the first key waits for none."""
+        """Reads the library's functions in the background after the first chart, so that the first key press is quick."""
         self.session.chart.rest_due.disconnect(self._read_words)
         self.session.jobs.start("words", lambda _: functions(), lambda _: None, slow=True)
 
@@ -196,7 +196,7 @@ class ScriptPanel(QWidget):
     # --- the words of the script ------------------------------------------------------------------
 
     def fix_problem(self) -> None:
-        """Applies the mend of the problem at the cursor, or of the first that has one."""
+        """Applies the fix of the problem at the cursor, or of the first that has one."""
         if not self.editor.fix():
             self.session.status.emit("No automatic fix for the problem here.")
 

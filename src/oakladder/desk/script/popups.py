@@ -22,7 +22,7 @@ _ROWS, _WIDTH, _GAP = 9, 380, 3
 
 
 def placed(size: QRect, anchor: QRect, room: QRect, *, above: bool = False) -> QPoint:
-    """Where a popup of a size goes: below (or above) an anchor, on the other side where there is no room, within ``room``."""
+    """Where a popup of a size goes: below an anchor, or above it if it does not fit below, within ``room``."""
     below_y, above_y = anchor.bottom() + _GAP, anchor.top() - _GAP - size.height()
     order = (above_y, below_y) if above else (below_y, above_y)
     fits = [y for y in order if room.top() <= y and y + size.height() <= room.bottom() + 1]
@@ -32,7 +32,7 @@ def placed(size: QRect, anchor: QRect, room: QRect, *, above: bool = False) -> Q
 
 
 class _Rows(QStyledItemDelegate):
-    """The word, and what stands beside it, fainter."""
+    """The word, and its hint, fainter."""
 
     def __init__(self, theme: Theme, parent: QWidget):
         super().__init__(parent)
@@ -60,7 +60,7 @@ class _Rows(QStyledItemDelegate):
 
 
 class WordList(QListWidget):
-    """Words to choose from. It never takes the keys: the editor passes on those that are meant for it."""
+    """Words to choose from. It never takes the keyboard focus: the editor forwards the keys it needs."""
 
     def __init__(self, theme: Theme, parent: QWidget):
         super().__init__(parent)

@@ -1,4 +1,4 @@
-"""A library function as it is written, to be read and copied under a name of one's own."""
+"""The source of a library function, to read it or to copy it under another name."""
 
 from __future__ import annotations
 

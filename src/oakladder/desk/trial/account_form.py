@@ -94,7 +94,7 @@ class AccountForm(QFrame):
         grid.setColumnStretch(8, 1)
 
     def show_account(self, account: Account, finer: bool) -> None:
-        """Shows an account; nothing is told."""
+        """Shows an account without emitting signals."""
         self._account = account
         fields = (*self.findChildren(QWidget), self)
         for field in fields:

@@ -34,7 +34,7 @@ EXPORTS: tuple[tuple[str, str, Callable[[Trial, Path, str], None]], ...] = (
 
 
 def export(trial: Trial, k: int, title: str, parent: QWidget, jobs: Jobs, tell: Callable[[str], None]) -> None:
-    """Asks for a file and writes it, aside; ``title`` is what a rule without a title is called."""
+    """Asks for a file and writes it in the background; ``title`` names a rule without a title."""
     words, ending, write = EXPORTS[k]
     stem = safe_name(f"{trial.program.title or title} {words.split()[0].lower()}")
     name, _ = QFileDialog.getSaveFileName(parent, words.removesuffix(" …"), f"{stem}{ending}", f"*{ending}")

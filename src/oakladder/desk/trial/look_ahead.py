@@ -23,9 +23,9 @@ from oakladder.desk.widgets.rows_model import RowsModel
 
 _HEADS = ("What", "Where", "Finding", "Times", "Symbol", "Latest bar")
 _ABOUT = (
-    "The rule is run once more on history that ends earlier, at many moments: whatever stood on a bar then must stand there now. "
-    "It is also looked for drawings on bars on which nobody could have drawn them yet, for longer bars that are read before "
-    "they are complete, and for fills that nobody could be sure of."
+    "The rule is run again on history that ends earlier, at many moments: every value on a bar then must be there now. "
+    "The check also looks for drawings on bars before they were known, for longer bars that are read before "
+    "they are complete, and for fills that are not certain."
 )
 
 

@@ -67,7 +67,7 @@ class MetricsRow(QWidget):
             value.setAccessibleName(f"{FIGURES[name].title} {value.text()}")
 
     def show_discount(self, found: DeflatedSharpe | None) -> None:
-        """Says below the Sharpe ratio what is left of it after all that was tried; nothing after a first try."""
+        """Shows the deflated Sharpe ratio below the Sharpe ratio; nothing after a first try."""
         if found is None or found.tries < 2:
             return
         for (name, _, _), (_, _, beside) in zip(SHOWN, self._parts, strict=True):

@@ -184,7 +184,7 @@ class NotebookView(QWidget):
         layout.addWidget(self.table, 1)
 
     def _span(self) -> None:
-        """Notes and sweeps may use the room of figures that they have not."""
+        """Notes and sweeps may extend over the empty cells beside them."""
         self.table.clearSpans()
         for row in range(min(self.rows.rowCount(), _MOST_SPANS)):
             if not isinstance(self.source.entries[self.rows.mapToSource(self.rows.index(row, 0)).row()], Try):
@@ -198,7 +198,9 @@ class NotebookView(QWidget):
         tries = (
             "No tries yet" if not count else "1 variant was tried" if count == 1 else f"{count:,} variants were tried"
         )
-        self.counted.setText(f"{tries}. What stands in sight for a moment counts, and each combination of a sweep.")
+        self.counted.setText(
+            f"{tries}. A result counts once it was visible for a moment, and each combination of a sweep."
+        )
         broken = book.seal
         self.break_button.setVisible(broken is None)
         self.compared.setVisible(broken is not None)

@@ -1,4 +1,4 @@
-"""What is looked at in the Trial place, in a sentence or two; or why there is nothing to look at."""
+"""The summary of the Trial place, in a sentence or two; or the reason why it is empty."""
 
 from __future__ import annotations
 

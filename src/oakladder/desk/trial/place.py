@@ -48,7 +48,7 @@ from oakladder.trial.notebook import Try
 from oakladder.trial.trial import Trial
 
 _WHO = "place"
-#: The kinds of jobs whose results stand here.
+#: The kinds of jobs whose results this place shows.
 _WORK = frozenset({"trial", "variants", "evidence", "chance", "honesty", "seal", "sweep"})
 
 
@@ -239,7 +239,7 @@ class TrialPlace(QWidget):
         self.lists.setCurrentText(self.trials.list_name)
 
     def leave(self) -> None:
-        """Nobody looks here any more."""
+        """Stops observing trials."""
         self.trials.watch(_WHO, False)
         self.evidence.watch(False)
 
@@ -266,15 +266,13 @@ class TrialPlace(QWidget):
         if frame != self.trials.timeframe:
             self.trials.set_ground(timeframe=frame)
 
-    # --- what came of it ----------------------------------------------------------------------------
+    # --- results --------------------------------------------------------------------------------------
 
     def _show(self, outcome: Outcome) -> None:
         draft = self.trials.draft
         self.sentence.setText(self.session.rule.title)
         self.write_button.setVisible(draft is not None)
-        self.write_button.setToolTip(
-            f"The script has no trade of its own, so one is composed: {draft.words()}" if draft else ""
-        )
+        self.write_button.setToolTip(f"The script has no trade, so one is composed: {draft.words()}" if draft else "")
         self._show_rows()
 
     def _show_variants(self) -> None:
@@ -287,7 +285,7 @@ class TrialPlace(QWidget):
         self._show_front()
 
     def _show_front(self) -> None:
-        """Shows the row that is looked at in front, the plain rule always with it."""
+        """Shows the selected row in front, always with the plain rule."""
         outcomes, current = self.variants.rows.outcomes, self._outcome()
         self._shown = current.trial if current is not None else None
         if current is not self._front:
@@ -395,7 +393,7 @@ class TrialPlace(QWidget):
         self.session.judging.check()
 
     def try_otherwise(self) -> None:
-        """Asks what is to be changed about the rule."""
+        """Asks what to change about the rule."""
         self.variants.add.click()
 
     def trial_terms(self) -> None:

@@ -1,4 +1,4 @@
-"""Prints a report into a PDF file, in a process of its own: laying a document out takes seconds, and only a program's
+"""Prints a report into a PDF file, in a separate process: layout takes seconds, and only a program's
 first thread may do it."""
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ def print_page(html: str, drawing: str, path: Path) -> None:
 
 
 def _print(html: str, drawing: str, path: str) -> None:
-    """Does it, in the process of its own."""
+    """Prints, in the separate process."""
     app = QGuiApplication(["oak"])
     printer = QPrinter(QPrinter.PrinterMode.HighResolution)
     printer.setOutputFormat(QPrinter.OutputFormat.PdfFormat)

@@ -1,4 +1,4 @@
-"""What a trial left out: entries without money or room, symbols without bars, and what its bars left open."""
+"""Skipped entries and symbols of a trial, with the reasons."""
 
 from __future__ import annotations
 

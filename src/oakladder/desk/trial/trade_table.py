@@ -68,7 +68,7 @@ def _left_by(trial: Trial, k: int) -> str:
 
 
 class TradeModel(QAbstractTableModel):
-    """The trades of a trial that were taken, or those that were not."""
+    """The trades of a trial: the taken or the skipped ones."""
 
     def __init__(self, theme: Theme):
         super().__init__()
@@ -138,7 +138,7 @@ def _side(right: bool) -> Qt.AlignmentFlag:
 
 
 class TradeTable(QTableView):
-    """A sortable table of trades. ``picked`` tells the number of the one that was opened."""
+    """A sortable table of trades. ``picked`` delivers the number of an opened trade."""
 
     picked = pyqtSignal(int)
 

@@ -100,7 +100,7 @@ class WhyPanel(QWidget):
     # --- what is asked ----------------------------------------------------------------------------
 
     def show_signals(self, names: list[str]) -> str:
-        """Offers the signals of a script; gives the one that stays chosen (empty if there is none)."""
+        """Offers the signals of a script; returns the selected one, or an empty text without any."""
         before = self.signals.currentText()
         if names != [self.signals.itemText(k) for k in range(self.signals.count())]:
             self.signals.clear()
@@ -144,7 +144,7 @@ class WhyPanel(QWidget):
         self._following.start()
 
     def show_trades(self, trades: ChartTrades | None) -> None:
-        """Tells of the position too, where there is any."""
+        """Explains the position too, if the script has one."""
         self._trades = trades
         self.story.setVisible(trades is not None)
         self._following.start()
@@ -192,7 +192,7 @@ class WhyPanel(QWidget):
 
     @staticmethod
     def _mark(verdict: Verdict) -> str:
-        """The verdict as it stands in its column."""
+        """The verdict as its column shows it."""
         return {True: "yes", False: "no", None: "?"}[verdict.holds]
 
     def set_theme(self, theme: Theme) -> None:

@@ -20,7 +20,7 @@ _MARGIN = 4
 class ColumnHead(QHeaderView):
     """Three lines: two of them shared by neighbours with the same words, the last one of each section alone.
 
-    ``below`` is the room left under them, in pixels.
+    ``below`` is the space left under them, in pixels.
     """
 
     def __init__(self, theme: Theme, source: RowsModel, parent: QWidget | None = None, below: int = 0):

@@ -22,7 +22,7 @@ VARIANT_COLOURS = ("teal", "amber", "plum", "spruce", "rose", "sky", "lime", "ru
 _RIGHT, _BOTTOM, _TOP = 64, 18, 8
 #: The share of the height that stands drawdown.
 _WATER = 0.2
-#: A trade is under the cursor when it is so near, in pixels.
+#: Max distance of the cursor from a trade under it, in pixels.
 _NEAR = 9.0
 #: More trades than this are not marked one by one.
 _MOST_MARKS = 2_000
@@ -211,7 +211,7 @@ class CurveView(PaintedWidget):
 
 
 def thinned(values: np.ndarray, width: int) -> np.ndarray:
-    """Places of the values that a picture of some width shows: the lowest and the highest of those that share a pixel."""
+    """Indices of the values that a picture of some width shows: the lowest and the highest of each pixel."""
     step = len(values) // max(width, 1)
     if step < 3:
         return np.arange(len(values))

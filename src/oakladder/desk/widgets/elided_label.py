@@ -1,4 +1,4 @@
-"""A line that ends in dots where there is no room for all of it, instead of being cut within a number."""
+"""A line that ends in an ellipsis if it does not fit, instead of being cut within a number."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QLabel
 
 
 class ElidedLabel(QLabel):
-    """Shows as much of its text as there is room for; the text itself stays whole."""
+    """Shows as much of its text as fits; the text itself stays whole."""
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         box = self.contentsRect()

@@ -1,4 +1,4 @@
-"""Two groups of controls in one row, or below one another where there is no room for that."""
+"""Two groups of controls in one row, or below one another if they do not fit."""
 
 from __future__ import annotations
 

@@ -13,7 +13,7 @@ from oakladder.trial.judge.evidence.study import USUAL_HORIZON, Evidence, Horizo
 from oakladder.trial.judge.evidence.words import HORIZON_HEADS, RARE, chance_words, horizon_words
 
 _ROW, _HEAD = 24, 22
-#: Columns that go where there is no room, one after the other.
+#: Columns that are dropped one by one in a narrow view.
 _FIRST_TO_GO = ("Median", "Days", "Usual", "Mean")
 _ABOUT = {
     "Bars": "bars after the signal",
@@ -31,7 +31,7 @@ _NOTHING = "Results by horizon"
 
 
 class HorizonRows(PaintedWidget):
-    """Paints the rows; ``chosen`` tells the bars of the one that is looked at."""
+    """Paints the rows; ``chosen`` delivers the bars of the selected one."""
 
     chosen = pyqtSignal(int)
 
@@ -55,7 +55,7 @@ class HorizonRows(PaintedWidget):
         self.update()
 
     def _columns(self) -> list[tuple[int, float]]:
-        """The columns that are shown, and how wide each is. A cut number would be a wrong one: where there is no room for
+        """The visible columns, and how wide each is. A cut number would be a wrong one: without space for
         all, the less telling columns go."""
         metrics = QFontMetricsF(ui_font())
         rows = [list(HORIZON_HEADS), *map(horizon_words, self.horizons)]

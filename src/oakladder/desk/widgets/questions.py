@@ -94,7 +94,7 @@ def text_for(parent: QWidget, question: str, verb: str, about: str = "") -> str 
 
 
 def one_of(parent: QWidget, question: str, verb: str, choices: list[str]) -> int | None:
-    """Asks which one of several; its place among them, or None if it was left or there are none."""
+    """Asks to choose one of several; returns its index, or None if the question was cancelled or there is no choice."""
     asked = Question(question, "", verb, "Cancel", parent)
     field = QComboBox()
     field.addItems(choices)

@@ -58,9 +58,9 @@ class RowPainter:
         margin: int = 5,
         pictures: Mapping[int, Callable[[QPainter, int, QRectF], None]] | None = None,
     ):
-        """``rows`` sorts and filters the model's; None: they stand as the model has them.
+        """``rows`` sorts and filters the model's; None keeps the model's order.
 
-        ``first_framed`` is the first section whose current cell is framed, ``margin`` the room beside a text.
+        ``first_framed`` is the first section whose current cell is framed, ``margin`` the space beside a text.
         ``pictures`` paint the cells of some sections, given the model's row and the cell.
         """
         self._margin, self._pictures = margin, pictures or {}
@@ -125,7 +125,7 @@ class RowPainter:
         return self._fills[key]
 
     def _text(self, words: str, width: int) -> tuple[QStaticText, float]:
-        """The words laid out, cut with a sign where they are too wide (the hover has them whole), and their width."""
+        """The laid-out text, elided if it is too wide (the tooltip shows it whole), and its width."""
         key = (words, width)
         if key not in self._texts:
             if len(self._texts) > _MOST_TEXTS:

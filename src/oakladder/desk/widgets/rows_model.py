@@ -50,7 +50,7 @@ class RowsModel(QAbstractTableModel):
         return self.head(section)
 
     def is_outdated(self, section: int) -> bool:
-        """Whether what stands in a section is out of date."""
+        """Whether the content of a section is out of date."""
         return False
 
     def spoken_head(self, section: int) -> str:

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QPushButton, QSizePolicy
 
 
 class Sentence(QPushButton):
-    """Enter, Space or a click unfolds the form. Cut where there is no room, whole on hover."""
+    """Enter, Space or a click unfolds the form. Elided if it does not fit, whole on hover."""
 
     def __init__(self) -> None:
         super().__init__(objectName="sentence")

@@ -72,7 +72,7 @@ class SettingsStrip(QWidget):
         self.hide()  # until a script has something to set
 
     def show_settings(self, infos: tuple[SettingInfo, ...], values: Mapping[str, object]) -> None:
-        """Makes the controls anew, where they are to show something else."""
+        """Creates the controls again if the settings have changed."""
         if infos == self._infos and self._values == {i.name: values.get(i.name, i.default) for i in infos}:
             return
         self._grid.removeWidget(self._foot)

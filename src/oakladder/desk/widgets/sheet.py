@@ -1,4 +1,4 @@
-"""A sheet of small pictures: as many on a page as there is room for, turned and opened by keys."""
+"""A sheet of small pictures: as many on a page as fit, turned and opened by keys."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ class Sheet(PaintedWidget):
         super().__init__(parent)
         self.theme = theme
         self.at = 0
-        #: What is said where there is no picture.
+        #: The text of an empty sheet.
         self.empty = ""
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumHeight(int(self.least[1]))
@@ -67,7 +67,7 @@ class Sheet(PaintedWidget):
 
     @property
     def _across(self) -> int:
-        """As few beside each other as still stand on one page: a few pictures are large ones."""
+        """The fewest columns that still fit on one page: a few pictures are large ones."""
         for across in range(1, self._most_across):
             rows = -(-self.count() // across)
             if rows <= self._down and self.width() / across <= _LARGEST * self.least[0]:
@@ -111,7 +111,7 @@ class Sheet(PaintedWidget):
         foot = QRectF(8, self.height() - _FOOT + 1, self.width() - 16, _FOOT - 2)
         painter.drawText(foot, Qt.AlignmentFlag.AlignLeft, words)
 
-    # --- by hand ------------------------------------------------------------------------------------
+    # --- mouse and keys -------------------------------------------------------------------------------
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         assert event is not None

@@ -13,16 +13,16 @@ from oakladder.engine.picture.thumbnail import Thumbnail
 from oakladder.engine.signal_ages import TONE_COLOURS
 from oakladder.rung.words import Tone
 
-#: The room over and under the bars for marks, and half the width of a mark, in pixels.
+#: The space over and under the bars for marks, and half the width of a mark, in pixels.
 _ROOM, _MARK = 9.0, 3.5
-#: How much of its room a bar's body takes.
+#: Width of a bar's body as a share of its step.
 _BODY = 0.7
 #: Bars that are wider than so many pixels are hollow where they have risen.
 _HOLLOW = 2.0
 
 
 class Plot:
-    """Where bars and prices stand in a box, with room above and below for marks."""
+    """Maps bars and prices to places in a box, with space above and below for marks."""
 
     def __init__(self, box: QRectF, bars: int, low: float, high: float):
         self._plot = box.adjusted(2, _ROOM, -2, -_ROOM)
@@ -47,7 +47,7 @@ def draw_thumbnail(
 ) -> Plot | None:
     """Paints the bars with their marks, and gives where things stand; None if no bar has a price.
 
-    With ``words`` the timeframe and the span stand below. The prices ``also`` find room as well.
+    With ``words`` the timeframe and the span are written below. The scale includes the prices ``also``.
     """
     painter.save()
     if words:

@@ -1,4 +1,4 @@
-"""The line that tells what happened: the newest sentence at once, and each of them long enough to be read."""
+"""The status line: shows the newest message at once, and each message long enough to be read."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _LEAST_MS, _LETTER_MS = 1500, 45
 #: A sentence that was broken off comes back for at least so long.
 _BACK_MS = 1200
 _MOST_UNREAD, _MOST_SAID = 6, 12
-#: A sentence that has been read stays for so long, for who looks up late.
+#: How long a message stays after the time it takes to read.
 _STAY_MS = 12_000
 
 

@@ -40,7 +40,7 @@ class StepStrip(QFrame):
         self.hide()
 
     def show_steps(self, steps: FirstSteps) -> None:
-        """Shows how far somebody is."""
+        """Shows the progress through the steps."""
         self._steps = steps
         following = steps.next()
         for k, (step, button) in enumerate(zip(STEPS, self.buttons, strict=True)):

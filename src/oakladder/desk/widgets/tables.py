@@ -12,7 +12,7 @@ from oakladder.desk.look.spacing import GAP
 def set_up(table: QTableView, size: float = TEXT, *, sortable: bool = False) -> QHeaderView:
     """Whole rows as high as their letters need, no grid, no numbers beside them, a quiet head; gives the head.
 
-    What is ``sortable`` stands in the order of its rows until a head is clicked.
+    A ``sortable`` table keeps the order of its rows until a head is clicked.
     """
     table.setFont(ui_font(size))
     table.setShowGrid(False)

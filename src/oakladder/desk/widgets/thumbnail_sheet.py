@@ -30,7 +30,7 @@ class Caption:
 
 
 class Captions:
-    """What stands over each of many charts, worked out for those that are looked at."""
+    """The captions of many charts, computed for the visible ones."""
 
     def __init__(self, rows: Sequence[T], caption: Callable[[T], Caption]):
         self._rows, self._caption = list(rows), caption

@@ -1,4 +1,4 @@
-"""A veil over content that is out of date: it can still be made out, and nobody takes it for current."""
+"""A veil over outdated content: it stays legible, and is visibly not current."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ class Veil(QWidget):
     """Covers a view while its content has expired."""
 
     def __init__(self, view: QWidget, freshness: Freshness):
-        assert not isinstance(view, QSplitter), "a splitter would make a part of its own of it"
+        assert not isinstance(view, QSplitter), "a splitter would adopt the veil as one of its parts"
         super().__init__(view)
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
@@ -46,7 +46,7 @@ class Veil(QWidget):
 
 
 def veiled(keeper: BasisTracker, parts: tuple[Part, ...], *views: QWidget) -> Freshness:
-    """The freshness of some views that show one content, each with a veil of its own."""
+    """The freshness of some views that show one content, each with a separate veil."""
     made = Freshness(keeper, parts, parent=views[0])
     for view in views:
         Veil(view, made)

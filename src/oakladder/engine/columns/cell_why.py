@@ -18,7 +18,7 @@ from oakladder.rung.program import Program
 from oakladder.rung.texts import count_words, write_value
 from oakladder.rung.words import Shown
 
-#: The most named values of a script that are told with a number.
+#: Max number of named values that are shown with a number.
 _MOST_VALUES = 5
 
 

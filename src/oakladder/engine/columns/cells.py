@@ -21,9 +21,9 @@ from oakladder.rung.words import Shown
 
 #: The fill of a signal fades over so many bars.
 FADES = 20
-#: What stands where there is nothing.
+#: The text of a cell without a value.
 NOTHING = "·"
-#: So many of the last bars are looked at first; a signal that was last true before them is looked for in all.
+#: Number of last bars that are searched first for a signal's last occurrence, before all others.
 RECENT_BARS = 128
 
 
@@ -34,7 +34,7 @@ class Cell:
     ``strength`` is how strong the fill is, from 1 for what is so now down to 0.
 
     ``holds`` is whether the signal is true now (for a column, whether its number is above 0 or its fill shown);
-    ``age`` how many bars ago a signal was last true, -1 for never or where there is no signal. A symbol that could
+    ``age`` how many bars ago a signal was last true, -1 for never or without a signal. A symbol that could
     not be looked at has a ``reason``.
     """
 

@@ -43,7 +43,7 @@ class ColumnRequest:
 
 @dataclass(slots=True)
 class FilledColumns:
-    """What came of a column: the cell of each symbol, the symbols that have none with the reason, and what failed."""
+    """The result of a column: the cell of each symbol, skipped symbols with the reason, and the errors."""
 
     cells: dict[str, Cell] = field(default_factory=dict)
     skipped: tuple[SkippedSymbol, ...] = ()
@@ -86,7 +86,7 @@ def fill(
     """Several columns at once; what they share is read once. One that cannot be made spoils no other. Raises `Cancelled`."""
     names = list(symbols)
     made = [FilledColumns() for _ in asks]
-    # Bars of several minutes make some timeframes and not others: then each timeframe is looked at by itself.
+    # Minute bars make some timeframes and not others: each timeframe is visited separately.
     apart = any(library.infos[s].step > 1 for s in names if s in library.infos)
 
     def kind_of(ask: ColumnRequest) -> Hashable:
@@ -117,7 +117,7 @@ class _Column:
     def __init__(self, ask: ColumnRequest):
         self.ask = ask
         self.error: Exception | None = None
-        #: What nobody foresaw, on single symbols.
+        #: Unexpected errors, by symbol.
         self.failures: list[Exception] = []
         self.skipped: list[SkippedSymbol] = []
         self.lookback: int | None = None
@@ -142,14 +142,14 @@ class _Column:
             raise
         except Exception as error:
             if len(view.symbols) > 1:
-                raise  # it is looked at symbol by symbol, to see on which it fails
+                raise  # visited symbol by symbol, to find on which it fails
             _log.exception("a column failed on %s", view.symbols)
             self.failures.append(error)
             self.skipped.append(SkippedSymbol(view.symbols[0], sentence_of(error)))
         return {}
 
     def filled(self, cells: dict[str, Cell], skipped: list[SkippedSymbol]) -> FilledColumns:
-        """What came of it, with the symbols that all columns had to leave out."""
+        """The result, with the symbols that all columns had to skip."""
         error = self.error or (self.failures[0] if self.failures and not cells else None)
         left_out = (*skipped, *self.skipped)
         if error is not None:

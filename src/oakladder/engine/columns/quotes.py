@@ -17,7 +17,7 @@ Quote = tuple[float, float]
 def quotes(
     library: BarSource, symbols: Iterable[str], *, cancelled: Callable[[], bool] | None = None
 ) -> dict[str, Quote]:
-    """The last daily close and its change as a ratio (none where there is no day before), for every symbol that has one."""
+    """The last daily close and its change as a ratio (none without a previous day), for every symbol that has one."""
     work = UniverseTask([DAYS], _last_two, lambda stored: {DAYS: np.full(len(stored.symbols), 2)})
     done = map_universe(library, symbols, work, cancelled=cancelled)
     return {symbol: quote for some in done.made for symbol, quote in some.items()}

@@ -1,4 +1,4 @@
-"""Why a signal is or is not there on a bar: every part's value and verdict, and where it nearly came true."""
+"""Why a signal is or is not true on a bar: every part's value and verdict, and its near misses."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ class Verdict:
 
 @dataclass(frozen=True, slots=True)
 class NearMiss:
-    """A bar on which a signal nearly came true: how far it was (1 is a usual distance), and what kept it away."""
+    """A bar on which a signal was nearly true: how far it was (1 is a usual distance), and what prevented it."""
 
     bar: int
     distance: float

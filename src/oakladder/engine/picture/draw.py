@@ -135,7 +135,7 @@ def _colours(result: Result, output: Output, paint: Paint, default: str) -> np.n
 
 
 def _fixed_number(result: Result, output: Output, role: str, default: float) -> float:
-    """A clause that is the same all along; a moving one counts as it stands on the last bar."""
+    """A constant clause; a varying one has its value of the last bar."""
     op = output.roles.get(role)
     if op is None or not result.panel.size:
         return default
@@ -164,7 +164,7 @@ def _side_of(shape: str) -> str:
 
 
 def _texts(result: Result, op: Op, bars: np.ndarray) -> list[str]:
-    """A text on some bars; empty where it is none."""
+    """A text on some bars; empty where it is missing."""
     made = []
     for k, bar in enumerate(bars.tolist()):
         if k % _LOOK_UP == 0:
@@ -190,7 +190,7 @@ def _size(result: Result, output: Output) -> int:
 
 
 def _known_and_shown(result: Result, output: Output, known: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """The bars on which drawings became known and those that they stand on, in the order of the latter."""
+    """The bars on which drawings became known and the bars they are drawn on, in the order of the latter."""
     bars = _back(result, output, known)
     order = np.argsort(bars, kind="stable")
     order = order[bars[order] >= 0]

@@ -30,7 +30,7 @@ class DrawnLine:
 class Mark:
     """A shape on some bars. ``prices`` is given for marks at a price; others stand above or below the bar.
 
-    ``known`` is, for each, the bar on which it became known; with ``ago`` that is later than the bar it stands on.
+    ``known`` is, for each, the bar on which it became known; with ``ago`` that is later than the bar it is drawn on.
     """
 
     name: str
@@ -152,5 +152,5 @@ class Picture:
     notes: tuple[Note, ...]
     events: tuple[Event, ...]
     panes: tuple[str, ...]
-    #: Scripts whose marks stand in a tint of their own: what they are called, and the tint (0xAARRGGBB).
+    #: Scripts whose marks are tinted: their captions, and the tint (0xAARRGGBB).
     legends: tuple[tuple[str, int], ...] = ()

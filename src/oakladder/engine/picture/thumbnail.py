@@ -54,7 +54,7 @@ def thumbnail(
     at: int | None = None,
     after: int = 20,
 ) -> Thumbnail:
-    """The last ``bars`` bars; with ``at`` (the time of a bar) those up to it and ``after`` more. Where there is no such bar,
+    """The last ``bars`` bars; with ``at`` (the time of a bar) those up to it and ``after`` more. Without such a bar,
     since it has not come yet or is there no more, the bars stand for themselves.
 
     Raises `DataProblem`, `RunProblem`, `KeyError`.
@@ -84,7 +84,7 @@ def piece(
 
 
 def _marks(marking: Marking, panel: Panel, part: slice) -> Sequence[tuple[int, Tone]]:
-    """Where the signals come true in a part of the bars."""
+    """Where the signals are true in a part of the bars."""
     signals = [marking.program.signal(name) for name in marking.signals]
     ops = [s.roles["value"] for s in signals]
     result = run(marking.program, panel, marking.settings, outputs=[], extra=ops)

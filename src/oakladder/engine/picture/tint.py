@@ -1,4 +1,4 @@
-"""A tint for each script that stands beside another on one chart, so that their marks are told apart."""
+"""A tint for each overlaid script, so that its marks can be distinguished."""
 
 from __future__ import annotations
 

@@ -13,11 +13,11 @@ from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.plan.vectors import VECTOR
 from oakladder.rung.problems import RunProblem
 
-#: So many bars behind its opening each zone is looked at first, then twice as many, and so on.
+#: Number of bars after its opening that are searched first for the end of a zone, then twice as many, and so on.
 _FIRST_BARS = 64
 #: Where the oldest gives way, so many bars are gone along at a time.
 _BLOCK = 128
-#: About so many bars of zones are looked at together, and no more than so many in all.
+#: Approximate number of bars of zones per batch, and the limit in all.
 _TOGETHER, _MOST_BARS = 1_000_000, 400_000_000
 
 
@@ -78,7 +78,7 @@ class Openings:
             return np.broadcast_to(self._part(op, zones, bars, {}), bars.shape)
 
     def _part(self, op: Op, zones: np.ndarray, bars: np.ndarray, done: dict[Op, np.ndarray]) -> np.ndarray:
-        """A part of such a value; ``done`` has those that are known."""
+        """A part of such a value; ``done`` holds the known ones."""
         if op not in done:
             if not op.of_zone:
                 done[op] = (self._result.flag(op) if op.is_flag else self._result.number(op))[bars]
@@ -91,7 +91,7 @@ class Openings:
         return done[op]
 
     def _giving_way(self, until: Op | None, ends: np.ndarray, most: int) -> np.ndarray:
-        """The ends where no more than so many zones are open: the oldest gives way to one that opens.
+        """The ends if at most so many zones may be open: the oldest gives way to one that opens.
 
         Goes along the bars with the zones that are open alone, so that `most` bounds what there is to look at.
         ``until`` is the zone's own condition, which ends it too.

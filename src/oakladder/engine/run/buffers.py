@@ -12,18 +12,18 @@ from oakladder.rung.plan.ops import LOG_ROWS, Op
 
 
 class RunBuffers:
-    """Room of one thread for runs that come one after the other: fetching memory anew and binding code to it takes longer
+    """Reusable buffers of one thread for repeated runs: allocating memory and binding code to it takes longer
     than many a run. Whatever a run gave is written over by the next."""
 
     def __init__(self) -> None:
-        #: For how many bars there is room, and what is written into of it.
+        #: The capacity in bars, and the arrays themselves.
         self._arrays: dict[Op, tuple[int, np.ndarray]] = {}
         self._parts: dict[Op, tuple[int, np.ndarray]] = {}
-        #: What else is kept there, by whoever keeps it.
+        #: Other reusable objects, by owner.
         self.facts: dict[object, object] = {}
 
     def arrays(self, job: RunSetup) -> list[np.ndarray]:
-        """Room for the values of a job; what stood in it means nothing."""
+        """An array for the values of a run; its content is undefined."""
         return [self._array(op, job.panel.size) for op in job.variant.leaves]
 
     def _array(self, op: Op, size: int) -> np.ndarray:
@@ -46,7 +46,7 @@ class RunBuffers:
 
 
 class BufferStore(threading.local):
-    """A room for each thread."""
+    """Buffers for each thread."""
 
     def __init__(self) -> None:
         self.mine = RunBuffers()

@@ -29,7 +29,7 @@ class CheckpointRecorder:
 
     @classmethod
     def of(cls, symbols: int, cells: int, tail: int) -> CheckpointRecorder:
-        """Room for so many symbols."""
+        """An empty recorder for so many symbols."""
         return cls(np.zeros(symbols, dtype=np.int64), np.zeros((symbols, cells)), tail)
 
     def bars_before(self, bars: int) -> int:

@@ -54,7 +54,7 @@ class ChunkedRun:
             groups = None  # hardly any symbols fit together: no code is made for those few
         code = job.variant.lanes(width) if groups is not None else None
         machine = None if code is None else code.machine() if lanes is not None else code.ready()
-        # While code for lanes is made aside, that which is there at once does what it can.
+        # While SIMD code is compiled in the background, the scalar code runs.
         self._bound = BoundKernel(job, outs, large and (code is None or machine is not None))
         self._groups = groups if code is not None else None
         if code is None or groups is None:
@@ -69,7 +69,7 @@ class ChunkedRun:
     def of(
         cls, job: RunSetup, outs: Sequence[np.ndarray], thorough: bool, lanes: int | None, room: RunBuffers
     ) -> ChunkedRun:
-        """The pieces of a job that is run in a room; those of the one before where they are the same."""
+        """The chunks of a run in some buffers; reused from the previous run if they are the same."""
         known = room.facts.get(id(job.variant))
         if not isinstance(known, ChunkedRun) or not known._takes(job, outs, (thorough, lanes)):
             known = room.facts[id(job.variant)] = cls(job, outs, thorough, lanes)
@@ -86,7 +86,7 @@ class ChunkedRun:
         return True
 
     def do(self, piece: Chunk) -> Iterator[int]:
-        """Does a piece, and tells how many more bars are done each time that it could be stopped."""
+        """Runs a chunk, and yields how many more bars are done each time that it could be cancelled."""
         return (self._side_by_side if piece.side_by_side else self._symbols)(piece.first, piece.last)
 
     @property
@@ -122,7 +122,7 @@ class ChunkedRun:
             yield from self._one(k)
 
     def _one(self, k: int) -> Iterator[int]:
-        """Runs a symbol by itself."""
+        """Runs a symbol separately."""
         start, end = int(self._job.panel.offsets[k]), int(self._job.panel.offsets[k + 1])
         if end - start <= self._bars and self._keeping is None:
             self._bound(k, k + 1)

@@ -29,13 +29,13 @@ class Result:
     outputs: list[Output]
     arrays: dict[Op, np.ndarray]
     fixed: dict[Op, object]
-    #: Tells that nobody waits for what is being read out of it any more.
+    #: Returns True once reading values of the result is cancelled.
     cancelled: Callable[[], bool] | None = None
     #: The first bars of what was run in one call, int64: rows of a log are counted from there.
     pieces: np.ndarray = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
 
     def go_on(self) -> None:
-        """Raises `Cancelled` where nobody waits any more."""
+        """Raises `Cancelled` once reading is cancelled."""
         if self.cancelled is not None and self.cancelled():
             raise Cancelled
 
@@ -57,7 +57,7 @@ class Result:
         return self.arrays[op]
 
     def is_true(self, op: Op | None) -> np.ndarray:
-        """Where a condition holds, bool; everywhere if there is none."""
+        """Where a condition holds, bool; True everywhere without a condition."""
         return np.ones(self.panel.size, dtype=bool) if op is None else self.flag(op) == 1
 
     def at(self, op: Op, bar: int) -> object:

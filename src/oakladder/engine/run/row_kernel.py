@@ -1,4 +1,4 @@
-"""Runs code of our own over rows of numbers: several runs of rows, each with a state of its own."""
+"""Runs compiler-written code over rows of numbers: several runs of rows, each with its state."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ class RowKernel:
     def of(cls, writer: Writer, results: tuple[str, ...], table: str | None = None) -> RowKernel:
         """Compiles what was written: ``results`` are the names of the numbers, ``table`` is that of the table."""
         roots = list(results)
-        if table is not None:  # what is asked for is kept up
+        if table is not None:  # update the requested table
             writer.let(table, writer.cell(table, "0"))
             roots.append(table)
         plan, made = own_plan(writer, tuple(roots))

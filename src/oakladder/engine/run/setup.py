@@ -78,7 +78,7 @@ class RunSetup:
 
 
 def empty_out(op: Op, bars: int) -> np.ndarray:
-    """Room for a value on so many bars."""
+    """An array for a value on so many bars."""
     if op.code == LOG_ROWS:
         assert isinstance(op.attr, Log)
         return _untouched(ROWS_A_BAR * bars, op.attr.width)
@@ -86,7 +86,7 @@ def empty_out(op: Op, bars: int) -> np.ndarray:
 
 
 def _untouched(rows: int, width: int) -> np.ndarray:
-    """Room for numbers of which hardly any is ever written: memory is only taken for what is.
+    """An array of numbers of which few are ever written: memory is only taken for those pages.
 
     Unlike `numpy.empty` it never asks for huge pages, of which a few rows here and there would each clear a whole one.
     """
@@ -215,7 +215,7 @@ class BoundKernel:
         return made
 
     def __call__(self, first: int, last: int, state: np.ndarray | None = None, mode: int = native.FRESH) -> None:
-        """Runs symbols ``first`` up to ``last``; with a state array (symbols, size) each has a row of its own."""
+        """Runs symbols ``first`` up to ``last``; with a state array (symbols, size) each has a separate row."""
         panel = self.job.panel
         if state is None and self._rows is not None:
             state, mode = self._rows[first:last], mode & ~native.FRESH
@@ -224,15 +224,15 @@ class BoundKernel:
         self._run(first, starts, ends, state, mode)
 
     def from_bars(self, bars: np.ndarray) -> None:
-        """Runs from each of some bars (int64, in order) to the end of its symbol, each time anew."""
+        """Runs from each of some bars (int64, in order) to the end of its symbol, each time from the start state."""
         offsets = self.job.panel.offsets
         ends = offsets[np.searchsorted(offsets, bars, "right")]
         self._run(0, np.ascontiguousarray(bars), ends, None, native.FRESH)
 
     def in_pieces(self, k: int, bars: int, keeping: CheckpointRecorder | None = None) -> Iterator[int]:
-        """Runs one symbol so many bars at a time, with the same bits as in one go; tells how many are done.
+        """Runs one symbol so many bars at a time, with the same bits as in one go; yields how many are done.
 
-        ``keeping`` is told what is held some bars before the last.
+        ``keeping`` receives the state some bars before the last.
         """
         panel, layout = self.job.panel, self.job.layout
         if self._rows is not None:

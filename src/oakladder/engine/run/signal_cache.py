@@ -1,5 +1,5 @@
-"""What the first of two runs gave, kept while it stays the same. Variants of a rule that differ only in what is done with a
-position share their signals, and whatever rests on no setting that varies is worked out once for all of them."""
+"""Cache of the first pass's results. Variants of a rule that differ only in how they handle a
+position share their signals, and values that depend on no varying setting are computed once for all of them."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ class SignalCache:
         self.varying = frozenset(varying)
         self._lock = threading.Lock()
         self._of: tuple[Program, Panel] | None = None
-        #: What is worked out together, and the settings that each of these rests on.
+        #: Values computed together, and the settings that each depends on.
         self._shares: list[tuple[tuple[Op, ...], tuple[str, ...]]] = []
         #: With which settings a share of a part was worked out last, and what is kept of it.
         self._last: dict[tuple[Part, int], _Stamp] = {}

@@ -135,7 +135,7 @@ class BoundSimdKernel:
     def __call__(
         self, machine: native.Machine, first: int, last: int, keeping: CheckpointRecorder | None = None
     ) -> None:
-        """Runs groups ``first`` up to ``last``. ``keeping`` is told what is held some bars before the last."""
+        """Runs groups ``first`` up to ``last``. ``keeping`` receives the state some bars before the last."""
         if keeping is not None:
             for group in range(first, last):
                 for _ in self.in_pieces(machine, group, _FOREVER, keeping):
@@ -148,7 +148,7 @@ class BoundSimdKernel:
     def in_pieces(
         self, machine: native.Machine, group: int, bars: int, keeping: CheckpointRecorder | None = None
     ) -> Iterator[int]:
-        """Runs one group about so many bars at a time; tells how many bars of its longest symbol are done."""
+        """Runs one group about so many bars at a time; yields how many bars of its longest symbol are done."""
         room, bars = self._room(), max(bars // TILE, 1) * TILE
         which, longest = self._groups.which[group], int(self.longest[group])
         state = room[: self._code.lanes * len(self._job.layout.template)].reshape(-1, self._code.lanes)

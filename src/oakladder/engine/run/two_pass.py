@@ -51,7 +51,7 @@ def two_pass_parts(
     """What is read of the results of parts of a panel, in order, each with the number of its first symbol. Nothing of a
     result may be kept: the next part is written over it. Raises `RunProblem` or `Cancelled`.
 
-    ``sooner`` is asked first whether it knows what comes of the values of the first run without a second.
+    ``sooner`` is asked first whether it can skip the second pass.
     """
     keep_freed_memory()
     assert program.split is not None
@@ -130,7 +130,7 @@ class TwoPassRun:
         return made
 
     def alone(self, roots: list[Op], given: Mapping[Op, np.ndarray]) -> Callable[[np.ndarray], Result]:
-        """What tells what follows from an entry on each of some bars (int64, in order), with nothing else said later on; as
+        """A function that computes what follows from an entry on each of some bars (int64, in order), without later orders; as
         long as nothing but flags changes. What it gives is written over by the next run."""
         own = {op: values if op.is_flag else values.copy() for op, values in given.items()}
         job = prepare(self.program, self.panel, self.settings, roots, given=own, alone=True)

@@ -1,4 +1,4 @@
-"""Conditions on bars: whether they hold on every bar that is looked at, with the freshness that they ask for.
+"""Conditions on bars: whether they hold on every visited bar, with their trigger mode.
 
 A condition gives a flag on every bar of the scan's own timeframe. A condition on a longer timeframe counts as
 of its last bar that was complete; so the same evaluation serves today, yesterday and every day before.
@@ -35,7 +35,7 @@ from oakladder.rung.plan.ops import Op
 #: What of a script on a timeframe (see `source`) → the values that are wanted of it.
 Asked = Mapping[Hashable, list[Op]]
 _NEVER = 10**9
-#: Added to times, so that none of them is negative.
+#: Added to times to keep them positive.
 _EARLIEST = 1 << 38
 
 

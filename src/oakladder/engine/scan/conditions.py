@@ -1,4 +1,4 @@
-"""What a scan is put together from: rules of scripts, plain filters, and groups of them."""
+"""The conditions of a scan: rules of scripts, field filters, and groups of them."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ VOLUME_DAYS = 20
 
 
 class TriggerMode(StrEnum):
-    """How a rule must stand on its own timeframe. ``bars`` goes with the two that count."""
+    """When a rule must hold on its timeframe. ``bars`` belongs to the two modes that count."""
 
     FIRES = "fires"
     WITHIN = "within"
@@ -52,11 +52,11 @@ class Rule:
 
     @property
     def frame(self) -> BarSelection:
-        """The bars on which it is looked at."""
+        """The bars that it reads."""
         return BarSelection(self.timeframe, self.extended)
 
     def op(self) -> Op:
-        """The value that is asked for. Raises `UnknownName`."""
+        """The operation of the requested value. Raises `UnknownName`."""
         found = named_values(self.program)
         if self.name not in found:
             hint = did_you_mean(self.name, found) or (f"It has {', '.join(found)}." if found else "It has none.")
@@ -107,7 +107,7 @@ Condition = Rule | FieldFilter | Group
 
 
 def named_values(program: Program) -> dict[str, Op]:
-    """What of a script can stand in a condition: signals, columns and lines by name, values at its margin."""
+    """The values of a script that a condition can use: signals, columns and lines by name, top-level values."""
     made: dict[str, Op] = {o.name: o.roles["value"] for o in program.signals}
     for output in program.outputs:
         if output.what in (Shown.COLUMN, Shown.LINE, Shown.HISTOGRAM) and output.name:

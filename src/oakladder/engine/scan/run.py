@@ -1,4 +1,4 @@
-"""Scans: the symbols for which a condition holds on the last bar, and every bar on which it came true before."""
+"""Scans: the symbols for which a condition holds on the last bar, and its past occurrences."""
 
 from __future__ import annotations
 
@@ -30,15 +30,15 @@ from oakladder.engine.stream.checkpoint_store import CheckpointStore, SavedValue
 from oakladder.engine.universe.bars import StoredBars, UniverseView, Wanted
 from oakladder.engine.universe.map import Progress, SkippedSymbol, UniverseTask, map_universe
 
-#: So many bars behind an occurrence it is looked at what followed.
+#: Horizon in bars after an occurrence.
 FOLLOWED_BARS = 20
-#: So many of the last bars are looked at first; most of what is found came true within them.
+#: Number of last bars that are searched first; most matches are found within them.
 SINCE_BARS = 32
 
 
 @dataclass(frozen=True, slots=True)
 class Match:
-    """A symbol that a scan found: when it came true, prices now, and how long ago each rule last held (-1 never).
+    """A matching symbol: since when, prices now, and how many bars ago each rule last held (-1 never).
 
     ``seen`` are the times of those bars, 0 for never.
     """
@@ -57,7 +57,7 @@ class Match:
 class ScanResult:
     """The result of a scan: what was found, what was found a bar before and is no more, what was left out.
 
-    ``stages`` say for each condition that stands in the scan how many symbols it lets through.
+    ``stages`` say for each condition of the scan how many symbols match.
     """
 
     found: tuple[Match, ...]
@@ -70,7 +70,7 @@ class ScanResult:
 
 @dataclass(frozen=True, slots=True)
 class Occurrence:
-    """A bar on which a scan came true for a symbol.
+    """A bar on which a symbol matched.
 
     ``after`` is the ratio by which the close had moved `FOLLOWED_BARS` bars later; NaN where they have not passed.
     """
@@ -122,7 +122,7 @@ def occurrences(
     progress: Progress | None = None,
     cancelled: Callable[[], bool] | None = None,
 ) -> tuple[list[Occurrence], tuple[SkippedSymbol, ...]]:
-    """Every bar of the last so many on which the condition came true, newest first, with what was left out."""
+    """Every match on the last so many bars, newest first, with the skipped symbols."""
     check(condition)
     scan = _Scan(condition, BarSelection(timeframe), library)
 
@@ -145,7 +145,7 @@ class _Told:
 
 
 class _Scan:
-    """A condition that is looked for on the bars of a timeframe."""
+    """A condition that is evaluated on the bars of a timeframe."""
 
     def __init__(self, condition: Condition, frame: BarSelection, library: BarSource):
         self.condition, self.frame, self.library = condition, frame, library
@@ -158,7 +158,7 @@ class _Scan:
         return ConditionBars(view, self.library, self.asked, recent)
 
     def occurrences(self, view: UniverseView, last_bars: int) -> list[Occurrence]:
-        """Every bar of the last so many on which the condition came true."""
+        """Every match on the last so many bars."""
         panel = view.panel(self.frame)
         began = begins(evaluate(self.condition, self._bars(view), self.frame), panel)
         closes = panel.column("close")
@@ -204,7 +204,7 @@ class _Scan:
         return first
 
     def _told(self, bars: ConditionBars) -> _Told:
-        """The symbols found, and those that were found a bar before, as far as the bars tell."""
+        """The matching symbols, and the ones of the previous bar, as far as the bars go."""
         panel = bars.panel(self.frame)
         held = [evaluate(part, bars, self.frame) for part in self.parts]
         flags = joined(self.how, held)
@@ -237,7 +237,7 @@ class _Scan:
         return _Told(made, gone, stages)
 
     def _recent(self, stored: StoredBars) -> dict[BarSelection, np.ndarray]:
-        """How many of the last bars of each symbol tell whether the condition holds on the last `SINCE_BARS` bars.
+        """How many of the last bars of each symbol decide whether the condition holds on the last `SINCE_BARS` bars.
 
         On another timeframe those are its bars from the last that was complete when the first of these was, and what
         the freshness of its rules looks back over.

@@ -2,7 +2,7 @@
 
 An exponential average depends on every bar of history. What a run holds after a bar some way back is kept, and the next
 run goes on from there, with the same bits. A state is derived: it counts only for the same code and settings, and for
-stored bars that are as they were; else all bars are run, and it is made anew.
+stored bars that are unchanged; otherwise all bars are run, and it is made again.
 """
 
 from __future__ import annotations
@@ -105,7 +105,7 @@ def key_of(variant: CompiledKernel, layout: StateLayout, fixed: Mapping[Op, obje
 
 @dataclass(slots=True)
 class CheckpointStore:
-    """The saved states that a walk through a market begins from, and those that it makes; several threads may ask.
+    """The checkpoints that a visit of a market starts from, and the ones it makes; thread-safe.
 
     ``versions`` tell that the stored bars of symbols are as they were (see `Panel.versions`); None where nothing does.
     """
@@ -218,7 +218,7 @@ def _joined(parts: Sequence[SavedCheckpoint]) -> SavedCheckpoint:
 
 
 def _read(raw: bytes | None) -> SavedCheckpoint | None:
-    """What the shelf has kept; None where it makes no sense."""
+    """The content of the disk cache; None if it is not valid."""
     try:
         kept = msgspec.msgpack.decode(raw or b"", type=_Kept)
     except msgspec.MsgspecError:

@@ -14,7 +14,7 @@ from oakladder.rung.program import Program
 def lookback(program: Program, settings: Mapping[str, object], ops: Sequence[Op], timeframe: Timeframe) -> int | None:
     """How many bars before a bar some values on it can depend on; None where that has no end.
 
-    A run that begins at least as many bars earlier, with its counters as they would stand there, gives the same
+    A run that begins at least as many bars earlier, with its counters seeded for that bar, gives the same
     bits. It has no end where something is kept from bar to bar, as in an exponential average, and is not known
     where a longer timeframe is read. Raises `RunProblem`.
     """

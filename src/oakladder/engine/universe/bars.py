@@ -25,11 +25,11 @@ Wanted = Mapping[BarSelection, "np.ndarray | None"]
 
 @dataclass(slots=True)
 class StoredBars:
-    """What is stored of some symbols that have all the bars that are needed. Every panel has them in the same order."""
+    """The stored bars of some symbols. Every panel holds the symbols in the same order."""
 
     library: BarSource
     symbols: list[str]
-    #: Whether so much is looked at in all that thoroughly compiled code pays.
+    #: Whether enough bars are visited in all for optimised code to pay.
     thorough: bool = False
     #: Asked often while programs run, so that stopping takes effect soon.
     cancelled: Callable[[], bool] | None = None
@@ -106,14 +106,14 @@ class StoredBars:
 class UniverseView:
     """Bars of some symbols: all that are stored, or on each timeframe so many of the last ones.
 
-    The first longer bar may have lost a part of its bars, so one more is kept than is asked for. A value that needs
+    The first longer bar may have lost a part of its bars, so one more is kept than requested. A value that needs
     the bars left out must not be asked for.
     """
 
     def __init__(self, stored: StoredBars, wanted: Wanted | None = None):
         self.stored, self.symbols = stored, stored.symbols
         self._wanted = {f: n + 1 for f, n in (wanted or {}).items() if n is not None}
-        #: Bars left out of a stored timeframe, and of the one that longer ones are made of.
+        #: Bars skipped of a stored timeframe, and of the one that longer ones are made of.
         self._cuts, self._longer_cuts = _cuts(stored, wanted or {})
         self._short: dict[tuple[BarSelection, bool], Panel] = {}
         self._panels: dict[BarSelection, Panel] = {}
@@ -142,7 +142,7 @@ class UniverseView:
         return resample_panel(self.stored.panel(base), frame.timeframe) if self._lacks(frame, made) else made
 
     def _shortened(self, base: BarSelection, cuts: Mapping[BarSelection, np.ndarray], *, longer: bool) -> Panel:
-        """Stored bars without those that were left out; the same for all longer timeframes."""
+        """Stored bars without the skipped ones; the same for all longer timeframes."""
         whole = self.stored.panel(base)
         if base not in cuts:
             return whole

@@ -49,7 +49,7 @@ class SkippedSymbol:
 
 @dataclass(frozen=True, slots=True)
 class UniverseTask(Generic[T]):
-    """What is done with the bars of symbols.
+    """A computation over the bars of symbols.
 
     A symbol takes part if it has bars on all of the ``frames``; ``wanted`` says how many of its last ones are looked
     at (all, where nothing is said); ``do`` looks at them, and is never given a view without a symbol.
@@ -64,7 +64,7 @@ class UniverseTask(Generic[T]):
 
 @dataclass(slots=True)
 class Outcome(Generic[T]):
-    """What came of some work: what was made of each part, in order, what was left out, and how many were looked at."""
+    """The results of a task: of each part, in order, the skipped symbols, and how many were visited."""
 
     made: list[T] = field(default_factory=list)
     skipped: list[SkippedSymbol] = field(default_factory=list)
@@ -87,7 +87,7 @@ def map_universe(
 ) -> Outcome[T]:
     """Does some work on a market, part by part; with an executor several at once. Raises `RunProblem`, `Cancelled`.
 
-    A symbol without the bars that are needed, or on which the work fails as nobody foresaw, is left out with a
+    A symbol without the needed bars, or with an unexpected error, is skipped with a
     sentence, and the others are gone through.
     """
     keep_freed_memory()
@@ -126,14 +126,14 @@ def _bars_each(library: BarSource, symbols: list[str], frames: Sequence[BarSelec
     for symbol in symbols[:3]:
         try:
             bars = max(bars, known.get(symbol) or library.stored(symbol, finest.timeframe, finest.extended))
-        except Exception:  # whatever is wrong with it is told with its part
+        except Exception:  # the error is reported with its part
             continue
     return bars
 
 
 @dataclass(slots=True)
 class _Part(Generic[T]):
-    """Some symbols of a market, and what is done with them."""
+    """Some symbols of a market, and the task for them."""
 
     library: BarSource
     symbols: list[str]
@@ -177,7 +177,7 @@ class _Part(Generic[T]):
         return Outcome([self.work.do(view)], skipped, len(there))
 
     def _one_by_one(self, symbols: list[str], error: Exception) -> Outcome[T]:
-        """The work on each symbol by itself, without those on which it fails; raises if it fails on all."""
+        """The task for each symbol separately, without the symbols on which it fails; raises if it fails on all."""
         outcome: Outcome[T] = Outcome()
         for symbol in symbols:
             try:

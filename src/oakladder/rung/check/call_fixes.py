@@ -1,4 +1,4 @@
-"""How a call that does not fit its function is mended: a series put in or taken out, a comma, another name."""
+"""Fixes for a call that does not fit its function: a series added or removed, a comma, another name."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ class CallFixes:
         self.context = context
 
     def left_out(self, expr: t.Call, function: Function) -> Edits:
-        """The series put in front, where a call begins with a length in its place: `rsi(14)`, `bollinger(20, 2)`."""
+        """Adds the series to a call that begins with a length: `rsi(14)`, `bollinger(20, 2)`."""
         parameters, first = function.define.parameters, expr.arguments[0] if expr.arguments else None
         if not function.of_library or not parameters or parameters[0].name.name not in function.series:
             return ()
@@ -63,7 +63,7 @@ class CallFixes:
         )
 
     def other_parameter(self, expr: t.Call, function: Function) -> Edits:
-        """The name of the one parameter that is left, in place of a name that there is not: `sma(close, length = 9)`."""
+        """The name of the one remaining parameter, for an unknown name: `sma(close, length = 9)`."""
         parameters = [p.name.name for p in function.define.parameters]
         given = set(parameters[: len(expr.arguments)]) | {n for n, _ in expr.named}
         wrong = [(name, value) for name, value in expr.named if name not in parameters]

@@ -146,7 +146,7 @@ class Calls:
         self.context.reporter.report("R204", span, what, hint, meant)
 
     def _in_block(self, expr: t.Call, scope: Scope) -> None:
-        """Says that a function which looks back stands in a block, and how it is computed above that."""
+        """Reports a function with memory inside a block, and shows how to compute it above the block."""
         name, block, written = f"{expr.name}_now", self.context.block, self.context.written(expr.span)
         words = re.findall(r"[a-z_]\w*", written)
         free = scope.find(name) is None and not any((b := scope.find(w)) is not None and b.in_block for w in words)
@@ -280,7 +280,7 @@ class Calls:
             self.context.reporter.report(
                 "R205",
                 expr.span,
-                f"`{expr.name}` takes {len(names)} value{'s' if len(names) > 1 else ''}, and {len(expr.arguments)} stand here.",
+                f"`{expr.name}` takes {len(names)} value{'s' if len(names) > 1 else ''}, not {len(expr.arguments)}.",
                 f"It is called as {expr.name}({', '.join(names)}).",
                 nested,
                 also,
@@ -341,7 +341,7 @@ class Calls:
         return self.context.stack[0] if self.context.stack and self.context.reporter.blame else name
 
     def _function_holds(self, function: Function) -> bool:
-        """Whether a function keeps anything from bar to bar, by itself or by what it calls."""
+        """Whether a function keeps anything from bar to bar, directly or in what it calls."""
         key = id(function.define)
         if key not in self.context.holds:
             self.context.holds[key] = False

@@ -127,7 +127,7 @@ class Checker:
             )
 
     def _missing(self) -> None:
-        """Says once of each name that there is not what may be meant, wherever it stands."""
+        """Reports each unknown name once, with a suggestion, at all its places."""
         for missing in self.context.missing.values():
             first, *others = dict.fromkeys(missing.places)
             new = missing.replacement
@@ -143,7 +143,7 @@ class Checker:
                 "R215",
                 first,
                 f"`{name}` is a function of the library, and this one takes its place in the script.",
-                f"Call it `{new}`, so that nobody mistakes it.",
+                f"Call it `{new}` to avoid confusion.",
                 new,
                 tuple((at, new) for at in others),
             )

@@ -19,7 +19,7 @@ TOO_FAR = 100_000
 
 @dataclass(slots=True)
 class Missing:
-    """A name that there is not: what is said, what takes its place if that is known, and where it stands."""
+    """An unknown name: the message, the suggested name if there is one, and its place."""
 
     message: str
     fix: str
@@ -36,13 +36,13 @@ class Context:
     cancelled: Callable[[], bool] | None = None
     #: The script's text, line by line.
     lines: tuple[str, ...] = ()
-    #: Names of the language that the script gives to something of its own, and where it first does.
+    #: Names of the language that the script redefines, and where it first does.
     taken: dict[str, Span] = field(default_factory=dict)
     #: Where each name of a taken one is met from then on: it is renamed there too.
     met: dict[str, list[Span]] = field(default_factory=dict)
     #: Functions of the script that hide one of the library, and where they are named.
     hiding: dict[str, list[Span]] = field(default_factory=dict)
-    #: Names that there are not: what is said of each, and every place.
+    #: Unknown names: the message for each, and every place.
     missing: dict[str, Missing] = field(default_factory=dict)
     #: Functions that lines make which could not be read.
     lost: set[str] = field(default_factory=set)
@@ -85,7 +85,7 @@ class Context:
     block: Span | None = None
 
     def written(self, span: Span) -> str:
-        """What stands in a place of the script."""
+        """The source text of a place in the script."""
         if span.line > len(self.lines):
             return ""
         return self.lines[span.line - 1][span.column - 1 : span.column - 1 + span.length]

@@ -32,7 +32,7 @@ from oakladder.rung.kinds import (
 from oakladder.rung.problems import Span, did_you_mean
 from oakladder.rung.trade_words import POSITION, TRADE
 
-#: So often is a name that is nowhere compared with those that are, to say what may be meant.
+#: Max number of comparisons between an unknown name and the known ones, for suggestions.
 _MOST_GUESSES = 25
 
 
@@ -387,7 +387,7 @@ def _is_none(expr: t.Expr) -> bool:
 
 
 def _pieces(expr: t.Binary) -> list[t.Expr] | None:
-    """What is put together with `+`, from left to right, where a text is among it; else None."""
+    """The operands of a `+` from left to right, if a text is among them; else None."""
     made: list[t.Expr] = []
     at: t.Expr = expr
     while isinstance(at, t.Binary) and at.op == "+":

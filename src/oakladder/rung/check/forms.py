@@ -1,4 +1,4 @@
-"""What can be told of an expression by its form: prices, distances between prices, and whether two are the same."""
+"""What the form of an expression reveals: prices, distances between prices, and whether two are the same."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ _PRICE_RESULTS = frozenset(["upper", "mid", "lower", "stop"])
 
 
 class Forms:
-    """Reads the forms of expressions of one script, with what names are made from in their place."""
+    """Reads the forms of expressions of one script, with names replaced by their definitions."""
 
     def __init__(self, context: Context):
         self.context = context

@@ -1,6 +1,6 @@
-"""Lints: scripts that pass the check and do something that nobody means, each with a fix.
+"""Lints: valid scripts that most likely do not do what was meant, each with a fix.
 
-They look at what stands in the script itself, never inside the library, and at what is plain from its form: a lint that
+They look at the script itself, never inside the library, and at what is plain from its form: a lint that
 fires where all is well costs more than it helps. Those about numbers are in `number_lints`.
 """
 
@@ -130,7 +130,7 @@ class Lints(Forms):
             )
 
     def zone_names(self, statement: t.Show, statements: Sequence[t.Statement]) -> None:
-        """A zone's `until` that reads `top` where the script has a `top` of its own: the zone's edge is read."""
+        """A zone's `until` that reads `top` where the script also defines a `top`: the zone's edge is read."""
         until = statement.clause("until")
         if until is None or until.value is None or isinstance(until.value, str):
             return

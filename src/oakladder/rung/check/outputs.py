@@ -83,7 +83,7 @@ class Outputs:
         self.context.reporter.report(
             "R201",
             operand.span,
-            f"There is no `{written}`; a text stands in quotes.",
+            f"There is no `{written}`; a text is in quotes.",
             f'Write "{written}".',
             f'"{written}"',
         )

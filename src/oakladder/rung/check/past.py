@@ -127,7 +127,7 @@ class Past:
             self.context.reporter.report(
                 "R201",
                 expr.symbol.span,
-                f"There is no `{written}`; a symbol stands in quotes.",
+                f"There is no `{written}`; a symbol is in quotes.",
                 f'Write "{written}".',
                 f'"{written}"',
             )
@@ -169,6 +169,6 @@ class Past:
         self.context.reporter.report(
             "R304",
             expr.span,
-            f"A zone's own values cannot be read with `{word}`: a zone stands on the bars of the chart.",
+            f"A zone's own values cannot be read with `{word}`: a zone is on the bars of the chart.",
             f"Put `{word}` behind the other side of the comparison.",
         )

@@ -1,4 +1,4 @@
-"""What is said of names that stand for a position where there is none, or for a trade where a value is meant."""
+"""Messages about names of positions without a trade, and about a trade used as a value."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from oakladder.rung.trade_words import POSITION
 
 def trade_is_no_value(context: Context, expr: t.Name) -> None:
     """The name of a trade is read as a value."""
-    what = f"`{expr.name}` is a trade, and has no value of its own."
+    what = f"`{expr.name}` is a trade, not a value."
     context.reporter.report("R301", expr.span, what, f"Read `{POSITION}.side`, `{POSITION}.gain` and so on.")
 
 

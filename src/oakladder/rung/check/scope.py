@@ -53,7 +53,7 @@ class Function:
     unit: Unit | None = None
     of_library: bool = False
     lengths: frozenset[str] = frozenset()
-    #: Of a library function: parameters that take one kind of value, and those that take a series.
+    #: Of a library function: parameters that take one kind of value, and parameters that take a series.
     kinds: Mapping[str, Kind] = field(default_factory=dict)
     series: frozenset[str] = frozenset()
     counts: frozenset[str] = frozenset()

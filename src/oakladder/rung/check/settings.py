@@ -87,7 +87,7 @@ class Settings:
         self.names.bind(statement.name, Binding("setting", replace(default, value=None), statement.name.span), scope)
 
     def _plain(self, expr: t.Expr, name: str, scope: Scope) -> None:
-        """Says where a value of a setting is worked out: it is written down, so that it can be changed."""
+        """Reports a computed value of a setting: it must be a literal, so that it can be changed."""
         match expr:
             case t.Literal() if expr.kind != Kind.NONE.value:
                 return
@@ -101,7 +101,7 @@ class Settings:
         self.context.reporter.report(
             "R302",
             expr.span,
-            f"The values of the setting `{name}` must be written down, and this one is worked out.",
+            f"The values of the setting `{name}` must be written as numbers or words, not computed.",
             "Use a number, text, colour, timeframe or clock time.",
             f"{value:g}" if isinstance(value, float) else None,
         )

@@ -28,7 +28,7 @@ _UNKEPT = (Kind.TEXT, Kind.COLOUR, Kind.TIMEFRAME)
 
 
 class Statements:
-    """Walks statements one after the other; what they show and what they set is checked by parts of their own."""
+    """Walks statements one after the other; outputs and settings are checked by separate parts."""
 
     def __init__(self, context: Context, expressions: Expressions, calls: Calls):
         self.context, self.expressions, self.calls = context, expressions, calls
@@ -87,7 +87,7 @@ class Statements:
                         self.context.reporter.report(
                             "R113",
                             statement.span,
-                            f"`{word}` stands on its own, not inside a block.",
+                            f"`{word}` belongs at the top level, not inside a block.",
                             "Move it out and use `when` for its condition."
                             if isinstance(statement, t.Show)
                             else "Move it to the left margin.",
@@ -222,7 +222,7 @@ class Statements:
             self.context.reporter.report(
                 "R205",
                 statement.span,
-                f"{len(statement.names)} names stand here, but the value gives {what}.",
+                f"There are {len(statement.names)} names, but the value gives {what}.",
                 "Name as many as there are results.",
             )
         for k, name in enumerate(statement.names):
@@ -288,7 +288,7 @@ class Statements:
                 "R301",
                 statement.value.span,
                 f"`{statement.name.name}` holds {old.kind.with_article}, and this is {value.kind.with_article}.",
-                "Give it a value of its own kind.",
+                "Give it a value of the same kind.",
             )
             return
         if old.kind is Kind.UNKNOWN:
@@ -297,7 +297,7 @@ class Statements:
             binding.type = replace(old, unit=common_unit(old.unit, value.unit))
 
     def _never_made(self, statement: t.Set, scope: Scope) -> None:
-        """A `set` of a name that there is not: it is made above, with a start of its kind."""
+        """A `set` of an unknown name: it must be defined above, with a start of its kind."""
         name = statement.name
         if not self.expressions.is_unknown(name, scope):
             self.expressions.unknown_name(name, scope)
@@ -363,7 +363,7 @@ class Statements:
         for p in statement.parameters:
             if p.name.name in seen:
                 self.context.reporter.report(
-                    "R202", p.name.span, f"Two parameters are called `{p.name.name}`.", "Give each a name of its own."
+                    "R202", p.name.span, f"Two parameters are called `{p.name.name}`.", "Give each another name."
                 )
             seen.add(p.name.name)
         if not any(isinstance(s, t.Give | t.Lost) for s in statement.body) and statement.body:

@@ -1,4 +1,4 @@
-"""What is most likely meant by a name that there is not, or by a text where something else belongs."""
+"""Suggestions for unknown names, and for texts in places where something else belongs."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from oakladder.rung import tree as t
 from oakladder.rung.kinds import Kind
 from oakladder.rung.values import PALETTE, is_timeframe
 
-#: So much alike is a name to the one that is meant for it to be put in its place.
+#: Least similarity of a name to a suggestion that replaces it automatically.
 _LIKE = 0.79
 _MONTHS = [
     "january",
@@ -102,7 +102,7 @@ def explanation_of(name: str) -> str | None:
 
 
 def timeframe_for(name: str) -> str | None:
-    """The timeframe that is meant by its unit alone; None for a name that is none."""
+    """The timeframe that is meant by its unit alone; None for any other name."""
     return _UNITS.get(name)
 
 
@@ -118,7 +118,7 @@ def result_for(name: str, known: Iterable[str]) -> str | None:
 
 
 def surest(name: str, known: Iterable[str]) -> str | None:
-    """The one known name that is very much like a mistyped one; None where there is none, or several are alike."""
+    """The one known name that is very similar to a mistyped one; None without one, or with several."""
     found = difflib.get_close_matches(name, list(known), 2, _LIKE)
     if len(found) == 2:
         first, second = (difflib.SequenceMatcher(None, name, word).ratio() for word in found)

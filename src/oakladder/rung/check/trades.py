@@ -22,7 +22,7 @@ _IN_RISKS = frozenset({_W.PROTECT_RISKS, _W.TARGET_RISKS})
 
 
 class Trades:
-    """Checks `trade` blocks; which distances are ratios is told to `context.ratios`."""
+    """Checks `trade` blocks; records in `context.ratios` which distances are ratios."""
 
     def __init__(self, context: Context, expressions: Expressions):
         self.context, self.expressions = context, expressions
@@ -61,7 +61,7 @@ class Trades:
         if isinstance(line, t.Stop):
             what, fix = "This `stop` does not say where.", "Write how far, as in `stop 2 * atr(14)`."
         else:
-            what = "Only the clauses of the trade stand in its block."
+            what = "A trade's block holds only clauses of the trade."
             fix = "Move this line above it."
         self.context.reporter.report("R113", line.span, what, fix)
 
@@ -170,7 +170,7 @@ class Trades:
             )
 
     def _risks(self, statement: t.Trade) -> None:
-        """A risk is the distance to a stop: without one there is none."""
+        """Reports a risk without a stop: a risk is the distance to the stop."""
         clauses = statement.clauses
         if _STOPS & clauses.keys():
             return

@@ -30,7 +30,7 @@ _NATURAL: dict[str, tuple[float, float]] = {
 _WITHIN = frozenset(["low", "open", "close", "hl2", "hlc3", "ohlc4", "high"])
 #: Functions that count bars of a window, and how much more than its length they can be.
 _WITHIN_WINDOW = {"count": 0, "highest_ago": -1, "lowest_ago": -1, "rank_of": -1}
-#: More ways to be true, or parts of one way, are not followed: nobody would read what came of it.
+#: Max number of alternatives, and of parts of one, that are followed: longer messages help no user.
 _MOST_ALTERNATIVES, _MOST_PARTS = 64, 200
 _MOST_LETTERS = 80
 _MIRRORED = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "==": "==", "!=": "!="}
@@ -102,7 +102,7 @@ class UnsatisfiabilityChecker:
         return self._made_of.get(name)
 
     def is_same(self, a: t.Expr, b: t.Expr) -> bool:
-        """Whether two expressions are the same, with what names are made from in their place."""
+        """Whether two expressions are the same, with names replaced by their definitions."""
         return self._number_of(a) == self._number_of(b)
 
     def never(self, condition: t.Expr) -> str:
@@ -131,7 +131,7 @@ class UnsatisfiabilityChecker:
         return self._made_of.get(expr.name, expr) if isinstance(expr, t.Name) else expr
 
     def _number_of(self, expr: t.Expr) -> int:
-        """The number of an expression, with what names are made from in their place."""
+        """The number of an expression, with names replaced by their definitions."""
         if expr not in self._numbered:
             self._numbered[expr] = self._fresh_number(expr)
         return self._numbered[expr]
@@ -204,7 +204,7 @@ class UnsatisfiabilityChecker:
         if b is None:  # two moving values: their order is what is bounded
             one, two = self._number_of(left), self._number_of(right)
             if one == two:
-                return f"`{_words(left)}` stands on both sides" if op in ("<", ">") else ""
+                return f"`{_words(left)}` is on both sides" if op in ("<", ">") else ""
             reason = self._against_order(left, op, right)
             if reason:
                 return reason
@@ -298,7 +298,7 @@ def _both(left: _Ways, right: _Ways) -> _Ways:
 
 
 def _words(expr: t.Expr) -> str:
-    """An expression as the script has it, not too long."""
+    """An expression as written, shortened if it is long."""
     text = unparse(expr)
     return text if len(text) <= _MOST_LETTERS else f"{text[: _MOST_LETTERS - 2]} …"
 

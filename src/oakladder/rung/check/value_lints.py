@@ -63,14 +63,14 @@ class ValueLints:
         )
 
     def joined_text(self, expr: t.Binary, pieces: Sequence[t.Expr]) -> None:
-        """Texts that are put together with `+`, which is done with braces here."""
+        """Texts joined with `+`, where Rung uses braces."""
         written = [self.context.written(piece.span) for piece in pieces]
         parts = [w[1:-1] if isinstance(p, t.Text) else f"{{{w}}}" for p, w in zip(pieces, written, strict=True)]
         fits = all(w and '"' not in w for p, w in zip(pieces, written, strict=True) if not isinstance(p, t.Text))
         self.context.reporter.report(
             "R301",
             expr.span,
-            "Texts are not added; a value stands in braces within the text.",
+            "Texts are not added; put a value in braces within the text.",
             'Write "Close {close}".',
             f'"{"".join(parts)}"' if fits else None,
         )
@@ -132,7 +132,7 @@ class ValueLints:
         )
 
     def may_be_none(self, expr: t.Expr) -> bool:
-        """Whether a condition can be none on the first bars: it looks back, by itself or by what it calls."""
+        """Whether a condition can be none on the first bars: it looks back, directly or in what it calls."""
         match expr:
             case t.Call():
                 return expr.name != "known" and (

@@ -134,7 +134,7 @@ def sources() -> list[Traversable]:
 
 @lru_cache(maxsize=1)
 def _kept() -> dict[str, bytes]:
-    """What was read of each function at an earlier start, if anything; only what is sound comes off the shelf."""
+    """The cached tree of each function, if there is a valid one."""
     found = _shelf().take(_key())
     return cast("dict[str, bytes]", pickle.loads(found)) if found is not None else {}
 
@@ -153,7 +153,7 @@ def call_of(name: str) -> str | None:
 
 
 def copy_of(name: str, own: str) -> str:
-    """The source of a library function under another name, ready to stand in a script. Raises `KeyError`."""
+    """The source of a library function under another name, ready for a script. Raises `KeyError`."""
     found = function(name)
     if found is None:
         raise KeyError(name)

@@ -16,7 +16,7 @@ from oakladder.rung.plan.ops import LONGEST, Slot
 
 
 class Calls:
-    """Lowers calls of the script's own functions, of those that it takes from others, and of the library."""
+    """Lowers calls of functions: of the script, of scripts that it uses, and of the library."""
 
     def __init__(
         self, script: t.Script, used: Mapping[str, t.Define], expressions: Expressions, primitives: Primitives

@@ -71,7 +71,7 @@ class Emitter:
             if key in table:
                 return table[key]
         op = self._made(Op(code, args, attr, kind, False, bound, domain))
-        # What reads no slot and rests on nothing inside a block is worked out before it: loops do it once.
+        # What reads no slot and depends on nothing inside a block is computed before it: loops compute it once.
         free = code != "get" and all(a.fixed or a in self.top for a in args)
         level = 0 if free else -1
         if free or len(self.blocks[domain]) == 1:

@@ -361,7 +361,7 @@ class Fills(Prices):
                     self.nearer("target", name, self.way)
 
 
-#: What a row of the log tells of an entry, in the order of its columns.
+#: The fields of an entry in a row of the log, in the order of its columns.
 _OF_ENTRY = ("in_bar", "in_ago", "active", "entry", "in_order", "in_rank", "in_risk", "risk")
 _CARRIED: dict[TradeWord, tuple[str, ...]] = {
     _W.STOP: ("o_stop_d", "o_stop_r"),

@@ -1,4 +1,4 @@
-"""Instances of functions and their frames: what names stand for, on which domain, and what came of each expression."""
+"""Instances of functions and their frames: bindings of names, their domain, and the value of each expression."""
 
 from __future__ import annotations
 

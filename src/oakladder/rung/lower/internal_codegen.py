@@ -1,4 +1,4 @@
-"""Code of our own, written as a script would be, that runs over rows of numbers instead of bars."""
+"""Code that the compiler writes in Rung and runs over rows of numbers instead of bars."""
 
 from __future__ import annotations
 

@@ -73,7 +73,7 @@ class Lowerer:
         return Plan(plan.domains, plan.outputs, plan.demands, values, trading)
 
     def _values_of(self, frame: CallFrame) -> dict[str, Op]:
-        """Every top-level `let` and `keep` as it stands at the end of the bar."""
+        """Every top-level `let` and `keep`, with its value at the end of the bar."""
         made: dict[str, Op] = {}
         for statement in self.script.statements:
             names = (

@@ -1,4 +1,4 @@
-"""Other timeframes and other symbols: domains of their own, whose values are handed over."""
+"""Other timeframes and other symbols: separate domains, whose values are passed on."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ class OtherDomains:
         if there is None or there.code != "literal" or timeframe.code != "literal":
             return
         if not makes(str(there.attr), str(timeframe.attr)):
-            what = f"On {there.attr} bars of the other symbol, {timeframe.attr} is asked for, which cannot be made of them."
+            what = f"{timeframe.attr} bars cannot be made of the other symbol's {there.attr} bars."
             fix = f"Put `on {there.attr}` nearer to what it is for, or ask for longer bars."
             raise ScriptError((Problem("R503", Span(self.emitter.line, 1), what, fix),))
 

@@ -10,7 +10,7 @@ from oakladder.rung.plan.ops import DATA_EXPONENT, ZONE, Op, Output, under
 from oakladder.rung.problems import Problem, ScriptError, Span
 from oakladder.rung.words import ZONE_CLAUSES, ZONE_VALUES, Shown
 
-#: The most texts or colours that one is put together of.
+#: Max number of texts or colours that one is composed of.
 MAX_SHELLS = 200
 
 
@@ -47,9 +47,9 @@ class Outputs:
         return CallFrame(frame.instance, frame.domain, {**frame.names, **own}, frame.done, frame.begun)
 
     def _check_shell(self, op: Op) -> None:
-        """A text or colour is put together bar by bar when it is shown: out of so many parts and no more."""
+        """Limits how many parts a text or colour has: it is composed bar by bar when it is shown."""
         if op.is_shell and sum(part.is_shell for part in under(op, lambda part: part.is_shell)) > MAX_SHELLS:
-            words = f"a text or colour that is put together of more than {MAX_SHELLS} others"
+            words = f"a text or colour that is composed of more than {MAX_SHELLS} others"
             raise ScriptError(
                 (Problem("R601", Span(self.emitter.line, 1), f"This shows {words}.", "Make it of fewer."),)
             )

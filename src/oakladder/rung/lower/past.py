@@ -46,7 +46,7 @@ class Past:
         return self.emitter.emit("choose", zero, now, past, kind=kind, bound=bound, domain=domain)
 
     def _past_of_fixed(self, source: Op, lag: Op, domain: Domain) -> Op:
-        """A fixed value was the same on every bar, but there is none before the first."""
+        """A fixed value was the same on every bar, but has none before the first bar."""
         bar = self.emitter.emit("bar", bound=40, domain=domain)
         there = self.emitter.emit("ge", bar, lag, kind="flag", domain=domain)
         none = self.emitter.flag_const(None) if source.is_flag else self.emitter.const(NAN)
@@ -71,7 +71,7 @@ class Past:
         return self._rings[source]
 
     def with_saves(self, block: list[Item]) -> list[Item]:
-        """A block with what is to be looked back at written down as soon as it is known."""
+        """A block that stores values for later lookback as soon as they are known."""
         made: list[Item] = []
         for item in block:
             made.append(item)
@@ -82,7 +82,7 @@ class Past:
 
     @staticmethod
     def _at_end(source: Slot | Op, flag: bool, domain: Domain) -> Op:
-        """A value as it stands at the end of the bar."""
+        """The value at the end of the bar."""
         if isinstance(source, Op):
             return source
         read = Op("get", attr=source, kind="flag" if flag else "number", domain=domain)

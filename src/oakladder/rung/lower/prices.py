@@ -17,7 +17,7 @@ def either(a: str, cond: str, b: str) -> str:
 
 
 class Prices:
-    """Writes what is done with prices. ``way`` and ``o_way`` are 1 and -1 by the side of the position and of the order,
+    """Writes price arithmetic. ``way`` and ``o_way`` are 1 and -1 by the side of the position and of the order,
     ``long``, ``short`` and ``o_short`` tell it."""
 
     def __init__(self, writer: Writer, sides: Sequence[Side]):

@@ -1,4 +1,4 @@
-"""Functions that the compiler knows by itself: folds over windows, new bars, colours, plain arithmetic."""
+"""Built-in functions: rolling aggregates, new bars, colours, plain arithmetic."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the compiler itself writes: statements whose expressions are Rung, over names of its own."""
+"""Code that the compiler itself writes: statements with expressions in Rung, over private names."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ class Writer:
         self.names[name] = self.value(value) if isinstance(value, str) else value
 
     def value(self, text: str) -> Op:
-        """The value of an expression as it stands here."""
+        """The value of an expression at this point."""
         return self.emitter.one(self.expressions.value(self.expressions.written(text), self._frame))
 
     def on_tick(self, price: str, *, up: bool) -> Op:
@@ -73,7 +73,7 @@ class Writer:
         self.tables[name] = Table(self.domain, size)
 
     def cell(self, table: str, place: str) -> Op:
-        """What stands in a table at a place."""
+        """The value of a table at an index."""
         at = self.value(place)
         # It may have been changed meanwhile: nothing is shared.
         op = Op(CELL, (at,), self.tables[table], domain=self.domain)
@@ -86,7 +86,7 @@ class Writer:
         self.emitter.blocks[self.domain][-1].append(made)
 
     def column(self, name: str, place: str) -> Op:
-        """What stands in a column that is read at any place."""
+        """The value of a column that is read at any index."""
         return self.emitter.emit(
             "fine", self.value(place), attr=IntrabarColumn(name), bound=DATA_EXPONENT, domain=self.domain
         )
@@ -113,7 +113,7 @@ class Writer:
         with self._block() as block:
             yield
         above.otherwise.extend(block)
-        self._add(above)  # behind what it rests on and what is worked out once
+        self._add(above)  # after its inputs and loop-invariant code
 
     @contextmanager
     def rounds(self, counter: str, first: str, last: str, most: int) -> Iterator[None]:

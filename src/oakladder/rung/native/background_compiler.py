@@ -1,4 +1,4 @@
-"""What is compiled aside: one thing at a time, the newest first, and never what nobody waits for any more."""
+"""Compiles in the background: one job at a time, the newest first; outdated jobs are dropped."""
 
 from __future__ import annotations
 
@@ -8,13 +8,13 @@ from collections import OrderedDict
 from collections.abc import Callable
 
 _log = logging.getLogger(__name__)
-#: So many wait at most: who types asks for each text, and only the last ones are still looked at. Whoever still needs
+#: Max number of waiting jobs: typing asks for each text, and only the last ones are still needed. A caller that still needs
 #: one that was dropped asks for it again.
 _MOST_WAITING = 4
 
 
 class BackgroundCompiler:
-    """Does work by name on a thread of its own. What fails is not tried again."""
+    """Does named work on a separate thread. Failed work is not repeated."""
 
     def __init__(self) -> None:
         self._lock = threading.Lock()

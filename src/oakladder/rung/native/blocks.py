@@ -122,11 +122,11 @@ class Blocks(Registers):
         )
 
     def read_cell(self, table: Table, place: Op) -> str:
-        """What stands in a table at a place."""
+        """The value of a table at an index."""
         return self.new(f"load double, ptr {self.cell_place(table, place)}, {STATE}")
 
     def read_past(self, ring: Ring, lag: Op) -> str:
-        """What stood in a ring so many bars ago."""
+        """The value in a ring so many bars ago."""
         bars = self.new(f"fptosi double {self.number(lag)} to i64")
         return self.read_ring(ring, bars)
 

@@ -1,4 +1,4 @@
-"""Machine code: compiles what `main` writes, remembers it, and lets the linker free what nobody holds any more."""
+"""Machine code: compiles what `main` writes, caches it, and unloads code that is no longer referenced."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def simd_width_here() -> int:
 
 @lru_cache(maxsize=1)
 def _linker() -> llvm.LLJIT:
-    """What code is linked into; each program is a library of its own in it."""
+    """The linker session; each program is a separate library in it."""
     host()
     return llvm.create_lljit_compiler()
 
@@ -63,7 +63,7 @@ def _shelf() -> DiskCache:
 
 
 def _key(digest: bytes, form: Form) -> bytes:
-    """The name of code on the shelf: all that decides what it is."""
+    """The cache key of code: everything that determines it."""
     return hashlib.sha256(digest + f"{form} {maker(form)}".encode()).digest()
 
 
@@ -76,7 +76,7 @@ _LANES_SIGNATURE = ctypes.CFUNCTYPE(None, _COUNT, *[_POINTER] * 12, _COUNT, _COU
 
 @dataclass(frozen=True, slots=True)
 class Machine:
-    """Machine code that can be called. It is unloaded when nobody holds its ``tracker`` any more."""
+    """Callable machine code. It is unloaded once its ``tracker`` is no longer referenced."""
 
     call: Callable[..., None]
     tracker: object
@@ -111,7 +111,7 @@ def _link(code: bytes, signature: Callable[[int], Callable[..., None]]) -> Machi
 
 
 def written_by_hand(text: str, signature: Callable[[int], Callable[..., None]]) -> Machine:
-    """Machine code for a module of our own whose function is called ``run``; its loops go on vectors."""
+    """Machine code for a hand-written module with a function ``run``; its loops are vectorised."""
     with _LOCK:
         module, builder, machine = prepared(text, Form.THOROUGH, OWN_LOOPS)
         builder.getModulePassManager().run(module, builder)
@@ -169,7 +169,7 @@ class SimdCode:
     digest: bytes
     fixed: tuple[Op, ...]
     lanes: int
-    #: How many tiles of bars it needs room for.
+    #: How many tiles of bars it needs.
     tiles: int
 
     def machine(self) -> Machine:
@@ -177,7 +177,7 @@ class SimdCode:
         return self._there() or self._take(object_code(self.text, Form.WIDE))
 
     def ready(self) -> Machine | None:
-        """Machine code, if it is remembered. If not, it is compiled aside, and here some time later."""
+        """Machine code from the cache; if missing, it is compiled in the background and available later."""
         made = self._there()
         if made is None:
             _ASIDE.ask(self.digest, lambda: self._take(made_aside(self.text, Form.WIDE)))

@@ -12,7 +12,7 @@ _NONE = float("nan")
 
 
 class Step(Blocks):
-    """A function that runs one bar of a longer timeframe; its scalars stand at ``%own``, its inputs too."""
+    """A function that runs one bar of a longer timeframe; its scalars and inputs are at ``%own``."""
 
     #: What the function is marked with.
     marked = ""

@@ -1,7 +1,7 @@
 """LLVM: what this processor has, and a module's text compiled to an object.
 
-It needs nothing else of the program: run by itself it compiles the text that it is given, so that a long compilation
-can be done in a process aside. Within a process all calls of LLVM wait for one another.
+It needs nothing else of the program: run as a script it compiles the text it receives, so that a long compilation
+can run in a separate process. Within a process all calls of LLVM wait for one another.
 """
 
 from __future__ import annotations

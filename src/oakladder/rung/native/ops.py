@@ -51,7 +51,7 @@ def _extreme(how: str) -> Writing:
 
 
 def extreme(w: Writer, code: str, a: str, b: str) -> str:
-    """The larger (``max``) or smaller of two numbers; the first where it is none."""
+    """The larger (``max``) or smaller of two numbers; the first if it is NaN."""
     test = w.new(f"fcmp {'ogt' if code == 'max' else 'olt'} {w.real} {a}, {b}")
     lost = w.new(f"fcmp uno {w.real} {a}, {a}")
     return choice(w, w.new(f"or {w.bit} {test}, {lost}"), a, b)

@@ -27,7 +27,7 @@ class SharedCode:
         self._places: dict[Op, int] = {}
         #: Whether windows are kept in order anywhere.
         self.sorts = False
-        #: What stands in the table of columns: inputs with a value for each bar, then tables that are read at any place.
+        #: The table of columns: inputs with a value for each bar, then tables that are read at any index.
         self.inputs: list[Input | IntrabarColumn] = [*state.all_inputs, *state.tables]
 
     def fixed_place(self, op: Op) -> int:
@@ -64,7 +64,7 @@ class Registers(FunctionText, Single):
         self._table: dict[int, str] = {}
         self.slots: dict[object, str] = {}
         self._buffers: dict[int, str] = {}
-        #: What stands in the sorted windows on this bar: cells, hole, place of the newest, the newest, whether all are known.
+        #: The sorted windows on this bar: cells, hole, index of the newest, the newest, whether all are known.
         self.lately: dict[RollingAggregate, tuple[str, str, str, str, str]] = {}
         #: Written where the state of a symbol is first known.
         self.at_state: list[str] = []

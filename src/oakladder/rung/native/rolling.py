@@ -119,7 +119,7 @@ def sort(w: Registers, fold: RollingAggregate, x: str) -> str:
 
 
 def _found(w: Registers, ordered: str, known: str, x: str, is_there: str) -> str:
-    """Where a value stands among those in order; behind them where it is none."""
+    """The index of a value among sorted ones; behind them if it is NaN."""
     w.code.sorts = True
     at = w.new(f"call i64 @oak_find(ptr {ordered}, i64 {known}, double {x})")
     return w.new(f"select i1 {is_there}, i64 {at}, i64 {known}")

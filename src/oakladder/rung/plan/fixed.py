@@ -1,4 +1,4 @@
-"""Fixed values: what is the same on every bar is worked out once before a run."""
+"""Fixed values: the same on every bar, so computed once before a run."""
 
 from __future__ import annotations
 

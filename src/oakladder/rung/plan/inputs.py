@@ -16,7 +16,7 @@ class Merge(Enum):
     LOWEST = auto()
     LAST = auto()
     SUM = auto()
-    #: As it stands on the last of the bars, even where it is none; with the others a none changes nothing.
+    #: The value of the last of the bars, even if it is none; the other merges skip missing values.
     NEWEST = auto()
 
 
@@ -110,7 +110,7 @@ class IntrabarBound:
 
 @dataclass(frozen=True, slots=True)
 class IntrabarColumn:
-    """A column with values of its own, which is read at any place: of the minutes that bars are made of, say."""
+    """A column with separate values, read at any index: of the minutes that bars are made of, say."""
 
     name: str
 

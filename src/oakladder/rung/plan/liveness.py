@@ -30,7 +30,7 @@ class Idle:
 
     slots: tuple[Slot, ...]
     flags: tuple[Op, ...]
-    #: Whether a run is to see what becomes of its first bar alone: the flags are yes there and nowhere else, all others
+    #: Whether a run follows its first bar alone: the flags are yes there and nowhere else, all others
     #: that are given are never, and it ends on the next bar that changes nothing.
     alone: bool = False
 
@@ -164,7 +164,7 @@ def live(
 
 
 def _by_need(domains: list[Domain], ops: set[Op]) -> list[Domain]:
-    """The chart's own domain first, then the others, each after those that it reads."""
+    """The chart's domain first, then the others in dependency order."""
     reads: dict[Domain, set[Domain]] = {d: set() for d in domains}
     for op in ops:
         if op.code == "export" and isinstance(op.attr, Slot) and op.domain in reads:
@@ -178,7 +178,7 @@ def _by_need(domains: list[Domain], ops: set[Op]) -> list[Domain]:
 def _after_its_reads(
     domain: Domain, reads: dict[Domain, set[Domain]], done: list[Domain], above: tuple[Domain, ...] = ()
 ) -> None:
-    """Adds a domain to those that are done, behind those that it reads."""
+    """Appends a domain after the domains it reads."""
     if domain in done or domain in above:
         return
     for other in reads[domain]:

@@ -1,7 +1,7 @@
 """The lowered form of a script: flat operations on explicit state, in plain data.
 
 Both runners (`native`, `reference`) read this and nothing else. A value is an `Op`; what runs on every bar
-stands in blocks of items; what lives from bar to bar stands in `Slot`, `Ring` and `Fold`. Operations that
+is in blocks of items; state from bar to bar is in `Slot`, `Ring` and `RollingAggregate`. Operations that
 are the same on every bar are *fixed*: they are worked out once before a run and passed in as numbers, so
 that a changed setting needs no new code.
 
@@ -68,7 +68,7 @@ class Op:
 
     @property
     def is_read_out(self) -> bool:
-        """Whether this is worked out after the run, from what that gave."""
+        """Whether this is computed after the run, from its results."""
         return self.is_shell or self.of_zone
 
     def __repr__(self) -> str:
@@ -80,7 +80,7 @@ class Op:
 class Slot:
     """A value that can be changed. Lasting slots live from bar to bar and start as ``start`` (a float).
 
-    A ``cold`` one is read and changed on few bars: it stays in memory, so that those that are used on every bar have
+    A ``cold`` one is read and changed on few bars: it stays in memory, so that slots used on every bar have
     the registers.
     """
 
@@ -122,7 +122,7 @@ class Table:
 
 #: The code of what is read of a table.
 CELL = "cell"
-#: There is room for so many rows a bar, which is more than ever are written: a row of 0 ends those of a run.
+#: Max number of rows a bar, more than are ever written: a row of 0 ends the rows of a run.
 ROWS_A_BAR = 5
 #: The code of what is read of a log, its rows; and of the place of a bar in what is run, which only a log asks for.
 LOG_ROWS, PLACE = "log rows", "place"
@@ -135,7 +135,7 @@ SORTED = "sorted"
 class RollingAggregate:
     """Something about the last ``length`` bars: their sum, maximum or minimum, or (``sorted``) their values in order.
 
-    The sorted ones are kept as they came, the oldest giving way, and in order beside that; ``total`` counts those that
+    Sorted values are also kept in order of arrival, the oldest dropped first; ``total`` counts the ones
     are known. One search and one shift a bar, whatever the length. The others are worked out like this:
 
     Time is cut into blocks of ``length`` bars. A window is the last part of the block before, folded with
@@ -160,7 +160,7 @@ class RollingAggregate:
         """How many cells a window of that length takes."""
         if self.how == SORTED:
             return 2 * length
-        return 1 + -(-(length - 1) // 8) * 8  # room so that they can be turned eight at a time from the second on
+        return 1 + -(-(length - 1) // 8) * 8  # padded, so that they can be rotated eight at a time from the second on
 
 
 @dataclass(slots=True)
@@ -279,9 +279,9 @@ class Plan:
     demands: list[RuntimeConstraint]
     #: Every top-level `let` and `keep`, by name.
     values: dict[str, Op]
-    #: What a script with trades tells of them.
+    #: The trades of a script that has some.
     trading: TradingPlan | None = None
-    #: Whether it is code of our own, which may take as much room as it asks for.
+    #: Whether the compiler wrote it itself: such code has no size limit.
     is_own: bool = False
 
 

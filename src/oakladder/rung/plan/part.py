@@ -20,7 +20,7 @@ class Part:
 
 def part_of(plan: Plan, plain: Sequence[Op], given: frozenset[Op] = frozenset(), idle: Idle | None = None) -> Part:
     """What some values need that are read out as they are, where those in ``given`` are known already."""
-    # All values of a run belong to one symbol: the chart's, or the one that another part of the script asks for.
+    # All values of a run belong to one symbol: the chart's, or another one that the script names.
     home = next((op.domain for op in plain if op.domain is not None), plan.domains[0])
     needed = live(home.foreign.domains if home.foreign else plan.domains, list(plain), given, idle)
     return Part(needed, map_state(needed))

@@ -1,4 +1,4 @@
-"""How much room a program's state takes with given settings, and whether that makes sense."""
+"""The size of a program's state with given settings, and its limits."""
 
 from __future__ import annotations
 

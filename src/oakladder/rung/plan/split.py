@@ -28,9 +28,9 @@ from oakladder.rung.plan.ops import (
     TradingPlan,
 )
 
-#: What is read again where it is wanted: it costs no more than what is given.
+#: Values that are read again where needed: it costs as much as reading a given one.
 _READ = frozenset({"input", "bar", PLACE})
-#: What is worked out again where it is wanted, of a value that is given and others that are fixed.
+#: Values that are computed again where needed, from one given value and fixed ones.
 _AGAIN = frozenset({"add", "sub", "mul", "div", "neg", "abs", "tame", "to_number", "known", "not"})
 
 
@@ -173,7 +173,7 @@ def _all(block: Sequence[Item]) -> Iterator[Item]:
 
 
 def _given(touched: _Touched, roots: Sequence[Op]) -> dict[Op, None] | None:
-    """The values that are given; None where one of them stands where it cannot be taken from."""
+    """The given values; None if one of them is in a place it cannot be taken from."""
     made: dict[Op, None] = {}
     todo, seen = [*touched.used, *roots], set()
     while todo:

@@ -1,7 +1,7 @@
-"""Common slips, in the order in which they are looked for.
+"""Common mistakes, in the order in which they are tried.
 
-A slip is only taken for one if the line can be read further with it mended; its mend is only offered if the whole
-line can be read then. So a mend never leads from one mistake into another.
+A pattern only counts as a mistake if the line can be read further once it is fixed; its fix is only offered if the whole
+line can be read then. So a fix never leads from one mistake into another.
 """
 
 from __future__ import annotations
@@ -69,17 +69,17 @@ _EXPRESSIONS_AND_CLAUSES: tuple[Mistake, ...] = (
     ),
     mistake(
         rf"(?P<at>(?P<a>{_VALUE})\s+(?:is|==?)\s+(?P<no>not\s+)?none\b)",
-        "Whether a value is there is told by `known`: a comparison with none is never true.",
+        "Use `known` to test for a value: a comparison with none is never true.",
         "Write `{new}`.",
         lambda of: f"known({of('a')})" if of("no") else f"not known({of('a')})",
     ),
     mistake(
         r"(?P<at>\bis\s+(?:above|greater\s+than|over|more\s+than))(?=\s)",
-        "Comparing is done with signs.",
+        "Comparisons use signs.",
         "Write `>`.",
         ">",
     ),
-    mistake(r"(?P<at>\bis\s+(?:below|less\s+than|under))(?=\s)", "Comparing is done with signs.", "Write `<`.", "<"),
+    mistake(r"(?P<at>\bis\s+(?:below|less\s+than|under))(?=\s)", "Comparisons use signs.", "Write `<`.", "<"),
     mistake(r"(?P<at>\bis\s+not\b)", "What is not equal is written `!=`.", "Write `!=`.", "!="),
     mistake(r"(?P<at>\b(?:is|equals?)\b)", "What is equal is written `==`.", "Write `==`.", "=="),
     mistake(
@@ -128,13 +128,13 @@ _EXPRESSIONS_AND_CLAUSES: tuple[Mistake, ...] = (
     ),
     mistake(
         rf"\b(?:named|lane|pane)\s+(?P<at>(?![\"“‘'])[A-Za-z][\w -]*?)(?=\s+(?:{_CLAUSE_WORDS})\b|\s*$)",
-        "A name that is shown stands in quotes.",
+        "A displayed name is in quotes.",
         'Put " on both sides.',
         lambda of: f'"{of("at")}"',
     ),
     mistake(
         rf"^\s*(?:label|note)\s+(?P<at>(?![\"“‘'])[A-Za-z][\w !?.'-]*?)(?=\s+(?:{_CLAUSE_WORDS})\b|\s*$)",
-        "A text stands in quotes.",
+        "A text is in quotes.",
         'Put " on both sides.',
         lambda of: f'"{of("at")}"',
     ),
@@ -190,13 +190,13 @@ _EXPRESSIONS_AND_CLAUSES: tuple[Mistake, ...] = (
     ),
     mistake(
         rf"(?P<at>(?P<name>{NAME})\s+(?P<a>{_VALUE})\s*,\s*(?P<b>{_VALUE}))",
-        "The values of a function stand in brackets.",
+        "The arguments of a function are in brackets.",
         "Write `{new}`.",
         lambda of: f"{of('name')}({of('a')}, {of('b')})",
     ),
     mistake(
         r"\([^()]*?[\w)\]](?P<at>\s+)(?=[A-Za-z0-9_(])",
-        "Between the values of a function stands a comma.",
+        "The arguments of a function are separated by commas.",
         "Write it.",
         ", ",
     ),

@@ -22,8 +22,8 @@ from oakladder.rung.words import CLAUSES, JOINING_WORDS, LINE_WORDS, OUTPUTS, RE
 
 MAX_LINE = 20_000
 MAX_BRACKETS = 60
-#: The squares of the lengths of lines with slips that are guessed at, in all: a hundred common lines, three long ones.
-#: Nobody reads what would be said of more.
+#: Limit of the summed squared lengths of lines with mistakes that are corrected: a hundred common lines, three long ones.
+#: More messages would not be read.
 _MOST_EFFORT = 300_000
 _WORDS = LINE_WORDS | JOINING_WORDS | RESERVED | TRADE_INNER_WORDS
 #: What a line makes, though it cannot be read.
@@ -62,7 +62,7 @@ class LineReader:
         self._stopped = -1
 
     def parse_line(self, line: LogicalLine) -> Node:
-        """The grammar's tree of a line; of a line with slips, that of what is meant. Raises `BadLine`."""
+        """The grammar's tree of a line; for a line with mistakes, of the corrected line. Raises `BadLine`."""
         self.places.take(line)
         if len(line.text) > MAX_LINE:
             self.expressions.too_deep(line, f"This line has {len(line.text):,} letters; {MAX_LINE:,} are allowed")
@@ -130,7 +130,7 @@ class LineReader:
         self.places.report(
             "R102",
             self.places.written(*found.span("rest")),
-            "What a function gives stands in a line of its own below it.",
+            "The value of a function is on a separate line below it.",
             "Write `give` and the value in the next line, indented.",
             f"\n{indent}give {found['value'].strip()}",
         )
@@ -158,7 +158,7 @@ class LineReader:
         raise BadLine
 
     def _recovered(self, line: LogicalLine, recovered: Recovered) -> Node:
-        """Says what the slips of a line are, and reads what is meant by it."""
+        """Reports the mistakes of a line, and reads the corrected line."""
         self.places.take(line, recovered)
         said: dict[str, list[LineFix]] = {}
         for mend in recovered.mends:
@@ -170,7 +170,7 @@ class LineReader:
         return read(recovered.text, "start")
 
     def lost(self, line: LogicalLine, body: tuple[t.Statement, ...] = ()) -> t.Lost:
-        """What is left of a line that could not be read: the names in it, so that they are not missed elsewhere."""
+        """The remains of a line that could not be read: the names in it, so that they count as defined."""
         words = frozenset(w.lower() for w in re.findall(r"[A-Za-z_]\w*", line.text))
         made = _MADE.match(line.text)
         named = (made["names"] or made["plain"]) if made else ""
@@ -180,7 +180,7 @@ class LineReader:
 
     def _unknown_start(self, line: LogicalLine) -> None:
         if line.number == self._stopped + 1:
-            return  # what is missing above stands here
+            return  # this line holds what is missing above
         text = line.text.lstrip()
         word = _first_word(text)
         span = Span(line.number, len(line.text.split("\n")[0]) - len(text.split("\n")[0]) + 1, max(len(word), 1))
@@ -345,7 +345,7 @@ def _tail(text: str) -> str:
 
 
 def _words_allowed(error: UnexpectedInput) -> list[str]:
-    """The words of the language that could stand where the reader stopped."""
+    """The words of the language that fit where the reader stopped."""
     names = getattr(error, "accepts", None) or getattr(error, "expected", None) or getattr(error, "allowed", None) or ()
     return [str(name).lower() for name in names if str(name).lower() in _WORDS]
 

@@ -1,4 +1,4 @@
-"""Slips in how a line begins, and in loops and blocks."""
+"""Mistakes in how a line begins, and in loops and blocks."""
 
 from __future__ import annotations
 
@@ -165,13 +165,13 @@ LINES: tuple[Mistake, ...] = (
     ),
     mistake(
         r"^\s*(?:title|about)\s+(?P<at>(?![\"“”„«»‘’'])\S.*?)\s*$",
-        "A text stands in quotes.",
+        "A text is in quotes.",
         'Put " on both sides.',
         lambda of: f'"{of("at")}"',
     ),
     mistake(
         r"\bfrom\s+(?P<at>[A-Za-z][\w .-]*?)\s*$",
-        "The title of a script stands in quotes.",
+        "The title of a script is in quotes.",
         'Put " on both sides.',
         lambda of: f'"{of("at")}"',
     ),
@@ -215,7 +215,7 @@ LINES: tuple[Mistake, ...] = (
     ),
     mistake(
         r"^\s*(?:if|else|for|define)\b.*?(?P<at>\s*(?::|\{|\bthen\b\s*:?|\bdo\b\s*:?)\s*)$",
-        "Nothing stands at the end of a line that opens a block.",
+        "A line that opens a block has no end sign.",
         "Take it out; what belongs to it is indented below.",
         "",
     ),

@@ -13,7 +13,7 @@ from oakladder.rung.trade_words import TRADE
 from oakladder.rung.words import CLAUSES, JOINING_WORDS, STATEMENT_WORDS
 
 INDENT = 4
-#: Joining words that may also start a line of their own inside a block.
+#: Joining words that may also start a line inside a block.
 _BLOCK_WORDS = frozenset(["else", "at"])
 _WORD = re.compile(r"[A-Za-z_]+")
 #: How a line begins that goes on with the one above: no statement begins so.
@@ -26,9 +26,9 @@ _BEFORE_VALUE = re.compile(
 
 @dataclass(frozen=True, slots=True)
 class Flaw:
-    """What keeps a line from being read by itself: a quote or bracket that is left open.
+    """What prevents reading a line separately: an open quote or bracket.
 
-    ``closings`` are ways to mend it: where in the line what must be put in.
+    ``closings`` are ways to fix it: what to insert, and where in the line.
     """
 
     problem: Problem
@@ -64,7 +64,7 @@ _REST_OF_TEXT = re.compile(r'(?:\\.|[^"\\])*"')
 _COLOUR = re.compile(r"#[0-9A-Fa-f]{3,8}\b")
 #: So many statements in a line are parted at their `;`.
 _MOST_PARTS = 20
-#: White space that is no space and no tab, and what stands in texts without being seen.
+#: White space other than space and tab, and invisible characters in texts.
 _UNSEEN = re.compile("[\u00a0\u2000-\u200b\u202f\u205f\u3000\ufeff]")
 #: A word with which a clause goes on, where a text was not closed before it.
 _NEXT_CLAUSE = re.compile(rf"(?<!\s)\s+(?:{'|'.join(sorted({c.word for c in CLAUSES.values()}))})\b")
@@ -126,7 +126,7 @@ class _Splitter:
             if scan.slip is not None and scan.slip[0] == ";" and self._is_within(scan):
                 column = scan.slip[1]
                 self._report(
-                    "R102", number, column, 1, "The values of a function are parted by commas.", "Write `,`.", ","
+                    "R102", number, column, 1, "The arguments of a function are separated by commas.", "Write `,`.", ","
                 )
                 raw = f"{raw[:column]},{raw[column + 1 :]}"
                 continue
@@ -146,7 +146,7 @@ class _Splitter:
                     number,
                     column,
                     1,
-                    f"More than {_MOST_PARTS} statements stand in this line.",
+                    f"This line has more than {_MOST_PARTS} statements.",
                     "Begin new lines.",
                 )
                 return
@@ -161,7 +161,7 @@ class _Splitter:
                 number,
                 column,
                 1 + gap,
-                "Each statement has a line of its own.",
+                "Each statement needs a separate line.",
                 "Begin a new line.",
                 f"\n{white}",
             )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-#: What stands where a slip was: the text of each group of its pattern → the new text.
+#: The corrected text of a mistake: the text of each group of its pattern → the new text.
 Mend = Callable[[Callable[[str], str]], str]
 
 

@@ -1,4 +1,4 @@
-"""Slips in signs and numbers."""
+"""Mistakes in operators and numbers."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ SIGNS: tuple[Mistake, ...] = (
     # --- signs
     mistake(
         r"(?P<at>[“”„«»‘’'](?P<text>[^“”„«»‘’'\"]*)[“”„«»‘’'])",
-        "Texts stand in straight double quotes.",
+        "Texts are in straight double quotes.",
         'Use " on both sides.',
         lambda of: f'"{of("text")}"',
     ),

@@ -1,4 +1,4 @@
-"""Words of a script that can be changed by hand where they stand: colours, sizes and widths."""
+"""Words of a script that the editor can change by mouse or key: colours, sizes and widths."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ def colours(text: str, own: frozenset[str] = frozenset()) -> list[Word]:
 
 
 def stepped(text: str, at: int, by: int) -> tuple[Word, str] | None:
-    """The number of a `size` or `width` at a place, and the same a few steps up or down; None where there is none."""
+    """The number of a `size` or `width` at a place, and the same a few steps up or down; None without one."""
     for found in _SIZED.finditer(plain(text)):
         if found.start() <= at <= found.end():
             low, high, step = STEPS[found[1]]

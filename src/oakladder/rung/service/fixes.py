@@ -1,4 +1,4 @@
-"""Mends: a script with what a problem offers put in."""
+"""Fixes: applies the edits that a problem offers to a script."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ def apply_fix(text: str, problem: Problem) -> str:
 
 
 def said(problem: Problem) -> str:
-    """What the mend writes, in a few words; empty where there is none."""
+    """The fix in a few words; empty without one."""
     if not problem.edits:
         return ""
     if problem.replacement is None or len(problem.edits) > 1:

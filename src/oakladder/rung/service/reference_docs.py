@@ -164,7 +164,7 @@ MOST_BRIEF = 12_000
 
 
 def brief() -> str:
-    """The whole language in one page of plain text, for whoever helps to write a script."""
+    """The whole language in one page of plain text, for anyone who helps to write a script."""
     prose = files(__package__).joinpath("brief_prose.txt").read_text(encoding="utf-8").rstrip()
     parts = [prose, "", "STATEMENTS"]
     parts += [f"{s.form}: {s.about}" for s in SHOWN_FORMS]

@@ -35,7 +35,7 @@ class ClusterExecutor(Executor):
 
 
 def _answers(address: str) -> None:
-    """Raises `RunProblem` where nobody listens at an address, without the client's patience."""
+    """Raises `RunProblem` if nothing listens at an address, sooner than the client would."""
     host, _, port = address.rpartition("://")[2].rpartition(":")
     try:
         socket.create_connection((host, int(port)), timeout=_PATIENCE).close()

@@ -1,4 +1,4 @@
-"""Sweeps on all cores of this machine: threads of one process share a lock, so long sweeps get processes of their own,
+"""Sweeps on all cores of this machine: threads of one process share a lock, so long sweeps use separate processes,
 behind the seam that a cluster stands behind too."""
 
 from __future__ import annotations
@@ -39,11 +39,11 @@ def _read(shared: Shared) -> bytes:
 
 
 class Workers(Executor):
-    """Processes for parts of sweeps, as many as this machine has cores beside the one that asks. They begin with the first
+    """Processes for parts of sweeps, one for each core but the caller's. They start with the first
     part that is handed to them."""
 
     def __init__(self, count: int | None = None):
-        #: How many work beside the one that asks.
+        #: How many work beside the caller.
         self.count = (os.cpu_count() or 1) - 1 if count is None else count
         self._pool: ProcessPoolExecutor | None = None
         self._files: list[int] = []

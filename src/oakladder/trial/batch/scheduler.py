@@ -55,7 +55,7 @@ class BatchHandle:
     ):
         self._watched, self._executor, self._most = watched, executor, most
         self.batches = [variants[k : k + size] for k in range(0, len(variants), size)]
-        #: The first batch that nobody has begun, those that were handed on, and those that were done here.
+        #: The first batch not yet started, the batches handed on, and the batches done here.
         self._next = 0
         self._futures: dict[int, Future[list[Tried | None]]] = {}
         self._here: dict[int, list[Tried]] = {}
@@ -65,11 +65,11 @@ class BatchHandle:
             data = watched.packed()
             self._shared = executor.share(data) if isinstance(executor, BatchShare) else data
         except (OSError, MemoryError):
-            self._most = 0  # there is no room to send it along
+            self._most = 0  # the task is too large to send
         self.hand_on()
 
     def hand_on(self) -> None:
-        """Hands on what there is room for."""
+        """Hands on batches while processes are free."""
         free = self._most - sum(not future.done() for future in self._futures.values())
         for k in range(self._next, min(self._next + max(free, 0), len(self.batches))):
             try:
@@ -85,7 +85,7 @@ class BatchHandle:
         return k in self._here or (k in self._futures and self._futures[k].done())
 
     def take_one(self, cancelled: Callable[[], bool] | None) -> bool:
-        """Does the next batch here that nobody has begun; False where there is none."""
+        """Does the next unstarted batch here; False without one."""
         if self._next >= len(self.batches):
             return False
         k, made = self._next, []
@@ -97,7 +97,7 @@ class BatchHandle:
         return True
 
     def made(self, k: int, cancelled: Callable[[], bool] | None) -> Iterator[Tried]:
-        """What came of a batch, in order. What another process could not do is done here."""
+        """The results of a batch, in order. What another process could not do is done here."""
         if k in self._here:
             yield from self._here.pop(k)
             return
@@ -114,11 +114,11 @@ class BatchHandle:
             except TimeoutError:
                 continue
             except (OSError, MemoryError, BrokenExecutor):
-                break  # the process has gone, or had no room
+                break  # the process has ended, or was out of memory
         return [None] * len(self.batches[k])
 
     def take_back(self) -> None:
-        """Takes back what nobody has begun."""
+        """Takes back unstarted batches."""
         for future in self._futures.values():
             future.cancel()
 

@@ -1,4 +1,4 @@
-"""A rule whose variants are tried: what they share, and what comes of each."""
+"""A rule whose variants are tested: shared data, and the result of each."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from oakladder.trial.trial import Trial, TrialData, counts_of, judged, summarize
 
 @dataclass(frozen=True, slots=True)
 class Tried:
-    """What came of a variant: its settings, figures and counts, or the problem that kept it from running."""
+    """The result of a variant: its settings, metrics and counts, or the problem that kept it from running."""
 
     settings: dict[str, object]
     figures: dict[str, Value] = field(default_factory=dict)
@@ -41,7 +41,7 @@ class Task:
     #: The scripts that it may take functions from, and whether minutes are walked through.
     shelf: OtherScripts = field(default_factory=OtherScripts)
     finer: bool = False
-    #: What variants share that differ only in what is done with a position.
+    #: Results shared by variants that differ only in how they handle a position.
     kept: SignalCache = field(default_factory=SignalCache, compare=False, repr=False)
 
     def trial(self, changed: Mapping[str, object], cancelled: Callable[[], bool] | None = None) -> Trial:
@@ -50,7 +50,7 @@ class Task:
         return judged(self.program, settings, self.ground, self.account, self._trades(settings, cancelled))
 
     def tried(self, changed: Mapping[str, object], cancelled: Callable[[], bool] | None = None) -> Tried:
-        """What comes of one variant: of its trial, but the figures alone, which are there sooner. Raises the same."""
+        """The result of one variant: as of its trial, but the metrics alone, which are quicker. Raises the same."""
         settings = {**self.settings, **changed}
         trades = self._trades(settings, cancelled)
         sums = summarize(trades, self.account, self.ground)
@@ -65,7 +65,7 @@ class Task:
 
 
 def sharing(task: Task, variants: Sequence[Mapping[str, object]]) -> Task:
-    """The task with room for what some variants share."""
+    """The task with a cache for results that some variants share."""
     seen: dict[str, set[object]] = {}
     for variant in variants:
         for name, value in variant.items():

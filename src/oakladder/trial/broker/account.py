@@ -74,7 +74,7 @@ def panel_columns(trades: Trades, grid: Grid) -> dict[str, np.ndarray]:
 
 
 def cost_settings(account: Account, grid: Grid) -> dict[str, float]:
-    """What fills cost, as the code of an account is told."""
+    """The costs of fills, as settings of the account code."""
     costs = account.costs
     return {
         "stride": float(len(grid)),
@@ -87,7 +87,7 @@ def cost_settings(account: Account, grid: Grid) -> dict[str, float]:
 
 
 def money_settings(account: Account, symbols: int) -> dict[str, float]:
-    """What an account for so many symbols has and buys, as its code is told."""
+    """The money and sizing of an account for so many symbols, as settings of its code."""
     size = account.size_for(symbols)
     return {
         "money": account.money,
@@ -157,7 +157,7 @@ def _add_phases(keys: np.ndarray, trades: Trades) -> None:
 
 
 def in_order(keys: np.ndarray) -> np.ndarray:
-    """The places of whole numbers from the smallest to the largest, equal ones as they stand. Small ones are told apart
+    """A stable argsort of whole numbers, smallest first. Small ranges use counting
     more quickly, digit by digit."""
     if len(keys) and int(keys.max()) < 1 << 16 and int(keys.min()) >= 0:
         keys = keys.astype(np.uint16)

@@ -1,4 +1,4 @@
-"""What becomes of an entry, found once for all variants of a rule that differ in their signals alone.
+"""Cache of exits per entry bar. Sweep variants that differ only in their signals reuse it.
 
 Whether a trade is entered and left by a signal is another with each variant; where its stop, its target or its time ends it
 is the same, wherever the entry is the same. So a variant asks what becomes of its entries, and only those that nobody
@@ -35,7 +35,7 @@ _LATER = {TradeWord.STOP_AT, TradeWord.TRAIL}
 
 
 def cached_exits(runs: TwoPassRun, given: Mapping[Op, np.ndarray]) -> Trades | None:
-    """The trades of a part of a panel, if it is known well enough what becomes of their entries."""
+    """The trades of a part of a panel, if enough of their exits are known."""
     fates = runs.room.facts.get(ExitCache)
     if not isinstance(fates, ExitCache) or not fates.is_of(runs.program, runs.panel):
         fates = runs.room.facts[ExitCache] = ExitCache(runs.program, runs.panel)
@@ -43,7 +43,7 @@ def cached_exits(runs: TwoPassRun, given: Mapping[Op, np.ndarray]) -> Trades | N
 
 
 class ExitCache:
-    """What becomes of the entries of a script's only trade, bar by bar. For one thread."""
+    """The exits of a script's only trade by entry bar. For one thread."""
 
     def __init__(self, program: Program, panel: Panel) -> None:
         self._program, self._panel = program, panel
@@ -82,7 +82,7 @@ class ExitCache:
         return Trades(self._panel, (trade,), *found, np.zeros(0, dtype=np.int64))
 
     def _is_for(self, lone: _Lone, runs: TwoPassRun) -> bool:
-        """Whether what is known is for these settings; it begins anew where they come a second time in a row."""
+        """Whether the cache belongs to these settings; it is cleared if they come a second time in a row."""
         asked = tuple(map((runs.settings or {}).get, lone.names))
         again = asked == self._for
         if not again:
@@ -93,7 +93,7 @@ class ExitCache:
         return again
 
     def _find(self, follow: Callable[[np.ndarray], Result], lone: _Lone, bars: np.ndarray) -> None:
-        """Goes through what becomes of entries that are decided on some bars."""
+        """Computes the exits of entries decided on some bars."""
         if not len(self._table):
             self._table = np.empty((self._panel.size, WIDTH))
         offsets = self._panel.offsets
@@ -115,7 +115,7 @@ class ExitCache:
 
 @dataclass(frozen=True, slots=True)
 class _Lone:
-    """The only trade of a script, and the settings that all that is done with its position rests on, its flags apart."""
+    """The only trade of a script, and the settings that its exits depend on, its flags apart."""
 
     trade: TradePlan
     names: tuple[str, ...]

@@ -15,7 +15,7 @@ COSTS = ("fee", "fee_unit", "fee_ratio", "slip", "slip_ratio")
 
 
 def of_trade(w: Writer, column: Column) -> Op:
-    """What the log tells of the trade at hand."""
+    """The log's fields of the current trade."""
     return w.column("rows", f"first_cell + {column.value}")
 
 

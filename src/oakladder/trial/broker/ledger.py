@@ -107,7 +107,7 @@ def reckon(w: Writer, moment: str) -> None:
 
 
 def buy(w: Writer) -> None:
-    """An entry: its size, and whether there is room and money for it."""
+    """An entry: its size, and whether the account has the money and a free position for it."""
     read_entry(w)
     w.let("risk", of_trade(w, Column.FIRST_RISK))
     w.fresh("raw", "size")

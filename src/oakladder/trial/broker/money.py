@@ -93,7 +93,7 @@ class Costs:
 class Account:
     """The money of a trial. Without a ``size`` entries take all of it for one symbol and a tenth for several.
 
-    ``apart`` gives each symbol an account of its own, each with all of the ``money``.
+    ``apart`` gives each symbol a separate account, each with all of the ``money``.
     """
 
     money: float = 10_000.0

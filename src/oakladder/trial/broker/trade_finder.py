@@ -1,4 +1,4 @@
-"""Finds the trades of a script: which way is the quickest, and what comes of it for the whole panel."""
+"""Finds the trades of a script over a whole panel, in the quickest way."""
 
 from __future__ import annotations
 

@@ -47,7 +47,7 @@ class Trades:
         return self.rows[:, column].astype(np.int64)
 
     def _of_exit(self, column: Column, otherwise: int) -> np.ndarray:
-        """A whole number that is told of closed trades."""
+        """An integer column of closed trades."""
         return np.where(self.closed, self.rows[:, column], otherwise).astype(np.int64)
 
     @cached_property
@@ -152,7 +152,7 @@ class Trades:
 
 
 def trading_of(program: Program) -> TradingPlan:
-    """What a script tells of its trades. Raises `RunProblem` where it has none."""
+    """The trade plan of a script. Raises `RunProblem` without one."""
     if program.plan.trading is None:
         raise RunProblem("The script has no `trade`. Add one, or have one composed from its signals.")
     return program.plan.trading
@@ -184,7 +184,7 @@ def _rows(rows: np.ndarray, pieces: np.ndarray) -> np.ndarray:
 
 
 def _told(panel: Panel, rules: tuple[TradePlan, ...], rows: np.ndarray) -> Trades:
-    """The trades that rows tell of; the rows are copied."""
+    """The trades of some rows; the rows are copied."""
     others = np.flatnonzero(rows[:, Column.EVENT] != Event.CLOSED)  # few
     event, bars = rows[others, Column.EVENT], rows[others, Column.ENTERED].astype(np.int64)
     # What was open where one piece of a run ended may have been left in a later one.

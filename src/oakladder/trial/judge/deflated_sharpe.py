@@ -89,7 +89,7 @@ class DeflatedSharpe:
 
     @property
     def discounted(self) -> float:
-        """What is left of it."""
+        """The Sharpe ratio after the deduction for luck."""
         return self.sharpe - self.luck
 
     def words(self) -> str:

@@ -54,8 +54,8 @@ class ShiftTest:
         as_good = int((self.runs >= self.real).sum())
         how = "none" if not as_good else f"{as_good:,}"
         return (
-            f"The average trade brought {self.real:+.2%}. With its {self.trades:,} entries moved to other moments at random "
-            f"it brought {usual:+.2%} in the middle of {len(self.runs):,} runs, and at least as much in {how} of them."
+            f"The average trade brought {self.real:+.2%}. With its {self.trades:,} entries shifted at random "
+            f"the median of {len(self.runs):,} runs was {usual:+.2%}; {how} of them did at least as well."
         )
 
 
@@ -68,7 +68,7 @@ def shift_test_of(
 ) -> ShiftTest:
     """Moves the entries of a trial's closed trades at random: as many, as long, on the same side and the same symbols.
 
-    The trades of a symbol keep their lengths, stand in a random order and do not overlap, and what is free between them is
+    The trades of a symbol keep their lengths, are placed in a random order and do not overlap, and the free time between them is
     shared out at random. A trade that left at an open leaves at one again, any other at a close; all pay what a market
     order pays. Raises `RunProblem` without a closed trade, and `Cancelled`.
     """

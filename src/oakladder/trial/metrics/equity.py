@@ -15,7 +15,7 @@ class Equity:
     """Values at the closes of the bars of ``times`` (their openings, int64 UTC seconds), float64.
 
     ``held`` is what the same money would be, put into all symbols in equal parts at their first opens and left there.
-    ``positions`` counts those that are held at each close.
+    ``positions`` counts the open ones at each close.
     """
 
     times: np.ndarray

@@ -20,7 +20,7 @@ from oakladder.trial.metrics.excursions import excursions
 
 #: Days of a year, leap years in the mean.
 YEAR = 365.25
-#: A value that is smaller by no more than this ratio has not fallen: sums of money are no more exact.
+#: A relative fall of at most this is no drawdown: sums of money are no more exact.
 NO_FALL = 1e-12
 
 
@@ -223,7 +223,7 @@ def of_sums(sums: Sums) -> dict[str, float]:
 
 
 def _sum_of_known(values: np.ndarray) -> tuple[float, int]:
-    """The sum and the number of those that are not NaN."""
+    """The sum and the number of the values other than NaN."""
     total, count = float(np.add.reduce(values)), len(values)
     if total != total:
         known = values[~np.isnan(values)]

@@ -76,7 +76,7 @@ def _number(value: float | None) -> float:
 
 
 def _values_around(places: np.ndarray, sizes: Sequence[int], values: np.ndarray) -> np.ndarray:
-    """The values of each point's neighbours, float64, shape (neighbours at most, variants), NaN where there is none.
+    """The values of each point's neighbours, float64, shape (neighbours at most, variants), NaN for missing ones.
 
     On a whole grid those are at most one step away in each setting; of points that were drawn at random the nearest.
     """

@@ -32,7 +32,7 @@ def swept(
     cancelled: Callable[[], bool] | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Iterator[Tried]:
-    """What comes of every variant, in order. Raises `Cancelled`.
+    """The result of every variant, in order. Raises `Cancelled`.
 
     Threads share the bars; any other executor is sent the rule and its bars, in batches of variants. `Workers` get some
     where there is much to do.
@@ -149,7 +149,7 @@ def _in_threads(
     pace: _Pace,
     can_help: bool,
 ) -> Generator[Tried, None, int]:
-    """Tries variants in so many threads, until others can help and there is enough to do for that to pay; tells how many
+    """Runs variants in so many threads, until processes can help and there is enough to do for that to pay; yields how many
     are done."""
     waiting: deque[Future[Tried]] = deque()
     at = 0

@@ -34,7 +34,7 @@ def map_words(made: SweepMap, ranges: Sequence[Range], rows: Sequence[Tried]) ->
         told.append(f"With its neighbours {settings_words(broad.settings)} is the best ({around})")
     if len(ranges) > 2:
         others = ", ".join(r.name for r in ranges[2:])
-        told.append(f"Of those that share a square here ({others}) the middle one is shown")
+        told.append(f"Of several that share a square ({others}) the median one is shown")
     return ". ".join(told) + "."
 
 
@@ -48,7 +48,7 @@ def by_settings(rows: Sequence[Tried]) -> dict[str, Tried]:
 
 
 def beside_words(figure: str, rows: Sequence[Tried], before: Mapping[str, Tried]) -> str:
-    """How a sweep stands beside another one, where both have tried the same settings; empty where they have not."""
+    """Compares a sweep with another one of the same settings; empty if the settings differ."""
     sign = -1 if FIGURES[figure].good < 0 else 1
     pairs = []
     for row in rows:

@@ -200,7 +200,7 @@ def test_sentences_say_what_is_weak_about_it() -> None:
     few = evidence_of(program, walks(1, 1, 120))
     assert any("Only" in w for w in warnings(few)) and "later" in sentence(few)
     assert sentence(evidence_of(compile_script("rung 1\nsignal go = volume > 5000\n"), walks(1, 1, 60))) == (
-        "`go` never came here."
+        "`go` never occurred here."
     )
     crowd = evidence_of(compile_script("rung 1\nsignal go = day mod 10 == 5\n"), walks(1, 40, 700))
     assert any("one day" in w for w in warnings(crowd))

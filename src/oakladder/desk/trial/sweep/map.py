@@ -331,7 +331,7 @@ class SweepMapView(PaintedWidget):
 
 
 def _one_a_square(made: SweepMap) -> list[int]:
-    """The variants that are shown: of those that share a square, the one with the middle figure."""
+    """The variants in view: of several that share a square, the one with the median metric."""
     if len(made.ranges) <= 2:
         return list(range(len(made.values)))
     groups: dict[tuple[int, int], list[int]] = {}

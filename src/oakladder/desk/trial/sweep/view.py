@@ -45,7 +45,7 @@ class SweepView(QWidget):
         #: The sweep that was looked at before, by its settings.
         self._before: dict[str, Tried] = {}
         self._walked_names: set[str] = set()
-        #: Which earlier sweep is shown; empty for the one that was made last.
+        #: Which earlier sweep is shown; empty for the last one.
         self._of = ""
         self.form, self.map, self.walk = SweepForm(), SweepMapView(theme), WalkView(theme)
         self.words, self.walk_words, self.earlier = QLabel(), QLabel(), QComboBox(accessibleName="Earlier sweeps")
@@ -130,7 +130,7 @@ class SweepView(QWidget):
         self.form.keep()
         go(ranges)
 
-    # --- what came of it ----------------------------------------------------------------------------
+    # --- results --------------------------------------------------------------------------------------
 
     def _take(self, made: Sweep) -> None:
         self._of = ""
@@ -145,7 +145,7 @@ class SweepView(QWidget):
         self.tabs.setCurrentIndex(1)
 
     def _show(self, *_: object) -> None:
-        """Has the map of what is looked at made; a large one takes a moment."""
+        """Computes the map of the selected metric; a large one takes a moment."""
         if self._shown is None:
             self.map.show_map(None, ())
             self.words.setText("")
@@ -162,7 +162,7 @@ class SweepView(QWidget):
         self.words.setText(of + map_words(made, ranges, rows) + beside_words(made.figure, rows, self._before))
 
     def look_at(self, ranges: tuple[Range, ...], rows: Sequence[Tried]) -> None:
-        """Shows a sweep; the one that was shown before stays beside it."""
+        """Shows a sweep; the previous one stays visible beside it."""
         self._before = by_settings(self._shown[1]) if self._shown is not None else {}
         self._shown = ranges, rows
         self.tabs.setCurrentIndex(0)

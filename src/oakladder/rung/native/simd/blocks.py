@@ -46,7 +46,7 @@ class Plain(Single):
 
 
 class SimdBlocks(Blocks):
-    """Writes the items of blocks for several lanes; ``mask`` are the lanes that do them, all where there is none."""
+    """Writes the items of blocks for several lanes; ``mask`` holds the active lanes, all without a mask."""
 
     def __init__(self, code: SharedCode, domain: Domain, lanes: int):
         super().__init__(code, domain)
@@ -209,7 +209,7 @@ class SimdBlocks(Blocks):
         return self.at_entry(f"alloca {of}")
 
     def loop(self, item: Loop) -> None:
-        """All lanes go round in step; those that have left, or whose last round is over, are masked."""
+        """All lanes loop in step; lanes that have left, or whose last round is over, are masked."""
         outer = self.mask
         plain = item.first in self.plain and item.last in self.plain
         active = self._variable(self.bit) if leaves_loop(item.body) or not plain else None
@@ -278,7 +278,7 @@ class SimdBlocks(Blocks):
             *super().kept(f"{value}w", place, is_count),
         ]
 
-    # --- what each lane reads at a place of its own -------------------------------------------------
+    # --- gathers: each lane reads at a separate index -----------------------------------------------
 
     def whole(self, op: Op) -> list[str]:
         """A number as a whole one for each lane; 0 where the lane is not at it, and it may be none."""
@@ -287,7 +287,7 @@ class SimdBlocks(Blocks):
         return [self._lane(made, k, "i64") for k in range(self.lanes)]
 
     def gathered(self, places: Sequence[str], scope: str) -> str:
-        """What stands at a place for each lane."""
+        """The value at an index for each lane."""
         made = "poison"
         for k, place in enumerate(places):
             made = self._into(made, self.new(f"load double, ptr {place}, {scope}"), k)

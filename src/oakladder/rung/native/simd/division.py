@@ -54,7 +54,7 @@ def _doubled(value: float) -> int:
 
 
 def divided(w: Vectors, a: str, divisor: str, inverse: str, is_usable: str) -> str:
-    """The quotient of vectors; ``divisor`` and ``inverse`` stand in all lanes.
+    """The quotient of vectors; ``divisor`` and ``inverse`` are the same in all lanes.
 
     Where a lane holds none, zero or something out of the way, all are divided.
     """

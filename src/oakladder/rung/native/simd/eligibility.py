@@ -42,7 +42,7 @@ def _nested(block: Sequence[Item]) -> list[Op]:
 
 
 def leaves_loop(block: Sequence[Item]) -> bool:
-    """Whether a block may leave the loop that it stands in."""
+    """Whether a block may leave its enclosing loop."""
     return any(
         isinstance(item, LeaveLoop)
         or (isinstance(item, Branch) and (leaves_loop(item.then) or leaves_loop(item.otherwise)))

@@ -6,7 +6,7 @@
 A group has as many symbols as there are lanes, the longest first: ``starts`` are the places of their first bars,
 ``sizes`` how many bars they have (at least one), ``counts`` how many are written (0 for a lane that only fills up the
 group), ``which`` their numbers in the panel. ``shared`` tells for each group and longer timeframe whether its bars end
-together in all lanes. State and tiles stand in ``scratch``, a lane beside the other. Bars ``from`` up to ``to`` are
+together in all lanes. State and tiles are in ``scratch``, lane by lane. Bars ``from`` up to ``to`` are
 run, both whole numbers of tiles. From 0 each group begins from its template, ``stride`` numbers behind that of the one
 before. With a stride longer than a state, templates hold a state for each lane, one beside the other, and groups begin
 with them wherever ``from`` is. Else, later than from 0, the one group goes on.
@@ -32,7 +32,7 @@ class SimdMain(SimdBlocks, Gathering):
 
     def __init__(self, code: SharedCode, domain: Domain, lanes: int):
         super().__init__(code, domain, lanes)
-        #: The inputs that are moved into tiles, in order, and those that are read once for each symbol.
+        #: The inputs that are moved into tiles, in order, and the inputs read once for each symbol.
         self.tiles: list[Input] = []
         self._once: dict[Input, list[str]] = {}
 
@@ -88,7 +88,7 @@ class SimdMain(SimdBlocks, Gathering):
         self.begin(after)
 
     def _advance_each(self, k: int, domain: Domain) -> None:
-        """The same where the longer bars of the lanes end at bars of their own."""
+        """The same if the longer bars of the lanes end at different bars."""
         column = self.table_pointer("steps", k)
         marks = "poison"
         for lane in range(self.lanes):
@@ -279,7 +279,7 @@ def _lines(lines: Sequence[str]) -> str:
 
 
 def tiles_needed(code: SharedCode, leaves: Sequence[Op]) -> int:
-    """How many tiles a module needs room for, at most."""
+    """Max number of tiles that a module needs."""
     return len(code.inputs) + len(leaves)
 
 

@@ -1,7 +1,7 @@
 """What stands around code for lanes: moving bars of several symbols into tiles side by side, and results back.
 
 A tile holds `TILE` bars: all lanes of a bar stand together. Bars come from and go to columns in which each symbol
-stands by itself, so squares of as many bars as lanes are turned on their diagonal.
+is strided, so squares of as many bars as lanes are transposed.
 """
 
 from __future__ import annotations
@@ -59,7 +59,7 @@ def _listed(values: list[int]) -> str:
 
 
 def _shortest(lanes: int) -> str:
-    """Whether all lanes have a whole tile left: the counts of bars stand at ``%counts``."""
+    """Whether all lanes have a whole tile left: the counts of bars are at ``%counts``."""
     lines = [f"define internal i1 @whole(ptr %counts, i64 %t) {{\n  %end = add i64 %t, {TILE}"]
     before = "true"
     for k in range(lanes):
@@ -123,7 +123,7 @@ done:
 
 
 def _rows_in_column(lanes: int, of: str) -> list[str]:
-    """Where each lane's bars of a square stand in the column."""
+    """The place of each lane's bars of a square in the column."""
     lines = []
     for k in range(lanes):
         lines += [

@@ -1,4 +1,4 @@
-"""What followed a flag, and what would have followed it had it come earlier or later: every circular shift in time.
+"""What followed a flag, compared with every circular shift of the flag in time.
 
 A symbol's usable bars for a horizon h are those t with t + h in the data; its forward change is close[t+h] / open[t+1] - 1.
 The flag on its usable bars is shifted round by k, by the same k for all symbols, so that clusters and days in common stay

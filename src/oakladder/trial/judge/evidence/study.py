@@ -19,11 +19,11 @@ from oakladder.trial.judge.evidence.fan import Fan, evenly, fan_of
 from oakladder.trial.judge.evidence.shifts import Followed, followed
 from oakladder.trial.trial import TrialData
 
-#: After so many bars a signal is looked at.
+#: Horizons, in bars after a signal.
 HORIZONS = (1, 2, 3, 5, 10, 20, 40)
 #: The horizon that is spoken of first.
 USUAL_HORIZON = 10
-#: Means that differ by less are the same: it is what is left of the arithmetic.
+#: Means that differ by less are equal: the difference is rounding error.
 _SAME = 1e-12
 
 
@@ -66,7 +66,7 @@ class Evidence:
     places: np.ndarray
 
     def at(self, bars: int) -> Horizon:
-        """A horizon by its bars; the nearest where there is no such."""
+        """A horizon by its bars; the nearest if there is no such horizon."""
         return min(self.horizons, key=lambda h: abs(h.bars - bars))
 
     @cached_property
@@ -109,7 +109,7 @@ def evidence_of(
     cancelled: Callable[[], bool] | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Evidence:
-    """Judges a signal of a script. Raises `RunProblem` where there is no such, or it cannot run, and `Cancelled`."""
+    """Judges a signal of a script. Raises `RunProblem` without such a signal, or if it cannot run, and `Cancelled`."""
     output = signal_of(program, signal)
     result = run(program, ground.panel, settings, outputs=[output], executor=executor, cancelled=cancelled)
     flags = result.flag(output.roles["value"]) == 1

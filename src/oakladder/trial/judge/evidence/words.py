@@ -12,7 +12,7 @@ FEW = 30
 _OVERLAP = 0.5
 #: Occurrences a day from which on they are clustered: a single day's luck counts many times.
 _CLUSTERED = 5.0
-#: Chance that does as well in no more than this share of its tries leaves something to look at.
+#: Largest share of random shifts that does as well for a signal worth a closer look.
 RARE = 0.05
 
 
@@ -90,7 +90,7 @@ HORIZON_HEADS = ("Bars", "Times", "Days", "Mean", "Median", "Up", "Usual", "More
 
 
 def horizon_words(one: Horizon) -> list[str]:
-    """A horizon as it stands in a table; a dash for what is not defined."""
+    """A horizon as a row of a table; a dash for undefined values."""
     changes = [one.mean, one.median, one.usual, one.difference]
     mean, median, usual, difference = ("–" if c is None else f"{c:+.2%}" for c in changes)
     up = "–" if one.up is None else f"{one.up:.0%}"

@@ -34,7 +34,7 @@ class Report:
         over = count_words(self.symbols, "symbol")
         moments = f"{count_words(self.cuts, 'moment')} of history"
         if not self.findings:
-            return f"Nothing found: cut at {moments}, on {over}, every value stood as it stands now."
+            return f"Nothing found: cut at {moments}, on {over}, every value was the same as now."
         return f"{count_words(len(self.findings), 'thing')} found on {over}; history was cut at {moments}."
 
 

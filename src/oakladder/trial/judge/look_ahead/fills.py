@@ -1,4 +1,4 @@
-"""Fills that nobody could be sure of: undecided ones, and entries too large for their bar."""
+"""Uncertain fills: undecided ones, and entries too large for their bar."""
 
 from __future__ import annotations
 

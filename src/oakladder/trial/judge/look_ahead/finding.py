@@ -13,7 +13,7 @@ class FindingKind(Enum):
     """Each way in which a script can show more than could be had: its name, and what is wrong with it."""
 
     CHANGED = ("changed", "A value changed after its bar had closed.")
-    BEFORE_KNOWN = ("before known", "A drawing stands on a bar before it was known.")
+    BEFORE_KNOWN = ("before known", "A drawing is on a bar before it was known.")
     FORMING = ("forming", "A longer bar is read before it is complete, so it may still change.")
     UNDECIDED = ("undecided", "A bar reached both stop and target, and the order is not known.")
     THIN = ("thin", "An entry is too large for its bar's volume to be filled at that price.")
