@@ -6,6 +6,7 @@ import re
 from pathlib import Path
 
 from oakladder.app.actions import keys_page
+from oakladder.app.glossary import glossary_page
 from oakladder.rung import analyse
 from oakladder.rung.service.reference_docs import MOST_BRIEF, brief, functions, language_page
 from oakladder.rung.words import STATEMENT_WORDS, STATEMENTS
@@ -15,6 +16,10 @@ ROOT = Path(__file__).parent.parent
 
 def test_the_page_of_keys_is_the_one_that_the_actions_give() -> None:
     assert (ROOT / "docs" / "keys.md").read_text(encoding="utf-8") == keys_page()
+
+
+def test_the_glossary_is_the_one_that_the_terms_give() -> None:
+    assert (ROOT / "docs" / "glossary.md").read_text(encoding="utf-8") == glossary_page()
 
 
 def test_the_page_of_the_language_is_the_one_that_the_tables_give() -> None:
@@ -46,6 +51,13 @@ def test_the_examples_have_no_problems() -> None:
         assert analyse(path.read_text(encoding="utf-8")).problems == (), path.name
 
 
-def test_links_in_the_readme_lead_somewhere() -> None:
-    for link in re.findall(r"\]\(([^)#]+)\)", (ROOT / "README.md").read_text(encoding="utf-8")):
-        assert (ROOT / link).exists(), link
+def test_links_lead_somewhere() -> None:
+    for page in [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").glob("*.md")]:
+        for link in re.findall(r"\]\(([^)#]+)\)", page.read_text(encoding="utf-8")):
+            assert "://" in link or (page.parent / link).exists(), f"{page.name}: {link}"
+
+
+def test_the_index_of_the_docs_lists_every_page() -> None:
+    docs = ROOT / "docs"
+    listed = set(re.findall(r"\]\(([\w-]+\.md)\)", (docs / "README.md").read_text(encoding="utf-8")))
+    assert listed == {page.name for page in docs.glob("*.md")} - {"README.md"}

@@ -102,7 +102,7 @@ def test_replay_shows_everything_as_it_was_known(window: Window, market: BarLibr
     chart, replay = window.bench.chart, window.bench.replay
     whole = closes(window).copy()
     chart.pin(1400)
-    window.bench.deeds.start_replay()
+    window.bench.commands.start_replay()
     calm(window)
     assert replay.isVisible() and replay.when.text().startswith("As of")
     assert len(closes(window)) == 1401
@@ -116,7 +116,7 @@ def test_replay_shows_everything_as_it_was_known(window: Window, market: BarLibr
         replay.step(step)
         calm(window)
         assert len(closes(window)) == expected
-    window.bench.deeds.leave_replay()
+    window.bench.commands.leave_replay()
     calm(window)
     assert not replay.isVisible() and len(closes(window)) == len(whole)
 
@@ -127,7 +127,7 @@ def test_a_bar_in_progress_is_played_minute_by_minute(window: Window, market: Ba
     calm(window)
     whole = closes(window).copy()
     window.bench.chart.pin(100)
-    window.bench.deeds.start_replay()
+    window.bench.commands.start_replay()
     calm(window)
     window.bench.replay.unit.setCurrentIndex(1)
     minutes = market.bars(window.session.chart.symbol, ONE_MINUTE)
@@ -144,13 +144,13 @@ def test_a_bar_in_progress_is_played_minute_by_minute(window: Window, market: Ba
 
 def test_playing_steps_by_itself_and_stops_at_the_end(window: Window, calm, qtbot) -> None:  # type: ignore[no-untyped-def]
     window.bench.chart.pin(len(closes(window)) - 4)
-    window.bench.deeds.start_replay()
+    window.bench.commands.start_replay()
     calm(window)
     replay = window.bench.replay
     replay.speed.setCurrentText("fast")
     assert replay._timer.interval() == SPEEDS["fast"]
     count = len(closes(window))
-    window.bench.deeds.replay_play()
+    window.bench.commands.replay_play()
     assert replay.playing and replay.buttons["Play"].text() == "Pause"
     qtbot.waitUntil(lambda: not replay.playing, timeout=8000)
     calm(window)
@@ -163,9 +163,9 @@ def test_playing_steps_by_itself_and_stops_at_the_end(window: Window, calm, qtbo
 def test_a_line_and_the_same_script_twice_stand_beside_it(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     type_script(window, RULE)
     calm(window)
-    deeds = window.bench.deeds
-    deeds.put_line("sma(close, 50)")
-    deeds.copy_beside()
+    commands = window.bench.commands
+    commands.put_line("sma(close, 50)")
+    commands.copy_beside()
     calm(window)
     window.session.overlays.set(1, "n", 30)
     window.session.rule.set_setting("n", 9)
@@ -194,7 +194,7 @@ def test_marks_of_two_scripts_are_told_apart(window: Window, calm) -> None:  # t
     path = window.session.workspace.scripts / "other.rung"
     path.write_text(rule.replace("rung 1", 'rung 1\ntitle "Other"'))
     for _ in range(2):
-        window.bench.deeds.put_beside(path)
+        window.bench.commands.put_beside(path)
     calm(window)
     marks = window.session.chart.view.picture.marks
     assert np.array_equal(marks[0].colours, alone)  # the open script's are as it says
@@ -209,11 +209,11 @@ def test_what_cannot_be_drawn_beside_is_said_and_harms_nothing(window: Window, c
     told: list[str] = []
     window.session.trouble.connect(told.append)
     window.session.status.connect(told.append)
-    window.bench.deeds.put_line("smma(close, 5)")
+    window.bench.commands.put_line("smma(close, 5)")
     assert "cannot be drawn" in told[-1] and "sma" in told[-1] and window.session.overlays.uses == []
     path = window.session.workspace.scripts / "needs_hours.rung"
     path.write_text("rung 1\nline close on 1h\n")
-    window.bench.deeds.put_beside(path)
+    window.bench.commands.put_beside(path)
     calm(window)
     trouble = window.bench.chart.panes["price"].overlay.content.trouble
     assert "Needs hours is not shown" in trouble and "shorter than" in trouble
@@ -251,7 +251,7 @@ def test_a_timeframe_of_any_length_and_a_date_are_typed(window: Window, calm) ->
     QTest.keyClick(window.palette_dialog.line, Qt.Key.Key_Return)
     calm(window)
     assert str(window.session.chart.timeframe) == "50m" and window.session.chart.timeframe in window.bench.ladder.steps
-    assert len(window.bench.ladder.pips) == 13
+    assert len(window.bench.ladder.signal_ages) == 13
     window.session.chart.go_to(timeframe=ONE_DAY)
     calm(window)
     window.go_to_date()
@@ -297,25 +297,25 @@ def test_early_and_late_hours_are_a_switch(window: Window, calm) -> None:  # typ
     window.session.chart.go_to(timeframe=Timeframe.parse("1h"))
     calm(window)
     regular = len(closes(window))
-    window.bench.deeds.toggle_extended()
+    window.bench.commands.toggle_extended()
     calm(window)
     assert len(closes(window)) > regular
-    assert window.deeds["toggle_extended"].isChecked()
+    assert window.commands["toggle_extended"].isChecked()
 
 
 # --- taking it away and coming back -------------------------------------------------------------------
 
 
 def test_the_chart_is_copied_and_saved(window: Window, calm, tmp_path) -> None:  # type: ignore[no-untyped-def]
-    window.bench.deeds.copy_picture()
+    window.bench.commands.copy_picture()
     board = QApplication.clipboard()
     assert board is not None and not board.pixmap().isNull()
     for name in ("a.png", "a.svg", "a.csv"):
-        window.bench.deeds.write_chart(tmp_path / name)
+        window.bench.commands.write_chart(tmp_path / name)
         calm(window)
         assert (tmp_path / name).stat().st_size > 1000
         assert window.status.text() == f"Saved as {name}."
-    window.bench.deeds.write_chart(taken(tmp_path) / "a.csv")
+    window.bench.commands.write_chart(taken(tmp_path) / "a.csv")
     calm(window)
     assert "cannot be written" in window.status.text()
 
@@ -323,10 +323,10 @@ def test_the_chart_is_copied_and_saved(window: Window, calm, tmp_path) -> None: 
 def test_what_was_open_comes_back_after_a_crash(window: Window, workspace: Workspace, calm, qtbot) -> None:  # type: ignore[no-untyped-def]
     type_script(window, RULE + 'line rsi(close, 5) named "Strength"\n')
     calm(window)
-    deeds = window.bench.deeds
-    deeds.put_line("sma(close, 50)")
-    deeds.show_bars()
-    deeds.scale_log()
+    commands = window.bench.commands
+    commands.put_line("sma(close, 50)")
+    commands.show_bars()
+    commands.scale_log()
     window.bench.chart.fold_pane("percent points")
     window.bench.chart.toggle("Mean")
     window.session.rule.set_setting("n", 9)

@@ -38,7 +38,7 @@ def test_first_start_shows_a_market_a_script_and_signals(window: Window) -> None
     assert bench.heading.text() == "BRINE  1d"
     assert names(window) == ["Short tide", "Long tide"]
     assert "rung 1" in bench.script.editor.text()
-    assert len(bench.ladder.pips) == 12
+    assert len(bench.ladder.signal_ages) == 12
     model = bench.watchlist.model
     assert all(model.data(model.index(0, c)) not in ("", "…") for c in range(5))
     assert bench.strip.events and len(bench.strip.all_bars())
@@ -54,7 +54,7 @@ def test_typing_changes_chart_ladder_and_columns_without_a_button(window: Window
         expected = cells(program, None, market, ["GULLW"], frame)[0]["GULLW"].text
         model = window.bench.watchlist.model
         assert model.data(model.index(2, column)) == expected
-    assert {p.signal for found in window.bench.ladder.pips.values() for p in found} == {"up"}
+    assert {p.signal for found in window.bench.ladder.signal_ages.values() for p in found} == {"up"}
 
 
 def test_going_elsewhere_while_a_script_compiles_shows_both(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
@@ -320,15 +320,15 @@ def test_sides_that_do_not_fit_fold_and_come_back_with_the_room(window: Window, 
     window.resize(500, 300)
     assert (window.width(), window.height()) == (800, 560)  # which is the least
     assert in_sight() == [False, True]
-    window.deeds["fold_list"].trigger()
+    window.commands["fold_list"].trigger()
     assert in_sight() == [True, False]  # the one that was asked for last
-    window.deeds["fold_script"].trigger()
+    window.commands["fold_script"].trigger()
     assert in_sight() == [False, True]
-    window.deeds["focus_list"].trigger()
+    window.commands["focus_list"].trigger()
     assert in_sight() == [True, False] and bench.watchlist.isVisible()
     window.resize(1280, 800)
     assert in_sight() == [True, True]
-    window.deeds["fold_list"].trigger()
+    window.commands["fold_list"].trigger()
     window.resize(800, 560)
     window.resize(1280, 800)
     assert in_sight() == [False, True]  # what was folded away by hand stays away
@@ -368,10 +368,10 @@ def test_as_much_of_a_bar_is_written_out_as_there_is_room(window: Window, calm) 
     assert "V " in wide and len(narrow) < len(wide)
     assert bench.reading.fontMetrics().horizontalAdvance(narrow) <= bench.reading.width() + 2
     for _ in range(3):  # beside other charts it has the room over all of them
-        window.deeds["more_charts"].trigger()
+        window.commands["more_charts"].trigger()
     calm(window)
     assert "2026" in bench.reading.text()
-    window.deeds["one_chart"].trigger()
+    window.commands["one_chart"].trigger()
     window.session.chart.go_to(timeframe=Timeframe.parse("15m"))  # the time of the bar makes it longer
     calm(window)
     assert bench.reading.fontMetrics().horizontalAdvance(bench.reading.text()) <= bench.reading.width() + 2

@@ -166,16 +166,16 @@ def test_a_column_that_cannot_be_worked_out_harms_no_other(place, window: Window
 
 def test_lists_are_made_filled_noted_and_remembered(place, window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
     place.table.selectRow(0)
-    place.deeds.make("Mine", [])
+    place.commands.make("Mine", [])
     calm(window)
     assert place.lists.currentText() == "Mine" and shown(place) == []
-    place.deeds.add("flake, BRINE nope")
+    place.commands.add("flake, BRINE nope")
     calm(window)
     assert shown(place) == ["FLAKE", "BRINE"] and "NOPE" in window.status.text()
     board = QApplication.clipboard()
     assert board is not None
     board.setText("GULLW")
-    place.deeds._paste()
+    place.commands._paste()
     calm(window)
     assert shown(place) == ["FLAKE", "BRINE", "GULLW"]
     window.session.lists.note("Mine", "BRINE", "waits")
@@ -184,16 +184,16 @@ def test_lists_are_made_filled_noted_and_remembered(place, window: Window, calm,
     assert place.table.source.text(1, FIXED.index("Note")) == "waits"
     assert not place.table.isColumnHidden(FIXED.index("Note"))
     for ending in ("txt", "csv"):
-        place.deeds.write(tmp_path / f"Out.{ending}")
+        place.commands.write(tmp_path / f"Out.{ending}")
         calm(window)
         (tmp_path / f"Out.{ending}").rename(tmp_path / f"Back {ending}.{ending}")
-        place.deeds.read(tmp_path / f"Back {ending}.{ending}")
+        place.commands.read(tmp_path / f"Back {ending}.{ending}")
         calm(window)
         assert shown(place) == ["FLAKE", "BRINE", "GULLW"]
-    place.deeds.write(taken(tmp_path) / "x.txt")
+    place.commands.write(taken(tmp_path) / "x.txt")
     calm(window)
     assert "cannot be written" in window.status.text()
-    place.deeds.make("Mine", [])
+    place.commands.make("Mine", [])
     calm(window)
     assert "already" in window.status.text()
     window.session.remembered.now()
@@ -213,7 +213,7 @@ def test_what_was_written_down_wrongly_is_left_out() -> None:
 def test_replay_shows_the_ladder_of_then(place, window: Window, calm, market: BarLibrary) -> None:  # type: ignore[no-untyped-def]
     window.show_bench()
     window.bench.chart.pin(1300)
-    window.bench.deeds.start_replay()
+    window.bench.commands.start_replay()
     calm(window)
     window.show_ladder()
     calm(window)
@@ -364,7 +364,7 @@ def test_a_list_is_deleted_only_when_it_is_said_twice(
     place, window: Window, calm, monkeypatch: pytest.MonkeyPatch
 ) -> None:  # type: ignore[no-untyped-def]
     lists = window.session.lists
-    place.deeds.make("Mine", ["BRINE", "FLAKE"])
+    place.commands.make("Mine", ["BRINE", "FLAKE"])
     calm(window)
     lists.note("Mine", "BRINE", "watch the gap")
     place.list_button.click()

@@ -91,16 +91,16 @@ def test_what_is_opened_again_and_again_leaves_nothing_behind(window: Window, ca
     def use_everything() -> None:
         window.open_palette()
         window.palette_dialog.close()
-        window.deeds["open_gallery"].trigger()
+        window.commands["open_gallery"].trigger()
         window.bench.script.gallery.close()
-        window.deeds["open_source"].trigger()
+        window.commands["open_source"].trigger()
         window.bench.script.source.close()
-        window.deeds["earlier_versions"].trigger()
+        window.commands["earlier_versions"].trigger()
         calm(window)
         window.bench.script.earlier.close()
         window.bench.watching.menu(QPoint(5, 5))
         close_popups()
-        window.bench.deeds.pane_menu("price", QPoint(5, 5))
+        window.bench.commands.pane_menu("price", QPoint(5, 5))
         close_popups()
         table.customContextMenuRequested.emit(table.visualRect(table.rows.index(0, 0)).center())
         close_popups()
@@ -128,7 +128,7 @@ def test_find_is_opened_by_its_button_and_finds(window: Window, calm) -> None:  
     QTest.keyClick(window.palette_dialog.line, Qt.Key.Key_Return)
     calm(window)
     assert window.session.chart.theme is NIGHT and not window.palette_dialog.isVisible()
-    window.deeds["open_palette"].trigger()
+    window.commands["open_palette"].trigger()
     assert window.palette_dialog.line.text() == "" and window.palette_dialog.list.count() > 20
     close_popups()
 
@@ -228,8 +228,8 @@ def test_what_comes_from_the_windows_own_thread_comes_between_its_events(qtbot) 
 
 def test_a_file_that_was_promised_is_written_before_the_window_is_gone(window: Window, tmp_path: Path) -> None:
     for k in range(6):  # more than there are threads
-        window.bench.deeds.write_chart(tmp_path / f"{k}.csv")
-    window.bench.deeds.write_chart(tmp_path / "chart.png")
+        window.bench.commands.write_chart(tmp_path / f"{k}.csv")
+    window.bench.commands.write_chart(tmp_path / "chart.png")
     assert window.close()
     assert all((tmp_path / f"{k}.csv").stat().st_size > 1000 for k in range(6))
     assert (tmp_path / "chart.png").read_bytes().startswith(b"\x89PNG")

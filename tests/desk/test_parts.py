@@ -141,7 +141,7 @@ def test_the_ladder_finds_the_rung_under_the_mouse(qtbot) -> None:  # type: igno
     ladder = Ladder(DAY)
     qtbot.addWidget(ladder)
     ladder.resize(58, 600)
-    ladder.show_pips(
+    ladder.show_signal_ages(
         {ONE_DAY: [RecentSignal("a", "bullish", 2), RecentSignal("b", "bearish", 40), RecentSignal("c", "neutral", 7)]}
     )
     ladder.repaint()

@@ -559,11 +559,11 @@ def test_many_conditions_scroll_and_leave_room_for_what_is_found(place: ScanPlac
     calm(window)
     window.resize(1000, 700)
     QTest.qWait(20)
-    assert place.shelf.height() <= place.height() * 2 // 5 < place.lines.sizeHint().height()
+    assert place.card_scroll.height() <= place.height() * 2 // 5 < place.lines.sizeHint().height()
     assert place.results.table.height() > 150
     show(place, rule())
     QTest.qWait(20)
-    assert place.shelf.height() < 120
+    assert place.card_scroll.height() < 120
 
 
 def test_a_condition_stays_as_it_was_while_its_script_or_list_cannot_be_used(

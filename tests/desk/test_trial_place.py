@@ -97,7 +97,7 @@ def test_what_is_looked_at_comes_before_what_is_out_of_sight(
     monkeypatch.setattr(looking_module, "_MOST_PUT_OFF", 1_000)  # on a machine that is busy, too
     came: list[str] = []
     place.trials.changed.connect(lambda _: came.append("trial"))
-    window.session.chart.pips_changed.connect(lambda _: came.append("pips"))
+    window.session.chart.signal_ages_changed.connect(lambda _: came.append("pips"))
     for n in (21.0, 22.0, 23.0, 24.0):
         came.clear()
         window.session.rule.set_setting("n", n)
@@ -116,7 +116,7 @@ def test_a_long_trial_keeps_nothing_else_from_coming(
         return put_on_trial(*args, **named)  # type: ignore[arg-type]
 
     monkeypatch.setattr(trials_module, "run_trial", slowly)
-    window.session.chart.pips_changed.connect(lambda _: came.append("pips"))
+    window.session.chart.signal_ages_changed.connect(lambda _: came.append("pips"))
     window.session.rule.set_setting("n", 31.0)
     end = time.monotonic() + 10
     while not came and time.monotonic() < end:
@@ -314,7 +314,7 @@ def test_a_script_without_trade_is_composed_and_can_be_written(window: Window, c
     calm(window)
     assert "trade ride long\n    enter when up\n    leave when down" in window.session.script.text
     assert not place.write_button.isVisible() and trial_of(place).figures["trades"] > 100
-    window.deeds["write_trade"].trigger()
+    window.commands["write_trade"].trigger()
     assert "already has a trade" in window.status.text()
 
 
@@ -391,7 +391,7 @@ def test_trades_stand_on_the_chart_and_keys_go_through_them(window: Window, calm
     QTest.keyClick(window, Qt.Key.Key_Right, keys)
     assert window.bench.chart.pinned == int(trades.entered[-1])
     for name in ("show_averaged", "scale_percent"):
-        window.deeds[name].trigger()
+        window.commands[name].trigger()
         calm(window)
         again = window.session.chart.view.trades  # type: ignore[union-attr]
         assert np.array_equal(again.entry, trades.entry)  # fills are on real prices, however bars are shown
@@ -403,7 +403,7 @@ def test_trades_stand_on_the_chart_and_keys_go_through_them(window: Window, calm
 
 def test_without_a_trade_the_keys_say_so(window: Window, calm: Calm) -> None:
     opened(window, calm, "rung 1\nline close\n")
-    window.deeds["next_trade"].trigger()
+    window.commands["next_trade"].trigger()
     assert "it has no `trade`" in window.status.text()
 
 
@@ -415,7 +415,7 @@ def test_why_takes_the_decisions_of_trades_apart(window: Window, calm: Calm) -> 
     assert offered == ["over", "enter ride", "leave ride"]
     why.signals.setCurrentText("leave ride")
     why.signals.activated.emit(2)
-    window.deeds["previous_trade"].trigger()
+    window.commands["previous_trade"].trigger()
     calm(window)
     assert why.tree.topLevelItemCount() == 1 and "Entered here" in why.story.text()
     trades = window.session.chart.view.trades  # type: ignore[union-attr]
@@ -447,7 +447,7 @@ def test_the_ladder_tells_which_timeframes_hold_a_position(window: Window, calm:
     opened(window, calm, "rung 1\ntrade ride long\n    enter when bar == 5\n")
     window.show_bench()
     calm(window)
-    held = [p for p in window.session.chart.pips[Timeframe.parse("1d")] if p.held is not None]
+    held = [p for p in window.session.chart.signal_ages[Timeframe.parse("1d")] if p.held is not None]
     assert len(held) == 1 and held[0].held.side == 1 and "bars" in held[0].held.words()
 
 
@@ -455,7 +455,7 @@ def test_stopping_keeps_what_was_shown(window: Window, calm: Calm, place: TrialP
     before = place.trials.outcome
     place.trials.set_ground(finer=True)
     QTest.qWait(30)
-    window.deeds["stop_trial"].trigger()
+    window.commands["stop_trial"].trigger()
     calm(window)
     assert place.trials.outcome is before and not place.stop_button.isVisible()
     place.trials.set_ground(finer=False)

@@ -155,8 +155,8 @@ def test_a_list_waits_aside_for_another_program_and_is_written_when_that_lets_go
     window.show_ladder()
     calm(window)
     beat = Heartbeat()
-    window.ladder.deeds.make("First", [])
-    window.ladder.deeds.add("BRINE")  # into what is shown, which is no list of the user's yet
+    window.ladder.commands.make("First", [])
+    window.ladder.commands.add("BRINE")  # into what is shown, which is no list of the user's yet
     window.session.change_lists(lambda: window.session.lists.make("Second", ["FLAKE"]))
     assert becomes(lambda: f"oak scan (process {holder.pid})" in window.status.text())
     assert "stop waiting" in window.status.text()
@@ -176,7 +176,7 @@ def test_waiting_for_another_program_can_be_given_up(
 ) -> None:
     window.show_ladder()
     calm(window)
-    window.ladder.deeds.make("First", [])
+    window.ladder.commands.make("First", [])
     assert becomes(lambda: "stop waiting" in window.status.text())
     QTest.keyClick(window, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
     QTest.keyClicks(window.palette_dialog.line, "stop waiting")
@@ -188,7 +188,7 @@ def test_waiting_for_another_program_can_be_given_up(
     QTest.qWait(200)
     calm(window)
     assert "First" not in home.lists().own
-    window.ladder.deeds.make("After", [])
+    window.ladder.commands.make("After", [])
     calm(window)
     assert list(home.lists().own) == ["After"]
 
@@ -207,7 +207,7 @@ def test_leaving_says_what_it_waits_for_and_can_be_taken_back(
 
         return exec_
 
-    window.ladder.deeds.make("First", [])
+    window.ladder.commands.make("First", [])
     assert becomes(lambda: "stop waiting" in window.status.text())
     monkeypatch.setattr(WaitingDialog, "exec", click("stay"))
     window.close()
@@ -224,7 +224,7 @@ def test_leaving_writes_what_was_asked_for_first(qapp: QApplication, home: Works
     made.show()
     settle(make_app(), made.session)
     for k in range(12):
-        made.ladder.deeds.make(f"List {k}", [])
+        made.ladder.commands.make(f"List {k}", [])
     put_away(made)
     assert list(home.lists().own) == [f"List {k}" for k in range(12)]
 

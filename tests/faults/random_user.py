@@ -297,7 +297,7 @@ class RandomUser:
     def _action(self) -> None:
         action = self._random.choice([a for a in ACTIONS if a.name != "quit"])
         self._recent[-1] = f"action:{action.name}"
-        self.window.deeds[action.name].trigger()
+        self.window.commands[action.name].trigger()
 
     def _click_on(self, root: QWidget | None) -> Callable[[], None]:
         def click() -> None:
@@ -392,9 +392,9 @@ class RandomUser:
         name = f"List {self._random.randrange(6)}"
         symbols = self._random.sample(list(self.session.library.infos), 5)
         if name in self.session.lists.own:
-            self.window.ladder.deeds.change(lambda: self.session.lists.delete(name))
+            self.window.ladder.commands.change(lambda: self.session.lists.delete(name))
         else:
-            self.window.ladder.deeds.make(name, symbols)
+            self.window.ladder.commands.make(name, symbols)
 
     def _palette(self) -> None:
         self.window.open_palette(self._random.choice(["", "1", "night", "BRINE", "2026-03-12", "zzz", "fold"]))

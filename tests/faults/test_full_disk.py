@@ -100,19 +100,19 @@ def test_a_disk_that_fills_up_while_everything_is_used_loses_nothing(
     session.script.save()
     settle(app, session)
     assert window.bench.script.standing.isVisible() and "disk is full" in window.bench.script.standing.words.text()
-    window.ladder.deeds.make("Theirs", ["BUOY", "AFLOAT"])
+    window.ladder.commands.make("Theirs", ["BUOY", "AFLOAT"])
     settle(app, session)
     assert "the disk is full" in window.status.text() and "Theirs" not in session.lists.own
     write_days(files / "BUOY.csv", 0, 3000, 21)
     made = import_files([files / "BUOY.csv"], BarLibrary(space.library_folder))
     assert "the disk is full" in made[0].trouble
     assert len(BarLibrary(space.library_folder).bars("BUOY", session.chart.timeframe)) == before
-    window.bench.deeds.write_chart(disk / "chart.png")
+    window.bench.commands.write_chart(disk / "chart.png")
     settle(app, session)
     assert "disk is full" in window.status.text() and not (disk / "chart.png").exists()
     ballast.drop()
     assert session.script.save() == [] and "typed on a full disk" in path.read_text()
-    window.ladder.deeds.make("Theirs", ["BUOY", "AFLOAT"])
+    window.ladder.commands.make("Theirs", ["BUOY", "AFLOAT"])
     settle(app, session)
     again = Workspace(space.data, space.config)
     assert list(again.lists().own) == ["Mine", "Theirs"] and BarLibrary(space.library_folder).damaged() == []

@@ -268,24 +268,24 @@ def test_a_high_and_low_that_are_exchanged_are_put_right(tmp_path: Path, library
     np.testing.assert_allclose(taken(library, "A"), prices(60))
 
 
-@pytest.mark.parametrize(("mend", "left"), [(Repair.KEEP, 100), (Repair.DROP, 99)])
+@pytest.mark.parametrize(("repair", "left"), [(Repair.KEEP, 100), (Repair.DROP, 99)])
 def test_a_spike_is_kept_or_dropped_as_the_user_says(
-    tmp_path: Path, library: BarLibrary, mend: Repair, left: int
+    tmp_path: Path, library: BarLibrary, repair: Repair, left: int
 ) -> None:
     path = plain(tmp_path / "a.csv", 100)
     spoil(path, lambda rows: rows.__setitem__(50, [rows[50][0], "500", "500", "500", "500", "10"]))
-    options = Options(mends={Trouble.SPIKE: mend})
+    options = Options(repairs={Trouble.SPIKE: repair})
     found = kinds(path, library, options)
-    assert found.pop(Trouble.SPIKE) == 1 and found == ({} if mend is Repair.KEEP else {Trouble.HOLE: 1})
+    assert found.pop(Trouble.SPIKE) == 1 and found == ({} if repair is Repair.KEEP else {Trouble.HOLE: 1})
     import_files([path], library, options)
     assert len(library.bars("A", ONE_DAY)) == left
 
 
 @pytest.mark.parametrize(
-    ("ratio", "mend"), [(2.0, Repair.MEND), (3.0, Repair.MEND), (0.1, Repair.MEND), (2.0, Repair.KEEP)]
+    ("ratio", "repair"), [(2.0, Repair.MEND), (3.0, Repair.MEND), (0.1, Repair.MEND), (2.0, Repair.KEEP)]
 )
 def test_a_split_is_found_and_adjusted_if_asked(
-    tmp_path: Path, library: BarLibrary, ratio: float, mend: Repair
+    tmp_path: Path, library: BarLibrary, ratio: float, repair: Repair
 ) -> None:
     path = plain(tmp_path / "a.csv", 100)
     data = prices(100)
@@ -293,10 +293,10 @@ def test_a_split_is_found_and_adjusted_if_asked(
     data[:60, 4] /= ratio
     rows = [[d.strftime("%Y-%m-%d"), *(f"{x:.6f}" for x in p)] for d, p in zip(days(100), data, strict=True)]
     write(path, HEAD, rows)  # type: ignore[arg-type]
-    options = Options(mends={Trouble.SPLIT: mend})
+    options = Options(repairs={Trouble.SPLIT: repair})
     assert kinds(path, library, options) == {Trouble.SPLIT: 1}
     import_files([path], library, options)
-    expected = prices(100) if mend is Repair.MEND else data
+    expected = prices(100) if repair is Repair.MEND else data
     np.testing.assert_allclose(taken(library, "A"), expected, rtol=1e-4)
 
 
@@ -344,8 +344,8 @@ def test_a_high_or_low_that_stands_alone_is_a_spike(
     path.write_text("\n".join(lines) + "\n")
     (kept,) = look_at(path, library, Options())
     spike = next(f for f in kept.findings if f.trouble is Trouble.SPIKE)
-    assert (spike.count, spike.places[0][0], spike.mend) == (1, 31, Repair.KEEP)
-    (dropped,) = look_at(path, library, Options(mends={Trouble.SPIKE: Repair.DROP}))
+    assert (spike.count, spike.places[0][0], spike.repair) == (1, 31, Repair.KEEP)
+    (dropped,) = look_at(path, library, Options(repairs={Trouble.SPIKE: Repair.DROP}))
     assert kept.bars is not None and dropped.bars is not None and len(dropped.bars) == len(kept.bars) - 1
 
 

@@ -100,12 +100,12 @@ def test_a_cell_that_is_not_plainly_right_is_found_with_its_row(
     finding = next(f for f in found.findings if f.trouble is trouble)
     assert finding.count == 1 and finding.places[0][0] == 22
     assert found.bars is not None
-    for mend in CHOICES[trouble]:
-        (made,) = look(tmp_path / "a.csv", library, text(lines), mends={trouble: mend})
+    for repair in CHOICES[trouble]:
+        (made,) = look(tmp_path / "a.csv", library, text(lines), repairs={trouble: repair})
         assert made.bars is not None
-        dropped = mend is Repair.DROP or trouble is Trouble.UNREAD
-        assert len(made.bars) == (59 if dropped or (column == 4 and mend is Repair.BLANK) else 60)
-        if trouble is not Trouble.BELOW_ZERO or mend is not Repair.KEEP:
+        dropped = repair is Repair.DROP or trouble is Trouble.UNREAD
+        assert len(made.bars) == (59 if dropped or (column == 4 and repair is Repair.BLANK) else 60)
+        if trouble is not Trouble.BELOW_ZERO or repair is not Repair.KEEP:
             assert all(not (np.abs(made.bars[n]) > 1e6).any() and not (made.bars[n] <= 0).any() for n in COLUMNS[:4])
 
 
@@ -113,7 +113,7 @@ def test_many_prices_below_zero_are_meant(tmp_path: Path, library: BarLibrary) -
     lines = [[line[0], "-1", "0.5", "-2", "-1.5", "100"] for line in rows()]
     (found,) = look(tmp_path / "spread.csv", library, text(lines))
     finding = next(f for f in found.findings if f.trouble is Trouble.BELOW_ZERO)
-    assert finding.mend is Repair.KEEP and found.bars is not None and (found.bars["close"] == -1.5).all()
+    assert finding.repair is Repair.KEEP and found.bars is not None and (found.bars["close"] == -1.5).all()
 
 
 def test_numbers_with_commas_in_quotes_are_recognised_as_decimals(tmp_path: Path, library: BarLibrary) -> None:
@@ -458,7 +458,7 @@ def test_days_that_are_missed_every_year_are_entered_in_the_calendar(tmp_path: P
     holes = next(f for f in found.findings if f.trouble is Trouble.HOLE)
     assert holes.count == 1  # the one day in March is no holiday
     path.write_text(text(kept[:800]))
-    (off,) = look_at(path, BarLibrary(tmp_path / "other"), Options(mends={Trouble.CLOSED: Repair.DROP}))
+    (off,) = look_at(path, BarLibrary(tmp_path / "other"), Options(repairs={Trouble.CLOSED: Repair.DROP}))
     assert off.info is not None and not off.info.calendar.holidays
 
 

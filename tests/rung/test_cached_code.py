@@ -145,11 +145,11 @@ def test_what_cannot_stand_side_by_side_is_kept_too(
 
 def test_old_code_makes_room(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
-    shelf = DiskCache("code", 3)
+    other_scripts = DiskCache("code", 3)
     for k in range(6):
-        shelf.put(bytes([k]), b"code %d" % k)
+        other_scripts.put(bytes([k]), b"code %d" % k)
         time.sleep(0.01)
-    assert [shelf.take(bytes([k])) for k in range(6)] == [None] * 3 + [b"code %d" % k for k in (3, 4, 5)]
+    assert [other_scripts.take(bytes([k])) for k in range(6)] == [None] * 3 + [b"code %d" % k for k in (3, 4, 5)]
 
 
 def test_two_programs_keep_code_in_the_same_place(tmp_path: Path) -> None:

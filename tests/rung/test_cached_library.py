@@ -71,7 +71,7 @@ def test_what_is_kept_is_what_would_be_read(nothing_known: Path) -> None:
     assert {name: repr(library.function(name)) for name in library.names()} == read
 
 
-@pytest.mark.parametrize("damage", [b"", b"oak shelf 1\n", b"another thing altogether"])
+@pytest.mark.parametrize("damage", [b"", b"oak cache 1\n", b"another thing altogether"])
 def test_damaged_trees_are_read_anew(nothing_known: Path, damage: bytes) -> None:
     library.keep()
     (kept,) = nothing_known.glob("*.kept")

@@ -11,7 +11,7 @@ from oakladder.rung import Problem, analyse
 from oakladder.rung.problems import CODES
 from oakladder.rung.service.fixes import apply_fix
 
-SLIPS = json.loads((Path(__file__).parent / "common_mistakes.json").read_text(encoding="utf-8"))
+MISTAKES = json.loads((Path(__file__).parent / "common_mistakes.json").read_text(encoding="utf-8"))
 #: Words of the grammar and of the library's insides, which say nothing to a user.
 INSIDES = ("string", "token", "anonymous", "number_", "what follows `if`", "`travelled`", "`best`")
 
@@ -21,7 +21,7 @@ def weight(problems: tuple[Problem, ...]) -> tuple[int, int]:
     return sum(p.is_error for p in problems), len(problems)
 
 
-@pytest.mark.parametrize("slip", SLIPS, ids=lambda s: s["slip"])
+@pytest.mark.parametrize("slip", MISTAKES, ids=lambda s: s["slip"])
 def test_a_slip_is_told_where_it_stands_and_mended(slip: dict) -> None:
     problems = analyse(slip["script"]).problems
     assert [(p.code, p.span.line, p.span.column) for p in problems] == [
@@ -32,7 +32,7 @@ def test_a_slip_is_told_where_it_stands_and_mended(slip: dict) -> None:
         assert (apply_fix(slip["script"], problem) if problem.edits else None) == expected["mended"]
 
 
-@pytest.mark.parametrize("slip", SLIPS, ids=lambda s: s["slip"])
+@pytest.mark.parametrize("slip", MISTAKES, ids=lambda s: s["slip"])
 def test_a_mend_makes_the_script_better(slip: dict) -> None:
     before = analyse(slip["script"]).problems
     for problem in before:
@@ -42,13 +42,13 @@ def test_a_mend_makes_the_script_better(slip: dict) -> None:
 
 
 def test_most_slips_can_be_mended_and_one_cause_gives_one_problem() -> None:
-    told = [s for s in SLIPS if s["problems"]]
-    assert sum(any(p["mended"] for p in s["problems"]) for s in told) >= 0.6 * len(SLIPS)
+    told = [s for s in MISTAKES if s["problems"]]
+    assert sum(any(p["mended"] for p in s["problems"]) for s in told) >= 0.6 * len(MISTAKES)
     several = [s["slip"] for s in told if len(s["problems"]) > 1]
     assert several == ["set of nothing declared"]  # a short form, and a name that was never made
 
 
-@pytest.mark.parametrize("slip", SLIPS, ids=lambda s: s["slip"])
+@pytest.mark.parametrize("slip", MISTAKES, ids=lambda s: s["slip"])
 def test_what_is_said_is_about_the_script(slip: dict) -> None:
     for problem in slip["problems"]:
         words = problem["says"].lower()

@@ -169,10 +169,10 @@ def test_a_function_that_reads_a_value_of_its_own_script_cannot_be_taken() -> No
         'rung 1\ntitle "Tools"\nsetting n = 3\nlet base = close\ndefine f(x)\n    give sma(x, n)\n'
         "define g(x)\n    give f(x) + base\ndefine own(x, n = 2)\n    let base = x * n\n    give base\n"
     )
-    shelf = OtherScripts((("Tools", tools),), "scripts")
+    other_scripts = OtherScripts((("Tools", tools),), "scripts")
     for name, words in (("f", "`n` (setting)"), ("g", "`base` (let)")):
-        (problem,) = analyse(f'rung 1\nuse {name} from "Tools"\nline {name}(close)\n', shelf).problems
+        (problem,) = analyse(f'rung 1\nuse {name} from "Tools"\nline {name}(close)\n', other_scripts).problems
         assert (
             (problem.code, problem.span.line) == ("R217", 2) and words in problem.message and '"Tools"' in problem.fix
         )
-    assert analyse('rung 1\nuse own from "Tools"\nline own(close)\n', shelf).problems == ()
+    assert analyse('rung 1\nuse own from "Tools"\nline own(close)\n', other_scripts).problems == ()

@@ -119,8 +119,8 @@ def test_a_slip_in_a_trade_is_mended_where_it_stands() -> None:
     text = HEAD + "trade a long\n    enter when close > = open\n    leave when ebb\n"
     found = [p for p in analyse(text).problems if p.severity is Severity.ERROR]
     assert {p.code for p in found} == {"R102", "R201"}
-    mend = next(p for p in found if p.edits)
-    assert "enter when close >= open" in apply_fix(text, mend)
+    edit = next(p for p in found if p.edits)
+    assert "enter when close >= open" in apply_fix(text, edit)
 
 
 def test_help_brief_and_page_know_every_clause() -> None:

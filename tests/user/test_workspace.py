@@ -132,18 +132,18 @@ def test_a_file_that_is_no_script(tmp_path: Path, content: bytes | None, words: 
 
 
 def test_the_shelf_is_read_only_for_scripts_that_use_it(space: Workspace) -> None:
-    assert space.shelf("rung 1\nline close").scripts == ()
+    assert space.other_scripts("rung 1\nline close").scripts == ()
     (space.scripts / "broken.rung").write_bytes(b"\xff")
-    titles = [title for title, _ in space.shelf('rung 1\nuse f from "Tide turn"').scripts]
+    titles = [title for title, _ in space.other_scripts('rung 1\nuse f from "Tide turn"').scripts]
     assert "Tide turn" in titles and "tide_turn" in titles and "broken" not in titles
 
 
 def test_a_script_takes_from_a_file_beside_it(space: Workspace, tmp_path: Path) -> None:
     (tmp_path / "helpers.rung").write_text("rung 1\ndefine half(x)\n    give x / 2\n")
     text = 'rung 1\nuse half from "helpers"\nline half(close)'
-    found = dict(space.shelf(text, tmp_path / "mine.rung").scripts)
+    found = dict(space.other_scripts(text, tmp_path / "mine.rung").scripts)
     assert {"helpers", "helpers.rung", "Tide turn"} <= set(found) and "mine" not in found
-    assert "helpers" not in dict(space.shelf(text).scripts)
+    assert "helpers" not in dict(space.other_scripts(text).scripts)
 
 
 def test_the_bars_can_be_moved_to_another_folder(space: Workspace, tmp_path: Path) -> None:

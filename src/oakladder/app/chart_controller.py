@@ -39,7 +39,7 @@ class ChartController(QObject):
 
     view_changed = pyqtSignal(object)
     why_changed = pyqtSignal(object)
-    pips_changed = pyqtSignal(object)
+    signal_ages_changed = pyqtSignal(object)
     place_changed = pyqtSignal()
     options_changed = pyqtSignal(object)
     theme_changed = pyqtSignal(object)
@@ -70,7 +70,7 @@ class ChartController(QObject):
         self.options = ChartOptions()
         self.panes = PaneLayout()
         self.view: ChartView | None = None
-        self.pips: dict[Timeframe, list[RecentSignal]] = {}
+        self.signal_ages: dict[Timeframe, list[RecentSignal]] = {}
         self._mark: int | None = None
         self._columns_due = False
         self._put_off = 0
@@ -244,8 +244,8 @@ class ChartController(QObject):
         return work
 
     def _pipped(self, made: dict[Timeframe, list[RecentSignal]]) -> None:
-        self.pips = made
-        self.pips_changed.emit(made)
+        self.signal_ages = made
+        self.signal_ages_changed.emit(made)
 
     @property
     def waiting(self) -> bool:

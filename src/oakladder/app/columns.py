@@ -164,7 +164,7 @@ def ask_of(
 ) -> ColumnRequest:
     """The engine request for a column. Raises `ScriptError`, `ScriptFileProblem`, `RunProblem`, `Cancelled`."""
     text = read_script(workspace.scripts / column.script)
-    program = compile_script(text, workspace.shelf(text), cancelled)
+    program = compile_script(text, workspace.other_scripts(text), cancelled)
     return ColumnRequest(program, column.name or None, frame, column.settings, column.extended)
 
 

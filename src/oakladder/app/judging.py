@@ -285,7 +285,7 @@ class JudgingController(QObject):
         return case
 
     def _made_ready(self, case: TrialSpec, ticket: Ticket, *, whole: bool) -> tuple[Program, TrialData]:
-        program = compile_script(case.text, self._trials.shelf(case.text), ticket.cancelled)
+        program = compile_script(case.text, self._trials.other_scripts(case.text), ticket.cancelled)
         frame = BarSelection(Timeframe.parse(case.timeframe))
         ground, _ = self._trials.ground_of(case.list_name, frame, case.finer, whole=whole)
         return program.finer() if case.finer else program, ground

@@ -56,8 +56,10 @@ class Programs(QObject):
 
     def _compiled(self, path: Path, old: tuple[object, Program] | None, ticket: Ticket) -> tuple[object, Program]:
         text = read_script(path)
-        key = (text, shelf := self._workspace.shelf(text))
-        return old if old is not None and old[0] == key else (key, compile_script(text, shelf, ticket.cancelled))
+        key = (text, other_scripts := self._workspace.other_scripts(text))
+        return (
+            old if old is not None and old[0] == key else (key, compile_script(text, other_scripts, ticket.cancelled))
+        )
 
     def _arrived(self, made: _Known) -> None:
         self._known = made

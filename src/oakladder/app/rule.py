@@ -100,13 +100,13 @@ class OpenRule(QObject):
         self._typing.timeout.connect(self.compile)
         self._of: Path | None = None
         #: What was there to be used when the text was compiled.
-        self._shelf: OtherScripts | None = None
+        self._other_scripts: OtherScripts | None = None
         #: The text whose problems are known, and the settings reported last.
         self._judged: str | None = None
         self._told: object = None
         #: Whether a chart that was asked for made way for a text that is compiled.
         self._chart_due = False
-        basis.read(Part.RULE, lambda: (script.path, self._text_that_counts(), self._shelf))
+        basis.read(Part.RULE, lambda: (script.path, self._text_that_counts(), self._other_scripts))
         basis.read(Part.SETTINGS, self.values)
         for signal in (self.problems_changed, self.compiled, self.changed, script.opened):
             signal.connect(basis.note)
@@ -175,12 +175,12 @@ class OpenRule(QObject):
         """Compiles the text as it is now, and looks with it at once."""
         assert self.prepare is not None
         text, settings, known = self._script.text, dict(self.settings), frozenset(self._symbols.infos)
-        shelf, (look, asked) = self._workspace.shelf(text), self.prepare()
-        self._shelf = shelf
+        other_scripts, (look, asked) = self._workspace.other_scripts(text), self.prepare()
+        self._other_scripts = other_scripts
 
         def work(ticket: Ticket) -> Compilation:
             try:
-                program = compile_script(text, shelf, ticket.cancelled)
+                program = compile_script(text, other_scripts, ticket.cancelled)
             except ScriptError as error:
                 return Compilation(error.problems, None, None, asked, settings, text)
             missing = unknown_symbols(program.foreign, known)
@@ -252,7 +252,7 @@ class OpenRule(QObject):
     def scripts_written(self, names: Set[str]) -> None:
         """Scripts have been written: one that takes functions from others is compiled again with them."""
         own = self._script.path.name if self._script.path is not None else ""
-        if names - {own} and self._workspace.shelf(self._script.text) != self._shelf:
+        if names - {own} and self._workspace.other_scripts(self._script.text) != self._other_scripts:
             self.compile()
 
     @property

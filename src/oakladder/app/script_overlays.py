@@ -75,7 +75,7 @@ def _quoted(text: str) -> str:
 def compiled(use: ScriptUse, workspace: Workspace, cancelled: Callable[[], bool] | None = None) -> Program:
     """The program of a use. Raises `ScriptError`, `ScriptFileProblem`, `Cancelled`."""
     text = use.source()
-    return compile_script(text, workspace.shelf(text), cancelled)
+    return compile_script(text, workspace.other_scripts(text), cancelled)
 
 
 def _drawn(

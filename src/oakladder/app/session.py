@@ -156,7 +156,7 @@ class Session(QObject):
             signal.connect(self.basis.note)
 
     def _note_looks(self) -> None:
-        """Records visible results as tries, and discards those that are recomputed."""
+        """Records visible results as tries, and discards results that are recomputed."""
         trials, notebook = self.trials, self.notebook
 
         def look(*outcomes: Outcome | None) -> None:

@@ -96,7 +96,7 @@ class SideCharts(QObject):
         self._set(0, self.kind)
 
     def turn(self) -> None:
-        """Switches between other symbols and other timeframes; adds the first side chart if there is none."""
+        """Switches between other symbols and other timeframes; adds a first side chart if needed."""
         kind = Kind.SYMBOLS if self.kind is Kind.TIMEFRAMES and self.count else Kind.TIMEFRAMES
         self._set(max(self.count, 1), kind if self.count else self.kind)
 

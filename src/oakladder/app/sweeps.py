@@ -103,11 +103,11 @@ class SweepController(QObject):
             return None, None
 
     def _task(self, case: TrialSpec, ticket: Ticket) -> Task:
-        shelf = self._trials.shelf(case.text)
-        program = compile_script(case.text, shelf, ticket.cancelled)
+        other_scripts = self._trials.other_scripts(case.text)
+        program = compile_script(case.text, other_scripts, ticket.cancelled)
         ground, _ = self._trials.ground_of(case.list_name, BarSelection(Timeframe.parse(case.timeframe)), case.finer)
         program = program.finer() if case.finer else program
-        return Task(program, ground, case.account, program.values_of(dict(case.settings)), shelf, case.finer)
+        return Task(program, ground, case.account, program.values_of(dict(case.settings)), other_scripts, case.finer)
 
     def _start(self, kind: str, work, then) -> None:  # type: ignore[no-untyped-def]
         self._rest.stop()

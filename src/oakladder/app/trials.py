@@ -237,9 +237,9 @@ class TrialController(QObject):
         """Whether only what was known at some moment is shown."""
         return self._replay.moment is not None
 
-    def shelf(self, text: str) -> OtherScripts:
+    def other_scripts(self, text: str) -> OtherScripts:
         """The scripts that a text may take functions from."""
-        return self._workspace.shelf(text)
+        return self._workspace.other_scripts(text)
 
     # --- asking -------------------------------------------------------------------------------------
 
@@ -333,7 +333,7 @@ class TrialController(QObject):
         return Outcome(words, case, trial, skipped=skipped)
 
     def _program(self, case: TrialSpec, cancelled: Callable[[], bool]) -> Program:
-        program = compile_script(case.text, self._workspace.shelf(case.text), cancelled)
+        program = compile_script(case.text, self._workspace.other_scripts(case.text), cancelled)
         return program.finer() if case.finer else program
 
     def symbols(self, list_name: str) -> list[str]:

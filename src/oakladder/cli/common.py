@@ -99,7 +99,7 @@ def load(script: Path, as_json: bool = False) -> Program:
     except ScriptFileProblem as error:
         fail(CALL_WRONG if not script.exists() else SCRIPT_ERRORS, str(error))
     try:
-        return compile_script(text, Workspace.default().shelf(text, script.absolute()))
+        return compile_script(text, Workspace.default().other_scripts(text, script.absolute()))
     except ScriptError as error:
         print_problems(script, [p for p in error.problems if p.is_error], as_json, sys.stderr)
         raise Leave(SCRIPT_ERRORS) from None

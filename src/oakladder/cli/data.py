@@ -49,7 +49,7 @@ from oakladder.user.workspace import Workspace
     arg("--tick", dest="tick", type=a_number, help="the smallest step of the price"),
     arg("--sector", dest="sector", help="under which sector they are listed; My data unless said"),
     arg("--kind", dest="kind", help="what they are, as in share, pair or future"),
-    arg("--mend", dest="mend", action="append", help='what to do about a finding, as in "spike=drop"'),
+    arg("--mend", dest="repair", action="append", help='what to do about a finding, as in "spike=drop"'),
 )
 def import_data(
     files: list[Path],
@@ -62,7 +62,7 @@ def import_data(
     tick: float | None,
     sector: str | None,
     kind: str | None,
-    mend: list[str] | None,
+    repair: list[str] | None,
 ) -> None:
     """Import the bars of your own files into the library; only what is new is added."""
     name = _symbol_name(symbol, same)
@@ -79,7 +79,7 @@ def import_data(
         fail(CALL_WRONG, str(error))
     if tick is not None and not 0 < tick < 1e9:
         fail(CALL_WRONG, "A tick is a price step above 0, as in 0.01.")
-    options = importing.Options(calendar, tick, kind, sector, zone=zone, mends=_mends(mend), symbol=name, same=same)
+    options = importing.Options(calendar, tick, kind, sector, zone=zone, repairs=_mends(repair), symbol=name, same=same)
     library = library_of(library_folder, create=True)
     reporter = Reporter("imported")
     done = importing.import_files(

@@ -52,7 +52,7 @@ def check(
     except ScriptFileProblem as error:
         fail(CALL_WRONG if not script.exists() else SCRIPT_ERRORS, str(error))
     try:
-        program = compile_script(text, Workspace.default().shelf(text, script.absolute()))
+        program = compile_script(text, Workspace.default().other_scripts(text, script.absolute()))
         problems = program.problems
         if program.foreign:
             problems = (*problems, *unknown_symbols(program.foreign, list(library_of().infos)))
@@ -85,7 +85,7 @@ def brief(
     if script is None:
         return
     print(f"THE SCRIPT AS IT STANDS\n{text}")
-    problems = analyse(text, Workspace.default().shelf(text, script.absolute())).problems
+    problems = analyse(text, Workspace.default().other_scripts(text, script.absolute())).problems
     print("ITS PROBLEMS" if problems else "IT HAS NO PROBLEMS")
     print_problems(script, problems, False, sys.stdout)
 

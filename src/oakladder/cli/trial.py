@@ -107,8 +107,8 @@ def trial(
         ground = asked.ground(finer=finer)
         if finer:
             program = program.finer()
-        shelf = Workspace.default().shelf(program.text, script.absolute())
-        task = Task(program, ground, account, values, shelf, finer)
+        other_scripts = Workspace.default().other_scripts(program.text, script.absolute())
+        task = Task(program, ground, account, values, other_scripts, finer)
         noting = NotebookWriter(script)
         what = noting.what(task, asked.name)
         if asked.breaks_seal:
@@ -157,7 +157,7 @@ def trading(program: Program, script: Path) -> Program:
         fail(CALL_WRONG, f"{script}: {error}")
     print(f"The script has no trade, so one is composed: {draft.words()}.", file=sys.stderr)
     text = with_trade(program, draft)
-    return compile_script(text, Workspace.default().shelf(text, script.absolute()))
+    return compile_script(text, Workspace.default().other_scripts(text, script.absolute()))
 
 
 def _print_table(done: Trial, script: Path, to: IO[str]) -> None:

@@ -36,7 +36,7 @@ def choices(
     for path in session.workspace.script_files():
         title = path.stem.replace("_", " ")
         made.append(PaletteLine(f"Script {title}", "", lambda p=path: session.rule.open(p)))  # type: ignore[misc]
-        made.append(PaletteLine(f"Beside: {title}", "", lambda p=path: bench.deeds.put_beside(p)))  # type: ignore[misc]
+        made.append(PaletteLine(f"Beside: {title}", "", lambda p=path: bench.commands.put_beside(p)))  # type: ignore[misc]
     for name, pane in bench.chart.panes.items():
         if name != PRICE:
             word = "Expand" if pane.folded else "Collapse"
@@ -56,5 +56,5 @@ def made_of(typed: str, bench: Bench, go_to: Goes) -> list[PaletteLine]:
         made.append(PaletteLine(f"Timeframe {frame}", "", lambda: go_to(timeframe=frame)))
     day = day_of(typed)
     if day is not None:
-        made.append(PaletteLine(f"Go to {day.item():%d %b %Y}", "", lambda: bench.deeds.go_to_day(day)))
+        made.append(PaletteLine(f"Go to {day.item():%d %b %Y}", "", lambda: bench.commands.go_to_day(day)))
     return made

@@ -91,7 +91,7 @@ def take(
     if place == "replay":
         shown = window.bench.chart.shown
         window.bench.chart.pin(max(len(shown.bars) - _REPLAYED, 0) if shown is not None else None)
-        window.bench.deeds.start_replay()
+        window.bench.commands.start_replay()
         settle(app, window.session)
     if place == "gallery":
         window.bench.script.open_gallery()

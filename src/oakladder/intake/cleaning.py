@@ -110,9 +110,9 @@ WORDS: dict[tuple[Trouble, Repair], str] = {
 }
 
 
-def done_words(trouble: Trouble, mend: Repair) -> str:
+def done_words(trouble: Trouble, repair: Repair) -> str:
     """What is done about a trouble, in words."""
-    return WORDS.get((trouble, mend), {Repair.KEEP: "kept", Repair.DROP: "left out"}.get(mend, "repaired"))
+    return WORDS.get((trouble, repair), {Repair.KEEP: "kept", Repair.DROP: "left out"}.get(repair, "repaired"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,13 +122,13 @@ class Finding:
     trouble: Trouble
     count: int
     places: tuple[tuple[int, int], ...]
-    mend: Repair
+    repair: Repair
     #: What it is about, where that is no row.
     about: str = ""
 
     def words(self) -> str:
         """The finding as a sentence for a report."""
-        done = done_words(self.trouble, self.mend)
+        done = done_words(self.trouble, self.repair)
         rows = ", ".join(str(row) for row, _ in self.places if row)
         where = f" (row {rows}{' …' if self.count > len(self.places) else ''})" if rows else ""
         where = f" ({self.about})" if self.about else where
@@ -146,15 +146,15 @@ class Tidied:
 
 
 def clean_bars(
-    raw: Raw, timeframe: Timeframe, calendar: Calendar, mends: dict[Trouble, Repair] | None = None
+    raw: Raw, timeframe: Timeframe, calendar: Calendar, repairs: dict[Trouble, Repair] | None = None
 ) -> Tidied:
-    """Finds what is wrong with a symbol's rows and cleans it; ``mends`` overrides the default repairs."""
-    made = _Tidying(raw, {t: (mends or {}).get(t, choices[0]) for t, choices in CHOICES.items()})
+    """Finds what is wrong with a symbol's rows and cleans it; ``repairs`` overrides the default repairs."""
+    made = _Tidying(raw, {t: (repairs or {}).get(t, choices[0]) for t, choices in CHOICES.items()})
     made.unread()
     made.alike()
     made.cells()
     made.future()
-    made.below_zero(Trouble.BELOW_ZERO in (mends or {}))
+    made.below_zero(Trouble.BELOW_ZERO in (repairs or {}))
     made.absurd()
     made.order()
     made.repeats()
@@ -177,8 +177,8 @@ def _at(places: np.ndarray, count: int) -> np.ndarray:
 class _Tidying:
     """The rows of one symbol on their way to being clean."""
 
-    def __init__(self, raw: Raw, mends: dict[Trouble, Repair]):
-        self.raw, self.mends = raw, mends
+    def __init__(self, raw: Raw, repairs: dict[Trouble, Repair]):
+        self.raw, self.repairs = raw, repairs
         self.times, self.rows = raw.times, raw.rows
         self.columns = dict(raw.columns)  # modified in place: a file is read again each time
         self.findings: list[Finding] = []
@@ -188,11 +188,11 @@ class _Tidying:
         """Writes down where something is wrong; gives what shall be done about it."""
         at = np.flatnonzero(where)[:_SHOWN]
         places = tuple((int(self.rows[k]), int(self.times[k])) for k in at)
-        mend = self.mends[trouble]
+        repair = self.repairs[trouble]
         total = int(where.sum()) if count is None else count
         if total:
-            self.findings.append(Finding(trouble, total, places, mend))
-        return mend
+            self.findings.append(Finding(trouble, total, places, repair))
+        return repair
 
     def _keep(self, keep: np.ndarray) -> None:
         self.times, self.rows = self.times[keep], self.rows[keep]
@@ -203,7 +203,7 @@ class _Tidying:
         rows = self.raw.unread_rows
         if len(rows):
             places = tuple((int(row), 0) for row in rows[:_SHOWN])
-            self.findings.append(Finding(Trouble.UNREAD, len(rows), places, self.mends[Trouble.UNREAD]))
+            self.findings.append(Finding(Trouble.UNREAD, len(rows), places, self.repairs[Trouble.UNREAD]))
 
     def alike(self) -> None:
         """Names in the file that are one symbol here."""
@@ -244,7 +244,7 @@ class _Tidying:
         if not where.any():
             return
         if not said and where.mean() > _BELOW_ZERO_SHARE:
-            self.mends[Trouble.BELOW_ZERO] = Repair.KEEP
+            self.repairs[Trouble.BELOW_ZERO] = Repair.KEEP
         self._blank_or_drop(Trouble.BELOW_ZERO, cells)
 
     def absurd(self) -> None:
@@ -259,10 +259,10 @@ class _Tidying:
         where = np.logical_or.reduce(list(cells.values()))
         if not where.any():
             return
-        mend = self._found(trouble, where)
-        if mend is Repair.DROP:
+        repair = self._found(trouble, where)
+        if repair is Repair.DROP:
             self._keep(~where)
-        elif mend is Repair.BLANK:
+        elif repair is Repair.BLANK:
             for name, here in cells.items():
                 self.columns[name][here] = np.nan
 
@@ -299,10 +299,10 @@ class _Tidying:
             wrong = (h < lo) | (h < np.fmax(o, c)) | (lo > np.fmin(o, c))
         if not wrong.any():
             return
-        mend = self._found(Trouble.IMPOSSIBLE, wrong)
-        if mend is Repair.DROP:
+        repair = self._found(Trouble.IMPOSSIBLE, wrong)
+        if repair is Repair.DROP:
             self._keep(~wrong)
-        elif mend is Repair.MEND:
+        elif repair is Repair.MEND:
             # Exchanged if each is where the other should be; else each reaches as far as open and close, and no
             # further because of the other, which may be the wrong one.
             with np.errstate(invalid="ignore"):

@@ -219,7 +219,7 @@ def times_of(body: list[list[str]], columns: dict[str, int]) -> list[str]:
 
 
 def time_form(texts: list[str]) -> str:
-    """The form that reads the most times; of equally good forms, the one that gives the best order."""
+    """The form that reads the most times; of equally good forms, the best ordered one."""
     best, best_score = "", -1.0
     for form in (f for f in TIME_FORMS if may_fit(texts[:_FIRST_TIMES], f)):
         made, good = parse_times(texts, form)

@@ -46,7 +46,7 @@ class Options:
     kind: str | None = None
     sector: str | None = None
     zone: str | None = None
-    mends: dict[Trouble, Repair] = field(default_factory=dict)
+    repairs: dict[Trouble, Repair] = field(default_factory=dict)
     #: The symbol that the bars of a file belong to.
     symbol: str | None = None
     #: Whether they do so whatever speaks against it: see `claims.Doubt`.
@@ -145,9 +145,9 @@ def _intake(path: Path, raw: Raw, library: BarLibrary, options: Options) -> Inta
     if known is not None and options.calendar is not None:  # new hours replace the old ones; known closed days stay
         calendar = replace(calendar, holidays=known.calendar.holidays, halves=known.calendar.halves)
     closed = _recognised(times, made.timeframe, calendar) if known is None else frozenset()
-    keep_open = options.mends.get(Trouble.CLOSED) is Repair.DROP
+    keep_open = options.repairs.get(Trouble.CLOSED) is Repair.DROP
     calendar = calendar if keep_open else replace(calendar, holidays=calendar.holidays | closed)
-    tidied = clean_bars(raw, made.timeframe, calendar, options.mends)
+    tidied = clean_bars(raw, made.timeframe, calendar, options.repairs)
     made.findings = tidied.findings
     if closed:
         opens = tuple((0, int(t)) for t in calendar.day_open(np.array(sorted(closed)[:5])))
@@ -344,7 +344,7 @@ def import_files(
 def find_claims(
     files: Sequence[Path], options_of: Callable[[Path], Options], layouts: dict[Path, TableLayout]
 ) -> dict[Path, Sequence[Path]]:
-    """The files whose names claim one symbol, each with all that do; those that have a column of symbols claim none by
+    """The files whose names claim one symbol, each with all such files; files with a symbol column claim none by
     their names. Layouts that are guessed for that are added to ``layouts``."""
 
     def has_symbols(path: Path) -> bool:

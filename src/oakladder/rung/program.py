@@ -163,8 +163,8 @@ def _fixed_parts(op: Op) -> list[Op]:
 #: than Python's default limit.
 _FRAMES = 20_000
 sys.setrecursionlimit(max(sys.getrecursionlimit(), _FRAMES))
-#: So many mends are tried on a script of less than so many lines, and one on a longer one; the others are not offered.
-_MOST_MENDS, _LONG = 12, 400
+#: Max number of fixes tried on a script of less than so many lines; one on a longer script. Untried fixes are not offered.
+_MOST_FIXES, _LONG = 12, 400
 #: The scripts that are remembered.
 _MOST_PROGRAMS = 128
 
@@ -185,38 +185,40 @@ class Analysis:
     ratios: frozenset[t.Expr] = frozenset()
 
 
-def analyse(text: str, shelf: OtherScripts = OtherScripts(), cancelled: Callable[[], bool] | None = None) -> Analysis:
-    """Reads and checks a script; never raises for what is wrong in it, but `Cancelled`. ``shelf`` has the scripts that
+def analyse(
+    text: str, other_scripts: OtherScripts = OtherScripts(), cancelled: Callable[[], bool] | None = None
+) -> Analysis:
+    """Reads and checks a script; never raises for errors in it, but `Cancelled`. ``other_scripts`` holds the scripts that
     `use` can reach.
 
-    A problem keeps its mend only if the script is better with it: it is checked again with each.
+    A problem keeps its fix only if that makes the script better: it is checked again with each.
     """
-    made = _analysed(text, shelf, cancelled)
+    made = _analysed(text, other_scripts, cancelled)
     if not any(p.edits for p in made.problems):
         return made
     kept: list[Problem] = []
-    tries = _MOST_MENDS if text.count("\n") < _LONG else 1
+    tries = _MOST_FIXES if text.count("\n") < _LONG else 1
     for problem in made.problems:
         if problem.edits:
             tries -= 1
-            if tries < 0 or not _is_better(apply_fix(text, problem), made.problems, shelf, cancelled):
+            if tries < 0 or not _is_better(apply_fix(text, problem), made.problems, other_scripts, cancelled):
                 problem = replace(problem, replacement=None, also=())
         kept.append(problem)
     return replace(made, problems=tuple(kept))
 
 
 def _is_better(
-    text: str, before: tuple[Problem, ...], shelf: OtherScripts, cancelled: Callable[[], bool] | None
+    text: str, before: tuple[Problem, ...], other_scripts: OtherScripts, cancelled: Callable[[], bool] | None
 ) -> bool:
     """Whether a script has fewer errors than it had, or as many and fewer problems."""
-    after = _analysed(text, shelf, cancelled).problems
+    after = _analysed(text, other_scripts, cancelled).problems
     weights = [(sum(p.is_error for p in problems), len(problems)) for problems in (after, before)]
     return weights[0] < weights[1]
 
 
-def _analysed(text: str, shelf: OtherScripts, cancelled: Callable[[], bool] | None) -> Analysis:
+def _analysed(text: str, other_scripts: OtherScripts, cancelled: Callable[[], bool] | None) -> Analysis:
     script, problems = parse(text, cancelled)
-    checker = Checker(script, shelf, cancelled, text)
+    checker = Checker(script, other_scripts, cancelled, text)
     try:
         checker.run()
         found = _without_echoes([*problems, *checker.problems])
@@ -249,17 +251,17 @@ def _too_deep(line: int) -> Problem:
 
 
 def compile_script(
-    text: str, shelf: OtherScripts = OtherScripts(), cancelled: Callable[[], bool] | None = None
+    text: str, other_scripts: OtherScripts = OtherScripts(), cancelled: Callable[[], bool] | None = None
 ) -> Program:
     """Compiles a script; the last ones are remembered. Raises `ScriptError` with every problem if there is an error
     among them, `Cancelled`."""
-    key = (text, shelf)
+    key = (text, other_scripts)
     with _PROGRAMS_LOCK:
         known = _PROGRAMS.get(key)
         if known is not None:
             _PROGRAMS.move_to_end(key)
             return known
-    made = _compiled(text, shelf, cancelled)
+    made = _compiled(text, other_scripts, cancelled)
     with _PROGRAMS_LOCK:
         made = _PROGRAMS.setdefault(key, made)
         while len(_PROGRAMS) > _MOST_PROGRAMS:
@@ -277,8 +279,8 @@ def forget_programs() -> None:
         _PROGRAMS.clear()
 
 
-def _compiled(text: str, shelf: OtherScripts, cancelled: Callable[[], bool] | None) -> Program:
-    analysis = analyse(text, shelf, cancelled)
+def _compiled(text: str, other_scripts: OtherScripts, cancelled: Callable[[], bool] | None) -> Program:
+    analysis = analyse(text, other_scripts, cancelled)
     if any(p.is_error for p in analysis.problems):
         raise ScriptError(analysis.problems)
     known = Known(analysis.used, analysis.clocks, analysis.ratios)

@@ -191,7 +191,7 @@ STATEMENTS: tuple[Statement, ...] = (
     Statement(
         "define",
         "define NAME(P, Q = DEFAULT)",
-        "a function; its indented body runs once a bar with state of its own for each call",
+        "a function; its indented body runs once a bar with separate state for each call",
         "Names and state",
     ),
     Statement(
@@ -209,7 +209,7 @@ STATEMENTS: tuple[Statement, ...] = (
     Statement(
         Shown.SIGNAL,
         'signal NAME = FLAG [bullish | bearish | neutral] ["TEXT"]',
-        "a named event; without a `mark` or `label` of its own the chart shows an arrow",
+        "a named event; without a `mark` or `label` for it the chart shows an arrow",
         "What a script shows",
     ),
     Statement(

@@ -115,17 +115,17 @@ def _pandas_run(panel: Panel, symbols: int) -> Callable[[], object]:
 
 
 def _checked(what: str, program: Program, panel: Panel, theirs: Callable[[], tuple[np.ndarray, np.ndarray]]) -> None:
-    """Compares signals with those of a loop written by hand: sums that drift may differ on a bar in a million."""
+    """Compares signals with those of a hand-written loop: sums that drift may differ on a bar in a million."""
     result = run(program, panel)
     for name, other in zip(("go", "fade"), theirs(), strict=True):
         mine = result.is_true(result.output("signal", name).roles["value"])
         wrong = int((mine != (other == 1)).sum())
         if wrong > len(other) * 1e-6:
-            raise AssertionError(f"{what}, {name}: {wrong} bars differ from the loop written by hand")
+            raise AssertionError(f"{what}, {name}: {wrong} bars differ from the hand-written loop")
 
 
 def measure(symbols: int) -> list[Row]:
-    """Rows of the table; our results and those of the loops written by hand are compared first."""
+    """Rows of the table; our results are compared with the hand-written loops first."""
     panel = make_panel(symbols)
     program = compile_script(TREND)
     width = simd_width_here()

@@ -27,8 +27,8 @@ table.big td{background:none;text-align:left;padding:.2em 1.6em .2em 0;color:#75
 
 
 def html_page(trial: Trial, title: str, *, most_trades: int | None = None, curve: str | None = None) -> str:
-    """The report as HTML, headed by the rule's own title, or by this one where it has none. With ``most_trades`` only so many of the newest trades are listed; ``curve`` stands in the place
-    of the drawing, for who cannot show that."""
+    """The report as HTML, headed by the rule's own title, or by this one where it has none. With ``most_trades`` only so many of the newest trades are listed; ``curve`` replaces the
+    drawing, for printers that cannot draw it."""
     title = escape(trial.program.title or title)
     parts = [
         f'<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{title}</title>',

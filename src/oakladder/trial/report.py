@@ -19,8 +19,8 @@ SKIPPED = {
     Taken.TOO_SMALL: "not enough money for one lot",
     Taken.NO_STOP: "no stop to size the position by",
 }
-#: What is told of a trade, in order. ``risk`` is a distance in price, ``ratio`` what it brought for what it was entered
-#: for; ``worst`` and ``best`` are ratios of the entry.
+#: The columns of a trade. ``risk`` is a distance in price, ``ratio`` the return on the entry value; ``worst`` and ``best``
+#: are ratios of the entry.
 TRADE_COLUMNS = (
     "symbol",
     "trade",

@@ -128,7 +128,7 @@ class ScriptFolder:
         """Every script, by name; a folder, pipe or device of such a name is none."""
         return sorted(filter(is_regular, self.folder.glob("*.rung")), key=lambda p: p.stem.lower())
 
-    def shelf(self, text: str, beside: Path | None = None) -> OtherScripts:
+    def other_scripts(self, text: str, beside: Path | None = None) -> OtherScripts:
         """The scripts that a script can `use`, by their titles and by the names of their files; scripts
         ``beside`` it come first. Nothing is read unless it takes from one."""
         if not re.search(r"^use\b", text, re.MULTILINE):

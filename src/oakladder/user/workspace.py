@@ -138,9 +138,9 @@ class Workspace:
     def script_files(self) -> list[Path]:
         return self.script_folder.files()
 
-    def shelf(self, text: str, beside: Path | None = None) -> OtherScripts:
+    def other_scripts(self, text: str, beside: Path | None = None) -> OtherScripts:
         """The scripts that a script can `use`, in the folder and ``beside`` it; nothing is read unless it does."""
-        return self.script_folder.shelf(text, beside)
+        return self.script_folder.other_scripts(text, beside)
 
     @property
     def versions(self) -> Versions:

@@ -56,7 +56,7 @@ class Bench(QWidget):
             TrialSummary(session.trials, session.basis, theme_of(session)),
         )
         self.replay = ReplayBar(session)
-        self.deeds = ChartCommands(session, self.chart, self.replay, self)
+        self.commands = ChartCommands(session, self.chart, self.replay, self)
         self.watching = Watching(session, self)
         self.heading, self.reading = QLabel(objectName="head"), QLabel(objectName="quiet")
         self.show_button = QToolButton(text="Show", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
@@ -124,7 +124,7 @@ class Bench(QWidget):
         self.splitter.splitterMoved.connect(lambda *_: self._read())
         self.chart.hovered.connect(lambda _: self._read())
         self.chart.picked.connect(lambda _: self._read())
-        self.chart.asked.connect(self.deeds.pane_menu)
+        self.chart.asked.connect(self.commands.pane_menu)
         self.chart.arranged.connect(session.remembered.soon)
         self.why.asked.connect(lambda _: self._ask_why())
         self.why.came.connect(self._ask_why)
@@ -134,7 +134,7 @@ class Bench(QWidget):
         session.trouble.connect(self.chart.show_trouble)
         session.chart.bar_marked.connect(self.mark_bar)
         session.chart.why_changed.connect(self._show_why)
-        session.chart.pips_changed.connect(self._show_pips)
+        session.chart.signal_ages_changed.connect(self._show_pips)
         session.watchlist.quotes_changed.connect(self._show_quotes)
         session.watchlist.cells_changed.connect(self._show_cells)
         session.chart.place_changed.connect(self._show_place)
@@ -196,8 +196,8 @@ class Bench(QWidget):
         self._explained.took() if why is not None else self._explained.cleared()
         self.why.follow(self.chart.read_bar())
 
-    def _show_pips(self, pips: dict[Timeframe, list[RecentSignal]]) -> None:
-        self.ladder.show_pips(pips)
+    def _show_pips(self, signal_ages: dict[Timeframe, list[RecentSignal]]) -> None:
+        self.ladder.show_signal_ages(signal_ages)
         self._pipped.took()
 
     def _show_quotes(self, quotes: dict[str, tuple[float, float]]) -> None:

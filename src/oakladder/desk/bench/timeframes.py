@@ -26,15 +26,15 @@ class Ladder(PaintedWidget):
         self.setAccessibleName("Timeframes")
         self.theme = theme
         self.current = STANDARD[9]
-        self.pips: dict[Timeframe, list[RecentSignal]] = {}
+        self.signal_ages: dict[Timeframe, list[RecentSignal]] = {}
         self.setFixedWidth(58)
         self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Expanding)
 
     def sizeHint(self) -> QSize:
         return QSize(58, 400)
 
-    def show_pips(self, pips: dict[Timeframe, list[RecentSignal]]) -> None:
-        self.pips = pips
+    def show_signal_ages(self, signal_ages: dict[Timeframe, list[RecentSignal]]) -> None:
+        self.signal_ages = signal_ages
         self.setAccessibleDescription("; ".join(f"{t}: {', '.join(self._said(t))}" for t in self.steps))
         self.update()
 
@@ -76,11 +76,11 @@ class Ladder(PaintedWidget):
         painter.drawText(
             inner.adjusted(0, 2, 0, 0), Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop, str(timeframe)
         )
-        pips = self.pips.get(timeframe, [])
-        for pip in (p for p in pips if p.held is not None):  # a stroke along the rung while a position is held
+        signal_ages = self.signal_ages.get(timeframe, [])
+        for pip in (p for p in signal_ages if p.held is not None):  # a stroke along the rung while a position is held
             stroke = QRectF(inner.left() + 1, inner.top() + 3, 3, inner.height() - 6)
             painter.fillRect(stroke, qcolor(self.theme.paint(TONE_COLOURS[pip.tone])))
-        found = sorted((p for p in pips if p.held is None), key=lambda p: p.age)[:3]
+        found = sorted((p for p in signal_ages if p.held is None), key=lambda p: p.age)[:3]
         if not found:
             return
         middle, step = box.center().y() + 3, 13
@@ -109,7 +109,7 @@ class Ladder(PaintedWidget):
 
     def _said(self, timeframe: Timeframe) -> list[str]:
         """What the signals say on a timeframe."""
-        found = self.pips.get(timeframe, [])
+        found = self.signal_ages.get(timeframe, [])
         return [f"{p.signal}: {p.held.words() if p.held else _ago(p.age)}" for p in found] or [
             "no signal in the loaded history"
         ]

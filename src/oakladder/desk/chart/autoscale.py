@@ -16,7 +16,7 @@ from oakladder.desk.chart.stack import LANES
 from oakladder.engine.picture.parts import PRICE, VOLUME
 
 #: Empty margin at the right, as a share of the bars seen.
-ROOM = 0.06
+RIGHT_MARGIN = 0.06
 #: Margin above and below the price, as a share of its range; and the height of a legend of two lines, in pixels.
 _EDGE, _LEGEND = 0.09, 44.0
 

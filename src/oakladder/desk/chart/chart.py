@@ -11,7 +11,7 @@ from oakladder.app.chart_options import ChartOptions, PaneLayout
 from oakladder.app.chart_view import ChartView
 from oakladder.app.time_marks import time_marks
 from oakladder.desk.chart.areas import Lanes
-from oakladder.desk.chart.autoscale import ROOM, fit, price_scale
+from oakladder.desk.chart.autoscale import RIGHT_MARGIN, fit, price_scale
 from oakladder.desk.chart.axes import short_number
 from oakladder.desk.chart.bars import Hours, PriceBars, VolumeColumns
 from oakladder.desk.chart.canvas import Canvas
@@ -213,7 +213,7 @@ class Chart(Canvas):
         if right_time is not None:
             right = int(np.searchsorted(self.shown.bars.times, right_time, "right")) - 1
         many = max(self.width() / _BAR_WIDTH, _LEAST_SEEN)
-        self._range = (right - many, right + many * ROOM)
+        self._range = (right - many, right + many * RIGHT_MARGIN)
         if self.pinned is not None:  # the same bar in view on every timeframe
             self.centre(self.pinned)
 

@@ -8,7 +8,7 @@ from PyQt6.QtCore import Qt, pyqtBoundSignal
 from PyQt6.QtGui import QKeyEvent
 
 from oakladder.app.chart_view import ChartView
-from oakladder.desk.chart.autoscale import ROOM
+from oakladder.desk.chart.autoscale import RIGHT_MARGIN
 
 _PLAIN_KEYS = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
 
@@ -51,7 +51,7 @@ def by_key(chart: Moved, event: QKeyEvent) -> bool:
         case Qt.Key.Key_Home:
             chart.see(0, width)
         case Qt.Key.Key_End:
-            chart.see(count - 1 - width, count - 1 + width * ROOM)
+            chart.see(count - 1 - width, count - 1 + width * RIGHT_MARGIN)
         case Qt.Key.Key_Escape:
             chart.pin(None)
         case _ if event.text().isalnum() and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:

@@ -56,7 +56,7 @@ class DataPlace(QWidget):
         super().__init__(parent, objectName="place")
         self.session = session
         self.listing = FileList()
-        self.mends: dict[Trouble, Repair] = {}
+        self.repairs: dict[Trouble, Repair] = {}
         self.setAcceptDrops(True)
         self.files = QListWidget(accessibleName="Files to import")
         self.reading, self.row = ReadingForm(), SymbolRow()
@@ -284,7 +284,7 @@ class DataPlace(QWidget):
     def _options(self) -> Options | None:
         """What is asked of every file; None with a word where that makes no sense."""
         try:
-            return self.reading.options(self.mends)
+            return self.reading.options(self.repairs)
         except DataProblem as error:
             self._say(str(error))
             return None
@@ -308,12 +308,12 @@ class DataPlace(QWidget):
         self.chart.show_intake(shown)
         self.facts.setText(facts_of(shown, self.session.symbols.infos))
         self.facts.setToolTip(self.facts.text())
-        show_findings(self.findings, intakes, self.mends, self._mend)
+        show_findings(self.findings, intakes, self.repairs, self._mend)
         if path is None:
             self.take_button.setEnabled(False)
 
-    def _mend(self, trouble: Trouble, mend: Repair) -> None:
-        self.mends[trouble] = mend
+    def _mend(self, trouble: Trouble, repair: Repair) -> None:
+        self.repairs[trouble] = repair
         self._look_again()
 
     def _corrected(self) -> None:

@@ -85,7 +85,7 @@ def facts_of(shown: Intake | None, symbols: Collection[str]) -> str:
 def show_findings(
     table: QTableWidget,
     intakes: list[Intake],
-    mends: Mapping[Trouble, Repair],
+    repairs: Mapping[Trouble, Repair],
     choose: Callable[[Trouble, Repair], None],
 ) -> None:
     """The findings, with a choice of action for each; ``choose`` receives the choice."""
@@ -115,9 +115,9 @@ def show_findings(
             item.setToolTip(text)
             table.setItem(r, c, item)
         box = QComboBox()
-        for mend in CHOICES[trouble]:
-            box.addItem(done_words(trouble, mend), mend)
-        box.setCurrentIndex(box.findData(mends.get(trouble, CHOICES[trouble][0])))
+        for repair in CHOICES[trouble]:
+            box.addItem(done_words(trouble, repair), repair)
+        box.setCurrentIndex(box.findData(repairs.get(trouble, CHOICES[trouble][0])))
         box.setEnabled(len(CHOICES[trouble]) > 1)
         box.setToolTip(box.currentText())
         box.activated.connect(lambda _, t=trouble, b=box: choose(t, b.currentData()))

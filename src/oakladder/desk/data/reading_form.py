@@ -185,10 +185,10 @@ class ReadingForm(QFrame):
         self._say()
         self.asked.emit()
 
-    def options(self, mends: dict[Trouble, Repair]) -> Options:
+    def options(self, repairs: dict[Trouble, Repair]) -> Options:
         """What is asked of every file. Raises `DataProblem` with a sentence where that makes no sense."""
         zone, session = self.zone.text().strip() or "UTC", self.session.text().strip() or None
         calendar = session_calendar(zone, session) if session or zone != "UTC" else None
         tick = tick_in(self.tick.text())
         kind, group = self.kind.currentText().strip() or None, self.group.text().strip() or None
-        return Options(calendar, tick, kind=kind, sector=group, zone=zone, mends=dict(mends))
+        return Options(calendar, tick, kind=kind, sector=group, zone=zone, repairs=dict(repairs))

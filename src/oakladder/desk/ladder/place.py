@@ -59,7 +59,7 @@ class LadderPlace(QWidget):
         self._stamps = ScriptStamps(session.workspace)
         self._troubles: list[str] = []
         self.lists = QComboBox(accessibleName="The list")
-        self.deeds = ListCommands(self, self)
+        self.commands = ListCommands(self, self)
         self.lists.setMinimumWidth(180)
         self.lists.activated.connect(lambda _: self.refresh())
         self.table = LadderTable(theme_of(session))
@@ -98,7 +98,7 @@ class LadderPlace(QWidget):
         row.addWidget(self.lists)
         self.list_button, add = QToolButton(text="List …"), QToolButton(text="Add a column")
         self.list_button.setToolTip("Create, edit, import or export lists")
-        self.list_button.clicked.connect(self.deeds.menu)
+        self.list_button.clicked.connect(self.commands.menu)
         add.setToolTip(hinted("A column or signal of any script, on timeframes side by side", "add_column"))
         add.clicked.connect(self.ask_column)
         row.addWidget(self.list_button)
@@ -297,14 +297,14 @@ class LadderPlace(QWidget):
         if name in self.session.lists.own and symbol in self.session.lists.own[name].symbols:
             lists, row = self.session.lists, self.session.lists.own[name].symbols.index(symbol)
             menu.addAction("Note …", lambda: self._ask_note(name, symbol))
-            menu.addAction("Move up", lambda: self.deeds.change(lambda: lists.move(name, symbol, row - 1)))
-            menu.addAction("Move down", lambda: self.deeds.change(lambda: lists.move(name, symbol, row + 1)))
-            menu.addAction("Remove from the list", lambda: self.deeds.change(lambda: lists.remove(name, chosen)))
+            menu.addAction("Move up", lambda: self.commands.change(lambda: lists.move(name, symbol, row - 1)))
+            menu.addAction("Move down", lambda: self.commands.change(lambda: lists.move(name, symbol, row + 1)))
+            menu.addAction("Remove from the list", lambda: self.commands.change(lambda: lists.remove(name, chosen)))
         for other in self.session.lists.own:
             if other != name:
                 menu.addAction(
                     f"Add to {other}",
-                    lambda o=other: self.deeds.change(lambda: self.session.lists.add(o, " ".join(chosen), infos)),
+                    lambda o=other: self.commands.change(lambda: self.session.lists.add(o, " ".join(chosen), infos)),
                 )
         viewport = self.table.viewport()
         menu.popup(viewport.mapToGlobal(point) if viewport is not None else point)
@@ -314,7 +314,7 @@ class LadderPlace(QWidget):
         old = known.notes.get(symbol, "") if known is not None else ""
         text = words_for(self, f"A note on {symbol}", "Save", old)
         if text is not None:
-            self.deeds.change(lambda: self.session.lists.note(name, symbol, text))
+            self.commands.change(lambda: self.session.lists.note(name, symbol, text))
 
     def _open(self, index: QModelIndex) -> None:
         """Opens the symbol of a row."""

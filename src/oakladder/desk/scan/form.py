@@ -145,7 +145,7 @@ class LineEditor(QWidget):
         names = [n for n in available_outputs(program) if n in values] if program is not None else []
         _refill(self.name, [(n, n) for n in names])
         if current and self.name.findText(current) < 0:
-            self.name.addItem(current)  # the script no longer has it; the run reports that
+            self.name.addItem(current)  # missing from the script now; the run reports that
         self.name.setCurrentIndex(max(self.name.findText(current), 0))
 
     def _offer_words(self) -> None:

@@ -20,8 +20,8 @@ Then = Callable[[str, WhyNot | Exception, SavedScan, str], None]
 def ask_why_not(
     session: Session, typed: str, scan: SavedScan, condition_of: Callable[[SavedScan], Condition], then: Then
 ) -> None:
-    """Has it worked out what each condition of a scan says of a symbol; nothing for an empty one. Raises `ScanProblem` for
-    one that is not there, or as ``condition_of``."""
+    """Computes in the background what each condition of a scan says of a symbol; nothing for an empty text. Raises
+    `ScanProblem` for an unknown symbol, or as ``condition_of``."""
     symbol, infos = typed.strip().upper(), session.symbols.infos
     if not symbol:
         return

@@ -249,10 +249,10 @@ class ScriptPanel(QWidget):
         errors = [p for p in problems if p.is_error]
         self.problems.clear()
         for problem in sorted(problems, key=lambda p: (not p.is_error, p.span.line))[:_MOST_PROBLEMS]:
-            mend = f" [Ctrl+. {said(problem)}]" if problem.edits else ""
+            edit = f" [Ctrl+. {said(problem)}]" if problem.edits else ""
             if len(problem.edits) == 1 and f"`{problem.replacement}`" in problem.fix:
-                mend = " [Ctrl+.]"  # the fix says already what it writes
-            item = QListWidgetItem(f"{problem.span.line}  {problem.message} {problem.fix}{mend}")
+                edit = " [Ctrl+.]"  # the fix says already what it writes
+            item = QListWidgetItem(f"{problem.span.line}  {problem.message} {problem.fix}{edit}")
             item.setData(Qt.ItemDataRole.UserRole, problem)
             item.setToolTip(f"{problem.code}: {problem.message}\n{problem.fix}")
             role = {Severity.ERROR: "loss", Severity.WARNING: "caution"}.get(problem.severity, "faint")

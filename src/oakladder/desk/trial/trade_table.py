@@ -8,6 +8,7 @@ import numpy as np
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
 from PyQt6.QtWidgets import QHeaderView, QTableView, QWidget
 
+from oakladder.app.glossary import meaning
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets import tables
 from oakladder.rung.trade_words import Reason, Side
@@ -130,6 +131,8 @@ class TradeModel(QAbstractTableModel):
         name, _, _, right = _COLUMNS[section]
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return _side(right)
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return f"{name}: {meaning('Trades', name)}"
         return name if role == Qt.ItemDataRole.DisplayRole else None
 
 

@@ -6,6 +6,7 @@ from PyQt6.QtCore import QEvent, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetricsF, QHelpEvent, QKeyEvent, QMouseEvent, QPainter
 from PyQt6.QtWidgets import QToolTip, QWidget
 
+from oakladder.app.glossary import meaning
 from oakladder.desk.look.fonts import ui_font
 from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
@@ -15,17 +16,6 @@ from oakladder.trial.judge.evidence.words import HORIZON_HEADS, RARE, chance_wor
 _ROW, _HEAD = 24, 22
 #: Columns that are dropped one by one in a narrow view.
 _FIRST_TO_GO = ("Median", "Days", "Usual", "Mean")
-_ABOUT = {
-    "Bars": "bars after the signal",
-    "Times": "occurrences with enough bars after them",
-    "Days": "number of different days",
-    "Mean": "mean change from the next open to the close of that bar",
-    "Median": "median of those changes",
-    "Up": "the share of changes above zero",
-    "Usual": "mean change after any bar of the same symbols and period",
-    "More": "mean minus the usual mean",
-    "Chance": "share of random shifts of the signal that did at least as well",
-}
 #: What a screen reader says of it when it is empty.
 _NOTHING = "Results by horizon"
 
@@ -126,6 +116,6 @@ class HorizonRows(PaintedWidget):
                 if event.pos().x() < left:
                     at = k
                     break
-            QToolTip.showText(event.globalPos(), f"{HORIZON_HEADS[at]}: {_ABOUT[HORIZON_HEADS[at]]}", self)
+            QToolTip.showText(event.globalPos(), f"{HORIZON_HEADS[at]}: {meaning('Evidence', HORIZON_HEADS[at])}", self)
             return True
         return super().event(event)

@@ -1,8 +1,8 @@
 """Settings of the C library's memory allocator, in one place, since they hold for the whole process.
 
-A command that goes through a market wants freed memory kept for the next part: fetching it again costs more than all that
-is then done with it. A window that is open for days wants freed memory returned: the C library raises by itself the size
-from which a block is mapped alone, opens a heap for each thread that asks at the same time, and returns only the end of
+A command that visits a market should keep freed memory for the next part: fetching it again costs more than the
+computation. A window that is open for days should return freed memory: the C library automatically raises the size
+from which a block is mapped separately, opens a heap for each thread that asks at the same time, and returns only the end of
 a heap, so that after some minutes it holds twice what is in use. In a window the second counts. See mallopt(3) and
 malloc_trim(3); with another C library nothing is done.
 """

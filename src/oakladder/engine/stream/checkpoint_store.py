@@ -110,7 +110,7 @@ class CheckpointStore:
     ``versions`` tell that the stored bars of symbols are as they were (see `Panel.versions`); None where nothing does.
     """
 
-    _shelf: DiskCache = field(default_factory=lambda: DiskCache("states", _MOST_FILES))
+    _disk_cache: DiskCache = field(default_factory=lambda: DiskCache("states", _MOST_FILES))
     _known: dict[bytes, tuple[SavedCheckpoint, dict[str, int]] | None] = field(default_factory=dict)
     _made: dict[bytes, list[SavedCheckpoint]] = field(default_factory=dict)
     _pasts: dict[Hashable, _Past] = field(default_factory=dict)
@@ -181,7 +181,7 @@ class CheckpointStore:
     def _loaded(self, key: bytes) -> tuple[SavedCheckpoint, dict[str, int]] | None:
         with self._lock:
             if key not in self._known:
-                saved = _read(self._shelf.take(key))
+                saved = _read(self._disk_cache.take(key))
                 self._known[key] = None if saved is None else (saved, {n: k for k, n in enumerate(saved.names)})
             return self._known[key]
 
@@ -198,7 +198,7 @@ class CheckpointStore:
             if whole.names and whole.rows.nbytes <= _MOST_BYTES:
                 numbers = np.column_stack([whole.versions, whole.bars, whole.counts]).astype(np.int64)
                 kept = _Kept(_VERSION, whole.names, numbers.tobytes(), whole.rows.tobytes())
-                self._shelf.put(key, msgspec.msgpack.encode(kept))
+                self._disk_cache.put(key, msgspec.msgpack.encode(kept))
 
 
 def _some(saved: SavedCheckpoint, at: np.ndarray) -> SavedCheckpoint:

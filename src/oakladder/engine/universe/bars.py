@@ -113,7 +113,7 @@ class UniverseView:
     def __init__(self, stored: StoredBars, wanted: Wanted | None = None):
         self.stored, self.symbols = stored, stored.symbols
         self._wanted = {f: n + 1 for f, n in (wanted or {}).items() if n is not None}
-        #: Bars skipped of a stored timeframe, and of the one that longer ones are made of.
+        #: Bars skipped of a stored timeframe, and of the timeframe that longer ones are made of.
         self._cuts, self._longer_cuts = _cuts(stored, wanted or {})
         self._short: dict[tuple[BarSelection, bool], Panel] = {}
         self._panels: dict[BarSelection, Panel] = {}

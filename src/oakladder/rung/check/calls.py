@@ -38,7 +38,7 @@ class Calls:
 
     def __init__(self, context: Context, expressions: Expressions):
         self.context, self.expressions, self.names = context, expressions, expressions.names
-        self.mends = CallFixes(context)
+        self.edits = CallFixes(context)
 
     def function(self, name: str) -> Function | None:
         # The library calls the library only, and a function of another script what it makes or takes there.
@@ -78,27 +78,27 @@ class Calls:
             self._in_block(expr, scope)
         arguments = arrange(expr, function.define)
         if isinstance(arguments, str):
-            mend = (
-                self.mends.left_out(expr, function)
-                or self.mends.decimal_comma(expr, function)
-                or self.mends.series_too_many(expr, function)
-                or self.mends.other_parameter(expr, function)
+            edit = (
+                self.edits.left_out(expr, function)
+                or self.edits.decimal_comma(expr, function)
+                or self.edits.series_too_many(expr, function)
+                or self.edits.other_parameter(expr, function)
             )
             self.context.reporter.report(
-                "R205", expr.span, arguments, f"It is called as {signature(function.define)}.", also=mend
+                "R205", expr.span, arguments, f"It is called as {signature(function.define)}.", also=edit
             )
             for argument in expr.arguments:
                 self.expressions.single(argument, scope)
             return UNKNOWN
         if self._wrong_way_round(expr, function, scope):
             return UNKNOWN
-        if mend := self.mends.left_out(expr, function):
+        if edit := self.edits.left_out(expr, function):
             self.context.reporter.report(
                 "R404",
                 expr.arguments[0].span,
                 f"`{expr.name}` looks at a series first, and this number is the same on every bar.",
                 f"It is called as {signature(function.define)}.",
-                also=mend,
+                also=edit,
             )
         types = []
         for parameter, (argument, inside) in zip(function.define.parameters, arguments, strict=True):
@@ -136,9 +136,9 @@ class Calls:
         what = f"There is no function `{self.context.written(span) or expr.name}`."
         if scope.find(expr.name) or expr.name in self.context.base:
             (inner, *more) = [self.context.written(a.span) for a in expr.arguments] or [""]
-            mend = f"{expr.name}[{inner}]" if inner and not more and not expr.named else None
+            edit = f"{expr.name}[{inner}]" if inner and not more and not expr.named else None
             hint = f"`{expr.name}` is a value; look back with square brackets: `{expr.name}[1]`."
-            self.context.reporter.report("R204", span if mend is None else expr.span, what, hint, mend)
+            self.context.reporter.report("R204", span if edit is None else expr.span, what, hint, edit)
             return
         names = [*values.PRIMITIVES, *library.names(), *self.context.functions]
         meant = function_for(expr.name) or surest(expr.name, names)
@@ -150,16 +150,16 @@ class Calls:
         name, block, written = f"{expr.name}_now", self.context.block, self.context.written(expr.span)
         words = re.findall(r"[a-z_]\w*", written)
         free = scope.find(name) is None and not any((b := scope.find(w)) is not None and b.in_block for w in words)
-        mend: tuple[str | None, Edits] = (None, ())
+        edit: tuple[str | None, Edits] = (None, ())
         if free and written.endswith(")") and block is not None and block.line <= expr.span.line:
             indent = " " * (block.column - 1)
-            mend = name, ((Span(block.line, block.column, 0), f"let {name} = {written}\n{indent}"),)
+            edit = name, ((Span(block.line, block.column, 0), f"let {name} = {written}\n{indent}"),)
         self.context.reporter.report(
             "R304",
             expr.span,
             f"`{expr.name}` looks back over bars, so it must run on every bar, not inside `if` or `for`.",
             "Compute it above the block with `let`, and use the name here.",
-            *mend,
+            *edit,
         )
 
     def _wrong_way_round(self, expr: t.Call, function: Function, scope: Scope) -> bool:

@@ -28,14 +28,14 @@ class Checker:
     def __init__(
         self,
         script: t.Script,
-        shelf: OtherScripts = OtherScripts(),
+        other_scripts: OtherScripts = OtherScripts(),
         cancelled: Callable[[], bool] | None = None,
         text: str = "",
     ):
         self.script = script
         defined = frozenset(s.name.name for s in script.statements if isinstance(s, t.Define))
         trades = any(isinstance(s, t.Trade) for s in script.statements)
-        self.context = Context(defined, shelf, cancelled, tuple(lines_of(text)), trades=trades)
+        self.context = Context(defined, other_scripts, cancelled, tuple(lines_of(text)), trades=trades)
         self._expressions = expressions = Expressions(self.context)
         self.calls = Calls(self.context, expressions)
         self.statements = Statements(self.context, expressions, self.calls)

@@ -32,7 +32,7 @@ class Context:
     """State of one check. ``defined`` are the functions that the script makes anywhere."""
 
     defined: frozenset[str]
-    shelf: OtherScripts = field(default_factory=OtherScripts)
+    other_scripts: OtherScripts = field(default_factory=OtherScripts)
     cancelled: Callable[[], bool] | None = None
     #: The script's text, line by line.
     lines: tuple[str, ...] = ()

@@ -369,15 +369,15 @@ class Expressions:
     def _with_none(self, expr: t.Compare, k: int) -> None:
         """A comparison with `none`, which is never true."""
         other = expr.values[k] if _is_none(expr.values[k + 1]) else expr.values[k + 1]
-        written, mend = self.context.written(other.span), None
+        written, edit = self.context.written(other.span), None
         if len(expr.ops) == 1 and written and expr.ops[0] in ("==", "!="):
-            mend = f"{'not ' if expr.ops[0] == '==' else ''}known({written})"
+            edit = f"{'not ' if expr.ops[0] == '==' else ''}known({written})"
         self.context.reporter.report(
             "R301",
-            expr.span if mend else expr.values[k + 1].span,
+            expr.span if edit else expr.values[k + 1].span,
             "A comparison with none is never true.",
-            f"Write `{mend}`." if mend else "Write `known(x)` or `not known(x)`.",
-            mend,
+            f"Write `{edit}`." if edit else "Write `known(x)` or `not known(x)`.",
+            edit,
         )
 
 

@@ -41,13 +41,13 @@ class Outputs:
                 )
             if statement.what == Shown.LEVEL and type_.moving:
                 begin = Span(statement.span.line, statement.span.column, len(Shown.LEVEL))
-                mend = "line" if self.context.written(begin) == Shown.LEVEL else None
+                edit = "line" if self.context.written(begin) == Shown.LEVEL else None
                 self.context.reporter.report(
                     "R302",
                     operand.span,
                     "A level is fixed, and this value moves.",
                     "Use `line` for it.",
-                    also=((begin, mend),) if mend else (),
+                    also=((begin, edit),) if edit else (),
                 )
         taken = allowed(statement.what)
         for clause in statement.clauses:
@@ -98,15 +98,15 @@ class Outputs:
             return False
         when = next((c for c in statement.clauses if c.word == "when" and not isinstance(c.value, str)), None)
         if when is None or when.value is None or isinstance(when.value, str):
-            mend: tuple[str | None, tuple[tuple[Span, str], ...]] = (None, ())
+            edit: tuple[str | None, tuple[tuple[Span, str], ...]] = (None, ())
         else:
-            mend = self.context.written(when.value.span), ((when.span, f"shape {shape.name}"),)
+            edit = self.context.written(when.value.span), ((when.span, f"shape {shape.name}"),)
         self.context.reporter.report(
             "R201",
             shape.span,
             f"`{shape.name}` is a shape; a `mark` begins with its condition.",
             f"Write `mark FLAG shape {shape.name}`.",
-            *mend,
+            *edit,
         )
         for clause in statement.clauses:
             self._clause(clause, scope)

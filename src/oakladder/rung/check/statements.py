@@ -159,12 +159,12 @@ class Statements:
 
     def _use(self, statement: t.Use) -> None:
         """Takes functions from another script of the user's."""
-        shelf = self.context.shelf
-        functions = functions_of(statement.title, shelf)
-        if shelf.text(statement.title) is None:
-            where = f"in {shelf.folder}" if shelf.folder else "in your folder"
-            titles = ", ".join(f'"{title}"' for title in shelf.titles[:_MOST_TITLES])
-            hint = did_you_mean(statement.title, shelf.titles).replace("`", '"')
+        other_scripts = self.context.other_scripts
+        functions = functions_of(statement.title, other_scripts)
+        if other_scripts.text(statement.title) is None:
+            where = f"in {other_scripts.folder}" if other_scripts.folder else "in your folder"
+            titles = ", ".join(f'"{title}"' for title in other_scripts.titles[:_MOST_TITLES])
+            hint = did_you_mean(statement.title, other_scripts.titles).replace("`", '"')
             self.context.reporter.report(
                 "R211",
                 statement.span,
@@ -188,7 +188,7 @@ class Statements:
                 self.context.reporter.report(
                     "R202", name.span, f"`{name.name}` is taken.", "Rename it in one of the scripts."
                 )
-            elif owned := own_values_read(statement.title, name.name, shelf):
+            elif owned := own_values_read(statement.title, name.name, other_scripts):
                 values_words = ", ".join(f"`{n}` ({made})" for n, made in owned[:3])
                 self.context.reporter.report(
                     "R217",
@@ -368,13 +368,13 @@ class Statements:
             seen.add(p.name.name)
         if not any(isinstance(s, t.Give | t.Lost) for s in statement.body) and statement.body:
             last = statement.body[-1]
-            mend: tuple[tuple[Span, str], ...] = ()
+            edit: tuple[tuple[Span, str], ...] = ()
             if isinstance(last, t.Let) and last.span.line <= len(self.context.lines):
                 row = self.context.lines[last.span.line - 1]
                 give = f"\n{' ' * (last.span.column - 1)}give {', '.join(n.name for n in last.names)}"
-                mend = ((Span(last.span.line, len(row.rstrip()) + 1, 0), give),)
+                edit = ((Span(last.span.line, len(row.rstrip()) + 1, 0), give),)
             self.context.reporter.report(
-                "R210", statement.span, f"The function `{name}` gives nothing back.", "End it with `give …`.", also=mend
+                "R210", statement.span, f"The function `{name}` gives nothing back.", "End it with `give …`.", also=edit
             )
         self.context.functions[name] = Function(statement, scope)
 

@@ -49,17 +49,17 @@ class ValueLints:
             return
         written, number = self.context.written(expr.span), float(str(expr.value))
         found = re.fullmatch(r"(\d{1,2})\.?(\d\d)", written)
-        mend = None
+        edit = None
         if found is not None and int(found[1]) < 24 and int(found[2]) < 60 and (number >= 100 or "." in written):
-            mend = f"{int(found[1]):02}:{found[2]}"
+            edit = f"{int(found[1]):02}:{found[2]}"
         minutes = int(number)
         says = f"{minutes // 60:02}:{minutes % 60:02}" if number.is_integer() and minutes < 1440 else "no time of day"
         self.context.reporter.report(
             "R403",
             expr.span,
             f"A clock counts minutes from midnight, so {written or f'{number:g}'} is {says}.",
-            f"Write {mend}." if mend else "Write a time of day, as in 09:30.",
-            mend,
+            f"Write {edit}." if edit else "Write a time of day, as in 09:30.",
+            edit,
         )
 
     def joined_text(self, expr: t.Binary, pieces: Sequence[t.Expr]) -> None:
@@ -93,14 +93,14 @@ class ValueLints:
             return
         name = "highest" if expr.name == "max" else "lowest"
         written = self.context.written(first.span)
-        mend = f"{name}({written}, {window:g})" if written else None
+        edit = f"{name}({written}, {window:g})" if written else None
         self.context.reporter.report(
             "R705",
             expr.span,
             f"`{expr.name}` takes the {'larger' if name == 'highest' else 'smaller'} of two values, "
             f"and {window:g} is the same on every bar.",
             f"The {name} of {window:g} bars is `{name}(x, {window:g})`.",
-            mend,
+            edit,
         )
 
     def stays(self, statement: t.Keep, below: Sequence[t.Statement]) -> None:
@@ -122,13 +122,13 @@ class ValueLints:
         if not unsure:
             return
         written = [self.context.written(c.span) for c in unsure]
-        mend = " and ".join(f"known({w})" for w in written) if all(written) else None
+        edit = " and ".join(f"known({w})" for w in written) if all(written) else None
         self.context.reporter.report(
             "R704",
             statement.start.span,
             f"`{statement.name.name}` stays yes where its conditions are none, as on the first bars of an average.",
-            f"Start with `{mend}`." if mend else "Start with none, and set it where the values are known.",
-            mend,
+            f"Start with `{edit}`." if edit else "Start with none, and set it where the values are known.",
+            edit,
         )
 
     def may_be_none(self, expr: t.Expr) -> bool:

@@ -107,10 +107,10 @@ def _source(name: str) -> str:
 def keep() -> None:
     """Keeps what was read of all functions, so that it is not read again at the next start."""
     if not _kept():
-        _shelf().put(_key(), pickle.dumps({name: pickle.dumps(function(name)) for name in names()}))
+        _disk_cache().put(_key(), pickle.dumps({name: pickle.dumps(function(name)) for name in names()}))
 
 
-def _shelf() -> DiskCache:
+def _disk_cache() -> DiskCache:
     return DiskCache("library")
 
 
@@ -135,7 +135,7 @@ def sources() -> list[Traversable]:
 @lru_cache(maxsize=1)
 def _kept() -> dict[str, bytes]:
     """The cached tree of each function, if there is a valid one."""
-    found = _shelf().take(_key())
+    found = _disk_cache().take(_key())
     return cast("dict[str, bytes]", pickle.loads(found)) if found is not None else {}
 
 

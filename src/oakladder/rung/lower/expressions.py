@@ -235,7 +235,7 @@ class Expressions:
         return result
 
     def _is_symbol(self, text: Op, op: str, domain: Domain) -> Op:
-        """Whether the symbol is the one that a fixed text names: a separate input for each text."""
+        """Whether the symbol equals a fixed text: a separate input for each text."""
         raw = self.emitter.emit("input", attr=IsSymbol(text), bound=1, domain=domain)
         same = self.emitter.flag(raw, domain)
         return same if op == "==" else self.emitter.emit("not", same, kind="flag", domain=domain)

@@ -57,7 +57,7 @@ def _mathematics() -> dict[str, int]:
     return made
 
 
-def _shelf() -> DiskCache:
+def _disk_cache() -> DiskCache:
     """Where code for markets is kept from one start to the next."""
     return DiskCache("code")
 
@@ -142,10 +142,10 @@ class Compiled:
         """Code that was compiled thoroughly, from one start to the next: markets are run with it. What is there at once
         is not kept: a chart has another with every key."""
         key = _key(self.digest, Form.THOROUGH)
-        code = _shelf().take(key)
+        code = _disk_cache().take(key)
         if code is None:
             code = object_code(self.text, Form.THOROUGH)
-            _shelf().put(key, code)
+            _disk_cache().put(key, code)
         return code
 
 
@@ -188,7 +188,7 @@ class SimdCode:
             found = _known((self.digest, Form.WIDE))
         if found is not None:
             return found
-        code = _shelf().take(_key(self.digest, Form.WIDE))
+        code = _disk_cache().take(_key(self.digest, Form.WIDE))
         return self._linked(code) if code is not None else None
 
     def _linked(self, code: bytes) -> Machine:
@@ -197,7 +197,7 @@ class SimdCode:
             return _known(key) or _linked(key, code)
 
     def _take(self, code: bytes) -> Machine:
-        _shelf().put(_key(self.digest, Form.WIDE), code)
+        _disk_cache().put(_key(self.digest, Form.WIDE), code)
         return self._linked(code)
 
 

@@ -16,7 +16,7 @@ class Merge(Enum):
     LOWEST = auto()
     LAST = auto()
     SUM = auto()
-    #: The value of the last of the bars, even if it is none; the other merges skip missing values.
+    #: The value of the last of the bars, even if missing; the other merges skip missing values.
     NEWEST = auto()
 
 

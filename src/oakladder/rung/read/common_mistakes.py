@@ -201,4 +201,4 @@ _EXPRESSIONS_AND_CLAUSES: tuple[Mistake, ...] = (
         ", ",
     ),
 )
-SLIPS: tuple[Mistake, ...] = (*TRADES, *LINES, *SIGNS, *_EXPRESSIONS_AND_CLAUSES)
+MISTAKES: tuple[Mistake, ...] = (*TRADES, *LINES, *SIGNS, *_EXPRESSIONS_AND_CLAUSES)

@@ -145,10 +145,10 @@ class LineReader:
             tries = [(sum(len(r) + 1 for r in row) + problem.span.column - 1, "")]
         for at, new in tries:
             end = at + (not new)
-            mend = LineFix(at, end, new, problem.message, problem.fix, problem.code)
+            edit = LineFix(at, end, new, problem.message, problem.fix, problem.code)
             self._effort += len(line.text) ** 2
-            recovered = recover(line.text, mend) if self._effort <= _MOST_EFFORT else None
-            if recovered is not None and len(recovered.mends) == 1:
+            recovered = recover(line.text, edit) if self._effort <= _MOST_EFFORT else None
+            if recovered is not None and len(recovered.edits) == 1:
                 self.places.take(line, recovered)
                 if new:
                     problem = replace(problem, also=((self.places.written(at, end), new),))
@@ -161,8 +161,8 @@ class LineReader:
         """Reports the mistakes of a line, and reads the corrected line."""
         self.places.take(line, recovered)
         said: dict[str, list[LineFix]] = {}
-        for mend in recovered.mends:
-            said.setdefault(mend.message, []).append(mend)
+        for edit in recovered.edits:
+            said.setdefault(edit.message, []).append(edit)
         for first, *more in said.values():  # the same slip in several places of a line is one
             also = tuple((self.places.written(m.start, m.end), m.new) for m in more)
             span = self.places.written(first.start, first.end)

@@ -20,12 +20,12 @@ class Mistake:
     pattern: str
     message: str
     fix: str
-    mend: Mend
+    edit: Mend
     code: str = "R102"
 
 
-def mistake(pattern: str, message: str, fix: str, mend: str | Mend, code: str = "R102") -> Mistake:
-    made = (lambda _: mend) if isinstance(mend, str) else mend
+def mistake(pattern: str, message: str, fix: str, edit: str | Mend, code: str = "R102") -> Mistake:
+    made = (lambda _: edit) if isinstance(edit, str) else edit
     return Mistake(pattern, message, fix, made, code)
 
 

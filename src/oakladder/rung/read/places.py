@@ -24,7 +24,7 @@ class Places:
         self._read: Recovered | None = None
 
     def take(self, line: LogicalLine, as_read: Recovered | None = None) -> None:
-        """Goes to a line; ``as_read`` is the text that is read in its place."""
+        """Goes to a line; ``as_read`` is the text that is read instead."""
         self.line, self.offset, self._read = line, (0, 0), as_read
 
     def place(self, line: int, column: int, length: int) -> Span:
@@ -75,7 +75,7 @@ class Places:
 
 
 def _index(text: str, line: int, column: int) -> int:
-    """The letter of a text that stands in a row and column, both counted from 1."""
+    """The letter of a text at a row and column, both counted from 1."""
     at = 0
     for _ in range(line - 1):
         at = text.find("\n", at) + 1

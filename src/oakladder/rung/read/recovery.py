@@ -10,16 +10,16 @@ from functools import cache, lru_cache
 
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedToken
 
-from oakladder.rung.read.common_mistakes import SLIPS
+from oakladder.rung.read.common_mistakes import MISTAKES
 from oakladder.rung.read.grammar import read
 from oakladder.rung.read.mistake import Mistake
 from oakladder.rung.words import JOINING_WORDS, LINE_WORDS, RESERVED
 
-#: A line with more slips than this, with more letters, or with so wide a gap in it, is not guessed at: patterns take
+#: A line with more mistakes than this, with more letters, or with so wide a gap in it, is not corrected: patterns take
 #: longer than in proportion to it.
 _MOST_SLIPS, _MOST_LETTERS = 6, 300
 _GAP = re.compile(r"\S {25}")
-#: So much alike is a word to the one that is meant.
+#: Least similarity of a word to its suggestion.
 _LIKE = 0.7
 _STRING = re.compile(r'"(?:\\.|[^"\\\n])*"')
 _LOUD = re.compile(r"\b(?:AND|OR|NOT|IF|THEN|ELSE|MOD|YES|NO|NONE|BETWEEN|And|Or|Not|Then|Else|Between)\b")
@@ -33,7 +33,7 @@ _BLANK = "\0"
 
 @dataclass(frozen=True, slots=True)
 class LineFix:
-    """A change of a line's text that mends a slip: from ``start`` to ``end`` stands ``new`` instead."""
+    """A change of a line's text that fixes a mistake: ``new`` replaces ``start`` to ``end``."""
 
     start: int
     end: int
@@ -45,10 +45,10 @@ class LineFix:
 
 @dataclass(frozen=True, slots=True)
 class Recovered:
-    """A line as it can be read, the mends that lead there, and for each of its letters the place it came from."""
+    """A corrected line, the edits that lead there, and for each of its letters the place it came from."""
 
     text: str
-    mends: tuple[LineFix, ...]
+    edits: tuple[LineFix, ...]
     origin: tuple[int, ...]
 
 
@@ -73,7 +73,7 @@ def stopped_at(text: str) -> int | None:
 
 
 def is_loud(text: str) -> int | None:
-    """Where a word of the language stands in capitals, which would else be read as a name; None if there is none."""
+    """The place of a language word in capitals, which would be read as a name; None without one."""
     if text == text.lower():
         return None
     found = _LOUD.search(_without_texts(text))
@@ -81,15 +81,15 @@ def is_loud(text: str) -> int | None:
 
 
 def can_be_guessed(text: str) -> bool:
-    """Whether a line is short enough for its slips to be looked for."""
+    """Whether a line is short enough to search it for mistakes."""
     return len(text) <= _MOST_LETTERS and _GAP.search(text) is None
 
 
 @lru_cache(maxsize=1024)
 def recover(text: str, first: LineFix | None = None) -> Recovered | None:
-    """The line with its slips mended; None where it cannot be read even so. ``first`` is a mend that is known.
+    """The corrected line; None if it cannot be read even so. ``first`` is a known edit.
 
-    Remembered: a script is checked again with each of its mends.
+    Cached: a script is checked again with each of its fixes.
     """
     if not can_be_guessed(text):
         return None
@@ -98,7 +98,7 @@ def recover(text: str, first: LineFix | None = None) -> Recovered | None:
         made = _changed(made, first.start, first.end, first.new, first)
     left = stopped_at(made.text)
     while left is not None:
-        if len(made.mends) > _MOST_SLIPS:
+        if len(made.edits) > _MOST_SLIPS:
             return None
         for trial in _trials(made, left):
             further = stopped_at(trial.text)
@@ -107,24 +107,24 @@ def recover(text: str, first: LineFix | None = None) -> Recovered | None:
                 break
         else:
             return None
-    return made if made.mends else None
+    return made if made.edits else None
 
 
 @cache
 def _patterns() -> list[tuple[Mistake, re.Pattern[str]]]:
-    """The slips with their patterns, made ready when the first line cannot be read."""
-    return [(slip, re.compile(slip.pattern)) for slip in SLIPS]
+    """The mistakes with their compiled patterns, on first use."""
+    return [(slip, re.compile(slip.pattern)) for slip in MISTAKES]
 
 
 def _trials(line: Recovered, left: int) -> Iterator[Recovered]:
-    """The line, read up to ``left`` letters from its end, with one more slip mended in every way that is known."""
+    """The line, read up to ``left`` letters from its end, with one more mistake fixed in every known way."""
     code = _without_texts(line.text)
     for slip, pattern in _patterns():
         found = pattern.search(code)
         if found is None:
             continue
         start, end = found.span("at") if "at" in pattern.groupindex else found.span()
-        new = slip.mend(_groups(found, line.text))
+        new = slip.edit(_groups(found, line.text))
         before, after = line.text[start - 1 : start], line.text[end : end + 1]
         if new[:1].isalpha() and (before.isalnum() or before == "_"):
             new = f" {new}"
@@ -146,7 +146,7 @@ def _trials(line: Recovered, left: int) -> Iterator[Recovered]:
 
 
 def _without_texts(text: str) -> str:
-    """A line with its texts blanked, every letter in its place."""
+    """A line with its texts blanked, at the same length."""
     return _STRING.sub(lambda m: '"' + _BLANK * (len(m[0]) - 2) + '"', text)
 
 
@@ -161,7 +161,7 @@ def _misspelled(line: Recovered, code: str, left: int) -> Iterator[Recovered]:
 
 
 def _groups(found: re.Match[str], text: str) -> Callable[[str], str]:
-    """The groups of a match as they stand in the text, with the texts that were blanked."""
+    """The groups of a match in the original text, with the texts that were blanked."""
 
     def of(name: str) -> str:
         start, end = found.span(name)
@@ -170,13 +170,13 @@ def _groups(found: re.Match[str], text: str) -> Callable[[str], str]:
     return of
 
 
-def _changed(line: Recovered, start: int, end: int, new: str, mend: LineFix) -> Recovered:
+def _changed(line: Recovered, start: int, end: int, new: str, edit: LineFix) -> Recovered:
     origin = line.origin
     placed = LineFix(
-        origin[start], origin[end] if end > start else origin[start], new, mend.message, mend.fix, mend.code
+        origin[start], origin[end] if end > start else origin[start], new, edit.message, edit.fix, edit.code
     )
     return Recovered(
         line.text[:start] + new + line.text[end:],
-        (*line.mends, placed),
+        (*line.edits, placed),
         (*origin[:start], *[origin[start]] * len(new), *origin[end:]),
     )

@@ -1,4 +1,4 @@
-"""Slips in the lines of trades: the words of a trader for what has another word here."""
+"""Mistakes in the lines of trades: a trader's words for what Rung calls otherwise."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What can be typed at the cursor: which words fit, and the call that the cursor stands in. Plain text in, no widgets."""
+"""Completion at the cursor: which words fit, and the call around the cursor. Plain text in, no widgets."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _NAME_BEFORE = re.compile(r"([A-Za-z_][A-Za-z0-9_]*)\s*$")
 
 @dataclass(frozen=True, slots=True)
 class Completion:
-    """A word that can be typed, what stands beside it, and what it does."""
+    """A word to complete, its hint, and its description."""
 
     word: str
     beside: str = ""
@@ -51,7 +51,7 @@ def word_before(line: str) -> str:
 
 
 def fitting(offers: Sequence[Completion], typed: str) -> list[Completion]:
-    """What fits a word that is being typed: what begins with it, then what has it inside; none while it is too short."""
+    """Completions of a word: by prefix first, then by substring; none while it is too short."""
     if len(typed) < _LEAST:
         return []
     low = typed.lower()

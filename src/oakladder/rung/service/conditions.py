@@ -18,7 +18,7 @@ from oakladder.rung.trade_words import FORMS, TradeWord
 
 #: Deeper than this nothing is taken apart any further.
 _DEEPEST = 12
-#: And no condition into more parts than this: nobody would read them.
+#: Max number of parts of a condition: more would not be read.
 _MOST_PARTS = 300
 
 
@@ -54,7 +54,7 @@ class ConditionPart:
 
 @dataclass(slots=True)
 class _Look:
-    """What is looked at, and into how many more parts it may be taken apart."""
+    """The current expression, and into how many more parts it may be split."""
 
     trace: Trace
     left: int = _MOST_PARTS
@@ -144,7 +144,7 @@ def _compared(look: _Look, instance: Instance, expr: t.Compare, text: str, op: O
         operands.append(Operand(unparse(value), found, timed))
     if len(expr.ops) == 1:
         return ConditionPart(text, op, "compare", (), tuple(operands), expr.ops[0])
-    # A chain of comparisons became a chain of `and`s: the flags of its links stand in it, last link outermost.
+    # A chain of comparisons became a chain of `and`s: it holds the flags of its links, last link outermost.
     flags = [op]
     while len(flags) < len(expr.ops) and flags[0].code == "and":
         flags[:1] = list(flags[0].args)

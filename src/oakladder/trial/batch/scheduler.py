@@ -44,7 +44,7 @@ class WatchedBatch:
     def packed(self) -> bytes:
         """All that other processes need."""
         task = self.task
-        return packed(task.program, task.shelf, task.finer, task.ground, task.account, self._seen)
+        return packed(task.program, task.other_scripts, task.finer, task.ground, task.account, self._seen)
 
 
 class BatchHandle:

@@ -103,7 +103,7 @@ class Packed:
 
     text: str
     #: The scripts that it may take functions from.
-    shelf: OtherScripts
+    other_scripts: OtherScripts
     finer: bool
     panel: PackedPanel
     background: Recorded | None
@@ -116,12 +116,17 @@ class Packed:
 
 
 def packed(
-    program: Program, shelf: OtherScripts, finer: bool, ground: TrialData, account: Account, seen: Recorded | None
+    program: Program,
+    other_scripts: OtherScripts,
+    finer: bool,
+    ground: TrialData,
+    account: Account,
+    seen: Recorded | None,
 ) -> bytes:
     """A rule and its ground as bytes; ``seen`` is what a run of it asked of its background."""
     background = Recorded(None, seen.others, seen.before) if seen is not None else None
     made = Packed(
-        program.text, shelf, finer, PackedPanel.of(ground.panel), background, ground.first, ground.seal, account
+        program.text, other_scripts, finer, PackedPanel.of(ground.panel), background, ground.first, ground.seal, account
     )
     return made.to_bytes()
 
@@ -130,7 +135,7 @@ def packed(
 def unpacked(data: bytes | Shared) -> tuple[Program, TrialData, Account]:
     """The rule, its ground and its account again; remembered, since many variants of one rule come."""
     made: Packed = pickle.loads(data.bytes() if isinstance(data, Shared) else data)
-    program = compile_script(made.text, made.shelf)
+    program = compile_script(made.text, made.other_scripts)
     panel = made.panel.unpacked()
     panel.background = made.background
     ground = TrialData(panel, grid_of(panel), made.first, made.seal)

@@ -39,7 +39,7 @@ class Task:
     account: Account = field(default_factory=Account)
     settings: Mapping[str, object] = field(default_factory=dict)
     #: The scripts that it may take functions from, and whether minutes are walked through.
-    shelf: OtherScripts = field(default_factory=OtherScripts)
+    other_scripts: OtherScripts = field(default_factory=OtherScripts)
     finer: bool = False
     #: Results shared by variants that differ only in how they handle a position.
     kept: SignalCache = field(default_factory=SignalCache, compare=False, repr=False)

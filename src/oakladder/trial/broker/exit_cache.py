@@ -1,8 +1,8 @@
 """Cache of exits per entry bar. Sweep variants that differ only in their signals reuse it.
 
-Whether a trade is entered and left by a signal is another with each variant; where its stop, its target or its time ends it
-is the same, wherever the entry is the same. So a variant asks what becomes of its entries, and only those that nobody
-asked for before are gone through (`Idle.alone`); then one follows the other (`chain`).
+Signals differ between variants, but the stop, target or time limit of an entry gives the same exit in all of them. So a
+variant looks up the exits of its entries, only new entries are simulated (`Idle.alone`), and the trades are then chained
+(`trade_sequencer`).
 """
 
 from __future__ import annotations

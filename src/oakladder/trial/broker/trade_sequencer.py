@@ -1,5 +1,5 @@
-"""One trade after the other, where it is known what becomes of every entry while nothing else is said: code that looks for
-the next entry, takes its trade over, and ends it sooner where the script says to leave."""
+"""Chains trades whose exits are cached: native code that finds the next entry, copies its trade, and ends it sooner where
+the script leaves."""
 
 from __future__ import annotations
 
@@ -14,8 +14,8 @@ from oakladder.rung.trade_words import Reason, Side
 
 #: Flags that are looked at together.
 _WIDE = 32
-#: What becomes of an entry, beside the events of the log: nothing before the bars end, or what its bar alone does not
-#: tell. Where a run goes on behind it stands in the column of the symbol.
+#: The outcome of an entry, beside the events of the log: nothing before the bars end, or not known from its bar
+#: alone. The bar where a run goes on after it is in the column of the symbol.
 NOTHING, UNCLEAR = -1.0, 0.0
 GOES_ON = Column.SYMBOL
 

@@ -97,8 +97,8 @@ def _summing() -> RowKernel:
     w.keep("peak")
     w.keep("peak_at")
     w.fresh("worth", "none")
-    # What is looked up at a place is a number of its own: of a value it would be worked out on every row, also where the
-    # place means nothing.
+    # A table index is kept as a number: as a value it would be computed on every row, also where it has no
+    # meaning.
     w.fresh("turn", "0")
     w.fresh("moment", "0")
     w.let("trades", w.column("counts", "0 * bar"))
