@@ -23,7 +23,7 @@ def found_words(made: ScanResult) -> str:
     """What was found."""
     new = sum(f.is_new for f in made.found)
     words = f"{len(made.found)} of {made.looked_at:,} symbols in {made.seconds:.2f} s; {new} new"
-    words += f", {len(made.gone)} no longer since the previous bar"
+    words += f", {len(made.gone)} gone since the previous bar"
     words += f": {', '.join(made.gone[:6])}" if made.gone else ""
     return words + "." + ("" if made.found else " Look back shows when it did.") + _left_out(made.skipped)
 

@@ -14,11 +14,11 @@ from oakladder.trial.trial import Trial
 
 #: The figures in sight, and beside which other each is read.
 SHOWN = (
-    ("growth", "held_growth", "held"),
-    ("drawdown", "under_water", "longest drawdown"),
+    ("growth", "held_growth", "buy and hold"),
+    ("drawdown", "under_water", "longest"),
     ("trades", "bars", "bars each"),
     ("winners", "profit_factor", "profit factor"),
-    ("average", "zero_cost", "break-even cost"),
+    ("average", "zero_cost", "break-even"),
     ("sharpe", "exposure", "exposure"),
 )
 
