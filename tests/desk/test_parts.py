@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QEventLoop, QObject, Qt
 from PyQt6.QtGui import QImage, QStandardItem, QStandardItemModel
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QCheckBox
 
 from oakladder.app.basis import BasisTracker
 from oakladder.app.columns import ColumnPlace, open_columns
@@ -25,6 +25,7 @@ from oakladder.desk.look.theme import DAY
 from oakladder.desk.palette import fits
 from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.lexer import CLAUSE, COMMENT, FUNCTION, NAME, NUMBER, STATEMENT, TEXT
+from oakladder.desk.trial.sweep.form import SweepForm
 from oakladder.desk.widgets.histogram import Histogram
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.desk.widgets.settings_strip import SettingsStrip
@@ -263,3 +264,17 @@ def test_values_that_rounding_alone_tells_apart_are_painted(qtbot) -> None:  # t
         view.resize(900, 300)
         view.show_values(np.array([base, np.nextafter(base, 1), base]), np.nextafter(base, -1), str)
         assert not view.grab().isNull()
+
+
+def test_the_settings_of_another_script_are_never_painted_over_those_before(qtbot) -> None:  # type: ignore[no-untyped-def]
+    form = SweepForm()
+    qtbot.addWidget(form)
+    form.show_settings(
+        [SettingInfo("short", "number", 9.0, "", 1, 50), SettingInfo("long", "number", 30.0, "", 1, 90)], {}
+    )
+    form.show()
+    form.show_settings([SettingInfo("days", "number", 20.0, "", 1, 50)], {})
+    # No turn of the event loop has gone by.
+    assert not {"short", "long"} & {box.text() for box in form.findChildren(QCheckBox) if not box.isHidden()}
+    QApplication.processEvents()
+    assert [box.text() for box, _ in form.rows if box.isVisible()] == ["days"]

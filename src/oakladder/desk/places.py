@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QStackedWidget, QWidget
 
 from oakladder.app.session import Session
 from oakladder.desk.bench.place import Bench
+from oakladder.desk.widgets.transient import discard
 
 if TYPE_CHECKING:  # each is loaded when it is made
     from oakladder.desk.data.place import DataPlace
@@ -95,7 +96,7 @@ class Places(QStackedWidget):
         self.insertWidget(k, place)
         if room is not None:
             self.removeWidget(room)
-            room.deleteLater()
+            discard(room)
         self.built.emit(place)
 
     def _is_there(self, k: int) -> bool:

@@ -8,6 +8,7 @@ from oakladder.desk.ladder.model import FIXED, LadderModel, LadderRows
 from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.column_head import ColumnHead
+from oakladder.desk.widgets.transient import discard
 
 _LINE = 22
 
@@ -28,7 +29,7 @@ class LadderHead(ColumnHead):
         """A filter line for each section of the table."""
         sections = self._model.columnCount()
         for line in self.lines[sections:]:
-            line.deleteLater()
+            discard(line)
         del self.lines[sections:]
         self.lines += [self._made_line(section) for section in range(len(self.lines), sections)]
         for section, line in enumerate(self.lines):  # existing lines stay: styling a new one takes a millisecond

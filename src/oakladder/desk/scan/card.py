@@ -10,6 +10,7 @@ from oakladder.desk.look.spacing import HAIR, TIGHT
 from oakladder.desk.scan.form import ConditionParts, LineEditor
 from oakladder.desk.scan.stage_widgets import AnswerLine, FunnelBar
 from oakladder.desk.widgets.sentence import Sentence
+from oakladder.desk.widgets.transient import discard
 from oakladder.engine.scan.conditions import Field, named_values
 from oakladder.user.scans import SCRIPT, ScanLine, sentence_of
 from oakladder.user.scripts import title_of
@@ -74,8 +75,7 @@ class LineCard(QFrame):
             return
         self._line, form, self.form = self.form.line(), self.form, None
         self._rows.removeWidget(form)
-        form.hide()
-        form.deleteLater()
+        discard(form)
         self._say()
 
     def _turn(self) -> None:

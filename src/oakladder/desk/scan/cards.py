@@ -23,6 +23,7 @@ from oakladder.desk.look.theme import Theme
 from oakladder.desk.scan.card import LineCard
 from oakladder.desk.scan.form import ConditionParts
 from oakladder.desk.scan.stage_widgets import AnswerLine, FunnelBar
+from oakladder.desk.widgets.transient import discard
 from oakladder.engine.scan.conditions import Join
 from oakladder.engine.scan.funnel import Stage
 from oakladder.engine.scan.why_not import WhyNot
@@ -188,8 +189,7 @@ class LinesEditor(QWidget):
     def _drop(self, editor: Card) -> None:
         self.editors.remove(editor)
         self._rows.removeWidget(editor)
-        editor.hide()
-        editor.deleteLater()
+        discard(editor)
         self._tell()
 
     def show_funnel(self, stages: Sequence[Stage], of: int, theme: Theme) -> None:

@@ -9,7 +9,7 @@ from oakladder.app.script_overlays import ScriptUse, compiled
 from oakladder.app.session import Session
 from oakladder.desk.look.spacing import GAP, HAIR, TIGHT
 from oakladder.desk.widgets.settings_strip import SettingsStrip
-from oakladder.desk.widgets.transient import below, passing_menu
+from oakladder.desk.widgets.transient import below, discard, passing_menu
 from oakladder.rung import RunProblem, ScriptError
 from oakladder.user.scripts import ScriptFileProblem
 
@@ -29,8 +29,7 @@ class OverlayRows(QWidget):
     def _fill(self) -> None:
         while (item := self._rows.takeAt(0)) is not None:
             if (widget := item.widget()) is not None:
-                widget.hide()
-                widget.deleteLater()
+                discard(widget)
         self.captions = []
         for k, use in enumerate(self.session.overlays.uses):
             self._rows.addWidget(self._row(k, use))

@@ -24,6 +24,7 @@ from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.spacing import GAP, TIGHT
 from oakladder.desk.look.theme import DAY, Theme, qcolor
 from oakladder.desk.widgets.colour_picker import ColourPicker, swatch
+from oakladder.desk.widgets.transient import discard
 from oakladder.rung import SettingInfo
 from oakladder.rung.values import TIMEFRAMES
 
@@ -78,8 +79,7 @@ class SettingsStrip(QWidget):
         self._grid.removeWidget(self._foot)
         while (item := self._grid.takeAt(0)) is not None:
             if (widget := item.widget()) is not None:
-                widget.hide()
-                widget.deleteLater()
+                discard(widget)
         self.controls, self._infos = {}, infos
         self._values = {i.name: values.get(i.name, i.default) for i in infos}
         self._labels = []

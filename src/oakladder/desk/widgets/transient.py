@@ -22,6 +22,12 @@ class PlainMenu(QMenu):
         return made
 
 
+def discard(widget: QWidget) -> None:
+    """Takes a widget out of sight and frees it: until the next turn of the event loop it would be painted under others."""
+    widget.hide()
+    widget.deleteLater()
+
+
 def passing_menu(parent: QWidget) -> PlainMenu:
     """A menu to be shown once."""
     menu = PlainMenu(parent)

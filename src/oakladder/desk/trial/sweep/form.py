@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.desk.look.spacing import GAP, TIGHT, WIDE
+from oakladder.desk.widgets.transient import discard
 from oakladder.rung.problems import RunProblem
 from oakladder.rung.settings import SettingInfo
 from oakladder.trial.metrics.metrics import FIGURES
@@ -115,7 +116,7 @@ class SweepForm(QWidget):
         for pair in self.rows:
             for part in pair:
                 self._grid.removeWidget(part)
-                part.deleteLater()
+                discard(part)
         self.rows = []
         for k, info in enumerate(infos):
             box, line = QCheckBox(info.name), QLineEdit()
