@@ -47,7 +47,7 @@ class ReplayBar(QWidget):
             row.addWidget(self._button(words, hint, go))
         row.addWidget(self.unit)
         row.addWidget(self.speed)
-        row.addWidget(self._button("End replay", "End the replay and show the latest bars", lambda: self.leave()))
+        row.addWidget(self._button("End", "End the replay and show the latest bars", lambda: self.leave()))
         self.setVisible(False)
         session.replay.changed.connect(self._show)
 

@@ -33,7 +33,7 @@ from oakladder.trial.seal import COMPARED, seal_words
 from oakladder.trial.sweep.ranges import point_words
 
 _FIGURES = ("trades", "winners", "average", "growth", "drawdown", "sharpe")
-_HEADS = ("When", "Tries", "Trades", "Winners", "Average", "Annual return", "Max drawdown", "Sharpe", "History")
+_HEADS = ("When", "Try", "Trades", "Winners", "Average", "Return p.a.", "Drawdown", "Sharpe", "History")
 #: So many rows are looked at for notes and sweeps; each costs the table time.
 _MOST_SPANS = 500
 _SEALED = "The last fifth of history is sealed: no trial, sweep or evidence has seen it."
@@ -157,7 +157,7 @@ class NotebookView(QWidget):
         across = tables.set_up(table, sortable=True)
         table.setAlternatingRowColors(True)
         table.setToolTip("Enter takes the settings of a try, or shows its text where that was another")
-        for k, width in enumerate((124, 0, 58, 62, 64, 72, 58, 60, 94)):
+        for k, width in enumerate((124, 0, 58, 62, 64, 78, 72, 60, 94)):
             if width:
                 table.setColumnWidth(k, width)
         across.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
