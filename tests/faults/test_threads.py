@@ -15,7 +15,7 @@ import numpy as np
 import pytest
 
 from oakladder.bars.panels import panel_of
-from oakladder.bars.store.edit_metadata import Change, amend
+from oakladder.bars.store.edit_metadata import Change, edit_symbols
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_WEEK, Timeframe
@@ -168,7 +168,7 @@ def together(library: BarLibrary, seconds: float, record_property) -> None:  # t
         """Sectors and notes change, symbols come: nothing that the results rest on."""
         rounds = 0
         while not stop.is_set():
-            amend(library, list(library.infos)[:3], Change(sector=f"Part {rounds % 5}"))
+            edit_symbols(library, list(library.infos)[:3], Change(sector=f"Part {rounds % 5}"))
             library.add_symbols(
                 [SymbolInfo(f"NEW{rounds % 7}", "New", "", "share", 0.01, next(iter(library.infos.values())).calendar)]
             )

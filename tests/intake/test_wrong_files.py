@@ -22,7 +22,7 @@ from oakladder.bars.bars import COLUMNS
 from oakladder.bars.calendar_words import closed_days, closed_text, closed_words, hours_of, hours_words, with_hours
 from oakladder.bars.errors import DataProblem, Stopped
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.edit_metadata import Change, amend
+from oakladder.bars.store.edit_metadata import Change, edit_symbols
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.demo import upkeep
@@ -177,7 +177,7 @@ def test_a_second_import_with_other_hours_brings_no_day_twice_and_keeps_what_was
     path = tmp_path / "tide.csv"
     path.write_text(text(rows(40)))
     import_files([path], library)
-    amend(library, ["TIDE"], Change(name="The tide", sector="Water", tick=0.5))
+    edit_symbols(library, ["TIDE"], Change(name="The tide", sector="Water", tick=0.5))
     more = rows(45)
     more[10][4] = "51.11"
     more[10][2] = "52.00"
@@ -497,7 +497,7 @@ def test_closed_days_are_entered_as_text_and_stay(tmp_path: Path, library: BarLi
     path = tmp_path / "tide.csv"
     path.write_text(text(rows(40)))
     import_files([path], library)
-    amend(library, ["TIDE"], Change(closed=said))
+    edit_symbols(library, ["TIDE"], Change(closed=said))
     import_files([path], library, Options(session_calendar("WET", "09:00-15:30")))
     calendar = BarLibrary(library.folder).infos["TIDE"].calendar
     assert calendar.zone == "WET" and (calendar.holidays, calendar.halves) == (said.holidays, said.halves)
@@ -505,7 +505,7 @@ def test_closed_days_are_entered_as_text_and_stay(tmp_path: Path, library: BarLi
         with pytest.raises(DataProblem):
             closed_days(wrong)
     with pytest.raises(DataProblem, match="half day ends"):
-        amend(library, ["TIDE"], Change(closed=closed_days("2022-04-15 08:00")))
+        edit_symbols(library, ["TIDE"], Change(closed=closed_days("2022-04-15 08:00")))
 
 
 def test_hours_over_midnight_are_read_and_written() -> None:

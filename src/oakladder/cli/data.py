@@ -8,7 +8,7 @@ from pathlib import Path
 
 from oakladder.bars.calendar_words import closed_days, closed_words, hours_of, hours_words
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.store.edit_metadata import Change, amend
+from oakladder.bars.store.edit_metadata import Change, edit_symbols
 from oakladder.bars.time_words import tick_words
 from oakladder.cli.common import (
     CALL_WRONG,
@@ -193,7 +193,7 @@ def symbols(
             closed_days(_text_of(closed)) if closed is not None else None,
         )
         if change != Change():
-            print(f"{amend(library, names, change)} changed.")
+            print(f"{edit_symbols(library, names, change)} changed.")
             return
     except DataProblem as error:
         fail(CALL_WRONG, str(error))

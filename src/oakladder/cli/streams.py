@@ -55,13 +55,13 @@ def console(to: IO[str] | None = None) -> Console:
     """A console for tables, on standard output unless another stream is given. Cells must be `visible`."""
     from rich.console import Console
 
-    class Plain(Console):
+    class PlainOutput(Console):
         def on_broken_pipe(self) -> None:
             raise BrokenPipeError  # the program's entry decides the exit code, as for any other output
 
     stream: Any = to or sys.stdout
     styled: Any = _Styled(stream) if isinstance(stream, VisibleText) else stream
-    return Plain(file=styled, markup=False, highlight=False)
+    return PlainOutput(file=styled, markup=False, highlight=False)
 
 
 def set_up() -> None:

@@ -179,7 +179,7 @@ class Window(QMainWindow):
         """What carries out an action."""
         who = {"window": self, "bench": self.bench, "chart": self.bench.commands, "script": self.bench.script}
 
-        def carry_out() -> None:
+        def run() -> None:
             if action.by == "trial":
                 self.show_trial()
             elif action.by == "bench":
@@ -188,7 +188,7 @@ class Window(QMainWindow):
             go: Callable[[], None] = getattr(by, action.name)
             go()
 
-        return carry_out
+        return run
 
     def _fill_show_menu(self) -> None:
         """The menu above the chart: the actions of its group."""

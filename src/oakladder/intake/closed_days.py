@@ -10,7 +10,7 @@ import numpy as np
 from oakladder.bars.calendar_words import ClosedDays
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.edit_metadata import Change, amend
+from oakladder.bars.store.edit_metadata import Change, edit_symbols
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
@@ -103,7 +103,7 @@ def recognise(library: BarLibrary, symbols: Iterable[str]) -> dict[str, int]:
         more = ClosedDays(calendar.holidays | holidays, calendar.halves | halves)
         new = len(more.holidays) + len(more.halves) - len(calendar.holidays) - len(calendar.halves)
         if new:
-            amend(library, names, Change(closed=more), by_hand=False)
+            edit_symbols(library, names, Change(closed=more), by_hand=False)
             told |= dict.fromkeys(names, new)
     return told
 

@@ -12,7 +12,7 @@ from helpers import daily_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.edit_metadata import Change, amend
+from oakladder.bars.store.edit_metadata import Change, edit_symbols
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
@@ -37,7 +37,7 @@ def library(tmp_path: Path) -> BarLibrary:
 def test_days_stay_the_same_days_in_another_zone(library: BarLibrary, zone: str) -> None:
     before = library.bars("AAA", ONE_DAY)
     days = before.calendar.days(before.times)
-    assert amend(library, ["AAA"], Change(zone=zone, hours=(540, 930))) == 1
+    assert edit_symbols(library, ["AAA"], Change(zone=zone, hours=(540, 930))) == 1
     again = BarLibrary(library.folder)
     for seen in (library, again):
         bars = seen.bars("AAA", ONE_DAY)
@@ -50,7 +50,7 @@ def test_days_stay_the_same_days_in_another_zone(library: BarLibrary, zone: str)
 
 def test_minutes_are_moments_and_stay_but_other_hours_are_regular(library: BarLibrary) -> None:
     whole = library.bars("AAA", ONE_MINUTE)
-    amend(library, ["AAA"], Change(hours=(540, 600)))
+    edit_symbols(library, ["AAA"], Change(hours=(540, 600)))
     assert len(library.bars("AAA", ONE_MINUTE)) == 60
     np.testing.assert_array_equal(library.bars("AAA", ONE_MINUTE, extended=True).times, whole.times)
     assert library.bars("AAA", Timeframe.parse("1h"))["close"].tolist() == [600.0]
@@ -58,8 +58,8 @@ def test_minutes_are_moments_and_stay_but_other_hours_are_regular(library: BarLi
 
 def test_names_ticks_and_groups_change_alone(library: BarLibrary) -> None:
     stamp = library.path("AAA", ONE_DAY).stat().st_mtime_ns
-    assert amend(library, ["AAA", "BBB"], Change(sector="Kelp", kind="fund", tick=0.5)) == 2
-    assert amend(library, ["AAA", "BBB"], Change(sector="Kelp")) == 0
+    assert edit_symbols(library, ["AAA", "BBB"], Change(sector="Kelp", kind="fund", tick=0.5)) == 2
+    assert edit_symbols(library, ["AAA", "BBB"], Change(sector="Kelp")) == 0
     info = BarLibrary(library.folder).infos["BBB"]
     assert (info.sector, info.kind, info.tick, info.decimals, info.name) == ("Kelp", "fund", 0.5, 1, "BBB")
     assert library.path("AAA", ONE_DAY).stat().st_mtime_ns == stamp
@@ -77,7 +77,7 @@ def test_names_ticks_and_groups_change_alone(library: BarLibrary) -> None:
 def test_what_makes_no_sense_changes_nothing(library: BarLibrary, change: Change, words: str) -> None:
     before = dict(library.infos)
     with pytest.raises(DataProblem, match=words):
-        amend(library, ["AAA", "BBB"], change)
+        edit_symbols(library, ["AAA", "BBB"], change)
     assert dict(BarLibrary(library.folder).infos) == before
 
 
@@ -92,7 +92,7 @@ def test_bars_that_cannot_be_written_leave_the_catalogue_as_it_was(
     with monkeypatch.context() as patched:
         patched.setattr(BarLibrary, "write", full)
         with pytest.raises(DataProblem, match="No space"):
-            amend(library, ["AAA"], Change(zone="WET", hours=(540, 930)))
+            edit_symbols(library, ["AAA"], Change(zone="WET", hours=(540, 930)))
     assert library.infos["AAA"].calendar == Calendar()
     np.testing.assert_array_equal(BarLibrary(library.folder).bars("AAA", ONE_DAY).times, before)
 
@@ -100,7 +100,10 @@ def test_bars_that_cannot_be_written_leave_the_catalogue_as_it_was(
 def test_stopping_leaves_each_symbol_whole(library: BarLibrary) -> None:
     shares: list[float] = []
     assert (
-        amend(library, ["AAA", "BBB"], Change(kind="fund"), progress=shares.append, cancelled=lambda: bool(shares)) == 1
+        edit_symbols(
+            library, ["AAA", "BBB"], Change(kind="fund"), progress=shares.append, cancelled=lambda: bool(shares)
+        )
+        == 1
     )
     assert [i.kind for i in library.infos.values()] == ["fund", "share"]
 

@@ -19,7 +19,7 @@ from oakladder.bars.panels import panel_of, resample_panel
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store import batched_io, pack, packing
 from oakladder.bars.store.batched_io import gather, states
-from oakladder.bars.store.edit_metadata import Change, amend
+from oakladder.bars.store.edit_metadata import Change, edit_symbols
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.offsets import FileOffsets
 from oakladder.bars.store.symbol_info import SymbolInfo
@@ -124,7 +124,7 @@ def test_longer_bars_left_out_are_counted_by_the_calendar_of_today(library: BarL
     """A calendar is changed after the bars were packed, and put back: what was counted by it counts no more."""
     library.pack()
     for hours in ((0, 1440), (540, 930)):
-        amend(library, NAMES[:5], Change(zone="Pacific/Auckland", hours=hours))
+        edit_symbols(library, NAMES[:5], Change(zone="Pacific/Auckland", hours=hours))
         library.pack()
         opened = BarLibrary(library.folder)
         whole = opened.panel(NAMES, ONE_DAY)

@@ -18,7 +18,7 @@ from helpers import daily_bars
 from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.edit_metadata import Change, amend
+from oakladder.bars.store.edit_metadata import Change, edit_symbols
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.symbol_info import DEMO, OWN, SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
@@ -52,7 +52,7 @@ def test_upkeep_of_the_demo_market_leaves_everything_else_alone(
     upkeep.prepare(library)
     brine = SymbolInfo("BRINE", "Not the ferries", "Mine", "share", 0.01, Calendar())
     library.write(daily_bars([7.0, 8.0], "BRINE"), brine)
-    amend(library, ["FLAKE"], Change(name="My flakes", tick=0.05))
+    edit_symbols(library, ["FLAKE"], Change(name="My flakes", tick=0.05))
     library.bars("GULLW", ONE_MINUTE)
     monkeypatch.setattr(companies, "VERSION", "99")
     again = BarLibrary(tmp_path)
@@ -78,7 +78,7 @@ def with_demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def test_a_lost_catalogue_is_made_again_and_no_bar_is_lost(tmp_path: Path, with_demo: Path, lost: str) -> None:
     shutil.copytree(with_demo, tmp_path, dirs_exist_ok=True)
     library = BarLibrary(tmp_path)
-    amend(library, ["MINE"], Change(name="Called so by hand", zone="WET", hours=(540, 930)))
+    edit_symbols(library, ["MINE"], Change(name="Called so by hand", zone="WET", hours=(540, 930)))
     before = library.infos
     for name in ("catalogue.sqlite", "catalogue.copy.sqlite"):
         if lost in (name, "both"):
@@ -386,7 +386,7 @@ def test_a_change_that_was_broken_off_is_settled_at_the_next_start(
 
     monkeypatch.setattr(BarLibrary, "add_symbols", dies)
     with pytest.raises(Killed):
-        amend(library, ["MINE"], Change(zone="WET", hours=(540, 930)))
+        edit_symbols(library, ["MINE"], Change(zone="WET", hours=(540, 930)))
     monkeypatch.undo()
     again = BarLibrary(tmp_path)  # the bars were written, the catalogue was not
     assert again.infos["MINE"].calendar.zone == "WET" and closes(again) == list(np.arange(1.0, 31))
@@ -394,7 +394,7 @@ def test_a_change_that_was_broken_off_is_settled_at_the_next_start(
     assert (calendar.minutes(again.bars("MINE", ONE_DAY).times) == 540).all()
     monkeypatch.setattr("oakladder.bars.store.files.write", dies)
     with pytest.raises(Killed):
-        amend(again, ["MINE"], Change(zone="UTC", hours=(0, 600)))
+        edit_symbols(again, ["MINE"], Change(zone="UTC", hours=(0, 600)))
     monkeypatch.undo()
     last = BarLibrary(tmp_path)
     assert last.infos["MINE"].calendar == calendar

@@ -17,7 +17,7 @@ from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store import pack, packing
-from oakladder.bars.store.edit_metadata import Change, amend
+from oakladder.bars.store.edit_metadata import Change, edit_symbols
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.tail_view import tail_view
@@ -260,7 +260,7 @@ def test_hours_that_change_make_other_bars_of_the_same_minutes(
 ) -> None:
     condition = Rule(PROGRAM, "weak", ONE_MINUTE, fresh=TriggerMode.WITHIN, bars=9)
     run_scan(condition, library, SYMBOLS, ONE_MINUTE)
-    amend(library, SYMBOLS[:9], Change(hours=(600, 840)))
+    edit_symbols(library, SYMBOLS[:9], Change(hours=(600, 840)))
     made = run_scan(condition, library, SYMBOLS, ONE_MINUTE)
     assert answer(made) == answer(plainly(condition, library, ONE_MINUTE, monkeypatch))
 

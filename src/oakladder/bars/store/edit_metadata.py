@@ -53,7 +53,7 @@ class Change:
         return replace(made, by_hand=old.by_hand | {p for p in BY_HAND if getattr(made, p) != getattr(old, p)})
 
 
-def amend(
+def edit_symbols(
     library: BarLibrary,
     symbols: Iterable[str],
     change: Change,

@@ -20,7 +20,7 @@ from oakladder.app.basis import Part
 from oakladder.app.jobs import Ticket, sentence_of
 from oakladder.app.session import Session
 from oakladder.bars.calendar_words import hours_words
-from oakladder.bars.store.edit_metadata import Change, amend
+from oakladder.bars.store.edit_metadata import Change, edit_symbols
 from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.time_words import tick_words
 from oakladder.desk.data.edit_dialog import EditDialog
@@ -259,14 +259,14 @@ class SymbolsView(QWidget):
             return
         dialog = EditDialog(infos, self)
         if answered(dialog) and (change := dialog.made()) is not None:
-            self.amend([i.symbol for i in infos], change)
+            self.edit_symbols([i.symbol for i in infos], change)
 
-    def amend(self, symbols: list[str], change: Change) -> None:
+    def edit_symbols(self, symbols: list[str], change: Change) -> None:
         """Edits symbols in the background, then shows them."""
         library = self.session.library
 
         def work(ticket: Ticket) -> int:
-            return amend(library, symbols, change, progress=ticket.report, cancelled=ticket.cancelled)
+            return edit_symbols(library, symbols, change, progress=ticket.report, cancelled=ticket.cancelled)
 
         def then(count: int) -> None:
             self.changed.emit()

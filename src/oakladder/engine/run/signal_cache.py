@@ -35,7 +35,7 @@ class SignalCache:
         self._values: dict[tuple[Part, int], tuple[_Stamp, dict[Op, np.ndarray]]] = {}
         self._bytes = 0
         #: What each thread works values out in, for one variant after the other.
-        self.rooms = BufferStore()
+        self.buffers = BufferStore()
 
     def shares(self, program: Program, panel: Panel) -> list[tuple[Op, ...]]:
         """The values that the second run is given, those apart that rest on nothing that varies."""

@@ -62,14 +62,14 @@ def two_pass_parts(
     for name in names:  # parts have the columns that are there
         panel.column(name)
 
-    rooms = kept.rooms if kept is not None else BufferStore()
+    buffers = kept.buffers if kept is not None else BufferStore()
     shares = kept.shares(program, panel) if kept is not None else [program.split.values]
 
     def work(part: tuple[int, int]) -> T:
         if cancelled is not None and cancelled():
             raise Cancelled
         runs = TwoPassRun(
-            program, panel if part == (0, len(panel)) else panel.among(*part), settings, cancelled, rooms.mine
+            program, panel if part == (0, len(panel)) else panel.among(*part), settings, cancelled, buffers.mine
         )
         given: dict[Op, np.ndarray] = {}
         for k, values in enumerate(shares):

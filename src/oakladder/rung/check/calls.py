@@ -302,7 +302,7 @@ class Calls:
                 types.append(self._length(argument, scope, expr.name))
             else:
                 types.append(self.expressions.number(argument, scope, f"`{name}` of `{expr.name}`"))
-        self.expressions.traps.extreme(expr, types)
+        self.expressions.value_lints.extreme(expr, types)
         if primitive.holds and any(type_.of_zone for type_ in types):
             self._zone_has_no_past(expr)
             return Type(primitive.gives)

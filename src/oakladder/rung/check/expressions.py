@@ -51,8 +51,8 @@ class Expressions:
     past: Mapping[type[t.Expr], Callable[[Any, Scope], Type]]
 
     def __init__(self, context: Context):
-        self.context, self.names, self.traps = context, Names(context), ValueLints(context)
-        self.lints, self.number_lints = Lints(context), NumberLints(context, self.traps)
+        self.context, self.names, self.value_lints = context, Names(context), ValueLints(context)
+        self.lints, self.number_lints = Lints(context), NumberLints(context, self.value_lints)
 
     def single(self, expr: t.Expr, scope: Scope) -> Type:
         """The type of an expression that must be one value."""
@@ -122,7 +122,7 @@ class Expressions:
                 return replace(inner, kind=Kind.FLAG, value=not inner.value if isinstance(inner.value, bool) else None)
             case t.Binary(op="+") if (pieces := _pieces(expr)) is not None:
                 types = [self.single(piece, scope) for piece in pieces]
-                self.traps.joined_text(expr, pieces)
+                self.value_lints.joined_text(expr, pieces)
                 return blend(*types, kind=Kind.TEXT)
             case t.Binary(op="else"):
                 left, right = self.single(expr.left, scope), self.single(expr.right, scope)
@@ -293,7 +293,7 @@ class Expressions:
         elif expr.op == "*":
             unit = product_unit(left.unit, right.unit)
         elif expr.op == "/":
-            self.traps.division(expr, right)
+            self.value_lints.division(expr, right)
             unit = quotient_unit(left.unit, right.unit)
         elif expr.op == "mod":
             unit = left.unit
@@ -336,7 +336,7 @@ class Expressions:
                     f"This compares {a.unit.value} with {b.unit.value}.",
                     "Bring both to one unit, or check that the right value is meant.",
                 )
-            self.traps.comparison(expr.values[k], expr.values[k + 1], (a, b))
+            self.value_lints.comparison(expr.values[k], expr.values[k + 1], (a, b))
             self.lints.pair(expr, expr.values[k], op, expr.values[k + 1])
             self.number_lints.share(expr.values[k], a, expr.values[k + 1], scope)
             self.number_lints.share(expr.values[k + 1], b, expr.values[k], scope)

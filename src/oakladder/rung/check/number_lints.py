@@ -29,9 +29,9 @@ _PLACES = frozenset(["bar", "session_bar"])
 class NumberLints(Forms):
     """Reports what a script most likely does not mean in its numbers."""
 
-    def __init__(self, context: Context, traps: ValueLints):
+    def __init__(self, context: Context, value_lints: ValueLints):
         super().__init__(context)
-        self._traps = traps
+        self._value_lints = value_lints
 
     # --- totals -------------------------------------------------------------------------------------
 
@@ -108,7 +108,7 @@ class NumberLints(Forms):
                     return False
                 if name in _PURE:
                     return any(map(self._may_be_none, arguments))
-                return self._traps.may_be_none(expr)
+                return self._value_lints.may_be_none(expr)
             case t.Name():
                 made = self.plain(expr)
                 return made is not expr and self._may_be_none(made)
@@ -123,7 +123,7 @@ class NumberLints(Forms):
             case t.Choice(condition=condition, yes_value=yes, no_value=no):
                 # A condition that is none counts as no.
                 return (self._may_be_none(yes) and not self._keeps_out(condition)) or self._may_be_none(no)
-        return self._traps.may_be_none(expr)
+        return self._value_lints.may_be_none(expr)
 
     def counted(self, expr: t.Binary) -> None:
         """`(if a then 1 else 0) + (if b then 1 else 0)`: a flag that is none counts as 0."""

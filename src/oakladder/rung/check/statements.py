@@ -66,7 +66,7 @@ class Statements:
                 case t.Keep():
                     self._keep(statement, scope)
                     if not self.context.reporter.blame:
-                        self.expressions.traps.stays(statement, statements[at + 1 : at + _NEAR])
+                        self.expressions.value_lints.stays(statement, statements[at + 1 : at + _NEAR])
                 case t.Set():
                     self._set(statement, scope)
                 case t.If():

@@ -108,7 +108,7 @@ class Emitter:
             self.fixed[key] = Op("flag", (), value, "flag", True)
         return self.fixed[key]
 
-    def tame(self, op: Op, domain: Domain, limit: float = 1000) -> Op:
+    def guard_overflow(self, op: Op, domain: Domain, limit: float = 1000) -> Op:
         """Checks a number whose size could run away; beyond the limit it becomes none."""
         return op if op.bound <= limit or not self._tames else self.emit("tame", op, domain=domain)
 
@@ -141,7 +141,11 @@ class Emitter:
 
     def put(self, slot: Slot, value: Value) -> None:
         domain = slot.domain
-        op = self.flag(value, domain) if slot.flag else self.tame(self.number(value, domain), domain, TAME_EXPONENT)
+        op = (
+            self.flag(value, domain)
+            if slot.flag
+            else self.guard_overflow(self.number(value, domain), domain, TAME_EXPONENT)
+        )
         self.blocks[domain][-1].append(Put(slot, op))
         self.versions[slot] = self.versions.get(slot, 0) + 1
 

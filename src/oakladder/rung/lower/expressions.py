@@ -191,25 +191,29 @@ class Expressions:
         match op:
             case "+" | "-":
                 code = "add" if op == "+" else "sub"
-                return self.emitter.tame(
+                return self.emitter.guard_overflow(
                     self.emitter.emit(code, a, b, bound=max(a.bound, b.bound) + 1, domain=domain), domain
                 )
             case "*":
-                return self.emitter.tame(self.emitter.emit("mul", a, b, bound=a.bound + b.bound, domain=domain), domain)
+                return self.emitter.guard_overflow(
+                    self.emitter.emit("mul", a, b, bound=a.bound + b.bound, domain=domain), domain
+                )
             case "/" if b.fixed:
                 divisor = self.emitter.emit("divisor", b, domain=domain)
-                return self.emitter.tame(
+                return self.emitter.guard_overflow(
                     self.emitter.emit("div", a, divisor, bound=a.bound + DIVISOR_EXPONENT, domain=domain), domain
                 )
             case "/":
-                return self.emitter.tame(self.emitter.emit("div", a, b, bound=math.inf, domain=domain), domain)
+                return self.emitter.guard_overflow(
+                    self.emitter.emit("div", a, b, bound=math.inf, domain=domain), domain
+                )
             case "mod":
                 return self.emitter.emit("mod", a, b, bound=max(a.bound, b.bound), domain=domain)
         if b.code == "const" and b.attr == 2.0:
             return self._arithmetic("*", a, a, domain)
         if b.code == "const" and b.attr == 0.5:
             return self.emitter.emit("sqrt", a, bound=a.bound, domain=domain)
-        return self.emitter.tame(self.emitter.emit("pow", a, b, bound=math.inf, domain=domain), domain)
+        return self.emitter.guard_overflow(self.emitter.emit("pow", a, b, bound=math.inf, domain=domain), domain)
 
     def _compare(self, expr: t.Compare, frame: CallFrame) -> Op:
         domain = frame.domain

@@ -13,10 +13,10 @@ from oakladder.rung.plan.inputs import BarColumn
 from oakladder.rung.plan.ops import DATA_EXPONENT, Op, Plan
 
 
-def own_writer(inputs: tuple[str, ...], settings: tuple[str, ...], *, tame: bool = True) -> Writer:
+def own_writer(inputs: tuple[str, ...], settings: tuple[str, ...], *, guard_overflow: bool = True) -> Writer:
     """A writer with nothing written yet, that knows the numbers of a row and what is the same for all rows by name. Unless
-    it is to ``tame`` them, numbers may grow beyond all limits."""
-    emitter = Emitter(tame)
+    it is to ``guard_overflow`` them, numbers may grow beyond all limits."""
+    emitter = Emitter(guard_overflow)
     expressions = Expressions(emitter, Trace(Instance(())), frozenset())
     calls = Calls(t.Script(1, "", ""), {}, expressions, Primitives(emitter, expressions))
     expressions.parts = {t.Call: calls.call}

@@ -48,14 +48,14 @@ class Lowerer:
         trades = [s for s in script.statements if isinstance(s, t.Trade)]
         self.trading = Trading(trades, self.expressions, known.ratios, known.finer) if trades else None
         self.statements.trading = self.expressions.trading = self.trading
-        elsewhere = OtherDomains(self.emitter, self.expressions)
+        other_domains = OtherDomains(self.emitter, self.expressions)
         # Expressions hold calls, calls are made of statements, statements hold expressions: the circle closes here.
         self.expressions.frame = self.statements.frame
         self.expressions.parts = {
             t.Lag: self.past.lag,
             t.Call: calls.call,
-            t.OnTimeframe: elsewhere.on_timeframe,
-            t.OfSymbol: elsewhere.of_symbol,
+            t.OnTimeframe: other_domains.on_timeframe,
+            t.OfSymbol: other_domains.of_symbol,
         }
 
     def run(self) -> Plan:

@@ -55,7 +55,9 @@ class Primitives:
         if expr.name == "log":
             bound = 12
         if expr.name == "exp":
-            return self.emitter.tame(self.emitter.emit("exp", numbers[0], bound=math.inf, domain=domain), domain)
+            return self.emitter.guard_overflow(
+                self.emitter.emit("exp", numbers[0], bound=math.inf, domain=domain), domain
+            )
         return self.emitter.emit(expr.name, *numbers, bound=bound, domain=domain)
 
     def _known(self, op: Op, domain: Domain) -> Op:
@@ -108,7 +110,7 @@ class Primitives:
             fold = RollingAggregate(domain, how, length)
             bound = 18.0 if how == SORTED else x.bound + 17 if how == "sum" else x.bound
             self.emitter.fixed[key] = self.emitter.emit("fold", x, attr=fold, bound=bound, domain=domain)
-        return self.emitter.tame(self.emitter.fixed[key], domain)
+        return self.emitter.guard_overflow(self.emitter.fixed[key], domain)
 
     def _ranked(self, numbers: list[Op], domain: Domain) -> Op:
         """The place of the newest value among the last ones, or (with a third number) the value of a place."""

@@ -53,7 +53,7 @@ class Writer:
 
     def on_tick(self, price: str, *, up: bool) -> Op:
         """A price at a whole number of the symbol's price steps: the next one up or down, unless it is on one."""
-        op = self.emitter.tame(self.value(price), self.domain, TAME_EXPONENT)
+        op = self.emitter.guard_overflow(self.value(price), self.domain, TAME_EXPONENT)
         steps = self.value("tick_count"), self.value("tick_size")
         return self.emitter.emit("tick_up" if up else "tick_down", op, *steps, domain=self.domain)
 

@@ -84,7 +84,7 @@ def find_trades(
         reference=reference,
         thorough=thorough,
         lanes=lanes,
-        room=kept.rooms.mine if kept is not None and executor is None else None,
+        room=kept.buffers.mine if kept is not None and executor is None else None,
     )
     return trades_of(done)
 

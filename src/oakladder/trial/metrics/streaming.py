@@ -87,7 +87,7 @@ def stream_totals(trades: Trades, account: Account, grid: Grid, first: int = 0) 
 def _summing() -> RowKernel:
     """A row for each trade, from the last to the first, which puts its entry and its exit into the lists of their moments;
     then one for each moment, which goes through these and gives the value of the account."""
-    w = own_writer((), (*SETTINGS, "moments", "first", "regular", "lists", "events"), tame=False)
+    w = own_writer((), (*SETTINGS, "moments", "first", "regular", "lists", "events"), guard_overflow=False)
     for name, size in (("first_of", "lists"), ("many_of", "lists"), ("next_of", "events")):
         w.table(name, w.names[size])  # type: ignore[arg-type]
     w.table("sums", w.value(str(len(_SUMS))))

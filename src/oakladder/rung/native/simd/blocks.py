@@ -25,7 +25,7 @@ _WORTH_PASSING = 6
 _SLOW_TO_DIVIDE = 8
 
 
-class Plain(Single):
+class UniformValues(Single):
     """Writes what is the same for all lanes, as single numbers."""
 
     def __init__(self, lanes: Registers):
@@ -53,7 +53,7 @@ class SimdBlocks(Blocks):
         self.lanes = lanes
         self.real, self.bit = f"<{lanes} x double>", f"<{lanes} x i1>"
         self.cell_type = self.real
-        self.plain = Plain(self)
+        self.plain = UniformValues(self)
         self.mask: str | None = None
         #: Counters of loops whose bounds are the same for all lanes.
         self._counters: dict[Slot, str] = {}
