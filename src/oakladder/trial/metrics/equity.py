@@ -1,4 +1,4 @@
-"""The curve of an account: its value at the close of every bar, beside the same money simply held."""
+"""The curve of an account: its value at the close of every bar, compared with buy and hold."""
 
 from __future__ import annotations
 
