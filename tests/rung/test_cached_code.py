@@ -232,3 +232,39 @@ def test_a_processor_that_cannot_be_asked_runs_plain_code(tmp_path: Path) -> Non
     env = {**os.environ, "XDG_CACHE_HOME": str(tmp_path), "PYTHONPATH": str(tests)}
     done = subprocess.run([sys.executable, "-c", NAMELESS], env=env, capture_output=True, text=True)
     assert done.stdout.split("\n")[:2] == ["[3.5, 7.0]", "2"], done.stderr
+
+
+#: Many threads ask for the same code at once: all but one of the machines made are dropped while their code runs.
+AT_ONCE = """
+import ctypes, gc, threading
+from oakladder.rung.native.compile import written_by_hand
+text = '''
+define void @run(i64 %count, ptr %out) {
+entry:
+  br label %loop
+loop:
+  %k = phi i64 [ 0, %entry ], [ %next, %loop ]
+  store volatile i64 %k, ptr %out
+  %next = add i64 %k, 1
+  %again = icmp slt i64 %next, %count
+  br i1 %again, label %loop, label %end
+end:
+  ret void
+}
+'''
+signature = ctypes.CFUNCTYPE(None, ctypes.c_int64, ctypes.c_void_p)
+def work():
+    out = ctypes.c_int64(0)
+    written_by_hand(text, signature).call(30_000_000, ctypes.addressof(out))
+    done.append(out.value)
+done = []
+threads = [threading.Thread(target=work) for _ in range(4)]
+for thread in threads: thread.start()
+for thread in threads: thread.join()
+print(done)
+"""
+
+
+def test_code_stays_loaded_while_it_runs() -> None:
+    done = subprocess.run([sys.executable, "-c", AT_ONCE], capture_output=True, text=True)
+    assert done.returncode == 0 and done.stdout.strip() == str([29_999_999] * 4), done.stderr[-2000:]

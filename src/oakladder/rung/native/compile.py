@@ -76,7 +76,7 @@ _LANES_SIGNATURE = ctypes.CFUNCTYPE(None, _COUNT, *[_POINTER] * 12, _COUNT, _COU
 
 @dataclass(frozen=True, slots=True)
 class Machine:
-    """Callable machine code. It is unloaded once its ``tracker`` is no longer referenced."""
+    """Callable machine code. It is unloaded once neither it nor its ``call`` is referenced."""
 
     call: Callable[..., None]
     tracker: object
@@ -107,7 +107,9 @@ def _link(code: bytes, signature: Callable[[int], Callable[..., None]]) -> Machi
     for name, address in _mathematics().items():
         library.import_symbol(name, address)
     tracker = library.link(_linker(), f"program {next(_NAMES)}")
-    return Machine(signature(tracker["run"]), tracker)
+    call = signature(tracker["run"])
+    vars(call)["tracker"] = tracker  # code that runs stays loaded, also where its machine is dropped meanwhile
+    return Machine(call, tracker)
 
 
 def written_by_hand(text: str, signature: Callable[[int], Callable[..., None]]) -> Machine:
