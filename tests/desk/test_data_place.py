@@ -203,7 +203,7 @@ def test_what_was_recognised_of_the_symbol_is_said_and_its_step_can_be_corrected
     assert own_window.session.library.infos["BARGE"].tick == 0.05
     place.add([write(tmp_path / "barge.csv", 70)])
     calm(own_window)
-    assert "in the library already" in place.facts.text()
+    assert "already in the library" in place.facts.text()
 
 
 def test_what_another_copy_of_the_program_took_in_is_there_when_one_comes_back(

@@ -45,7 +45,7 @@ def follow(line):
     elif line == "leave":
         app.quit()
     else:
-        window.deeds[line].trigger()
+        window.commands[line].trigger()
     settle(app, window.session)
     print("done", flush=True)
 
