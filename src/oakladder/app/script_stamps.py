@@ -33,7 +33,7 @@ class ScriptStamps:
     def _stamp(self, name: str) -> Stamp | None:
         try:
             facts = os.stat(self._workspace.script_folder.place / name)
-        except OSError:
+        except (OSError, ValueError):  # a damaged state may name anything
             return None
         return facts.st_mtime_ns, facts.st_size
 
