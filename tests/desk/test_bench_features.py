@@ -300,7 +300,7 @@ def test_early_and_late_hours_are_a_switch(window: Window, calm) -> None:  # typ
     window.bench.commands.toggle_extended()
     calm(window)
     assert len(closes(window)) > regular
-    assert window.commands["toggle_extended"].isChecked()
+    assert window.action_by_name["toggle_extended"].isChecked()
 
 
 # --- taking it away and coming back -------------------------------------------------------------------

@@ -320,15 +320,15 @@ def test_sides_that_do_not_fit_fold_and_come_back_with_the_room(window: Window, 
     window.resize(500, 300)
     assert (window.width(), window.height()) == (800, 560)  # which is the least
     assert in_sight() == [False, True]
-    window.commands["fold_list"].trigger()
+    window.action_by_name["fold_list"].trigger()
     assert in_sight() == [True, False]  # the one that was asked for last
-    window.commands["fold_script"].trigger()
+    window.action_by_name["fold_script"].trigger()
     assert in_sight() == [False, True]
-    window.commands["focus_list"].trigger()
+    window.action_by_name["focus_list"].trigger()
     assert in_sight() == [True, False] and bench.watchlist.isVisible()
     window.resize(1280, 800)
     assert in_sight() == [True, True]
-    window.commands["fold_list"].trigger()
+    window.action_by_name["fold_list"].trigger()
     window.resize(800, 560)
     window.resize(1280, 800)
     assert in_sight() == [False, True]  # what was folded away by hand stays away
@@ -368,10 +368,10 @@ def test_as_much_of_a_bar_is_written_out_as_there_is_room(window: Window, calm) 
     assert "V " in wide and len(narrow) < len(wide)
     assert bench.reading.fontMetrics().horizontalAdvance(narrow) <= bench.reading.width() + 2
     for _ in range(3):  # beside other charts it has the room over all of them
-        window.commands["more_charts"].trigger()
+        window.action_by_name["more_charts"].trigger()
     calm(window)
     assert "2026" in bench.reading.text()
-    window.commands["one_chart"].trigger()
+    window.action_by_name["one_chart"].trigger()
     window.session.chart.go_to(timeframe=Timeframe.parse("15m"))  # the time of the bar makes it longer
     calm(window)
     assert bench.reading.fontMetrics().horizontalAdvance(bench.reading.text()) <= bench.reading.width() + 2

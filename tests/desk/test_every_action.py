@@ -33,7 +33,7 @@ def test_every_action_can_be_done_at_any_time(window: Window, calm, answers, gro
     """Behind whatever the actions of its group have left, in the order of the list and back; twice over by night."""
     names = [a.name for a in ACTIONS if a.group == group and a.name != "quit"]
     for name in [n for n in (*names, *reversed(names)) for _ in range(times)]:
-        window.commands[name].trigger()
+        window.action_by_name[name].trigger()
         calm(window)
         close_popups()
         assert "went wrong" not in window.status.text(), name
@@ -48,30 +48,30 @@ def test_bars_and_scales_are_chosen_by_their_actions(window: Window, calm) -> No
         ("show_averaged", BarStyle.AVERAGED),
         ("show_candles", BarStyle.CANDLES),
     ):
-        window.commands[name].trigger()
+        window.action_by_name[name].trigger()
         calm(window)
-        assert window.session.chart.options.style is style and window.commands[name].isChecked()
+        assert window.session.chart.options.style is style and window.action_by_name[name].isChecked()
     for name, scale in (
         ("scale_log", ScaleKind.LOG),
         ("scale_percent", ScaleKind.PERCENT),
         ("scale_plain", ScaleKind.PLAIN),
     ):
-        window.commands[name].trigger()
-        assert window.session.chart.options.scale is scale and window.commands[name].isChecked()
-    window.commands["toggle_as_known"].trigger()
+        window.action_by_name[name].trigger()
+        assert window.session.chart.options.scale is scale and window.action_by_name[name].isChecked()
+    window.action_by_name["toggle_as_known"].trigger()
     assert window.session.chart.options.as_known and "became known" in window.status.text()
 
 
 def test_a_line_and_a_script_are_asked_for_and_put_beside(window: Window, calm, answers) -> None:  # type: ignore[no-untyped-def]
     answers["says"] = "ema(close, 12)"
-    window.commands["add_line"].trigger()
+    window.action_by_name["add_line"].trigger()
     answers["says"] = "Quiet water"
-    window.commands["add_beside"].trigger()
-    window.commands["copy_beside"].trigger()
+    window.action_by_name["add_beside"].trigger()
+    window.action_by_name["copy_beside"].trigger()
     calm(window)
     assert [u.caption for u in window.session.overlays.uses] == ["ema(close, 12)", "Quiet water", "Tide turn"]
     answers["says"] = "ema(close"
-    window.commands["add_line"].trigger()
+    window.action_by_name["add_line"].trigger()
     assert "cannot be drawn" in window.status.text() and len(window.session.overlays.uses) == 3
 
 
@@ -79,14 +79,14 @@ def test_a_line_and_a_script_are_asked_for_and_put_beside(window: Window, calm, 
 def test_the_chart_is_saved_where_it_is_said(window: Window, calm, answers, tmp_path: Path, ending: str) -> None:  # type: ignore[no-untyped-def]
     path = tmp_path / f"chart.{ending}"
     answers["save"] = str(path)
-    window.commands["save_chart_data" if ending == "csv" else "save_chart"].trigger()
+    window.action_by_name["save_chart_data" if ending == "csv" else "save_chart"].trigger()
     calm(window)
     assert path.stat().st_size > 1000 and window.status.text() == f"Saved as chart.{ending}."
     answers["save"] = str(taken(tmp_path) / f"chart.{ending}")
-    window.commands["save_chart_data" if ending == "csv" else "save_chart"].trigger()
+    window.action_by_name["save_chart_data" if ending == "csv" else "save_chart"].trigger()
     calm(window)
     assert "cannot be written" in window.status.text()
-    window.commands["copy_picture"].trigger()
+    window.action_by_name["copy_picture"].trigger()
     board = QApplication.clipboard()
     assert board is not None and board.pixmap().width() == window.bench.chart.width()
 

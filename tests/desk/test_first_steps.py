@@ -48,7 +48,7 @@ def test_five_steps_are_done_and_noticed(window: Window, calm) -> None:  # type:
     assert said(window)[4].startswith("✓") and "All five" in strip.how.text()
     QTest.mouseClick(strip.leave, LEFT)
     assert not strip.isVisible()
-    window.commands["show_first_steps"].trigger()
+    window.action_by_name["show_first_steps"].trigger()
     assert strip.isVisible()
 
 

@@ -569,7 +569,7 @@ def test_a_broken_script_is_not_judged_by_the_one_before(window: Window, calm: C
 def test_findings_are_of_the_text_that_was_checked(window: Window, calm: Calm, place: TrialPlace) -> None:
     text = "rung 1\nlet top = swing_high(3, 3)\nmark known(top) above ago 3 shape dot\n"
     opened(window, calm, text, "swings")
-    window.commands["check_honesty"].trigger()
+    window.action_by_name["check_honesty"].trigger()
     calm(window)
     assert place.honesty.source.rowCount() == 1
     window.bench.script.editor.replace_all(text.replace(" ago 3", ""))

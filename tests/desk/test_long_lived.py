@@ -91,11 +91,11 @@ def test_what_is_opened_again_and_again_leaves_nothing_behind(window: Window, ca
     def use_everything() -> None:
         window.open_palette()
         window.palette_dialog.close()
-        window.commands["open_gallery"].trigger()
+        window.action_by_name["open_gallery"].trigger()
         window.bench.script.gallery.close()
-        window.commands["open_source"].trigger()
+        window.action_by_name["open_source"].trigger()
         window.bench.script.source.close()
-        window.commands["earlier_versions"].trigger()
+        window.action_by_name["earlier_versions"].trigger()
         calm(window)
         window.bench.script.earlier.close()
         window.bench.watching.menu(QPoint(5, 5))
@@ -128,7 +128,7 @@ def test_find_is_opened_by_its_button_and_finds(window: Window, calm) -> None:  
     QTest.keyClick(window.palette_dialog.line, Qt.Key.Key_Return)
     calm(window)
     assert window.session.chart.theme is NIGHT and not window.palette_dialog.isVisible()
-    window.commands["open_palette"].trigger()
+    window.action_by_name["open_palette"].trigger()
     assert window.palette_dialog.line.text() == "" and window.palette_dialog.list.count() > 20
     close_popups()
 

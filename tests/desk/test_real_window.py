@@ -122,7 +122,7 @@ def fineness(image):
 
 told = {"fine": {}, "blown": 0.0, "cut": [], "size": 0}
 for place in ("show_bench", "show_ladder", "show_scan", "show_trial", "show_data"):
-    window.commands[place].trigger()
+    window.action_by_name[place].trigger()
     settle(app, window.session)
     if place == "show_scan":
         window.run_scan()
@@ -215,7 +215,7 @@ for body in ('line rsi(close, 5)\\nlane "Up" when close > open\\nline roc(close,
     window.session.rule.set_text("rung 1\\n" + body)
     settle(app, window.session)
 for place in ("show_ladder", "show_scan", "show_trial", "show_data", "show_bench"):
-    window.commands[place].trigger()
+    window.action_by_name[place].trigger()
     settle(app, window.session)
 window.session.jobs.close()
 if sys.argv[1] == "itself":

@@ -45,7 +45,7 @@ def follow(line):
     elif line == "leave":
         app.quit()
     else:
-        window.commands[line].trigger()
+        window.action_by_name[line].trigger()
     settle(app, window.session)
     print("done", flush=True)
 

@@ -166,7 +166,7 @@ def test_what_is_wrong_with_a_chart_beside_stands_on_it(window: Window, calm) ->
 def test_charts_beside_show_bars_as_the_main_one_does(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     more(window, calm, 1)
     for name in ("show_line", "scale_log"):
-        window.commands[name].trigger()
+        window.action_by_name[name].trigger()
     calm(window)
     (beside,) = window.bench.charts.beside
     assert beside.chart.options == window.session.chart.options == window.bench.chart.options

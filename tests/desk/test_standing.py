@@ -161,7 +161,7 @@ def test_an_earlier_version_is_looked_at_and_brought_back(window: Window, calm) 
     first = panel.editor.text()
     typed(window, "-- the second")
     window.session.script.save()
-    window.commands["earlier_versions"].trigger()
+    window.action_by_name["earlier_versions"].trigger()
     calm(window)
     dialog = panel.earlier
     assert dialog.list.count() == 1 and "- -- the second" in dialog.view.toPlainText()

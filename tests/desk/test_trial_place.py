@@ -314,7 +314,7 @@ def test_a_script_without_trade_is_composed_and_can_be_written(window: Window, c
     calm(window)
     assert "trade ride long\n    enter when up\n    leave when down" in window.session.script.text
     assert not place.write_button.isVisible() and trial_of(place).figures["trades"] > 100
-    window.commands["write_trade"].trigger()
+    window.action_by_name["write_trade"].trigger()
     assert "already has a trade" in window.status.text()
 
 
@@ -391,7 +391,7 @@ def test_trades_stand_on_the_chart_and_keys_go_through_them(window: Window, calm
     QTest.keyClick(window, Qt.Key.Key_Right, keys)
     assert window.bench.chart.pinned == int(trades.entered[-1])
     for name in ("show_averaged", "scale_percent"):
-        window.commands[name].trigger()
+        window.action_by_name[name].trigger()
         calm(window)
         again = window.session.chart.view.trades  # type: ignore[union-attr]
         assert np.array_equal(again.entry, trades.entry)  # fills are on real prices, however bars are shown
@@ -403,7 +403,7 @@ def test_trades_stand_on_the_chart_and_keys_go_through_them(window: Window, calm
 
 def test_without_a_trade_the_keys_say_so(window: Window, calm: Calm) -> None:
     opened(window, calm, "rung 1\nline close\n")
-    window.commands["next_trade"].trigger()
+    window.action_by_name["next_trade"].trigger()
     assert "it has no `trade`" in window.status.text()
 
 
@@ -415,7 +415,7 @@ def test_why_takes_the_decisions_of_trades_apart(window: Window, calm: Calm) -> 
     assert offered == ["over", "enter ride", "leave ride"]
     why.signals.setCurrentText("leave ride")
     why.signals.activated.emit(2)
-    window.commands["previous_trade"].trigger()
+    window.action_by_name["previous_trade"].trigger()
     calm(window)
     assert why.tree.topLevelItemCount() == 1 and "Entered here" in why.story.text()
     trades = window.session.chart.view.trades  # type: ignore[union-attr]
@@ -455,7 +455,7 @@ def test_stopping_keeps_what_was_shown(window: Window, calm: Calm, place: TrialP
     before = place.trials.outcome
     place.trials.set_ground(finer=True)
     QTest.qWait(30)
-    window.commands["stop_trial"].trigger()
+    window.action_by_name["stop_trial"].trigger()
     calm(window)
     assert place.trials.outcome is before and not place.stop_button.isVisible()
     place.trials.set_ground(finer=False)

@@ -297,7 +297,7 @@ class RandomUser:
     def _action(self) -> None:
         action = self._random.choice([a for a in ACTIONS if a.name != "quit"])
         self._recent[-1] = f"action:{action.name}"
-        self.window.commands[action.name].trigger()
+        self.window.action_by_name[action.name].trigger()
 
     def _click_on(self, root: QWidget | None) -> Callable[[], None]:
         def click() -> None:

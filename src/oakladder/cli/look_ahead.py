@@ -29,4 +29,4 @@ def honest(script: Path, settings: list[str] | None, format_: str, **where: Any)
     print(found.words())
     for one in found.findings:
         line = f"line {one.line}: " if one.line else ""
-        print(f"{one.sin.word}: {line}{one.words}. {one.count:,} times, last on {one.symbol} at {one.when}.")
+        print(f"{one.kind.word}: {line}{one.words}. {one.count:,} times, last on {one.symbol} at {one.when}.")

@@ -71,7 +71,7 @@ class Window(QMainWindow):
         self.places = Places(session)
         self._buttons = QButtonGroup(self)
         #: The actions by name, as menus show them.
-        self.commands: dict[str, QAction] = {}
+        self.action_by_name: dict[str, QAction] = {}
         self.learning, self.step_strip = FirstStepsTracker(session, self), StepStrip()
         self.learning.changed.connect(lambda: self.step_strip.show_steps(self.learning.steps))
         self.step_strip.put_away.connect(self.learning.put_away)
@@ -88,7 +88,7 @@ class Window(QMainWindow):
             made.setShortcut(QKeySequence(action.shortcut))
             made.triggered.connect(self.doer(action))
             self.addAction(made)
-            self.commands[action.name] = made
+            self.action_by_name[action.name] = made
         self._fill_show_menu()
         self.bench.chart.typed.connect(self.open_palette)
         self.bench.charts.typed.connect(self.open_palette)
@@ -197,7 +197,7 @@ class Window(QMainWindow):
             for action in (a for a in ACTIONS if a.group == group):
                 if action.name in _SEPARATED:
                     menu.addSeparator()
-                made = self.commands[action.name]
+                made = self.action_by_name[action.name]
                 made.setCheckable(action.name in _TICKED)
                 menu.addAction(made)
             menu.addSeparator()
@@ -206,7 +206,7 @@ class Window(QMainWindow):
 
     def _tick_show_menu(self) -> None:
         for name, test in _TICKED.items():
-            self.commands[name].setChecked(test(self.session.chart.options))
+            self.action_by_name[name].setChecked(test(self.session.chart.options))
 
     def _apply_theme(self) -> None:
         """Colours by day or by night, what is in sight first."""

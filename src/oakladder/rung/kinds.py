@@ -118,7 +118,7 @@ def common_unit(a: Unit, b: Unit) -> Unit:
 
 
 def unlike(a: Unit, b: Unit) -> bool:
-    """Whether comparing or adding two units is likely a slip."""
+    """Whether comparing or adding two units is likely a mistake."""
     return a is not b and not {a, b} & {Unit.PLAIN, Unit.UNKNOWN} and {a, b} != {Unit.RATIO, Unit.PERCENT}
 
 

@@ -1,4 +1,4 @@
-"""How a file would come in: its bars, what was recognised of the symbol, what was found and action about it."""
+"""Preview of an import: the bars, the recognised symbol, the findings and the action for each."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from oakladder.intake.file_layout import TableLayout
 from oakladder.intake.importing import Intake
 
 _SHOWN_ROWS = 12
-#: How wide the column of action about a finding is.
+#: Width of the column with the action for a finding, in pixels.
 _DONE_WIDTH = 180
 _FORM_WORDS = {
     "": "2026-03-12 or 2026-03-12T09:30:00+00:00",

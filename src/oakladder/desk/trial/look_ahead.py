@@ -57,7 +57,7 @@ class _Findings(RowsModel):
         one = self.checked.findings[row]
         match section:
             case 0:
-                return one.sin.word
+                return one.kind.word
             case 1:
                 return f"line {one.line}" if one.line else "its trades"
             case 2:
@@ -71,7 +71,7 @@ class _Findings(RowsModel):
     def hint(self, row: int, section: int) -> str:
         assert self.checked is not None
         one = self.checked.findings[row]
-        return f"{one.sin.about}\n{one.words}"
+        return f"{one.kind.about}\n{one.words}"
 
 
 class LookAheadView(QWidget):

@@ -1,4 +1,4 @@
-"""The picture of a trial: its curve over the held money, the variants beside it, the trades on it, and drawdown."""
+"""The picture of a trial: the equity curve over buy and hold, the variants, the trades, and the drawdown below."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from oakladder.trial.trial import Trial
 #: The colours of variants, one after the other; the plain rule has the ink.
 VARIANT_COLOURS = ("teal", "amber", "plum", "spruce", "rose", "sky", "lime", "rust")
 _RIGHT, _BOTTOM, _TOP = 64, 18, 8
-#: The share of the height that stands drawdown.
+#: Share of the height that the drawdown takes.
 _WATER = 0.2
 #: Max distance of the cursor from a trade under it, in pixels.
 _NEAR = 9.0

@@ -2,7 +2,7 @@
 
 The checker walks the tree with types in place of values. The body of a function is walked once for each
 combination of argument types, so a function is as general as its body. It goes on after a problem: what
-cannot be typed becomes UNKNOWN, which silences what would only follow from the first slip.
+cannot be typed becomes UNKNOWN, which silences errors that only follow from the first.
 """
 
 from __future__ import annotations

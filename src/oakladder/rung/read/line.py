@@ -163,7 +163,7 @@ class LineReader:
         said: dict[str, list[LineFix]] = {}
         for edit in recovered.edits:
             said.setdefault(edit.message, []).append(edit)
-        for first, *more in said.values():  # the same slip in several places of a line is one
+        for first, *more in said.values():  # the same mistake in several places of a line is one
             also = tuple((self.places.written(m.start, m.end), m.new) for m in more)
             span = self.places.written(first.start, first.end)
             self.places.report(first.code, span, first.message, first.fix, first.new, also)

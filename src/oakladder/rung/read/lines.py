@@ -328,7 +328,7 @@ def _with_depths(lines: list[tuple[LogicalLine, int]], problems: list[Problem]) 
     step = next((indent for _, indent in lines if indent), INDENT)
     odd = [(line, indent) for line, indent in lines if indent % INDENT]
     if odd and step < INDENT and all(indent % step == 0 for _, indent in lines):
-        # The whole script is indented by another step: that is one slip.
+        # The whole script is indented by another step: that is one mistake.
         wanted = [(Span(line.number, 1, indent), " " * (indent // step * INDENT)) for line, indent in lines if indent]
         (first, new), *others = wanted
         problems.append(

@@ -1,17 +1,17 @@
-"""A slip: a way of writing that Rung does not read, what it most likely means, and how that is written here."""
+"""A common mistake: text that Rung does not read, its likely meaning, and the Rung for it."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
 
-#: The corrected text of a mistake: the text of each group of its pattern → the new text.
-Mend = Callable[[Callable[[str], str]], str]
+#: Returns the corrected text, given a function from a group of the pattern to its text.
+Rewrite = Callable[[Callable[[str], str]], str]
 
 
 @dataclass(frozen=True, slots=True)
 class Mistake:
-    """A slip: how it looks in a line whose texts are blanked, what is said, and what takes its place.
+    """A common mistake: its pattern in a line whose texts are blanked, the message, and the replacement.
 
     The group ``at`` of the pattern, or else the whole of it, is what is replaced. ``{new}`` in what to do stands for
     what takes its place.
@@ -20,11 +20,11 @@ class Mistake:
     pattern: str
     message: str
     fix: str
-    edit: Mend
+    edit: Rewrite
     code: str = "R102"
 
 
-def mistake(pattern: str, message: str, fix: str, edit: str | Mend, code: str = "R102") -> Mistake:
+def mistake(pattern: str, message: str, fix: str, edit: str | Rewrite, code: str = "R102") -> Mistake:
     made = (lambda _: edit) if isinstance(edit, str) else edit
     return Mistake(pattern, message, fix, made, code)
 

@@ -1,4 +1,4 @@
-"""Reading on after a slip: a line that cannot be read is read as what it most likely means."""
+"""Recovery from mistakes: a line that cannot be read is read as what it most likely means."""
 
 from __future__ import annotations
 

@@ -49,7 +49,7 @@ def check(text: str, where: TrialData | None = None, **how) -> list[Finding]:  #
 
 
 def test_an_honest_script_is_found_honest() -> None:
-    assert [f for f in check(PLAIN) if f.sin is not FindingKind.UNDECIDED] == []
+    assert [f for f in check(PLAIN) if f.kind is not FindingKind.UNDECIDED] == []
     made = check_look_ahead(compile_script("rung 1\nline sma(close, 9)\n"), ground())
     assert made.words().startswith("Nothing found: cut at 40 moments of history, on 2 symbols")
     short = check_look_ahead(compile_script("rung 1\nline sma(close, 9)\n"), ground(1, 12))
@@ -80,7 +80,7 @@ def test_values_that_are_otherwise_later_are_found() -> None:
             series.append(replace(bars, columns={**bars.columns, "close": close}))
         return panel_of(series, panel.timeframe)
 
-    found = [f for f in check(PLAIN, cut=revised) if f.sin is FindingKind.CHANGED]
+    found = [f for f in check(PLAIN, cut=revised) if f.kind is FindingKind.CHANGED]
     assert {"`line f`"} <= {f.words.split(" was")[0] for f in found} or any("line" in f.words for f in found)
     told = next(f for f in found if "line" in f.words)
     assert told.line == 4 and told.symbol in ("S0", "S1") and told.count >= 40
@@ -94,7 +94,7 @@ def test_drawings_that_stand_before_they_were_known_are_found() -> None:
     )
     where = ground(1)
     found = check(text, where)
-    assert [(f.sin, f.line) for f in found] == [(FindingKind.BEFORE_KNOWN, 3), (FindingKind.BEFORE_KNOWN, 4)]
+    assert [(f.kind, f.line) for f in found] == [(FindingKind.BEFORE_KNOWN, 3), (FindingKind.BEFORE_KNOWN, 4)]
     assert "up to 3 bars" in found[0].words
     # It names the bar that the latest one stands on: a swing, three bars before it was known.
     high, at = where.panel.column("high"), int(np.flatnonzero(where.panel.times == found[0].time)[0])
@@ -105,7 +105,7 @@ def test_signals_of_a_bar_that_still_forms_are_found() -> None:
     text = "rung 1\nsignal go = close on 1w forming > open on 1w forming\nsignal still = close > open\n"
     where = ground(1)
     found = check(text, where)
-    assert [f.sin for f in found] == [FindingKind.FORMING] and "`go`" in found[0].words and "1w" in found[0].words
+    assert [f.kind for f in found] == [FindingKind.FORMING] and "`go`" in found[0].words and "1w" in found[0].words
     # Every occurrence but those on the last bar of a week counts.
     panel = where.panel
     week = panel.calendars[0].periods(panel.times, Timeframe.parse("1w"))
@@ -119,7 +119,7 @@ def test_signals_of_a_bar_that_still_forms_are_found() -> None:
 
 def test_a_read_of_a_forming_bar_that_decides_nothing_is_told_all_the_same() -> None:
     found = check("rung 1\nline close on 1w forming\nsignal go = close > open\n")
-    assert [f.sin for f in found] == [FindingKind.FORMING] and found[0].line == 2 and "no signal" in found[0].words
+    assert [f.kind for f in found] == [FindingKind.FORMING] and found[0].line == 2 and "no signal" in found[0].words
     assert check("rung 1\nsignal go = close on 1w > open on 1w\n") == []
 
 
@@ -130,7 +130,7 @@ def test_undecided_fills_are_found() -> None:
     text = "rung 1\ntrade ride long\n    enter when bar == 20\n    stop 10%\n    target 10%\n"
     where = trial_data_of(panel_of([daily_bars(close, high=high, low=low, volume=np.full(60, 1e7))]))
     found = check(text, where)
-    assert [f.sin for f in found] == [FindingKind.UNDECIDED] and found[0].time == where.panel.times[30]
+    assert [f.kind for f in found] == [FindingKind.UNDECIDED] and found[0].time == where.panel.times[30]
 
 
 def test_entries_that_are_too_large_for_their_bar_are_found() -> None:
@@ -139,7 +139,7 @@ def test_entries_that_are_too_large_for_their_bar_are_found() -> None:
     text = "rung 1\ntrade ride long\n    enter when bar mod 20 == 0\n    at most 5 bars\n"
     where = trial_data_of(panel_of([daily_bars(np.full(60, 100.0), volume=volume)]))
     found = check(text, where, account=Account(size=Size.parse("50u")))
-    assert [(f.sin, f.count) for f in found] == [(FindingKind.THIN, 2)] and found[0].time == where.panel.times[41]
+    assert [(f.kind, f.count) for f in found] == [(FindingKind.THIN, 2)] and found[0].time == where.panel.times[41]
     # Where no volume is known at all (a currency pair) nothing is said.
     none = trial_data_of(panel_of([daily_bars(np.full(60, 100.0), volume=np.zeros(60))]))
     assert check(text, none) == []
@@ -153,7 +153,7 @@ def test_no_demo_script_sins_unknowingly(name: str, market: BarLibrary) -> None:
     where, _ = trial_data_in(market, list(market.infos)[:12], frame, Span())
     found = check_look_ahead(program, where, cuts=15).findings
     # How a bar fills an order is the market's and the account's, not the script's.
-    assert [f for f in found if f.sin not in (FindingKind.UNDECIDED, FindingKind.THIN)] == []
+    assert [f for f in found if f.kind not in (FindingKind.UNDECIDED, FindingKind.THIN)] == []
 
 
 def test_it_can_be_stopped() -> None:

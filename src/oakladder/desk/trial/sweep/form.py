@@ -89,7 +89,7 @@ class SweepForm(QWidget):
 
     @property
     def figure(self) -> str:
-        """Metric, one of `FIGURES`."""
+        """The name of the selected metric, one of `FIGURES`."""
         return self.names[self.figures.currentIndex()]
 
     @property

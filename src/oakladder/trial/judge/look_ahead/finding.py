@@ -29,7 +29,7 @@ class Finding:
     ``line`` is the line of the script, 0 where it is no single one.
     """
 
-    sin: FindingKind
+    kind: FindingKind
     words: str
     count: int
     symbol: str
@@ -41,7 +41,7 @@ class Finding:
     def as_plain(self) -> dict[str, object]:
         """As it is written in JSON."""
         return {
-            "sin": self.sin.word,
+            "sin": self.kind.word,
             "words": self.words,
             "count": self.count,
             "symbol": self.symbol,
@@ -50,9 +50,9 @@ class Finding:
         }
 
 
-def finding(sin: FindingKind, words: str, count: int, panel: Panel, place: int, line: int = 0) -> Finding:
+def finding(kind: FindingKind, words: str, count: int, panel: Panel, place: int, line: int = 0) -> Finding:
     """A finding whose bar is a place in a panel."""
     symbol = int(panel.offsets.searchsorted(place, "right")) - 1
     time = int(panel.times[place])
     when = opening_words(panel.calendars[symbol], panel.timeframe, time)
-    return Finding(sin, words, count, panel.symbols[symbol], time, when, line)
+    return Finding(kind, words, count, panel.symbols[symbol], time, when, line)
