@@ -3,6 +3,7 @@ who opens the program waits for a chart, not for what may never be looked at."""
 
 from __future__ import annotations
 
+import importlib
 from collections.abc import Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -23,8 +24,14 @@ if TYPE_CHECKING:  # each is loaded when it is made
 #: The places by the order of their buttons.
 BENCH, LADDER, SCAN, TRIAL, DATA = range(5)
 _NAMES = ("bench", "ladder", "scan", "trial", "data")
-#: How long after the first chart the first of the others is made, and how long after it the next.
-_AFTER_CHART_MS, _BETWEEN_MS = 400, 60
+#: How long after the code of the others is loaded the first of them is made, and how long after it the next.
+_AFTER_LOAD_MS, _BETWEEN_MS = 400, 60
+
+
+def _load_modules() -> None:
+    """Loads the code of all places, in the background: on the window's thread it takes some 100 ms."""
+    for name in _NAMES:
+        importlib.import_module(f"oakladder.desk.{name}.place")
 
 
 class Places(QStackedWidget):
@@ -46,7 +53,7 @@ class Places(QStackedWidget):
             self.addWidget(QWidget())
         self._pause = QTimer(self, singleShot=True)
         self._pause.timeout.connect(self._make_next)
-        self._is_complete = False
+        self._is_loaded = self._is_complete = False
 
     @cached_property
     def ladder(self) -> LadderPlace:
@@ -128,7 +135,7 @@ class Places(QStackedWidget):
     def make_the_rest(self) -> None:
         """Makes the other places one by one, once the chart has been painted."""
         if not self._is_complete:
-            self._pause.start(_AFTER_CHART_MS)
+            self._pause.start(_BETWEEN_MS)
 
     def make_no_more(self) -> None:
         """Leaves unmade what is not made yet: the program ends."""
@@ -139,7 +146,13 @@ class Places(QStackedWidget):
         if not missing:
             self._is_complete = True
             self.complete.emit()
-            return
-        if not any(self._session.jobs.busy_with(kind) for kind in ("compile", "chart")):
+        elif any(self._session.jobs.busy_with(kind) for kind in ("compile", "chart")):
+            self._pause.start(_BETWEEN_MS)
+        elif not self._is_loaded:
+            self._is_loaded = True
+            self._session.jobs.start(
+                "places", lambda _: _load_modules(), lambda _: self._pause.start(_AFTER_LOAD_MS), slow=True
+            )
+        else:
             self.place(missing[0])
-        self._pause.start(_BETWEEN_MS)
+            self._pause.start(_BETWEEN_MS)

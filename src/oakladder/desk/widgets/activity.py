@@ -30,6 +30,7 @@ WORDS = {
     "parts": "parts of the evidence",
     "past": "small charts",
     "pips": "timeframes",
+    "places": "loading",
     "programs": "reading scripts",
     "quotes": "prices",
     "scan": "scan",
