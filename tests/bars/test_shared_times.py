@@ -1,10 +1,8 @@
-"""Facts about times are shared between symbols and never mixed up; files are mapped by their remembered places."""
+"""Facts about times are shared between symbols and never mixed up; files are mapped by their cached offsets."""
 
 from __future__ import annotations
 
 import gc
-import json
-import os
 from pathlib import Path
 
 import numpy as np
@@ -17,7 +15,9 @@ from oakladder.bars.panels import panel_of, resample_panel
 from oakladder.bars.resample import resample
 from oakladder.bars.resample_index import marks
 from oakladder.bars.sessions import Calendar
+from oakladder.bars.store import offsets
 from oakladder.bars.store.bar_cache import BarCache
+from oakladder.bars.store.files import layout_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
@@ -65,30 +65,32 @@ def one_symbol(folder: Path) -> BarLibrary:
     return library
 
 
-def test_places_are_remembered_and_renewed_when_a_file_changes(tmp_path: Path) -> None:
+@pytest.fixture
+def parsed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> list[str]:
+    """The files that are parsed; nothing is cached yet."""
+    made: list[str] = []
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.setattr(offsets, "layout_of", lambda path: made.append(path) or layout_of(path))
+    return made
+
+
+def test_a_file_is_parsed_once_and_again_when_it_changes(tmp_path: Path, parsed: list[str]) -> None:
     one_symbol(tmp_path)
-    known = json.loads((tmp_path / "places.json").read_text())["places"]
-    assert known["AAA.1d.arrow"][3] == 39
+    assert len(parsed) == 1
     again = BarLibrary(tmp_path)
-    assert again.bars("AAA", ONE_DAY)["close"][-1] == 39
+    assert again.bars("AAA", ONE_DAY)["close"][-1] == 39 and len(parsed) == 1
     again.write(daily_bars(np.arange(1.0, 80), symbol="AAA"))
-    assert len(BarLibrary(tmp_path).bars("AAA", ONE_DAY)) == 79
+    again.settle()
+    assert len(BarLibrary(tmp_path).bars("AAA", ONE_DAY)) == 79 and len(parsed) == 2
 
 
-@pytest.mark.parametrize("text", ["", "{", "[]", '{"AAA.1d.arrow": [1, 2]}', '{"AAA.1d.arrow": "x"}'])
-def test_a_spoiled_list_of_places_is_made_again(tmp_path: Path, text: str) -> None:
+@pytest.mark.parametrize("content", [b"", b"oak cache 2\n", b"{}"])
+def test_damaged_offsets_are_found_again(tmp_path: Path, parsed: list[str], content: bytes) -> None:
     one_symbol(tmp_path)
-    (tmp_path / "places.json").write_text(text)
+    (cached,) = tmp_path.glob("cache/oakladder/offsets-*")
+    cached.write_bytes(content)
     assert BarLibrary(tmp_path).bars("AAA", ONE_DAY)["close"].sum() == np.arange(1.0, 40).sum()
-
-
-def test_places_that_lie_are_found_out(tmp_path: Path) -> None:
-    library = one_symbol(tmp_path)
-    path = library.path("AAA", ONE_DAY)
-    facts = os.stat(path)
-    lie = {path.name: [facts.st_mtime_ns, facts.st_size, 10**9, [0, 0, 0, 0, 0, 0], "", True]}
-    (tmp_path / "places.json").write_text(json.dumps(lie))
-    assert BarLibrary(tmp_path).bars("AAA", ONE_DAY)["close"].sum() == np.arange(1.0, 40).sum()
+    assert len(parsed) == 2
 
 
 def test_remembered_bars_stay_within_their_bytes(market: BarLibrary) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import json
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 
@@ -492,4 +491,3 @@ def test_what_came_in_can_be_read_by_any_arrow_program(tmp_path: Path, library: 
     with pa.memory_map(str(library.path("A", ONE_DAY))) as source:
         table = pa.ipc.open_file(source).read_all()
     assert table.column_names == ["time", "open", "high", "low", "close", "volume"] and table.num_rows == 60
-    assert json.loads((library.folder / "places.json").read_text())["places"]["A.1d.arrow"][3] == 60

@@ -8,7 +8,6 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
 
@@ -19,7 +18,7 @@ from helpers import random_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
-from oakladder.cache import DiskCache
+from oakladder.cache import DiskCache, Section
 from oakladder.engine.run.execute import Result, run
 from oakladder.rung import Program, compile_script
 from oakladder.rung.native import compile as native
@@ -38,7 +37,7 @@ def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
             thread.join(60)
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     monkeypatch.setattr(native, "_MACHINES", type(native._MACHINES)())
-    yield tmp_path / "oakladder" / "code"
+    yield tmp_path / "oakladder"
 
 
 def a_panel() -> Panel:
@@ -60,10 +59,10 @@ def test_what_is_large_begins_at_once_and_code_for_lanes_follows_aside(folder: P
     _, _, plain = a_run("+ open", lanes=0)
     _, _, first = a_run("+ open", thorough=True)
     deadline = time.monotonic() + 60
-    while not list(folder.glob("*.kept")) and time.monotonic() < deadline:
+    while not list(folder.glob("code-*.cache")) and time.monotonic() < deadline:
         time.sleep(0.05)
-    (kept,) = folder.glob("*.kept")
-    code = DiskCache("code").take(bytes.fromhex(kept.stem))
+    (kept,) = folder.glob("code-*.cache")
+    code = DiskCache(Section.CODE).take(bytes.fromhex(kept.stem.partition("-")[2]))
     assert code is not None and len(code) > 1000
     _, _, later = a_run("+ open", thorough=True)
     assert plain.tobytes() == first.tobytes() == later.tobytes()
@@ -71,7 +70,7 @@ def test_what_is_large_begins_at_once_and_code_for_lanes_follows_aside(folder: P
 
 def test_kept_code_is_used_instead_of_compiling(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     _, _, before = a_run("- high", lanes=4)
-    assert len(list(folder.glob("*.kept"))) == 1
+    assert len(list(folder.glob("code-*.cache"))) == 1
     forget()
 
     def never(text: str, form: Form) -> bytes:
@@ -88,7 +87,7 @@ def test_kept_code_is_used_instead_of_compiling(folder: Path, monkeypatch: pytes
 @pytest.mark.parametrize("damage", ["cut", "changed", "empty", "other", "folder"])
 def test_damaged_code_is_made_anew(folder: Path, damage: str) -> None:
     _, _, before = a_run("/ volume", lanes=4)
-    (kept,) = folder.glob("*.kept")
+    (kept,) = folder.glob("code-*.cache")
     content = kept.read_bytes()
     kept.unlink()
     if damage == "folder":
@@ -109,8 +108,7 @@ def test_damaged_code_is_made_anew(folder: Path, damage: str) -> None:
     assert damage == "folder" or kept.read_bytes() == content
 
 
-def test_where_nothing_can_be_kept_it_still_runs(tmp_path: Path, folder: Path) -> None:
-    folder.parent.mkdir(parents=True)
+def test_where_nothing_can_be_kept_it_still_runs(folder: Path) -> None:
     folder.write_text("a file stands where the folder would be")
     _, _, beside = a_run("+ close", lanes=4)
     _, _, alone = a_run("+ close", lanes=0)
@@ -124,9 +122,9 @@ def test_what_cannot_stand_side_by_side_is_kept_too(
     """Code that was compiled thoroughly for a market is there at the next start; what is quick never is."""
     what = "+ percent_rank(close, 9)"
     _, _, quick = a_run(what, lanes=0)
-    assert not list(folder.glob("*.kept"))
+    assert not list(folder.glob("code-*.cache"))
     _, _, before = a_run(what, thorough=True)
-    (kept,) = folder.glob("*.kept")
+    (kept,) = folder.glob("code-*.cache")
     raw = kept.read_bytes()
     if damage is not None:
         kept.write_bytes(raw[:-9] if damage == "cut" else raw[:-9] + bytes(b ^ 3 for b in raw[-9:]))
@@ -141,32 +139,6 @@ def test_what_cannot_stand_side_by_side_is_kept_too(
     _, _, after = a_run(what, thorough=True)
     assert quick.tobytes() == before.tobytes() == after.tobytes()
     assert made == ([] if damage is None else [Form.THOROUGH])
-
-
-def test_old_code_makes_room(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
-    other_scripts = DiskCache("code", 3)
-    for k in range(6):
-        other_scripts.put(bytes([k]), b"code %d" % k)
-        time.sleep(0.01)
-    assert [other_scripts.take(bytes([k])) for k in range(6)] == [None] * 3 + [b"code %d" % k for k in (3, 4, 5)]
-
-
-def test_two_programs_keep_code_in_the_same_place(tmp_path: Path) -> None:
-    script = (
-        "from oakladder.cache import DiskCache as Shelf\n"
-        "shelf = Shelf('code')\n"
-        "for k in range(150):\n"
-        "    code = bytes([k % 7]) * 20000\n"
-        "    found = shelf.take(bytes([k % 7]))\n"
-        "    assert found in (None, code), k\n"
-        "    shelf.put(bytes([k % 7]), code)\n"
-    )
-    command, env = [sys.executable, "-c", script], {**os.environ, "XDG_CACHE_HOME": str(tmp_path)}
-    with ThreadPoolExecutor(2) as pool:
-        ended = list(pool.map(lambda _: subprocess.run(command, capture_output=True, text=True, env=env), range(2)))
-    assert [e.returncode for e in ended] == [0, 0], ended[0].stderr + ended[1].stderr
-    assert len(list((tmp_path / "oakladder" / "code").iterdir())) == 7
 
 
 def test_one_thing_is_made_at_a_time_and_what_nobody_waits_for_is_not_made() -> None:

@@ -24,7 +24,7 @@ library.parse = lambda text: read.append(text) or real(text)
 made = [library.function(name) for name in ("rsi", "atr")]
 print(len(read), [f.about for f in made] == [library.function(f.name).about for f in made])
 if sys.argv[1:] == ["keep"]:
-    library.keep()
+    library.cache_trees()
 """
 
 
@@ -44,11 +44,11 @@ def nothing_known(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     """A cache of its own, and nothing read yet."""
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     forget()
-    return tmp_path / "oakladder" / "library"
+    return tmp_path / "oakladder"
 
 
 def forget() -> None:
-    for known in (library.function, library._kept, library._key):
+    for known in (library.function, library._cached_trees, library._key):
         known.cache_clear()
 
 
@@ -65,16 +65,16 @@ def test_nothing_is_read_again_at_the_next_start(tmp_path: Path) -> None:
 
 def test_what_is_kept_is_what_would_be_read(nothing_known: Path) -> None:
     read = {name: repr(library.function(name)) for name in library.names()}  # a none is not equal to itself
-    library.keep()
+    library.cache_trees()
     forget()
-    assert library._kept()
+    assert library._cached_trees()
     assert {name: repr(library.function(name)) for name in library.names()} == read
 
 
-@pytest.mark.parametrize("damage", [b"", b"oak cache 1\n", b"another thing altogether"])
+@pytest.mark.parametrize("damage", [b"", b"oak cache 2\n", b"another thing altogether"])
 def test_damaged_trees_are_read_anew(nothing_known: Path, damage: bytes) -> None:
-    library.keep()
-    (kept,) = nothing_known.glob("*.kept")
+    library.cache_trees()
+    (kept,) = nothing_known.glob("functions-*.cache")
     kept.write_bytes(damage)
     forget()
     found = library.function("rsi")
@@ -83,7 +83,7 @@ def test_damaged_trees_are_read_anew(nothing_known: Path, damage: bytes) -> None
 
 def test_another_reader_reads_for_itself(nothing_known: Path, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
     """What an earlier version of the program has kept is not taken by the next one."""
-    library.keep()
+    library.cache_trees()
     before = library._key()
     forget()
     for changed in ("problems.py", "blocks.py", "grammar.lark", "tree.py", "rsi.rung"):
@@ -95,7 +95,7 @@ def test_another_reader_reads_for_itself(nothing_known: Path, monkeypatch: pytes
             copies.append(copy)
         monkeypatch.setattr(library, "sources", lambda copies=copies: copies)
         forget()
-        assert library._key() != before and not library._kept(), changed
+        assert library._key() != before and not library._cached_trees(), changed
 
 
 def imported_by(path: Path, seen: set[Path]) -> set[Path]:

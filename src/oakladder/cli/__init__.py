@@ -33,6 +33,7 @@ COMMANDS = {
     "import": "data",
     "symbols": "data",
     "library": "data",
+    "cache": "disk_cache",
     "source": "scripts",
     "shot": "window",
     "speed": "window",

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
-import platformdirs
 import pytest
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
@@ -167,14 +167,17 @@ def plainly(
     """A scan that has no states to go on from."""
     with monkeypatch.context() as patch:
         patch.setattr(map, "THOROUGH_BARS", 10**12)
-        _states().rename(_states().with_name("away")) if _states().exists() else None
-        made = run_scan(condition, library, SYMBOLS, timeframe)
-        _states().with_name("away").rename(_states()) if _states().with_name("away").exists() else None
-        return made
+        patch.setenv("XDG_CACHE_HOME", str(_folder() / "nothing here"))
+        return run_scan(condition, library, SYMBOLS, timeframe)
 
 
-def _states() -> Path:
-    return Path(platformdirs.user_cache_dir("oakladder")) / "states"
+def _folder() -> Path:
+    return Path(os.environ["XDG_CACHE_HOME"])
+
+
+def checkpoint_files() -> list[Path]:
+    """The files of the cached checkpoints, the oldest first."""
+    return sorted(_folder().glob("oakladder/checkpoints-*"), key=lambda p: p.stat().st_mtime)
 
 
 @pytest.fixture
@@ -249,10 +252,10 @@ def test_bars_that_change_are_run_from_the_first(library: BarLibrary, monkeypatc
 def test_of_what_was_just_changed_no_state_is_saved(library: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(pack, "SETTLED", 60.0)
     run_scan(Rule(PROGRAM, "over"), library, SYMBOLS)
-    assert not list(_states().glob("*.kept"))
+    assert not checkpoint_files()
     monkeypatch.setattr(pack, "SETTLED", 0.0)
     run_scan(Rule(PROGRAM, "over"), library, SYMBOLS)
-    assert list(_states().glob("*.kept"))
+    assert checkpoint_files()
 
 
 def test_hours_that_change_make_other_bars_of_the_same_minutes(
@@ -289,7 +292,7 @@ def test_damaged_states_cost_nothing_but_time(library: BarLibrary, damage: str) 
     condition = Rule(PROGRAM, "over")
     expected = answer(run_scan(condition, library, SYMBOLS))
     run_scan(Rule(PROGRAM, "weak"), library, SYMBOLS)
-    files = sorted(_states().glob("*.kept"), key=lambda p: p.stat().st_mtime)
+    files = checkpoint_files()
     assert len(files) >= 2
     raws = [p.read_bytes() for p in files]
     for path, raw, other in zip(files, raws, raws[::-1], strict=True):

@@ -408,7 +408,7 @@ def test_a_symbol_alone_that_cannot_be_read_is_told_too(tmp_path: Path, monkeypa
 
 def test_a_sound_file_out_of_reach_does_not_pass_for_damaged(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     two_symbols(tmp_path)
-    os.remove(tmp_path / "places.json")
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "nothing cached"))
     library = BarLibrary(tmp_path)
 
     def refuse(*_: object) -> None:

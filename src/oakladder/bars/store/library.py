@@ -95,7 +95,7 @@ class BarLibrary:
         return _Place(offsets, catalogue, many)
 
     @property
-    def places(self) -> FileOffsets:
+    def offsets(self) -> FileOffsets:
         """Where the columns lie in the files."""
         return self._parts.offsets
 
@@ -155,7 +155,7 @@ class BarLibrary:
         """Whether a file has changed since it was read."""
         path = self._file(symbol, base)
         try:
-            return not self.places.known(path).is_of(os.stat(path))
+            return not self.offsets.known(path).is_of(os.stat(path))
         except (OSError, pa.ArrowException, KeyError, ValueError):
             return True
 
@@ -236,7 +236,7 @@ class BarLibrary:
         files.write(path, bars, info)
         self._shared.mark()
         with contextlib.suppress(OSError, pa.ArrowException, KeyError, ValueError):
-            self.places.place(str(path))
+            self.offsets.of(str(path))
         self.forget(bars.symbol)
 
     def remove(self, symbol: str, base: Timeframe) -> None:
@@ -259,7 +259,7 @@ class BarLibrary:
         calendar = self.infos[symbol].calendar
 
         def read(path: str) -> Bars:
-            arrays = self.places.arrays(path)
+            arrays = self.offsets.arrays(path)
             return Bars(symbol, base, calendar, shared(arrays.pop("time")), arrays)
 
         return self._with_file(symbol, base, read)
@@ -295,7 +295,7 @@ class BarLibrary:
 
     def _bar_file(self, symbol: str, base: Timeframe) -> BarFile:
         """A symbol's file as it is now, and where its columns lie. Raises `DataProblem`."""
-        return BarFile(symbol, self._file(symbol, base), self._with_file(symbol, base, self.places.place))
+        return BarFile(symbol, self._file(symbol, base), self._with_file(symbol, base, self.offsets.of))
 
     def bars(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> Bars:
         """The bars of a symbol at any timeframe, put together from the stored ones; remembered.
@@ -326,10 +326,10 @@ class BarLibrary:
         """How many stored bars a symbol has from which bars of a timeframe are made. Raises as `bars`."""
         self._check(symbol, timeframe)
         base = stored_base(timeframe)
-        place = self._with_file(symbol, base, self.places.place)
-        if timeframe.intraday and not extended and place.count:
-            return self._parts.many.regular(BarFile(symbol, self._file(symbol, base), place), base)
-        return place.count
+        layout = self._with_file(symbol, base, self.offsets.of)
+        if timeframe.intraday and not extended and layout.count:
+            return self._parts.many.regular(BarFile(symbol, self._file(symbol, base), layout), base)
+        return layout.count
 
     def at_hand(self, symbols: Sequence[str], timeframe: Timeframe, extended: bool = False) -> dict[str, int]:
         """What `stored` says of the symbols of which a look at all of them at once tells that there are such bars."""
@@ -388,13 +388,13 @@ class BarLibrary:
         with contextlib.suppress(DataProblem):
             self._shared.follow()
         done = self._parts.many.pack(cancelled)
-        self.places.flush()
+        self.offsets.flush()
         return done
 
     def settle(self) -> None:
         """Writes down what reading has found out about the files, so that the next time is quicker."""
         if note_in(self.folder) is None:
-            self.places.flush()
+            self.offsets.flush()
             self._catalogue.settle()
 
     def damaged(self, cancelled: Callable[[], bool] | None = None) -> list[str]:

@@ -32,11 +32,11 @@ class ManySymbols:
     def __init__(
         self,
         folder: Path,
-        places: FileOffsets,
+        offsets: FileOffsets,
         infos: Callable[[], Mapping[str, SymbolInfo]],
         file_of: Callable[[str, Timeframe], BarFile],
     ):
-        self._places, self._infos, self._file_of = places, infos, file_of
+        self._offsets, self._infos, self._file_of = offsets, infos, file_of
         self._packs = {base: Pack(folder, base) for base in (ONE_DAY, ONE_MINUTE)}
         self._reading, self._lock = threading.Lock(), threading.Lock()
         self._clocks: OrderedDict[str, np.ndarray] = OrderedDict()
@@ -49,7 +49,7 @@ class ManySymbols:
         infos = self._infos()
         calendars = tuple(infos[s].calendar for s in names)
         found = {k: find(k) for k in np.flatnonzero(~copies.there).tolist()}
-        return Stored(tuple(names), calendars, copies, found, find, self._places, self._reading)
+        return Stored(tuple(names), calendars, copies, found, find, self._offsets, self._reading)
 
     def panel(self, names: Sequence[str], base: Timeframe, extended: bool) -> Panel:
         """Stored bars of several symbols; no column is read yet. Raises `KeyError` for an unknown symbol, `DataProblem`."""
@@ -71,7 +71,7 @@ class ManySymbols:
     def regular(self, file: BarFile, base: Timeframe) -> int:
         """How many minutes of a file lie inside regular hours."""
         none = Copies(None, np.full(1, -1))
-        return self._regular(self._stored([file.symbol], none, lambda _: file), 0, file.place.clock, file.place.count)
+        return self._regular(self._stored([file.symbol], none, lambda _: file), 0, file.layout.clock, file.layout.count)
 
     def _regular(self, stored: Stored, k: int, clock: str, count: int) -> int:
         kept = regular_times(self._clock(stored, k, clock), stored.calendars[k])
@@ -98,4 +98,4 @@ class ManySymbols:
     def pack(self, cancelled: Callable[[], bool] | None) -> int:
         """Puts into the packs what they lack; gives how many copies were made."""
         calendars = {stem_of(s): info.calendar for s, info in self._infos().items()}
-        return sum(bring_up(pack, self._places, calendars, cancelled) for pack in self._packs.values())
+        return sum(bring_up(pack, self._offsets, calendars, cancelled) for pack in self._packs.values())

@@ -96,12 +96,12 @@ class _Packing:
         missing = list(self._wanted(stem for stem, t in zip(self._stems, there.tolist(), strict=True) if not t))
         if not missing or self._cancelled():
             return 0
-        good, new = int(copies.counts.sum()), sum(place.count for _, place in missing)
+        good, new = int(copies.counts.sum()), sum(layout.count for _, layout in missing)
         opened = copies.pack
         anew = opened is None or new >= good or opened.index.state[2] > 3 * _BAR_BYTES * (good + new)
         if anew:
             missing = list(self._wanted(self._stems))
-            new = sum(place.count for _, place in missing)
+            new = sum(layout.count for _, layout in missing)
             if self._cancelled():
                 return 0  # not all was looked at: what is there is worth more than a part of it
         if shutil.disk_usage(self._pack.folder).free < _FREE_TIMES * _BAR_BYTES * new + _FREE_BYTES:
@@ -135,9 +135,9 @@ class _Packing:
             if self._cancelled():
                 return
             with contextlib.suppress(OSError, pa.ArrowException, KeyError, ValueError):
-                place = self._files.place(self._pack.file(stem))
-                if 0 < place.count <= MOST_BARS and settled(np.array([place.state]))[0]:
-                    yield stem, place
+                layout = self._files.of(self._pack.file(stem))
+                if 0 < layout.count <= MOST_BARS and settled(np.array([layout.state]))[0]:
+                    yield stem, layout
 
     def _longer(self, times: np.ndarray, clock: str, calendar: Calendar) -> tuple[int, int]:
         """How many weeks and months some days make."""
@@ -152,22 +152,22 @@ class _Packing:
     def _write(self, file: BinaryIO, wanted: Sequence[tuple[str, ColumnOffsets]]) -> int:
         """Writes copies one after the other; a file that has changed meanwhile is left for the next time."""
         written = 0
-        for stem, place in wanted:
+        for stem, layout in wanted:
             if self._cancelled():
                 break
-            arrays = {n: np.empty(place.count, dtype=kind_of(n)) for n in NAMES}
+            arrays = {n: np.empty(layout.count, dtype=kind_of(n)) for n in NAMES}
             try:
-                self._files.read(self._pack.file(stem), place, list(arrays), list(arrays.values()))
+                self._files.read(self._pack.file(stem), layout, list(arrays), list(arrays.values()))
             except (DataProblem, OSError):
                 continue
             batch = pa.record_batch([pa.array(arrays[f.name]).cast(f.type) for f in _SCHEMA], schema=_SCHEMA)
             message = batch.serialize()
             row = np.zeros(WIDTH, dtype=np.int64)
-            row[[MODIFIED, CHANGED, SIZE, COUNT]] = *place.state, place.count
-            row[CLOCK], row[CLEAN] = _number(self._clocks, place.clock), place.clean
+            row[[MODIFIED, CHANGED, SIZE, COUNT]] = *layout.state, layout.count
+            row[CLOCK], row[CLEAN] = _number(self._clocks, layout.clock), layout.clean
             calendar = self._calendars[stem]
             row[CALENDAR] = _number(self._calendar_names, calendar_name(calendar))
-            row[[WEEKS, MONTHS]] = self._longer(arrays["time"], place.clock, calendar)
+            row[[WEEKS, MONTHS]] = self._longer(arrays["time"], layout.clock, calendar)
             row[OFFSETS:] = file.tell() + _columns_in(message)
             file.write(message)
             self._names.append(stem)

@@ -29,7 +29,7 @@ class BarFile:
 
     symbol: str
     path: str
-    place: ColumnOffsets
+    layout: ColumnOffsets
 
 
 #: Finds the file of symbol ``k``.
@@ -47,7 +47,7 @@ class Stored:
     files: dict[int, BarFile]
     #: Finds the file of any of them, should the pack be lost meanwhile.
     find: Finder
-    places: FileOffsets
+    offsets: FileOffsets
     #: Held while files are read.
     turn: threading.Lock
 
@@ -55,18 +55,18 @@ class Stored:
         """How many stored bars each symbol has, int64."""
         made = self.copies.counts
         for k, file in self.files.items():
-            made[k] = file.place.count
+            made[k] = file.layout.count
         return made
 
     def count(self, k: int) -> int:
         """How many stored bars symbol ``k`` has."""
-        return self.files[k].place.count if k in self.files else int(self.copies.counts[k])
+        return self.files[k].layout.count if k in self.files else int(self.copies.counts[k])
 
     def clocks(self) -> list[str]:
         """The name of the times of each symbol: files with the same times have the same."""
         made = self.copies.clocks()
         for k, file in self.files.items():
-            made[k] = file.place.clock
+            made[k] = file.layout.clock
         return made
 
     def versions(self) -> np.ndarray:
@@ -75,14 +75,14 @@ class Stored:
         made = np.empty((len(self.symbols), 4), dtype=np.int64)
         made[:, :3] = self.copies.states()
         for k, file in self.files.items():
-            made[k, :3] = file.place.state
+            made[k, :3] = file.layout.state
         numbers = {c: int(calendar_name(c)[:15], 16) for c in set(self.calendars)}
         made[:, 3] = [numbers[c] for c in self.calendars]
         return made
 
     def is_clean(self) -> bool:
         """Whether no number of them is absurd."""
-        return bool(self.copies.clean[self.copies.there].all()) and all(f.place.clean for f in self.files.values())
+        return bool(self.copies.clean[self.copies.there].all()) and all(f.layout.clean for f in self.files.values())
 
     def read(
         self,
@@ -109,12 +109,12 @@ class Stored:
                 k = int(which[j])
                 file = self.files[k] if k in self.files else self._found_again(k)
                 parts = [m[places[j] : places[j + 1]] for m in into]
-                self.places.read_of(file.symbol, file.path, file.place, names, parts, int(firsts[j]))
+                self.offsets.read_of(file.symbol, file.path, file.layout, names, parts, int(firsts[j]))
 
     def _found_again(self, k: int) -> BarFile:
         """The file of which there was a copy. Raises `FileChanged` where it is another by now."""
         file = self.find(k)
-        if file.place.state != self.copies.state(k):
+        if file.layout.state != self.copies.state(k):
             raise FileChanged(f"The bars of {file.symbol} were changed while they were read. Try again.")
         return file
 

@@ -7,7 +7,6 @@ stored bars that are unchanged; otherwise all bars are run, and it is made again
 
 from __future__ import annotations
 
-import hashlib
 import threading
 from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -17,7 +16,7 @@ import numpy as np
 
 from oakladder.bars.panel import Panel
 from oakladder.bars.store.pack import settled
-from oakladder.cache import DiskCache
+from oakladder.cache import DiskCache, Section, cache_key
 from oakladder.engine.bar_selection import BarSelection
 from oakladder.engine.run.checkpoint import Checkpoint, CheckpointRecorder
 from oakladder.engine.run.setup import laid_out
@@ -32,8 +31,8 @@ from oakladder.rung.values import PER_SYMBOL
 _VERSION = 1
 #: So many times the bars that a scan looks at lie behind a state: another scan may look at more.
 _SPARE = 2
-#: So many scripts' states are kept on disk, each of at most so many bytes.
-_MOST_FILES, _MOST_BYTES = 30, 64_000_000
+#: Checkpoints of one script that take more bytes are not kept on disk.
+_MOST_BYTES = 64_000_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,11 +95,8 @@ def can_be_saved(variant: CompiledKernel) -> bool:
 
 def key_of(variant: CompiledKernel, layout: StateLayout, fixed: Mapping[Op, object], frame: BarSelection) -> bytes:
     """What tells the states of one program, with its settings and on one timeframe, from those of others."""
-    made = hashlib.sha256(variant.code.digest)
-    for array in (fixed_array(variant.code, fixed), layout.table, layout.template):
-        made.update(np.int64(array.size).tobytes() + array.tobytes())
-    made.update(f"{frame} {_VERSION}".encode())
-    return made.digest()
+    arrays = (fixed_array(variant.code, fixed), layout.table, layout.template)
+    return cache_key(str(_VERSION), variant.code.digest, *(array.tobytes() for array in arrays), str(frame))
 
 
 @dataclass(slots=True)
@@ -110,7 +106,7 @@ class CheckpointStore:
     ``versions`` tell that the stored bars of symbols are as they were (see `Panel.versions`); None where nothing does.
     """
 
-    _disk_cache: DiskCache = field(default_factory=lambda: DiskCache("states", _MOST_FILES))
+    _disk_cache: DiskCache = field(default_factory=lambda: DiskCache(Section.CHECKPOINTS))
     _known: dict[bytes, tuple[SavedCheckpoint, dict[str, int]] | None] = field(default_factory=dict)
     _made: dict[bytes, list[SavedCheckpoint]] = field(default_factory=dict)
     _pasts: dict[Hashable, _Past] = field(default_factory=dict)

@@ -6,7 +6,6 @@ The function that the file is named for is public; others in the file are its ow
 
 from __future__ import annotations
 
-import hashlib
 import math
 import pickle
 import re
@@ -19,7 +18,7 @@ from typing import cast
 
 import lark
 
-from oakladder.cache import DiskCache
+from oakladder.cache import DiskCache, Section, cache_key
 from oakladder.rung import tree as t
 from oakladder.rung.kinds import Kind, Unit
 from oakladder.rung.read.blocks import parse
@@ -87,8 +86,8 @@ def function(name: str) -> LibraryFunction | None:
     """The library function of that name, read once."""
     if name not in names():
         return None
-    if name in _kept():
-        return cast("LibraryFunction", pickle.loads(_kept()[name]))
+    if name in _cached_trees():
+        return cast("LibraryFunction", pickle.loads(_cached_trees()[name]))
     source = _source(name)
     script, problems = parse(source)
     if problems:
@@ -104,24 +103,22 @@ def _source(name: str) -> str:
     return files(__package__).joinpath(f"{name}.rung").read_text(encoding="utf-8")
 
 
-def keep() -> None:
-    """Keeps what was read of all functions, so that it is not read again at the next start."""
-    if not _kept():
+def cache_trees() -> None:
+    """Puts the syntax trees of all functions into the disk cache, so that the next start need not parse them."""
+    if not _cached_trees():
         _disk_cache().put(_key(), pickle.dumps({name: pickle.dumps(function(name)) for name in names()}))
 
 
 def _disk_cache() -> DiskCache:
-    return DiskCache("library")
+    return DiskCache(Section.FUNCTIONS)
 
 
 @lru_cache(maxsize=1)
 def _key() -> bytes:
     """Everything that the trees of the library follow from: their texts, this file, the reader, and all that it is made
     of."""
-    made = hashlib.sha256(f"{sys.version} {lark.__version__}".encode())
-    for file in sources():
-        made.update(f"{file.name} ".encode() + file.read_bytes())
-    return made.digest()
+    texts = (part for file in sources() for part in (file.name, file.read_bytes()))
+    return cache_key(sys.version, lark.__version__, *texts)
 
 
 def sources() -> list[Traversable]:
@@ -133,7 +130,7 @@ def sources() -> list[Traversable]:
 
 
 @lru_cache(maxsize=1)
-def _kept() -> dict[str, bytes]:
+def _cached_trees() -> dict[str, bytes]:
     """The cached tree of each function, if there is a valid one."""
     found = _disk_cache().take(_key())
     return cast("dict[str, bytes]", pickle.loads(found)) if found is not None else {}

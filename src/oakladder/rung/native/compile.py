@@ -14,7 +14,7 @@ from functools import lru_cache
 
 import llvmlite.binding as llvm
 
-from oakladder.cache import DiskCache
+from oakladder.cache import DiskCache, Section, cache_key
 from oakladder.rung.native.background_compiler import BackgroundCompiler
 from oakladder.rung.native.main import module_text
 from oakladder.rung.native.objects import OWN_LOOPS, Form, host, made_aside, maker, object_code, prepared
@@ -59,12 +59,12 @@ def _mathematics() -> dict[str, int]:
 
 def _disk_cache() -> DiskCache:
     """Where code for markets is kept from one start to the next."""
-    return DiskCache("code")
+    return DiskCache(Section.CODE)
 
 
 def _key(digest: bytes, form: Form) -> bytes:
     """The cache key of code: everything that determines it."""
-    return hashlib.sha256(digest + f"{form} {maker(form)}".encode()).digest()
+    return cache_key(digest, form, maker(form))
 
 
 _POINTER, _COUNT = ctypes.c_void_p, ctypes.c_int64

@@ -2,38 +2,45 @@
 
 from __future__ import annotations
 
+import io
+import sys
 from functools import lru_cache
 from importlib.resources import files
-from pathlib import Path
 from typing import Any
 
-import platformdirs
+import lark
 from lark import Lark
 
+from oakladder.cache import DiskCache, Section, cache_key
 from oakladder.rung.words import grammar
 
 #: A node of lark's own tree, or a token; its stubs tell the two apart nowhere.
 Node = Any
 
 
+_OPTIONS: dict[str, Any] = {
+    "parser": "lalr",
+    "lexer": "contextual",
+    "start": ["start", "expr"],
+    "propagate_positions": True,
+    "maybe_placeholders": False,
+}
+
+
 @lru_cache(maxsize=1)
 def _grammar() -> Lark:
+    """The parser; its tables are computed once and cached."""
     source = grammar(files(__package__).joinpath("grammar.lark").read_text(encoding="utf-8"))
-    folder = Path(platformdirs.user_cache_dir("oakladder"))
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        cache: str | bool = str(folder / "grammar.tables")  # lark checks that it fits the grammar
-    except OSError:
-        cache = False
-    return Lark(
-        source,
-        parser="lalr",
-        lexer="contextual",
-        start=["start", "expr"],
-        propagate_positions=True,
-        maybe_placeholders=False,
-        cache=cache,
-    )
+    key = cache_key(source, repr(_OPTIONS), lark.__version__, sys.version)
+    cache = DiskCache(Section.GRAMMAR)
+    tables = cache.take(key)
+    if tables is not None:
+        return Lark.load(io.BytesIO(tables))
+    made = Lark(source, **_OPTIONS)
+    written = io.BytesIO()
+    made.save(written)
+    cache.put(key, written.getvalue())
+    return made
 
 
 @lru_cache(maxsize=4096)

@@ -31,7 +31,7 @@ def functions() -> Mapping[str, tuple[str, str]]:
         found = library.function(name)
         assert found is not None
         made[name] = (signature(found.define), found.about)
-    library.keep()
+    library.cache_trees()
     return dict(sorted(made.items()))
 
 
