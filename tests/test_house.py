@@ -30,6 +30,33 @@ def test_a_file_says_what_it_is_for(path: Path) -> None:
     assert ast.get_docstring(tree) or not tree.body, path
 
 
+#: What starts threads and processes, and the files that may: the service itself, a script that runs by itself, and
+#: measurements of whole processes.
+_STARTERS = {
+    "Thread",
+    "ThreadPoolExecutor",
+    "ProcessPoolExecutor",
+    "Process",
+    "Popen",
+    "QThread",
+    "QProcess",
+    "run_in_executor",
+}
+_MAY_START = {"work.py", "rung/native/objects.py"}
+
+
+def test_threads_and_processes_are_started_in_one_place() -> None:
+    found = set()
+    for path in FILES:
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.Call):
+                name = node.func.attr if isinstance(node.func, ast.Attribute) else getattr(node.func, "id", "")
+                module = getattr(getattr(node.func, "value", None), "id", "")
+                if name in _STARTERS or (module == "subprocess" and not path.is_relative_to(SOURCE / "speed")):
+                    found.add(str(path.relative_to(SOURCE)))
+    assert found == _MAY_START
+
+
 def test_the_core_and_the_command_line_run_without_qt() -> None:
     code = "import sys; from oakladder.cli import command_line; command_line(); raise SystemExit(any(m.startswith('PyQt6') for m in sys.modules))"
     assert subprocess.run([sys.executable, "-c", code]).returncode == 0

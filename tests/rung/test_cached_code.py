@@ -23,7 +23,6 @@ from oakladder.engine.run.execute import Result, run
 from oakladder.rung import Program, compile_script
 from oakladder.rung.native import compile as native
 from oakladder.rung.native import objects
-from oakladder.rung.native.background_compiler import BackgroundCompiler
 from oakladder.rung.native.objects import Form, object_code
 
 PANEL = [random_bars(k, 80) for k in range(16)]
@@ -139,41 +138,6 @@ def test_what_cannot_stand_side_by_side_is_kept_too(
     _, _, after = a_run(what, thorough=True)
     assert quick.tobytes() == before.tobytes() == after.tobytes()
     assert made == ([] if damage is None else [Form.THOROUGH])
-
-
-def test_one_thing_is_made_at_a_time_and_what_nobody_waits_for_is_not_made() -> None:
-    """Who types asks for each text; a processor each would leave none for the window."""
-    workshop, going, done = BackgroundCompiler(), threading.Event(), []
-    at_once = [0, 0]
-
-    def work(k: int) -> None:
-        at_once[0] += 1
-        at_once[1] = max(at_once)
-        going.wait(20)
-        time.sleep(0.01)
-        done.append(k)
-        at_once[0] -= 1
-        if k == 98:
-            raise OSError("it cannot be made")
-
-    workshop.ask(bytes([99]), lambda: work(99))
-    deadline = time.monotonic() + 20
-    while not at_once[0] and time.monotonic() < deadline:  # it is at the first one
-        time.sleep(0.001)
-    for k in [*range(20), 98]:
-        workshop.ask(bytes([k]), lambda k=k: work(k))  # type: ignore[misc]
-        workshop.ask(bytes([k]), lambda k=k: work(k))  # type: ignore[misc]
-    going.set()
-    while len(done) < 5 and time.monotonic() < deadline:
-        time.sleep(0.01)
-    time.sleep(0.1)
-    assert done == [99, 98, 19, 18, 17] and at_once == [0, 1]
-    for k in (98, 3):  # what has failed is not tried again, what was dropped is made when it is asked for again
-        workshop.ask(bytes([k]), lambda k=k: work(k))  # type: ignore[misc]
-    while len(done) < 6 and time.monotonic() < deadline:
-        time.sleep(0.01)
-    time.sleep(0.1)
-    assert done == [99, 98, 19, 18, 17, 3]
 
 
 def test_the_name_of_kept_code_holds_all_that_decides_what_it_is(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -7,8 +7,9 @@ import itertools
 import logging
 import time
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor, wait
+from concurrent.futures import Future, wait
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from threading import Event
 from typing import Any
@@ -25,6 +26,7 @@ from oakladder.rung.problems import Cancelled
 from oakladder.user.lists import ListProblem
 from oakladder.user.scans import ScanProblem
 from oakladder.user.scripts import ScriptFileProblem
+from oakladder.work import WorkQueue
 
 #: Seconds that leaving waits for what the user was promised, however slow the disk is.
 _OWED_PATIENCE = 10.0
@@ -123,9 +125,9 @@ class Jobs(QObject):
     def __init__(self, parent: QObject | None = None, keeper: BasisTracker | None = None):
         super().__init__(parent)
         self._keeper = keeper
-        self._quick = ThreadPoolExecutor(1, "chart")
-        self._slow = ThreadPoolExecutor(2, "background")  # a scan need not wait for the columns
-        self._writer = ThreadPoolExecutor(1, "writing")
+        self._quick = WorkQueue("chart")
+        self._slow = WorkQueue("background", 2)  # a scan need not wait for the columns
+        self._writer = WorkQueue("writing")
         self._writes = itertools.count()
         self._closed = False
         self._tickets: dict[str, Ticket] = {}
@@ -165,7 +167,7 @@ class Jobs(QObject):
         (self._promised.add if owed else self._promised.discard)(kind)
         self._then[id(ticket)] = (then, failed, progress)
         pool = self._writer if owed else self._slow if slow else self._quick
-        future: Future[Any] = pool.submit(self._guarded, ticket, work)
+        future: Future[Any] = pool.submit(partial(self._guarded, ticket, work))
         for kept in (self._running, self._owed) if owed else (self._running,):
             kept.add(future)
             future.add_done_callback(kept.discard)
@@ -275,7 +277,6 @@ class Jobs(QObject):
         self._closed = True
         wait(self._owed, _OWED_PATIENCE)
         self._tickets.clear()  # jobs that end later report to no listener
-        self._quick.shutdown(wait=False, cancel_futures=True)
-        self._slow.shutdown(wait=False, cancel_futures=True)
-        self._writer.shutdown(wait=False, cancel_futures=True)
+        for queue in (self._quick, self._slow, self._writer):
+            queue.close()
         return not wait(self._running, patience).not_done

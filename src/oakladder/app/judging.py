@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
@@ -28,6 +26,7 @@ from oakladder.trial.seal import seal_broken
 from oakladder.trial.spans import sealed_from
 from oakladder.trial.spec import TrialSpec
 from oakladder.trial.trial import TrialData
+from oakladder.work import parallel
 
 #: After the chart, so that typing is never held up.
 _PAUSE_MS = 20
@@ -181,7 +180,7 @@ class JudgingController(QObject):
         where = f"{list_name} {timeframe}"
         try:
             ground, _ = self._trials.ground_of(list_name, BarSelection(timeframe))
-            with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
+            with parallel() as executor:
                 made = evidence_of(
                     program,
                     ground,

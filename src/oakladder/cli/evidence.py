@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +17,7 @@ from oakladder.trial.batch.task import Task
 from oakladder.trial.judge.evidence.as_data import as_plain
 from oakladder.trial.judge.evidence.study import Evidence, evidence_of, signal_of
 from oakladder.trial.judge.evidence.words import HORIZON_HEADS, horizon_words, sentence, warnings
+from oakladder.work import parallel
 
 
 @command(
@@ -34,7 +33,7 @@ def evidence(script: Path, settings: list[str] | None, signal: str | None, forma
     with sentences():
         signal_of(program, signal)
         ground = asked.ground()
-        with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
+        with parallel() as executor:
             made = evidence_of(program, ground, signal, values, executor=executor)
         if asked.breaks_seal:
             task, noting = Task(trading(program, script), ground, settings=values), NotebookWriter(script)

@@ -6,7 +6,6 @@ bounded, can be ended at any time, and is begun again when it is gone. What it g
 
 from __future__ import annotations
 
-import atexit
 import json
 import os
 import selectors
@@ -22,6 +21,7 @@ from typing import Any
 import pyarrow as pa
 
 from oakladder.bars.errors import DataProblem
+from oakladder.work import ChildProcess
 
 #: Seconds in which a file must be read, and seconds more for each million bytes of it.
 _SECONDS, _SECONDS_PER_MB = 20.0, 0.5
@@ -53,7 +53,7 @@ class _Reader:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._process: subprocess.Popen[bytes] | None = None
+        self._child: ChildProcess | None = None
 
     def ask(self, request: dict[str, Any], path: Path, cancelled: Stop | None) -> tuple[dict[str, Any], bytes]:
         """Has a file read. Raises `DataProblem` with what was wrong."""
@@ -85,16 +85,10 @@ class _Reader:
         return head, raw
 
     def _running(self) -> subprocess.Popen[bytes]:
-        if self._process is None or self._process.poll() is not None:
-            self._process = subprocess.Popen(
-                [sys.executable, "-m", "oakladder.intake.table_worker"],
-                stdin=subprocess.PIPE,
-                stdout=subprocess.PIPE,
-                stderr=subprocess.DEVNULL,
-                close_fds=True,
-            )
-            atexit.register(self._stop)
-        return self._process
+        if self._child is None or not self._child.is_alive:
+            self._stop()
+            self._child = ChildProcess("table reader", [sys.executable, "-m", "oakladder.intake.table_worker"])
+        return self._child.process
 
     @staticmethod
     def _read(process: subprocess.Popen[bytes], count: int, end: float, cancelled: Stop | None) -> bytes:
@@ -116,13 +110,9 @@ class _Reader:
         return bytes(made)
 
     def _stop(self) -> None:
-        process, self._process = self._process, None
-        if process is not None:
-            process.kill()
-            process.wait()
-            for pipe in (process.stdin, process.stdout):
-                if pipe is not None:
-                    pipe.close()
+        child, self._child = self._child, None
+        if child is not None:
+            child.end()
 
 
 class _Ended(Exception):

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import statistics
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
@@ -18,6 +18,7 @@ from oakladder.engine.run.execute import run
 from oakladder.rung import Program, compile_script
 from oakladder.rung.native.compile import simd_width_here
 from oakladder.speed import TREND, Row, loops, ratio, side_by_side
+from oakladder.work import parallel
 
 BARS = 2520
 _WEEK = Timeframe.parse("1w")
@@ -135,7 +136,8 @@ def measure(symbols: int) -> list[Row]:
     whole = part_of(panel, symbols // 8 * 8)
     _checked("trend of eight", program, whole, loops.trend_of_eight(whole))
     closes = panel.columns["close"]
-    pool = ThreadPoolExecutor(2)
+    threads = contextlib.ExitStack()
+    pool = threads.enter_context(parallel(2))
     quick = side_by_side(
         {
             "ours": ours,
@@ -163,7 +165,7 @@ def measure(symbols: int) -> list[Row]:
         _row("against polars rolling … over, two threads against all of its", slow, "polars", "≥ 30 ×"),
         _row(f"against pandas, symbol by symbol ({some} symbols)", few, "pandas", "≥ 150 ×"),
     ]
-    pool.shutdown()
+    threads.close()
     for what, script, by_hand in (
         ("averages that never forget", loops.WAVES, loops.waves),
         ("if, for and keep", loops.STAIRS, loops.stairs),

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import os
 import statistics
-from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
@@ -16,6 +14,7 @@ from oakladder.trial.broker.money import Account
 from oakladder.trial.judge.evidence.study import HORIZONS, Evidence, evidence_of
 from oakladder.trial.judge.shift_test import bootstrap_of, shift_test_of
 from oakladder.trial.trial import run_trial, trial_data_of
+from oakladder.work import parallel
 
 #: Changes that differ by less are the same.
 _SAME = 1e-12
@@ -36,7 +35,7 @@ def _evidence() -> list[Row]:
     def plain() -> list[float]:
         return [_plain_chance(opens, closes, flags.reshape(100, -1), h) for h in HORIZONS]
 
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+    with parallel() as pool:
 
         def ours(large_one: bool) -> Evidence:
             made = evidence_of(program, large if large_one else small, "flow", executor=pool)

@@ -8,7 +8,6 @@ import tempfile
 import threading
 import time
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -25,6 +24,7 @@ from oakladder.engine.scan.run import run_scan
 from oakladder.rung import Program, compile_script
 from oakladder.rung.problems import Cancelled
 from oakladder.speed import TREND, Row
+from oakladder.work import parallel
 
 #: Max seconds to wait for code that is compiled in the background.
 _COMPILING = 3.0
@@ -81,7 +81,7 @@ def make_market(folder: Path, symbols: int, bars: int, timeframe: Timeframe, *, 
 def _row(words: str, library: BarLibrary, condition: Condition, timeframe: Timeframe, reach: str) -> Row:
     """A scan that is run again; one on the library when it has just been opened and has been scanned on another day; and
     the first of all, for which code is compiled and states are saved."""
-    with ThreadPoolExecutor(2) as pool:
+    with parallel(2) as pool:
 
         def scan(bars: BarLibrary) -> float:
             begin = time.perf_counter()
@@ -107,7 +107,7 @@ def _stopping(library: BarLibrary, condition: Condition, timeframe: Timeframe) -
     for k in range(8):
         told = threading.Event()
         timer = threading.Timer(0.03 + 0.05 * k, told.set)
-        with ThreadPoolExecutor(2) as pool:
+        with parallel(2) as pool:
             begin = time.perf_counter()
             timer.start()
             try:

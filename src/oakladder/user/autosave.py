@@ -20,6 +20,7 @@ from oakladder.user.journal import Journal, JournalEntry
 from oakladder.user.save_events import Both, Changed, Event, NotSaved, Saved, Told
 from oakladder.user.scripts import ScriptFolder, ScriptText, read_script_file
 from oakladder.user.versions import Versions
+from oakladder.work import service_thread
 
 #: Seconds between two entries in the journal, and between two tries to save where the disk said no.
 _JOURNAL_PAUSE, _RETRY = 0.03, 2.0
@@ -53,8 +54,7 @@ class AutosaveWorker:
         except OSError as error:
             self._tell(Told(Path(), f"The journal of what was typed cannot be read: {why(error)}."))
         back = list(self._drafts)
-        self._thread = threading.Thread(target=self._run, name="keeper", daemon=True)
-        self._thread.start()
+        self._thread = service_thread("autosave", self._run)
         return back
 
     def _take_up(self, entry: JournalEntry) -> None:

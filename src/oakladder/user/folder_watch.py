@@ -9,6 +9,8 @@ from pathlib import Path
 
 import watchfiles
 
+from oakladder.work import service_thread
+
 _log = logging.getLogger(__name__)
 #: Milliseconds for which changes are gathered, and after which a missing folder is checked again.
 _GATHER_MS, _AGAIN_MS = 80, 1000
@@ -25,8 +27,7 @@ class Watch:
         self._folders, self._tell = list(folders), tell
         self._polled = {path: _stamp(path) for path in polled}
         self._stop = threading.Event()
-        self._thread = threading.Thread(target=self._run, name="watch", daemon=True)
-        self._thread.start()
+        self._thread = service_thread("watch", self._run)
 
     def _run(self) -> None:
         while not self._stop.is_set():

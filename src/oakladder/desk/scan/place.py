@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from PyQt6.QtCore import QTimer, pyqtSignal
@@ -47,6 +46,7 @@ from oakladder.rung import Program
 from oakladder.rung.problems import Cancelled
 from oakladder.user.lists import ALL, ListProblem
 from oakladder.user.scans import SCRIPT, SavedScan, ScanLine, ScanProblem, as_plain, read_scan
+from oakladder.work import parallel
 
 _THREADS = 2
 _REMEMBER_MS = 400
@@ -259,7 +259,7 @@ class ScanPlace(QWidget):
         source, frame = self.session.replay.source, Timeframe.parse(scan.timeframe)
 
         def job(ticket: Ticket) -> object:
-            with ThreadPoolExecutor(_THREADS) as pool:
+            with parallel(_THREADS) as pool:
                 return work(
                     condition, source, symbols, frame, executor=pool, progress=ticket.report, cancelled=ticket.cancelled
                 )

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import json
 import os
-import subprocess
 import sys
 from pathlib import Path
 
@@ -15,6 +14,7 @@ from PyQt6.QtPrintSupport import QPrinter
 from PyQt6.QtSvg import QSvgRenderer
 
 from oakladder.disk import replacing
+from oakladder.work import ChildProcess
 
 #: The name by which a page shows the drawing that comes with it, and its size.
 PICTURE = "curve"
@@ -26,16 +26,10 @@ def print_page(html: str, drawing: str, path: Path) -> None:
     """Writes a page with its drawing (SVG) as a PDF file, whole or not at all. Raises `OSError`."""
     with replacing(path) as place:
         asked = json.dumps({"html": html, "drawing": drawing, "path": str(place)})
-        done = subprocess.run(
-            [sys.executable, "-m", __name__],
-            input=asked,
-            text=True,
-            capture_output=True,
-            timeout=_PATIENCE,
-            env=os.environ | {"QT_QPA_PLATFORM": "offscreen"},
-            check=False,
-        )
-        if done.returncode or not place.exists() or not place.stat().st_size:
+        env = os.environ | {"QT_QPA_PLATFORM": "offscreen"}
+        with ChildProcess("printing", [sys.executable, "-m", __name__], env=env) as child:
+            done = child.answer(asked.encode(), _PATIENCE)
+        if done is None or not place.exists() or not place.stat().st_size:
             raise OSError(5, "nothing could be printed", str(path))
 
 

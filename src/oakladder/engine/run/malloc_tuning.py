@@ -12,6 +12,8 @@ from __future__ import annotations
 import ctypes
 import threading
 
+from oakladder.work import service_thread
+
 #: Numbers of glibc's `mallopt`.
 _TRIM_THRESHOLD, _MMAP_THRESHOLD, _ARENA_MAX = -1, -3, -8
 #: For commands: so much free memory is kept.
@@ -45,7 +47,7 @@ def return_freed_memory(pause: float = _PAUSE) -> None:
         if hasattr(library, "mallopt") and hasattr(library, "malloc_trim"):
             library.mallopt(_ARENA_MAX, _HEAPS)
             library.mallopt(_MMAP_THRESHOLD, _LARGE)
-            threading.Thread(target=_trim, args=(library, pause), name="memory", daemon=True).start()
+            service_thread("memory", lambda: _trim(library, pause))
 
 
 def _trim(library: ctypes.CDLL, pause: float) -> None:

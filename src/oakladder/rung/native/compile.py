@@ -6,6 +6,8 @@ import ctypes
 import ctypes.util
 import hashlib
 import itertools
+import logging
+import sys
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
@@ -15,9 +17,9 @@ from functools import lru_cache
 import llvmlite.binding as llvm
 
 from oakladder.cache import DiskCache, Section, cache_key
-from oakladder.rung.native.background_compiler import BackgroundCompiler
+from oakladder.rung.native import objects
 from oakladder.rung.native.main import module_text
-from oakladder.rung.native.objects import OWN_LOOPS, Form, host, made_aside, maker, object_code, prepared
+from oakladder.rung.native.objects import OWN_LOOPS, Form, host, maker, object_code, prepared
 from oakladder.rung.native.registers import SharedCode
 from oakladder.rung.native.simd.eligibility import width_of
 from oakladder.rung.native.simd.main import module_text as lanes_text
@@ -26,6 +28,7 @@ from oakladder.rung.plan.inputs import Input, IntrabarColumn
 from oakladder.rung.plan.liveness import Live
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.plan.state import StateMap
+from oakladder.work import ChildProcess, WorkQueue
 
 #: Bits of the ``mode`` of a run.
 FRESH, COMMIT = 1, 2
@@ -160,7 +163,27 @@ def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
 
 # --- lanes --------------------------------------------------------------------------------------------
 
-_ASIDE = BackgroundCompiler()
+#: One at a time and the newest first: typing asks for each text, and only the last ones are still needed. Who still needs
+#: one that was dropped asks for it again.
+_BACKGROUND = WorkQueue("compiler", newest_first=True, most_waiting=4)
+#: What could not be compiled is not tried again.
+_FAILED: set[bytes] = set()
+#: After so many seconds a compilation is given up; symbols are then run one by one.
+_PATIENCE = 120
+_log = logging.getLogger(__name__)
+
+
+def compile_in_process(text: str, form: Form) -> bytes:
+    """What the compiler makes of a module, in a process of its own that ends with this one.
+
+    Raises `OSError` where there cannot be one, `subprocess.TimeoutExpired` where it takes too long, `RuntimeError` where it
+    fails.
+    """
+    with ChildProcess("compiler", [sys.executable, "-P", objects.__file__, form.value]) as child:
+        code = child.answer(text.encode(), _PATIENCE)
+    if not code:
+        raise RuntimeError(f"the compiler ended with code {child.process.returncode}")
+    return code
 
 
 @dataclass(frozen=True, slots=True)
@@ -181,9 +204,16 @@ class SimdCode:
     def ready(self) -> Machine | None:
         """Machine code from the cache; if missing, it is compiled in the background and available later."""
         made = self._there()
-        if made is None:
-            _ASIDE.ask(self.digest, lambda: self._take(made_aside(self.text, Form.WIDE)))
+        if made is None and self.digest not in _FAILED:
+            _BACKGROUND.submit(self._compile, self.digest)
         return made
+
+    def _compile(self) -> None:
+        try:
+            self._take(compile_in_process(self.text, Form.WIDE))
+        except Exception:  # whatever it is, the next one is made
+            _log.exception("SIMD code could not be compiled; symbols are run one by one")
+            _FAILED.add(self.digest)
 
     def _there(self) -> Machine | None:
         with _LOCK:

@@ -11,7 +11,6 @@ import logging
 import os
 import select
 import signal
-import subprocess
 import sys
 import threading
 from dataclasses import dataclass
@@ -127,23 +126,6 @@ def prepared(text: str, form: Form, passes: Passes) -> tuple[llvm.ModuleRef, llv
     options.loop_vectorization, options.loop_unrolling = passes.vectorize, passes.unroll
     options.slp_vectorization = False
     return module, llvm.create_pass_builder(machine, options), machine
-
-
-def made_aside(text: str, form: Form) -> bytes:
-    """The same in a separate process, which ends with this one.
-
-    Raises `OSError` or `subprocess.SubprocessError` where there cannot be one, `RuntimeError` with its last words where it
-    fails.
-    """
-    command = [sys.executable, "-P", __file__, form.value]
-    done = subprocess.run(command, input=text.encode(), capture_output=True, timeout=_PATIENCE)
-    if done.returncode:
-        raise RuntimeError(f"exit code {done.returncode}: {done.stderr.decode(errors='replace')[-2000:]}")
-    return done.stdout
-
-
-#: After so many seconds a compilation is given up; symbols are then run one by one.
-_PATIENCE = 120
 
 
 def _end_with_reader() -> None:

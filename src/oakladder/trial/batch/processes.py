@@ -5,15 +5,13 @@ from __future__ import annotations
 
 import itertools
 import os
-import signal
-import threading
 from collections.abc import Callable
 from concurrent.futures import Executor, Future, ProcessPoolExecutor
 from dataclasses import dataclass
 from functools import lru_cache
-from multiprocessing import get_context, parent_process
-from multiprocessing.connection import wait
 from typing import Any
+
+from oakladder.work import process_pool
 
 #: What a process takes beside the bars, in bytes, and how often over it has those.
 _OWN_BYTES, _COPIES = 200_000_000, 3
@@ -68,8 +66,7 @@ class Workers(Executor):
 
     def submit(self, fn: Callable[..., Any], /, *args: Any, **options: Any) -> Future[Any]:
         if self._pool is None:
-            # Not forked: what other threads hold at that moment would be held there for ever.
-            self._pool = ProcessPoolExecutor(self.count, get_context("spawn"), _begin)
+            self._pool = process_pool(self.count)
         return self._pool.submit(fn, *args, **options)
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
@@ -87,17 +84,3 @@ def _free_bytes() -> int:
         return 1024 * int(told[1])
     except (OSError, StopIteration, ValueError, IndexError):
         return 0
-
-
-def _begin() -> None:
-    """Makes a process ready: it gives way to the window, leaves Ctrl+C to it, and does not outlive it."""
-    os.nice(5)
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    parent = parent_process()
-    if parent is not None:
-        threading.Thread(target=_end_with, args=(parent.sentinel,), daemon=True).start()
-
-
-def _end_with(sentinel: int) -> None:
-    wait([sentinel])
-    os._exit(0)

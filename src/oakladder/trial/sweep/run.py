@@ -6,13 +6,14 @@ import math
 import time
 from collections import deque
 from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
-from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from concurrent.futures import Executor, Future
 from threading import Lock
 
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.batch.processes import Workers
 from oakladder.trial.batch.scheduler import BatchHandle, WatchedBatch
 from oakladder.trial.batch.task import Task, Tried, sharing, try_one
+from oakladder.work import parallel, shares_memory
 
 #: Workers that share no memory are handed about so many batches.
 _BATCHES = 32
@@ -37,7 +38,7 @@ def swept(
     Threads share the bars; any other executor is sent the rule and its bars, in batches of variants. `Workers` get some
     where there is much to do.
     """
-    if executor is None or isinstance(executor, ThreadPoolExecutor):
+    if executor is None or shares_memory(executor):
         made = _here(task, variants, executor, cancelled)
     elif isinstance(executor, Workers):
         made = _with_help(task, variants, executor, cancelled)
@@ -153,7 +154,7 @@ def _in_threads(
     are done."""
     waiting: deque[Future[Tried]] = deque()
     at = 0
-    with ThreadPoolExecutor(count) as threads:
+    with parallel(count) as threads:
         try:
             while waiting or at < len(variants):
                 more = not (can_help and pace.seconds_for(len(variants) - at) > _WORTH_HELP)
