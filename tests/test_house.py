@@ -7,8 +7,10 @@ from __future__ import annotations
 
 import ast
 import os
+import re
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -28,6 +30,29 @@ def test_the_tree_is_read_in_one_go() -> None:
 def test_a_file_says_what_it_is_for(path: Path) -> None:
     tree = ast.parse(path.read_text(encoding="utf-8"))
     assert ast.get_docstring(tree) or not tree.body, path
+
+
+_DTYPE = re.compile(r"\b(float64|int64|u?int8|uint32|bool|dtype)\b", re.IGNORECASE)
+
+
+def _public_functions(body: list[ast.stmt]) -> Iterator[ast.FunctionDef]:
+    for node in body:
+        if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
+            yield from _public_functions(node.body)
+        elif isinstance(node, ast.FunctionDef) and not node.name.startswith("_"):
+            yield node
+
+
+@pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_public_functions_say_the_shape_and_dtype_of_their_arrays(path: Path) -> None:
+    silent = []
+    for function in _public_functions(ast.parse(path.read_text(encoding="utf-8")).body):
+        notes = [a.annotation for a in (*function.args.args, *function.args.kwonlyargs)] + [function.returns]
+        if any("ndarray" in ast.unparse(note) for note in notes if note is not None):
+            told = ast.get_docstring(function) or ""
+            if not _DTYPE.search(told) or "shape" not in told.lower():
+                silent.append(function.name)
+    assert silent == []
 
 
 #: What starts threads and processes, and the files that may: the service itself, a script that runs by itself, and

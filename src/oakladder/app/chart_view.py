@@ -44,7 +44,8 @@ _AVERAGED = "rung 1\nlet made = smoothed_candle()\nline made.open\nline made.hig
 
 
 def averaged_candles(panel: Panel) -> dict[str, np.ndarray]:
-    """The prices of averaged candles, by the library's own definition; for showing only."""
+    """The prices of averaged candles, by the library's own definition; for showing only. By name; each shape (bars,),
+    float64."""
     program = compile_script(_AVERAGED)
     result = run(program, panel)
     names = ("open", "high", "low", "close")

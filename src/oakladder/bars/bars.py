@@ -62,7 +62,8 @@ class Bars:
 
 
 def regular_times(times: np.ndarray, calendar: Calendar) -> tuple[np.ndarray, np.ndarray] | None:
-    """The times inside regular hours and where they are; None where all of them are."""
+    """The times inside regular hours and where they are; None where all of them are. Times: shape (bars,), int64 UTC
+    seconds; places: shape (regular bars,), int64 indices."""
 
     def work() -> tuple[np.ndarray, np.ndarray] | None:
         # What is remembered of an array must not hold the array itself, or it would never go.
@@ -73,14 +74,15 @@ def regular_times(times: np.ndarray, calendar: Calendar) -> tuple[np.ndarray, np
 
 
 def is_tidy(array: np.ndarray) -> bool:
-    """Whether no number of a column is infinite or of an absurd size."""
+    """Whether no number of a column is infinite or of an absurd size. Shape (bars,), float64."""
     return not len(array) or bool(
         np.fmax.reduce(array, initial=-ABSURD / 2) < ABSURD and np.fmin.reduce(array, initial=ABSURD / 2) > -ABSURD
     )
 
 
 def tidy(values: np.ndarray) -> np.ndarray:
-    """A column as contiguous float64 with infinities and absurd sizes made none."""
+    """A column as contiguous float64 with infinities and absurd sizes made none. Any real dtype in, shape (bars,); the
+    same shape out."""
     array = np.ascontiguousarray(values, dtype=np.float64)
     if is_tidy(array):
         return array

@@ -12,6 +12,8 @@ def calendar_columns(timeline: Timeline) -> dict[str, np.ndarray]:
 
     ``clock`` (minutes), ``weekday`` (1 Monday), ``day``, ``month``, ``year``, ``day_number`` (days since 1970),
     and ``extended`` (1 outside regular hours).
+
+    Each has shape (bars,).
     """
     days = timeline.by_symbol(lambda c, times: c.days(times))
     dates = days.astype("datetime64[D]")
@@ -33,7 +35,7 @@ def calendar_columns(timeline: Timeline) -> dict[str, np.ndarray]:
 
 def last_of_session(timeline: Timeline) -> np.ndarray:
     """1 on bars with whose close the regular session ends by the calendar, else 0; float64. Bars of a day and longer
-    all end with a session."""
+    all end with a session. Shape (bars,)."""
     if not timeline.timeframe.intraday:
         return np.ones(timeline.size)
     ends = timeline.by_symbol(lambda c, times: c.day_close(c.days(times)))
@@ -42,6 +44,6 @@ def last_of_session(timeline: Timeline) -> np.ndarray:
 
 def close_clock(timeline: Timeline) -> np.ndarray:
     """The time of day at which each bar closes, in minutes from the midnight before its opening: 1440 and more for one
-    that lasts into the next day; float64."""
+    that lasts into the next day; float64. Shape (bars,)."""
     opens = timeline.by_symbol(lambda c, times: c.minutes(times) % 1440)
     return np.ascontiguousarray(opens + (timeline.all_closes() - timeline.times) / 60, dtype=np.float64)

@@ -31,8 +31,8 @@ class ColumnSource(Protocol):
     """Where the columns of a panel come from when they are asked for."""
 
     def read(self, names: Sequence[str], skips: np.ndarray | None = None) -> list[np.ndarray]:
-        """Some of the five columns (float64) and ``time`` (int64), end to end, without the first ``skips[k]`` bars
-        of each symbol. Raises what reading raises."""
+        """Some of the five columns (float64) and ``time`` (int64), end to end, without the first ``skips[k]`` bars of
+        each symbol. Raises what reading raises. Skips: shape (symbols,), int64; each column has shape (bars,)."""
 
 
 class Background(Protocol):
@@ -50,10 +50,10 @@ class Minutes(Protocol):
     """The minutes that bars are made of."""
 
     def bound(self, end: str) -> np.ndarray:
-        """For each bar the place of its ``first`` or ``last`` minute in the tables, -1 without; float64."""
+        """For each bar the place of its ``first`` or ``last`` minute in the tables, -1 without; float64. Shape (bars,)."""
 
     def table(self, name: str) -> np.ndarray:
-        """Open, high or low of all minutes, float64."""
+        """Open, high or low of all minutes, float64. Shape (minutes,)."""
 
 
 @dataclass(slots=True)
@@ -90,20 +90,22 @@ class Panel:
 
     @property
     def times(self) -> np.ndarray:
-        """The time of every bar, end to end, int64 UTC seconds."""
+        """The time of every bar, end to end, int64 UTC seconds. Shape (bars,)."""
         return self.timeline.times
 
     @property
     def offsets(self) -> np.ndarray:
-        """Symbol ``k`` has the bars ``offsets[k]`` up to ``offsets[k + 1]``."""
+        """Symbol ``k`` has the bars ``offsets[k]`` up to ``offsets[k + 1]``. Shape (symbols + 1,), int64."""
         return self.timeline.offsets
 
     @property
     def starts(self) -> np.ndarray:
+        """The first bar of each symbol. Shape (symbols,), int64."""
         return self.timeline.offsets[:-1]
 
     @property
     def ends(self) -> np.ndarray:
+        """The bar after the last one of each symbol. Shape (symbols,), int64."""
         return self.timeline.offsets[1:]
 
     @property
@@ -117,7 +119,8 @@ class Panel:
         return self.ticks or (USUAL_TICK,) * len(self)
 
     def column(self, name: str) -> np.ndarray:
-        """A column of the bars, one of `calendar_columns`, ``last_of_session`` or ``tick_size``; float64, worked out once."""
+        """A column of the bars, one of `calendar_columns`, ``last_of_session`` or ``tick_size``; float64, worked out
+        once. Shape (bars,)."""
         known = self.columns.get(name)
         if known is not None:
             return known
@@ -154,7 +157,7 @@ class Panel:
         self._add(dict(zip(missing, made, strict=True)))
 
     def per_symbol(self, values: Iterable[float]) -> np.ndarray:
-        """A number for each symbol, repeated on each of its bars; float64."""
+        """A number for each symbol, repeated on each of its bars; float64. Shape (bars,)."""
         return np.repeat(np.array(list(values), dtype=np.float64), self.timeline.sizes)
 
     def among(self, first: int, last: int) -> Panel:

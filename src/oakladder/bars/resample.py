@@ -83,5 +83,6 @@ def fits(base: Timeframe, longer: Timeframe) -> bool:
 def shared_groups(
     times: np.ndarray, calendar: Calendar, timeframe: Timeframe
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """First and last bar of each longer bar, and the longer bars' times; remembered where the times are shared."""
+    """First and last bar of each longer bar, and the longer bars' times; remembered where the times are shared. Times:
+    shape (bars,), int64; gives three of shape (longer bars,), int64."""
     return remembered(times, ("groups", calendar, timeframe), lambda: _groups(times, calendar, timeframe))

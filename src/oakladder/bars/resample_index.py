@@ -12,7 +12,8 @@ from oakladder.bars.timeline import Timeline
 
 
 def groups(timeline: Timeline, timeframe: Timeframe) -> tuple[np.ndarray, np.ndarray, Timeline]:
-    """First and last bar of each longer bar of every symbol, and the timeline of the longer bars."""
+    """First and last bar of each longer bar of every symbol, and the timeline of the longer bars. Shape (longer bars,)
+    of all symbols end to end, int64."""
     extended = timeline.extended and timeframe.intraday
     if timeline.parts is not None:
         firsts, lasts, parts = _shared_groups(timeline, timeframe)
@@ -42,7 +43,7 @@ def _shared_groups(timeline: Timeline, timeframe: Timeframe) -> tuple[np.ndarray
 
 
 def count_longer(timeline: Timeline, timeframe: Timeframe) -> np.ndarray:
-    """How many longer bars each symbol's bars make, int64."""
+    """How many longer bars each symbol's bars make, int64. Shape (symbols,)."""
     if timeline.parts is not None:
         made = np.zeros(len(timeline), dtype=np.int64)
         for a, b in timeline.alike():
@@ -55,7 +56,8 @@ def count_longer(timeline: Timeline, timeframe: Timeframe) -> np.ndarray:
 
 
 def begins(timeline: Timeline, timeframe: Timeframe) -> np.ndarray:
-    """1 on bars with which a bar of the timeframe begins, else 0; float64. All do if it is no longer than theirs."""
+    """1 on bars with which a bar of the timeframe begins, else 0; float64. All do if it is no longer than theirs. Shape
+    (bars,)."""
     if timeframe.order <= timeline.timeframe.order:
         return np.ones(timeline.size)
     periods = timeline.by_symbol(lambda c, times: c.periods(times, timeframe))
@@ -71,7 +73,8 @@ def begins(timeline: Timeline, timeframe: Timeframe) -> np.ndarray:
 
 
 def marks(timeline: Timeline, timeframe: Timeframe) -> np.ndarray:
-    """`Calendar.marks` for every bar, uint8; worked out once. Raises `ValueError` if the timeframe does not fit."""
+    """`Calendar.marks` for every bar, uint8; worked out once. Raises `ValueError` if the timeframe does not fit. Shape
+    (bars,)."""
     if timeframe not in timeline.known_marks:
         timeline.known_marks[timeframe] = _made_marks(timeline, timeframe)
     return timeline.known_marks[timeframe]

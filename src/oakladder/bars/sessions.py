@@ -53,19 +53,20 @@ class Calendar:
         return first if first < 0 else max(last - 1440, 0)
 
     def local(self, times: np.ndarray) -> np.ndarray:
-        """Exchange clock times as seconds since 1970, shape as ``times``."""
+        """Exchange clock times as seconds since 1970, shape as ``times``. Int64."""
         return self._zone.local(times)
 
     def utc(self, local: np.ndarray) -> np.ndarray:
-        """UTC seconds of exchange clock times; a time that a clock change skips lands after it."""
+        """UTC seconds of exchange clock times; a time that a clock change skips lands after it. Int64, shape as
+        ``local``."""
         return self._zone.utc(local)
 
     def days(self, times: np.ndarray) -> np.ndarray:
-        """The day to whose session each time belongs."""
+        """The day to whose session each time belongs. Days since 1970, int64, shape as ``times`` (UTC seconds)."""
         return (self.local(times) - self._turn * 60) // DAY
 
     def minutes(self, times: np.ndarray) -> np.ndarray:
-        """Minute of the day to whose session each time belongs."""
+        """Minute of the day to whose session each time belongs. Int64, shape as ``times`` (UTC seconds)."""
         return self._split(times)[1]
 
     def _split(self, times: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -74,10 +75,13 @@ class Calendar:
         return days, (local - days * DAY) // 60
 
     def shown(self, times: np.ndarray, timeframe: Timeframe) -> np.ndarray:
-        """The displayed time of a bar: its opening on the exchange's clock, or the midnight of its day."""
+        """The displayed time of a bar: its opening on the exchange's clock, or the midnight of its day. Seconds since
+        1970, int64, shape as ``times`` (UTC seconds)."""
         return self.local(times) if timeframe.intraday else self.days(times) * DAY
 
     def is_regular(self, times: np.ndarray) -> np.ndarray:
+        """Whether times (UTC seconds, int64) are inside regular hours. Bool, shape as ``times``."""
+
         def work() -> np.ndarray:
             days, minutes = self._split(times)
             return (minutes >= self.start) & (minutes < self._ends(days))
@@ -94,23 +98,26 @@ class Calendar:
         return np.where(found, end[np.minimum(at, len(half) - 1)], self.end)
 
     def trades_on(self, days: np.ndarray) -> np.ndarray:
-        """Whether the market is scheduled to trade on a day."""
+        """Whether the market is scheduled to trade on a day. Days since 1970, int64; bool, shape as ``days``."""
         open_ = np.ones(len(days), dtype=bool) if self.weekend else (days + 3) % 7 < 5
         if self.holidays:
             open_ &= ~np.isin(days, np.fromiter(self.holidays, dtype=np.int64))
         return open_
 
     def day_open(self, days: np.ndarray, extended: bool = False) -> np.ndarray:
+        """When the sessions of days (since 1970, int64) open. UTC seconds, int64, shape as ``days``."""
         return self._zone.utc(days * DAY + (min(self.early, self.start) if extended else self.start) * 60)
 
     def day_close(self, days: np.ndarray, extended: bool = False) -> np.ndarray:
+        """When the sessions of days (since 1970, int64) close, half days early. UTC seconds, int64, shape as ``days``."""
         end = max(self.late, self.end) if extended else self._ends(days)
         return self._zone.utc(days * DAY + end * 60, last=True)
 
     # --- periods ----------------------------------------------------------------------------------
 
     def periods(self, times: np.ndarray, timeframe: Timeframe) -> np.ndarray:
-        """A number for each bar that says which bar of the timeframe it belongs to; it never falls."""
+        """A number for each bar that says which bar of the timeframe it belongs to; it never falls. Int64, shape as
+        ``times`` (UTC seconds, rising)."""
         days, minutes = self._split(times)
         match timeframe.span:
             case BarUnit.DAY:
@@ -153,7 +160,8 @@ class Calendar:
         return made if len(made) else None
 
     def opens(self, times: np.ndarray, timeframe: Timeframe) -> np.ndarray:
-        """The stamp of the longer bar that begins with each bar: its nominal opening."""
+        """The stamp of the longer bar that begins with each bar: its nominal opening. UTC seconds, int64, shape as
+        ``times``."""
         if not timeframe.intraday:
             return self.day_open(self.days(times))
         return self._bounds(times, timeframe)[0]
@@ -175,7 +183,8 @@ class Calendar:
         return made
 
     def closes(self, times: np.ndarray, timeframe: Timeframe, extended: bool = False) -> np.ndarray:
-        """When the bar of that timeframe which holds each time is complete: by the schedule, not by what traded."""
+        """When the bar of that timeframe which holds each time is complete: by the schedule, not by what traded. UTC
+        seconds, int64, shape as ``times``."""
         return remembered(
             times, ("closes", self, timeframe, extended), lambda: self._closes(times, timeframe, extended)
         )
@@ -222,6 +231,8 @@ class Calendar:
         1: the longer bar begins; 2: it is complete at this bar's close; 4: the longer bar before was left
         incomplete (its last bars are missing) and is complete now. ``previous`` is the time of the bar
         before the first, where there is one.
+
+        Times: UTC seconds, int64, rising; the shape is theirs.
         """
         if previous is not None:
             return self._marks(times, base, longer, extended, previous)

@@ -19,7 +19,8 @@ _KNOWN: dict[int, dict[Hashable, object]] = {}
 
 
 def shared(times: np.ndarray) -> np.ndarray:
-    """The one array of these times: equal contents give the same array, so that its facts are found again."""
+    """The one array of these times: equal contents give the same array, so that its facts are found again. Shape
+    (bars,), int64."""
     key = (len(times), hash(times.tobytes()))
     with _LOCK:
         found = _SHARED.get(key)
@@ -42,7 +43,7 @@ def _forget(key: tuple[int, int], name: int) -> None:
 
 
 def remembered(times: np.ndarray, what: Hashable, work: Callable[[], T]) -> T:
-    """A fact about an array of times, from memory where the array is shared."""
+    """A fact about an array of times, from memory where the array is shared. Shape (bars,), int64."""
     facts = _KNOWN.get(id(times))
     if facts is None:
         return work()
@@ -61,6 +62,8 @@ def remembered_by_name(keys: Sequence[Hashable], sizes: Sequence[int], work: Cal
     """A fact about the times of many symbols, end to end, which have names but are not held themselves.
 
     ``keys`` say which times and which fact; ``sizes`` how long each part is. Worked out for all if one is missing.
+
+    Shape (sum of ``sizes``,), dtype as ``work`` gives it.
     """
     global _held
     with _LOCK:

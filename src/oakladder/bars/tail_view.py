@@ -13,7 +13,8 @@ from oakladder.bars.panel import Panel
 
 
 def tail_view(panel: Panel, skips: np.ndarray) -> Panel:
-    """The panel without the first ``skips[k]`` bars of each symbol; columns are read from there on only."""
+    """The panel without the first ``skips[k]`` bars of each symbol; columns are read from there on only. Shape
+    (symbols,), int64."""
     if not skips.any():
         return panel
     made = Panel(

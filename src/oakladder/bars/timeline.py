@@ -48,7 +48,7 @@ class Timeline:
 
     @property
     def times(self) -> np.ndarray:
-        """The time of every bar, end to end, int64 UTC seconds; laid out when it is first asked for."""
+        """The time of every bar, end to end, int64 UTC seconds; laid out when it is first asked for. Shape (bars,)."""
         if self._times is None and self.parts is not None:
             self._times = end_to_end(list(self.parts)) if self.parts else np.zeros(0, dtype=np.int64)
         elif self._times is None:
@@ -62,7 +62,7 @@ class Timeline:
         return self._times is None and self.parts is None
 
     def take(self, times: np.ndarray) -> None:
-        """Takes the times that were read together with something else."""
+        """Takes the times that were read together with something else. Shape (bars,), int64 UTC seconds."""
         self._times = times
 
     @property
@@ -72,7 +72,7 @@ class Timeline:
 
     @property
     def each(self) -> tuple[np.ndarray, ...]:
-        """The times of each symbol."""
+        """The times of each symbol. Each has shape (its bars,), int64 UTC seconds."""
         if self.parts is not None:
             return self.parts
         times = self.times
@@ -89,18 +89,19 @@ class Timeline:
 
     @property
     def sizes(self) -> np.ndarray:
-        """How many bars each symbol has, int64."""
+        """How many bars each symbol has, int64. Shape (symbols,)."""
         return np.diff(self.offsets)
 
     @property
     def firsts(self) -> np.ndarray:
-        """The first bar of each symbol that has any."""
+        """The first bar of each symbol that has any. Shape (symbols with bars,), int64."""
         starts = self.offsets[:-1]
         return starts[starts < self.size]
 
     @property
     def began(self) -> np.ndarray:
-        """When the first bar of each symbol began, int64; 0 without bars. Times are not laid out for it."""
+        """When the first bar of each symbol began, int64; 0 without bars. Times are not laid out for it. Shape
+        (symbols,)."""
         if self.parts is not None:
             return np.array([p[0] if len(p) else 0 for p in self.parts], dtype=np.int64)
         made = np.zeros(len(self), dtype=np.int64)
@@ -109,11 +110,11 @@ class Timeline:
         return made
 
     def closes(self, k: int) -> np.ndarray:
-        """When each bar of a symbol is complete."""
+        """When each bar of a symbol is complete. Shape (its bars,), int64 UTC seconds."""
         return self.calendars[k].closes(self.each[k], self.timeframe, self.extended)
 
     def all_closes(self) -> np.ndarray:
-        """When each bar of every symbol is complete, end to end."""
+        """When each bar of every symbol is complete, end to end. Shape (bars,), int64 UTC seconds."""
         return self.by_symbol(lambda c, times: c.closes(times, self.timeframe, self.extended))
 
     def alike(self) -> list[tuple[int, int]]:
@@ -137,12 +138,13 @@ class Timeline:
         return made
 
     def after(self, skips: np.ndarray) -> Timeline:
-        """The timeline without the first ``skips[k]`` bars of each symbol."""
+        """The timeline without the first ``skips[k]`` bars of each symbol. Shape (symbols,), int64."""
         parts = None if self.parts is None else _parts_after(self.parts, skips)
         return Timeline(self.timeframe, self.calendars, ends_of((self.sizes - skips).tolist()), parts, self.extended)
 
     def by_symbol(self, how: Callable[[Calendar, np.ndarray], np.ndarray]) -> np.ndarray:
-        """Applies something to the times of each symbol by its calendar; once for all that share both."""
+        """Applies something to the times of each symbol by its calendar; once for all that share both. ``how`` keeps
+        the shape (bars,) and chooses the dtype."""
         if self.parts is None:
             return self.by_calendar(self.times, self.offsets, how)
         done: dict[tuple[int, int], np.ndarray] = {}
@@ -157,13 +159,15 @@ class Timeline:
     def by_calendar(
         self, times: np.ndarray, offsets: np.ndarray, how: Callable[[Calendar, np.ndarray], np.ndarray]
     ) -> np.ndarray:
-        """Applies something to times of all symbols, laid end to end as ``offsets`` say, calendar by calendar."""
+        """Applies something to times of all symbols, laid end to end as ``offsets`` say, calendar by calendar. Times:
+        shape (bars,), offsets: shape (symbols + 1,), both int64; ``how`` keeps the shape and chooses the dtype."""
         cuts = [k for k in range(1, len(self)) if self.calendars[k] is not self.calendars[k - 1]]
         runs = pairwise([0, *cuts, len(self)])
         return end_to_end([how(self.calendars[a], times[offsets[a] : offsets[b]]) for a, b in runs])
 
     def by_name(self, what: Hashable, sizes: list[int], work: Callable[[], np.ndarray]) -> np.ndarray:
-        """A fact about a ragged timeline, remembered where its times have names."""
+        """A fact about a ragged timeline, remembered where its times have names. Shape (sum of ``sizes``,), dtype as
+        ``work`` gives it."""
         if not self.names:
             return work()
         keys = [(name, calendar, what) for name, calendar in zip(self.names, self.calendars, strict=True)]

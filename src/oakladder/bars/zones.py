@@ -28,12 +28,12 @@ class TimeZone:
     change_days: np.ndarray
 
     def local(self, times: np.ndarray) -> np.ndarray:
-        """What the clock shows, as seconds since 1970, shape as ``times`` (UTC seconds)."""
+        """What the clock shows, as seconds since 1970, shape as ``times`` (UTC seconds). Int64."""
         return times + self.offsets[np.searchsorted(self.moments, times, "right") - 1]
 
     def utc(self, local: np.ndarray, *, last: bool = False) -> np.ndarray:
         """The moments at which the clock shows given times: the first or the last of two; a time that a change skips
-        lands after it."""
+        lands after it. Int64, shape as ``local``."""
         from_on = self._last if last else self._first
         return local - self.offsets[np.searchsorted(from_on, local, "right") - 1]
 

@@ -33,7 +33,7 @@ HALTED, DIVIDEND, ILLIQUID, LATE_START = "OAKUM", "BEACN", "PHARE", "SURGE"
 
 
 def trading_days(calendar: Calendar, years: int = YEARS) -> np.ndarray:
-    """The days that a market of the exchange has traded on, int64 days since 1970."""
+    """The days that a market of the exchange has traded on, int64 days since 1970. Shape (days,)."""
     days = np.arange(LAST_DAY - int(years * 365.25), LAST_DAY + 1, dtype=np.int64)
     return days[calendar.trades_on(days)]
 

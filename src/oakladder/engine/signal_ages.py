@@ -20,7 +20,8 @@ _NEAR = (8, 64, 512)
 
 
 def last_true(panel: Panel, flags: np.ndarray) -> np.ndarray:
-    """For each symbol, how many bars before its last the flag was last true; -1 for never. int64."""
+    """For each symbol, how many bars before its last the flag was last true; -1 for never. int64. Flags: shape (bars,),
+    bool; gives shape (symbols,)."""
     made = np.full(len(panel), -1, dtype=np.int64)
     todo = np.flatnonzero(panel.timeline.sizes)
     begin = 0

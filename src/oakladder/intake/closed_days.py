@@ -23,7 +23,8 @@ _EARLY = 60
 
 
 def missing_days(days: np.ndarray, calendar: Calendar) -> np.ndarray:
-    """The scheduled days between the first and the last of some days (rising) that are not among them."""
+    """The scheduled days between the first and the last of some days (rising) that are not among them. Days since 1970,
+    int64: shape (days,) in, shape (missing days,) out."""
     if len(days) < 2:
         return np.zeros(0, dtype=np.int64)
     every = np.arange(days[0], days[-1] + 1, dtype=np.int64)
@@ -31,7 +32,8 @@ def missing_days(days: np.ndarray, calendar: Calendar) -> np.ndarray:
 
 
 def closed_every_year(days: np.ndarray, calendar: Calendar) -> frozenset[int]:
-    """The missing days whose date was missed in every year in which the market would have traded on it."""
+    """The missing days whose date was missed in every year in which the market would have traded on it. Days since
+    1970: shape (days,), int64."""
     missing = missing_days(days, calendar)
     if not len(missing):
         return frozenset()
@@ -55,7 +57,8 @@ def _dates_of(days: np.ndarray) -> np.ndarray:
 
 
 def closed_for_all(days_of: Sequence[np.ndarray], calendar: Calendar) -> frozenset[int]:
-    """The scheduled days on which none of several symbols has a bar, though all of them had begun and none had ended."""
+    """The scheduled days on which none of several symbols has a bar, though all of them had begun and none had ended.
+    Each: shape (days,), int64 days since 1970."""
     spans = [d for d in days_of if len(d) > 1]
     if len(spans) < _SYMBOLS:
         return frozenset()
@@ -67,7 +70,8 @@ def closed_for_all(days_of: Sequence[np.ndarray], calendar: Calendar) -> frozens
 
 def ended_early(times_of: Sequence[np.ndarray], calendar: Calendar, step: int) -> frozenset[tuple[int, int]]:
     """The days on which the last regular bar of every one of several symbols came long before the session's end, with
-    the minute at which that bar ended; ``step`` is the length of the bars in minutes."""
+    the minute at which that bar ended; ``step`` is the length of the bars in minutes. Each: shape (bars,), int64 UTC
+    seconds."""
     if len(times_of) < _SYMBOLS:
         return frozenset()
     last: dict[int, list[int]] = {}

@@ -85,6 +85,8 @@ def parse_times(texts: pa.Array | list[str], form: str, zone: str = "UTC") -> tu
 
     Times that name no zone are ``zone``'s. Days that no calendar has and years out of reach do not fit. Raises
     `DataProblem` for an unknown zone.
+
+    Shape (texts,): int64, and bool.
     """
     cells = pa.array(texts, pa.string()) if isinstance(texts, list) else texts
     cells = pc.utf8_trim_whitespace(cells.fill_null(""))
@@ -143,7 +145,7 @@ def _counted(cells: pa.Array, per_second: int) -> tuple[np.ndarray, np.ndarray]:
 
 
 def stamped_times(column: pa.Array, zone: str) -> tuple[np.ndarray, np.ndarray]:
-    """A column of timestamps or dates in UTC seconds, and which of them are in reach."""
+    """A column of timestamps or dates in UTC seconds, and which of them are in reach. Shape (rows,): int64, and bool."""
     named = pa.types.is_timestamp(column.type) and column.type.tz is not None
     plain = column.cast(pa.timestamp("s", "UTC" if named else None), safe=False)
     good = ~np.array(plain.is_null())
@@ -154,7 +156,8 @@ def stamped_times(column: pa.Array, zone: str) -> tuple[np.ndarray, np.ndarray]:
 
 
 def to_utc(local: np.ndarray, zone: str) -> np.ndarray:
-    """Clock times of a zone, as seconds since 1970, in UTC. Raises `DataProblem` for an unknown zone."""
+    """Clock times of a zone, as seconds since 1970, in UTC. Raises `DataProblem` for an unknown zone. Int64, shape as
+    ``local``."""
     if zone == "UTC":
         return local
     if not is_zone(zone):
@@ -163,7 +166,8 @@ def to_utc(local: np.ndarray, zone: str) -> np.ndarray:
 
 
 def timeframe_of(times: np.ndarray) -> Timeframe:
-    """The timeframe of bars (UTC seconds, rising) by the commonest distance between them; days where there is one bar."""
+    """The timeframe of bars (UTC seconds, rising) by the commonest distance between them; days where there is one bar.
+    Shape (bars,), int64."""
     if len(times) < 2:
         return ONE_DAY
     steps, counts = np.unique(np.diff(times), return_counts=True)

@@ -40,6 +40,8 @@ def mix(code: str, colours: list[np.ndarray], amount: np.ndarray) -> np.ndarray:
     """Many mixtures at once, uint32: ``fade`` takes an opacity of 0 to 100, ``blend`` the share of the second, 0 to 1.
 
     An amount that is none leaves the first colour as it is. No mixture is 0, which stands for none.
+
+    Colours: each shape (bars,), uint32; amount: shape (bars,), float64.
     """
     return np.maximum(_mixed(code, colours, amount), np.uint32(1))
 

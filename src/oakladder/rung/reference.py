@@ -36,7 +36,8 @@ _NAN = float("nan")
 
 
 def turn(cells: np.ndarray, how: Callable[..., object]) -> None:
-    """Makes each cell the fold of itself and all before it, eight at a time, so that few steps wait for others."""
+    """Makes each cell the fold of itself and all before it, eight at a time, so that few steps wait for others. Shape
+    (cells,), float64, changed in place."""
     for k in range(1, len(cells), 8):
         before = float(cells[k - 1])
         a, b, c, d, e, f, g, h = (float(x) for x in cells[k : k + 8])
@@ -274,7 +275,9 @@ class Runner:
         commit: bool,
         before: Sequence[tuple[Mapping[Input | IntrabarColumn, np.ndarray], int, int]] = (),
     ) -> None:
-        """Bars ``start`` to ``end`` of one symbol; ``row`` is its state and is changed only with ``commit``."""
+        """Bars ``start`` to ``end`` of one symbol; ``row`` is its state and is changed only with ``commit``. Row: shape
+        (cells,), float64; columns: shape (bars,), float64; steps: shape (bars,), uint8; outs: shape (bars,), float64 or
+        int8."""
         self.row = row if commit else row.copy()
         base, *others = self.live.domains
         self.columns = columns

@@ -19,7 +19,8 @@ class Clock:
 
     @classmethod
     def of(cls, times: np.ndarray, timeline: Timeline) -> Clock:
-        """The clock of bars that open at some times, by the calendar of the first symbol of a panel that has bars."""
+        """The clock of bars that open at some times, by the calendar of the first symbol of a panel that has bars.
+        Shape (moments,), int64 UTC seconds."""
         if not len(times):
             return cls(times, np.zeros(0, dtype=np.int64))
         calendar = timeline.calendars[int(np.argmax(timeline.sizes > 0))]

@@ -27,9 +27,10 @@ class Grid:
 
     @cached_property
     def columns(self) -> dict[str, np.ndarray]:
-        """What the code of an account reads of the panel, float64: the ``closes`` of one symbol behind those of the other,
-        the moment of each bar (``at``), when the moments close (``clock``, seconds), the price steps of the symbols
-        (``ticks``) and their last bars (``ends``)."""
+        """What the code of an account reads of the panel, float64: the ``closes`` of one symbol behind those of the
+        other, the moment of each bar (``at``), when the moments close (``clock``, seconds), the price steps of the
+        symbols (``ticks``) and their last bars (``ends``). Shapes in that order: (symbols * moments,), (bars,),
+        (moments,), (symbols,) twice."""
         panel = self.panel
         made = {
             "closes": self.closes.ravel(),

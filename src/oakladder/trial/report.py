@@ -82,7 +82,7 @@ def trade_words(trial: Trial, k: int) -> str:
 
 
 def trade_rows(trial: Trial, which: np.ndarray) -> Iterator[dict[str, object]]:
-    """Some trades as plain data; None for what is not known."""
+    """Some trades as plain data; None for what is not known. Shape (trades chosen,), int64."""
     trades, book, results = trial.trades, trial.book, trial.results
     times = trades.panel.times
     for k in np.flatnonzero(which).tolist():

@@ -34,7 +34,7 @@ class TrialData:
 
     @property
     def firsts(self) -> np.ndarray:
-        """The first bar of each symbol that counts, as a place in the panel; int64."""
+        """The first bar of each symbol that counts, as a place in the panel; int64. Shape (symbols,)."""
         if self.first is None:
             return self.panel.starts
         at = [int(np.searchsorted(times, self.first)) for times in self.panel.timeline.each]
@@ -42,7 +42,7 @@ class TrialData:
 
     @property
     def counted(self) -> np.ndarray:
-        """Which bars of the panel count: those from ``first`` on; bool."""
+        """Which bars of the panel count: those from ``first`` on; bool. Shape (bars,)."""
         if self.first is None:
             return np.ones(self.panel.size, dtype=bool)
         return np.asarray(self.panel.times >= self.first)

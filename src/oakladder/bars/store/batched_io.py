@@ -134,7 +134,7 @@ def _loops() -> _Loops:
 
 def gather(file: int, froms: np.ndarray, sizes: np.ndarray, places: np.ndarray, into: np.ndarray) -> bool:
     """Reads ``sizes[k]`` bytes of an open file from ``froms[k]`` on to byte ``places[k]`` of an array; three int64
-    arrays. Tells whether all of them were there."""
+    arrays. Tells whether all of them were there. Each has shape (ranges,); ``into`` may have any shape and dtype."""
     froms, sizes, places = (np.ascontiguousarray(a, dtype=np.int64) for a in (froms, sizes, places))
     if not len(froms):
         return True

@@ -30,7 +30,7 @@ def infer_info(symbol: str, paths: Iterable[Path]) -> SymbolInfo:
 
 
 def tick_of(prices: np.ndarray) -> float:
-    """The smallest step that all prices are multiples of, among the usual ones."""
+    """The smallest step that all prices are multiples of, among the usual ones. Shape (prices,), float64."""
     some = prices[~np.isnan(prices)][-2000:]
     for decimals in range(7):
         if (np.abs(some - np.round(some, decimals)) < 1e-9 * np.maximum(np.abs(some), 1)).all():
@@ -39,6 +39,7 @@ def tick_of(prices: np.ndarray) -> float:
 
 
 def calendar_of(times: np.ndarray) -> Calendar:
-    """A calendar in UTC that holds all the bars: around the clock, at weekends only where they trade."""
+    """A calendar in UTC that holds all the bars: around the clock, at weekends only where they trade. Times: shape
+    (bars,), int64 UTC seconds."""
     weekdays = (times // DAY + 3) % 7
     return Calendar(weekend=bool(len(times) and (weekdays >= 5).mean() > 0.02))

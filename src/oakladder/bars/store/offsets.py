@@ -99,7 +99,8 @@ class FileOffsets:
         return known
 
     def arrays(self, path: str) -> dict[str, np.ndarray]:
-        """The columns of a file: ``time`` int64, the others float64. Raises as `of`, and `FileChanged`."""
+        """The columns of a file: ``time`` int64, the others float64. Raises as `of`, and `FileChanged`. Each has shape
+        (bars,)."""
         layout = self.of(path)
         made = {n: np.empty(layout.count, dtype=kind_of(n)) for n in NAMES}
         if layout.count:
@@ -112,6 +113,8 @@ class FileOffsets:
         """Reads columns from bar ``first`` on into arrays of as many bars as there are, or fewer.
 
         A map of the file would not bear that another program cuts it short. Raises `FileChanged`, `OSError`.
+
+        Each array has shape (bars,): int64 for ``time``, float64 for the others.
         """
         try:
             file = os.open(path, os.O_RDONLY)
@@ -135,7 +138,8 @@ class FileOffsets:
         into: Sequence[np.ndarray],
         first: int = 0,
     ) -> None:
-        """`read`, with the symbol said whose file cannot be read. Raises `FileChanged` or `Unreadable`."""
+        """`read`, with the symbol said whose file cannot be read. Raises `FileChanged` or `Unreadable`. Shapes and
+        dtypes as there: (bars,), int64 or float64."""
         try:
             self.read(path, layout, names, into, first)
         except OSError as error:

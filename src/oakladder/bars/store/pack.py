@@ -68,6 +68,9 @@ class OpenPack:
         """Reads ``counts[k]`` bars of the copies ``slots[k]`` from bar ``firsts[k]`` on to ``into[places[k]:]``.
 
         Returns whether all of them were there; if not, the content of ``into`` is undefined.
+
+        Slots, firsts, counts and places: shape (symbols,), int64; ``into``: shape (bars,), int64 for ``time``, else
+        float64.
         """
         froms = self.index.table[slots, OFFSETS + _ORDER[name]] + 8 * firsts
         return gather(self._handle, froms, 8 * counts, 8 * places, into)
@@ -82,11 +85,11 @@ class Copies:
 
     @property
     def there(self) -> np.ndarray:
-        """Whether each symbol has a copy that counts."""
+        """Whether each symbol has a copy that counts. Shape (symbols,), bool."""
         return self.slots >= 0
 
     def numbers(self, column: int) -> np.ndarray:
-        """A column of the index for each symbol, 0 without a copy."""
+        """A column of the index for each symbol, 0 without a copy. Shape (symbols,), int64."""
         if self.pack is None:
             return np.zeros(len(self.slots), dtype=np.int64)
         return np.where(self.there, self.pack.index.table[np.maximum(self.slots, 0), column], 0)
@@ -98,21 +101,22 @@ class Copies:
         return modified, changed, size
 
     def states(self) -> np.ndarray:
-        """The same of every symbol, shape (symbols, 3), 0 without a copy."""
+        """The same of every symbol, shape (symbols, 3), 0 without a copy. Int64."""
         return np.stack([self.numbers(column) for column in (MODIFIED, CHANGED, SIZE)], axis=1)
 
     @property
     def counts(self) -> np.ndarray:
-        """How many bars each copy has."""
+        """How many bars each copy has. Shape (symbols,), int64."""
         return self.numbers(COUNT)
 
     @property
     def clean(self) -> np.ndarray:
-        """Which copies hold no absurd number."""
+        """Which copies hold no absurd number. Shape (symbols,), bool."""
         return self.numbers(CLEAN) != 0
 
     def longer(self, calendars: Sequence[Calendar]) -> dict[Timeframe, np.ndarray]:
-        """How many weeks and months each symbol's days make; nothing where that is not known of all by their calendars."""
+        """How many weeks and months each symbol's days make; nothing where that is not known of all by their calendars.
+        Each has shape (symbols,), int64."""
         if self.pack is None or not self.there.all():
             return {}
         known = {name: k for k, name in enumerate(self.pack.index.calendars)}
@@ -194,5 +198,6 @@ def calendar_name(calendar: Calendar) -> str:
 
 
 def settled(states: np.ndarray) -> np.ndarray:
-    """Which files have stood still for some time; ``states`` begin with when each was modified and changed, ns."""
+    """Which files have stood still for some time; ``states`` begin with when each was modified and changed, ns. Shape
+    (files, 2 or more), int64; gives shape (files,), bool."""
     return np.asarray(states[:, :2].max(axis=1, initial=0) <= time.time_ns() - int(SETTLED * 1e9))

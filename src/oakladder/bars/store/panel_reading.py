@@ -52,7 +52,7 @@ class Stored:
     turn: threading.Lock
 
     def counts(self) -> np.ndarray:
-        """How many stored bars each symbol has, int64."""
+        """How many stored bars each symbol has, int64. Shape (symbols,)."""
         made = self.copies.counts
         for k, file in self.files.items():
             made[k] = file.layout.count
@@ -95,6 +95,9 @@ class Stored:
         """Reads the bars of symbols ``which`` from ``firsts`` on to ``into[…][places[j]:places[j + 1]]``, for each name.
 
         Raises `FileChanged` or `Unreadable`.
+
+        Which and firsts: shape (symbols read,), places: one more, all int64; each of ``into``: shape (bars,), float64,
+        for ``time`` int64.
         """
         packed = self.copies.there[which]
         if packed.any() and not self._unpack(which[packed], names, firsts[packed], into, places, packed):
@@ -179,6 +182,8 @@ def read_panel(stored: Stored, base: Timeframe, extended: bool, times_of: Callab
     """A panel whose columns are read when they are asked for.
 
     ``times_of`` gives the times of symbol ``k``, whose name is known, as the array that it shares with others.
+
+    Shape (bars,), int64.
     """
     symbols, clocks = stored.symbols, stored.clocks()
     kept: list[np.ndarray | None] = [None] * len(symbols)

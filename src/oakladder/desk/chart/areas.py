@@ -18,7 +18,8 @@ LANE_HEIGHT = 15
 
 
 def runs(colours: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Stretches of one colour that is not 0: first places, places after the last, colours."""
+    """Stretches of one colour that is not 0: first places, places after the last, colours. Colours: shape (bars,),
+    uint32; gives three of shape (stretches,): int64, int64, uint32."""
     if not len(colours):
         none = np.zeros(0, dtype=np.int64)
         return none, none, none
@@ -41,8 +42,8 @@ class Thinned:
         self._made = np.zeros(0, dtype=np.uint32)
 
     def seen(self, colours: np.ndarray, first: int, last: int, width: float) -> tuple[np.ndarray, int, int]:
-        """The colours of bars that can be seen, the first of them, and how many bars stand for each: any colour is better
-        than none."""
+        """The colours of bars that can be seen, the first of them, and how many bars stand for each: any colour is
+        better than none. Colours: shape (bars,), uint32; so are those that it gives, shape (groups,)."""
         step = step_for(width)
         if step == 1 or last <= first:
             return colours[first:last], first, 1
@@ -79,6 +80,7 @@ class Areas(Layer):
         zones: list[Zone],
         links: list[Link],
     ) -> None:
+        """Shows grounds (a colour on each bar, shape (bars,), uint32), bands, histograms, zones and links."""
         self.ground, self.bands, self.histograms, self.zones, self.links = ground, bands, histograms, zones, links
         self._zones, self._links = _zone_columns(zones), _link_columns(links)
         self.update()

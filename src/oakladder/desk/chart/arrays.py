@@ -28,7 +28,8 @@ def _filled(kind: type, *columns: np.ndarray) -> Any:
 
 
 def distinct(values: np.ndarray) -> np.ndarray:
-    """The different values in order. `numpy.unique` would load masked arrays for it, at each start."""
+    """The different values in order. `numpy.unique` would load masked arrays for it, at each start. Shape (count,), any
+    dtype, which is kept."""
     made = np.sort(values)
     new = np.ones(len(made), dtype=bool)
     new[1:] = made[1:] != made[:-1]
@@ -36,7 +37,8 @@ def distinct(values: np.ndarray) -> np.ndarray:
 
 
 def tones_in(colours: np.ndarray) -> list[tuple[int, np.ndarray | slice]]:
-    """The colours there are, and where each is; most often there is one."""
+    """The colours there are, and where each is; most often there is one. Colours: shape (bars,), uint32; places: shape
+    (of that colour,), int64, or all."""
     if not len(colours):
         return []
     first = colours[0]
@@ -46,19 +48,20 @@ def tones_in(colours: np.ndarray) -> list[tuple[int, np.ndarray | slice]]:
 
 
 def draw_lines(painter: QPainter, x1: np.ndarray, y1: np.ndarray, x2: np.ndarray, y2: np.ndarray) -> None:
-    """Single straight lines in the painter's pen."""
+    """Single straight lines in the painter's pen. Pixels, each shape (lines,), float64."""
     made = _filled(QLineF, x1, y1, x2, y2)
     if made is not None:
         painter.drawLines(made)
 
 
 def draw_chain(painter: QPainter, x: np.ndarray, y: np.ndarray) -> None:
-    """Neighbouring points joined by single lines, which are many times quicker to paint than one thick polyline."""
+    """Neighbouring points joined by single lines, which are many times quicker to paint than one thick polyline.
+    Pixels, each shape (points,), float64."""
     draw_lines(painter, x[:-1], y[:-1], x[1:], y[1:])
 
 
 def draw_boxes(painter: QPainter, x: np.ndarray, y: np.ndarray, width: np.ndarray, height: np.ndarray) -> None:
-    """Rectangles in the painter's pen and brush."""
+    """Rectangles in the painter's pen and brush. Pixels, each shape (boxes,), float64."""
     made = _filled(QRectF, x, y, width, height)
     if made is not None:
         painter.drawRects(made)
@@ -68,7 +71,7 @@ def draw_uprights(
     painter: QPainter, color: QColor, x: np.ndarray, top: np.ndarray, bottom: np.ndarray, wide: float
 ) -> None:
     """Uprights on whole pixels, each from its place to the next, which is ``wide`` pixels on: without stripes between
-    them, and twice as quick to paint as lines."""
+    them, and twice as quick to paint as lines. Pixels, each shape (uprights,), float64."""
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(color)
@@ -77,7 +80,7 @@ def draw_uprights(
 
 
 def draw_dots(painter: QPainter, x: np.ndarray, y: np.ndarray) -> None:
-    """Points in the painter's pen."""
+    """Points in the painter's pen. Pixels, each shape (points,), float64."""
     made = _filled(QPointF, x, y)
     if made is not None:
         painter.drawPoints(made)

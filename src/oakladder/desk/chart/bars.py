@@ -30,6 +30,7 @@ class BarLayer(Layer):
         self._pyramids: dict[str, Pyramid] = {}
 
     def show_bars(self, bars: Bars, colours: np.ndarray | None, theme: Theme) -> None:
+        """Shows bars, in colours of a script (shape (bars,), uint32, 0 for none) if there are any."""
         if self._bars is not bars:
             self._pyramids = {}
         self._bars, self._theme, self.colours = bars, theme, colours
@@ -139,7 +140,8 @@ class PriceBars(BarLayer):
 def draw_columns(
     painter: QPainter, color: QColor, x: np.ndarray, top: np.ndarray, bottom: np.ndarray, wide: float
 ) -> None:
-    """An upright in each place, long enough to meet its neighbours, the next of which is ``wide`` pixels on."""
+    """An upright in each place, long enough to meet its neighbours, the next of which is ``wide`` pixels on. Pixels,
+    each shape (columns,), float64."""
     if len(x) > 1:
         low, high = bottom.copy(), top.copy()
         there = ~np.isnan(bottom[1:])  # what is not there does not begin with its neighbour
@@ -183,6 +185,7 @@ class Hours(BarLayer):
         self._outside = np.zeros((0, 2), dtype=np.int64)
 
     def show_bars(self, bars: Bars, colours: np.ndarray | None, theme: Theme) -> None:
+        """Shows the hours of bars; their colours (shape (bars,), uint32) do not matter."""
         if bars is not self._bars:
             self._find(bars)
         super().show_bars(bars, colours, theme)

@@ -68,15 +68,15 @@ class Layer:
         return self.sight.box
 
     def bar_x(self, bar: np.ndarray | float) -> np.ndarray:
-        """Pixel of the middle of a bar."""
+        """Pixel of the middle of a bar. Any shape, int64; float64 of that shape."""
         return np.asarray(bar) * self.sight.bar_width + self.sight.x0
 
     def price_y(self, price: np.ndarray | float) -> np.ndarray:
-        """Pixel of a price, kept within reach of a painter."""
+        """Pixel of a price, kept within reach of a painter. Any shape, float64; float64 of that shape."""
         return self.height_y(self.scale.to(price))
 
     def height_y(self, height: np.ndarray | float) -> np.ndarray:
-        """Pixel of a height of the scale, kept within reach of a painter."""
+        """Pixel of a height of the scale, kept within reach of a painter. Any shape, float64; float64 of that shape."""
         placed = height * self.sight.unit + self.sight.y0
         return np.minimum(np.maximum(placed, -30_000.0), 30_000.0)
 
@@ -90,7 +90,8 @@ class Layer:
         return max(int(self.sight.first) - 1, 0), min(int(self.sight.last) + 3, count)
 
     def thinned(self, first: int, last: int) -> tuple[np.ndarray, int] | None:
-        """Where bars are narrower than a pixel: the first bar of each group that shares one, and how many do."""
+        """Where bars are narrower than a pixel: the first bar of each group that shares one, and how many do. Shape
+        (groups,), int64."""
         if self.bar_width >= 1.0 or last - first < 4:
             return None
         step = step_for(self.bar_width)

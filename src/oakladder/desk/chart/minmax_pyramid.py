@@ -26,6 +26,8 @@ class Pyramid:
         """Minimum and maximum of each group of ``step`` values that begins at ``starts`` (multiples of ``step``).
 
         ``step`` is a power of two; the last group may be shorter.
+
+        Starts: shape (groups,), int64; both results: shape (groups,), float64.
         """
         level, size = 0, 1
         while size * FACTOR <= step:
@@ -47,7 +49,7 @@ class Pyramid:
 
 
 def ends_of(values: np.ndarray) -> tuple[float, float]:
-    """The smallest and the largest known value; NaN without any."""
+    """The smallest and the largest known value; NaN without any. Any shape, float64."""
     if not len(values):
         return float("nan"), float("nan")
     return float(np.fmin.reduce(values)), float(np.fmax.reduce(values))

@@ -12,6 +12,8 @@ def newest_in_cells(xs: np.ndarray, ys: np.ndarray, wide: float, high: float) ->
     """For each point, in the order of time, the index of the newest one in its cell of ``wide`` by ``high`` pixels.
 
     Points without a place (NaN) stand for themselves.
+
+    Pixels, each shape (points,), float64; gives shape (points,), int64.
     """
     count = len(xs)
     made = np.arange(count)
@@ -29,7 +31,8 @@ def newest_in_cells(xs: np.ndarray, ys: np.ndarray, wide: float, high: float) ->
 
 
 def told_apart(xs: np.ndarray, ys: np.ndarray, apart: float, many: int = MANY) -> np.ndarray:
-    """Which points to paint: all of them, or where there are more than ``many``, the newest of those within ``apart`` pixels."""
+    """Which points to paint: all of them, or where there are more than ``many``, the newest of those within ``apart``
+    pixels. Pixels, each shape (points,), float64; gives shape (painted points,), int64."""
     if len(xs) <= many:
         return np.arange(len(xs))
     return np.flatnonzero(newest_in_cells(xs, ys, apart, apart) == np.arange(len(xs)))

@@ -17,7 +17,8 @@ class Scale:
     base: float = 1.0
 
     def to(self, values: np.ndarray | float) -> np.ndarray:
-        """Heights of prices; NaN where the scale has none (a logarithm of zero or less)."""
+        """Heights of prices; NaN where the scale has none (a logarithm of zero or less). Any shape, float64; float64 of
+        that shape."""
         values = np.asarray(values, dtype=np.float64)
         match self.kind:
             case ScaleKind.LOG:

@@ -47,7 +47,7 @@ class SignalStrip(PaintedWidget):
         self.update()
 
     def all_bars(self) -> np.ndarray:
-        """Every bar on which any signal fired, in order."""
+        """Every bar on which any signal fired, in order. Shape (bars with signals,), int64."""
         found = [e.bars for e in self.events]
         return distinct(np.concatenate(found)) if found else np.zeros(0, dtype=np.int64)
 

@@ -57,7 +57,7 @@ class FoundModel(RowsModel):
         self.endResetModel()
 
     def show_sparks(self, closes: dict[str, np.ndarray]) -> None:
-        """The last closes of each symbol, for its small chart."""
+        """The last closes of each symbol, for its small chart. Each shape (bars,), float64."""
         self.sparks = closes
         if self.found:
             self.dataChanged.emit(self.index(0, CHART), self.index(self.rowCount() - 1, CHART))

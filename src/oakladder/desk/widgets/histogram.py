@@ -47,8 +47,8 @@ class Histogram(PaintedWidget):
         within: tuple[float, float] | None = None,
         better_up: bool = True,
     ) -> None:
-        """Shows values with the real one among them. What is at least as good as that one is filled darker; ``within`` is
-        a range that is marked."""
+        """Shows values with the real one among them. What is at least as good as that one is filled darker; ``within``
+        is a range that is marked. Values: shape (draws,), float64."""
         self._values, self._real, self._write, self._words = values[np.isfinite(values)], real, write, words
         self._range, self._better_up = within, better_up
         told = f", {within[0]:.4g} to {within[1]:.4g}" if within is not None else ""

@@ -30,11 +30,11 @@ class Plot:
         self._low, self._span = low, (high - low) or 1.0
 
     def x(self, bars: np.ndarray) -> np.ndarray:
-        """The middles of bars, in pixels."""
+        """The middles of bars, in pixels. Any shape, int64; float64 of that shape."""
         return self._plot.left() + (bars + 0.5) * self.step
 
     def y(self, prices: np.ndarray) -> np.ndarray:
-        """The heights of prices, in pixels."""
+        """The heights of prices, in pixels. Any shape, float64; float64 of that shape."""
         return self._plot.bottom() - self._plot.height() * (prices - self._low) / self._span
 
     def point(self, bar: int, price: float) -> QPointF:

@@ -16,7 +16,8 @@ from oakladder.engine.picture.thumbnail import Thumbnail
 
 
 def draw_spark(painter: QPainter, closes: np.ndarray, box: QRectF, theme: Theme, hit: int | None = None) -> None:
-    """The last closes as a line in a box, risen or fallen by its colour; ``hit`` is a bar to mark, counted from the end."""
+    """The last closes as a line in a box, risen or fallen by its colour; ``hit`` is a bar to mark, counted from the
+    end. Closes: shape (bars,), float64."""
     known = closes[~np.isnan(closes)]
     if len(known) < 2:
         return

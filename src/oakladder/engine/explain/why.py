@@ -141,7 +141,8 @@ class Why:
         return float(value) if isinstance(value, int | float) else float("nan")
 
     def distances(self) -> np.ndarray:
-        """How far the condition is from true on each bar, float64: 0 where it is; comparisons count in their usual distance."""
+        """How far the condition is from true on each bar, float64: 0 where it is; comparisons count in their usual
+        distance. Shape (bars,)."""
         return self._distance(self.part, True)
 
     def _distance(self, part: ConditionPart, wanted: bool) -> np.ndarray:

@@ -36,6 +36,8 @@ class Openings:
         """The last bar of each zone, itself included, int64; that of the data for one that is open.
 
         Raises `Cancelled`, and `RunProblem` where so many are open that it would take too long.
+
+        Shape (zones,).
         """
         ends = np.full(len(self.starts), self._last, dtype=np.int64)
         if "lasting" in self._output.roles:

@@ -23,7 +23,8 @@ class RunBuffers:
         self.facts: dict[object, object] = {}
 
     def arrays(self, job: RunSetup) -> list[np.ndarray]:
-        """An array for the values of a run; its content is undefined."""
+        """An array for the values of a run; its content is undefined. Shapes and dtypes as `empty_out` makes them:
+        (bars,), float64, or int8 for a flag."""
         return [self._array(op, job.panel.size) for op in job.variant.leaves]
 
     def _array(self, op: Op, size: int) -> np.ndarray:
@@ -38,7 +39,8 @@ class RunBuffers:
         return part
 
     def bound(self, job: RunSetup, outs: Sequence[np.ndarray]) -> BoundKernel:
-        """The thoroughly compiled code of a job, bound to its arrays."""
+        """The thoroughly compiled code of a job, bound to its arrays. Arrays as `empty_out` makes them: shape (bars,),
+        float64, or int8 for flags."""
         known = self.facts.get((BoundKernel, id(job.variant)))
         if not isinstance(known, BoundKernel) or not known.takes(job, outs):
             known = self.facts[BoundKernel, id(job.variant)] = BoundKernel(job, outs, thorough=True)

@@ -37,5 +37,6 @@ class CheckpointRecorder:
         return max(bars - self.tail, 0) // TILE * TILE
 
     def keep(self, k: int | np.ndarray, bars: int, rows: np.ndarray) -> None:
-        """Takes the state of one symbol or of several after so many bars."""
+        """Takes the state of one symbol or of several after so many bars. Rows: shape (cells,) or (symbols, cells),
+        float64."""
         self.bars[k], self.rows[k] = bars, rows

@@ -69,7 +69,8 @@ class ChunkedRun:
     def of(
         cls, job: RunSetup, outs: Sequence[np.ndarray], thorough: bool, lanes: int | None, room: RunBuffers
     ) -> ChunkedRun:
-        """The chunks of a run in some buffers; reused from the previous run if they are the same."""
+        """The chunks of a run in some buffers; reused from the previous run if they are the same. Arrays as `empty_out`
+        makes them: shape (bars,), float64, or int8 for flags."""
         known = room.facts.get(id(job.variant))
         if not isinstance(known, ChunkedRun) or not known._takes(job, outs, (thorough, lanes)):
             known = room.facts[id(job.variant)] = cls(job, outs, thorough, lanes)
@@ -91,7 +92,7 @@ class ChunkedRun:
 
     @property
     def starts(self) -> np.ndarray:
-        """The first bars of what was run in one call, int64."""
+        """The first bars of what was run in one call, int64. Shape (calls,)."""
         return np.sort(np.concatenate(self._starts)) if self._starts else np.zeros(0, dtype=np.int64)
 
     # --- one by one -------------------------------------------------------------------------------

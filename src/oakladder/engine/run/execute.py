@@ -40,7 +40,7 @@ class Result:
             raise Cancelled
 
     def number(self, op: Op) -> np.ndarray:
-        """A number on every bar, float64 with NaN for none."""
+        """A number on every bar, float64 with NaN for none. Shape (bars,)."""
         if op.is_flag:
             flags = self.flag(op)
             return np.where(flags < 0, np.nan, flags.astype(np.float64))
@@ -50,14 +50,14 @@ class Result:
         return self.arrays[op]
 
     def flag(self, op: Op) -> np.ndarray:
-        """A flag on every bar, int8: 1 yes, 0 no, -1 none."""
+        """A flag on every bar, int8: 1 yes, 0 no, -1 none. Shape (bars,)."""
         if op in self.fixed:
             value = self.fixed[op]
             return np.full(self.panel.size, -1 if value is None else int(bool(value)), dtype=np.int8)
         return self.arrays[op]
 
     def is_true(self, op: Op | None) -> np.ndarray:
-        """Where a condition holds, bool; True everywhere without a condition."""
+        """Where a condition holds, bool; True everywhere without a condition. Shape (bars,)."""
         return np.ones(self.panel.size, dtype=bool) if op is None else self.flag(op) == 1
 
     def at(self, op: Op, bar: int) -> object:
@@ -74,7 +74,7 @@ class Result:
         return read_at(op, leaf, self.fixed)
 
     def colours(self, op: Op, paint: Callable[[str], int]) -> np.ndarray:
-        """A colour on every bar as 0xAARRGGBB, uint32."""
+        """A colour on every bar as 0xAARRGGBB, uint32. Shape (bars,)."""
         return read_colours(op, lambda part: self.arrays[part], self.fixed, paint, self.panel.size)
 
     def output(self, what: str, name: str) -> Output:
@@ -156,6 +156,8 @@ def execute(
     """Runs a job natively and writes its values into arrays; gives the first bars of what was run in one call.
 
     The rest as in `run`. Raises `Cancelled`.
+
+    Arrays as `empty_out` makes them: shape (bars,), float64, or int8 for flags; gives shape (calls,), int64.
     """
     panel = job.panel
     if room is None or keeping is not None:

@@ -78,6 +78,8 @@ class RowKernel:
 
         Run ``k`` has the rows ``offsets[k]`` up to ``offsets[k + 1]``. ``columns`` are those of the rows and those that
         are read at any place, by name.
+
+        Columns: shape (rows,), float64; offsets: shape (runs + 1,), int64; each result: shape (rows,).
         """
         variant, laid = self.variant, self._laid_out(settings)
         rows, layout = int(offsets[-1]), laid.layout

@@ -67,18 +67,21 @@ class RunSetup:
 
     @property
     def firsts(self) -> np.ndarray:
-        """The first bar of each symbol that is run, int64."""
+        """The first bar of each symbol that is run, int64. Shape (symbols,)."""
         if self.start is None:
             return self.panel.starts
         skipped = self.panel.skipped if self.panel.skipped is not None else 0
         return self.panel.starts + np.maximum(self.start.bars - skipped, 0)
 
     def empty_outs(self) -> list[np.ndarray]:
+        """Arrays for all values of the run, shape (bars,), float64, or int8 for a flag, in the order of the kernel's
+        leaves."""
         return [empty_out(op, self.panel.size) for op in self.variant.leaves]
 
 
 def empty_out(op: Op, bars: int) -> np.ndarray:
-    """An array for a value on so many bars."""
+    """An array for a value on so many bars. Shape (bars,), float64, or int8 for a flag; of a log shape (rows, width),
+    float64."""
     if op.code == LOG_ROWS:
         assert isinstance(op.attr, Log)
         return _untouched(ROWS_A_BAR * bars, op.attr.width)
@@ -113,6 +116,8 @@ def prepare(
 
     ``start`` tells where it goes on; ``given`` are the values of `Program.split`, with which single bars may be looked at
     ``alone``. ``chart`` is the timeframe that the script itself runs on, where the panel has another symbol's longer bars.
+
+    Each given value: shape (bars,), float64, or int8 for a flag.
     """
     settings = dict(settings or {})
     chart = chart or panel.timeframe
@@ -171,7 +176,8 @@ class BoundKernel:
         self._tables = [pointers(self.columns), pointers(job.steps), pointers(list(outs)), pointers(self.before)]
 
     def takes(self, job: RunSetup, outs: Sequence[np.ndarray]) -> bool:
-        """Goes over to another job if it differs in nothing but fixed values that no input rests on."""
+        """Goes over to another job if it differs in nothing but fixed values that no input rests on. Arrays as
+        `empty_out` makes them: shape (bars,), float64, or int8 for flags."""
         own, panel = self.job, job.panel
         if own.variant is not job.variant or own.panel is not panel:
             return False
@@ -224,7 +230,8 @@ class BoundKernel:
         self._run(first, starts, ends, state, mode)
 
     def from_bars(self, bars: np.ndarray) -> None:
-        """Runs from each of some bars (int64, in order) to the end of its symbol, each time from the start state."""
+        """Runs from each of some bars (int64, in order) to the end of its symbol, each time from the start state. Shape
+        (starts,)."""
         offsets = self.job.panel.offsets
         ends = offsets[np.searchsorted(offsets, bars, "right")]
         self._run(0, np.ascontiguousarray(bars), ends, None, native.FRESH)
@@ -284,7 +291,7 @@ class BoundKernel:
 
 def start_rows(job: RunSetup) -> np.ndarray:
     """The state of each symbol before its first bar, shape (symbols, size): what was saved, or counters that go on from
-    the bars skipped."""
+    the bars skipped. Float64."""
     if job.start is not None:
         return job.start.rows.copy()
     rows = np.tile(job.layout.template, (len(job.panel), 1))
@@ -299,7 +306,8 @@ def start_rows(job: RunSetup) -> np.ndarray:
 
 
 def input_column(job: RunSetup, what: Input | IntrabarColumn, panel: Panel | None = None) -> np.ndarray:
-    """An input of the code on every bar of the job's panel, or of another panel of the same symbols; or a table."""
+    """An input of the code on every bar of the job's panel, or of another panel of the same symbols; or a table. Shape
+    (bars,), for a table (entries,); float64."""
     if isinstance(what, IntrabarColumn | IntrabarBound):
         if panel is not None or job.panel.minutes is None:
             return np.full((panel or job.panel).size if isinstance(what, IntrabarBound) else 1, -1.0)
@@ -366,12 +374,13 @@ def _foreign_values(job: RunSetup, value: Op, foreign: Foreign) -> tuple[np.ndar
 
 
 def pointers(arrays: Sequence[np.ndarray]) -> ctypes.Array[ctypes.c_void_p]:
-    """A table of where arrays begin, as native code reads it."""
+    """A table of where arrays begin, as native code reads it. Any shape and dtype, in C order."""
     return (ctypes.c_void_p * max(len(arrays), 1))(*(a.ctypes.data for a in arrays))
 
 
 def run_reference(job: RunSetup, outs: Sequence[np.ndarray]) -> None:
-    """Runs every symbol of a job with the reference runner."""
+    """Runs every symbol of a job with the reference runner. Arrays as `empty_out` makes them: shape (bars,), float64,
+    or int8 for flags."""
     variant, panel = job.variant, job.panel
     columns: dict[Input | IntrabarColumn, np.ndarray] = {what: input_column(job, what) for what in variant.code.inputs}
     rows = start_rows(job)

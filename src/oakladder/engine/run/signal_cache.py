@@ -57,7 +57,8 @@ class SignalCache:
     def known(
         self, program: Program, panel: Panel, part: Part, share: int, settings: Mapping[str, object] | None
     ) -> dict[Op, np.ndarray] | None:
-        """A share of the values of a part with some settings, if it is kept; they must not be written to."""
+        """A share of the values of a part with some settings, if it is kept; they must not be written to. Each: shape
+        (bars,), float64, or int8 for a flag."""
         with self._lock:
             if not self._is_of(program, panel):
                 return None
@@ -73,8 +74,9 @@ class SignalCache:
         settings: Mapping[str, object] | None,
         values: Mapping[Op, np.ndarray],
     ) -> None:
-        """Takes what a share of the values was found to be. What is expected to vary is kept when it comes a second time
-        with the same settings: to copy what changes with each variant would cost time for nothing."""
+        """Takes what a share of the values was found to be. What is expected to vary is kept when it comes a second
+        time with the same settings: to copy what changes with each variant would cost time for nothing. Each: shape
+        (bars,), float64, or int8 for a flag."""
         with self._lock:
             if not self._is_of(program, panel):
                 return

@@ -45,6 +45,8 @@ def group_symbols(panel: Panel, lanes: int, begun: np.ndarray | None = None) -> 
 
     Symbols that leave out another number of earlier bars, or go on after another number (``begun``), never share a
     group: their windows are in another phase.
+
+    ``begun``: shape (symbols,), int64.
     """
     if panel.skipped is not None or begun is not None:
         return _grouped(panel, lanes, begun)

@@ -52,6 +52,8 @@ def two_pass_parts(
     result may be kept: the next part is written over it. Raises `RunProblem` or `Cancelled`.
 
     ``sooner`` is asked first whether it can skip the second pass.
+
+    Each value that ``sooner`` is given: shape (bars of the part,), float64, or int8 for a flag.
     """
     keep_freed_memory()
     assert program.split is not None
@@ -112,7 +114,7 @@ class TwoPassRun:
     room: RunBuffers
 
     def first(self, values: Sequence[Op], lanes: int | None) -> dict[Op, np.ndarray]:
-        """Values that no position touches."""
+        """Values that no position touches. Each: shape (bars,), float64, or int8 for a flag."""
         if not values:
             return {}
         job = prepare(self.program, self.panel, self.settings, list(values))
@@ -121,7 +123,7 @@ class TwoPassRun:
         return dict(zip(job.variant.leaves, made, strict=True))
 
     def second(self, roots: list[Op], given: Mapping[Op, np.ndarray]) -> Result:
-        """What follows from orders and positions."""
+        """What follows from orders and positions. Each given value: shape (bars,), float64, or int8 for a flag."""
         job = prepare(self.program, self.panel, self.settings, roots, given=given)
         outs = self.room.arrays(job)
         self.room.bound(job, outs)(0, len(self.panel))
@@ -130,8 +132,9 @@ class TwoPassRun:
         return made
 
     def alone(self, roots: list[Op], given: Mapping[Op, np.ndarray]) -> Callable[[np.ndarray], Result]:
-        """A function that computes what follows from an entry on each of some bars (int64, in order), without later orders; as
-        long as nothing but flags changes. What it gives is written over by the next run."""
+        """A function that computes what follows from an entry on each of some bars (int64, in order), without later
+        orders; as long as nothing but flags changes. What it gives is written over by the next run. Each given value:
+        shape (bars,), float64, or int8 for a flag."""
         own = {op: values if op.is_flag else values.copy() for op, values in given.items()}
         job = prepare(self.program, self.panel, self.settings, roots, given=own, alone=True)
         outs = self.room.arrays(job)

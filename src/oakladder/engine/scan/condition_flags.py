@@ -64,15 +64,15 @@ class ConditionBars:
         return np.maximum(panel.timeline.sizes - self.recent[frame], 0)
 
     def all_of(self, rule: Rule) -> tuple[Panel, np.ndarray]:
-        """Where a rule is true on all of its bars, if all were run; else on the last ones. Before them a rule that
-        was begun late had not seen all that it looks at."""
+        """Where a rule is true on all of its bars, if all were run; else on the last ones. Before them a rule that was
+        begun late had not seen all that it looks at. Shape (bars of the panel,), bool."""
         panel = self.view.panel(rule.frame)
         if panel.skipped is None:
             return panel, self._raw(rule)
         return self.panel(rule.frame), self.flags(rule)
 
     def flags(self, rule: Rule) -> np.ndarray:
-        """Where a rule is true on its own bars, bool."""
+        """Where a rule is true on its own bars, bool. Shape (bars,)."""
         panel, raw = self.view.panel(rule.frame), self._raw(rule)
         return raw if self.recent is None else without(raw, panel.offsets, self._skips(rule.frame, panel))
 
@@ -87,7 +87,7 @@ class ConditionBars:
 
 
 def evaluate(condition: Condition, bars: ConditionBars, frame: BarSelection) -> np.ndarray:
-    """Whether a condition holds, on every bar of a timeframe; bool."""
+    """Whether a condition holds, on every bar of a timeframe; bool. Shape (bars,)."""
     panel = bars.panel(frame)
     match condition:
         case Rule():
@@ -100,7 +100,7 @@ def evaluate(condition: Condition, bars: ConditionBars, frame: BarSelection) -> 
 
 
 def joined(how: Join, held: Sequence[np.ndarray]) -> np.ndarray:
-    """The flags of several conditions as those of one."""
+    """The flags of several conditions as those of one. Each: shape (bars,), bool; so is the result."""
     if how is Join.ALL:
         return np.logical_and.reduce(held)
     anything = np.logical_or.reduce(held)
@@ -129,7 +129,7 @@ def asked_of(rules: Iterable[Rule]) -> Asked:
 
 
 def compared(numbers: np.ndarray, relation: Relation, number: float) -> np.ndarray:
-    """Numbers against one; none never holds."""
+    """Numbers against one; none never holds. Any shape, float64; bool of that shape."""
     match relation:
         case Relation.ABOVE:
             return numbers > number
@@ -155,7 +155,8 @@ def _rule_flags(rule: Rule, bars: ConditionBars) -> np.ndarray:
 
 
 def begins(flags: np.ndarray, panel: Panel) -> np.ndarray:
-    """Where flags are true and were not on the bar before; a symbol's first bar begins nothing."""
+    """Where flags are true and were not on the bar before; a symbol's first bar begins nothing. Shape (bars,), bool; so
+    is the result."""
     made = flags.copy()
     made[1:] &= ~flags[:-1]
     made[panel.timeline.firsts] = False
@@ -186,7 +187,8 @@ def _carried(last: np.ndarray, starts: np.ndarray) -> np.ndarray:
 
 
 def last_change(flags: np.ndarray, panel: Panel) -> np.ndarray:
-    """For each symbol, the bar since which the flag is as it is at the end."""
+    """For each symbol, the bar since which the flag is as it is at the end. Flags: shape (bars,), bool; gives shape
+    (symbols,), int64 bars of the panel."""
     changes = np.flatnonzero(flags[1:] != flags[:-1]) + 1
     at = np.searchsorted(changes, panel.ends, "left") - 1
     found = changes[np.maximum(at, 0)] if len(changes) else np.zeros(len(panel), dtype=np.int64)
@@ -246,7 +248,7 @@ def _plain(condition: FieldFilter, bars: ConditionBars, panel: Panel) -> np.ndar
 
 
 def average_volume(days: Panel) -> np.ndarray:
-    """The mean volume of the last twenty days of each symbol; none before there are as many."""
+    """The mean volume of the last twenty days of each symbol; none before there are as many. Shape (symbols,), float64."""
     made = np.full(len(days.times), np.nan)
     volume = np.nan_to_num(days.column("volume"))
     for a, b in zip(days.starts.tolist(), days.ends.tolist(), strict=True):

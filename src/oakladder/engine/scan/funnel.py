@@ -27,7 +27,7 @@ def parts_of(condition: Condition) -> tuple[Join, tuple[Condition, ...]]:
 
 
 def stages_of(how: Join, held: Sequence[np.ndarray]) -> list[Stage]:
-    """The stages of some symbols, from whether each condition holds for each of them now."""
+    """The stages of some symbols, from whether each condition holds for each of them now. Each: shape (symbols,), bool."""
     return [
         Stage(int(np.count_nonzero(one)), int(np.count_nonzero(joined(how, held[: k + 1]))))
         for k, one in enumerate(held)

@@ -124,7 +124,8 @@ class CheckpointStore:
         self, values: SavedValues, bars: np.ndarray, symbols: Sequence[str], versions: np.ndarray | None
     ) -> np.ndarray | None:
         """How many of the last bars of each symbol must be there, so that values are as on all of them on the last
-        ``bars``; None where that takes all of them."""
+        ``bars``; None where that takes all of them. Bars: shape (symbols,), int64, so is the result; versions: shape
+        (symbols, 4), int64."""
         past = self._past(values)
         if past.lookback is not None:
             return bars + past.lookback
@@ -139,21 +140,23 @@ class CheckpointStore:
         return np.asarray(behind + 1)  # what compares with the bar before sees it
 
     def start(self, values: SavedValues, symbols: Sequence[str], versions: np.ndarray | None) -> Checkpoint | None:
-        """Where a run goes on over the bars that `needed` has asked for; None where it begins with the first of them."""
+        """Where a run goes on over the bars that `needed` has asked for; None where it begins with the first of them.
+        Versions: shape (symbols, 4), int64."""
         found = self._found(self._past(values).key, symbols, versions)
         return None if found is None else Checkpoint(found[0].bars[found[1]], found[0].rows[found[1]])
 
     def keeping(
         self, values: SavedValues, symbols: Sequence[str], versions: np.ndarray | None
     ) -> CheckpointRecorder | None:
-        """What takes the states of a run over all bars; None where none is to be kept."""
+        """What takes the states of a run over all bars; None where none is to be kept. Versions: shape (symbols, 4),
+        int64."""
         past = self._past(values)
         if past.key is None or versions is None:
             return None
         return CheckpointRecorder.of(len(symbols), past.cells, _SPARE * self._asked.get(values.name, 0))
 
     def keep(self, values: SavedValues, keeping: CheckpointRecorder, panel: Panel, versions: np.ndarray) -> None:
-        """Takes what a run over all bars has left."""
+        """Takes what a run over all bars has left. Versions: shape (symbols, 4), int64."""
         key = self._past(values).key
         assert key is not None
         whole = SavedCheckpoint(list(panel.symbols), versions, keeping.bars, panel.timeline.sizes, keeping.rows)

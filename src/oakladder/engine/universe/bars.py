@@ -44,7 +44,7 @@ class StoredBars:
         return self._panels[base]
 
     def counts(self, frame: BarSelection) -> np.ndarray:
-        """How many stored bars each symbol has from which those of a timeframe are made."""
+        """How many stored bars each symbol has from which those of a timeframe are made. Shape (symbols,), int64."""
         return self.panel(frame.base).timeline.sizes
 
     def at_most(self, frame: BarSelection) -> int:
@@ -59,6 +59,8 @@ class StoredBars:
         """How many stored bars of a timeframe there are since the last so many stored bars of another began.
 
         As of the last that was complete then: one more.
+
+        Shape (symbols,), int64.
         """
         if frame.base == other.base:
             return np.full(len(self.symbols), bars)
@@ -70,7 +72,7 @@ class StoredBars:
 
     def needed(self, values: SavedValues, bars: np.ndarray) -> np.ndarray | None:
         """How many of the last bars of each symbol must be there, so that values are as on all of them on the last
-        ``bars``; None where that takes all of them."""
+        ``bars``; None where that takes all of them. Shape (symbols,), int64; so is the result."""
         assert self.states is not None  # who asks brings them: see `Work`
         return self.states.needed(values, bars, self.symbols, self.panel(values.frame.base).versions)
 

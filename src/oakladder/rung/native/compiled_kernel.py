@@ -43,6 +43,6 @@ def make_kernel(part: Part, plain: Sequence[Op]) -> CompiledKernel:
 
 
 def fixed_array(code: native.Compiled | native.SimdCode, values: Mapping[Op, object]) -> np.ndarray:
-    """Fixed values as the native code reads them."""
+    """Fixed values as the native code reads them. Shape (values,), float64."""
     made = [values[op] for op in code.fixed]
     return np.array([np.nan if v is None else float(v) for v in made] or [0.0])  # type: ignore[arg-type]

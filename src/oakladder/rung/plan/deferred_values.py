@@ -52,7 +52,8 @@ def _work_at(op: Op, leaf: Leaf, fixed: Fixed, done: dict[Op, object]) -> object
 def read_colours(
     op: Op, leaf: Callable[[Op], np.ndarray], fixed: Fixed, paint: Callable[[str], int], size: int
 ) -> np.ndarray:
-    """A colour on every bar as packed 0xAARRGGBB, shape (size,), uint32, 0 for none; ``paint`` resolves a word."""
+    """A colour on every bar as packed 0xAARRGGBB, shape (size,), uint32, 0 for none; ``paint`` resolves a word. Each
+    value of a leaf: shape (size,), float64."""
     return _Colours(leaf, fixed, paint, size).value(op)
 
 

@@ -41,12 +41,12 @@ class Book:
 
     @property
     def done(self) -> np.ndarray:
-        """Which trades were taken and are closed, bool."""
+        """Which trades were taken and are closed, bool. Shape (trades,)."""
         return (self.taken == Taken.YES) & self.trades.closed
 
     @property
     def open(self) -> np.ndarray:
-        """Which were taken and are still open, bool."""
+        """Which were taken and are still open, bool. Shape (trades,)."""
         return (self.taken == Taken.YES) & ~self.trades.closed
 
     @property
@@ -68,7 +68,8 @@ def keep_book(trades: Trades, account: Account, grid: Grid) -> Book:
 
 
 def panel_columns(trades: Trades, grid: Grid) -> dict[str, np.ndarray]:
-    """What the code of an account reads of trades and of their panel."""
+    """What the code of an account reads of trades and of their panel. Each has one axis, shape (length,), float64: the
+    rows of the log end to end, and those of `Grid.columns`."""
     sides = np.array([float(rule.side) for rule in trades.rules])
     return grid.columns | {"rows": trades.rows.ravel(), "sides": sides}
 
@@ -157,8 +158,8 @@ def _add_phases(keys: np.ndarray, trades: Trades) -> None:
 
 
 def in_order(keys: np.ndarray) -> np.ndarray:
-    """A stable argsort of whole numbers, smallest first. Small ranges use counting
-    more quickly, digit by digit."""
+    """A stable argsort of whole numbers, smallest first. Small ranges use counting more quickly, digit by digit. Shape
+    (keys,), int64; so is the result."""
     if len(keys) and int(keys.max()) < 1 << 16 and int(keys.min()) >= 0:
         keys = keys.astype(np.uint16)
     return np.argsort(keys, kind="stable")

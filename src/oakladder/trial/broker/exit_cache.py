@@ -35,7 +35,8 @@ _LATER = {TradeWord.STOP_AT, TradeWord.TRAIL}
 
 
 def cached_exits(runs: TwoPassRun, given: Mapping[Op, np.ndarray]) -> Trades | None:
-    """The trades of a part of a panel, if enough of their exits are known."""
+    """The trades of a part of a panel, if enough of their exits are known. Each given value: shape (bars,), float64, or
+    int8 for a flag."""
     fates = runs.room.facts.get(ExitCache)
     if not isinstance(fates, ExitCache) or not fates.is_of(runs.program, runs.panel):
         fates = runs.room.facts[ExitCache] = ExitCache(runs.program, runs.panel)
@@ -60,7 +61,8 @@ class ExitCache:
         return self._program is program and self._panel is panel
 
     def trades(self, runs: TwoPassRun, given: Mapping[Op, np.ndarray]) -> Trades | None:
-        """The trades that follow from the flags of a variant; None where the second run finds them sooner."""
+        """The trades that follow from the flags of a variant; None where the second run finds them sooner. Each given
+        value: shape (bars,), float64, or int8 for a flag."""
         if self._lone is None or not self._is_for(self._lone, runs):
             return None
         trade = self._lone.trade

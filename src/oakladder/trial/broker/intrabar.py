@@ -26,11 +26,11 @@ class KnownMinutes:
     tables: dict[str, np.ndarray]
 
     def bound(self, end: str) -> np.ndarray:
-        """For each bar the place of its ``first`` or ``last`` minute in the tables, -1 without; float64."""
+        """For each bar the place of its ``first`` or ``last`` minute in the tables, -1 without; float64. Shape (bars,)."""
         return self.first if end == "first" else self.last
 
     def table(self, name: str) -> np.ndarray:
-        """Open, high or low of all minutes, float64; never empty."""
+        """Open, high or low of all minutes, float64; never empty. Shape (minutes,)."""
         return self.tables[name]
 
     @property

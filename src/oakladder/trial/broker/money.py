@@ -51,7 +51,8 @@ class Slippage:
     ratio: float = 0.0
 
     def of(self, price: np.ndarray, tick: np.ndarray) -> np.ndarray:
-        """What fills at the market and at stops are worse by, at some prices with some price steps."""
+        """What fills at the market and at stops are worse by, at some prices with some price steps. Each: shape
+        (fills,), float64; so is the result, in money per unit."""
         return self.ticks * tick + self.ratio * price
 
     @classmethod
@@ -85,7 +86,7 @@ class Costs:
     slippage: Slippage = Slippage(ticks=1)
 
     def of_fills(self, units: np.ndarray, price: np.ndarray) -> np.ndarray:
-        """What fills cost, slippage apart."""
+        """What fills cost, slippage apart. Each: shape (fills,), float64; so is the result, in money."""
         return self.fixed + self.per_unit * units + self.ratio * units * price
 
 

@@ -52,88 +52,97 @@ class Trades:
 
     @cached_property
     def closed(self) -> np.ndarray:
-        """Which are closed, bool."""
+        """Which are closed, bool. Shape (trades,)."""
         return self.rows[:, Column.EVENT] == Event.CLOSED
 
     @cached_property
     def symbol(self) -> np.ndarray:
+        """The number of its symbol in the panel. Shape (trades,), int64."""
         return self._whole(Column.SYMBOL)
 
     @cached_property
     def rule(self) -> np.ndarray:
-        """Which of the script's trades, from 0."""
+        """Which of the script's trades, from 0. Shape (trades,), int64."""
         return self._whole(Column.TRADE) - 1
 
     @cached_property
     def side(self) -> np.ndarray:
+        """1 for long, -1 for short. Shape (trades,), int64."""
         return np.array([int(r.side) for r in self.rules], dtype=np.int64)[self.rule]
 
     @cached_property
     def decided(self) -> np.ndarray:
+        """The bar of the panel at whose close the entry was ordered. Shape (trades,), int64."""
         return self.entered - self._whole(Column.AGO)
 
     @cached_property
     def entered(self) -> np.ndarray:
+        """The bar of the panel on which it was filled. Shape (trades,), int64."""
         return self._whole(Column.ENTERED)
 
     @cached_property
     def entry(self) -> np.ndarray:
+        """The price at which it was filled. Shape (trades,), float64."""
         return self._column(Column.ENTRY)
 
     @cached_property
     def order(self) -> np.ndarray:
-        """How it was ordered (`Order`)."""
+        """How it was ordered (`Order`). Shape (trades,), int64."""
         return self._whole(Column.ORDER) % INSIDE
 
     @cached_property
     def inside(self) -> np.ndarray:
-        """Whether it was filled inside its bar."""
+        """Whether it was filled inside its bar. Shape (trades,), bool."""
         return self._column(Column.ORDER) >= INSIDE
 
     @cached_property
     def rank(self) -> np.ndarray:
+        """What decides which entries go first where not all can be paid for; NaN without. Shape (trades,), float64."""
         return self._column(Column.RANK)
 
     @cached_property
     def first_risk(self) -> np.ndarray:
-        """The risk as it was known at the fill, which sizes are reckoned from."""
+        """The risk as it was known at the fill, which sizes are reckoned from. Shape (trades,), float64."""
         return self._column(Column.FIRST_RISK)
 
     @cached_property
     def risk(self) -> np.ndarray:
+        """The distance from the fill to the first stop, NaN without a stop. Shape (trades,), float64."""
         return self._column(Column.RISK)
 
     @cached_property
     def left(self) -> np.ndarray:
+        """The bar of the panel of the exit, -1 while it is open. Shape (trades,), int64."""
         return self._of_exit(Column.LEFT, -1)
 
     @cached_property
     def exit(self) -> np.ndarray:
+        """The price of the exit, NaN while it is open. Shape (trades,), float64."""
         return self._column(Column.EXIT)
 
     @cached_property
     def reason(self) -> np.ndarray:
-        """`Reason` by number."""
+        """`Reason` by number. Shape (trades,), int64."""
         return self._of_exit(Column.REASON, 0)
 
     @cached_property
     def moment(self) -> np.ndarray:
-        """`Moment` of the exit."""
+        """`Moment` of the exit. Shape (trades,), int64."""
         return self._of_exit(Column.MOMENT, 0) % UNDECIDED
 
     @cached_property
     def undecided(self) -> np.ndarray:
-        """Whether the stop and the target were both reached on the bar of the exit."""
+        """Whether the stop and the target were both reached on the bar of the exit. Shape (trades,), bool."""
         return self.rows[:, Column.MOMENT] >= UNDECIDED
 
     @cached_property
     def best(self) -> np.ndarray:
-        """The best price for the trader at the closes of its bars, of closed trades."""
+        """The best price for the trader at the closes of its bars, of closed trades. Shape (trades,), float64."""
         return self._column(Column.BEST)
 
     @cached_property
     def against(self) -> np.ndarray:
-        """The worst one."""
+        """The worst one. Shape (trades,), float64."""
         return self._column(Column.AGAINST)
 
     @property
@@ -147,7 +156,7 @@ class Trades:
         return len(self.contradicted_at)
 
     def take(self, which: np.ndarray) -> Trades:
-        """Some of the trades."""
+        """Some of the trades. Shape (trades,), bool, or int64 indices."""
         return Trades(self.panel, self.rules, self.rows[which], self.touched_at, self.contradicted_at)
 
 
@@ -164,7 +173,7 @@ def trades_of(result: Result) -> Trades:
 
 
 def rows_of(result: Result) -> np.ndarray:
-    """What was written of the log of a run, which may be written over by the next."""
+    """What was written of the log of a run, which may be written over by the next. Shape (trades, columns), float64."""
     return _rows(result.arrays[trading_of(result.program).rows], result.pieces)
 
 

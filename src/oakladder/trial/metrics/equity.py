@@ -27,12 +27,12 @@ class Equity:
 
     @property
     def peak(self) -> np.ndarray:
-        """The highest value so far, the start included; float64."""
+        """The highest value so far, the start included; float64. Shape (moments,)."""
         return np.maximum.accumulate(np.maximum(self.value, self.start)) if len(self.value) else self.value
 
     @property
     def under_water(self) -> np.ndarray:
-        """How far below its highest value so far, as a ratio from 0 to -1; float64."""
+        """How far below its highest value so far, as a ratio from 0 to -1; float64. Shape (moments,)."""
         return self.value / self.peak - 1
 
 

@@ -15,6 +15,8 @@ def excursions(trades: Trades) -> tuple[np.ndarray, np.ndarray]:
     From the extremes of the bars at whose closes it was held, and of the bar on which it was left as far as they count:
     at the open only the exit price; inside at a stop that price alone (what is beyond it came later); inside at a target
     the exit price for it, and whatever the bar did against it; at the close all of the bar.
+
+    Each: shape (trades,), float64.
     """
     if not len(trades):
         return np.zeros(0), np.zeros(0)

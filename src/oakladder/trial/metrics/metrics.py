@@ -132,12 +132,12 @@ class TradeResults:
 
     @property
     def worst(self) -> np.ndarray:
-        """The worst that it was worth, as a ratio of its entry."""
+        """The worst that it was worth, as a ratio of its entry. Shape (trades,), float64."""
         return self._excursions[0]
 
     @property
     def best(self) -> np.ndarray:
-        """The best that it was worth, as a ratio of its entry."""
+        """The best that it was worth, as a ratio of its entry. Shape (trades,), float64."""
         return self._excursions[1]
 
 
@@ -168,7 +168,7 @@ def defined(value: float) -> Value:
 
 
 def of_trades(net: np.ndarray, ratio: np.ndarray, risks: np.ndarray, bars: np.ndarray) -> dict[str, float]:
-    """Figures of some closed trades; NaN where one is not defined."""
+    """Figures of some closed trades; NaN where one is not defined. Each: shape (trades,), float64, ``bars`` int64."""
     winners = net > 0
     ratio_sum, ratios = _sum_of_known(ratio)
     risk_sum, risk_count = _sum_of_known(risks)
@@ -315,7 +315,7 @@ def _growth(end: float, start: float, days: float) -> float:
 
 def session_returns(equity: Equity) -> tuple[np.ndarray, float] | None:
     """The returns of a curve from each session's close to the next, and how many sessions a year has; None where there
-    are too few, or nothing was left."""
+    are too few, or nothing was left. Shape (sessions - 1,), float64."""
     sessions, days = equity.clock.sessions, equity.clock.days
     if len(sessions) < 3 or days <= 0:
         return None

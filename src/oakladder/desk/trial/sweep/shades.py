@@ -9,8 +9,9 @@ from oakladder.desk.look.theme import Theme
 
 
 def shades(values: np.ndarray, good: int, theme: Theme) -> np.ndarray:
-    """A colour for each value, bluer the better it is than the middle of all, redder the worse; ``good`` below zero says
-    that less is better. As 0xAARRGGBB, uint32, shape of the values; of none of them a calm one where there is no value."""
+    """A colour for each value, bluer the better it is than the middle of all, redder the worse; ``good`` below zero
+    says that less is better. As 0xAARRGGBB, uint32, shape of the values; of none of them a calm one where there is no
+    value. Values: any shape, float64."""
     made = np.full(len(values), theme.color("sunken").rgba(), dtype=np.uint32)
     known = np.isfinite(values)
     if not known.any():
@@ -27,7 +28,8 @@ def shades(values: np.ndarray, good: int, theme: Theme) -> np.ndarray:
 
 
 def picture(colors: np.ndarray, rows: np.ndarray, columns: np.ndarray, size: tuple[int, int], ground: QColor) -> QImage:
-    """Squares as a pixel each, the first row at the bottom; ``size`` is rows and columns."""
+    """Squares as a pixel each, the first row at the bottom; ``size`` is rows and columns. Colours: shape (squares,),
+    uint32; rows and columns: shape (squares,), int64."""
     dots = np.full(size, ground.rgba(), dtype=np.uint32)
     dots[size[0] - 1 - rows, columns] = colors
     return QImage(dots.tobytes(), size[1], size[0], size[1] * 4, QImage.Format.Format_ARGB32).copy()

@@ -24,14 +24,15 @@ class Fan:
 
 
 def evenly(count: int) -> np.ndarray:
-    """The numbers of the paths that are drawn of so many, int64: all of few, evenly chosen ones of more."""
+    """The numbers of the paths that are drawn of so many, int64: all of few, evenly chosen ones of more. Shape (paths
+    drawn,)."""
     if count <= _MOST_PATHS:
         return np.arange(count)
     return np.linspace(0, count - 1, _MOST_PATHS).astype(np.int64)
 
 
 def fan_of(panel: Panel, places: np.ndarray, bars: int) -> Fan:
-    """The fan of the paths after some bars (places in the panel), so many bars wide."""
+    """The fan of the paths after some bars (places in the panel), so many bars wide. Shape (paths,), int64."""
     places = places[evenly(len(places))]
     opens, closes = panel.column("open"), panel.column("close")
     ends = panel.offsets[np.searchsorted(panel.offsets, places, "right")] if len(places) else places

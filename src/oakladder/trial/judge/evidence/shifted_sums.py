@@ -98,6 +98,8 @@ def add_turned(to: np.ndarray, rows: np.ndarray, ends: np.ndarray, bars: np.ndar
 
     ``rows`` (float64, C order) has twice the numbers of each row, one after the other, and `BLOCK` more; ``to`` has `BLOCK`
     more than ``size``. The flags of row r stand at the ``bars`` (int64) from ``ends[r - 1]`` up to ``ends[r]``.
+
+    Shapes: ``to`` (numbers,), float64; ``rows`` (rows, numbers); ``ends`` (rows,), int64; ``bars`` (flags,).
     """
     if len(ends):
         code = _code()

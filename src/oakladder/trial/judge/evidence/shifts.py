@@ -46,7 +46,8 @@ class Followed:
 
     @property
     def means(self) -> np.ndarray:
-        """The mean change over the flag shifted by each number of bars, NaN where none is known; float64."""
+        """The mean change over the flag shifted by each number of bars, NaN where none is known; float64. Shape
+        (shifts,)."""
         with np.errstate(invalid="ignore", divide="ignore"):
             return np.where(self.counts > 0, self.sums / self.counts, np.nan)
 
@@ -64,6 +65,8 @@ def followed(
     """What followed a flag (bool, as long as the panel) after each horizon, from each symbol's bar ``firsts`` on.
 
     Raises `Cancelled`.
+
+    Flags: shape (bars,); firsts: shape (symbols,), int64.
     """
     panel.fetch(("open", "close"))
     starts = panel.starts if firsts is None else firsts

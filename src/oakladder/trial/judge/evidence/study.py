@@ -129,7 +129,7 @@ def judged_flags(
     cancelled: Callable[[], bool] | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Evidence:
-    """Judges flags (bool, as long as the panel) as a signal of some tone. Raises `Cancelled`."""
+    """Judges flags (bool, as long as the panel) as a signal of some tone. Raises `Cancelled`. Shape (bars,)."""
     panel, firsts = ground.panel, ground.firsts
     found = followed(panel, flags, HORIZONS, firsts, executor=executor, cancelled=cancelled, progress=progress)
     places = np.flatnonzero(flags)
@@ -181,7 +181,7 @@ def _chance(one: Followed, tone: Tone, usual: float) -> float:
 
 
 def days_of(panel: Panel, places: np.ndarray) -> int:
-    """On how many days of the exchange's calendar some bars fall."""
+    """On how many days of the exchange's calendar some bars fall. Shape (places,), int64."""
     return len(np.unique(panel.column("day_number")[places])) if len(places) else 0
 
 

@@ -13,7 +13,7 @@ _BACK = ("ago", "ago_start")
 
 def before_known(result: Result, counted: np.ndarray) -> list[Finding]:
     """Marks, labels and links of a result that stand before the bar on which they became known. ``counted`` says which
-    bars of the panel are checked; bool."""
+    bars of the panel are checked; bool. Shape (bars,)."""
     made = []
     for output in result.outputs:
         roles = [output.roles[name] for name in _BACK if name in output.roles]

@@ -39,8 +39,8 @@ def forming_of(op: Op) -> set[Domain]:
 
 
 def read_while_forming(result: Result, counted: np.ndarray) -> list[Finding]:
-    """Signals of a result that a bar decided which was not complete yet; and reads that decide nothing. ``counted`` says
-    which bars of the panel are checked; bool."""
+    """Signals of a result that a bar decided which was not complete yet; and reads that decide nothing. ``counted``
+    says which bars of the panel are checked; bool. Shape (bars,)."""
     program, panel = result.program, result.panel
     reads = reads_of(program)
     if not reads or not panel.size:
