@@ -19,6 +19,11 @@ from oakladder.rung import compile_script
 DEMO_SCRIPTS = tuple(sorted(f.name for f in files("oakladder.demo").joinpath("scripts").iterdir()))
 
 
+def demo_text(name: str) -> str:
+    """The text of one of them."""
+    return files("oakladder.demo").joinpath("scripts", name).read_text(encoding="utf-8")
+
+
 def daily_bars(
     closes: list[float] | np.ndarray, symbol: str = "TEST", first_day: int = 15_000, **columns: np.ndarray
 ) -> Bars:

@@ -114,7 +114,7 @@ def test_results_that_take_long_are_greyed_or_gone_once_they_are_of_something_el
     """A scan, a sweep and the check of honesty are asked for; nobody asks for them again by switching."""
     window, session = rules, rules.session
     window.show_trial()
-    window.trial.check_honesty()
+    window.trial.check_look_ahead()
     window.trial.show_sweep()
     calm(window)
     window.trial.sweep.form.rows[0][0].setChecked(True)
@@ -151,7 +151,7 @@ def test_results_that_take_long_are_greyed_or_gone_once_they_are_of_something_el
 def test_progress_is_not_told_beside_its_result(rules: Window, calm: Calm) -> None:
     window = rules
     window.show_trial()
-    window.trial.check_honesty()
+    window.trial.check_look_ahead()
     calm(window)
     assert "honesty" not in window.activity.text() and not window.trial.progress.isVisible()
 

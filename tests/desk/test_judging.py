@@ -492,7 +492,7 @@ def test_findings_open_their_bar(window: Window, calm: Calm, place: TrialPlace) 
 def test_an_honest_rule_is_told_so(window: Window, calm: Calm, place: TrialPlace) -> None:
     place.show_notebook()
     opened(window, calm, "rung 1\nsignal go = crosses_up(close, sma(close, 20))\n", "honest")
-    place.check_honesty()
+    place.check_look_ahead()
     calm(window)
     assert "Nothing found" in place.honesty.words.text() or "undecided" in place.honesty.source.text(0, 0)
 
@@ -569,7 +569,7 @@ def test_a_broken_script_is_not_judged_by_the_one_before(window: Window, calm: C
 def test_findings_are_of_the_text_that_was_checked(window: Window, calm: Calm, place: TrialPlace) -> None:
     text = "rung 1\nlet top = swing_high(3, 3)\nmark known(top) above ago 3 shape dot\n"
     opened(window, calm, text, "swings")
-    window.action_by_name["check_honesty"].trigger()
+    window.action_by_name["check_look_ahead"].trigger()
     calm(window)
     assert place.honesty.source.rowCount() == 1
     window.bench.script.editor.replace_all(text.replace(" ago 3", ""))

@@ -93,7 +93,7 @@ def test_what_is_opened_again_and_again_leaves_nothing_behind(window: Window, ca
         window.palette_dialog.close()
         window.action_by_name["open_gallery"].trigger()
         window.bench.script.gallery.close()
-        window.action_by_name["open_source"].trigger()
+        window.action_by_name["go_to_definition"].trigger()
         window.bench.script.source.close()
         window.action_by_name["earlier_versions"].trigger()
         calm(window)

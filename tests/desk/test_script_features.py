@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import re
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from PyQt6.QtCore import QPoint, QPointF, Qt, QTime
+from PyQt6.QtCore import QPoint, QPointF, Qt, QTime, QTimer
 from PyQt6.QtGui import QWheelEvent
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QTimeEdit, QToolButton
 
 from oakladder.desk.look.theme import DAY, NIGHT
 from oakladder.desk.script.editor import ScriptEditor
 from oakladder.desk.script.gallery import Gallery
 from oakladder.desk.script.source import SourceDialog
+from oakladder.desk.widgets.questions import Question
 from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.desk.window import Window
 from oakladder.rung import analyse, compile_script, library
@@ -157,13 +161,50 @@ def test_a_mend_of_several_places_is_one_key_and_one_step_back(editor: ScriptEdi
     )
 
 
+def test_the_name_at_the_cursor_is_renamed_everywhere_and_undone_in_one_step(window: Window, calm, qtbot) -> None:  # type: ignore[no-untyped-def]
+    editor = window.bench.script.editor
+    before = editor.text()
+    cursor_on(editor, "near")
+    count = len(re.findall(r"\bnear\b", before))
+
+    def answer() -> None:
+        dialog = QApplication.activeModalWidget()
+        assert isinstance(dialog, Question) and f"in {count} places" in dialog.findChild(QLabel, "head").text()
+        QTest.keyClicks(dialog.focusWidget(), "quick")
+        QTest.keyClick(dialog.focusWidget(), Qt.Key.Key_Return)
+
+    QTimer.singleShot(0, answer)
+    window.action_by_name["rename_name"].trigger()
+    assert editor.text() == re.sub(r"\bnear\b", "quick", before)
+    calm(window)
+    assert not [p for p in window.session.rule.problems if p.is_error]
+    editor.undo()
+    assert editor.text() == before
+
+
+def test_what_is_no_name_of_the_script_says_why_it_cannot_be_renamed(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
+    cursor_on(window.bench.script.editor, "close")
+    with qtbot.waitSignal(window.session.status) as told:
+        window.action_by_name["rename_name"].trigger()
+    assert told.args == ["`close` is not a name of this script, so it cannot be renamed."]
+
+
+def test_the_definition_of_a_name_of_the_script_is_gone_to(window: Window) -> None:
+    editor = window.bench.script.editor
+    text = editor.text()
+    line = next(k for k, row in enumerate(text.split("\n")) if row.startswith("let near"))
+    editor.setCursorPosition(*editor.lineIndexFromPosition(text.encode().rindex(b"near")))
+    window.action_by_name["go_to_definition"].trigger()
+    assert editor.getCursorPosition() == (line, 4)
+
+
 # --- the library and the gallery ----------------------------------------------------------------------
 
 
 def test_a_library_function_is_read_and_copied_into_the_script(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     panel = window.bench.script
     cursor_on(panel.editor, "sma(")
-    panel.open_source()
+    panel.go_to_definition()
     assert isinstance(panel.source, SourceDialog)
     found = library.function("sma")
     assert found is not None and panel.source.text.text() == found.source

@@ -14,7 +14,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from helpers import random_bars
+from helpers import DEMO_SCRIPTS, demo_text, random_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
@@ -156,7 +156,7 @@ def fails():
     raise RuntimeError("failed to get host cpu features")
 llvm.get_host_cpu_features = llvm.get_host_cpu_name = fails
 import numpy as np
-from helpers import daily_bars, values
+from helpers import DEMO_SCRIPTS, daily_bars, values
 print(values("let x = sma(close, 2) + high", daily_bars([1.0, 2.0, 4.0]))["x"].tolist()[1:])
 from oakladder.rung.native.compile import simd_width_here as lanes_here
 print(lanes_here())
@@ -204,3 +204,16 @@ print(done)
 def test_code_stays_loaded_while_it_runs() -> None:
     done = subprocess.run([sys.executable, "-c", AT_ONCE], capture_output=True, text=True)
     assert done.returncode == 0 and done.stdout.strip() == str([29_999_999] * 4), done.stderr[-2000:]
+
+
+@pytest.mark.parametrize("name", DEMO_SCRIPTS)
+def test_a_script_has_the_same_code_each_time_or_it_would_not_be_found_again(name: str) -> None:
+    script, found, held = demo_text(name), set(), []
+    for k in range(5):
+        program = compile_script(script + "\n" * k)
+        roots = [op for op in program.plan.values.values() if not op.is_shell]
+        variant = program.variant([*roots, *(op for o in program.outputs for op in o.roles.values())])
+        lanes = variant.lanes(8)
+        found.add((variant.code.text, lanes.text if lanes is not None else "", repr(variant.fixed)))
+        held.append((program, [object() for _ in range(37 * k)]))  # the next one lies elsewhere in memory
+    assert len(found) == 1

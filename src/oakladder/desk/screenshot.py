@@ -20,7 +20,7 @@ _VIEWS = {
     "chance": "show_chance",
     "sweep": "show_sweep",
     "notebook": "show_notebook",
-    "honesty": "check_honesty",
+    "honesty": "check_look_ahead",
 }
 PLACES = ("bench", "ladder", "scan", "trial", "trial-tab", *_VIEWS, "data", "symbols", "replay", "gallery")
 #: How many bars before the last a picture of the replay stands.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from PyQt6.Qsci import QsciScintilla
 from PyQt6.QtCore import QPoint, Qt, QTimer, pyqtSignal
@@ -17,7 +17,7 @@ from oakladder.rung import Problem, Severity
 from oakladder.rung.problems import Span
 from oakladder.rung.service import editable_words
 from oakladder.rung.service.fixes import said
-from oakladder.rung.service.reference_docs import word_help
+from oakladder.rung.service.names import hover
 from oakladder.rung.values import PALETTE
 from oakladder.user.scripts import MAX_SCRIPT_BYTES, fits_in_a_file
 
@@ -193,9 +193,9 @@ class ScriptEditor(QsciScintilla):
             if problem.edits:
                 text += f"\nCtrl+. {said(problem)}."
         else:
+            text = hover(self.text(), line + 1, column + 1)
             word = self.wordAtLineIndex(line, column)
-            text = word_help(word)
-            if word in PALETTE:
+            if not text and word in PALETTE:
                 text = f"{word}: a colour. Ctrl and a click choose another."
         if text:
             self.helper.hover(text, position)
@@ -281,20 +281,29 @@ class ScriptEditor(QsciScintilla):
         known = [p for p in ([here] if here is not None else []) + list(self._problems) if p.edits]
         if not known:
             return False
+        self.apply(known[0].edits)
+        return True
+
+    def apply(self, edits: Iterable[tuple[Span, str]]) -> None:
+        """Makes several edits as one that can be undone."""
         self.beginUndoAction()
-        for place, text in sorted(known[0].edits, key=lambda e: (e[0].line, e[0].column), reverse=True):
+        for place, text in sorted(edits, key=lambda e: (e[0].line, e[0].column), reverse=True):
             self.replace_at(place, text)
         self.endUndoAction()
-        return True
+
+    def cursor_place(self) -> tuple[int, int]:
+        """Line and column of the cursor, counted from 1."""
+        line, column = self.getCursorPosition()
+        return line + 1, column + 1
 
     def word_here(self) -> str:
         """The word at the cursor."""
         return str(self.wordAtLineIndex(*self.getCursorPosition()))
 
-    def go_to(self, problem: Problem) -> None:
-        """Puts the cursor where a problem is."""
-        self.setCursorPosition(problem.span.line - 1, problem.span.column - 1)
-        self.ensureLineVisible(problem.span.line - 1)
+    def go_to(self, place: Span) -> None:
+        """Puts the cursor to a place."""
+        self.setCursorPosition(place.line - 1, place.column - 1)
+        self.ensureLineVisible(place.line - 1)
         self.setFocus()
 
     def set_theme(self, theme: Theme) -> None:

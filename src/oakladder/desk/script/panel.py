@@ -33,7 +33,9 @@ from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.desk.widgets.transient import show_for_itself
 from oakladder.rung import Problem, Severity, Span
 from oakladder.rung.service.fixes import said
+from oakladder.rung.service.names import RenameProblem, names_of, renamable, rename
 from oakladder.rung.service.reference_docs import functions
+from oakladder.rung.texts import count_words
 from oakladder.rung.words import Shown
 
 #: So many problems are in sight, and in the list.
@@ -204,8 +206,12 @@ class ScriptPanel(QWidget):
         if self.editor.choose_colour() is None:
             self.session.status.emit("Put the cursor on a colour first.")
 
-    def open_source(self) -> None:
-        """Shows the library function under the cursor, or the library."""
+    def go_to_definition(self) -> None:
+        """Goes to where the name at the cursor is defined: a line of the script, else the library's text."""
+        own = names_of(self.editor.text()).at(*self.editor.cursor_place())
+        if own is not None:
+            self.editor.go_to(own.span)
+            return
         self.source = SourceDialog(theme_of(self.session), self.editor.word_here(), self._add_function, self)
         show_for_itself(self.source)
 
@@ -220,6 +226,18 @@ class ScriptPanel(QWidget):
             elif line.strip():
                 break
         self.editor.insertAt(text + "\n", at, 0)
+
+    def rename_name(self) -> None:
+        """Gives the name at the cursor another one, everywhere in the script."""
+        text, place = self.editor.text(), self.editor.cursor_place()
+        try:
+            own = renamable(text, *place)
+            count = count_words(len(own.places), "place")
+            new = words_for(self, f"New name of {own.name}, in {count}", "Rename", own.name)
+            if new is not None and self.editor.text() == text:
+                self.editor.apply(rename(text, *place, new.strip()))
+        except RenameProblem as error:
+            self.session.status.emit(str(error))
 
     def open_gallery(self) -> None:
         """Shows every shape, style and colour."""
@@ -288,7 +306,7 @@ class ScriptPanel(QWidget):
             self.verdict.setText(f"{saved} {words}".strip())
 
     def _go_to(self, item: QListWidgetItem) -> None:
-        self.editor.go_to(item.data(Qt.ItemDataRole.UserRole))
+        self.editor.go_to(item.data(Qt.ItemDataRole.UserRole).span)
 
     def refresh_theme(self) -> None:
         self.editor.set_theme(theme_of(self.session))

@@ -120,7 +120,7 @@ class TrialPlace(QWidget):
         self.lists.setMinimumWidth(150)
         self.frames.setFixedWidth(70)
         self.terms_button.setToolTip(
-            hinted("Starting money, position size, commission, slippage, minute bars", "trial_terms")
+            hinted("Starting money, position size, commission, slippage, minute bars", "edit_account")
         )
         self.save_button.setToolTip(hinted("Trades and equity as CSV, report as HTML or PDF", "save_trial"))
         self.word.setContentsMargins(WIDE, 0, WIDE, TIGHT)
@@ -387,16 +387,16 @@ class TrialPlace(QWidget):
         """What was tried, and the seal."""
         self.views.setCurrentWidget(self.notebook)
 
-    def check_honesty(self) -> None:
+    def check_look_ahead(self) -> None:
         """Looks whether the rule shows what could not have been seen."""
         self.views.setCurrentWidget(self.honesty)
         self.session.judging.check()
 
-    def try_otherwise(self) -> None:
+    def add_variant(self) -> None:
         """Asks what to change about the rule."""
         self.variants.add.click()
 
-    def trial_terms(self) -> None:
+    def edit_account(self) -> None:
         """Unfolds the terms, or folds them away."""
         self.terms_button.toggle()
 

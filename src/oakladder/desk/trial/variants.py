@@ -163,7 +163,7 @@ class Variants(QWidget):
         self.lists: Callable[[], Sequence[str]] = lambda: ()
         self.add = QToolButton(text="Add variant")
         self.add.setToolTip(
-            hinted("Compare the rule with a variant: a setting, timeframe, list, costs, a stop …", "try_otherwise")
+            hinted("Compare the rule with a variant: a setting, timeframe, list, costs, a stop …", "add_variant")
         )
         self.add.clicked.connect(lambda: self.menu(self.add.mapToGlobal(self.add.rect().bottomLeft())))
         head = QHBoxLayout()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from oakladder.rung.plan.ops import (
@@ -37,14 +38,17 @@ class Idle:
 
 @dataclass(slots=True)
 class Live:
-    """What a run for some outputs needs: the operations, slots, rings, folds and domains that matter."""
+    """What a run for some outputs needs: the operations, slots, rings, folds and domains that matter.
 
-    ops: set[Op]
-    slots: set[Slot]
-    rings: set[Ring]
+    Dicts without values are sets with an order: the text of the code, by which it is cached, must not depend on chance.
+    """
+
+    ops: dict[Op, None]
+    slots: dict[Slot, None]
+    rings: dict[Ring, None]
     domains: list[Domain]
-    logs: set[Log] = field(default_factory=set)
-    tables: set[Table] = field(default_factory=set)
+    logs: dict[Log, None] = field(default_factory=dict)
+    tables: dict[Table, None] = field(default_factory=dict)
     #: Values that are not worked out but given, and what tells that a bar changes nothing.
     given: frozenset[Op] = frozenset()
     idle: Idle | None = None
@@ -125,15 +129,15 @@ def live(
         found.scan(domain.body)
         found.scan(domain.tail)
 
-    ops: set[Op] = set()
-    stores: set[object] = set()
+    ops: dict[Op, None] = {}
+    stores: dict[object, None] = {}
     domains: list[Domain] = []
     todo = list(roots)
     while todo:
         op = todo.pop()
         if op in ops:
             continue
-        ops.add(op)
+        ops[op] = None
         if op in given:
             continue
         todo.extend(op.args)
@@ -144,7 +148,7 @@ def live(
         if isinstance(store, Slot | Ring | Log | Table):
             home = store.domain
             if store not in stores:
-                stores.add(store)
+                stores[store] = None
                 for value, above in found.of.get(store, []):
                     todo.append(value)
                     todo.extend(above)
@@ -158,17 +162,17 @@ def live(
             if home.timeframe is not None:
                 todo.append(home.timeframe)
     ordered = _by_need([d for d in all_domains if d in domains or d is all_domains[0]], ops)
-    slots, rings = {s for s in stores if isinstance(s, Slot)}, {r for r in stores if isinstance(r, Ring)}
-    logs, tables = {g for g in stores if isinstance(g, Log)}, {c for c in stores if isinstance(c, Table)}
+    slots, rings = {s: None for s in stores if isinstance(s, Slot)}, {r: None for r in stores if isinstance(r, Ring)}
+    logs, tables = {g: None for g in stores if isinstance(g, Log)}, {c: None for c in stores if isinstance(c, Table)}
     return Live(ops, slots, rings, ordered, logs, tables, given, idle)
 
 
-def _by_need(domains: list[Domain], ops: set[Op]) -> list[Domain]:
+def _by_need(domains: list[Domain], ops: Iterable[Op]) -> list[Domain]:
     """The chart's domain first, then the others in dependency order."""
-    reads: dict[Domain, set[Domain]] = {d: set() for d in domains}
+    reads: dict[Domain, dict[Domain, None]] = {d: {} for d in domains}
     for op in ops:
         if op.code == "export" and isinstance(op.attr, Slot) and op.domain in reads:
-            reads[op.domain].add(op.attr.domain)
+            reads[op.domain][op.attr.domain] = None
     done: list[Domain] = []
     for domain in domains[1:]:
         _after_its_reads(domain, reads, done)
@@ -176,7 +180,7 @@ def _by_need(domains: list[Domain], ops: set[Op]) -> list[Domain]:
 
 
 def _after_its_reads(
-    domain: Domain, reads: dict[Domain, set[Domain]], done: list[Domain], above: tuple[Domain, ...] = ()
+    domain: Domain, reads: dict[Domain, dict[Domain, None]], done: list[Domain], above: tuple[Domain, ...] = ()
 ) -> None:
     """Appends a domain after the domains it reads."""
     if domain in done or domain in above:

@@ -157,8 +157,8 @@ class Parser:
             )
         if node.data == "trade_line":
             name, side = node.children
-            made_of = self._body(line, depth, cursor)
-            return t.Trade(self.expressions.name(name), Side[str(side).upper()], made_of, self.places.whole(line))
+            called = self.expressions.name(name)  # before the body is read, which moves the place
+            return t.Trade(called, Side[str(side).upper()], self._body(line, depth, cursor), self.places.whole(line))
         if node.data == "for_line":
             counter, first, last = node.children
             made = (self.expressions.name(counter), self.expressions.expr(first), self.expressions.expr(last))

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 
-from oakladder.rung.problems import Problem
+from oakladder.rung.problems import Problem, Span
 
 #: A line with what ends it.
 _LINE = re.compile(r"[^\r\n]*(?:\r\n|\r|\n|$)")
@@ -12,9 +13,14 @@ _LINE = re.compile(r"[^\r\n]*(?:\r\n|\r|\n|$)")
 
 def apply_fix(text: str, problem: Problem) -> str:
     """The text with every edit of a problem made; as it was where the problem offers none."""
+    return apply_edits(text, problem.edits)
+
+
+def apply_edits(text: str, edits: Iterable[tuple[Span, str]]) -> str:
+    """The text with other words in some places, which do not overlap."""
     mark, text = ("\ufeff", text[1:]) if text.startswith("\ufeff") else ("", text)
     lines = _LINE.findall(text)
-    for place, new in sorted(problem.edits, key=lambda e: (e[0].line, e[0].column), reverse=True):
+    for place, new in sorted(edits, key=lambda e: (e[0].line, e[0].column), reverse=True):
         row, at = place.line - 1, place.column - 1
         lines[row] = lines[row][:at] + new + lines[row][at + place.length :]
     return mark + "".join(lines)
