@@ -20,6 +20,7 @@ from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.cache import DiskCache, Section
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.execute import Result, run
 from oakladder.rung import Program, compile_script
 from oakladder.rung.native import compile as native
@@ -47,7 +48,7 @@ def a_panel() -> Panel:
 def a_run(what: str, **options: object) -> tuple[Program, Result, np.ndarray]:
     program = compile_script(f"rung 1\nlet x = ema(close, 5) {what}")
     op = program.plan.values["x"]
-    result = run(program, a_panel(), outputs=[], extra=[op], **options)  # type: ignore[arg-type]
+    result = run(program, a_panel(), outputs=[], extra=[op], context=RunContext(**options))  # type: ignore[arg-type]
     return program, result, result.number(op)
 
 

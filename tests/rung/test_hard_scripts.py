@@ -11,6 +11,7 @@ from oakladder.bars.panels import panel_of
 from oakladder.engine.explain.why import Why
 from oakladder.engine.picture.as_data import day_paint
 from oakladder.engine.picture.draw import draw
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.execute import run
 from oakladder.rung import RunProblem, ScriptError, analyse, compile_script
 from oakladder.rung.plan.sizes import MAX_STEPS
@@ -246,7 +247,7 @@ def test_a_single_symbols_run_can_be_stopped_and_runs_in_pieces_with_the_same_bi
     whole = run(program, panel, outputs=[], extra=extra)
     monkeypatch.setattr(module, "CHUNK_OPERATIONS", 1)  # sixteen bars at a time
     shares: list[float] = []
-    pieces = run(program, panel, outputs=[], extra=extra, progress=shares.append)
+    pieces = run(program, panel, outputs=[], extra=extra, context=RunContext(progress=shares.append))
     for op in extra:
         np.testing.assert_array_equal(whole.number(op), pieces.number(op))
     assert len(shares) > 80 and shares == sorted(shares) and shares[-1] == 1.0
@@ -257,7 +258,7 @@ def test_a_single_symbols_run_can_be_stopped_and_runs_in_pieces_with_the_same_bi
         return asked[0] > 5
 
     with pytest.raises(Cancelled):
-        run(program, panel, outputs=[], extra=extra, cancelled=cancelled)
+        run(program, panel, outputs=[], extra=extra, context=RunContext(cancelled=cancelled))
     assert asked[0] == 6
 
 

@@ -18,6 +18,7 @@ from oakladder.bars.resample import resample
 from oakladder.bars.tail_view import tail_view
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.run import chunks
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 from oakladder.rung.native.simd.eligibility import why_not
@@ -49,8 +50,10 @@ def same(script: str, panel: Panel, lanes: int, given_settings: dict[str, object
     """Compares a program on lanes with the same one by one; False where it cannot run on lanes."""
     program = compile_script("rung 1\n" + script)
     plain = {name: op for name, op in program.plan.values.items() if not op.is_shell}
-    alone = run(program, panel, given_settings, outputs=[], extra=list(plain.values()), lanes=0)
-    beside = run(program, panel, given_settings, outputs=[], extra=list(plain.values()), lanes=lanes)
+    alone = run(program, panel, given_settings, outputs=[], extra=list(plain.values()), context=RunContext(lanes=0))
+    beside = run(
+        program, panel, given_settings, outputs=[], extra=list(plain.values()), context=RunContext(lanes=lanes)
+    )
     for name, op in plain.items():
         a, b = (r.flag(op) if op.is_flag else r.number(op) for r in (alone, beside))
         if a.tobytes() != b.tobytes():  # any none is as good as another
@@ -132,7 +135,7 @@ def test_the_position_of_a_trade_is_the_same(lanes: int, together: bool) -> None
         assert program.plan.trading is not None
         ops = [op for op in program.plan.trading.position.values() if not op.is_shell]
         assert not why_not(program.variant(ops).live)
-        alone, beside = (run(program, panel, outputs=[], extra=ops, lanes=n) for n in (0, lanes))
+        alone, beside = (run(program, panel, outputs=[], extra=ops, context=RunContext(lanes=n)) for n in (0, lanes))
         for op in ops:
             np.testing.assert_array_equal(alone.number(op), beside.number(op), err_msg=case.script)
 
@@ -171,7 +174,7 @@ def test_longer_bars_from_before_the_first_count(lanes: int, counts: tuple[int, 
 def run_of(script: str, panel: Panel, lanes: int) -> np.ndarray:
     program = compile_script("rung 1\n" + script)
     op = program.plan.values["x"]
-    return run(program, panel, outputs=[], extra=[op], lanes=lanes).number(op)
+    return run(program, panel, outputs=[], extra=[op], context=RunContext(lanes=lanes)).number(op)
 
 
 @pytest.mark.parametrize("lanes", WIDTHS)
@@ -196,10 +199,10 @@ def test_a_group_is_run_in_pieces_with_the_same_bits_and_can_be_stopped(monkeypa
         asked[0] += 1
         return asked[0] > 4
 
-    run(program, panel, outputs=[], extra=[op], lanes=4, progress=shares.append)
+    run(program, panel, outputs=[], extra=[op], context=RunContext(progress=shares.append, lanes=4))
     assert len(shares) > 12 and shares == sorted(shares) and shares[-1] == 1.0
     with pytest.raises(Cancelled):
-        run(program, panel, outputs=[], extra=[op], lanes=4, cancelled=cancelled)
+        run(program, panel, outputs=[], extra=[op], context=RunContext(cancelled=cancelled, lanes=4))
     assert asked[0] == 5
 
 
@@ -216,7 +219,7 @@ def test_what_cannot_stand_side_by_side_is_run_one_by_one(script: str, word: str
     ops = trading.roots if trading is not None else [program.plan.values["x"]]
     assert word in why_not(program.variant(ops).live)
     panel = a_panel(2, 12, 90, together=True)
-    alone, beside = (run(program, panel, outputs=[], extra=ops, lanes=n) for n in (0, 4))
+    alone, beside = (run(program, panel, outputs=[], extra=ops, context=RunContext(lanes=n)) for n in (0, 4))
     assert all(
         np.array_equal(alone.arrays[op], beside.arrays[op], equal_nan=True)
         for op in ops
@@ -260,7 +263,9 @@ def test_several_threads_give_the_same_bits_and_tell_how_far_they_are(
     op, panel = program.plan.values["x"], a_panel(9, 60, 400, together=False)
     shares: list[float] = []
     with ThreadPoolExecutor(3) as pool:
-        made = run(program, panel, outputs=[], extra=[op], lanes=lanes, executor=pool, progress=shares.append)
-    alone = run(program, panel, outputs=[], extra=[op], lanes=0)
+        made = run(
+            program, panel, outputs=[], extra=[op], context=RunContext(pool, progress=shares.append, lanes=lanes)
+        )
+    alone = run(program, panel, outputs=[], extra=[op], context=RunContext(lanes=0))
     np.testing.assert_array_equal(made.number(op), alone.number(op))
     assert len(shares) > 4 and shares == sorted(shares) and shares[-1] == 1.0

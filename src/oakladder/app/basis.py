@@ -11,7 +11,9 @@ import contextlib
 from collections.abc import Callable, Iterator, Mapping, Set
 from enum import Enum
 
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from oakladder.app.timers import single_shot
 
 #: What is on its way is waited for so long before what is still shown is greyed (ms).
 SOON_MS = 700
@@ -56,7 +58,7 @@ class BasisTracker(QObject):
         super().__init__(parent)
         self._readers: dict[Part, Callable[[], object]] = {part: lambda: None for part in Part}
         self._arriving: dict[Part, object] | None = None
-        self._soon = QTimer(self, singleShot=True, interval=0)
+        self._soon = single_shot(self, 0)
         self._soon.timeout.connect(self.changed)
 
     def read(self, part: Part, reader: Callable[[], object]) -> None:
@@ -119,7 +121,7 @@ class Freshness(QObject):
         self._own_value: object = None
         self._apart: Set[str] = frozenset()
         self.is_stale = self.has_expired = False
-        self._pause = QTimer(self, singleShot=True, interval=wait)
+        self._pause = single_shot(self, wait)
         self._pause.timeout.connect(self._waited)
         keeper.changed.connect(self.look)
 

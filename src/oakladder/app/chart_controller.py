@@ -6,7 +6,7 @@ import contextlib
 from collections.abc import Callable
 
 import numpy as np
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.app.chart_options import BarStyle, ChartOptions, PaneLayout
 from oakladder.app.chart_view import ChartView, Look, chart_viewer
@@ -16,6 +16,7 @@ from oakladder.app.replay import ReplayController
 from oakladder.app.rule import Compilation, OpenRule
 from oakladder.app.script_overlays import ScriptsBeside
 from oakladder.app.symbols import Symbols
+from oakladder.app.timers import single_shot
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
@@ -76,7 +77,7 @@ class ChartController(QObject):
         self._put_off = 0
         #: The signal to be explained once the chart has been painted.
         self._why_due = ""
-        self._after_chart = QTimer(self, singleShot=True, interval=_AFTER_CHART_MS)
+        self._after_chart = single_shot(self, _AFTER_CHART_MS)
         self._after_chart.timeout.connect(self._ask_the_rest)
         rule.prepare = lambda: (self._looker(), self._asked())
         rule.compiled.connect(self._compiled)
@@ -205,7 +206,7 @@ class ChartController(QObject):
         def work(ticket: Ticket) -> Why | None:
             try:
                 panel = source.panel([symbol], timeframe, extended)
-                return Why(program, panel, signal, settings, cancelled=ticket.cancelled)
+                return Why(program, panel, signal, settings, context=ticket.context())
             except (KeyError, RunProblem):
                 return None  # the chart has said why
 
@@ -238,7 +239,7 @@ class ChartController(QObject):
                 if program is None or ticket.cancelled():
                     break
                 with contextlib.suppress(RunProblem, DataProblem):
-                    made[timeframe] = recent_signals(program, source, symbol, timeframe, settings, ticket.cancelled)
+                    made[timeframe] = recent_signals(program, source, symbol, timeframe, settings, ticket.context())
             return made
 
         return work

@@ -16,6 +16,7 @@ from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.picture.draw import draw
 from oakladder.engine.picture.parts import Paint, Picture
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.execute import Result, run
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.trial.on_chart import ChartTrades, asked_of, chart_trades
@@ -75,7 +76,7 @@ def chart_viewer(
         result, picture, trades, troubles = None, None, None, []
         try:
             if program is not None:
-                result = run(program, panel, settings, extra=asked_of(program), cancelled=cancelled)
+                result = run(program, panel, settings, extra=asked_of(program), context=RunContext(cancelled=cancelled))
                 picture = draw(result, paint, cancelled)
                 trades = chart_trades(result)
         except RunProblem as error:

@@ -136,7 +136,7 @@ class ColumnJobs:
                     asks[place] = self._ask_of(column, Timeframe.parse(place.timeframe), opened, ticket.cancelled)
                 except (ScriptError, ScriptFileProblem, RunProblem) as error:
                     made[place] = FilledColumns(error=error)
-            found = fill(list(asks.values()), source, symbols, progress=ticket.report, cancelled=ticket.cancelled)
+            found = fill(list(asks.values()), source, symbols, context=ticket.context())
             return made | dict(zip(asks, found, strict=True))
 
         def failed(error: Exception) -> None:

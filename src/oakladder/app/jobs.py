@@ -7,7 +7,7 @@ import itertools
 import logging
 import time
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future, wait
+from concurrent.futures import Executor, Future, wait
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
@@ -20,6 +20,7 @@ from oakladder.app.basis import Basis, BasisTracker
 from oakladder.app.main_thread import MainThreadDispatcher
 from oakladder.bars.errors import DataProblem
 from oakladder.disk import why
+from oakladder.engine.run.context import RunContext
 from oakladder.locks import stoppable
 from oakladder.rung import RunProblem, ScriptError
 from oakladder.rung.problems import Cancelled
@@ -96,6 +97,10 @@ class Ticket:
 
     def cancelled(self) -> bool:
         return self.stop.is_set()
+
+    def context(self, executor: Executor | None = None) -> RunContext:
+        """The circumstances of a run that is done by this job."""
+        return RunContext(executor, self.cancelled, self.report)
 
     def report(self, share: float) -> None:
         """Reports progress, 0 to 1; reports that follow too quickly are dropped."""

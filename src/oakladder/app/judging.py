@@ -6,11 +6,12 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.app.jobs import EXPECTED, Jobs, Ticket, sentence_of
 from oakladder.app.notebook import NotebookController, what_of_outcome
 from oakladder.app.rule import OpenRule
+from oakladder.app.timers import single_shot
 from oakladder.app.trials import NO_RULE, Outcome, TrialController
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.bar_selection import BarSelection
@@ -89,7 +90,7 @@ class JudgingController(QObject):
         #: The signal that is judged; the first where it has no such.
         self.signal = ""
         self._watchers: set[str] = set()
-        self._pause = QTimer(self, singleShot=True, interval=_PAUSE_MS)
+        self._pause = single_shot(self, _PAUSE_MS)
         self._pause.timeout.connect(self._ask)
         rule.compiled.connect(lambda _: self.soon())
         rule.changed.connect(self.soon)
@@ -186,9 +187,7 @@ class JudgingController(QObject):
                     ground,
                     name,
                     program.values_of(settings),
-                    executor=executor,
-                    cancelled=ticket.cancelled,
-                    progress=ticket.report,
+                    context=ticket.context(executor),
                 )
             if drawn:
                 _ = made.fan, made.usual_fan
@@ -233,9 +232,7 @@ class JudgingController(QObject):
         def work(ticket: Ticket) -> Checked:
             program, ground = self._made_ready(case, ticket, whole=False)
             settings = program.values_of(dict(case.settings))
-            found = check_look_ahead(
-                program, ground, case.account, settings, cancelled=ticket.cancelled, progress=ticket.report
-            )
+            found = check_look_ahead(program, ground, case.account, settings, context=ticket.context())
             return Checked(found.words(), ground.panel.timeframe, found.findings)
 
         self.moved.emit(0.0)
@@ -266,9 +263,8 @@ class JudgingController(QObject):
             program, whole = self._made_ready(case, ticket, whole=True)
             settings = program.values_of(dict(case.settings))
             sealed = sealed_from(whole.panel)
-            return seal_broken(
-                program, whole, sealed, case.account, settings, what, book, time.time(), ticket.cancelled
-            )
+            context = ticket.context().without_progress()
+            return seal_broken(program, whole, sealed, case.account, settings, what, book, time.time(), context)
 
         self._jobs.start("seal", work, self._notebook.broken, self._not_done, slow=True)
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QElapsedTimer, QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QElapsedTimer, QObject, pyqtSignal
 
 from oakladder.app.jobs import Jobs, Ticket
 from oakladder.app.main_thread import MainThreadDispatcher
+from oakladder.app.timers import single_shot
 from oakladder.bars.store.access import GENERATION, NOTE
 from oakladder.bars.store.library import BarLibrary
 from oakladder.user.folder_watch import Watch
@@ -28,7 +29,7 @@ class LibraryWatch(QObject):
         self._watch: Watch | None = None
         self._watchlist: Path | None = None
         self._outside = MainThreadDispatcher(self._written, self)
-        self._soon = QTimer(self, singleShot=True)
+        self._soon = single_shot(self)
         self._soon.timeout.connect(self._look)
         self._since = QElapsedTimer()
 

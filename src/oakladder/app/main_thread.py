@@ -34,7 +34,7 @@ class MainThreadDispatcher(QObject):
         super().__init__(parent)
         self._lock, self._closed, self._then = Lock(), False, then
         _RELAYS.add(self)
-        self._came.connect(self._arrive, Qt.ConnectionType.QueuedConnection)
+        self._came.connect(self._arrive, Qt.ConnectionType.QueuedConnection)  # type: ignore[call-arg]
 
     def _arrive(self, value: object) -> None:
         if not self._closed:

@@ -7,10 +7,11 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.app.jobs import Jobs, Ticket
 from oakladder.app.open_script import OpenScript
+from oakladder.app.timers import single_shot
 from oakladder.app.trials import Outcome
 from oakladder.trial.batch.task import Tried
 from oakladder.trial.judge.deflated_sharpe import DeflatedSharpe
@@ -42,7 +43,7 @@ class NotebookController(QObject):
         self.book = Notebook()
         self._seen: list[tuple[What, Trial]] = []
         self._numbers = itertools.count()
-        self._pause = QTimer(self, singleShot=True, interval=LOOKED_AT_MS)
+        self._pause = single_shot(self, LOOKED_AT_MS)
         self._pause.timeout.connect(self._write_seen)
         script.opened.connect(lambda _: self._opened())
 

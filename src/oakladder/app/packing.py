@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QObject, QTimer
+from PyQt6.QtCore import QObject
 
 from oakladder.app.jobs import Jobs
+from oakladder.app.timers import single_shot
 from oakladder.bars.store.library import BarLibrary
 
 #: So long bars must have stood still, and nothing have been worked on, before they are packed (ms).
@@ -17,7 +18,7 @@ class Packing(QObject):
     def __init__(self, library: BarLibrary, jobs: Jobs, parent: QObject | None = None):
         super().__init__(parent)
         self._library, self._jobs = library, jobs
-        self._timer = QTimer(self, singleShot=True, interval=PAUSE_MS)
+        self._timer = single_shot(self, PAUSE_MS)
         self._timer.timeout.connect(self._begin)
 
     def soon(self) -> None:

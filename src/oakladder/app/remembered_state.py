@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.app.chart_controller import ChartController
 from oakladder.app.chart_options import read_options, read_panes
@@ -15,6 +15,7 @@ from oakladder.app.rule import OpenRule
 from oakladder.app.script_overlays import ScriptsBeside
 from oakladder.app.side_charts import SideCharts
 from oakladder.app.symbols import Symbols
+from oakladder.app.timers import single_shot
 from oakladder.app.trials import TrialController
 from oakladder.app.watchlist import WatchlistController
 from oakladder.bars.timeframes import Timeframe
@@ -59,7 +60,7 @@ class StateRecorder(QObject):
         self.ladder: dict[str, object] = {}
         self.steps = FirstSteps(away=True)
         self.scan: dict[str, object] = {}
-        self._pause = QTimer(self, singleShot=True, interval=_PAUSE_MS)
+        self._pause = single_shot(self, _PAUSE_MS)
         self._pause.timeout.connect(self.write)
         for part in (chart, watchlist, trials, side_charts):
             part.to_remember.connect(self.soon)

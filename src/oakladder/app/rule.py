@@ -8,13 +8,14 @@ from collections.abc import Callable, Set
 from dataclasses import dataclass
 from pathlib import Path
 
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.app.basis import BasisTracker, Part
 from oakladder.app.chart_view import ChartView, Look
 from oakladder.app.jobs import Jobs, Ticket, sentence_of
 from oakladder.app.open_script import OpenScript
 from oakladder.app.symbols import Symbols
+from oakladder.app.timers import single_shot
 from oakladder.disk import why, write_atomic
 from oakladder.rung import Problem, Program, RunProblem, ScriptError, compile_script
 from oakladder.rung.other_scripts import OtherScripts
@@ -96,7 +97,7 @@ class OpenRule(QObject):
         self.settings: dict[str, object] = {}
         #: Returns the view factory of the current place and what that depends on; set by the chart controller.
         self.prepare: Callable[[], tuple[Look, object]] | None = None
-        self._typing = QTimer(self, singleShot=True, interval=_TYPING_PAUSE_MS)
+        self._typing = single_shot(self, _TYPING_PAUSE_MS)
         self._typing.timeout.connect(self.compile)
         self._of: Path | None = None
         #: What was there to be used when the text was compiled.

@@ -13,6 +13,7 @@ from oakladder.bars.panel import Panel
 from oakladder.engine.picture.draw import draw, merged
 from oakladder.engine.picture.parts import Paint, Picture
 from oakladder.engine.picture.tint import tint_word, tinted
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.execute import run
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
 from oakladder.user.scans import plain_settings
@@ -82,7 +83,7 @@ def _drawn(
     use: ScriptUse, workspace: Workspace, panel: Panel, paint: Paint, cancelled: Callable[[], bool] | None
 ) -> Picture:
     program = compiled(use, workspace, cancelled)
-    return draw(run(program, panel, use.settings, cancelled=cancelled), paint, cancelled)
+    return draw(run(program, panel, use.settings, context=RunContext(cancelled=cancelled)), paint, cancelled)
 
 
 class ScriptsBeside(QObject):

@@ -7,13 +7,14 @@ from dataclasses import dataclass
 from enum import StrEnum
 from functools import partial
 
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.app.chart_controller import ChartController
 from oakladder.app.chart_view import ChartView, Look
 from oakladder.app.jobs import Jobs, Ticket
 from oakladder.app.rule import OpenRule
 from oakladder.app.symbols import Symbols
+from oakladder.app.timers import single_shot
 from oakladder.app.watchlist import WatchlistController
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.timeframes import STANDARD, Timeframe
@@ -63,11 +64,11 @@ class SideCharts(QObject):
         super().__init__(parent)
         self._symbols, self._jobs, self._rule, self._chart, self._watchlist = symbols, jobs, rule, chart, watchlist
         self.count, self.kind = 0, Kind.TIMEFRAMES
-        self._due = QTimer(self, singleShot=True, interval=_AFTER_MS)
+        self._due = single_shot(self, _AFTER_MS)
         self._due.timeout.connect(self._ask)
         #: What has arrived and is not shown yet: one at a time, so that the window is never held by all of them.
         self._arrived: dict[int, SideChart | None] = {}
-        self._next = QTimer(self, singleShot=True, interval=_PAUSE_MS)
+        self._next = single_shot(self, _PAUSE_MS)
         self._next.timeout.connect(self._show_next)
         chart.view_changed.connect(lambda _: self.ask())
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.app.jobs import Jobs, Ticket, sentence_of
 from oakladder.app.notebook import NotebookController
+from oakladder.app.timers import single_shot
 from oakladder.app.trials import NO_RULE, TrialController
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.bar_selection import BarSelection
@@ -51,7 +52,7 @@ class SweepController(QObject):
         super().__init__(parent)
         self._trials, self._notebook, self._jobs = trials, notebook, jobs
         self.workers = Workers()
-        self._rest = QTimer(self, singleShot=True, interval=_KEPT_MS)
+        self._rest = single_shot(self, _KEPT_MS)
         self._rest.timeout.connect(self.workers.shutdown)
 
     def run(self, ranges: Sequence[Range], drawn: int | None) -> None:
@@ -62,9 +63,7 @@ class SweepController(QObject):
 
         def work(ticket: Ticket) -> Sweep:
             task = self._task(case, ticket)
-            rows = tuple(
-                swept(task, variants, executor=self.workers, cancelled=ticket.cancelled, progress=ticket.report)
-            )
+            rows = tuple(swept(task, variants, context=ticket.context(self.workers)))
             what = what_of(replace(case, settings=task.program.values_of(dict(case.settings))))
             return Sweep(what, tuple(ranges), rows)
 
@@ -82,9 +81,7 @@ class SweepController(QObject):
 
         def work(ticket: Ticket) -> Walk:
             task = self._task(case, ticket)
-            return walk_forward(
-                task, variants, figure, executor=self.workers, cancelled=ticket.cancelled, progress=ticket.report
-            )
+            return walk_forward(task, variants, figure, context=ticket.context(self.workers))
 
         self._start("sweep", work, self._take_walk)
 

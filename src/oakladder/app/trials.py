@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.app.jobs import EXPECTED, Jobs, Ticket, sentence_of
 from oakladder.app.replay import ReplayController
 from oakladder.app.rule import OpenRule
 from oakladder.app.symbols import Symbols
+from oakladder.app.timers import single_shot
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.bar_selection import BarSelection
 from oakladder.engine.universe.map import SkippedSymbol
@@ -86,7 +87,7 @@ class TrialController(QObject):
         self.sealed: Callable[[], bool] = lambda: True
         self._watchers: set[str] = set()
         self._grounds = TrialDataSource(replay.source)
-        self._pause = QTimer(self, singleShot=True, interval=_PAUSE_MS)
+        self._pause = single_shot(self, _PAUSE_MS)
         self._pause.timeout.connect(self._ask)
         rule.compiled.connect(lambda _: self._soon())
         rule.changed.connect(self._soon)
@@ -323,9 +324,7 @@ class TrialController(QObject):
             settings = program.values_of(_plain(program, case))
             frame = BarSelection(Timeframe.parse(case.timeframe))
             ground, skipped = grounds.of(self.symbols(case.list_name), frame, case.finer, self.sealed())
-            trial = run_trial(
-                program, ground, case.account, settings, cancelled=ticket.cancelled, progress=ticket.report
-            )
+            trial = run_trial(program, ground, case.account, settings, context=ticket.context())
         except Cancelled:
             raise
         except EXPECTED as error:

@@ -149,7 +149,7 @@ class WatchlistController(QObject):
     def ask_quotes(self) -> None:
         """Asks for the last price and the day's change of every symbol."""
         symbols, source = list(self._symbols.infos), self._replay.source
-        self._jobs.start("quotes", lambda ticket: quotes(source, symbols, cancelled=ticket.cancelled), self._quoted)
+        self._jobs.start("quotes", lambda ticket: quotes(source, symbols, context=ticket.context()), self._quoted)
 
     def _quoted(self, made: dict[str, tuple[float, float]]) -> None:
         self.quotes = made

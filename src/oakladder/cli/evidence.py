@@ -13,6 +13,7 @@ from oakladder.cli.notebook import NotebookWriter
 from oakladder.cli.streams import console
 from oakladder.cli.trial import trading
 from oakladder.cli.trial_data import GROUND, DataOptions, sentences
+from oakladder.engine.run.context import RunContext
 from oakladder.trial.batch.task import Task
 from oakladder.trial.judge.evidence.as_data import as_plain
 from oakladder.trial.judge.evidence.study import Evidence, evidence_of, signal_of
@@ -34,7 +35,7 @@ def evidence(script: Path, settings: list[str] | None, signal: str | None, forma
         signal_of(program, signal)
         ground = asked.ground()
         with parallel() as executor:
-            made = evidence_of(program, ground, signal, values, executor=executor)
+            made = evidence_of(program, ground, signal, values, context=RunContext(executor))
         if asked.breaks_seal:
             task, noting = Task(trading(program, script), ground, settings=values), NotebookWriter(script)
             noting.seal(noting.what(task, asked.name), task)

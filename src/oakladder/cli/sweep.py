@@ -12,6 +12,7 @@ from datetime import UTC, datetime
 
 from oakladder.bars.time_words import iso
 from oakladder.cli.common import CALL_WRONG, Argument, Format, arg, at_least, fail
+from oakladder.engine.run.context import RunContext
 from oakladder.trial.batch.processes import Workers
 from oakladder.trial.batch.task import Task, Tried
 from oakladder.trial.metrics.metrics import FIGURES, metric_words
@@ -55,9 +56,9 @@ def sweep(
     _check_names(task, ranges)
     variants = drawn_settings(ranges, draw) if draw is not None else grid_of_settings(ranges)
     with _executor(cluster_address) as executor:
-        rows = list(swept(task, variants, executor=executor))
+        rows = list(swept(task, variants, context=RunContext(executor)))
         if walk:
-            _print_walk(walk_forward(task, variants, by, executor=executor), format_)
+            _print_walk(walk_forward(task, variants, by, context=RunContext(executor)), format_)
     if not walk:
         _print_rows(ranges, rows, map_of(ranges, rows, by), format_)
     return ranges, rows

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,6 +11,7 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.positions import Holding, holding_ops, holdings
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.run.execute import run
 from oakladder.rung.program import Program
 from oakladder.rung.words import Tone
@@ -59,14 +60,14 @@ def recent_signals(
     symbol: str,
     timeframe: Timeframe,
     settings: Mapping[str, object] | None = None,
-    cancelled: Callable[[], bool] | None = None,
+    context: RunContext = PLAIN,
 ) -> list[RecentSignal]:
     """The latest occurrence of each signal of a script on one timeframe, and first the position that it holds there. Raises `RunProblem`, `DataProblem`, `Cancelled`."""
     extra = holding_ops(program)
     if not program.signals and not extra:
         return []
     panel = library.panel([symbol], timeframe)
-    result = run(program, panel, settings, outputs=program.signals, extra=extra, cancelled=cancelled)
+    result = run(program, panel, settings, outputs=program.signals, extra=extra, context=context)
     made = []
     held = holdings(result)[symbol] if extra else None
     if held is not None:

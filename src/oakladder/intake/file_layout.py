@@ -11,6 +11,7 @@ from pathlib import Path
 
 from oakladder.bars.errors import DataProblem
 from oakladder.disk import is_regular, opened_regular, why
+from oakladder.intake.file_search import TABLE_ENDINGS
 from oakladder.intake.tables import table_names
 from oakladder.intake.times import TIME_FORMS, may_fit, parse_times
 
@@ -68,7 +69,7 @@ def guess(path: Path) -> TableLayout:
     """The layout that fits a file best. Raises `DataProblem` where nothing fits."""
     if path.exists() and not is_regular(path):
         raise DataProblem(f"{path.name} is a folder, a pipe or a device. Bars are read from regular files.")
-    if path.suffix.lower() in (".parquet", ".pq", ".arrow", ".feather"):
+    if path.suffix.lower() in TABLE_ENDINGS:
         return _guess_table(path)
     every, encoding = sample(path)
     there = [k for k, line in enumerate(every) if line.strip()]

@@ -9,8 +9,10 @@ from pathlib import Path
 
 from oakladder.disk import is_regular, why
 
-#: How names of data files end.
-ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".pq", ".arrow", ".feather")
+#: How names of data files end: texts, and files that the separate process reads.
+TEXT_ENDINGS = (".csv", ".tsv", ".txt")
+TABLE_ENDINGS = (".parquet", ".pq", ".arrow", ".feather")
+ENDINGS = (*TEXT_ENDINGS, *TABLE_ENDINGS)
 
 
 @dataclass(frozen=True, slots=True)

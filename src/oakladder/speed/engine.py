@@ -14,6 +14,7 @@ from oakladder.bars.sessions import Calendar
 from oakladder.bars.shared_times import shared
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.bars.timeline import Timeline
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.execute import run
 from oakladder.rung import Program, compile_script
 from oakladder.rung.native.compile import simd_width_here
@@ -130,7 +131,7 @@ def measure(symbols: int) -> list[Row]:
     panel = make_panel(symbols)
     program = compile_script(TREND)
     width = simd_width_here()
-    ours = lambda: run(program, panel, lanes=width)  # noqa: E731
+    ours = lambda: run(program, panel, context=RunContext(lanes=width))  # noqa: E731
     theirs, eight = loops.trend(panel), loops.trend_of_eight(panel)
     _checked("trend", program, panel, theirs)
     whole = part_of(panel, symbols // 8 * 8)
@@ -141,19 +142,21 @@ def measure(symbols: int) -> list[Row]:
     quick = side_by_side(
         {
             "ours": ours,
-            "alone": lambda: run(program, panel, lanes=0),
+            "alone": lambda: run(program, panel, context=RunContext(lanes=0)),
             "loop": theirs,
             "eight": eight,
             "copy": closes.copy,
-            "two": lambda: run(program, panel, lanes=width, executor=pool),
+            "two": lambda: run(program, panel, context=RunContext(pool, lanes=width)),
         }
     )
     slow = side_by_side(
-        {"ours": lambda: run(program, panel, lanes=width, executor=pool), "polars": _polars_run(panel)}, 3
+        {"ours": lambda: run(program, panel, context=RunContext(pool, lanes=width)), "polars": _polars_run(panel)}, 3
     )
     some = min(symbols, 500)  # enough for the thoroughly compiled code, few enough to wait for
     part = make_panel(some)
-    few = side_by_side({"ours": lambda: run(program, part, lanes=width), "pandas": _pandas_run(part, some)}, 3)
+    few = side_by_side(
+        {"ours": lambda: run(program, part, context=RunContext(lanes=width)), "pandas": _pandas_run(part, some)}, 3
+    )
     size = f"{symbols:,} × {BARS:,}"
     rows = [
         _time(f"trend example, {size} bars, one core, {width} symbols side by side", quick["ours"], panel.size),
@@ -181,8 +184,8 @@ def _beside(
     _checked(what, program, panel, theirs)
     taken = side_by_side(
         {
-            "ours": lambda: run(program, panel, lanes=width),
-            "alone": lambda: run(program, panel, lanes=0, thorough=True),
+            "ours": lambda: run(program, panel, context=RunContext(lanes=width)),
+            "alone": lambda: run(program, panel, context=RunContext(lanes=0, thorough=True)),
             "loop": theirs,
         },
         7,

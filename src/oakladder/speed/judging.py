@@ -6,6 +6,7 @@ import statistics
 
 import numpy as np
 
+from oakladder.engine.run.context import RunContext
 from oakladder.rung import compile_script
 from oakladder.speed import Row, ratio, side_by_side
 from oakladder.speed.engine import make_panel
@@ -38,7 +39,7 @@ def _evidence() -> list[Row]:
     with parallel() as pool:
 
         def ours(large_one: bool) -> Evidence:
-            made = evidence_of(program, large if large_one else small, "flow", executor=pool)
+            made = evidence_of(program, large if large_one else small, "flow", context=RunContext(pool))
             _ = made.fan, made.usual_fan
             return made
 

@@ -19,6 +19,7 @@ from oakladder.bars.store.pack import SETTLED
 from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.engine.columns.fill import ColumnRequest, fill
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.scan.conditions import Condition, Group, Join, Rule, TriggerMode
 from oakladder.engine.scan.run import run_scan
 from oakladder.rung import Program, compile_script
@@ -85,11 +86,11 @@ def _row(words: str, library: BarLibrary, condition: Condition, timeframe: Timef
 
         def scan(bars: BarLibrary) -> float:
             begin = time.perf_counter()
-            run_scan(condition, bars, bars.infos, timeframe, executor=pool)
+            run_scan(condition, bars, bars.infos, timeframe, context=RunContext(pool))
             return time.perf_counter() - begin
 
         first = scan(library)
-        count = len(run_scan(condition, library, library.infos, timeframe, executor=pool).found)
+        count = len(run_scan(condition, library, library.infos, timeframe, context=RunContext(pool)).found)
         time.sleep(_COMPILING)
         again = statistics.median(scan(library) for _ in range(5))
         opened = statistics.median(scan(BarLibrary(library.folder)) for _ in range(3))
@@ -111,7 +112,7 @@ def _stopping(library: BarLibrary, condition: Condition, timeframe: Timeframe) -
             begin = time.perf_counter()
             timer.start()
             try:
-                run_scan(condition, library, library.infos, timeframe, executor=pool, cancelled=told.is_set)
+                run_scan(condition, library, library.infos, timeframe, context=RunContext(pool, told.is_set))
             except Cancelled:
                 waits.append(time.perf_counter() - begin - timer.interval)
             timer.cancel()

@@ -11,6 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 from oakladder.speed import Row, ratio, side_by_side
@@ -160,7 +161,7 @@ def _sweeps() -> list[Row]:
 
     def on_two() -> None:
         with Workers(1) as other:
-            list(swept(task, variants, executor=other))
+            list(swept(task, variants, context=RunContext(other)))
 
     taken = side_by_side(
         {
@@ -168,7 +169,9 @@ def _sweeps() -> list[Row]:
             "two": on_two,
             "alone": lambda: list(swept(alone, variants)),
             "trades": lambda: [
-                find_trades(rule, panel, {"fast": f, "slow": s}, thorough=True) for f in fasts for s in slows
+                find_trades(rule, panel, {"fast": f, "slow": s}, context=RunContext(thorough=True))
+                for f in fasts
+                for s in slows
             ],
             "loop": by_hand,
             "booked": booked_by_hand,

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import replace
 
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.rung.problems import RunProblem
 from oakladder.rung.program import Program
 from oakladder.trial.broker.money import Account
@@ -26,7 +27,7 @@ def seal_broken(
     what: What,
     notebook: Notebook,
     moment: float,
-    cancelled: Callable[[], bool] | None = None,
+    context: RunContext = PLAIN,
 ) -> Broken:
     """What the seal kept apart for a rule: a trial of each part, the sealed one with what came before it as its past.
 
@@ -36,10 +37,10 @@ def seal_broken(
         raise RunProblem("Nothing is sealed here.")
     open_part = before(whole.panel, sealed_from)
     promised = run_trial(
-        program, replace(trial_data_of(open_part), first=whole.first), account, settings, cancelled=cancelled
+        program, replace(trial_data_of(open_part), first=whole.first), account, settings, context=context
     )
     rest = TrialData(whole.panel, whole.grid, max(sealed_from, whole.first or sealed_from))
-    showed = run_trial(program, rest, account, settings, cancelled=cancelled)
+    showed = run_trial(program, rest, account, settings, context=context)
     tries = len(notebook.tries.keys() | {what.key})
     return Broken(moment, what, sealed_from, kept(promised.figures), kept(showed.figures), tries)
 

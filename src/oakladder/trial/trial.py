@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from concurrent.futures import Executor
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from oakladder.bars.panel import Panel
-from oakladder.engine.run.signal_cache import SignalCache
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.rung.program import Program
 from oakladder.trial.broker.account import Book, keep_book
 from oakladder.trial.broker.money import Account
@@ -91,25 +90,11 @@ def run_trial(
     account: Account = Account(),
     settings: Mapping[str, object] | None = None,
     *,
-    executor: Executor | None = None,
-    cancelled: Callable[[], bool] | None = None,
-    progress: Callable[[float], None] | None = None,
-    thorough: bool = False,
-    kept: SignalCache | None = None,
+    context: RunContext = PLAIN,
 ) -> Trial:
-    """Puts a script with trades on trial; ``thorough`` pays where many trials of it are to come, and ``kept`` keeps what
-    they share. Raises `RunProblem` where it cannot run or takes no position, `Cancelled`."""
+    """Puts a script with trades on trial. Raises `RunProblem` where it cannot run or takes no position, `Cancelled`."""
     account.check()
-    trades = find_trades(
-        program,
-        ground.panel,
-        settings,
-        executor=executor,
-        cancelled=cancelled,
-        progress=progress,
-        thorough=thorough,
-        kept=kept,
-    )
+    trades = find_trades(program, ground.panel, settings, context=context)
     return judged(program, dict(settings or {}), ground, account, trades_from(trades, ground))
 
 

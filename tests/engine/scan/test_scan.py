@@ -16,6 +16,7 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.columns.fill import cells
 from oakladder.engine.picture.draw import draw
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.execute import Cancelled, run
 from oakladder.engine.scan.conditions import Rule, TriggerMode
 from oakladder.engine.scan.run import ScanResult, run_scan
@@ -81,7 +82,7 @@ def test_a_scan_in_threads_is_the_same(market: BarLibrary, monkeypatch: pytest.M
     one = scan(program, "ebb", market, market.infos, 100)
     monkeypatch.setattr(surveying, "PART_BARS", 5000)
     with ThreadPoolExecutor(4) as pool:
-        assert scan(program, "ebb", market, market.infos, 100, executor=pool).found == one.found
+        assert scan(program, "ebb", market, market.infos, 100, context=RunContext(pool)).found == one.found
 
 
 def test_one_bad_symbol_never_spoils_a_run(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -103,10 +104,10 @@ def test_one_bad_symbol_never_spoils_a_run(market: BarLibrary, monkeypatch: pyte
 
 def test_a_scan_reports_progress_and_can_be_stopped(market: BarLibrary) -> None:
     seen: list[float] = []
-    scan(compile_script(TIDE), "flow", market, market.infos, 1, progress=seen.append)
+    scan(compile_script(TIDE), "flow", market, market.infos, 1, context=RunContext(progress=seen.append))
     assert seen == sorted(seen) and seen[-1] == pytest.approx(1)
     with pytest.raises(Cancelled):
-        scan(compile_script(TIDE), "flow", market, market.infos, 1, cancelled=lambda: True)
+        scan(compile_script(TIDE), "flow", market, market.infos, 1, context=RunContext(cancelled=lambda: True))
 
 
 def test_columns_and_pips_say_the_age_of_the_latest_signal(market: BarLibrary) -> None:

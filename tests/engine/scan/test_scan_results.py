@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.execute import Cancelled, run
 from oakladder.engine.scan.conditions import (
     Condition,
@@ -216,7 +217,7 @@ def test_parts_and_threads_change_nothing(market: BarLibrary, monkeypatch: pytes
     monkeypatch.setattr(surveying, "PART_BARS", 7000)
     shares: list[float] = []
     with ThreadPoolExecutor(3) as pool:
-        cut = run_scan(condition, market, market.infos, executor=pool, progress=shares.append)
+        cut = run_scan(condition, market, market.infos, context=RunContext(pool, progress=shares.append))
     assert (cut.found, cut.gone, cut.looked_at, cut.stages) == (
         whole.found,
         whole.gone,
@@ -241,7 +242,7 @@ def test_a_scan_is_stopped_between_parts(market: BarLibrary, monkeypatch: pytest
         return len(calls) > 3
 
     with pytest.raises(Cancelled):
-        run_scan(CONDITIONS[0], market, market.infos, cancelled=cancelled)
+        run_scan(CONDITIONS[0], market, market.infos, context=RunContext(cancelled=cancelled))
     assert len(calls) == 4
 
 

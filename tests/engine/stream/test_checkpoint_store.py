@@ -23,6 +23,7 @@ from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.tail_view import tail_view
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.engine.run.checkpoint import Checkpoint, CheckpointRecorder
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.execute import run
 from oakladder.engine.scan.conditions import Condition, Group, Join, Rule, TriggerMode
 from oakladder.engine.scan.run import ScanResult, run_scan
@@ -50,11 +51,18 @@ def goes_on_alike(script: str, seed: int, saving: int, going_on: int, *, early: 
     panel = panel_of([_named(random_bars(97 * seed + k, max(c, 1)).part(0, c), f"S{k}") for k, c in enumerate(counts)])
     cells = len(program.layout(variant, program.fixed_values(variant, ops, program.values_of({}))).template)
     keeping = CheckpointRecorder.of(len(panel), cells, int(rng.integers(1, 60)))
-    whole = run(program, panel, outputs=[], extra=ops, lanes=saving, keeping=keeping)
-    plainly = run(program, panel, outputs=[], extra=ops, lanes=0)
+    whole = run(program, panel, outputs=[], extra=ops, context=RunContext(lanes=saving), keeping=keeping)
+    plainly = run(program, panel, outputs=[], extra=ops, context=RunContext(lanes=0))
     skips = np.maximum(keeping.bars - 1 - early, 0)
     late = tail_view(panel, skips)
-    made = run(program, late, outputs=[], extra=ops, lanes=going_on, start=Checkpoint(keeping.bars, keeping.rows))
+    made = run(
+        program,
+        late,
+        outputs=[],
+        extra=ops,
+        context=RunContext(lanes=going_on),
+        start=Checkpoint(keeping.bars, keeping.rows),
+    )
     for name, op in plain.items():
         a, b, c = (r.flag(op) if op.is_flag else r.number(op) for r in (whole, made, plainly))
         np.testing.assert_array_equal(a, c)
@@ -232,7 +240,7 @@ def test_a_scan_from_saved_states_answers_as_one_over_all_bars(
     whole = bars_read()
     with ThreadPoolExecutor(2) as pool:
         for opened in (library, BarLibrary(library.folder)):
-            again = run_scan(condition, opened, SYMBOLS, timeframe, executor=pool)
+            again = run_scan(condition, opened, SYMBOLS, timeframe, context=RunContext(pool))
             assert answer(again) == answer(first) == answer(expected)
     if name in ("days", "minutes", "with what forgets"):
         assert bars_read() / 2 < whole / 1.5

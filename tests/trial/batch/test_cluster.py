@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from oakladder.engine.run.context import RunContext
 from oakladder.rung import RunProblem, compile_script
 from oakladder.trial.batch.cluster import cluster
 from oakladder.trial.batch.task import Task
@@ -38,7 +39,7 @@ def test_a_killed_worker_costs_nothing_but_time(tmp_path: Path, monkeypatch: pyt
                 os.kill(processes[0], signal.SIGKILL)
 
         with cluster(local.scheduler_address) as executor:
-            there = list(swept(task, variants, executor=executor, progress=kill))
+            there = list(swept(task, variants, context=RunContext(executor, progress=kill)))
     assert killed
     assert there == list(swept(task, variants))
 
@@ -63,7 +64,7 @@ def test_a_stopped_sweep_leaves_the_cluster_soon(tmp_path: Path, monkeypatch: py
     ):
         begin = 0.0
         with pytest.raises(Cancelled):
-            for _ in swept(task, variants, executor=executor, cancelled=stop.is_set):
+            for _ in swept(task, variants, context=RunContext(executor, cancelled=stop.is_set)):
                 if not stop.is_set():
                     begin = time.monotonic()
                     stop.set()

@@ -19,6 +19,7 @@ import pytest
 
 from helpers import random_bars
 from oakladder.bars.panels import panel_of
+from oakladder.engine.run.context import RunContext
 from oakladder.rung import compile_script
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.batch.processes import Workers
@@ -62,21 +63,23 @@ def workers() -> Iterator[Workers]:
 def test_workers_give_what_is_found_here_in_order(expected: list[Tried], workers: Workers) -> None:
     told: list[float] = []
     for _ in range(2):  # the second time they are there already
-        assert list(swept(a_task(), VARIANTS, executor=workers, progress=told.append)) == expected
+        assert list(swept(a_task(), VARIANTS, context=RunContext(workers, progress=told.append))) == expected
     assert told[-1] == 1.0 and len(active_children()) == 2
     assert [bool(one.problem) for one in expected[:5]] == [False, False, False, False, True]
 
 
 def test_a_worker_that_is_killed_costs_nothing_but_time(expected: list[Tried], workers: Workers) -> None:
     made = []
-    for one in swept(a_task(), VARIANTS, executor=workers):
+    for one in swept(a_task(), VARIANTS, context=RunContext(workers)):
         made.append(one)
         for child in active_children():
             if child.pid is not None and len(made) > 10:
                 with suppress(ProcessLookupError):
                     os.kill(child.pid, signal.SIGKILL)
     assert made == expected
-    assert list(swept(a_task(), VARIANTS, executor=workers)) == expected  # none comes back, and none is needed
+    assert (
+        list(swept(a_task(), VARIANTS, context=RunContext(workers))) == expected
+    )  # none comes back, and none is needed
 
 
 def test_where_no_process_can_begin_all_is_done_here(
@@ -86,7 +89,7 @@ def test_where_no_process_can_begin_all_is_done_here(
         raise BlockingIOError("no more processes")
 
     monkeypatch.setattr(workers, "submit", refuse)
-    assert list(swept(a_task(), VARIANTS, executor=workers)) == expected
+    assert list(swept(a_task(), VARIANTS, context=RunContext(workers))) == expected
 
 
 def test_where_nothing_can_be_sent_along_all_is_done_here(
@@ -96,7 +99,7 @@ def test_where_nothing_can_be_sent_along_all_is_done_here(
         raise OSError("no space left")
 
     monkeypatch.setattr(os, "memfd_create", refuse)
-    assert list(swept(a_task(), VARIANTS, executor=workers)) == expected
+    assert list(swept(a_task(), VARIANTS, context=RunContext(workers))) == expected
     assert not active_children()
 
 
@@ -104,7 +107,7 @@ def test_where_memory_is_short_threads_share_the_bars(
     expected: list[Tried], workers: Workers, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(workers, "fitting", lambda size: 0)
-    assert list(swept(a_task(), VARIANTS, executor=workers)) == expected
+    assert list(swept(a_task(), VARIANTS, context=RunContext(workers))) == expected
     assert not active_children()
 
 
@@ -112,7 +115,7 @@ def test_a_short_sweep_begins_no_process(
     expected: list[Tried], workers: Workers, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(run, "_WORTH_HELP", 3600.0)
-    assert list(swept(a_task(), VARIANTS, executor=workers)) == expected
+    assert list(swept(a_task(), VARIANTS, context=RunContext(workers))) == expected
     assert not active_children()
 
 
@@ -130,7 +133,7 @@ def test_variants_that_fail_at_once_do_not_hide_how_long_the_others_take(
     monkeypatch.setattr(run.time, "perf_counter", lambda: now[0])
     monkeypatch.setattr(run, "_WORTH_HELP", 10.0)
     failing = [{"n": 5.0, "far": 5000.0}] * 8
-    made = list(swept(a_task(), [*failing, *VARIANTS], executor=workers))
+    made = list(swept(a_task(), [*failing, *VARIANTS], context=RunContext(workers)))
     assert [bool(one.problem) for one in made[:9]] == [True] * 8 + [False]
     assert active_children()
 
@@ -138,7 +141,7 @@ def test_variants_that_fail_at_once_do_not_hide_how_long_the_others_take(
 def test_a_sweep_with_workers_that_is_stopped_ends_and_so_do_they(workers: Workers) -> None:
     made: list[Tried] = []
     with pytest.raises(Cancelled):
-        for one in swept(a_task(), VARIANTS, executor=workers, cancelled=lambda: len(made) > 40):
+        for one in swept(a_task(), VARIANTS, context=RunContext(workers, cancelled=lambda: len(made) > 40)):
             made.append(one)
     assert len(made) < len(VARIANTS)
     workers.shutdown()
@@ -158,6 +161,7 @@ def within(seconds: float, holds: Any) -> bool:
 KILLED = """
 import itertools, sys
 from multiprocessing import active_children
+from oakladder.engine.run.context import RunContext
 from oakladder.trial.sweep import run as running
 from oakladder.trial.sweep.run import swept
 from oakladder.trial.batch.processes import Workers
@@ -166,7 +170,7 @@ from trial.batch.test_processes import VARIANTS, a_task
 if __name__ == "__main__":
     running._WORTH_HELP = 1e-6
     with Workers(2) as workers:
-        for k, _ in enumerate(swept(a_task(), VARIANTS * 1000, executor=workers)):
+        for k, _ in enumerate(swept(a_task(), VARIANTS * 1000, context=RunContext(workers))):
             if k == 200:
                 print(*(child.pid for child in active_children()), flush=True)
 """

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.signal_cache import SignalCache
 from oakladder.rung import Program, compile_script
 from oakladder.trial.batch.task import Task
@@ -83,8 +84,8 @@ def compare(program: Program, panel: Panel, variants: list[dict[str, object]]) -
     """How many trades the variants have."""
     kept, count = SignalCache(["n", "m", "far"]), 0
     for variant in variants:
-        alone = find_trades(program, panel, variant, thorough=True, lanes=0)
-        same(alone, find_trades(program, panel, variant, thorough=True, lanes=0, kept=kept))
+        alone = find_trades(program, panel, variant, context=RunContext(thorough=True, lanes=0))
+        same(alone, find_trades(program, panel, variant, context=RunContext(thorough=True, lanes=0, signal_cache=kept)))
         count += len(alone)
     return count
 
@@ -176,8 +177,11 @@ def test_what_is_done_with_a_position_is_not_taken_for_another(monkeypatch: pyte
     for k, variant in enumerate(MANY):
         given_settings = variant | {"far": 1 + k // 6 % 3}
         panel = panels[k // 15]
-        alone = find_trades(program, panel, given_settings, thorough=True, lanes=0)
-        same(alone, find_trades(program, panel, given_settings, thorough=True, lanes=0, kept=kept))
+        alone = find_trades(program, panel, given_settings, context=RunContext(thorough=True, lanes=0))
+        same(
+            alone,
+            find_trades(program, panel, given_settings, context=RunContext(thorough=True, lanes=0, signal_cache=kept)),
+        )
     assert used.count > 5
 
 
@@ -189,5 +193,5 @@ def test_a_sweep_asks_for_the_entries_of_its_signals_once(monkeypatch: pytest.Mo
     made = list(swept(task, MANY))
     assert used.count > 20
     for one in made[::7]:
-        alone = next(iter(swept(replace(task, kept=SignalCache()), [one.settings])))
+        alone = next(iter(swept(replace(task, signal_cache=SignalCache()), [one.settings])))
         assert one.figures == alone.figures and one.counts == alone.counts

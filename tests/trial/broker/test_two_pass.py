@@ -13,6 +13,7 @@ from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.engine.run import two_pass
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.signal_cache import SignalCache
 from oakladder.rung import Program, compile_script
 from oakladder.rung.problems import Cancelled
@@ -44,7 +45,7 @@ def a_market(seed: int, symbols: int, timeframe: str) -> Panel:
 def in_one_run(program: Program, panel: Panel, given_settings: dict[str, object] | None = None) -> Trades:
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(trade_finder, "two_pass_pays", lambda *_: False)
-        return find_trades(program, panel, given_settings, lanes=0)
+        return find_trades(program, panel, given_settings, context=RunContext(lanes=0))
 
 
 def same(one: Trades, two: Trades) -> None:
@@ -57,13 +58,18 @@ def compare(text: str, panel: Panel, lanes: int, given_settings: dict[str, objec
     program = compile_script("rung 1\n" + text)
     assert two_pass.two_pass_pays(program, panel, True)
     one = in_one_run(program, panel, given_settings)
-    same(one, find_trades(program, panel, given_settings, thorough=True, lanes=lanes))
+    same(one, find_trades(program, panel, given_settings, context=RunContext(thorough=True, lanes=lanes)))
     for kept in (
         SignalCache(),
         SignalCache(info.name for info in program.settings[::2]),
     ):  # kept at once, or when it comes again
         for _ in range(3):
-            same(one, find_trades(program, panel, given_settings, thorough=True, lanes=lanes, kept=kept))
+            same(
+                one,
+                find_trades(
+                    program, panel, given_settings, context=RunContext(thorough=True, lanes=lanes, signal_cache=kept)
+                ),
+            )
     return len(one)
 
 
@@ -117,7 +123,7 @@ def test_many_parts_on_several_threads_can_be_stopped_and_tell_how_far_they_are(
     program, panel = compile_script("rung 1\n" + CASES["two that contradict"]), a_market(3, 50, "1d")
     told: list[float] = []
     with ThreadPoolExecutor(3) as pool:
-        found = find_trades(program, panel, thorough=True, executor=pool, progress=told.append, lanes=0)
+        found = find_trades(program, panel, context=RunContext(pool, progress=told.append, thorough=True, lanes=0))
         same(in_one_run(program, panel), found)
         assert len(told) > 3 and told == sorted(told) and told[-1] == 1
         asked: list[int] = []
@@ -127,7 +133,7 @@ def test_many_parts_on_several_threads_can_be_stopped_and_tell_how_far_they_are(
             return len(asked) > 4
 
         with pytest.raises(Cancelled):
-            find_trades(program, panel, thorough=True, executor=pool, cancelled=cancelled, lanes=0)
+            find_trades(program, panel, context=RunContext(pool, cancelled=cancelled, thorough=True, lanes=0))
 
 
 def test_days_without_an_order_or_a_position_are_passed_over_only_where_nothing_is_missed() -> None:
@@ -177,7 +183,7 @@ def test_what_variants_share_changes_no_trade(
             panel = panels[k // 4 % 2]  # now and then over other bars
             same(
                 in_one_run(program, panel, variant),
-                find_trades(program, panel, variant, thorough=True, lanes=0, kept=kept),
+                find_trades(program, panel, variant, context=RunContext(thorough=True, lanes=0, signal_cache=kept)),
             )
 
 
@@ -200,7 +206,9 @@ def test_one_run_after_the_other_in_the_same_room_changes_no_trade(what: str, sy
     panels, kept, seen = [a_market(seed, symbols, "1d") for seed in (3, 8)], SignalCache(["n"]), set()
     for panel in (panels[0], panels[1], panels[0]):
         for value in values:
-            found = find_trades(program, panel, {"n": value}, thorough=True, lanes=0, kept=kept)
+            found = find_trades(
+                program, panel, {"n": value}, context=RunContext(thorough=True, lanes=0, signal_cache=kept)
+            )
             same(in_one_run(program, panel, {"n": value}), found)
             seen.add(found.rows.tobytes())
     assert len(seen) > 2
@@ -222,7 +230,9 @@ def test_signals_are_worked_out_once_for_variants_of_what_is_done_with_a_positio
     list(swept(task, [{"n": n, "bars": float(k)} for n in (3.0, 4.0) for k in range(1, 9)]))
     assert len(runs) == 12 + 1 + 2 * 2  # what comes a second time is kept
     with ThreadPoolExecutor(3) as pool:
-        again = [row.figures for row in swept(task, [{"bars": float(k)} for k in range(1, 30)], executor=pool)]
+        again = [
+            row.figures for row in swept(task, [{"bars": float(k)} for k in range(1, 30)], context=RunContext(pool))
+        ]
     assert again == figures
 
 

@@ -14,6 +14,7 @@ from oakladder.bars.panels import panel_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.engine.bar_selection import BarSelection
+from oakladder.engine.run.context import RunContext
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.batch.task import Task, Tried
@@ -77,7 +78,7 @@ def test_every_variant_is_the_trial_of_its_settings() -> None:
         trial = run_trial(task.program, task.ground, task.account, one.settings)
         assert one.figures == trial.figures and one.counts == trial.counts
     with ThreadPoolExecutor(2) as threads:
-        assert list(swept(task, variants, executor=threads)) == alone
+        assert list(swept(task, variants, context=RunContext(threads))) == alone
 
 
 def test_what_cannot_run_spoils_no_other() -> None:
@@ -95,13 +96,17 @@ def test_another_process_gives_the_same_bits(market: BarLibrary) -> None:
     task = Task(compile_script(text), there)
     variants = grid_of_settings([NS, FARS])
     with ProcessPoolExecutor(1, mp_context=get_context("spawn")) as other:
-        assert list(swept(task, variants, executor=other)) == list(swept(task, variants))
+        assert list(swept(task, variants, context=RunContext(other))) == list(swept(task, variants))
 
 
 def test_a_sweep_that_is_stopped_ends() -> None:
     seen = []
     with pytest.raises(Cancelled):
-        for one in swept(Task(compile_script(RULE), ground()), grid_of_settings([NS]), cancelled=lambda: len(seen) > 1):
+        for one in swept(
+            Task(compile_script(RULE), ground()),
+            grid_of_settings([NS]),
+            context=RunContext(cancelled=lambda: len(seen) > 1),
+        ):
             seen.append(one)
     assert len(seen) == 2
 

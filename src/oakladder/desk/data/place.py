@@ -40,7 +40,7 @@ from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.veil import veiled
 from oakladder.intake.cleaning import Repair, Trouble
 from oakladder.intake.file_list import FileList, Looked, look_over
-from oakladder.intake.file_search import files_of
+from oakladder.intake.file_search import ENDINGS, files_of
 from oakladder.intake.importing import Intake, Options, import_files
 from oakladder.rung.texts import count_words
 
@@ -186,9 +186,8 @@ class DataPlace(QWidget):
             self.add([Path(u.toLocalFile()) for u in data.urls() if u.isLocalFile()])
 
     def _ask_files(self) -> None:
-        names, _ = QFileDialog.getOpenFileNames(
-            self, "Files of bars", "", "Bars (*.csv *.tsv *.txt *.parquet *.pq *.arrow)"
-        )
+        shown = " ".join(f"*{ending}" for ending in ENDINGS)
+        names, _ = QFileDialog.getOpenFileNames(self, "Files of bars", "", f"Bars ({shown})")
         self.add([Path(n) for n in names])
 
     def _ask_folder(self) -> None:

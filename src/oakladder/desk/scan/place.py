@@ -260,9 +260,7 @@ class ScanPlace(QWidget):
 
         def job(ticket: Ticket) -> object:
             with parallel(_THREADS) as pool:
-                return work(
-                    condition, source, symbols, frame, executor=pool, progress=ticket.report, cancelled=ticket.cancelled
-                )
+                return work(condition, source, symbols, frame, context=ticket.context(pool))
 
         asked = self._asked_now()
 

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
-from concurrent.futures import Executor
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -14,9 +13,10 @@ from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.bar_selection import BarSelection
 from oakladder.engine.columns.cells import RECENT_BARS, Cell, cell_maker
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.stream.lookback import lookback
 from oakladder.engine.universe.bars import StoredBars, UniverseView, Wanted
-from oakladder.engine.universe.map import Outcome, Progress, SkippedSymbol, UniverseTask, map_universe, sentence_of
+from oakladder.engine.universe.map import Outcome, SkippedSymbol, UniverseTask, map_universe, sentence_of
 from oakladder.rung.problems import Cancelled, RunProblem
 from oakladder.rung.program import Program
 
@@ -59,16 +59,14 @@ def cells(
     settings: Mapping[str, object] | None = None,
     *,
     extended: bool = False,
-    executor: Executor | None = None,
-    progress: Progress | None = None,
-    cancelled: Callable[[], bool] | None = None,
+    context: RunContext = PLAIN,
 ) -> tuple[dict[str, Cell], tuple[SkippedSymbol, ...]]:
     """One column: the cell of each symbol, and the symbols that have none with the reason.
 
     Raises `RunProblem` (`UnknownName` for a name that the script does not have), `Cancelled`.
     """
     ask = ColumnRequest(program, name, timeframe, dict(settings or {}), extended)
-    made = fill([ask], library, symbols, executor=executor, progress=progress, cancelled=cancelled)[0]
+    made = fill([ask], library, symbols, context=context)[0]
     if made.error is not None:
         raise made.error
     return {symbol: cell for symbol, cell in made.cells.items() if not cell.reason}, made.skipped
@@ -79,9 +77,7 @@ def fill(
     library: BarSource,
     symbols: Iterable[str],
     *,
-    executor: Executor | None = None,
-    progress: Progress | None = None,
-    cancelled: Callable[[], bool] | None = None,
+    context: RunContext = PLAIN,
 ) -> list[FilledColumns]:
     """Several columns at once; what they share is read once. One that cannot be made spoils no other. Raises `Cancelled`."""
     names = list(symbols)
@@ -95,16 +91,11 @@ def fill(
     kinds = list(dict.fromkeys(map(kind_of, asks)))
     for k, kind in enumerate(kinds):
         places = [j for j, a in enumerate(asks) if kind_of(a) == kind]
-
-        def told(share: float, k: int = k) -> None:
-            if progress is not None:
-                progress((k + share) / len(kinds))
-
         columns = [_Column(asks[j]) for j in places]
         sound = [c for c in columns if c.error is None]
         done: Outcome[list[dict[str, Cell]]] = Outcome()
         if sound:
-            done = map_universe(library, names, _work(sound), executor=executor, progress=told, cancelled=cancelled)
+            done = map_universe(library, names, _work(sound), context=context.of_part(k, len(kinds)))
         for j, column in zip(places, columns, strict=True):
             cells = [part[sound.index(column)] for part in done.made] if column in sound else []
             made[j] = column.filled({s: c for some in cells for s, c in some.items()}, done.skipped)

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
 from oakladder.bars.panel import Panel
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.run.execute import Result, run
 from oakladder.rung.plan.ops import Op
-from oakladder.rung.problems import Cancelled
 from oakladder.rung.program import Program
 from oakladder.rung.service.conditions import ConditionPart, condition
 from oakladder.rung.texts import CLOCK, write_value
@@ -96,7 +96,7 @@ class Why:
         settings: Mapping[str, object] | None = None,
         *,
         misses: bool = True,
-        cancelled: Callable[[], bool] | None = None,
+        context: RunContext = PLAIN,
     ):
         """Without ``misses`` the near misses, which take longer than the rest, are not looked for.
 
@@ -105,10 +105,10 @@ class Why:
         self.part = condition(program.trace, signal)
         self.signal = signal
         ops = {op for part in self.part.walk() for op in (part.op, *(o.op for o in part.operands))}
-        self.result: Result = run(program, panel, settings, outputs=[], extra=list(ops), cancelled=cancelled)
+        self.result: Result = run(program, panel, settings, outputs=[], extra=list(ops), context=context)
         self._count = panel.size
         #: Where it came nearest to being true without being it; worked out with the rest, away from the window.
-        self.misses = self._near(cancelled) if misses else []
+        self.misses = self._near(context) if misses else []
 
     def at(self, bar: int) -> Verdict:
         """The verdicts on one bar."""
@@ -167,7 +167,7 @@ class Why:
     def _value(self, op: Op) -> np.ndarray:
         return self.result.number(op)
 
-    def _near(self, cancelled: Callable[[], bool] | None, most: int = 8) -> list[NearMiss]:
+    def _near(self, context: RunContext, most: int = 8) -> list[NearMiss]:
         """The places where the signal came nearest to being true without being it, newest first."""
         distances = self.distances()
         fired = np.flatnonzero(distances == 0)
@@ -176,8 +176,8 @@ class Why:
             taken[max(bar - _APART, 0) : bar + _APART + 1] = True
         chosen: list[NearMiss] = []
         for k, bar in enumerate(np.argsort(distances, kind="stable").tolist()):
-            if k % 4096 == 0 and cancelled is not None and cancelled():
-                raise Cancelled
+            if k % 4096 == 0:
+                context.check()
             if len(chosen) == most or distances[bar] >= _NONE_MISS:
                 break
             if taken[bar]:

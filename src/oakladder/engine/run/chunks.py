@@ -9,6 +9,7 @@ import numpy as np
 
 from oakladder.engine.run.buffers import RunBuffers
 from oakladder.engine.run.checkpoint import CheckpointRecorder
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.setup import BoundKernel, RunSetup, is_large
 from oakladder.engine.run.simd_groups import BoundSimdKernel, group_symbols
 from oakladder.rung.native import compile as native
@@ -38,10 +39,10 @@ class ChunkedRun:
         self,
         job: RunSetup,
         outs: Sequence[np.ndarray],
-        thorough: bool,
-        lanes: int | None,
+        context: RunContext,
         keeping: CheckpointRecorder | None = None,
     ):
+        thorough, lanes = context.thorough, context.lanes
         self._job, self._keeping, self._asked = job, keeping, (thorough, lanes)
         self._bars = _bars_at_a_time(job)
         self._starts: list[np.ndarray] = []
@@ -66,14 +67,12 @@ class ChunkedRun:
         self.pieces += [Chunk(k, k + 1) for k in groups.alone.tolist()]
 
     @classmethod
-    def of(
-        cls, job: RunSetup, outs: Sequence[np.ndarray], thorough: bool, lanes: int | None, room: RunBuffers
-    ) -> ChunkedRun:
+    def of(cls, job: RunSetup, outs: Sequence[np.ndarray], context: RunContext, buffers: RunBuffers) -> ChunkedRun:
         """The chunks of a run in some buffers; reused from the previous run if they are the same. Arrays as `empty_out`
         makes them: shape (bars,), float64, or int8 for flags."""
-        known = room.facts.get(id(job.variant))
-        if not isinstance(known, ChunkedRun) or not known._takes(job, outs, (thorough, lanes)):
-            known = room.facts[id(job.variant)] = cls(job, outs, thorough, lanes)
+        known = buffers.facts.get(id(job.variant))
+        if not isinstance(known, ChunkedRun) or not known._takes(job, outs, (context.thorough, context.lanes)):
+            known = buffers.facts[id(job.variant)] = cls(job, outs, context)
         return known
 
     def _takes(self, job: RunSetup, outs: Sequence[np.ndarray], asked: tuple[bool, int | None]) -> bool:

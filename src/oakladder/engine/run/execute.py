@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from oakladder.bars.panel import Panel
-from oakladder.engine.run.buffers import RunBuffers
 from oakladder.engine.run.checkpoint import Checkpoint, CheckpointRecorder
 from oakladder.engine.run.chunks import Chunk, ChunkedRun
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.run.setup import RunSetup, prepare, run_reference
 from oakladder.rung.plan.deferred_values import read_at, read_colours
 from oakladder.rung.plan.ops import Op, Output
@@ -97,29 +96,20 @@ def run(
     *,
     outputs: Sequence[Output] | None = None,
     extra: Sequence[Op] = (),
-    executor: Executor | None = None,
-    cancelled: Callable[[], bool] | None = None,
-    progress: Callable[[float], None] | None = None,
+    context: RunContext = PLAIN,
     reference: bool = False,
-    thorough: bool = False,
-    lanes: int | None = None,
     start: Checkpoint | None = None,
     keeping: CheckpointRecorder | None = None,
-    room: RunBuffers | None = None,
 ) -> Result:
-    """Runs a program over every symbol of a panel.
+    """Runs a program over every symbol of a panel. The bits are the same in every context.
 
-    ``outputs`` limits the work to what they need (all by default); ``extra`` adds single values. With an
-    executor the symbols are shared out; ``thorough`` says that it is a part of something large, which is worth the
-    code that runs fastest. ``lanes`` asks for so many symbols side by side, by code that is waited for (0: one by one);
-    the bits are the same either way. ``start`` tells where it goes on: before that nothing is worked out. ``keeping``
-    takes what is held some bars before the last. With a ``room`` the values are written into that: the next run over the
-    same bars takes less time, and writes over them.
-    Raises `RunProblem` or `Cancelled`.
+    ``outputs`` limits the work to what they need (all by default); ``extra`` adds single values. ``reference`` runs the
+    plain interpreter. ``start`` tells where it goes on: before that nothing is worked out. ``keeping`` takes what is held
+    some bars before the last. Raises `RunProblem` or `Cancelled`.
     """
     shown = program.outputs if outputs is None else list(outputs)
     job = prepare(program, panel, settings, roots_of(shown, extra), reference=reference, start=start)
-    outs = job.empty_outs() if room is None else room.arrays(job)
+    outs = job.empty_outs() if context.buffers is None else context.buffers.arrays(job)
     if start is not None:
         _nothing_before(job, outs)
     done = Result(program, panel, shown, dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
@@ -127,31 +117,12 @@ def run(
         done.pieces = panel.starts
         run_reference(job, outs)
         return done
-    done.pieces = execute(
-        job,
-        outs,
-        executor=executor,
-        cancelled=cancelled,
-        progress=progress,
-        thorough=thorough,
-        lanes=lanes,
-        keeping=keeping,
-        room=room,
-    )
+    done.pieces = execute(job, outs, context, keeping)
     return done
 
 
 def execute(
-    job: RunSetup,
-    outs: Sequence[np.ndarray],
-    *,
-    executor: Executor | None = None,
-    cancelled: Callable[[], bool] | None = None,
-    progress: Callable[[float], None] | None = None,
-    thorough: bool = False,
-    lanes: int | None = None,
-    keeping: CheckpointRecorder | None = None,
-    room: RunBuffers | None = None,
+    job: RunSetup, outs: Sequence[np.ndarray], context: RunContext = PLAIN, keeping: CheckpointRecorder | None = None
 ) -> np.ndarray:
     """Runs a job natively and writes its values into arrays; gives the first bars of what was run in one call.
 
@@ -160,24 +131,23 @@ def execute(
     Arrays as `empty_out` makes them: shape (bars,), float64, or int8 for flags; gives shape (calls,), int64.
     """
     panel = job.panel
-    if room is None or keeping is not None:
-        cut = ChunkedRun(job, outs, thorough, lanes, keeping)
+    if context.buffers is None or keeping is not None:
+        cut = ChunkedRun(job, outs, context, keeping)
     else:
-        cut = ChunkedRun.of(job, outs, thorough, lanes, room)
+        cut = ChunkedRun.of(job, outs, context, context.buffers)
     finished, telling = 0, threading.Lock()
 
     def work(piece: Chunk) -> None:
         nonlocal finished
-        _check(cancelled)
+        context.check()
         for more in cut.do(piece):
             with telling:
                 finished += more
-                if progress is not None:
-                    progress(finished / max(panel.size, 1))
-            _check(cancelled)
+                context.report(finished / max(panel.size, 1))
+            context.check()
 
     pieces = cut.pieces
-    for _ in executor.map(work, pieces) if executor is not None and len(pieces) > 1 else map(work, pieces):
+    for _ in context.map(work, pieces) if len(pieces) > 1 else map(work, pieces):
         pass
     return cut.starts
 
@@ -187,8 +157,3 @@ def _nothing_before(job: RunSetup, outs: Sequence[np.ndarray]) -> None:
     for first, begun in zip(job.panel.starts.tolist(), job.firsts.tolist(), strict=True):
         for out in outs:
             out[first:begun] = -1 if out.dtype == np.int8 else np.nan
-
-
-def _check(cancelled: Callable[[], bool] | None) -> None:
-    if cancelled is not None and cancelled():
-        raise Cancelled

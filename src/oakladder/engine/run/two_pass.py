@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import Executor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TypeVar
 
 import numpy as np
 
 from oakladder.bars.panel import Panel
 from oakladder.engine.run.buffers import BufferStore, RunBuffers
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.run.execute import Result, execute
 from oakladder.engine.run.malloc_tuning import keep_freed_memory
 from oakladder.engine.run.setup import BoundKernel, is_large, prepare
-from oakladder.engine.run.signal_cache import SignalCache
 from oakladder.rung.plan.inputs import BarColumn
 from oakladder.rung.plan.ops import Op
-from oakladder.rung.problems import Cancelled
 from oakladder.rung.program import Program
 
 T = TypeVar("T")
@@ -41,11 +39,7 @@ def two_pass_parts(
     roots: list[Op],
     read: Callable[[Result], T],
     *,
-    executor: Executor | None = None,
-    cancelled: Callable[[], bool] | None = None,
-    progress: Callable[[float], None] | None = None,
-    lanes: int | None = None,
-    kept: SignalCache | None = None,
+    context: RunContext = PLAIN,
     sooner: Callable[[TwoPassRun, Mapping[Op, np.ndarray]], T | None] | None = None,
 ) -> Iterator[tuple[int, T]]:
     """What is read of the results of parts of a panel, in order, each with the number of its first symbol. Nothing of a
@@ -64,31 +58,30 @@ def two_pass_parts(
     for name in names:  # parts have the columns that are there
         panel.column(name)
 
-    buffers = kept.buffers if kept is not None else BufferStore()
-    shares = kept.shares(program, panel) if kept is not None else [program.split.values]
+    cache = context.signal_cache
+    buffers = cache.buffers if cache is not None else BufferStore()
+    shares = cache.shares(program, panel) if cache is not None else [program.split.values]
 
     def work(part: tuple[int, int]) -> T:
-        if cancelled is not None and cancelled():
-            raise Cancelled
-        runs = TwoPassRun(
-            program, panel if part == (0, len(panel)) else panel.among(*part), settings, cancelled, buffers.mine
-        )
+        context.check()
+        its = panel if part == (0, len(panel)) else panel.among(*part)
+        here = replace(context, executor=None, progress=None, thorough=True, buffers=buffers.mine)
+        runs = TwoPassRun(program, its, settings, here, buffers.mine)
         given: dict[Op, np.ndarray] = {}
         for k, values in enumerate(shares):
-            found = kept.known(program, panel, part, k, settings) if kept is not None else None
+            found = cache.known(program, panel, part, k, settings) if cache is not None else None
             if found is None:
-                found = runs.first(values, lanes)
-                if kept is not None:
-                    kept.seen(program, panel, part, k, settings, found)
+                found = runs.first(values)
+                if cache is not None:
+                    cache.seen(program, panel, part, k, settings, found)
             given |= found
         made = sooner(runs, given) if sooner is not None else None
         return made if made is not None else read(runs.second(roots, given))
 
     parts = _parts(panel)
-    for part, made in zip(parts, executor.map(work, parts) if executor else map(work, parts), strict=True):
+    for part, made in zip(parts, context.map(work, parts), strict=True):
         yield part[0], made
-        if progress is not None:
-            progress(int(panel.offsets[part[1]]) / max(panel.size, 1))
+        context.report(int(panel.offsets[part[1]]) / max(panel.size, 1))
 
 
 def _parts(panel: Panel) -> list[tuple[int, int]]:
@@ -110,23 +103,23 @@ class TwoPassRun:
     program: Program
     panel: Panel
     settings: Mapping[str, object] | None
-    cancelled: Callable[[], bool] | None
-    room: RunBuffers
+    context: RunContext
+    buffers: RunBuffers
 
-    def first(self, values: Sequence[Op], lanes: int | None) -> dict[Op, np.ndarray]:
+    def first(self, values: Sequence[Op]) -> dict[Op, np.ndarray]:
         """Values that no position touches. Each: shape (bars,), float64, or int8 for a flag."""
         if not values:
             return {}
         job = prepare(self.program, self.panel, self.settings, list(values))
-        made = self.room.arrays(job)
-        execute(job, made, cancelled=self.cancelled, thorough=True, lanes=lanes, room=self.room)
+        made = self.buffers.arrays(job)
+        execute(job, made, self.context)
         return dict(zip(job.variant.leaves, made, strict=True))
 
     def second(self, roots: list[Op], given: Mapping[Op, np.ndarray]) -> Result:
         """What follows from orders and positions. Each given value: shape (bars,), float64, or int8 for a flag."""
         job = prepare(self.program, self.panel, self.settings, roots, given=given)
-        outs = self.room.arrays(job)
-        self.room.bound(job, outs)(0, len(self.panel))
+        outs = self.buffers.arrays(job)
+        self.buffers.bound(job, outs)(0, len(self.panel))
         made = Result(self.program, self.panel, [], dict(zip(job.variant.leaves, outs, strict=True)), job.fixed)
         made.pieces = self.panel.starts[:1]
         return made
@@ -137,7 +130,7 @@ class TwoPassRun:
         shape (bars,), float64, or int8 for a flag."""
         own = {op: values if op.is_flag else values.copy() for op, values in given.items()}
         job = prepare(self.program, self.panel, self.settings, roots, given=own, alone=True)
-        outs = self.room.arrays(job)
+        outs = self.buffers.arrays(job)
         code = BoundKernel(job, outs, thorough=True)
 
         def follow(bars: np.ndarray) -> Result:

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Mapping
-from concurrent.futures import Executor
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,6 +12,7 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.bar_selection import DAYS, BarSelection
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.scan.condition_flags import (
     ConditionBars,
     asked_of,
@@ -28,7 +28,7 @@ from oakladder.engine.scan.funnel import Stage, parts_of, stages_of, summed
 from oakladder.engine.signal_ages import last_true
 from oakladder.engine.stream.checkpoint_store import CheckpointStore, SavedValues
 from oakladder.engine.universe.bars import StoredBars, UniverseView, Wanted
-from oakladder.engine.universe.map import Progress, SkippedSymbol, UniverseTask, map_universe
+from oakladder.engine.universe.map import SkippedSymbol, UniverseTask, map_universe
 
 #: Horizon in bars after an occurrence.
 FOLLOWED_BARS = 20
@@ -87,9 +87,7 @@ def run_scan(
     symbols: Iterable[str],
     timeframe: Timeframe = ONE_DAY,
     *,
-    executor: Executor | None = None,
-    progress: Progress | None = None,
-    cancelled: Callable[[], bool] | None = None,
+    context: RunContext = PLAIN,
 ) -> ScanResult:
     """Every symbol for which a condition holds on the last bar of the timeframe.
 
@@ -99,7 +97,7 @@ def run_scan(
     check(condition)
     scan = _Scan(condition, BarSelection(timeframe), library)
     work = UniverseTask(scan.frames, scan.found, scan.wanted, CheckpointStore())
-    done = map_universe(library, symbols, work, executor=executor, progress=progress, cancelled=cancelled)
+    done = map_universe(library, symbols, work, context=context)
     found = sorted((f for told in done.made for f in told.found), key=lambda f: (f.bars_ago, f.symbol))
     return ScanResult(
         tuple(found),
@@ -118,9 +116,7 @@ def occurrences(
     timeframe: Timeframe = ONE_DAY,
     last_bars: int = 250,
     *,
-    executor: Executor | None = None,
-    progress: Progress | None = None,
-    cancelled: Callable[[], bool] | None = None,
+    context: RunContext = PLAIN,
 ) -> tuple[list[Occurrence], tuple[SkippedSymbol, ...]]:
     """Every match on the last so many bars, newest first, with the skipped symbols."""
     check(condition)
@@ -130,7 +126,7 @@ def occurrences(
         return scan.occurrences(view, last_bars)
 
     work = UniverseTask(scan.frames, look)
-    done = map_universe(library, symbols, work, executor=executor, progress=progress, cancelled=cancelled)
+    done = map_universe(library, symbols, work, context=context)
     made = sorted((o for some in done.made for o in some), key=lambda o: (-o.time, o.symbol))
     return made, tuple(done.skipped)
 

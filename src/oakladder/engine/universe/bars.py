@@ -14,6 +14,7 @@ from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.tail_view import tail_view
 from oakladder.bars.timeframes import BarUnit
 from oakladder.engine.bar_selection import BarSelection
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.execute import Result, run
 from oakladder.engine.stream.checkpoint_store import CheckpointStore, SavedValues
 from oakladder.rung.plan.ops import Op
@@ -91,8 +92,7 @@ class StoredBars:
             values.settings,
             outputs=[],
             extra=values.ops,
-            thorough=self.thorough,
-            cancelled=self.cancelled,
+            context=RunContext(thorough=self.thorough, cancelled=self.cancelled),
             start=start,
             keeping=keeping,
         )

@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 import threading
 from collections.abc import Callable, Iterable, Sequence
-from concurrent.futures import Executor, Future
+from concurrent.futures import Future
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Generic, TypeVar
@@ -14,6 +14,7 @@ from oakladder.bars.errors import DataProblem, NoBars
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.store.offsets import FileChanged, Unreadable
 from oakladder.engine.bar_selection import BarSelection
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.run.malloc_tuning import keep_freed_memory
 from oakladder.engine.run.setup import THOROUGH_BARS
 from oakladder.engine.stream.checkpoint_store import CheckpointStore
@@ -81,11 +82,9 @@ def map_universe(
     symbols: Iterable[str],
     work: UniverseTask[T],
     *,
-    executor: Executor | None = None,
-    progress: Progress | None = None,
-    cancelled: Callable[[], bool] | None = None,
+    context: RunContext = PLAIN,
 ) -> Outcome[T]:
-    """Does some work on a market, part by part; with an executor several at once. Raises `RunProblem`, `Cancelled`.
+    """Does some work on a market, part by part; with an executor in the context several at once. Raises `RunProblem`, `Cancelled`.
 
     A symbol without the needed bars, or with an unexpected error, is skipped with a
     sentence, and the others are gone through.
@@ -94,20 +93,20 @@ def map_universe(
     stop = threading.Event()
 
     def stopped() -> bool:
-        return stop.is_set() or (cancelled is not None and cancelled())
+        return stop.is_set() or (context.cancelled is not None and context.cancelled())
 
     names = list(dict.fromkeys(symbols))
     each = _bars_each(library, names, work.frames)
     size = max(PART_BARS // each, 1)
     thorough = len(names) * each >= THOROUGH_BARS
     parts = [_Part(library, names[k : k + size], work, thorough, stopped) for k in range(0, len(names), size)]
+    executor = context.executor
     waiting: list[Future[Outcome[T]]] = [executor.submit(p.done) for p in parts] if executor is not None else []
     outcome: Outcome[T] = Outcome()
     try:
         for k, part in enumerate(parts):
             outcome.add(waiting[k].result() if waiting else part.done())
-            if progress is not None:
-                progress((k + 1) / len(parts))
+            context.report((k + 1) / len(parts))
     finally:
         stop.set()
         for future in waiting:

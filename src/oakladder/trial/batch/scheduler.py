@@ -59,7 +59,7 @@ class BatchHandle:
         self._next = 0
         self._futures: dict[int, Future[list[Tried | None]]] = {}
         self._here: dict[int, list[Tried]] = {}
-        self._settings, self._varying = dict(watched.task.settings), watched.task.kept.varying
+        self._settings, self._varying = dict(watched.task.settings), watched.task.signal_cache.varying
         self._shared: Any = None
         try:
             data = watched.packed()
@@ -145,4 +145,4 @@ def try_batch(
 def _task(data: bytes | Shared, settings: tuple[tuple[str, object], ...], varying: frozenset[str]) -> Task:
     """What was sent; remembered with all that its variants share."""
     program, ground, account = unpacked(data)
-    return Task(program, ground, account, dict(settings), kept=SignalCache(varying))
+    return Task(program, ground, account, dict(settings), signal_cache=SignalCache(varying))

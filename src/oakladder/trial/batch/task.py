@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.signal_cache import SignalCache
 from oakladder.rung import Program
 from oakladder.rung.other_scripts import OtherScripts
@@ -42,7 +43,7 @@ class Task:
     other_scripts: OtherScripts = field(default_factory=OtherScripts)
     finer: bool = False
     #: Results shared by variants that differ only in how they handle a position.
-    kept: SignalCache = field(default_factory=SignalCache, compare=False, repr=False)
+    signal_cache: SignalCache = field(default_factory=SignalCache, compare=False, repr=False)
 
     def trial(self, changed: Mapping[str, object], cancelled: Callable[[], bool] | None = None) -> Trial:
         """The trial of one variant. Raises `RunProblem` or `Cancelled`."""
@@ -60,7 +61,8 @@ class Task:
     def _trades(self, settings: Mapping[str, object], cancelled: Callable[[], bool] | None) -> Trades:
         self.account.check()
         panel = self.ground.panel
-        found = find_trades(self.program, panel, settings, cancelled=cancelled, thorough=True, kept=self.kept)
+        context = RunContext(cancelled=cancelled, thorough=True, signal_cache=self.signal_cache)
+        found = find_trades(self.program, panel, settings, context=context)
         return trades_from(found, self.ground)
 
 
@@ -70,7 +72,7 @@ def sharing(task: Task, variants: Sequence[Mapping[str, object]]) -> Task:
     for variant in variants:
         for name, value in variant.items():
             seen.setdefault(name, set()).add(value)
-    return replace(task, kept=SignalCache(name for name, values in seen.items() if len(values) > 1))
+    return replace(task, signal_cache=SignalCache(name for name, values in seen.items() if len(values) > 1))
 
 
 def try_one(task: Task, changed: Mapping[str, object], cancelled: Callable[[], bool] | None) -> Tried:

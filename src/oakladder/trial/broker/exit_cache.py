@@ -37,10 +37,10 @@ _LATER = {TradeWord.STOP_AT, TradeWord.TRAIL}
 def cached_exits(runs: TwoPassRun, given: Mapping[Op, np.ndarray]) -> Trades | None:
     """The trades of a part of a panel, if enough of their exits are known. Each given value: shape (bars,), float64, or
     int8 for a flag."""
-    fates = runs.room.facts.get(ExitCache)
-    if not isinstance(fates, ExitCache) or not fates.is_of(runs.program, runs.panel):
-        fates = runs.room.facts[ExitCache] = ExitCache(runs.program, runs.panel)
-    return fates.trades(runs, given)
+    known = runs.buffers.facts.get(ExitCache)
+    if not isinstance(known, ExitCache) or not known.is_of(runs.program, runs.panel):
+        known = runs.buffers.facts[ExitCache] = ExitCache(runs.program, runs.panel)
+    return known.trades(runs, given)
 
 
 class ExitCache:

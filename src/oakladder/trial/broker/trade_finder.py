@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
-from concurrent.futures import Executor
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
 
 import numpy as np
 
 from oakladder.bars.panel import Panel
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.run.execute import run
-from oakladder.engine.run.signal_cache import SignalCache
 from oakladder.engine.run.two_pass import two_pass_parts, two_pass_pays
 from oakladder.rung import tree as t
 from oakladder.rung.problems import RunProblem
@@ -45,48 +45,26 @@ def find_trades(
     panel: Panel,
     settings: Mapping[str, object] | None = None,
     *,
-    executor: Executor | None = None,
-    cancelled: Callable[[], bool] | None = None,
-    progress: Callable[[float], None] | None = None,
+    context: RunContext = PLAIN,
     reference: bool = False,
-    thorough: bool = False,
-    lanes: int | None = None,
-    kept: SignalCache | None = None,
 ) -> Trades:
-    """The trades of a script over every symbol of a panel; ``thorough`` waits for thoroughly compiled code, for ``lanes``
-    see `run`, ``kept`` keeps what variants share. Raises `RunProblem` or `Cancelled`."""
+    """The trades of a script over every symbol of a panel. Raises `RunProblem` or `Cancelled`."""
     plan = trading_of(program)
     check_timeframe(program, panel)
-    if not reference and two_pass_pays(program, panel, thorough):
+    if not reference and two_pass_pays(program, panel, context.thorough):
         parts = two_pass_parts(
             program,
             panel,
             settings,
             plan.roots,
             trades_of,
-            executor=executor,
-            cancelled=cancelled,
-            progress=progress,
-            lanes=lanes,
-            kept=kept,
-            sooner=cached_exits if kept is not None else None,
+            context=context,
+            sooner=cached_exits if context.signal_cache is not None else None,
         )
         return _joined(panel, list(parts))
-    done = run(
-        program,
-        panel,
-        settings,
-        outputs=[],
-        extra=plan.roots,
-        executor=executor,
-        cancelled=cancelled,
-        progress=progress,
-        reference=reference,
-        thorough=thorough,
-        lanes=lanes,
-        room=kept.buffers.mine if kept is not None and executor is None else None,
-    )
-    return trades_of(done)
+    if context.signal_cache is not None and context.executor is None:
+        context = replace(context, buffers=context.signal_cache.buffers.mine)
+    return trades_of(run(program, panel, settings, outputs=[], extra=plan.roots, context=context, reference=reference))
 
 
 def _joined(panel: Panel, parts: list[tuple[int, Trades]]) -> Trades:

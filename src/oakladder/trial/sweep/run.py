@@ -9,6 +9,7 @@ from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from concurrent.futures import Executor, Future
 from threading import Lock
 
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.batch.processes import Workers
 from oakladder.trial.batch.scheduler import BatchHandle, WatchedBatch
@@ -29,39 +30,32 @@ def swept(
     task: Task,
     variants: Sequence[Mapping[str, object]],
     *,
-    executor: Executor | None = None,
-    cancelled: Callable[[], bool] | None = None,
-    progress: Callable[[float], None] | None = None,
+    context: RunContext = PLAIN,
 ) -> Iterator[Tried]:
     """The result of every variant, in order. Raises `Cancelled`.
 
     Threads share the bars; any other executor is sent the rule and its bars, in batches of variants. `Workers` get some
     where there is much to do.
     """
+    executor, cancelled = context.executor, context.cancelled
     if executor is None or shares_memory(executor):
-        made = _here(task, variants, executor, cancelled)
+        made = _here(task, variants, context)
     elif isinstance(executor, Workers):
         made = _with_help(task, variants, executor, cancelled)
     else:
         made = _elsewhere(task, variants, executor, cancelled)
     for k, one in enumerate(made):
-        if progress is not None:
-            progress((k + 1) / len(variants))
+        context.report((k + 1) / len(variants))
         yield one
 
 
-def _here(
-    task: Task,
-    variants: Sequence[Mapping[str, object]],
-    executor: Executor | None,
-    cancelled: Callable[[], bool] | None,
-) -> Iterator[Tried]:
+def _here(task: Task, variants: Sequence[Mapping[str, object]], context: RunContext) -> Iterator[Tried]:
     task = sharing(task, variants)
 
     def work(changed: Mapping[str, object]) -> Tried:
-        return try_one(task, changed, cancelled)
+        return try_one(task, changed, context.cancelled)
 
-    return iter(map(work, variants) if executor is None else executor.map(work, variants))
+    return iter(context.map(work, variants))
 
 
 def _elsewhere(

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import Executor
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.rung.problems import RunProblem
 from oakladder.trial.batch.task import Task, Tried
 from oakladder.trial.clock import Clock
@@ -66,9 +66,7 @@ def walk_forward(
     *,
     spans: int = SPANS,
     chosen_on: int = CHOSEN_ON,
-    executor: Executor | None = None,
-    cancelled: Callable[[], bool] | None = None,
-    progress: Callable[[float], None] | None = None,
+    context: RunContext = PLAIN,
 ) -> Walk:
     """Walks some variants forward over a ground, by one of `FIGURES`. Raises `RunProblem` where there are too few bars or no
     variant has the figure, and `Cancelled`."""
@@ -84,14 +82,13 @@ def walk_forward(
     total, done = spans - chosen_on + 1, 0
 
     def tell(share: float) -> None:
-        if progress is not None:
-            progress((done + share) / total)
+        context.report((done + share) / total)
 
     steps, curves = [], []
     for k in range(chosen_on, spans):
         past = replace(task, ground=part_of(ground, edges[k - chosen_on], edges[k]))
-        best, promised = _best(past, variants, figure, executor, cancelled, tell)
-        here = replace(task, ground=part_of(ground, edges[k], edges[k + 1])).trial(best.settings, cancelled)
+        best, promised = _best(past, variants, figure, replace(context, progress=tell))
+        here = replace(task, ground=part_of(ground, edges[k], edges[k + 1])).trial(best.settings, context.cancelled)
         steps.append(
             Step(
                 edges[k],
@@ -105,9 +102,9 @@ def walk_forward(
         curves.append(_left_at_the_end(here))
         done += 1
     rest = replace(task, ground=part_of(ground, edges[chosen_on], edges[-1]))
-    best, _ = _best(rest, variants, figure, executor, cancelled, tell)
+    best, _ = _best(rest, variants, figure, replace(context, progress=tell))
     joined = _joined(curves, ground)
-    hindsight = rest.trial(best.settings, cancelled)
+    hindsight = rest.trial(best.settings, context.cancelled)
     figures = {name: defined(value) for name, value in of_curve(joined).items()}
     figures["trades"] = float(sum(s.trades for s in steps))
     return Walk(figure, tuple(steps), joined, figures, hindsight, best.settings)
@@ -123,15 +120,13 @@ def _best(
     task: Task,
     variants: Sequence[Mapping[str, object]],
     figure: str,
-    executor: Executor | None,
-    cancelled: Callable[[], bool] | None,
-    tell: Callable[[float], None],
+    context: RunContext,
 ) -> tuple[Tried, float]:
     """The variant with the best figure, the first of equals."""
     sign = -1 if FIGURES[figure].good < 0 else 1
     best: tuple[Tried, float] | None = None
     trouble = ""
-    for one in swept(task, variants, executor=executor, cancelled=cancelled, progress=tell):
+    for one in swept(task, variants, context=context):
         value, trouble = one.value(figure), trouble or one.problem
         if value is not None and (best is None or sign * value > sign * best[1]):
             best = one, value

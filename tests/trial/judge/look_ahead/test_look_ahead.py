@@ -14,6 +14,7 @@ from oakladder.bars.panels import panel_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.bar_selection import BarSelection
+from oakladder.engine.run.context import RunContext
 from oakladder.rung import compile_script
 from oakladder.rung.problems import Cancelled, RunProblem
 from oakladder.trial.broker.money import Account, Size
@@ -158,4 +159,4 @@ def test_no_demo_script_sins_unknowingly(name: str, market: BarLibrary) -> None:
 
 def test_it_can_be_stopped() -> None:
     with pytest.raises(Cancelled):
-        check(PLAIN, cancelled=lambda: True)
+        check(PLAIN, context=RunContext(cancelled=lambda: True))

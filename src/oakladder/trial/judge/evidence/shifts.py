@@ -7,14 +7,13 @@ as they are. The sums of all shifts are one circular correlation (`correlating`)
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from concurrent.futures import Executor
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from oakladder.bars.panel import Panel
-from oakladder.rung.problems import Cancelled
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.trial.judge.evidence.correlation import Correlation, flags_of
 
 #: About so many numbers are gone through together: few enough for the cache.
@@ -58,9 +57,7 @@ def followed(
     horizons: Sequence[int],
     firsts: np.ndarray | None = None,
     *,
-    executor: Executor | None = None,
-    cancelled: Callable[[], bool] | None = None,
-    progress: Callable[[float], None] | None = None,
+    context: RunContext = PLAIN,
 ) -> list[Followed]:
     """What followed a flag (bool, as long as the panel) after each horizon, from each symbol's bar ``firsts`` on.
 
@@ -79,17 +76,15 @@ def followed(
     ]
 
     def work(task: tuple[int, np.ndarray]) -> list[Followed]:
-        if cancelled is not None and cancelled():
-            raise Cancelled
-        return _of_one_length(panel.column("open"), panel.column("close"), flags, *task, horizons, cancelled)
+        context.check()
+        return _of_one_length(panel.column("open"), panel.column("close"), flags, *task, horizons, context)
 
     made: list[list[Followed]] = []
     done, every = 0, max(int(sizes.sum()), 1)
-    for task, part in zip(tasks, executor.map(work, tasks) if executor is not None else map(work, tasks), strict=True):
+    for task, part in zip(tasks, context.map(work, tasks), strict=True):
         made.append(part)
         done += task[0] * len(task[1])
-        if progress is not None:
-            progress(done / every)
+        context.report(done / every)
     return [_together(horizon, [part[k] for part in made]) for k, horizon in enumerate(horizons)]
 
 
@@ -116,7 +111,7 @@ def _of_one_length(
     size: int,
     starts: np.ndarray,
     horizons: Sequence[int],
-    cancelled: Callable[[], bool] | None,
+    context: RunContext,
 ) -> list[Followed]:
     """Symbols that have equally many bars; the horizons rise."""
     made = [Followed(h, np.zeros(0), np.zeros(0), 0.0, 0, np.zeros(0), np.zeros(0, np.int64)) for h in horizons]
@@ -124,8 +119,7 @@ def _of_one_length(
     kept: list[list[tuple[np.ndarray, np.ndarray]]] = [[] for _ in horizons]
     step = max(_TOGETHER // max(2 * size, 1), 1)
     for k in range(0, len(starts) if size else 0, step):
-        if cancelled is not None and cancelled():
-            raise Cancelled
+        context.check()
         some = starts[k : k + step]
         before, after = (_side_by_side(column, some, size) for column in (opens, closes))
         there = flags_of(_side_by_side(flags, some, size))

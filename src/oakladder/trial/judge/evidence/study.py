@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from concurrent.futures import Executor
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
 from oakladder.bars.panel import Panel
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.run.execute import run
 from oakladder.rung.plan.ops import Output
 from oakladder.rung.problems import RunProblem, did_you_mean
@@ -105,17 +105,13 @@ def evidence_of(
     signal: str | None = None,
     settings: Mapping[str, object] | None = None,
     *,
-    executor: Executor | None = None,
-    cancelled: Callable[[], bool] | None = None,
-    progress: Callable[[float], None] | None = None,
+    context: RunContext = PLAIN,
 ) -> Evidence:
     """Judges a signal of a script. Raises `RunProblem` without such a signal, or if it cannot run, and `Cancelled`."""
     output = signal_of(program, signal)
-    result = run(program, ground.panel, settings, outputs=[output], executor=executor, cancelled=cancelled)
+    result = run(program, ground.panel, settings, outputs=[output], context=context.without_progress())
     flags = result.flag(output.roles["value"]) == 1
-    return judged_flags(
-        program, ground, output.name, output.tone, flags, executor=executor, cancelled=cancelled, progress=progress
-    )
+    return judged_flags(program, ground, output.name, output.tone, flags, context=context)
 
 
 def judged_flags(
@@ -125,13 +121,11 @@ def judged_flags(
     tone: Tone,
     flags: np.ndarray,
     *,
-    executor: Executor | None = None,
-    cancelled: Callable[[], bool] | None = None,
-    progress: Callable[[float], None] | None = None,
+    context: RunContext = PLAIN,
 ) -> Evidence:
     """Judges flags (bool, as long as the panel) as a signal of some tone. Raises `Cancelled`. Shape (bars,)."""
     panel, firsts = ground.panel, ground.firsts
-    found = followed(panel, flags, HORIZONS, firsts, executor=executor, cancelled=cancelled, progress=progress)
+    found = followed(panel, flags, HORIZONS, firsts, context=context)
     places = np.flatnonzero(flags)
     symbol = np.searchsorted(panel.offsets, places, "right") - 1
     places = places[places >= firsts[symbol]] if len(places) else places

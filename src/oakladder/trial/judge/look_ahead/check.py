@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from concurrent.futures import Executor
 from dataclasses import dataclass
 
 from oakladder.bars.panel import Panel
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.run.execute import run
 from oakladder.rung.program import Program
 from oakladder.rung.texts import count_words
@@ -46,20 +46,16 @@ def check_look_ahead(
     *,
     cut: Callable[[Panel, int], Panel] = before,
     cuts: int = CUTS,
-    executor: Executor | None = None,
-    cancelled: Callable[[], bool] | None = None,
-    progress: Callable[[float], None] | None = None,
+    context: RunContext = PLAIN,
 ) -> Report:
     """Checks a script on some ground. Raises `RunProblem` where it cannot run, and `Cancelled`."""
     panel, counted = ground.panel, ground.counted
     moments = moments_of(panel, cuts, ground.first)
-    made = changed(
-        program, panel, settings, cut=cut, cuts=cuts, first=ground.first, cancelled=cancelled, progress=progress
-    )
-    result = run(program, panel, settings, executor=executor, cancelled=cancelled)
+    made = changed(program, panel, settings, cut=cut, cuts=cuts, first=ground.first, context=context)
+    result = run(program, panel, settings, context=context.without_progress())
     made += before_known(result, counted)
     made += read_while_forming(result, counted)
     if program.plan.trading is not None:
-        trial = run_trial(program, ground, account, settings, executor=executor, cancelled=cancelled)
+        trial = run_trial(program, ground, account, settings, context=context.without_progress())
         made += undecided(trial) + thin(trial)
     return Report(tuple(made), len(panel), len(moments))

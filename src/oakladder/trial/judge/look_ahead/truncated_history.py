@@ -7,9 +7,9 @@ from collections.abc import Callable, Mapping, Sequence
 import numpy as np
 
 from oakladder.bars.panel import Panel
+from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.run.execute import Result, run
 from oakladder.rung.plan.ops import Op, leaves
-from oakladder.rung.problems import Cancelled
 from oakladder.rung.program import Program
 from oakladder.trial.judge.look_ahead.finding import Finding, FindingKind, finding
 from oakladder.trial.spans import before
@@ -26,23 +26,22 @@ def changed(
     cut: Callable[[Panel, int], Panel] = before,
     cuts: int = CUTS,
     first: int | None = None,
-    cancelled: Callable[[], bool] | None = None,
-    progress: Callable[[float], None] | None = None,
+    context: RunContext = PLAIN,
 ) -> list[Finding]:
     """Outputs whose values on bars from ``first`` on (UTC seconds) were different when those bars were new; ``cut`` gives
     the bars as they were before a moment. Raises `Cancelled` and `RunProblem`."""
     named = _named(program)
     if not named or not panel.size:
         return []
-    whole = _run(program, panel, settings, named, cancelled)
+    alone = RunContext(cancelled=context.cancelled)
+    whole = _run(program, panel, settings, named, alone)
     seen: dict[str, tuple[int, int, int]] = {}
     moments = moments_of(panel, cuts, first)
     for k, moment in enumerate(moments):
-        if cancelled is not None and cancelled():
-            raise Cancelled
+        context.check()
         there = cut(panel, moment)
         if there.size:
-            part = _run(program, there, settings, named, cancelled)
+            part = _run(program, there, settings, named, alone)
             for (name, line), op in named.items():
                 places = _differing(whole, part, op)
                 if first is not None:
@@ -50,8 +49,7 @@ def changed(
                 if len(places):
                     count, place, _ = seen.get(name, (0, 0, line))
                     seen[name] = (count + len(places), max(place, int(places.max())), line)
-        if progress is not None:
-            progress((k + 1) / len(moments))
+        context.report((k + 1) / len(moments))
     return [
         finding(FindingKind.CHANGED, f"{name} was otherwise when it was new", count, panel, place, line)
         for name, (count, place, line) in seen.items()
@@ -75,10 +73,10 @@ def _run(
     panel: Panel,
     settings: Mapping[str, object] | None,
     named: Mapping[tuple[str, int], Sequence[Op]],
-    cancelled: Callable[[], bool] | None,
+    context: RunContext,
 ) -> Result:
     extra = list(dict.fromkeys(op for ops in named.values() for op in ops))
-    return run(program, panel, settings, outputs=[], extra=extra, cancelled=cancelled)
+    return run(program, panel, settings, outputs=[], extra=extra, context=context)
 
 
 def moments_of(panel: Panel, cuts: int = CUTS, first: int | None = None) -> list[int]:

@@ -1,0 +1,1 @@
+"""Small random changes to the core, which its tests must notice."""

@@ -1,0 +1,113 @@
+"""Sixty random small changes to the core each night: the tests of their folder notice at least 95 of 100 that mean
+something."""
+
+from __future__ import annotations
+
+import datetime
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from mutation.changes import Change, changes_of, chosen
+
+ROOT = Path(__file__).parents[2]
+CORE = ("rung", "bars", "engine", "trial", "intake", "user")
+#: How many changes a night, and with which seed: that of the day unless one is given.
+COUNT = int(os.environ.get("OAK_MUTATIONS", "60"))
+SEED = int(os.environ.get("OAK_MUTATION_SEED", "0")) or int(f"{datetime.date.today():%Y%m%d}")
+#: At least this share is noticed.
+NOTICED = 0.95
+#: A change that makes the tests hang is noticed too.
+PATIENCE = 1200
+
+
+def core_files() -> dict[str, bytes]:
+    source = ROOT / "src" / "oakladder"
+    return {str(p.relative_to(source)): p.read_bytes() for name in CORE for p in (source / name).rglob("*.py")}
+
+
+def equivalents() -> set[str]:
+    lines = (Path(__file__).parent / "equivalent.txt").read_text(encoding="utf-8").splitlines()
+    return {" | ".join(part.strip() for part in line.split(" | ")[:2]) for line in lines if line and line[0] != "#"}
+
+
+def folders_for(name: str) -> list[list[str]]:
+    """The tests of a file's folder: those of the innermost folder first, then all of its part of the core."""
+    part, *inner = Path(name).parts[:-1]
+    folders = [Path("tests", part, *inner[:k]) for k in range(len(inner), -1, -1)]
+    return [[str(folder)] for folder in dict.fromkeys(folders) if (ROOT / folder).is_dir()]
+
+
+def is_noticed(copy: Path, name: str, change: Change) -> bool:
+    """Whether the tests of the folder fail with a change."""
+    path = copy / "src" / "oakladder" / name
+    source = path.read_bytes()
+    path.write_bytes(change.applied(source))
+    env = os.environ | {"PYTHONPATH": str(copy / "src"), "QT_QPA_PLATFORM": "offscreen", "PYTHONDONTWRITEBYTECODE": "1"}
+    try:
+        for folders in folders_for(name):
+            command = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "2", "-p", "no:cacheprovider", *folders]
+            done = subprocess.run(command, cwd=copy, env=env, capture_output=True, timeout=PATIENCE, check=False)
+            if done.returncode == 1 or done.returncode > 2:
+                return True
+            if done.returncode == 2:  # nothing could be imported
+                return True
+        return False
+    except subprocess.TimeoutExpired:
+        return True
+    finally:
+        path.write_bytes(source)
+
+
+@pytest.mark.nightly
+def test_the_tests_notice_small_changes(tmp_path: Path, told: Callable[[str], None]) -> None:
+    copy = tmp_path / "copy"
+    for folder in ("src", "tests"):
+        shutil.copytree(ROOT / folder, copy / folder, ignore=shutil.ignore_patterns("__pycache__"))
+    for name in ("pyproject.toml", "README.md"):
+        shutil.copy(ROOT / name, copy / name)
+    sources, known = core_files(), equivalents()
+    unnoticed, tried = [], 0
+    for name, change in chosen(sources, COUNT, SEED):
+        words = f"{name} | {change.words(sources[name])}"
+        if words in known:
+            continue
+        tried += 1
+        if not is_noticed(copy, name, change):
+            unnoticed.append(f"{words} (line {change.line})")
+    told(f"mutations: seed {SEED}, {tried} tried, {tried - len(unnoticed)} noticed")
+    for words in unnoticed:
+        told(f"  not noticed: {words}")
+    assert len(unnoticed) <= (1 - NOTICED) * tried, "\n".join(unnoticed)
+
+
+def test_changes_are_sound_and_change_one_place() -> None:
+    source = b'''def f(a, b):
+    """Says nothing."""
+    if a < b and not a:
+        return (a + 1) * -b
+    return a if b == 2 else b  # a == b
+'''
+    found = {c.words(source) for c in changes_of(source)}
+    assert found == {
+        "if a < b and not a:  =>  if a <= b and not a:",
+        "if a < b and not a:  =>  if a < b or not a:",
+        "if a < b and not a:  =>  if a < b and a:",
+        "return (a + 1) * -b  =>  return (a - 1) * -b",
+        "return (a + 1) * -b  =>  return (a + 2) * -b",
+        "return (a + 1) * -b  =>  return (a + 1) / -b",
+        "return (a + 1) * -b  =>  return (a + 1) * b",
+        "return a if b == 2 else b  # a == b  =>  return a if b != 2 else b  # a == b",
+        "return a if b == 2 else b  # a == b  =>  return a if b == 3 else b  # a == b",
+        "return a if b == 2 else b  # a == b  =>  return (b) if b == 2 else b  # a == b",
+    }
+
+
+def test_there_are_changes_all_over_the_core() -> None:
+    found = chosen(core_files(), 300, 1)
+    assert {name.partition("/")[0] for name, _ in found} == set(CORE) and len({name for name, _ in found}) > 100
