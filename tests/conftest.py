@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import tempfile
+from collections.abc import Iterator
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -12,9 +14,11 @@ os.environ["XDG_STATE_HOME"] = str(Path(tempfile.gettempdir()) / "oakladder-test
 
 import pytest
 
+from helpers import Tune
 from oakladder.bars.store.library import BarLibrary
 from oakladder.cli import call as call_program
 from oakladder.demo import upkeep
+from oakladder.tuning import tuned
 from oakladder.user.workspace import Workspace
 
 
@@ -61,3 +65,14 @@ def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
         terminalreporter.section("faults")
         for sentence in sentences:
             terminalreporter.write_line(str(sentence))
+
+
+@pytest.fixture
+def tune() -> Iterator[Tune]:
+    """Sets values of `oakladder.tuning` until the test ends."""
+    with contextlib.ExitStack() as until_the_end:
+
+        def use(**values: float) -> None:
+            until_the_end.enter_context(tuned(**values))
+
+        yield use

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from importlib.resources import files
 from pathlib import Path
 
@@ -15,6 +16,8 @@ from oakladder.bars.timeframes import ONE_DAY
 from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 
+#: Other values of `oakladder.tuning` until a test ends.
+Tune = Callable[..., None]
 #: The names of the scripts that the demo market brings.
 DEMO_SCRIPTS = tuple(sorted(f.name for f in files("oakladder.demo").joinpath("scripts").iterdir()))
 

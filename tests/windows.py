@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 from PyQt6.QtCore import QAbstractItemModel, QAbstractListModel, QEvent, QModelIndex, Qt, QTimer
 from PyQt6.QtGui import QAction
@@ -54,6 +55,19 @@ def once_asked(then: Callable[[], object]) -> None:
             then()
 
     QTimer.singleShot(0, look)
+
+
+def answer(words: str, first: Callable[[Any], object] = lambda dialog: None) -> None:
+    """Answers the next dialog as a user would: does something ``first`` in it, then clicks the button of these words."""
+
+    def then() -> None:
+        dialog = QApplication.activeModalWidget()
+        assert isinstance(dialog, QDialog)
+        first(dialog)
+        button = next(b for b in dialog.findChildren(QPushButton) if b.text() == words)
+        QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+
+    once_asked(then)
 
 
 def reply(dialog: QDialog, says: str) -> int:

@@ -28,7 +28,7 @@ from oakladder.desk.window import Window
 from oakladder.intake.cleaning import Repair, Trouble
 from oakladder.intake.importing import Intake, import_files
 from oakladder.user.workspace import Workspace
-from windows import put_away
+from windows import answer, put_away
 
 
 def write(path: Path, count: int = 60, separator: str = ",", spike: int | None = None) -> Path:
@@ -148,7 +148,7 @@ def test_what_is_known_of_symbols_is_shown_and_changed_together(
     view.table.selectAll()
     asked: list[EditDialog] = []
 
-    def answer(dialog: EditDialog) -> int:
+    def fill_in(dialog: EditDialog) -> None:
         asked.append(dialog)
         assert not dialog.name.isEnabled()
         dialog.hours.setText("9-15")
@@ -157,9 +157,8 @@ def test_what_is_known_of_symbols_is_shown_and_changed_together(
         dialog.hours.setText("08:00-16:00")
         dialog.tick.setText("0,05")
         dialog.group.setCurrentText("Weed")
-        return 1
 
-    monkeypatch.setattr(EditDialog, "exec", answer)
+    answer("Change", fill_in)
     view.button.click()
     calm(own_window)
     assert asked and view.word.text() == f"{shown} changed."

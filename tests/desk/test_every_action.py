@@ -12,9 +12,8 @@ from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog
 from helpers import taken
 from oakladder.app.actions import ACTIONS
 from oakladder.app.chart_options import BarStyle, ScaleKind
-from oakladder.desk.widgets.column_chooser import ColumnChooser
 from oakladder.desk.window import Window
-from windows import close_popups, popup_actions, reply
+from windows import answer, close_popups, popup_actions, reply
 
 
 @pytest.fixture
@@ -111,9 +110,7 @@ def test_a_pane_folds_and_moves_from_its_menu(window: Window, calm) -> None:  # 
     close_popups()
 
 
-def test_the_ladders_head_offers_what_can_be_done_with_a_column(
-    window: Window, calm, answers, monkeypatch: pytest.MonkeyPatch
-) -> None:  # type: ignore[no-untyped-def]
+def test_the_ladders_head_offers_what_can_be_done_with_a_column(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     window.show_ladder()
     calm(window)
     place = window.ladder
@@ -137,13 +134,14 @@ def test_the_ladders_head_offers_what_can_be_done_with_a_column(
     head(first + 4)["Move left"].trigger()
     calm(window)
     assert [c.name for c in place.columns] == names
-    monkeypatch.setattr(ColumnChooser, "exec", lambda dialog: (dialog.frames["1d"].setChecked(False), 1)[1])
+    answer("Add", lambda dialog: dialog.frames["1d"].setChecked(False))
     head(first)["Change this column …"].trigger()
     calm(window)
     assert place.columns[0].timeframes == ["1w", "4h", "1h"]
     head(first)["Remove this column"].trigger()
     calm(window)
     assert [c.name for c in place.columns] == names[1:]
+    answer("Add")
     place.ask_column()
     calm(window)
     assert len(place.columns) == 2

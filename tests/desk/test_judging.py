@@ -13,6 +13,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel
 
 import windows
+from helpers import Tune
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app
 from oakladder.desk.look.theme import NIGHT
@@ -22,7 +23,6 @@ from oakladder.desk.window import Window
 from oakladder.trial.batch.task import Tried
 from oakladder.trial.judge.evidence.study import evidence_of
 from oakladder.trial.notebook import Swept, Try
-from oakladder.trial.sweep import run
 from oakladder.trial.sweep.ranges import Range
 
 Calm = Callable[[Window], None]
@@ -322,11 +322,11 @@ def test_a_long_sweep_is_stopped(window: Window, calm: Calm, place: TrialPlace) 
 
 
 def test_a_long_sweep_is_shared_with_processes_that_end_with_the_window(
-    window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
+    window: Window, calm: Calm, place: TrialPlace, tune: Tune
 ) -> None:
     alone = swept_by_one(window, calm, place).map.tried
-    monkeypatch.setattr(run, "_WORTH_THREADS", 1e-6)
-    monkeypatch.setattr(run, "_WORTH_HELP", 1e-6)
+    tune(threads_seconds=1e-6)
+    tune(processes_seconds=1e-6)
     window.session.sweeps.workers.count = 2
     place.sweep.form.sweep_button.click()
     calm(window)

@@ -20,10 +20,10 @@ from oakladder.desk.ladder.model import FIXED
 from oakladder.desk.ladder.sections import Section, read_sections
 from oakladder.desk.screenshot import settle
 from oakladder.desk.widgets.column_chooser import ColumnChooser
-from oakladder.desk.widgets.questions import Question
 from oakladder.desk.window import Window
 from oakladder.engine.columns.fill import cells
 from oakladder.rung import compile_script
+from windows import answer, close_popups, popup_actions
 
 SCRIPT = """rung 1
 setting n = 10 range 1..200
@@ -367,24 +367,21 @@ def test_a_list_is_deleted_only_when_it_is_said_twice(
     place.commands.make("Mine", ["BRINE", "FLAKE"])
     calm(window)
     lists.note("Mine", "BRINE", "watch the gap")
-    place.list_button.click()
-    menu = QApplication.activePopupWidget()
-    assert menu is not None
-    delete = next(a for a in menu.actions() if a.text().startswith("Delete"))
-    assert delete.isEnabled()
     asked: list[str] = []
 
-    def answer(yes: bool):  # type: ignore[no-untyped-def]
-        return lambda question: (asked.append(question.findChildren(QLabel)[0].text()), int(yes))[1]
+    def delete() -> None:
+        place.list_button.click()
+        (entry,) = (action for words, action in popup_actions().items() if words.startswith("Delete"))
+        assert entry.isEnabled()
+        entry.trigger()
+        close_popups()
+        calm(window)
 
-    monkeypatch.setattr(Question, "exec", answer(False))
-    delete.trigger()
-    calm(window)
-    assert "2 symbols and 1 notes" in asked[0] and "Mine" in lists.own
-    monkeypatch.setattr(Question, "exec", answer(True))
-    delete.trigger()
-    menu.close()
-    calm(window)
+    answer("Cancel", lambda question: asked.append(question.findChildren(QLabel)[0].text()))
+    delete()
+    assert "2 symbols and 1 note" in asked[0] and "Mine" in lists.own
+    answer("Delete")
+    delete()
     assert "Mine" not in lists.own and place.lists.currentText() == "All symbols"
 
 

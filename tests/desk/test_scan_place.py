@@ -21,13 +21,13 @@ from oakladder.desk.scan.cards import GroupEditor
 from oakladder.desk.scan.place import ScanPlace
 from oakladder.desk.scan.result_models import HEADS
 from oakladder.desk.scan.rule_settings import Given
-from oakladder.desk.widgets.questions import Question
 from oakladder.desk.window import Window
 from oakladder.engine.columns.fill import cells
 from oakladder.engine.scan.conditions import Field, FieldFilter, Group, Join, Rule, TriggerMode
 from oakladder.engine.scan.run import occurrences, run_scan
 from oakladder.rung import compile_script
 from oakladder.user.scans import GROUP, SCRIPT, SavedScan, SavedScans, ScanLine, as_plain, read_scan
+from windows import answer
 
 SCRIPT_TEXT = """rung 1
 signal up = close > sma(close, 20) bullish
@@ -317,11 +317,11 @@ def test_scans_are_saved_copied_turned_round_and_come_back(
     again = SavedScans(window.session.workspace.config / "scans.json")
     assert list(again.scans) == ["Afloat", "Not: Afloat", "Not: Afloat 2"]
     assert again.scans["Afloat"].lines == [rule(), ScanLine(Field.PRICE.value, relation=">", number=20.0)]
-    monkeypatch.setattr(Question, "exec", lambda _: 0)
+    answer("Cancel")
     place.saves.ask_delete()
     calm(window)
     assert "Not: Afloat 2" in window.session.scans.scans
-    monkeypatch.setattr(Question, "exec", lambda _: 1)
+    answer("Delete")
     place.saves.ask_delete()
     calm(window)
     assert len(window.session.scans.scans) == 2
@@ -457,13 +457,12 @@ def test_a_condition_has_settings_and_hours_of_its_own(
     editor = card.unfold()
     asked: list[Given] = []
 
-    def answer(dialog: Given) -> int:
+    def fill_in(dialog: Given) -> None:
         asked.append(dialog)
         dialog.strip.changed.emit("n", 7.0)
         dialog.extended.setChecked(True)
-        return 1
 
-    monkeypatch.setattr(Given, "exec", answer)
+    answer("Apply", fill_in)
     editor.given.click()
     assert asked and editor.given.text() == "n 7, all hours"
     line = editor.line()
@@ -478,7 +477,7 @@ def test_a_condition_has_settings_and_hours_of_its_own(
     calm(window)
     assert window.session.rule.settings == {"n": 7.0}
 
-    monkeypatch.setattr(Given, "exec", lambda dialog: (dialog.strip.drop.click(), 1)[1])
+    answer("Apply", lambda dialog: dialog.strip.drop.click())
     editor.given.click()
     assert editor.line().settings == {}
 

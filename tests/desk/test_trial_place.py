@@ -12,10 +12,10 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QLabel, QMenu
+from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel, QMenu
 
 import windows
-from oakladder.app import chart_controller as looking_module
+from helpers import Tune
 from oakladder.app import trials as trials_module
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app, make_window
@@ -24,7 +24,7 @@ from oakladder.desk.trial.place import TrialPlace
 from oakladder.desk.window import Window
 from oakladder.trial.spec import Change, ChangeKind
 from oakladder.user.workspace import Workspace
-from windows import put_away, reply
+from windows import once_asked, put_away, reply
 
 Calm = Callable[[Window], None]
 RULE = """rung 1
@@ -92,9 +92,9 @@ def test_a_changed_setting_changes_the_trial_without_compiling(window: Window, c
 
 
 def test_what_is_looked_at_comes_before_what_is_out_of_sight(
-    window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
+    window: Window, calm: Calm, place: TrialPlace, tune: Tune
 ) -> None:
-    monkeypatch.setattr(looking_module, "_MOST_PUT_OFF", 1_000)  # on a machine that is busy, too
+    tune(put_off_most=1_000)  # on a machine that is busy, too
     came: list[str] = []
     place.trials.changed.connect(lambda _: came.append("trial"))
     window.session.chart.signal_ages_changed.connect(lambda _: came.append("pips"))
@@ -482,10 +482,9 @@ def test_what_is_tried_comes_back_after_a_restart(window: Window, calm: Calm, pl
 def test_asked_settings_become_variants(
     window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(QDialog, "exec", lambda dialog: reply(dialog, "40"))
+    once_asked(lambda: reply(QApplication.activeModalWidget(), "40"))
     popup = place.variants.menu(QPoint(0, 0))
     popup.actions()[0].trigger()
-    popup.close()
     calm(window)
     assert place.trials.changes == [Change(ChangeKind.SETTING, "40", "n")]
     make_app().processEvents()

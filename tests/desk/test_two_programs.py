@@ -16,11 +16,10 @@ from PyQt6.QtWidgets import QApplication
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.quit_dialogs import WaitingDialog
 from oakladder.desk.screenshot import settle
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
-from windows import put_away
+from windows import answer, put_away
 
 Calm = Callable[[Window], None]
 LEFT = Qt.MouseButton.LeftButton
@@ -198,21 +197,12 @@ def test_leaving_says_what_it_waits_for_and_can_be_taken_back(
 ) -> None:
     said: list[str] = []
 
-    def click(which: str) -> Callable[[WaitingDialog], int]:
-        def exec_(dialog: WaitingDialog) -> int:
-            dialog.show()
-            said.append(dialog.words.text())
-            QTest.mouseClick(getattr(dialog, which), LEFT)
-            return dialog.result()
-
-        return exec_
-
     window.ladder.commands.make("First", [])
     assert becomes(lambda: "stop waiting" in window.status.text())
-    monkeypatch.setattr(WaitingDialog, "exec", click("stay"))
+    answer("Cancel", lambda dialog: said.append(dialog.words.text()))
     window.close()
     assert window.isVisible() and f"oak scan (process {holder.pid})" in said[0]
-    monkeypatch.setattr(WaitingDialog, "exec", click("go"))
+    answer("Quit without saving")
     begin = time.monotonic()
     window.close()
     assert not window.isVisible() and time.monotonic() - begin < 6

@@ -17,7 +17,7 @@ from pathlib import Path
 import pytest
 from PyQt6.QtWidgets import QApplication
 
-from oakladder.bars.store import bar_cache
+from helpers import Tune
 from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.gc_scheduler import keep_for_good
@@ -46,11 +46,16 @@ def opened(workspace: Workspace) -> Window:
 
 @pytest.fixture
 def window(
-    qapp: QApplication, workspace: Workspace, market: BarLibrary, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    qapp: QApplication,
+    workspace: Workspace,
+    market: BarLibrary,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    tune: Tune,
 ) -> Iterator[Window]:
     monkeypatch.chdir(tmp_path)
     monkeypatch.setattr(Workspace, "library", lambda self: market)
-    monkeypatch.setattr(bar_cache, "MOST_BYTES", 60_000_000)  # full soon, so that it can be seen what else grows
+    tune(bar_cache_bytes=60_000_000)  # full soon, so that it can be seen what else grows
     answer_dialogs(tmp_path, write_table(tmp_path / "OWN.csv"), monkeypatch.setattr)
     made = opened(workspace)
     yield made

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from helpers import daily_bars, random_bars, values
+from helpers import Tune, daily_bars, random_bars, values
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.engine.explain.why import Why
@@ -234,9 +234,8 @@ def test_checking_and_compiling_can_be_stopped() -> None:
 
 
 def test_a_single_symbols_run_can_be_stopped_and_runs_in_pieces_with_the_same_bits(
-    monkeypatch: pytest.MonkeyPatch,
+    tune: Tune,
 ) -> None:
-    from oakladder.engine.run import chunks as module
 
     program = compile_script(
         "rung 1\nlet m = median(close, 30)\nlet r = rsi(close, 9) + stdev(close, 20)\nkeep n = 0\nset n = n + close\n"
@@ -245,7 +244,7 @@ def test_a_single_symbols_run_can_be_stopped_and_runs_in_pieces_with_the_same_bi
     extra = list(program.plan.values.values())
     panel = panel_of([random_bars(7, 900), random_bars(8, 500)])
     whole = run(program, panel, outputs=[], extra=extra)
-    monkeypatch.setattr(module, "CHUNK_OPERATIONS", 1)  # sixteen bars at a time
+    tune(chunk_operations=1)  # sixteen bars at a time
     shares: list[float] = []
     pieces = run(program, panel, outputs=[], extra=extra, context=RunContext(progress=shares.append))
     for op in extra:

@@ -7,8 +7,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from helpers import random_bars, values
-from oakladder.engine.run import setup as running
+from helpers import Tune, random_bars, values
 from oakladder.rung.native import compile as native
 from rung_programs import EXPRESSIONS, PROLOGUE
 
@@ -37,21 +36,21 @@ def test_runners_agree_on_many_programs(expressions: list[str], seed: int) -> No
     agree(expressions, seed, 150)
 
 
-def test_quick_and_thorough_code_give_the_same_bits(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_quick_and_thorough_code_give_the_same_bits(tune: Tune) -> None:
     script = (
         PROLOGUE
         + "let x = rsi(close, 14) + stdev(close, 9) * counted(ema(close, 5), open) ^ 1.3\nlet y = sma(close on 1w, 3)"
     )
     bars = random_bars(3, 900)
     quick = values(script, bars)
-    monkeypatch.setattr(running, "THOROUGH_BARS", 0)
+    tune(thorough_bars=0)
     thorough = values(script, bars)
     for name in quick:
         np.testing.assert_array_equal(quick[name], thorough[name])
 
 
-def test_code_that_is_no_longer_remembered_is_freed_without_harm(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(native, "_MOST_MACHINES", 3)
+def test_code_that_is_no_longer_remembered_is_freed_without_harm(tune: Tune) -> None:
+    tune(loaded_machines=3)
     bars = random_bars(1, 30)
     for round_ in range(2):
         for k in range(12):

@@ -10,14 +10,13 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from helpers import daily_bars, random_bars
+from helpers import Tune, daily_bars, random_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
 from oakladder.bars.tail_view import tail_view
 from oakladder.bars.timeframes import Timeframe
-from oakladder.engine.run import chunks
 from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
@@ -185,10 +184,10 @@ def test_bars_that_were_left_out_keep_windows_in_phase(lanes: int) -> None:
     assert same("let x = sum(close, 5) + highest(high, 9)\nlet y = bar + close[3]", panel, lanes, {})
 
 
-def test_a_group_is_run_in_pieces_with_the_same_bits_and_can_be_stopped(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_group_is_run_in_pieces_with_the_same_bits_and_can_be_stopped(tune: Tune) -> None:
     script = "let x = rsi(close, 9) + (sma(close, 3) on 1w) + close[17]\nlet y = high on 1mo forming\nlet f = close > x"
     panel = a_panel(11, 9, 900, together=False)
-    monkeypatch.setattr(chunks, "CHUNK_OPERATIONS", 1)
+    tune(chunk_operations=1)
     assert same(script, panel, 4, {})
     program = compile_script("rung 1\n" + script)
     op = program.plan.values["x"]
@@ -255,10 +254,8 @@ def test_few_symbols_and_short_ones(counts: list[int]) -> None:
 
 
 @pytest.mark.parametrize("lanes", [0, 4])
-def test_several_threads_give_the_same_bits_and_tell_how_far_they_are(
-    lanes: int, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setattr(chunks, "CHUNK_BARS", 1500)
+def test_several_threads_give_the_same_bits_and_tell_how_far_they_are(lanes: int, tune: Tune) -> None:
+    tune(chunk_bars=1500)
     program = compile_script("rung 1\nlet x = rsi(close, 9) + (sma(close, 3) on 1w)")
     op, panel = program.plan.values["x"], a_panel(9, 60, 400, together=False)
     shares: list[float] = []

@@ -23,12 +23,10 @@ from oakladder.bars.timeframes import ONE_DAY, STANDARD, Timeframe
 from oakladder.engine.explain.why import Why
 from oakladder.engine.signal_ages import RecentSignal, recent_signals
 from oakladder.rung import Program, RunProblem
+from oakladder.tuning import TUNING
 from oakladder.user.workspace import Workspace
 
 _AFTER_CHART_MS = 30
-#: How often other jobs are put off while a trial runs: the visible trial comes before what is out of
-#: sight, but a long trial keeps nothing from coming.
-_MOST_PUT_OFF = 10
 
 
 class ChartController(QObject):
@@ -214,7 +212,7 @@ class ChartController(QObject):
 
     def _ask_the_rest(self) -> None:
         """Runs what may follow once the chart is painted: Why, the ladder's signal ages, the watchlist's columns."""
-        if self._jobs.busy_with("trial") and self._put_off < _MOST_PUT_OFF:
+        if self._jobs.busy_with("trial") and self._put_off < TUNING.put_off_most:
             self._put_off += 1
             self._after_chart.start()
             return

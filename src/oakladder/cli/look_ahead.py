@@ -8,6 +8,7 @@ from typing import Any
 
 from oakladder.cli.common import Format, arg, command, load, settings_of
 from oakladder.cli.trial_data import GROUND, DataOptions, sentences
+from oakladder.rung.texts import count_words
 from oakladder.trial.judge.look_ahead.check import check_look_ahead as check
 
 
@@ -29,4 +30,6 @@ def honest(script: Path, settings: list[str] | None, format_: str, **where: Any)
     print(found.words())
     for one in found.findings:
         line = f"line {one.line}: " if one.line else ""
-        print(f"{one.kind.word}: {line}{one.words}. {one.count:,} times, last on {one.symbol} at {one.when}.")
+        print(
+            f"{one.kind.word}: {line}{one.words}. {count_words(one.count, 'time')}, last on {one.symbol} at {one.when}."
+        )

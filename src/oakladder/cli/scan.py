@@ -30,6 +30,7 @@ from oakladder.cli.streams import console, visible
 from oakladder.engine.scan.conditions import Rule, TriggerMode
 from oakladder.engine.scan.run import ScanResult, run_scan
 from oakladder.rung import RunProblem
+from oakladder.rung.texts import count_words
 
 
 @command(
@@ -91,7 +92,7 @@ def _print_scan(found: ScanResult, library: BarLibrary, format_: Format) -> None
         writer.writeheader()
         writer.writerows(rows)
     else:
-        table = Table(title=f"{len(rows)} of {found.looked_at} symbols", title_justify="left")
+        table = Table(title=f"{len(rows)} of {count_words(found.looked_at, 'symbol')}", title_justify="left")
         for name, justify in (
             ("Symbol", "left"),
             ("Name", "left"),

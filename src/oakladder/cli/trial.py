@@ -28,6 +28,7 @@ from oakladder.cli.streams import console, visible
 from oakladder.cli.sweep import SWEEPING, sweep
 from oakladder.cli.trial_data import GROUND, DataOptions, sentences
 from oakladder.rung import Program, RunProblem, compile_script
+from oakladder.rung.texts import count_words
 from oakladder.trial.batch.task import Task
 from oakladder.trial.broker.money import Account, Costs, Size, Slippage, parse_ratio
 from oakladder.trial.compose import draft_of, with_trade
@@ -170,7 +171,7 @@ def _print_table(done: Trial, script: Path, to: IO[str]) -> None:
     console(to).print(table)
     told = [f"{count} {name}" for name, count in done.counts.items() if count]
     skipped = int((done.book.taken != 0).sum())
-    told += [f"{skipped} entries skipped"] if skipped else []
+    told += [f"{count_words(skipped, 'entry')} skipped"] if skipped else []
     told += [f"{int(done.book.open.sum())} still open"] if done.book.open.any() else []
     if told:
         print(", ".join(told) + ".", file=to)

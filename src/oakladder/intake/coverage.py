@@ -13,6 +13,7 @@ from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.time_words import bar_time
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
 from oakladder.intake.closed_days import missing_days
+from oakladder.rung.texts import count_words
 
 #: Number of last closes returned.
 LATELY = 90
@@ -76,7 +77,7 @@ def _span(bars: Bars, what: str) -> Span:
     holes = tuple((int(run[0]), int(run[-1])) for run in np.split(missing, breaks) if len(run))
     words = f"{len(bars):,} {what}, {_day(bars, 0)} to {_day(bars, len(bars) - 1)}"
     if len(missing):
-        words += f"; {len(missing):,} sessions without a bar, first {np.datetime64(int(missing[0]), 'D')}"
+        words += f"; {count_words(len(missing), 'session')} without a bar, first {np.datetime64(int(missing[0]), 'D')}"
     return Span(len(bars), int(days[0]), int(days[-1]), holes, words)
 
 

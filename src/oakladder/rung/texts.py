@@ -46,8 +46,17 @@ def write_value(value: object, form: str = "") -> str:
 
 
 def count_words(count: int, what: str) -> str:
-    """How many there are of something that takes an s."""
-    return f"{count:,} {what}{'' if count == 1 else 's'}"
+    """How many there are of something: "1 bar", "3 bars", "2 entries"."""
+    if count == 1:
+        return f"1 {what}"
+    if what.endswith("y") and what[-2:-1] not in "aeou":
+        return f"{count:,} {what[:-1]}ies"
+    return f"{count:,} {what}{'es' if what.endswith(('s', 'ch', 'x')) else 's'}"
+
+
+def agree(count: int, one: str, many: str) -> str:
+    """The form of a word that agrees with a number."""
+    return one if count == 1 else many
 
 
 #: A text is cut here: texts made of texts could grow without end.

@@ -15,7 +15,6 @@ import numpy as np
 from oakladder.bars.bars import Bars
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.library import BarLibrary
-from oakladder.bars.store.pack import SETTLED
 from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.engine.columns.fill import ColumnRequest, fill
@@ -25,6 +24,7 @@ from oakladder.engine.scan.run import run_scan
 from oakladder.rung import Program, compile_script
 from oakladder.rung.problems import Cancelled
 from oakladder.speed import TREND, Row
+from oakladder.tuning import TUNING
 from oakladder.work import parallel
 
 #: Max seconds to wait for code that is compiled in the background.
@@ -74,7 +74,7 @@ def make_market(folder: Path, symbols: int, bars: int, timeframe: Timeframe, *, 
         library.write(Bars(name, timeframe, calendar, times[there], {n: v[there] for n, v in columns.items()}))
     library.add_symbols(infos)
     library.settle()
-    time.sleep(SETTLED)  # as long as files must have stood still before they are packed
+    time.sleep(TUNING.settled_seconds)  # as long as files must have stood still before they are packed
     library.pack()
     return BarLibrary(folder)
 

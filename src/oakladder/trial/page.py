@@ -7,6 +7,7 @@ from html import escape
 
 import numpy as np
 
+from oakladder.rung.texts import count_words
 from oakladder.trial.breakdowns import by_reason, by_side, months
 from oakladder.trial.metrics.metrics import FIGURES, metric_words
 from oakladder.trial.report import TRADE_COLUMNS, trade_rows
@@ -167,9 +168,7 @@ def _all_figures(trial: Trial) -> str:
         for name, f in FIGURES.items()
     ]
     counts = ", ".join(f"{count} {name}" for name, count in trial.counts.items())
-    return (
-        f"<table>{''.join(rows)}</table><p>{escape(counts)}; {int((trial.book.taken != 0).sum())} entries skipped.</p>"
-    )
+    return f"<table>{''.join(rows)}</table><p>{escape(counts)}; {count_words(int((trial.book.taken != 0).sum()), 'entry')} skipped.</p>"
 
 
 def _trades(trial: Trial, most: int | None) -> str:

@@ -18,6 +18,7 @@ import msgspec
 
 from oakladder.disk import copy_aside, read_regular, replacing, why
 from oakladder.locks import locked
+from oakladder.rung.texts import agree, count_words
 from oakladder.trial.batch.task import Tried
 from oakladder.trial.metrics.metrics import FIGURES
 from oakladder.trial.notebook import Entry, Notebook, Swept, Text, What, in_order, mark_of
@@ -72,7 +73,8 @@ class Notebooks:
                 with contextlib.suppress(OSError):
                     copy_aside(path)
                 self._tell(
-                    f"{damaged} lines of the notebook of {rule} are damaged and left out; a copy is kept beside it."
+                    f"{count_words(damaged, 'line')} of the notebook of {rule} {agree(damaged, 'is', 'are')} damaged and left out; "
+                    "a copy is kept beside it."
                 )
             swept = [e.file for e in entries if isinstance(e, Swept)]
             made = Notebook(in_order(entries), {name: self._rows_of(self.place(rule) / name) for name in swept})

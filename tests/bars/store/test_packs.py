@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
-from helpers import daily_bars, random_bars
+from helpers import Tune, daily_bars, random_bars
 from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of, resample_panel
@@ -35,9 +35,9 @@ UP = compile_script("rung 1\nsignal up = close > sma(close, 5)")
 
 
 @pytest.fixture(autouse=True)
-def few_are_enough(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(packing, "LEAST_SYMBOLS", 2)
-    monkeypatch.setattr(pack, "SETTLED", 0.0)
+def few_are_enough(tune: Tune) -> None:
+    tune(packed_symbols=2)
+    tune(settled_seconds=0.0)
 
 
 def make_library(folder: Path, *, ragged: bool) -> BarLibrary:
@@ -259,27 +259,27 @@ def test_packing_that_is_broken_off_leaves_what_was_done(library: BarLibrary) ->
     assert library.pack() == 20 - some
 
 
-def test_what_was_just_changed_is_not_copied_yet(library: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_was_just_changed_is_not_copied_yet(library: BarLibrary, tune: Tune) -> None:
     """Where times are kept in whole seconds, one more change of the same size could not be told from the last."""
     expected = found(library)
-    monkeypatch.setattr(pack, "SETTLED", 60.0)
+    tune(settled_seconds=60.0)
     for name in NAMES[4:]:
         for path in (library.path(name, ONE_DAY), library.path(name, ONE_MINUTE)):
             if path.exists():
                 os.utime(path, (1e9, 1e9))  # changed long ago, says the one time, and just now, says the other
     assert library.pack() == 0
-    monkeypatch.setattr(pack, "SETTLED", 0.0)
+    tune(settled_seconds=0.0)
     assert library.pack() == 20 and found(library) == expected
 
 
-def test_few_symbols_and_long_ones_stay_in_their_files(library: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(packing, "LEAST_SYMBOLS", 13)
+def test_few_symbols_and_long_ones_stay_in_their_files(library: BarLibrary, tune: Tune) -> None:
+    tune(packed_symbols=13)
     assert library.pack() == 0
-    monkeypatch.setattr(packing, "LEAST_SYMBOLS", 2)
+    tune(packed_symbols=2)
     days = [len(library.base(n, ONE_DAY)) for n in NAMES]
     minutes = [len(library.base(n, ONE_MINUTE)) for k, n in enumerate(NAMES) if k % 3]
     most = sorted(days)[6]
-    monkeypatch.setattr(packing, "MOST_BARS", most)
+    tune(packed_bars=most)
     expected = found(library)
     assert 0 < library.pack() == sum(count <= most for count in days + minutes) < 20
     assert found(BarLibrary(library.folder)) == expected

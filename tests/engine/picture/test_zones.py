@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from helpers import daily_bars, random_bars
+from helpers import Tune, daily_bars, random_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
 from oakladder.engine.picture import zones as module
@@ -63,8 +63,8 @@ def test_gaps_of_three_bars_are_zones_until_they_are_touched(seed: int) -> None:
 
 
 @pytest.mark.parametrize("together", [200, 1_000_000])
-def test_a_zone_knows_its_edges_and_its_age(together: int, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(module, "_TOGETHER", together)
+def test_a_zone_knows_its_edges_and_its_age(together: int, tune: Tune) -> None:
+    tune(zone_bars=together)
     bars = random_bars(3, 400)
     close, high, low = bars["close"], bars["high"], bars["low"]
     text = """setting share = 0.5

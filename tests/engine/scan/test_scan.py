@@ -9,7 +9,7 @@ from importlib.resources import files
 import numpy as np
 import pytest
 
-from helpers import daily_bars
+from helpers import Tune, daily_bars
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.panels import panel_of
 from oakladder.bars.store.library import BarLibrary
@@ -21,7 +21,6 @@ from oakladder.engine.run.execute import Cancelled, run
 from oakladder.engine.scan.conditions import Rule, TriggerMode
 from oakladder.engine.scan.run import ScanResult, run_scan
 from oakladder.engine.signal_ages import recent_signals
-from oakladder.engine.universe import map as surveying
 from oakladder.rung import Program, compile_script
 
 DEMO = {
@@ -77,10 +76,10 @@ def test_every_demo_script_has_signals_and_pictures_in_the_demo_market(market: B
     assert picture.lines and picture.marks and picture.events
 
 
-def test_a_scan_in_threads_is_the_same(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_scan_in_threads_is_the_same(market: BarLibrary, tune: Tune) -> None:
     program = compile_script(TIDE)
     one = scan(program, "ebb", market, market.infos, 100)
-    monkeypatch.setattr(surveying, "PART_BARS", 5000)
+    tune(part_bars=5000)
     with ThreadPoolExecutor(4) as pool:
         assert scan(program, "ebb", market, market.infos, 100, context=RunContext(pool)).found == one.found
 

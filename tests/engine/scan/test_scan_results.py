@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from helpers import Tune
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
@@ -27,7 +28,6 @@ from oakladder.engine.scan.conditions import (
 )
 from oakladder.engine.scan.run import occurrences, run_scan
 from oakladder.engine.scan.why_not import why_not
-from oakladder.engine.universe import map as surveying
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.rung.problems import UnknownName
 
@@ -211,10 +211,10 @@ def test_the_first_condition_that_fails_says_by_how_much(market: BarLibrary) -> 
         why_not(rule, market, "NOWHERE", ONE_DAY)
 
 
-def test_parts_and_threads_change_nothing(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_parts_and_threads_change_nothing(market: BarLibrary, tune: Tune) -> None:
     condition = CONDITIONS[6]
     whole = run_scan(condition, market, market.infos)
-    monkeypatch.setattr(surveying, "PART_BARS", 7000)
+    tune(part_bars=7000)
     shares: list[float] = []
     with ThreadPoolExecutor(3) as pool:
         cut = run_scan(condition, market, market.infos, context=RunContext(pool, progress=shares.append))
@@ -233,8 +233,8 @@ def test_a_bad_symbol_is_told_and_spoils_nothing(market: BarLibrary) -> None:
     assert found.looked_at == 2
 
 
-def test_a_scan_is_stopped_between_parts(market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(surveying, "PART_BARS", 5000)
+def test_a_scan_is_stopped_between_parts(market: BarLibrary, tune: Tune) -> None:
+    tune(part_bars=5000)
     calls = []
 
     def cancelled() -> bool:

@@ -12,11 +12,10 @@ import pytest
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
-from helpers import daily_bars, random_bars
+from helpers import Tune, daily_bars, random_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store import pack, packing
 from oakladder.bars.store.edit_metadata import Change, edit_symbols
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.symbol_info import SymbolInfo
@@ -28,8 +27,8 @@ from oakladder.engine.run.execute import run
 from oakladder.engine.scan.conditions import Condition, Group, Join, Rule, TriggerMode
 from oakladder.engine.scan.run import ScanResult, run_scan
 from oakladder.engine.stream.checkpoint_store import can_be_saved
-from oakladder.engine.universe import map
 from oakladder.rung import compile_script
+from oakladder.tuning import tuned
 from rung_programs import EXPRESSIONS, PROLOGUE
 
 WEEK, HOUR = Timeframe.parse("1w"), Timeframe.parse("1h")
@@ -135,15 +134,15 @@ SYMBOLS = [f"Q{k:02d}" for k in range(20)]
 
 
 @pytest.fixture(autouse=True)
-def every_scan_is_large(monkeypatch: pytest.MonkeyPatch, tmp_path_factory: pytest.TempPathFactory) -> None:
-    monkeypatch.setattr(map, "THOROUGH_BARS", 1)
-    monkeypatch.setattr(pack, "SETTLED", 0.0)
+def every_scan_is_large(monkeypatch: pytest.MonkeyPatch, tune: Tune, tmp_path_factory: pytest.TempPathFactory) -> None:
+    tune(thorough_bars=1)
+    tune(settled_seconds=0.0)
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.mktemp("cache")))
 
 
 @pytest.fixture(params=["files", "pack"])
-def library(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> BarLibrary:
-    monkeypatch.setattr(packing, "LEAST_SYMBOLS", 2 if request.param == "pack" else 10**9)
+def library(request: pytest.FixtureRequest, tmp_path: Path, tune: Tune) -> BarLibrary:
+    tune(packed_symbols=2 if request.param == "pack" else 10**9)
     made = BarLibrary(tmp_path / "bars")
     calendar = Calendar(start=540, end=900, early=480, late=960)
     opens = calendar.day_open(np.arange(18_000, 18_012, dtype=np.int64))
@@ -173,8 +172,7 @@ def plainly(
     condition: Condition, library: BarLibrary, timeframe: Timeframe, monkeypatch: pytest.MonkeyPatch
 ) -> ScanResult:
     """A scan that has no states to go on from."""
-    with monkeypatch.context() as patch:
-        patch.setattr(map, "THOROUGH_BARS", 10**12)
+    with monkeypatch.context() as patch, tuned(thorough_bars=10**12):
         patch.setenv("XDG_CACHE_HOME", str(_folder() / "nothing here"))
         return run_scan(condition, library, SYMBOLS, timeframe)
 
@@ -257,11 +255,11 @@ def test_bars_that_change_are_run_from_the_first(library: BarLibrary, monkeypatc
         assert answer(made) == answer(plainly(condition, library, ONE_DAY, monkeypatch))
 
 
-def test_of_what_was_just_changed_no_state_is_saved(library: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(pack, "SETTLED", 60.0)
+def test_of_what_was_just_changed_no_state_is_saved(library: BarLibrary, tune: Tune) -> None:
+    tune(settled_seconds=60.0)
     run_scan(Rule(PROGRAM, "over"), library, SYMBOLS)
     assert not checkpoint_files()
-    monkeypatch.setattr(pack, "SETTLED", 0.0)
+    tune(settled_seconds=0.0)
     run_scan(Rule(PROGRAM, "over"), library, SYMBOLS)
     assert checkpoint_files()
 

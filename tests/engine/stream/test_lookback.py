@@ -10,7 +10,7 @@ import pytest
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
-from helpers import daily_bars, random_bars
+from helpers import Tune, daily_bars, random_bars
 from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.panel import Panel
@@ -23,8 +23,6 @@ from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.tail_view import tail_view
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 from oakladder.disk import why
-from oakladder.engine.columns import cells as cell_making
-from oakladder.engine.columns import fill
 from oakladder.engine.columns.fill import cells
 from oakladder.engine.run.execute import run
 from oakladder.engine.scan import run as screening
@@ -172,13 +170,11 @@ CONDITIONS: list[Condition] = [
 
 @pytest.mark.parametrize("k", range(len(CONDITIONS)))
 @pytest.mark.parametrize("frame", [ONE_DAY, WEEK, HOUR])
-def test_the_last_bars_tell_the_same_as_all(
-    market: BarLibrary, k: int, frame: Timeframe, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_the_last_bars_tell_the_same_as_all(market: BarLibrary, k: int, frame: Timeframe, tune: Tune) -> None:
     symbols = list(market.infos)[: 60 if frame is ONE_DAY and k not in (8, 9) else 8]
     expected = whole_screen(CONDITIONS[k], market, symbols, frame)
     for seen in (3, 20):
-        monkeypatch.setattr(screening, "SINCE_BARS", seen)
+        tune(scan_bars=seen)
         made = run_scan(CONDITIONS[k], market, symbols, frame)
         assert made.found == expected.found and made.gone == expected.gone
 
@@ -203,19 +199,19 @@ def ragged(market: BarLibrary, tmp_path_factory: pytest.TempPathFactory) -> BarL
 @pytest.mark.parametrize("k", range(len(CONDITIONS)))
 @pytest.mark.parametrize("frame", [ONE_DAY, WEEK])
 def test_symbols_with_days_of_their_own_are_scanned_alike(
-    ragged: BarLibrary, k: int, frame: Timeframe, monkeypatch: pytest.MonkeyPatch
+    ragged: BarLibrary, k: int, frame: Timeframe, tune: Tune
 ) -> None:
     names = list(ragged.infos)
     assert ragged.panel(names, ONE_DAY).timeline.is_ragged
     expected = [whole_screen(CONDITIONS[k], ragged, [s], frame) for s in names]  # a symbol alone is never ragged
     found = sorted((f for one in expected for f in one.found), key=lambda f: (f.bars_ago, f.symbol))
     for seen in (3, 20, 10**6):
-        monkeypatch.setattr(screening, "SINCE_BARS", seen)
+        tune(scan_bars=seen)
         made = run_scan(CONDITIONS[k], ragged, names, frame)
         assert list(made.found) == found and sorted(made.gone) == sorted(s for one in expected for s in one.gone)
 
 
-def test_days_that_the_calendar_does_not_know_shorten_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_days_that_the_calendar_does_not_know_shorten_nothing(tmp_path: Path, tune: Tune) -> None:
     library, calendar = BarLibrary(tmp_path), Calendar()
     rng = np.random.default_rng(6)
     names = [f"S{k}" for k in range(8)]
@@ -227,7 +223,7 @@ def test_days_that_the_calendar_does_not_know_shorten_nothing(tmp_path: Path, mo
     condition = Group(Join.ANY, (Rule(SHORT, "even", WEEK), Rule(SHORT, "up", WEEK, {"n": 100})))
     for frame in (ONE_DAY, WEEK):
         expected = whole_screen(condition, library, names, frame)
-        monkeypatch.setattr(screening, "SINCE_BARS", 3)
+        tune(scan_bars=3)
         assert run_scan(condition, library, names, frame).found == expected.found and expected.found
 
 
@@ -279,21 +275,15 @@ def test_only_the_last_bars_are_read(market: BarLibrary, monkeypatch: pytest.Mon
     assert sorted(sizes)[10] > 1000
 
 
-def see_only(monkeypatch: pytest.MonkeyPatch, bars: int) -> None:
-    """Columns look at so many of the last bars first."""
-    for module in (fill, cell_making):
-        monkeypatch.setattr(module, "RECENT_BARS", bars)
-
-
 @pytest.mark.parametrize("frame", ["1w", "1d", "2h"])
 @pytest.mark.parametrize("name", ["up", "dip", "gap", None])
 def test_columns_of_the_last_bars_are_the_same_as_of_all(
-    market: BarLibrary, frame: str, name: str | None, monkeypatch: pytest.MonkeyPatch
+    market: BarLibrary, frame: str, name: str | None, tune: Tune
 ) -> None:
     symbols, timeframe = list(market.infos)[:12], Timeframe.parse(frame)
-    see_only(monkeypatch, 10**6)
+    tune(column_bars=10**6)
     expected = cells(SHORT, name, market, symbols, timeframe)[0]
-    see_only(monkeypatch, 4)
+    tune(column_bars=4)
     made = cells(SHORT, name, market, symbols, timeframe)[0]
     assert {s: str(c) for s, c in made.items()} == {s: str(c) for s, c in expected.items()}
 

@@ -17,7 +17,7 @@ from typing import Any
 
 import pytest
 
-from helpers import random_bars
+from helpers import Tune, random_bars
 from oakladder.bars.panels import panel_of
 from oakladder.engine.run.context import RunContext
 from oakladder.rung import compile_script
@@ -47,11 +47,11 @@ def expected() -> list[Tried]:
 
 
 @pytest.fixture(autouse=True)
-def much_to_do(monkeypatch: pytest.MonkeyPatch) -> None:
+def much_to_do(tune: Tune) -> None:
     """Every sweep is long enough for help, and is handed on in small parts."""
-    monkeypatch.setattr(run, "_WORTH_THREADS", 1e-6)
-    monkeypatch.setattr(run, "_WORTH_HELP", 1e-6)
-    monkeypatch.setattr(run, "_BATCH_SECONDS", 0.02)
+    tune(threads_seconds=1e-6)
+    tune(processes_seconds=1e-6)
+    tune(batch_seconds=0.02)
 
 
 @pytest.fixture
@@ -111,16 +111,14 @@ def test_where_memory_is_short_threads_share_the_bars(
     assert not active_children()
 
 
-def test_a_short_sweep_begins_no_process(
-    expected: list[Tried], workers: Workers, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setattr(run, "_WORTH_HELP", 3600.0)
+def test_a_short_sweep_begins_no_process(expected: list[Tried], workers: Workers, tune: Tune) -> None:
+    tune(processes_seconds=3600.0)
     assert list(swept(a_task(), VARIANTS, context=RunContext(workers))) == expected
     assert not active_children()
 
 
 def test_variants_that_fail_at_once_do_not_hide_how_long_the_others_take(
-    workers: Workers, monkeypatch: pytest.MonkeyPatch
+    workers: Workers, monkeypatch: pytest.MonkeyPatch, tune: Tune
 ) -> None:
     now, one = [0.0], WatchedBatch.one
 
@@ -131,7 +129,7 @@ def test_variants_that_fail_at_once_do_not_hide_how_long_the_others_take(
 
     monkeypatch.setattr(WatchedBatch, "one", timed)
     monkeypatch.setattr(run.time, "perf_counter", lambda: now[0])
-    monkeypatch.setattr(run, "_WORTH_HELP", 10.0)
+    tune(processes_seconds=10.0)
     failing = [{"n": 5.0, "far": 5000.0}] * 8
     made = list(swept(a_task(), [*failing, *VARIANTS], context=RunContext(workers)))
     assert [bool(one.problem) for one in made[:9]] == [True] * 8 + [False]

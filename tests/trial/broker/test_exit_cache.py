@@ -22,6 +22,7 @@ from oakladder.trial.broker.trade_finder import find_trades
 from oakladder.trial.broker.trades import Trades
 from oakladder.trial.sweep.run import swept
 from oakladder.trial.trial import trial_data_of
+from oakladder.tuning import tuned
 from trial.random_rules import market
 
 SETTINGS = "setting n = 3 range 1..60\nsetting m = 5 range 1..60\nsetting far = 2 range 1..9\n"
@@ -110,8 +111,7 @@ def compare_case(
     once = {clause.split()[0]: clause for clause in sorted(clauses)}.values()
     lines = [f"    {line}" for line in (f"enter when {enter}", leave, *once) if line]
     program = compile_script("\n".join(("rung 1", SETTINGS, f"trade t {side}", *lines)))
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(exit_cache, "_ONE_IN", 1)
+    with tuned(exits_one_in=1):
         compare(program, a_market(seed, holes), variants)
 
 

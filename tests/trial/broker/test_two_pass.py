@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from helpers import Tune
 from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
@@ -23,6 +24,7 @@ from oakladder.trial.broker.trade_finder import find_trades
 from oakladder.trial.broker.trades import Trades
 from oakladder.trial.sweep.run import swept
 from oakladder.trial.trial import trial_data_of
+from oakladder.tuning import tuned
 from trial.random_rules import market, random_case
 
 SEEDS = st.integers(0, 100_000)
@@ -117,9 +119,9 @@ def test_the_first_run_stands_side_by_side(name: str, lanes: int) -> None:
 
 
 def test_many_parts_on_several_threads_can_be_stopped_and_tell_how_far_they_are(
-    monkeypatch: pytest.MonkeyPatch,
+    tune: Tune,
 ) -> None:
-    monkeypatch.setattr(two_pass, "PART_BARS", 900)
+    tune(two_pass_bars=900)
     program, panel = compile_script("rung 1\n" + CASES["two that contradict"]), a_market(3, 50, "1d")
     told: list[float] = []
     with ThreadPoolExecutor(3) as pool:
@@ -177,8 +179,7 @@ def test_what_variants_share_changes_no_trade(
 ) -> None:
     program, kept = compile_script("rung 1\n" + LENGTHS), SignalCache(varying)
     panels = [a_market(3, 20, "1d"), a_market(9, 20, "1d")]
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(two_pass, "PART_BARS", 900 if in_parts else 600_000)
+    with tuned(two_pass_bars=900 if in_parts else 600_000):
         for k, variant in enumerate(variants):
             panel = panels[k // 4 % 2]  # now and then over other bars
             same(

@@ -7,9 +7,8 @@ from collections import OrderedDict
 
 from oakladder.bars.bars import Bars
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from oakladder.tuning import TUNING
 
-#: The most bytes of bars that are kept.
-MOST_BYTES = 400_000_000
 #: Symbol, timeframe, and whether hours outside the session are among the bars.
 Key = tuple[str, Timeframe, bool]
 
@@ -33,7 +32,7 @@ class BarCache:
             if key not in self._bars:
                 self._bars[key] = bars
                 self._bytes += _bytes_of(bars)
-            most = MOST_BYTES if self._most_bytes is None else self._most_bytes
+            most = TUNING.bar_cache_bytes if self._most_bytes is None else self._most_bytes
             while self._bytes > most and len(self._bars) > 1:
                 self._bytes -= _bytes_of(self._bars.popitem(last=False)[1])
 

@@ -41,10 +41,8 @@ from oakladder.bars.store.pack_index import (
 )
 from oakladder.bars.store.symbol_info import calendar_text
 from oakladder.bars.timeframes import ONE_MONTH, ONE_WEEK, Timeframe
+from oakladder.tuning import TUNING
 
-#: What was changed less than so many seconds ago passes for unsettled, and nothing is derived from it yet: where a disk
-#: keeps coarse times, one more change could look the same as the last.
-SETTLED = 3.0
 _log = logging.getLogger(__name__)
 _ORDER = {name: k for k, name in enumerate(NAMES)}
 
@@ -200,4 +198,4 @@ def calendar_name(calendar: Calendar) -> str:
 def settled(states: np.ndarray) -> np.ndarray:
     """Which files have stood still for some time; ``states`` begin with when each was modified and changed, ns. Shape
     (files, 2 or more), int64; gives shape (files,), bool."""
-    return np.asarray(states[:, :2].max(axis=1, initial=0) <= time.time_ns() - int(SETTLED * 1e9))
+    return np.asarray(states[:, :2].max(axis=1, initial=0) <= time.time_ns() - int(TUNING.settled_seconds * 1e9))

@@ -36,12 +36,9 @@ from oakladder.bars.store.pack_index import (
 from oakladder.bars.timeframes import ONE_MONTH, ONE_WEEK
 from oakladder.disk import replacing, write_atomic
 from oakladder.locks import locked
+from oakladder.tuning import TUNING
 
 _log = logging.getLogger(__name__)
-#: Symbols with more bars than this stay in their own files: with so much to read, opening one costs nothing.
-MOST_BARS = 20_000
-#: So few symbols are read from their files as quickly.
-LEAST_SYMBOLS = 100
 #: A pack is made only where this many times its bytes are free on the disk, and these bytes besides.
 _FREE_TIMES, _FREE_BYTES = 3, 500_000_000
 _SCHEMA = pa.schema([("time", pa.timestamp("s", "UTC"))] + [(name, pa.float64()) for name in NAMES if name != "time"])
@@ -89,7 +86,7 @@ class _Packing:
         self._counted: dict[tuple[str, Calendar], tuple[int, int]] = {}
 
     def done(self) -> int:
-        if len(self._stems) < LEAST_SYMBOLS:
+        if len(self._stems) < TUNING.packed_symbols:
             return 0
         copies = self._pack.copies(self._stems)
         there = copies.there
@@ -136,7 +133,7 @@ class _Packing:
                 return
             with contextlib.suppress(OSError, pa.ArrowException, KeyError, ValueError):
                 layout = self._files.of(self._pack.file(stem))
-                if 0 < layout.count <= MOST_BARS and settled(np.array([layout.state]))[0]:
+                if 0 < layout.count <= TUNING.packed_bars and settled(np.array([layout.state]))[0]:
                     yield stem, layout
 
     def _longer(self, times: np.ndarray, clock: str, calendar: Calendar) -> tuple[int, int]:

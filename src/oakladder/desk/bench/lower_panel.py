@@ -67,7 +67,7 @@ def line_of(outcome: Outcome) -> str:
         return f"{where}: no trades"
     growth, held = metric_words(figures, "growth"), metric_words(figures, "held_growth")
     count, won, fall = (metric_words(figures, name) for name in ("trades", "winners", "drawdown"))
-    return f"{where}: {count} trades, {won} winners, annual return {growth} (buy and hold {held}), max drawdown {fall}"
+    return f"{where}: {count} {'trade' if count == '1' else 'trades'}, {won} winners, annual return {growth} (buy and hold {held}), max drawdown {fall}"
 
 
 class LowerPanel(QTabWidget):

@@ -32,6 +32,7 @@ from oakladder.desk.widgets.legend import FillLegend
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
 from oakladder.desk.widgets.rows_model import SORT_ROLE, Look, RowsModel
 from oakladder.engine.columns.cells import Cell
+from oakladder.rung.texts import count_words
 
 _FIXED = ("Symbol", "Last", "Change")
 
@@ -227,7 +228,7 @@ class WatchlistPanel(QWidget):
     def _filtered(self, words: str) -> None:
         self.rows.look_for(words)
         shown, all_ = self.rows.rowCount(), self.model.rowCount()
-        self.count.setText(f"{shown} of {all_} symbols" if words else f"{all_} symbols")
+        self.count.setText(f"{shown} of {count_words(all_, 'symbol')}" if words else count_words(all_, "symbol"))
 
     def _head_asked(self, point: QPoint) -> None:
         header = self.table.horizontalHeader()

@@ -11,6 +11,7 @@ from oakladder.desk.chart.marks import Drawn
 from oakladder.desk.chart.overlay import LegendLine, Measure
 from oakladder.desk.look.theme import Theme, qcolor
 from oakladder.engine.picture.parts import PRICE, VOLUME, Picture
+from oakladder.rung.texts import count_words
 
 
 def legend(
@@ -80,4 +81,4 @@ def words_of(bars: Bars, drawn: Drawn) -> str:
     if drawn.known == drawn.bar:
         return f"{drawn.words}\n{when}".strip()
     late = drawn.known - drawn.bar
-    return f"{drawn.words}\nStands on {when}\nKnown {late} bars later, on {bar_time(bars, drawn.known)}".strip()
+    return f"{drawn.words}\nStands on {when}\nKnown {count_words(late, 'bar')} later, on {bar_time(bars, drawn.known)}".strip()

@@ -101,4 +101,6 @@ class SignalStrip(PaintedWidget):
         row = int((event.position().y() - 4) // 16)
         if 0 <= row < len(self.events):
             found = self.events[row]
-            self.setToolTip(f"{found.name}: {len(found.bars)} times in {self._count:,} bars. {found.text}")
+            self.setToolTip(
+                f"{found.name}: {count_words(len(found.bars), 'time')} in {count_words(self._count, 'bar')}. {found.text}"
+            )

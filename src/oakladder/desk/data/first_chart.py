@@ -14,6 +14,7 @@ from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
 from oakladder.intake.cleaning import Finding
 from oakladder.intake.importing import Intake
+from oakladder.rung.texts import count_words
 
 _NEAR = 5.0
 
@@ -87,7 +88,7 @@ class FirstChart(PaintedWidget):
 
     def _words(self) -> str:
         assert self._intake is not None and self._intake.bars is not None
-        return f"{self._intake.symbol}  {self._intake.timeframe}, {len(self._intake.bars):,} bars"
+        return f"{self._intake.symbol}  {self._intake.timeframe}, {count_words(len(self._intake.bars), 'bar')}"
 
     def event(self, event: object) -> bool:
         if isinstance(event, QHelpEvent) and self._intake is not None and self._intake.bars is not None:

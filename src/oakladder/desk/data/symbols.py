@@ -34,6 +34,7 @@ from oakladder.desk.widgets.small_charts import draw_spark
 from oakladder.desk.widgets.transient import answered
 from oakladder.desk.widgets.veil import veiled
 from oakladder.intake.coverage import Coverage, coverage_of
+from oakladder.rung.texts import count_words
 
 #: The height of a row with pictures.
 _ROW = 28
@@ -235,7 +236,7 @@ class SymbolsView(QWidget):
         self.session.jobs.start("symbols", work, then, lambda error: self.word.setText(sentence_of(error)), slow=True)
 
     def _count(self) -> None:
-        self.word.setText(f"{self.model.rowCount():,} symbols. Select some to edit them.")
+        self.word.setText(f"{count_words(self.model.rowCount(), 'symbol')}. Select some to edit them.")
 
     def _choose(self, symbols: set[str]) -> None:
         selection = self.table.selectionModel()

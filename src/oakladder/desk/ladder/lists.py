@@ -14,6 +14,7 @@ from oakladder.app.session import Session
 from oakladder.desk.widgets.questions import agreed, text_for, words_for
 from oakladder.desk.widgets.transient import below, passing_menu
 from oakladder.disk import read_text, write_atomic
+from oakladder.rung.texts import count_words
 from oakladder.user.lists import ListProblem
 
 
@@ -86,7 +87,8 @@ class ListCommands(QObject):
         own = self._session.lists.own.get(name)
         if own is None:
             return
-        words = f"Delete {name} with its {len(own.symbols)} symbols and {len(own.notes)} notes?"
+        symbols, notes = count_words(len(own.symbols), "symbol"), count_words(len(own.notes), "note")
+        words = f"Delete {name} with its {symbols} and {notes}?"
         if agreed(self._widget, words, "This cannot be undone.", "Delete"):
             self.change(lambda: self._session.lists.delete(name))
 

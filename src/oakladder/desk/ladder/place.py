@@ -220,9 +220,9 @@ class LadderPlace(QWidget):
             self.word.setText(f"{count_words(len(self._waiting), 'column')} waiting …")
             return
         shown, count = self.table.rows.rowCount(), len(self.table.source.infos)
-        words = f"{shown} of {count} symbols" if shown != count else f"{count} symbols"
+        words = count_words(count, "symbol") if shown == count else f"{shown} of {count_words(count, 'symbol')}"
         if self._troubles:
-            words += f"; {len(self._troubles)} columns cannot be shown: {self._troubles[0]}"
+            words += f"; {count_words(len(self._troubles), 'column')} cannot be shown: {self._troubles[0]}"
         self.word.setText(words)
         self.word.setToolTip("\n".join(self._troubles[:30]))
 

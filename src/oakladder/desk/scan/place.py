@@ -44,6 +44,7 @@ from oakladder.engine.scan.why_not import WhyNot
 from oakladder.engine.universe.map import SkippedSymbol
 from oakladder.rung import Program
 from oakladder.rung.problems import Cancelled
+from oakladder.rung.texts import count_words
 from oakladder.user.lists import ALL, ListProblem
 from oakladder.user.scans import SCRIPT, SavedScan, ScanLine, ScanProblem, as_plain, read_scan
 from oakladder.work import parallel
@@ -272,7 +273,7 @@ class ScanPlace(QWidget):
 
         self._proposed = []  # which has been run, and is the user's from now on
         self._running(True)
-        self._say(f"{what} {len(symbols):,} symbols …")
+        self._say(f"{what} {count_words(len(symbols), 'symbol')} …")
         self.session.jobs.start(
             "scan",
             job,

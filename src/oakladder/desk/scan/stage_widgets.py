@@ -12,6 +12,7 @@ from oakladder.desk.look.spacing import HAIR, WIDE
 from oakladder.desk.look.theme import DAY, Theme
 from oakladder.engine.scan.funnel import Stage
 from oakladder.engine.scan.why_not import Answer
+from oakladder.rung.texts import agree, count_words
 
 _BAR, _WORDS = 150, 150
 _NOT_RUN = "Run the scan to see how many symbols match"
@@ -42,7 +43,10 @@ class FunnelBar(PaintedWidget):
         self._stage, self._of, self.theme = stage, of, theme
         said = _NOT_RUN
         if stage is not None:
-            said = f"{stage.alone:,} of {of:,} symbols match it on its own; {stage.after:,} remain after the conditions above and this one"
+            said = (
+                f"{stage.alone:,} of {count_words(of, 'symbol')} {agree(stage.alone, 'matches', 'match')} it on its own; "
+                f"{stage.after:,} {agree(stage.after, 'remains', 'remain')} after the conditions above and this one"
+            )
         self.setToolTip(said if stage is not None else "")
         self.setAccessibleName(said)
         self.update()

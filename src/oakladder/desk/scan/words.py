@@ -9,6 +9,7 @@ from oakladder.engine.scan.conditions import Condition, rules_of
 from oakladder.engine.scan.run import FOLLOWED_BARS, Occurrence, ScanResult
 from oakladder.engine.scan.why_not import WhyNot
 from oakladder.engine.universe.map import SkippedSymbol
+from oakladder.rung.texts import count_words
 
 
 def marking_of(condition: Condition) -> Marking | None:
@@ -22,7 +23,7 @@ def marking_of(condition: Condition) -> Marking | None:
 def found_words(made: ScanResult) -> str:
     """What was found."""
     new = sum(f.is_new for f in made.found)
-    words = f"{len(made.found)} of {made.looked_at:,} symbols in {made.seconds:.2f} s; {new} new"
+    words = f"{len(made.found)} of {count_words(made.looked_at, 'symbol')} in {made.seconds:.2f} s; {new} new"
     words += f", {len(made.gone)} gone since the previous bar"
     words += f": {', '.join(made.gone[:6])}" if made.gone else ""
     return words + "." + ("" if made.found else " Look back shows when it did.") + _left_out(made.skipped)
@@ -31,7 +32,7 @@ def found_words(made: ScanResult) -> str:
 def past_words(found: list[Occurrence], skipped: tuple[SkippedSymbol, ...]) -> str:
     """How many past occurrences there are, and what followed."""
     days = len({o.day for o in found})
-    words = f"It was true {len(found):,} times on {days:,} days."
+    words = f"It was true {count_words(len(found), 'time')} on {count_words(days, 'day')}."
     after = np.array([o.after for o in found if o.after == o.after])
     if len(after):
         words += (

@@ -8,6 +8,7 @@ from oakladder.desk.look.fonts import LARGE, SMALL, ui_font
 from oakladder.desk.look.spacing import GAP, TIGHT, WIDE
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.elided_label import ElidedLabel
+from oakladder.rung.texts import count_words
 from oakladder.trial.judge.deflated_sharpe import DeflatedSharpe
 from oakladder.trial.metrics.metrics import FIGURES, metric_words
 from oakladder.trial.trial import Trial
@@ -72,5 +73,5 @@ class MetricsRow(QWidget):
             return
         for (name, _, _), (_, _, beside) in zip(SHOWN, self._parts, strict=True):
             if name == "sharpe":
-                beside.setText(f"{found.discounted:.2f} after {found.tries:,} tries")
+                beside.setText(f"{found.discounted:.2f} after {count_words(found.tries, 'try')}")
                 beside.setToolTip(found.words())

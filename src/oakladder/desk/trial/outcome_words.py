@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime
 
 from oakladder.app.trials import Outcome
+from oakladder.rung.texts import agree, count_words
 from oakladder.trial.compose import Draft
 
 
@@ -32,7 +33,9 @@ def outcome_words(outcome: Outcome | None, draft: Draft | None, *, mistaken: boo
     if not len(trial.trades):
         made.append("No trades here.")
     if outcome.skipped:
-        made.append(f"{len(outcome.skipped)} symbols are left out.")
+        made.append(
+            f"{count_words(len(outcome.skipped), 'symbol')} {agree(len(outcome.skipped), 'is', 'are')} left out."
+        )
     return " ".join(made)
 
 

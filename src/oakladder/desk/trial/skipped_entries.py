@@ -11,6 +11,7 @@ from oakladder.desk.look.spacing import GAP, TIGHT, WIDE
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.trial.trade_table import TradeTable
 from oakladder.engine.universe.map import SkippedSymbol
+from oakladder.rung.texts import agree, count_words
 from oakladder.trial.broker.ledger import Taken
 from oakladder.trial.report import SKIPPED
 from oakladder.trial.trial import Trial
@@ -41,17 +42,25 @@ def _sentences(trial: Trial, skipped: Sequence[SkippedSymbol]) -> list[str]:
     made = []
     for reason, count in zip(*map(np.ndarray.tolist, np.unique(trial.book.taken, return_counts=True)), strict=True):
         if reason != Taken.YES:
-            made.append(f"{count} entries were not taken: {SKIPPED[Taken(reason)]}.")
+            made.append(
+                f"{count_words(count, 'entry')} {agree(count, 'was', 'were')} not taken: {SKIPPED[Taken(reason)]}."
+            )
     if counts["touched"]:
-        made.append(f"{counts['touched']} entries were not made: their stop or target was reached at the fill price.")
+        count = counts["touched"]
+        made.append(
+            f"{count_words(count, 'entry')} {agree(count, 'was', 'were')} not made: stop or target was reached at the fill "
+            "price."
+        )
     if counts["undecided"]:
-        made.append(f"On {counts['undecided']} bars stop and target were both reached, and the stop counts.")
+        made.append(
+            f"On {count_words(counts['undecided'], 'bar')} stop and target were both reached, and the stop counts."
+        )
     if counts["contradictions"]:
         made.append(
-            f"On {counts['contradictions']} bars a long and a short trade were decided together: neither was made."
+            f"On {count_words(counts['contradictions'], 'bar')} a long and a short trade were decided together: neither was made."
         )
     for one in list(skipped)[:5]:
         made.append(f"{one.symbol} is skipped: {one.reason}")
     if len(skipped) > 5:
-        made.append(f"… and {len(skipped) - 5} more symbols.")
+        made.append(f"… and {count_words(len(skipped) - 5, 'more symbol')}.")
     return made or ["No skipped entries."]

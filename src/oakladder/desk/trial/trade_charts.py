@@ -14,6 +14,7 @@ from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.sheet import Sheet
 from oakladder.desk.widgets.small_bars import draw_thumbnail
 from oakladder.engine.picture.thumbnail import piece
+from oakladder.rung.texts import count_words
 from oakladder.trial.report import day_words, trade_words
 from oakladder.trial.trial import Trial
 
@@ -62,7 +63,7 @@ class TradeCharts(Sheet):
         first, end = max(entered - around, 0), min(left + around + 1, int(panel.ends[symbol]) - start)
         prices = float(trades.entry[trade]), float(trades.exit[trade])
         room = box.adjusted(0, painter.fontMetrics().height() + 1, 0, 0)
-        held = f"{day_words(trial, int(trades.entered[trade])).replace(' 20', ' ', 1)}, {int(trial.results.bars[trade])} bars"
+        held = f"{day_words(trial, int(trades.entered[trade])).replace(' 20', ' ', 1)}, {count_words(int(trial.results.bars[trade]), 'bar')}"
         shown = replace(piece(panel, symbol, first, end), span=held)
         plot = draw_thumbnail(painter, shown, room, self.theme, also=prices)
         if plot is None:

@@ -72,7 +72,7 @@ class VariantRows(PaintedWidget):
             return outcome.trouble
         figures = outcome.trial.figures
         growth, fall, count = (metric_words(figures, name) for name in _IN_ROW)
-        return f"{growth} p.a., drawdown {fall}, {count} trades"
+        return f"{growth} p.a., drawdown {fall}, {count} {'trade' if count == '1' else 'trades'}"
 
     def paint(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), self.theme.color("ground"))

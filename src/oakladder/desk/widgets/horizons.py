@@ -10,6 +10,7 @@ from oakladder.app.glossary import meaning
 from oakladder.desk.look.fonts import ui_font
 from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
+from oakladder.rung.texts import count_words
 from oakladder.trial.judge.evidence.study import USUAL_HORIZON, Evidence, Horizon
 from oakladder.trial.judge.evidence.words import HORIZON_HEADS, RARE, chance_words, horizon_words
 
@@ -41,7 +42,9 @@ class HorizonRows(PaintedWidget):
     def show_evidence(self, evidence: Evidence | None) -> None:
         """Shows the horizons of other evidence."""
         self.horizons = evidence.horizons if evidence is not None else ()
-        self.setAccessibleName("; ".join(f"{h.bars} bars: {chance_words(h)}" for h in self.horizons) or _NOTHING)
+        self.setAccessibleName(
+            "; ".join(f"{count_words(h.bars, 'bar')}: {chance_words(h)}" for h in self.horizons) or _NOTHING
+        )
         self.update()
 
     def _columns(self) -> list[tuple[int, float]]:

@@ -18,13 +18,12 @@ from oakladder.rung.problems import UnknownName, did_you_mean
 from oakladder.rung.program import Program
 from oakladder.rung.texts import CLOCK, NONE_TEXT, count_words, write_value
 from oakladder.rung.words import Shown
+from oakladder.tuning import TUNING
 
 #: The fill of a signal fades over so many bars.
 FADES = 20
 #: The text of a cell without a value.
 NOTHING = "·"
-#: Number of last bars that are searched first for a signal's last occurrence, before all others.
-RECENT_BARS = 128
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,7 +154,7 @@ def _of_signal(
     panel = result.panel
     ages, now = last_true(panel, result.flag(op)), result.flag(op)[panel.ends - 1]
     if panel.skipped is not None:  # before these bars the script had not seen all that it looks at
-        ages[(panel.skipped > 0) & (ages >= RECENT_BARS)] = -1
+        ages[(panel.skipped > 0) & (ages >= TUNING.column_bars)] = -1
     tone = TONE_COLOURS[signal.tone]
     return {
         symbol: signal_cell(int(age), {1: True, 0: False}.get(int(flag)), tone)

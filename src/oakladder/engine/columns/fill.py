@@ -12,13 +12,14 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.bar_selection import BarSelection
-from oakladder.engine.columns.cells import RECENT_BARS, Cell, cell_maker
+from oakladder.engine.columns.cells import Cell, cell_maker
 from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.stream.lookback import lookback
 from oakladder.engine.universe.bars import StoredBars, UniverseView, Wanted
 from oakladder.engine.universe.map import Outcome, SkippedSymbol, UniverseTask, map_universe, sentence_of
 from oakladder.rung.problems import Cancelled, RunProblem
 from oakladder.rung.program import Program
+from oakladder.tuning import TUNING
 
 _log = logging.getLogger(__name__)
 
@@ -154,7 +155,7 @@ def _work(columns: list[_Column]) -> UniverseTask[list[dict[str, Cell]]]:
     def wanted(stored: StoredBars) -> Wanted:
         bars: dict[BarSelection, int | None] = {}
         for column in columns:
-            frame, own = column.ask.frame, None if column.lookback is None else column.lookback + RECENT_BARS
+            frame, own = column.ask.frame, None if column.lookback is None else column.lookback + TUNING.column_bars
             old = bars.get(frame, 0)
             bars[frame] = None if old is None or own is None else max(old, own)
         return {f: None if n is None else np.full(len(stored.symbols), n + 1) for f, n in bars.items()}

@@ -13,7 +13,7 @@ from oakladder.engine.run.execute import Result, run
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.program import Program
 from oakladder.rung.service.conditions import ConditionPart, condition
-from oakladder.rung.texts import CLOCK, write_value
+from oakladder.rung.texts import CLOCK, count_words, write_value
 
 #: What a plain flag that is not true, and what is not known, count beside a comparison that misses by its usual distance.
 _FLAG_MISS, _NONE_MISS = 1.0, 4.0
@@ -53,7 +53,7 @@ class Verdict:
         if self.how != "compare" or self.missing != self.missing:
             return "no"
         if self.timed and self.missing:
-            return f"no, {_SIDES.get(self.relation, 'off')} by {self.missing:.0f} minutes"
+            return f"no, {_SIDES.get(self.relation, 'off')} by {count_words(round(self.missing), 'minute')}"
         return f"no, {missed_by(self.relation, self.missing, self.values[1][1])}"
 
 

@@ -13,6 +13,7 @@ from oakladder.bars.time_words import bar_time
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.run.execute import run
 from oakladder.rung.program import Program
+from oakladder.rung.texts import count_words
 from oakladder.rung.words import Tone
 
 
@@ -77,7 +78,9 @@ def piece(
     """The bars of a panel's symbol from ``first`` up to ``end``, counted from its own first one."""
     made, part = panel.bars(which), slice(first, end)
     span = (
-        f"{end - first} bars, {_day(bar_time(made, first))} to {_day(bar_time(made, end - 1))}" if end > first else ""
+        f"{count_words(end - first, 'bar')}, {_day(bar_time(made, first))} to {_day(bar_time(made, end - 1))}"
+        if end > first
+        else ""
     )
     opens, highs, lows, closes = (np.array(made[name][part]) for name in ("open", "high", "low", "close"))
     return Thumbnail(panel.symbols[which], str(panel.timeframe), opens, highs, lows, closes, marks, span, here)

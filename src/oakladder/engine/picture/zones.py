@@ -12,13 +12,14 @@ from oakladder.engine.run.execute import Result
 from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.plan.vectors import VECTOR
 from oakladder.rung.problems import RunProblem
+from oakladder.tuning import TUNING
 
 #: Number of bars after its opening that are searched first for the end of a zone, then twice as many, and so on.
 _FIRST_BARS = 64
 #: Where the oldest gives way, so many bars are gone along at a time.
 _BLOCK = 128
-#: Approximate number of bars of zones per batch, and the limit in all.
-_TOGETHER, _MOST_BARS = 1_000_000, 400_000_000
+#: The limit of bars of zones in all.
+_MOST_BARS = 400_000_000
 
 
 class Openings:
@@ -59,9 +60,9 @@ class Openings:
         open_, first, width, seen = np.arange(len(self.starts)), 1, _FIRST_BARS, 0
         while len(open_):
             still = []
-            for k in range(0, len(open_), max(_TOGETHER // width, 1)):
+            for k in range(0, len(open_), max(TUNING.zone_bars // width, 1)):
                 self._result.go_on()
-                some = open_[k : k + max(_TOGETHER // width, 1)]
+                some = open_[k : k + max(TUNING.zone_bars // width, 1)]
                 seen = self._counted(seen, len(some) * width)
                 bars = self.starts[some, None] + first + np.arange(width)
                 held = (self._value(until, some, np.minimum(bars, self._last)) == 1) & (bars <= ends[some, None])

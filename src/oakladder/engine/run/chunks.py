@@ -13,11 +13,7 @@ from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.setup import BoundKernel, RunSetup, is_large
 from oakladder.engine.run.simd_groups import BoundSimdKernel, group_symbols
 from oakladder.rung.native import compile as native
-
-#: About this many bars are run at a time: enough to be worth it, few enough to cancel soon.
-CHUNK_BARS = 200_000
-#: And no more bars than cost this many operations.
-CHUNK_OPERATIONS = 20_000_000
+from oakladder.tuning import TUNING
 
 
 class Chunk(NamedTuple):
@@ -29,7 +25,7 @@ class Chunk(NamedTuple):
 
 
 def _bars_at_a_time(job: RunSetup) -> int:
-    return int(min(max(CHUNK_OPERATIONS / max(job.layout.cost, 1), 16), CHUNK_BARS))
+    return int(min(max(TUNING.chunk_operations / max(job.layout.cost, 1), 16), TUNING.chunk_bars))
 
 
 class ChunkedRun:

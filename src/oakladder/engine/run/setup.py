@@ -34,14 +34,12 @@ from oakladder.rung.plan.split import Split
 from oakladder.rung.problems import RunProblem
 from oakladder.rung.program import Program
 from oakladder.rung.reference import Runner
-
-#: From this many bars on, it pays to wait for the thoroughly compiled code.
-THOROUGH_BARS = 1_000_000
+from oakladder.tuning import TUNING
 
 
 def is_large(panel: Panel) -> bool:
     """Whether so much is to be run that it pays to wait for the code that runs fastest."""
-    return panel.size >= THOROUGH_BARS
+    return panel.size >= TUNING.thorough_bars
 
 
 @dataclass(slots=True)

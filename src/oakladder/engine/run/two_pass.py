@@ -17,10 +17,9 @@ from oakladder.engine.run.setup import BoundKernel, is_large, prepare
 from oakladder.rung.plan.inputs import BarColumn
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.program import Program
+from oakladder.tuning import TUNING
 
 T = TypeVar("T")
-#: About so many bars go through both runs together: what the first has worked out is still at hand for the second.
-PART_BARS = 600_000
 #: With fewer symbols the first run has nothing to put side by side.
 LEAST_SYMBOLS = 8
 
@@ -88,7 +87,7 @@ def _parts(panel: Panel) -> list[tuple[int, int]]:
     """Ranges of symbols of about as many bars as go together."""
     made, first = [], 0
     while first < len(panel):
-        last = int(np.searchsorted(panel.offsets, panel.offsets[first] + PART_BARS, "right")) - 1
+        last = int(np.searchsorted(panel.offsets, panel.offsets[first] + TUNING.two_pass_bars, "right")) - 1
         last = min(max(last, first + LEAST_SYMBOLS), len(panel))
         last = len(panel) if len(panel) - last < LEAST_SYMBOLS else last
         made.append((first, last))

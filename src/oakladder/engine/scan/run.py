@@ -29,11 +29,10 @@ from oakladder.engine.signal_ages import last_true
 from oakladder.engine.stream.checkpoint_store import CheckpointStore, SavedValues
 from oakladder.engine.universe.bars import StoredBars, UniverseView, Wanted
 from oakladder.engine.universe.map import SkippedSymbol, UniverseTask, map_universe
+from oakladder.tuning import TUNING
 
 #: Horizon in bars after an occurrence.
 FOLLOWED_BARS = 20
-#: Number of last bars that are searched first; most matches are found within them.
-SINCE_BARS = 32
 
 
 @dataclass(frozen=True, slots=True)
@@ -193,7 +192,9 @@ class _Scan:
     def found(self, view: UniverseView) -> _Told:
         """Looks at the last bars of each symbol first; at all of them only where those do not tell since when."""
         first = self._told(self._bars(view, self._recent(view.stored)))
-        unsure = [f.symbol for f in first.found if f.bars_ago >= SINCE_BARS - 1 or (-1 in f.ages and view.is_shortened)]
+        unsure = [
+            f.symbol for f in first.found if f.bars_ago >= TUNING.scan_bars - 1 or (-1 in f.ages and view.is_shortened)
+        ]
         if unsure:
             told = {f.symbol: f for f in self._told(self._bars(view.all_of(unsure))).found}
             first.found = [told.get(f.symbol, f) for f in first.found]
@@ -233,7 +234,7 @@ class _Scan:
         return _Told(made, gone, stages)
 
     def _recent(self, stored: StoredBars) -> dict[BarSelection, np.ndarray]:
-        """How many of the last bars of each symbol decide whether the condition holds on the last `SINCE_BARS` bars.
+        """How many of the last bars of each symbol decide whether the condition holds on the last `TUNING.scan_bars` bars.
 
         On another timeframe those are its bars from the last that was complete when the first of these was, and what
         the freshness of its rules looks back over.
@@ -243,7 +244,7 @@ class _Scan:
             asked[rule.frame] = max(asked.get(rule.frame, 0), rule.bars + 2)
         if uses_volume(self.condition):
             asked[DAYS] = max(asked.get(DAYS, 0), VOLUME_DAYS + 2)
-        window = SINCE_BARS + 3
+        window = TUNING.scan_bars + 3
         made = {}
         for frame, bars in asked.items():
             if frame == self.frame:

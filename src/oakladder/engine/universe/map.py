@@ -16,14 +16,12 @@ from oakladder.bars.store.offsets import FileChanged, Unreadable
 from oakladder.engine.bar_selection import BarSelection
 from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.run.malloc_tuning import keep_freed_memory
-from oakladder.engine.run.setup import THOROUGH_BARS
 from oakladder.engine.stream.checkpoint_store import CheckpointStore
 from oakladder.engine.universe.bars import StoredBars, UniverseView, Wanted
 from oakladder.rung.problems import Cancelled, RunProblem
+from oakladder.tuning import TUNING
 
 _log = logging.getLogger(__name__)
-#: About this many bars are looked at together.
-PART_BARS = 1_200_000
 #: A symbol is taken to have so many bars at least.
 USUAL_BARS = 2500
 #: So often is a part begun whose files change while they are read.
@@ -97,8 +95,8 @@ def map_universe(
 
     names = list(dict.fromkeys(symbols))
     each = _bars_each(library, names, work.frames)
-    size = max(PART_BARS // each, 1)
-    thorough = len(names) * each >= THOROUGH_BARS
+    size = max(TUNING.part_bars // each, 1)
+    thorough = len(names) * each >= TUNING.thorough_bars
     parts = [_Part(library, names[k : k + size], work, thorough, stopped) for k in range(0, len(names), size)]
     executor = context.executor
     waiting: list[Future[Outcome[T]]] = [executor.submit(p.done) for p in parts] if executor is not None else []

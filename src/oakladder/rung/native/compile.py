@@ -28,6 +28,7 @@ from oakladder.rung.plan.inputs import Input, IntrabarColumn
 from oakladder.rung.plan.liveness import Live
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.plan.state import StateMap
+from oakladder.tuning import TUNING
 from oakladder.work import ChildProcess, WorkQueue
 
 #: Bits of the ``mode`` of a run.
@@ -87,7 +88,6 @@ class Machine:
 
 #: Machine code by text and form, the most recent last.
 _MACHINES: OrderedDict[tuple[bytes, Form], Machine] = OrderedDict()
-_MOST_MACHINES = 256
 
 
 def _known(key: tuple[bytes, Form]) -> Machine | None:
@@ -100,7 +100,7 @@ def _known(key: tuple[bytes, Form]) -> Machine | None:
 def _linked(key: tuple[bytes, Form], code: bytes) -> Machine:
     """Links code and remembers it. Call with the lock held."""
     made = _MACHINES[key] = _link(code, _LANES_SIGNATURE if key[1] is Form.WIDE else _SIGNATURE)
-    while len(_MACHINES) > _MOST_MACHINES:
+    while len(_MACHINES) > TUNING.loaded_machines:
         _MACHINES.popitem(last=False)
     return made
 

@@ -22,12 +22,10 @@ from oakladder.rung.trade_log import WIDTH, Column, Event
 from oakladder.rung.trade_words import TradeWord
 from oakladder.trial.broker.trade_sequencer import GOES_ON, NOTHING, UNCLEAR, sequence_trades
 from oakladder.trial.broker.trades import Trades, rows_of, trading_of
+from oakladder.tuning import TUNING
 
 #: No more bars than these: for each the whole row of a trade is kept.
 _MOST_BARS = 500_000
-#: With each variant as many entries more may be gone through as one in so many bars. Where there are more, it takes longer
-#: than the trades of some variants.
-_ONE_IN = 40
 #: Clauses by which more than the flags of a bar decide whether a trade is entered, or when it may be again.
 _TOUCHING = {TradeWord.ENTER_AT, TradeWord.PAUSE, TradeWord.FLAT_BY, TradeWord.FLAT_AT_END}
 #: Clauses whose stop may be none at first.
@@ -68,7 +66,7 @@ class ExitCache:
         trade = self._lone.trade
         enters = given[trade.enter]
         fresh = np.flatnonzero((enters == 1) & self._unknown)
-        self._more += self._panel.size // _ONE_IN
+        self._more += self._panel.size // TUNING.exits_one_in
         if len(fresh) > self._more:
             return None
         if len(fresh):

@@ -9,6 +9,7 @@ from typing import ClassVar
 import numpy as np
 
 from oakladder.rung.problems import Cancelled, RunProblem
+from oakladder.rung.texts import count_words
 from oakladder.rung.trade_log import Moment
 from oakladder.trial.trial import Trial
 
@@ -54,7 +55,7 @@ class ShiftTest:
         as_good = int((self.runs >= self.real).sum())
         how = "none" if not as_good else f"{as_good:,}"
         return (
-            f"The average trade brought {self.real:+.2%}. With its {self.trades:,} entries shifted at random "
+            f"The average trade brought {self.real:+.2%}. With its {count_words(self.trades, 'entry')} shifted at random "
             f"the median of {len(self.runs):,} runs was {usual:+.2%}; {how} of them did at least as well."
         )
 

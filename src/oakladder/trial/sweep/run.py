@@ -14,14 +14,11 @@ from oakladder.rung.problems import Cancelled
 from oakladder.trial.batch.processes import Workers
 from oakladder.trial.batch.scheduler import BatchHandle, WatchedBatch
 from oakladder.trial.batch.task import Task, Tried, sharing, try_one
+from oakladder.tuning import TUNING
 from oakladder.work import parallel, shares_memory
 
 #: Workers that share no memory are handed about so many batches.
 _BATCHES = 32
-#: Threads are begun where there is work for more seconds than these. They hold each other up where they do not compute;
-#: where there is work for so many more that processes make up for the time they take to begin, those are asked, and handed
-#: batches of about so many.
-_WORTH_THREADS, _WORTH_HELP, _BATCH_SECONDS = 0.1, 4.0, 0.1
 #: More of them would wait for one another, and each takes memory for what it knows.
 _MOST_THREADS = 4
 
@@ -89,7 +86,7 @@ def _with_help(
     to pay."""
     watched, pace = WatchedBatch(task, variants), _Pace()
     done = 0
-    while done < len(variants) and pace.seconds_for(len(variants) - done) <= _WORTH_THREADS:
+    while done < len(variants) and pace.seconds_for(len(variants) - done) <= TUNING.threads_seconds:
         yield pace.timed(watched, variants[done], cancelled)
         done += 1
     helping = workers.fitting(watched.size)
@@ -99,8 +96,8 @@ def _with_help(
     rest = [dict(v) for v in variants[done:]]
     if not rest:
         return
-    helping = min(helping, math.ceil(pace.seconds_for(len(rest)) / _WORTH_HELP))
-    handed = BatchHandle(watched, rest, max(int(_BATCH_SECONDS / pace.each), 1), workers, helping)
+    helping = min(helping, math.ceil(pace.seconds_for(len(rest)) / TUNING.processes_seconds))
+    handed = BatchHandle(watched, rest, max(int(TUNING.batch_seconds / pace.each), 1), workers, helping)
     for k in range(len(handed.batches)):
         while not handed.is_made(k) and handed.take_one(cancelled):
             handed.hand_on()
@@ -151,7 +148,7 @@ def _in_threads(
     with parallel(count) as threads:
         try:
             while waiting or at < len(variants):
-                more = not (can_help and pace.seconds_for(len(variants) - at) > _WORTH_HELP)
+                more = not (can_help and pace.seconds_for(len(variants) - at) > TUNING.processes_seconds)
                 while more and at < len(variants) and len(waiting) < 2 * count:
                     waiting.append(threads.submit(pace.timed, watched, variants[at], cancelled))
                     at += 1

@@ -14,6 +14,7 @@ from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.trial.sweep.shades import picture, shades
+from oakladder.rung.texts import count_words
 from oakladder.trial.batch.task import Tried
 from oakladder.trial.metrics.metrics import FIGURES, metric_words
 from oakladder.trial.sweep.map import SweepMap
@@ -83,8 +84,8 @@ class SweepMapView(PaintedWidget):
             return f"{settings_words(one.settings)}: {one.problem}"
         value = metric_words(one.figures, made.figure)
         around = metric_words({made.figure: float(made.around[number])}, made.figure)
-        trades = metric_words(one.figures, "trades")
-        told = [f"{settings_words(one.settings)}: {title} {value}, its neighbours {around}, {trades} trades"]
+        trades = count_words(int(one.figures["trades"] or 0), "trade")
+        told = [f"{settings_words(one.settings)}: {title} {value}, its neighbours {around}, {trades}"]
         other = self.before.get(settings_words(one.settings))
         if other is not None and other.figures != one.figures:
             told.append(f"in the sweep before {metric_words(other.figures, made.figure)}")

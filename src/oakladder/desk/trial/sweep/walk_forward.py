@@ -14,6 +14,7 @@ from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.curve import thinned
+from oakladder.rung.texts import count_words
 from oakladder.trial.metrics.metrics import FIGURES, metric_words
 from oakladder.trial.sweep.ranges import settings_words
 from oakladder.trial.sweep.walk_forward import Step, Walk
@@ -121,7 +122,14 @@ class WalkView(PaintedWidget):
                 if left <= event.pos().x() < right:
                     title = FIGURES[self.walk.figure].title
                     days = " to ".join(f"{datetime.fromtimestamp(t, UTC):%d %b %Y}" for t in (step.first, step.last))
-                    words = f"{days}\n{settings_words(step.settings)}\n{title}: {_told(step, self.walk.figure)}\n{step.trades} trades"
+                    words = "\n".join(
+                        (
+                            days,
+                            settings_words(step.settings),
+                            f"{title}: {_told(step, self.walk.figure)}",
+                            count_words(step.trades, "trade"),
+                        )
+                    )
             QToolTip.showText(event.globalPos(), words, self)
             return True
         return super().event(event)
