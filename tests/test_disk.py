@@ -12,17 +12,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from oakladder.disk import (
-    aside_name,
-    copy_aside,
-    plain_name,
-    replacing,
-    safe_name,
-    set_aside,
-    sweep,
-    why,
-    write_atomic,
-)
+from oakladder.disk import aside_name, copy_aside, replacing, set_aside, sweep, why, write_atomic
+from oakladder.file_names import plain_name, safe_name
 from oakladder.locks import locked
 
 

@@ -34,15 +34,15 @@ class Tuning:
     chunk_operations: int = 20_000_000
     #: Programs whose machine code stays loaded.
     loaded_machines: int = 256
-    #: Bars of a market that are looked at together.
+    #: Bars of a market that one part of a visit covers.
     part_bars: int = 1_200_000
     #: Bars that go through both passes of a trial together: what the first computed is still at hand for the second.
     two_pass_bars: int = 600_000
 
-    # --- what is looked at first ----------------------------------------------------------------------
-    #: Last bars in which a scan looks first; most matches are found within them.
+    # --- what is searched first ----------------------------------------------------------------------
+    #: Last bars that a scan searches first; most matches are found within them.
     scan_bars: int = 32
-    #: Last bars in which a column looks for a signal's last occurrence, before all others.
+    #: Last bars in which a column searches for a signal's last occurrence, before all others.
     column_bars: int = 128
     #: Bars of zones that are gone through together.
     zone_bars: int = 1_000_000
@@ -66,7 +66,7 @@ TUNING = Tuning()
 
 @contextlib.contextmanager
 def tuned(**values: float) -> Iterator[None]:
-    """Other values while it lasts, in the whole process. Raises `AttributeError` for a name that there is not."""
+    """Other values while it lasts, in the whole process. Raises `AttributeError` for an unknown name."""
     before = replace(TUNING)
     try:
         for name, value in values.items():

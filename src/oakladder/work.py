@@ -99,7 +99,7 @@ class _Piece:
 
 
 class WorkQueue:
-    """Does pieces of work in up to ``threads`` threads of its own.
+    """Does pieces of work in up to ``threads`` separate threads.
 
     In the order of asking, or with ``newest_first`` the other way round; of more than ``most_waiting`` that wait the oldest
     is dropped: its future is cancelled. Thread-safe.
@@ -137,7 +137,7 @@ class WorkQueue:
         return piece.future
 
     def _next(self) -> tuple[object, _Piece] | None:
-        """What is to be done next, once there is something; None when the queue is closed."""
+        """The next piece of work, waited for; None when the queue is closed."""
         with self._turn:
             while True:
                 while self._waiting:

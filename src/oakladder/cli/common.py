@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import json
 import sys
 from collections.abc import Callable, Sequence
@@ -39,32 +38,6 @@ def command(name: str, *arguments: Argument) -> Callable[[Callable[..., None]], 
         return function
 
     return declare
-
-
-def a_path(text: str) -> Path:
-    """A path of a file or folder; the sentence is for the user."""
-    if not text:
-        raise argparse.ArgumentTypeError("a name is needed, and this one is empty")
-    return Path(text)
-
-
-def a_number(text: str) -> float:
-    """A number; the sentence is for the user."""
-    try:
-        return float(text)
-    except ValueError:
-        raise argparse.ArgumentTypeError(f"{text} is not a number") from None
-
-
-def at_least(least: int) -> Callable[[str], int]:
-    """A whole number that is not smaller."""
-
-    def convert(text: str) -> int:
-        if not text.strip().isdecimal() or int(text) < least:
-            raise argparse.ArgumentTypeError(f"{text} is not a whole number of at least {least}")
-        return int(text)
-
-    return convert
 
 
 class Leave(Exception):

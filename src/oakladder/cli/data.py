@@ -10,18 +10,8 @@ from oakladder.bars.calendar_words import closed_days, closed_words, hours_of, h
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.edit_metadata import Change, edit_symbols
 from oakladder.bars.time_words import tick_words
-from oakladder.cli.common import (
-    CALL_WRONG,
-    DATA_WRONG,
-    Leave,
-    a_number,
-    a_path,
-    arg,
-    command,
-    fail,
-    known_symbol,
-    library_of,
-)
+from oakladder.cli.argument_types import a_number, a_path
+from oakladder.cli.common import CALL_WRONG, DATA_WRONG, Leave, arg, command, fail, known_symbol, library_of
 from oakladder.cli.progress import Reporter
 from oakladder.disk import read_text, why
 from oakladder.intake import importing

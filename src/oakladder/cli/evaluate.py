@@ -14,10 +14,10 @@ from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
 from oakladder.bars.time_words import iso
 from oakladder.bars.timeframes import ONE_DAY
+from oakladder.cli.argument_types import a_path
 from oakladder.cli.common import (
     CALL_WRONG,
     DATA_WRONG,
-    a_path,
     arg,
     command,
     fail,

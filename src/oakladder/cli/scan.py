@@ -12,19 +12,8 @@ from rich.table import Table
 
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.time_words import iso
-from oakladder.cli.common import (
-    CALL_WRONG,
-    Format,
-    a_path,
-    arg,
-    at_least,
-    command,
-    fail,
-    library_of,
-    load,
-    settings_of,
-    timeframe_of,
-)
+from oakladder.cli.argument_types import a_path, at_least
+from oakladder.cli.common import CALL_WRONG, Format, arg, command, fail, library_of, load, settings_of, timeframe_of
 from oakladder.cli.lists import symbols_of
 from oakladder.cli.streams import console, visible
 from oakladder.engine.scan.conditions import Rule, TriggerMode

@@ -6,17 +6,8 @@ import re
 import sys
 from pathlib import Path
 
-from oakladder.cli.common import (
-    CALL_WRONG,
-    SCRIPT_ERRORS,
-    Leave,
-    a_path,
-    arg,
-    command,
-    fail,
-    library_of,
-    print_problems,
-)
+from oakladder.cli.argument_types import a_path
+from oakladder.cli.common import CALL_WRONG, SCRIPT_ERRORS, Leave, arg, command, fail, library_of, print_problems
 from oakladder.rung import CODES, ScriptError, analyse, compile_script, library
 from oakladder.rung.problems import did_you_mean
 from oakladder.rung.program import unknown_symbols

@@ -11,7 +11,8 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 
 from oakladder.bars.time_words import iso
-from oakladder.cli.common import CALL_WRONG, Argument, Format, arg, at_least, fail
+from oakladder.cli.argument_types import at_least
+from oakladder.cli.common import CALL_WRONG, Argument, Format, arg, fail
 from oakladder.engine.run.context import RunContext
 from oakladder.trial.batch.processes import Workers
 from oakladder.trial.batch.task import Task, Tried

@@ -10,18 +10,8 @@ from typing import IO, Any
 
 from rich.table import Table
 
-from oakladder.cli.common import (
-    CALL_WRONG,
-    Format,
-    a_number,
-    a_path,
-    arg,
-    at_least,
-    command,
-    fail,
-    load,
-    settings_of,
-)
+from oakladder.cli.argument_types import a_number, a_path, at_least
+from oakladder.cli.common import CALL_WRONG, Format, arg, command, fail, load, settings_of
 from oakladder.cli.notebook import NotebookWriter
 from oakladder.cli.outputs import check_outputs, is_standard, write_table
 from oakladder.cli.streams import console, visible

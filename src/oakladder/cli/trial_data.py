@@ -14,18 +14,8 @@ from oakladder.bars.panel import USUAL_TICK
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
 from oakladder.bars.timeframes import ONE_DAY
-from oakladder.cli.common import (
-    CALL_WRONG,
-    DATA_WRONG,
-    Argument,
-    a_number,
-    a_path,
-    arg,
-    fail,
-    known_symbol,
-    library_of,
-    timeframe_of,
-)
+from oakladder.cli.argument_types import a_number, a_path
+from oakladder.cli.common import CALL_WRONG, DATA_WRONG, Argument, arg, fail, known_symbol, library_of, timeframe_of
 from oakladder.cli.lists import symbols_of
 from oakladder.engine.bar_selection import BarSelection
 from oakladder.intake.one_symbol import read_one

@@ -11,18 +11,8 @@ from functools import partial
 from pathlib import Path
 from types import FrameType
 
-from oakladder.cli.common import (
-    CALL_WRONG,
-    INTERRUPTED,
-    Leave,
-    a_path,
-    arg,
-    at_least,
-    command,
-    fail,
-    known_symbol,
-    timeframe_of,
-)
+from oakladder.cli.argument_types import a_path, at_least
+from oakladder.cli.common import CALL_WRONG, INTERRUPTED, Leave, arg, command, fail, known_symbol, timeframe_of
 from oakladder.cli.outputs import check_outputs, put_file
 from oakladder.disk import is_regular, why
 from oakladder.rung.problems import did_you_mean

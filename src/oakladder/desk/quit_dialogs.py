@@ -9,7 +9,8 @@ from PyQt6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QLabel, QPushButt
 
 from oakladder.app.session import Session
 from oakladder.desk.widgets.transient import answered
-from oakladder.disk import free_path, why
+from oakladder.disk import why
+from oakladder.file_names import free_path
 
 #: How long leaving waits for what is still to be written before it asks.
 _MOMENT_MS = 1000

@@ -5,7 +5,7 @@ from __future__ import annotations
 import unicodedata
 from pathlib import Path
 
-from oakladder.disk import safe_name
+from oakladder.file_names import safe_name
 
 #: The longest symbol in letters, and in bytes of the name of its file.
 MOST_LETTERS, _MOST_BYTES = 64, 180

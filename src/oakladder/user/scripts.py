@@ -9,7 +9,8 @@ from dataclasses import dataclass, replace
 from importlib.resources import files
 from pathlib import Path
 
-from oakladder.disk import TooLarge, free_path, is_regular, read_regular, sweep, why, write_atomic
+from oakladder.disk import TooLarge, is_regular, read_regular, sweep, why, write_atomic
+from oakladder.file_names import free_path
 from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.read.blocks import MAX_BYTES
 

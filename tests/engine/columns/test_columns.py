@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 
+from helpers import Tune, daily_bars
+from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.columns.cell_filter import at_least, filter_of
 from oakladder.engine.columns.cells import Cell, available_outputs
 from oakladder.engine.columns.fill import cells
+from oakladder.engine.positions import IN_SINCE
 from oakladder.engine.run.execute import run
 from oakladder.rung import compile_script
 from oakladder.rung.problems import UnknownName
@@ -94,3 +100,46 @@ def test_a_filter_says_what_its_words_say(words: str, fits: list[Cell | None]) -
 )
 def test_agreement_over_timeframes_is_read(words: str, count: int | None) -> None:
     assert at_least(words) == count
+
+
+TRADES = """rung 1
+trade dip long
+    enter when close < close[1]
+    leave when close > close[1]
+"""
+
+
+@pytest.mark.parametrize(
+    ("closes", "text", "age"),
+    [
+        ([10, 11, 12, 11], "·", None),  # ordered at the last close, filled at the next open
+        ([10, 11, 12, 11, 11], "new +0.0%", 0),
+        ([10, 11, 12, 11, 11, 10.5], "1 bar -4.5%", 1),
+        ([10, 11, 12, 11, 11, 10.5, 10.5], "2 bars -4.5%", 2),
+        ([10, 11, 12, 11, 11, 12, 12], "·", None),
+    ],
+)
+def test_a_position_says_since_when_it_is_held_and_what_it_has_gained(
+    tmp_path: Path, closes: list[float], text: str, age: int | None
+) -> None:
+    library = BarLibrary(tmp_path)
+    library.add_symbols([SymbolInfo("FEW", "Few", "Salt", "share", 0.01, Calendar())])
+    library.write(daily_bars(closes, "FEW"))
+    cell = cells(compile_script(TRADES), IN_SINCE, library, ["FEW"], ONE_DAY)[0]["FEW"]
+    assert cell.words == text and cell.holds is (age is not None)
+    assert (cell.fill is not None) == (age is not None)
+
+
+def test_an_occurrence_before_the_bars_that_were_looked_at_is_found_by_looking_at_all(
+    tmp_path: Path, tune: Tune
+) -> None:
+    """In the first of the shortened bars the script has not seen all that it looks at: what is true there may be wrong."""
+    program = compile_script("rung 1\nsignal floor = close <= lowest(close, 6)")
+    closes = np.concatenate([np.arange(60.0, 40, -1), np.arange(42.0, 82)])
+    library = BarLibrary(tmp_path)
+    library.add_symbols([SymbolInfo("FEW", "Few", "Salt", "share", 0.01, Calendar())])
+    library.write(daily_bars(closes, "FEW"))
+    for bars in (1, 2, 5, 30, 39, 40, 41, 42, 60):
+        tune(column_bars=bars)
+        cell = cells(program, "floor", library, ["FEW"], ONE_DAY)[0]["FEW"]
+        assert cell.age == 40 and cell.text == "40 bars", bars

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from helpers import Tune
+from helpers import Tune, daily_bars
 from oakladder.bars.errors import DataProblem
+from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.run.context import RunContext
 from oakladder.engine.run.execute import Cancelled, run
@@ -209,6 +212,35 @@ def test_the_first_condition_that_fails_says_by_how_much(market: BarLibrary) -> 
     assert "last true" in fired and "ago" in fired
     with pytest.raises(DataProblem, match="no such symbol"):
         why_not(rule, market, "NOWHERE", ONE_DAY)
+
+
+def a_few_days(folder: Path, closes: list[float]) -> BarLibrary:
+    made = BarLibrary(folder)
+    made.add_symbols([SymbolInfo("FEW", "Few", "Salt", "share", 0.01, Calendar())])
+    made.write(daily_bars(closes, "FEW"))
+    return made
+
+
+def test_why_not_says_which_part_of_a_signal_keeps_it_away(tmp_path: Path) -> None:
+    library = a_few_days(tmp_path, [10, 11, 12, 13, 12, 11, 10, 9])
+    program = compile_script("rung 1\nlet quiet = range < 5\nsignal go = quiet and close > 10.5")
+    told = why_not(Rule(program, "go"), library, "FEW", ONE_DAY).answers[0]
+    assert not told.holds and told.words == "last true 2 bars ago; close > 10.5: no, short by 1.5 (14.3%)"
+    true = compile_script("rung 1\nsignal go = close < 11.5")
+    told = why_not(Rule(true, "go"), library, "FEW", ONE_DAY).answers[0]
+    assert told.holds and told.words == "true for 3 bars"
+    never = compile_script("rung 1\nsignal go = close > 100")
+    assert why_not(Rule(never, "go"), library, "FEW", ONE_DAY).answers[0].words.startswith("never true; close > 100: ")
+
+
+def test_why_not_says_what_is_not_known(tmp_path: Path) -> None:
+    library = a_few_days(tmp_path, [10.0])
+    for field, words in ((Field.VOLUME, "there are not enough days for it"), (Field.CHANGE, "it is +nan%")):
+        told = why_not(FieldFilter(field, Relation.ABOVE, 5.0), library, "FEW", ONE_DAY).answers[0]
+        assert not told.holds and told.words == words
+    program = compile_script('rung 1\nline sma(close, 5) named "Mean"')
+    told = why_not(Rule(program, "Mean", relation=Relation.ABOVE, number=1.0), library, "FEW", ONE_DAY).answers[0]
+    assert not told.holds and told.words == "Mean is –"
 
 
 def test_parts_and_threads_change_nothing(market: BarLibrary, tune: Tune) -> None:

@@ -21,7 +21,8 @@ from oakladder.bars.bars import COLUMNS, Bars, is_tidy
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.symbol_info import SymbolInfo, info_of, plain_of
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
-from oakladder.disk import opened_regular, plain_name, replacing, safe_name, why
+from oakladder.disk import opened_regular, replacing, why
+from oakladder.file_names import plain_name, safe_name
 
 #: The columns of a file, in its order.
 NAMES = ("time", *COLUMNS)

@@ -9,7 +9,8 @@ from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from oakladder.app.jobs import Jobs
 from oakladder.desk.trial.printing import PICTURE, print_page
-from oakladder.disk import safe_name, write_atomic, write_rows
+from oakladder.disk import write_atomic, write_rows
+from oakladder.file_names import safe_name
 from oakladder.trial.page import curve_drawing, html_page
 from oakladder.trial.report import equity_table, trades_table
 from oakladder.trial.trial import Trial

@@ -1,5 +1,5 @@
-"""The circumstances of a run: where it goes on, how fast, who is told and who may stop it. What is computed does not
-depend on them."""
+"""The circumstances of a run: executor, cancellation, progress, kernel choice, buffers. The results do not depend on
+them."""
 
 from __future__ import annotations
 
@@ -20,13 +20,13 @@ A = TypeVar("A")
 
 @dataclass(frozen=True, slots=True)
 class RunContext:
-    """Passed on whole from whoever asks for a run to whatever does a part of it."""
+    """Passed on whole from the caller of a run to each function that does a part of it."""
 
     #: Does several parts at once; None for one after the other.
     executor: Executor | None = None
     #: Asked often; True stops the run with `Cancelled`.
     cancelled: Callable[[], bool] | None = None
-    #: Told how much is done, 0 to 1.
+    #: Called with how much is done, 0 to 1.
     progress: Callable[[float], None] | None = None
     #: Part of something large, which is worth the code that runs fastest.
     thorough: bool = False
@@ -43,7 +43,7 @@ class RunContext:
             raise Cancelled
 
     def report(self, share: float) -> None:
-        """Tells how much is done, 0 to 1."""
+        """Reports how much is done, 0 to 1."""
         if self.progress is not None:
             self.progress(share)
 
@@ -57,9 +57,9 @@ class RunContext:
         return replace(self, progress=lambda share: report((k + share) / of)) if self.progress is not None else self
 
     def without_progress(self) -> RunContext:
-        """The same for something beside the work that progress tells of."""
+        """The same for work that is not part of the progress."""
         return replace(self, progress=None) if self.progress is not None else self
 
 
-#: One after the other, with nobody to tell or to stop it.
+#: One part after the other, without progress or cancellation.
 PLAIN = RunContext()

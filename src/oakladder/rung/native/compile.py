@@ -174,7 +174,7 @@ _log = logging.getLogger(__name__)
 
 
 def compile_in_process(text: str, form: Form) -> bytes:
-    """What the compiler makes of a module, in a process of its own that ends with this one.
+    """What the compiler makes of a module, in a separate process that ends with this one.
 
     Raises `OSError` where there cannot be one, `subprocess.TimeoutExpired` where it takes too long, `RuntimeError` where it
     fails.

@@ -334,7 +334,7 @@ def renamable(text: str, line: int, column: int) -> Definition:
 def rename(text: str, line: int, column: int, new: str) -> tuple[tuple[Span, str], ...]:
     """The edits that give the name at a place (counted from 1) another one, everywhere that it is meant.
 
-    Raises `RenameProblem` with a sentence where there is no such name, or ``new`` cannot be one.
+    Raises `RenameProblem` with a sentence if the place has no name of the script, or ``new`` cannot be a name.
     """
     own = renamable(text, line, column)
     if new == own.name:
