@@ -57,8 +57,8 @@ def test_the_rule_that_holds_up(market: BarLibrary, days: TrialData) -> None:
     ranges = [Range.parse("days=20..100/10"), Range.parse("room=1.5..5/0.5")]
     task = Task(program, days)
     walk = walk_forward(task, grid_of_settings(ranges), "sharpe")
-    told(f"about {(walk.figures['growth'] or 0) * 100:.0f} % a year, where hindsight shows")
-    told(f"shows {int((walk.hindsight.figures['growth'] or 0) * 100)} %")
+    told(f"about {(walk.metrics['growth'] or 0) * 100:.0f} % a year, where hindsight shows")
+    told(f"shows {int((walk.hindsight.metrics['growth'] or 0) * 100)} %")
     assert not any(t.problem for t in swept(task, grid_of_settings(ranges[:1])))
     whole, _ = trial_data_in(market, list(market.infos), BarSelection(ONE_DAY), Span(sealed=False))
     broken = seal_broken(
@@ -76,7 +76,7 @@ def test_the_rule_that_is_luck(days: TrialData) -> None:
     told(f"{-years['2022'] * 100:.1f} % less than usual in 2022 to {years['2024'] * 100:.1f} % more in 2024")
     trial = run_trial(program, days)
     chance = shift_test_of(trial)
-    told(f"{chance.trades} trades, {(trial.figures['growth'] or 0) * 100:.0f} % a year")
+    told(f"{chance.trades} trades, {(trial.metrics['growth'] or 0) * 100:.0f} % a year")
     told(f"did as well in {int((chance.runs >= chance.real).sum())} of 1,000")
 
 
@@ -84,8 +84,8 @@ def test_the_rule_that_dies_of_costs(market: BarLibrary) -> None:
     ground, _ = trial_data_in(market, list(market.infos), BarSelection(Timeframe.parse("5m")))
     program = rule("cheap_catch")
     trial = run_trial(program, ground)
-    told(f"{trial.figures['trades']:,.0f} times")
-    assert trial.figures["growth"] < -0.5 and 0 < trial.figures["zero_cost"] < 0.0005  # type: ignore[operator]
+    told(f"{trial.metrics['trades']:,.0f} times")
+    assert trial.metrics["growth"] < -0.5 and 0 < trial.metrics["zero_cost"] < 0.0005  # type: ignore[operator]
     assert not (shift_test_of(trial).runs >= shift_test_of(trial).real).any()
     free = run_trial(program, ground, Account(costs=Costs(0, 0, 0, Slippage())))
-    assert free.figures["net"] > 0  # type: ignore[operator]
+    assert free.metrics["net"] > 0  # type: ignore[operator]

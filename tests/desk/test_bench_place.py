@@ -141,7 +141,7 @@ def test_keys_step_through_signals_timeframes_and_bars(window: Window, calm) -> 
     assert chart.seen[0] <= 1
     QTest.keyClick(chart, Qt.Key.Key_Escape)
     assert chart.pinned is None
-    window.longer()
+    window.longer_timeframe()
     calm(window)
     assert str(window.session.chart.timeframe) == "1w"
 

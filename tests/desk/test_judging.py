@@ -206,13 +206,13 @@ def test_settings_are_swept_and_a_square_is_taken(window: Window, calm: Calm, pl
     calm(window)
     made = view.map.map
     assert made is not None and len(view.map.tried) == 12 and "12 combinations" in view.words.text()
-    # Every figure is that of the trial with these settings.
+    # Every metric is that of the trial with these settings.
     number = next(k for k, t in enumerate(view.map.tried) if t.settings == {"n": 40.0, "far": 2.0})
     cell = view.map.cell(number).center().toPoint()
     QTest.mouseClick(view.map, Qt.MouseButton.LeftButton, pos=cell)
     calm(window)
     assert window.session.rule.settings["n"] == 40.0 and window.session.rule.settings["far"] == 2.0
-    assert place.trials.outcome.trial.figures == view.map.tried[number].figures  # type: ignore[union-attr]
+    assert place.trials.outcome.trial.metrics == view.map.tried[number].metrics  # type: ignore[union-attr]
     QTest.keyClick(view.map, Qt.Key.Key_Right)
     QTest.keyClick(view.map, Qt.Key.Key_Down)
     QTest.keyClick(view.map, Qt.Key.Key_Return)
@@ -221,10 +221,10 @@ def test_settings_are_swept_and_a_square_is_taken(window: Window, calm: Calm, pl
     # It is kept, and counts as so many tries.
     wait(window, calm, lambda: len(window.session.notebook.book.tries) >= 12)
     assert view.earlier.isVisible() and view.earlier.count() == 2
-    form.figures.setCurrentText("Max drawdown")
-    form.figures.activated.emit(form.figures.currentIndex())
+    form.metrics.setCurrentText("Max drawdown")
+    form.metrics.activated.emit(form.metrics.currentIndex())
     calm(window)
-    assert view.map.map is not None and view.map.map.figure == "drawdown"
+    assert view.map.map is not None and view.map.map.metric == "drawdown"
 
 
 def test_a_sweep_that_was_kept_is_shown_again(window: Window, calm: Calm, place: TrialPlace) -> None:
@@ -249,7 +249,7 @@ def test_two_sweeps_are_compared(window: Window, calm: Calm, place: TrialPlace) 
     view.form.sweep_button.click()
     calm(window)
     before, now = view.map.before, view.map.tried
-    better = sum((t.figures["sharpe"] or 0) > (before[f"n {t.settings['n']:g}"].figures["sharpe"] or 0) for t in now)
+    better = sum((t.metrics["sharpe"] or 0) > (before[f"n {t.settings['n']:g}"].metrics["sharpe"] or 0) for t in now)
     assert f"better in {better} of {len(now)} combinations" in view.words.text()
     assert "in the sweep before" in view.map.words_of(0)
 
@@ -362,7 +362,7 @@ def test_what_stands_in_sight_is_noted_and_what_is_typed_over_is_not(
     wait(window, calm, lambda: len(notes.book.tries) == 1)
     (one,) = notes.book.tries.values()
     assert one.what.settings["n"] == "50" and one.sealed
-    assert one.figures["trades"] == place.trials.outcome.trial.figures["trades"]  # type: ignore[union-attr]
+    assert one.metrics["trades"] == place.trials.outcome.trial.metrics["trades"]  # type: ignore[union-attr]
     window.session.rule.set_setting("n", 60.0)
     wait(window, calm, lambda: len(notes.book.tries) == 2)
     place.show_chance()
@@ -371,7 +371,7 @@ def test_what_stands_in_sight_is_noted_and_what_is_typed_over_is_not(
     place.views.setCurrentIndex(0)
     window.session.rule.set_setting("n", 50.0)
     calm(window)
-    assert any("after 2 tries" in label.text() for label in place.figures.findChildren(QLabel))
+    assert any("after 2 tries" in label.text() for label in place.metrics.findChildren(QLabel))
     # Back at a variant that was tried before: nothing new.
     window.session.rule.set_setting("n", 50.0)
     calm(window)
@@ -409,7 +409,7 @@ def test_the_seal_is_broken_once_and_for_this_rule_alone(window: Window, calm: C
     QTest.mouseClick(view.break_button, Qt.MouseButton.LeftButton)
     wait(window, calm, lambda: not notes.sealed)
     broken = notes.book.seal
-    assert broken is not None and broken.promised["growth"] == sealed.figures["growth"] and broken.tries == 1
+    assert broken is not None and broken.promised["growth"] == sealed.metrics["growth"] and broken.tries == 1
     assert "the sealed part then had" in view.seal.text() and "promised" in view.compared.text()
     assert not view.break_button.isVisible()
     whole = place.trials.outcome.trial  # type: ignore[union-attr]

@@ -66,7 +66,7 @@ def menu() -> QMenu:
 
 def test_the_open_rule_stands_on_trial_and_follows_the_typing(window: Window, calm: Calm, place: TrialPlace) -> None:
     before = trial_of(place)
-    assert len(before.ground.panel) == 77 and before.figures["trades"] > 100
+    assert len(before.ground.panel) == 77 and before.metrics["trades"] > 100
     assert "77 symbols" in place.word.text() and "is sealed" in place.word.text()
     assert place.table.source.rowCount() == int(before.book.done.sum() + before.book.open.sum())
     editor = window.bench.script.editor
@@ -80,7 +80,7 @@ def test_the_open_rule_stands_on_trial_and_follows_the_typing(window: Window, ca
     window.show_trial()
     calm(window)
     after = trial_of(place)
-    assert "setting n = 120" in after.program.text and after.figures["trades"] != before.figures["trades"]
+    assert "setting n = 120" in after.program.text and after.metrics["trades"] != before.metrics["trades"]
 
 
 def test_a_changed_setting_changes_the_trial_without_compiling(window: Window, calm: Calm, place: TrialPlace) -> None:
@@ -88,7 +88,7 @@ def test_a_changed_setting_changes_the_trial_without_compiling(window: Window, c
     window.session.rule.set_setting("n", 60.0)
     calm(window)
     after = trial_of(place)
-    assert after.program is before.program and after.figures["trades"] < before.figures["trades"]
+    assert after.program is before.program and after.metrics["trades"] < before.metrics["trades"]
 
 
 def test_what_is_looked_at_comes_before_what_is_out_of_sight(
@@ -146,13 +146,13 @@ def test_variants_stand_beside_the_rule_and_go_again(window: Window, calm: Calm,
     assert len(place.curve.curves) == 4  # the plain rule stays in sight
     other = place.trials.outcome
     assert other is not None and other.trial is not None
-    beside = [label.text() for label in place.figures.findChildren(QLabel) if label.text().startswith("the rule ")]
-    assert f"the rule {other.trial.figures['trades']:,.0f}" in beside
+    beside = [label.text() for label in place.metrics.findChildren(QLabel) if label.text().startswith("the rule ")]
+    assert f"the rule {other.trial.metrics['trades']:,.0f}" in beside
     QTest.keyClick(rows, Qt.Key.Key_Up)
     QTest.keyClick(rows, Qt.Key.Key_Space)  # any two are compared
     QTest.keyClick(rows, Qt.Key.Key_Down)
-    beside = [label.text() for label in place.figures.findChildren(QLabel)]
-    assert f"reversed long/short {swapped.figures['trades']:,.0f}" in beside
+    beside = [label.text() for label in place.metrics.findChildren(QLabel)]
+    assert f"reversed long/short {swapped.metrics['trades']:,.0f}" in beside
     QTest.keyClick(rows, Qt.Key.Key_Delete)
     calm(window)
     assert [o.words for o in rows.outcomes] == ["the rule", "reversed long/short", "on 1w", "n many"]
@@ -170,10 +170,10 @@ def test_each_kind_of_variant_is_another_trial(window: Window, calm: Calm, place
     ):
         place.trials.add_change(Change(what, value))
     calm(window)
-    ends = {trial_of(place).figures["end"]}
+    ends = {trial_of(place).metrics["end"]}
     for made in place.trials.variants:
         assert made.trial is not None, made.trouble
-        ends.add(made.trial.figures["end"])
+        ends.add(made.trial.metrics["end"])
     assert len(ends) == 6
 
 
@@ -207,7 +207,7 @@ def test_terms_change_the_account_and_nonsense_loses_nothing(window: Window, cal
     calm(window)
     after = trial_of(place)
     assert after.account.most == 3 and str(after.account.size) == "1%r"
-    assert after.equity.positions.max() == 3 and after.figures["end"] != before.figures["end"]
+    assert after.equity.positions.max() == 3 and after.metrics["end"] != before.metrics["end"]
 
 
 def test_another_list_and_timeframe_and_one_that_there_is_not(window: Window, calm: Calm, place: TrialPlace) -> None:
@@ -309,11 +309,11 @@ def test_a_script_without_trade_is_composed_and_can_be_written(window: Window, c
     calm(window)
     place = window.trial
     assert "Composed from its signals: long at `up`, out at `down`" in place.word.text()
-    assert trial_of(place).figures["trades"] > 100
+    assert trial_of(place).metrics["trades"] > 100
     QTest.mouseClick(place.write_button, Qt.MouseButton.LeftButton)
     calm(window)
     assert "trade ride long\n    enter when up\n    leave when down" in window.session.script.text
-    assert not place.write_button.isVisible() and trial_of(place).figures["trades"] > 100
+    assert not place.write_button.isVisible() and trial_of(place).metrics["trades"] > 100
     window.action_by_name["write_trade"].trigger()
     assert "already has a trade" in window.status.text()
 
@@ -357,9 +357,9 @@ def test_trades_curve_and_report_are_saved(
     rows = list(csv.DictReader((tmp_path / "trades.csv").read_text().splitlines()))
     assert len(rows) == int(trial.book.done.sum() + trial.book.open.sum())
     net = sum(float(r["net"]) for r in rows if r["left"])
-    assert net == pytest.approx(trial.figures["net"], abs=0.01)
+    assert net == pytest.approx(trial.metrics["net"], abs=0.01)
     curve = list(csv.DictReader((tmp_path / "curve.csv").read_text().splitlines()))
-    assert float(curve[-1]["value"]) == trial.figures["end"]
+    assert float(curve[-1]["value"]) == trial.metrics["end"]
     page = (tmp_path / "report.html").read_text()
     assert "<title>Mine</title>" in page and "<svg" in page and "src=" not in page and "href" not in page
     assert (tmp_path / "report.pdf").read_bytes().startswith(b"%PDF")
@@ -525,7 +525,7 @@ def test_a_broken_script_is_said_where_its_last_sound_text_is_shown(
     rule = window.session.rule
     rule.set_text(RULE.replace("n)[1]", "n)[1"))
     calm(window)
-    assert "last valid text" in place.word.text() and trial_of(place).figures["trades"] > 100
+    assert "last valid text" in place.word.text() and trial_of(place).metrics["trades"] > 100
     rule.set_text(RULE)
     calm(window)
     assert "last valid text" not in place.word.text() and "77 symbols" in place.word.text()

@@ -126,7 +126,7 @@ def parts(library: BarLibrary) -> dict[str, Callable[[int], object]]:
 
     def trial(k: int) -> object:
         ground, _ = grounds.of(names[: 3 + k % 4], base, False)
-        return str(run_trial(program(k), ground).figures)
+        return str(run_trial(program(k), ground).metrics)
 
     def evidence(k: int) -> object:
         ground, _ = grounds.of(names[: 3 + k % 4], base, False)

@@ -1,4 +1,4 @@
-"""An independent account: trades that a broker made, taken with money in plain loops, and the figures of that."""
+"""An independent account: trades that a broker made, taken with money in plain loops, and the metrics of that."""
 
 from __future__ import annotations
 

@@ -122,9 +122,9 @@ def test_the_last_fifth_of_time_is_sealed() -> None:
     assert seal is not None
     first, last = int(panel.times.min()), int(panel.times.max())
     assert (last - seal) / (last - first) == pytest.approx(SEALED_SHARE)
-    cut, told = Span().cut(panel)
+    cut, told = Span().truncate(panel)
     assert told == seal and cut.times.max() < seal
-    assert Span().open().cut(panel) == (panel, None)
+    assert Span().open().truncate(panel) == (panel, None)
     assert before(panel, last + 1) is panel
     assert sealed_from(panel_of([])) is None
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from oakladder.trial.metrics.metrics import FIGURES
+from oakladder.trial.metrics.metrics import METRICS
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,6 +106,6 @@ def glossary_page() -> str:
     for group, terms in GROUPS.items():
         lines += [f"## {group}", "", *(f"* **{t.name}**: {t.meaning}" for t in terms), ""]
         if group == "Trades":
-            metrics = sorted(FIGURES.values(), key=lambda f: f.title)
+            metrics = sorted(METRICS.values(), key=lambda f: f.title)
             lines += ["## Metrics", "", *(f"* **{f.title}** (`{f.name}`): {f.about}" for f in metrics), ""]
     return "\n".join(lines)

@@ -109,7 +109,7 @@ class NotebookController(QObject):
         for what, trial in self._seen:
             entry = try_of(what, trial, now)
             before = known.get(what.key)
-            if before is None or (before.figures, before.sealed) != (entry.figures, entry.sealed):
+            if before is None or (before.metrics, before.sealed) != (entry.metrics, entry.sealed):
                 fresh.append((entry, trial.program.text))
         self._seen = []
         if fresh:

@@ -69,19 +69,19 @@ class SweepController(QObject):
 
         self._start("sweep", work, self._take)
 
-    def ask_map(self, ranges: Sequence[Range], rows: Sequence[Tried], figure: str) -> None:
-        """Has the map of a sweep made, by a figure."""
-        self._jobs.start("map", lambda ticket: map_of(ranges, rows, figure), self.mapped.emit)
+    def ask_map(self, ranges: Sequence[Range], rows: Sequence[Tried], metric: str) -> None:
+        """Has the map of a sweep made, by a metric."""
+        self._jobs.start("map", lambda ticket: map_of(ranges, rows, metric), self.mapped.emit)
 
-    def walk(self, ranges: Sequence[Range], drawn: int | None, figure: str) -> None:
-        """Walks the combinations of some ranges forward, by a figure."""
+    def walk(self, ranges: Sequence[Range], drawn: int | None, metric: str) -> None:
+        """Walks the combinations of some ranges forward, by a metric."""
         case, variants = self._ready(ranges, drawn)
         if case is None or variants is None:
             return
 
         def work(ticket: Ticket) -> Walk:
             task = self._task(case, ticket)
-            return walk_forward(task, variants, figure, context=ticket.context(self.workers))
+            return walk_forward(task, variants, metric, context=ticket.context(self.workers))
 
         self._start("sweep", work, self._take_walk)
 

@@ -76,4 +76,4 @@ class NotebookWriter:
 
 
 def _alike(known: Try, entry: Try) -> bool:
-    return known.figures == entry.figures and known.sealed == entry.sealed
+    return known.metrics == entry.metrics and known.sealed == entry.sealed

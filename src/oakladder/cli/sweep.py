@@ -16,16 +16,16 @@ from oakladder.cli.common import CALL_WRONG, Argument, Format, arg, fail
 from oakladder.engine.run.context import RunContext
 from oakladder.trial.batch.processes import Workers
 from oakladder.trial.batch.task import Task, Tried
-from oakladder.trial.metrics.metrics import FIGURES, metric_words
+from oakladder.trial.metrics.metrics import METRICS, metric_words
 from oakladder.trial.sweep.map import SweepMap, map_of
 from oakladder.trial.sweep.ranges import Range, drawn_settings, grid_of_settings, point_words, settings_words
 from oakladder.trial.sweep.run import swept
 from oakladder.trial.sweep.walk_forward import Walk, walk_forward
 
-#: The figures of a row where several variants stand below each other.
+#: The metrics of a row where several variants stand below each other.
 _IN_ROWS = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "sharpe", "end")
-#: The figures that a sweep can be looked at by.
-LOOKED_AT = tuple(name for name, f in FIGURES.items() if f.good)
+#: The metrics that a sweep can be looked at by.
+LOOKED_AT = tuple(name for name, f in METRICS.items() if f.good)
 
 SWEEPING: tuple[Argument, ...] = (
     arg(
@@ -35,7 +35,7 @@ SWEEPING: tuple[Argument, ...] = (
         help="a setting over a range, as in n=5..60/5 or n=5,8,13; several make a grid",
     ),
     arg("--draw", dest="draw", type=at_least(1), help="only so many combinations of the ranges, drawn at random"),
-    arg("--by", dest="by", default="sharpe", help=f"the figure to look at: {', '.join(LOOKED_AT)}"),
+    arg("--by", dest="by", default="sharpe", help=f"the metric to look at: {', '.join(LOOKED_AT)}"),
     arg("--walk", dest="walk", action="store_true", help="choose on a span, trade the next, and so on"),
     arg("--cluster", dest="cluster", help="do it on a Dask cluster, as in tcp://host:port"),
 )
@@ -91,27 +91,27 @@ def _print_rows(ranges: Sequence[Range], rows: Sequence[Tried], made: SweepMap, 
         plain = [
             {"settings": r.settings, "problem": r.problem}
             if r.problem
-            else {"settings": r.settings, "figures": r.figures, "counts": r.counts, "around": a, "lonely": lonely}
+            else {"settings": r.settings, "figures": r.metrics, "counts": r.counts, "around": a, "lonely": lonely}
             for r, a, lonely in zip(rows, around, made.lonely.tolist(), strict=True)
         ]
         print(
             json.dumps(
-                {"sweep": plain, "by": made.figure, "best": _at(rows, made.best), "broad": _at(rows, made.broad)}
+                {"sweep": plain, "by": made.metric, "best": _at(rows, made.best), "broad": _at(rows, made.broad)}
             )
         )
         return
     writer = csv.writer(sys.stdout, delimiter="\t", lineterminator="\n")
-    title = FIGURES[made.figure].title
-    writer.writerow([*(r.name for r in ranges), *(FIGURES[n].title for n in _IN_ROWS), f"{title} around", ""])
+    title = METRICS[made.metric].title
+    writer.writerow([*(r.name for r in ranges), *(METRICS[n].title for n in _IN_ROWS), f"{title} around", ""])
     for one, beside, lonely in zip(rows, around, made.lonely.tolist(), strict=True):
-        shown = [one.problem] if one.problem else [metric_words(one.figures, name) for name in _IN_ROWS]
+        shown = [one.problem] if one.problem else [metric_words(one.metrics, name) for name in _IN_ROWS]
         told = (
-            [] if one.problem else [metric_words({made.figure: beside}, made.figure), "lonely peak" if lonely else ""]
+            [] if one.problem else [metric_words({made.metric: beside}, made.metric), "lonely peak" if lonely else ""]
         )
         writer.writerow([*map(point_words, one.settings.values()), *shown, *told])
     for words, place in (("best", made.best), ("best with its neighbours", made.broad)):
         if place is not None:
-            value = metric_words(rows[place].figures, made.figure)
+            value = metric_words(rows[place].metrics, made.metric)
             print(f"{title} {words}: {settings_words(rows[place].settings)} with {value}", file=sys.stderr)
 
 
@@ -132,12 +132,12 @@ def _print_walk(made: Walk, format_: Format) -> None:
             }
             for s in made.steps
         ]
-        hindsight = {"settings": dict(made.hindsight_settings), "figures": made.hindsight.figures}
+        hindsight = {"settings": dict(made.hindsight_settings), "figures": made.hindsight.metrics}
         equity = [[iso(t), v] for t, v in zip(made.equity.times.tolist(), made.equity.value.tolist(), strict=True)]
         plain = {
-            "by": made.figure,
+            "by": made.metric,
             "steps": steps,
-            "figures": dict(made.figures),
+            "figures": dict(made.metrics),
             "hindsight": hindsight,
             "equity": equity,
         }
@@ -146,7 +146,7 @@ def _print_walk(made: Walk, format_: Format) -> None:
     writer = csv.writer(sys.stdout, delimiter="\t", lineterminator="\n")
     writer.writerow(["From", "To", "Settings", "Promised", "Brought", "Trades"])
     for step in made.steps:
-        told = [metric_words({made.figure: v}, made.figure) for v in (step.promised, step.brought)]
+        told = [metric_words({made.metric: v}, made.metric) for v in (step.promised, step.brought)]
         writer.writerow([_day(step.first), _day(step.last), settings_words(step.settings), *told, step.trades])
     print(made.words())
 

@@ -23,7 +23,7 @@ from oakladder.trial.batch.task import Task
 from oakladder.trial.broker.money import Account, Costs, Size, Slippage, parse_ratio
 from oakladder.trial.compose import draft_of, with_trade
 from oakladder.trial.judge.shift_test import Bootstrap, ShiftTest, bootstrap_of, shift_test_of
-from oakladder.trial.metrics.metrics import FIGURES, metric_words
+from oakladder.trial.metrics.metrics import METRICS, metric_words
 from oakladder.trial.report import as_plain, equity_table, trades_table
 from oakladder.trial.trial import Trial, run_trial
 from oakladder.user.scripts import title_of
@@ -156,8 +156,8 @@ def _print_table(done: Trial, script: Path, to: IO[str]) -> None:
     table.add_column("Metric")
     table.add_column("Value", justify="right")
     table.add_column("Meaning", style="dim")
-    for name, figure in FIGURES.items():
-        table.add_row(figure.title, metric_words(done.figures, name), figure.about)
+    for name, metric in METRICS.items():
+        table.add_row(metric.title, metric_words(done.metrics, name), metric.about)
     console(to).print(table)
     told = [f"{count} {name}" for name, count in done.counts.items() if count]
     skipped = int((done.book.taken != 0).sum())

@@ -297,10 +297,10 @@ class Window(QMainWindow):
     def previous_symbol(self) -> None:
         self.bench.watchlist.step(-1)
 
-    def longer(self) -> None:
+    def longer_timeframe(self) -> None:
         self.session.chart.step_timeframe(1)
 
-    def shorter(self) -> None:
+    def shorter_timeframe(self) -> None:
         self.session.chart.step_timeframe(-1)
 
     def next_signal(self) -> None:

@@ -159,7 +159,7 @@ def clean_bars(
     made.order()
     made.repeats()
     made.empty()
-    made.impossible()
+    made.find_impossible()
     made.volume()
     made.spikes()
     made.splits()
@@ -293,7 +293,7 @@ class _Tidying:
             self._found(Trouble.EMPTY, lost)
             self._keep(~lost)
 
-    def impossible(self) -> None:
+    def find_impossible(self) -> None:
         o, h, lo, c = (self.columns[n] for n in PRICES)
         with np.errstate(invalid="ignore"):
             wrong = (h < lo) | (h < np.fmax(o, c)) | (lo > np.fmin(o, c))

@@ -108,11 +108,11 @@ def broker_by_hand() -> Callable[..., int]:
 
 def account_by_hand() -> Callable[..., float]:
     """One account for symbols that have the same bars: a tenth of equity for each trade, a tick of slippage, 0.05 % a
-    fill; and the main figures of its trades and of its curve."""
+    fill; and the main metrics of its trades and of its curve."""
     import numba
 
     @numba.njit(cache=False)
-    def account(trades, made, closes, bars, money, tick, ratio, figures):  # type: ignore[no-untyped-def]
+    def account(trades, made, closes, bars, money, tick, ratio, metrics):  # type: ignore[no-untyped-def]
         symbols = len(closes)
         first = np.zeros(symbols + 1, np.int64)
         for k in range(made):
@@ -193,10 +193,10 @@ def account_by_hand() -> Callable[..., float]:
             last = value
         mean = total / (bars - 1)
         deviation = np.sqrt(max(squares - (bars - 1) * mean * mean, 0.0) / (bars - 2))
-        figures[0], figures[1], figures[2] = count, winners / max(count, 1), won / -lost if lost < 0 else np.nan
-        figures[3], figures[4], figures[5] = won + lost, spent, shares / max(count, 1)
-        figures[6], figures[7], figures[8] = fall, fall_money, longest
-        figures[9], figures[10] = held_bars / bars, mean / deviation if deviation > 0 else np.nan
+        metrics[0], metrics[1], metrics[2] = count, winners / max(count, 1), won / -lost if lost < 0 else np.nan
+        metrics[3], metrics[4], metrics[5] = won + lost, spent, shares / max(count, 1)
+        metrics[6], metrics[7], metrics[8] = fall, fall_money, longest
+        metrics[9], metrics[10] = held_bars / bars, mean / deviation if deviation > 0 else np.nan
         return before
 
     return account

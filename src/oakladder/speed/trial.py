@@ -1,4 +1,4 @@
-"""Trials: trades and figures beside the signals alone, a sweep beside a hand-written broker and pandas, a repaint."""
+"""Trials: trades and metrics beside the signals alone, a sweep beside a hand-written broker and pandas, a repaint."""
 
 from __future__ import annotations
 
@@ -122,8 +122,8 @@ def _market() -> list[Row]:
         row("  all that its trades read: the signals and an average range", "read", ""),
         row("  a hand-written loop with these trades, no log, no account", "by hand", ""),
         row(f"  with their {count:,} trades", "trades", ""),
-        row("  trades and figures, one account", "together", "≤ 1.5 ×"),
-        row("  trades and figures, each symbol apart", "apart", "≤ 1.5 ×"),
+        row("  trades and metrics, one account", "together", "≤ 1.5 ×"),
+        row("  trades and metrics, each symbol apart", "apart", "≤ 1.5 ×"),
     ]
 
 
@@ -138,7 +138,7 @@ def _sweeps() -> list[Row]:
     variants = grid_of_settings([Range("fast", tuple(map(float, fasts))), Range("slow", tuple(map(float, slows)))])
     task = Task(rule, ground)
     broker, account = broker_by_hand(), account_by_hand()
-    out, figures = np.empty((panel.size, len(EXITS))), np.empty(11)
+    out, metrics = np.empty((panel.size, len(EXITS))), np.empty(11)
     prices = [panel.columns[n] for n in ("open", "high", "low", "close")]
     closes, bars = prices[3].reshape(len(panel), -1), panel.size // len(panel)
 
@@ -147,14 +147,14 @@ def _sweeps() -> list[Row]:
 
     def booked(fast: int, slow: int) -> float:
         count = broker(*prices, panel.starts, panel.ends, fast, slow, out)
-        return float(account(out, count, closes, bars, 10_000.0, float(panel.steps[0]), 0.0005, figures))
+        return float(account(out, count, closes, bars, 10_000.0, float(panel.steps[0]), 0.0005, metrics))
 
     def booked_by_hand() -> list[float]:
         return [booked(f, s) for f in fasts for s in slows]
 
     _compare(rule, panel, broker, prices)
-    ours_has = run_trial(rule, ground).figures
-    for name, by_hand_has in (("end", booked(9, 30)), ("trades", figures[0]), ("net", figures[3])):
+    ours_has = run_trial(rule, ground).metrics
+    for name, by_hand_has in (("end", booked(9, 30)), ("trades", metrics[0]), ("net", metrics[3])):
         if not math.isclose(ours_has[name] or 0.0, by_hand_has, rel_tol=1e-9):
             raise AssertionError(f"the account written by hand has another figure: {name}")
     alone = Task(rule, trial_data_of(panel.among(0, 1)))
@@ -198,7 +198,7 @@ def _sweeps() -> list[Row]:
         ("  of one symbol, one core", f"{statistics.median(taken['alone']):.2f} s", "", ""),
         ("  each variant's trades by themselves, one core", f"{statistics.median(taken['trades']):.2f} s", "", ""),
         beside("  a broker written by hand, trades alone", "loop", "≥ 3 ×"),
-        beside("  one with account and figures, as the sweep has them", "booked", ""),
+        beside("  one with account and metrics, as the sweep has them", "booked", ""),
         ("  pandas and a plain loop (one of 400)", f"{pandas / ours:.0f} ×", f"{pandas:.0f} s", "≥ 50 ×"),
     ]
 

@@ -17,10 +17,10 @@ WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", 
 
 @dataclass(frozen=True, slots=True)
 class TradeGroup:
-    """Some closed trades of a trial: what they have in common, and their figures."""
+    """Some closed trades of a trial: what they have in common, and their metrics."""
 
     name: str
-    figures: Mapping[str, Value]
+    metrics: Mapping[str, Value]
 
 
 def _grouped(trial: Trial, keys: np.ndarray, name: Callable[[int], str]) -> list[TradeGroup]:
@@ -30,8 +30,8 @@ def _grouped(trial: Trial, keys: np.ndarray, name: Callable[[int], str]) -> list
     for key in np.unique(keys[book.done]).tolist():
         some = book.done & (keys == key)
         plain = of_trades(book.net[some], results.ratio[some], results.risks[some], results.bars[some])
-        figures = {n: float(v) if np.isfinite(v) else None for n, v in plain.items()}
-        made.append(TradeGroup(name(key), figures))
+        metrics = {n: float(v) if np.isfinite(v) else None for n, v in plain.items()}
+        made.append(TradeGroup(name(key), metrics))
     return made
 
 

@@ -1,4 +1,4 @@
-"""When the bars of a curve close and which of them end a session: what its figures need of the calendar, worked out once."""
+"""When the bars of a curve close and which of them end a session: what its metrics need of the calendar, worked out once."""
 
 from __future__ import annotations
 

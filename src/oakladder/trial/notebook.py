@@ -18,7 +18,7 @@ from oakladder.trial.spec import TrialSpec
 from oakladder.trial.sweep.ranges import Point, Range
 from oakladder.trial.trial import Trial
 
-#: The figures of a variant that are written down.
+#: The metrics of a variant that are written down.
 KEPT = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "sharpe", "end", "held_end")
 
 
@@ -48,12 +48,12 @@ class What(msgspec.Struct, frozen=True):
         return f"{self.list_name} {self.timeframe}" + (f", {settings}" if settings else "")
 
 
-class Try(msgspec.Struct, frozen=True, tag="try"):
+class Try(msgspec.Struct, frozen=True, tag="try", rename={"metrics": "figures"}):
     """A tested variant, and its results."""
 
     moment: float
     what: What
-    figures: dict[str, float | None]
+    metrics: dict[str, float | None]
     #: Whether the last part of history stayed out of it.
     sealed: bool
 
@@ -128,12 +128,12 @@ def _plain(settings: Mapping[str, object]) -> dict[str, str]:
 
 def try_of(what: What, trial: Trial, moment: float) -> Try:
     """What is written down of a trial."""
-    return Try(moment, what, kept(trial.figures), trial.ground.seal is not None)
+    return Try(moment, what, kept(trial.metrics), trial.ground.seal is not None)
 
 
-def kept(figures: Mapping[str, Value]) -> dict[str, float | None]:
-    """The figures that are written down."""
-    return {name: figures.get(name) for name in KEPT}
+def kept(metrics: Mapping[str, Value]) -> dict[str, float | None]:
+    """The metrics that are written down."""
+    return {name: metrics.get(name) for name in KEPT}
 
 
 @dataclass(frozen=True)
@@ -154,7 +154,7 @@ class Notebook:
                 for row in self.rows.get(entry.file, ()):
                     if not row.problem:
                         what = entry.what.with_settings(row.settings)
-                        made.setdefault(what.key, Try(entry.moment, what, kept(row.figures), entry.sealed))
+                        made.setdefault(what.key, Try(entry.moment, what, kept(row.metrics), entry.sealed))
         return made
 
     @property
@@ -171,7 +171,7 @@ class Notebook:
         returns = returns_of(trial)
         if returns is None:
             return None
-        found = [trial.figures["sharpe"], *(t.figures["sharpe"] for key, t in self.tries.items() if key != what.key)]
+        found = [trial.metrics["sharpe"], *(t.metrics["sharpe"] for key, t in self.tries.items() if key != what.key)]
         return deflate(returns, [math.nan if s is None else s for s in found])
 
 

@@ -1,4 +1,4 @@
-"""The report of a trial as one page that opens anywhere: figures, curves, months, trades; nothing is fetched for it."""
+"""The report of a trial as one page that opens anywhere: metrics, curves, months, trades; nothing is fetched for it."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import numpy as np
 
 from oakladder.rung.texts import count_words
 from oakladder.trial.breakdowns import by_reason, by_side, months
-from oakladder.trial.metrics.metrics import FIGURES, metric_words
+from oakladder.trial.metrics.metrics import METRICS, metric_words
 from oakladder.trial.report import TRADE_COLUMNS, trade_rows
 from oakladder.trial.trial import Trial
 
@@ -75,9 +75,9 @@ def _day(time: int) -> str:
 def _figures(trial: Trial) -> str:
     made = []
     for name in ("growth", "held_growth", "drawdown", "trades", "winners", "profit_factor", "average", "sharpe"):
-        figure = FIGURES[name]
-        words = escape(metric_words(trial.figures, name))
-        made.append(f'<td title="{escape(figure.about)}">{figure.title}<br><b>{words}</b></td>')
+        metric = METRICS[name]
+        words = escape(metric_words(trial.metrics, name))
+        made.append(f'<td title="{escape(metric.about)}">{metric.title}<br><b>{words}</b></td>')
     return f'<table class="big"><tr>{"".join(made[:4])}</tr><tr>{"".join(made[4:])}</tr></table>'
 
 
@@ -151,11 +151,11 @@ def _signed(change: float | None) -> str:
 
 
 def _groups(trial: Trial) -> str:
-    head = "".join(f"<th>{FIGURES[n].title}</th>" for n in ("trades", "winners", "average", "net"))
+    head = "".join(f"<th>{METRICS[n].title}</th>" for n in ("trades", "winners", "average", "net"))
     rows = []
     for group in (*by_side(trial), *by_reason(trial)):
         cells = "".join(
-            f"<td>{escape(metric_words(group.figures, n))}</td>" for n in ("trades", "winners", "average", "net")
+            f"<td>{escape(metric_words(group.metrics, n))}</td>" for n in ("trades", "winners", "average", "net")
         )
         rows.append(f'<tr><td class="w">{escape(group.name)}</td>{cells}</tr>')
     return f"<table><tr><th></th>{head}</tr>{''.join(rows)}</table>"
@@ -163,9 +163,9 @@ def _groups(trial: Trial) -> str:
 
 def _all_figures(trial: Trial) -> str:
     rows = [
-        f'<tr><td class="w">{f.title}</td><td>{escape(metric_words(trial.figures, name))}</td>'
+        f'<tr><td class="w">{f.title}</td><td>{escape(metric_words(trial.metrics, name))}</td>'
         f'<td class="w">{escape(f.about)}</td></tr>'
-        for name, f in FIGURES.items()
+        for name, f in METRICS.items()
     ]
     counts = ", ".join(f"{count} {name}" for name, count in trial.counts.items())
     return f"<table>{''.join(rows)}</table><p>{escape(counts)}; {count_words(int((trial.book.taken != 0).sum()), 'entry')} skipped.</p>"

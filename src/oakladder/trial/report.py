@@ -134,7 +134,7 @@ def as_plain(trial: Trial) -> dict[str, object]:
         "open": list(trade_rows(trial, trial.book.open)),
         "skipped": list(skipped_rows(trial)),
         "counts": trial.counts,
-        "figures": trial.figures,
+        "figures": trial.metrics,
         "equity": [[iso(t), v] for t, v in zip(equity.times.tolist(), equity.value.tolist(), strict=True)],
         "sealed_from": None if trial.ground.seal is None else iso(trial.ground.seal),
     }

@@ -14,7 +14,7 @@ from oakladder.trial.notebook import Broken, Notebook, What, kept
 from oakladder.trial.spans import before
 from oakladder.trial.trial import TrialData, run_trial, trial_data_of
 
-#: The figures in which promise and sealed part are compared.
+#: The metrics in which promise and sealed part are compared.
 COMPARED = ("growth", "drawdown", "trades", "winners", "average", "profit_factor", "sharpe")
 
 
@@ -42,7 +42,7 @@ def seal_broken(
     rest = TrialData(whole.panel, whole.grid, max(sealed_from, whole.first or sealed_from))
     showed = run_trial(program, rest, account, settings, context=context)
     tries = len(notebook.tries.keys() | {what.key})
-    return Broken(moment, what, sealed_from, kept(promised.figures), kept(showed.figures), tries)
+    return Broken(moment, what, sealed_from, kept(promised.metrics), kept(showed.metrics), tries)
 
 
 def seal_words(broken: Broken) -> str:

@@ -51,7 +51,7 @@ class Span:
         """The same with the seal broken."""
         return replace(self, sealed=False)
 
-    def cut(self, panel: Panel) -> tuple[Panel, int | None]:
+    def truncate(self, panel: Panel) -> tuple[Panel, int | None]:
         """The bars that may be looked at, and from when on the rest is sealed, if it is."""
         seal = sealed_from(panel) if self.sealed else None
         ends = [t for t in (self.last, seal) if t is not None]

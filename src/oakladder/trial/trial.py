@@ -56,7 +56,7 @@ def trial_data_of(panel: Panel, span: Span = Span(sealed=False)) -> TrialData:
     """Prepares the bars of a trial. Raises `RunProblem` where the span has no bars, `DataProblem` where they cannot be
     read."""
     panel.fetch(("open", "high", "low", "close"))
-    cut, seal = span.cut(panel)
+    cut, seal = span.truncate(panel)
     span.check(panel, cut, seal)
     return TrialData(cut, grid_of(cut), span.first, seal)
 
@@ -72,7 +72,7 @@ class Trial:
     book: Book
     results: TradeResults
     equity: Equity
-    figures: dict[str, Value]
+    metrics: dict[str, Value]
 
     @property
     def trades(self) -> Trades:
@@ -124,10 +124,10 @@ def judged(
     equity = equity_of(book, ground.first_place)
     sums = summarize(trades, account, ground)
     if sums is None:
-        figures = metrics_of(book, results, equity)
+        metrics = metrics_of(book, results, equity)
     else:  # what a sweep says of it, to the last bit
-        figures, equity = sums.figures, replace(equity, value=sums.value)
-    return Trial(program, settings, ground, account, book, results, equity, figures)
+        metrics, equity = sums.metrics, replace(equity, value=sums.value)
+    return Trial(program, settings, ground, account, book, results, equity, metrics)
 
 
 def summarize(trades: Trades, account: Account, ground: TrialData) -> StreamingTotals | None:

@@ -20,7 +20,7 @@ from oakladder.disk import copy_aside, read_regular, replacing, why
 from oakladder.locks import locked
 from oakladder.rung.texts import agree, count_words
 from oakladder.trial.batch.task import Tried
-from oakladder.trial.metrics.metrics import FIGURES
+from oakladder.trial.metrics.metrics import METRICS
 from oakladder.trial.notebook import Entry, Notebook, Swept, Text, What, in_order, mark_of
 from oakladder.trial.sweep.ranges import Range
 
@@ -151,7 +151,7 @@ def write_rows_of(path: Path, rows: Sequence[Tried]) -> None:
         "settings": [msgspec.json.encode(r.settings).decode() for r in rows],
         "problem": [r.problem for r in rows],
     }
-    columns |= {name: pa.array([r.figures.get(name) for r in rows], pa.float64()) for name in FIGURES}
+    columns |= {name: pa.array([r.metrics.get(name) for r in rows], pa.float64()) for name in METRICS}
     columns |= {name: pa.array([r.counts.get(name) for r in rows], pa.int64()) for name in _COUNTS}
     with replacing(path) as partial:
         parquet.write_table(pa.table(columns), partial, write_page_checksum=True)
@@ -168,8 +168,8 @@ def read_rows(path: Path) -> list[Tried]:
         for row in plain:
             counts = {n: row[n] for n in _COUNTS if row.get(n) is not None}
             settings = msgspec.json.decode(row["settings"], type=dict[str, float | str | bool])
-            figures = {n: row.get(n) for n in FIGURES} if not row["problem"] else {}
-            made.append(Tried(dict(settings), figures, counts, row["problem"]))
+            metrics = {n: row.get(n) for n in METRICS} if not row["problem"] else {}
+            made.append(Tried(dict(settings), metrics, counts, row["problem"]))
         return made
     except (pa.ArrowException, KeyError, TypeError, UnicodeDecodeError, msgspec.MsgspecError) as error:
         raise ValueError(f"{path.name} cannot be read as a sweep: {error}") from None

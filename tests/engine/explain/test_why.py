@@ -121,5 +121,5 @@ def test_a_condition_of_an_earlier_bar_is_taken_apart_there() -> None:
 def test_times_of_day_are_read_as_such(market: BarLibrary) -> None:
     program = compile_script("rung 1\nsignal go = clock >= 10:30 and close > 0")
     early = Why(program, market.panel(["BRINE"], Timeframe.parse("1h")), "go").at(0)
-    assert early.parts[0].figures() == ["09:00", "10:30"] and early.parts[0].words() == "no, short by 90 minutes"
-    assert early.parts[1].figures()[1] == "0"
+    assert early.parts[0].value_words() == ["09:00", "10:30"] and early.parts[0].words() == "no, short by 90 minutes"
+    assert early.parts[1].value_words()[1] == "0"

@@ -156,7 +156,7 @@ def test_the_table_of_the_docs() -> None:
     assert book.units.tolist() == [98, 96] and trial.trades.decided.tolist() == [1, 5]
     assert book.costs[0] == pytest.approx(0.0005 * 98 * (102.01 + 102.99), abs=1e-9)
     assert book.net[0] == pytest.approx(98 * 0.98 - 10.045, abs=1e-9)
-    assert trial.figures["end"] == pytest.approx(10_000 + 85.995 + 96 * (106 - 105.01) - 0.0005 * 96 * 105.01)
+    assert trial.metrics["end"] == pytest.approx(10_000 + 85.995 + 96 * (106 - 105.01) - 0.0005 * 96 * 105.01)
     assert [round(v, 3) for v in trial.equity.value[:3]] == [10_000, 10_000, 10_190.022]
 
 
@@ -198,7 +198,7 @@ def test_no_figure_is_ever_infinite(closes: list[int], size: str) -> None:
         trial_data_of(panel_of([daily_bars([float(c) for c in closes])])),
         Account(size=Size.parse(size)),
     )
-    assert all(v is None or math.isfinite(v) for v in trial.figures.values())
+    assert all(v is None or math.isfinite(v) for v in trial.metrics.values())
     assert np.isfinite(trial.equity.value).all()
 
 
@@ -210,15 +210,15 @@ def test_a_trial_without_a_bar_is_refused() -> None:
 @pytest.mark.parametrize("closes", [[100.0], [100.0, 100.0, 100.0]])
 def test_hardly_any_bars_make_no_trades_and_sound_figures(closes: list[float]) -> None:
     trial = run_trial(compile_script(RULE), trial_data_of(panel_of([daily_bars(closes)])), Account())
-    assert trial.figures["trades"] == 0 and trial.figures["winners"] is None
-    assert trial.figures["end"] == 10_000
+    assert trial.metrics["trades"] == 0 and trial.metrics["winners"] is None
+    assert trial.metrics["end"] == 10_000
 
 
 def test_money_that_does_not_buy_one_unit_is_said_and_costs_nothing() -> None:
     trial = run_trial(
         compile_script(RULE), trial_data_of(panel_of([daily_bars([100, 101, 102, 101, 100.0])])), Account(50)
     )
-    assert trial.figures["trades"] == 0 and trial.figures["end"] == 50
+    assert trial.metrics["trades"] == 0 and trial.metrics["end"] == 50
     assert trial.book.taken.tolist() == [Taken.TOO_SMALL]
 
 
@@ -228,6 +228,6 @@ def test_a_symbol_that_stops_trading_in_a_position_is_valued_at_its_last_close()
     trial = run_trial(
         program, trial_data_of(panel_of([long, short])), Account(costs=Costs(ratio=0, slippage=Slippage()))
     )
-    assert trial.book.open.tolist() == [True, True] and trial.figures["trades"] == 0
+    assert trial.book.open.tolist() == [True, True] and trial.metrics["trades"] == 0
     units = trial.book.units
-    assert trial.figures["end"] == 10_000 + units[0] * (139 - 103) + units[1] * (119 - 103)
+    assert trial.metrics["end"] == 10_000 + units[0] * (139 - 103) + units[1] * (119 - 103)

@@ -194,4 +194,4 @@ def test_a_sweep_asks_for_the_entries_of_its_signals_once(monkeypatch: pytest.Mo
     assert used.count > 20
     for one in made[::7]:
         alone = next(iter(swept(replace(task, signal_cache=SignalCache()), [one.settings])))
-        assert one.figures == alone.figures and one.counts == alone.counts
+        assert one.metrics == alone.metrics and one.counts == alone.counts

@@ -223,18 +223,18 @@ def test_signals_are_worked_out_once_for_variants_of_what_is_done_with_a_positio
     monkeypatch.setattr(two_pass, "execute", lambda *a, **k: (runs.append(1), carry_out(*a, **k))[1])
     program, panel = compile_script("rung 1\n" + LENGTHS), a_market(3, 20, "1d")
     task = Task(program, trial_data_of(panel))
-    figures = [row.figures for row in swept(task, [{"bars": float(k)} for k in range(1, 30)])]
+    metrics = [row.metrics for row in swept(task, [{"bars": float(k)} for k in range(1, 30)])]
     assert len(runs) == 1
-    assert len({f["net"] for f in figures}) > 5
+    assert len({f["net"] for f in metrics}) > 5
     list(swept(task, [{"n": float(k)} for k in range(12, 22)]))
     assert len(runs) == 1 + 1 + 10  # the average range is the same for all
     list(swept(task, [{"n": n, "bars": float(k)} for n in (3.0, 4.0) for k in range(1, 9)]))
     assert len(runs) == 12 + 1 + 2 * 2  # what comes a second time is kept
     with ThreadPoolExecutor(3) as pool:
         again = [
-            row.figures for row in swept(task, [{"bars": float(k)} for k in range(1, 30)], context=RunContext(pool))
+            row.metrics for row in swept(task, [{"bars": float(k)} for k in range(1, 30)], context=RunContext(pool))
         ]
-    assert again == figures
+    assert again == metrics
 
 
 @pytest.mark.parametrize(

@@ -80,7 +80,7 @@ def test_blocks_are_drawn_from_the_trades() -> None:
     made = bootstrap_of(trial)
     low, high = made.range_of_average()
     assert low < made.real_average < high
-    assert made.real_average == pytest.approx(trial.figures["average"])
+    assert made.real_average == pytest.approx(trial.metrics["average"])
     assert np.mean(made.average) == pytest.approx(made.real_average, abs=0.3 * (high - low))
     middle, deep = made.drawdown_to_expect()
     assert 0 < middle < deep < 1
@@ -130,7 +130,7 @@ def test_more_tries_leave_less_of_a_sharpe_ratio() -> None:
     trial = _traded(7, edge=0.004)
     returns = returns_of(trial)
     assert returns is not None
-    assert returns.sharpe * math.sqrt(returns.a_year) == pytest.approx(trial.figures["sharpe"])
+    assert returns.sharpe * math.sqrt(returns.a_year) == pytest.approx(trial.metrics["sharpe"])
     rng = np.random.default_rng(3)
     year = math.sqrt(returns.a_year)
     others = (rng.normal(0, 0.1, 200) * year).tolist()

@@ -16,7 +16,7 @@ from oakladder.rung import compile_script
 from oakladder.rung.trade_words import Reason
 from oakladder.trial.breakdowns import by_reason, by_side, by_symbol, months
 from oakladder.trial.broker.money import Account, Costs, Slippage
-from oakladder.trial.metrics.metrics import FIGURES, Unit, metric_words, written
+from oakladder.trial.metrics.metrics import METRICS, Unit, metric_words, written
 from oakladder.trial.trial import Trial, run_trial, trial_data_of
 from trial.random_rules import HOURS, market, panel_with_tick, random_case
 
@@ -90,7 +90,7 @@ def test_figures_are_those_of_the_contract(timeframe: str, symbols: int) -> None
     for seed in range(12):
         trial = some_trial(seed, timeframe, symbols)
         for name, value in plain_figures(trial).items():
-            found = trial.figures[name]
+            found = trial.metrics[name]
             assert (found is None) == (value is None), (seed, name)
             assert value is None or found == pytest.approx(value, rel=1e-9, abs=1e-9), (seed, name)
 
@@ -121,17 +121,17 @@ def test_excursions_are_the_extremes_while_it_was_held() -> None:
 def test_groups_add_up_to_the_whole() -> None:
     trial = some_trial(3, "1d", 4)
     for groups in (by_side(trial), by_reason(trial), by_symbol(trial)):
-        assert sum(g.figures["trades"] or 0 for g in groups) == trial.figures["trades"]
-        assert sum(g.figures["net"] or 0 for g in groups) == pytest.approx(trial.figures["net"])
+        assert sum(g.metrics["trades"] or 0 for g in groups) == trial.metrics["trades"]
+        assert sum(g.metrics["net"] or 0 for g in groups) == pytest.approx(trial.metrics["net"])
     growth = np.prod([1 + m.change for m in months(trial)])
     assert growth == pytest.approx(trial.equity.value[-1] / trial.equity.start)
 
 
 def test_every_figure_says_what_it_means() -> None:
     trial = some_trial(1, "1d")
-    assert list(trial.figures) == list(FIGURES)
-    assert len({f.title for f in FIGURES.values()}) == len(FIGURES)
-    assert all(f.about and metric_words(trial.figures, f.name) for f in FIGURES.values())
+    assert list(trial.metrics) == list(METRICS)
+    assert len({f.title for f in METRICS.values()}) == len(METRICS)
+    assert all(f.about and metric_words(trial.metrics, f.name) for f in METRICS.values())
     assert written(None, Unit.RATIO) == "–" and written(0.5, Unit.RATIO) == "+50.0%"
 
 
@@ -140,7 +140,7 @@ def test_one_bar_has_no_years() -> None:
     trial = run_trial(
         compile_script("rung 1\ntrade a long\n    enter when yes\n"), trial_data_of(panel_with_tick(bars))
     )
-    assert trial.figures["growth"] is None and trial.figures["sharpe"] is None and trial.figures["end"] == 10_000
+    assert trial.metrics["growth"] is None and trial.metrics["sharpe"] is None and trial.metrics["end"] == 10_000
 
 
 @pytest.mark.parametrize("k", [15, 40, 79, 87, 96])
@@ -152,5 +152,5 @@ def test_the_last_digits_of_a_sum_are_no_fall(k: int, apart: bool) -> None:
     ground = trial_data_of(panel_of([bars, replace(bars, symbol="OTHER")]))
     script = "rung 1\ntrade t long\n    enter when bar mod 3 == 0\n    at most 2 bars"
     account = Account(1000.1 + 0.13 * k, lot=0.01, costs=Costs(0, 0, 0, Slippage()), apart=apart)
-    figures = run_trial(compile_script(script), ground, account).figures
-    assert figures["trades"] and figures["under_water"] == 0 and figures["sortino"] is None
+    metrics = run_trial(compile_script(script), ground, account).metrics
+    assert metrics["trades"] and metrics["under_water"] == 0 and metrics["sortino"] is None

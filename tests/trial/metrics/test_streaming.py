@@ -54,12 +54,12 @@ def same(stream_totals: Mapping[str, float | None], book: Mapping[str, float | N
 
 
 def both(script: str, ground: TrialData, account: Account) -> tuple[dict[str, Any], dict[str, Any]] | None:
-    """The figures of the book and the summed ones; None where there are none of the latter."""
+    """The metrics of the book and the summed ones; None where there are none of the latter."""
     trial = run_trial(compile_script("rung 1\n" + script), ground, account)
     if not can_stream(trial.trades, account):
         return None
     book = metrics_of(trial.book, trial.results, equity_of(trial.book, ground.first_place))
-    return book, stream_totals(trial.trades, account, ground.grid, ground.first_place).figures
+    return book, stream_totals(trial.trades, account, ground.grid, ground.first_place).metrics
 
 
 def compare(seed: int, symbols: int, alike: bool, later: bool) -> bool:
@@ -124,4 +124,4 @@ def test_a_sweep_that_cannot_be_summed_up_is_none_the_less_right() -> None:
         task = Task(compile_script(script), ground, account)
         for one in swept(task, [{"n": float(n)} for n in range(1, 6)]):
             trial = run_trial(task.program, ground, account, one.settings)
-            assert one.figures == trial.figures and one.counts == trial.counts
+            assert one.metrics == trial.metrics and one.counts == trial.counts

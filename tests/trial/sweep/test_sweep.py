@@ -76,14 +76,14 @@ def test_every_variant_is_the_trial_of_its_settings() -> None:
     alone = list(swept(task, variants))
     for one in alone:
         trial = run_trial(task.program, task.ground, task.account, one.settings)
-        assert one.figures == trial.figures and one.counts == trial.counts
+        assert one.metrics == trial.metrics and one.counts == trial.counts
     with ThreadPoolExecutor(2) as threads:
         assert list(swept(task, variants, context=RunContext(threads))) == alone
 
 
 def test_what_cannot_run_spoils_no_other() -> None:
     made = list(swept(Task(compile_script(RULE), ground()), [{"n": 5.0}, {"n": 5000.0}, {"n": 8.0}]))
-    assert [bool(one.problem) for one in made] == [False, True, False] and not made[1].figures
+    assert [bool(one.problem) for one in made] == [False, True, False] and not made[1].metrics
 
 
 def test_another_process_gives_the_same_bits(market: BarLibrary) -> None:
@@ -111,9 +111,9 @@ def test_a_sweep_that_is_stopped_ends() -> None:
     assert len(seen) == 2
 
 
-def a_map(values: list[list[float]], figure: str = "growth") -> list[Tried]:
+def a_map(values: list[list[float]], metric: str = "growth") -> list[Tried]:
     return [
-        Tried({"n": float(y), "far": float(x)}, {figure: None if np.isnan(v) else v})
+        Tried({"n": float(y), "far": float(x)}, {metric: None if np.isnan(v) else v})
         for y, row in enumerate(values)
         for x, v in enumerate(row)
     ]
@@ -194,13 +194,13 @@ def test_a_step_trades_the_best_settings_of_the_spans_before_it() -> None:
             run_trial(task.program, replace(trial_data_of(past), first=int(times[edges[k - 1]])), task.account, v)
             for v in variants
         ]
-        best = max(range(len(variants)), key=lambda n: tried[n].figures["net"] or 0.0)
+        best = max(range(len(variants)), key=lambda n: tried[n].metrics["net"] or 0.0)
         assert step.first == times[edges[k]]
-        assert step.settings == variants[best] and step.promised == tried[best].figures["net"]
+        assert step.settings == variants[best] and step.promised == tried[best].metrics["net"]
     values, start = made.equity.value, made.equity.start
     assert len(values) == 300 and values[0] == pytest.approx(start, rel=0.05)
-    assert made.hindsight.figures["net"] == max(
-        run_trial(task.program, replace(here, first=int(times[100])), task.account, v).figures["net"] or -1e9
+    assert made.hindsight.metrics["net"] == max(
+        run_trial(task.program, replace(here, first=int(times[100])), task.account, v).metrics["net"] or -1e9
         for v in variants
     )
 

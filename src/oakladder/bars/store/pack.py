@@ -112,7 +112,7 @@ class Copies:
         """Which copies hold no absurd number. Shape (symbols,), bool."""
         return self.numbers(CLEAN) != 0
 
-    def longer(self, calendars: Sequence[Calendar]) -> dict[Timeframe, np.ndarray]:
+    def longer_counts(self, calendars: Sequence[Calendar]) -> dict[Timeframe, np.ndarray]:
         """How many weeks and months each symbol's days make; nothing where that is not known of all by their calendars.
         Each has shape (symbols,), int64."""
         if self.pack is None or not self.there.all():

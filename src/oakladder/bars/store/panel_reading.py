@@ -207,7 +207,7 @@ def read_panel(stored: Stored, base: Timeframe, extended: bool, times_of: Callab
         None if parts is None else tuple(parts),
         extended,
         names=() if parts is not None else tuple(clocks),
-        known_counts={} if base.intraday else stored.copies.longer(stored.calendars),
+        known_counts={} if base.intraday else stored.copies.longer_counts(stored.calendars),
     )
     if parts is None:
         timeline.read = partial(_StoredColumns.times, source)

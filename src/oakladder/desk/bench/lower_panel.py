@@ -62,11 +62,11 @@ def line_of(outcome: Outcome) -> str:
     trial, case = outcome.trial, outcome.case
     if trial is None or case is None:
         return outcome.trouble
-    figures, where = trial.figures, f"{case.list_name} {case.timeframe}"
-    if not figures["trades"]:
+    metrics, where = trial.metrics, f"{case.list_name} {case.timeframe}"
+    if not metrics["trades"]:
         return f"{where}: no trades"
-    growth, held = metric_words(figures, "growth"), metric_words(figures, "held_growth")
-    count, won, fall = (metric_words(figures, name) for name in ("trades", "winners", "drawdown"))
+    growth, held = metric_words(metrics, "growth"), metric_words(metrics, "held_growth")
+    count, won, fall = (metric_words(metrics, name) for name in ("trades", "winners", "drawdown"))
     return f"{where}: {count} {'trade' if count == '1' else 'trades'}, {won} winners, annual return {growth} (buy and hold {held}), max drawdown {fall}"
 
 

@@ -245,7 +245,7 @@ class Bench(QWidget):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
         self.folding.fit()
-        QTimer.singleShot(0, self._read)  # once the widgets have their sizes, as many figures are shown as fit
+        QTimer.singleShot(0, self._read)  # once the widgets have their sizes, as many metrics are shown as fit
 
     def mark_bar(self, bar: int) -> None:
         """Pins a bar and brings it into view."""

@@ -19,7 +19,7 @@ def legend(
 ) -> list[LegendLine]:
     """The legend of a pane as of a bar: each line, histogram and band with its value there."""
 
-    def figure(value: float) -> str:
+    def number(value: float) -> str:
         if value != value:
             return "–"
         return f"{value:,.{decimals}f}" if name == PRICE else f"{value:,.4g}"
@@ -31,13 +31,13 @@ def legend(
         return entries
     for line in picture.lines:
         if line.pane == name and not line.is_level:
-            entries.append(_entry(line.name, line.colours, figure(float(line.values[at])), theme, hidden))
+            entries.append(_entry(line.name, line.colours, number(float(line.values[at])), theme, hidden))
     for columns in picture.histograms:
         if columns.pane == name and columns.name:
-            entries.append(_entry(columns.name, columns.colours, figure(float(columns.values[at])), theme, hidden))
+            entries.append(_entry(columns.name, columns.colours, number(float(columns.values[at])), theme, hidden))
     for band in picture.bands:
         if band.pane == name and band.name:
-            words = f"{figure(float(band.first[at]))} to {figure(float(band.second[at]))}"
+            words = f"{number(float(band.first[at]))} to {number(float(band.second[at]))}"
             entries.append(_entry(band.name, band.colours, words, theme, hidden))
     if name == PRICE:
         entries += [LegendLine(qcolor(tint), f"marks of {caption}", "") for caption, tint in picture.legends]

@@ -7,9 +7,9 @@ from functools import lru_cache
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QFont, QFontDatabase, QPainter, QStaticText, QTransform
 
-#: The sizes in points: what is beside something, what is read, and the figures that a place is about.
+#: The sizes in points: what is beside something, what is read, and the metrics that a place is about.
 SMALL, TEXT, LARGE = 8.5, 9.5, 16.0
-#: Faces with figures of one width, the best first, and by how much their letters must be smaller to be as wide.
+#: Faces with metrics of one width, the best first, and by how much their letters must be smaller to be as wide.
 _READ = (("Open Sans", 1.0), ("Noto Sans", 0.97), ("DejaVu Sans", 0.92), ("Liberation Sans", 1.0))
 #: Faces that distinguish l, 1, I, 0 and O.
 _CODE = (("Hack", 0.97), ("DejaVu Sans Mono", 0.97), ("Noto Sans Mono", 0.97), ("Liberation Mono", 1.0))

@@ -34,7 +34,7 @@ class Theme:
     calm: str
     mute: str
     pick: str
-    #: Inks of words and figures that are good, bad or a warning; what points at something.
+    #: Inks of words and metrics that are good, bad or a warning; what points at something.
     gain: str
     loss: str
     caution: str

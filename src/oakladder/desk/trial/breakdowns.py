@@ -15,7 +15,7 @@ from oakladder.trial.trial import Trial
 
 
 def _numbers(group: TradeGroup) -> tuple[str, str, str, str]:
-    found = group.figures
+    found = group.metrics
     return (
         written(found["net"], Unit.MONEY),
         written(found["trades"], Unit.COUNT),
@@ -48,5 +48,5 @@ class BreakdownPanel(BarsBy):
     def _show(self) -> None:
         found = self._kinds[self.kind](self._trial) if self._trial is not None else []
         if self.kind == "symbol":
-            found = sorted(found, key=lambda g: -(g.figures["net"] or 0.0))
-        self.bars.show_rows([BarRow(g.name, g.figures["net"] or 0.0, _numbers(g)) for g in found])
+            found = sorted(found, key=lambda g: -(g.metrics["net"] or 0.0))
+        self.bars.show_rows([BarRow(g.name, g.metrics["net"] or 0.0, _numbers(g)) for g in found])

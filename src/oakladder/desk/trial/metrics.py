@@ -1,4 +1,4 @@
-"""The few figures that matter, large, each with what it means on hover."""
+"""The few metrics that matter, large, each with what it means on hover."""
 
 from __future__ import annotations
 
@@ -10,10 +10,10 @@ from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.elided_label import ElidedLabel
 from oakladder.rung.texts import count_words
 from oakladder.trial.judge.deflated_sharpe import DeflatedSharpe
-from oakladder.trial.metrics.metrics import FIGURES, metric_words
+from oakladder.trial.metrics.metrics import METRICS, metric_words
 from oakladder.trial.trial import Trial
 
-#: The figures in sight, and beside which other each is read.
+#: The metrics in sight, and beside which other each is read.
 SHOWN = (
     ("growth", "held_growth", "buy and hold"),
     ("drawdown", "under_water", "longest"),
@@ -25,7 +25,7 @@ SHOWN = (
 
 
 class MetricsRow(QWidget):
-    """A row of large figures."""
+    """A row of large metrics."""
 
     def __init__(self, theme: Theme, parent: QWidget | None = None):
         super().__init__(parent)
@@ -40,7 +40,7 @@ class MetricsRow(QWidget):
             column.setContentsMargins(0, 0, 0, 0)
             column.setSpacing(0)
             title, value, beside = (
-                QLabel(FIGURES[name].title, objectName="quiet"),
+                QLabel(METRICS[name].title, objectName="quiet"),
                 QLabel("–"),
                 ElidedLabel(objectName="quiet"),
             )
@@ -54,18 +54,18 @@ class MetricsRow(QWidget):
             row.addWidget(frame, 1)
 
     def show_trial(self, trial: Trial | None, other: Trial | None = None, other_words: str = "") -> None:
-        """Shows the figures of a trial, or dashes; beside each that of another trial, where there is one."""
+        """Shows the metrics of a trial, or dashes; beside each that of another trial, where there is one."""
         for (name, second, words), (title, value, beside) in zip(SHOWN, self._parts, strict=True):
-            figures = trial.figures if trial is not None else {}
-            value.setText(metric_words(figures, name))
+            metrics = trial.metrics if trial is not None else {}
+            value.setText(metric_words(metrics, name))
             if trial is not None and other is not None:
-                beside.setText(f"{other_words} {metric_words(other.figures, name)}")
+                beside.setText(f"{other_words} {metric_words(other.metrics, name)}")
             else:
-                beside.setText(f"{words} {metric_words(figures, second)}" if trial is not None else "")
-            about = f"{FIGURES[name].title}: {FIGURES[name].about}.\n{FIGURES[second].title}: {FIGURES[second].about}."
+                beside.setText(f"{words} {metric_words(metrics, second)}" if trial is not None else "")
+            about = f"{METRICS[name].title}: {METRICS[name].about}.\n{METRICS[second].title}: {METRICS[second].about}."
             for part in (title, value, beside):
                 part.setToolTip(about)
-            value.setAccessibleName(f"{FIGURES[name].title} {value.text()}")
+            value.setAccessibleName(f"{METRICS[name].title} {value.text()}")
 
     def show_discount(self, found: DeflatedSharpe | None) -> None:
         """Shows the deflated Sharpe ratio below the Sharpe ratio; nothing after a first try."""

@@ -27,7 +27,7 @@ from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.questions import agreed
 from oakladder.desk.widgets.rows_model import RowsModel
 from oakladder.desk.widgets.sorted_rows import SortedRows
-from oakladder.trial.metrics.metrics import FIGURES, metric_words
+from oakladder.trial.metrics.metrics import METRICS, metric_words
 from oakladder.trial.notebook import Broken, Notebook, Remark, Swept, Try, What, ranges_of
 from oakladder.trial.seal import COMPARED, seal_words
 from oakladder.trial.sweep.ranges import point_words
@@ -74,8 +74,8 @@ class _Entries(RowsModel):
         return _HEADS[section]
 
     def head_hint(self, section: int) -> str:
-        figure = FIGURES[_FIGURES[section - 2]] if 2 <= section < 2 + len(_FIGURES) else None
-        return f"{figure.title}: {figure.about}" if figure is not None else _HEADS[section]
+        metric = METRICS[_FIGURES[section - 2]] if 2 <= section < 2 + len(_FIGURES) else None
+        return f"{metric.title}: {metric.about}" if metric is not None else _HEADS[section]
 
     def text(self, row: int, section: int) -> str:
         one = self.entries[row]
@@ -91,7 +91,7 @@ class _Entries(RowsModel):
             return self._words(one)
         if section == len(_HEADS) - 1:
             return "the open part" if one.sealed else "all of it"
-        return metric_words(one.figures, _FIGURES[section - 2])
+        return metric_words(one.metrics, _FIGURES[section - 2])
 
     def _words(self, one: Try) -> str:
         told = {name: value for name, value in one.what.settings.items() if name in self._telling}
@@ -111,7 +111,7 @@ class _Entries(RowsModel):
         if section == 0:
             return one.moment
         if isinstance(one, Try) and 2 <= section < 2 + len(_FIGURES):
-            value = one.figures.get(_FIGURES[section - 2])
+            value = one.metrics.get(_FIGURES[section - 2])
             return -1e300 if value is None else value
         return self.text(row, section) if section in (1, len(_HEADS) - 1) else -1e300
 
@@ -250,9 +250,9 @@ def _differing(tries: list[Try]) -> set[str]:
 
 def _table(broken: Broken) -> str:
     """Promise and sealed part side by side."""
-    cells = "".join(f"<th align='right'>&nbsp;&nbsp;{escape(FIGURES[n].title)}</th>" for n in COMPARED)
+    cells = "".join(f"<th align='right'>&nbsp;&nbsp;{escape(METRICS[n].title)}</th>" for n in COMPARED)
     rows = []
-    for name, figures in (("promised", broken.promised), ("the sealed part", broken.showed)):
-        told = "".join(f"<td align='right'>&nbsp;&nbsp;{escape(metric_words(figures, n))}</td>" for n in COMPARED)
+    for name, metrics in (("promised", broken.promised), ("the sealed part", broken.showed)):
+        told = "".join(f"<td align='right'>&nbsp;&nbsp;{escape(metric_words(metrics, n))}</td>" for n in COMPARED)
         rows.append(f"<tr><td>{name}</td>{told}</tr>")
     return f"<table><tr><th></th>{cells}</tr>{''.join(rows)}</table>"

@@ -76,7 +76,7 @@ class TrialPlace(QWidget):
         self.stop_button, self.progress = QToolButton(text="Stop"), QProgressBar()
         self.terms = AccountForm()
         self.variants = Variants(theme)
-        self.figures, self.curve = MetricsRow(theme), CurveView(theme)
+        self.metrics, self.curve = MetricsRow(theme), CurveView(theme)
         self.table, self.charts, self.months = TradeTable(theme), TradeCharts(theme), MonthSheet(theme)
         self.groups = BreakdownPanel(theme, self._groups)
         self.scatter, self.left_out = ExcursionsView(theme), SkippedEntries(theme)
@@ -141,7 +141,7 @@ class TrialPlace(QWidget):
         column = QVBoxLayout(top)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        column.addWidget(self.figures)
+        column.addWidget(self.metrics)
         column.addWidget(self.curve, 1)
         right.addWidget(top)
         right.addWidget(self.tabs)
@@ -298,9 +298,9 @@ class TrialPlace(QWidget):
         self.curve.show_curves(self._shown, curves)
         rows = self.variants.rows
         other = outcomes[rows.other] if outcomes and rows.other != rows.current else None
-        self.figures.show_trial(self._shown, other.trial if other else None, other.words if other else "")
+        self.metrics.show_trial(self._shown, other.trial if other else None, other.words if other else "")
         if other is None:
-            self.figures.show_discount(self.session.notebook.discount_for(current))
+            self.metrics.show_discount(self.session.notebook.discount_for(current))
         self._show_words()
         self.save_button.setEnabled(self._shown is not None)
         if self.views.currentWidget() in (self.trades_view, self.chance):

@@ -1,4 +1,4 @@
-"""The rule and its variants, one below the other: a stroke of its colour, what is changed, and the figures to compare."""
+"""The rule and its variants, one below the other: a stroke of its colour, what is changed, and the metrics to compare."""
 
 from __future__ import annotations
 
@@ -70,8 +70,8 @@ class VariantRows(PaintedWidget):
     def _numbers(outcome: Outcome) -> str:
         if outcome.trial is None:
             return outcome.trouble
-        figures = outcome.trial.figures
-        growth, fall, count = (metric_words(figures, name) for name in _IN_ROW)
+        metrics = outcome.trial.metrics
+        growth, fall, count = (metric_words(metrics, name) for name in _IN_ROW)
         return f"{growth} p.a., drawdown {fall}, {count} {'trade' if count == '1' else 'trades'}"
 
     def paint(self, painter: QPainter) -> None:

@@ -167,11 +167,11 @@ class WhyPanel(QWidget):
         self.tree.expandAll()
 
     def _add(self, verdict: Verdict, parent: QTreeWidgetItem | None) -> None:
-        values = "  ".join(verdict.figures())
+        values = "  ".join(verdict.value_words())
         item = QTreeWidgetItem([verdict.text, values, self._mark(verdict)])
         hint = [
             verdict.text,
-            *(f"{text} is {value}" for (text, _), value in zip(verdict.values, verdict.figures(), strict=True)),
+            *(f"{text} is {value}" for (text, _), value in zip(verdict.values, verdict.value_words(), strict=True)),
             verdict.words(),
         ]
         for column in range(3):

@@ -21,11 +21,11 @@ T = TypeVar("T")
 
 @dataclass(frozen=True, slots=True)
 class Caption:
-    """What stands over a small chart: what it is of, something beside it, and a figure with its ink."""
+    """What stands over a small chart: what it is of, something beside it, and a value with its ink."""
 
     title: str
     about: str
-    figure: str
+    value: str
     ink: str = "ink"
 
 
@@ -70,7 +70,7 @@ class ThumbnailSheet(Sheet):
 
     def hint(self, k: int) -> str:
         one, shown = self.captions[k], self.glances.get(k)
-        return f"{one.title}  {one.about}  {one.figure}" + (f"\n{shown.timeframe}, {shown.span}" if shown else "")
+        return f"{one.title}  {one.about}  {one.value}" + (f"\n{shown.timeframe}, {shown.span}" if shown else "")
 
     def draw(self, painter: QPainter, k: int, box: QRectF) -> None:
         one = self.captions[k]
@@ -78,8 +78,8 @@ class ThumbnailSheet(Sheet):
         head = QRectF(box.left(), box.top(), box.width(), line + 2)
         painter.setFont(ui_font(SMALL))
         painter.setPen(self.theme.color(one.ink))
-        painter.drawText(head, Qt.AlignmentFlag.AlignRight, one.figure)
-        room = box.width() - painter.fontMetrics().horizontalAdvance(one.figure) - 8
+        painter.drawText(head, Qt.AlignmentFlag.AlignRight, one.value)
+        room = box.width() - painter.fontMetrics().horizontalAdvance(one.value) - 8
         painter.setFont(ui_font(SMALL, strong=True))
         painter.setPen(self.theme.color("ink"))
         painter.drawText(head, Qt.AlignmentFlag.AlignLeft, one.title)

@@ -76,7 +76,7 @@ def _since(flags: np.ndarray, bars: Bars) -> str:
 
 def _reasons(verdict: Verdict, depth: int) -> list[str]:
     """A verdict and what it is made of, a line each; the part that decides is pointed at."""
-    values = ", ".join(verdict.figures())
+    values = ", ".join(verdict.value_words())
     mark = "→ " if verdict.decisive else ""
     line = f"{'   ' * depth}{mark}{verdict.text}: {f'{values}: ' if values else ''}{verdict.words()}"
     return [line, *(inner for part in verdict.parts for inner in _reasons(part, depth + 1))]

@@ -40,9 +40,9 @@ class Verdict:
     #: Whether the values are times of day.
     timed: bool = False
 
-    def figures(self) -> list[str]:
+    def value_words(self) -> list[str]:
         """The values as they are read: times of day as such."""
-        return [write_value(v, CLOCK) if self.timed else figure(v) for _, v in self.values]
+        return [write_value(v, CLOCK) if self.timed else number_text(v) for _, v in self.values]
 
     def words(self) -> str:
         """The verdict in a few words."""
@@ -75,11 +75,11 @@ def missed_by(relation: str, missing: float, against: float) -> str:
         return "equal"
     share = missing / abs(against) if against else float("nan")
     percent = f" ({share:.1%})" if share == share and share < 10 else ""
-    return f"{_SIDES.get(relation, 'off')} by {figure(missing)}{percent}"
+    return f"{_SIDES.get(relation, 'off')} by {number_text(missing)}{percent}"
 
 
-def figure(value: float) -> str:
-    """A number in as many figures as are worth reading."""
+def number_text(value: float) -> str:
+    """A number with as many digits as are worth reading."""
     if value != value:
         return "–"
     return f"{value:,.0f}" if abs(value) >= 10_000 else f"{value:.4g}"

@@ -11,7 +11,7 @@ from oakladder.bars.panel import Panel
 from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.bar_selection import DAYS, BarSelection
-from oakladder.engine.explain.why import Why, figure, kept_by, missed_by
+from oakladder.engine.explain.why import Why, kept_by, missed_by, number_text
 from oakladder.engine.scan.condition_flags import (
     ConditionBars,
     asked_of,
@@ -106,7 +106,7 @@ def _rule_words(rule: Rule, bars: ConditionBars) -> str:
         result = bars.view.run(rule.program, rule.frame, rule.settings, bars.asked[source(rule)])
         value = float(result.number(rule.op())[-1])
         lately = "" if rule.fresh is TriggerMode.TRUE else f", {_lately(panel, flags)}"
-        return f"{rule.name} is {figure(value)}{lately or _apart(value, rule.relation, rule.number)}"
+        return f"{rule.name} is {number_text(value)}{lately or _apart(value, rule.relation, rule.number)}"
     words = _lately(panel, flags)
     if any(s.name == rule.name for s in rule.program.signals) and not flags[-1]:
         kept = kept_by(Why(rule.program, panel, rule.name, rule.settings, misses=False).at(panel.size - 1))

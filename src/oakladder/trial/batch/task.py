@@ -22,13 +22,13 @@ class Tried:
     """The result of a variant: its settings, metrics and counts, or the problem that kept it from running."""
 
     settings: dict[str, object]
-    figures: dict[str, Value] = field(default_factory=dict)
+    metrics: dict[str, Value] = field(default_factory=dict)
     counts: dict[str, int] = field(default_factory=dict)
     problem: str = ""
 
     def value(self, name: str) -> Value:
-        """A figure; none where it is not defined."""
-        return self.figures.get(name)
+        """A metric; none where it is not defined."""
+        return self.metrics.get(name)
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +56,7 @@ class Task:
         trades = self._trades(settings, cancelled)
         sums = summarize(trades, self.account, self.ground)
         made = sums or judged(self.program, settings, self.ground, self.account, trades)
-        return Tried(dict(changed), made.figures, counts_of(trades))
+        return Tried(dict(changed), made.metrics, counts_of(trades))
 
     def _trades(self, settings: Mapping[str, object], cancelled: Callable[[], bool] | None) -> Trades:
         self.account.check()

@@ -1,4 +1,4 @@
-"""The figures of a trial, each declared once: its name, its title, what it means, how it is written."""
+"""The metrics of a trial, each declared once: its name, its title, what it means, how it is written."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ NO_FALL = 1e-12
 
 
 class Unit(Enum):
-    """How a figure is written."""
+    """How a metric is written."""
 
     COUNT = "count"
     MONEY = "money"
@@ -36,7 +36,7 @@ class Unit(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Metric:
-    """A figure: its name in tables and JSON, its title, how it is written, and what it means in a sentence.
+    """A metric: its name in tables and JSON, its title, how it is written, and what it means in a sentence.
 
     ``good`` is 1 where more is better, -1 where less is, 0 where neither.
     """
@@ -48,7 +48,7 @@ class Metric:
     good: int = 0
 
 
-FIGURES: dict[str, Metric] = {
+METRICS: dict[str, Metric] = {
     f.name: f
     for f in (
         Metric("trades", "Trades", Unit.COUNT, "closed trades that the account took"),
@@ -112,7 +112,7 @@ FIGURES: dict[str, Metric] = {
         ),
     )
 }
-#: A figure that is not defined here: no trades, no losses, no time.
+#: A metric that is not defined here: no trades, no losses, no time.
 Value = float | None
 
 
@@ -128,7 +128,7 @@ class TradeResults:
 
     @cached_property
     def _excursions(self) -> tuple[np.ndarray, np.ndarray]:
-        return excursions(self.trades)  # no figure is made of them
+        return excursions(self.trades)  # no metric is made of them
 
     @property
     def worst(self) -> np.ndarray:
@@ -147,7 +147,7 @@ def results_of(book: Book) -> TradeResults:
 
 
 def metrics_of(book: Book, results: TradeResults, equity: Equity) -> dict[str, Value]:
-    """All figures by name; None where one is not defined."""
+    """All metrics by name; None where one is not defined."""
     made: dict[str, float] = {}
     done = np.flatnonzero(book.done)
     net = book.net[done]
@@ -159,8 +159,8 @@ def metrics_of(book: Book, results: TradeResults, equity: Equity) -> dict[str, V
 
 
 def named(made: Mapping[str, float]) -> dict[str, Value]:
-    """All figures in order; None where one is not defined."""
-    return {name: defined(made.get(name, math.nan)) for name in FIGURES}
+    """All metrics in order; None where one is not defined."""
+    return {name: defined(made.get(name, math.nan)) for name in METRICS}
 
 
 def defined(value: float) -> Value:
@@ -354,7 +354,7 @@ def _longest_under(under: np.ndarray, closes: np.ndarray) -> float:
 
 
 def written(value: Value, unit: Unit) -> str:
-    """A figure as it is read; a dash where it is not defined."""
+    """A metric as it is read; a dash where it is not defined."""
     if value is None or not math.isfinite(value):
         return "–"
     match unit:
@@ -370,7 +370,7 @@ def written(value: Value, unit: Unit) -> str:
             return f"{value:,.2f}"
 
 
-def metric_words(figures: Mapping[str, Value], name: str) -> str:
-    """A figure of a trial as it is read; shares without a sign."""
-    made = written(figures.get(name), FIGURES[name].unit)
+def metric_words(metrics: Mapping[str, Value], name: str) -> str:
+    """A metric of a trial as it is read; shares without a sign."""
+    made = written(metrics.get(name), METRICS[name].unit)
     return made.lstrip("+") if name in ("winners", "exposure", "drawdown") else made

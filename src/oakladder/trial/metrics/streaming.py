@@ -1,6 +1,6 @@
-"""The figures of a trial without its book: the trades of all symbols gone through moment by moment, and summed up.
+"""The metrics of a trial without its book: the trades of all symbols gone through moment by moment, and summed up.
 
-A sweep asks for nothing but figures, hundreds of times. What is bought, sold and held is reckoned by the code of `ledger`
+A sweep asks for nothing but metrics, hundreds of times. What is bought, sold and held is reckoned by the code of `ledger`
 and `fills`, in the same order; what each trade brought is added up instead of written down.
 """
 
@@ -27,7 +27,7 @@ from oakladder.trial.metrics.metrics import NO_FALL, Path, Sums, Value, named, o
 #: What happens in a bar, one after the other: exits at the open, entries there, exits inside.
 _LEAVE, _ENTER, _LEAVE_INSIDE = range(3)
 _PHASES = 3
-#: With more of them a trial that needs its book anyway would take a good deal longer, for the same figures.
+#: With more of them a trial that needs its book anyway would take a good deal longer, for the same metrics.
 _MOST_TRADES = 50_000
 #: What is added up, in the order of the table of sums.
 _OF_TRADES = tuple(f.name for f in fields(Sums))
@@ -48,9 +48,9 @@ def can_stream(trades: Trades, account: Account) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class StreamingTotals:
-    """All figures by name, and the value of the account at the close of each moment that counts."""
+    """All metrics by name, and the value of the account at the close of each moment that counts."""
 
-    figures: dict[str, Value]
+    metrics: dict[str, Value]
     value: np.ndarray
 
 
@@ -76,11 +76,11 @@ def stream_totals(trades: Trades, account: Account, grid: Grid, first: int = 0) 
         account.money,
         grid.clock.since(first),
     )
-    figures = of_sums(Sums(**{name: made[name] for name in _OF_TRADES}))
-    figures |= {name: made[name] for name in ("longest_win", "longest_loss")}
-    figures |= of_costs(made["spent"], made["before_costs"], made["turnover"])
-    figures |= of_path(Path(**{name: made[name] for name in _OF_PATH}), curve)
-    return StreamingTotals(named(figures), curve.value)
+    metrics = of_sums(Sums(**{name: made[name] for name in _OF_TRADES}))
+    metrics |= {name: made[name] for name in ("longest_win", "longest_loss")}
+    metrics |= of_costs(made["spent"], made["before_costs"], made["turnover"])
+    metrics |= of_path(Path(**{name: made[name] for name in _OF_PATH}), curve)
+    return StreamingTotals(named(metrics), curve.value)
 
 
 @lru_cache(maxsize=1)

@@ -1,4 +1,4 @@
-"""The map of a sweep: a figure over one or two settings, and what a point's neighbours say of it.
+"""The map of a sweep: a metric over one or two settings, and what a point's neighbours say of it.
 
 A setting that is good for a reason is good in its neighbourhood too; a lonely peak is most likely luck.
 """
@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from oakladder.trial.batch.task import Tried
-from oakladder.trial.metrics.metrics import FIGURES
+from oakladder.trial.metrics.metrics import METRICS
 from oakladder.trial.sweep.ranges import Range
 
 #: Where points are drawn at random, so many of the nearest are a point's neighbours.
@@ -26,14 +26,14 @@ _BETTER = 1 / 3
 
 @dataclass(frozen=True, slots=True)
 class SweepMap:
-    """A figure over settings; arrays with a place for each variant, NaN where the figure is not defined.
+    """A metric over settings; arrays with a place for each variant, NaN where the metric is not defined.
 
     ``places`` are the places of each variant's values in their ranges, shape (variants, ranges). ``around`` is the median
     of its neighbours, ``lonely`` marks peaks that their neighbours do not bear out, ``best`` is the place of the best
-    variant and ``broad`` of the one with the best neighbourhood, itself among it; None where no figure is defined.
+    variant and ``broad`` of the one with the best neighbourhood, itself among it; None where no metric is defined.
     """
 
-    figure: str
+    metric: str
     ranges: tuple[Range, ...]
     places: np.ndarray
     values: np.ndarray
@@ -43,23 +43,23 @@ class SweepMap:
     broad: int | None
 
 
-def map_of(ranges: Sequence[Range], tried: Sequence[Tried], figure: str) -> SweepMap:
-    """The map of what was tried, by one of `FIGURES`."""
+def map_of(ranges: Sequence[Range], tried: Sequence[Tried], metric: str) -> SweepMap:
+    """The map of what was tried, by one of `METRICS`."""
     places = _places(ranges, tried)
-    values = np.array([_number(one.value(figure)) for one in tried], dtype=np.float64)
+    values = np.array([_number(one.value(metric)) for one in tried], dtype=np.float64)
     near = _values_around(places, [len(r.values) for r in ranges], values)
     around = _medians(near)
-    sign = -1.0 if FIGURES[figure].good < 0 else 1.0
+    sign = -1.0 if METRICS[metric].good < 0 else 1.0
     good = sign * values
     known = ~np.isnan(good)
     if not known.any():
-        return SweepMap(figure, tuple(ranges), places, values, around, np.zeros(len(tried), dtype=bool), None, None)
+        return SweepMap(metric, tuple(ranges), places, values, around, np.zeros(len(tried), dtype=bool), None, None)
     high, better = np.quantile(good[known], (1 - _BEST, 1 - _BETTER)).tolist()
     with np.errstate(invalid="ignore"):
         lonely = (good >= high) & (sign * around <= better) & (sign * around < good)
     best = int(np.nanargmax(good))
     broad = _broadest(good, sign * near)
-    return SweepMap(figure, tuple(ranges), places, values, around, lonely, best, broad)
+    return SweepMap(metric, tuple(ranges), places, values, around, lonely, best, broad)
 
 
 def _places(ranges: Sequence[Range], tried: Sequence[Tried]) -> np.ndarray:

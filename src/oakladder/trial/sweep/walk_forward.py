@@ -13,7 +13,7 @@ from oakladder.trial.batch.task import Task, Tried
 from oakladder.trial.clock import Clock
 from oakladder.trial.grid import grid_of
 from oakladder.trial.metrics.equity import Equity
-from oakladder.trial.metrics.metrics import FIGURES, Value, defined, of_curve
+from oakladder.trial.metrics.metrics import METRICS, Value, defined, of_curve
 from oakladder.trial.spans import before
 from oakladder.trial.sweep.run import swept
 from oakladder.trial.trial import Trial, TrialData
@@ -41,16 +41,16 @@ class Step:
 class Walk:
     """The spans one after the other as one curve, beside that of the settings which hindsight chooses for all of them."""
 
-    figure: str
+    metric: str
     steps: tuple[Step, ...]
     equity: Equity
-    figures: Mapping[str, Value]
+    metrics: Mapping[str, Value]
     hindsight: Trial
     hindsight_settings: Mapping[str, object]
 
     def words(self) -> str:
         """What it comes to, in a sentence."""
-        growth, other = self.figures.get("growth"), self.hindsight.figures.get("growth")
+        growth, other = self.metrics.get("growth"), self.hindsight.metrics.get("growth")
         if growth is None or other is None:
             return "The spans are too short for an annual return."
         return (
@@ -62,14 +62,14 @@ class Walk:
 def walk_forward(
     task: Task,
     variants: Sequence[Mapping[str, object]],
-    figure: str,
+    metric: str,
     *,
     spans: int = SPANS,
     chosen_on: int = CHOSEN_ON,
     context: RunContext = PLAIN,
 ) -> Walk:
-    """Walks some variants forward over a ground, by one of `FIGURES`. Raises `RunProblem` where there are too few bars or no
-    variant has the figure, and `Cancelled`."""
+    """Walks some variants forward over a ground, by one of `METRICS`. Raises `RunProblem` where there are too few bars or no
+    variant has the metric, and `Cancelled`."""
     ground = task.ground
     times = ground.grid.times[ground.first_place :]
     if spans <= chosen_on or chosen_on < 1:
@@ -87,7 +87,7 @@ def walk_forward(
     steps, curves = [], []
     for k in range(chosen_on, spans):
         past = replace(task, ground=part_of(ground, edges[k - chosen_on], edges[k]))
-        best, promised = _best(past, variants, figure, replace(context, progress=tell))
+        best, promised = _best(past, variants, metric, replace(context, progress=tell))
         here = replace(task, ground=part_of(ground, edges[k], edges[k + 1])).trial(best.settings, context.cancelled)
         steps.append(
             Step(
@@ -95,19 +95,19 @@ def walk_forward(
                 edges[k + 1],
                 best.settings,
                 promised,
-                here.figures.get(figure),
-                int(here.figures["trades"] or 0),
+                here.metrics.get(metric),
+                int(here.metrics["trades"] or 0),
             )
         )
         curves.append(_left_at_the_end(here))
         done += 1
     rest = replace(task, ground=part_of(ground, edges[chosen_on], edges[-1]))
-    best, _ = _best(rest, variants, figure, replace(context, progress=tell))
+    best, _ = _best(rest, variants, metric, replace(context, progress=tell))
     joined = _joined(curves, ground)
     hindsight = rest.trial(best.settings, context.cancelled)
-    figures = {name: defined(value) for name, value in of_curve(joined).items()}
-    figures["trades"] = float(sum(s.trades for s in steps))
-    return Walk(figure, tuple(steps), joined, figures, hindsight, best.settings)
+    metrics = {name: defined(value) for name, value in of_curve(joined).items()}
+    metrics["trades"] = float(sum(s.trades for s in steps))
+    return Walk(metric, tuple(steps), joined, metrics, hindsight, best.settings)
 
 
 def part_of(ground: TrialData, first: int, end: int) -> TrialData:
@@ -119,19 +119,19 @@ def part_of(ground: TrialData, first: int, end: int) -> TrialData:
 def _best(
     task: Task,
     variants: Sequence[Mapping[str, object]],
-    figure: str,
+    metric: str,
     context: RunContext,
 ) -> tuple[Tried, float]:
-    """The variant with the best figure, the first of equals."""
-    sign = -1 if FIGURES[figure].good < 0 else 1
+    """The variant with the best metric, the first of equals."""
+    sign = -1 if METRICS[metric].good < 0 else 1
     best: tuple[Tried, float] | None = None
     trouble = ""
     for one in swept(task, variants, context=context):
-        value, trouble = one.value(figure), trouble or one.problem
+        value, trouble = one.value(metric), trouble or one.problem
         if value is not None and (best is None or sign * value > sign * best[1]):
             best = one, value
     if best is None:
-        raise RunProblem(trouble or f"No variant has the figure {FIGURES[figure].title} on every span: too few trades.")
+        raise RunProblem(trouble or f"No variant has the metric {METRICS[metric].title} on every span: too few trades.")
     return best
 
 

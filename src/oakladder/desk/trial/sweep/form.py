@@ -22,7 +22,7 @@ from oakladder.desk.look.spacing import GAP, TIGHT, WIDE
 from oakladder.desk.widgets.transient import discard
 from oakladder.rung.problems import RunProblem
 from oakladder.rung.settings import SettingInfo
-from oakladder.trial.metrics.metrics import FIGURES
+from oakladder.trial.metrics.metrics import METRICS
 from oakladder.trial.sweep.ranges import MOST_VARIANTS, Range
 
 #: About so many values of a setting are offered at first.
@@ -31,12 +31,12 @@ _FIRST_FIGURE = "sharpe"
 
 
 class SweepForm(QWidget):
-    """``asked`` tells that a sweep is wanted, ``walk_asked`` one that is walked forward, ``figure_changed`` another figure,
+    """``asked`` tells that a sweep is wanted, ``walk_asked`` one that is walked forward, ``metric_changed`` another metric,
     ``told`` what makes no sense."""
 
     asked = pyqtSignal()
     walk_asked = pyqtSignal()
-    figure_changed = pyqtSignal()
+    metric_changed = pyqtSignal()
     told = pyqtSignal(str)
 
     def __init__(self, parent: QWidget | None = None):
@@ -47,12 +47,12 @@ class SweepForm(QWidget):
         self._ticked: dict[str, bool] = {}
         #: The tick and the values of each setting.
         self.rows: list[tuple[QCheckBox, QLineEdit]] = []
-        self.figures = QComboBox(accessibleName="Metric")
-        self.names = [name for name, figure in FIGURES.items() if figure.good]
-        self.figures.addItems([FIGURES[name].title for name in self.names])
-        self.figures.setCurrentIndex(self.names.index(_FIRST_FIGURE))
-        self.figures.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.figures.setToolTip("Metric for the map, and for choosing settings in the walk forward")
+        self.metrics = QComboBox(accessibleName="Metric")
+        self.names = [name for name, metric in METRICS.items() if metric.good]
+        self.metrics.addItems([METRICS[name].title for name in self.names])
+        self.metrics.setCurrentIndex(self.names.index(_FIRST_FIGURE))
+        self.metrics.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.metrics.setToolTip("Metric for the map, and for choosing settings in the walk forward")
         self.drawn = QSpinBox(accessibleName="Combinations drawn at random")
         self.drawn.setRange(0, MOST_VARIANTS)
         self.drawn.setSpecialValueText("all of them")
@@ -69,7 +69,7 @@ class SweepForm(QWidget):
         self._grid.setVerticalSpacing(TIGHT)
         fields = QGridLayout()
         fields.addWidget(QLabel("Metric", objectName="quiet"), 0, 0)
-        fields.addWidget(self.figures, 0, 1)
+        fields.addWidget(self.metrics, 0, 1)
         fields.addWidget(QLabel("Combinations", objectName="quiet"), 1, 0)
         fields.addWidget(self.drawn, 1, 1)
         fields.addWidget(self.sweep_button, 2, 0)
@@ -82,15 +82,15 @@ class SweepForm(QWidget):
         layout.addLayout(fields)
         layout.addWidget(self.count)
         layout.addStretch(1)
-        self.figures.activated.connect(lambda _: self.figure_changed.emit())
+        self.metrics.activated.connect(lambda _: self.metric_changed.emit())
         self.drawn.valueChanged.connect(lambda _: self._count())
         self.sweep_button.clicked.connect(lambda: self.asked.emit())
         self.walk_button.clicked.connect(lambda: self.walk_asked.emit())
 
     @property
-    def figure(self) -> str:
-        """The name of the selected metric, one of `FIGURES`."""
-        return self.names[self.figures.currentIndex()]
+    def metric_name(self) -> str:
+        """The name of the selected metric, one of `METRICS`."""
+        return self.names[self.metrics.currentIndex()]
 
     @property
     def draw(self) -> int | None:

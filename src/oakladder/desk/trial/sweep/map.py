@@ -1,4 +1,4 @@
-"""The map of a sweep: a figure over one setting as a line, over two as a field of squares."""
+"""The map of a sweep: a metric over one setting as a line, over two as a field of squares."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from oakladder.desk.look.theme import Theme
 from oakladder.desk.trial.sweep.shades import picture, shades
 from oakladder.rung.texts import count_words
 from oakladder.trial.batch.task import Tried
-from oakladder.trial.metrics.metrics import FIGURES, metric_words
+from oakladder.trial.metrics.metrics import METRICS, metric_words
 from oakladder.trial.sweep.map import SweepMap
 from oakladder.trial.sweep.ranges import point_words, settings_words
 
@@ -58,7 +58,7 @@ class SweepMapView(PaintedWidget):
         self, made: SweepMap | None, tried: Sequence[Tried], before: Mapping[str, Tried] = MappingProxyType({})
     ) -> None:
         """Shows another map, with the sweep before it beside it. Of more than two settings the first two make the field; of the variants that share a square
-        that with the middle figure stands for all."""
+        that with the middle metric stands for all."""
         self.map, self.tried, self.before = made, tried, before
         self._shown = _one_a_square(made) if made is not None else []
         places = made.places[self._shown, :2].tolist() if made is not None else []
@@ -75,20 +75,20 @@ class SweepMapView(PaintedWidget):
         return min(self._shown, key=lambda k: int(np.abs(places[k] - places[number]).sum()))
 
     def words_of(self, number: int) -> str:
-        """A variant in words: its settings, its figure, its neighbours'."""
+        """A variant in words: its settings, its metric, its neighbours'."""
         made, one = self.map, self.tried[number]
         if made is None:
             return ""
-        title = FIGURES[made.figure].title
+        title = METRICS[made.metric].title
         if one.problem:
             return f"{settings_words(one.settings)}: {one.problem}"
-        value = metric_words(one.figures, made.figure)
-        around = metric_words({made.figure: float(made.around[number])}, made.figure)
-        trades = count_words(int(one.figures["trades"] or 0), "trade")
+        value = metric_words(one.metrics, made.metric)
+        around = metric_words({made.metric: float(made.around[number])}, made.metric)
+        trades = count_words(int(one.metrics["trades"] or 0), "trade")
         told = [f"{settings_words(one.settings)}: {title} {value}, its neighbours {around}, {trades}"]
         other = self.before.get(settings_words(one.settings))
-        if other is not None and other.figures != one.figures:
-            told.append(f"in the sweep before {metric_words(other.figures, made.figure)}")
+        if other is not None and other.metrics != one.metrics:
+            told.append(f"in the sweep before {metric_words(other.metrics, made.metric)}")
         if made.lonely[number]:
             told.append("a lonely peak: its neighbours are much worse, so it is most likely luck")
         if number == made.best:
@@ -155,7 +155,7 @@ class SweepMapView(PaintedWidget):
     def _field(self, painter: QPainter) -> None:
         assert self.map is not None
         painter.setFont(ui_font(SMALL))
-        colors = shades(self.map.values[self._shown], FIGURES[self.map.figure].good, self.theme)
+        colors = shades(self.map.values[self._shown], METRICS[self.map.metric].good, self.theme)
         if len(self._shown) > _MOST_SQUARES:
             rows, columns = self.map.places[self._shown, :2].T
             size = len(self.map.ranges[0].values), len(self.map.ranges[1].values)
@@ -170,7 +170,7 @@ class SweepMapView(PaintedWidget):
             if cell.width() > 44 and cell.height() > 16:
                 value = float(self.map.values[k])
                 painter.setPen(self.theme.color("ink"))
-                words = "–" if value != value else metric_words({self.map.figure: value}, self.map.figure)
+                words = "–" if value != value else metric_words({self.map.metric: value}, self.map.metric)
                 painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, words)
             self._marks(painter, k, cell)
 
@@ -278,7 +278,7 @@ class SweepMapView(PaintedWidget):
         for share in (0.0, 0.5, 1.0):
             value = low - room + (high - low + 2 * room) * share
             y = box.bottom() - box.height() * share
-            words = metric_words({self.map.figure: value}, self.map.figure)
+            words = metric_words({self.map.metric: value}, self.map.metric)
             painter.drawText(
                 QRectF(0, y - 8, _LEFT - 6, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words
             )

@@ -60,7 +60,7 @@ class SweepView(QWidget):
         self._walked = veiled(basis, TRIAL, self.walk, self.walk_words)
         self.form.asked.connect(self._sweep)
         self.form.walk_asked.connect(self._walk)
-        self.form.figure_changed.connect(self._show)
+        self.form.metric_changed.connect(self._show)
         self.map.picked.connect(self._take_settings)
         self.earlier.activated.connect(self._show_earlier)
         sweeping.swept.connect(self._take)
@@ -117,7 +117,7 @@ class SweepView(QWidget):
     def _walk(self) -> None:
         def go(ranges: list[Range]) -> None:
             self._walked_names = {r.name for r in ranges}
-            self._sweeping.walk(ranges, self.form.draw, self.form.figure)
+            self._sweeping.walk(ranges, self.form.draw, self.form.metric_name)
 
         self._ask(go)
 
@@ -150,7 +150,7 @@ class SweepView(QWidget):
             self.map.show_map(None, ())
             self.words.setText("")
         else:
-            self._sweeping.ask_map(*self._shown, self.form.figure)
+            self._sweeping.ask_map(*self._shown, self.form.metric_name)
 
     def _show_map(self, made: SweepMap) -> None:
         if self._shown is None:
@@ -159,7 +159,7 @@ class SweepView(QWidget):
         self.map.show_map(made, rows, self._before)
         self._show_current()
         of = f"{self._of}. " if self._of else ""
-        self.words.setText(of + map_words(made, ranges, rows) + beside_words(made.figure, rows, self._before))
+        self.words.setText(of + map_words(made, ranges, rows) + beside_words(made.metric, rows, self._before))
 
     def look_at(self, ranges: tuple[Range, ...], rows: Sequence[Tried]) -> None:
         """Shows a sweep; the previous one stays visible beside it."""

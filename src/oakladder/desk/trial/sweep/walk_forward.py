@@ -15,7 +15,7 @@ from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.curve import thinned
 from oakladder.rung.texts import count_words
-from oakladder.trial.metrics.metrics import FIGURES, metric_words
+from oakladder.trial.metrics.metrics import METRICS, metric_words
 from oakladder.trial.sweep.ranges import settings_words
 from oakladder.trial.sweep.walk_forward import Step, Walk
 
@@ -77,7 +77,7 @@ class WalkView(PaintedWidget):
                 painter.fillRect(QRectF(left, box.top(), right - left, box.height()), self.theme.color("sunken"))
             painter.setPen(self.theme.color("faint"))
             day = f"{datetime.fromtimestamp(step.first, UTC):%b %Y}"
-            lines = (day, settings_words(step.settings), _told(step, walk.figure))
+            lines = (day, settings_words(step.settings), _told(step, walk.metric))
             for row, words in enumerate(lines):
                 place = QRectF(left + 3, box.bottom() + 4 + 17 * row, right - left - 6, 16)
                 shown = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(place.width()))
@@ -120,13 +120,13 @@ class WalkView(PaintedWidget):
             for step in self.walk.steps:
                 left, right = self._x(np.array([step.first, step.last])).tolist()
                 if left <= event.pos().x() < right:
-                    title = FIGURES[self.walk.figure].title
+                    title = METRICS[self.walk.metric].title
                     days = " to ".join(f"{datetime.fromtimestamp(t, UTC):%d %b %Y}" for t in (step.first, step.last))
                     words = "\n".join(
                         (
                             days,
                             settings_words(step.settings),
-                            f"{title}: {_told(step, self.walk.figure)}",
+                            f"{title}: {_told(step, self.walk.metric)}",
                             count_words(step.trades, "trade"),
                         )
                     )
@@ -135,6 +135,6 @@ class WalkView(PaintedWidget):
         return super().event(event)
 
 
-def _told(step: Step, figure: str) -> str:
-    promised, brought = (metric_words({figure: v}, figure) for v in (step.promised, step.brought))
+def _told(step: Step, metric: str) -> str:
+    promised, brought = (metric_words({metric: v}, metric) for v in (step.promised, step.brought))
     return f"{promised} → {brought}"
