@@ -18,15 +18,19 @@ from helpers import Tune
 from oakladder.bars.store.library import BarLibrary
 from oakladder.cli import call as call_program
 from oakladder.demo import upkeep
+from oakladder.locks import locked
 from oakladder.tuning import tuned
 from oakladder.user.workspace import Workspace
 
 
 @pytest.fixture(scope="session")
-def market(tmp_path_factory: pytest.TempPathFactory) -> BarLibrary:
-    """The demo market, made once for all tests of a worker."""
-    library = BarLibrary(tmp_path_factory.mktemp("market"))
-    upkeep.prepare(library)
+def market(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> BarLibrary:
+    """The demo market, made once for all workers; tests only read it."""
+    base = tmp_path_factory.getbasetemp()
+    folder = (base if worker_id == "master" else base.parent) / "market"
+    with locked(folder.with_name("market.lock")):
+        library = BarLibrary(folder)
+        upkeep.prepare(library)
     return library
 
 

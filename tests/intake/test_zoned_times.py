@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.parquet as parquet
 import pytest
 
+from oakladder.bars.store.files import EARLIEST, LATEST
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_MINUTE
 from oakladder.intake.importing import import_files
@@ -31,6 +32,7 @@ def test_times_with_and_without_a_zone_stand_side_by_side() -> None:
     texts = ["2026-03-02T09:30+05:30", "2026-03-02T09:30", "2026-03-02T09:30-03:30", "nothing"]
     seconds, good = parse_times(texts, TIME_FORMS[0], "Asia/Tokyo")
     assert good.tolist() == [True, True, True, False]
+    assert seconds[3] == 0
     assert seconds[:3].tolist() == [
         datetime(2026, 3, 2, 4, 0, tzinfo=UTC).timestamp(),
         datetime(2026, 3, 2, 0, 30, tzinfo=UTC).timestamp(),
@@ -41,12 +43,18 @@ def test_times_with_and_without_a_zone_stand_side_by_side() -> None:
 @pytest.mark.parametrize("unit", ["s", "ms", "us", "ns"])
 @pytest.mark.parametrize("own", [None, "UTC", "Asia/Tokyo", "+05:30"])
 def test_stamps_of_a_table_are_moments_or_clock_times(unit: str, own: str | None) -> None:
-    moment = datetime(2026, 3, 2, 9, 30, tzinfo=UTC)
+    moment = datetime(2026, 3, 2, 9, 30, tzinfo=UTC, microsecond=0 if unit == "s" else 750_000)
     column = pa.array([moment if own else moment.replace(tzinfo=None), None], pa.timestamp(unit, own))
     seconds, good = stamped_times(column, "Asia/Tokyo")
     # A stamp with a zone is a moment, however it is shown; one without is a clock time where the market is.
-    expected = moment.timestamp() - (0 if own else 9 * 3600)
+    expected = int(moment.timestamp()) - (0 if own else 9 * 3600)
     assert good.tolist() == [True, False] and seconds.tolist() == [expected, 0]
+
+
+def test_times_out_of_reach_are_not_taken() -> None:
+    stamps = pa.array([EARLIEST - 1, EARLIEST, LATEST - 1, LATEST]).cast(pa.timestamp("s", "UTC"))
+    seconds, good = stamped_times(stamps, "UTC")
+    assert good.tolist() == [False, True, True, False] and seconds.tolist() == [0, EARLIEST, LATEST - 1, 0]
 
 
 def test_dates_of_a_table_are_days_where_the_market_is() -> None:

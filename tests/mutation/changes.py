@@ -22,6 +22,20 @@ _COMPARED = {
 _COMPUTED = {ast.Add: "-", ast.Sub: "+", ast.Mult: "/", ast.Div: "*", ast.FloorDiv: "*", ast.Mod: "+"}
 #: Calls whose words are for people; how they are written is looked at elsewhere.
 _TOLD = {"RunProblem", "DataProblem", "info", "warning", "exception", "debug", "AssertionError"}
+#: Arguments that guard against slips or decide speed: another value changes nothing that comes out.
+_GUARDS = {
+    "strict",
+    "zero_copy_only",
+    "copy",
+    "frozen",
+    "slots",
+    "compare",
+    "repr",
+    "exist_ok",
+    "parents",
+    "maxsize",
+    "durable",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,6 +128,8 @@ def _running(node: ast.AST) -> Iterator[ast.AST]:
             if not isinstance(child, ast.AST) or isinstance(child, ast.Raise | ast.Assert | ast.JoinedStr):
                 continue
             if isinstance(child, ast.Call) and _called(child) in _TOLD:
+                continue
+            if isinstance(child, ast.keyword) and child.arg in _GUARDS:
                 continue
             if isinstance(node, ast.Module) and isinstance(child, ast.Assign | ast.AnnAssign):
                 continue

@@ -221,7 +221,7 @@ class ChartController(QObject):
             self._explain()
         settings = dict(self._rule.settings)
         work = self._pips_work(self.symbol, self._rule.program, settings)
-        self._jobs.start("pips", work, self._pipped, slow=True)
+        self._jobs.start("signal_ages", work, self._pipped, slow=True)
         if self._columns_due:
             self._columns_due = False
             self.rest_due.emit()

@@ -236,7 +236,7 @@ class JudgingController(QObject):
             return Checked(found.words(), ground.panel.timeframe, found.findings)
 
         self.moved.emit(0.0)
-        self._jobs.start("honesty", work, self._take_checked, self._not_done, self.moved.emit, slow=True)
+        self._jobs.start("look_ahead", work, self._take_checked, self._not_done, self.moved.emit, slow=True)
 
     def _take_checked(self, made: Checked) -> None:
         self.moved.emit(1.0)
@@ -288,6 +288,6 @@ class JudgingController(QObject):
     def stop(self) -> None:
         """Stops what runs; what was shown stays."""
         self._pause.stop()
-        for kind in ("evidence", "evidence at a glance", "parts", "chance", "honesty", "seal"):
+        for kind in ("evidence", "evidence at a glance", "parts", "chance", "look_ahead", "seal"):
             self._jobs.stop(kind)
         self.moved.emit(1.0)

@@ -103,7 +103,7 @@ class SideCharts(QObject):
 
     def _set(self, count: int, kind: Kind) -> None:
         for k in range(MOST):
-            self._jobs.stop(f"companion {k}")
+            self._jobs.stop(f"side_chart {k}")
         self._arrived.clear()
         self.count, self.kind = count, kind
         self.changed.emit()
@@ -146,7 +146,7 @@ class SideCharts(QObject):
                     return None  # there are no such bars
                 return SideChart(view, _ages(view), trouble) if len(view.bars) else None
 
-            self._jobs.start(f"companion {k}", work, partial(self._take, k), slow=True)
+            self._jobs.start(f"side_chart {k}", work, partial(self._take, k), slow=True)
 
     def _take(self, k: int, made: SideChart | None) -> None:
         self._arrived[k] = made

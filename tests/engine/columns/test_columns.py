@@ -130,16 +130,21 @@ def test_a_position_says_since_when_it_is_held_and_what_it_has_gained(
     assert (cell.fill is not None) == (age is not None)
 
 
-def test_an_occurrence_before_the_bars_that_were_looked_at_is_found_by_looking_at_all(
-    tmp_path: Path, tune: Tune
+@pytest.mark.parametrize(
+    ("rule", "age"),
+    [("close <= lowest(close, 6)", 40), ("not known(close[5])", 55)],  # true where bars are missing: at the very start
+)
+def test_an_occurrence_before_the_bars_that_were_searched_first_is_found_by_searching_all(
+    tmp_path: Path, tune: Tune, rule: str, age: int
 ) -> None:
-    """In the first of the shortened bars the script has not seen all that it looks at: what is true there may be wrong."""
-    program = compile_script("rung 1\nsignal floor = close <= lowest(close, 6)")
+    """In the first of the shortened bars the script has not seen all that it looks back on: what is true there may be
+    wrong."""
+    program = compile_script(f"rung 1\nsignal floor = {rule}")
     closes = np.concatenate([np.arange(60.0, 40, -1), np.arange(42.0, 82)])
     library = BarLibrary(tmp_path)
     library.add_symbols([SymbolInfo("FEW", "Few", "Salt", "share", 0.01, Calendar())])
     library.write(daily_bars(closes, "FEW"))
-    for bars in (1, 2, 5, 30, 39, 40, 41, 42, 60):
+    for bars in range(1, 65):
         tune(column_bars=bars)
         cell = cells(program, "floor", library, ["FEW"], ONE_DAY)[0]["FEW"]
-        assert cell.age == 40 and cell.text == "40 bars", bars
+        assert cell.age == age and cell.text == f"{age} bars", bars

@@ -278,7 +278,7 @@ class SymbolsView(QWidget):
             self.refresh()
             self.word.setText(f"{sentence_of(error)} Symbols that could not be changed stay as they were.")
 
-        self.session.jobs.start("amend", work, then, failed, self._share, slow=True)
+        self.session.jobs.start("edit_symbols", work, then, failed, self._share, slow=True)
 
     def _share(self, share: float) -> None:
         self.word.setText(f"{share:.0%} changed …")

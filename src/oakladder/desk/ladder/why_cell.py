@@ -32,7 +32,7 @@ class CellExplanation(QObject):
 
     def clear(self) -> None:
         """Shows nothing: there is no row."""
-        for job in ("why here", "minis"):
+        for job in ("why here", "small_charts"):
             self._session.jobs.stop(job)
         self._minis.show_why("", ())
         self._minis.show_series("", [])
@@ -92,7 +92,7 @@ class CellExplanation(QObject):
                     made.append(thumbnail(source, symbol, Timeframe.parse(text), marking, bars=_MINI_BARS))
             return made
 
-        self._session.jobs.start("minis", work, lambda made: self._minis.show_series(symbol, made), slow=True)
+        self._session.jobs.start("small_charts", work, lambda made: self._minis.show_series(symbol, made), slow=True)
 
     def _column_at(self, index: QModelIndex) -> ScriptColumn | None:
         place = self._table.place_of(index)

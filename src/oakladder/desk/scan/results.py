@@ -211,7 +211,7 @@ class ScanResults(QTabWidget):
                     made[symbol] = source.bars(symbol, frame)["close"][-SPARK_BARS:].copy()
             return made
 
-        self.session.jobs.start("sparks", work, self.model.show_sparks, slow=True)
+        self.session.jobs.start("closes", work, self.model.show_sparks, slow=True)
 
     def _head_asked(self, point: QPoint) -> None:
         header = self.table.horizontalHeader()

@@ -49,7 +49,7 @@ from oakladder.trial.trial import Trial
 
 _WHO = "place"
 #: The kinds of jobs whose results this place shows.
-_WORK = frozenset({"trial", "variants", "evidence", "chance", "honesty", "seal", "sweep"})
+_WORK = frozenset({"trial", "variants", "evidence", "chance", "look_ahead", "seal", "sweep"})
 
 
 class TrialPlace(QWidget):
