@@ -234,15 +234,15 @@ def aside_name(path: Path, what: str = "damaged", moment: float | None = None) -
 
 def set_aside(path: Path) -> Path:
     """Moves a damaged file to a dated name beside it, and gives that. Raises `OSError`."""
-    aside = aside_name(path)
-    os.replace(path, aside)
-    return aside
+    copy = aside_name(path)
+    os.replace(path, copy)
+    return copy
 
 
 def copy_aside(path: Path) -> Path:
     """Copies a damaged file to a name dated by its last change, once, and gives that. Raises `OSError`."""
-    aside = aside_name(path, moment=path.stat().st_mtime)
-    if not aside.exists():
-        with replacing(aside) as partial:
+    copy = aside_name(path, moment=path.stat().st_mtime)
+    if not copy.exists():
+        with replacing(copy) as partial:
             shutil.copyfile(path, partial)
-    return aside
+    return copy

@@ -432,7 +432,7 @@ def test_the_trial_below_the_script_follows_the_chart(window: Window, calm: Calm
     assert not window.session.trials.outcome  # nothing is tried while nobody looks
     QTest.keyClick(window, Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier)
     calm(window)
-    glance = window.bench.below.glance
+    glance = window.bench.below.trial
     assert glance.symbol.text().startswith("FLAKE 1d:") and glance.list.text().startswith("All symbols 1d:")
     window.session.chart.go_to("SALTR", Timeframe.parse("1w"))
     calm(window)

@@ -109,26 +109,26 @@ class Freshness(QObject):
 
     def __init__(
         self,
-        keeper: BasisTracker,
+        tracker: BasisTracker,
         parts: tuple[Part, ...],
         own: Callable[[], object] = lambda: None,
         parent: QObject | None = None,
         wait: int = SOON_MS,
     ):
         super().__init__(parent)
-        self._keeper, self._parts, self._own = keeper, parts, own
+        self._tracker, self._parts, self._own = tracker, parts, own
         self._basis: Basis | None = None
         self._own_value: object = None
         self._apart: Set[str] = frozenset()
         self.is_stale = self.has_expired = False
         self._pause = single_shot(self, wait)
         self._pause.timeout.connect(self._waited)
-        keeper.changed.connect(self.look)
+        tracker.changed.connect(self.look)
 
     def took(self, own: object = None, *, apart: Set[str] = frozenset()) -> None:
         """The view shows new content. ``own`` is what it was derived from besides the parts, now where it is not given;
         settings ``apart`` do not count for it."""
-        shown = self._keeper.shown
+        shown = self._tracker.shown
         self._basis = {part: shown[part] for part in self._parts}
         self._own_value, self._apart = self._own() if own is None else own, apart
         self.look()
@@ -144,7 +144,7 @@ class Freshness(QObject):
         if self._basis is None:
             return True
         return self._own() == self._own_value and all(
-            self._same(self._keeper.value(part), value) for part, value in self._basis.items()
+            self._same(self._tracker.value(part), value) for part, value in self._basis.items()
         )
 
     def _same(self, now: object, before: object) -> bool:

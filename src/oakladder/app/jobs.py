@@ -127,9 +127,9 @@ class Jobs(QObject):
     #: Other jobs are awaited than before.
     changed = pyqtSignal()
 
-    def __init__(self, parent: QObject | None = None, keeper: BasisTracker | None = None):
+    def __init__(self, parent: QObject | None = None, tracker: BasisTracker | None = None):
         super().__init__(parent)
-        self._keeper = keeper
+        self._tracker = tracker
         self._quick = WorkQueue("chart")
         self._slow = WorkQueue("background", 2)  # a scan need not wait for the columns
         self._writer = WorkQueue("writing")
@@ -166,7 +166,7 @@ class Jobs(QObject):
             ticket = Ticket(kind)
             ticket.stop.set()
             return ticket
-        ticket = Ticket(kind, basis=self._keeper.now() if self._keeper is not None else None)
+        ticket = Ticket(kind, basis=self._tracker.now() if self._tracker is not None else None)
         ticket.tell = lambda share: self._moved((ticket, share))
         self._tickets[kind] = ticket
         (self._promised.add if owed else self._promised.discard)(kind)
@@ -252,9 +252,9 @@ class Jobs(QObject):
 
     def _arriving(self, ticket: Ticket) -> contextlib.AbstractContextManager[None]:
         """While a result is taken: it was derived from what held when it was asked for."""
-        if self._keeper is None or ticket.basis is None:
+        if self._tracker is None or ticket.basis is None:
             return contextlib.nullcontext()
-        return self._keeper.arriving(ticket.basis)
+        return self._tracker.arriving(ticket.basis)
 
     def _progress(self, ticket: Ticket, share: float) -> None:
         if (
@@ -274,8 +274,8 @@ class Jobs(QObject):
         What is compiled just now cannot be stopped. Nothing of the user's depends on it: whatever writes, writes
         whole files.
         """
-        for relay in (self._done, self._moved):
-            relay.close()
+        for dispatcher in (self._done, self._moved):
+            dispatcher.close()
         for kind in list(self._tickets):
             if kind not in self._promised:
                 self.stop(kind)

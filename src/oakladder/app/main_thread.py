@@ -10,13 +10,13 @@ from weakref import WeakSet
 from PyQt6.QtCore import QObject, Qt, pyqtSignal
 
 #: All dispatchers, so that each can be closed before the process ends.
-_RELAYS: WeakSet[MainThreadDispatcher] = WeakSet()
+_DISPATCHERS: WeakSet[MainThreadDispatcher] = WeakSet()
 
 
 def close_dispatchers() -> None:
     """Stops delivering calls, from any thread: the receivers are about to be destroyed."""
-    for relay in list(_RELAYS):
-        relay.close()
+    for dispatcher in list(_DISPATCHERS):
+        dispatcher.close()
 
 
 class MainThreadDispatcher(QObject):
@@ -33,7 +33,7 @@ class MainThreadDispatcher(QObject):
     def __init__(self, then: Callable[[Any], None], parent: QObject | None = None):
         super().__init__(parent)
         self._lock, self._closed, self._then = Lock(), False, then
-        _RELAYS.add(self)
+        _DISPATCHERS.add(self)
         self._came.connect(self._arrive, Qt.ConnectionType.QueuedConnection)  # type: ignore[call-arg]
 
     def _arrive(self, value: object) -> None:

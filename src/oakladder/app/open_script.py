@@ -16,7 +16,7 @@ _PATIENCE = 1.0
 
 
 class OpenScript(QObject):
-    """Opens scripts and hands what is typed to the keeper.
+    """Opens scripts and hands what is typed to the autosave worker.
 
     ``opened`` tells another text, ``settled`` that it stands otherwise with the file (saved, not saved, changed on
     both sides); ``told`` a sentence for the user.
@@ -32,21 +32,21 @@ class OpenScript(QObject):
         self.text = ""
         #: Why the text cannot be saved for now; empty where it can.
         self.trouble = ""
-        self._relay = MainThreadDispatcher(self._take, self)
-        self._keeper = workspace.keeper(self._relay)
+        self._dispatch = MainThreadDispatcher(self._take, self)
+        self._autosave = workspace.autosave(self._dispatch)
 
     def start(self) -> None:
         """Begins to keep; says which texts an earlier program could not save."""
-        back = self._keeper.start()
+        back = self._autosave.start()
         if back:
             names = ", ".join(p.stem for p in back)
             self.told.emit(f"Unsaved text of {names} was restored.")
 
     def open(self, path: Path) -> bool:
         """Opens a script file; what was open is saved. Says why where that cannot be done, and gives False."""
-        self._keeper.save(0)
+        self._autosave.save(0)
         try:
-            text = self._keeper.open(path)
+            text = self._autosave.open(path)
         except ScriptFileProblem as error:
             self.told.emit(str(error))
             return False
@@ -60,18 +60,18 @@ class OpenScript(QObject):
         """Takes the text as it is now."""
         self.text = text
         if self.path is not None:
-            self._keeper.typed(self.path, text)
+            self._autosave.typed(self.path, text)
 
     @property
     def theirs(self) -> str | None:
         """What another program wrote into the script while it was changed here; None where that is not so."""
-        return self._keeper.theirs(self.path) if self.path is not None else None
+        return self._autosave.theirs(self.path) if self.path is not None else None
 
     def decide(self, *, mine: bool) -> None:
         """Settles which text counts where both sides changed it; the other one is kept as a version."""
         if self.path is None:
             return
-        text = self._keeper.decide(self.path, mine=mine)
+        text = self._autosave.decide(self.path, mine=mine)
         if text != self.text:
             self.text = text
             self.opened.emit(text)
@@ -79,31 +79,31 @@ class OpenScript(QObject):
 
     def save(self, patience: float = _PATIENCE) -> list[Path]:
         """Saves everything now; gives the scripts whose texts are not in their files."""
-        return self._keeper.save(patience)
+        return self._autosave.save(patience)
 
     def only_here(self) -> list[Path]:
         """Has everything saved, and gives the scripts whose texts could not be. One that both sides changed is not
         among them where the journal has it: its file and the journal keep both texts."""
-        return [p for p in self.save() if self._keeper.theirs(p) is None or not self._keeper.noted(p)]
+        return [p for p in self.save() if self._autosave.theirs(p) is None or not self._autosave.noted(p)]
 
     def reasons(self) -> list[str]:
         """Why texts could not be saved, each reason once; it follows a colon."""
-        return list(dict.fromkeys(r for p in self._keeper.unsaved() if (r := self._keeper.reason(p))))
+        return list(dict.fromkeys(r for p in self._autosave.unsaved() if (r := self._autosave.reason(p))))
 
     def in_journal(self) -> bool:
         """Whether the journal has every text that is not in its file."""
-        return all(self._keeper.noted(p) for p in self._keeper.unsaved())
+        return all(self._autosave.noted(p) for p in self._autosave.unsaved())
 
     def save_elsewhere(self, path: Path, other: Path) -> None:
         """Writes an unsaved text into another file. Raises `OSError`."""
-        self._keeper.save_elsewhere(path, other)
+        self._autosave.save_elsewhere(path, other)
 
     def look(self) -> None:
         """Looks whether another program has written the script."""
-        self._keeper.look()
+        self._autosave.look()
 
     def _take(self, event: Event) -> None:
-        """What the keeper tells, on the interface's thread."""
+        """Handles an event of the autosave worker, on the window's thread."""
         here = event.path == self.path
         match event:
             case Saved(path, again):
@@ -136,5 +136,5 @@ class OpenScript(QObject):
 
     def close(self) -> None:
         """Ends the keeping; what is not saved stays in the journal for the next start."""
-        self._relay.close()
-        self._keeper.close()
+        self._dispatch.close()
+        self._autosave.close()

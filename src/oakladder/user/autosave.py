@@ -32,7 +32,7 @@ _log = logging.getLogger(__name__)
 class AutosaveWorker:
     """Holds the texts of open scripts and sees to it that they are kept. Safe to be used from any thread.
 
-    ``tell`` is called on the keeper's thread with every `Event`.
+    ``tell`` is called on the worker's thread with every `Event`.
     """
 
     def __init__(self, scripts: ScriptFolder, versions: Versions, journal: Journal, tell: Callable[[Event], None]):

@@ -1,4 +1,4 @@
-"""What the keeper of texts tells: saved, not saved, changed by another program."""
+"""Events of the autosave worker: saved, not saved, changed by another program."""
 
 from __future__ import annotations
 

@@ -149,7 +149,7 @@ class Workspace:
 
         return Versions(self.data / "versions")
 
-    def keeper(self, tell: Callable[[Event], None]) -> AutosaveWorker:
+    def autosave(self, tell: Callable[[Event], None]) -> AutosaveWorker:
         """What keeps the texts of open scripts; not started yet."""
         from oakladder.user.autosave import AutosaveWorker
         from oakladder.user.journal import Journal

@@ -228,7 +228,7 @@ def test_a_file_that_has_gone_is_gone_though_it_is_packed(library: BarLibrary) -
     library.pack()
     library.remove("P05", ONE_DAY)
     made = run_scan(Rule(UP, "up"), library, NAMES)
-    assert [(s.symbol, s.lack) for s in made.skipped] == [("P05", "no bars")]
+    assert [(s.symbol, s.code) for s in made.skipped] == [("P05", "no bars")]
 
 
 def test_a_file_replaced_while_columns_wait_is_as_it_was_looked_at(library: BarLibrary) -> None:

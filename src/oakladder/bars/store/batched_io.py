@@ -112,7 +112,7 @@ class _Loops:
 
     gather: ctypes._CFunctionType
     states: ctypes._CFunctionType
-    keeper: object
+    library: object
 
 
 _MAKING = threading.Lock()

@@ -73,18 +73,18 @@ def line_of(outcome: Outcome) -> str:
 class LowerPanel(QTabWidget):
     """The tabs below the script."""
 
-    def __init__(self, why: WhyPanel, evidence: EvidenceSummary, glance: TrialSummary, parent: QWidget | None = None):
+    def __init__(self, why: WhyPanel, evidence: EvidenceSummary, trial: TrialSummary, parent: QWidget | None = None):
         super().__init__(parent)
-        self.why, self.evidence, self.glance = why, evidence, glance
+        self.why, self.evidence, self.trial = why, evidence, trial
         self.addTab(why, "Why")
         self.addTab(evidence, "Evidence")
-        self.addTab(glance, "Trial")
+        self.addTab(trial, "Trial")
         self.setDocumentMode(True)
         self.setAccessibleName("Trial results")
         self.currentChanged.connect(lambda _: self._watch())
 
     def _watch(self) -> None:
-        for part in (self.evidence, self.glance):
+        for part in (self.evidence, self.trial):
             part.watch(self.isVisible() and self.currentWidget() is part)
 
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]

@@ -215,7 +215,7 @@ class Bench(QWidget):
         self.watchlist.set_theme(theme)
         self.script.refresh_theme()
         self.why.set_theme(theme)
-        for part in (self.below.glance, self.below.evidence):
+        for part in (self.below.trial, self.below.evidence):
             part.set_theme(theme)
 
     # --- reading and stepping ---------------------------------------------------------------------
@@ -300,7 +300,7 @@ class Bench(QWidget):
 
     def read_trial(self) -> None:
         """Shows what the open rule brought, below its text."""
-        self._read_below(self.below.glance)
+        self._read_below(self.below.trial)
 
     def _read_below(self, part: QWidget) -> None:
         self.folding.show(self.side)

@@ -45,9 +45,9 @@ class Veil(QWidget):
             painter.fillRect(self.rect(), self.palette().window())
 
 
-def veiled(keeper: BasisTracker, parts: tuple[Part, ...], *views: QWidget) -> Freshness:
+def veiled(tracker: BasisTracker, parts: tuple[Part, ...], *views: QWidget) -> Freshness:
     """The freshness of some views that show one content, each with a separate veil."""
-    made = Freshness(keeper, parts, parent=views[0])
+    made = Freshness(tracker, parts, parent=views[0])
     for view in views:
         Veil(view, made)
     return made

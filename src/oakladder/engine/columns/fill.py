@@ -146,7 +146,7 @@ class _Column:
         left_out = (*skipped, *self.skipped)
         if error is not None:
             return FilledColumns({}, left_out, error)
-        return FilledColumns(cells | {s.symbol: Cell(s.lack, reason=s.reason) for s in left_out}, left_out)
+        return FilledColumns(cells | {s.symbol: Cell(s.code, reason=s.reason) for s in left_out}, left_out)
 
 
 def _work(columns: list[_Column]) -> UniverseTask[list[dict[str, Cell]]]:

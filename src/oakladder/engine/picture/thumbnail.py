@@ -30,7 +30,7 @@ class Marking:
 class Thumbnail:
     """Some bars of a symbol: prices (float64, one for each bar), the marks as (bar, tone), and what span they are.
 
-    ``here`` is the bar that the glance is about, if any.
+    ``here`` is the bar that the thumbnail is about, if any.
     """
 
     symbol: str

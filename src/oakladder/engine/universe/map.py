@@ -43,7 +43,7 @@ class SkippedSymbol:
 
     symbol: str
     reason: str
-    lack: SkipReason = SkipReason.NOT_READ
+    code: SkipReason = SkipReason.NOT_READ
 
 
 @dataclass(frozen=True, slots=True)

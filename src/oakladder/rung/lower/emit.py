@@ -28,9 +28,9 @@ _MOVING = frozenset([ZONE, PLACE, "ranked", "input", "get", "prev", "past", "fol
 class Emitter:
     """Holds the domains with their blocks, and everything that the finished plan is made of."""
 
-    def __init__(self, tames: bool = True) -> None:
+    def __init__(self, guards: bool = True) -> None:
         self.base = Domain()
-        self._tames = tames
+        self._guards = guards
         self.domains = [self.base]
         self.outputs: list[Output] = []
         self.demands: list[RuntimeConstraint] = []
@@ -110,7 +110,7 @@ class Emitter:
 
     def guard_overflow(self, op: Op, domain: Domain, limit: float = 1000) -> Op:
         """Checks a number whose size could run away; beyond the limit it becomes none."""
-        return op if op.bound <= limit or not self._tames else self.emit("tame", op, domain=domain)
+        return op if op.bound <= limit or not self._guards else self.emit("guard", op, domain=domain)
 
     def number(self, value: Value, domain: Domain) -> Op:
         op = self.one(value)

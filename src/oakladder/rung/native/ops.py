@@ -94,7 +94,7 @@ def _mod(w: Writer, op: Op) -> None:
     w.numbers[op] = choice(w, w.new(f"fcmp oeq {w.real} {b}, {zero}"), w.constant(_NONE), moved)
 
 
-def _tame(w: Writer, op: Op) -> None:
+def _guard(w: Writer, op: Op) -> None:
     x = w.number(op.args[0])
     test = w.new(f"fcmp olt {w.real} {w.call('llvm.fabs', x)}, {w.constant(TAME_LIMIT)}")
     w.numbers[op] = choice(w, test, x, w.constant(_NONE))
@@ -194,7 +194,7 @@ OPERATIONS: dict[str, Writing] = {
     "log": _function("oak_log", within="ogt"),
     "min": _extreme("min"),
     "max": _extreme("max"),
-    "tame": _tame,
+    "guard": _guard,
     "and": _and,
     "or": _or,
     "not": _not,

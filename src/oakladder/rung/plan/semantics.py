@@ -107,7 +107,7 @@ MEANING: dict[str, Callable[..., object]] = {
     "sqrt": lambda a: math.sqrt(a) if a >= 0 else _NAN,
     "log": lambda a: math.log(a) if a > 0 else _NAN,
     "exp": _exp,
-    "tame": lambda a: a if abs(a) < TAME_LIMIT else _NAN,
+    "guard": lambda a: a if abs(a) < TAME_LIMIT else _NAN,
     "divisor": lambda a: a if abs(a) >= 2.0**-DIVISOR_EXPONENT else _NAN,
     "lt": _compare(lambda a, b: a < b),
     "le": _compare(lambda a, b: a <= b),

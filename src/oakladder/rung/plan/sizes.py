@@ -174,7 +174,7 @@ class _Extents:
             how = MEANING[op.code]
             ends = [float(how(x, y)) for x in parts[0] for y in parts[1]]  # type: ignore[arg-type]
             return min(ends), max(ends)
-        if op.code in ("floor", "ceil", "tame"):
+        if op.code in ("floor", "ceil", "guard"):
             return math.floor(parts[0][0]), math.ceil(parts[0][1])
         raise RunProblem(
             "A lag or loop bound is made in a way whose size cannot be known before the run. "

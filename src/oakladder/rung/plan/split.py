@@ -31,7 +31,7 @@ from oakladder.rung.plan.ops import (
 #: Values that are read again where needed: it costs as much as reading a given one.
 _READ = frozenset({"input", "bar", PLACE})
 #: Values that are computed again where needed, from one given value and fixed ones.
-_AGAIN = frozenset({"add", "sub", "mul", "div", "neg", "abs", "tame", "to_number", "known", "not"})
+_AGAIN = frozenset({"add", "sub", "mul", "div", "neg", "abs", "guard", "to_number", "known", "not"})
 
 
 @dataclass(frozen=True, slots=True)

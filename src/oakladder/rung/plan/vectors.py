@@ -76,7 +76,7 @@ VECTOR: dict[str, Callable[..., Array]] = {
     "sqrt": lambda a: np.sqrt(np.where(a >= 0, a, np.nan)),
     "log": lambda a: np.log(np.where(a > 0, a, np.nan)),
     "exp": np.exp,
-    "tame": lambda a: np.where(np.abs(a) < TAME_LIMIT, a, np.nan),
+    "guard": lambda a: np.where(np.abs(a) < TAME_LIMIT, a, np.nan),
     "divisor": lambda a: np.where(np.abs(a) >= 2.0**-DIVISOR_EXPONENT, a, np.nan),
     "lt": _compare(lambda a, b: a < b),
     "le": _compare(lambda a, b: a <= b),

@@ -77,7 +77,7 @@ def _module() -> str:
     def cell(name: str, column: Column, row: str) -> str:
         return f"%{name}.at = getelementptr double, ptr %{row}, i64 {column.value}"
 
-    def read(name: str, column: Column, row: str = "fate") -> str:
+    def read(name: str, column: Column, row: str = "exit") -> str:
         return f"{cell(name, column, row)}\n  %{name} = load double, ptr %{name}.at"
 
     def write(name: str, column: Column, value: str) -> str:
@@ -86,7 +86,7 @@ def _module() -> str:
     return (
         _find()
         + f"""
-define void @run(i64 %symbols, ptr %starts, ptr %ends, i64 %size, ptr %enters, ptr %leaves, ptr %fates, ptr %opens, ptr %highs, ptr %lows, i64 %side, ptr %rows, ptr %touched, ptr %counts) {{
+define void @run(i64 %symbols, ptr %starts, ptr %ends, i64 %size, ptr %enters, ptr %leaves, ptr %exits, ptr %opens, ptr %highs, ptr %lows, i64 %side, ptr %rows, ptr %touched, ptr %counts) {{
 entry:
   %leaves.known = icmp ne ptr %leaves, null
   %long = icmp eq i64 %side, {int(Side.LONG)}
@@ -113,7 +113,7 @@ ahead:
   br i1 %is.far, label %fetch, label %next
 fetch:
   %far.cell = mul i64 %far, {WIDTH}
-  %far.row = getelementptr double, ptr %fates, i64 %far.cell
+  %far.row = getelementptr double, ptr %exits, i64 %far.cell
   %far.rest = getelementptr double, ptr %far.row, i64 {WIDTH // 2}
   call void @llvm.prefetch.p0(ptr %far.row, i32 0, i32 3, i32 1)
   call void @llvm.prefetch.p0(ptr %far.rest, i32 0, i32 3, i32 1)
@@ -131,8 +131,8 @@ symbol.done:
   br label %symbol
 look:
   %place = mul i64 %bar, {WIDTH}
-  %fate = getelementptr double, ptr %fates, i64 %place
-  %event = load double, ptr %fate
+  %known.exit = getelementptr double, ptr %exits, i64 %place
+  %event = load double, ptr %known.exit
   {read("goes", GOES_ON)}
   %goes.on = fptosi double %goes to i64
   %is.closed = fcmp oeq double %event, {float(Event.CLOSED)}
@@ -156,7 +156,7 @@ trade:
   %r.more = add i64 %r, 1
   %out = mul i64 %r, {WIDTH}
   %to = getelementptr double, ptr %rows, i64 %out
-  call void @llvm.memcpy.p0.p0.i64(ptr align 8 %to, ptr align 8 %fate, i64 {bytes_}, i1 false)
+  call void @llvm.memcpy.p0.p0.i64(ptr align 8 %to, ptr align 8 %known.exit, i64 {bytes_}, i1 false)
   {write("symbol", GOES_ON, "%s.number")}
   %entered = add i64 %bar, 1
   br i1 %leaves.known, label %ask, label %whole
@@ -240,14 +240,14 @@ def sequence_trades(
     offsets: np.ndarray,
     enters: np.ndarray,
     leaves: np.ndarray | None,
-    fates: np.ndarray,
+    exits: np.ndarray,
     columns: dict[str, np.ndarray],
     side: Side,
 ) -> tuple[np.ndarray, np.ndarray] | None:
     """The rows of the trades of all symbols and the bars on which an entry was not made since its stop or target was
     reached already; None where what becomes of an entry is not clear.
 
-    ``enters`` and ``leaves`` are flags on every bar (int8), ``fates`` what becomes of an entry decided there, shape (bars,
+    ``enters`` and ``leaves`` are flags on every bar (int8), ``exits`` the cached exit of an entry decided there, shape (bars,
     `WIDTH`); ``columns`` are the bars' ``open``, ``high`` and ``low``.
     """
     most = int(np.count_nonzero(enters == 1))
@@ -261,7 +261,7 @@ def sequence_trades(
         len(enters),
         enters.ctypes.data,
         leaves.ctypes.data if leaves is not None else None,
-        fates.ctypes.data,
+        exits.ctypes.data,
         *(columns[name].ctypes.data for name in ("open", "high", "low")),
         int(side),
         rows.ctypes.data,
