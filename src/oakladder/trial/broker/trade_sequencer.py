@@ -77,7 +77,7 @@ def _module() -> str:
     def cell(name: str, column: Column, row: str) -> str:
         return f"%{name}.at = getelementptr double, ptr %{row}, i64 {column.value}"
 
-    def read(name: str, column: Column, row: str = "exit") -> str:
+    def read(name: str, column: Column, row: str = "known.exit") -> str:
         return f"{cell(name, column, row)}\n  %{name} = load double, ptr %{name}.at"
 
     def write(name: str, column: Column, value: str) -> str:
