@@ -22,6 +22,7 @@ from oakladder.desk.window import Window
 from oakladder.rung import analyse, compile_script, library
 from oakladder.rung.service import editable_words
 from oakladder.rung.values import PALETTE, SHAPES, STYLES
+from windows import close_popups, popup_actions
 
 RULE = """rung 1
 title "A rule in teal"
@@ -180,6 +181,22 @@ def test_the_name_at_the_cursor_is_renamed_everywhere_and_undone_in_one_step(win
     assert not [p for p in window.session.rule.problems if p.is_error]
     editor.undo()
     assert editor.text() == before
+
+
+def test_the_outline_offers_what_the_script_defines_and_goes_there(window: Window) -> None:
+    editor = window.bench.script.editor
+    window.action_by_name["show_outline"].trigger()
+    offered = popup_actions()
+    lines = editor.text().split("\n")
+    assert len(offered) == sum(line.startswith(("setting", "let", "signal")) for line in lines)
+    (flow,) = (action for words, action in offered.items() if words.startswith("flow   signal, line "))
+    flow.trigger()
+    close_popups()
+    line, column = editor.getCursorPosition()
+    assert lines[line].startswith("signal flow") and column == len("signal ")
+    editor.replace_all("rung 1\n")
+    window.action_by_name["show_outline"].trigger()
+    assert "defines nothing yet" in window.status.text()
 
 
 def test_what_is_no_name_of_the_script_says_why_it_cannot_be_renamed(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]

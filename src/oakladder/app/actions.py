@@ -82,6 +82,13 @@ ACTIONS: tuple[Action, ...] = (
     Action("fix_problem", "Fix the problem at the cursor", "Ctrl+.", "Script", "script"),
     Action("choose_colour", "Choose the colour at the cursor", "Ctrl+Shift+K", "Script", "script"),
     Action("go_to_definition", "Go to the definition of the name at the cursor", "F2", "Script", "script"),
+    Action(
+        "show_outline",
+        "Outline: settings, values, signals and functions of the script",
+        "Ctrl+Shift+O",
+        "Script",
+        "script",
+    ),
     Action("rename_name", "Rename the name at the cursor everywhere", "Shift+F2", "Script", "script"),
     Action("open_gallery", "Shapes, styles and colours", "Ctrl+Shift+G", "Script", "script"),
     Action("earlier_versions", "Earlier versions of the script", "Ctrl+Shift+H", "Script", "script"),

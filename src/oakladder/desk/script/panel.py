@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import (
     QComboBox,
@@ -30,7 +31,7 @@ from oakladder.desk.script.source import SourceDialog
 from oakladder.desk.script.versions import EarlierVersion, TriedText, VersionsDialog
 from oakladder.desk.widgets.questions import words_for
 from oakladder.desk.widgets.settings_strip import SettingsStrip
-from oakladder.desk.widgets.transient import show_for_itself
+from oakladder.desk.widgets.transient import passing_menu, show_for_itself
 from oakladder.rung import Problem, Severity, Span
 from oakladder.rung.service.fixes import said
 from oakladder.rung.service.names import RenameProblem, names_of, renamable, rename
@@ -226,6 +227,17 @@ class ScriptPanel(QWidget):
             elif line.strip():
                 break
         self.editor.insertAt(text + "\n", at, 0)
+
+    def show_outline(self) -> None:
+        """Offers what the script defines, in the order of its lines, to go to."""
+        found = names_of(self.editor.text()).outline
+        if not found:
+            self.session.status.emit("The script defines nothing yet.")
+            return
+        menu = passing_menu(self)
+        for own in found:
+            menu.addAction(f"{own.name}   {own.kind.value}, line {own.line}", partial(self.editor.go_to, own.span))
+        menu.popup(self.editor.mapToGlobal(QPoint(0, 0)))
 
     def rename_name(self) -> None:
         """Gives the name at the cursor another one, everywhere in the script."""
