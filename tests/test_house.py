@@ -85,6 +85,25 @@ def test_public_functions_say_the_shape_and_dtype_of_their_arrays(path: Path) ->
     assert silent == []
 
 
+#: Words of our own that stood for what the field has names for; see the words of the style guide.
+_OLD = re.compile(
+    r"Case|Cut|Deeds|Fates|Fold|Fresh|Glance|Ground|Judge|Keeper|Keeping|Kept|Lack|Looking|"
+    r"Plain|Relay|Room|Shelf|Sin|States|Sweeper|Work|Workshop|allocator|amend|aside|at_once|"
+    r"carry_out|chain|chance|cut|discount|elsewhere|fates|figures|freed|go_through|handing|"
+    r"held|impossible|longer|meant|own|pips|put_on_trial|relay|rooms|shelf|shells|slips|"
+    r"summing|tame|traps"
+)
+
+
+def test_modules_classes_and_functions_have_the_names_of_the_field() -> None:
+    found = {str(p.relative_to(SOURCE)) for p in FILES if _OLD.fullmatch(p.stem)}
+    for path in FILES:
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.ClassDef | ast.FunctionDef) and _OLD.fullmatch(node.name):
+                found.add(f"{path.relative_to(SOURCE)}: {node.name}")
+    assert found == set()
+
+
 #: What starts threads and processes, and the files that may: the service itself, a script that runs by itself, and
 #: measurements of whole processes.
 _STARTERS = {

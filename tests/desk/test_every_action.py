@@ -169,31 +169,31 @@ def test_the_ladders_rows_and_lists_are_handled_from_their_menus(window: Window,
     popup_actions()["Add symbols …"].trigger()
     close_popups()
     calm(window)
-    assert lists.own["Mine"].symbols == ["BRINE", "FLAKE", "GULLW"]
+    assert lists.user_lists["Mine"].symbols == ["BRINE", "FLAKE", "GULLW"]
     row(0)["Move down"].trigger()
     calm(window)
-    assert lists.own["Mine"].symbols == ["FLAKE", "BRINE", "GULLW"]
+    assert lists.user_lists["Mine"].symbols == ["FLAKE", "BRINE", "GULLW"]
     answers["says"] = "earnings on Friday"
     row(1)["Note …"].trigger()
     calm(window)
-    assert lists.own["Mine"].notes == {"BRINE": "earnings on Friday"}
+    assert lists.user_lists["Mine"].notes == {"BRINE": "earnings on Friday"}
     place.table.selectRow(2)
     row(2)["Remove from the list"].trigger()
     calm(window)
-    assert lists.own["Mine"].symbols == ["FLAKE", "BRINE"]
+    assert lists.user_lists["Mine"].symbols == ["FLAKE", "BRINE"]
     answers["says"] = "Ours"
     place.list_button.click()
     popup_actions()["Rename …"].trigger()
     close_popups()
     calm(window)
-    assert "Ours" in lists.own and "Mine" not in lists.own
+    assert "Ours" in lists.user_lists and "Mine" not in lists.user_lists
     answers["save"] = answers["open"] = str(tmp_path / "Shared.csv")
     place.list_button.click()
     popup_actions()["Export this list …"].trigger()
     popup_actions()["Import a list …"].trigger()
     close_popups()
     calm(window)
-    assert lists.own["Shared"].symbols == ["FLAKE", "BRINE"]
+    assert lists.user_lists["Shared"].symbols == ["FLAKE", "BRINE"]
     row(0)["Add to Ours"].trigger()
     calm(window)
     row(0)["Open on the Bench"].trigger()

@@ -379,10 +379,10 @@ def test_a_list_is_deleted_only_when_it_is_said_twice(
 
     answer("Cancel", lambda question: asked.append(question.findChildren(QLabel)[0].text()))
     delete()
-    assert "2 symbols and 1 note" in asked[0] and "Mine" in lists.own
+    assert "2 symbols and 1 note" in asked[0] and "Mine" in lists.user_lists
     answer("Delete")
     delete()
-    assert "Mine" not in lists.own and place.lists.currentText() == "All symbols"
+    assert "Mine" not in lists.user_lists and place.lists.currentText() == "All symbols"
 
 
 def test_a_watched_script_that_is_gone_is_said(window: Window, calm) -> None:  # type: ignore[no-untyped-def]

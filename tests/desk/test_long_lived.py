@@ -358,20 +358,20 @@ def test_a_scan_never_writes_over_a_list_of_the_users_nor_in_a_replay(window: Wi
     calm(window)
     scan.keep_list()
     calm(window)
-    assert session.lists.own["Dips"].symbols == ["BRINE"] and session.lists.own["Dips 2"].symbols == found
+    assert session.lists.user_lists["Dips"].symbols == ["BRINE"] and session.lists.user_lists["Dips 2"].symbols == found
     session.replay.stand_at(int(session.chart.view.bars.times[-200]))  # type: ignore[union-attr]
     calm(window)
     scan.run()
     calm(window)
     assert [f.symbol for f in scan.result.found] != found  # type: ignore[union-attr]
-    assert session.lists.own["Dips 2"].symbols == found
+    assert session.lists.user_lists["Dips 2"].symbols == found
     session.replay.stand_at(None)
     calm(window)
     session.lists.delete("Dips 2")
     session.lists.make("Dips 2", ["FLAKE"])  # by hand, under the name that the scan had
     scan.run()
     calm(window)
-    assert session.lists.own["Dips 2"].symbols == ["FLAKE"] and "stays as it was" in " ".join(window.status.said)
+    assert session.lists.user_lists["Dips 2"].symbols == ["FLAKE"] and "stays as it was" in " ".join(window.status.said)
 
 
 def test_the_program_goes_on_without_its_folders(window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]

@@ -339,12 +339,12 @@ def test_what_is_found_is_kept_as_a_list_and_exported(place: ScanPlace, window: 
     calm(window)
     place.keep_list()
     calm(window)
-    kept = window.session.lists.own["Afloat"]
+    kept = window.session.lists.user_lists["Afloat"]
     assert kept.symbols == [f.symbol for f in place.results.model.found] and kept.scan == "Afloat"
     kept.symbols = []
     place.run()
     calm(window)
-    assert window.session.lists.own["Afloat"].symbols  # kept up to date by the scan
+    assert window.session.lists.user_lists["Afloat"].symbols  # kept up to date by the scan
     place.results.export(tmp_path / "found.csv")
     calm(window)
     rows = list(csv.DictReader((tmp_path / "found.csv").open()))
@@ -703,5 +703,5 @@ def test_a_list_that_is_renewed_leaves_the_focus_where_it_is(place: ScanPlace, w
     place.run()
     at = QApplication.focusWidget()
     calm(window)
-    assert window.session.lists.own["Afloat"].symbols
+    assert window.session.lists.user_lists["Afloat"].symbols
     assert QApplication.focusWidget() in (at, place.results.sheet, place.results.table)  # never the button

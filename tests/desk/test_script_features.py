@@ -225,10 +225,10 @@ def test_a_library_function_is_read_and_copied_into_the_script(window: Window, c
     assert isinstance(panel.source, SourceDialog)
     found = library.function("sma")
     assert found is not None and panel.source.text.text() == found.source
-    panel.source.own.setText("Sma")
+    panel.source.new_name.setText("Sma")
     panel.source.copy.click()
     assert "name that the library does not have" in panel.source.word.text()
-    panel.source.own.setText("my_mean")
+    panel.source.new_name.setText("my_mean")
     panel.source.copy.click()
     calm(window)
     assert "define my_mean(x, n)" in panel.editor.text()

@@ -161,12 +161,12 @@ def test_a_list_waits_aside_for_another_program_and_is_written_when_that_lets_go
     assert "stop waiting" in window.status.text()
     QTest.qWait(1500)
     assert (
-        beat.longest < 1.0 and not window.session.lists.own
+        beat.longest < 1.0 and not window.session.lists.user_lists
     )  # a second holds the slowest machine: it waits for a minute
     holder.kill()
     holder.wait()
     calm(window)
-    assert list(window.session.lists.own) == ["First", "Second"]  # in the order in which they were asked for
+    assert list(window.session.lists.user_lists) == ["First", "Second"]  # in the order in which they were asked for
     assert window.ladder.lists.findText("Second") >= 0
 
 
@@ -186,10 +186,10 @@ def test_waiting_for_another_program_can_be_given_up(
     holder.wait()
     QTest.qWait(200)
     calm(window)
-    assert "First" not in home.lists().own
+    assert "First" not in home.lists().user_lists
     window.ladder.commands.make("After", [])
     calm(window)
-    assert list(home.lists().own) == ["After"]
+    assert list(home.lists().user_lists) == ["After"]
 
 
 def test_leaving_says_what_it_waits_for_and_can_be_taken_back(
@@ -206,7 +206,7 @@ def test_leaving_says_what_it_waits_for_and_can_be_taken_back(
     begin = time.monotonic()
     window.close()
     assert not window.isVisible() and time.monotonic() - begin < 6
-    assert home.lists().own == {}
+    assert home.lists().user_lists == {}
 
 
 def test_leaving_writes_what_was_asked_for_first(qapp: QApplication, home: Workspace) -> None:
@@ -216,7 +216,7 @@ def test_leaving_writes_what_was_asked_for_first(qapp: QApplication, home: Works
     for k in range(12):
         made.ladder.commands.make(f"List {k}", [])
     put_away(made)
-    assert list(home.lists().own) == [f"List {k}" for k in range(12)]
+    assert list(home.lists().user_lists) == [f"List {k}" for k in range(12)]
 
 
 def test_lists_that_change_twice_at_once_are_shown(window: Window, calm: Calm, home: Workspace) -> None:

@@ -391,7 +391,7 @@ class RandomUser:
     def _list(self) -> None:
         name = f"List {self._random.randrange(6)}"
         symbols = self._random.sample(list(self.session.library.infos), 5)
-        if name in self.session.lists.own:
+        if name in self.session.lists.user_lists:
             self.window.ladder.commands.change(lambda: self.session.lists.delete(name))
         else:
             self.window.ladder.commands.make(name, symbols)

@@ -144,7 +144,7 @@ def lives_on(root: Path, hit: Path) -> None:
     whole = [s for s in _SYMBOLS if not hit.name.upper().startswith(s)]
     assert all(len(library.bars(s, ONE_DAY)) == 300 for s in whole)
     if hit.name != "watchlists.json":
-        assert window.session.lists.own["Mine"].symbols == list(_SYMBOLS)
+        assert window.session.lists.user_lists["Mine"].symbols == list(_SYMBOLS)
     if hit.name != "scans.json":
         assert "Dips" in window.session.scans.scans
     put_away(window)

@@ -102,7 +102,7 @@ def test_a_disk_that_fills_up_while_everything_is_used_loses_nothing(
     assert window.bench.script.standing.isVisible() and "disk is full" in window.bench.script.standing.words.text()
     window.ladder.commands.make("Theirs", ["BUOY", "AFLOAT"])
     settle(app, session)
-    assert "the disk is full" in window.status.text() and "Theirs" not in session.lists.own
+    assert "the disk is full" in window.status.text() and "Theirs" not in session.lists.user_lists
     write_days(files / "BUOY.csv", 0, 3000, 21)
     made = import_files([files / "BUOY.csv"], BarLibrary(space.library_folder))
     assert "the disk is full" in made[0].trouble
@@ -115,7 +115,7 @@ def test_a_disk_that_fills_up_while_everything_is_used_loses_nothing(
     window.ladder.commands.make("Theirs", ["BUOY", "AFLOAT"])
     settle(app, session)
     again = Workspace(space.data, space.config)
-    assert list(again.lists().own) == ["Mine", "Theirs"] and BarLibrary(space.library_folder).damaged() == []
+    assert list(again.lists().user_lists) == ["Mine", "Theirs"] and BarLibrary(space.library_folder).damaged() == []
     assert not [p for p in disk.rglob("*") if p.name.endswith(".partial")]
     put_away(window)
     told("a disk that fills up: script, list, import, export and state refused in words, 0 lost, all saved with room")

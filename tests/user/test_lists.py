@@ -26,10 +26,10 @@ def test_a_list_is_made_ordered_and_comes_back(lists: Watchlists, market: BarLib
     lists.note("Mine", "BRINE", " waits for the tide ")
     again = Watchlists(tmp_path / "lists.json")
     assert again.symbols("Mine", infos) == ["HARBR", "FLAKE", "BRINE", "GULLW"]
-    assert again.own["Mine"].notes == {"BRINE": "waits for the tide"}
+    assert again.user_lists["Mine"].notes == {"BRINE": "waits for the tide"}
     again.note("Mine", "BRINE", "")
     again.rename("Mine", "Ours")
-    assert list(Watchlists(tmp_path / "lists.json").own) == ["Ours"]
+    assert list(Watchlists(tmp_path / "lists.json").user_lists) == ["Ours"]
     again.delete("Ours")
     assert again.names(infos)[0] == ALL and "Salt" in again.names(infos)
 
@@ -47,7 +47,7 @@ def test_a_scan_keeps_its_list_up_to_date_and_notes_stay(lists: Watchlists) -> N
     lists.keep("Dips", ["BRINE", "FLAKE"], "Dips")
     lists.note("Dips", "BRINE", "big")
     lists.keep("Dips", ["BRINE", "GULLW"], "Dips")
-    assert lists.own["Dips"].symbols == ["BRINE", "GULLW"] and lists.own["Dips"].notes == {"BRINE": "big"}
+    assert lists.user_lists["Dips"].symbols == ["BRINE", "GULLW"] and lists.user_lists["Dips"].notes == {"BRINE": "big"}
 
 
 @pytest.mark.parametrize("as_csv", [False, True])
@@ -56,8 +56,8 @@ def test_what_is_written_out_can_be_read(lists: Watchlists, market: BarLibrary, 
     lists.note("Mine", "FLAKE", 'with "quotes", and commas')
     text = lists.written("Mine", market.infos, as_csv=as_csv)
     assert lists.read("Copy", text + ("NOPE,,,\n" if as_csv else "NOPE\n"), market.infos) == ["NOPE"]
-    assert lists.own["Copy"].symbols == ["FLAKE", "BRINE"]
-    assert lists.own["Copy"].notes == (lists.own["Mine"].notes if as_csv else {})
+    assert lists.user_lists["Copy"].symbols == ["FLAKE", "BRINE"]
+    assert lists.user_lists["Copy"].notes == (lists.user_lists["Mine"].notes if as_csv else {})
 
 
 def test_what_cannot_be_done_is_said(lists: Watchlists, market: BarLibrary) -> None:
@@ -72,7 +72,7 @@ def test_what_cannot_be_done_is_said(lists: Watchlists, market: BarLibrary) -> N
     ):
         with pytest.raises(ListProblem):
             go()
-    assert list(lists.own) == ["Mine"]
+    assert list(lists.user_lists) == ["Mine"]
 
 
 GOOD = '{"name": "Good", "symbols": ["BRINE"], "notes": {"BRINE": "a } bracket"}}'
@@ -99,9 +99,9 @@ def test_of_a_damaged_file_what_can_be_read_is_used_and_all_of_it_kept(
     path.write_text(text)
     told: list[str] = []
     lists = Watchlists(path, told.append)
-    assert list(lists.own) == names
+    assert list(lists.user_lists) == names
     lists.make("New", ["BRINE"])
-    assert list(Watchlists(path).own) == [*names, "New"]
+    assert list(Watchlists(path).user_lists) == [*names, "New"]
     kept = list(tmp_path.glob("lists.damaged-*.json"))
     assert [p.read_text() for p in kept] == [text]
     assert kept[0].name in told[0]
@@ -126,7 +126,7 @@ def test_a_change_that_cannot_be_written_is_not_made(lists: Watchlists, monkeypa
     monkeypatch.setattr("os.replace", full)
     with pytest.raises(OSError):
         lists.remove("Mine", ["BRINE"])
-    assert lists.own["Mine"].symbols == ["BRINE"]
+    assert lists.user_lists["Mine"].symbols == ["BRINE"]
 
 
 def test_a_scan_leaves_a_list_alone_that_it_does_not_keep(lists: Watchlists) -> None:
@@ -137,7 +137,7 @@ def test_a_scan_leaves_a_list_alone_that_it_does_not_keep(lists: Watchlists) -> 
     lists.keep("Dips found", ["FLAKE"], "Dips")
     with pytest.raises(ListProblem, match="belongs to the scan Dips"):
         lists.keep("Dips found", [], "Other")
-    assert lists.own["Dips"].symbols == ["BRINE"] and lists.own["Dips found"].symbols == ["FLAKE"]
+    assert lists.user_lists["Dips"].symbols == ["BRINE"] and lists.user_lists["Dips found"].symbols == ["FLAKE"]
 
 
 def test_symbols_are_found_however_they_are_parted(market: BarLibrary) -> None:
@@ -154,7 +154,7 @@ def test_two_copies_of_the_program_lose_nothing(tmp_path: Path, market: BarLibra
     one.make("First", ["BRINE"])
     two.make("Second", ["FLAKE"])
     one.add("Second", "GULLW", market.infos)
-    assert Watchlists(tmp_path / "lists.json").own.keys() == {"First", "Second"}
+    assert Watchlists(tmp_path / "lists.json").user_lists.keys() == {"First", "Second"}
     assert two.fresh() and not two.fresh()
     assert two.names(market.infos)[:3] == [ALL, "First", "Second"]
     assert two.symbols("Second", market.infos) == ["FLAKE", "GULLW"]
@@ -175,16 +175,16 @@ def test_two_copies_that_make_lists_in_a_loop_lose_none(tmp_path: Path) -> None:
         copy.start()
     for copy in copies:
         copy.join()
-    own = Watchlists(path).own
+    own = Watchlists(path).user_lists
     assert len(own) == 80 and all(w.notes for w in own.values())
 
 
 def test_odd_names_and_large_cells_are_no_trouble(lists: Watchlists, market: BarLibrary) -> None:
     lists.make("two\nlines \u202e back", ["BRINE"])
-    assert list(lists.own) == ["two lines back"]
+    assert list(lists.user_lists) == ["two lines back"]
     assert lists.read("huge", "BRINE," + "x" * 200_000, market.infos) == ["X" * 200_000]
     lists.note("huge", "BRINE", "half \ud800")
-    assert lists.own["huge"].symbols == ["BRINE"]
+    assert lists.user_lists["huge"].symbols == ["BRINE"]
 
 
 def test_symbols_with_spaces_and_slashes_are_found() -> None:

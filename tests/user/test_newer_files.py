@@ -19,14 +19,14 @@ def test_a_newer_file_of_lists_is_read_and_not_written(tmp_path: Path) -> None:
     raw = json.dumps({"version": 2, "lists": [{"name": "Mine", "symbols": ["BRINE"], "colour": "teal"}]})
     path.write_text(raw)
     lists = Watchlists(path, told.append)
-    assert lists.own["Mine"].symbols == ["BRINE"] and not told  # nothing about it is damaged
+    assert lists.user_lists["Mine"].symbols == ["BRINE"] and not told  # nothing about it is damaged
     with pytest.raises(Newer) as error:
         lists.make("Other")
     assert sentence_of(error.value).startswith("lists.json: a newer version of the program has written it")
-    assert path.read_text() == raw and list(lists.own) == ["Mine"] and list(tmp_path.glob("lists*")) == [path]
+    assert path.read_text() == raw and list(lists.user_lists) == ["Mine"] and list(tmp_path.glob("lists*")) == [path]
     path.write_text(raw.replace('"version": 2', '"version": 1'))
     lists.make("Other")
-    assert list(lists.own) == ["Mine", "Other"]
+    assert list(lists.user_lists) == ["Mine", "Other"]
 
 
 def test_a_newer_file_of_scans_is_not_written(tmp_path: Path) -> None:

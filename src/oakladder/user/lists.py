@@ -43,7 +43,7 @@ class Watchlists:
         self._file = KeptFile(path, Entries("lists", 1, _read, _plain), tell)
 
     @property
-    def own(self) -> Mapping[str, Watchlist]:
+    def user_lists(self) -> Mapping[str, Watchlist]:
         """The user's lists by their names."""
         return self._file.entries
 
@@ -58,13 +58,13 @@ class Watchlists:
 
     def names(self, infos: Mapping[str, SymbolInfo]) -> list[str]:
         """Everything that can be chosen: all symbols, the user's lists, the sectors."""
-        sectors = sorted({i.sector for i in infos.values() if i.sector} - set(self.own) - {ALL})
-        return [ALL, *self.own, *sectors]
+        sectors = sorted({i.sector for i in infos.values() if i.sector} - set(self.user_lists) - {ALL})
+        return [ALL, *self.user_lists, *sectors]
 
     def symbols(self, name: str, infos: Mapping[str, SymbolInfo]) -> list[str]:
         """The symbols of a list that the library has, in the list's order. Raises `ListProblem` for an unknown list."""
-        if name in self.own:
-            return [s for s in self.own[name].symbols if s in infos]
+        if name in self.user_lists:
+            return [s for s in self.user_lists[name].symbols if s in infos]
         if name == ALL:
             return list(infos)
         made = [s for s, i in infos.items() if i.sector == name]
@@ -84,7 +84,7 @@ class Watchlists:
         with self._file.changing() as own:
             _check_new(name, own)
             own[name] = Watchlist(name, list(dict.fromkeys(symbols)), {}, scan)
-        return self.own[name]
+        return self.user_lists[name]
 
     def keep(self, name: str, symbols: Iterable[str], scan: str) -> None:
         """Puts the symbols of a scan into its list, made if it is not there; notes stay.
@@ -151,7 +151,7 @@ class Watchlists:
         symbols = self.symbols(name, infos)
         if not as_csv:
             return "".join(f"{s}\n" for s in symbols)
-        notes = self.own[name].notes if name in self.own else {}
+        notes = self.user_lists[name].notes if name in self.user_lists else {}
         made = io.StringIO()
         writer = csv.writer(made, lineterminator="\n")
         writer.writerow(["symbol", "name", "sector", "note"])

@@ -47,7 +47,7 @@ class ListCommands(QObject):
     def menu(self) -> None:
         """Offers everything that can be done with lists."""
         menu = passing_menu(self._widget)
-        own = self.current in self._session.lists.own
+        own = self.current in self._session.lists.user_lists
         menu.addAction("New list …", self._ask_list)
         menu.addAction("Import a list …", self._ask_import)
         menu.addAction("Export this list …", self._ask_export)
@@ -84,7 +84,7 @@ class ListCommands(QObject):
     def _ask_delete(self) -> None:
         """Deletes a list with its notes, after a question: this cannot be undone."""
         name = self.current
-        own = self._session.lists.own.get(name)
+        own = self._session.lists.user_lists.get(name)
         if own is None:
             return
         symbols, notes = count_words(len(own.symbols), "symbol"), count_words(len(own.notes), "note")

@@ -142,7 +142,7 @@ class LadderPlace(QWidget):
     def _asked_now(self) -> object:
         """What the cells would follow from now, besides bars."""
         name, lists = self.lists.currentText(), self.session.lists
-        own = lists.own.get(name)
+        own = lists.user_lists.get(name)
         columns = [c.as_plain() | {"timeframes": tuple(c.timeframes)} for c in self.columns]
         notes = dict(own.notes) if own is not None else {}
         return (
@@ -183,7 +183,7 @@ class LadderPlace(QWidget):
         before = self.table.symbol_at(here.row()) if here.isValid() else ""
         with contextlib.suppress(ListProblem):
             symbols = self.session.lists.symbols(self.lists.currentText(), infos)
-            own = self.session.lists.own.get(self.lists.currentText())
+            own = self.session.lists.user_lists.get(self.lists.currentText())
             self.table.source.quotes = self.session.watchlist.quotes
             self.table.show_columns([infos[s] for s in symbols], self.columns, own.notes if own else {})
             self._remember()
@@ -294,13 +294,13 @@ class LadderPlace(QWidget):
         # An index does not outlive the table's next filling, and the table may be filled while the menu is open.
         pick, chosen, infos = self._pick_of(index), self.selected(), self.session.symbols.infos
         menu.addAction("Open on the Bench", lambda: self.picked.emit(pick))
-        if name in self.session.lists.own and symbol in self.session.lists.own[name].symbols:
-            lists, row = self.session.lists, self.session.lists.own[name].symbols.index(symbol)
+        if name in self.session.lists.user_lists and symbol in self.session.lists.user_lists[name].symbols:
+            lists, row = self.session.lists, self.session.lists.user_lists[name].symbols.index(symbol)
             menu.addAction("Note …", lambda: self._ask_note(name, symbol))
             menu.addAction("Move up", lambda: self.commands.change(lambda: lists.move(name, symbol, row - 1)))
             menu.addAction("Move down", lambda: self.commands.change(lambda: lists.move(name, symbol, row + 1)))
             menu.addAction("Remove from the list", lambda: self.commands.change(lambda: lists.remove(name, chosen)))
-        for other in self.session.lists.own:
+        for other in self.session.lists.user_lists:
             if other != name:
                 menu.addAction(
                     f"Add to {other}",
@@ -310,7 +310,7 @@ class LadderPlace(QWidget):
         menu.popup(viewport.mapToGlobal(point) if viewport is not None else point)
 
     def _ask_note(self, name: str, symbol: str) -> None:
-        known = self.session.lists.own.get(name)
+        known = self.session.lists.user_lists.get(name)
         old = known.notes.get(symbol, "") if known is not None else ""
         text = words_for(self, f"A note on {symbol}", "Save", old)
         if text is not None:

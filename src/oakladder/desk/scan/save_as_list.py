@@ -17,7 +17,7 @@ def keep_found(session: Session, scan: SavedScan, symbols: list[str], then: Call
     def keep() -> str:
         lists.fresh()
         name = scan.name or "Found by a scan"
-        mine = scan.name and name in lists.own and lists.own[name].scan == scan.name
+        mine = scan.name and name in lists.user_lists and lists.user_lists[name].scan == scan.name
         if not mine:
             name = free_name(name, lists.names(infos))
         if scan.name:

@@ -24,14 +24,14 @@ class SourceDialog(QDialog):
         self.chooser.currentTextChanged.connect(self._show)
         self.text = ScriptEditor(theme)
         self.text.setReadOnly(True)
-        self.own = QLineEdit(accessibleName="Name in your script")
-        self.own.setToolTip("Name of the copy in your script")
+        self.new_name = QLineEdit(accessibleName="Name in your script")
+        self.new_name.setToolTip("Name of the copy in your script")
         self.copy = QPushButton("Copy into the script")
         self.copy.clicked.connect(self._copy)
         self.word = QLabel(objectName="quiet")
         row = QHBoxLayout()
         row.addWidget(QLabel("as"))
-        row.addWidget(self.own, 1)
+        row.addWidget(self.new_name, 1)
         row.addWidget(self.copy)
         layout = QVBoxLayout(self)
         layout.addWidget(self.chooser)
@@ -45,11 +45,11 @@ class SourceDialog(QDialog):
         found = library.function(name)
         assert found is not None
         self.text.load(found.source)
-        self.own.setText(f"my_{name}")
+        self.new_name.setText(f"my_{name}")
         self.word.setText("Every indicator is a short script like this one. Copy it to change it.")
 
     def _copy(self) -> None:
-        own = self.own.text().strip()
+        own = self.new_name.text().strip()
         if not own.isidentifier() or own != own.lower() or own in library.names():
             self.word.setText("Use small letters, digits and _, and a name that the library does not have.")
             return
