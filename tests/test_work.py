@@ -101,6 +101,14 @@ def test_no_more_threads_than_allowed_and_no_fewer(gate: threading.Event) -> Non
     queue.close()
 
 
+def test_a_service_is_named_as_long_as_it_goes_on(gate: threading.Event) -> None:
+    thread = work.service_thread("a service", lambda: gate.wait(20))
+    wait_until(lambda: "a service" in [r.name for r in running()])
+    gate.set()
+    thread.join(20)
+    assert "a service" not in [r.name for r in running()]
+
+
 def test_many_threads_may_ask_at_once() -> None:
     queue, made = WorkQueue("test", 2), []
     askers = [

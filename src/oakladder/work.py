@@ -72,6 +72,15 @@ def running() -> list[Running]:
 
 def service_thread(name: str, run: Callable[[], object]) -> threading.Thread:
     """Starts a thread that goes on until ``run`` returns or the program ends; the program does not wait for it."""
+
+    def listed() -> None:
+        with _REGISTER.listed(name):
+            run()
+
+    return _started(name, listed)
+
+
+def _started(name: str, run: Callable[[], object]) -> threading.Thread:
     thread = threading.Thread(target=run, name=name, daemon=True)
     thread.start()
     return thread
@@ -131,7 +140,7 @@ class WorkQueue:
             self._turn.notify()
             if self._idle < len(self._waiting) and self._started < self._threads:
                 self._started += 1
-                service_thread(self._name, self._go_on)
+                _started(self._name, self._go_on)
         if dropped is not None:
             dropped.drop()
         return piece.future
