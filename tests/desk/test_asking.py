@@ -118,6 +118,6 @@ def test_every_kind_of_work_has_words() -> None:
     found = {
         kind
         for text in texts
-        for kind in re.findall(r'(?:jobs\.start\(\s*f?|column_jobs\(|ColumnJobs\([\w, ]*)"([a-z]+)', text)
+        for kind in re.findall(r'(?:jobs\.start\(\s*f?|column_jobs\(|ColumnJobs\([\w, ]*)"([a-z_]+)', text)
     }
     assert len(found) > 15 and found <= set(activity.WORDS)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import itertools
 import random
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -58,7 +59,7 @@ class Change:
 
 
 def changes_of(source: bytes) -> list[Change]:
-    """Every change of a file that there is."""
+    """Every change of a file, some of which may give a file that is no Python: see `is_sound`."""
     tree = ast.parse(source)
     lines = [0]
     for line in source.split(b"\n"):
@@ -100,18 +101,19 @@ def changes_of(source: bytes) -> list[Change]:
             case ast.Constant(int() as value):
                 made.append(whole(node, str(value + 1)))
             case ast.IfExp(_, body, orelse):
-                yes, no = ast.get_source_segment(source.decode(), body), ast.get_source_segment(source.decode(), orelse)
-                if yes and no and "\n" not in yes + no and source.isascii():
-                    start, end = at(body.lineno, body.col_offset), at(body.end_lineno or 1, body.end_col_offset or 0)
-                    made.append(Change(start, end, f"({no})", body.lineno))
-    return [c for c in made if _is_sound(c.applied(source))]
+                yes, no = whole(body, ""), whole(orelse, "")
+                words = source[no.start : no.end].decode()
+                if "\n" not in words:
+                    made.append(Change(yes.start, yes.end, f"({words})", yes.line))
+    return made
 
 
 def _is_text(node: ast.expr) -> bool:
     return isinstance(node, ast.JoinedStr) or (isinstance(node, ast.Constant) and isinstance(node.value, str))
 
 
-def _is_sound(source: bytes) -> bool:
+def is_sound(source: bytes) -> bool:
+    """Whether a text is Python."""
     try:
         ast.parse(source)
     except SyntaxError:
@@ -119,24 +121,36 @@ def _is_sound(source: bytes) -> bool:
     return True
 
 
-def _running(node: ast.AST) -> Iterator[ast.AST]:
+def _running(tree: ast.AST) -> Iterator[ast.AST]:
     """What runs: no annotations, no docstrings, no words for people, no limits that are written in capitals."""
-    for name, value in ast.iter_fields(node):
-        if name in ("annotation", "returns", "decorator_list", "keywords" if isinstance(node, ast.ClassDef) else ""):
-            continue
-        for child in value if isinstance(value, list) else [value]:
-            if not isinstance(child, ast.AST) or isinstance(child, ast.Raise | ast.Assert | ast.JoinedStr):
+    todo = [tree]
+    while todo:
+        node = todo.pop()
+        for name, value in ast.iter_fields(node):
+            if name in ("annotation", "returns", "decorator_list") or (
+                name == "keywords" and isinstance(node, ast.ClassDef)
+            ):
                 continue
-            if isinstance(child, ast.Call) and _called(child) in _TOLD:
-                continue
-            if isinstance(child, ast.keyword) and child.arg in _GUARDS:
-                continue
-            if isinstance(node, ast.Module) and isinstance(child, ast.Assign | ast.AnnAssign):
-                continue
-            if isinstance(child, ast.If) and "TYPE_CHECKING" in ast.unparse(child.test):
-                continue
-            yield child
-            yield from _running(child)
+            for child in value if isinstance(value, list) else [value]:
+                if isinstance(child, ast.AST) and _counts(node, child):
+                    yield child
+                    todo.append(child)
+
+
+def _counts(node: ast.AST, child: ast.AST) -> bool:
+    """Whether a part of the tree does something that a test could notice."""
+    match child:
+        case ast.Raise() | ast.Assert() | ast.JoinedStr():
+            return False
+        case ast.Call():
+            return _called(child) not in _TOLD
+        case ast.keyword():
+            return child.arg not in _GUARDS
+        case ast.Assign() | ast.AnnAssign():
+            return not isinstance(node, ast.Module)
+        case ast.If():
+            return "TYPE_CHECKING" not in ast.unparse(child.test)
+    return True
 
 
 def _called(call: ast.Call) -> str:
@@ -144,6 +158,8 @@ def _called(call: ast.Call) -> str:
 
 
 def chosen(sources: dict[str, bytes], count: int, seed: int) -> list[tuple[str, Change]]:
-    """So many changes over some files, each place as likely as any other."""
+    """So many sound changes over some files, each place as likely as any other."""
     everything = [(name, change) for name, source in sorted(sources.items()) for change in changes_of(source)]
-    return random.Random(seed).sample(everything, count)
+    random.Random(seed).shuffle(everything)
+    sound = ((name, change) for name, change in everything if is_sound(change.applied(sources[name])))
+    return list(itertools.islice(sound, count))

@@ -31,6 +31,7 @@ from oakladder.engine.scan.run import run_scan
 from oakladder.engine.stream.lookback import lookback
 from oakladder.engine.universe import map as market_walk
 from oakladder.rung import compile_script
+from oakladder.tuning import tuned
 
 WEEK, MONTH, HOUR = (Timeframe.parse(t) for t in ("1w", "1mo", "2h"))
 WINDOWS = ["sum", "highest", "lowest", "sma", "stdev", "wma", "percent_rank", "highest_ago", "hull"]
@@ -124,12 +125,8 @@ def whole_screen(
     condition: Condition, market: BarLibrary, symbols: list[str], frame: Timeframe
 ) -> screening.ScanResult:
     """The same scan with every bar in sight."""
-    before = screening.SINCE_BARS
-    screening.SINCE_BARS = 10**6
-    try:
+    with tuned(scan_bars=10**6):
         return run_scan(condition, market, symbols, frame)
-    finally:
-        screening.SINCE_BARS = before
 
 
 SHORT = compile_script(

@@ -21,6 +21,7 @@ from oakladder.trial.broker.intrabar import minutes_for
 from oakladder.trial.broker.trade_finder import find_trades
 from oakladder.trial.broker.trades import Trades, trades_of
 from oakladder.trial.spans import before
+from oakladder.tuning import tuned
 from trial.independent_broker import trade
 from trial.random_rules import HOURS, Case, for_broker, market, panel_with_tick, random_case
 
@@ -174,15 +175,9 @@ def test_a_long_series_in_pieces_trades_as_in_one_go() -> None:
     bars = random_bars(3, 5_000, holes=False)
     case = random_case(np.random.default_rng(11), within_day=False)
     program = compiled(case)
-    import oakladder.engine.run.chunks as engine_run
-
     whole = find_trades(program, panel_with_tick(bars))
-    before_chunk = engine_run.CHUNK_BARS
-    engine_run.CHUNK_BARS = 700
-    try:
+    with tuned(chunk_bars=700):
         parts = find_trades(program, panel_with_tick(bars))
-    finally:
-        engine_run.CHUNK_BARS = before_chunk
     assert len(whole) > 10
     for a, b in zip(columns(whole), columns(parts), strict=True):
         assert np.array_equal(a, b, equal_nan=True)
