@@ -156,7 +156,7 @@ TAKES = {
     "tick_down": IN_STEPS,
     "tick_up": IN_STEPS,
 }
-SINGLE = {"neg", "abs", "floor", "ceil", "sqrt", "log", "exp", "tame", "divisor", "known", "to_flag"}
+SINGLE = {"neg", "abs", "floor", "ceil", "sqrt", "log", "exp", "guard", "divisor", "known", "to_flag"}
 
 
 @settings(max_examples=60, deadline=None)
