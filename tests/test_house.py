@@ -13,8 +13,6 @@ import sys
 from collections.abc import Iterator
 from pathlib import Path
 
-import pytest
-
 SOURCE = Path(__file__).parent.parent / "src" / "oakladder"
 FILES = sorted(SOURCE.rglob("*.py"))
 #: A file has one job. Groups of definitions that use nothing of one another are signs of several: so many are borne with,
@@ -56,10 +54,9 @@ def test_jobs_are_what_uses_one_another() -> None:
     assert sorted(map(sorted, jobs_of(source))) == [["A", "f"], ["G", "H"], ["alone"]]
 
 
-@pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
-def test_a_file_says_what_it_is_for(path: Path) -> None:
-    tree = ast.parse(path.read_text(encoding="utf-8"))
-    assert ast.get_docstring(tree) or not tree.body, path
+def test_a_file_says_what_it_is_for() -> None:
+    trees = {path: ast.parse(path.read_text(encoding="utf-8")) for path in FILES}
+    assert [str(path) for path, tree in trees.items() if tree.body and not ast.get_docstring(tree)] == []
 
 
 _DTYPE = re.compile(r"\b(float64|int64|u?int8|uint32|bool|dtype)\b", re.IGNORECASE)
@@ -73,15 +70,15 @@ def _public_functions(body: list[ast.stmt]) -> Iterator[ast.FunctionDef]:
             yield node
 
 
-@pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
-def test_public_functions_say_the_shape_and_dtype_of_their_arrays(path: Path) -> None:
+def test_public_functions_say_the_shape_and_dtype_of_their_arrays() -> None:
     silent = []
-    for function in _public_functions(ast.parse(path.read_text(encoding="utf-8")).body):
-        notes = [a.annotation for a in (*function.args.args, *function.args.kwonlyargs)] + [function.returns]
-        if any("ndarray" in ast.unparse(note) for note in notes if note is not None):
-            told = ast.get_docstring(function) or ""
-            if not _DTYPE.search(told) or "shape" not in told.lower():
-                silent.append(function.name)
+    for path in FILES:
+        for function in _public_functions(ast.parse(path.read_text(encoding="utf-8")).body):
+            notes = [a.annotation for a in (*function.args.args, *function.args.kwonlyargs)] + [function.returns]
+            if any("ndarray" in ast.unparse(note) for note in notes if note is not None):
+                told = ast.get_docstring(function) or ""
+                if not _DTYPE.search(told) or "shape" not in told.lower():
+                    silent.append(f"{path.relative_to(SOURCE)}: {function.name}")
     assert silent == []
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import random
 import signal
@@ -121,6 +122,29 @@ def test_what_is_written_meanwhile_arrives(tmp_path: Path, target: Path) -> None
     there = BarLibrary(old)
     assert there.folder == target and len(there.infos) == 60 and there.damaged() == []
     assert not list(old.glob("*.arrow")) and all(closes(there, s) == list(range(1, 31)) for s in there.infos)
+
+
+def test_what_is_left_behind_never_passes_for_a_library(tmp_path: Path) -> None:
+    """A folder without catalogue and note would be written into."""
+    places = [tmp_path / f"place {k}" for k in range(40)]
+    library = BarLibrary(places[0])
+    put(library, "S0")
+    bare, left, over = [], [places[0]], threading.Event()
+
+    def watch() -> None:
+        while not over.is_set():
+            with contextlib.suppress(OSError):
+                if not os.listdir(left[-1]):
+                    bare.append(left[-1])
+
+    thread = threading.Thread(target=watch)
+    thread.start()
+    for place in places[1:]:
+        moved(library, place)
+        left.append(place)
+    over.set()
+    thread.join()
+    assert bare == [] and closes(BarLibrary(places[0]), "S0") == list(range(1, 31))
 
 
 def test_only_an_empty_folder_takes_a_library(tmp_path: Path) -> None:

@@ -11,6 +11,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
+import shutil
 import time
 from pathlib import Path
 
@@ -42,6 +43,20 @@ def note_in(folder: Path) -> Path | None:
 def leave_note(old: Path, new: Path) -> None:
     """Writes into a folder that its library is in another one now. Raises `OSError`."""
     write_atomic(old / NOTE, f"{new}\nThe bars of Oak Ladder are in the folder above. This note leads there.\n")
+
+
+def leave_folder_with_note(old: Path, new: Path) -> None:
+    """Puts a folder with the note where a library was renamed away: at no moment is it there without the note, when it
+    would pass for a library. Raises `OSError`."""
+    made = old.with_name(f".{old.name[:80]}.note-{os.getpid()}")
+    shutil.rmtree(made, ignore_errors=True)
+    made.mkdir()
+    try:
+        leave_note(made, new)
+        os.rename(made, old)
+    except OSError:  # another program has made the folder again
+        shutil.rmtree(made, ignore_errors=True)
+        leave_note(old, new)
 
 
 def place_of(folder: Path) -> Path:

@@ -15,7 +15,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from oakladder.bars.errors import Stopped
-from oakladder.bars.store.access import NOTE, OWN_FILES, PACKING_LOCK, leave_note, note_in
+from oakladder.bars.store.access import NOTE, OWN_FILES, PACKING_LOCK, leave_folder_with_note, leave_note, note_in
 from oakladder.bars.store.library import BarLibrary
 from oakladder.locks import locked
 
@@ -45,8 +45,7 @@ def move(
         with locked(old / PACKING_LOCK, cancelled=cancelled, make_folder=False):
             _make_room(new)
             if _renamed(old, new, point):
-                old.mkdir()
-                leave_note(old, new)
+                leave_folder_with_note(old, new)
             else:
                 _copy(old, new, progress, cancelled)
                 leave_note(old, new)  # from here on every program goes there
@@ -142,7 +141,6 @@ def finish(new: Path, old: Path) -> None:
         return
     with contextlib.suppress(OSError):
         if not old.exists():
-            old.mkdir()
-            leave_note(old, new)
+            leave_folder_with_note(old, new)
         elif note_in(old) is not None and set(os.listdir(old)) - {NOTE}:
             clear(old)
