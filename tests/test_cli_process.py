@@ -124,14 +124,11 @@ def children_of_nobody(mark: str) -> list[str]:
 
 
 COMPILES = """
-import sys, threading, time
+import sys, time
 from oakladder.rung import compile_script
-from oakladder.rung.native.compile import compile_in_process
-from oakladder.rung.native.objects import Form
 lines = "".join(f"let m{k} = sma(close, {k + 3}) + stdev(high, {k + 5}) - linear(low, {k + 7})\\n" for k in range(30))
 program = compile_script("rung 1\\n" + lines + "signal go = close > " + " + ".join(f"m{k}" for k in range(30)) + "\\n")
-text = program.variant([program.signal("go").roles["value"]]).lanes(4).text
-threading.Thread(target=compile_in_process, args=(text, Form.WIDE), daemon=True).start()
+program.variant([program.signal("go").roles["value"]]).lanes(4).ready()
 time.sleep(float(sys.argv[1]))
 """
 

@@ -238,6 +238,10 @@ def parallel(count: int | None = None) -> Iterator[Parallel]:
 _CHILDREN = threading.BoundedSemaphore(MOST_CHILDREN)
 
 
+class ProgramEnds(Exception):
+    """A child process was ended with the program before it answered."""
+
+
 class ChildProcess:
     """A child process with pipes to its input and output, which does not outlive the program.
 
@@ -271,9 +275,15 @@ class ChildProcess:
     def answer(self, question: bytes, patience: float) -> bytes | None:
         """What it writes when it has been sent all of ``question``; None where it fails.
 
-        Raises `subprocess.TimeoutExpired` after ``patience`` seconds.
+        Raises `subprocess.TimeoutExpired` after ``patience`` seconds, `ProgramEnds` where it is ended meanwhile.
         """
-        output, _ = self.process.communicate(question, patience)
+        try:
+            output, _ = self.process.communicate(question, patience)
+        except (OSError, ValueError):  # its pipes are closed
+            if not self._ends.locked():
+                raise
+        if self._ends.locked():
+            raise ProgramEnds
         return None if self.process.returncode else output
 
     def end(self) -> None:

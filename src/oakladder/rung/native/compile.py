@@ -29,7 +29,7 @@ from oakladder.rung.plan.liveness import Live
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.plan.state import StateMap
 from oakladder.tuning import TUNING
-from oakladder.work import ChildProcess, WorkQueue
+from oakladder.work import ChildProcess, ProgramEnds, WorkQueue
 
 #: Bits of the ``mode`` of a run.
 FRESH, COMMIT = 1, 2
@@ -211,6 +211,8 @@ class SimdCode:
     def _compile(self) -> None:
         try:
             self._take(compile_in_process(self.text, Form.WIDE))
+        except ProgramEnds:
+            pass
         except Exception:  # whatever it is, the next one is made
             _log.exception("SIMD code could not be compiled; symbols are run one by one")
             _FAILED.add(self.digest)
