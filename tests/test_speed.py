@@ -41,6 +41,24 @@ def test_what_was_measured_is_kept_and_compared(call, measured: dict[str, str], 
     assert rows["a start"].rstrip(" │").endswith("1.20 s")  # nothing to compare
 
 
+def test_rows_of_the_same_words_are_compared_with_their_own(call, monkeypatch, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    kept, factor = tmp_path / "first.json", [1.0]
+
+    def rows(_: int) -> list[speed.Row]:
+        return [
+            row
+            for work, value in (("a mean", 2.0), ("a loop", 6.0))
+            for row in ((work, "30 ms", "", ""), ("  against numba", f"{value * factor[0]:.2f} ×", "", ""))
+        ]
+
+    monkeypatch.setattr(speed, "PARTS", {"engine": rows})
+    call("speed", "engine", "--json", str(kept))
+    factor[0] = 1.5
+    _, out, _ = call("speed", "engine", "--against", str(kept))
+    against = [line.rstrip(" │") for line in out.splitlines() if "against numba" in line]
+    assert len(against) == 2 and all(line.endswith("1.50 ×") for line in against)
+
+
 @pytest.mark.parametrize("content", ["", "[]", '{"rows": 3}', '{"rows": [{"work": 1}]}', "# a page", None])
 def test_another_file_is_refused_before_anything_is_measured(  # type: ignore[no-untyped-def]
     call, measured: dict[str, str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch, content: str | None

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 
 @dataclass(slots=True)
@@ -67,13 +67,11 @@ TUNING = Tuning()
 @contextlib.contextmanager
 def tuned(**values: float) -> Iterator[None]:
     """Other values while it lasts, in the whole process. Raises `AttributeError` for an unknown name."""
-    before = replace(TUNING)
+    before = {name: getattr(TUNING, name) for name in values}
     try:
         for name, value in values.items():
-            getattr(TUNING, name)
             setattr(TUNING, name, value)
         yield
     finally:
-        for name in values:
-            if hasattr(before, name):
-                setattr(TUNING, name, getattr(before, name))
+        for name, value in before.items():
+            setattr(TUNING, name, value)

@@ -24,8 +24,9 @@ from multiprocessing.connection import wait as wait_for
 from typing import Any, Self
 
 _NUMBERS = itertools.count()
-#: How many child processes there may be at once; who asks for one more waits.
-MOST_CHILDREN = max(2, os.cpu_count() or 1)
+#: How many child processes there may be at once; the caller of one more waits. Never fewer than there are kinds (compiler,
+#: table reader, printing): one kind must not wait for another.
+MOST_CHILDREN = max(4, os.cpu_count() or 1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -245,7 +246,8 @@ class ProgramEnds(Exception):
 class ChildProcess:
     """A child process with pipes to its input and output, which does not outlive the program.
 
-    Begins when there are fewer than `MOST_CHILDREN`; what it writes to its error output is lost. Raises `OSError` where there cannot be one.
+    Begins when there are fewer than `MOST_CHILDREN`; what it writes to its error output is lost. Raises `OSError` where there
+    cannot be one.
     """
 
     def __init__(self, name: str, command: Sequence[str], *, env: Mapping[str, str] | None = None):

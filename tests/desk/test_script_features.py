@@ -183,7 +183,7 @@ def test_the_name_at_the_cursor_is_renamed_everywhere_and_undone_in_one_step(win
     assert editor.text() == before
 
 
-def test_the_outline_offers_what_the_script_defines_and_goes_there(window: Window) -> None:
+def test_the_outline_offers_what_the_script_defines_and_goes_there(window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     editor = window.bench.script.editor
     window.action_by_name["show_outline"].trigger()
     offered = popup_actions()
@@ -195,7 +195,9 @@ def test_the_outline_offers_what_the_script_defines_and_goes_there(window: Windo
     line, column = editor.getCursorPosition()
     assert lines[line].startswith("signal flow") and column == len("signal ")
     editor.replace_all("rung 1\n")
+    assert editor.names is None  # those of the text before do not count
     window.action_by_name["show_outline"].trigger()
+    calm(window)
     assert "defines nothing yet" in window.status.text()
 
 

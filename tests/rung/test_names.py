@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from helpers import DEMO_SCRIPTS, demo_text
 from oakladder.rung import Program, analyse, compile_script
 from oakladder.rung.service.fixes import apply_edits
-from oakladder.rung.service.names import NameKind, RenameProblem, hover, names_of, rename
+from oakladder.rung.service.names import NameKind, RenameProblem, hover, names_of, renamable, rename
 from rung_programs import EXPRESSIONS, PROLOGUE
 
 SCRIPT = """rung 1
@@ -41,8 +41,13 @@ def place_of(text: str, word: str, nth: int = 0) -> tuple[int, int]:
     return text.count("\n", 0, at) + 1, at - text.rfind("\n", 0, at)
 
 
+def renamed_at(text: str, line: int, column: int, new: str) -> str:
+    names = names_of(text)
+    return apply_edits(text, rename(names, renamable(text, names, line, column), new))
+
+
 def renamed(text: str, word: str, new: str, nth: int = 0) -> str:
-    return apply_edits(text, rename(text, *place_of(text, word, nth), new))
+    return renamed_at(text, *place_of(text, word, nth), new)
 
 
 def code_of(program: Program) -> str:
@@ -100,7 +105,7 @@ def test_every_name_of_the_demo_scripts_can_be_renamed(name: str) -> None:
     before = text = demo_text(name)
     for k in range(len(names_of(text).all)):
         own = names_of(text).all[k]
-        text = apply_edits(text, rename(text, own.span.line, own.span.column, f"name_{k}"))
+        text = renamed_at(text, own.span.line, own.span.column, f"name_{k}")
     assert code_of(compile_script(text)) == code_of(compile_script(before))
     assert [p.code for p in analyse(text).problems] == [p.code for p in analyse(before).problems]
     assert all(d.name.startswith("name_") for d in names_of(text).all)
@@ -114,7 +119,7 @@ def test_names_of_generated_scripts_can_be_renamed(expression: str) -> None:
         return
     for k in range(len(names_of(text).all)):
         own = names_of(text).all[k]
-        text = apply_edits(text, rename(text, own.span.line, own.span.column, f"name_{k}"))
+        text = renamed_at(text, own.span.line, own.span.column, f"name_{k}")
     assert code_of(compile_script(text)) == code_of(compile_script(before))
 
 
@@ -139,6 +144,13 @@ def test_a_name_that_cannot_be_given_is_refused_with_a_sentence(word: str, new: 
         renamed(SCRIPT, word, new)
 
 
+def test_a_name_in_a_line_with_an_error_is_not_renamed_in_part() -> None:
+    text = "rung 1\nlet x = close\nlet y = x + 1\nsignal go = x > (\n"
+    with pytest.raises(RenameProblem, match="Line 4 has `x` and an error"):
+        renamed(text, "x", "price")
+    assert renamed(text, "y", "more") == text.replace("let y", "let more")
+
+
 def test_functions_of_other_scripts_are_renamed_there() -> None:
     text = 'rung 1\nuse drift from "Two pilots"\nlet x = drift(close)\n'
     assert [d.kind for d in names_of(text).outline] == [NameKind.USED, NameKind.LET]
@@ -149,9 +161,7 @@ def test_functions_of_other_scripts_are_renamed_there() -> None:
 @pytest.mark.parametrize("ending", ["\r\n", "\r"])
 def test_places_count_lines_as_the_editor_does(ending: str) -> None:
     text = "\ufeff" + 'rung 1\nnote "a\u2028b"\nlet x = close\nsignal up = x > 1\n'.replace("\n", ending)
-    assert apply_edits(text, rename(text, 3, 5, "price")) == text.replace("let x", "let price").replace(
-        "up = x", "up = price"
-    )
+    assert renamed_at(text, 3, 5, "price") == text.replace("let x", "let price").replace("up = x", "up = price")
 
 
 def test_a_script_with_errors_still_has_names() -> None:
@@ -167,7 +177,7 @@ def test_a_script_with_errors_still_has_names() -> None:
         (
             "go",
             0,
-            "signal go = s.mean > 0 and top > other and first > second\nA signal of this script, line 17, used once.",
+            "signal go = s.mean > 0 and top > other and first > second\nA signal of this script, line 17, used 1 time.",
         ),
         ("x[n]", 0, "x\nA parameter of this script, line 3, used 2 times."),
         ("max(", 0, "max(a, b): "),
@@ -177,5 +187,10 @@ def test_a_script_with_errors_still_has_names() -> None:
     ],
 )
 def test_what_the_mouse_is_over_is_said(word: str, nth: int, told: str) -> None:
-    said = hover(SCRIPT, *place_of(SCRIPT, word, nth))
+    said = hover(SCRIPT, names_of(SCRIPT), *place_of(SCRIPT, word, nth))
     assert said.startswith(told) and bool(said) == bool(told)
+
+
+def test_words_of_the_language_are_explained_while_the_names_are_not_known() -> None:
+    assert hover(SCRIPT, None, *place_of(SCRIPT, "close")).startswith("close: ")
+    assert hover(SCRIPT, None, *place_of(SCRIPT, "go")) == ""

@@ -13,7 +13,7 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from rich.console import Console
@@ -81,8 +81,8 @@ def main(what: str, symbols: int, kept: Path | None = None, against: Path | None
     table = Table(title=f"Oak Ladder speed, {symbols:,} symbols; {where}", title_justify="left")
     for name in ("work", "measured", "beside", "to reach", *(("before", "now / before") if before else ())):
         table.add_column(name, justify="left" if name == "work" else "right")
-    for row in rows:
-        old = before.get(row[0].strip(), "")
+    for work, row in zip(_works(rows), rows, strict=True):
+        old = before.get(work, "")
         table.add_row(*row, *((old, _change(row[1], old)) if before else ()))
     Console(width=150).print(table)
 
@@ -110,9 +110,19 @@ def _rows_of(path: Path) -> list[Row]:
         raise ValueError(f"{path} holds no measurements: give a file that --json has written.") from None
 
 
-def read_rows(path: Path) -> dict[str, str]:
-    """What another run has measured, by work. Raises `ValueError` or `OSError`."""
-    return {row[0].strip(): row[1] for row in _rows_of(path)}
+def read_rows(path: Path) -> dict[tuple[str, str], str]:
+    """What another run has measured, by work (see `_works`). Raises `ValueError` or `OSError`."""
+    rows = _rows_of(path)
+    return {work: row[1] for work, row in zip(_works(rows), rows, strict=True)}
+
+
+def _works(rows: Sequence[Row]) -> list[tuple[str, str]]:
+    """What each row is about: indented words belong to the row above that is not, and may be those of other rows."""
+    made, above = [], ""
+    for words, *_ in rows:
+        above = words if not words.startswith(" ") else above
+        made.append((above, words))
+    return made
 
 
 def _change(now: str, before: str) -> str:

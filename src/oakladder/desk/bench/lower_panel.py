@@ -12,6 +12,7 @@ from oakladder.desk.look.theme import Theme
 from oakladder.desk.why.panel import WhyPanel
 from oakladder.desk.widgets.curve import Curve, CurveView
 from oakladder.desk.widgets.veil import veiled
+from oakladder.rung.texts import count_words
 from oakladder.trial.metrics.metrics import metric_words
 
 
@@ -66,8 +67,11 @@ def line_of(outcome: Outcome) -> str:
     if not metrics["trades"]:
         return f"{where}: no trades"
     growth, held = metric_words(metrics, "growth"), metric_words(metrics, "held_growth")
-    count, won, fall = (metric_words(metrics, name) for name in ("trades", "winners", "drawdown"))
-    return f"{where}: {count} {'trade' if count == '1' else 'trades'}, {won} winners, annual return {growth} (buy and hold {held}), max drawdown {fall}"
+    won, fall = metric_words(metrics, "winners"), metric_words(metrics, "drawdown")
+    return (
+        f"{where}: {count_words(int(metrics['trades']), 'trade')}, {won} winners, annual return {growth} "
+        f"(buy and hold {held}), max drawdown {fall}"
+    )
 
 
 class LowerPanel(QTabWidget):

@@ -17,7 +17,7 @@ from oakladder.rung import Problem, Severity
 from oakladder.rung.problems import Span
 from oakladder.rung.service import editable_words
 from oakladder.rung.service.fixes import said
-from oakladder.rung.service.names import hover
+from oakladder.rung.service.names import Names, hover
 from oakladder.rung.values import PALETTE
 from oakladder.user.scripts import MAX_SCRIPT_BYTES, fits_in_a_file
 
@@ -39,6 +39,8 @@ class ScriptEditor(QsciScintilla):
         super().__init__(parent)
         self._theme = theme
         self._problems: tuple[Problem, ...] = ()
+        #: The names of a text, and which text that was.
+        self._names: tuple[str, Names] | None = None
         self._loading = False
         self._taken = ""
         self.helper = Helper(self, theme)
@@ -193,7 +195,7 @@ class ScriptEditor(QsciScintilla):
             if problem.edits:
                 text += f"\nCtrl+. {said(problem)}."
         else:
-            text = hover(self.text(), line + 1, column + 1)
+            text = hover(self.text(), self.names, line + 1, column + 1)
             word = self.wordAtLineIndex(line, column)
             if not text and word in PALETTE:
                 text = f"{word}: a colour. Ctrl and a click choose another."
@@ -290,6 +292,15 @@ class ScriptEditor(QsciScintilla):
         for place, text in sorted(edits, key=lambda e: (e[0].line, e[0].column), reverse=True):
             self.replace_at(place, text)
         self.endUndoAction()
+
+    def know_names(self, text: str, names: Names) -> None:
+        """Takes the names of a text, which was this one when they were asked for."""
+        self._names = text, names
+
+    @property
+    def names(self) -> Names | None:
+        """The names of the text as it is now; None while they are not known."""
+        return self._names[1] if self._names is not None and self._names[0] == self.text() else None
 
     def cursor_place(self) -> tuple[int, int]:
         """Line and column of the cursor, counted from 1."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
@@ -34,7 +34,7 @@ from oakladder.desk.widgets.settings_strip import SettingsStrip
 from oakladder.desk.widgets.transient import passing_menu, show_for_itself
 from oakladder.rung import Problem, Severity, Span
 from oakladder.rung.service.fixes import said
-from oakladder.rung.service.names import RenameProblem, names_of, renamable, rename
+from oakladder.rung.service.names import Names, RenameProblem, names_of, renamable, rename
 from oakladder.rung.service.reference_docs import functions
 from oakladder.rung.texts import count_words
 from oakladder.rung.words import Shown
@@ -209,7 +209,10 @@ class ScriptPanel(QWidget):
 
     def go_to_definition(self) -> None:
         """Goes to where the name at the cursor is defined: a line of the script, else the library's text."""
-        own = names_of(self.editor.text()).at(*self.editor.cursor_place())
+        self._with_names(self._go_to_definition)
+
+    def _go_to_definition(self, names: Names) -> None:
+        own = names.at(*self.editor.cursor_place())
         if own is not None:
             self.editor.go_to(own.span)
             return
@@ -230,26 +233,47 @@ class ScriptPanel(QWidget):
 
     def show_outline(self) -> None:
         """Offers what the script defines, in the order of its lines, to go to."""
-        found = names_of(self.editor.text()).outline
-        if not found:
+        self._with_names(self._show_outline)
+
+    def _show_outline(self, names: Names) -> None:
+        if not names.outline:
             self.session.status.emit("The script defines nothing yet.")
             return
         menu = passing_menu(self)
-        for own in found:
+        for own in names.outline:
             menu.addAction(f"{own.name}   {own.kind.value}, line {own.line}", partial(self.editor.go_to, own.span))
         menu.popup(self.editor.mapToGlobal(QPoint(0, 0)))
 
     def rename_name(self) -> None:
         """Gives the name at the cursor another one, everywhere in the script."""
-        text, place = self.editor.text(), self.editor.cursor_place()
+        self._with_names(self._rename_name)
+
+    def _rename_name(self, names: Names) -> None:
+        text = self.editor.text()
         try:
-            own = renamable(text, *place)
+            own = renamable(text, names, *self.editor.cursor_place())
             count = count_words(len(own.places), "place")
             new = words_for(self, f"New name of {own.name}, in {count}", "Rename", own.name)
             if new is not None and self.editor.text() == text:
-                self.editor.apply(rename(text, *place, new.strip()))
+                self.editor.apply(rename(names, own, new.strip()))
         except RenameProblem as error:
             self.session.status.emit(str(error))
+
+    def _with_names(self, then: Callable[[Names], object], *, soon: bool = True) -> None:
+        """Goes on with the names of the text, found in the background where they are not known, if it is still the same
+        then. Without ``soon``, other work goes first."""
+        if (known := self.editor.names) is not None:
+            then(known)
+            return
+        text = self.editor.text()
+
+        def found(names: Names) -> None:
+            self.editor.know_names(text, names)
+            if self.editor.names is not None:
+                then(names)
+
+        kind = "names" if soon else "names of the text"
+        self.session.jobs.start(kind, lambda _: names_of(text), found, slow=not soon)
 
     def open_gallery(self) -> None:
         """Shows every shape, style and colour."""
@@ -268,6 +292,7 @@ class ScriptPanel(QWidget):
 
     def _show_problems(self, problems: tuple[Problem, ...]) -> None:
         self.editor.show_problems(problems)
+        self._with_names(lambda names: None, soon=False)  # for what the mouse is over
         if self.session.rule.program is not None and self.session.rule.program.text == self.session.script.text:
             plan = self.session.rule.program.plan
             signals = [o.name for o in plan.outputs if o.what is Shown.SIGNAL]

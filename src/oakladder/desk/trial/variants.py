@@ -28,13 +28,13 @@ from oakladder.desk.widgets.curve import VARIANT_COLOURS
 from oakladder.desk.widgets.questions import words_for
 from oakladder.desk.widgets.transient import passing_menu
 from oakladder.rung.settings import SettingInfo
+from oakladder.rung.texts import count_words
 from oakladder.trial.metrics.metrics import metric_words
 from oakladder.trial.spec import Change, ChangeKind
 
 _ROW = 52
 _HINT = "Click or use the arrow keys to show it in front; Space or the right button compares; Delete removes it."
 _EMPTY = "No variants yet. Add one with another setting, timeframe, list, cost or stop to compare the curves."
-_IN_ROW = ("growth", "drawdown", "trades")
 #: What a screen reader says of it when it is empty.
 _NOTHING = "Variants"
 
@@ -71,8 +71,8 @@ class VariantRows(PaintedWidget):
         if outcome.trial is None:
             return outcome.trouble
         metrics = outcome.trial.metrics
-        growth, fall, count = (metric_words(metrics, name) for name in _IN_ROW)
-        return f"{growth} p.a., drawdown {fall}, {count} {'trade' if count == '1' else 'trades'}"
+        growth, fall = metric_words(metrics, "growth"), metric_words(metrics, "drawdown")
+        return f"{growth} p.a., drawdown {fall}, {count_words(int(metrics['trades'] or 0), 'trade')}"
 
     def paint(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), self.theme.color("ground"))

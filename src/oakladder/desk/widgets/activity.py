@@ -25,6 +25,7 @@ WORDS = {
     "lists": "lists",
     "map": "map of the sweep",
     "small_charts": "small charts",
+    "names": "names of the script",
     "notebook": "notebook",
     "pack": "packing bars",
     "parts": "parts of the evidence",

@@ -15,6 +15,7 @@ from oakladder.rung.problems import Span
 from oakladder.rung.read.blocks import parse
 from oakladder.rung.service.editable_words import plain
 from oakladder.rung.service.reference_docs import word_help
+from oakladder.rung.texts import count_words
 from oakladder.rung.trade_words import TRADE_INNER_WORDS
 from oakladder.rung.values import PALETTE
 from oakladder.rung.words import JOINING_WORDS, LINE_WORDS, RESERVED
@@ -87,6 +88,8 @@ class Names:
     outline: list[Definition]
     #: Every definition, those inside functions and blocks too.
     all: list[Definition]
+    #: The words of lines that could not be read, with the first such line: what they mean is not known.
+    unread: dict[str, int]
 
     def at(self, line: int, column: int) -> Definition | None:
         """What the name at a place (counted from 1) stands for; None without one of the script's own."""
@@ -98,18 +101,19 @@ class Names:
 
 
 def names_of(text: str) -> Names:
-    """The names of a script's text."""
+    """The names of a script's text. A script of a thousand lines takes some tenths of a second: for the background."""
     resolver = _Resolver(text)
     resolver.walk(parse(text)[0].statements, _Scope())
     resolver.link_results()
     top = [d for d in resolver.all if not resolver.is_inner(d)]
-    return Names(top, resolver.all)
+    return Names(top, resolver.all, resolver.unread)
 
 
 class _Resolver:
     def __init__(self, text: str) -> None:
         self._rows = _rows_of(plain(text))
         self.all: list[Definition] = []
+        self.unread: dict[str, int] = {}
         self._inner: set[int] = set()
         self._functions: dict[str, Definition] = {}
         #: What a function gives, by the name under which it is read; and where results are read.
@@ -188,6 +192,8 @@ class _Resolver:
                 self._define(s.name, NameKind.TRADE, s.span.line, scope)
                 self.walk(s.body, _Scope(scope, function=scope.function))
             case t.Lost():
+                for word in s.words:
+                    self.unread.setdefault(word, s.span.line)
                 self.walk(s.body, _Scope(scope, function=scope.function))
             case t.Give():
                 self._give(s, scope)
@@ -309,41 +315,44 @@ def word_at(text: str, line: int, column: int) -> str:
     return ""
 
 
-def hover(text: str, line: int, column: int) -> str:
-    """What the name or word at a place means; empty where there is nothing to say."""
-    own = names_of(text).at(line, column)
+def hover(text: str, names: Names | None, line: int, column: int) -> str:
+    """What the name or word at a place (counted from 1) means; empty where there is nothing to say. ``names`` are those
+    of the text, None where they are not known yet."""
+    own = names.at(line, column) if names is not None else None
     if own is None:
         return word_help(word_at(text, line, column))
     row = _rows_of(text)[own.line - 1].strip() if own.kind is not NameKind.PARAMETER else own.name
-    used = f"used {len(own.uses)} times" if len(own.uses) != 1 else "used once"
-    return f"{row}\nA {own.kind.value} of this script, line {own.line}, {used}."
+    return f"{row}\nA {own.kind.value} of this script, line {own.line}, used {count_words(len(own.uses), 'time')}."
 
 
-def renamable(text: str, line: int, column: int) -> Definition:
+def renamable(text: str, names: Names, line: int, column: int) -> Definition:
     """The name at a place (counted from 1). Raises `RenameProblem` where none can be renamed."""
-    own = names_of(text).at(line, column)
+    own = names.at(line, column)
     if own is None:
         word = word_at(text, line, column)
         told = f"`{word}` is not a name of this script" if word else "There is no name of this script at the cursor"
         raise RenameProblem(f"{told}, so it cannot be renamed.")
     if own.kind is NameKind.USED:
         raise RenameProblem(f"`{own.name}` is defined in another script: rename it there.")
+    if own.name in names.unread:
+        raise RenameProblem(
+            f"Line {names.unread[own.name]} has `{own.name}` and an error, so it cannot be renamed there. Fix the line first."
+        )
     return own
 
 
-def rename(text: str, line: int, column: int, new: str) -> tuple[tuple[Span, str], ...]:
-    """The edits that give the name at a place (counted from 1) another one, everywhere that it is meant.
+def rename(names: Names, own: Definition, new: str) -> tuple[tuple[Span, str], ...]:
+    """The edits that give a name, as `renamable` gives it, another one everywhere that it is meant.
 
-    Raises `RenameProblem` with a sentence if the place has no name of the script, or ``new`` cannot be a name.
+    Raises `RenameProblem` with a sentence if ``new`` cannot be a name.
     """
-    own = renamable(text, line, column)
     if new == own.name:
         return ()
     if not _NAME.fullmatch(new):
         raise RenameProblem("A name is made of small letters, digits and `_`, and does not begin with a digit.")
     if new in _TAKEN or word_help(new):
         raise RenameProblem(f"`{new}` is a word of the language.")
-    taken = next((d for d in names_of(text).all if d.name == new), None)
+    taken = next((d for d in names.all if d.name == new), None)
     if taken is not None:
         raise RenameProblem(f"There is a {taken.kind.value} called `{new}` already, on line {taken.line}.")
     return tuple((span, new) for span in dict.fromkeys(own.places))
