@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -80,3 +80,9 @@ def tune() -> Iterator[Tune]:
             until_the_end.enter_context(tuned(**values))
 
         yield use
+
+
+@pytest.fixture
+def told(record_property: Callable[[str, object], None]) -> Callable[[str], None]:
+    """Takes a sentence with numbers for the end of the run."""
+    return lambda sentence: record_property("faults", sentence)

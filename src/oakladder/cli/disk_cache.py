@@ -5,11 +5,11 @@ from __future__ import annotations
 import json
 from datetime import datetime
 
-from rich.console import Console
 from rich.table import Table
 
 from oakladder import cache
 from oakladder.cli.common import arg, command
+from oakladder.cli.streams import console
 from oakladder.rung.texts import count_words
 
 
@@ -53,7 +53,7 @@ def show_cache(clear: bool, as_json: bool) -> None:
             _megabytes(its.bytes),
             _moment(its.last_used).replace("T", " "),
         )
-    Console().print(table)
+    console().print(table)
     print(f"{_megabytes(total)} of at most {_megabytes(cache.MOST_BYTES)} in {cache.cache_folder()}")
 
 
