@@ -51,7 +51,7 @@ def test_a_full_disk_is_said() -> None:
     assert done.returncode == 2 and "the disk is full" in done.stderr and len(done.stderr.splitlines()) == 1
 
 
-@pytest.mark.parametrize("command", ["brief", "scan rule.rung --signal go --format csv", "symbols"])
+@pytest.mark.parametrize("command", ["brief", "scan rule.rung --signal go --format csv", "symbols", "cache"])
 def test_a_reader_that_goes_away_ends_the_command_quietly(command: str) -> None:
     reading, writing = os.pipe()
     os.close(reading)
