@@ -7,11 +7,12 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QAbstractButton, QAbstractItemView, QComboBox, QLabel, QLineEdit, QWidget
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.desk.app import make_app, make_window
-from oakladder.desk.look.theme import DAY, NIGHT
+from oakladder.desk.look.theme import DAY, NIGHT, style_sheet
 from oakladder.desk.screenshot import settle
 from oakladder.desk.window import Window
 from oakladder.user.workspace import Workspace
@@ -24,6 +25,21 @@ def made_in(tmp_path: Path, qtbot) -> Window:  # type: ignore[no-untyped-def]
     made = make_window(Workspace(tmp_path / "data", tmp_path / "config"))
     qtbot.addWidget(made)
     return made
+
+
+def sheet_of(widget: QWidget) -> str:
+    """The style sheet that holds for a widget: its own, or that of what it stands in."""
+    above: QWidget | None = widget
+    while above is not None and not above.styleSheet():
+        above = above.parentWidget()
+    return "" if above is None else above.styleSheet()
+
+
+def controls_of(window: Window) -> list[QWidget]:
+    kinds = (QLabel, QAbstractButton, QAbstractItemView, QComboBox, QLineEdit)
+    place = window.places.currentWidget()
+    assert place is not None
+    return [w for w in place.findChildren(QWidget) if isinstance(w, kinds)]
 
 
 @pytest.fixture
@@ -52,8 +68,27 @@ def test_a_place_is_made_when_it_is_asked_for_however_early(qtbot, fresh: Window
     ):
         QTest.keyClick(fresh, key, _ALT)
         assert fresh.places.currentWidget() is getattr(fresh, name)
-        parts = fresh.places.parts(fresh.places.currentWidget(), in_sight=True)
-        assert parts and all(part.styleSheet() for part in parts if part is not None)
+        assert {sheet_of(w) for w in controls_of(fresh) if w.isVisible()} == {style_sheet(DAY)}
+    settle(make_app(), fresh.session)
+
+
+def test_every_control_takes_part_in_day_and_night(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]
+    """Those behind tabs, and menus and dialogs, too."""
+    fresh.show()
+    settle(make_app(), fresh.session)
+    QTest.keyClick(fresh, Qt.Key.Key_F9)
+    settle(make_app(), fresh.session)
+    for k in range(fresh.places.count()):
+        QTest.keyClick(fresh, Qt.Key(Qt.Key.Key_1 + k), _ALT)
+        settle(make_app(), fresh.session)
+        qtbot.waitUntil(lambda: {sheet_of(w) for w in controls_of(fresh)} == {style_sheet(NIGHT)})
+    menu = fresh.bench.show_button.menu()
+    assert menu is not None
+    for theme in (NIGHT, DAY):
+        menu.popup(fresh.pos())
+        assert sheet_of(menu) == style_sheet(theme)
+        menu.hide()
+        QTest.keyClick(fresh, Qt.Key.Key_F9)
     settle(make_app(), fresh.session)
 
 

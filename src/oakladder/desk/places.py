@@ -4,7 +4,6 @@ who opens the program waits for a chart, not for what may never be looked at."""
 from __future__ import annotations
 
 import importlib
-from collections.abc import Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -123,12 +122,6 @@ class Places(QStackedWidget):
         if self._is_there(TRIAL) and k != TRIAL:
             self.trial.leave()
         self.setCurrentWidget(self.place(k))
-
-    @staticmethod
-    def parts(place: QWidget | None, *, in_sight: bool = False) -> Sequence[QWidget | None]:
-        """The parts of a place that are styled separately; most places are styled as a whole."""
-        own = getattr(place, "parts", None)
-        return own(in_sight=in_sight) if own is not None else [place]
 
     # --- the others, when there is time -------------------------------------------------------------
 

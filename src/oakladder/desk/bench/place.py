@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QResizeEvent
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
 from oakladder.app.basis import CHART, RULE_ON_SYMBOL
 from oakladder.app.chart_options import ChartOptions
@@ -30,6 +30,7 @@ from oakladder.desk.look.spacing import GAP, TIGHT
 from oakladder.desk.look.theme import theme_of
 from oakladder.desk.script.panel import ScriptPanel
 from oakladder.desk.why.panel import WhyPanel
+from oakladder.desk.widgets.self_drawn import Splitter
 from oakladder.desk.widgets.veil import veiled
 from oakladder.engine.columns.cells import Cell
 from oakladder.engine.explain.why import Why
@@ -91,12 +92,12 @@ class Bench(QWidget):
         row.setSpacing(0)
         row.addWidget(self.ladder)
         row.addWidget(middle, 1)
-        self.side = QSplitter(Qt.Orientation.Vertical)
+        self.side = Splitter(Qt.Orientation.Vertical)
         self.side.addWidget(self.script)
         self.side.addWidget(self.below)
         self.side.setSizes([440, 330])
         self.side.setChildrenCollapsible(False)
-        self.splitter = QSplitter(Qt.Orientation.Horizontal)
+        self.splitter = Splitter(Qt.Orientation.Horizontal)
         for widget in (self.watchlist, centre, self.side):
             self.splitter.addWidget(widget)
         for k, share in enumerate((0, 1, 0)):  # a large screen shows more bars: the sides keep their width

@@ -16,7 +16,6 @@ from PyQt6.QtWidgets import (
     QListWidgetItem,
     QProgressBar,
     QPushButton,
-    QSplitter,
     QStackedWidget,
     QTableWidget,
     QTabWidget,
@@ -37,6 +36,7 @@ from oakladder.desk.data.symbols import SymbolsView
 from oakladder.desk.look.spacing import GAP, TIGHT, WIDE
 from oakladder.desk.look.theme import Theme, theme_of
 from oakladder.desk.widgets import tables
+from oakladder.desk.widgets.self_drawn import Splitter
 from oakladder.desk.widgets.veil import veiled
 from oakladder.intake.cleaning import Repair, Trouble
 from oakladder.intake.file_list import FileList, Looked, look_over
@@ -110,13 +110,13 @@ class DataPlace(QWidget):
         beside.setContentsMargins(GAP, 0, 0, 0)
         beside.addWidget(QLabel("Findings, and what to do about them", objectName="quiet"))
         beside.addWidget(self.findings)
-        upper = QSplitter(Qt.Orientation.Horizontal)
+        upper = Splitter(Qt.Orientation.Horizontal)
         upper.addWidget(self.chart)
         upper.addWidget(found)
         upper.setSizes([470, 440])
         column.addWidget(upper, 3)
         column.addWidget(self.preview, 2)
-        split = QSplitter(Qt.Orientation.Horizontal)
+        split = Splitter(Qt.Orientation.Horizontal)
         split.addWidget(self.files)
         split.addWidget(right)
         split.setSizes([270, 980])
@@ -128,6 +128,7 @@ class DataPlace(QWidget):
         column.addWidget(split, 1)
         self.pages.addWidget(self.empty)
         self.pages.addWidget(listed)
+        self.tabs.setDocumentMode(True)
         self.tabs.addTab(self.pages, "Own files")
         self.tabs.addTab(self.symbols, "Symbols")
         layout = QVBoxLayout(self)

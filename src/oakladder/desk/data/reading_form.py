@@ -6,11 +6,12 @@ from dataclasses import replace
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QComboBox, QFrame, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
 from oakladder.desk.data.edit_dialog import KINDS, tick_in
 from oakladder.desk.data.preview import form_words, offer_columns
 from oakladder.desk.look.spacing import GAP, TIGHT
+from oakladder.desk.widgets.self_drawn import Card
 from oakladder.desk.widgets.sentence import Sentence
 from oakladder.intake.cleaning import Repair, Trouble
 from oakladder.intake.file_layout import FIELDS, FileKind, TableLayout
@@ -21,7 +22,7 @@ _SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "upright bar"}
 _DECIMALS = {".": "1.5", ",": "1,5"}
 
 
-class ReadingForm(QFrame):
+class ReadingForm(Card):
     """``corrected`` tells that the file shall be read in another way, ``asked`` that something asked of every file
     has changed."""
 
@@ -29,7 +30,7 @@ class ReadingForm(QFrame):
     asked = pyqtSignal()
 
     def __init__(self, parent: QWidget | None = None):
-        super().__init__(parent, objectName="card")
+        super().__init__(parent)
         self.layout_: TableLayout | None = None
         self.sentence = Sentence()
         self.separator, self.decimal, self.form = QComboBox(), QComboBox(), QComboBox()

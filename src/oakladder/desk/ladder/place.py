@@ -10,7 +10,6 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
     QLabel,
-    QSplitter,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -33,6 +32,7 @@ from oakladder.desk.look.theme import theme_of
 from oakladder.desk.widgets.column_chooser import ask_column
 from oakladder.desk.widgets.legend import FillLegend
 from oakladder.desk.widgets.questions import words_for
+from oakladder.desk.widgets.self_drawn import Splitter
 from oakladder.desk.widgets.small_charts import Minis
 from oakladder.desk.widgets.transient import passing_menu
 from oakladder.desk.widgets.veil import Veil
@@ -105,7 +105,7 @@ class LadderPlace(QWidget):
         row.addWidget(add)
         row.addWidget(self.word, 1)
         row.addWidget(self.legend)
-        split = QSplitter(Qt.Orientation.Horizontal)
+        split = Splitter(Qt.Orientation.Horizontal)
         split.addWidget(self.table)
         split.addWidget(self.minis)
         split.setSizes([1010, 250])

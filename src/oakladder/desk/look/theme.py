@@ -180,11 +180,8 @@ def style_sheet(t: Theme) -> str:
     QMainWindow, QDialog, QWidget#place {{ background: {t.ground}; }}
     QToolTip {{ background: {t.raised}; color: {t.ink}; border: 1px solid {t.oak}; padding: 3px; }}
     QDialogButtonBox {{ dialogbuttonbox-buttons-have-icons: 0; }}
-    QSplitter::handle {{ background: {t.line}; }}
-    QSplitter::handle:horizontal {{ width: 1px; }} QSplitter::handle:vertical {{ height: 1px; }}
     QWidget#top {{ background: {t.raised}; border-bottom: 1px solid {t.oak}; }}
     QPushButton#sentence {{ text-align: left; padding: 4px 8px; }}
-    QFrame#card {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px; }}
     QFrame#card QPushButton#sentence {{ border: none; background: transparent; }}
     QFrame#card QPushButton#sentence:focus, QFrame#card QPushButton#sentence:hover {{ background: {t.pick}; }}
     QToolButton#quiet {{ border: none; background: transparent; color: {t.faint}; padding: 3px 6px; }}

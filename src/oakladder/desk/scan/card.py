@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QToolButton, QVBoxLayout, QWidget
 
 from oakladder.desk.look.spacing import HAIR, TIGHT
 from oakladder.desk.scan.form import ConditionParts, LineEditor
 from oakladder.desk.scan.stage_widgets import AnswerLine, FunnelBar
+from oakladder.desk.widgets.self_drawn import Card
 from oakladder.desk.widgets.sentence import Sentence
 from oakladder.desk.widgets.transient import discard
 from oakladder.engine.scan.conditions import Field, named_values
@@ -16,7 +17,7 @@ from oakladder.user.scans import SCRIPT, ScanLine, sentence_of
 from oakladder.user.scripts import title_of
 
 
-class LineCard(QFrame):
+class LineCard(Card):
     """One condition. ``removed`` asks for it to be taken away, ``changed`` tells that it says something else now,
     ``unfolded`` that its form is shown. The form is created on first use: its twelve widgets take time."""
 
@@ -25,7 +26,7 @@ class LineCard(QFrame):
     unfolded = pyqtSignal(object)
 
     def __init__(self, line: ScanLine, offer: ConditionParts, parent: QWidget | None = None):
-        super().__init__(parent, objectName="card")
+        super().__init__(parent)
         self._line, self._offer = line, offer
         self.form: LineEditor | None = None
         self.sentence = Sentence()

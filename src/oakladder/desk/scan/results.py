@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
     QMenu,
-    QSplitter,
     QTabWidget,
     QToolButton,
     QVBoxLayout,
@@ -32,6 +31,7 @@ from oakladder.desk.scan.result_models import CHART, HEADS, SPARK_BARS, Almanac,
 from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.column_chooser import ask_column
 from oakladder.desk.widgets.rows import PaintedTable, RowPainter
+from oakladder.desk.widgets.self_drawn import Splitter
 from oakladder.desk.widgets.thumbnail_sheet import ThumbnailSheet
 from oakladder.desk.widgets.transient import below, passing_menu
 from oakladder.disk import write_rows
@@ -98,7 +98,7 @@ class ScanResults(QTabWidget):
         column = QVBoxLayout(self.past_part)
         column.setContentsMargins(0, TIGHT, 0, 0)
         column.addWidget(self.almanac)
-        beside = QSplitter(Qt.Orientation.Horizontal)
+        beside = Splitter(Qt.Orientation.Horizontal)
         beside.addWidget(self.past_table)
         beside.addWidget(self.past_sheet)
         beside.setSizes([460, 790])

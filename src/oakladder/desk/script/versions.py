@@ -15,13 +15,13 @@ from PyQt6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QPushButton,
-    QSplitter,
     QVBoxLayout,
     QWidget,
 )
 
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.script.difference import DifferenceView
+from oakladder.desk.widgets.self_drawn import Splitter
 from oakladder.disk import why
 
 
@@ -73,7 +73,7 @@ class VersionsDialog(QDialog):
         self.back.clicked.connect(lambda: self.bring_back())
         close = QPushButton("Close")
         close.clicked.connect(self.reject)
-        split = QSplitter(Qt.Orientation.Horizontal)
+        split = Splitter(Qt.Orientation.Horizontal)
         split.addWidget(self.list)
         split.addWidget(self.view)
         split.setSizes([200, 560])

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from oakladder.app.basis import EVIDENCE, BasisTracker, Freshness
 from oakladder.app.judging import PLACE, Judgement, JudgingController
@@ -14,6 +14,7 @@ from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.bar_rows import BarRow, BarsBy
 from oakladder.desk.widgets.fan import FanView
 from oakladder.desk.widgets.horizons import HorizonRows
+from oakladder.desk.widgets.self_drawn import Splitter
 from oakladder.desk.widgets.veil import Veil, veiled
 from oakladder.trial.judge.evidence import breakdowns
 from oakladder.trial.judge.evidence.breakdowns import Part
@@ -75,7 +76,7 @@ class EvidenceView(QWidget):
         column.setSpacing(HAIR)
         column.addWidget(self.horizons)
         column.addWidget(self.parts, 1)
-        split = QSplitter(Qt.Orientation.Horizontal)
+        split = Splitter(Qt.Orientation.Horizontal)
         split.addWidget(self.fan)
         split.addWidget(right)
         split.setSizes([520, 510])

@@ -9,7 +9,6 @@ from PyQt6.QtWidgets import (
     QLabel,
     QLineEdit,
     QProgressBar,
-    QSplitter,
     QTabWidget,
     QToolButton,
     QVBoxLayout,
@@ -42,6 +41,7 @@ from oakladder.desk.trial.trade_charts import TradeCharts
 from oakladder.desk.trial.trade_table import TradeTable
 from oakladder.desk.trial.variants import Variants
 from oakladder.desk.widgets.curve import VARIANT_COLOURS, Curve, CurveView
+from oakladder.desk.widgets.self_drawn import Splitter
 from oakladder.desk.widgets.transient import passing_menu
 from oakladder.desk.widgets.veil import veiled
 from oakladder.trial.notebook import Try
@@ -115,8 +115,6 @@ class TrialPlace(QWidget):
         row.addWidget(self.progress)
         row.addWidget(self.stop_button)
         row.addWidget(self.save_button)
-        found = (item.widget() for k in range(row.count()) if (item := row.itemAt(k)) is not None)
-        self._head = [*(w for w in found if w is not None), self.word, self.terms, self.variants]
         self.lists.setMinimumWidth(150)
         self.frames.setFixedWidth(70)
         self.terms_button.setToolTip(
@@ -136,7 +134,7 @@ class TrialPlace(QWidget):
             ("Skipped entries", self.left_out),
         ):
             self.tabs.addTab(part, words)
-        right = self.trades_view = QSplitter(Qt.Orientation.Vertical)
+        right = self.trades_view = Splitter(Qt.Orientation.Vertical)
         top = self._above = QWidget()
         column = QVBoxLayout(top)
         column.setContentsMargins(0, 0, 0, 0)
@@ -146,7 +144,7 @@ class TrialPlace(QWidget):
         right.addWidget(top)
         right.addWidget(self.tabs)
         right.setSizes([380, 290])
-        split = QSplitter(Qt.Orientation.Horizontal)
+        split = Splitter(Qt.Orientation.Horizontal)
         split.addWidget(self.variants)
         for words, view in (
             ("The trial", right),
@@ -157,9 +155,9 @@ class TrialPlace(QWidget):
             ("Look-ahead", self.honesty),
         ):
             self.views.addTab(view, words)
-        self.views.setDocumentMode(True)
+        for tabs in (self.tabs, self.views):
+            tabs.setDocumentMode(True)
         split.addWidget(self.views)
-        split.setHandleWidth(1)
         split.setSizes([250, 1030])
         split.setStretchFactor(0, 0)
         split.setStretchFactor(1, 1)
@@ -209,13 +207,6 @@ class TrialPlace(QWidget):
         trials.moved.connect(lambda _: self._show_progress())
         trials.told.connect(self.session.status)
         self.session.chart.theme_changed.connect(lambda _: self._show_theme())
-
-    def parts(self, *, in_sight: bool) -> list[QWidget]:
-        """The parts that are styled one by one, since all of them together would hold the window up; or those in sight."""
-        views = [w for k in range(self.views.count()) if (w := self.views.widget(k)) is not None]
-        shown = self.views.currentWidget()
-        kept = [w for w in views if w is shown] if in_sight else views
-        return [*self._head, *(w for w in (self.views.tabBar(),) if w is not None), *kept]
 
     # --- coming here --------------------------------------------------------------------------------
 

@@ -6,8 +6,22 @@ from typing import Any
 
 from PyQt6 import sip
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtGui import QAction
+from PyQt6.QtGui import QAction, QShowEvent
 from PyQt6.QtWidgets import QDialog, QMenu, QWidget
+
+#: The property of a window under which its style sheet is found.
+SHEET = "sheet"
+
+
+def dress(widget: QWidget) -> None:
+    """Gives a dialog or menu the style sheet of its window, where no part that it belongs to passes on its own."""
+    above = widget.parentWidget()
+    while above is not None and not above.styleSheet():
+        sheet = above.property(SHEET)
+        if sheet:
+            widget.setStyleSheet(sheet)
+            return
+        above = above.parentWidget()
 
 
 class PlainMenu(QMenu):
@@ -15,6 +29,10 @@ class PlainMenu(QMenu):
 
     def addAction(self, what: QAction | str, *then: Any) -> QAction | None:  # type: ignore[override]
         return super().addAction(what.replace("&", "&&") if isinstance(what, str) else what, *then)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        dress(self)
+        super().showEvent(event)
 
     def addMenu(self, words: str) -> PlainMenu:  # type: ignore[override]
         made = PlainMenu(words.replace("&", "&&"), self)
@@ -42,6 +60,7 @@ def below(widget: QWidget) -> QPoint:
 
 def answered(dialog: QDialog) -> bool:
     """Shows a dialog until it is answered; whether that was a yes. What it holds can be read until control returns."""
+    dress(dialog)
     try:
         return dialog.exec() == QDialog.DialogCode.Accepted
     finally:
@@ -52,4 +71,5 @@ def answered(dialog: QDialog) -> bool:
 def show_for_itself(dialog: QDialog) -> None:
     """Shows a dialog beside the window; it is freed when it is closed."""
     dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    dress(dialog)
     dialog.show()
