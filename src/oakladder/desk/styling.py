@@ -6,7 +6,8 @@ Styling and repainting a part each take time for all of its widgets: the part is
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections import deque
+from collections.abc import Callable, Iterable
 
 from PyQt6 import sip
 from PyQt6.QtCore import QObject, Qt, QTimer
@@ -21,15 +22,12 @@ _TURN = 0.008
 _FEW = 40
 
 
-def parts_of(place: QWidget, *, in_sight: bool = False) -> Iterator[QWidget]:
-    """The parts of a place that are styled one by one, since all of them together would hold the window up; or those that
-    are not hidden. Containers that draw nothing of their own are left out: the palette colours them."""
-    if not _is_bare(place) or len(place.findChildren(QWidget)) <= _FEW:
-        yield place
-        return
-    for child in place.findChildren(QWidget, options=Qt.FindChildOption.FindDirectChildrenOnly):
-        if not (child.isWindow() or isinstance(child, QSplitterHandle) or (in_sight and child.isHidden())):
-            yield from parts_of(child, in_sight=in_sight)
+def _inside(part: QWidget) -> list[QWidget]:
+    """The parts of a container that draws nothing of its own (the palette colours it); none where it is one part."""
+    if not _is_bare(part) or len(part.findChildren(QWidget)) <= _FEW:
+        return []
+    children = part.findChildren(QWidget, options=Qt.FindChildOption.FindDirectChildrenOnly)
+    return [child for child in children if not (child.isWindow() or isinstance(child, QSplitterHandle))]
 
 
 def _is_bare(widget: QWidget) -> bool:
@@ -40,23 +38,23 @@ def _is_bare(widget: QWidget) -> bool:
 
 
 class Styling(QObject):
-    """``sheet`` gives the style sheet as it is now."""
+    """``sheet`` gives the style sheet as it is now. Places are styled part by part."""
 
     def __init__(self, sheet: Callable[[], str], parent: QObject | None = None):
         super().__init__(parent)
         self._sheet = sheet
-        self._waiting: list[QWidget] = []
+        self._waiting: deque[QWidget] = deque()
         self._unpainted: list[QWidget] = []
         self._timer = QTimer(self, singleShot=True, interval=_PAUSE_MS)
         self._timer.timeout.connect(self._next)
 
     def ask(self, parts: Iterable[QWidget]) -> None:
         """Styles these instead of what was still waiting, from the next `go_on` on."""
-        self._waiting = list(parts)
+        self._waiting = deque(parts)
 
-    def also(self, parts: Iterable[QWidget]) -> None:
-        """Styles these after what is still waiting."""
-        self._waiting += parts
+    def also(self, part: QWidget) -> None:
+        """Styles this after what is still waiting."""
+        self._waiting.append(part)
         self.go_on()
 
     def go_on(self) -> None:
@@ -64,9 +62,17 @@ class Styling(QObject):
         self._timer.start()
 
     def now(self, part: QWidget) -> None:
-        """Styles a part at once, where it is not styled so already."""
-        if part.styleSheet() != self._sheet():
-            part.setStyleSheet(self._sheet())
+        """Styles at once what is not hidden in a part; nothing where nothing waits: it is styled then."""
+        if self._waiting:
+            self._style(part, self._sheet())
+
+    def _style(self, part: QWidget, sheet: str) -> None:
+        inside = _inside(part)
+        for child in inside:
+            if not child.isHidden():
+                self._style(child, sheet)
+        if not inside and part.styleSheet() != sheet:
+            part.setStyleSheet(sheet)
 
     def is_waiting(self) -> bool:
         """Whether a part in sight has still to be styled or painted."""
@@ -83,8 +89,12 @@ class Styling(QObject):
         self._unpainted = []
         sheet, begun = self._sheet(), time.thread_time()
         while self._waiting and time.thread_time() - begun < _TURN:
-            part = self._waiting.pop(0)
-            if not sip.isdeleted(part) and part.styleSheet() != sheet:
+            part = self._waiting.popleft()
+            if sip.isdeleted(part):
+                continue
+            inside = _inside(part)
+            self._waiting.extendleft(reversed(inside))
+            if not inside and part.styleSheet() != sheet:
                 if part.isVisible():
                     self._unpainted.append(part)
                     part.setUpdatesEnabled(False)

@@ -33,7 +33,7 @@ from oakladder.desk.look.theme import DAY, NIGHT, palette, style_sheet, theme_of
 from oakladder.desk.palette import Palette
 from oakladder.desk.places import BENCH, DATA, LADDER, SCAN, TRIAL, Places
 from oakladder.desk.quit_dialogs import may_leave
-from oakladder.desk.styling import Styling, parts_of
+from oakladder.desk.styling import Styling
 from oakladder.desk.widgets.activity import Activity
 from oakladder.desk.widgets.status import StatusLine
 from oakladder.desk.widgets.steps import StepStrip
@@ -215,21 +215,16 @@ class Window(QMainWindow):
         app.setPalette(palette(theme_of(self.session)))
         self.setProperty(SHEET, style_sheet(theme_of(self.session)))
         there = sorted(self.places.there(), key=lambda place: place is not self.places.currentWidget())
-        parts = (part for place in there for part in parts_of(place))
-        self._styling.ask([self.top, self.step_strip, *parts, self.palette_dialog])
+        self._styling.ask([self.top, self.step_strip, *there, self.palette_dialog])
         if self.isVisible():
             self._styling.go_on()
 
     def _style_place(self, place: QWidget) -> None:
         """A place that has just been made is styled when there is time, if it is not shown before."""
-        self._styling.also(parts_of(place))
+        self._styling.also(place)
 
     def showEvent(self, event: QShowEvent | None) -> None:
-        for part in (
-            self.top,
-            self.step_strip,
-            *parts_of(self.places.place(self.places.currentIndex()), in_sight=True),
-        ):
+        for part in (self.top, self.step_strip, self.places.place(self.places.currentIndex())):
             self._styling.now(part)
         self.step_strip.show_steps(self.learning.steps)
         self._styling.go_on()
@@ -240,8 +235,7 @@ class Window(QMainWindow):
 
     def _show(self, k: int) -> None:
         self.session.library_watch.soon()
-        for part in parts_of(self.places.place(k), in_sight=True):
-            self._styling.now(part)
+        self._styling.now(self.places.place(k))
         self.places.go_to(k)
         button = self._buttons.button(k)
         assert button is not None
