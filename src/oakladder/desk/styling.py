@@ -18,13 +18,11 @@ from oakladder.desk.widgets.self_drawn import Card, Splitter
 _PAUSE_MS = 10
 #: A turn goes on to the next part for so many seconds of processor time.
 _TURN = 0.008
-#: A container with at most so many widgets in it is one part: to read the style sheet for a part takes time too.
-_FEW = 40
 
 
 def _inside(part: QWidget) -> list[QWidget]:
     """The parts of a container that draws nothing of its own (the palette colours it); none where it is one part."""
-    if not _is_bare(part) or len(part.findChildren(QWidget)) <= _FEW:
+    if not _is_bare(part):
         return []
     children = part.findChildren(QWidget, options=Qt.FindChildOption.FindDirectChildrenOnly)
     return [child for child in children if not (child.isWindow() or isinstance(child, QSplitterHandle))]
