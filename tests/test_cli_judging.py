@@ -48,6 +48,7 @@ def test_evidence_tells_every_horizon(call) -> None:  # type: ignore[no-untyped-
     five = made["horizons"][3]
     assert {"bars", "count", "days", "mean", "median", "up", "usual", "difference", "chance"} <= set(five)
     assert five["difference"] == pytest.approx(five["mean"] - five["usual"]) and five["chance"] < 0.05
+    assert 0 < made["overall"] < 0.05
     code, out, _ = call("evidence", rule(), *bars())
     assert code == 0 and "10 bars later" in out and "Chance" in out
 
@@ -81,7 +82,7 @@ def test_a_trial_beside_chance(call) -> None:  # type: ignore[no-untyped-def]
     made = told(call, "trial", rule(), *bars(edge=0.006), "--chance")
     assert made["chance"]["share"] < 0.05 and made["bootstrap"]["average_low"] < made["chance"]["real"]
     code, out, _ = call("trial", rule(), *bars(), "--chance")
-    assert code == 0 and "shifted at random" in out and "90 % of resampled runs" in out
+    assert code == 0 and "shifted through time together" in out and "90 % of resampled runs" in out
 
 
 def test_without_a_trade_there_is_nothing_beside_chance(call) -> None:  # type: ignore[no-untyped-def]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from importlib.resources import files
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from oakladder.bars.store.library import BarLibrary
@@ -14,10 +15,11 @@ from oakladder.rung import Program, compile_script
 from oakladder.trial.batch.task import Task
 from oakladder.trial.broker.money import Account, Costs, Slippage
 from oakladder.trial.compose import draft_of, with_trade
+from oakladder.trial.judge.bootstrap import bootstrap_of
 from oakladder.trial.judge.evidence.breakdowns import by_year
 from oakladder.trial.judge.evidence.study import evidence_of
 from oakladder.trial.judge.evidence.words import sentence
-from oakladder.trial.judge.shift_test import bootstrap_of, shift_test_of
+from oakladder.trial.judge.shift_test import shift_test_of
 from oakladder.trial.notebook import Notebook, what_of
 from oakladder.trial.seal import seal_broken
 from oakladder.trial.spans import Span, sealed_from
@@ -50,9 +52,10 @@ def test_the_rule_that_holds_up(market: BarLibrary, days: TrialData) -> None:
     told(sentence(evidence_of(program, days, "sails")))
     trial = run_trial(program, days)
     chance, drawn = shift_test_of(trial), bootstrap_of(trial)
-    told(f"brought {chance.real * 100:.2f} %, and with its {chance.trades} entries shifted at random")
-    told(f"did as well in {int((chance.runs >= chance.real).sum())} of 1,000")
-    low, high = drawn.range_of_average()
+    told(f"brought {chance.real:+.2%}, {chance.statistic:.1f} standard errors")
+    told(f"the same {chance.trades} trades brought {np.median(chance.means):+.2%} in the median shift")
+    told(f"{chance.as_good} of {len(chance.means):,} shifts did at least as well: {(chance.share or 0) * 100:.0f} %")
+    low, high = drawn.range_of("average") or (0.0, 0.0)
     told(f"between {low * 100:.1f} % and {high * 100:.1f} %")
     ranges = [Range.parse("days=20..100/10"), Range.parse("room=1.5..5/0.5")]
     task = Task(program, days)
@@ -71,13 +74,14 @@ def test_the_rule_that_holds_up(market: BarLibrary, days: TrialData) -> None:
 def test_the_rule_that_is_luck(days: TrialData) -> None:
     program = rule("lone_gull")
     evidence = evidence_of(program, days, "cry")
-    told(sentence(evidence).partition(": ")[2])
+    told(sentence(evidence))
     years = {p.name: p.difference for p in by_year(evidence)}
     told(f"{-years['2022'] * 100:.1f} % less than usual in 2022 to {years['2024'] * 100:.1f} % more in 2024")
     trial = run_trial(program, days)
     chance = shift_test_of(trial)
     told(f"{chance.trades} trades, {(trial.metrics['growth'] or 0) * 100:.0f} % a year")
-    told(f"did as well in {int((chance.runs >= chance.real).sum())} of 1,000")
+    told(f"brought {chance.real:+.2%}; shifted through time {np.median(chance.means):+.2%}")
+    told(f"{chance.as_good} of {len(chance.means):,} shifts did at least as well")
 
 
 def test_the_rule_that_dies_of_costs(market: BarLibrary) -> None:
@@ -86,6 +90,8 @@ def test_the_rule_that_dies_of_costs(market: BarLibrary) -> None:
     trial = run_trial(program, ground)
     told(f"{trial.metrics['trades']:,.0f} times")
     assert trial.metrics["growth"] < -0.5 and 0 < trial.metrics["zero_cost"] < 0.0005  # type: ignore[operator]
-    assert not (shift_test_of(trial).runs >= shift_test_of(trial).real).any()
+    chance = shift_test_of(trial)
+    assert chance.as_good == 0
+    told(f"at each of {len(chance.means)} shifts")
     free = run_trial(program, ground, Account(costs=Costs(0, 0, 0, Slippage())))
     assert free.metrics["net"] > 0  # type: ignore[operator]

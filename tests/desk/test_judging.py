@@ -168,8 +168,10 @@ def test_the_trial_stands_beside_chance(window: Window, calm: Calm, place: Trial
     QTest.keyClick(window, Qt.Key.Key_C, _CTRL | _ALT)
     calm(window)
     view = place.chance
-    assert "shifted at random" in view.moved_words.text() and "Expected max drawdown" in view.fall_words.text()
-    assert "first try" in view.discount_words.text() and "1000 runs" in view.moved.accessibleName()
+    assert (
+        "shifted through time together" in view.moved_words.text() and "Expected max drawdown" in view.fall_words.text()
+    )
+    assert "first try" in view.discount_words.text() and " runs, the rule at " in view.moved.accessibleName()
     before = view.moved_words.text()
     window.session.rule.set_setting("n", 60.0)
     calm(window)

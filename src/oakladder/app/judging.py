@@ -17,11 +17,12 @@ from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.bar_selection import BarSelection
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.rung.problems import Cancelled
+from oakladder.trial.judge.bootstrap import Bootstrap, bootstrap_of
 from oakladder.trial.judge.evidence.breakdowns import Part
 from oakladder.trial.judge.evidence.study import Evidence, evidence_of
 from oakladder.trial.judge.look_ahead.check import check_look_ahead
 from oakladder.trial.judge.look_ahead.finding import Finding
-from oakladder.trial.judge.shift_test import Bootstrap, ShiftTest, bootstrap_of, shift_test_of
+from oakladder.trial.judge.shift_test import ShiftTest, shift_test_of
 from oakladder.trial.notebook import Broken
 from oakladder.trial.seal import seal_broken
 from oakladder.trial.spans import sealed_from

@@ -22,7 +22,8 @@ from oakladder.rung.texts import count_words
 from oakladder.trial.batch.task import Task
 from oakladder.trial.broker.money import Account, Costs, Size, Slippage, parse_ratio
 from oakladder.trial.compose import draft_of, with_trade
-from oakladder.trial.judge.shift_test import Bootstrap, ShiftTest, bootstrap_of, shift_test_of
+from oakladder.trial.judge.bootstrap import Bootstrap, bootstrap_of
+from oakladder.trial.judge.shift_test import ShiftTest, shift_test_of
 from oakladder.trial.metrics.metrics import METRICS, metric_words
 from oakladder.trial.report import as_plain, equity_table, trades_table
 from oakladder.trial.trial import Trial, run_trial

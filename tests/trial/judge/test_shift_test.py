@@ -1,4 +1,4 @@
-"""A trial beside chance: moved entries, blocks drawn again, and the Sharpe ratio that luck leaves."""
+"""A trial beside chance: shifted trades, blocks drawn again, and the Sharpe ratio that luck leaves."""
 
 from __future__ import annotations
 
@@ -11,92 +11,126 @@ from scipy import stats
 from helpers import daily_bars
 from oakladder.bars.panels import panel_of
 from oakladder.rung import RunProblem, compile_script
-from oakladder.trial.broker.money import Account, Costs, Slippage
+from oakladder.rung.trade_log import Moment
+from oakladder.trial.broker.money import Account, Costs
+from oakladder.trial.judge.bootstrap import bootstrap_of
 from oakladder.trial.judge.deflated_sharpe import Returns, deflate, deflated, luck, returns_of
-from oakladder.trial.judge.shift_test import bootstrap_of, shift_test_of
-from oakladder.trial.trial import Trial, run_trial, trial_data_of
-from trial.judge.evidence.grounds import walks
+from oakladder.trial.judge.shift_test import shift_test_of
+from oakladder.trial.trial import Trial, TrialData, run_trial, trial_data_of
+from trial.judge.evidence.grounds import walk, walks
+from trial.judge.noise import KINDS
 
 HELD = "rung 1\ntrade ride long\n    enter when volume > 950\n    at most 5 bars\n"
 
 
-def test_a_single_trade_is_moved_to_every_place_equally_often() -> None:
-    closes = 100 + np.cumsum(np.random.default_rng(4).normal(0, 1, 12))
-    opens = closes + 0.25
-    text = "rung 1\ntrade ride long\n    enter when bar == 3\n    at most 4 bars\n"
-    trial = run_trial(
-        compile_script(text),
-        trial_data_of(panel_of([daily_bars(closes, open=opens)])),
-        Account(costs=Costs(ratio=0.001)),
-    )
-    places = [
-        _held(opens[k], opens[k + 4], 0.01, 0.001) for k in range(8)
-    ]  # the last that leaves at an open within the data enters at bar 7
-    made = shift_test_of(trial, runs=8_000)
-    nearest = np.abs(made.runs[:, None] - np.array(places)).argmin(axis=1)
-    assert np.abs(made.runs - np.array(places)[nearest]).max() < 1e-12
-    assert stats.chisquare(np.bincount(nearest, minlength=8)).pvalue > 1e-3
-    assert made.real == pytest.approx(places[4], abs=1e-12)
-    assert made.share == pytest.approx((1 + (made.runs >= made.real).sum()) / 8_001)
+def plain_statistics(trial: Trial) -> tuple[list[float], list[float]]:
+    """The average trade of each shift, and that over its standard error, trade by trade and lag by lag."""
+    panel, book, costs = trial.ground.panel, trial.book, trial.account.costs
+    zone = panel.calendars[0]
+    sessions: list[list[list[int]]] = []  # of each symbol, its sessions, each the places of its bars
+    for k in range(len(panel)):
+        own: dict[int, list[int]] = {}
+        for place in range(int(panel.starts[k]), int(panel.ends[k])):
+            key = int(zone.days(panel.times[place : place + 1])[0]) if panel.timeframe.intraday else place
+            own.setdefault(key, []).append(place)
+        sessions.append(list(own.values()))
+    trades = trial.trades
+    which = np.flatnonzero(book.done).tolist()
+    at = {place: (d, j) for own in sessions for d, bars in enumerate(own) for j, place in enumerate(bars)}
+    day_of = zone.days(panel.times)
+    days = sorted(set(day_of.tolist()))
+    held = [at[int(trades.left[i])][0] - at[int(trades.entered[i])][0] for i in which]
+    lag = max(int(np.median(held)), 1)
+
+    def ratio(i: int, shift: int) -> float | None:
+        own = sessions[int(trades.symbol[i])]
+        session, offset = at[int(trades.entered[i])]
+        moved = own[(session + shift) % len(own)]
+        length = int(trades.left[i] - trades.entered[i])
+        if offset >= len(moved) or moved[offset] + length > own[-1][-1]:
+            return None
+        start, end = moved[offset], moved[offset] + length
+        side, tick = float(trades.side[i]), panel.steps[int(trades.symbol[i])]
+        paid = panel.column("open")[start] + side * tick
+        at_open = trades.moment[i] == Moment.OPEN and length > 0
+        got = panel.column("open" if at_open else "close")[end] - side * tick
+        return float((side * (got - paid) - costs.ratio * (paid + got)) / paid)
+
+    def measured(ratios: list[float | None]) -> tuple[float, float]:
+        sums, counts = dict.fromkeys(days, 0.0), dict.fromkeys(days, 0)
+        for i, r in zip(which, ratios, strict=True):
+            if r is not None:
+                sums[int(day_of[trades.entered[i]])] += r
+                counts[int(day_of[trades.entered[i]])] += 1
+        m = sum(sums.values()) / sum(counts.values())
+        e = [sums[d] - m * counts[d] for d in days]
+        v = sum(x * x for x in e)
+        for q in range(1, lag + 1):
+            v += 2 * (1 - q / (lag + 1)) * sum(e[d] * e[d - q] for d in range(q, len(e)))
+        return m, m * sum(counts.values()) / v**0.5
+
+    longest = max(len(sessions[int(trades.symbol[i])]) for i in which)
+    real: list[float | None] = [float(trial.results.ratio[i]) for i in which]
+    every = [measured(real), *(measured([ratio(i, k) for i in which]) for k in range(1, longest))]
+    return [m for m, _ in every], [t for _, t in every]
 
 
-def _held(entry: float, exit_: float, tick: float, cost: float) -> float:
-    paid, got = entry + tick, exit_ - tick
-    return (got - paid - cost * (paid + got)) / paid
+def unequal(seed: int) -> TrialData:
+    rng = np.random.default_rng(seed)
+    return trial_data_of(panel_of([walk(rng, count, f"S{k}") for k, count in enumerate((160, 90, 160))]))
 
 
-def test_moved_trades_stay_apart_on_their_symbol_and_their_side() -> None:
-    # Prices rise on one symbol and fall on the other, and each is traded on its good side without a pause: there is no
-    # other place where as many trades as long could stand, so every run is nearly as good as the rule.
-    up = np.linspace(100, 200, 101)
-    down = up[::-1]
+@pytest.mark.parametrize("ground", [unequal(3), KINDS[-1].market(3)], ids=["days", "half hours"])
+def test_every_shift_agrees_with_shifting_trade_by_trade(ground: TrialData) -> None:
     text = (
-        "rung 1\ntrade climb long\n    enter when close > open\n    at most 10 bars\n"
-        "trade slide short\n    enter when close < open\n    at most 10 bars\n"
+        "rung 1\ntrade up long\n    enter when volume > 850\n    at most 3 bars\n    stop 1%\n"
+        "trade down short\n    enter when volume < 100\n    at most 2 bars\n"
     )
-    bars = [daily_bars(c, s, open=np.append(c[0], c[:-1])) for c, s in ((up, "UP"), (down, "DOWN"))]
-    trial = run_trial(compile_script(text), trial_data_of(panel_of(bars)), Account(costs=Costs(0, 0, 0, Slippage())))
-    made = shift_test_of(trial, runs=300)
-    assert (made.runs > 0).all() and abs(np.median(made.runs) - made.real) < 0.02
+    part = TrialData(ground.panel, ground.grid) if not ground.panel.timeframe.intraday else tail(ground, 14)
+    trial = run_trial(compile_script(text), part, Account(costs=Costs(ratio=0.001), apart=True))
+    means, statistics = plain_statistics(trial)
+    made = shift_test_of(trial)
+    assert made.trades > 40 and len(made.means) == len(means) - 1
+    assert made.real == pytest.approx(means[0]) and made.statistic == pytest.approx(statistics[0])
+    assert made.means == pytest.approx(means[1:]) and made.statistics == pytest.approx(statistics[1:])
+    as_good = sum(t >= statistics[0] - 1e-9 for t in statistics[1:])
+    assert made.share == pytest.approx((1 + as_good) / len(statistics))
+    assert made.as_plain()["share"] == made.share and made.as_plain()["runs"] == len(means) - 1
+
+
+def tail(ground: TrialData, sessions: int) -> TrialData:
+    """The last sessions of bars of half an hour, of three symbols."""
+    bars = [ground.panel.bars(k) for k in range(3)]
+    return trial_data_of(panel_of([b.part(len(b) - 13 * sessions, len(b)) for b in bars]))
+
+
+def test_trades_that_were_entered_on_a_few_days_are_not_compared() -> None:
+    closes = 100 + np.cumsum(np.random.default_rng(4).normal(0, 1, 60))
+    text = "rung 1\ntrade ride long\n    enter when bar mod 14 == 3\n    at most 4 bars\n"
+    made = shift_test_of(run_trial(compile_script(text), trial_data_of(panel_of([daily_bars(closes)]))))
+    assert made.trades == 4 and made.share is None and made.as_plain()["share"] is None
+    assert "fewer than 5 days" in made.words()
+
+
+def test_of_a_long_history_a_thousand_shifts_are_drawn_that_are_always_the_same() -> None:
+    trial = run_trial(compile_script(HELD), walks(2, 1, 3_300))
+    one, two = shift_test_of(trial), shift_test_of(trial)
+    assert len(one.means) == 1_000 and (one.statistics == two.statistics).all()
 
 
 def _traded(seed: int, edge: float = 0.0) -> Trial:
     return run_trial(compile_script(HELD), walks(seed, 2, 300, edge), Account(money=1e6))
 
 
-def test_pure_chance_falls_anywhere_among_its_runs() -> None:
-    shares = [shift_test_of(_traded(seed), runs=199, seed=seed).share for seed in range(200)]
+def test_pure_chance_falls_anywhere_among_its_shifts() -> None:
+    shares = [shift_test_of(_traded(seed)).share for seed in range(200)]
     assert stats.kstest(shares, "uniform").pvalue > 1e-3
 
 
 def test_an_edge_is_more_than_chance() -> None:
     made = shift_test_of(_traded(7, edge=0.006))
-    assert made.share < 0.01 and made.real > np.quantile(made.runs, 0.99)
-    assert "in none of them" in made.words() or "runs" in made.words()
-
-
-def test_blocks_are_drawn_from_the_trades() -> None:
-    trial = _traded(7)
-    made = bootstrap_of(trial)
-    low, high = made.range_of_average()
-    assert low < made.real_average < high
-    assert made.real_average == pytest.approx(trial.metrics["average"])
-    assert np.mean(made.average) == pytest.approx(made.real_average, abs=0.3 * (high - low))
-    middle, deep = made.drawdown_to_expect()
-    assert 0 < middle < deep < 1
-    # The spread of the mean of n nearly independent trades is their deviation over the root of n.
-    book = trial.book
-    ratio = (book.net / (book.units * book.paid))[book.done]
-    assert np.std(made.average) == pytest.approx(np.std(ratio) / math.sqrt(len(ratio)), rel=0.5)
-
-
-def test_trades_that_all_win_never_fall() -> None:
-    closes = np.linspace(100, 200, 201)
-    text = "rung 1\ntrade ride long\n    enter when bar mod 10 == 0\n    at most 5 bars\n"
-    bars = daily_bars(closes, open=np.append(closes[0], closes[:-1]))
-    trial = run_trial(compile_script(text), trial_data_of(panel_of([bars])))
-    made = bootstrap_of(trial)
-    assert (made.drawdown == 0).all() and (made.average > 0).all()
+    assert made.share is not None and made.share < 0.01 and made.real > np.quantile(made.means, 0.99)
+    assert "None of the shifts did at least as well" in made.words() or " shifts did at least as well" in made.words()
 
 
 def test_without_trades_there_is_a_sentence() -> None:

@@ -1,4 +1,4 @@
-"""The trial beside chance: moved entries, trades drawn again, and the Sharpe ratio after all that was tried."""
+"""The trial beside chance: trades shifted through time, resampled trades, and the Sharpe ratio after all tries."""
 
 from __future__ import annotations
 
@@ -42,8 +42,11 @@ class ShiftTestView(QWidget):
         grid.setHorizontalSpacing(WIDE)
         grid.setVerticalSpacing(TIGHT)
         heads = (
-            ("Entries shifted at random", "Average trade of 1,000 runs; darker: at least as good as the rule."),
-            ("Trades resampled (bootstrap)", "Average trade of 1,000 draws; the strip holds 90 %."),
+            (
+                "Trades shifted through time",
+                "Average trade over its standard error, of each shift; darker: at least as good as the rule.",
+            ),
+            ("Sessions resampled (bootstrap)", "Average trade of 1,000 draws; the strip holds 90 %."),
         )
         for k, (words, about) in enumerate(heads):
             grid.addWidget(QLabel(words, objectName="head", toolTip=about), 0, k)
@@ -97,11 +100,15 @@ class ShiftTestView(QWidget):
         self.moved_words.setText(chance.words())
         self.drawn_words.setText(drawn.words())
         self.fall_words.setText(drawn.fall_words())
-        self.moved.show_values(chance.runs, chance.real, _percent)
-        self.average.show_values(drawn.average, drawn.real_average, _percent, within=drawn.range_of_average())
+        self.moved.setVisible(chance.statistic is not None)
+        if chance.statistic is not None:
+            self.moved.show_values(chance.statistics, chance.statistic, lambda v: f"{v:.1f}")
+        self.average.show_values(
+            drawn.draws["average"], drawn.real["average"] or 0.0, _percent, within=drawn.range_of("average")
+        )
         self.fall.show_values(
-            drawn.drawdown,
-            drawn.real_drawdown,
+            drawn.draws["drawdown"],
+            drawn.real["drawdown"] or 0.0,
             lambda v: f"{v:.0%}",
             within=drawn.drawdown_to_expect(),
             better_up=False,

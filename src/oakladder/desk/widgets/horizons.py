@@ -31,6 +31,7 @@ class HorizonRows(PaintedWidget):
         self.setAccessibleName(_NOTHING)
         self.theme = theme
         self.horizons: tuple[Horizon, ...] = ()
+        self._is_rare = False
         self.bars = USUAL_HORIZON
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumHeight(_HEAD + 7 * _ROW + 4)
@@ -42,6 +43,8 @@ class HorizonRows(PaintedWidget):
     def show_evidence(self, evidence: Evidence | None) -> None:
         """Shows the horizons of other evidence."""
         self.horizons = evidence.horizons if evidence is not None else ()
+        # The smallest of seven chances is often small: only where all horizons together say so does one stand out.
+        self._is_rare = evidence is not None and evidence.overall is not None and evidence.overall <= RARE
         self.setAccessibleName(
             "; ".join(f"{count_words(h.bars, 'bar')}: {chance_words(h)}" for h in self.horizons) or _NOTHING
         )
@@ -69,7 +72,7 @@ class HorizonRows(PaintedWidget):
             top = _HEAD + k * _ROW
             if one.bars == self.bars:
                 painter.fillRect(QRectF(0, top, self.width(), _ROW), self.theme.color("pick"))
-            if one.chance is not None and one.chance <= RARE:
+            if self._is_rare and one.chance is not None and one.chance <= RARE:
                 wide = columns[-1][1]
                 place = QRectF(self.width() - wide, top + 3, wide - 2, _ROW - 6)
                 painter.fillRect(place, self.theme.fill("good"))

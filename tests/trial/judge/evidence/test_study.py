@@ -13,7 +13,6 @@ from oakladder.bars.panels import panel_of
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.words import Tone
 from oakladder.trial.judge.evidence.breakdowns import by_group, by_hour, by_weekday, by_year
-from oakladder.trial.judge.evidence.shifts import followed
 from oakladder.trial.judge.evidence.study import HORIZONS, Evidence, evidence_of, judged_flags
 from oakladder.trial.judge.evidence.words import sentence, warnings
 from oakladder.trial.trial import TrialData, trial_data_of
@@ -22,32 +21,58 @@ from trial.judge.evidence.grounds import walk, walks
 RULE = "rung 1\nsignal go = volume > 950 bullish\n"
 
 
-def plain_chance(opens, closes, flags, horizon: int, tone: Tone):  # type: ignore[no-untyped-def]
-    """Every number of a horizon by loops over symbols, shifts and bars: lists of arrays, a place for each symbol."""
+def plain_statistics(opens, closes, flags, horizon: int):  # type: ignore[no-untyped-def]
+    """The statistic of each shift by loops over shifts, symbols, bars and lags, as the contract words it; the number of
+    occurrences, their mean and the usual one. Lists of arrays, a place for each symbol, which begin on the same day."""
     longest = max((len(c) - horizon for c in closes), default=0)
-    everything, means = [], []
+    moments = max((len(c) for c in closes), default=0)
+    changes = [
+        [c[t + horizon] / o[t + 1] - 1 for t in range(max(len(c) - horizon, 0))]
+        for o, c in zip(opens, closes, strict=True)
+    ]
+    everything = [x for own in changes for x in own if x == x]
+    usual = sum(everything) / len(everything) if everything else 0.0
+    found, days, statistics = [], set(), []
     for shift in range(max(longest, 0)):
-        found = []
-        for o, c, f in zip(opens, closes, flags, strict=True):
-            usable = len(c) - horizon
-            for t in range(usable):
-                change = c[t + horizon] / o[t + 1] - 1
-                if shift == 0 and change == change:
-                    everything.append(change)
-                if f[(t - shift) % usable] and change == change:
-                    found.append(change)
-        means.append((sum(found) / len(found) if found else None, len(found)))
-    if not means or means[0][0] is None:
+        sums, counts = [0.0] * moments, [0] * moments
+        for own, f in zip(changes, flags, strict=True):
+            for t in range(len(own)):
+                x = own[(t + shift) % len(own)]
+                if f[t] and x == x:
+                    sums[t] += x - usual
+                    counts[t] += 1
+                    if not shift:
+                        found.append(x)
+                        days.add(t)
+        if not sum(counts):
+            statistics.append(0.0)
+            continue
+        m = sum(sums) / sum(counts)
+        e = [s - m * c for s, c in zip(sums, counts, strict=True)]
+        v = sum(x * x for x in e)
+        for q in range(1, horizon + 1):
+            v += 2 * (1 - q / (horizon + 1)) * sum(e[d] * e[d - q] for d in range(q, moments))
+        statistics.append(m * sum(counts) / v**0.5 if v >= 1e-20 * sum(s * s for s in sums) and v > 0 else 0.0)
+    return statistics, found, days, usual
+
+
+def plain_good(statistics: list[float], tone: Tone) -> list[float]:
+    return [{Tone.BULLISH: t, Tone.BEARISH: -t}.get(tone, abs(t)) for t in statistics]
+
+
+def plain_share(good: list[float]) -> float:
+    return (1 + sum(g >= good[0] - 1e-9 for g in good[1:])) / len(good)
+
+
+def plain_overall(all_good: list[list[float]]) -> float | None:
+    if not all_good:
         return None
-    usual = sum(everything) / len(everything)
-
-    def good(mean: float | None) -> float:
-        if mean is None:
-            return float("inf")
-        return {Tone.BULLISH: mean, Tone.BEARISH: -mean}.get(tone, abs(mean - usual))
-
-    as_good = sum(good(m) >= good(means[0][0]) - 1e-12 for m, _ in means[1:])
-    return means[0][1], means[0][0], usual, (1 + as_good) / len(means)
+    standardised = []
+    for good in all_good:
+        mean = sum(good) / len(good)
+        spread = (sum((g - mean) ** 2 for g in good) / len(good)) ** 0.5
+        standardised.append([(g - mean) / spread if spread > 0 else 0.0 for g in good])
+    return plain_share([max(some) for some in zip(*standardised, strict=False)])
 
 
 @given(
@@ -73,40 +98,69 @@ def test_every_shift_agrees_with_drawing_them_one_by_one(seed, sizes, tone, dens
         flags.append(rng.random(size) < density)
     ground = trial_data_of(panel_of(series))
     made = judged_flags(compile_script(RULE), ground, "go", tone, np.concatenate(flags))
-    for one in made.horizons:
-        told = plain_chance(opens, closes, flags, one.bars, tone)
-        if told is None:
-            assert one.count == 0 and one.chance is None and one.mean is None
+    every = []
+    for one, followed in zip(made.horizons, made.followed, strict=True):
+        statistics, found, days, usual = plain_statistics(opens, closes, flags, one.bars)
+        assert one.count == len(found)
+        assert one.shifts == max(len(statistics) - 1, 0)
+        if not found:
+            assert one.chance is None and one.mean is None
             continue
-        count, mean, usual, chance = told
-        assert one.count == count
-        assert one.mean == pytest.approx(mean, rel=1e-9, abs=1e-12)
+        assert one.mean == pytest.approx(sum(found) / len(found), rel=1e-9, abs=1e-12)
         assert one.usual == pytest.approx(usual, rel=1e-9, abs=1e-12)
-        assert one.chance == pytest.approx(chance, abs=1e-12)
+        assert followed.statistics == pytest.approx(statistics, rel=1e-7, abs=1e-9)
+        good = plain_good(followed.statistics.tolist(), tone)
+        assert one.chance == (None if len(days) < 5 else pytest.approx(plain_share(good), abs=1e-12))
+        if len(days) >= 5:
+            every.append(good)
+    overall = plain_overall(every)
+    assert made.overall == (None if overall is None else pytest.approx(overall, abs=1e-12))
 
 
-@pytest.mark.parametrize("density", [0.0, 0.02, 0.3, 0.6, 1.0])
 @pytest.mark.parametrize("holes", [False, True])
-def test_few_flags_and_many_give_the_sums_of_turning_rows_round(density: float, holes: bool) -> None:
+@pytest.mark.parametrize("density", [0.03, 0.6])
+def test_few_flags_and_many_are_summed_alike(density: float, holes: bool) -> None:
+    """Flag by flag where symbols begin on different days, at once where they do not."""
     rng = np.random.default_rng(7)
-    sizes = [700, 700, 531]
-    bars = [walk(rng, size, f"S{k}") for k, size in enumerate(sizes)]
+    bars = [walk(rng, 700, f"S{k}") for k in range(3)]
     if holes:
         bars[1].columns["close"][rng.random(700) < 0.05] = np.nan
-    panel = panel_of(bars)
-    flags = rng.random(panel.size) < density
-    for one in followed(panel, flags, (1, 10, 40)):
-        longest = 700 - one.horizon
-        sums, counts = np.zeros(longest), np.zeros(longest)
-        for k, size in enumerate(sizes):
-            usable = size - one.horizon
-            change = bars[k]["close"][one.horizon :] / bars[k]["open"][1 : usable + 1] - 1
-            some = flags[panel.offsets[k] : panel.offsets[k] + usable]
-            for shift in range(longest):
-                hit = change[np.roll(some, shift)]
-                sums[shift] += np.nansum(hit)
-                counts[shift] += (~np.isnan(hit)).sum()
-        assert one.counts == pytest.approx(counts) and one.sums == pytest.approx(sums, abs=1e-9)
+    flags = rng.random((3, 700)) < density
+    made = judged_flags(compile_script(RULE), trial_data_of(panel_of(bars)), "go", Tone.BULLISH, flags.ravel())
+    for one in (made.followed[0], made.followed[4]):
+        usable = 700 - one.horizon
+        changes = np.array([b["close"][one.horizon :] / b["open"][1 : usable + 1] - 1 for b in bars])
+        changes -= np.nanmean(changes)
+        for at in (0, 1, 511, 512, 640):
+            moved = np.where(flags[:, :usable], np.roll(changes, -at, axis=1), np.nan)
+            sums, counts = np.nansum(moved, axis=0), (~np.isnan(moved)).sum(axis=0)
+            m = sums.sum() / counts.sum()
+            e = sums - m * counts
+            v = e @ e + sum(2 * (1 - q / (one.horizon + 1)) * e[q:] @ e[:-q] for q in range(1, one.horizon + 1))
+            assert one.statistics[at] == pytest.approx(m * counts.sum() / np.sqrt(v), rel=1e-7)
+
+
+def test_of_a_long_history_the_same_thousand_shifts_are_looked_at() -> None:
+    ground = walks(4, 2, 3_600)
+    made = evidence_of(compile_script(RULE), ground)
+    panel = ground.panel
+    flags = [panel.bars(k)["volume"] > 950 for k in range(2)]
+    for one in made.followed:
+        assert len(one.shifts) == 1_001 and one.shifts[0] == 0 and len(set(one.shifts.tolist())) == 1_001
+        assert (one.shifts == made.followed[0].shifts).all() and one.shifts[-1] < 3_600 - HORIZONS[-1]
+        usable = 3_600 - one.horizon
+        changes = [panel.bars(k)["close"][one.horizon :] / panel.bars(k)["open"][1 : usable + 1] - 1 for k in range(2)]
+        usual = np.mean(changes)
+        for at in (0, 1, 500, 1_000):
+            sums = sum(
+                np.where(f[:usable], np.roll(c, -one.shifts[at]) - usual, 0.0)
+                for f, c in zip(flags, changes, strict=True)
+            )
+            counts = sum(f[:usable].astype(float) for f in flags)
+            m = sums.sum() / counts.sum()
+            e = sums - m * counts
+            v = e @ e + sum(2 * (1 - q / (one.horizon + 1)) * e[q:] @ e[:-q] for q in range(1, one.horizon + 1))
+            assert one.statistics[at] == pytest.approx(m * counts.sum() / np.sqrt(v), rel=1e-7)
 
 
 def test_pure_chance_gets_every_chance_equally_often() -> None:

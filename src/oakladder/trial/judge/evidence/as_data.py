@@ -17,6 +17,7 @@ def as_plain(evidence: Evidence) -> dict[str, object]:
         "timeframe": str(evidence.ground.panel.timeframe),
         "symbols": len(evidence.ground.panel),
         "count": len(evidence.places),
+        "overall": evidence.overall,
         "sealed_from": None if evidence.ground.seal is None else iso(evidence.ground.seal),
         "horizons": [asdict(h) for h in evidence.horizons],
         "words": sentence(evidence),

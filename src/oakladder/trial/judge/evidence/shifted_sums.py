@@ -1,7 +1,7 @@
-"""Adds rows of numbers, each turned round by some places, to one: what a few flags need, where a transform costs more.
+"""Sums of stretches of numbers, group by group: what stood at the flags of a moment, at many shifts at once.
 
-The sums are those of the plain loop over flags, in their order: a block of the result stays in registers while the flags
-of a row are gone through.
+The sums are those of the plain loop over flags, in their order: a block of the result stays in registers while the flags of a
+group are gone through.
 """
 
 from __future__ import annotations
@@ -15,16 +15,15 @@ from oakladder.rung.native.compile import Machine, written_by_hand
 
 #: Numbers in a register and registers in a block.
 _WIDE, _MANY = 4, 8
-#: So many places of the result are reckoned at once: rows and result are longer by as much.
+#: So many places of the result are reckoned at once.
 BLOCK = _WIDE * _MANY
 
 
 def _module() -> str:
-    """For each row, for each block of the result: load it, add the row's numbers from each flag's bar on, store it."""
+    """For each group, for each block of its result: add the numbers from each flag's place on, store the sums."""
     kind, each = f"<{_WIDE} x double>", range(_MANY)
     places = [f"%to.{i} = getelementptr double, ptr %to.block, i64 {i * _WIDE}" for i in each]
-    loads = [f"%old.{i} = load {kind}, ptr %to.{i}, align 8" for i in each]
-    sums = [f"%sum.{i} = phi {kind} [ %old.{i}, %block ], [ %new.{i}, %flag ]" for i in each]
+    sums = [f"%sum.{i} = phi {kind} [ zeroinitializer, %block ], [ %new.{i}, %flag ]" for i in each]
     adds = [
         line
         for i in each
@@ -40,31 +39,29 @@ def _module() -> str:
         return "\n  ".join(made)
 
     return f"""
-define void @run(ptr noalias %to, ptr noalias %rows, ptr noalias %ends, ptr noalias %bars, i64 %count, i64 %stride, i64 %size) {{
+define void @run(ptr noalias %to, ptr noalias %numbers, ptr noalias %ends, ptr noalias %places, i64 %count, i64 %size) {{
 entry:
-  br label %row
-row:
-  %r = phi i64 [ 0, %entry ], [ %r.next, %row.done ]
-  %first = phi i64 [ 0, %entry ], [ %end, %row.done ]
-  %end.at = getelementptr i64, ptr %ends, i64 %r
+  br label %group
+group:
+  %g = phi i64 [ 0, %entry ], [ %g.next, %group.done ]
+  %first = phi i64 [ 0, %entry ], [ %end, %group.done ]
+  %end.at = getelementptr i64, ptr %ends, i64 %g
   %end = load i64, ptr %end.at
-  %begin = mul i64 %r, %stride
-  %here = getelementptr double, ptr %rows, i64 %begin
-  %nothing = icmp eq i64 %first, %end
-  br i1 %nothing, label %row.done, label %block
+  %begin = mul i64 %g, %size
+  %here = getelementptr double, ptr %to, i64 %begin
+  br label %block
 block:
-  %k = phi i64 [ 0, %row ], [ %k.next, %block.done ]
-  %to.block = getelementptr double, ptr %to, i64 %k
-  %here.block = getelementptr double, ptr %here, i64 %k
+  %k = phi i64 [ 0, %group ], [ %k.next, %block.done ]
+  %to.block = getelementptr double, ptr %here, i64 %k
+  %from.block = getelementptr double, ptr %numbers, i64 %k
   {lines(places)}
-  {lines(loads)}
   br label %flag
 flag:
   %j = phi i64 [ %first, %block ], [ %j.next, %flag ]
   {lines(sums)}
-  %bar.at = getelementptr i64, ptr %bars, i64 %j
-  %bar = load i64, ptr %bar.at
-  %from = getelementptr double, ptr %here.block, i64 %bar
+  %place.at = getelementptr i64, ptr %places, i64 %j
+  %place = load i64, ptr %place.at
+  %from = getelementptr double, ptr %from.block, i64 %place
   {lines(adds)}
   %j.next = add nuw nsw i64 %j, 1
   %last.flag = icmp eq i64 %j.next, %end
@@ -73,11 +70,11 @@ block.done:
   {lines(stores)}
   %k.next = add nuw nsw i64 %k, {BLOCK}
   %more = icmp slt i64 %k.next, %size
-  br i1 %more, label %block, label %row.done
-row.done:
-  %r.next = add nuw nsw i64 %r, 1
-  %last.row = icmp eq i64 %r.next, %count
-  br i1 %last.row, label %done, label %row
+  br i1 %more, label %block, label %group.done
+group.done:
+  %g.next = add nuw nsw i64 %g, 1
+  %last.group = icmp eq i64 %g.next, %count
+  br i1 %last.group, label %done, label %group
 done:
   ret void
 }}
@@ -85,7 +82,7 @@ done:
 
 
 _P, _N = ctypes.c_void_p, ctypes.c_int64
-_SIGNATURE = ctypes.CFUNCTYPE(None, _P, _P, _P, _P, _N, _N, _N)
+_SIGNATURE = ctypes.CFUNCTYPE(None, _P, _P, _P, _P, _N, _N)
 
 
 @lru_cache(maxsize=1)
@@ -93,14 +90,16 @@ def _code() -> Machine:
     return written_by_hand(_module(), _SIGNATURE)
 
 
-def add_turned(to: np.ndarray, rows: np.ndarray, ends: np.ndarray, bars: np.ndarray, size: int) -> None:
-    """Adds to ``to[k]``, for each flag, ``rows[r, bar + k]``, k from 0 up to ``size``.
+def sums_of_stretches(numbers: np.ndarray, ends: np.ndarray, places: np.ndarray, size: int) -> np.ndarray:
+    """For each group the sum of ``numbers[place : place + size]`` over its flags' places; ``size`` is a multiple of `BLOCK`.
 
-    ``rows`` (float64, C order) has twice the numbers of each row, one after the other, and `BLOCK` more; ``to`` has `BLOCK`
-    more than ``size``. The flags of row r stand at the ``bars`` (int64) from ``ends[r - 1]`` up to ``ends[r]``.
+    The flags of group g stand at the ``places`` from ``ends[g - 1]`` up to ``ends[g]``; each group has one.
 
-    Shapes: ``to`` (numbers,), float64; ``rows`` (rows, numbers); ``ends`` (rows,), int64; ``bars`` (flags,).
+    Shapes: ``numbers`` (numbers,), float64, C order; ``ends`` (groups,), int64; ``places`` (flags,), int64; (groups, size),
+    float64.
     """
+    to = np.empty((len(ends), size))
     if len(ends):
         code = _code()
-        code.call(to.ctypes.data, rows.ctypes.data, ends.ctypes.data, bars.ctypes.data, len(ends), rows.shape[1], size)
+        code.call(to.ctypes.data, numbers.ctypes.data, ends.ctypes.data, places.ctypes.data, len(ends), size)
+    return to

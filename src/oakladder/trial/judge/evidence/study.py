@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -17,14 +17,13 @@ from oakladder.rung.program import Program
 from oakladder.rung.words import Tone
 from oakladder.trial.judge.evidence.fan import Fan, evenly, fan_of
 from oakladder.trial.judge.evidence.shifts import Followed, followed
+from oakladder.trial.judge.studentised import FEWEST_MOMENTS, SAME
 from oakladder.trial.trial import TrialData
 
 #: Horizons, in bars after a signal.
 HORIZONS = (1, 2, 3, 5, 10, 20, 40)
 #: The horizon that is spoken of first.
 USUAL_HORIZON = 10
-#: Means that differ by less are equal: the difference is rounding error.
-_SAME = 1e-12
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +32,8 @@ class Horizon:
 
     ``count`` is the number of occurrences whose change is known, ``days`` on how many days they fell, ``up`` the share of
     changes above zero, ``usual`` the mean over all bars, ``difference`` that of the two means, and ``chance`` the share of
-    the signal's shifts in time, itself among them, whose mean is at least as good.
+    the signal's shifts in time, itself among them, whose difference over its standard error is at least as good; none on
+    too few moments.
     """
 
     bars: int
@@ -60,6 +60,9 @@ class Evidence:
     tone: Tone
     ground: TrialData
     horizons: tuple[Horizon, ...]
+    #: The share of shifts whose best horizon is at least as good as the signal's best: the chance of all horizons
+    #: together. None where none of them has one.
+    overall: float | None
     #: Of each horizon, the bars in the panel of the occurrences and the changes that followed.
     followed: tuple[Followed, ...]
     #: Where the signal is on, places in the panel.
@@ -125,12 +128,12 @@ def judged_flags(
 ) -> Evidence:
     """Judges flags (bool, as long as the panel) as a signal of some tone. Raises `Cancelled`. Shape (bars,)."""
     panel, firsts = ground.panel, ground.firsts
-    found = followed(panel, flags, HORIZONS, firsts, context=context)
+    found = followed(ground, flags, HORIZONS, context=context)
     places = np.flatnonzero(flags)
     symbol = np.searchsorted(panel.offsets, places, "right") - 1
     places = places[places >= firsts[symbol]] if len(places) else places
     horizons = tuple(_horizon(panel, one, tone) for one in found)
-    return Evidence(program, name, tone, ground, horizons, tuple(found), places)
+    return Evidence(program, name, tone, ground, horizons, overall_of(found, tone), tuple(found), places)
 
 
 def _horizon(panel: Panel, one: Followed, tone: Tone) -> Horizon:
@@ -139,7 +142,7 @@ def _horizon(panel: Panel, one: Followed, tone: Tone) -> Horizon:
     count = len(changes)
     usual = one.usual_sum / one.usual_count if one.usual_count else None
     if not count or usual is None:
-        return Horizon(one.horizon, count, 0, None, None, None, usual, None, None, one.shifts, 0.0)
+        return Horizon(one.horizon, count, 0, None, None, None, usual, None, None, len(one.shifts) - 1, 0.0)
     mean = float(changes.mean())
     return Horizon(
         bars=one.horizon,
@@ -150,28 +153,44 @@ def _horizon(panel: Panel, one: Followed, tone: Tone) -> Horizon:
         up=float((changes > 0).mean()),
         usual=usual,
         difference=mean - usual,
-        chance=_chance(one, tone, usual),
-        shifts=one.shifts,
+        chance=_chance(one, tone),
+        shifts=len(one.shifts) - 1,
         overlapping=_overlapping(panel, places, one.horizon),
     )
 
 
-def _chance(one: Followed, tone: Tone, usual: float) -> float:
-    """The share of shifts, none among them, whose mean change is at least as good as that of the signal as it is.
-
-    Good is up for a bullish signal, down for a bearish one, and away from the usual mean for a neutral one.
-    """
-    means = one.means
+def _good(one: Followed, tone: Tone) -> np.ndarray:
+    """How good each shift is: up for a bullish signal, down for a bearish one, and away from nothing for a neutral one."""
     match tone:
         case Tone.BULLISH:
-            good = means
+            return one.statistics
         case Tone.BEARISH:
-            good = -means
+            return -one.statistics
         case _:
-            good = np.abs(means - usual)
-    # A shift of which nothing is known is no worse, as far as anybody can tell.
-    as_good = int((~(good[1:] < good[0] - _SAME)).sum())
-    return (1 + as_good) / (1 + one.shifts)
+            return np.abs(one.statistics)
+
+
+def _chance(one: Followed, tone: Tone) -> float | None:
+    """The share of shifts, none among them, that are at least as good as the signal as it is."""
+    if one.moments < FEWEST_MOMENTS:
+        return None
+    good = _good(one, tone)
+    return float((good >= good[0] - SAME).sum()) / len(good)
+
+
+def overall_of(found: Sequence[Followed], tone: Tone) -> float | None:
+    """The chance of all horizons together: each standardised by the mean and deviation of its shifts, the best of them at
+    each shift that all have, compared with the best of the signal as it is."""
+    some = [one for one in found if one.moments >= FEWEST_MOMENTS]
+    if not some:
+        return None
+    count = min(len(one.statistics) for one in some)
+    best = np.full(count, -np.inf)
+    for one in some:
+        good = _good(one, tone)
+        spread = float(good.std())
+        best = np.maximum(best, (good[:count] - good.mean()) / spread if spread > 0 else np.zeros(count))
+    return float((best >= best[0] - SAME).sum()) / count
 
 
 def days_of(panel: Panel, places: np.ndarray) -> int:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from oakladder.trial.judge.evidence.study import USUAL_HORIZON, Evidence, Horizon
+from oakladder.trial.judge.studentised import FEWEST_MOMENTS
 
 #: Fewer occurrences, or days, say little whatever they show.
 FEW = 30
@@ -17,30 +18,42 @@ RARE = 0.05
 
 
 def sentence(evidence: Evidence, bars: int = USUAL_HORIZON) -> str:
-    """The one sentence on top: how often, what followed beside what usually follows, and how chance does."""
+    """What stands on top: how chance does over all horizons; then how often, what followed beside what usually follows, and how
+    chance does at one horizon."""
     one = evidence.at(bars)
     if not evidence.places.size:
         return f"`{evidence.signal}` never occurred here."
     if not one.count or one.difference is None:
         return f"`{evidence.signal}` came {_times(len(evidence.places))}, never with {one.bars} bars behind it."
     change = f"{abs(one.difference):.2%} {'more' if one.difference >= 0 else 'less'} than usual"
-    return f"After {_times(one.count)} on {_days(one.days)}: {_bars(one.bars)} later {change}. {chance_words(one)}"
+    beside = f" ({_share_words(one.chance)} of shifts)" if one.chance is not None and one.shifts else ""
+    return f"{overall_words(evidence)} After {_times(one.count)} on {_days(one.days)}: {_bars(one.bars)} later {change}{beside}."
+
+
+def overall_words(evidence: Evidence) -> str:
+    """How chance does over all horizons together, in a sentence."""
+    if evidence.overall is None:
+        return f"The signal came on fewer than {FEWEST_MOMENTS} bars in time: too few to compare with chance."
+    if not any(h.shifts for h in evidence.horizons):
+        return "The history is too short to shift the signal."
+    return f"Over all horizons, {_share_words(evidence.overall)} of random shifts did at least as well."
 
 
 def chance_words(one: Horizon) -> str:
-    """How chance does, in a sentence; as many of 100 as it is, of 1,000 where that is less than one."""
+    """How chance does at one horizon, in a sentence."""
     if one.chance is None:
         return ""
     if not one.shifts:
         return "The history is too short to shift the signal."
-    share = one.chance
-    if share >= 0.995:
-        return "Every random shift did at least as well."
+    words = f"{_share_words(one.chance)} of random shifts did at least as well."
+    return words[0].upper() + words[1:]
+
+
+def _share_words(share: float) -> str:
+    """A share, as many of 100 as it is, of 1,000 where that is less than one."""
     if share >= 0.01:
-        return f"{round(share * 100)} % of random shifts did at least as well."
-    if share >= 0.001:
-        return f"{share * 100:.1f} % of random shifts did at least as well."
-    return "Less than 0.1 % of random shifts did at least as well."
+        return f"{round(share * 100)} %"
+    return f"{share * 100:.1f} %" if share >= 0.001 else "less than 0.1 %"
 
 
 @dataclass(frozen=True, slots=True)

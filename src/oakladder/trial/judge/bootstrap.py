@@ -1,0 +1,166 @@
+"""The sessions of a trial drawn again in blocks: how far its metrics could lie from what it showed."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+
+from oakladder.rung.problems import Cancelled, RunProblem
+from oakladder.trial.judge.block_length import block_length
+from oakladder.trial.metrics.metrics import YEAR, session_returns
+from oakladder.trial.trial import Trial
+
+#: So many draws.
+DRAWS = 1_000
+#: About so many sessions are gone through together.
+_TOGETHER = 500_000
+#: The shares of draws between which a range lies.
+RANGE = (0.05, 0.95)
+_SEED = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Bootstrap:
+    """What each draw showed, by the names of the metrics: ``growth``, ``sharpe``, ``drawdown``, ``average`` and
+    ``expectancy``, float64, NaN where a draw has none; what the trial itself shows, none where that is not defined; and the
+    mean length of the blocks in sessions. Draws: shape (draws,)."""
+
+    draws: dict[str, np.ndarray]
+    real: dict[str, float | None]
+    block: float
+    name: ClassVar[str] = "bootstrap"
+
+    def as_plain(self) -> dict[str, object]:
+        """As it is written in JSON; what is not defined is none."""
+        average, drawdown = self.range_of("average"), self.drawdown_to_expect()
+        return {
+            "average_low": average[0] if average else None,
+            "average_high": average[1] if average else None,
+            "drawdown_middle": drawdown[0] if drawdown else None,
+            "drawdown_high": drawdown[1] if drawdown else None,
+            "block": self.block,
+            "ranges": {name: self.range_of(name) for name in self.draws},
+        }
+
+    def range_of(self, name: str) -> tuple[float, float] | None:
+        """What 90 % of draws lie within; none where the metric is not defined."""
+        known = self.draws[name][np.isfinite(self.draws[name])]
+        if self.real[name] is None or not len(known):
+            return None
+        low, high = np.quantile(known, RANGE)
+        return float(low), float(high)
+
+    def drawdown_to_expect(self) -> tuple[float, float] | None:
+        """The median of the max drawdowns, and what one of twenty exceeds."""
+        known = self.draws["drawdown"]
+        if not len(known):
+            return None
+        middle, deep = np.quantile(known, (0.5, RANGE[1]))
+        return float(middle), float(deep)
+
+    def words(self) -> str:
+        """What the metrics may be, in a sentence."""
+        told = [
+            f"{words} between {write.format(found[0])} and {write.format(found[1])}"
+            for name, words, write in (
+                ("average", "an average trade", "{:+.2%}"),
+                ("growth", "an annual return", "{:+.1%}"),
+                ("sharpe", "a Sharpe ratio", "{:.2f}"),
+                ("expectancy", "an expectancy", "{:+.2f} R"),
+            )
+            if (found := self.range_of(name)) is not None
+        ]
+        if not told:
+            return "There are too few sessions to resample."
+        return f"90 % of resampled runs have {told[0]}{''.join(f', {t}' for t in told[1:])}."
+
+    def fall_words(self) -> str:
+        """What max drawdown is to be expected, in a sentence."""
+        found = self.drawdown_to_expect()
+        if found is None:
+            return "There are too few sessions to resample."
+        return f"Expected max drawdown {found[0]:.0%}; one run in twenty reaches {found[1]:.0%}."
+
+
+def bootstrap_of(
+    trial: Trial, draws: int = DRAWS, seed: int = _SEED, cancelled: Callable[[], bool] | None = None
+) -> Bootstrap:
+    """Draws the sessions of a trial again, each with its return and with the closed trades that left on it, in blocks of
+    random length that go round (the stationary bootstrap of Politis and Romano, 1994), so that good and bad stretches
+    stay together. The blocks are as long on average as `block_length` says of the returns, or of the trades where those
+    depend on one another for longer. Raises `RunProblem` without a closed trade, and `Cancelled`.
+
+    The average trade and the expectancy are those of the trades of the drawn sessions, the max drawdown that of the closes of
+    sessions. What is defined of the trial itself only is drawn.
+    """
+    which = np.flatnonzero(trial.book.done)
+    if not len(which):
+        raise RunProblem("There are no closed trades to resample.")
+    sessions = trial.equity.clock.sessions
+    found = session_returns(trial.equity)
+    returns, a_year = found if found is not None else (np.zeros(max(len(sessions) - 1, 0)), math.nan)
+    count = len(returns)
+    place = trial.book.grid.at[trial.trades.left[which]] - trial.ground.first_place
+    session = np.clip(np.searchsorted(sessions, place, "left") - 1, 0, max(count - 1, 0))
+    sums = [
+        _of_sessions(values, session, max(count, 1))
+        for values in (trial.results.ratio[which], trial.results.risks[which])
+    ]
+    block = max([block_length(returns), *(block_length(_errors(*s)) for s in sums)])
+    made: dict[str, list[np.ndarray]] = {
+        name: [np.zeros(0)] for name in ("growth", "sharpe", "drawdown", "average", "expectancy")
+    }
+    real = {name: _number(trial.metrics.get(name)) for name in made}
+    days = trial.equity.clock.days
+    rng = np.random.default_rng(seed)
+    step = max(_TOGETHER // max(count, 1), 1)
+    for first in range(0, draws, step):
+        if cancelled is not None and cancelled():
+            raise Cancelled
+        drawn = _drawn(rng, min(step, draws - first), max(count, 1), block)
+        for name, (total, number) in zip(("average", "expectancy"), sums, strict=True):
+            with np.errstate(invalid="ignore", divide="ignore"):
+                made[name].append(total[drawn].sum(axis=1) / number[drawn].sum(axis=1))
+        if found is None:
+            continue
+        some = returns[drawn]
+        value = np.cumprod(1 + some, axis=1)
+        peak = np.maximum(np.maximum.accumulate(value, axis=1), 1.0)
+        made["drawdown"].append((1 - value / peak).max(axis=1))
+        made["growth"].append(value[:, -1] ** (YEAR / days) - 1)
+        spread = some.std(axis=1, ddof=1)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            made["sharpe"].append(np.where(spread > 0, some.mean(axis=1) / spread * math.sqrt(a_year), np.nan))
+    return Bootstrap({name: np.concatenate(parts) for name, parts in made.items()}, real, block)
+
+
+def _number(value: object) -> float | None:
+    return float(value) if isinstance(value, (int, float)) else None
+
+
+def _of_sessions(values: np.ndarray, session: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
+    """The sum of the known values on each session, and their number; (sessions,), float64, twice. Both: shape (trades,)."""
+    known = np.isfinite(values)
+    return (
+        np.bincount(session[known], values[known], count),
+        np.bincount(session[known], minlength=count).astype(np.float64),
+    )
+
+
+def _errors(total: np.ndarray, number: np.ndarray) -> np.ndarray:
+    """How far the sums of sessions are from what their trades would bring on average; both shape (sessions,)."""
+    return total - number * (total.sum() / max(number.sum(), 1.0))
+
+
+def _drawn(rng: np.random.Generator, runs: int, count: int, block: float) -> np.ndarray:
+    """Sessions in blocks that begin anywhere and end at each session with the chance 1 / ``block``; int64, shape (runs,
+    count)."""
+    begins = rng.random((runs, count)) < 1 / block
+    begins[:, 0] = True
+    starts = rng.integers(0, count, (runs, count))
+    at = np.maximum.accumulate(np.where(begins, np.arange(count), 0), axis=1)
+    return np.asarray((np.take_along_axis(starts, at, axis=1) + np.arange(count) - at) % count)
