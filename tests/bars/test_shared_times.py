@@ -18,9 +18,11 @@ from oakladder.bars.sessions import Calendar
 from oakladder.bars.store import offsets
 from oakladder.bars.store.bar_cache import BarCache
 from oakladder.bars.store.files import layout_of
+from oakladder.bars.store.infer_metadata import tick_of
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
+from oakladder.bars.timeline import Timeline
 
 
 def test_equal_times_are_one_array_and_its_facts_go_with_it() -> None:
@@ -128,3 +130,43 @@ def test_no_times_stay_behind_when_their_bars_are_gone(tmp_path: Path) -> None:
     del panel
     gc.collect()
     assert len(shared_times._KNOWN) <= before
+
+
+def test_facts_by_name_are_those_of_their_symbol_the_second_time_too() -> None:
+    calls = []
+
+    def work() -> np.ndarray:
+        calls.append(1)
+        return np.arange(9.0)
+
+    keys, sizes = [("facts of", k) for k in "abc"], [2, 3, 4]
+    for _ in range(2):
+        assert shared_times.remembered_by_name(keys, sizes, work).tolist() == list(range(9))
+    assert len(calls) == 1
+    assert shared_times.remembered_by_name(keys[1:2], [3], work).tolist() == [2, 3, 4]
+    assert shared_times.remembered_by_name([keys[2], keys[0]], [4, 2], work).tolist() == [5, 6, 7, 8, 0, 1]
+    assert len(calls) == 1
+
+
+def test_symbols_that_share_their_times_stand_in_runs() -> None:
+    """What is worked out for one of a run is taken for all of it."""
+    one, two = (shared_times.shared(np.arange(n, dtype=np.int64) * 86_400) for n in (5, 7))
+    calendar, other = Calendar(), Calendar(weekend=True)
+
+    def runs(*symbols: tuple[np.ndarray, Calendar]) -> list[tuple[int, int]]:
+        parts = [times for times, _ in symbols]
+        offsets = np.cumsum([0, *map(len, parts)])
+        return Timeline(ONE_DAY, tuple(c for _, c in symbols), offsets, tuple(parts), False).alike()
+
+    a, b, c = (one, calendar), (two, calendar), (one, other)
+    assert runs(a, a, b, b, b, a) == [(0, 2), (2, 5), (5, 6)]
+    assert runs(a, b, a, b) == [(0, 1), (1, 2), (2, 3), (3, 4)]
+    assert runs(a, c, c) == [(0, 1), (1, 3)] and runs(a) == [(0, 1)] and runs() == []
+
+
+@pytest.mark.parametrize(
+    ("prices", "tick"),
+    [([10.0, 12.0], 1.0), ([10.5, 12.0], 0.1), ([10.25], 0.01), ([1.23456], 1e-5), ([1 / 3], 1e-6), ([], 1.0)],
+)
+def test_a_tick_is_found_in_prices(prices: list[float], tick: float) -> None:
+    assert tick_of(np.array([np.nan, *prices])) == pytest.approx(tick)

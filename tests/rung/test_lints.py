@@ -41,6 +41,7 @@ CAUGHT = [
     ("signal go = 1.5 < change(close) / close[1]", "R409", "1.5% <"),
     ("let up = change(close, 5) / close[5]\nsignal go = up between 1 and 3", "R409", "between 1% and 3"),
     (TRADE + "    leave when position.gain < -8", "R409", "< -8%"),
+    ("setting least = 0.6\nsignal go = change(close) / close[1] > least", "R409", "setting least = 0.6%"),
     (
         'setting least = 2 range 0..10 step 0.5 "Per cent"\nsignal go = volume / volume[1] - 1 > least',
         "R409",
@@ -102,6 +103,8 @@ def test_what_nobody_means_is_warned_of_and_its_fix_is_right(text: str, code: st
         'setting least = 2 "Times the usual volume"\nsignal go = volume / sma(volume, 20) > least',
         'setting least = 2% "Per cent"\nsignal go = change(close) / close[1] > least',
         "signal go = roc(close, 1) > 2",
+        "setting least = 0.2\nsignal go = change(close) / close[1] > least",
+        "setting least = 0.6\nsignal go = change(close, 50) / close[50] > least",
         "link latch(close > open, low) ago age(close > open) to low",
         "link low[3] ago 3 to low\nmark close > open at low[2] ago 2",
         "mark close > open below ago 2",

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from helpers import DEMO_SCRIPTS, demo_text
 from oakladder.rung import Program, analyse, compile_script
 from oakladder.rung.service.fixes import apply_edits
-from oakladder.rung.service.names import NameKind, RenameProblem, hover, names_of, renamable, rename
+from oakladder.rung.service.names import NameKind, RenameProblem, hover, names_of, renamable, rename, word_at
 from rung_programs import EXPRESSIONS, PROLOGUE
 
 SCRIPT = """rung 1
@@ -194,3 +194,21 @@ def test_what_the_mouse_is_over_is_said(word: str, nth: int, told: str) -> None:
 def test_words_of_the_language_are_explained_while_the_names_are_not_known() -> None:
     assert hover(SCRIPT, None, *place_of(SCRIPT, "close")).startswith("close: ")
     assert hover(SCRIPT, None, *place_of(SCRIPT, "go")) == ""
+
+
+@pytest.mark.parametrize(
+    ("row", "column", "word"),
+    [
+        ("line position.gain", 7, "position.gain"),
+        ("line position.gain", 17, "position.gain"),
+        ("line bands.upper", 7, "bands"),
+        ("line bands.upper", 13, "bands.upper"),
+        ("line close -- open", 8, "close"),
+        ("line close -- open", 15, ""),
+        ('label "close" at high', 8, ""),
+        ("line close", 99, ""),
+    ],
+)
+def test_the_word_under_the_mouse(row: str, column: int, word: str) -> None:
+    """A word with a part is one where the language explains both together; else the part before the dot is a name."""
+    assert word_at(f"rung 1\n{row}\n", 2, column) == word

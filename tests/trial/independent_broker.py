@@ -243,8 +243,9 @@ def trade(bars: list[Bar], rules: list[Rule], tick: float = 0.01, *, finer: bool
                 own = tighter(own, to_tick(rule.stop_at[bar], tick, buys), side)
             if rule.trail is not None and (d := away(rule.trail, bar, held.best)) is not None:
                 own = tighter(own, to_tick(held.best - side * d, tick, buys), side)
+            open_to_loss = held.stop is None or side * (entry - held.stop) > 0
             held.stop = tighter(held.stop, own, side)
-            if held.done.risk is None and own is not None and own != entry:
+            if held.done.risk is None and own is not None and open_to_loss and side * (entry - own) > 0:
                 held.done.risk = abs(entry - own)
                 if rule.target_risks is not None:
                     risks = entry + side * rule.target_risks * held.done.risk

@@ -64,6 +64,9 @@ def test_sweeps_are_kept_and_count_as_tries(books: Notebooks) -> None:
     trial = task.trial({})
     told = again.discount_for(what(n=5.0), trial)
     assert told is not None and told.tries == 3 and told.luck > 0
+    # The others beside it are those of other settings; what was tried as it is now counts as it is now.
+    sharpes = sorted(t.metrics["sharpe"] for t in again.tries.values())
+    assert sorted(told.others.tolist()) == pytest.approx(sharpes) and told.others[0] == trial.metrics["sharpe"]
 
 
 def test_a_damaged_line_costs_itself_alone(books: Notebooks, tmp_path: Path) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 from importlib.resources import files
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -12,7 +13,9 @@ import pytest
 from helpers import Tune, daily_bars
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.panels import panel_of
+from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.columns.fill import cells
 from oakladder.engine.picture.draw import draw
@@ -182,3 +185,14 @@ label "{bar}" at high when up
     assert np.array_equal(picture.lines[0].colours == 1, rising)
     assert picture.labels[0].texts == [str(b) if b < 1000 else f"{b:,}" for b in up]
     assert np.array_equal(picture.labels[0].prices, bars["high"][up])
+
+
+def test_what_was_true_on_the_bar_before_is_gone_also_where_that_was_the_first(tmp_path: Path) -> None:
+    """With one bar there is nothing before; with two there is."""
+    program, library = compile_script("rung 1\nsignal go = close > 10\n"), BarLibrary(tmp_path)
+    closes = {"ONE": [9.0], "LONE": [11.0], "TWO": [11.0, 9.0], "NOW": [9.0, 11.0], "MANY": [9.0, 11.0, 9.0]}
+    for name, values in closes.items():
+        info = SymbolInfo(name, name, "My data", "share", 0.01, Calendar())
+        library.write(daily_bars(np.array(values), name), info)
+    found = scan(program, "go", library, list(closes), 1)
+    assert sorted(f.symbol for f in found.found) == ["LONE", "NOW"] and sorted(found.gone) == ["MANY", "TWO"]

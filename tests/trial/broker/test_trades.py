@@ -247,3 +247,21 @@ def test_a_stop_of_none_is_no_stop_and_one_of_zero_lets_nobody_in() -> None:
     zero = find_trades(compile_script(enter + "    stop close - close\n"), panel_of([bars]))
     assert np.array_equal(plain.exit, unknown.exit, equal_nan=True) and np.isnan(unknown.risk).all()
     assert len(zero) == 0 and zero.touched > 10
+
+
+def test_a_first_stop_that_is_already_in_profit_is_no_risk() -> None:
+    # Filled at 100; the first stop that is known stands at 101, behind a price of 110: nothing is at risk, so nothing is
+    # counted in it, also where the clause names a price below the fill later.
+    closes = np.array([100.0, 100, 100, 110, 110, 130, 130, 106, 106])
+    opens = np.append(100.0, closes[:-1])
+    bars = daily_bars(closes, open=opens, high=np.maximum(opens, closes), low=np.minimum(opens, closes))
+    text = (
+        "rung 1\ntrade a long\n    enter when bar == 0\n"
+        "    stop at (if bar < 3 then none else if bar == 3 then 101 else 95)\n    target 3 risks\n"
+    )
+    (found,) = [find_trades(compile_script(text), panel_of([bars]))]
+    assert found.entry.tolist() == [100] and found.left.tolist() == [-1]  # 103 would have been its target
+    assert np.isnan(found.risk).all()
+    # With the stop below the fill it is a risk, and the target three of it beyond.
+    at_risk = find_trades(compile_script(text.replace("101", "98")), panel_of([bars]))
+    assert at_risk.risk.tolist() == [2] and at_risk.exit.tolist() == [110]

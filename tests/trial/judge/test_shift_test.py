@@ -172,6 +172,8 @@ def test_more_tries_leave_less_of_a_sharpe_ratio() -> None:
     spread = np.var([returns.sharpe, *np.array(others[:199]) / year], ddof=1)
     assert many.luck == pytest.approx(luck(200, spread) * year)
     assert alone.discounted == alone.sharpe
+    assert many.discounted == many.sharpe - many.luck < many.sharpe
+    assert many.as_plain()["discounted"] == many.discounted
     assert alone.sharpe == few.sharpe == many.sharpe
     assert alone.probability > few.probability > many.probability
     assert "first try" in alone.words() and "200 tries" in many.words()

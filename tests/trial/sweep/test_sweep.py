@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
+from concurrent.futures import Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor
 from dataclasses import replace
 from multiprocessing import get_context
 
@@ -17,6 +17,7 @@ from oakladder.engine.bar_selection import BarSelection
 from oakladder.engine.run.context import RunContext
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.problems import Cancelled
+from oakladder.trial.batch.scheduler import BatchHandle, WatchedBatch
 from oakladder.trial.batch.task import Task, Tried
 from oakladder.trial.sweep.map import map_of
 from oakladder.trial.sweep.ranges import Range, drawn_settings, grid_of_settings
@@ -79,6 +80,30 @@ def test_every_variant_is_the_trial_of_its_settings() -> None:
         assert one.metrics == trial.metrics and one.counts == trial.counts
     with ThreadPoolExecutor(2) as threads:
         assert list(swept(task, variants, context=RunContext(threads))) == alone
+
+
+class _Slow(Executor):
+    """Takes work, and does it when its result is asked for."""
+
+    def __init__(self) -> None:
+        self.taken: list[list[dict[str, object]]] = []
+
+    def submit(self, work, *arguments):  # type: ignore[no-untyped-def,override]
+        self.taken.append(arguments[-1])
+        made: Future[object] = Future()
+        made.set_result(work(*arguments))
+        return made
+
+
+def test_each_batch_is_handed_on_once() -> None:
+    task, variants, executor = Task(compile_script(RULE), ground()), grid_of_settings([NS, FARS]), _Slow()
+    handle = BatchHandle(WatchedBatch(task, variants), variants, 2, executor, most=3)
+    assert len(executor.taken) == 3
+    for _ in range(3):
+        handle.hand_on()
+    made = [tried for k in range(len(handle.batches)) for tried in handle.made(k, None)]
+    assert made == list(swept(task, variants))
+    assert [row for batch in executor.taken for row in batch] == variants
 
 
 def test_what_cannot_run_spoils_no_other() -> None:

@@ -346,14 +346,14 @@ class Fills(Prices):
     def _first_risk(self, stops: list[str]) -> None:
         """A risk that becomes known only after the fill, and the target that is counted in it.
 
-        A stop that only protects what was gained is no risk.
+        A stop that only protects what was gained is no risk, and what comes after one is not the first in force.
         """
         w = self.w
-        with w.when("not known(risk)"):
+        with w.when(f"not known(risk) and ({self.way} * (entry - stop) > 0 or not known(stop))"):
             w.fresh("first_stop", "none")
             for stop in stops:
                 self.tighten("first_stop", self.rounded(stop, self.short), self.way)
-            with w.when("abs(entry - first_stop) > 0"):
+            with w.when(f"{self.way} * (entry - first_stop) > 0"):
                 w.set("risk", "abs(entry - first_stop)")
                 if self.has(_W.TARGET_RISKS):
                     name = self.rounded(f"entry + {self.way} * target_risks * risk", self.short)

@@ -230,6 +230,14 @@ def test_parts_add_up_to_the_whole() -> None:
     for parts in (by_year(made), by_weekday(made), by_group(made, {"S0": "Ferries", "S1": "Salt"})):
         assert sum(p.count for p in parts) == whole.count
         assert sum(p.mean * p.count for p in parts) / whole.count == pytest.approx(whole.mean)
+    panel = made.ground.panel
+    changes = [panel.bars(k)["close"][10:] / panel.bars(k)["open"][1:-9] - 1 for k in range(4)]
+    years = [panel.column("year").reshape(4, -1)[k, :-10] for k in range(4)]
+    for part in by_year(made):
+        usual = np.concatenate([c[y == int(part.name)] for c, y in zip(changes, years, strict=True)]).mean()
+        assert part.usual == pytest.approx(usual) and part.difference == pytest.approx(part.mean - usual)
+    for part, rows in zip(by_group(made, {"S0": "Ferries", "S1": "Salt"}), ([2, 3], [0], [1]), strict=True):
+        assert part.usual == pytest.approx(np.mean([changes[k] for k in rows]))
     assert [p.name for p in by_group(made, {"S0": "Ferries", "S1": "Salt"})] == ["no group", "Ferries", "Salt"]
     assert by_hour(made) == []
 
