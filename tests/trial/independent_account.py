@@ -121,6 +121,8 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms) -> Told:
             if when != "close":
                 for deal in ranked([d for d in deals if d.entered == moment and d.inside == (when == "inside")]):
                     enter(deal)
+                    if when == "inside" and deal.left == moment and deal.when == "inside":
+                        leave(deal)  # before the next one enters
             for deal in sorted(now, key=lambda d: d.symbol):
                 leave(deal)
         told.curve.append(cash + sum(d.side * d.units * closes[d.symbol][moment] for d in held))

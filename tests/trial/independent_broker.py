@@ -257,7 +257,10 @@ def trade(bars: list[Bar], rules: list[Rule], tick: float = 0.01, *, finer: bool
         if held is not None:
             rule = held.rule
             gain = (b.close / held.done.entry - 1) * rule.side
-            if (rule.leave is not None and rule.leave[bar]) or (rule.lose is not None and gain < rule.lose):
+            late = (rule.by is not None and b.closes >= rule.by) or (rule.at_end and b.last)
+            if not late and (
+                (rule.leave is not None and rule.leave[bar]) or (rule.lose is not None and gain < rule.lose)
+            ):
                 leaving = "leave"
         chosen: dict[int, Rule] = {}
         for rule in rules:
@@ -279,7 +282,7 @@ def trade(bars: list[Bar], rules: list[Rule], tick: float = 0.01, *, finer: bool
             else:
                 raw = rule.price[bar]
                 assert raw is not None
-                near = raw <= b.close if rule.side > 0 else raw >= b.close
+                near = rule.side * (raw - b.close) <= 1e-6 * tick
                 price = to_tick(raw, tick, rule.side > 0)
                 wanted = _Wanted(rule, bar, "limit" if near else "stop", price, rule.wait)  # type: ignore[arg-type]
     return book

@@ -231,3 +231,18 @@ def test_a_symbol_that_stops_trading_in_a_position_is_valued_at_its_last_close()
     assert trial.book.open.tolist() == [True, True] and trial.metrics["trades"] == 0
     units = trial.book.units
     assert trial.metrics["end"] == 10_000 + units[0] * (139 - 103) + units[1] * (119 - 103)
+
+
+@pytest.mark.parametrize("ranked", [False, True])
+def test_a_trade_that_is_in_and_out_inside_a_bar_takes_no_room_from_the_next(ranked: bool) -> None:
+    # Both symbols come down to their limits on the third bar; the first one's stop is reached on it too.
+    def bars(name: str, low: float) -> Bars:
+        close, open_ = np.array([100.0, 100, 97, 97]), np.array([100.0, 100, 100, 97])
+        return daily_bars(close, name, open=open_, high=np.maximum(open_, close), low=np.array([100.0, 100, low, 97]))
+
+    text = "rung 1\ntrade a long\n    enter at 98 when bar == 1\n    stop 3%\n" + "    rank -low\n" * ranked
+    ground = trial_data_of(panel_of([bars("ONE", 94.0), bars("TWO", 97.0)]))
+    trial = run_trial(compile_script(text), ground, Account(most=1))
+    assert trial.trades.left.tolist() == [2, -1]
+    assert trial.book.taken.tolist() == [Taken.YES, Taken.YES]
+    assert trial.equity.positions.tolist() == [0, 0, 1, 1]

@@ -265,3 +265,33 @@ def test_a_first_stop_that_is_already_in_profit_is_no_risk() -> None:
     # With the stop below the fill it is a risk, and the target three of it beyond.
     at_risk = find_trades(compile_script(text.replace("101", "98")), panel_of([bars]))
     assert at_risk.risk.tolist() == [2] and at_risk.exit.tolist() == [110]
+
+
+@pytest.mark.parametrize("side", ["long", "short"])
+def test_a_price_that_rounding_error_tells_from_the_close_is_a_limit(side: str) -> None:
+    way = 1 if side == "long" else -1
+    odd = next(c for c in np.arange(10_000, 20_000) / 100 if way * (c * 1.1 / 1.1 - c) > 0)
+    # The next bar opens beyond the close and never comes back: a stop entry would be filled, a limit is not.
+    closes = np.array([odd, odd, odd + way, odd + 2 * way, odd + 3 * way])
+    opens = np.append(odd, closes[1:] - 0.5 * way)
+    bars = daily_bars(closes, open=opens, high=np.maximum(opens, closes), low=np.minimum(opens, closes))
+    text = f"rung 1\ntrade a {side}\n    enter at close * 1.1 / 1.1 when bar == 1 for 3 bars\n"
+    assert len(find_trades(compile_script(text), panel_of([bars]))) == 0
+    beyond = text.replace("close * 1.1 / 1.1", f"close {'+' if way > 0 else '-'} tick_size")
+    assert len(find_trades(compile_script(beyond), panel_of([bars]))) == 1
+
+
+def test_nothing_is_decided_once_the_clock_takes_the_position_out() -> None:
+    """A `leave` on a bar that closes at the clock or later comes too late: the reason is the clock."""
+    bars = market(np.random.default_rng(2), 300, "30m")
+    text = "rung 1\ntrade a long\n    enter when close > close[1]\n    leave when clock >= 14:00\n    flat by 15:00\n"
+    found = find_trades(compile_script(text), panel_with_tick(bars))
+    left = found.left[found.closed]
+    decided = HOURS.minutes(bars.times[left - 1]) % 1440
+    of_clock = found.reason[found.closed] == Reason.CLOCK.number
+    by_leave = found.reason[found.closed] == Reason.LEAVE.number
+    assert by_leave.sum() > 5
+    # The bars of 14:00 and 14:30 close by 15:00; only what is decided on the first, which closes before, leaves by `leave`.
+    assert set(decided[by_leave].tolist()) == {14 * 60} and of_clock.sum() > 0
+    late = find_trades(compile_script(text.replace(">= 14:00", ">= 14:30")), panel_with_tick(bars))
+    assert (late.reason[late.closed] == Reason.CLOCK.number).all() and late.closed.sum() > 5

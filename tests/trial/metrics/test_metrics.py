@@ -13,6 +13,7 @@ from helpers import daily_bars
 from oakladder.bars.bars import Bars
 from oakladder.bars.panels import panel_of
 from oakladder.rung import compile_script
+from oakladder.rung.trade_log import Moment
 from oakladder.rung.trade_words import Reason
 from oakladder.trial.breakdowns import by_reason, by_side, by_symbol, months
 from oakladder.trial.broker.money import Account, Costs, Slippage
@@ -111,7 +112,11 @@ def test_excursions_are_the_extremes_while_it_was_held() -> None:
                 out = side * (float(trades.exit[k]) / entry - 1)
                 worst.append(out)
                 best.append(out)
-                if trades.reason[k] == Reason.TARGET.number and trades.moment[k] == 1:
+                if trades.moment[k] == Moment.INSIDE and end > trades.entered[k]:  # the open came before the exit
+                    opened = side * (float(panel.column("open")[end]) / entry - 1)
+                    worst.append(opened)
+                    best.append(opened)
+                if trades.reason[k] == Reason.TARGET.number and trades.moment[k] == Moment.INSIDE:
                     against = low[end] if side > 0 else high[end]
                     worst.append(side * (float(against) / entry - 1))
             assert trial.results.worst[k] == pytest.approx(min(worst), abs=1e-12)
@@ -154,3 +159,13 @@ def test_the_last_digits_of_a_sum_are_no_fall(k: int, apart: bool) -> None:
     account = Account(1000.1 + 0.13 * k, lot=0.01, costs=Costs(0, 0, 0, Slippage()), apart=apart)
     metrics = run_trial(compile_script(script), ground, account).metrics
     assert metrics["trades"] and metrics["under_water"] == 0 and metrics["sortino"] is None
+
+
+def test_the_open_of_the_bar_that_stops_a_trade_counts() -> None:
+    # In at 100; the next bar opens at 110 and falls through the stop at 95: it was worth 10 % more for a moment.
+    open_, high, low, close = [100.0, 100, 110], [100.0, 101, 110], [100.0, 99, 90], [100.0, 100, 92]
+    bars = daily_bars(np.array(close), open=np.array(open_), high=np.array(high), low=np.array(low))
+    text = "rung 1\ntrade a long\n    enter when bar == 0\n    stop 5%\n"
+    trial = run_trial(compile_script(text), trial_data_of(panel_of([bars])))
+    assert trial.trades.exit.tolist() == [95] and trial.results.best.tolist() == pytest.approx([0.10])
+    assert trial.results.worst.tolist() == pytest.approx([-0.05])

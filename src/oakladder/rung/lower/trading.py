@@ -28,6 +28,8 @@ from oakladder.rung.trade_log import WIDTH, Event, Order
 from oakladder.rung.trade_words import FORMS, POSITION_VALUES, Reason, Side, TradeWord
 
 _W = TradeWord
+#: The share of a tick by which prices may differ and be the same.
+_SAME = "0.000001"
 #: What each clause gives an order to carry: as a distance, and where the distance is a ratio.
 _INTO: dict[TradeWord, tuple[str, str]] = {
     _W.STOP: ("o_stop_d", "o_stop_r"),
@@ -147,11 +149,14 @@ class Trading:
     def decisions(self) -> None:
         """What is decided at the close, for the next bar."""
         w = self.w
-        leaving = [k for k, trade in enumerate(self.trades, 1) if _W.LEAVE in trade.clauses]
+        leaving = {k: trade for k, trade in enumerate(self.trades, 1) if _W.LEAVE in trade.clauses}
         if leaving:
             with w.when("side != 0"):
-                for k in leaving:
-                    with w.when(f"active == {k} and leave_{k}"):
+                for k, trade in leaving.items():
+                    # Nothing is decided once the clock or the session's end takes the position out anyway.
+                    in_time = " and (not known(by) or close_clock < by)" if _W.FLAT_BY in trade.clauses else ""
+                    in_time += " and not last_of_session" if _W.FLAT_AT_END in trade.clauses else ""
+                    with w.when(f"active == {k} and leave_{k}{in_time}"):
                         w.set("leaving", str(Reason.LEAVE.number))
         if len(self.trades) == 1:
             with w.when(self._can_enter(1, self.trades[0])):
@@ -213,8 +218,10 @@ class Trading:
             with w.when("side != 0"):
                 w.set("leaving", str(Reason.REVERSE.number))
             return
-        near = f"price_{k} <= close" if trade.side is Side.LONG else f"price_{k} >= close"
-        w.set("o_price", self.fills_of.rounded(f"price_{k}", "yes" if trade.side is Side.LONG else "no"))
+        # A price within a millionth of a tick of the close is the close: what tells them apart is rounding error.
+        is_long = trade.side is Side.LONG
+        near = f"price_{k} <= close + {_SAME} * tick_size" if is_long else f"price_{k} >= close - {_SAME} * tick_size"
+        w.set("o_price", self.fills_of.rounded(f"price_{k}", "yes" if is_long else "no"))
         w.set("o_left", f"wait_{k}" if f"wait_{k}" in w.names else "1")
         w.set("order", either(str(Order.LIMIT.value), near, str(Order.STOP.value)))
 

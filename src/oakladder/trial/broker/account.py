@@ -141,20 +141,28 @@ def _by_moments(trades: Trades, moments: np.ndarray) -> np.ndarray:
     if any(rule.has_rank for rule in trades.rules):
         rank = np.full(keys.shape, np.inf)
         rank[:, 0] = np.where(np.isnan(trades.rank), np.inf, -trades.rank)
+        behind = _leaves_behind_its_entry(trades)
+        rank[behind, 1] = rank[behind, 0]
         return np.lexsort((np.repeat(trades.symbol, 2), rank.ravel(), keys.ravel()))
     return in_order(keys.ravel())  # trades stand by symbol
 
 
 def _add_phases(keys: np.ndarray, trades: Trades) -> None:
     """Adds when in their bar entries and exits happen, among all that happens in one: exits at the open 0, entries there
-    1, exits inside 2, entries inside 3, exits inside behind those 4, exits at the close 5."""
+    1, exits inside 2, entries inside 3, and right behind each its exit inside the same bar, exits at the close 5."""
     moment, inside = trades.moment, trades.inside
     keys[:, 0] += 1
     keys[:, 1] += 2 * moment
     keys[moment == Moment.CLOSE, 1] += 1
     if inside.any():
         keys[inside, 0] += 2
-        keys[inside & (moment == Moment.INSIDE) & (trades.entered == trades.left), 1] += 2
+        keys[_leaves_behind_its_entry(trades), 1] += 1
+
+
+def _leaves_behind_its_entry(trades: Trades) -> np.ndarray:
+    """Which trades are filled and left inside one bar: such a trade takes room and money from no other. Shape (trades,),
+    bool."""
+    return trades.inside & (trades.moment == Moment.INSIDE) & (trades.entered == trades.left)
 
 
 def in_order(keys: np.ndarray) -> np.ndarray:

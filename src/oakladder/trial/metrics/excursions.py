@@ -13,8 +13,9 @@ def excursions(trades: Trades) -> tuple[np.ndarray, np.ndarray]:
     """The worst and the best that each trade was worth, as ratios of its entry price: worst at most 0, best at least 0.
 
     From the extremes of the bars at whose closes it was held, and of the bar on which it was left as far as they count:
-    at the open only the exit price; inside at a stop that price alone (what is beyond it came later); inside at a target
-    the exit price for it, and whatever the bar did against it; at the close all of the bar.
+    at the open only the exit price; inside the bar's open, which came before, and at a stop that price alone (what is
+    beyond it came later), at a target the exit price for it, and whatever the bar did against it; at the close all of the
+    bar.
 
     Each: shape (trades,), float64.
     """
@@ -25,6 +26,10 @@ def excursions(trades: Trades) -> tuple[np.ndarray, np.ndarray]:
     forward = np.where(closed, trades.best, trades.entry)
     exits = np.where(closed, trades.exit, trades.entry)
     against, forward = _worse(against, exits, side), _better(forward, exits, side)
+    inside = np.flatnonzero(closed & (trades.moment == Moment.INSIDE) & (trades.left > trades.entered))
+    opens = panel.column("open")[trades.left[inside]]
+    against[inside] = _worse(against[inside], opens, side[inside])
+    forward[inside] = _better(forward[inside], opens, side[inside])
     at_close = closed & (trades.moment == Moment.CLOSE)
     at_target = closed & (trades.moment == Moment.INSIDE) & (trades.reason == Reason.TARGET.number)
     bad, good = _of_bars(trades, at_close | at_target)
