@@ -284,14 +284,14 @@ def test_a_price_that_rounding_error_tells_from_the_close_is_a_limit(side: str) 
 def test_nothing_is_decided_once_the_clock_takes_the_position_out() -> None:
     """A `leave` on a bar that closes at the clock or later comes too late: the reason is the clock."""
     bars = market(np.random.default_rng(2), 300, "30m")
-    text = "rung 1\ntrade a long\n    enter when close > close[1]\n    leave when clock >= 14:00\n    flat by 15:00\n"
+    text = "rung 1\ntrade a long\n    enter when close > close[1]\n    leave when clock >= 13:00\n    flat by 14:00\n"
     found = find_trades(compile_script(text), panel_with_tick(bars))
     left = found.left[found.closed]
     decided = HOURS.minutes(bars.times[left - 1]) % 1440
     of_clock = found.reason[found.closed] == Reason.CLOCK.number
     by_leave = found.reason[found.closed] == Reason.LEAVE.number
     assert by_leave.sum() > 5
-    # The bars of 14:00 and 14:30 close by 15:00; only what is decided on the first, which closes before, leaves by `leave`.
-    assert set(decided[by_leave].tolist()) == {14 * 60} and of_clock.sum() > 0
-    late = find_trades(compile_script(text.replace(">= 14:00", ">= 14:30")), panel_with_tick(bars))
+    # The bars of 13:00 and 13:30 close by 14:00; only what is decided on the first, which closes before, leaves by `leave`.
+    assert set(decided[by_leave].tolist()) == {13 * 60} and of_clock.sum() > 0
+    late = find_trades(compile_script(text.replace(">= 13:00", ">= 13:30")), panel_with_tick(bars))
     assert (late.reason[late.closed] == Reason.CLOCK.number).all() and late.closed.sum() > 5
