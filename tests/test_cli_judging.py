@@ -85,6 +85,18 @@ def test_a_trial_beside_chance(call) -> None:  # type: ignore[no-untyped-def]
     assert code == 0 and "shifted through time together" in out and "90 % of resampled runs" in out
 
 
+def test_prices_far_below_the_tick_are_refused_with_a_guess(call, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    path = tmp_path / "SMALL.csv"
+    rows = "".join(
+        f"2025-{1 + d // 28:02}-{1 + d % 28:02},{p},{p},{p},{p},960\n" for d in range(80) for p in [f"0.000{12 + d}"]
+    )
+    path.write_text("date,open,high,low,close,volume\n" + rows)
+    code, _, err = call("trial", rule(), "--csv", str(path))
+    assert code == 3 and "far below a tick of 0.01" in err and "--tick 0.00001" in err
+    code, out, _ = call("trial", rule(), "--csv", str(path), "--tick", "0.00001", "--format", "json")
+    assert code == 0 and json.loads(out)["figures"]["trades"] > 0
+
+
 def test_without_a_trade_there_is_nothing_beside_chance(call) -> None:  # type: ignore[no-untyped-def]
     never = rule(RULE.replace("enter when go", "enter when go and volume < 0"))
     made = told(call, "trial", never, *bars(), "--chance")

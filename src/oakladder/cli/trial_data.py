@@ -9,10 +9,14 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
+import numpy as np
+
 from oakladder.bars.errors import DataProblem
-from oakladder.bars.panel import USUAL_TICK
+from oakladder.bars.panel import USUAL_TICK, Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
+from oakladder.bars.store.infer_metadata import tick_of
+from oakladder.bars.time_words import tick_words
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.cli.argument_types import a_number, a_path
 from oakladder.cli.common import CALL_WRONG, DATA_WRONG, Argument, arg, fail, known_symbol, library_of, timeframe_of
@@ -24,6 +28,8 @@ from oakladder.trial.spans import Span
 from oakladder.trial.trial import TrialData, trial_data_of
 from oakladder.trial.universe import trial_data_in
 
+#: Prices of fewer ticks, which are no whole number of them, are not meant for that tick.
+_FEWEST_TICKS = 10
 GROUND: tuple[Argument, ...] = (
     arg("script", type=a_path, help="a .rung file"),
     arg("--symbol", dest="symbol", help="one symbol of the library"),
@@ -80,7 +86,7 @@ class DataOptions:
                 panel = panel_of([resample(bars, wanted) if wanted else bars])
             except ValueError as error:
                 fail(CALL_WRONG, str(error))
-            panel.ticks = (self.tick or USUAL_TICK,)
+            panel.ticks = (_tick_for(panel, self.tick or USUAL_TICK),)
             return trial_data_of(panel, replace(span, sealed=False))
         if self.tick is not None:
             fail(CALL_WRONG, "--tick goes with --csv; the library knows the ticks of its symbols.")
@@ -92,6 +98,21 @@ class DataOptions:
         for one in skipped:
             print(f"{one.symbol} skipped: {one.reason}", file=sys.stderr)
         return ground
+
+
+def _tick_for(panel: Panel, tick: float) -> float:
+    """The tick of a file's prices; ends the program where they are far below it: no stop or limit could be told from
+    another."""
+    close = panel.column("close")
+    known = np.abs(close[np.isfinite(close)])
+    usual, guess = float(np.median(known)) if len(known) else 0.0, tick_of(close)
+    if 0 < usual < _FEWEST_TICKS * tick and guess < tick:
+        fail(
+            DATA_WRONG,
+            f"The prices are about {usual:.4g}, far below a tick of {tick_words(tick)}. Say what their smallest step is, as in "
+            f"--tick {tick_words(guess)}.",
+        )
+    return tick
 
 
 @contextmanager
