@@ -39,7 +39,11 @@ def bars(edge: float = 0.0) -> tuple[str, ...]:
 def told(call, *words: str) -> dict:  # type: ignore[no-untyped-def, type-arg]
     code, out, err = call(*words, "--format", "json")
     assert code == 0, err
-    return json.loads(out)
+    return json.loads(out, parse_constant=no_number)
+
+
+def no_number(words: str) -> None:
+    raise AssertionError(f"{words} is no JSON")
 
 
 def test_evidence_tells_every_horizon(call) -> None:  # type: ignore[no-untyped-def]
@@ -95,6 +99,42 @@ def test_prices_far_below_the_tick_are_refused_with_a_guess(call, tmp_path: Path
     assert code == 3 and "far below a tick of 0.01" in err and "--tick 0.00001" in err
     code, out, _ = call("trial", rule(), "--csv", str(path), "--tick", "0.00001", "--format", "json")
     assert code == 0 and json.loads(out)["figures"]["trades"] > 0
+
+
+def spread(folder: Path) -> Path:
+    """The difference of two prices: it comes down from 2 and goes on below 0."""
+    closes = np.round(2 + np.cumsum(np.random.default_rng(3).normal(-0.01, 0.3, 300)), 2)
+    opens = np.append(2.0, closes[:-1])
+    rows = (
+        f"{np.datetime64('2023-01-01') + k},{o:.2f},{max(o, c) + 0.1:.2f},{min(o, c) - 0.1:.2f},{c:.2f},{(k * 37) % 1000}\n"
+        for k, (o, c) in enumerate(zip(opens, closes, strict=True))
+    )
+    path = folder / "SPREAD.csv"
+    path.write_text("date,open,high,low,close,volume\n" + "".join(rows))
+    return path
+
+
+def test_prices_below_zero_have_results_in_money_alone(call, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    text, where = rule(RULE + "    stop 0.5\n"), ("--csv", str(spread(tmp_path)))
+    code, _, err = call("trial", text, *where)
+    assert code == 2 and "SPREAD has prices of 0 and below" in err and "100u, 1%r" in err
+    code, _, err = call("evidence", text, *where)
+    assert code == 2 and "SPREAD has prices of 0 and below" in err and "per cent" in err
+    equity = tmp_path / "equity.csv"
+    made = told(call, "trial", text, *where, "--size", "100u", "--cost", "0", "--chance", "--equity", str(equity))
+    figures, trades = made["figures"], made["trades"]
+    assert figures["trades"] == len(trades) > 5
+    assert [figures[n] for n in ("average", "held_end", "held_growth", "zero_cost")] == [None] * 4
+    assert all(t["ratio"] is None and t["worst"] is None and t["best"] is None for t in trades)
+    # Money and risks have a meaning: one tick of slippage where it leaves at the market or a stop, and where it enters.
+    for trade in trades:
+        assert trade["net"] == pytest.approx(100 * (trade["exit"] - trade["entry"] - 0.02))
+    assert figures["average_money"] == pytest.approx(np.mean([t["net"] for t in trades]))
+    assert made["chance"]["real"] == pytest.approx(figures["average_money"] / 100)
+    assert 0 < made["chance"]["share"] <= 1 and made["bootstrap"]["ranges"]["average"] is None
+    assert "nan" not in equity.read_text()
+    code, out, _ = call("trial", text, *where, "--size", "100u", "--cost", "0", "--chance")
+    assert code == 0 and "a unit" in out and "nan" not in out
 
 
 def test_without_a_trade_there_is_nothing_beside_chance(call) -> None:  # type: ignore[no-untyped-def]

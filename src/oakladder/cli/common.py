@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from collections.abc import Callable, Sequence
 from enum import StrEnum
@@ -11,6 +10,7 @@ from typing import TYPE_CHECKING, Any, NoReturn
 
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.timeframes import Timeframe
+from oakladder.cli.streams import json_words
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
 from oakladder.rung.problems import did_you_mean
 from oakladder.user.scripts import ScriptFileProblem, read_script
@@ -80,7 +80,7 @@ def load(script: Path, as_json: bool = False) -> Program:
 
 def print_problems(script: Path, problems: Sequence[Any], as_json: bool, to: Any) -> None:
     if as_json:
-        print(json.dumps([{"file": str(script), **p.as_dict()} for p in problems], indent=2), file=to)
+        print(json_words([{"file": str(script), **p.as_dict()} for p in problems], indent=2), file=to)
         return
     for problem in problems:
         print(problem.line_text(str(script)), file=to)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import json
 from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
@@ -28,6 +27,7 @@ from oakladder.cli.common import (
     timeframe_of,
 )
 from oakladder.cli.outputs import check_outputs, write_table
+from oakladder.cli.streams import json_words
 from oakladder.engine.columns.cells import Cell, column_cell, column_name
 from oakladder.engine.picture.as_data import as_plain, day_paint
 from oakladder.engine.picture.draw import draw
@@ -88,7 +88,7 @@ def evaluate(
             {"name": name, "text": [c.text for c in some], "fill": [c.fill for c in some]}
             for name, some in cells.items()
         ]
-        print(json.dumps(drawn | {"columns": told} if everything else drawn))
+        print(json_words(drawn | {"columns": told} if everything else drawn))
 
 
 def _bars(csv_file: Path | None, symbol: str | None, timeframe: str | None, extended: bool) -> Panel:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Any
 
@@ -10,7 +9,7 @@ from rich.table import Table
 
 from oakladder.cli.common import Format, arg, command, load, settings_of
 from oakladder.cli.notebook import NotebookWriter
-from oakladder.cli.streams import console
+from oakladder.cli.streams import console, json_words
 from oakladder.cli.trial import trading
 from oakladder.cli.trial_data import GROUND, DataOptions, sentences
 from oakladder.engine.run.context import RunContext
@@ -40,7 +39,7 @@ def evidence(script: Path, settings: list[str] | None, signal: str | None, forma
             task, noting = Task(trading(program, script), ground, settings=values), NotebookWriter(script)
             noting.seal(noting.what(task, asked.name), task)
     if Format(format_) is Format.JSON:
-        print(json.dumps(as_plain(made)))
+        print(json_words(as_plain(made)))
     else:
         _print_table(made)
 

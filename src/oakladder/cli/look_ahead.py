@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Any
 
 from oakladder.cli.common import Format, arg, command, load, settings_of
+from oakladder.cli.streams import json_words
 from oakladder.cli.trial_data import GROUND, DataOptions, sentences
 from oakladder.rung.texts import count_words
 from oakladder.trial.judge.look_ahead.check import check_look_ahead as check
@@ -25,7 +25,7 @@ def honest(script: Path, settings: list[str] | None, format_: str, **where: Any)
         ground = DataOptions(**where).ground()
         found = check(program, ground, settings=values)
     if Format(format_) is Format.JSON:
-        print(json.dumps({"findings": [f.as_plain() for f in found.findings], "words": found.words()}))
+        print(json_words({"findings": [f.as_plain() for f in found.findings], "words": found.words()}))
         return
     print(found.words())
     for one in found.findings:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import json
 import sys
 from pathlib import Path
 
@@ -15,7 +14,7 @@ from oakladder.bars.time_words import iso
 from oakladder.cli.argument_types import a_path, at_least
 from oakladder.cli.common import CALL_WRONG, Format, arg, command, fail, library_of, load, settings_of, timeframe_of
 from oakladder.cli.lists import symbols_of
-from oakladder.cli.streams import console, visible
+from oakladder.cli.streams import console, json_words, visible
 from oakladder.engine.scan.conditions import Rule, TriggerMode
 from oakladder.engine.scan.run import ScanResult, run_scan
 from oakladder.rung import RunProblem
@@ -73,7 +72,7 @@ def _print_scan(found: ScanResult, library: BarLibrary, format_: Format) -> None
     ]
     if format_ is Format.JSON:
         clean = [{k: None if v != v else v for k, v in row.items()} for row in rows]
-        print(json.dumps({"looked_at": found.looked_at, "hits": clean}, indent=2))
+        print(json_words({"looked_at": found.looked_at, "hits": clean}, indent=2))
     elif format_ is Format.CSV:
         writer = csv.DictWriter(
             sys.stdout, ["symbol", "name", "bars_ago", "time", "last", "change"], lineterminator="\n"

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import io
+import json
+import math
 import os
 import re
 import sys
@@ -20,6 +22,22 @@ _UNSAFE = re.compile(
 def visible(text: str) -> str:
     """A text with control characters, zero-width signs and direction marks written as escapes, as in ``\\x1b``."""
     return _UNSAFE.sub(lambda found: _escaped(found.group()), text)
+
+
+def json_words(value: object, indent: int | None = None) -> str:
+    """Plain data as JSON that every reader takes: a number that is not finite is null."""
+    return json.dumps(_finite(value), indent=indent, allow_nan=False)
+
+
+def _finite(value: object) -> object:
+    match value:
+        case float():
+            return value if math.isfinite(value) else None
+        case dict():
+            return {key: _finite(inner) for key, inner in value.items()}
+        case list() | tuple():
+            return [_finite(inner) for inner in value]
+    return value
 
 
 def _escaped(sign: str) -> str:

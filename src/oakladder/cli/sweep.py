@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import json
 import sys
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Executor
@@ -13,6 +12,7 @@ from datetime import UTC, datetime
 from oakladder.bars.time_words import iso
 from oakladder.cli.argument_types import at_least
 from oakladder.cli.common import CALL_WRONG, Argument, Format, arg, fail
+from oakladder.cli.streams import json_words
 from oakladder.engine.run.context import RunContext
 from oakladder.trial.batch.processes import Workers
 from oakladder.trial.batch.task import Task, Tried
@@ -95,7 +95,7 @@ def _print_rows(ranges: Sequence[Range], rows: Sequence[Tried], made: SweepMap, 
             for r, a, lonely in zip(rows, around, made.lonely.tolist(), strict=True)
         ]
         print(
-            json.dumps(
+            json_words(
                 {"sweep": plain, "by": made.metric, "best": _at(rows, made.best), "broad": _at(rows, made.broad)}
             )
         )
@@ -141,7 +141,7 @@ def _print_walk(made: Walk, format_: Format) -> None:
             "hindsight": hindsight,
             "equity": equity,
         }
-        print(json.dumps({"walk": plain}))
+        print(json_words({"walk": plain}))
         return
     writer = csv.writer(sys.stdout, delimiter="\t", lineterminator="\n")
     writer.writerow(["From", "To", "Settings", "Promised", "Brought", "Trades"])

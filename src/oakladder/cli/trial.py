@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from datetime import UTC, datetime
 from pathlib import Path
@@ -14,7 +13,7 @@ from oakladder.cli.argument_types import a_number, a_path, at_least
 from oakladder.cli.common import CALL_WRONG, Format, arg, command, fail, load, settings_of
 from oakladder.cli.notebook import NotebookWriter
 from oakladder.cli.outputs import check_outputs, is_standard, write_table
-from oakladder.cli.streams import console, visible
+from oakladder.cli.streams import console, json_words, visible
 from oakladder.cli.sweep import SWEEPING, sweep
 from oakladder.cli.trial_data import GROUND, DataOptions, sentences
 from oakladder.rung import Program, RunProblem, compile_script
@@ -118,7 +117,7 @@ def trial(
     if as_json:
         none = dict.fromkeys((ShiftTest.name, Bootstrap.name)) if chance else {}
         plain = as_plain(done) | none | {"tries": tries.as_plain() if tries is not None else None}
-        print(json.dumps(plain | {part.name: part.as_plain() for part in judged}))
+        print(json_words(plain | {part.name: part.as_plain() for part in judged}))
         return
     to = sys.stderr if standard else sys.stdout  # the report makes way for a table on standard output
     _print_table(done, script, to)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -40,6 +40,18 @@ class Grid:
             "ends": panel.offsets[1:] - 1,
         }
         return {name: values.astype(np.float64, copy=False) for name, values in made.items()}
+
+    @cached_property
+    def below_zero(self) -> np.ndarray:
+        """Which symbols have a price of 0 or below (a spread, say): what is worth so much has no return in per cent. Shape
+        (symbols,), bool."""
+        made = np.zeros(len(self.panel), dtype=bool)
+        there = np.flatnonzero(self.panel.timeline.sizes > 0)
+        if len(there):
+            lows = np.fmin.reduceat(self.panel.column("low"), self.panel.starts[there])
+            closes = np.fmin.reduceat(self.panel.column("close"), self.panel.starts[there])
+            made[there] = np.fmin(lows, closes) <= 0
+        return made
 
     @cached_property
     def clock(self) -> Clock:
@@ -88,7 +100,8 @@ def _with_held(panel: Panel, times: np.ndarray, closes: np.ndarray, at: np.ndarr
     for row, first in zip(there.tolist(), firsts.tolist(), strict=True):
         ratio = closes[row] / first if first == first and first else np.ones(len(times))
         growth += np.where(np.isnan(ratio), 1.0, ratio)
-    return Grid(times, closes, at, growth / max(len(there), 1), panel)
+    made = Grid(times, closes, at, growth / max(len(there), 1), panel)
+    return replace(made, held=np.full(len(times), np.nan)) if made.below_zero.any() else made
 
 
 def _filled(closes: np.ndarray) -> np.ndarray:

@@ -100,8 +100,8 @@ def curve_drawing(trial: Trial) -> str:
     equity = trial.equity
     if not len(equity.times):
         return ""
-    low = float(np.nanmin([equity.value.min(), np.nanmin(equity.held)]))
-    high = float(np.nanmax([equity.value.max(), np.nanmax(equity.held)]))
+    both = np.concatenate([equity.value, equity.held])
+    low, high = float(np.nanmin(both)), float(np.nanmax(both))
     under = equity.under_water
     deepest = min(float(under.min()), -1e-9)
     held = _points(equity.times, equity.held, low, high, _HIGH)
@@ -122,9 +122,10 @@ def _curve_words(trial: Trial) -> str:
     if not len(equity.times):
         return "<p>There are no bars.</p>"
     deepest = float(equity.under_water.min())
+    beside = f"; dotted: buy and hold, {equity.held[-1]:,.2f}" if np.isfinite(equity.held[-1]) else ""
     return (
-        f'<p class="quiet">From {equity.start:,.2f} to {equity.value[-1]:,.2f}; dotted: buy and hold, '
-        f"{equity.held[-1]:,.2f}. Below: drawdown, max {-deepest:.1%}.</p>"
+        f'<p class="quiet">From {equity.start:,.2f} to {equity.value[-1]:,.2f}{beside}. '
+        f"Below: drawdown, max {-deepest:.1%}.</p>"
     )
 
 

@@ -75,7 +75,9 @@ def trade_words(trial: Trial, k: int) -> str:
         made.append("still open")
     if book.taken[k] == Taken.YES:
         risks = f", {results.risks[k]:+.2f} risks" if np.isfinite(results.risks[k]) else ""
-        made.append(f"{book.units[k]:,.6g} units brought {book.net[k]:,.2f} ({results.ratio[k]:+.2%}{risks})")
+        ratio = f"{results.ratio[k]:+.2%}" if np.isfinite(results.ratio[k]) else ""
+        beside = f"{ratio}{risks}".removeprefix(", ")
+        made.append(f"{book.units[k]:,.6g} units brought {book.net[k]:,.2f}" + (f" ({beside})" if beside else ""))
     else:
         made.append(f"skipped: {SKIPPED[Taken(int(book.taken[k]))]}")
     return "\n".join(made)
@@ -153,7 +155,7 @@ def equity_table(trial: Trial) -> Iterator[list[object]]:
     equity = trial.equity
     yield ["time", "value", "held"]
     for time, value, held in zip(equity.times.tolist(), equity.value.tolist(), equity.held.tolist(), strict=True):
-        yield [iso(time), repr(value), repr(held)]
+        yield [iso(time), repr(value), repr(held) if held == held else ""]
 
 
 def _field(value: object) -> object:

@@ -94,6 +94,7 @@ def run_trial(
 ) -> Trial:
     """Puts a script with trades on trial. Raises `RunProblem` where it cannot run or takes no position, `Cancelled`."""
     account.check()
+    account.check_prices(ground.panel.symbols, ground.grid.below_zero)
     trades = find_trades(program, ground.panel, settings, context=context)
     return judged(program, dict(settings or {}), ground, account, trades_from(trades, ground))
 
@@ -132,4 +133,6 @@ def judged(
 
 def summarize(trades: Trades, account: Account, ground: TrialData) -> StreamingTotals | None:
     """What trades with an account come to, where it is there without its book."""
+    if ground.grid.below_zero.any():
+        return None
     return stream_totals(trades, account, ground.grid, ground.first_place) if can_stream(trades, account) else None

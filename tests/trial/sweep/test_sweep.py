@@ -220,7 +220,7 @@ def test_a_step_trades_the_best_settings_of_the_spans_before_it() -> None:
             for v in variants
         ]
         best = max(range(len(variants)), key=lambda n: tried[n].metrics["net"] or 0.0)
-        assert step.first == times[edges[k]] and step.last == times[edges[k] + 99]
+        assert step.first == times[edges[k]] and step.last == times[min(edges[k] + 100, 399)]
         assert step.settings == variants[best] and step.promised == tried[best].metrics["net"]
     values, start = made.equity.value, made.equity.start
     assert len(values) == 300 and values[0] == pytest.approx(start, rel=0.05)

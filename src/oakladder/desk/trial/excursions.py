@@ -37,7 +37,8 @@ class ExcursionsView(PaintedWidget):
     def show_trial(self, trial: Trial | None) -> None:
         """Shows the closed trades of a trial, the newest of very many."""
         self._trial = trial
-        self._which = np.flatnonzero(trial.book.done)[-_MOST:] if trial is not None else np.zeros(0, dtype=np.int64)
+        known = trial.book.done & np.isfinite(trial.results.worst) if trial is not None else np.zeros(0, dtype=bool)
+        self._which = np.flatnonzero(known)[-_MOST:]
         many = f"Excursions of {count_words(len(self._which), 'trade')}"
         self.setAccessibleName(many if trial is not None else _NOTHING)
         self.update()

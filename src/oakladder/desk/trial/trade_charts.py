@@ -58,7 +58,9 @@ class TradeCharts(Sheet):
         symbol, won = int(trades.symbol[trade]), trial.book.net[trade] > 0
         start = int(panel.starts[symbol])
         entered, left = int(trades.entered[trade]) - start, int(trades.left[trade]) - start
-        self._head(painter, panel.symbols[symbol], f"{trial.results.ratio[trade]:+.1%}", box, bool(won))
+        ratio = float(trial.results.ratio[trade])
+        told = f"{ratio:+.1%}" if np.isfinite(ratio) else f"{trial.book.net[trade]:+,.2f}"
+        self._head(painter, panel.symbols[symbol], told, box, bool(won))
         around = max(int((left - entered) * _AROUND), _LEAST)
         first, end = max(entered - around, 0), min(left + around + 1, int(panel.ends[symbol]) - start)
         prices = float(trades.entry[trade]), float(trades.exit[trade])

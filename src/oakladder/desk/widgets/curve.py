@@ -68,7 +68,8 @@ class CurveView(PaintedWidget):
         if front is None:
             self.setAccessibleName(_NOTHING)
         else:
-            held = f", buy and hold {front.equity.held[-1]:,.0f}" if len(front.equity.held) else ""
+            known = len(front.equity.held) and np.isfinite(front.equity.held[-1])
+            held = f", buy and hold {front.equity.held[-1]:,.0f}" if known else ""
             end = front.equity.value[-1] if len(front.equity.value) else front.equity.start
             self.setAccessibleName(f"Equity: from {front.equity.start:,.0f} to {end:,.0f}{held}")
 

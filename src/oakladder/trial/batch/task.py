@@ -61,6 +61,7 @@ class Task:
     def _trades(self, settings: Mapping[str, object], cancelled: Callable[[], bool] | None) -> Trades:
         self.account.check()
         panel = self.ground.panel
+        self.account.check_prices(panel.symbols, self.ground.grid.below_zero)
         context = RunContext(cancelled=cancelled, thorough=True, signal_cache=self.signal_cache)
         found = find_trades(self.program, panel, settings, context=context)
         return trades_from(found, self.ground)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -129,6 +130,18 @@ class Account:
             raise RunProblem("Costs and slippage are at most 100% of a fill.")
         if not all(x <= MOST_UNITS for x in (costs.fixed, costs.per_unit, costs.slippage.ticks)):
             raise RunProblem(f"Costs and slippage are at most {MOST_UNITS:,.0f}.")
+
+    def check_prices(self, symbols: Sequence[str], below_zero: np.ndarray) -> None:
+        """Raises `RunProblem` where what is asked for is reckoned by the value of an entry, and a symbol has prices of 0 and
+        below. ``below_zero``: shape (symbols,), bool."""
+        if not below_zero.any():
+            return
+        costs, size = self.costs, self.size_for(len(symbols))
+        if size.kind in (Sizing.SHARE, Sizing.MONEY) or costs.ratio or costs.slippage.ratio:
+            raise RunProblem(
+                f"{symbols[int(np.argmax(below_zero))]} has prices of 0 and below, so an entry has no value to reckon by. Size "
+                "entries in units or by risk (100u, 1%r), and give commission and slippage as sums or ticks (0%, 1t)."
+            )
 
     def size_for(self, symbols: int) -> Size:
         """The size of an entry where so many symbols are traded."""

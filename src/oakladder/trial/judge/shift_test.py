@@ -34,6 +34,8 @@ class ShiftTest:
     statistic: float | None
     statistics: np.ndarray
     trades: int
+    #: Whether averages are in money per unit instead: a symbol has prices of 0 and below.
+    in_money: bool = False
     name: ClassVar[str] = "chance"
 
     def as_plain(self) -> dict[str, float | int | None]:
@@ -63,13 +65,14 @@ class ShiftTest:
 
     def words(self) -> str:
         """What it comes to, in a sentence."""
-        brought = f"The average trade brought {self.real:+.2%}"
+        write: Callable[[float], str] = "{:+,.4g} a unit".format if self.in_money else "{:+.2%}".format
+        brought = f"The average trade brought {write(self.real)}"
         if self.statistic is None:
             return f"{brought}. The trades were entered on fewer than {FEWEST_MOMENTS} days: too few to compare with chance."
         if not len(self.means):
             return f"{brought}. The history is too short to shift the trades."
         known = self.means[~np.isnan(self.means)]
-        usual = f", against {np.median(known):+.2%} in the median shift" if len(known) else ""
+        usual = f", against {write(float(np.median(known)))} in the median shift" if len(known) else ""
         how = f"{self.as_good:,} of {count_words(len(self.means), 'shift')}" if self.as_good else "None of the shifts"
         return (
             f"{brought}, {self.statistic:.1f} standard errors from nothing. Its {count_words(self.trades, 'trade')} were "
@@ -106,11 +109,16 @@ def shift_test_of(
             kept.append(made)
         if progress is not None:
             progress(min((first + step) / len(shifts), 1.0))
-    ratio = trial.results.ratio[which]
+    ratio = shifted.real
     few = len(np.unique(shifted.day)) < FEWEST_MOMENTS
     _, (real,) = shifted.measured(ratio[None, :])
     return ShiftTest(
-        float(ratio.mean()), np.concatenate(means), None if few else float(real), np.concatenate(statistics), len(which)
+        float(ratio.mean()),
+        np.concatenate(means),
+        None if few else float(real),
+        np.concatenate(statistics),
+        len(which),
+        shifted.in_money,
     )
 
 
@@ -125,9 +133,13 @@ class _Shifted:
         self._at_open = (trades.moment[which] == Moment.OPEN) & (self._length > 0)
         self._opens, self._closes = panel.column("open"), panel.column("close")
         self._ticks, self._slippage = np.array(panel.steps)[symbol], costs.slippage
-        value = trial.book.units[which] * trial.book.paid[which]
-        self._costs = 2 * (costs.fixed / value + costs.per_unit / trial.book.paid[which])
+        book, self.in_money = trial.book, trial.results.in_money
+        self._costs = 2 * (costs.fixed / book.units[which] + costs.per_unit)
         self._ratio = costs.ratio
+        #: What each trade brought.
+        self.real = book.net[which] / book.units[which] if self.in_money else trial.results.ratio[which]
+        if not self.in_money:
+            self._costs = self._costs / book.paid[which]
         # Sessions, numbered through all symbols: the first bar of each, and of each symbol its first session.
         numbers = panel.column("day_number") if panel.timeframe.intraday else np.arange(panel.size)
         counted = np.flatnonzero(trial.ground.counted)
@@ -165,6 +177,8 @@ class _Shifted:
         paid = entry + self._side * self._slippage.of(entry, self._ticks)
         got = exits - self._side * self._slippage.of(exits, self._ticks)
         with np.errstate(invalid="ignore", divide="ignore"):
+            if self.in_money:  # where costs are no ratio
+                return np.where(fits, self._side * (got - paid) - self._costs, np.nan)
             ratio = self._side * (got - paid) / paid - self._costs - self._ratio * (1 + got / paid)
         return np.where(fits, ratio, np.nan)
 

@@ -125,9 +125,13 @@ class TradeResults:
     ratio: np.ndarray
     risks: np.ndarray
     bars: np.ndarray
+    #: Whether results have a meaning in money alone: a symbol has prices of 0 and below.
+    in_money: bool = False
 
     @cached_property
     def _excursions(self) -> tuple[np.ndarray, np.ndarray]:
+        if self.in_money:
+            return self.ratio, self.ratio
         return excursions(self.trades)  # no metric is made of them
 
     @property
@@ -142,7 +146,9 @@ class TradeResults:
 
 
 def results_of(book: Book) -> TradeResults:
-    """The results of every trade of a book."""
+    """The results of every trade of a book; without ratios where a symbol has prices of 0 and below."""
+    if book.grid.below_zero.any():
+        return TradeResults(book.trades, np.full(len(book.trades), np.nan), book.risks, book.bars, in_money=True)
     return TradeResults(book.trades, book.ratio, book.risks, book.bars)
 
 
@@ -155,6 +161,8 @@ def metrics_of(book: Book, results: TradeResults, equity: Equity) -> dict[str, V
     won = net[in_order(_exit_moments(book, done))] > 0
     made |= {"longest_win": float(_longest(won)), "longest_loss": float(_longest(~won))}
     made |= _of_costs(book, done)
+    if results.in_money:
+        made["zero_cost"] = math.nan
     return named(made | of_curve(equity))
 
 

@@ -26,7 +26,8 @@ _FEWEST = 20
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """A span that was traded: when its first and its last bar open (UTC seconds), the settings that were the best before it, what they
+    """A span that was traded: when it begins and when the next one does, or the last bar where there is none (openings of
+    bars, UTC seconds), the settings that were the best before it, what they
     promised there and what they brought here."""
 
     first: int
@@ -78,8 +79,7 @@ def walk_forward(
         raise RunProblem(
             f"{len(times)} bars are too few to be cut into {spans} spans of at least {_FEWEST}. Take shorter bars or fewer spans."
         )
-    places = [len(times) * k // spans for k in range(spans + 1)]
-    edges = [int(times[k]) for k in places[:-1]] + [int(times[-1]) + 1]
+    edges = [int(times[len(times) * k // spans]) for k in range(spans)] + [int(times[-1]) + 1]
     total, done = spans - chosen_on + 1, 0
 
     def tell(share: float) -> None:
@@ -93,7 +93,7 @@ def walk_forward(
         steps.append(
             Step(
                 edges[k],
-                int(times[places[k + 1] - 1]),
+                min(edges[k + 1], int(times[-1])),
                 best.settings,
                 promised,
                 here.metrics.get(metric),

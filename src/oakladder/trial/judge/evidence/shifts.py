@@ -78,6 +78,7 @@ class _Flags:
         #: The first counted bar of each symbol, and how many there are.
         self.starts = ground.firsts
         self.sizes = panel.ends - self.starts
+        self.below_zero = ground.grid.below_zero
         at = np.flatnonzero(flags)
         symbol = np.searchsorted(panel.offsets, at, "right") - 1
         bar = at - self.starts[symbol]
@@ -200,6 +201,7 @@ class _Changes:
             made = closes / opens
             made -= 1
             made[~(np.isfinite(made) & (opens > 0))] = np.nan
+            made[whole.below_zero[rows]] = np.nan  # no change in per cent has a meaning
         there = ~np.isnan(made)
         self.usual_count += int(there.sum())
         self.usual_sum += float(made.sum() if there.all() else np.nansum(made))

@@ -126,8 +126,14 @@ def judged_flags(
     *,
     context: RunContext = PLAIN,
 ) -> Evidence:
-    """Judges flags (bool, as long as the panel) as a signal of some tone. Raises `Cancelled`. Shape (bars,)."""
+    """Judges flags (bool, as long as the panel) as a signal of some tone. Raises `Cancelled`, and `RunProblem` where no symbol
+    has prices above 0 throughout. Shape (bars,)."""
     panel, firsts = ground.panel, ground.firsts
+    if len(panel) and ground.grid.below_zero.all():
+        raise RunProblem(
+            f"{panel.symbols[0]} has prices of 0 and below, so changes in per cent have no meaning: there is no evidence on it. A "
+            "trial in units tells what a rule brings."
+        )
     found = followed(ground, flags, HORIZONS, context=context)
     places = np.flatnonzero(flags)
     symbol = np.searchsorted(panel.offsets, places, "right") - 1
