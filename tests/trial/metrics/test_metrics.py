@@ -74,7 +74,7 @@ def plain_figures(trial: Trial) -> dict[str, float | None]:
     a_year = math.sqrt(len(levels) / (days / 365.25))
     falls = [r for r in returns if r < 0]
     made["sharpe"] = mean / deviation * a_year if deviation > 1e-15 else None
-    made["sortino"] = mean / math.sqrt(sum(r * r for r in falls) / len(falls)) * a_year if falls else None
+    made["sortino"] = mean / math.sqrt(sum(r * r for r in falls) / len(returns)) * a_year if falls else None
     return made
 
 

@@ -103,12 +103,16 @@ METRICS: dict[str, Metric] = {
             "sortino",
             "Sortino ratio",
             Unit.NUMBER,
-            "mean of daily returns divided by their downside deviation, annualised",
+            "mean of daily returns divided by their downside deviation over all days, annualised",
             1,
         ),
         Metric("calmar", "Return / max drawdown", Unit.NUMBER, "annual return divided by max drawdown", 1),
         Metric(
-            "zero_cost", "Break-even cost per fill", Unit.RATIO, "cost of each fill at which the net profit is zero", 1
+            "zero_cost",
+            "Break-even cost per fill",
+            Unit.RATIO,
+            "cost of each fill at which closed trades bring nothing; open positions are left out",
+            1,
         ),
     )
 }
@@ -336,7 +340,7 @@ def session_returns(equity: Equity) -> tuple[np.ndarray, float] | None:
 def _of_returns(equity: Equity) -> dict[str, float]:
     """Sharpe and Sortino ratios of the returns from each session's close to the next, nothing subtracted.
 
-    Sortino's deviation is the root mean square of the returns below zero.
+    Sortino's downside deviation is the root mean square of min(return, 0) over all sessions.
     """
     found = session_returns(equity)
     if found is None:
@@ -349,7 +353,7 @@ def _of_returns(equity: Equity) -> dict[str, float]:
     if deviation > 1e-15:
         made["sharpe"] = mean / deviation * a_year
     if len(falling):
-        made["sortino"] = mean / math.sqrt(float(falling @ falling) / len(falling)) * a_year
+        made["sortino"] = mean / math.sqrt(float(falling @ falling) / len(returns)) * a_year
     return made
 
 
