@@ -145,6 +145,27 @@ def test_without_a_trade_there_is_nothing_beside_chance(call) -> None:  # type: 
     assert code == 0 and "no closed trade" in out and "-0.00%" not in out
 
 
+def test_a_try_is_another_hypothesis_not_another_way_to_write_it(call, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    script, where = rule(), bars()
+
+    def count(*words: str) -> int:
+        made: int = told(call, "trial", script, *where, *words)["tries"]["tries"]
+        return made
+
+    assert count() == 1
+    # The same trades: with other money, apart, minute by minute where there are none, or written otherwise.
+    assert count("--money", "20000") == 1 and count("--apart") == 1
+    Path(script).write_text(Path(script).read_text() + "-- a remark\nline close\n")
+    assert count() == 1
+    # Other dates, costs and settings are others.
+    assert count("--from", "2011-06-01") == 2 and count("--from", "2011-06-01") == 2
+    assert count("--cost", "0.2%") == 3 and count("--set", "most=960") == 4
+    assert count("--from", "2011-06-01", "--to", "2012-03-01") == 5
+    # A sweep counts its rows once where they come to the same.
+    assert call("trial", script, *where, "--sweep", "most=970..980/10")[0] == 0
+    assert count() == 7
+
+
 def test_tries_are_counted_over_calls(call) -> None:  # type: ignore[no-untyped-def]
     where = bars()
     counts = [
@@ -154,7 +175,7 @@ def test_tries_are_counted_over_calls(call) -> None:  # type: ignore[no-untyped-
     told(call, "trial", rule(), *where, "--sweep", "most=900..990/10")
     made = told(call, "trial", rule(), *where, "--set", "most=950")["tries"]
     assert made["tries"] == 10 and made["luck"] > 0 and made["probability"] < 1
-    # Another text is another try; what only a comment changes is one too, to be on the safe side.
+    # Another rule is another try.
     assert told(call, "trial", rule(RULE.replace("most 5", "most 6")), *where)["tries"]["tries"] == 11
 
 

@@ -71,7 +71,7 @@ class NotebookController(QObject):
     def _read(self, rule: str) -> Notebook:
         """The notebook with its tries counted, which takes a while for a large sweep."""
         book = self._books.read(rule)
-        _ = book.tries
+        _ = book.hypotheses
         return book
 
     def _not_read(self, error: Exception) -> None:

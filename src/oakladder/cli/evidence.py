@@ -37,7 +37,7 @@ def evidence(script: Path, settings: list[str] | None, signal: str | None, forma
             made = evidence_of(program, ground, signal, values, context=RunContext(executor))
         if asked.breaks_seal:
             task, noting = Task(trading(program, script), ground, settings=values), NotebookWriter(script)
-            noting.seal(noting.what(task, asked.name), task)
+            noting.seal(noting.what(task, asked.name, asked.span_words), task)
     if Format(format_) is Format.JSON:
         print(json_words(as_plain(made)))
     else:

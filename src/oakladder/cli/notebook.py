@@ -28,12 +28,13 @@ class NotebookWriter:
         self._books: Notebooks = Workspace.default().notebooks()
         self.rule = self._books.rule_name(script)
 
-    def what(self, task: Task, list_name: str) -> What:
-        """What is tried, as notebooks name it."""
+    def what(self, task: Task, list_name: str, span: str = "") -> What:
+        """What is tried, as notebooks name it, between the dates of a span in words."""
         timeline = task.ground.panel.timeline
         timeframe = f"{timeline.timeframe}{' extended' if timeline.extended else ''}"
         settings = task.program.values_of(task.settings)
-        return what_of(TrialSpec(task.program.text, settings, list_name, timeframe, task.account, task.finer))
+        case = TrialSpec(task.program.text, settings, list_name, timeframe, task.account, task.finer)
+        return what_of(case, span)
 
     def trial(self, what: What, made: Trial) -> DeflatedSharpe | None:
         """Records a trial, unless it is recorded already; returns the deflated Sharpe ratio for all tries."""

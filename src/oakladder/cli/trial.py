@@ -101,7 +101,7 @@ def trial(
         other_scripts = Workspace.default().other_scripts(program.text, script.absolute())
         task = Task(program, ground, account, values, other_scripts, finer)
         noting = NotebookWriter(script)
-        what = noting.what(task, asked.name)
+        what = noting.what(task, asked.name, asked.span_words)
         if asked.breaks_seal:
             noting.seal(what, task)
         if sweeps:

@@ -65,6 +65,12 @@ class DataOptions:
         return self.symbol or self.list_name or (str(self.csv_file) if self.csv_file else "all")
 
     @property
+    def span_words(self) -> str:
+        """The dates that were asked for; empty where none were."""
+        given = [f"from {self.first}"] * bool(self.first) + [f"to {self.last}"] * bool(self.last)
+        return " ".join(given)
+
+    @property
     def breaks_seal(self) -> bool:
         """Whether the call reads the sealed part of a library; a file is not sealed."""
         return self.broken_seal and self.csv_file is None

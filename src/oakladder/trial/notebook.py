@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 import msgspec
+import numpy as np
 
 from oakladder.trial.batch.task import Tried
 from oakladder.trial.judge.deflated_sharpe import DeflatedSharpe, deflate, returns_of
@@ -23,7 +24,8 @@ KEPT = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "
 
 
 class What(msgspec.Struct, frozen=True):
-    """What was put on trial: the mark of its text, its settings, on which list and timeframe, and with which account."""
+    """What was put on trial: the mark of its text, its settings, on which list, timeframe and dates, and with which
+    account."""
 
     text: str
     settings: dict[str, str]
@@ -31,6 +33,8 @@ class What(msgspec.Struct, frozen=True):
     timeframe: str
     account: str
     finer: bool = False
+    #: The dates from which and up to which it was tried, as they were given; empty for all of history.
+    span: str = ""
 
     def with_settings(self, settings: Mapping[str, object]) -> What:
         """The same with other settings."""
@@ -40,12 +44,12 @@ class What(msgspec.Struct, frozen=True):
     def key(self) -> str:
         """The same for the same variant."""
         told = sorted(self.settings.items())
-        return repr((self.text, told, self.list_name, self.timeframe, self.account, self.finer))
+        return repr((self.text, told, self.list_name, self.timeframe, self.account, self.finer, self.span))
 
     def words(self) -> str:
         """Where and how, in a few words."""
         settings = ", ".join(f"{name} {value}" for name, value in self.settings.items())
-        return f"{self.list_name} {self.timeframe}" + (f", {settings}" if settings else "")
+        return ", ".join(part for part in (f"{self.list_name} {self.timeframe}", self.span, settings) if part)
 
 
 class Try(msgspec.Struct, frozen=True, tag="try", rename={"metrics": "figures"}):
@@ -56,6 +60,13 @@ class Try(msgspec.Struct, frozen=True, tag="try", rename={"metrics": "figures"})
     metrics: dict[str, float | None]
     #: Whether the last part of history stayed out of it.
     sealed: bool
+    #: Equal for equal trades at equal costs, see `trades_mark`; empty where they are not known.
+    mark: str = ""
+
+    @property
+    def result(self) -> tuple[object, ...]:
+        """The same for the same result of the same money."""
+        return (self.what.account, self.sealed, *(self.metrics.get(name) for name in KEPT))
 
 
 class Text(msgspec.Struct, frozen=True, tag="text"):
@@ -106,14 +117,24 @@ def mark_of(text: str) -> str:
     return hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=8).hexdigest()
 
 
-def what_of(case: TrialSpec) -> What:
-    """What a case puts on trial."""
+def trades_mark(trial: Trial) -> str:
+    """The mark of the trades of a rule, whether or not the account took them, and of what they cost: equal for equal
+    trades, however the rule is written and with however much money."""
+    trades, panel, costs = trial.trades, trial.ground.panel, trial.account.costs
+    left = np.where(trades.closed, panel.times[trades.left], -1)
+    parts = (trades.symbol, panel.times[trades.entered], left, trades.side, trades.entry, trades.exit)
+    told = repr((panel.symbols, str(panel.timeframe), costs)).encode()
+    return hashlib.blake2b(told + b"".join(part.tobytes() for part in parts), digest_size=8).hexdigest()
+
+
+def what_of(case: TrialSpec, span: str = "") -> What:
+    """What a case puts on trial, between the dates of a span in words."""
     account = case.account
     costs = account.costs
     size = "" if account.size is None else str(account.size)
     parts = [account.money, size, account.lot, account.most, account.power, costs.fixed, costs.per_unit, costs.ratio]
     told = " ".join(map(str, [*parts, costs.slippage, account.apart]))
-    return What(mark_of(case.text), _plain(case.settings), case.list_name, case.timeframe, told, case.finer)
+    return What(mark_of(case.text), _plain(case.settings), case.list_name, case.timeframe, told, case.finer, span)
 
 
 def _plain(settings: Mapping[str, object]) -> dict[str, str]:
@@ -128,7 +149,7 @@ def _plain(settings: Mapping[str, object]) -> dict[str, str]:
 
 def try_of(what: What, trial: Trial, moment: float) -> Try:
     """What is written down of a trial."""
-    return Try(moment, what, kept(trial.metrics), trial.ground.seal is not None)
+    return Try(moment, what, kept(trial.metrics), trial.ground.seal is not None, trades_mark(trial))
 
 
 def kept(metrics: Mapping[str, Value]) -> dict[str, float | None]:
@@ -157,6 +178,18 @@ class Notebook:
                         made.setdefault(what.key, Try(entry.moment, what, kept(row.metrics), entry.sealed))
         return made
 
+    @cached_property
+    def hypotheses(self) -> tuple[Try, ...]:
+        """The tries that count: of those with the same trades at the same costs, or with the same result, the first one. A
+        rule that is written otherwise, or tried with other money, is no other hypothesis."""
+        made, marks, results = [], set[str](), set[tuple[object, ...]]()
+        for entry in self.tries.values():
+            if (not entry.mark or entry.mark not in marks) and entry.result not in results:
+                made.append(entry)
+            marks.add(entry.mark)
+            results.add(entry.result)
+        return tuple(made)
+
     @property
     def seal(self) -> Broken | None:
         """When and for what the seal was first broken; None where it is whole."""
@@ -171,7 +204,11 @@ class Notebook:
         returns = returns_of(trial)
         if returns is None:
             return None
-        found = [trial.metrics["sharpe"], *(t.metrics["sharpe"] for key, t in self.tries.items() if key != what.key)]
+        this = try_of(what, trial, 0.0)
+        others = (
+            t for t in self.hypotheses if t.what.key != what.key and t.mark != this.mark and t.result != this.result
+        )
+        found = [trial.metrics["sharpe"], *(t.metrics["sharpe"] for t in others)]
         return deflate(returns, [math.nan if s is None else s for s in found])
 
 

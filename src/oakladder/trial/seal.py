@@ -41,7 +41,7 @@ def seal_broken(
     )
     rest = TrialData(whole.panel, whole.grid, max(sealed_from, whole.first or sealed_from))
     showed = run_trial(program, rest, account, settings, context=context)
-    tries = len(notebook.tries.keys() | {what.key})
+    tries = len(notebook.hypotheses) + (what.key not in notebook.tries)
     return Broken(moment, what, sealed_from, kept(promised.metrics), kept(showed.metrics), tries)
 
 

@@ -194,7 +194,7 @@ class NotebookView(QWidget):
         book = self._notes.book
         self.source.show(book)
         self._span()
-        count = len(book.tries)
+        count = len(book.hypotheses)
         tries = (
             "No tries yet" if not count else "1 variant was tried" if count == 1 else f"{count:,} variants were tried"
         )
