@@ -232,7 +232,14 @@ def test_honest_lists_what_it_found(call) -> None:  # type: ignore[no-untyped-de
     text = "rung 1\nlet top = swing_high(3, 3)\nmark known(top) above ago 3 shape dot\n"
     made = told(call, "honest", rule(text), "--symbol", "BRINE")
     assert [(f["sin"], f["line"], f["symbol"]) for f in made["findings"]] == [("before known", 3, "BRINE")]
+    assert {c["check"]: c["findings"] for c in made["checks"]}["before known"] == 1
+    assert len(made["checks"]) == 7 and made["checks"][0] == {
+        "check": "changed",
+        "findings": 0,
+        "words": "nothing found: cut at 40 moments",
+    }
     code, out, _ = call("honest", rule(text), "--symbol", "BRINE")
+    assert code == 0 and "thin: not checked: the script has no trade." in out
     assert code == 0 and "line 3" in out and "BRINE" in out
     code, out, _ = call("honest", rule("rung 1\nsignal go = close > open\n"), "--symbol", "BRINE")
     assert code == 0 and out.startswith("Nothing found")

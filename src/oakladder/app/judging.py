@@ -21,7 +21,7 @@ from oakladder.trial.judge.bootstrap import Bootstrap, bootstrap_of
 from oakladder.trial.judge.evidence.breakdowns import Part
 from oakladder.trial.judge.evidence.study import Evidence, evidence_of
 from oakladder.trial.judge.look_ahead.check import check_look_ahead
-from oakladder.trial.judge.look_ahead.finding import Finding
+from oakladder.trial.judge.look_ahead.finding import Clear, Finding
 from oakladder.trial.judge.shift_test import ShiftTest, shift_test_of
 from oakladder.trial.notebook import Broken
 from oakladder.trial.seal import seal_broken
@@ -56,18 +56,18 @@ class BesideChance:
 
 @dataclass(frozen=True, slots=True)
 class Checked:
-    """What the honesty check found, on which timeframe, in a sentence and one by one."""
+    """What the look-ahead check found, on which timeframe, in a sentence and kind by kind."""
 
     words: str
     timeframe: Timeframe
-    findings: tuple[Finding, ...] = ()
+    rows: tuple[Finding | Clear, ...] = ()
 
 
 class JudgingController(QObject):
     """Judges the open rule while a view shows the result.
 
     ``judged`` tells evidence for the place, ``parted`` its parts, ``glanced`` that for the chart's symbol and for the list, ``chanced`` a trial
-    beside chance, ``checked`` the honesty check, ``moved`` how far that is, ``told`` a sentence for the user.
+    beside chance, ``checked`` the look-ahead check, ``moved`` how far that is, ``told`` a sentence for the user.
     """
 
     judged = pyqtSignal(object)
@@ -221,7 +221,7 @@ class JudgingController(QObject):
         self.moved.emit(1.0)
         self.chanced.emit(made)
 
-    # --- honesty, and the seal ----------------------------------------------------------------------
+    # --- look-ahead, and the seal ----------------------------------------------------------------------
 
     def check(self) -> None:
         """Looks whether the rule shows what could not have been seen or had; drawings alone are enough for that."""
@@ -234,7 +234,8 @@ class JudgingController(QObject):
             program, ground = self._made_ready(case, ticket, whole=False)
             settings = program.values_of(dict(case.settings))
             found = check_look_ahead(program, ground, case.account, settings, context=ticket.context())
-            return Checked(found.words(), ground.panel.timeframe, found.findings)
+            rows = sorted(found.rows(), key=lambda row: isinstance(row, Clear))  # what was found stands first
+            return Checked(found.words(), ground.panel.timeframe, tuple(rows))
 
         self.moved.emit(0.0)
         self._jobs.start("look_ahead", work, self._take_checked, self._not_done, self.moved.emit, slow=True)

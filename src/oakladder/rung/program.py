@@ -46,6 +46,8 @@ class Program:
     foreign: tuple[tuple[str, Span], ...] = ()
     #: What makes the same program once more with trades filled minute by minute.
     _finer: Callable[[], Program] | None = None
+    #: What makes it with longer bars read complete.
+    _complete: Callable[[], Program] | None = None
     _variants: dict[tuple[tuple[int, ...], tuple[int, ...], bool], CompiledKernel] = field(default_factory=dict)
     #: The same by what was asked for, which is found sooner.
     _asked: dict[tuple[tuple[Op, ...], bool, bool], CompiledKernel] = field(default_factory=dict)
@@ -75,6 +77,10 @@ class Program:
     def finer(self) -> Program:
         """The same with trades filled minute by minute where a panel has its minutes."""
         return self._finer() if self._finer is not None else self
+
+    def on_complete_bars(self) -> Program:
+        """The same with longer bars read when they are complete, also where the script reads them `forming`."""
+        return self._complete() if self._complete is not None else self
 
     def signal(self, name: str) -> Output:
         """The signal of that name; raises `UnknownName` with the nearest names."""
@@ -285,6 +291,7 @@ def _compiled(text: str, other_scripts: OtherScripts, cancelled: Callable[[], bo
         raise ScriptError(analysis.problems)
     known = Known(analysis.used, analysis.clocks, analysis.ratios)
     made = _lowered(text, analysis, known, cancelled)
+    made._complete = cache(lambda: _lowered(text, analysis, replace(known, complete=True), None))
     if made.plan.trading is not None:
         finer = cache(lambda: _lowered(text, analysis, replace(known, finer=True), None))
         made._finer = finer

@@ -1,4 +1,4 @@
-"""What the honesty check found: each finding with its bar, opened by a click."""
+"""What the look-ahead check looked for: each finding with its bar, opened by a click, and what was not found."""
 
 from __future__ import annotations
 
@@ -20,6 +20,7 @@ from oakladder.desk.look.spacing import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.rows_model import RowsModel
+from oakladder.trial.judge.look_ahead.finding import Clear
 
 _HEADS = ("What", "Where", "Finding", "Times", "Symbol", "Latest bar")
 _ABOUT = (
@@ -30,7 +31,7 @@ _ABOUT = (
 
 
 class _Findings(RowsModel):
-    """A row for each finding."""
+    """A row for each finding, and for each kind of which there is none."""
 
     left = frozenset(range(len(_HEADS))) - {3}
 
@@ -44,7 +45,7 @@ class _Findings(RowsModel):
         self.endResetModel()
 
     def count(self) -> int:
-        return len(self.checked.findings) if self.checked is not None else 0
+        return len(self.checked.rows) if self.checked is not None else 0
 
     def sections(self) -> int:
         return len(_HEADS)
@@ -54,7 +55,9 @@ class _Findings(RowsModel):
 
     def text(self, row: int, section: int) -> str:
         assert self.checked is not None
-        one = self.checked.findings[row]
+        one = self.checked.rows[row]
+        if isinstance(one, Clear):
+            return {0: one.kind.word, 2: one.words}.get(section, "")
         match section:
             case 0:
                 return one.kind.word
@@ -70,7 +73,7 @@ class _Findings(RowsModel):
 
     def hint(self, row: int, section: int) -> str:
         assert self.checked is not None
-        one = self.checked.findings[row]
+        one = self.checked.rows[row]
         return f"{one.kind.about}\n{one.words}"
 
 
@@ -127,7 +130,9 @@ class LookAheadView(QWidget):
     def _open(self, index: QModelIndex) -> None:
         checked = self.source.checked
         if checked is not None and index.isValid():
-            one = checked.findings[index.row()]
+            one = checked.rows[index.row()]
+            if isinstance(one, Clear):
+                return
             self.picked.emit(PickedSymbol(one.symbol, checked.timeframe, one.time))
 
     def set_theme(self, theme: Theme) -> None:

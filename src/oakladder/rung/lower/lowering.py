@@ -32,6 +32,8 @@ class Known:
     ratios: frozenset[t.Expr] = frozenset()
     #: Whether trades are filled minute by minute where there are minutes.
     finer: bool = False
+    #: Whether longer bars are read complete also where the script asks for them `forming`.
+    complete: bool = False
 
 
 class Lowerer:
@@ -48,7 +50,7 @@ class Lowerer:
         trades = [s for s in script.statements if isinstance(s, t.Trade)]
         self.trading = Trading(trades, self.expressions, known.ratios, known.finer) if trades else None
         self.statements.trading = self.expressions.trading = self.trading
-        other_domains = OtherDomains(self.emitter, self.expressions)
+        self.other_domains = other_domains = OtherDomains(self.emitter, self.expressions, complete=known.complete)
         # Expressions hold calls, calls are made of statements, statements hold expressions: the circle closes here.
         self.expressions.frame = self.statements.frame
         self.expressions.parts = {
@@ -70,7 +72,8 @@ class Lowerer:
         trading = self.trading.plan() if self.trading is not None else None
         for domain in [*plan.domains, *(d for f in plan.foreigners for d in f.domains)]:
             domain.body = self.past.with_saves(domain.body)
-        return Plan(plan.domains, plan.outputs, plan.demands, values, trading)
+        reads_forming = self.other_domains.reads_forming
+        return Plan(plan.domains, plan.outputs, plan.demands, values, trading, reads_forming=reads_forming)
 
     def _values_of(self, frame: CallFrame) -> dict[str, Op]:
         """Every top-level `let` and `keep`, with its value at the end of the bar."""

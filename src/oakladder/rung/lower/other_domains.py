@@ -13,14 +13,18 @@ from oakladder.rung.values import makes
 
 
 class OtherDomains:
-    """Lowers `on` and `of`."""
+    """Lowers `on` and `of`. With ``complete`` no longer bar is read while it forms."""
 
-    def __init__(self, emitter: Emitter, expressions: Expressions):
-        self.emitter, self.expressions = emitter, expressions
+    def __init__(self, emitter: Emitter, expressions: Expressions, *, complete: bool = False):
+        self.emitter, self.expressions, self._complete = emitter, expressions, complete
+        #: Whether any was so far.
+        self.reads_forming = False
 
     def on_timeframe(self, expr: t.OnTimeframe, frame: CallFrame) -> Value:
         timeframe = self.emitter.one(self.expressions.value(expr.timeframe, frame))
-        domain = self._domain(timeframe, expr.forming, frame.domain.foreign)
+        forming = expr.forming and not self._complete
+        self.reads_forming |= forming
+        domain = self._domain(timeframe, forming, frame.domain.foreign)
         if domain is frame.domain:
             return self.expressions.value(expr.value, frame)
         there = self.expressions.seen_from(frame.instance, domain, frame.seen)

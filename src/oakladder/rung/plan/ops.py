@@ -283,6 +283,8 @@ class Plan:
     trading: TradingPlan | None = None
     #: Whether the compiler wrote it itself: such code has no size limit.
     is_own: bool = False
+    #: Whether it reads longer bars while they form, in functions that it uses too.
+    reads_forming: bool = False
 
 
 @dataclass(frozen=True, slots=True)

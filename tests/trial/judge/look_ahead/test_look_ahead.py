@@ -16,9 +16,10 @@ from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.bar_selection import BarSelection
 from oakladder.engine.run.context import RunContext
 from oakladder.rung import compile_script
+from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.problems import Cancelled, RunProblem
 from oakladder.trial.broker.money import Account, Size
-from oakladder.trial.judge.look_ahead.check import check_look_ahead
+from oakladder.trial.judge.look_ahead.check import OF_TRADES, check_look_ahead
 from oakladder.trial.judge.look_ahead.finding import Finding, FindingKind
 from oakladder.trial.spans import Span, before
 from oakladder.trial.trial import TrialData, trial_data_of
@@ -141,9 +142,69 @@ def test_entries_that_are_too_large_for_their_bar_are_found() -> None:
     where = trial_data_of(panel_of([daily_bars(np.full(60, 100.0), volume=volume)]))
     found = check(text, where, account=Account(size=Size.parse("50u")))
     assert [(f.kind, f.count) for f in found] == [(FindingKind.THIN, 2)] and found[0].time == where.panel.times[41]
-    # Where no volume is known at all (a currency pair) nothing is said.
+    # The account's size is what counts.
+    assert [f.count for f in check(text, where, account=Account(size=Size.parse("30u")))] == [1]
+    # Where no volume is known at all (a currency pair) that is said.
     none = trial_data_of(panel_of([daily_bars(np.full(60, 100.0), volume=np.zeros(60))]))
-    assert check(text, none) == []
+    assert [(f.kind, f.count) for f in check(text, none)] == [(FindingKind.NO_VOLUME, 3)]
+
+
+def test_fills_at_the_very_extreme_of_a_bar_are_found() -> None:
+    # The limit at 98 is the low of its bar, and the target at 104 the high of the bar that reaches it.
+    close = np.array([100.0, 100, 99, 102, 103, 103])
+    high, low = np.array([100.0, 100, 100, 102, 104, 103]), np.array([100.0, 100, 98, 99, 102, 103])
+    volume = np.full(6, 1e7)
+    text = "rung 1\ntrade ride long\n    enter at 98 when bar == 1\n    target at 104\n"
+
+    def found(high: np.ndarray, low: np.ndarray) -> list[tuple[FindingKind, int]]:
+        bars = daily_bars(close, open=np.append(100.0, close[:-1]), high=high, low=low, volume=volume)
+        return [(f.kind, f.count) for f in check(text, trial_data_of(panel_of([bars])))]
+
+    assert found(high, low) == [(FindingKind.THROUGH, 2)]
+    assert found(high, low - 0.01) == [(FindingKind.THROUGH, 1)]
+    assert found(high + 0.01, low - 0.01) == []
+
+
+FORMING = {
+    "kept": "keep last = 0\nset last = close on 1w forming\nsignal go = close < last\n",
+    "in a branch": (
+        "keep hot = 0\nif close on 1w forming > open on 1w forming\n    set hot = 1\nelse\n    set hot = 0\n"
+        "signal go = hot > 0 and close > open\n"
+    ),
+    "in a function": "define up(x)\n    give x on 1w forming > sma(x, 3)\nsignal go = up(close)\n",
+    "in an entry": "trade ride long\n    enter when close on 1w forming > open on 1w forming\n    at most 3 bars\n",
+    "in a stop": "trade ride long\n    enter when close > open\n    stop at low on 1w forming\n    at most 3 bars\n",
+}
+
+
+@pytest.mark.parametrize("name", FORMING)
+def test_what_a_forming_bar_decides_is_found_however_it_gets_there(name: str) -> None:
+    text = "rung 1\n" + FORMING[name]
+    found = [f for f in check(text) if f.kind is FindingKind.FORMING]
+    assert len(found) == 1 and found[0].count > 10 and "no signal" not in found[0].words
+    assert [f for f in check(text.replace(" forming", "")) if f.kind is FindingKind.FORMING] == []
+
+
+def test_a_forming_bar_of_another_symbol_or_in_a_function_of_another_script_is_found(market: BarLibrary) -> None:
+    where, _ = trial_data_in(market, ["BRINE", "OAKUM"], BarSelection(ONE_DAY), Span())
+    text = 'rung 1\nsignal go = (close on 1w forming) of "BRINE" > (open on 1w forming) of "BRINE"\n'
+    found = check_look_ahead(compile_script(text), where, cuts=5).findings
+    assert [f.kind for f in found] == [FindingKind.FORMING] and "`go`" in found[0].words
+    others = OtherScripts((("Weeks", 'rung 1\ntitle "Weeks"\ndefine up(x)\n    give x on 1w forming > x[1] on 1w\n'),))
+    using = compile_script('rung 1\nuse up from "Weeks"\nkeep hot = no\nset hot = up(close)\nsignal go = hot\n', others)
+    (told,) = check_look_ahead(using, ground()).findings
+    assert told.kind is FindingKind.FORMING and "`go`" in told.words and told.count > 10
+
+
+def test_every_kind_is_told_with_a_verdict() -> None:
+    made = check_look_ahead(compile_script("rung 1\nsignal go = close on 1w forming > open\n"), ground())
+    rows = made.rows()
+    assert [row.kind for row in rows] == list(FindingKind)
+    told = {row.kind: row.words for row in rows}
+    assert told[FindingKind.CHANGED] == "nothing found: cut at 40 moments"
+    assert told[FindingKind.BEFORE_KNOWN] == "nothing found on 2 symbols"
+    assert told[FindingKind.THIN] == "not checked: the script has no trade"
+    assert made.findings == (rows[2],)
 
 
 @pytest.mark.parametrize("name", DEMO_SCRIPTS)
@@ -154,7 +215,7 @@ def test_no_demo_script_sins_unknowingly(name: str, market: BarLibrary) -> None:
     where, _ = trial_data_in(market, list(market.infos)[:12], frame, Span())
     found = check_look_ahead(program, where, cuts=15).findings
     # How a bar fills an order is the market's and the account's, not the script's.
-    assert [f for f in found if f.kind not in (FindingKind.UNDECIDED, FindingKind.THIN)] == []
+    assert [f for f in found if f.kind not in OF_TRADES] == []
 
 
 def test_it_can_be_stopped() -> None:

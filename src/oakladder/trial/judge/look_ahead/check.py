@@ -1,4 +1,4 @@
-"""The honesty check: everything a script shows that could not have been seen or traded at the time."""
+"""The look-ahead check: everything a script shows that could not have been seen or traded at the time."""
 
 from __future__ import annotations
 
@@ -12,26 +12,45 @@ from oakladder.rung.program import Program
 from oakladder.rung.texts import count_words
 from oakladder.trial.broker.money import Account
 from oakladder.trial.judge.look_ahead.drawings import before_known
-from oakladder.trial.judge.look_ahead.fills import thin, undecided
-from oakladder.trial.judge.look_ahead.finding import Finding
+from oakladder.trial.judge.look_ahead.fills import at_the_extreme, thin, undecided, without_volume
+from oakladder.trial.judge.look_ahead.finding import Clear, Finding, FindingKind
 from oakladder.trial.judge.look_ahead.forming_bars import read_while_forming
 from oakladder.trial.judge.look_ahead.truncated_history import CUTS, changed, moments_of
 from oakladder.trial.spans import before
 from oakladder.trial.trial import TrialData, run_trial
 
+#: What is looked for in trades alone.
+OF_TRADES = frozenset({FindingKind.UNDECIDED, FindingKind.THROUGH, FindingKind.THIN, FindingKind.NO_VOLUME})
+
 
 @dataclass(frozen=True, slots=True)
 class Report:
-    """The result of a check: its findings in the order of `Sin`, and how much was checked."""
+    """The result of a check: its findings by `FindingKind`, and how much was checked."""
 
     findings: tuple[Finding, ...]
     symbols: int
     #: At how many moments history was cut.
     cuts: int
+    #: Whether the script has trades, whose fills were looked at.
+    has_trades: bool = True
+
+    def rows(self) -> list[Finding | Clear]:
+        """Everything that was looked for: its findings, or that there are none."""
+        made: list[Finding | Clear] = []
+        for kind in FindingKind:
+            found = [f for f in self.findings if f.kind is kind]
+            unchecked = kind in OF_TRADES and not self.has_trades
+            words = (
+                "not checked: the script has no trade" if unchecked else f"nothing found on {_symbols(self.symbols)}"
+            )
+            if kind is FindingKind.CHANGED:
+                words = f"nothing found: cut at {count_words(self.cuts, 'moment')}"
+            made += found or [Clear(kind, words)]
+        return made
 
     def words(self) -> str:
         """The result in a sentence."""
-        over = count_words(self.symbols, "symbol")
+        over = _symbols(self.symbols)
         moments = f"{count_words(self.cuts, 'moment')} of history"
         if not self.findings:
             return f"Nothing found: cut at {moments}, on {over}, every value was the same as now."
@@ -54,8 +73,12 @@ def check_look_ahead(
     made = changed(program, panel, settings, cut=cut, cuts=cuts, first=ground.first, context=context)
     result = run(program, panel, settings, context=context.without_progress())
     made += before_known(result, counted)
-    made += read_while_forming(result, counted)
+    made += read_while_forming(result, counted, ground, settings, context.without_progress())
     if program.plan.trading is not None:
         trial = run_trial(program, ground, account, settings, context=context.without_progress())
-        made += undecided(trial) + thin(trial)
-    return Report(tuple(made), len(panel), len(moments))
+        made += undecided(trial) + at_the_extreme(trial) + thin(trial) + without_volume(trial)
+    return Report(tuple(made), len(panel), len(moments), program.plan.trading is not None)
+
+
+def _symbols(count: int) -> str:
+    return count_words(count, "symbol")

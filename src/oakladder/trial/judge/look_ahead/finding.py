@@ -1,4 +1,4 @@
-"""What the honesty check finds, each with the bar on which it is seen best."""
+"""What the look-ahead check finds, each with the bar on which it is seen best."""
 
 from __future__ import annotations
 
@@ -16,7 +16,12 @@ class FindingKind(Enum):
     BEFORE_KNOWN = ("before known", "A drawing is on a bar before it was known.")
     FORMING = ("forming", "A longer bar is read before it is complete, so it may still change.")
     UNDECIDED = ("undecided", "A bar reached both stop and target, and the order is not known.")
+    THROUGH = (
+        "needs trading through",
+        "A limit or target stands at its bar's very extreme: nothing traded beyond it, so it may not have been filled.",
+    )
     THIN = ("thin", "An entry is too large for its bar's volume to be filled at that price.")
+    NO_VOLUME = ("no volume", "No volume is known, so nothing tells whether an entry was too large.")
 
     def __init__(self, word: str, about: str):
         self.word, self.about = word, about
@@ -56,3 +61,11 @@ def finding(kind: FindingKind, words: str, count: int, panel: Panel, place: int,
     time = int(panel.times[place])
     when = opening_words(panel.calendars[symbol], panel.timeframe, time)
     return Finding(kind, words, count, panel.symbols[symbol], time, when, line)
+
+
+@dataclass(frozen=True, slots=True)
+class Clear:
+    """A kind of which nothing was found, and what was looked at."""
+
+    kind: FindingKind
+    words: str
