@@ -107,8 +107,8 @@ class DataOptions:
 
 
 def _tick_for(panel: Panel, tick: float) -> float:
-    """The tick of a file's prices; ends the program where they are far below it: no stop or limit could be told from
-    another."""
+    """The tick of a file's prices; ends the program where they are far below it: stops and limits would all be
+    rounded to the same price."""
     close = panel.column("close")
     known = np.abs(close[np.isfinite(close)])
     usual, guess = float(np.median(known)) if len(known) else 0.0, tick_of(close)

@@ -21,7 +21,7 @@ _TURN = 0.008
 
 
 def _inside(part: QWidget) -> list[QWidget]:
-    """The parts of a container that draws nothing of its own (the palette colours it); none where it is one part."""
+    """The parts of a container that draws nothing itself (the palette colours it); empty for a single part."""
     if not _is_bare(part):
         return []
     children = part.findChildren(QWidget, options=Qt.FindChildOption.FindDirectChildrenOnly)

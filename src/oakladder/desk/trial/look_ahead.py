@@ -31,7 +31,7 @@ _ABOUT = (
 
 
 class _Findings(RowsModel):
-    """A row for each finding, and for each kind of which there is none."""
+    """A row for each finding, and for each check that found nothing."""
 
     left = frozenset(range(len(_HEADS))) - {3}
 

@@ -160,7 +160,7 @@ def _add_phases(keys: np.ndarray, trades: Trades) -> None:
 
 
 def _leaves_behind_its_entry(trades: Trades) -> np.ndarray:
-    """Which trades are filled and left inside one bar: such a trade takes room and money from no other. Shape (trades,),
+    """Which trades are filled and left inside one bar: such a trade takes no position and no money from another. Shape (trades,),
     bool."""
     return trades.inside & (trades.moment == Moment.INSIDE) & (trades.entered == trades.left)
 

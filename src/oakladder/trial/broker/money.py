@@ -132,7 +132,7 @@ class Account:
             raise RunProblem(f"Costs and slippage are at most {MOST_UNITS:,.0f}.")
 
     def check_prices(self, symbols: Sequence[str], below_zero: np.ndarray) -> None:
-        """Raises `RunProblem` where what is asked for is reckoned by the value of an entry, and a symbol has prices of 0 and
+        """Raises `RunProblem` where sizes or costs depend on the value of an entry, and a symbol has prices of 0 and
         below. ``below_zero``: shape (symbols,), bool."""
         if not below_zero.any():
             return

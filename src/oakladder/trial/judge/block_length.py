@@ -25,7 +25,7 @@ def block_length(values: np.ndarray) -> float:
     covariance = np.fft.irfft(transformed * np.conj(transformed), size)[: longest + 1] / count
     correlation = np.abs(covariance / covariance[0])
     noise = correlation[1:] < _ERRORS * math.sqrt(math.log10(count) / count)
-    # The first lag from which on so many in a row are noise; where there is none, the last that is not.
+    # The first lag from which on so many in a row are noise; otherwise the last that is not.
     runs = [m for m in range(len(noise)) if noise[m : m + many].all() and m + many <= len(noise)]
     loud = np.flatnonzero(~noise)
     last = runs[0] if runs else int(loud[-1]) + 1 if len(loud) else 1

@@ -1,4 +1,4 @@
-"""Sums of stretches of numbers, group by group: what stood at the flags of a moment, at many shifts at once.
+"""Sums of stretches of numbers, group by group: the changes at the flags of a moment, for many shifts at once.
 
 The sums are those of the plain loop over flags, in their order: a block of the result stays in registers while the flags of a
 group are gone through.

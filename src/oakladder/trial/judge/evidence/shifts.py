@@ -161,7 +161,7 @@ class _Sums:
         return every
 
     def _from_product(self, numbers: np.ndarray, first: int) -> np.ndarray:
-        """The flags of each moment times the numbers of each bar; what a shift moves to a bar stands beside it."""
+        """The flags of each moment times the numbers of each bar; a shift is a step to the right."""
         rows = len(self._whole.sizes)
         size = int(self._period[0])
         product = self._products.get(id(numbers))

@@ -132,7 +132,7 @@ def judged_flags(
     if len(panel) and ground.grid.below_zero.all():
         raise RunProblem(
             f"{panel.symbols[0]} has prices of 0 and below, so changes in per cent have no meaning: there is no evidence on it. A "
-            "trial in units tells what a rule brings."
+            "trial in units shows the results of a rule."
         )
     found = followed(ground, flags, HORIZONS, context=context)
     places = np.flatnonzero(flags)

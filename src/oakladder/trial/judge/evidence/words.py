@@ -18,7 +18,7 @@ RARE = 0.05
 
 
 def sentence(evidence: Evidence, bars: int = USUAL_HORIZON) -> str:
-    """What stands on top: how chance does over all horizons; then how often, what followed beside what usually follows, and how
+    """The summary: how chance does over all horizons; then how often, what followed beside what usually follows, and how
     chance does at one horizon."""
     one = evidence.at(bars)
     if not evidence.places.size:

@@ -19,7 +19,7 @@ from oakladder.trial.judge.look_ahead.truncated_history import CUTS, changed, mo
 from oakladder.trial.spans import before
 from oakladder.trial.trial import TrialData, run_trial
 
-#: What is looked for in trades alone.
+#: The checks of trades.
 OF_TRADES = frozenset({FindingKind.UNDECIDED, FindingKind.THROUGH, FindingKind.THIN, FindingKind.NO_VOLUME})
 
 
@@ -35,7 +35,7 @@ class Report:
     has_trades: bool = True
 
     def rows(self) -> list[Finding | Clear]:
-        """Everything that was looked for: its findings, or that there are none."""
+        """Every check: its findings, or that it found nothing."""
         made: list[Finding | Clear] = []
         for kind in FindingKind:
             found = [f for f in self.findings if f.kind is kind]

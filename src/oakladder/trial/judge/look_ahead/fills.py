@@ -55,7 +55,7 @@ def without_volume(trial: Trial) -> list[Finding]:
     places = trial.trades.entered[taken[~_has_volume(trial)[trial.trades.symbol[taken]]]] if len(taken) else taken
     if not len(places):
         return []
-    words = f"{_trades(len(places))} entered where no volume is known: nothing tells whether so much could be had"
+    words = f"{_trades(len(places))} entered where no volume is known, so their size cannot be checked"
     return [finding(FindingKind.NO_VOLUME, words, len(places), panel, int(places[-1]))]
 
 

@@ -18,10 +18,10 @@ class FindingKind(Enum):
     UNDECIDED = ("undecided", "A bar reached both stop and target, and the order is not known.")
     THROUGH = (
         "needs trading through",
-        "A limit or target stands at its bar's very extreme: nothing traded beyond it, so it may not have been filled.",
+        "A limit or target is at its bar's exact extreme: nothing traded beyond it, so it may not have been filled.",
     )
     THIN = ("thin", "An entry is too large for its bar's volume to be filled at that price.")
-    NO_VOLUME = ("no volume", "No volume is known, so nothing tells whether an entry was too large.")
+    NO_VOLUME = ("no volume", "No volume is known, so the size of an entry cannot be checked.")
 
     def __init__(self, word: str, about: str):
         self.word, self.about = word, about
