@@ -41,7 +41,8 @@ def tests_for(name: str) -> list[list[Path]]:
     innermost folder of its name, then all of its part of the core."""
     part, *inner = Path(name).parts[:-1]
     module = ".".join(["oakladder", *Path(name).with_suffix("").parts]).removesuffix(".__init__")
-    near = [p for p in sorted((ROOT / "tests" / part).rglob("test_*.py")) if f"from {module} import" in p.read_text()]
+    every = (p for folder in CORE for p in (ROOT / "tests" / folder).rglob("test_*.py"))
+    near = [p for p in sorted(every) if f"from {module} import" in p.read_text()]
     folders = [Path("tests", part, *inner[:k]) for k in range(len(inner), -1, -1)]
     first = [p.relative_to(ROOT) for p in near] or [f for f in folders if (ROOT / f).is_dir()][:1]
     return [first, [folders[-1]]] if first != folders[-1:] else [first]

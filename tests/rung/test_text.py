@@ -29,6 +29,8 @@ def found(text: str) -> list[tuple[str, int, int]]:
         ("rung 1\nlet x = close & open", "R102", 2, 15, "and"),
         ('rung 1\nnote "{close:wide}"', "R115", 2, 14, None),
         ('rung 1\nnote "{clsoe}"', "R201", 2, 8, "close"),
+        ('rung 1\nnote "{if close > open then "up" else "down"}"', "R102", 2, 7, "{words_2}"),
+        ('rung 1\nnote "{{x}} {if close > open then "up" else "down"}"', "R102", 2, 13, "{words_2}"),
         ("rung 9\nline close", "R111", 1, 6, "1"),
         ("rung 1\nelse\n    let a = 1", "R113", 2, 1, None),
         ("rung 1\nif close > 1\nline close", "R109", 2, 1, None),

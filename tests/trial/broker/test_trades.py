@@ -295,3 +295,36 @@ def test_nothing_is_decided_once_the_clock_takes_the_position_out() -> None:
     assert set(decided[by_leave].tolist()) == {13 * 60} and of_clock.sum() > 0
     late = find_trades(compile_script(text.replace(">= 13:00", ">= 13:30")), panel_with_tick(bars))
     assert (late.reason[late.closed] == Reason.CLOCK.number).all() and late.closed.sum() > 5
+
+
+def _bars(open_: list[float], high: list[float], low: list[float], close: list[float]) -> Bars:
+    return daily_bars(np.array(close), open=np.array(open_), high=np.array(high), low=np.array(low))
+
+
+def test_what_the_contract_leaves_open_is_as_the_docs_decide() -> None:
+    limit = "rung 1\ntrade a long\n    enter at 98 when bar == 1 for 3 bars\n"
+    # Without a close on the deciding bar there is no order.
+    known = _bars([100, 100, 99, 99], [100, 100, 99, 99], [100, 100, 97, 97], [100, 100, 99, 99])
+    unknown = _bars([100, 100, 99, 99], [100, 100, 99, 99], [100, 100, 97, 97], [100, np.nan, 99, 99])
+    assert len(find_trades(compile_script(limit), panel_of([known]))) == 1
+    assert len(find_trades(compile_script(limit), panel_of([unknown]))) == 0
+    # A resting order whose stop is reached at its fill is gone, though its bars are not over.
+    touched = find_trades(compile_script(limit + "    stop at 99\n"), panel_of([known]))
+    assert len(touched) == 0 and touched.touched == 1
+    # Filled at the open a limit may reach its target on that bar, filled inside it may not.
+    target = compile_script(limit + "    target at 101\n")
+    at_open = find_trades(
+        target, panel_of([_bars([100, 100, 97, 99], [100, 100, 102, 99], [100, 100, 96, 99], [100, 100, 99, 99])])
+    )
+    inside = find_trades(
+        target, panel_of([_bars([100, 100, 99, 99], [100, 100, 102, 99], [100, 100, 96, 99], [100, 100, 99, 99])])
+    )
+    assert at_open.left.tolist() == [2] and at_open.exit.tolist() == [101] and inside.left.tolist() == [-1]
+
+
+def test_the_session_goes_before_the_clock_at_one_close() -> None:
+    bars = market(np.random.default_rng(2), 200, "30m")
+    text = "rung 1\ntrade a long\n    enter when close > close[1]\n    flat by 15:00\n    flat at session end\n"
+    found = find_trades(compile_script(text), panel_with_tick(bars))
+    at_close = found.moment == Moment.CLOSE
+    assert at_close.sum() > 5 and (found.reason[at_close] == Reason.SESSION.number).all()

@@ -189,7 +189,7 @@ class Trading:
         """Whether a trade can be decided on this bar."""
         parts = [f"enter_{k}"]
         if _W.ENTER_AT in trade.clauses:
-            parts += ["side == 0", f"known(price_{k})"]
+            parts += ["side == 0", f"known(price_{k})", "known(close)"]  # without a close it is neither limit nor stop
         else:
             parts.append(f"side != {trade.side:d}" if trade.side is Side.LONG else "side != -1")
         if _W.FLAT_BY in trade.clauses:
