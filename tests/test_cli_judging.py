@@ -164,6 +164,9 @@ def test_a_try_is_another_hypothesis_not_another_way_to_write_it(call, tmp_path:
     # A sweep counts its rows once where they come to the same.
     assert call("trial", script, *where, "--sweep", "most=970..980/10")[0] == 0
     assert count() == 7
+    # A copy goes on where its original was.
+    Path("copy.rung").write_text(f"-- mine now\n{Path(script).read_text()}")
+    assert told(call, "trial", "copy.rung", *where)["tries"]["tries"] == 7
 
 
 def test_tries_are_counted_over_calls(call) -> None:  # type: ignore[no-untyped-def]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from pathlib import Path
 
 import pytest
@@ -11,7 +12,7 @@ from helpers import taken
 from oakladder.rung import compile_script
 from oakladder.trial.batch.task import Task
 from oakladder.trial.broker.money import Account
-from oakladder.trial.notebook import Broken, Remark, Try, ranges_of, try_of, what_of
+from oakladder.trial.notebook import Broken, Continued, Remark, Try, ranges_of, rule_mark, try_of, what_of
 from oakladder.trial.spec import TrialSpec
 from oakladder.trial.sweep.ranges import Range, grid_of_settings
 from oakladder.trial.sweep.run import swept
@@ -122,3 +123,38 @@ def test_rules_of_one_name_in_two_folders_have_two_notebooks(books: Notebooks, t
     other = books.rule_name(tmp_path / "elsewhere" / "dip.rung")
     assert own == "dip" and books.place(own) != books.place(other)
     assert len(books.place(books.rule_name(tmp_path / "scripts" / f"{'ü' * 200}.rung")).name) < 200
+
+
+def test_a_copied_or_renamed_rule_goes_on_with_its_notebook(books: Notebooks) -> None:
+    books.keep_text("dip", RULE)
+    books.add("dip", tried(1.0, n=5.0), tried(2.0, n=8.0), Remark(3.0, "mine"))
+    # Another title, comments and spacing make no other rule; another number does.
+    copy = RULE.replace("rung 1\n", 'rung 1\ntitle "Mine"  -- a copy\n\n').replace(
+        "crosses_up(close, ", "crosses_up(close,  "
+    )
+    books.go_on("other", RULE.replace("5 bars", "6 bars"))
+    assert books.read("other").entries == ()
+    books.go_on("renamed", copy)
+    again = Notebooks(books.folder, Path("scripts"))
+    assert len(again.read("renamed").tries) == 2 and again.read("renamed").seal is None
+    # What is tried from then on is of each alone, and goes along with the next copy.
+    later = time.time() + 100
+    books.add("dip", tried(later, n=11.0))
+    books.add("renamed", tried(later, n=14.0), tried(later, n=17.0))
+    books.keep_text("renamed", copy)
+    assert [len(again.read(r).tries) for r in ("dip", "renamed")] == [3, 4]
+    books.go_on("dip", copy)  # it has a notebook
+    assert len(again.read("dip").tries) == 3
+
+
+def test_a_rule_that_goes_on_with_itself_ends(books: Notebooks) -> None:
+    now = time.time()
+    books.add("one", Continued(now, "two"), Remark(1.0, "first"))
+    books.add("two", Continued(now, "one"), Remark(2.0, "second"))
+    assert [e.text for e in books.read("one").entries if isinstance(e, Remark)] == ["first", "second"]
+
+
+def test_quotes_keep_their_dashes_in_the_mark_of_a_rule() -> None:
+    text = 'rung 1\nsignal go = close > open "a -- b"\n'
+    assert rule_mark(text) != rule_mark(text.replace("b", "c")) and rule_mark(text) == rule_mark(text + "-- end\n\n")
+    assert rule_mark("") == rule_mark('title "x"\nabout "y"\n')

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import time
 from collections.abc import Callable, Sequence
@@ -64,9 +65,15 @@ class NotebookController(QObject):
 
     def read(self) -> None:
         """Reads the notebook again: another copy of the program may have written into it."""
-        rule = self.rule
+        rule, text = self.rule, self._script.text
+
+        def work(ticket: Ticket) -> Notebook:
+            with contextlib.suppress(OSError):  # it is tried again when something is written
+                self._books.go_on(rule, text)
+            return self._read(rule)
+
         if rule:
-            self._jobs.start("notebook", lambda ticket: self._read(rule), self._take, self._not_read, slow=True)
+            self._jobs.start("notebook", work, self._take, self._not_read, slow=True)
 
     def _read(self, rule: str) -> Notebook:
         """The notebook with its tries counted, which takes a while for a large sweep."""

@@ -39,6 +39,7 @@ class NotebookWriter:
     def trial(self, what: What, made: Trial) -> DeflatedSharpe | None:
         """Records a trial, unless it is recorded already; returns the deflated Sharpe ratio for all tries."""
         try:
+            self._books.go_on(self.rule, made.program.text)
             book = self._books.read(self.rule)
             entry = try_of(what, made, time.time())
             known = book.tries.get(what.key)
@@ -54,6 +55,7 @@ class NotebookWriter:
     def seal(self, what: What, task: Task) -> None:
         """Writes down that the seal was broken, with what was promised before, the first time."""
         try:
+            self._books.go_on(self.rule, task.program.text)
             book = self._books.read(self.rule)
             if book.seal is not None:
                 return

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import math
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -21,6 +22,10 @@ from oakladder.trial.trial import Trial
 
 #: The metrics of a variant that are written down.
 KEPT = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "sharpe", "end", "held_end")
+
+
+#: A quoted text, which is kept, or a comment.
+_COMMENT = re.compile(r'("[^"]*")|--.*')
 
 
 class What(msgspec.Struct, frozen=True):
@@ -109,7 +114,14 @@ class Swept(msgspec.Struct, frozen=True, tag="sweep"):
     sealed: bool = True
 
 
-Entry = Try | Text | Remark | Broken | Swept
+class Continued(msgspec.Struct, frozen=True, tag="continued"):
+    """The notebook goes on with what was in another folder until then: its script was copied or renamed."""
+
+    moment: float
+    folder: str
+
+
+Entry = Try | Text | Remark | Broken | Swept | Continued
 
 
 def mark_of(text: str) -> str:
@@ -125,6 +137,17 @@ def trades_mark(trial: Trial) -> str:
     parts = (trades.symbol, panel.times[trades.entered], left, trades.side, trades.entry, trades.exit)
     told = repr((panel.symbols, str(panel.timeframe), costs)).encode()
     return hashlib.blake2b(told + b"".join(part.tobytes() for part in parts), digest_size=8).hexdigest()
+
+
+def rule_mark(text: str) -> str:
+    """The mark of the rule in a text: without comments, blank lines and spacing, without title and description. Equal for
+    copies of a script under another title."""
+    kept = []
+    for line in text.splitlines():
+        words = " ".join(_COMMENT.sub(lambda found: found[1] or "", line).split())
+        if words and words.split(" ")[0] not in ("title", "about"):
+            kept.append(words)
+    return mark_of("\n".join(kept))
 
 
 def what_of(case: TrialSpec, span: str = "") -> What:

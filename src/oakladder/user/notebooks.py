@@ -21,7 +21,7 @@ from oakladder.locks import locked
 from oakladder.rung.texts import agree, count_words
 from oakladder.trial.batch.task import Tried
 from oakladder.trial.metrics.metrics import METRICS
-from oakladder.trial.notebook import Entry, Notebook, Swept, Text, What, in_order, mark_of
+from oakladder.trial.notebook import Continued, Entry, Notebook, Swept, Text, What, in_order, mark_of, rule_mark
 from oakladder.trial.sweep.ranges import Range
 
 _log = logging.getLogger(__name__)
@@ -58,28 +58,60 @@ class Notebooks:
 
     def read(self, rule: str) -> Notebook:
         """All entries of a rule; none for a new one. Damaged ones are skipped and reported, with a copy of the file. Raises `OSError`."""
-        path = self.place(rule) / "log.jsonl"
         with self._turn:
-            try:
-                stat = path.stat()
-            except FileNotFoundError:
-                return Notebook()
-            state = stat.st_mtime_ns, stat.st_size
-            known = self._known.get(path)
-            if known is not None and known[0] == state:
-                return known[1]
-            entries, damaged = _decoded(read_regular(path))
-            if damaged:
-                with contextlib.suppress(OSError):
-                    copy_aside(path)
-                self._tell(
-                    f"{count_words(damaged, 'line')} of the notebook of {rule} {agree(damaged, 'is', 'are')} damaged and left out; "
-                    "a copy is kept beside it."
-                )
-            swept = [e.file for e in entries if isinstance(e, Swept)]
-            made = Notebook(in_order(entries), {name: self._rows_of(self.place(rule) / name) for name in swept})
-            self._known[path] = state, made
-            return made
+            own = self._own(self.place(rule), rule)
+            links = [e for e in own.entries if isinstance(e, Continued)]
+            if not links:
+                return own
+            entries, rows, seen = list(own.entries), dict(own.rows), {self.place(rule).name}
+            while links:  # what it goes on with up to then, and what that goes on with
+                link = links.pop()
+                if link.folder not in seen:
+                    seen.add(link.folder)
+                    other = self._own(self.folder / link.folder, link.folder)
+                    before = [e for e in other.entries if e.moment <= link.moment]
+                    links += [e for e in before if isinstance(e, Continued)]
+                    entries += before
+                    rows |= other.rows
+            return Notebook(in_order(entries), rows)
+
+    def _own(self, folder: Path, rule: str) -> Notebook:
+        """The entries in one folder."""
+        path = folder / "log.jsonl"
+        try:
+            stat = path.stat()
+        except FileNotFoundError:
+            return Notebook()
+        state = stat.st_mtime_ns, stat.st_size
+        known = self._known.get(path)
+        if known is not None and known[0] == state:
+            return known[1]
+        entries, damaged = _decoded(read_regular(path))
+        if damaged:
+            with contextlib.suppress(OSError):
+                copy_aside(path)
+            self._tell(
+                f"{count_words(damaged, 'line')} of the notebook of {rule} {agree(damaged, 'is', 'are')} damaged and left out; "
+                "a copy is kept beside it."
+            )
+        swept = [e.file for e in entries if isinstance(e, Swept)]
+        made = Notebook(in_order(entries), {name: self._rows_of(folder / name) for name in swept})
+        self._known[path] = state, made
+        return made
+
+    def go_on(self, rule: str, text: str) -> None:
+        """Lets a rule that has no notebook yet go on with that of a script with the same rule, if there is one: it was
+        copied or renamed. Raises `OSError`."""
+        own = self.place(rule)
+        if (own / "log.jsonl").exists() or not self.folder.is_dir():
+            return
+        mark = rule_mark(text)
+        for folder in sorted(self.folder.iterdir()):
+            with self._turn:
+                known = self._own(folder, folder.name)
+            if any(isinstance(e, Text) and rule_mark(e.text) == mark for e in known.entries):
+                self.add(rule, Continued(time.time(), folder.name))
+                return
 
     def _rows_of(self, path: Path) -> list[Tried]:
         if path not in self._rows:
