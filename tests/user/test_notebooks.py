@@ -6,13 +6,14 @@ import threading
 import time
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from helpers import taken
 from oakladder.rung import compile_script
 from oakladder.trial.batch.task import Task
 from oakladder.trial.broker.money import Account
-from oakladder.trial.notebook import Broken, Continued, Remark, Try, ranges_of, rule_mark, try_of, what_of
+from oakladder.trial.notebook import Broken, Continued, Remark, Try, change_words, ranges_of, rule_mark, try_of, what_of
 from oakladder.trial.spec import TrialSpec
 from oakladder.trial.sweep.ranges import Range, grid_of_settings
 from oakladder.trial.sweep.run import swept
@@ -158,3 +159,21 @@ def test_quotes_keep_their_dashes_in_the_mark_of_a_rule() -> None:
     text = 'rung 1\nsignal go = close > open "a -- b"\n'
     assert rule_mark(text) != rule_mark(text.replace("b", "c")) and rule_mark(text) == rule_mark(text + "-- end\n\n")
     assert rule_mark("") == rule_mark('title "x"\nabout "y"\n')
+
+
+def test_a_try_says_what_changed_against_the_one_before() -> None:
+    first = what(n=5.0, far=20.0)
+    replaced = msgspec.structs.replace
+    cases = [
+        (what(n=8.0, far=20.0), "n 5 → 8"),
+        (what(n=8.0), "n 5 → 8, far 20 → gone"),
+        (replaced(first, text="other"), "the rule was edited"),
+        (replaced(first, list_name="Ferries", timeframe="1w"), "all → Ferries, 1d → 1w"),
+        (replaced(first, span="from 2021-01-01"), "from 2021-01-01"),
+        (replaced(first, account="other"), "another account or other costs"),
+        (replaced(first, finer=True), "minute by minute"),
+        (first, "the same again"),
+    ]
+    assert [change_words(first, now) for now, _ in cases] == [words for _, words in cases]
+    assert change_words(None, first) == "first try"
+    assert change_words(replaced(first, span="from 2021-01-01"), first) == "all dates"

@@ -203,15 +203,9 @@ class Notebook:
 
     @cached_property
     def hypotheses(self) -> tuple[Try, ...]:
-        """The tries that count: of those with the same trades at the same costs, or with the same result, the first one. A
-        rule that is written otherwise, or tried with other money, is no other hypothesis."""
-        made, marks, results = [], set[str](), set[tuple[object, ...]]()
-        for entry in self.tries.values():
-            if (not entry.mark or entry.mark not in marks) and entry.result not in results:
-                made.append(entry)
-            marks.add(entry.mark)
-            results.add(entry.result)
-        return tuple(made)
+        """The tries that count: the first of each group that `grouped` makes. A rule that is written otherwise, or tried
+        with other money, is no other hypothesis."""
+        return tuple(group[0] for group in grouped(self.tries.values()))
 
     @property
     def seal(self) -> Broken | None:
@@ -233,6 +227,41 @@ class Notebook:
         )
         found = [trial.metrics["sharpe"], *(t.metrics["sharpe"] for t in others)]
         return deflate(returns, [math.nan if s is None else s for s in found])
+
+
+def grouped(tries: Iterable[Try]) -> list[list[Try]]:
+    """Tries of one hypothesis together, in the order of the first of each: those with the same trades at the same costs, or
+    with the same result."""
+    groups: list[list[Try]] = []
+    known: dict[object, list[Try]] = {}
+    for one in tries:
+        keys = [one.result, *([one.mark] if one.mark else [])]
+        group = next((known[key] for key in keys if key in known), None)
+        if group is None:
+            group = []
+            groups.append(group)
+        group.append(one)
+        known |= dict.fromkeys(keys, group)
+    return groups
+
+
+def change_words(before: What | None, now: What) -> str:
+    """What is otherwise in a try than in the one before it, in a few words."""
+    if before is None:
+        return "first try"
+    told = ["the rule was edited"] if before.text != now.text else []
+    names = [
+        n for n in dict.fromkeys((*before.settings, *now.settings)) if before.settings.get(n) != now.settings.get(n)
+    ]
+    told += [f"{n} {before.settings.get(n, 'new')} → {now.settings.get(n, 'gone')}" for n in names]
+    for was, is_now in ((before.list_name, now.list_name), (before.timeframe, now.timeframe)):
+        told += [f"{was} → {is_now}"] if was != is_now else []
+    if before.span != now.span:
+        told.append(now.span or "all dates")
+    told += ["another account or other costs"] if before.account != now.account else []
+    if before.finer != now.finer:
+        told.append("minute by minute" if now.finer else "no longer minute by minute")
+    return ", ".join(told) or "the same again"
 
 
 def ranges_of(entry: Swept) -> list[Range]:

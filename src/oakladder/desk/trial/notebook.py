@@ -27,8 +27,9 @@ from oakladder.desk.widgets import tables
 from oakladder.desk.widgets.questions import agreed
 from oakladder.desk.widgets.rows_model import RowsModel
 from oakladder.desk.widgets.sorted_rows import SortedRows
+from oakladder.rung.texts import count_words
 from oakladder.trial.metrics.metrics import METRICS, metric_words
-from oakladder.trial.notebook import Broken, Notebook, Remark, Swept, Try, What, ranges_of
+from oakladder.trial.notebook import Broken, Notebook, Remark, Swept, Try, What, change_words, grouped, ranges_of
 from oakladder.trial.seal import COMPARED, seal_words
 from oakladder.trial.sweep.ranges import point_words
 
@@ -53,13 +54,22 @@ class _Entries(RowsModel):
         self.entries: list[Try | Remark | Broken | Swept] = []
         self._marks: list[str] = []
         self._telling: set[str] = set()
+        #: What is otherwise in each try than in the one before, and how many others came to the same, by the try's identity.
+        self._changes: dict[int, str] = {}
+        self._alike: dict[int, int] = {}
 
     def show(self, book: Notebook) -> None:
         """Shows another notebook, the newest entry first."""
         self.beginResetModel()
         tries = {(e.what.key, e.sealed): e for e in book.entries if isinstance(e, Try)}
+        in_order = sorted(tries.values(), key=lambda e: e.moment)
+        befores = [None, *(e.what for e in in_order)]
+        self._changes = {id(e): change_words(before, e.what) for before, e in zip(befores, in_order, strict=False)}
+        # Of several ways to the same result the newest stands for all.
+        groups = grouped(in_order)
+        self._alike = {id(group[-1]): len(group) - 1 for group in groups}
         others = [e for e in book.entries if isinstance(e, Remark | Broken | Swept)]
-        self.entries = sorted([*tries.values(), *others], key=lambda e: -e.moment)
+        self.entries = sorted([*(group[-1] for group in groups), *others], key=lambda e: -e.moment)
         self._marks = list(dict.fromkeys(e.what.text for e in reversed(self.entries) if isinstance(e, Try | Swept)))
         self._telling = _differing(list(tries.values()))
         self.endResetModel()
@@ -95,7 +105,10 @@ class _Entries(RowsModel):
 
     def _words(self, one: Try) -> str:
         told = {name: value for name, value in one.what.settings.items() if name in self._telling}
-        return f"{self._text(one.what)}{msgspec.structs.replace(one.what, settings=told).words()}"
+        alike = self._alike.get(id(one), 0)
+        beside = f"; {count_words(alike, 'other way')} to the same result" if alike else ""
+        where = f"{self._text(one.what)}{msgspec.structs.replace(one.what, settings=told).words()}"
+        return f"{where} ({self._changes.get(id(one), '')}{beside})"
 
     def _text(self, what: What) -> str:
         """Which of several texts it was."""
