@@ -67,12 +67,15 @@ GROUPS: dict[str, tuple[Term, ...]] = {
         Term("Up", "share of changes above zero"),
         Term("Usual", "mean change after any bar of the same symbols and period"),
         Term("More", "mean minus the usual mean"),
-        Term("Chance", "share of random shifts of the signal that did at least as well"),
+        Term("Chance", "share of shifts in time that did at least as well, measured in standard errors"),
     ),
     "Judging": (
         Term("Trial", "a test of a rule over history, with an account, costs and fills at prices that could be traded"),
         Term("Variant", "the rule with one change: a setting, timeframe, list, cost or stop"),
-        Term("Try", "a variant whose result was visible for a moment; each combination of a sweep is one"),
+        Term(
+            "Try",
+            "a variant whose result was visible for a moment, or a combination of a sweep; equal trades count once",
+        ),
         Term(
             "Deflated Sharpe ratio", "the Sharpe ratio after a deduction for what the best of all tries reaches by luck"
         ),
