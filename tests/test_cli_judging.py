@@ -236,7 +236,7 @@ def test_honest_lists_what_it_found(call) -> None:  # type: ignore[no-untyped-de
     made = told(call, "honest", rule(text), "--symbol", "BRINE")
     assert [(f["sin"], f["line"], f["symbol"]) for f in made["findings"]] == [("before known", 3, "BRINE")]
     assert {c["check"]: c["findings"] for c in made["checks"]}["before known"] == 1
-    assert len(made["checks"]) == 7 and made["checks"][0] == {
+    assert len(made["checks"]) == 8 and made["checks"][0] == {
         "check": "changed",
         "findings": 0,
         "words": "nothing found: cut at 40 moments",

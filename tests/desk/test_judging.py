@@ -478,7 +478,7 @@ def test_findings_open_their_bar(window: Window, calm: Calm, place: TrialPlace) 
     assert [view.source.text(0, k) for k in range(2)] == ["before known", "line 3"]
     # What was looked for and not found is told below.
     assert [view.source.text(1, k) for k in (0, 2)] == ["changed", "nothing found: cut at 40 moments"]
-    assert view.source.rowCount() == 7 and view.source.text(6, 2).startswith("nothing found on ")
+    assert view.source.rowCount() == 8 and view.source.text(7, 2).startswith("nothing found on ")
     finding = view.source.checked.rows[0]  # type: ignore[union-attr]
     table = view.table
     spot = table.visualRect(view.source.index(0, 2)).center()
@@ -576,7 +576,7 @@ def test_findings_are_of_the_text_that_was_checked(window: Window, calm: Calm, p
     opened(window, calm, text, "swings")
     window.action_by_name["check_look_ahead"].trigger()
     calm(window)
-    assert place.honesty.source.rowCount() == 7
+    assert place.honesty.source.rowCount() == 8
     window.bench.script.editor.replace_all(text.replace(" ago 3", ""))
     calm(window)
     assert place.honesty.source.rowCount() == 0

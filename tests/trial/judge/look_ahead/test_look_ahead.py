@@ -132,7 +132,8 @@ def test_undecided_fills_are_found() -> None:
     text = "rung 1\ntrade ride long\n    enter when bar == 20\n    stop 10%\n    target 10%\n"
     where = trial_data_of(panel_of([daily_bars(close, high=high, low=low, volume=np.full(60, 1e7))]))
     found = check(text, where)
-    assert [f.kind for f in found] == [FindingKind.UNDECIDED] and found[0].time == where.panel.times[30]
+    (told,) = (f for f in found if f.kind is not FindingKind.OWN_HISTORY)
+    assert told.kind is FindingKind.UNDECIDED and told.time == where.panel.times[30]
 
 
 def test_entries_that_are_too_large_for_their_bar_are_found() -> None:
@@ -158,7 +159,8 @@ def test_fills_at_the_very_extreme_of_a_bar_are_found() -> None:
 
     def found(high: np.ndarray, low: np.ndarray) -> list[tuple[FindingKind, int]]:
         bars = daily_bars(close, open=np.append(100.0, close[:-1]), high=high, low=low, volume=volume)
-        return [(f.kind, f.count) for f in check(text, trial_data_of(panel_of([bars])))]
+        all_found = check(text, trial_data_of(panel_of([bars])))
+        return [(f.kind, f.count) for f in all_found if f.kind is not FindingKind.OWN_HISTORY]
 
     assert found(high, low) == [(FindingKind.THROUGH, 2)]
     assert found(high, low - 0.01) == [(FindingKind.THROUGH, 1)]
@@ -194,6 +196,28 @@ def test_a_forming_bar_of_another_symbol_or_in_a_function_of_another_script_is_f
     using = compile_script('rung 1\nuse up from "Weeks"\nkeep hot = no\nset hot = up(close)\nsignal go = hot\n', others)
     (told,) = check_look_ahead(using, ground()).findings
     assert told.kind is FindingKind.FORMING and "`go`" in told.words and told.count > 10
+
+
+@pytest.mark.parametrize(
+    ("condition", "is_found"),
+    [
+        ("bar == 250", True),
+        ("250 > bar", True),
+        ("bar between 100 and 200", True),
+        ("bar > 250", False),
+        ("250 <= bar", False),
+        ("bar mod 20 == 0", False),
+        ("year == 2021", True),
+        ("year >= 2021 and close > open", True),
+        ("2021 == year", True),
+        ("month == 12 and weekday == 5", False),
+        ("year != year[1]", False),
+        ("close > 250", False),
+    ],
+)
+def test_a_rule_that_names_its_own_history_is_found(condition: str, is_found: bool) -> None:
+    found = [f for f in check(f"rung 1\nsignal go = {condition}\n") if f.kind is FindingKind.OWN_HISTORY]
+    assert bool(found) == is_found and all(f.line == 2 for f in found)
 
 
 def test_every_kind_is_told_with_a_verdict() -> None:

@@ -15,6 +15,7 @@ from oakladder.trial.judge.look_ahead.drawings import before_known
 from oakladder.trial.judge.look_ahead.fills import at_the_extreme, thin, undecided, without_volume
 from oakladder.trial.judge.look_ahead.finding import Clear, Finding, FindingKind
 from oakladder.trial.judge.look_ahead.forming_bars import read_while_forming
+from oakladder.trial.judge.look_ahead.own_history import named
 from oakladder.trial.judge.look_ahead.truncated_history import CUTS, changed, moments_of
 from oakladder.trial.spans import before
 from oakladder.trial.trial import TrialData, run_trial
@@ -74,6 +75,7 @@ def check_look_ahead(
     result = run(program, panel, settings, context=context.without_progress())
     made += before_known(result, counted)
     made += read_while_forming(result, counted, ground, settings, context.without_progress())
+    made += named(program, panel)
     if program.plan.trading is not None:
         trial = run_trial(program, ground, account, settings, context=context.without_progress())
         made += undecided(trial) + at_the_extreme(trial) + thin(trial) + without_volume(trial)

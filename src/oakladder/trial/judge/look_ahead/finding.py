@@ -15,6 +15,10 @@ class FindingKind(Enum):
     CHANGED = ("changed", "A value changed after its bar had closed.")
     BEFORE_KNOWN = ("before known", "A drawing is on a bar before it was known.")
     FORMING = ("forming", "A longer bar is read before it is complete, so it may still change.")
+    OWN_HISTORY = (
+        "own history",
+        "A date or bar number of this very history decides, so it tells nothing of other times.",
+    )
     UNDECIDED = ("undecided", "A bar reached both stop and target, and the order is not known.")
     THROUGH = (
         "needs trading through",

@@ -25,17 +25,18 @@ from oakladder.trial.trial import TrialData, trades_from
 
 def reads_of(program: Program) -> list[t.OnTimeframe]:
     """Every `on … forming` of a script, in the order of its text."""
-    return [one for one in _walk(program.trace.root.statements) if isinstance(one, t.OnTimeframe) and one.forming]
+    return [one for one in walked(program.trace.root.statements) if isinstance(one, t.OnTimeframe) and one.forming]
 
 
-def _walk(node: Any) -> Iterator[Any]:
+def walked(node: Any) -> Iterator[Any]:
+    """A part of a syntax tree and all below it, outermost first."""
     if is_dataclass(node) and not isinstance(node, type):
         yield node
         for slot in fields(node):
-            yield from _walk(getattr(node, slot.name))
+            yield from walked(getattr(node, slot.name))
     elif isinstance(node, tuple | list):
         for part in node:
-            yield from _walk(part)
+            yield from walked(part)
 
 
 def forming_of(op: Op) -> set[Domain]:

@@ -1,0 +1,41 @@
+"""Rules that name the very history that they are tried on: dates and bar numbers that no other time has."""
+
+from __future__ import annotations
+
+from oakladder.bars.panel import Panel
+from oakladder.rung import tree as t
+from oakladder.rung.program import Program
+from oakladder.rung.service.unparse import unparse
+from oakladder.trial.judge.look_ahead.finding import Finding, FindingKind, finding
+from oakladder.trial.judge.look_ahead.forming_bars import walked
+
+#: Values that single out a time of history when they are compared with a number.
+_DATES = frozenset({"year"})
+_BAR = "bar"
+#: A bar number compared so only leaves out the beginning of history, where averages are not known yet.
+_BEGINS = frozenset({">", ">="})
+
+
+def named(program: Program, panel: Panel) -> list[Finding]:
+    """Comparisons of a script with a fixed year or bar number, each a finding on the last bar."""
+    if not panel.size:
+        return []
+    made = []
+    for one in walked(program.trace.root.statements):
+        if isinstance(one, t.Compare) and _names_history(one):
+            words = f"`{unparse(one)}` names a time of this very history: it says nothing of any other"
+            made.append(finding(FindingKind.OWN_HISTORY, words, 1, panel, panel.size - 1, one.span.line))
+    return made
+
+
+def _names_history(compare: t.Compare) -> bool:
+    values = compare.values
+    for left, relation, right in zip(values, compare.ops, values[1:], strict=False):
+        name, other, way = left, right, relation
+        if isinstance(right, t.Name):
+            name, other, way = right, left, relation.translate(str.maketrans("<>", "><"))
+        if not isinstance(name, t.Name) or not isinstance(other, t.Literal) or other.kind != "number":
+            continue
+        if name.name in _DATES or (name.name == _BAR and way not in _BEGINS):
+            return True
+    return False
