@@ -47,7 +47,7 @@ from oakladder.user.workspace import Workspace
         "--chance",
         dest="chance",
         action="store_true",
-        help="beside chance: entries moved at random, trades drawn again",
+        help="compare with chance: trades shifted through time, sessions resampled",
     ),
     arg("--format", dest="format_", choices=["table", "json"], default="table"),
     arg("--trades", dest="trades_out", type=a_path, help="a CSV file for the trades; - for standard output"),
