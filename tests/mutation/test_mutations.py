@@ -36,7 +36,7 @@ def equivalents() -> set[str]:
     return {line.rpartition(" | ")[0] for line in lines if line and line[0] != "#"}
 
 
-def tests_for(name: str) -> list[list[Path]]:
+def runs_for(name: str) -> list[list[Path]]:
     """What a change of a file runs, the likeliest to notice it first: the tests that import the file or stand in the
     innermost folder of its name, then all of its part of the core."""
     part, *inner = Path(name).parts[:-1]
@@ -67,7 +67,7 @@ def is_noticed(copy: Path, name: str, change: Change) -> bool:
     source = path.read_bytes()
     path.write_bytes(change.applied(source))
     try:
-        return any(trouble(copy, tests) for tests in tests_for(name))
+        return any(trouble(copy, tests) for tests in runs_for(name))
     finally:
         path.write_bytes(source)
 

@@ -31,8 +31,8 @@ def _inside(part: QWidget) -> list[QWidget]:
 def _is_bare(widget: QWidget) -> bool:
     if isinstance(widget, QTabWidget):
         return widget.documentMode()
-    plain = type(widget) in (QWidget, QStackedWidget) or widget.objectName() == "place"
-    return plain or isinstance(widget, (Splitter, Card))
+    plain = type(widget) in (QWidget, QStackedWidget) and not widget.objectName()
+    return plain or widget.objectName() == "place" or isinstance(widget, (Splitter, Card))
 
 
 class Styling(QObject):

@@ -11,7 +11,8 @@ _ROUND = 3
 
 class _Handle(QSplitterHandle):
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        QPainter(self).fillRect(self.contentsRect(), self.palette().mid())
+        with QPainter(self) as painter:
+            painter.fillRect(self.contentsRect(), self.palette().mid())
 
 
 class Splitter(QSplitter):
@@ -32,8 +33,8 @@ class Card(QFrame):
         super().__init__(parent, objectName="card")
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(self.palette().mid(), 1))
-        painter.setBrush(self.palette().base())
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), _ROUND, _ROUND)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(QPen(self.palette().mid(), 1))
+            painter.setBrush(self.palette().base())
+            painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), _ROUND, _ROUND)
