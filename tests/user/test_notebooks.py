@@ -170,7 +170,7 @@ def test_a_try_says_what_changed_against_the_one_before() -> None:
         (replaced(first, text="other"), "the rule was edited"),
         (replaced(first, list_name="Ferries", timeframe="1w"), "all → Ferries, 1d → 1w"),
         (replaced(first, span="from 2021-01-01"), "from 2021-01-01"),
-        (replaced(first, account="other"), "another account or other costs"),
+        (replaced(first, account="other"), "other account or costs"),
         (replaced(first, finer=True), "minute by minute"),
         (first, "the same again"),
     ]

@@ -258,7 +258,7 @@ def change_words(before: What | None, now: What) -> str:
         told += [f"{was} → {is_now}"] if was != is_now else []
     if before.span != now.span:
         told.append(now.span or "all dates")
-    told += ["another account or other costs"] if before.account != now.account else []
+    told += ["other account or costs"] if before.account != now.account else []
     if before.finer != now.finer:
         told.append("minute by minute" if now.finer else "no longer minute by minute")
     return ", ".join(told) or "the same again"
