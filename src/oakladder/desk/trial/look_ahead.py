@@ -89,7 +89,7 @@ class LookAheadView(QWidget):
         self.source, self.table = _Findings(theme), QTableView(accessibleName="Finding")
         self.table.setModel(self.source)
         across = tables.set_up(self.table)
-        for k, width in enumerate((96, 70, 0, 60, 74, 140)):
+        for k, width in enumerate((160, 70, 0, 60, 74, 140)):
             if width:
                 self.table.setColumnWidth(k, width)
         across.setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
