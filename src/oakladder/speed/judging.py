@@ -90,5 +90,5 @@ def _chance() -> list[Row]:
             "",
             "≤ 0.5 s",
         ),
-        (f"  its sessions resampled 1,000 times", f"{statistics.median(taken['bootstrap']):.2f} s", "", ""),
+        ("  its sessions resampled 1,000 times", f"{statistics.median(taken['bootstrap']):.2f} s", "", ""),
     ]
