@@ -89,7 +89,7 @@ class Bootstrap:
 def bootstrap_of(
     trial: Trial, draws: int = DRAWS, seed: int = _SEED, cancelled: Callable[[], bool] | None = None
 ) -> Bootstrap:
-    """Draws the sessions of a trial again, each with its return and with the closed trades that left on it, in blocks of
+    """Draws the sessions of a trial again, each with its return and with what closed trades brought on it, in blocks of
     random length that go round (the stationary bootstrap of Politis and Romano, 1994), so that good and bad stretches
     stay together. The blocks are as long on average as `block_length` says of the returns, or of the trades where those
     depend on one another for longer. Raises `RunProblem` without a closed trade, and `Cancelled`.
@@ -104,12 +104,7 @@ def bootstrap_of(
     found = session_returns(trial.equity)
     returns, a_year = found if found is not None else (np.zeros(max(len(sessions) - 1, 0)), math.nan)
     count = len(returns)
-    place = trial.book.grid.at[trial.trades.left[which]] - trial.ground.first_place
-    session = np.clip(np.searchsorted(sessions, place, "left") - 1, 0, max(count - 1, 0))
-    sums = [
-        _of_sessions(values, session, max(count, 1))
-        for values in (trial.results.ratio[which], trial.results.risks[which])
-    ]
+    sums = _sums(trial, which, sessions, max(count, 1))
     block = max([block_length(returns), *(block_length(_errors(*s)) for s in sums)])
     made: dict[str, list[np.ndarray]] = {
         name: [np.zeros(0)] for name in ("growth", "sharpe", "drawdown", "average", "expectancy")
@@ -142,13 +137,41 @@ def _number(value: object) -> float | None:
     return float(value) if isinstance(value, (int, float)) else None
 
 
-def _of_sessions(values: np.ndarray, session: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
-    """The sum of the known values on each session, and their number; (sessions,), float64, twice. Both: shape (trades,)."""
-    known = np.isfinite(values)
-    return (
-        np.bincount(session[known], values[known], count),
-        np.bincount(session[known], minlength=count).astype(np.float64),
-    )
+def _sums(trial: Trial, which: np.ndarray, sessions: np.ndarray, count: int) -> list[tuple[np.ndarray, np.ndarray]]:
+    """What closed trades brought on each session, as a ratio and in risks, with the number of trades that left on it: what a
+    trade brings is spread over the sessions on which it came, so that trades which are held together move together.
+
+    Which: shape (trades,), int64; sessions: shape (sessions,), int64; each array of the result (count,), float64.
+    """
+    trades, panel, book = trial.trades, trial.ground.panel, trial.book
+    entered, left = trades.entered[which], trades.left[which]
+    bars = left - entered + 1
+    trade = np.repeat(np.arange(len(which)), bars)
+    first = np.cumsum(bars) - bars
+    place = np.arange(len(trade)) - first[trade] + entered[trade]
+    close, paid = panel.column("close"), book.paid[which]
+    # Before each bar a trade was worth the close before, at first what was paid; a close that is missing changes nothing.
+    worth = np.where(np.isfinite(close[place]), close[place], paid[trade])
+    before = np.append(0.0, worth[:-1])
+    before[first] = paid
+    with np.errstate(invalid="ignore", divide="ignore"):
+        pieces = trades.side[which][trade] * (worth - before) / paid[trade]
+    last = first + bars - 1
+    pieces[last] = 0.0
+    whole = np.bincount(trade, pieces, len(which))
+    in_grid = book.grid.at[place] - trial.ground.first_place
+    session = np.clip(np.searchsorted(sessions, in_grid, "left") - 1, 0, count - 1)
+    made = []
+    for values in (trial.results.ratio[which], trial.results.risks[which]):
+        with np.errstate(invalid="ignore", divide="ignore"):
+            scale = values / trial.results.ratio[which]
+        known = np.isfinite(values)
+        scale = np.where(np.isfinite(scale), scale, 0.0)
+        brought = pieces * scale[trade]
+        brought[last] = np.where(known, values - whole * scale, 0.0)  # the rest, costs and slippage too
+        counts = np.bincount(session[last[known]], minlength=count).astype(np.float64)
+        made.append((np.bincount(session, np.where(known[trade], brought, 0.0), count), counts))
+    return made
 
 
 def _errors(total: np.ndarray, number: np.ndarray) -> np.ndarray:
