@@ -93,6 +93,14 @@ class Parser:
             except BadLine:
                 yield self.lines.lost(line, self._lost_block(line, cursor))
                 continue
+            if isinstance(item, tuple) and depth > 0:
+                word = "rung" if item[0] == "version" else item[0]
+                self.places.report(
+                    "R113",
+                    self.places.whole(line),
+                    f"`{word}` is said of the whole script, and this line is in a block.",
+                    "Move it to the top of the script.",
+                )
             if item is not None:
                 yield item
 
