@@ -154,8 +154,7 @@ def _sums(trial: Trial, which: np.ndarray, sessions: np.ndarray, count: int) -> 
     worth = np.where(np.isfinite(close[place]), close[place], paid[trade])
     before = np.append(0.0, worth[:-1])
     before[first] = paid
-    with np.errstate(invalid="ignore", divide="ignore"):
-        pieces = trades.side[which][trade] * (worth - before) / paid[trade]
+    pieces = trades.side[which][trade] * (worth - before)  # money per unit
     last = first + bars - 1
     pieces[last] = 0.0
     whole = np.bincount(trade, pieces, len(which))
@@ -164,7 +163,7 @@ def _sums(trial: Trial, which: np.ndarray, sessions: np.ndarray, count: int) -> 
     made = []
     for values in (trial.results.ratio[which], trial.results.risks[which]):
         with np.errstate(invalid="ignore", divide="ignore"):
-            scale = values / trial.results.ratio[which]
+            scale = values / (book.net[which] / book.units[which])
         known = np.isfinite(values)
         scale = np.where(np.isfinite(scale), scale, 0.0)
         brought = pieces * scale[trade]
