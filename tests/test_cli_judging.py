@@ -120,6 +120,9 @@ def test_prices_below_zero_have_results_in_money_alone(call, tmp_path: Path) -> 
     assert code == 2 and "SPREAD has prices of 0 and below" in err and "100u, 1%r" in err
     code, _, err = call("evidence", text, *where)
     assert code == 2 and "SPREAD has prices of 0 and below" in err and "per cent" in err
+    code, _, err = call("honest", text, *where)
+    assert code == 2 and "100u" in err
+    assert told(call, "honest", text, *where, "--size", "100u")["checks"][0]["findings"] == 0
     equity = tmp_path / "equity.csv"
     made = told(call, "trial", text, *where, "--size", "100u", "--cost", "0", "--chance", "--equity", str(equity))
     figures, trades = made["figures"], made["trades"]

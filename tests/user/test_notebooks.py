@@ -148,6 +148,27 @@ def test_a_copied_or_renamed_rule_goes_on_with_its_notebook(books: Notebooks) ->
     assert len(again.read("dip").tries) == 3
 
 
+def test_what_lies_about_among_notebooks_is_no_obstacle(books: Notebooks) -> None:
+    books.keep_text("dip", RULE)
+    books.add("dip", tried(1.0, n=5.0))
+    (books.folder / "a stray file").write_text("x")
+    (books.folder / "broken" / "log.jsonl").mkdir(parents=True)
+    books.go_on("renamed", RULE)
+    assert len(books.read("renamed").tries) == 1
+
+
+def test_other_ways_to_a_result_do_not_count_beside_it(books: Notebooks) -> None:
+    """Whichever of them is put beside the other hypotheses."""
+    one = tried(1.0, n=5.0)
+    other_text = msgspec.structs.replace(one, what=msgspec.structs.replace(one.what, text="other"))
+    books.add("dip", one, other_text, tried(2.0, n=8.0))
+    book, trial = books.read("dip"), run_trial(compile_script(RULE), walks(3, 1, 300), Account(), {"n": 5.0})
+    for way in (one.what, other_text.what, msgspec.structs.replace(one.what, text="a third")):
+        told = book.discount_for(way, trial)
+        assert told is not None and told.tries == 2
+    assert len(book.hypotheses) == 2
+
+
 def test_a_rule_that_goes_on_with_itself_ends(books: Notebooks) -> None:
     now = time.time()
     books.add("one", Continued(now, "two"), Remark(1.0, "first"))

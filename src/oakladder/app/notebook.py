@@ -68,7 +68,7 @@ class NotebookController(QObject):
         rule, text = self.rule, self._script.text
 
         def work(ticket: Ticket) -> Notebook:
-            with contextlib.suppress(OSError):  # it is tried again when something is written
+            with contextlib.suppress(OSError):  # without it the rule begins a new notebook
                 self._books.go_on(rule, text)
             return self._read(rule)
 
@@ -77,9 +77,7 @@ class NotebookController(QObject):
 
     def _read(self, rule: str) -> Notebook:
         """The notebook with its tries counted, which takes a while for a large sweep."""
-        book = self._books.read(rule)
-        _ = book.hypotheses
-        return book
+        return self._books.read(rule).prepare()
 
     def _not_read(self, error: Exception) -> None:
         self.told.emit(f"The notebook of {self.rule} cannot be read: {error}.")

@@ -10,9 +10,9 @@ from oakladder.cli.common import Format, arg, command, load, settings_of
 from oakladder.cli.streams import json_words
 from oakladder.cli.trial_data import GROUND, DataOptions, sentences
 from oakladder.rung.texts import count_words
-from oakladder.trial.broker.money import Account, Size
+from oakladder.trial.broker.money import Account, Costs, Size, Slippage
 from oakladder.trial.judge.look_ahead.check import check_look_ahead as check
-from oakladder.trial.judge.look_ahead.finding import Clear
+from oakladder.trial.judge.look_ahead.finding import Clear, FindingKind
 
 
 @command(
@@ -29,14 +29,14 @@ def honest(
     program = load(script)
     values = settings_of(program, settings)
     with sentences():
-        account = Account(money, Size.parse(size) if size else None)
+        account = Account(money, Size.parse(size) if size else None, costs=Costs(0, 0, 0, Slippage()))
         account.check()
         ground = DataOptions(**where).ground()
         found = check(program, ground, account, values)
     if Format(format_) is Format.JSON:
         checks = [
-            {"check": row.kind.word, "findings": 0 if isinstance(row, Clear) else 1, "words": row.words}
-            for row in found.rows()
+            {"check": kind.word, "findings": sum(f.kind is kind for f in found.findings), "words": found.verdict(kind)}
+            for kind in FindingKind
         ]
         plain = {"findings": [f.as_plain() for f in found.findings], "checks": checks, "words": found.words()}
         print(json_words(plain))

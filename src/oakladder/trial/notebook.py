@@ -69,9 +69,11 @@ class Try(msgspec.Struct, frozen=True, tag="try", rename={"metrics": "figures"})
     mark: str = ""
 
     @property
-    def result(self) -> tuple[object, ...]:
-        """The same for the same result of the same money."""
-        return (self.what.account, self.sealed, *(self.metrics.get(name) for name in KEPT))
+    def identities(self) -> tuple[object, ...]:
+        """The result with the same money and, where they are known, the trades with their costs: two tries with one of these
+        in common are the same hypothesis."""
+        result = (self.what.account, self.sealed, *(self.metrics.get(name) for name in KEPT))
+        return (result, self.mark) if self.mark else (result,)
 
 
 class Text(msgspec.Struct, frozen=True, tag="text"):
@@ -207,6 +209,20 @@ class Notebook:
         with other money, is no other hypothesis."""
         return tuple(group[0] for group in grouped(self.tries.values()))
 
+    @cached_property
+    def _places(self) -> dict[object, int]:
+        """The place among the hypotheses of each key, mark and result of a try."""
+        made: dict[object, int] = {}
+        for k, group in enumerate(grouped(self.tries.values())):
+            for one in group:
+                made |= dict.fromkeys((one.what.key, *one.identities), k)
+        return made
+
+    def prepare(self) -> Notebook:
+        """The same with its tries counted, which takes a while for a large sweep."""
+        _ = self.hypotheses, self._places
+        return self
+
     @property
     def seal(self) -> Broken | None:
         """When and for what the seal was first broken; None where it is whole."""
@@ -221,11 +237,9 @@ class Notebook:
         returns = returns_of(trial)
         if returns is None:
             return None
-        this = try_of(what, trial, 0.0)
-        others = (
-            t for t in self.hypotheses if t.what.key != what.key and t.mark != this.mark and t.result != this.result
-        )
-        found = [trial.metrics["sharpe"], *(t.metrics["sharpe"] for t in others)]
+        this = {self._places.get(name) for name in (what.key, *try_of(what, trial, 0.0).identities)}
+        others = (one.metrics["sharpe"] for k, one in enumerate(self.hypotheses) if k not in this)
+        found = [trial.metrics["sharpe"], *others]
         return deflate(returns, [math.nan if s is None else s for s in found])
 
 
@@ -235,13 +249,12 @@ def grouped(tries: Iterable[Try]) -> list[list[Try]]:
     groups: list[list[Try]] = []
     known: dict[object, list[Try]] = {}
     for one in tries:
-        keys = [one.result, *([one.mark] if one.mark else [])]
-        group = next((known[key] for key in keys if key in known), None)
+        group = next((known[name] for name in one.identities if name in known), None)
         if group is None:
             group = []
             groups.append(group)
         group.append(one)
-        known |= dict.fromkeys(keys, group)
+        known |= dict.fromkeys(one.identities, group)
     return groups
 
 

@@ -80,7 +80,7 @@ class Notebooks:
         path = folder / "log.jsonl"
         try:
             stat = path.stat()
-        except FileNotFoundError:
+        except (FileNotFoundError, NotADirectoryError):
             return Notebook()
         state = stat.st_mtime_ns, stat.st_size
         known = self._known.get(path)
@@ -107,8 +107,11 @@ class Notebooks:
             return
         mark = rule_mark(text)
         for folder in sorted(self.folder.iterdir()):
-            with self._turn:
-                known = self._own(folder, folder.name)
+            try:
+                with self._turn:
+                    known = self._own(folder, folder.name)
+            except OSError:  # that one cannot be read: the others can
+                continue
             if any(isinstance(e, Text) and rule_mark(e.text) == mark for e in known.entries):
                 self.add(rule, Continued(time.time(), folder.name))
                 return

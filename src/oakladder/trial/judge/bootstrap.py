@@ -1,10 +1,11 @@
-"""The sessions of a trial drawn again in blocks: how far its metrics could lie from what it showed."""
+"""The sessions of a trial resampled in blocks: ranges for its metrics."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import ClassVar
 
 import numpy as np
@@ -16,7 +17,7 @@ from oakladder.trial.trial import Trial
 
 #: So many draws.
 DRAWS = 1_000
-#: About so many sessions are gone through together.
+#: About so many sessions of draws, or bars of trades, are computed together.
 _TOGETHER = 500_000
 #: The shares of draws between which a range lies.
 RANGE = (0.05, 0.95)
@@ -89,13 +90,13 @@ class Bootstrap:
 def bootstrap_of(
     trial: Trial, draws: int = DRAWS, seed: int = _SEED, cancelled: Callable[[], bool] | None = None
 ) -> Bootstrap:
-    """Draws the sessions of a trial again, each with its return and with what closed trades brought on it, in blocks of
+    """Resamples the sessions of a trial, each with its return and with what closed trades brought on it, in blocks of
     random length that go round (the stationary bootstrap of Politis and Romano, 1994), so that good and bad stretches
     stay together. The blocks are as long on average as `block_length` says of the returns, or of the trades where those
     depend on one another for longer. Raises `RunProblem` without a closed trade, and `Cancelled`.
 
     The average trade and the expectancy are those of the trades of the drawn sessions, the max drawdown that of the closes of
-    sessions. What is defined of the trial itself only is drawn.
+    sessions. A metric that the trial itself lacks gets no range.
     """
     which = np.flatnonzero(trial.book.done)
     if not len(which):
@@ -104,7 +105,7 @@ def bootstrap_of(
     found = session_returns(trial.equity)
     returns, a_year = found if found is not None else (np.zeros(max(len(sessions) - 1, 0)), math.nan)
     count = len(returns)
-    sums = _sums(trial, which, sessions, max(count, 1))
+    sums = _sums(trial, which, sessions, max(count, 1), cancelled)
     block = max([block_length(returns), *(block_length(_errors(*s)) for s in sums)])
     made: dict[str, list[np.ndarray]] = {
         name: [np.zeros(0)] for name in ("growth", "sharpe", "drawdown", "average", "expectancy")
@@ -137,39 +138,54 @@ def _number(value: object) -> float | None:
     return float(value) if isinstance(value, (int, float)) else None
 
 
-def _sums(trial: Trial, which: np.ndarray, sessions: np.ndarray, count: int) -> list[tuple[np.ndarray, np.ndarray]]:
+def _sums(
+    trial: Trial, which: np.ndarray, sessions: np.ndarray, count: int, cancelled: Callable[[], bool] | None
+) -> list[tuple[np.ndarray, np.ndarray]]:
     """What closed trades brought on each session, as a ratio and in risks, with the number of trades that left on it: what a
     trade brings is spread over the sessions on which it came, so that trades which are held together move together.
 
     Which: shape (trades,), int64; sessions: shape (sessions,), int64; each array of the result (count,), float64.
     """
-    trades, panel, book = trial.trades, trial.ground.panel, trial.book
-    entered, left = trades.entered[which], trades.left[which]
-    bars = left - entered + 1
+    made = [(np.zeros(count), np.zeros(count)) for _ in range(2)]
+    bars = np.cumsum(trial.trades.left[which] - trial.trades.entered[which] + 1)
+    cuts = np.unique(np.searchsorted(bars, np.arange(0, int(bars[-1]), _TOGETHER)))
+    for first, end in pairwise([*cuts.tolist(), len(which)]):
+        if cancelled is not None and cancelled():
+            raise Cancelled
+        for sums, part in zip(made, _sums_of(trial, which[first:end], sessions, count), strict=True):
+            for total, more in zip(sums, part, strict=True):
+                total += more
+    return made
+
+
+def _sums_of(trial: Trial, which: np.ndarray, sessions: np.ndarray, count: int) -> list[tuple[np.ndarray, np.ndarray]]:
+    """The same for some of the trades, with all of their bars at once."""
+    trades, book = trial.trades, trial.book
+    entered = trades.entered[which]
+    bars = trades.left[which] - entered + 1
     trade = np.repeat(np.arange(len(which)), bars)
     first = np.cumsum(bars) - bars
-    place = np.arange(len(trade)) - first[trade] + entered[trade]
-    close, paid = panel.column("close"), book.paid[which]
-    # Before each bar a trade was worth the close before, at first what was paid; a close that is missing changes nothing.
-    worth = np.where(np.isfinite(close[place]), close[place], paid[trade])
-    before = np.append(0.0, worth[:-1])
-    before[first] = paid
-    pieces = trades.side[which][trade] * (worth - before)  # money per unit
     last = first + bars - 1
+    at = book.grid.at[np.arange(len(trade)) - first[trade] + entered[trade]]
+    # At first a trade is worth what was paid, then the last known close.
+    worth = book.grid.closes[trades.symbol[which][trade], at]
+    worth = np.where(np.isnan(worth), book.paid[which][trade], worth)
+    before = np.append(0.0, worth[:-1])
+    before[first] = book.paid[which]
+    pieces = trades.side[which][trade] * (worth - before)  # money per unit
     pieces[last] = 0.0
     whole = np.bincount(trade, pieces, len(which))
-    in_grid = book.grid.at[place] - trial.ground.first_place
-    session = np.clip(np.searchsorted(sessions, in_grid, "left") - 1, 0, count - 1)
+    session = np.clip(np.searchsorted(sessions, at - trial.ground.first_place, "left") - 1, 0, count - 1)
     made = []
     for values in (trial.results.ratio[which], trial.results.risks[which]):
+        known = np.isfinite(values)
         with np.errstate(invalid="ignore", divide="ignore"):
             scale = values / (book.net[which] / book.units[which])
-        known = np.isfinite(values)
         scale = np.where(np.isfinite(scale), scale, 0.0)
         brought = pieces * scale[trade]
         brought[last] = np.where(known, values - whole * scale, 0.0)  # the rest, costs and slippage too
         counts = np.bincount(session[last[known]], minlength=count).astype(np.float64)
-        made.append((np.bincount(session, np.where(known[trade], brought, 0.0), count), counts))
+        made.append((np.bincount(session, brought, count), counts))
     return made
 
 

@@ -1,4 +1,4 @@
-"""A trial beside chance: the pattern of its trades shifted through time."""
+"""A trial compared with chance: the pattern of its trades shifted through time."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from oakladder.rung.trade_log import Moment
 from oakladder.trial.judge.studentised import FEWEST_MOMENTS, SAME, shifts_among, studentised
 from oakladder.trial.trial import Trial
 
-#: About so many numbers are reckoned together.
+#: About so many numbers are computed together.
 _TOGETHER = 1_000_000
 #: The shares of shifts between which their range lies.
 _RANGE = (0.05, 0.5, 0.95)
@@ -75,7 +75,7 @@ class ShiftTest:
         usual = f", against {write(float(np.median(known)))} in the median shift" if len(known) else ""
         how = f"{self.as_good:,} of {count_words(len(self.means), 'shift')}" if self.as_good else "None of the shifts"
         return (
-            f"{brought}, {self.statistic:.1f} standard errors from nothing. Its {count_words(self.trades, 'trade')} were "
+            f"{brought}, {self.statistic:.1f} standard errors from zero. Its {count_words(self.trades, 'trade')} were "
             f"shifted through time together{usual}. {how} did at least as well, measured in standard errors."
         )
 
@@ -86,7 +86,7 @@ def shift_test_of(
     progress: Callable[[float], None] | None = None,
 ) -> ShiftTest:
     """Shifts the closed trades of a trial through time, all of them by the same number of sessions, round each symbol's own
-    bars: what stood on session d stands on session d + k, on the same bar of the session, as long and on the same side. A
+    bars: a trade of session d moves to session d + k, to the same bar of the session, as long and on the same side. A
     trade that does not fit there is left out of that shift.
 
     A trade that left at an open leaves at one again, any other at a close; all pay what a market order pays. Compared is
@@ -140,16 +140,19 @@ class _Shifted:
         self.real = book.net[which] / book.units[which] if self.in_money else trial.results.ratio[which]
         if not self.in_money:
             self._costs = self._costs / book.paid[which]
-        # Sessions, numbered through all symbols: the first bar of each, and of each symbol its first session.
-        numbers = panel.column("day_number") if panel.timeframe.intraday else np.arange(panel.size)
-        counted = np.flatnonzero(trial.ground.counted)
-        of_symbol = np.searchsorted(panel.offsets, counted, "right") - 1
-        begins = np.append(True, (np.diff(numbers[counted]) != 0) | (np.diff(of_symbol) != 0))
-        self._starts = counted[begins]
-        self._ends = np.append(self._starts[1:], panel.size)
-        first = np.searchsorted(of_symbol[begins], np.arange(len(panel) + 1))
-        self._ends[first[1:][first[1:] > first[:-1]] - 1] = panel.ends[first[1:] > first[:-1]]
-        self._base, self._count = first[symbol], np.diff(first)[symbol]
+        # Sessions, numbered through all symbols: where each begins and ends, and of each symbol its first session.
+        days = panel.column("day_number")
+        parts, ends, first = [], [], [0]
+        for begin, end in zip(trial.ground.firsts.tolist(), panel.ends.tolist(), strict=True):
+            turns = (
+                np.flatnonzero(np.diff(days[begin:end])) + 1 if panel.timeframe.intraday else np.arange(1, end - begin)
+            )
+            starts = begin + np.append(0, turns) if end > begin else np.zeros(0, dtype=np.int64)
+            parts.append(starts)
+            ends.append(np.append(starts[1:], end)[: len(starts)])
+            first.append(first[-1] + len(starts))
+        self._starts, self._ends = np.concatenate(parts), np.concatenate(ends)
+        self._base, self._count = np.array(first)[symbol], np.diff(first)[symbol]
         self._last = panel.ends[symbol] - 1
         session = np.searchsorted(self._starts, entered, "right") - 1
         self._session, self._offset = session - self._base, entered - self._starts[session]
@@ -157,7 +160,6 @@ class _Shifted:
         self.lag = max(int(np.median(held)), 1)
         self.sessions = int(self._count.max())
         # The days of all symbols in order, and that of each trade.
-        days = panel.column("day_number")
         every = np.unique(days[self._starts])
         self.days = len(every)
         self.day = np.searchsorted(every, days[entered])

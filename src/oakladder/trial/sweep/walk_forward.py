@@ -26,9 +26,8 @@ _FEWEST = 20
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """A span that was traded: when it begins and when the next one does, or the last bar where there is none (openings of
-    bars, UTC seconds), the settings that were the best before it, what they
-    promised there and what they brought here."""
+    """A span that was traded: when it begins, when the next one begins (of the last span its last bar; UTC seconds), the
+    settings that were the best before it, what they promised there and what they brought here."""
 
     first: int
     last: int

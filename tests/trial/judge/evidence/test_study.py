@@ -242,6 +242,24 @@ def test_parts_add_up_to_the_whole() -> None:
     assert by_hour(made) == []
 
 
+def test_a_symbol_with_prices_below_zero_adds_nothing() -> None:
+    rng = np.random.default_rng(9)
+    plain = [walk(rng, 300, f"S{k}") for k in range(2)]
+    spread = walk(rng, 300, "SPREAD")
+    for name in ("open", "high", "low", "close"):
+        spread.columns[name] = spread.columns[name] - 100
+    program = compile_script(RULE)
+    alone, mixed = (evidence_of(program, trial_data_of(panel_of(bars))) for bars in (plain, [*plain, spread]))
+    assert [h.chance for h in mixed.horizons] == [h.chance for h in alone.horizons] and mixed.overall == alone.overall
+    assert [h.mean for h in mixed.horizons] == pytest.approx([h.mean for h in alone.horizons])
+    assert mixed.fan.lines == pytest.approx(alone.fan.lines) and mixed.usual_fan.lines == pytest.approx(
+        alone.usual_fan.lines
+    )
+    assert [p.usual for p in by_year(mixed)] == pytest.approx([p.usual for p in by_year(alone)])
+    with pytest.raises(RunProblem, match="prices of 0 and below"):
+        evidence_of(program, trial_data_of(panel_of([spread])))
+
+
 def test_the_fan_is_made_of_the_paths() -> None:
     ground = walks(3, 2, 300)
     made = evidence_of(compile_script(RULE), ground)

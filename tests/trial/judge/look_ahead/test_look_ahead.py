@@ -187,6 +187,12 @@ def test_what_a_forming_bar_decides_is_found_however_it_gets_there(name: str) ->
     assert [f for f in check(text.replace(" forming", "")) if f.kind is FindingKind.FORMING] == []
 
 
+def test_a_signal_that_a_forming_bar_keeps_from_firing_is_found() -> None:
+    # While a week forms its close is that of the day, so this never fires; on complete weeks it does.
+    (found,) = check("rung 1\nsignal go = close on 1w forming != close\n")
+    assert found.kind is FindingKind.FORMING and "`go` is otherwise" in found.words and found.count > 100
+
+
 def test_a_forming_bar_of_another_symbol_or_in_a_function_of_another_script_is_found(market: BarLibrary) -> None:
     where, _ = trial_data_in(market, ["BRINE", "OAKUM"], BarSelection(ONE_DAY), Span())
     text = 'rung 1\nsignal go = (close on 1w forming) of "BRINE" > (open on 1w forming) of "BRINE"\n'

@@ -70,8 +70,9 @@ def _usual(evidence: Evidence, horizon: int, keys: np.ndarray) -> tuple[np.ndarr
     """The known changes of all usable bars, and their keys."""
     panel = evidence.ground.panel
     usable = np.zeros(panel.size, dtype=bool)
-    for first, end in zip(evidence.ground.firsts.tolist(), panel.ends.tolist(), strict=True):
-        usable[first : max(end - horizon, first)] = True
+    below = evidence.ground.grid.below_zero.tolist()
+    for first, end, is_below in zip(evidence.ground.firsts.tolist(), panel.ends.tolist(), below, strict=True):
+        usable[first : max(end - horizon, first)] = not is_below
     at = np.flatnonzero(usable)
     with np.errstate(divide="ignore", invalid="ignore"):
         opens = panel.column("open")[at + 1]

@@ -215,7 +215,7 @@ class _Changes:
             self.numbers[begins[:, None] + np.arange(wide)] = made[:, np.arange(wide) % size]
 
     def demean(self) -> None:
-        """Takes the usual change off each, and makes those that are not known 0."""
+        """Takes the usual change off each, and makes unknown ones 0."""
         self.numbers -= self.usual_sum / max(self.usual_count, 1)
         there = ~np.isnan(self.numbers)
         if not there.all():

@@ -75,7 +75,7 @@ class Evidence:
     @cached_property
     def fan(self) -> Fan:
         """The paths after the signal."""
-        return fan_of(self.ground.panel, self.places, max(HORIZONS))
+        return self._fan_of(self.places)
 
     @cached_property
     def usual_fan(self) -> Fan:
@@ -85,7 +85,14 @@ class Evidence:
         before = np.cumsum(sizes) - sizes
         some = evenly(int(sizes.sum()))
         symbol = np.searchsorted(before + sizes, some, "right")
-        return fan_of(panel, firsts[symbol] + some - before[symbol], max(HORIZONS))
+        return self._fan_of(firsts[symbol] + some - before[symbol])
+
+    def _fan_of(self, places: np.ndarray) -> Fan:
+        """The paths after some bars, but those of symbols with prices of 0 and below. Shape (paths,), int64."""
+        panel, below = self.ground.panel, self.ground.grid.below_zero
+        if below.any():
+            places = places[~below[np.searchsorted(panel.offsets, places, "right") - 1]]
+        return fan_of(panel, places, max(HORIZONS))
 
 
 def signal_of(program: Program, name: str | None) -> Output:

@@ -39,19 +39,23 @@ class Report:
         """Every check: its findings, or that it found nothing."""
         made: list[Finding | Clear] = []
         for kind in FindingKind:
-            found = [f for f in self.findings if f.kind is kind]
-            unchecked = kind in OF_TRADES and not self.has_trades
-            words = (
-                "not checked: the script has no trade" if unchecked else f"nothing found on {_symbols(self.symbols)}"
-            )
-            if kind is FindingKind.CHANGED:
-                words = f"nothing found: cut at {count_words(self.cuts, 'moment')}"
-            made += found or [Clear(kind, words)]
+            made += [f for f in self.findings if f.kind is kind] or [Clear(kind, self.verdict(kind))]
         return made
+
+    def verdict(self, kind: FindingKind) -> str:
+        """What a check found, in words."""
+        found = [f.words for f in self.findings if f.kind is kind]
+        if found:
+            return "; ".join(found)
+        if kind in OF_TRADES and not self.has_trades:
+            return "not checked: the script has no trade"
+        if kind is FindingKind.CHANGED:
+            return f"nothing found: cut at {count_words(self.cuts, 'moment')}"
+        return f"nothing found on {count_words(self.symbols, 'symbol')}"
 
     def words(self) -> str:
         """The result in a sentence."""
-        over = _symbols(self.symbols)
+        over = count_words(self.symbols, "symbol")
         moments = f"{count_words(self.cuts, 'moment')} of history"
         if not self.findings:
             return f"Nothing found: cut at {moments}, on {over}, every value was the same as now."
@@ -80,7 +84,3 @@ def check_look_ahead(
         trial = run_trial(program, ground, account, settings, context=context.without_progress())
         made += undecided(trial) + at_the_extreme(trial) + thin(trial) + without_volume(trial)
     return Report(tuple(made), len(panel), len(moments), program.plan.trading is not None)
-
-
-def _symbols(count: int) -> str:
-    return count_words(count, "symbol")

@@ -49,9 +49,9 @@ def read_while_forming(
 ) -> list[Finding]:
     """Signals and trades of a result that a bar decided which was not complete yet; and reads that decide nothing.
 
-    A signal that rests on such a bar is found where it fired before that was complete. What else rests on it, through what
-    the script keeps, through other symbols or in a trade's clauses, is found by running the script on complete bars
-    alone: what is otherwise then was decided by a forming one. ``counted`` says which bars of the panel are checked; bool.
+    A signal that reads such a bar itself is found where it fired before that was complete. Anything else that depends on
+    it, through what the script keeps, through other symbols or in a trade's clauses, is found by running the script on
+    complete bars alone: what is otherwise then was decided by a forming one. ``counted`` says which bars of the panel are checked; bool.
     Shape (bars,). Raises `Cancelled`.
     """
     program, panel = result.program, result.panel
@@ -66,13 +66,15 @@ def read_while_forming(
         value = output.roles["value"]
         domains = forming_of(value)
         fired = result.flag(value) == 1
+        is_found = False
         for domain in domains:
             frame = _timeframe(result, domain)
             places = np.flatnonzero(fired & _incomplete(result, frame) & counted)
             if len(places):
                 words = f"`{output.name}` fired while the {frame} bar that it reads was forming, and may have gone by its close"
                 made.append(finding(FindingKind.FORMING, words, len(places), panel, int(places[-1]), output.line))
-        if not domains:
+                is_found = True
+        if not is_found:
             on_complete = other.flag(other.output("signal", output.name).roles["value"]) == 1
             places = np.flatnonzero((fired != on_complete) & counted)
             if len(places):
