@@ -55,10 +55,9 @@ class Report:
 
     def words(self) -> str:
         """The result in a sentence."""
-        over = count_words(self.symbols, "symbol")
-        moments = f"{count_words(self.cuts, 'moment')} of history"
+        over, moments = count_words(self.symbols, "symbol"), count_words(self.cuts, "moment")
         if not self.findings:
-            return f"Nothing found: cut at {moments}, on {over}, every value was the same as now."
+            return f"Nothing found: cut at {moments} of history, on {over}, every value was the same as now."
         return f"{count_words(len(self.findings), 'thing')} found on {over}; history was cut at {moments}."
 
 
