@@ -423,7 +423,8 @@ def test_finer_bars_settle_what_days_leave_open(call) -> None:  # type: ignore[n
     text = TRADED.replace("stop 5%", "stop 0.4%\n    target 0.4%")
     counts = []
     for words in ((), ("--finer",)):
-        code, out, _ = call("trial", rule(text), "--list", "all", "--timeframe", "1h", "--format", "json", *words)
+        where = "--list", "all", "--timeframe", "1h", "--broken-seal"
+        code, out, _ = call("trial", rule(text), *where, "--format", "json", *words)
         assert code == 0
         counts.append(json.loads(out)["counts"]["undecided"])
     assert counts[0] > 50 and counts[1] < counts[0] / 3

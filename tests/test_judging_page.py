@@ -11,7 +11,7 @@ import pytest
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.bar_selection import BarSelection
-from oakladder.rung import Program, compile_script
+from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.trial.batch.task import Task
 from oakladder.trial.broker.money import Account, Costs, Slippage
 from oakladder.trial.compose import draft_of, with_trade
@@ -22,7 +22,7 @@ from oakladder.trial.judge.evidence.words import sentence
 from oakladder.trial.judge.shift_test import shift_test_of
 from oakladder.trial.notebook import Notebook, what_of
 from oakladder.trial.seal import seal_broken
-from oakladder.trial.spans import Span, sealed_from
+from oakladder.trial.spans import Span, seal_of
 from oakladder.trial.spec import TrialSpec
 from oakladder.trial.sweep.ranges import Range, grid_of_settings
 from oakladder.trial.sweep.run import swept
@@ -40,7 +40,8 @@ def rule(name: str) -> Program:
 
 @pytest.fixture(scope="module")
 def days(market: BarLibrary) -> TrialData:
-    return trial_data_in(market, list(market.infos), BarSelection(ONE_DAY))[0]
+    sealed = seal_of(market.panel(market.infos, ONE_DAY))
+    return trial_data_in(market, list(market.infos), BarSelection(ONE_DAY), Span(seal=sealed))[0]
 
 
 def told(text: str) -> None:
@@ -63,9 +64,9 @@ def test_the_rule_that_holds_up(market: BarLibrary, days: TrialData) -> None:
     told(f"about {(walk.metrics['growth'] or 0) * 100:.0f} % a year, where hindsight shows")
     told(f"shows {int((walk.hindsight.metrics['growth'] or 0) * 100)} %")
     assert not any(t.problem for t in swept(task, grid_of_settings(ranges[:1])))
-    whole, _ = trial_data_in(market, list(market.infos), BarSelection(ONE_DAY), Span(sealed=False))
+    whole, _ = trial_data_in(market, list(market.infos), BarSelection(ONE_DAY))
     broken = seal_broken(
-        program, whole, sealed_from(whole.panel), Account(), {}, what_of(TrialSpec(program.text)), Notebook(), 0.0
+        program, whole, seal_of(whole.panel), Account(), {}, what_of(TrialSpec(program.text)), Notebook(), 0.0
     )
     told(f"promised {(broken.promised['growth'] or 0) * 100:.0f} % a year")
     told(f"then showed {(broken.showed['growth'] or 0) * 100:.0f} %")
@@ -85,6 +86,9 @@ def test_the_rule_that_is_luck(days: TrialData) -> None:
 
 
 def test_the_rule_that_dies_of_costs(market: BarLibrary) -> None:
+    sealed = seal_of(market.panel(market.infos, ONE_DAY))
+    with pytest.raises(RunProblem, match="All 5m bars lie in the sealed part of history"):
+        trial_data_in(market, list(market.infos), BarSelection(Timeframe.parse("5m")), Span(seal=sealed))
     ground, _ = trial_data_in(market, list(market.infos), BarSelection(Timeframe.parse("5m")))
     program = rule("cheap_catch")
     trial = run_trial(program, ground)

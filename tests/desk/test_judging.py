@@ -406,11 +406,11 @@ def test_the_seal_is_broken_once_and_for_this_rule_alone(window: Window, calm: C
     view.ask = lambda: False
     QTest.mouseClick(view.break_button, Qt.MouseButton.LeftButton)
     calm(window)
-    assert notes.sealed
+    assert not notes.breaks()
     view.ask = lambda: True
     QTest.mouseClick(view.break_button, Qt.MouseButton.LeftButton)
-    wait(window, calm, lambda: not notes.sealed)
-    broken = notes.book.seal
+    wait(window, calm, lambda: bool(notes.breaks()))
+    (broken,) = notes.book.breaks
     assert broken is not None and broken.promised["growth"] == sealed.metrics["growth"] and broken.tries == 1
     assert "the sealed part then had" in view.seal.text() and "promised" in view.compared.text()
     assert not view.break_button.isVisible()
@@ -421,8 +421,12 @@ def test_the_seal_is_broken_once_and_for_this_rule_alone(window: Window, calm: C
     late = whole.trades.decided[whole.book.done]
     assert broken.showed["trades"] is not None
     assert broken.showed["trades"] <= (whole.ground.panel.times[late] >= broken.sealed_from).sum() + 5
-    opened(window, calm, RULE, "another")
-    assert notes.sealed and place.trials.outcome.trial.ground.seal is not None  # type: ignore[union-attr]
+    # A copy has seen it too; another rule has not, and is told who has.
+    opened(window, calm, RULE, "copy")
+    wait(window, calm, lambda: bool(notes.breaks()))
+    opened(window, calm, RULE.replace("    trail", "    pause 1 bars\n    trail"), "another")
+    assert not notes.breaks() and place.trials.outcome.trial.ground.seal is not None  # type: ignore[union-attr]
+    assert view.break_button.isVisible() and "1 other rule has seen this part of history before" in view.seal.text()
 
 
 def test_a_try_is_looked_at_again(window: Window, calm: Calm, place: TrialPlace) -> None:
@@ -563,7 +567,7 @@ def test_a_broken_script_is_not_judged_by_the_one_before(window: Window, calm: C
     place.sweep.form.sweep_button.click()
     place.honesty.button.click()
     calm(window)
-    assert window.session.notebook.sealed and len([s for s in said if "has errors" in s]) == 3
+    assert not window.session.notebook.breaks() and len([s for s in said if "has errors" in s]) == 3
     QTest.qWait(1700)
     calm(window)
     assert window.session.notebook.rule == "broken" and not window.session.notebook.book.entries

@@ -9,11 +9,12 @@ import pytest
 
 from helpers import daily_bars
 from oakladder.bars.panels import panel_of
+from oakladder.engine.sealed import OPEN
 from oakladder.rung import compile_script
 from oakladder.trial.breakdowns import months
 from oakladder.trial.metrics.metrics import METRICS, metric_words
 from oakladder.trial.page import curve_drawing, html_page, where_words
-from oakladder.trial.spans import Span
+from oakladder.trial.spans import Span, seal_of
 from oakladder.trial.trial import Trial, run_trial, trial_data_of
 
 RULE = 'rung 1\ntitle "Dips & <tips>"\ntrade ride long\n    enter when bar mod 40 == 3\n    at most 10 bars\n'
@@ -22,7 +23,8 @@ RULE = 'rung 1\ntitle "Dips & <tips>"\ntrade ride long\n    enter when bar mod 4
 def tried(count: int = 600, *, sealed: bool = False) -> Trial:
     closes = 50 * np.exp(np.cumsum(np.random.default_rng(8).normal(0.0005, 0.01, count)))
     bars = daily_bars(closes, "SALT", open=np.append(50.0, closes[:-1]))
-    return run_trial(compile_script(RULE), trial_data_of(panel_of([bars]), Span(sealed=sealed)))
+    panel = panel_of([bars])
+    return run_trial(compile_script(RULE), trial_data_of(panel, Span(seal=seal_of(panel) if sealed else OPEN)))
 
 
 def test_the_page_holds_metrics_months_and_every_trade() -> None:

@@ -20,7 +20,7 @@ from oakladder.rung.trade_words import Side
 from oakladder.trial.broker.trade_finder import find_trades
 from oakladder.trial.compose import draft_of, with_trade
 from oakladder.trial.rewrite import swapped, trade_lines, turned_round, with_stop, with_trades
-from oakladder.trial.spans import SEALED_SHARE, Span, before, sealed_from
+from oakladder.trial.spans import SEALED_SHARE, Span, before, seal_of
 from oakladder.trial.spec import Change, ChangeKind, TrialSpec, read_changes
 from oakladder.trial.sweep.ranges import Range, grid_of_settings
 from oakladder.trial.trial import run_trial, trial_data_of
@@ -118,15 +118,16 @@ def test_ranges_are_read_to_their_end() -> None:
 
 def test_the_last_fifth_of_time_is_sealed() -> None:
     panel = panel_of([daily_bars(np.arange(1.0, 501)), daily_bars(np.arange(1.0, 301), "LATE", first_day=15_300)])
-    seal = sealed_from(panel)
+    span = Span(seal=seal_of(panel))
+    seal = span.seal_time(panel)
     assert seal is not None
     first, last = int(panel.times.min()), int(panel.times.max())
-    assert (last - seal) / (last - first) == pytest.approx(SEALED_SHARE)
-    cut, told = Span().truncate(panel)
-    assert told == seal and cut.times.max() < seal
-    assert Span().open().truncate(panel) == (panel, None)
+    assert (last - seal) / (last - first) == pytest.approx(SEALED_SHARE, abs=0.003)
+    cut = span.truncate(panel)
+    assert cut.times.max() < seal and (panel.times < seal).sum() == cut.size
+    assert Span().truncate(panel) is panel and Span().seal_time(panel) is None
     assert before(panel, last + 1) is panel
-    assert sealed_from(panel_of([])) is None
+    assert seal_of(panel_of([])).days == {}
 
 
 def test_only_entries_decided_in_the_span_count_and_averages_know_what_was_before() -> None:
@@ -134,7 +135,7 @@ def test_only_entries_decided_in_the_span_count_and_averages_know_what_was_befor
     program = compile_script("rung 1\ntrade a long\n    enter when close > sma(close, 100)\n    at most 3 bars\n")
     first = int(bars.times[200])
     whole = run_trial(program, trial_data_of(panel_of([bars])))
-    later = run_trial(program, trial_data_of(panel_of([bars]), Span(first, sealed=False)))
+    later = run_trial(program, trial_data_of(panel_of([bars]), Span(first)))
     kept = whole.trades.decided >= 200
     assert later.trades.entered.tolist() == whole.trades.entered[kept].tolist()
     assert later.trades.decided[0] < 210 and len(later.equity.times) == 200

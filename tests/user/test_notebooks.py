@@ -15,6 +15,7 @@ from oakladder.trial.batch.task import Task
 from oakladder.trial.broker.money import Account
 from oakladder.trial.notebook import Broken, Continued, Remark, Try, change_words, ranges_of, rule_mark, try_of, what_of
 from oakladder.trial.spec import TrialSpec
+from oakladder.trial.rule_identity import compiled_mark, marks_of
 from oakladder.trial.sweep.ranges import Range, grid_of_settings
 from oakladder.trial.sweep.run import swept
 from oakladder.trial.trial import run_trial
@@ -107,10 +108,20 @@ def test_two_programs_write_at_once(books: Notebooks) -> None:
     assert len(books.read("dip").entries) == 100
 
 
-def test_the_first_breaking_of_the_seal_counts(books: Notebooks) -> None:
-    first, second = (Broken(m, what(), 5, {"growth": 0.2}, {"growth": 0.1}, 7) for m in (1.0, 2.0))
+def test_the_seal_is_broken_symbol_by_symbol(books: Notebooks) -> None:
+    first, second = (
+        Broken(m, what(), 5, {"growth": 0.2}, {"growth": 0.1}, 7, symbols)
+        for m, symbols in ((1.0, ("SALT", "TIDE")), (2.0, ("GULL",)))
+    )
     books.add("dip", second, first)
-    assert books.read("dip").seal == first
+    book = books.read("dip")
+    assert book.has_seen(["TIDE"]) and book.has_seen(["SALT", "GULL"]) and not book.has_seen(["SALT", "OTTER"])
+    assert book.broken_for(["SALT"]) == first and book.broken_for(["GULL"]) == second
+    assert book.broken_for(["SALT", "GULL"]) == second and book.broken_for(["OTTER"]) is None
+    assert not books.read("other").has_seen(["SALT"]) and not books.read("other").has_seen([])
+    # Once it was broken for a rule as a whole.
+    books.add("older", Broken(1.0, what(), 5, {}, {}, 7))
+    assert books.read("older").has_seen(["SALT", "OTTER"]) and books.read("older").broken_for(["OTTER"]) is not None
 
 
 def test_where_nothing_can_be_written_an_error_says_so(tmp_path: Path) -> None:
@@ -133,18 +144,25 @@ def test_a_copied_or_renamed_rule_goes_on_with_its_notebook(books: Notebooks) ->
     copy = RULE.replace("rung 1\n", 'rung 1\ntitle "Mine"  -- a copy\n\n').replace(
         "crosses_up(close, ", "crosses_up(close,  "
     )
-    books.go_on("other", RULE.replace("5 bars", "6 bars"))
+    books.go_on("other", marks_of([], [RULE.replace("5 bars", "6 bars")]))
     assert books.read("other").entries == ()
-    books.go_on("renamed", copy)
+    books.go_on("renamed", marks_of([], [copy]))
     again = Notebooks(books.folder, Path("scripts"))
-    assert len(again.read("renamed").tries) == 2 and again.read("renamed").seal is None
+    assert len(again.read("renamed").tries) == 2 and again.read("renamed").breaks == ()
+    # Nor do other names; what it compiles to tells.
+    books.keep_text("named", RULE.replace("ride", "named"), compiled_mark(compile_script(RULE)))
+    books.add("named", tried(4.0, n=2.0))
+    written = RULE.replace("    enter when crosses_up(close, sma(close, n))", "    enter when crosses_up(close, base)")
+    written = written.replace("trade ride", "let base = sma(close, n)\ntrade other")
+    books.go_on("written", marks_of([compile_script(written)], [written]))
+    assert books.folders("written") == ["written", "named"]
     # What is tried from then on is of each alone, and goes along with the next copy.
     later = time.time() + 100
     books.add("dip", tried(later, n=11.0))
     books.add("renamed", tried(later, n=14.0), tried(later, n=17.0))
     books.keep_text("renamed", copy)
     assert [len(again.read(r).tries) for r in ("dip", "renamed")] == [3, 4]
-    books.go_on("dip", copy)  # it has a notebook
+    books.go_on("dip", marks_of([], [copy]))  # it has a notebook
     assert len(again.read("dip").tries) == 3
 
 
@@ -153,7 +171,7 @@ def test_what_lies_about_among_notebooks_is_no_obstacle(books: Notebooks) -> Non
     books.add("dip", tried(1.0, n=5.0))
     (books.folder / "a stray file").write_text("x")
     (books.folder / "broken" / "log.jsonl").mkdir(parents=True)
-    books.go_on("renamed", RULE)
+    books.go_on("renamed", marks_of([], [RULE]))
     assert len(books.read("renamed").tries) == 1
 
 

@@ -15,6 +15,7 @@ from oakladder.app.jobs import Jobs, Ticket, sentence_of
 from oakladder.app.replay import ReplayController
 from oakladder.app.rule import Compilation, OpenRule
 from oakladder.app.script_overlays import ScriptsBeside
+from oakladder.app.seals import RuleSeal, SealKeeper
 from oakladder.app.symbols import Symbols
 from oakladder.app.timers import single_shot
 from oakladder.bars.errors import DataProblem
@@ -58,11 +59,14 @@ class ChartController(QObject):
         overlays: ScriptsBeside,
         replay: ReplayController,
         themes: Themes,
+        seals: SealKeeper,
         parent: QObject | None = None,
     ):
         super().__init__(parent)
         self._workspace, self._library, self._symbols, self._jobs = workspace, library, symbols, jobs
-        self._rule, self._overlays, self._replay = rule, overlays, replay
+        self._rule, self._overlays, self._replay, self._seals = rule, overlays, replay, seals
+        #: What is sealed for the open rule; set by the session.
+        self.sealing: Callable[[], RuleSeal] = lambda: seals.of_rule("")
         self.symbol = next(iter(symbols.infos))
         self.timeframe = ONE_DAY
         self.themes, self.theme = themes, themes.day
@@ -140,7 +144,17 @@ class ChartController(QObject):
     def looker_at(self, symbol: str, timeframe: Timeframe) -> Look:
         """What makes a view of any place with what the chart shows: its options, the scripts beside, the theme."""
         uses, paint = self._overlays.uses, self.theme.paint
-        return chart_viewer(self._replay.source, symbol, timeframe, self.options, uses, self._workspace, paint)
+        return chart_viewer(
+            self._replay.source,
+            symbol,
+            timeframe,
+            self.options,
+            uses,
+            self._workspace,
+            paint,
+            self._seals,
+            self.sealing(),
+        )
 
     def _asked(self) -> tuple[object, ...]:
         """What a view depends on besides the program."""
@@ -200,11 +214,13 @@ class ChartController(QObject):
             self.why_changed.emit(None)
             return
         symbol, timeframe, extended = view.bars.symbol, view.bars.timeframe, view.bars.extended
+        rule = self.sealing()
 
         def work(ticket: Ticket) -> Why | None:
             try:
                 panel = source.panel([symbol], timeframe, extended)
-                return Why(program, panel, signal, settings, context=ticket.context())
+                sealed = rule.hidden(program, (symbol,))
+                return Why(program, panel, signal, settings, sealed=sealed, context=ticket.context())
             except (KeyError, RunProblem):
                 return None  # the chart has said why
 
@@ -230,6 +246,7 @@ class ChartController(QObject):
         self, symbol: str, program: Program | None, settings: dict[str, object]
     ) -> Callable[[Ticket], dict[Timeframe, list[RecentSignal]]]:
         source, frames = self._replay.source, sorted({*STANDARD, self.timeframe}, key=lambda t: t.order)
+        rule = self.sealing()
 
         def work(ticket: Ticket) -> dict[Timeframe, list[RecentSignal]]:
             made: dict[Timeframe, list[RecentSignal]] = {}
@@ -237,7 +254,9 @@ class ChartController(QObject):
                 if program is None or ticket.cancelled():
                     break
                 with contextlib.suppress(RunProblem, DataProblem):
-                    made[timeframe] = recent_signals(program, source, symbol, timeframe, settings, ticket.context())
+                    sealed = rule.hidden(program, (symbol,))
+                    context = ticket.context()
+                    made[timeframe] = recent_signals(program, source, symbol, timeframe, settings, context, sealed)
             return made
 
         return work

@@ -9,6 +9,7 @@ import numpy as np
 
 from oakladder.app.chart_options import BarStyle, ChartOptions
 from oakladder.app.script_overlays import ScriptUse, draw_beside
+from oakladder.app.seals import RuleSeal, SealKeeper
 from oakladder.app.time_marks import TimeMarks, time_marks
 from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
@@ -61,8 +62,11 @@ def chart_viewer(
     overlays: Sequence[ScriptUse],
     workspace: Workspace,
     paint: Paint,
+    seals: SealKeeper,
+    rule: RuleSeal,
 ) -> Look:
-    """A function that makes a view for the current place, unaffected by later changes of place."""
+    """A function that makes a view for the current place, unaffected by later changes of place. Results that are sealed
+    for the open ``rule``, or a script beside it, are not in it."""
     uses = [replace(u, settings=dict(u.settings)) for u in overlays]
 
     def look(
@@ -77,11 +81,12 @@ def chart_viewer(
         try:
             if program is not None:
                 result = run(program, panel, settings, extra=asked_of(program), context=RunContext(cancelled=cancelled))
-                picture = draw(result, paint, cancelled)
-                trades = chart_trades(result)
+                sealed = rule.hidden(program, (symbol,))
+                picture = draw(result, paint, cancelled, sealed)
+                trades = chart_trades(result, sealed)
         except RunProblem as error:
             troubles.append(str(error))
-        picture, more = draw_beside(uses, workspace, panel, picture, paint, cancelled)
+        picture, more = draw_beside(uses, workspace, panel, picture, paint, seals, cancelled)
         return ChartView(bars, result, picture, averaged, trades, time_marks(bars)), "\n".join([*troubles, *more])
 
     return look

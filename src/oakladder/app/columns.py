@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from pathlib import Path
 
 from oakladder.app.jobs import Jobs, Ticket, sentence_of
 from oakladder.app.replay import ReplayController
 from oakladder.app.rule import OpenRule
+from oakladder.app.seals import SealKeeper
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.columns.fill import ColumnRequest, FilledColumns, fill
 from oakladder.rung import Program, RunProblem, ScriptError, compile_script
@@ -93,9 +95,17 @@ def places_of(columns: Sequence[ScriptColumn]) -> list[ColumnPlace]:
 class ColumnJobs:
     """Computes the cells of columns in the background: one job for days and longer, one for each kind of hours."""
 
-    def __init__(self, jobs: Jobs, workspace: Workspace, rule: OpenRule, replay: ReplayController, name: str):
+    def __init__(
+        self,
+        jobs: Jobs,
+        workspace: Workspace,
+        rule: OpenRule,
+        replay: ReplayController,
+        seals: SealKeeper,
+        name: str,
+    ):
         self._jobs, self._workspace, self._rule, self._replay = jobs, workspace, rule, replay
-        self._name = name
+        self._seals, self._name = seals, name
         self._asked: list[str] = []
 
     def ask(
@@ -127,13 +137,16 @@ class ColumnJobs:
         progress: Callable[[float], None] | None,
     ) -> None:
         source, opened = self._replay.source, (self._rule.program, dict(self._rule.settings))
+        seals, open_path = self._seals, self._rule.path
 
         def work(ticket: Ticket) -> dict[ColumnPlace, FilledColumns]:
             made: dict[ColumnPlace, FilledColumns] = {}
             asks: dict[ColumnPlace, ColumnRequest] = {}
             for place, column in wanted:
                 try:
-                    asks[place] = self._ask_of(column, Timeframe.parse(place.timeframe), opened, ticket.cancelled)
+                    ask = self._ask_of(column, Timeframe.parse(place.timeframe), opened, ticket.cancelled)
+                    path = open_path if column.script == OPEN_SCRIPT else self._workspace.scripts / column.script
+                    asks[place] = with_seal(ask, seals, path, symbols)
                 except (ScriptError, ScriptFileProblem, RunProblem) as error:
                     made[place] = FilledColumns(error=error)
             found = fill(list(asks.values()), source, symbols, context=ticket.context())
@@ -166,6 +179,11 @@ def ask_of(
     text = read_script(workspace.scripts / column.script)
     program = compile_script(text, workspace.other_scripts(text), cancelled)
     return ColumnRequest(program, column.name or None, frame, column.settings, column.extended)
+
+
+def with_seal(ask: ColumnRequest, seals: SealKeeper, path: Path | None, symbols: Sequence[str]) -> ColumnRequest:
+    """A request without the results of some symbols that are sealed for a script. Raises what reading bars raises."""
+    return replace(ask, sealed=seals.of_script(path).hidden(ask.program, symbols))
 
 
 def troubles_of(made: dict[ColumnPlace, FilledColumns]) -> list[str]:

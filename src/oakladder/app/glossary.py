@@ -82,7 +82,8 @@ GROUPS: dict[str, tuple[Term, ...]] = {
         Term("Sweep", "a search over combinations of settings"),
         Term("Lonely peak", "a combination whose neighbours are much worse, so that it is most likely luck"),
         Term("Walk forward", "settings are chosen on one span and traded on the next, and so on"),
-        Term("Seal", "the last fifth of history is held out until the seal of a rule is broken, once"),
+        Term("Seal", "the last fifth of a list's days is held out until a rule breaks the seal, on every timeframe"),
+        Term("Tuned on known data", "first tried after the sealed part had been seen, by whichever rule"),
         Term(
             "Look-ahead check", "a search for values that were not known on their bar, and fills that are not certain"
         ),

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.app.jobs import EXPECTED, Jobs, Ticket, sentence_of
-from oakladder.app.notebook import NotebookController, what_of_outcome
+from oakladder.app.notebook import NotebookController
 from oakladder.app.rule import OpenRule
 from oakladder.app.timers import single_shot
 from oakladder.app.trials import NO_RULE, Outcome, TrialController
+from oakladder.bars.panel import Panel
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.bar_selection import BarSelection
+from oakladder.engine.sealed import SealedDays
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.judge.bootstrap import Bootstrap, bootstrap_of
@@ -23,9 +26,8 @@ from oakladder.trial.judge.evidence.study import Evidence, evidence_of
 from oakladder.trial.judge.look_ahead.check import check_look_ahead
 from oakladder.trial.judge.look_ahead.finding import Clear, Finding
 from oakladder.trial.judge.shift_test import ShiftTest, shift_test_of
-from oakladder.trial.notebook import Broken
-from oakladder.trial.seal import seal_broken
-from oakladder.trial.spans import sealed_from
+from oakladder.trial.notebook import Broken, best_values, what_of
+from oakladder.trial.seal import Seen, seal_broken, seen_by_others
 from oakladder.trial.spec import TrialSpec
 from oakladder.trial.trial import TrialData
 from oakladder.work import parallel
@@ -63,6 +65,15 @@ class Checked:
     rows: tuple[Finding | Clear, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class SealState:
+    """Whether the rule has seen the sealed days of a list, how that went, and which other rules have seen them."""
+
+    is_broken: bool
+    broken: Broken | None
+    others: tuple[Seen, ...]
+
+
 class JudgingController(QObject):
     """Judges the open rule while a view shows the result.
 
@@ -77,6 +88,8 @@ class JudgingController(QObject):
     checked = pyqtSignal(object)
     moved = pyqtSignal(float)
     told = pyqtSignal(str)
+    #: The list of trials is another, or its symbols.
+    list_changed = pyqtSignal()
 
     def __init__(
         self,
@@ -97,6 +110,7 @@ class JudgingController(QObject):
         rule.changed.connect(self.soon)
         rule.problems_changed.connect(lambda _: self.soon() if rule.program is None else None)
         trials.ground_changed.connect(self.soon)
+        trials.ground_changed.connect(self.list_changed)
 
     # --- evidence -----------------------------------------------------------------------------------
 
@@ -139,13 +153,16 @@ class JudgingController(QObject):
             return
         name = self.signal if self.signal in names else (names[0] if names else None)
         settings, trials = dict(self._rule.settings), self._trials
+        case = None
+        with contextlib.suppress(RunProblem):  # without a trade it is no variant that could be tuned
+            case = trials.case_to_check()
         if BENCH in self._watchers:
             symbol, frame = trials.where()
-            asked = [(symbol, frame, False), (trials.list_name, frame, True)]
+            asked = [(trials.list_name, frame, True), (symbol, frame, False)]  # its date holds for the symbol too
             self._jobs.start(
                 "evidence at a glance",
-                lambda ticket: [self._evidence(program, settings, name, *one, ticket) for one in asked],
-                lambda made: self.glanced.emit(*made),
+                lambda ticket: [self._evidence(program, settings, name, *one, case, ticket) for one in asked],
+                lambda made: self.glanced.emit(*reversed(made)),
                 lambda error: self.glanced.emit(*[Judgement("", trouble=sentence_of(error))] * 2),
                 slow=True,
             )
@@ -153,7 +170,7 @@ class JudgingController(QObject):
             where = trials.list_name, trials.timeframe, True
             self._jobs.start(
                 "evidence",
-                lambda ticket: self._evidence(program, settings, name, *where, ticket),
+                lambda ticket: self._evidence(program, settings, name, *where, case, ticket),
                 self._take_evidence,
                 lambda error: self._take_evidence(Judgement("", trouble=sentence_of(error))),
                 self.moved.emit,
@@ -176,12 +193,16 @@ class JudgingController(QObject):
         list_name: str,
         timeframe: Timeframe,
         drawn: bool,
+        case: TrialSpec | None,
         ticket: Ticket,
     ) -> Judgement:
         """Evidence somewhere; what is ``drawn`` of it is made here too, so that painting need not wait."""
         where = f"{list_name} {timeframe}"
         try:
-            ground, _ = self._trials.ground_of(list_name, BarSelection(timeframe))
+            what = None
+            if case is not None:  # the same rule, looked at on this timeframe
+                what = what_of(replace(case, settings=program.values_of(settings), timeframe=str(timeframe)))
+            ground, _ = self._trials.ground_of(list_name, BarSelection(timeframe), what=what)
             with parallel() as executor:
                 made = evidence_of(
                     program,
@@ -225,7 +246,7 @@ class JudgingController(QObject):
 
     def check(self) -> None:
         """Looks whether the rule shows what could not have been seen or had; drawings alone are enough for that."""
-        case = self._trials.case_to_check()
+        case, book = self._trials.case_to_check(), self._notebook.book
         if case is None:
             self.told.emit(NO_RULE)
             return
@@ -233,7 +254,8 @@ class JudgingController(QObject):
         def work(ticket: Ticket) -> Checked:
             program, ground = self._made_ready(case, ticket, whole=False)
             settings = program.values_of(dict(case.settings))
-            found = check_look_ahead(program, ground, case.account, settings, context=ticket.context())
+            best = best_values(book, what_of(replace(case, settings=settings)))
+            found = check_look_ahead(program, ground, case.account, settings, best=best, context=ticket.context())
             rows = sorted(found.rows(), key=lambda row: isinstance(row, Clear))  # what was found stands first
             return Checked(found.words(), ground.panel.timeframe, tuple(rows))
 
@@ -248,27 +270,37 @@ class JudgingController(QObject):
         self.moved.emit(1.0)
         self.told.emit(sentence_of(error))
 
+    def seal(self) -> SealState:
+        """Whether the open rule has seen the sealed days of the list, and which other rules have."""
+        symbols, book = self._trials.symbols(self._trials.list_name), self._notebook.book
+        others = seen_by_others(self._notebook.seen_by_others, (), symbols)
+        return SealState(self._notebook.has_seen(symbols), book.broken_for(symbols), tuple(others))
+
     def break_seal(self) -> None:
-        """Breaks the seal of the open rule, for good: what was promised before and what it then shows is written down."""
-        case, outcome, book = self._sound_case(), self._trials.outcome, self._notebook.book
-        what = what_of_outcome(outcome) if outcome is not None else None
-        if not self._notebook.sealed or case is None:
+        """Breaks the seal of the open rule on the list, for good: what was promised before and what it then shows is written
+        down."""
+        case, book, trials, rule = self._sound_case(), self._notebook.book, self._trials, self._notebook.rule
+        if case is None or self.seal().is_broken:
             return
-        if what is None:
-            self.told.emit("Wait until the rule's trial has finished.")
-            return
-        if self._trials.replays:
+        if trials.replays:
             self.told.emit("The end of history is not known in a replay. End the replay before you break the seal.")
             return
+        sealing = trials.sealing()
 
-        def work(ticket: Ticket) -> Broken:
+        def work(ticket: Ticket) -> tuple[Program, Broken, Panel, SealedDays]:
             program, whole = self._made_ready(case, ticket, whole=True)
             settings = program.values_of(dict(case.settings))
-            sealed = sealed_from(whole.panel)
+            what = what_of(replace(case, settings=settings))
+            sealed = sealing.of(case.list_name, whole.panel.symbols)
             context = ticket.context().without_progress()
-            return seal_broken(program, whole, sealed, case.account, settings, what, book, time.time(), context)
+            made = seal_broken(program, whole, sealed, case.account, settings, what, book, time.time(), context)
+            return program, made, whole.panel, sealed
 
-        self._jobs.start("seal", work, self._notebook.broken, self._not_done, slow=True)
+        def done(made: tuple[Program, Broken, Panel, SealedDays]) -> None:
+            if rule == self._notebook.rule:
+                self._notebook.broken(*made)
+
+        self._jobs.start("seal", work, done, self._not_done, slow=True)
 
     def _sound_case(self) -> TrialSpec | None:
         """The plain rule as it is tried; says why where it cannot be."""

@@ -144,6 +144,11 @@ class OpenRule(QObject):
         """Whether the errors of the text are known."""
         return self._judged is not None
 
+    @property
+    def path(self) -> Path | None:
+        """The file of the open script; None without one."""
+        return self._script.path
+
     def open(self, path: Path, settings: dict[str, object] | None = None) -> None:
         """Opens a script file, optionally with given settings; the previous script is saved."""
         before, self.settings = self.settings, dict(settings or {})

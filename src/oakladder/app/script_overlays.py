@@ -9,6 +9,7 @@ from pathlib import Path
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.app.jobs import sentence_of
+from oakladder.app.seals import SealKeeper
 from oakladder.bars.panel import Panel
 from oakladder.engine.picture.draw import draw, merged
 from oakladder.engine.picture.parts import Paint, Picture
@@ -80,10 +81,17 @@ def compiled(use: ScriptUse, workspace: Workspace, cancelled: Callable[[], bool]
 
 
 def _drawn(
-    use: ScriptUse, workspace: Workspace, panel: Panel, paint: Paint, cancelled: Callable[[], bool] | None
+    use: ScriptUse,
+    workspace: Workspace,
+    panel: Panel,
+    paint: Paint,
+    seals: SealKeeper,
+    cancelled: Callable[[], bool] | None,
 ) -> Picture:
     program = compiled(use, workspace, cancelled)
-    return draw(run(program, panel, use.settings, context=RunContext(cancelled=cancelled)), paint, cancelled)
+    sealed = seals.of_script(use.path).hidden(program, panel.symbols)
+    result = run(program, panel, use.settings, context=RunContext(cancelled=cancelled))
+    return draw(result, paint, cancelled, sealed)
 
 
 class ScriptsBeside(QObject):
@@ -143,6 +151,7 @@ def draw_beside(
     panel: Panel,
     main: Picture | None,
     paint: Paint,
+    seals: SealKeeper,
     cancelled: Callable[[], bool] | None = None,
 ) -> tuple[Picture | None, list[str]]:
     """The picture of the open script with those beside it, and a sentence for each that cannot be shown."""
@@ -150,7 +159,7 @@ def draw_beside(
     troubles = []
     for k, use in enumerate(uses):
         try:
-            picture = _drawn(use, workspace, panel, paint, cancelled)
+            picture = _drawn(use, workspace, panel, paint, seals, cancelled)
             made.append((use.caption, tinted(picture, use.caption, paint(tint_word(k)))))
         except ScriptError as error:
             first = next(p for p in error.problems if p.is_error)

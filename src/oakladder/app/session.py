@@ -28,6 +28,7 @@ from oakladder.app.remembered_state import StateRecorder
 from oakladder.app.replay import ReplayController
 from oakladder.app.rule import OpenRule
 from oakladder.app.script_overlays import ScriptsBeside
+from oakladder.app.seals import SealKeeper
 from oakladder.app.side_charts import SideCharts
 from oakladder.app.sweeps import SweepController
 from oakladder.app.symbols import Symbols
@@ -58,6 +59,7 @@ class Session(QObject):
         #: The revisions of lists and scans reported last.
         self._revisions = self.lists.revision, self.scans.revision
         self.symbols = Symbols(library)
+        self.seals = SealKeeper(workspace, library)
         self.basis = BasisTracker(self)
         self.jobs = Jobs(self, self.basis)
         self.programs = Programs(workspace, self.jobs, self)
@@ -66,18 +68,23 @@ class Session(QObject):
         self.overlays = ScriptsBeside(workspace, self)
         self.replay = ReplayController(library, self)
         self.chart = ChartController(
-            workspace, library, self.symbols, self.jobs, self.rule, self.overlays, self.replay, themes, self
+            workspace, library, self.symbols, self.jobs, self.rule, self.overlays, self.replay, themes, self.seals, self
         )
         self.watchlist = WatchlistController(
-            workspace, self.symbols, self.lists, self.jobs, self.rule, self.replay, self
+            workspace, self.symbols, self.lists, self.jobs, self.rule, self.replay, self.seals, self
         )
-        self.trials = TrialController(workspace, self.symbols, self.lists, self.jobs, self.rule, self.replay, self)
+        self.trials = TrialController(
+            workspace, self.symbols, self.lists, self.jobs, self.rule, self.replay, self.seals, self
+        )
         self.trials.where = lambda: (self.chart.symbol, self.chart.timeframe)
         self.chart.place_changed.connect(self.trials.place_changed)
-        self.notebook = NotebookController(workspace, self.script, self.jobs, self)
+        self.notebook = NotebookController(workspace, self.script, self.jobs, self.seals, self)
         self.judging = JudgingController(self.rule, self.trials, self.notebook, self.jobs, self)
         self.sweeps = SweepController(self.trials, self.notebook, self.jobs, self)
-        self.trials.sealed = lambda: self.notebook.sealed
+        self.trials.sealing = lambda: self.seals.of_rule(self.notebook.rule)
+        self.chart.sealing = self.trials.sealing
+        self.trials.seen = self.notebook.breaks
+        self.notebook.seal_changed.connect(self.chart.refresh)
         self.notebook.seal_changed.connect(self.trials.seal_changed)
         for about_rule in (self.trials, self.judging, self.sweeps):  # what runs is about the rule before
             self.notebook.rule_changed.connect(about_rule.stop)
@@ -170,7 +177,7 @@ class Session(QObject):
 
     def column_jobs(self, name: str) -> ColumnJobs:
         """Computes cells of columns in the background; ``name`` tells its jobs from those of other places."""
-        return ColumnJobs(self.jobs, self.workspace, self.rule, self.replay, name)
+        return ColumnJobs(self.jobs, self.workspace, self.rule, self.replay, self.seals, name)
 
     def change_lists(
         self,

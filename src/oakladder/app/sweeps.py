@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -13,7 +13,7 @@ from oakladder.app.timers import single_shot
 from oakladder.app.trials import NO_RULE, TrialController
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.bar_selection import BarSelection
-from oakladder.rung import RunProblem, compile_script
+from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.trial.batch.processes import Workers
 from oakladder.trial.batch.task import Task, Tried
 from oakladder.trial.notebook import What, what_of
@@ -28,9 +28,13 @@ from oakladder.trial.sweep.walk_forward import Walk, walk_forward
 class Sweep:
     """The result of a sweep: rule and data, ranges, and one row per combination."""
 
+    program: Program
     what: What
     ranges: tuple[Range, ...]
     rows: tuple[Tried, ...]
+    #: Whether the last part of history stayed out of it, and else whether that had been seen before.
+    sealed: bool = True
+    tuned: bool = False
 
 
 #: How long processes are kept after a sweep.
@@ -62,10 +66,9 @@ class SweepController(QObject):
             return
 
         def work(ticket: Ticket) -> Sweep:
-            task = self._task(case, ticket)
+            task, what = self._task(case, variants, ticket)
             rows = tuple(swept(task, variants, context=ticket.context(self.workers)))
-            what = what_of(replace(case, settings=task.program.values_of(dict(case.settings))))
-            return Sweep(what, tuple(ranges), rows)
+            return Sweep(task.program, what, tuple(ranges), rows, task.ground.seal is not None, task.ground.is_tuned)
 
         self._start("sweep", work, self._take)
 
@@ -80,7 +83,7 @@ class SweepController(QObject):
             return
 
         def work(ticket: Ticket) -> Walk:
-            task = self._task(case, ticket)
+            task, _ = self._task(case, variants, ticket)
             return walk_forward(task, variants, metric, context=ticket.context(self.workers))
 
         self._start("sweep", work, self._take_walk)
@@ -99,12 +102,15 @@ class SweepController(QObject):
             self.told.emit(str(error))
             return None, None
 
-    def _task(self, case: TrialSpec, ticket: Ticket) -> Task:
+    def _task(self, case: TrialSpec, variants: Sequence[Mapping[str, object]], ticket: Ticket) -> tuple[Task, What]:
         other_scripts = self._trials.other_scripts(case.text)
         program = compile_script(case.text, other_scripts, ticket.cancelled)
-        ground, _ = self._trials.ground_of(case.list_name, BarSelection(Timeframe.parse(case.timeframe)), case.finer)
+        settings = program.values_of(dict(case.settings))
+        what = what_of(replace(case, settings=settings))
+        frame = BarSelection(Timeframe.parse(case.timeframe))
+        ground, _ = self._trials.ground_of(case.list_name, frame, case.finer, what=what, variants=variants)
         program = program.finer() if case.finer else program
-        return Task(program, ground, case.account, program.values_of(dict(case.settings)), other_scripts, case.finer)
+        return Task(program, ground, case.account, settings, other_scripts, case.finer), what
 
     def _start(self, kind: str, work, then) -> None:  # type: ignore[no-untyped-def]
         self._rest.stop()
@@ -128,7 +134,9 @@ class SweepController(QObject):
     def _take(self, made: Sweep) -> None:
         self._ended()
         if not self._trials.replays:  # what was known at some moment is another history each time
-            self._notebook.keep_sweep(made.what, made.ranges, made.rows)
+            self._notebook.keep_sweep(
+                made.program, made.what, made.ranges, made.rows, sealed=made.sealed, tuned=made.tuned
+            )
         self.swept.emit(made)
 
     def _take_walk(self, made: Walk) -> None:

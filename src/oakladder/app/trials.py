@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -10,17 +10,19 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from oakladder.app.jobs import EXPECTED, Jobs, Ticket, sentence_of
 from oakladder.app.replay import ReplayController
 from oakladder.app.rule import OpenRule
+from oakladder.app.seals import RuleSeal, SealKeeper
 from oakladder.app.symbols import Symbols
 from oakladder.app.timers import single_shot
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.bar_selection import BarSelection
+from oakladder.engine.sealed import OPEN
 from oakladder.engine.universe.map import SkippedSymbol
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.broker.money import Account, Costs, Size, Slippage
 from oakladder.trial.compose import Draft, draft_of, with_trade
-from oakladder.trial.notebook import mark_of
+from oakladder.trial.notebook import What, mark_of, what_of
 from oakladder.trial.spec import Change, TrialSpec, check_change, read_changes
 from oakladder.trial.trial import Trial, TrialData, run_trial
 from oakladder.trial.universe import TrialDataSource
@@ -72,6 +74,7 @@ class TrialController(QObject):
         jobs: Jobs,
         rule: OpenRule,
         replay: ReplayController,
+        seals: SealKeeper,
         parent: QObject | None = None,
     ):
         super().__init__(parent)
@@ -83,8 +86,9 @@ class TrialController(QObject):
         self.variants: list[Outcome] = []
         #: Where the chart looks; set by the session.
         self.where: Callable[[], tuple[str, Timeframe]] = lambda: ("", ONE_DAY)
-        #: Whether the last part of history stays out; set by the session.
-        self.sealed: Callable[[], bool] = lambda: True
+        #: What is sealed for the open rule, and what of that has been seen; set by the session.
+        self.sealing: Callable[[], RuleSeal] = lambda: seals.of_rule("")
+        self.seen: Callable[[], object] = lambda: None
         self._watchers: set[str] = set()
         self._grounds = TrialDataSource(replay.source)
         self._pause = single_shot(self, _PAUSE_MS)
@@ -181,8 +185,9 @@ class TrialController(QObject):
         self._again()
 
     def ground_asked(self) -> tuple[object, ...]:
-        """The data of the trial: list, timeframe, minutes within bars, the seal, and the symbols of the list."""
-        return self.list_name, self.timeframe, self.finer, self.sealed(), tuple(self.symbols(self.list_name))
+        """The data of the trial: list, timeframe, minutes within bars, what of the sealed part has been seen, and the
+        symbols of the list."""
+        return self.list_name, self.timeframe, self.finer, self.seen(), tuple(self.symbols(self.list_name))
 
     def set_account(self, account: Account) -> None:
         """Tries with another account; says a sentence where it makes no sense."""
@@ -227,11 +232,24 @@ class TrialController(QObject):
         self._soon()
 
     def ground_of(
-        self, list_name: str, frame: BarSelection, finer: bool = False, *, whole: bool = False
+        self,
+        list_name: str,
+        frame: BarSelection,
+        finer: bool = False,
+        *,
+        whole: bool = False,
+        what: What | None = None,
+        variants: Sequence[Mapping[str, object]] = ({},),
     ) -> tuple[TrialData, tuple[SkippedSymbol, ...]]:
         """The bars of a list as far as they may be looked at, or the ``whole`` of them, and what was left out; made once
-        for all who ask. Raises `RunProblem`."""
-        return self._grounds.of(self.symbols(list_name), frame, finer, self.sealed() and not whole)
+        for all who ask. Of ``what`` is tried on it, and its ``variants``, it says whether they were tuned on known data.
+        Raises `RunProblem`."""
+        symbols, sealing = self.symbols(list_name), self.sealing()
+        seal = OPEN if whole else sealing.of(list_name, symbols)
+        ground, skipped = self._grounds.of(symbols, frame, finer, seal)
+        if what is not None and not seal.days:
+            ground = replace(ground, is_tuned=sealing.is_tuned(what, ground.panel.symbols, variants))
+        return ground, skipped
 
     @property
     def replays(self) -> bool:
@@ -256,15 +274,16 @@ class TrialController(QObject):
             self.glanced.emit(self.outcome, self.outcome)
             return
         self.asked.emit()
-        grounds = self._grounds
+        grounds, sealing = self._grounds, self.sealing()
         self._jobs.stop("variants")
         if BENCH in self._watchers:
             symbol, frame = self.where()
-            cases = [for_symbol(case, symbol, frame), replace(case, timeframe=str(frame))]
+            cases = [replace(case, timeframe=str(frame)), for_symbol(case, symbol, frame)]
             self._jobs.start(
                 "trial of symbol",
-                lambda ticket: [self._tried(c.list_name, c, grounds, ticket) for c in cases],
-                lambda made: self.glanced.emit(*made),
+                # The list first: its date holds for the symbol too.
+                lambda ticket: [self._tried(c.list_name, c, grounds, sealing, ticket) for c in cases],
+                lambda made: self.glanced.emit(*reversed(made)),
                 self._not_glanced,
                 slow=True,
             )
@@ -272,7 +291,7 @@ class TrialController(QObject):
             return
         self._jobs.start(
             "trial",
-            lambda ticket: self._tried("the rule", case, grounds, ticket),
+            lambda ticket: self._tried("the rule", case, grounds, sealing, ticket),
             self._take,
             self._failed,
             self.moved.emit,
@@ -292,7 +311,7 @@ class TrialController(QObject):
         self._ask_variants(outcome)
 
     def _ask_variants(self, outcome: Outcome) -> None:
-        changes, case, grounds = list(self.changes), outcome.case, self._grounds
+        changes, case, grounds, sealing = list(self.changes), outcome.case, self._grounds, self.sealing()
         if case is None or not changes:
             self._jobs.stop("variants")
             self._take_variants([])
@@ -304,7 +323,7 @@ class TrialController(QObject):
                 if ticket.cancelled():
                     raise Cancelled
                 try:
-                    made.append(self._tried(change.words(), change.of(case), grounds, ticket))
+                    made.append(self._tried(change.words(), change.of(case), grounds, sealing, ticket))
                 except (RunProblem, ValueError) as error:
                     made.append(Outcome(change.words(), None, trouble=str(error)))
                 ticket.report((k + 1) / len(changes))
@@ -317,13 +336,19 @@ class TrialController(QObject):
         self.moved.emit(1.0)
         self.variants_changed.emit(made)
 
-    def _tried(self, words: str, case: TrialSpec, grounds: TrialDataSource, ticket: Ticket) -> Outcome:
+    def _tried(
+        self, words: str, case: TrialSpec, grounds: TrialDataSource, sealing: RuleSeal, ticket: Ticket
+    ) -> Outcome:
         """Puts a case on trial; what is wrong with it becomes its trouble."""
         try:
             program = self._program(case, ticket.cancelled)
             settings = program.values_of(_plain(program, case))
-            frame = BarSelection(Timeframe.parse(case.timeframe))
-            ground, skipped = grounds.of(self.symbols(case.list_name), frame, case.finer, self.sealed())
+            frame, symbols = BarSelection(Timeframe.parse(case.timeframe)), self.symbols(case.list_name)
+            seal = sealing.of(case.list_name, symbols)
+            ground, skipped = grounds.of(symbols, frame, case.finer, seal)
+            if not seal.days:
+                what = what_of(replace(case, settings=settings))
+                ground = replace(ground, is_tuned=sealing.is_tuned(what, ground.panel.symbols))
             trial = run_trial(program, ground, case.account, settings, context=ticket.context())
         except Cancelled:
             raise

@@ -9,6 +9,7 @@ from oakladder.app.jobs import Jobs, sentence_of
 from oakladder.app.replay import ReplayController
 from oakladder.app.rule import OpenRule
 from oakladder.app.script_stamps import ScriptStamps
+from oakladder.app.seals import SealKeeper
 from oakladder.app.symbols import Symbols
 from oakladder.engine.columns.cells import Cell
 from oakladder.engine.columns.fill import FilledColumns
@@ -39,6 +40,7 @@ class WatchlistController(QObject):
         jobs: Jobs,
         rule: OpenRule,
         replay: ReplayController,
+        seals: SealKeeper,
         parent: QObject | None = None,
     ):
         super().__init__(parent)
@@ -53,8 +55,8 @@ class WatchlistController(QObject):
         self._others_due = True
         self._stamps = ScriptStamps(workspace)
         self._stamped: object = ()
-        self._open_jobs = ColumnJobs(jobs, workspace, rule, replay, "watch open")
-        self._other_jobs = ColumnJobs(jobs, workspace, rule, replay, "watch")
+        self._open_jobs = ColumnJobs(jobs, workspace, rule, replay, seals, "watch open")
+        self._other_jobs = ColumnJobs(jobs, workspace, rule, replay, seals, "watch")
         replay.changed.connect(self._replayed)
 
     def restore(self, columns: list[ScriptColumn], list_name: str) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -33,11 +34,12 @@ def evidence(script: Path, settings: list[str] | None, signal: str | None, forma
     with sentences():
         signal_of(program, signal)
         ground = asked.ground()
-        with parallel() as executor:
-            made = evidence_of(program, ground, signal, values, context=RunContext(executor))
         if asked.breaks_seal:
             task, noting = Task(trading(program, script), ground, settings=values), NotebookWriter(script)
-            noting.seal(noting.what(task, asked.name, asked.span_words), task)
+            is_tuned = noting.seal(noting.what(task, asked.name, asked.span_words), task)
+            ground = replace(ground, is_tuned=is_tuned)
+        with parallel() as executor:
+            made = evidence_of(program, ground, signal, values, context=RunContext(executor))
     if Format(format_) is Format.JSON:
         print(json_words(as_plain(made)))
     else:

@@ -7,6 +7,7 @@ from typing import Any
 
 from oakladder.cli.argument_types import a_number
 from oakladder.cli.common import Format, arg, command, load, settings_of
+from oakladder.cli.notebook import NotebookWriter
 from oakladder.cli.streams import json_words
 from oakladder.cli.trial_data import GROUND, DataOptions, sentences
 from oakladder.rung.texts import count_words
@@ -31,8 +32,10 @@ def honest(
     with sentences():
         account = Account(money, Size.parse(size) if size else None, costs=Costs(0, 0, 0, Slippage()))
         account.check()
-        ground = DataOptions(**where).ground()
-        found = check(program, ground, account, values)
+        asked = DataOptions(**where)
+        ground = asked.ground()
+        best = NotebookWriter(script).best_values(program, ground, values, asked)
+        found = check(program, ground, account, values, best=best)
     if Format(format_) is Format.JSON:
         checks = [
             {"check": kind.word, "findings": sum(f.kind is kind for f in found.findings), "words": found.verdict(kind)}

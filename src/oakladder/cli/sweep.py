@@ -17,6 +17,7 @@ from oakladder.engine.run.context import RunContext
 from oakladder.trial.batch.processes import Workers
 from oakladder.trial.batch.task import Task, Tried
 from oakladder.trial.metrics.metrics import METRICS, metric_words
+from oakladder.trial.spans import TUNED_WORDS
 from oakladder.trial.sweep.map import SweepMap, map_of
 from oakladder.trial.sweep.ranges import Range, drawn_settings, grid_of_settings, point_words, settings_words
 from oakladder.trial.sweep.run import swept
@@ -25,7 +26,7 @@ from oakladder.trial.sweep.walk_forward import Walk, walk_forward
 #: The metrics of a row where several variants stand below each other.
 _IN_ROWS = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "sharpe", "end")
 #: The metrics that a sweep can be looked at by.
-LOOKED_AT = tuple(name for name, f in METRICS.items() if f.good)
+LOOKED_AT = tuple(name for name, f in METRICS.items() if f.in_sweeps)
 
 SWEEPING: tuple[Argument, ...] = (
     arg(
@@ -53,16 +54,21 @@ def sweep(
     """Runs the variants of a rule and prints the results. Raises `RunProblem`."""
     if by not in LOOKED_AT:
         fail(CALL_WRONG, f"--by takes one of {', '.join(LOOKED_AT)}; `{by}` is none.")
-    ranges = [Range.parse(text) for text in sweeps]
-    _check_names(task, ranges)
-    variants = drawn_settings(ranges, draw) if draw is not None else grid_of_settings(ranges)
+    ranges, variants = variants_of(task, sweeps, draw)
     with _executor(cluster_address) as executor:
         rows = list(swept(task, variants, context=RunContext(executor)))
         if walk:
-            _print_walk(walk_forward(task, variants, by, context=RunContext(executor)), format_)
+            _print_walk(walk_forward(task, variants, by, context=RunContext(executor)), format_, task.ground.is_tuned)
     if not walk:
-        _print_rows(ranges, rows, map_of(ranges, rows, by), format_)
+        _print_rows(ranges, rows, map_of(ranges, rows, by), format_, task.ground.is_tuned)
     return ranges, rows
+
+
+def variants_of(task: Task, sweeps: Sequence[str], draw: int | None) -> tuple[list[Range], list[dict[str, object]]]:
+    """The ranges of a sweep, and the settings of each of its variants. Raises `RunProblem`."""
+    ranges = [Range.parse(text) for text in sweeps]
+    _check_names(task, ranges)
+    return ranges, drawn_settings(ranges, draw) if draw is not None else grid_of_settings(ranges)
 
 
 def _check_names(task: Task, ranges: Sequence[Range]) -> None:
@@ -85,7 +91,9 @@ def _executor(address: str | None) -> Iterator[Executor]:
         yield executor
 
 
-def _print_rows(ranges: Sequence[Range], rows: Sequence[Tried], made: SweepMap, format_: Format) -> None:
+def _print_rows(
+    ranges: Sequence[Range], rows: Sequence[Tried], made: SweepMap, format_: Format, is_tuned: bool
+) -> None:
     around = [None if v != v else float(v) for v in made.around.tolist()]
     if format_ is Format.JSON:
         plain = [
@@ -96,10 +104,18 @@ def _print_rows(ranges: Sequence[Range], rows: Sequence[Tried], made: SweepMap, 
         ]
         print(
             json_words(
-                {"sweep": plain, "by": made.metric, "best": _at(rows, made.best), "broad": _at(rows, made.broad)}
+                {
+                    "sweep": plain,
+                    "by": made.metric,
+                    "best": _at(rows, made.best),
+                    "broad": _at(rows, made.broad),
+                    "tuned": is_tuned,
+                }
             )
         )
         return
+    if is_tuned:
+        print(TUNED_WORDS, file=sys.stderr)
     writer = csv.writer(sys.stdout, delimiter="\t", lineterminator="\n")
     title = METRICS[made.metric].title
     writer.writerow([*(r.name for r in ranges), *(METRICS[n].title for n in _IN_ROWS), f"{title} around", ""])
@@ -119,7 +135,7 @@ def _at(rows: Sequence[Tried], place: int | None) -> Mapping[str, object] | None
     return None if place is None else rows[place].settings
 
 
-def _print_walk(made: Walk, format_: Format) -> None:
+def _print_walk(made: Walk, format_: Format, is_tuned: bool) -> None:
     if format_ is Format.JSON:
         steps = [
             {
@@ -141,7 +157,7 @@ def _print_walk(made: Walk, format_: Format) -> None:
             "hindsight": hindsight,
             "equity": equity,
         }
-        print(json_words({"walk": plain}))
+        print(json_words({"walk": plain, "tuned": is_tuned}))
         return
     writer = csv.writer(sys.stdout, delimiter="\t", lineterminator="\n")
     writer.writerow(["From", "To", "Settings", "Promised", "Brought", "Trades"])

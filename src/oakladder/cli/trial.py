@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import IO, Any
@@ -14,7 +15,7 @@ from oakladder.cli.common import CALL_WRONG, Format, arg, command, fail, load, s
 from oakladder.cli.notebook import NotebookWriter
 from oakladder.cli.outputs import check_outputs, is_standard, write_table
 from oakladder.cli.streams import console, json_words, visible
-from oakladder.cli.sweep import SWEEPING, sweep
+from oakladder.cli.sweep import SWEEPING, sweep, variants_of
 from oakladder.cli.trial_data import GROUND, DataOptions, sentences
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.rung.texts import count_words
@@ -25,6 +26,7 @@ from oakladder.trial.judge.bootstrap import Bootstrap, bootstrap_of
 from oakladder.trial.judge.shift_test import ShiftTest, shift_test_of
 from oakladder.trial.metrics.metrics import METRICS, metric_words
 from oakladder.trial.report import as_plain, equity_table, trades_table
+from oakladder.trial.spans import TUNED_WORDS
 from oakladder.trial.trial import Trial, run_trial
 from oakladder.user.scripts import title_of
 from oakladder.user.workspace import Workspace
@@ -103,10 +105,12 @@ def trial(
         noting = NotebookWriter(script)
         what = noting.what(task, asked.name, asked.span_words)
         if asked.breaks_seal:
-            noting.seal(what, task)
+            variants = variants_of(task, sweeps, draw)[1] if sweeps else [{}]
+            ground = replace(ground, is_tuned=noting.seal(what, task, variants))
+            task = replace(task, ground=ground)
         if sweeps:
             ranges, rows = sweep(task, sweeps, draw, by, walk, cluster, Format(format_))
-            noting.sweep(what, ranges, rows, sealed=ground.seal is not None)
+            noting.sweep(what, ranges, rows, task)
             return
         done = run_trial(program, ground, account, values)
         traded = bool(done.book.done.any())
@@ -165,6 +169,8 @@ def _print_table(done: Trial, script: Path, to: IO[str]) -> None:
     told += [f"{int(done.book.open.sum())} still open"] if done.book.open.any() else []
     if told:
         print(", ".join(told) + ".", file=to)
+    if done.ground.is_tuned:
+        print(TUNED_WORDS, file=to)
 
 
 def _title(done: Trial, script: Path) -> str:

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -26,7 +27,9 @@ from oakladder.intake.one_symbol import read_one
 from oakladder.rung import RunProblem
 from oakladder.trial.spans import Span
 from oakladder.trial.trial import TrialData, trial_data_of
-from oakladder.trial.universe import trial_data_in
+from oakladder.trial.universe import days_in, trial_data_in
+from oakladder.user.lists import ALL
+from oakladder.user.workspace import Workspace
 
 #: Prices of fewer ticks, which are no whole number of them, are not meant for that tick.
 _FEWEST_TICKS = 10
@@ -65,6 +68,12 @@ class DataOptions:
         return self.symbol or self.list_name or (str(self.csv_file) if self.csv_file else "all")
 
     @property
+    def list_key(self) -> str:
+        """The list or symbol, as what is sealed goes by."""
+        name = self.symbol or self.list_name or "all"
+        return ALL if name == "all" else name.strip()
+
+    @property
     def span_words(self) -> str:
         """The dates that were asked for; empty where none were."""
         given = [f"from {self.first}"] * bool(self.first) + [f"to {self.last}"] * bool(self.last)
@@ -72,7 +81,7 @@ class DataOptions:
 
     @property
     def breaks_seal(self) -> bool:
-        """Whether the call reads the sealed part of a library; a file is not sealed."""
+        """Whether the call reads the sealed days of a library; a file is not sealed."""
         return self.broken_seal and self.csv_file is None
 
     def ground(self, *, finer: bool = False) -> TrialData:
@@ -82,7 +91,7 @@ class DataOptions:
         begin, end = _day(self.first), _day(self.last, after=1)
         if begin is not None and end is not None and begin >= end:
             fail(CALL_WRONG, f"--from {self.first} is later than --to {self.last}. Swap them.")
-        span = Span(begin, end, sealed=not self.broken_seal)
+        span = Span(begin, end)
         wanted = timeframe_of(self.timeframe) if self.timeframe else None
         if self.tick is not None and not self.tick > 0:
             fail(CALL_WRONG, "A tick is a price step above 0.")
@@ -93,14 +102,16 @@ class DataOptions:
             except ValueError as error:
                 fail(CALL_WRONG, str(error))
             panel.ticks = (_tick_for(panel, self.tick or USUAL_TICK),)
-            return trial_data_of(panel, replace(span, sealed=False))
+            return trial_data_of(panel, span)
         if self.tick is not None:
             fail(CALL_WRONG, "--tick goes with --csv; the library knows the ticks of its symbols.")
         library = library_of()
         symbols = [known_symbol(library, self.symbol)] if self.symbol else symbols_of(library, self.list_name or "all")
-        ground, skipped = trial_data_in(
-            library, symbols, BarSelection(wanted or ONE_DAY, self.extended), span, finer=finer
-        )
+        sealed = Workspace.default().seals().sealed(self.list_key, symbols, partial(days_in, library))
+        if not self.broken_seal:
+            span = replace(span, seal=sealed)
+        frame = BarSelection(wanted or ONE_DAY, self.extended)
+        ground, skipped = trial_data_in(library, symbols, frame, span, finer=finer)
         for one in skipped:
             print(f"{one.symbol} skipped: {one.reason}", file=sys.stderr)
         return ground

@@ -13,6 +13,7 @@ from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.positions import Holding, holding_ops, holdings
 from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.run.execute import run
+from oakladder.engine.sealed import OPEN, SealedDays
 from oakladder.rung.program import Program
 from oakladder.rung.words import Tone
 
@@ -61,15 +62,17 @@ def recent_signals(
     timeframe: Timeframe,
     settings: Mapping[str, object] | None = None,
     context: RunContext = PLAIN,
+    sealed: SealedDays = OPEN,
 ) -> list[RecentSignal]:
-    """The latest occurrence of each signal of a script on one timeframe, and first the position that it holds there. Raises `RunProblem`, `DataProblem`, `Cancelled`."""
+    """The latest occurrence of each signal of a script on one timeframe, and first the position that it holds there,
+    without what that gained on ``sealed`` days. Raises `RunProblem`, `DataProblem`, `Cancelled`."""
     extra = holding_ops(program)
     if not program.signals and not extra:
         return []
     panel = library.panel([symbol], timeframe)
     result = run(program, panel, settings, outputs=program.signals, extra=extra, context=context)
     made = []
-    held = holdings(result)[symbol] if extra else None
+    held = holdings(result, sealed)[symbol] if extra else None
     if held is not None:
         made.append(RecentSignal("in", Tone.BULLISH if held.side > 0 else Tone.BEARISH, held.bars, held))
     for output in program.signals:

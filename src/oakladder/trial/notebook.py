@@ -9,6 +9,7 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
@@ -24,6 +25,8 @@ from oakladder.trial.trial import Trial
 KEPT = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "sharpe", "end", "held_end")
 
 
+#: Of fewer values of a setting the best is no choice; and by which metrics a value is the best.
+FEWEST_VALUES, BEST_BY = 3, ("sharpe", "growth", "average")
 #: A quoted text, which is kept, or a comment.
 _COMMENT = re.compile(r'("[^"]*")|--.*')
 
@@ -67,6 +70,8 @@ class Try(msgspec.Struct, frozen=True, tag="try", rename={"metrics": "figures"})
     sealed: bool
     #: Equal for equal trades at equal costs, see `trades_mark`; empty where they are not known.
     mark: str = ""
+    #: Whether it was first tried after the sealed part had been seen, and on that part too.
+    tuned: bool = False
 
     @property
     def identities(self) -> tuple[object, ...]:
@@ -77,11 +82,12 @@ class Try(msgspec.Struct, frozen=True, tag="try", rename={"metrics": "figures"})
 
 
 class Text(msgspec.Struct, frozen=True, tag="text"):
-    """A text by its mark, written down once."""
+    """A text by its mark, written down once, with the mark of what it compiles to where that is known."""
 
     moment: float
     mark: str
     text: str
+    compiled: str = ""
 
 
 class Remark(msgspec.Struct, frozen=True, tag="note"):
@@ -102,6 +108,8 @@ class Broken(msgspec.Struct, frozen=True, tag="seal"):
     showed: dict[str, float | None]
     #: How many variants had been tried by then.
     tries: int
+    #: The symbols whose sealed days were seen; none for all, as it was once.
+    symbols: tuple[str, ...] = ()
 
 
 class Swept(msgspec.Struct, frozen=True, tag="sweep"):
@@ -112,8 +120,9 @@ class Swept(msgspec.Struct, frozen=True, tag="sweep"):
     file: str
     ranges: dict[str, list[Point]]
     count: int
-    #: Whether the last part of history stayed out of it.
+    #: Whether the last part of history stayed out of it, and else whether that had been seen before.
     sealed: bool = True
+    tuned: bool = False
 
 
 class Continued(msgspec.Struct, frozen=True, tag="continued"):
@@ -174,7 +183,9 @@ def _plain(settings: Mapping[str, object]) -> dict[str, str]:
 
 def try_of(what: What, trial: Trial, moment: float) -> Try:
     """What is written down of a trial."""
-    return Try(moment, what, kept(trial.metrics), trial.ground.seal is not None, trades_mark(trial))
+    return Try(
+        moment, what, kept(trial.metrics), trial.ground.seal is not None, trades_mark(trial), trial.ground.is_tuned
+    )
 
 
 def kept(metrics: Mapping[str, Value]) -> dict[str, float | None]:
@@ -200,7 +211,9 @@ class Notebook:
                 for row in self.rows.get(entry.file, ()):
                     if not row.problem:
                         what = entry.what.with_settings(row.settings)
-                        made.setdefault(what.key, Try(entry.moment, what, kept(row.metrics), entry.sealed))
+                        made.setdefault(
+                            what.key, Try(entry.moment, what, kept(row.metrics), entry.sealed, tuned=entry.tuned)
+                        )
         return made
 
     @cached_property
@@ -220,13 +233,59 @@ class Notebook:
 
     def prepare(self) -> Notebook:
         """The same with its tries counted, which takes a while for a large sweep."""
-        _ = self.hypotheses, self._places
+        _ = self.hypotheses, self._places, self._first_tried
         return self
 
     @property
-    def seal(self) -> Broken | None:
-        """When and for what the seal was first broken; None where it is whole."""
-        return next((e for e in self.entries if isinstance(e, Broken)), None)
+    def breaks(self) -> tuple[Broken, ...]:
+        """When, for what and on which symbols the seal was broken."""
+        return tuple(e for e in self.entries if isinstance(e, Broken))
+
+    def has_seen(self, symbols: Iterable[str]) -> bool:
+        """Whether the seal was broken for this rule on all of some symbols."""
+        breaks = self.breaks
+        if any(not one.symbols for one in breaks):
+            return True
+        seen = {symbol for one in breaks for symbol in one.symbols}
+        return bool(seen) and seen.issuperset(symbols)
+
+    def broken_for(self, symbols: Iterable[str]) -> Broken | None:
+        """The last breaking of the seal for all of some symbols, else the last for any of them."""
+        asked = set(symbols)
+        whole = [e for e in self.breaks if not e.symbols or asked.issubset(e.symbols)]
+        some = whole or [e for e in self.breaks if not asked.isdisjoint(e.symbols)]
+        return some[-1] if some else None
+
+    def first_tried(self, what: What) -> float | None:
+        """When a variant was first tried, on whichever symbols and part of history; None where it never was."""
+        return self._first_tried.get(self._variant(what))
+
+    @cached_property
+    def _first_tried(self) -> dict[object, float]:
+        made: dict[object, float] = {}
+        for entry in self.entries:
+            if isinstance(entry, Try | Broken):
+                made.setdefault(self._variant(entry.what), entry.moment)
+            elif isinstance(entry, Swept):
+                for row in self.rows.get(entry.file, ()):
+                    made.setdefault(self._variant(entry.what.with_settings(row.settings)), entry.moment)
+        return made
+
+    def place_of(self, what: What) -> tuple[object, ...]:
+        """What of a variant stays the same when its settings change: the rule, where it is tried, and its account."""
+        rule = self._rules.get(what.text, what.text)
+        return rule, what.list_name, what.timeframe, what.account, what.finer, what.span
+
+    def _variant(self, what: What) -> tuple[object, ...]:
+        """What makes a variant, wherever it is tried: the rule, however it is commented, its settings, timeframe and
+        account."""
+        settings = tuple(sorted(what.settings.items()))
+        return self._rules.get(what.text, what.text), settings, what.timeframe, what.account, what.finer
+
+    @cached_property
+    def _rules(self) -> dict[str, str]:
+        """The mark of the rule in each text, by the mark of the text."""
+        return {e.mark: rule_mark(e.text) for e in self.entries if isinstance(e, Text)}
 
     def text(self, mark: str) -> str | None:
         """A text by its mark."""
@@ -241,6 +300,42 @@ class Notebook:
         others = (one.metrics["sharpe"] for k, one in enumerate(self.hypotheses) if k not in this)
         found = [trial.metrics["sharpe"], *others]
         return deflate(returns, [math.nan if s is None else s for s in found])
+
+
+class BestValue(NamedTuple):
+    """A setting with the value that came out best of all that were tried where it is used: of how many, and by which
+    metric."""
+
+    name: str
+    value: str
+    of: int
+    metric: str
+
+
+def best_values(book: Notebook, what: What) -> list[BestValue]:
+    """The settings of a variant whose values are the best of at least `FEWEST_VALUES` that were tried on the same list,
+    timeframe and dates with everything else the same."""
+    alike: dict[str, dict[str, Try]] = {}
+    for one in book.tries.values():
+        other = one.what
+        if book.place_of(other) != book.place_of(what) or set(other.settings) != set(what.settings):
+            continue
+        names = [n for n, value in other.settings.items() if value != what.settings[n]]
+        if len(names) <= 1:
+            for name in names or list(what.settings):
+                alike.setdefault(name, {})[other.settings[name]] = one
+    made = []
+    for name, tries in alike.items():
+        own = tries.get(what.settings[name])
+        if own is None or len(tries) < FEWEST_VALUES:
+            continue
+        for metric in BEST_BY:
+            known = [v for one in tries.values() if (v := one.metrics.get(metric)) is not None]
+            value = own.metrics.get(metric)
+            if value is not None and value == max(known) and min(known) < value:
+                made.append(BestValue(name, what.settings[name], len(tries), metric))
+                break
+    return made
 
 
 def grouped(tries: Iterable[Try]) -> list[list[Try]]:

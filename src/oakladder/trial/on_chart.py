@@ -7,18 +7,23 @@ from dataclasses import dataclass
 import numpy as np
 
 from oakladder.engine.run.execute import Result
+from oakladder.engine.sealed import OPEN, SealedDays
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.program import Program
 from oakladder.rung.trade_words import Reason, Side
 from oakladder.trial.broker.trade_finder import check_timeframe
 from oakladder.trial.broker.trades import trades_of
 
+#: What is said instead of a result that is sealed.
+SEALED_WORDS = "its result is sealed"
+
 
 @dataclass(frozen=True, slots=True)
 class ChartTrades:
     """Trades before costs, oldest first; arrays with a place for each, bars as numbers of the chart.
 
-    An open one ends at the last bar's close. ``stop`` is the stop in force after each bar's close, NaN without one.
+    An open one ends at the last bar's close. ``stop`` is the stop in force after each bar's close, NaN without one. What
+    came of trades that end on bar ``opened`` or later is sealed: their gain is NaN.
     """
 
     bars: int
@@ -35,14 +40,29 @@ class ChartTrades:
     decided: np.ndarray
     touched: frozenset[int]
     contradicted: frozenset[int]
+    opened: int
+
+    @property
+    def is_sealed(self) -> np.ndarray:
+        """Whether what came of each trade is sealed; bool. Shape (trades,)."""
+        return np.asarray(self.ends >= self.opened)
+
+    def gain_words(self, k: int) -> str:
+        """What came of a trade."""
+        return SEALED_WORDS if self.is_sealed[k] else f"{self.gain[k]:+.2%}"
 
     def words(self, k: int) -> str:
         """A trade in a sentence."""
         side = Side(int(self.side[k])).word
         if self.is_open[k]:
-            return f"{self.names[k]} {side} at {self.entry[k]:,.6g}, open, {self.gain[k]:+.2%} so far"
-        out = f"out at {self.last[k]:,.6g} by {self.reasons[k]}"
-        return f"{self.names[k]} {side} in at {self.entry[k]:,.6g}, {out}: {self.gain[k]:+.2%}"
+            so_far = SEALED_WORDS if self.is_sealed[k] else f"{self.gain[k]:+.2%} so far"
+            return f"{self.names[k]} {side} at {self.entry[k]:,.6g}, open, {so_far}"
+        return f"{self.names[k]} {side} in at {self.entry[k]:,.6g}, out {self._exit(k)}"
+
+    def _exit(self, k: int) -> str:
+        """How a trade was left; at which price only where that is not sealed."""
+        at = "" if self.is_sealed[k] else f"at {self.last[k]:,.6g} "
+        return f"{at}by {self.reasons[k]}: {self.gain_words(k)}"
 
     def held_at(self, bar: int) -> int | None:
         """The trade that is held at the close of a bar, or that was left on it."""
@@ -53,7 +73,7 @@ class ChartTrades:
         """What happened to the position on a bar, in sentences."""
         made = []
         for k in np.flatnonzero((self.ends == bar) & ~self.is_open & (self.entered < bar)).tolist():
-            made.append(f"Left here at {self.last[k]:,.6g} by {self.reasons[k]}: {self.gain[k]:+.2%}.")
+            made.append(f"Left here {self._exit(k)}.")
         if bar in self.touched:
             made.append("An entry was not made: its stop or target was reached already at the fill price.")
         for k in np.flatnonzero(self.entered == bar).tolist():
@@ -61,7 +81,7 @@ class ChartTrades:
             when = "at the close before" if ago == 1 else f"{ago} bars before"
             made.append(f"Entered here at {self.entry[k]:,.6g} ({self.names[k]}, decided {when}).")
             if self.ends[k] == bar and not self.is_open[k]:
-                made.append(f"Left on the same bar at {self.last[k]:,.6g} by {self.reasons[k]}: {self.gain[k]:+.2%}.")
+                made.append(f"Left on the same bar {self._exit(k)}.")
         for k in np.flatnonzero((self.entered < bar) & ((self.ends > bar) | self.is_open)).tolist():
             made.append(f"{self.names[k]} is held, {bar - int(self.entered[k])} bars after its fill.")
         for k in np.flatnonzero(self.decided == bar).tolist():
@@ -88,8 +108,8 @@ def asked_of(program: Program) -> list[Op]:
     return [*plan.roots, plan.position["stop"]] if plan is not None else []
 
 
-def chart_trades(result: Result) -> ChartTrades | None:
-    """The trades of a run over one symbol; None for a script without. Raises `RunProblem` where they make no sense on
+def chart_trades(result: Result, sealed: SealedDays = OPEN) -> ChartTrades | None:
+    """The trades of a run over one symbol, without what came of them on ``sealed`` days; None for a script without. Raises `RunProblem` where they make no sense on
     its timeframe."""
     plan = result.program.plan.trading
     if plan is None:
@@ -101,19 +121,22 @@ def chart_trades(result: Result) -> ChartTrades | None:
     known = np.flatnonzero(~np.isnan(close))
     is_open = ~found.closed
     last = np.where(is_open, close[known[-1]] if len(known) else np.nan, found.exit)
+    opened = int(sealed.opened(result.panel)[0])
+    ends = np.where(is_open, size - 1, found.left)
     return ChartTrades(
         size,
         tuple(found.rules[r].name for r in found.rule),
         found.side,
         found.entered,
         found.entry,
-        np.where(is_open, size - 1, found.left),
+        ends,
         last,
-        found.side * (last / found.entry - 1),
+        np.where(ends >= opened, np.nan, found.side * (last / found.entry - 1)),
         is_open,
         tuple(["", *Reason][r] for r in found.reason),
         result.number(plan.position["stop"]),
         found.decided,
         frozenset(found.touched_at.tolist()),
         frozenset(found.contradicted_at.tolist()),
+        opened,
     )

@@ -11,6 +11,7 @@ from oakladder.rung.texts import count_words
 from oakladder.trial.breakdowns import by_reason, by_side, months
 from oakladder.trial.metrics.metrics import METRICS, metric_words
 from oakladder.trial.report import TRADE_COLUMNS, trade_rows
+from oakladder.trial.spans import TUNED_WORDS
 from oakladder.trial.trial import Trial
 
 _WIDE, _HIGH, _WATER = 900, 260, 60
@@ -65,6 +66,7 @@ def where_words(trial: Trial) -> str:
     terms += f", {costs.ratio * 100:g}% and {costs.slippage} a fill"
     seal = trial.ground.seal
     sealed = f" The rest of history, from {_day(seal)} on, is sealed." if seal is not None else ""
+    sealed += f" {TUNED_WORDS}" if trial.ground.is_tuned else ""
     return f"{where}, {panel.timeframe}{span}. {terms}. Fills are on real prices.{sealed}"
 
 

@@ -139,6 +139,7 @@ def as_plain(trial: Trial) -> dict[str, object]:
         "figures": trial.metrics,
         "equity": [[iso(t), v] for t, v in zip(equity.times.tolist(), equity.value.tolist(), strict=True)],
         "sealed_from": None if trial.ground.seal is None else iso(trial.ground.seal),
+        "tuned": trial.ground.is_tuned,
     }
 
 

@@ -18,6 +18,7 @@ from oakladder.trial.grid import Grid, grid_of
 from oakladder.trial.metrics.equity import Equity, equity_of
 from oakladder.trial.metrics.metrics import TradeResults, Value, metrics_of, results_of
 from oakladder.trial.metrics.streaming import StreamingTotals, can_stream, stream_totals
+from oakladder.trial.metrics.within_bars import falls_within_bars
 from oakladder.trial.spans import Span
 
 
@@ -30,6 +31,8 @@ class TrialData:
     first: int | None = None
     #: From when on the rest of history is sealed; None where nothing is.
     seal: int | None = None
+    #: Whether the rule became what it is after the sealed part had been seen, and is tried on that part too.
+    is_tuned: bool = False
 
     @property
     def firsts(self) -> np.ndarray:
@@ -52,13 +55,13 @@ class TrialData:
         return 0 if self.first is None else int(np.searchsorted(self.grid.times, self.first, "left"))
 
 
-def trial_data_of(panel: Panel, span: Span = Span(sealed=False)) -> TrialData:
+def trial_data_of(panel: Panel, span: Span = Span()) -> TrialData:
     """Prepares the bars of a trial. Raises `RunProblem` where the span has no bars, `DataProblem` where they cannot be
     read."""
     panel.fetch(("open", "high", "low", "close"))
-    cut, seal = span.truncate(panel)
-    span.check(panel, cut, seal)
-    return TrialData(cut, grid_of(cut), span.first, seal)
+    cut = span.truncate(panel)
+    span.check(panel, cut)
+    return TrialData(cut, grid_of(cut), span.first, span.seal_time(panel))
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,6 +131,8 @@ def judged(
         metrics = metrics_of(book, results, equity)
     else:  # what a sweep says of it, to the last bit
         metrics, equity = sums.metrics, replace(equity, value=sums.value)
+    fall, fall_money = falls_within_bars(book, equity, ground.first_place)
+    metrics |= {"drawdown_within": fall, "drawdown_within_money": fall_money}
     return Trial(program, settings, ground, account, book, results, equity, metrics)
 
 

@@ -8,21 +8,21 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import logging
-import os
+import math
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Sequence, Set
 from pathlib import Path
 
 import msgspec
 
 from oakladder.disk import copy_aside, read_regular, replacing, why
-from oakladder.locks import locked
 from oakladder.rung.texts import agree, count_words
 from oakladder.trial.batch.task import Tried
 from oakladder.trial.metrics.metrics import METRICS
 from oakladder.trial.notebook import Continued, Entry, Notebook, Swept, Text, What, in_order, mark_of, rule_mark
 from oakladder.trial.sweep.ranges import Range
+from oakladder.user.json_lines import append_lines, read_lines
 
 _log = logging.getLogger(__name__)
 #: Max length of a file name; longer names of rules get a hash.
@@ -60,20 +60,31 @@ class Notebooks:
         """All entries of a rule; none for a new one. Damaged ones are skipped and reported, with a copy of the file. Raises `OSError`."""
         with self._turn:
             own = self._own(self.place(rule), rule)
-            links = [e for e in own.entries if isinstance(e, Continued)]
-            if not links:
+            if not any(isinstance(e, Continued) for e in own.entries):
                 return own
-            entries, rows, seen = list(own.entries), dict(own.rows), {self.place(rule).name}
-            while links:  # what it goes on with up to then, and what that goes on with
-                link = links.pop()
-                if link.folder not in seen:
-                    seen.add(link.folder)
-                    other = self._own(self.folder / link.folder, link.folder)
-                    before = [e for e in other.entries if e.moment <= link.moment]
-                    links += [e for e in before if isinstance(e, Continued)]
-                    entries += before
-                    rows |= other.rows
-            return Notebook(in_order(entries), rows)
+            books = self._line(own, rule)
+            entries = [e for book, until in books.values() for e in book.entries if e.moment <= until]
+            return Notebook(
+                in_order(entries), {file: rows for book, _ in books.values() for file, rows in book.rows.items()}
+            )
+
+    def folders(self, rule: str) -> list[str]:
+        """The names of a rule's folder, and of those that its notebook goes on with. Raises `OSError`."""
+        with self._turn:
+            return list(self._line(self._own(self.place(rule), rule), rule))
+
+    def _line(self, own: Notebook, rule: str) -> dict[str, tuple[Notebook, float]]:
+        """A rule's own notebook and all that it goes on with, each up to the moment at which the rule was copied, by the
+        names of their folders."""
+        made = {self.place(rule).name: (own, math.inf)}
+        links = [e for e in own.entries if isinstance(e, Continued)]
+        while links:
+            link = links.pop()
+            if link.folder not in made:
+                other = self._own(self.folder / link.folder, link.folder)
+                made[link.folder] = other, link.moment
+                links += [e for e in other.entries if isinstance(e, Continued) and e.moment <= link.moment]
+        return made
 
     def _own(self, folder: Path, rule: str) -> Notebook:
         """The entries in one folder."""
@@ -86,7 +97,7 @@ class Notebooks:
         known = self._known.get(path)
         if known is not None and known[0] == state:
             return known[1]
-        entries, damaged = _decoded(read_regular(path))
+        entries, damaged = read_lines(read_regular(path), Entry)
         if damaged:
             with contextlib.suppress(OSError):
                 copy_aside(path)
@@ -99,20 +110,22 @@ class Notebooks:
         self._known[path] = state, made
         return made
 
-    def go_on(self, rule: str, text: str) -> None:
-        """Lets a rule that has no notebook yet go on with that of a script with the same rule, if there is one: it was
-        copied or renamed. Raises `OSError`."""
-        own = self.place(rule)
-        if (own / "log.jsonl").exists() or not self.folder.is_dir():
+    def has_begun(self, rule: str) -> bool:
+        """Whether anything was ever written down of a rule."""
+        return (self.place(rule) / "log.jsonl").exists()
+
+    def go_on(self, rule: str, marks: Set[str]) -> None:
+        """Lets a rule that has no notebook yet go on with that of a script that has one of its ``marks`` (`marks_of`), if
+        there is one: it was copied or renamed. Raises `OSError`."""
+        if self.has_begun(rule) or not self.folder.is_dir():
             return
-        mark = rule_mark(text)
         for folder in sorted(self.folder.iterdir()):
             try:
                 with self._turn:
                     known = self._own(folder, folder.name)
             except OSError:  # that one cannot be read: the others can
                 continue
-            if any(isinstance(e, Text) and rule_mark(e.text) == mark for e in known.entries):
+            if any(isinstance(e, Text) and (e.compiled in marks or rule_mark(e.text) in marks) for e in known.entries):
                 self.add(rule, Continued(time.time(), folder.name))
                 return
 
@@ -127,54 +140,32 @@ class Notebooks:
 
     def add(self, rule: str, *entries: Entry) -> None:
         """Adds entries. Raises `OSError`; then none is added."""
-        folder = self.place(rule)
-        folder.mkdir(parents=True, exist_ok=True)
-        lines = b"".join(msgspec.json.encode(e) + b"\n" for e in entries)
-        with self._turn, locked(folder / ".lock"), (folder / "log.jsonl").open("ab+") as file:
-            end = file.seek(0, os.SEEK_END)
-            if end:
-                file.seek(end - 1)
-                if file.read(1) != b"\n":  # a program that was killed has left half a line
-                    lines = b"\n" + lines
-            try:
-                file.write(lines)
-                file.flush()
-                os.fsync(file.fileno())
-            except OSError:
-                with contextlib.suppress(OSError):
-                    file.truncate(end)
-                raise
+        with self._turn:
+            append_lines(self.place(rule) / "log.jsonl", entries)
 
-    def keep_text(self, rule: str, text: str) -> None:
-        """Writes a text down, unless it is known. Raises `OSError`."""
+    def keep_text(self, rule: str, text: str, compiled: str = "") -> None:
+        """Writes a text down, with the mark of what it compiles to, unless it is known. Raises `OSError`."""
         if self.read(rule).text(mark_of(text)) is None:
-            self.add(rule, Text(time.time(), mark_of(text), text))
+            self.add(rule, Text(time.time(), mark_of(text), text, compiled))
 
     def keep_sweep(
-        self, rule: str, what: What, ranges: Sequence[Range], rows: Sequence[Tried], *, sealed: bool = True
+        self,
+        rule: str,
+        what: What,
+        ranges: Sequence[Range],
+        rows: Sequence[Tried],
+        *,
+        sealed: bool = True,
+        tuned: bool = False,
     ) -> Swept:
-        """Records the result of a sweep, over history without its ``sealed`` part or all of it. Raises `OSError`."""
+        """Records the result of a sweep, over history without its ``sealed`` part or all of it, and then whether it was
+        ``tuned`` on known data. Raises `OSError`."""
         moment = time.time()
         name = f"sweep-{time.time_ns()}.parquet"
         write_rows_of(self.place(rule) / name, rows)
-        entry = Swept(moment, what, name, {r.name: list(r.values) for r in ranges}, len(rows), sealed)
+        entry = Swept(moment, what, name, {r.name: list(r.values) for r in ranges}, len(rows), sealed, tuned)
         self.add(rule, entry)
         return entry
-
-
-def _decoded(raw: bytes) -> tuple[list[Entry], int]:
-    """The entries of a file, and how many lines are none."""
-    made: list[Entry] = []
-    damaged = 0
-    decoder = msgspec.json.Decoder(Entry)
-    for line in raw.split(b"\n"):
-        if not line.strip():
-            continue
-        try:
-            made.append(decoder.decode(line))
-        except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
-            damaged += 1
-    return made, damaged
 
 
 def write_rows_of(path: Path, rows: Sequence[Tried]) -> None:

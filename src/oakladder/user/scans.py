@@ -131,6 +131,17 @@ class SavedScan:
     #: The watchlist that is kept up to date with what is found; empty for none.
     keeps: str = ""
 
+    def scripts(self) -> list[str]:
+        """The scripts that its lines ask, each once."""
+
+        def walk(lines: Iterable[ScanLine]) -> Iterator[str]:
+            for line in lines:
+                if line.kind == SCRIPT and line.script:
+                    yield line.script
+                yield from walk(line.lines)
+
+        return list(dict.fromkeys(walk(self.lines)))
+
     def condition(self, program_of: Callable[[str], Program], symbols_of: Callable[[str], Iterable[str]]) -> Condition:
         """What the engine runs; ``program_of`` finds a script's program, ``symbols_of`` the symbols of a list."""
         made: Condition = Group(Join(self.join), tuple(_condition(x, program_of, symbols_of) for x in self.lines))

@@ -22,6 +22,7 @@ if TYPE_CHECKING:  # each is loaded on first use: checking a script needs no bar
     from oakladder.user.notebooks import Notebooks
     from oakladder.user.save_events import Event
     from oakladder.user.scans import SavedScans
+    from oakladder.user.seals import Seals
     from oakladder.user.state import DeskState
     from oakladder.user.versions import Versions
 
@@ -47,6 +48,7 @@ class Workspace:
         for source, target in (
             (self.data / "scripts", made.data / "scripts"),
             (self.data / "notebooks", made.data / "notebooks"),
+            (self.data / "seals", made.data / "seals"),
             (self.config, made.config),
         ):
             for path in filter(is_regular, source.glob("*")):
@@ -163,6 +165,12 @@ class Workspace:
         from oakladder.user.notebooks import Notebooks
 
         return Notebooks(self.data / "notebooks", self.data / "scripts", self.notices.append)
+
+    def seals(self) -> Seals:
+        """Which days of the bars are sealed, and which rules have seen them."""
+        from oakladder.user.seals import Seals
+
+        return Seals(self.data / "seals" / "log.jsonl", self.notices.append)
 
     # --- lists, scans, and what the desk remembers ------------------------------------------------
 

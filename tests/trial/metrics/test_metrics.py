@@ -62,6 +62,11 @@ def plain_figures(trial: Trial) -> dict[str, float | None]:
             longest = max(longest, when - since)
         deepest, deepest_money = max(deepest, 1 - v / peak), max(deepest_money, peak - v)
     made["drawdown"], made["drawdown_money"] = deepest, deepest_money
+    within, within_money, peak = deepest, deepest_money, start
+    for v, lost_within in zip(value, worst_of_bars(trial), strict=True):
+        within, within_money = max(within, 1 - (v - lost_within) / peak), max(within_money, peak - v + lost_within)
+        peak = max(peak, v)
+    made["drawdown_within"], made["drawdown_within_money"] = within, within_money
     made["exposure"] = sum(p > 0 for p in equity.positions) / len(value)
     made["calmar"] = made["growth"] / deepest if deepest else None
     sessions: dict[int, float] = {}
@@ -75,6 +80,25 @@ def plain_figures(trial: Trial) -> dict[str, float | None]:
     falls = [r for r in returns if r < 0]
     made["sharpe"] = mean / deviation * a_year if deviation > 1e-15 else None
     made["sortino"] = mean / math.sqrt(sum(r * r for r in falls) / len(returns)) * a_year if falls else None
+    return made
+
+
+def worst_of_bars(trial: Trial) -> list[float]:
+    """What was held at each moment lost within its bar, beside what the close or the exit lost."""
+    book, trades, panel = trial.book, trial.trades, trial.ground.panel
+    high, low, close = (panel.column(n) for n in ("high", "low", "close"))
+    made = [0.0] * len(book.grid)
+    for k in range(len(trades)):
+        if book.taken[k] or not book.units[k] > 0:
+            continue
+        end = int(trades.left[k]) if trades.closed[k] else int(panel.ends[trades.symbol[k]])
+        bars = [(bar, float(close[bar])) for bar in range(int(trades.entered[k]), end)]
+        at_target = trades.reason[k] == Reason.TARGET.number and trades.moment[k] == Moment.INSIDE
+        if trades.closed[k] and (at_target or trades.moment[k] == Moment.CLOSE):
+            bars.append((end, float(trades.exit[k])))
+        for bar, price in bars:
+            beyond = price - low[bar] if trades.side[k] > 0 else high[bar] - price
+            made[int(book.grid.at[bar])] += max(float(beyond), 0.0) * float(book.units[k])
     return made
 
 
@@ -130,6 +154,24 @@ def test_groups_add_up_to_the_whole() -> None:
         assert sum(g.metrics["net"] or 0 for g in groups) == pytest.approx(trial.metrics["net"])
     growth = np.prod([1 + m.change for m in months(trial)])
     assert growth == pytest.approx(trial.equity.value[-1] / trial.equity.start)
+
+
+def test_a_fall_within_a_bar_counts_with_its_worst_price() -> None:
+    # Bought at 100 for all the money; the bar falls to 80 and closes where it began.
+    flat = np.full(8, 100.0)
+    low = flat.copy()
+    low[4] = 80.0
+    bars = daily_bars(flat, "DIP", low=low)
+    text = "rung 1\ntrade ride long\n    enter when bar == 2\n    leave when bar == {end}\n"
+    for end, fall in ((5, 0.2), (3, 0.0)):  # left at the open of the bar that falls, it was not held in it
+        trial = run_trial(
+            compile_script(text.format(end=end)),
+            trial_data_of(panel_of([bars])),
+            Account(costs=Costs(0, 0, 0, Slippage())),
+        )
+        assert trial.metrics["drawdown"] == 0 and trial.metrics["drawdown_within"] == pytest.approx(fall)
+        assert trial.metrics["drawdown_within_money"] == pytest.approx(10_000 * fall)
+        assert metric_words(trial.metrics, "drawdown_within") == f"{fall * 100:.1f}%" if fall else "0.00%"
 
 
 def test_every_figure_says_what_it_means() -> None:

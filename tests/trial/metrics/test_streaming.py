@@ -67,7 +67,7 @@ def compare(seed: int, symbols: int, alike: bool, later: bool) -> bool:
     rng = np.random.default_rng(seed)
     case, panel, (_, account) = random_case(rng, within_day=False), a_panel(rng, symbols, alike), terms_of(rng)
     times = np.unique(panel.times)
-    span = Span(first=int(times[len(times) // 3]), sealed=False) if later else Span(sealed=False)
+    span = Span(first=int(times[len(times) // 3])) if later else Span()
     made = both(case.script, trial_data_of(panel, span), account)
     if made is not None:
         same(made[1], made[0])

@@ -14,6 +14,7 @@ from oakladder.desk.widgets.curve import Curve, CurveView
 from oakladder.desk.widgets.veil import veiled
 from oakladder.rung.texts import count_words
 from oakladder.trial.metrics.metrics import metric_words
+from oakladder.trial.spans import TUNED
 
 
 class TrialSummary(QWidget):
@@ -70,7 +71,7 @@ def line_of(outcome: Outcome) -> str:
     won, fall = metric_words(metrics, "winners"), metric_words(metrics, "drawdown")
     return (
         f"{where}: {count_words(int(metrics['trades']), 'trade')}, {won} winners, annual return {growth} "
-        f"(buy and hold {held}), max drawdown {fall}"
+        f"(buy and hold {held}), max drawdown {fall}" + (f", {TUNED}" if trial.ground.is_tuned else "")
     )
 
 

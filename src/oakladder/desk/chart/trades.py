@@ -10,6 +10,7 @@ from oakladder.desk.chart.layer import Layer
 from oakladder.desk.chart.overplotting import told_apart
 from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.theme import Theme
+from oakladder.engine.sealed import SEALED
 from oakladder.trial.on_chart import ChartTrades
 
 #: Narrower bars leave no space for a trade's result.
@@ -45,10 +46,39 @@ class TradePaths(Layer):
             self.price_y(found.last[which]),
             found.gain[which],
             found.is_open[which],
+            found.is_sealed[which],
         )
         kept = told_apart(columns[0], columns[1], _APART, _MANY)
-        for trade in zip(*(c[kept].tolist() for c in columns), strict=True):
-            self._path(painter, theme, *trade)
+        for *trade, is_sealed in zip(*(c[kept].tolist() for c in columns), strict=True):
+            (self._places if is_sealed else self._path)(painter, theme, *trade)
+        self._seal(painter, theme, found)
+
+    def _places(
+        self, painter: QPainter, theme: Theme, x0: float, y0: float, x1: float, y1: float, gain: float, is_open: bool
+    ) -> None:
+        """Where a trade began and ended, and nothing of what came of it: the exit stands level with the entry."""
+        color = theme.color("mute")
+        painter.setPen(QPen(color, 1.6))
+        painter.setBrush(theme.color("ground"))
+        painter.drawEllipse(QPointF(x0, y0), 3.6, 3.6)
+        if not is_open:
+            painter.drawRect(QRectF(x1 - 3, y0 - 3, 6, 6))
+
+    def _seal(self, painter: QPainter, theme: Theme, found: ChartTrades) -> None:
+        """A line before the first sealed bar, with a word why results end there."""
+        if found.opened >= found.bars or not found.is_sealed.any():
+            return
+        x = float(self.bar_x(found.opened - 0.5))
+        if not 0 <= x <= self.width():
+            return
+        painter.setPen(QPen(theme.color("mute"), 1, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        painter.setFont(ui_font(SMALL))
+        metrics = painter.fontMetrics()
+        words = f"results from here on are {SEALED}"
+        width = metrics.horizontalAdvance(words)
+        left = x + 4 if x + 4 + width <= self.width() else x - 4 - width
+        painter.drawText(QPointF(left, self.height() - metrics.descent() - 3), words)
 
     def _path(
         self, painter: QPainter, theme: Theme, x0: float, y0: float, x1: float, y1: float, gain: float, is_open: bool

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from PyQt6.QtCore import QModelIndex, QObject, QPoint, Qt
 from PyQt6.QtWidgets import QToolTip
 
-from oakladder.app.columns import ScriptColumn, ask_of
+from oakladder.app.columns import ScriptColumn, ask_of, with_seal
 from oakladder.app.jobs import Ticket, sentence_of
 from oakladder.app.session import Session
 from oakladder.bars.errors import DataProblem
@@ -66,7 +66,9 @@ class CellExplanation(QObject):
         head = f"{symbol}  {column.caption} on {frame}: {cell.text}"
 
         def work(ticket: Ticket) -> tuple[str, ...]:
-            return explain(ask_of(self._session.workspace, column, frame), source, symbol).lines
+            ask = ask_of(self._session.workspace, column, frame)
+            path = self._session.workspace.scripts / column.script
+            return explain(with_seal(ask, self._session.seals, path, (symbol,)), source, symbol).lines
 
         def failed(error: Exception) -> None:
             then(head, (sentence_of(error),))

@@ -26,6 +26,7 @@ from oakladder.app.columns import read_columns
 from oakladder.app.jobs import Ticket, sentence_of
 from oakladder.app.picked_symbol import PickedSymbol
 from oakladder.app.session import Session
+from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.timeframes import STANDARD, Timeframe
 from oakladder.desk.look.spacing import GAP, WIDE
 from oakladder.desk.look.theme import theme_of
@@ -38,6 +39,7 @@ from oakladder.desk.scan.why_not import ask_why_not
 from oakladder.desk.scan.words import found_words, marking_of, past_words
 from oakladder.desk.widgets.folding_row import FoldingRow
 from oakladder.desk.widgets.veil import Veil
+from oakladder.engine.run.context import RunContext
 from oakladder.engine.scan.conditions import Condition, Join, rules_of
 from oakladder.engine.scan.run import Occurrence, ScanResult, occurrences, run_scan
 from oakladder.engine.scan.why_not import WhyNot
@@ -295,8 +297,16 @@ class ScanPlace(QWidget):
         if self._reading:
             self._then = self.look_back
             return
-        bars = self.days.value()
-        self._start("Looking back over", lambda *a, **k: occurrences(*a, bars, **k), self._show_past)
+        bars, seals, scan = self.days.value(), self.session.seals, self.scan()
+        paths = [self.session.workspace.scripts / name for name in scan.scripts()]
+
+        def work(
+            condition: Condition, source: BarSource, symbols: list[str], frame: Timeframe, context: RunContext
+        ) -> object:
+            sealed = seals.of_all(paths, scan.list_name, symbols)
+            return occurrences(condition, source, symbols, frame, bars, sealed=sealed, context=context)
+
+        self._start("Looking back over", work, self._show_past)
 
     def stop(self) -> None:
         """Stops what runs."""

@@ -26,6 +26,7 @@ from oakladder.desk.widgets.thumbnail_sheet import Caption, Captions
 from oakladder.engine.columns.cells import NOTHING, Cell, signal_cell
 from oakladder.engine.columns.fill import FilledColumns
 from oakladder.engine.scan.run import FOLLOWED_BARS, Match, Occurrence
+from oakladder.engine.sealed import SEALED
 
 HEADS = ("Symbol", "Name", "Sector", "Since", "Bars", "New", "Last", "Change", "Chart")
 _LEFT = {0, 1, 2, 5}
@@ -312,6 +313,8 @@ class OccurrenceModel(RowsModel):
 
     def hint(self, row: int, section: int) -> str:
         one = self.rows[row]
+        if section == 3 and one.sealed:
+            return "What followed lies in the sealed part of history. Break the seal in the rule's notebook to see it."
         if section == 3 and one.after != one.after:
             return f"Fewer than {FOLLOWED_BARS} bars have passed since"
         return self.text(row, section)
@@ -329,7 +332,9 @@ class OccurrenceModel(RowsModel):
     def _words(self, one: Occurrence, section: int) -> str:
         info = self.infos.get(one.symbol)
         if section == 3:
-            return NOTHING if one.after != one.after else f"{one.after:+.1%}"
+            if one.after == one.after:
+                return f"{one.after:+.1%}"
+            return SEALED if one.sealed else NOTHING
         if section == 1 or info is None:
             return one.symbol if section == 1 else ""
         return info.name if section else opening_words(info.calendar, self.timeframe, one.time)

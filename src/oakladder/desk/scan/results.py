@@ -38,6 +38,7 @@ from oakladder.disk import write_rows
 from oakladder.engine.columns.fill import FilledColumns
 from oakladder.engine.picture.thumbnail import Marking, Thumbnail, thumbnail
 from oakladder.engine.scan.run import FOLLOWED_BARS, Match, Occurrence
+from oakladder.engine.sealed import SEALED
 from oakladder.rung import RunProblem
 
 #: The height of a row with a small chart.
@@ -284,7 +285,10 @@ class ScanResults(QTabWidget):
                 rows.append([f.symbol, iso(f.since), f.bars_ago, f.last, f.change, *f.ages, *cells])
         else:
             rows = [["time", "symbol", f"{FOLLOWED_BARS} bars later"]]
-            rows += [[iso(o.time), o.symbol, "" if o.after != o.after else o.after] for o in self.past.rows]
+            rows += [
+                [iso(o.time), o.symbol, o.after if o.after == o.after else SEALED if o.sealed else ""]
+                for o in self.past.rows
+            ]
 
         def write() -> None:
             with writing(path):

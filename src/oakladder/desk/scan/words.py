@@ -33,12 +33,15 @@ def past_words(found: list[Occurrence], skipped: tuple[SkippedSymbol, ...]) -> s
     """How many past occurrences there are, and what followed."""
     days = len({o.day for o in found})
     words = f"It was true {count_words(len(found), 'time')} on {count_words(days, 'day')}."
+    hidden = sum(o.sealed for o in found)
     after = np.array([o.after for o in found if o.after == o.after])
     if len(after):
         words += (
             f" {FOLLOWED_BARS} bars later the middle one stood {np.median(after):+.1%}, "
             f"and {np.mean(after > 0):.0%} of {len(after):,} had risen."
         )
+    if hidden:
+        words += f" What followed {count_words(hidden, 'time')} lies in the sealed part of history and is not shown."
     return words + _left_out(skipped)
 
 

@@ -16,7 +16,7 @@ from oakladder.trial.trial import Trial
 #: The metrics in sight, and beside which other each is read.
 SHOWN = (
     ("growth", "held_growth", "buy and hold"),
-    ("drawdown", "under_water", "longest"),
+    ("drawdown", "drawdown_within", "within bars"),
     ("trades", "bars", "bars each"),
     ("winners", "profit_factor", "profit factor"),
     ("average", "zero_cost", "break-even"),

@@ -30,18 +30,22 @@ from oakladder.desk.widgets.sorted_rows import SortedRows
 from oakladder.rung.texts import count_words
 from oakladder.trial.metrics.metrics import METRICS, metric_words
 from oakladder.trial.notebook import Broken, Notebook, Remark, Swept, Try, What, change_words, grouped, ranges_of
-from oakladder.trial.seal import COMPARED, seal_words
+from oakladder.trial.seal import COMPARED, others_words, seal_words
+from oakladder.trial.spans import TUNED, TUNED_WORDS
 from oakladder.trial.sweep.ranges import point_words
 
 _FIGURES = ("trades", "winners", "average", "growth", "drawdown", "sharpe")
 _HEADS = ("When", "Try", "Trades", "Winners", "Average", "Return p.a.", "Drawdown", "Sharpe", "History")
 #: So many rows are looked at for notes and sweeps; each costs the table time.
 _MOST_SPANS = 500
-_SEALED = "The last fifth of history is sealed: no trial, sweep or evidence has seen it."
+_SEALED = "The last fifth of history is sealed: no trial, sweep or evidence of this rule has seen it."
 _ASK = (
     "Breaking the seal shows what this rule makes of the part of history that it was not found on. It can be done once: "
-    "afterwards that part is as well known as the rest, and says nothing new about later changes of the rule."
+    "afterwards that part is as well known as the rest, whatever the timeframe, and what is changed after it is marked as "
+    f"{TUNED}."
 )
+#: What the last column says of a try.
+_OPEN_PART, _ALL = "the open part", "all of it"
 
 
 class _Entries(RowsModel):
@@ -100,7 +104,7 @@ class _Entries(RowsModel):
         if section == 1:
             return self._words(one)
         if section == len(_HEADS) - 1:
-            return "the open part" if one.sealed else "all of it"
+            return _OPEN_PART if one.sealed else TUNED if one.tuned else _ALL
         return metric_words(one.metrics, _FIGURES[section - 2])
 
     def _words(self, one: Try) -> str:
@@ -117,7 +121,8 @@ class _Entries(RowsModel):
     def _sweep_words(self, one: Swept) -> str:
         ranges = " × ".join(f"{r.name} {point_words(r.values[0])}..{point_words(r.values[-1])}" for r in ranges_of(one))
         where = f"{self._text(one.what)}{one.what.list_name} {one.what.timeframe}"
-        return f"{where}: a sweep of {ranges}, {one.count:,} combinations"
+        tuned = f", {TUNED}" if one.tuned else ""
+        return f"{where}: a sweep of {ranges}, {one.count:,} combinations{tuned}"
 
     def order(self, row: int, section: int) -> float | str:
         one = self.entries[row]
@@ -130,6 +135,8 @@ class _Entries(RowsModel):
 
     def hint(self, row: int, section: int) -> str:
         one = self.entries[row]
+        if isinstance(one, Try) and one.tuned and section == len(_HEADS) - 1:
+            return TUNED_WORDS
         return f"{self._text(one.what)}{one.what.words()}" if isinstance(one, Try) else self.text(row, 1)
 
 
@@ -161,6 +168,7 @@ class NotebookView(QWidget):
         self.break_button.clicked.connect(lambda: self._break())
         self.table.activated.connect(self._open)
         notes.changed.connect(self._show)
+        judging.list_changed.connect(self._show_seal)
         self.rows.layoutChanged.connect(self._span)
         self._show()
 
@@ -170,7 +178,7 @@ class NotebookView(QWidget):
         across = tables.set_up(table, sortable=True)
         table.setAlternatingRowColors(True)
         table.setToolTip("Enter takes the settings of a try, or shows its text where that was another")
-        for k, width in enumerate((124, 0, 58, 62, 64, 78, 72, 60, 94)):
+        for k, width in enumerate((124, 0, 58, 62, 64, 78, 72, 60, 138)):
             if width:
                 table.setColumnWidth(k, width)
         across.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
@@ -214,14 +222,22 @@ class NotebookView(QWidget):
         self.counted.setText(
             f"{tries}. A result counts once it was visible for a moment, and each combination of a sweep."
         )
-        broken = book.seal
-        self.break_button.setVisible(broken is None)
+        self._show_seal()
+
+    def _show_seal(self) -> None:
+        """Whether the rule has seen the sealed part of the list, how that went, and who else has seen it."""
+        state = self._judging.seal()
+        broken = state.broken
+        self.break_button.setVisible(not state.is_broken)
         self.compared.setVisible(broken is not None)
+        others = f" {others_words(state.others)}" if state.others else ""
         if broken is None:
-            self.seal.setText(_SEALED)
+            self.seal.setText(f"{_SEALED}{others}")
             return
+        again = "" if state.is_broken else " Some symbols of the list are still sealed."
         self.seal.setText(
             f"The seal was broken on {datetime.fromtimestamp(broken.moment):%d %b %Y at %H:%M}. {seal_words(broken)}"
+            f"{again}{others}"
         )
         self.compared.setText(_table(broken))
 
@@ -240,7 +256,8 @@ class NotebookView(QWidget):
             self._judging.break_seal()
 
     def _ask(self) -> bool:
-        return agreed(self, "Break the seal of this rule?", _ASK, "Break the seal", "Cancel")
+        words = f"{_ASK} {others_words(self._judging.seal().others)}"
+        return agreed(self, "Break the seal of this rule?", words, "Break the seal", "Cancel")
 
     def _open(self, index: QModelIndex) -> None:
         entry = self.source.entries[self.rows.mapToSource(index).row()]

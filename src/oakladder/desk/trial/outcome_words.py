@@ -7,11 +7,12 @@ from datetime import UTC, datetime
 from oakladder.app.trials import Outcome
 from oakladder.rung.texts import agree, count_words
 from oakladder.trial.compose import Draft
+from oakladder.trial.spans import TUNED_WORDS
 
 
-def outcome_words(outcome: Outcome | None, draft: Draft | None, *, mistaken: bool, sealed: bool) -> str:
+def outcome_words(outcome: Outcome | None, draft: Draft | None, *, mistaken: bool, seen: bool) -> str:
     """The words above a trial. ``draft`` is the trade that is composed for a script without one, ``mistaken`` says that
-    the script as it is typed has a mistake, ``sealed`` that the rule's last year is."""
+    the script as it is typed has a mistake, ``seen`` that the rule has seen the sealed part of the list."""
     if outcome is None:
         return "Open a script without errors on the Bench to test it here."
     if outcome.trial is None:
@@ -26,7 +27,9 @@ def outcome_words(outcome: Outcome | None, draft: Draft | None, *, mistaken: boo
         made.insert(0, "The script has errors, so this is its last valid text. Fix it on the Bench.")
     if trial.ground.seal is not None:
         made.append(f"From {_day(trial.ground.seal)} on, history is sealed.")
-    elif not sealed:
+    elif trial.ground.is_tuned:
+        made.append(TUNED_WORDS)
+    elif seen:
         made.append("Its seal is broken.")
     if draft is not None:
         made.append(f"Composed from its signals: {draft.words()}.")

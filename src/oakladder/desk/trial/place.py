@@ -313,7 +313,8 @@ class TrialPlace(QWidget):
     def _show_words(self) -> None:
         notes = self.session.notebook
         mistaken = any(problem.is_error for problem in self.session.rule.problems)
-        words = outcome_words(self._outcome(), self.trials.draft, mistaken=mistaken, sealed=notes.sealed)
+        seen = notes.has_seen(self.trials.symbols(self.trials.list_name))
+        words = outcome_words(self._outcome(), self.trials.draft, mistaken=mistaken, seen=seen)
         self.word.setText(words)
 
     def _show_progress(self) -> None:

@@ -13,6 +13,7 @@ from oakladder.engine.columns.cells import resolve_output
 from oakladder.engine.columns.fill import ColumnRequest
 from oakladder.engine.explain.why import Verdict, Why
 from oakladder.engine.run.execute import Result, roots_of, run
+from oakladder.engine.sealed import SEALED, tells_result
 from oakladder.rung.plan.ops import Op, Output
 from oakladder.rung.program import Program
 from oakladder.rung.texts import count_words, write_value
@@ -37,19 +38,25 @@ def explain(ask: ColumnRequest, library: BarSource, symbol: str) -> Explained:
     if not len(bars):
         return Explained((f"There are no {ask.timeframe} bars of {symbol}.",), 0)
     if isinstance(what, Output) and what.what is Shown.SIGNAL:
-        return _signal(Why(ask.program, panel, what.name, ask.settings, misses=False), bars)
+        return _signal(Why(ask.program, panel, what.name, ask.settings, misses=False, sealed=ask.sealed), bars)
     if what is None:  # the newest of several signals
-        told = [_signal(Why(ask.program, panel, s.name, ask.settings, misses=False), bars) for s in ask.program.signals]
+        told = [
+            _signal(Why(ask.program, panel, s.name, ask.settings, misses=False, sealed=ask.sealed), bars)
+            for s in ask.program.signals
+        ]
         return max(told, key=lambda t: t.time, default=Explained(("The script has nothing to show.",), 0))
     roots = roots_of([what]) if isinstance(what, Output) else [what]
     named = _named_values(ask.program, roots)
     result = run(ask.program, panel, ask.settings, outputs=[], extra=[*roots, *named.values()])
     value = what.roles["value"] if isinstance(what, Output) else what
-    lines = [_now_and_before(result, value, len(bars))]
+    opened = int(ask.sealed.opened(panel)[0])
+    lines = [_now_and_before(result, value, len(bars), opened)]
     if isinstance(what, Output) and "when" in what.roles:
         flags = result.is_true(what.roles["when"])
         lines.append(f"Its colour: {_since(flags, bars)}.")
-    lines += [f"{name}: {_now_and_before(result, op, len(bars))}" for name, op in named.items() if op is not value]
+    lines += [
+        f"{name}: {_now_and_before(result, op, len(bars), opened)}" for name, op in named.items() if op is not value
+    ]
     return Explained(tuple(lines), int(bars.times[-1]))
 
 
@@ -98,6 +105,10 @@ def _named_values(program: Program, roots: list[Op]) -> dict[str, Op]:
     return found
 
 
-def _now_and_before(result: Result, op: Op, count: int) -> str:
-    now = write_value(result.at(op, count - 1))
-    return f"{now}, the bar before {write_value(result.at(op, count - 2))}" if count > 1 else now
+def _now_and_before(result: Result, op: Op, count: int, opened: int) -> str:
+    """A value on the last bar and the one before, of which the first bars are ``opened``."""
+
+    def words(bar: int) -> str:
+        return SEALED if bar >= opened and tells_result(result.program, op) else write_value(result.at(op, bar))
+
+    return f"{words(count - 1)}, the bar before {words(count - 2)}" if count > 1 else words(count - 1)

@@ -10,6 +10,7 @@ from oakladder.engine.bar_selection import BarSelection
 from oakladder.engine.positions import IN_SINCE, holding_ops, holdings
 from oakladder.engine.run.execute import Result, roots_of
 from oakladder.engine.scan.conditions import named_values
+from oakladder.engine.sealed import OPEN, SEALED, SealedDays, tells_result
 from oakladder.engine.signal_ages import TONE_COLOURS, last_true
 from oakladder.engine.universe.bars import UniverseView
 from oakladder.rung.kinds import Unit
@@ -86,20 +87,21 @@ def resolve_output(program: Program, name: str | None) -> Output | Op | None:
     return op
 
 
-def cell_maker(program: Program, name: str | None) -> tuple[MakeCells, list[Op], bool]:
-    """What makes the cells of a name, from which values, and whether they say how long ago something was true.
+def cell_maker(program: Program, name: str | None, sealed: SealedDays = OPEN) -> tuple[MakeCells, list[Op], bool]:
+    """What makes the cells of a name, from which values, and whether they say how long ago something was true. What a
+    position brought on ``sealed`` days is not told.
 
     A `column` goes before a signal before a number.
     """
     if name == IN_SINCE and program.plan.trading is not None:
-        return partial(_of_position, program), holding_ops(program), False
+        return partial(_of_position, program, sealed), holding_ops(program), False
     what = resolve_output(program, name)
     if what is None:
         return partial(_newest, program), roots_of(program.signals), True
     if isinstance(what, Output) and what.what is Shown.SIGNAL:
         return partial(_of_signal, program, what), [what.roles["value"]], True
     if isinstance(what, Output):
-        return partial(_of_column, program, what), roots_of([what]), False
+        return _without_results(program, roots_of([what]), sealed, partial(_of_column, program, what))
     op = what
 
     def numbers(view: UniverseView, frame: BarSelection, settings: Mapping[str, object]) -> dict[str, Cell]:
@@ -112,18 +114,35 @@ def cell_maker(program: Program, name: str | None) -> tuple[MakeCells, list[Op],
             )
         return made
 
-    return numbers, [op], False
+    return _without_results(program, [op], sealed, numbers)
+
+
+def _without_results(
+    program: Program, roots: list[Op], sealed: SealedDays, make: MakeCells
+) -> tuple[MakeCells, list[Op], bool]:
+    """Cells that tell what a position has brought say `SEALED` where the last bar is."""
+    if not sealed.days or not any(tells_result(program, op) for op in roots):
+        return make, roots, False
+
+    def made(view: UniverseView, frame: BarSelection, settings: Mapping[str, object]) -> dict[str, Cell]:
+        panel = view.panel(frame)
+        hidden = dict(zip(panel.symbols, sealed.hides_now(panel).tolist(), strict=True))
+        cells = make(view, frame, settings)
+        return {symbol: Cell(SEALED) if hidden.get(symbol) else cell for symbol, cell in cells.items()}
+
+    return made, roots, False
 
 
 def _of_position(
-    program: Program, view: UniverseView, frame: BarSelection, settings: Mapping[str, object]
+    program: Program, sealed: SealedDays, view: UniverseView, frame: BarSelection, settings: Mapping[str, object]
 ) -> dict[str, Cell]:
     made = {}
-    for symbol, held in holdings(view.run(program, frame, settings, holding_ops(program))).items():
+    for symbol, held in holdings(view.run(program, frame, settings, holding_ops(program)), sealed).items():
         if held is None:
             made[symbol] = Cell(NOTHING, holds=False)
         else:
-            made[symbol] = Cell(held.words(), "good" if held.gain > 0 else "bad", held.bars, True)
+            fill = "calm" if held.gain is None else "good" if held.gain > 0 else "bad"
+            made[symbol] = Cell(held.words(), fill, held.bars, True)
     return made
 
 

@@ -14,6 +14,7 @@ from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.bar_selection import BarSelection
 from oakladder.engine.columns.cells import Cell, cell_maker
 from oakladder.engine.run.context import PLAIN, RunContext
+from oakladder.engine.sealed import OPEN, SealedDays
 from oakladder.engine.stream.lookback import lookback
 from oakladder.engine.universe.bars import StoredBars, UniverseView, Wanted
 from oakladder.engine.universe.map import Outcome, SkippedSymbol, UniverseTask, map_universe, sentence_of
@@ -36,6 +37,8 @@ class ColumnRequest:
     timeframe: Timeframe = ONE_DAY
     settings: Mapping[str, object] = field(default_factory=dict)
     extended: bool = False
+    #: The days on which nothing is told of what a position has brought.
+    sealed: SealedDays = OPEN
 
     @property
     def frame(self) -> BarSelection:
@@ -114,7 +117,7 @@ class _Column:
         self.skipped: list[SkippedSymbol] = []
         self.lookback: int | None = None
         try:
-            self.make, roots, self.tells_age = cell_maker(ask.program, ask.name)
+            self.make, roots, self.tells_age = cell_maker(ask.program, ask.name, ask.sealed)
             self.lookback = lookback(ask.program, ask.settings, roots, ask.timeframe)
         except RunProblem as error:
             self.error = error

@@ -10,6 +10,7 @@ import numpy as np
 from oakladder.bars.panel import Panel
 from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.run.execute import Result, run
+from oakladder.engine.sealed import OPEN, SealedDays, tells_result
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.program import Program
 from oakladder.rung.service.conditions import ConditionPart, condition
@@ -96,9 +97,11 @@ class Why:
         settings: Mapping[str, object] | None = None,
         *,
         misses: bool = True,
+        sealed: SealedDays = OPEN,
         context: RunContext = PLAIN,
     ):
-        """Without ``misses`` the near misses, which take longer than the rest, are not looked for.
+        """Without ``misses`` the near misses, which take longer than the rest, are not looked for. Values that tell what a
+        position brought are none on ``sealed`` days.
 
         Raises `RunProblem` where the script cannot run (`UnknownName` without such a signal), `Cancelled`.
         """
@@ -107,6 +110,7 @@ class Why:
         ops = {op for part in self.part.walk() for op in (part.op, *(o.op for o in part.operands))}
         self.result: Result = run(program, panel, settings, outputs=[], extra=list(ops), context=context)
         self._count = panel.size
+        self._opened = int(sealed.opened(panel)[0]) if len(panel) else 0
         #: Where it came nearest to being true without being it; worked out with the rest, away from the window.
         self.misses = self._near(context) if misses else []
 
@@ -137,6 +141,8 @@ class Why:
         return Verdict(part.text, part.how, holds, values, part.relation, missing, decisive, tuple(parts), timed)
 
     def _number(self, op: Op, bar: int) -> float:
+        if bar >= self._opened and tells_result(self.result.program, op):
+            return float("nan")
         value = self.result.at(op, bar)
         return float(value) if isinstance(value, int | float) else float("nan")
 

@@ -30,6 +30,7 @@ from oakladder.engine.picture.parts import (
 )
 from oakladder.engine.picture.zones import Openings
 from oakladder.engine.run.execute import Result
+from oakladder.engine.sealed import OPEN, SealedDays, results_hidden
 from oakladder.engine.signal_ages import TONE_COLOURS
 from oakladder.rung.plan.ops import Op, Output, under
 from oakladder.rung.texts import write_value
@@ -39,9 +40,13 @@ from oakladder.rung.words import Shown, Tone
 _LOOK_UP = 2048
 
 
-def draw(result: Result, paint: Paint, cancelled: Callable[[], bool] | None = None) -> Picture:
-    """The drawing data of a result over a panel of one symbol. Raises `Cancelled`."""
+def draw(
+    result: Result, paint: Paint, cancelled: Callable[[], bool] | None = None, sealed: SealedDays = OPEN
+) -> Picture:
+    """The drawing data of a result over a panel of one symbol, without what a position brought on sealed days. Raises
+    `Cancelled`."""
     result = replace(result, cancelled=cancelled)
+    shown = results_hidden(result, int(sealed.opened(result.panel)[0]))
     made: dict[Shown, list[Any]] = {what: [] for what in _MAKERS}
     painted: dict[str, np.ndarray | None] = {"bars": None, "volume": None, "background": None}
     pane = PRICE
@@ -51,10 +56,10 @@ def draw(result: Result, paint: Paint, cancelled: Callable[[], bool] | None = No
             pane = _pane(output, pane)
         if output.what is Shown.PAINT:
             where = output.attributes["painted"]
-            colours, before = _colours(result, output, paint, "warn"), painted[where]
+            colours, before = _colours(shown(output), output, paint, "warn"), painted[where]
             painted[where] = colours if before is None else np.where(colours != 0, colours, before)
         elif output.what in _MAKERS:
-            made[output.what] += _MAKERS[output.what](result, output, paint, pane)
+            made[output.what] += _MAKERS[output.what](shown(output), output, paint, pane)
     lines = [*made[Shown.LINE], *made[Shown.LEVEL]]
     marks = made[Shown.MARK] + [_default_mark(result, o, paint) for o in _unmarked(result.outputs)]
     placed = [*lines, *made[Shown.HISTOGRAM], *made[Shown.BAND], *made[Shown.LINK], *marks, *made[Shown.LABEL]]

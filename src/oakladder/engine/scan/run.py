@@ -25,6 +25,7 @@ from oakladder.engine.scan.condition_flags import (
 )
 from oakladder.engine.scan.conditions import VOLUME_DAYS, Condition, check, rules_of, uses_volume
 from oakladder.engine.scan.funnel import Stage, parts_of, stages_of, summed
+from oakladder.engine.sealed import OPEN, SealedDays
 from oakladder.engine.signal_ages import last_true
 from oakladder.engine.stream.checkpoint_store import CheckpointStore, SavedValues
 from oakladder.engine.universe.bars import StoredBars, UniverseView, Wanted
@@ -71,13 +72,15 @@ class ScanResult:
 class Occurrence:
     """A bar on which a symbol matched.
 
-    ``after`` is the ratio by which the close had moved `FOLLOWED_BARS` bars later; NaN where they have not passed.
+    ``after`` is the ratio by which the close had moved `FOLLOWED_BARS` bars later; NaN where they have not passed, or are
+    ``sealed``.
     """
 
     symbol: str
     time: int
     day: int
     after: float = float("nan")
+    sealed: bool = False
 
 
 def run_scan(
@@ -115,14 +118,16 @@ def occurrences(
     timeframe: Timeframe = ONE_DAY,
     last_bars: int = 250,
     *,
+    sealed: SealedDays = OPEN,
     context: RunContext = PLAIN,
 ) -> tuple[list[Occurrence], tuple[SkippedSymbol, ...]]:
-    """Every match on the last so many bars, newest first, with the skipped symbols."""
+    """Every match on the last so many bars, newest first, without what followed on ``sealed`` days; and the skipped
+    symbols."""
     check(condition)
     scan = _Scan(condition, BarSelection(timeframe), library)
 
     def look(view: UniverseView) -> list[Occurrence]:
-        return scan.occurrences(view, last_bars)
+        return scan.occurrences(view, last_bars, sealed)
 
     work = UniverseTask(scan.frames, look)
     done = map_universe(library, symbols, work, context=context)
@@ -152,11 +157,12 @@ class _Scan:
     def _bars(self, view: UniverseView, recent: Mapping[BarSelection, np.ndarray] | None = None) -> ConditionBars:
         return ConditionBars(view, self.library, self.asked, recent)
 
-    def occurrences(self, view: UniverseView, last_bars: int) -> list[Occurrence]:
+    def occurrences(self, view: UniverseView, last_bars: int, sealed: SealedDays) -> list[Occurrence]:
         """Every match on the last so many bars."""
         panel = view.panel(self.frame)
         began = begins(evaluate(self.condition, self._bars(view), self.frame), panel)
         closes = panel.column("close")
+        opened = (panel.starts + sealed.opened(panel)).tolist()
         made = []
         for k, symbol in enumerate(panel.symbols):
             start, end = int(panel.offsets[k]), int(panel.offsets[k + 1])
@@ -164,9 +170,11 @@ class _Scan:
             hits = first + np.flatnonzero(began[first:end])
             days = panel.calendars[k].days(panel.times[hits])
             later = hits + FOLLOWED_BARS
+            hidden = (later >= opened[k]) & (later < end)
+            known = (later < end) & ~hidden
             with np.errstate(invalid="ignore", divide="ignore"):
-                after = np.where(later < end, closes[np.minimum(later, end - 1)] / closes[hits] - 1, np.nan)
-            told = zip(panel.times[hits].tolist(), days.tolist(), after.tolist(), strict=True)
+                after = np.where(known, closes[np.minimum(later, end - 1)] / closes[hits] - 1, np.nan)
+            told = zip(panel.times[hits].tolist(), days.tolist(), after.tolist(), hidden.tolist(), strict=True)
             made += [Occurrence(symbol, *one) for one in told]
         return made
 

@@ -65,6 +65,8 @@ class Trading:
         }
         self._plans: list[TradePlan] = []
         self._moved: set[t.Trade] = set()
+        #: What the script's lines have read of the position, by its name.
+        self._reads: dict[str, set[Op]] = {}
         self._early = ForwardValues(expressions)
         self._root: CallFrame | None = None
 
@@ -123,9 +125,11 @@ class Trading:
             return self.emitter.const(NAN)
         if name == "stop":
             self._move_early()
-        if name == "gain":
-            return self.w.value("side * (close / entry - 1)")
-        return self.w.value({"bars": "held"}.get(name, name))
+        formula = {"bars": "held", "gain": "side * (close / entry - 1)"}.get(name, name)
+        made = self.w.value(formula)
+        if not made.fixed:
+            self._reads.setdefault(name, set()).add(made)
+        return made
 
     def _move_early(self) -> None:
         """Moves the stops of trades further down, as far as what they are made of can be worked out here: so that the
@@ -228,8 +232,9 @@ class Trading:
     def plan(self) -> TradingPlan:
         """What a run can be asked for."""
         rows = Op(LOG_ROWS, attr=self.log, domain=self.base)
+        reads = {name: frozenset(ops) for name, ops in self._reads.items()}
         position = {name: self.position(name, self.base) for name in POSITION_VALUES}
-        return TradingPlan(tuple(self._plans), rows, position, self.fills_of.slots, self.fills_of.idle)
+        return TradingPlan(tuple(self._plans), rows, position, reads, self.fills_of.slots, self.fills_of.idle)
 
 
 #: What the values of each clause are called, in order.

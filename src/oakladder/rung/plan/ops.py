@@ -310,6 +310,8 @@ class TradingPlan:
     trades: tuple[TradePlan, ...]
     rows: Op
     position: dict[str, Op]
+    #: Every place where the script reads a value of the position, by its name.
+    reads: dict[str, frozenset[Op]]
     #: What orders and the position are kept in, and those of them that are all 0 where there is neither; none of the
     #: latter where even then a bar changes something.
     slots: frozenset[Slot]

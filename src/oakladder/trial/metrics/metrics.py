@@ -38,7 +38,8 @@ class Unit(Enum):
 class Metric:
     """A metric: its name in tables and JSON, its title, how it is written, and what it means in a sentence.
 
-    ``good`` is 1 where more is better, -1 where less is, 0 where neither.
+    ``good`` is 1 where more is better, -1 where less is, 0 where neither. ``of_book`` metrics need the book of a trial, which
+    a sweep does not keep.
     """
 
     name: str
@@ -46,6 +47,12 @@ class Metric:
     unit: Unit
     about: str
     good: int = 0
+    of_book: bool = False
+
+    @property
+    def in_sweeps(self) -> bool:
+        """Whether a sweep can be looked at by it."""
+        return self.good != 0 and not self.of_book
 
 
 METRICS: dict[str, Metric] = {
@@ -82,13 +89,29 @@ METRICS: dict[str, Metric] = {
             1,
         ),
         Metric("held_growth", "Buy and hold, annual", Unit.RATIO, "annual return of buy and hold"),
-        Metric("drawdown", "Max drawdown", Unit.RATIO, "largest fall from a previous peak", -1),
+        Metric("drawdown", "Max drawdown", Unit.RATIO, "largest fall from a previous peak, on closes", -1),
         Metric(
             "drawdown_money",
             "Max drawdown (money)",
             Unit.MONEY,
-            "largest fall in money from a previous peak",
+            "largest fall in money from a previous peak, on closes",
             -1,
+        ),
+        Metric(
+            "drawdown_within",
+            "Max drawdown within bars",
+            Unit.RATIO,
+            "largest fall from a previous peak, by the worst price of each bar for what was held",
+            -1,
+            of_book=True,
+        ),
+        Metric(
+            "drawdown_within_money",
+            "Max drawdown within bars (money)",
+            Unit.MONEY,
+            "largest fall in money from a previous peak, by the worst price of each bar for what was held",
+            -1,
+            of_book=True,
         ),
         Metric("under_water", "Longest drawdown", Unit.DAYS, "longest time below a previous peak", -1),
         Metric("exposure", "Exposure", Unit.RATIO, "share of bars that close with an open position"),
@@ -385,4 +408,4 @@ def written(value: Value, unit: Unit) -> str:
 def metric_words(metrics: Mapping[str, Value], name: str) -> str:
     """A metric of a trial as it is read; shares without a sign."""
     made = written(metrics.get(name), METRICS[name].unit)
-    return made.lstrip("+") if name in ("winners", "exposure", "drawdown") else made
+    return made.lstrip("+") if name in ("winners", "exposure", "drawdown", "drawdown_within") else made

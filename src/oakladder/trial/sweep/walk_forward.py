@@ -14,7 +14,7 @@ from oakladder.trial.clock import Clock
 from oakladder.trial.grid import grid_of
 from oakladder.trial.metrics.equity import Equity
 from oakladder.trial.metrics.metrics import METRICS, Value, defined, of_curve
-from oakladder.trial.spans import before
+from oakladder.trial.spans import TUNED_WORDS, before
 from oakladder.trial.sweep.run import swept
 from oakladder.trial.trial import Trial, TrialData
 
@@ -54,6 +54,7 @@ class Walk:
         if growth is None or other is None:
             return "The spans are too short for an annual return."
         return (
+            f"{f'{TUNED_WORDS} ' if self.hindsight.ground.is_tuned else ''}"
             f"Chosen on the past and traded on what came next: {growth:+.1%} a year. "
             f"With the settings that hindsight chooses it would have been {other:+.1%}."
         )
@@ -113,7 +114,9 @@ def walk_forward(
 def part_of(ground: TrialData, first: int, end: int) -> TrialData:
     """The ground up to a moment, of which only what is decided from another on counts."""
     panel = before(ground.panel, end)
-    return TrialData(panel, ground.grid if panel is ground.panel else grid_of(panel), first, ground.seal)
+    return TrialData(
+        panel, ground.grid if panel is ground.panel else grid_of(panel), first, ground.seal, ground.is_tuned
+    )
 
 
 def _best(

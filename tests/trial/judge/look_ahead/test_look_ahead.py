@@ -21,7 +21,9 @@ from oakladder.rung.problems import Cancelled, RunProblem
 from oakladder.trial.broker.money import Account, Size
 from oakladder.trial.judge.look_ahead.check import OF_TRADES, check_look_ahead
 from oakladder.trial.judge.look_ahead.finding import Finding, FindingKind
-from oakladder.trial.spans import Span, before
+from oakladder.trial.notebook import Notebook, Try, What, best_values, what_of
+from oakladder.trial.spans import Span, before, seal_of
+from oakladder.trial.spec import TrialSpec
 from oakladder.trial.trial import TrialData, trial_data_of
 from oakladder.trial.universe import trial_data_in
 
@@ -62,12 +64,12 @@ def test_only_the_bars_of_the_span_are_checked() -> None:
     panel = ground(1).panel
     text = "rung 1\nmark close > close[1] ago 2\n"
     whole = check(text, trial_data_of(panel))
-    late = check(text, trial_data_of(panel, Span(first=int(panel.times[200]), sealed=False)))
+    late = check(text, trial_data_of(panel, Span(first=int(panel.times[200]))))
     assert 0 < late[0].count < whole[0].count / 2
     with pytest.raises(RunProblem, match=r"no bars in this span. The bars run from \d{4}-\d\d-\d\d to"):
-        trial_data_of(panel, Span(first=int(panel.times[-1]) + 86_400, sealed=False))
+        trial_data_of(panel, Span(first=int(panel.times[-1]) + 86_400))
     with pytest.raises(RunProblem, match="--broken-seal"):
-        trial_data_of(panel, Span(first=int(panel.times[-2])))
+        trial_data_of(panel, Span(first=int(panel.times[-2]), seal=seal_of(panel)))
 
 
 def test_values_that_are_otherwise_later_are_found() -> None:
@@ -251,3 +253,26 @@ def test_no_demo_script_sins_unknowingly(name: str, market: BarLibrary) -> None:
 def test_it_can_be_stopped() -> None:
     with pytest.raises(Cancelled):
         check(PLAIN, context=RunContext(cancelled=lambda: True))
+
+
+def test_a_setting_that_is_the_best_of_what_was_tried_here_is_found() -> None:
+    text = "rung 1\nsetting n = 5 range 1..9\nsetting m = 2 range 1..9\ntrade a long\n    enter when close > sma(close, n)\n"
+
+    def what(list_name: str = "Salt", **settings: float) -> What:
+        return what_of(TrialSpec(text, settings, list_name, "1d"))
+
+    def tried(sharpe: float | None, **settings: float) -> Try:
+        return Try(1.0, what(**settings), {"sharpe": sharpe}, True)
+
+    sharpes = {3.0: 0.2, 4.0: None, 5.0: 0.9, 6.0: 0.9}
+    book = Notebook(tuple(tried(s, n=n, m=2.0) for n, s in sharpes.items()) + (tried(9.0, n=7.0, m=3.0),))
+    (best,) = best_values(book, what(n=5.0, m=2.0))
+    assert best == ("n", "5", 4, "sharpe")
+    made = check(text, best=[best])
+    (found,) = [f for f in made if f.kind is FindingKind.OWN_HISTORY]
+    assert found.words == "`n` = 5 is the best of 4 values that were tried here, by Sharpe ratio" and found.line == 2
+    # Neither one that is not the best, nor of too few, nor elsewhere, nor where all came to the same.
+    assert best_values(book, what(n=3.0, m=2.0)) == [] and best_values(book, what("Gulls", n=5.0, m=2.0)) == []
+    assert best_values(Notebook(book.entries[:2]), what(n=3.0, m=2.0)) == []
+    assert best_values(Notebook(tuple(tried(1.0, n=float(n), m=2.0) for n in range(5))), what(n=3.0, m=2.0)) == []
+    assert not [f for f in check(text) if f.kind is FindingKind.OWN_HISTORY]

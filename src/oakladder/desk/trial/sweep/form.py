@@ -48,7 +48,7 @@ class SweepForm(QWidget):
         #: The tick and the values of each setting.
         self.rows: list[tuple[QCheckBox, QLineEdit]] = []
         self.metrics = QComboBox(accessibleName="Metric")
-        self.names = [name for name, metric in METRICS.items() if metric.good]
+        self.names = [name for name, metric in METRICS.items() if metric.in_sweeps]
         self.metrics.addItems([METRICS[name].title for name in self.names])
         self.metrics.setCurrentIndex(self.names.index(_FIRST_FIGURE))
         self.metrics.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)

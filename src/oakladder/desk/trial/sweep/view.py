@@ -21,6 +21,7 @@ from oakladder.desk.widgets.veil import veiled
 from oakladder.rung.problems import RunProblem
 from oakladder.trial.batch.task import Tried
 from oakladder.trial.notebook import Swept, mark_of, ranges_of
+from oakladder.trial.spans import TUNED_WORDS
 from oakladder.trial.sweep.map import SweepMap
 from oakladder.trial.sweep.ranges import Range
 from oakladder.trial.sweep.walk_forward import Walk
@@ -46,7 +47,7 @@ class SweepView(QWidget):
         self._before: dict[str, Tried] = {}
         self._walked_names: set[str] = set()
         #: Which earlier sweep is shown; empty for the last one.
-        self._of = ""
+        self._of, self._is_tuned = "", False
         self.form, self.map, self.walk = SweepForm(), SweepMapView(theme), WalkView(theme)
         self.words, self.walk_words, self.earlier = QLabel(), QLabel(), QComboBox(accessibleName="Earlier sweeps")
         self.legend = QLabel(
@@ -133,9 +134,9 @@ class SweepView(QWidget):
     # --- results --------------------------------------------------------------------------------------
 
     def _take(self, made: Sweep) -> None:
-        self._of = ""
+        self._of, self._is_tuned = "", False
         self._swept.took(apart={r.name for r in made.ranges})
-        self.look_at(made.ranges, made.rows)
+        self.look_at(made.ranges, made.rows, tuned=made.tuned)
         self.map.setFocus()
 
     def _take_walk(self, made: Walk) -> None:
@@ -158,11 +159,12 @@ class SweepView(QWidget):
         ranges, rows = self._shown
         self.map.show_map(made, rows, self._before)
         self._show_current()
-        of = f"{self._of}. " if self._of else ""
+        of = (f"{self._of}. " if self._of else "") + (f"{TUNED_WORDS} " if self._is_tuned else "")
         self.words.setText(of + map_words(made, ranges, rows) + beside_words(made.metric, rows, self._before))
 
-    def look_at(self, ranges: tuple[Range, ...], rows: Sequence[Tried]) -> None:
-        """Shows a sweep; the previous one stays visible beside it."""
+    def look_at(self, ranges: tuple[Range, ...], rows: Sequence[Tried], *, tuned: bool = False) -> None:
+        """Shows a sweep, and whether it was made on known data; the previous one stays visible beside it."""
+        self._is_tuned = tuned
         self._before = by_settings(self._shown[1]) if self._shown is not None else {}
         self._shown = ranges, rows
         self.tabs.setCurrentIndex(0)
@@ -220,13 +222,13 @@ class SweepView(QWidget):
         self.form.show_ranges(ranges)
         self._of = self.earlier.itemText(at)
         self._swept.took(apart={r.name for r in ranges})
-        self.look_at(ranges, rows)
+        self.look_at(ranges, rows, tuned=entry.tuned)
 
     def _forget(self) -> None:
         """Another rule is open: its sweeps are others."""
         self.form.forget()
         self._show_settings()
-        self._of = ""
+        self._of, self._is_tuned = "", False
         self._swept.cleared()
         self._walked.cleared()
         self._shown, self._before = None, {}

@@ -19,6 +19,7 @@ def as_plain(evidence: Evidence) -> dict[str, object]:
         "count": len(evidence.places),
         "overall": evidence.overall,
         "sealed_from": None if evidence.ground.seal is None else iso(evidence.ground.seal),
+        "tuned": evidence.ground.is_tuned,
         "horizons": [asdict(h) for h in evidence.horizons],
         "words": sentence(evidence),
         "warnings": warnings(evidence),

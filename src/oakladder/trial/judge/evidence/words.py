@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from oakladder.trial.judge.evidence.study import USUAL_HORIZON, Evidence, Horizon
 from oakladder.trial.judge.studentised import FEWEST_MOMENTS
+from oakladder.trial.spans import TUNED_WORDS
 
 #: Fewer occurrences, or days, say little whatever they show.
 FEW = 30
@@ -20,6 +21,11 @@ RARE = 0.05
 def sentence(evidence: Evidence, bars: int = USUAL_HORIZON) -> str:
     """The summary: how chance does over all horizons; then how often, what followed beside what usually follows, and how
     chance does at one horizon."""
+    told = _sentence(evidence, bars)
+    return f"{TUNED_WORDS} {told}" if evidence.ground.is_tuned else told
+
+
+def _sentence(evidence: Evidence, bars: int) -> str:
     one = evidence.at(bars)
     if not evidence.places.size:
         return f"`{evidence.signal}` never occurred here."

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from oakladder.bars.panel import Panel
@@ -15,8 +15,9 @@ from oakladder.trial.judge.look_ahead.drawings import before_known
 from oakladder.trial.judge.look_ahead.fills import at_the_extreme, thin, undecided, without_volume
 from oakladder.trial.judge.look_ahead.finding import Clear, Finding, FindingKind
 from oakladder.trial.judge.look_ahead.forming_bars import read_while_forming
-from oakladder.trial.judge.look_ahead.own_history import named
+from oakladder.trial.judge.look_ahead.own_history import chosen, named
 from oakladder.trial.judge.look_ahead.truncated_history import CUTS, changed, moments_of
+from oakladder.trial.notebook import BestValue
 from oakladder.trial.spans import before
 from oakladder.trial.trial import TrialData, run_trial
 
@@ -69,16 +70,17 @@ def check_look_ahead(
     *,
     cut: Callable[[Panel, int], Panel] = before,
     cuts: int = CUTS,
+    best: Sequence[BestValue] = (),
     context: RunContext = PLAIN,
 ) -> Report:
-    """Checks a script on some ground. Raises `RunProblem` where it cannot run, and `Cancelled`."""
+    """Checks a script on some ground. ``best`` are the settings whose value was found there. Raises `RunProblem` where it cannot run, and `Cancelled`."""
     panel, counted = ground.panel, ground.counted
     moments = moments_of(panel, cuts, ground.first)
     made = changed(program, panel, settings, cut=cut, cuts=cuts, first=ground.first, context=context)
     result = run(program, panel, settings, context=context.without_progress())
     made += before_known(result, counted)
     made += read_while_forming(result, counted, ground, settings, context.without_progress())
-    made += named(program, panel)
+    made += named(program, panel) + chosen(program, panel, best)
     if program.plan.trading is not None:
         trial = run_trial(program, ground, account, settings, context=context.without_progress())
         made += undecided(trial) + at_the_extreme(trial) + thin(trial) + without_volume(trial)

@@ -17,7 +17,7 @@ class FindingKind(Enum):
     FORMING = ("forming", "A longer bar is read before it is complete, so it may still change.")
     OWN_HISTORY = (
         "own history",
-        "A date or bar number of this very history decides, so it tells nothing of other times.",
+        "A date, a bar number or a setting that was found on this very history decides, so it tells nothing of other times.",
     )
     UNDECIDED = ("undecided", "A bar reached both stop and target, and the order is not known.")
     THROUGH = (

@@ -1,6 +1,9 @@
-"""Rules that name the very history that they are tried on: dates and bar numbers that no other time has."""
+"""Rules that name the very history that they are tried on: dates and bar numbers that no other time has, and settings
+whose best value was found there."""
 
 from __future__ import annotations
+
+from collections.abc import Sequence
 
 from oakladder.bars.panel import Panel
 from oakladder.rung import tree as t
@@ -8,6 +11,8 @@ from oakladder.rung.program import Program
 from oakladder.rung.service.unparse import unparse
 from oakladder.trial.judge.look_ahead.finding import Finding, FindingKind, finding
 from oakladder.trial.judge.look_ahead.forming_bars import walked
+from oakladder.trial.metrics.metrics import METRICS
+from oakladder.trial.notebook import BestValue
 
 #: Values that single out a time of history when they are compared with a number.
 _DATES = frozenset({"year"})
@@ -25,6 +30,20 @@ def named(program: Program, panel: Panel) -> list[Finding]:
         if isinstance(one, t.Compare) and _names_history(one):
             words = f"`{unparse(one)}` names a time of this very history: it says nothing of any other"
             made.append(finding(FindingKind.OWN_HISTORY, words, 1, panel, panel.size - 1, one.span.line))
+    return made
+
+
+def chosen(program: Program, panel: Panel, best: Sequence[BestValue]) -> list[Finding]:
+    """Settings whose value is the best of all that were tried on these bars, each a finding on the last bar."""
+    if not panel.size:
+        return []
+    lines = {s.name: s.place.line for s in program.settings if s.place is not None}
+    made = []
+    for one in best:
+        title = METRICS[one.metric].title
+        words = f"`{one.name}` = {one.value} is the best of {one.of:,} values that were tried here, by {title}"
+        line = lines.get(one.name, 0)
+        made.append(finding(FindingKind.OWN_HISTORY, words, 1, panel, panel.size - 1, line))
     return made
 
 
