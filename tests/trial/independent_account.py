@@ -22,6 +22,9 @@ class Deal:
     exit: float | None = None
     reason: str = ""
     when: str = "open"  # open, inside, close
+    #: The high less the low, and the volume, of the bars of its fills.
+    in_bar: tuple[float, float] = (0.0, 0.0)
+    out_bar: tuple[float, float] = (0.0, 0.0)
     units: float = math.nan
     why_not: str = ""
     net: float = math.nan
@@ -39,6 +42,8 @@ class Terms:
     per_unit: float = 0.0
     ratio: float = 0.0
     slip: float = 0.0  # in price
+    slip_range: float = 0.0  # of the bar's high less its low
+    slip_volume: float = 0.0  # of the price, for all of the bar's volume
 
 
 @dataclass
@@ -57,16 +62,23 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms) -> Told:
     def fee(units: float, price: float) -> float:
         return terms.fixed + terms.per_unit * units + terms.ratio * units * price
 
-    def paid(deal: Deal) -> float:
-        return deal.entry if deal.limit else deal.entry + deal.side * terms.slip
+    def worse(price: float, bar: tuple[float, float], units: float) -> float:
+        spread, volume = bar
+        share = units / volume if volume > 0 else 0.0
+        return terms.slip + terms.slip_range * spread + terms.slip_volume * price * share
+
+    def paid(deal: Deal, units: float) -> float:
+        return deal.entry if deal.limit else deal.entry + deal.side * worse(deal.entry, deal.in_bar, units)
 
     def got(deal: Deal) -> float:
         assert deal.exit is not None
-        return deal.exit if deal.reason == "target" else deal.exit - deal.side * terms.slip
+        if deal.reason == "target":
+            return deal.exit
+        return deal.exit - deal.side * worse(deal.exit, deal.out_bar, deal.units)
 
     def enter(deal: Deal) -> None:
         nonlocal cash, invested
-        price = paid(deal)
+        price = paid(deal, 0.0)  # the size is reckoned before it moves the price
         if terms.kind == "risk" and not deal.risk:
             deal.why_not = "no stop"
             return
@@ -86,6 +98,7 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms) -> Told:
         if units < terms.lot:
             deal.why_not = "too small"
             return
+        price = paid(deal, units)
         if invested + units * price > terms.power * equity * (1 + 1e-9):
             deal.why_not = "no money"
             return
@@ -102,8 +115,9 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms) -> Told:
         held.remove(deal)
         cash += deal.side * deal.units * got(deal) - fee(deal.units, got(deal))
         invested -= worth.pop(id(deal))
-        costs = fee(deal.units, paid(deal)) + fee(deal.units, got(deal))
-        deal.net = deal.side * deal.units * (got(deal) - paid(deal)) - costs
+        bought = paid(deal, deal.units)
+        costs = fee(deal.units, bought) + fee(deal.units, got(deal))
+        deal.net = deal.side * deal.units * (got(deal) - bought) - costs
 
     def ranked(some: list[Deal]) -> list[Deal]:
         return sorted(some, key=lambda d: (-(d.rank if d.rank is not None else -math.inf), d.symbol))

@@ -105,8 +105,8 @@ def to_tick(price: float | None, tick: float, buys: bool) -> float | None:
     return float(whole * step)
 
 
-def trade(bars: list[Bar], rules: list[Rule], tick: float = 0.01, *, finer: bool = False) -> Book:
-    """Trades some rules over the bars of one symbol."""
+def trade(bars: list[Bar], rules: list[Rule], tick: float = 0.01, *, finer: bool = False, through: bool = False) -> Book:
+    """Trades some rules over the bars of one symbol. With ``through`` limits and targets fill a tick beyond only."""
     book = Book()
     held: _Held | None = None
     wanted: _Wanted | None = None
@@ -120,6 +120,10 @@ def trade(bars: list[Bar], rules: list[Rule], tick: float = 0.01, *, finer: bool
     def tighter(a: float | None, b: float | None, side: int) -> float | None:
         known = [x for x in (a, b) if x is not None]
         return None if not known else max(known) if side > 0 else min(known)
+
+    def far(beyond: float) -> bool:
+        """Whether a price so far beyond a limit or target fills it."""
+        return beyond > 0.5 * tick if through else beyond >= 0
 
     def nearest(position: _Held) -> float | None:
         prices = list(position.targets.values())
@@ -181,7 +185,7 @@ def trade(bars: list[Bar], rules: list[Rule], tick: float = 0.01, *, finer: bool
                     reason = "session"
             if not reason and held.stop is not None and side * (o - held.stop) <= 0:
                 reason = "stop"
-            if not reason and target is not None and side * (o - target) >= 0:
+            if not reason and target is not None and far(side * (o - target)):
                 reason = "target"
             if reason:
                 leave(bar, o, reason)
@@ -191,9 +195,9 @@ def trade(bars: list[Bar], rules: list[Rule], tick: float = 0.01, *, finer: bool
             if wanted.kind == "market":
                 enter(bar, o, "")
             elif wanted.kind == "limit":
-                if side * (o - price) <= 0:
+                if far(side * (price - o)):
                     enter(bar, o, "")
-                elif (low <= price) if side > 0 else (h >= price):
+                elif far(price - low if side > 0 else h - price):
                     enter(bar, price, "limit")
             elif side * (o - price) >= 0:
                 enter(bar, o, "")
@@ -203,7 +207,7 @@ def trade(bars: list[Bar], rules: list[Rule], tick: float = 0.01, *, finer: bool
         if held is not None:
             side, target = held.rule.side, nearest(held)
             stopped = held.stop is not None and (low <= held.stop if side > 0 else h >= held.stop)
-            reached = target is not None and (h >= target if side > 0 else low <= target) and held.inside != "limit"
+            reached = target is not None and far(h - target if side > 0 else target - low) and held.inside != "limit"
             if stopped:
                 book.undecided += reached
                 leave(bar, held.stop, "stop")  # type: ignore[arg-type]

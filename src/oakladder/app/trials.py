@@ -385,6 +385,7 @@ class TrialController(QObject):
             "most": account.most or 0,
             "power": account.power,
             "apart": account.apart,
+            "through": account.through,
             "fixed": costs.fixed,
             "per_unit": costs.per_unit,
             "cost": costs.ratio,
@@ -409,6 +410,7 @@ class TrialController(QObject):
                 numbers["power"],
                 costs,
                 bool(plain.get("apart", False)),
+                bool(plain.get("through", False)),
             )
             account.check()
             self.account = account

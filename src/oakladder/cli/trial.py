@@ -25,7 +25,7 @@ from oakladder.trial.compose import draft_of, with_trade
 from oakladder.trial.judge.bootstrap import Bootstrap, bootstrap_of
 from oakladder.trial.judge.shift_test import ShiftTest, shift_test_of
 from oakladder.trial.metrics.metrics import METRICS, metric_words
-from oakladder.trial.report import as_plain, equity_table, trades_table
+from oakladder.trial.report import as_plain, equity_table, through_words, trades_table
 from oakladder.trial.spans import TUNED_WORDS
 from oakladder.trial.trial import Trial, run_trial
 from oakladder.user.scripts import title_of
@@ -40,10 +40,15 @@ from oakladder.user.workspace import Workspace
     arg("--size", dest="size", help="100%% of equity, 5000m money, 100u units, 1%%r of equity at risk"),
     arg("--lot", dest="lot", type=a_number, default=1.0, help="the step of a size, 1 unless said"),
     arg("--cost", dest="cost", default="0.05%", help="of each fill's value"),
-    arg("--slip", dest="slip", default="1t", help="1t (ticks) or 0.02%%: what market and stop fills are worse by"),
+    arg("--cost-order", dest="cost_order", type=a_number, default=0.0, help="money for each fill"),
+    arg("--cost-unit", dest="cost_unit", type=a_number, default=0.0, help="money for each unit of a fill"),
+    arg("--slip", dest="slip", default="1t", help="what market and stop fills are worse by: 1t (ticks), 0.02%%, 10%%range, 0.5%%volume, or several, as 1t+10%%range"),
     arg("--power", dest="power", type=a_number, default=1.0, help="buying power in multiples of equity"),
     arg("--apart", dest="apart", action="store_true", help="a separate account for each symbol"),
     arg("--most", dest="most", type=at_least(1), help="the most positions at once"),
+    arg(
+        "--through", dest="through", action="store_true", help="limits and targets fill only where prices go beyond them"
+    ),
     arg("--finer", dest="finer", action="store_true", help="walk through bars by minutes where there are some"),
     arg(
         "--chance",
@@ -67,10 +72,13 @@ def trial(
     size: str | None,
     lot: float,
     cost: str,
+    cost_order: float,
+    cost_unit: float,
     slip: str,
     power: float,
     apart: bool,
     most: int | None,
+    through: bool,
     finer: bool,
     chance: bool,
     format_: str,
@@ -94,8 +102,8 @@ def trial(
     values = settings_of(program, settings)
     asked = DataOptions(**where)
     with sentences():
-        costs = Costs(ratio=parse_ratio(cost), slippage=Slippage.parse(slip))
-        account = Account(money, Size.parse(size) if size else None, lot, most, power, costs, apart)
+        costs = Costs(cost_order, cost_unit, parse_ratio(cost), Slippage.parse(slip))
+        account = Account(money, Size.parse(size) if size else None, lot, most, power, costs, apart, through)
         account.check()
         ground = asked.ground(finer=finer)
         if finer:
@@ -113,6 +121,7 @@ def trial(
             noting.sweep(what, ranges, rows, task)
             return
         done = run_trial(program, ground, account, values)
+        plain = run_trial(program, ground, replace(account, through=False), values) if through else None
         traded = bool(done.book.done.any())
         judged: list[ShiftTest | Bootstrap] = [shift_test_of(done), bootstrap_of(done)] if chance and traded else []
     tries = noting.trial(what, done)
@@ -120,11 +129,14 @@ def trial(
     write_table("--equity", equity_out, equity_table(done))
     if as_json:
         none = dict.fromkeys((ShiftTest.name, Bootstrap.name)) if chance else {}
-        plain = as_plain(done) | none | {"tries": tries.as_plain() if tries is not None else None}
-        print(json_words(plain | {part.name: part.as_plain() for part in judged}))
+        told = as_plain(done) | none | {"tries": tries.as_plain() if tries is not None else None}
+        told |= {"at_touch": plain.metrics} if plain is not None else {}
+        print(json_words(told | {part.name: part.as_plain() for part in judged}))
         return
     to = sys.stderr if standard else sys.stdout  # the report makes way for a table on standard output
     _print_table(done, script, to)
+    if plain is not None:
+        print(through_words(done, plain), file=to)
     if chance and not traded:
         print("There is no closed trade to put beside chance.", file=to)
     for part in (*([tries] if tries is not None else []), *judged):

@@ -44,8 +44,9 @@ class Program:
     problems: tuple[Problem, ...]
     #: The other symbols that it names, and where.
     foreign: tuple[tuple[str, Span], ...] = ()
-    #: What makes the same program once more with trades filled minute by minute.
+    #: What makes the same program once more with trades filled minute by minute, or only where they are traded through.
     _finer: Callable[[], Program] | None = None
+    _through: Callable[[], Program] | None = None
     #: What makes it with longer bars read complete.
     _complete: Callable[[], Program] | None = None
     _variants: dict[tuple[tuple[int, ...], tuple[int, ...], bool], CompiledKernel] = field(default_factory=dict)
@@ -77,6 +78,10 @@ class Program:
     def finer(self) -> Program:
         """The same with trades filled minute by minute where a panel has its minutes."""
         return self._finer() if self._finer is not None else self
+
+    def traded_through(self) -> Program:
+        """The same with limits and targets filled only where prices go at least a tick beyond them."""
+        return self._through() if self._through is not None else self
 
     def on_complete_bars(self) -> Program:
         """The same with longer bars read when they are complete, also where the script reads them `forming`."""
@@ -290,11 +295,19 @@ def _compiled(text: str, other_scripts: OtherScripts, cancelled: Callable[[], bo
     if any(p.is_error for p in analysis.problems):
         raise ScriptError(analysis.problems)
     known = Known(analysis.used, analysis.clocks, analysis.ratios)
-    made = _lowered(text, analysis, known, cancelled)
-    made._complete = cache(lambda: _lowered(text, analysis, replace(known, complete=True), None))
+    return _with_variants(_lowered(text, analysis, known, cancelled), text, analysis, known)
+
+
+def _with_variants(made: Program, text: str, analysis: Analysis, known: Known) -> Program:
+    """A program that knows how it is made in other ways."""
+
+    def other(**how: bool) -> Callable[[], Program]:
+        as_well = replace(known, **how)
+        return cache(lambda: _with_variants(_lowered(text, analysis, as_well, None), text, analysis, as_well))
+
+    made._complete = other(complete=True)
     if made.plan.trading is not None:
-        finer = cache(lambda: _lowered(text, analysis, replace(known, finer=True), None))
-        made._finer = finer
+        made._finer, made._through = other(finer=True), other(through=True)
     return made
 
 

@@ -167,7 +167,7 @@ def what_of(case: TrialSpec, span: str = "") -> What:
     costs = account.costs
     size = "" if account.size is None else str(account.size)
     parts = [account.money, size, account.lot, account.most, account.power, costs.fixed, costs.per_unit, costs.ratio]
-    told = " ".join(map(str, [*parts, costs.slippage, account.apart]))
+    told = " ".join(map(str, [*parts, costs.slippage, account.apart])) + (" through" if account.through else "")
     return What(mark_of(case.text), _plain(case.settings), case.list_name, case.timeframe, told, case.finer, span)
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from oakladder.bars.time_words import iso, tick_words
 from oakladder.rung.trade_words import Reason, Side
 from oakladder.trial.broker.ledger import Taken
+from oakladder.trial.metrics.metrics import METRICS, metric_words
 from oakladder.trial.trial import Trial
 
 #: Why an entry was not taken, in words.
@@ -141,6 +142,15 @@ def as_plain(trial: Trial) -> dict[str, object]:
         "sealed_from": None if trial.ground.seal is None else iso(trial.ground.seal),
         "tuned": trial.ground.is_tuned,
     }
+
+
+def through_words(trial: Trial, at_touch: Trial) -> str:
+    """What it changes that limits and targets fill only where prices trade through them, beside a touch being enough."""
+    told = [
+        f"{METRICS[name].title.lower()} {metric_words(trial.metrics, name)} instead of {metric_words(at_touch.metrics, name)}"
+        for name in ("trades", "average", "growth")
+    ]
+    return f"Limits and targets fill only where prices go beyond them: {', '.join(told)}."
 
 
 def trades_table(trial: Trial) -> Iterator[list[object]]:

@@ -23,6 +23,7 @@ class ChangeKind(StrEnum):
     SWAPPED = "swapped"
     TURNED = "turned"
     STOP = "stop"
+    THROUGH = "through"
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,6 +65,8 @@ class Change:
                 return "inverted condition"
             case ChangeKind.STOP:
                 return f"stop {self.value}"
+            case ChangeKind.THROUGH:
+                return "limits traded through"
 
     def of(self, case: TrialSpec) -> TrialSpec:
         """The case with the change. Raises `RunProblem` or `ValueError` where it makes no sense."""
@@ -86,6 +89,8 @@ class Change:
                 return replace(case, text=with_trades(case.text, turned_round))
             case ChangeKind.STOP:
                 return replace(case, text=with_trades(case.text, with_stop(self.value)))
+            case ChangeKind.THROUGH:
+                return replace(case, account=replace(case.account, through=True))
 
     def as_plain(self) -> dict[str, str]:
         """As it is written down."""

@@ -98,7 +98,7 @@ def run_trial(
     """Puts a script with trades on trial. Raises `RunProblem` where it cannot run or takes no position, `Cancelled`."""
     account.check()
     account.check_prices(ground.panel.symbols, ground.grid.below_zero)
-    trades = find_trades(program, ground.panel, settings, context=context)
+    trades = find_trades(program, ground.panel, settings, through=account.through, context=context)
     return judged(program, dict(settings or {}), ground, account, trades_from(trades, ground))
 
 

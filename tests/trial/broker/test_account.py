@@ -34,6 +34,12 @@ WHY = {
 }
 
 
+def bar_of(trial: Trial, bar: int) -> tuple[float, float]:
+    """The high less the low of a bar, and its volume."""
+    high, low, volume = (float(trial.ground.panel.column(n)[bar]) for n in ("high", "low", "volume"))
+    return high - low, volume
+
+
 def deals_of(trial: Trial) -> list[Deal]:
     """The trades of a trial for the independent account."""
     t, at = trial.trades, trial.ground.grid.at
@@ -51,6 +57,8 @@ def deals_of(trial: Trial) -> list[Deal]:
             float(t.exit[k]) if t.left[k] >= 0 else None,
             str(["", *Reason][t.reason[k]]),
             Moment(int(t.moment[k])).name.lower(),
+            in_bar=bar_of(trial, int(t.entered[k])),
+            out_bar=bar_of(trial, int(t.left[k])),
         )
         for k in range(len(t))
     ]
@@ -75,8 +83,11 @@ def terms_of(rng: np.random.Generator) -> tuple[Terms, Account]:
         float(rng.choice([0, 0.01])),
         float(rng.choice([0, 0.001])),
         float(rng.choice([0, 0.03])),
+        float(rng.choice([0, 0.1])),
+        float(rng.choice([0, 0.5])),
     )
-    costs = Costs(terms.fixed, terms.per_unit, terms.ratio, Slippage(ticks=terms.slip / 0.01))
+    slippage = Slippage(terms.slip / 0.01, 0.0, terms.slip_range, terms.slip_volume)
+    costs = Costs(terms.fixed, terms.per_unit, terms.ratio, slippage)
     made = Account(terms.money, Size(KINDS[kind], terms.size), terms.lot, terms.most, terms.power, costs)
     return terms, made
 
@@ -164,11 +175,41 @@ def test_what_makes_no_sense_gets_a_sentence() -> None:
     for text in ("5", "0%", "-3u", "many"):
         with pytest.raises(RunProblem, match="Write a position size as 100%"):
             Size.parse(text)
-    with pytest.raises(RunProblem, match="Write slippage as 1t"):
-        Slippage.parse("1")
+    for text in ("1", "1t+", "5%ranges", "1t 2%"):
+        with pytest.raises(RunProblem, match="Write slippage as 1t"):
+            Slippage.parse(text)
     for bad in (Account(money=0), Account(lot=0), Account(most=0), Account(power=0), Account(costs=Costs(ratio=-1))):
         with pytest.raises(RunProblem):
             bad.check()
+
+
+@pytest.mark.parametrize(
+    ("text", "slip"),
+    [
+        ("1t", Slippage(1)),
+        ("0", Slippage()),
+        ("0.02%", Slippage(0, 0.0002)),
+        ("10% range", Slippage(of_range=0.1)),
+        ("2t+0.01%+10%range+0.5%volume", Slippage(2, 0.0001, 0.1, 0.005)),
+    ],
+)
+def test_slippage_is_read_and_written(text: str, slip: Slippage) -> None:
+    assert Slippage.parse(text) == slip == Slippage.parse(str(slip))
+
+
+def test_slippage_by_the_bar_is_that_of_the_fills_bars() -> None:
+    flat = np.full(8, 100.0)
+    columns = {"high": flat + np.arange(8), "low": flat, "volume": np.full(8, 1000.0)}
+    text = "rung 1\ntrade ride long\n    enter when bar == 2\n    leave when bar == 5\n"
+    slippage = Slippage.parse("10%range+2%volume")
+    account = Account(size=Size.parse("50u"), costs=Costs(0, 0, 0, slippage))
+    book = run_trial(compile_script(text), trial_data_of(panel_of([daily_bars(flat, **columns)])), account).book
+    # Filled on bars 3 and 6, whose ranges are 3 and 6; 50 of 1,000 units move the price by 2% of a twentieth.
+    assert book.paid[0] == pytest.approx(100 + 0.3 + 0.1) and book.got[0] == pytest.approx(100 - 0.6 - 0.1)
+    # Without a volume there is nothing that it could be a share of; the look-ahead check says so.
+    columns["volume"] = np.zeros(8)
+    book = run_trial(compile_script(text), trial_data_of(panel_of([daily_bars(flat, **columns)])), account).book
+    assert book.paid[0] == pytest.approx(100.3)
 
 
 @pytest.mark.parametrize("much", [1e13, 1e308, math.inf, math.nan])

@@ -30,14 +30,14 @@ def told(found: Trades) -> list[tuple[object, ...]]:
     ]
 
 
-def agree(seed: int, timeframe: str, tick: float = 0.01) -> int:
+def agree(seed: int, timeframe: str, tick: float = 0.01, *, through: bool = False) -> int:
     rng = np.random.default_rng(seed)
     case = random_case(rng, within_day=timeframe != "1d")
     bars = market(rng, 300, timeframe)
     panel = panel_with_tick(bars, tick)
     program = compile_script("rung 1\n" + case.script)
-    found = find_trades(program, panel)
-    book = trade(for_broker(bars), case.rules(panel), tick)
+    found = find_trades(program, panel, through=through)
+    book = trade(for_broker(bars), case.rules(panel), tick, through=through)
     expected = [
         (
             t.name,
@@ -63,6 +63,11 @@ def agree(seed: int, timeframe: str, tick: float = 0.01) -> int:
 def test_random_scripts_trade_as_the_broker_does(timeframe: str) -> None:
     made = sum(agree(seed, timeframe) for seed in range(50))
     assert made > 400  # trades there are
+
+
+@pytest.mark.parametrize("timeframe", ["1d", "30m"])
+def test_limits_and_targets_fill_only_where_they_are_traded_through(timeframe: str) -> None:
+    assert sum(agree(seed, timeframe, 0.05, through=True) for seed in range(50)) > 300
 
 
 @pytest.mark.nightly

@@ -47,6 +47,10 @@ class AccountForm(QFrame):
         self.most = QSpinBox()
         self.apart = QCheckBox("separate account for each symbol")
         self.finer = QCheckBox("use minute bars within each bar where available")
+        self.through = QCheckBox("limits need trading through")
+        self.through.setToolTip(
+            "A limit or target fills only where prices go at least a tick beyond it; add it as a variant to see what that changes"
+        )
         self.money.setRange(0.01, MOST_MONEY)
         self.money.setGroupSeparatorShown(True)
         self.lot.setRange(0.000001, MOST_UNITS)
@@ -62,7 +66,10 @@ class AccountForm(QFrame):
             "100% of equity, 5000m money, 100u units, 1%r of equity at risk; empty: all of it for one symbol, a tenth for many"
         )
         self.cost.setToolTip("Share of each fill's value, such as 0.05%")
-        self.slip.setToolTip("How much worse market and stop fills are: 1t (ticks) or 0.02%")
+        self.slip.setToolTip(
+            "How much worse market and stop fills are: 1t (ticks), 0.02%, 10%range (of the bar's high to low), 0.5%volume (of the "
+            "price, for a fill as large as the bar's volume), or several as in 1t+10%range"
+        )
         self._lay_out()
         for box in (self.money, self.lot, self.power, self.fixed, self.per_unit):
             box.setKeyboardTracking(False)
@@ -72,6 +79,7 @@ class AccountForm(QFrame):
         for line in (self.sizing, self.cost, self.slip):
             line.editingFinished.connect(self._tell)
         self.apart.toggled.connect(lambda _: self._tell())
+        self.through.toggled.connect(lambda _: self._tell())
         self.finer.toggled.connect(self.finer_changed)
 
     def _lay_out(self) -> None:
@@ -89,8 +97,9 @@ class AccountForm(QFrame):
                 field.setAccessibleName(words)
                 grid.addWidget(QLabel(words, objectName="quiet"), row, 2 * k)
                 grid.addWidget(field, row, 2 * k + 1)
-        grid.addWidget(self.apart, 3, 0, 1, 3)
-        grid.addWidget(self.finer, 3, 3, 1, 5)
+        grid.addWidget(self.apart, 3, 0, 1, 2)
+        grid.addWidget(self.through, 3, 2, 1, 2)
+        grid.addWidget(self.finer, 3, 4, 1, 4)
         grid.setColumnStretch(8, 1)
 
     def show_account(self, account: Account, finer: bool) -> None:
@@ -109,6 +118,7 @@ class AccountForm(QFrame):
         self.cost.setText(f"{account.costs.ratio * 100:g}%")
         self.slip.setText(str(account.costs.slippage))
         self.apart.setChecked(account.apart)
+        self.through.setChecked(account.through)
         self.finer.setChecked(finer)
         for field in fields:
             field.blockSignals(False)
@@ -132,6 +142,7 @@ class AccountForm(QFrame):
                 power=self.power.value(),
                 costs=costs,
                 apart=self.apart.isChecked(),
+                through=self.through.isChecked(),
             )
             made.check()
         except RunProblem as error:

@@ -200,6 +200,7 @@ class Variants(QWidget):
             "With other slippage …", lambda: self._ask(ChangeKind.SLIPPAGE, "Slippage, ticks or a ratio", "2t")
         )
         menu.addAction("With a stop …", lambda: self._ask(ChangeKind.STOP, "Stop distance", "2 * atr(14)"))
+        menu.addAction("With limits that need trading through", lambda: self._tell(ChangeKind.THROUGH))
         menu.addAction("Reverse long/short", lambda: self._tell(ChangeKind.SWAPPED))
         menu.addAction("Invert condition", lambda: self._tell(ChangeKind.TURNED))
         menu.popup(place)

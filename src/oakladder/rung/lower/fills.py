@@ -27,8 +27,19 @@ class Fills(Prices):
     of what an order carries from its decision to its fill.
     """
 
-    def __init__(self, writer: Writer, log: Log, used: frozenset[TradeWord], sides: Sequence[Side], finer: bool):
+    def __init__(
+        self,
+        writer: Writer,
+        log: Log,
+        used: frozenset[TradeWord],
+        sides: Sequence[Side],
+        *,
+        finer: bool = False,
+        through: bool = False,
+    ):
         super().__init__(writer, sides)
+        #: Whether limits and targets are filled only where prices go beyond them, and by how much, as an expression.
+        self.through, self._beyond = through, "tick_size * 0.5"
         self.log, self.used, self.trades, self.finer = log, used, len(sides), finer
         self.has_stop = bool(used & {_W.STOP, _W.STOP_AT, _W.TRAIL, _W.PROTECT, _W.PROTECT_RISKS})
         self.has_target = bool(used & {_W.TARGET, _W.TARGET_AT, _W.TARGET_RISKS})
@@ -164,7 +175,8 @@ class Fills(Prices):
         if self.has_stop:
             self._because(Reason.STOP, f"{self.way} * (p_open - stop) <= 0")
         if self.has_target:
-            self._because(Reason.TARGET, f"{self.way} * (p_open - target) >= 0")
+            far = f"> {self._beyond}" if self.through else ">= 0"
+            self._because(Reason.TARGET, f"{self.way} * (p_open - target) {far}")
         with w.when("reason > 0"):
             self._leave("p_open", "reason", "0", Moment.OPEN)
 
@@ -181,8 +193,12 @@ class Fills(Prices):
         with w.when(f"order > {Order.MARKET}"):
             # Prices come down to a limit of a long and to a stop entry of a short, and up to the others.
             w.let("falls", f"(if order == {Order.LIMIT} then {self.o_way} else -{self.o_way}) > 0")
-            w.let("as_good", "if falls then p_open <= o_price else p_open >= o_price")
-            w.let("comes", "if falls then p_low <= o_price else p_high >= o_price")
+            for name, falling, rising in (("as_good", "p_open", "p_open"), ("comes", "p_low", "p_high")):
+                reached = f"if falls then {falling} <= o_price else {rising} >= o_price"
+                if self.through:
+                    beyond = f"if falls then {falling} < o_price - {self._beyond} else {rising} > o_price + {self._beyond}"
+                    reached = f"if order == {Order.LIMIT} then ({beyond}) else ({reached})"
+                w.let(name, reached)
             w.set("got", either("p_open", "as_good", either("o_price", "comes", "none")))
             w.set("inside", either("0", "as_good", "order"))
         with w.when("known(got)"):
@@ -276,6 +292,8 @@ class Fills(Prices):
         w = self.w
         w.let("stopped", f"if {self.long} then p_low <= stop else p_high >= stop")
         reached = f"if {self.long} then p_high >= target else p_low <= target"
+        if self.through:
+            reached = f"if {self.long} then p_high > target + {self._beyond} else p_low < target - {self._beyond}"
         w.let("reached", f"({reached}) and inside != {Order.LIMIT}")
         with w.when("stopped or reached"):
             w.fresh("x_price", "if stopped then stop else target")

@@ -32,6 +32,8 @@ class Known:
     ratios: frozenset[t.Expr] = frozenset()
     #: Whether trades are filled minute by minute where there are minutes.
     finer: bool = False
+    #: Whether limits and targets are filled only where prices trade through them.
+    through: bool = False
     #: Whether longer bars are read complete also where the script asks for them `forming`.
     complete: bool = False
 
@@ -48,7 +50,9 @@ class Lowerer:
         self.past = Past(self.emitter, self.expressions)
         calls = Calls(script, known.used, self.expressions, Primitives(self.emitter, self.expressions))
         trades = [s for s in script.statements if isinstance(s, t.Trade)]
-        self.trading = Trading(trades, self.expressions, known.ratios, known.finer) if trades else None
+        self.trading = None
+        if trades:
+            self.trading = Trading(trades, self.expressions, known.ratios, finer=known.finer, through=known.through)
         self.statements.trading = self.expressions.trading = self.trading
         self.other_domains = other_domains = OtherDomains(self.emitter, self.expressions, complete=known.complete)
         # Expressions hold calls, calls are made of statements, statements hold expressions: the circle closes here.

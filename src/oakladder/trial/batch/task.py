@@ -63,7 +63,7 @@ class Task:
         panel = self.ground.panel
         self.account.check_prices(panel.symbols, self.ground.grid.below_zero)
         context = RunContext(cancelled=cancelled, thorough=True, signal_cache=self.signal_cache)
-        found = find_trades(self.program, panel, settings, context=context)
+        found = find_trades(self.program, panel, settings, through=self.account.through, context=context)
         return trades_from(found, self.ground)
 
 

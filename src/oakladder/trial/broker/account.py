@@ -6,9 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.rung.trade_log import Moment
+from oakladder.rung.trade_log import Moment, Order
+from oakladder.rung.trade_words import Reason
 from oakladder.trial.broker.ledger import Taken, ledger
-from oakladder.trial.broker.money import Account
+from oakladder.trial.broker.money import Account, FillBar
 from oakladder.trial.broker.trade_results import PARTS, RESULTS, outcome
 from oakladder.trial.broker.trades import Trades
 from oakladder.trial.grid import Grid
@@ -57,12 +58,12 @@ class Book:
 
 def keep_book(trades: Trades, account: Account, grid: Grid) -> Book:
     """Goes through the trades of a panel with an account, or with one for each symbol."""
-    columns, settings = panel_columns(trades, grid), cost_settings(account, grid)
+    columns, settings = panel_columns(trades, grid) | slippage_columns(trades, account), cost_settings(account, grid)
     moments = _moments(trades, grid)
     units, taken = _sized(trades, account, moments, columns, settings)
     columns |= {"units": units, "from": moments[:, 0], "to": moments[:, 1]}
     settings["cells"] = float(PARTS * len(grid))
-    results, curve = outcome().run(columns, np.array([0, len(trades)]), settings)
+    results, curve = outcome(account.costs.slippage.by_bar).run(columns, np.array([0, len(trades)]), settings)
     made = dict(zip(RESULTS, results, strict=True))
     return Book(trades, account, grid, taken, units, curve=curve.reshape(PARTS, len(grid)), **made)
 
@@ -72,6 +73,26 @@ def panel_columns(trades: Trades, grid: Grid) -> dict[str, np.ndarray]:
     rows of the log end to end, and those of `Grid.columns`."""
     sides = np.array([float(rule.side) for rule in trades.rules])
     return grid.columns | {"rows": trades.rows.ravel(), "sides": sides}
+
+
+def slippage_columns(trades: Trades, account: Account) -> dict[str, np.ndarray]:
+    """By how much each trade's entry and exit are worse by the bars that they are filled on: in money per unit, and per unit
+    for each unit of the fill; 0 for limits, targets and what is open. Nothing where slippage does not depend on bars. Each:
+    shape (trades,), float64."""
+    slip = account.costs.slippage
+    if not slip.by_bar:
+        return {}
+    is_limit = trades.order == Order.LIMIT
+    is_target = ~trades.closed | (trades.reason == Reason.TARGET.number)
+    made = {}
+    for way, bars, price, spared in (
+        ("in", trades.entered, trades.entry, is_limit),
+        ("out", np.where(trades.closed, trades.left, trades.entered), trades.exit, is_target),
+    ):
+        bar = FillBar.of(trades.panel, bars, 1.0)
+        made[f"slip_{way}"] = np.where(spared, 0.0, slip.of_range * bar.spread)
+        made[f"push_{way}"] = np.where(spared, 0.0, slip.of_volume * np.abs(price) * bar.share)
+    return made
 
 
 def cost_settings(account: Account, grid: Grid) -> dict[str, float]:
@@ -127,7 +148,7 @@ def _sized(
         events = _by_moments(trades, moments)[: count + closed]
     settings = settings | money_settings(account, symbols)
     given = columns | {"event": events, "moment": moments.ravel()[events]}
-    (units, taken), _ = ledger().run(given, offsets.astype(np.int64), settings)
+    (units, taken), _ = ledger(account.costs.slippage.by_bar).run(given, offsets.astype(np.int64), settings)
     made = np.empty((2 * count, 2))
     made[events] = np.column_stack([units, taken])
     return np.ascontiguousarray(made[::2, 0]), made[::2, 1].astype(np.int64)

@@ -28,22 +28,41 @@ def read_trade(w: Writer, trade: str) -> None:
     w.let("tick", w.column("ticks", "symbol"))
 
 
-def read_entry(w: Writer) -> None:
-    """The price of the entry, and what is paid: a limit is not worsened."""
+def read_entry(w: Writer, by_bar: bool = False) -> None:
+    """The price of the entry, and what is paid: a limit is not worsened. ``by_bar`` says that slippage depends on the bars of
+    fills; what grows with the units comes later (`pushed`)."""
     w.let("entry", of_trade(w, Column.ENTRY))
     w.let("order", of_trade(w, Column.ORDER))
     limits = f"order == {Order.LIMIT.value} or order == {Order.LIMIT.value + INSIDE}"
     w.let("paid", f"if {limits} then entry else entry + side * (slip * tick + slip_ratio * entry)")
+    if by_bar:  # none of a limit's
+        _worsen(w, "paid", "in", "side")
 
 
-def read_exit(w: Writer) -> None:
-    """The price of the exit, and what is got: a target is not worsened."""
+def read_exit(w: Writer, by_bar: bool = False) -> None:
+    """The price of the exit, and what is got: a target is not worsened. The rest as in `read_entry`."""
     w.let("event_now", of_trade(w, Column.EVENT))
     w.let("closed", f"event_now == {Event.CLOSED.value}")
     w.let("exit", of_trade(w, Column.EXIT))
     w.let("reason", of_trade(w, Column.REASON))
     at_target = f"reason == {Reason.TARGET.number}"
     w.let("got", f"if {at_target} then exit else exit - side * (slip * tick + slip_ratio * exit)")
+    if by_bar:
+        _worsen(w, "got", "out", "(-side)")
+
+
+def _worsen(w: Writer, price: str, way: str, side: str) -> None:
+    w.let(f"slip_{way}_now", w.column(f"slip_{way}", "trade"))
+    w.let(f"push_{way}_now", w.column(f"push_{way}", "trade"))
+    w.let(price, f"{price} + {side} * slip_{way}_now")
+
+
+def pushed(w: Writer, units: str, *, entry: bool) -> None:
+    """What is paid, or got, once the units are known that move the price. Read the entry or the exit first."""
+    if entry:
+        w.let("paid", f"paid + side * push_in_now * {units}")
+    else:
+        w.let("got", f"got - side * push_out_now * {units}")
 
 
 def brought(w: Writer, got: str, exit_: str, out_cost: str, last_bar: str) -> None:

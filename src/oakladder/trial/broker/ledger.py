@@ -13,7 +13,7 @@ from oakladder.engine.run.row_kernel import RowKernel
 from oakladder.rung.lower.internal_codegen import own_writer
 from oakladder.rung.lower.writer import Writer
 from oakladder.rung.trade_log import Column
-from oakladder.trial.broker.fills import COSTS, cost, of_trade, read_entry, read_exit, read_trade
+from oakladder.trial.broker.fills import COSTS, cost, of_trade, pushed, read_entry, read_exit, read_trade
 
 
 class Sizing(IntEnum):
@@ -52,10 +52,10 @@ _RAW = {
 _HELD = ("units_of", "place_of_held", "closes_of", "value_of")
 
 
-@lru_cache(maxsize=1)
-def ledger() -> RowKernel:
+@lru_cache(maxsize=2)
+def ledger(by_bar: bool = False) -> RowKernel:
     """The code of an account: for each event the units and, of an entry, what became of it. It reads `fills`, and
-    ``closes``, those of each symbol at the moments of the grid."""
+    ``closes``, those of each symbol at the moments of the grid. ``by_bar``: see `read_entry`."""
     w = own_writer(INPUTS, SETTINGS)
     begin(w)
     w.keep("last_moment")
@@ -66,9 +66,9 @@ def ledger() -> RowKernel:
         reckon(w, "moment - 1")
     read_event(w)
     with w.when("event == 2 * trade"):
-        buy(w)
+        buy(w, by_bar)
     with w.otherwise():
-        sell(w)
+        sell(w, by_bar)
     return RowKernel.of(w, ("units", "taken"))
 
 
@@ -106,9 +106,9 @@ def reckon(w: Writer, moment: str) -> None:
         w.store("value_of", "k", "abs(k_value)")
 
 
-def buy(w: Writer) -> None:
+def buy(w: Writer, by_bar: bool = False) -> None:
     """An entry: its size, and whether the account has the money and a free position for it."""
-    read_entry(w)
+    read_entry(w, by_bar)
     w.let("risk", of_trade(w, Column.FIRST_RISK))
     w.fresh("raw", "size")
     for kind, text in _RAW.items():
@@ -116,6 +116,8 @@ def buy(w: Writer) -> None:
             w.set("raw", text)
     w.fresh("lots", f"floor(raw / lot + {_ROUNDING})")
     w.let("bought", "lots * lot")
+    if by_bar:
+        pushed(w, "bought", entry=True)
     w.let("value", "bought * paid")
     # What is not known is not enough: an entry is taken where each of these holds.
     for taken, needed in (
@@ -136,15 +138,17 @@ def buy(w: Writer) -> None:
         w.store("held_at", "place", "held")
 
 
-def sell(w: Writer) -> None:
+def sell(w: Writer, by_bar: bool = False) -> None:
     """An exit of what was taken; the last of what is held takes its place."""
     w.let("at_place", w.cell("held_at", "place"))
-    read_exit(w)
+    read_exit(w, by_bar)
     with w.when("at_place > 0"):
         w.let("at", "at_place - 1")
         w.let("signed", w.cell("units_of", "at"))
         w.let("was_worth", w.cell("value_of", "at"))
         w.let("sold", "abs(signed)")
+        if by_bar:
+            pushed(w, "sold", entry=False)
         w.set("units", "sold")
         w.set("cash", f"cash + signed * got - {cost('sold', 'got')}")
         w.set("invested", "invested - was_worth")

@@ -5,9 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 
+from oakladder.bars.panel import Panel
 from oakladder.rung.problems import RunProblem
 from oakladder.trial.broker.ledger import Sizing
 
@@ -46,27 +48,68 @@ MOST_MONEY, MOST_UNITS, MOST_POSITIONS, MOST_POWER = 1e12, 1e9, 100_000, 100.0
 
 @dataclass(frozen=True, slots=True)
 class Slippage:
-    """By how much fills at the market and at stops are worse: ticks, and a ratio of the price."""
+    """By how much fills at the market and at stops are worse: ticks, a ratio of the price, a share of their bar's range, and
+    a ratio of the price that grows with the share of the bar's volume: all of it at the whole volume."""
 
     ticks: float = 0.0
     ratio: float = 0.0
+    of_range: float = 0.0
+    of_volume: float = 0.0
 
-    def of(self, price: np.ndarray, tick: np.ndarray) -> np.ndarray:
-        """What fills at the market and at stops are worse by, at some prices with some price steps. Each: shape
-        (fills,), float64; so is the result, in money per unit."""
-        return self.ticks * tick + self.ratio * price
+    @property
+    def by_bar(self) -> bool:
+        """Whether it depends on the range or the volume of the fill's bar."""
+        return bool(self.of_range or self.of_volume)
+
+    def of(self, price: np.ndarray, tick: np.ndarray, bar: FillBar | None = None) -> np.ndarray:
+        """What fills at the market and at stops are worse by, at some prices with some price steps, on some bars where it
+        depends on them. Each: shape (fills,), float64; so is the result, in money per unit."""
+        made = self.ticks * tick + self.ratio * price
+        if self.by_bar:
+            assert bar is not None
+            made = made + self.of_range * bar.spread + self.of_volume * np.abs(price) * bar.share
+        return made
 
     @classmethod
     def parse(cls, text: str) -> Slippage:
-        """``1t`` (ticks) or ``0.02%``. Raises `RunProblem` with a sentence."""
-        found = re.fullmatch(_NUMBER + r"(t|%|)\s*", text)
-        if found is None or (float(found[1]) != 0 and not found[2]):
-            raise RunProblem(f"Write slippage as 1t (ticks) or 0.02% (of the price), not `{text}`.")
-        amount = float(found[1])
-        return cls(ticks=amount) if found[2] in ("t", "") else cls(ratio=amount / 100)
+        """``1t`` (ticks), ``0.02%``, ``10%range``, ``0.5%volume``, or several with ``+`` between them. Raises `RunProblem`
+        with a sentence."""
+        made: dict[str, float] = {}
+        for part in text.split("+"):
+            found = re.fullmatch(_NUMBER + r"(t|%\s*range|%\s*volume|%|)\s*", part)
+            if found is None or (float(found[1]) != 0 and not found[2]):
+                raise RunProblem(
+                    "Write slippage as 1t (ticks), 0.02% (of the price), 10%range (of the bar's high to low) or 0.5%volume (of the "
+                    f"price, for a fill as large as the bar's volume), with + between several, not `{text}`."
+                )
+            unit = "".join(found[2].split()) or "t"
+            made[unit] = made.get(unit, 0.0) + float(found[1])
+        return cls(*(made.get(unit, 0.0) / (1 if unit == "t" else 100) for unit in _SLIPPAGE))
 
     def __str__(self) -> str:
-        return f"{self.ratio * 100:g}%" if self.ratio or not self.ticks else f"{self.ticks:g}t"
+        parts = (self.ticks, self.ratio * 100, self.of_range * 100, self.of_volume * 100)
+        told = [f"{part:g}{unit}" for part, unit in zip(parts, _SLIPPAGE, strict=True) if part]
+        return "+".join(told) or "0t"
+
+
+#: The units of slippage as they are written.
+_SLIPPAGE = ("t", "%", "%range", "%volume")
+
+
+class FillBar(NamedTuple):
+    """The bars of some fills: from low to high, and which share of the volume the fill is. Each: shape (fills,), float64."""
+
+    spread: np.ndarray
+    share: np.ndarray
+
+    @classmethod
+    def of(cls, panel: Panel, bars: np.ndarray, units: np.ndarray | float) -> FillBar:
+        """Those of fills of so many units on some bars of a panel (int64, shape (fills,)). What is not known is nothing: a
+        bar without a range, or without a volume."""
+        spread = panel.column("high")[bars] - panel.column("low")[bars]
+        volume = panel.column("volume")[bars]
+        share = np.divide(units, volume, out=np.zeros(np.shape(bars)), where=volume > 0)
+        return cls(np.where(np.isnan(spread), 0.0, spread), share)
 
 
 def parse_ratio(text: str) -> float:
@@ -107,6 +150,8 @@ class Account:
     power: float = 1.0
     costs: Costs = field(default_factory=Costs)
     apart: bool = False
+    #: Whether limits and targets fill only where prices go at least a tick beyond them.
+    through: bool = False
 
     def check(self) -> None:
         """Raises `RunProblem` with a sentence for what makes no sense."""
@@ -124,9 +169,10 @@ class Account:
         if self.size is not None and not 0 < self.size.amount <= MOST_MONEY:
             raise RunProblem(f"The size of an entry is more than 0, and at most {MOST_MONEY:,.0f}.")
         costs = self.costs
-        if min(costs.fixed, costs.per_unit, costs.ratio, costs.slippage.ticks, costs.slippage.ratio) < 0:
+        slip = costs.slippage
+        if min(costs.fixed, costs.per_unit, costs.ratio, slip.ticks, slip.ratio, slip.of_range, slip.of_volume) < 0:
             raise RunProblem("Costs and slippage are 0 or more.")
-        if not all(x <= 1 for x in (costs.ratio, costs.slippage.ratio)):
+        if not all(x <= 1 for x in (costs.ratio, slip.ratio, slip.of_range, slip.of_volume)):
             raise RunProblem("Costs and slippage are at most 100% of a fill.")
         if not all(x <= MOST_UNITS for x in (costs.fixed, costs.per_unit, costs.slippage.ticks)):
             raise RunProblem(f"Costs and slippage are at most {MOST_UNITS:,.0f}.")
@@ -137,7 +183,7 @@ class Account:
         if not below_zero.any():
             return
         costs, size = self.costs, self.size_for(len(symbols))
-        if size.kind in (Sizing.SHARE, Sizing.MONEY) or costs.ratio or costs.slippage.ratio:
+        if size.kind in (Sizing.SHARE, Sizing.MONEY) or costs.ratio or costs.slippage.ratio or costs.slippage.of_volume:
             raise RunProblem(
                 f"{symbols[int(np.argmax(below_zero))]} has prices of 0 and below, so an entry has no value to reckon by. Size "
                 "entries in units or by risk (100u, 1%r), and give commission and slippage as sums or ticks (0%, 1t)."

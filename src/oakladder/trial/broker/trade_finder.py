@@ -45,10 +45,13 @@ def find_trades(
     panel: Panel,
     settings: Mapping[str, object] | None = None,
     *,
+    through: bool = False,
     context: RunContext = PLAIN,
     reference: bool = False,
 ) -> Trades:
-    """The trades of a script over every symbol of a panel. Raises `RunProblem` or `Cancelled`."""
+    """The trades of a script over every symbol of a panel; limits and targets fill only where they are traded ``through``, if
+    asked for. Raises `RunProblem` or `Cancelled`."""
+    program = program.traded_through() if through else program
     plan = trading_of(program)
     check_timeframe(program, panel)
     if not reference and two_pass_pays(program, panel, context.thorough):

@@ -9,7 +9,7 @@ from functools import lru_cache
 
 from oakladder.engine.run.row_kernel import RowKernel
 from oakladder.rung.lower.internal_codegen import own_writer
-from oakladder.trial.broker.fills import COSTS, brought, cost, read_entry, read_exit, read_trade
+from oakladder.trial.broker.fills import COSTS, brought, cost, pushed, read_entry, read_exit, read_trade
 
 #: Of each trade: its units, none where it was not taken, and the moments of its entry and of its exit (the number of
 #: moments where it is open). Moments are places in a grid that has ``stride`` of them.
@@ -22,16 +22,20 @@ RESULTS = ("paid", "got", "costs", "net", "gross", "ratio", "risks", "bars")
 PARTS = 3
 
 
-@lru_cache(maxsize=1)
-def outcome() -> RowKernel:
+@lru_cache(maxsize=2)
+def outcome(by_bar: bool = False) -> RowKernel:
     """The code: for each trade its `RESULTS`, and the parts of the curve as a table. It reads `fills`, ``closes``, those of
-    each symbol at the moments of the grid, and ``ends``, the last bar of each symbol."""
+    each symbol at the moments of the grid, and ``ends``, the last bar of each symbol; where slippage goes ``by_bar``, the
+    columns of `slippage_columns` too."""
     w = own_writer(INPUTS, SETTINGS)
     w.table("curve", w.names["cells"])  # type: ignore[arg-type]
     w.let("trade", "bar")
     read_trade(w, "trade")
-    read_entry(w)
-    read_exit(w)
+    read_entry(w, by_bar)
+    read_exit(w, by_bar)
+    if by_bar:
+        pushed(w, "units", entry=True)
+        pushed(w, "units", entry=False)
     w.let("first_close", "symbol * stride")
     w.let("last_close", w.column("closes", "first_close + max(stride - 1, 0)"))
     w.let("end_bar", w.column("ends", "symbol"))

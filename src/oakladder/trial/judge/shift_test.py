@@ -11,6 +11,7 @@ import numpy as np
 from oakladder.rung.problems import Cancelled, RunProblem
 from oakladder.rung.texts import count_words
 from oakladder.rung.trade_log import Moment
+from oakladder.trial.broker.money import FillBar
 from oakladder.trial.judge.studentised import FEWEST_MOMENTS, SAME, shifts_among, studentised
 from oakladder.trial.trial import Trial
 
@@ -134,6 +135,7 @@ class _Shifted:
         self._opens, self._closes = panel.column("open"), panel.column("close")
         self._ticks, self._slippage = np.array(panel.steps)[symbol], costs.slippage
         book, self.in_money = trial.book, trial.results.in_money
+        self._panel, self._units = panel, book.units[which]
         self._costs = 2 * (costs.fixed / book.units[which] + costs.per_unit)
         self._ratio = costs.ratio
         #: What each trade brought.
@@ -176,13 +178,18 @@ class _Shifted:
         end = np.minimum(end, self._last)
         entry = self._opens[np.minimum(start, self._last)]
         exits = np.where(self._at_open, self._opens[end], self._closes[end])
-        paid = entry + self._side * self._slippage.of(entry, self._ticks)
-        got = exits - self._side * self._slippage.of(exits, self._ticks)
+        paid = entry + self._side * self._worse(entry, np.minimum(start, self._last))
+        got = exits - self._side * self._worse(exits, end)
         with np.errstate(invalid="ignore", divide="ignore"):
             if self.in_money:  # where costs are no ratio
                 return np.where(fits, self._side * (got - paid) - self._costs, np.nan)
             ratio = self._side * (got - paid) / paid - self._costs - self._ratio * (1 + got / paid)
         return np.where(fits, ratio, np.nan)
+
+    def _worse(self, price: np.ndarray, bars: np.ndarray) -> np.ndarray:
+        """By how much fills on some bars are worse, in money per unit. Each: shape (shifts, trades), float64; bars int64."""
+        bar = FillBar.of(self._panel, bars, self._units) if self._slippage.by_bar else None
+        return self._slippage.of(price, self._ticks, bar)
 
     def measured(self, ratios: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """The mean of each row of ratios (NaN for a trade that is left out, and where all are) and that over its standard

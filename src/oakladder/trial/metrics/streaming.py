@@ -15,8 +15,8 @@ from oakladder.engine.run.row_kernel import RowKernel
 from oakladder.rung.lower.internal_codegen import own_writer
 from oakladder.rung.lower.writer import Writer
 from oakladder.rung.trade_log import Column, Moment
-from oakladder.trial.broker.account import cost_settings, money_settings, panel_columns
-from oakladder.trial.broker.fills import brought, cost, of_trade, read_entry, read_exit, read_trade
+from oakladder.trial.broker.account import cost_settings, money_settings, panel_columns, slippage_columns
+from oakladder.trial.broker.fills import brought, cost, of_trade, pushed, read_entry, read_exit, read_trade
 from oakladder.trial.broker.ledger import SETTINGS, begin, buy, read_event, reckon, sell
 from oakladder.trial.broker.money import Account
 from oakladder.trial.broker.trades import Trades
@@ -65,8 +65,8 @@ def stream_totals(trades: Trades, account: Account, grid: Grid, first: int = 0) 
         "lists": float(_PHASES * moments),
         "events": float(2 << max(count - 1, 1).bit_length()),  # few sizes: they are laid out once
     }
-    columns = panel_columns(trades, grid) | {"counts": np.array([float(count)])}
-    (value,), sums = _summing().run(columns, np.array([0, count + moments]), settings)
+    columns = panel_columns(trades, grid) | slippage_columns(trades, account) | {"counts": np.array([float(count)])}
+    (value,), sums = _summing(account.costs.slippage.by_bar).run(columns, np.array([0, count + moments]), settings)
     made = dict(zip(_SUMS, sums.tolist(), strict=True))
     curve = Equity(
         grid.times[first:],
@@ -83,8 +83,8 @@ def stream_totals(trades: Trades, account: Account, grid: Grid, first: int = 0) 
     return StreamingTotals(named(metrics), curve.value)
 
 
-@lru_cache(maxsize=1)
-def _summing() -> RowKernel:
+@lru_cache(maxsize=2)
+def _summing(by_bar: bool) -> RowKernel:
     """A row for each trade, from the last to the first, which puts its entry and its exit into the lists of their moments;
     then one for each moment, which goes through these and gives the value of the account."""
     w = own_writer((), (*SETTINGS, "moments", "first", "regular", "lists", "events"), guard_overflow=False)
@@ -106,7 +106,7 @@ def _summing() -> RowKernel:
         _put_into_lists(w)
     with w.otherwise():
         w.set("moment", "bar - trades")
-        _go_through(w)
+        _go_through(w, by_bar)
         reckon(w, "moment")
         w.set("worth", "equity")
         with w.when("moment >= first"):
@@ -164,7 +164,7 @@ def _put(w: Writer, bar: Column, phase: str, event: str) -> None:
     w.store("many_of", "list", "many + 1")
 
 
-def _go_through(w: Writer) -> None:
+def _go_through(w: Writer, by_bar: bool) -> None:
     """All that happens at a moment."""
     for name, start in (("event", "0"), ("units", "none"), ("taken", "0")):
         w.fresh(name, start)
@@ -178,20 +178,24 @@ def _go_through(w: Writer) -> None:
             w.set("taken", "0")
             read_event(w)
             with w.when(f"phase == {_ENTER}"):
-                buy(w)
+                buy(w, by_bar)
                 with w.when("taken == 0"):
                     _add(w, "spent", cost("units", "paid"))
             with w.otherwise():
-                sell(w)
+                sell(w, by_bar)
                 with w.when("known(units)"):
-                    _add_up(w)
+                    _add_up(w, by_bar)
             w.let("next", w.cell("next_of", "event"))
             w.set("event", "next")
 
 
-def _add_up(w: Writer) -> None:
+def _add_up(w: Writer, by_bar: bool) -> None:
     """Adds what a trade brought that is left here."""
-    read_entry(w)
+    read_entry(w, by_bar)
+    if by_bar:
+        read_exit(w, by_bar)
+        pushed(w, "units", entry=True)
+        pushed(w, "units", entry=False)
     brought(w, "got", "exit", cost("units", "got"), "last_bar")
     for better, name, total, longest, other in (
         ("net > 0", "winners", "won", "win", "loss"),

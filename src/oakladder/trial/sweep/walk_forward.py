@@ -10,6 +10,7 @@ import numpy as np
 from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.rung.problems import RunProblem
 from oakladder.trial.batch.task import Task, Tried
+from oakladder.trial.broker.money import FillBar
 from oakladder.trial.clock import Clock
 from oakladder.trial.grid import grid_of
 from oakladder.trial.metrics.equity import Equity
@@ -147,9 +148,10 @@ def _left_at_the_end(trial: Trial) -> Equity:
     trades = book.trades
     symbol = trades.symbol[which]
     last = book.grid.closes[symbol, -1]
-    worse = costs.slippage.of(last, np.array(trades.panel.steps)[symbol])
+    units, panel = book.units[which], trades.panel
+    bar = FillBar.of(panel, panel.ends[symbol] - 1, units) if costs.slippage.by_bar else None
+    worse = costs.slippage.of(last, np.array(panel.steps)[symbol], bar)
     price = last - trades.side[which] * worse
-    units = book.units[which]
     value = equity.value.copy()
     value[-1] -= float((units * worse + costs.of_fills(units, price)).sum())
     return replace(equity, value=value)
