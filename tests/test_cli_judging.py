@@ -193,8 +193,8 @@ def test_the_notebook_keeps_when_the_seal_was_broken(call, workspace: Workspace)
     _, _, err = call("trial", rule(text), "--list", "Ferries", "--broken-seal")
     assert "sealed" not in err
     books = workspace.notebooks()
-    seal = books.read(books.rule_name(Path("rule.rung"))).seal
-    assert seal is not None and seal.tries == 1
+    (seal,) = books.read(books.rule_name(Path("rule.rung"))).breaks
+    assert seal.tries == 1
     plain = told(call, "trial", rule(text), "--list", "Ferries")
     assert seal.promised["growth"] == pytest.approx(plain["figures"]["growth"])
 
@@ -204,10 +204,10 @@ def test_evidence_that_looks_behind_the_seal_breaks_it(call, workspace: Workspac
     code, _, _ = call("evidence", rule(text), "--list", "Ferries")
     books = workspace.notebooks()
     name = books.rule_name(Path("rule.rung"))
-    assert code == 0 and books.read(name).seal is None
+    assert code == 0 and books.read(name).breaks == ()
     code, _, err = call("evidence", rule(text), "--list", "Ferries", "--broken-seal")
     assert code == 0 and "the sealed part then had" in err
-    assert workspace.notebooks().read(name).seal is not None
+    assert len(workspace.notebooks().read(name).breaks) == 1
 
 
 def test_a_notebook_that_cannot_be_written_keeps_no_trial_back(call, workspace: Workspace) -> None:  # type: ignore[no-untyped-def]

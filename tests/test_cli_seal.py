@@ -93,7 +93,7 @@ def test_a_sweep_on_known_data_says_so(call) -> None:  # type: ignore[no-untyped
 
 
 def test_a_file_is_not_sealed(call, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
-    rows = "".join(f"2024-{1 + d // 28:02}-{1 + d % 28:02},20,21,19,{20 + d % 7},100\n" for d in range(200))
+    rows = "".join(f"2024-{1 + d // 28:02}-{1 + d % 28:02},20,30,19,{20 + d % 7},100\n" for d in range(200))
     (tmp_path / "OWN.csv").write_text("date,open,high,low,close,volume\n" + rows)
     made, err = told(call, "trial", rule(), "--csv", str(tmp_path / "OWN.csv"), "--broken-seal")
     assert made["sealed_from"] is None and made["tuned"] is False and err == ""

@@ -15,6 +15,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from helpers import daily_bars
+from oakladder.bars.contract import Contract
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.demo import companies
@@ -155,8 +156,15 @@ def test_what_is_known_of_symbols_is_shown_and_changed_together(
         dialog._accept()
         assert "Write them as" in dialog.word.text() and dialog.made() is None
         dialog.hours.setText("08:00-16:00")
+        for line, words in ((dialog.multiplier, "not a multiplier"), (dialog.margin, "Write a margin as 10%")):
+            line.setText("much")
+            assert dialog.made() is None and words in dialog.word.text()
+            line.clear()
         dialog.tick.setText("0,05")
         dialog.group.setCurrentText("Weed")
+        dialog.multiplier.setText("50")
+        dialog.currency.setText("SHELL")
+        dialog.margin.setText("10%")
 
     answer("Change", fill_in)
     view.button.click()
@@ -166,6 +174,7 @@ def test_what_is_known_of_symbols_is_shown_and_changed_together(
     assert len(changed) == shown and all(
         (i.tick, i.calendar.start, i.calendar.end) == (0.05, 480, 960) for i in changed
     )
+    assert {i.contract for i in changed} == {Contract(50.0, "SHELL", 0.1)}
     bars = session.library.bars(changed[0].symbol, ONE_DAY)
     assert (bars.calendar.minutes(bars.times) == 480).all()
     assert "Weed" in session.lists.names(session.library.infos)

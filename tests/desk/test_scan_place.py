@@ -157,14 +157,14 @@ def test_past_occurrences_stand_in_the_almanac_and_lead_to_their_bars(
     place: ScanPlace, window: Window, market: BarLibrary, calm
 ) -> None:  # type: ignore[no-untyped-def]
     show(place, rule("cross"))
-    place.days.setValue(120)
+    place.days.setValue(500)  # back to before the sealed part of history
     place.past_button.click()
     calm(window)
-    expected, _ = occurrences(Rule(PROGRAM, "cross"), market, market.infos, ONE_DAY, 120)
+    expected, _ = occurrences(Rule(PROGRAM, "cross"), market, market.infos, ONE_DAY, 500)
     places = [(o.symbol, o.time) for o in expected]
     assert [(o.symbol, o.time) for o in place.results.past.all] == places
     assert place.results.currentWidget() is place.results.past_part
-    one = next(k for k, o in enumerate(expected) if o.after == o.after)
+    one = next(k for k, o in enumerate(place.results.past.all) if o.after == o.after)
     bars = market.bars(expected[one].symbol, ONE_DAY)
     at = int(np.searchsorted(bars.times, expected[one].time))
     followed = bars["close"][at + 20] / bars["close"][at] - 1

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import time
 from collections.abc import Callable
+from itertools import pairwise
 from pathlib import Path
 from threading import Event
 
@@ -17,6 +18,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel, QMenu
 import windows
 from helpers import Tune
 from oakladder.app import trials as trials_module
+from oakladder.app.picked_symbol import PickedSymbol
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app, make_window
 from oakladder.desk.look.theme import NIGHT
@@ -210,6 +212,32 @@ def test_terms_change_the_account_and_nonsense_loses_nothing(window: Window, cal
     assert after.equity.positions.max() == 3 and after.metrics["end"] != before.metrics["end"]
 
 
+def test_holding_slippage_and_limits_are_terms_too(window: Window, calm: Calm, place: TrialPlace) -> None:
+    place.terms_button.click()
+    before = trial_of(place)
+    for line, text in (
+        (place.terms.financing, "12%"),
+        (place.terms.borrow, "3%"),
+        (place.terms.slip, "1t+10%range"),
+        (place.terms.currency, "SHELL"),
+    ):
+        line.setFocus()
+        line.selectAll()
+        QTest.keyClicks(line, text)
+        QTest.keyClick(line, Qt.Key.Key_Return)
+    QTest.mouseClick(place.terms.through, Qt.MouseButton.LeftButton, pos=QPoint(8, place.terms.through.height() // 2))
+    calm(window)
+    after = trial_of(place)
+    costs = after.account.costs
+    assert (costs.financing, costs.borrow, str(costs.slippage)) == (0.12, 0.03, "1t+10%range")
+    assert after.account.through and after.account.currency == "SHELL"
+    assert after.metrics["end"] < before.metrics["end"]
+    window.session.remembered.write()
+    made = make_window(Workspace(window.session.workspace.data, window.session.workspace.config))
+    assert made.session.trials.account == after.account
+    put_away(made)
+
+
 def test_another_list_and_timeframe_and_one_that_there_is_not(window: Window, calm: Calm, place: TrialPlace) -> None:
     line = place.frames.lineEdit()
     assert line is not None
@@ -264,6 +292,40 @@ def test_every_tab_shows_the_trial_in_front(window: Window, calm: Calm, place: T
     place.tabs.setCurrentWidget(place.left_out)
     assert "entries were not taken" in place.left_out.words.text()
     assert place.left_out.table.source.rowCount() == int((trial_of(place).book.taken != 0).sum())
+
+
+def test_each_symbol_has_a_small_equity_curve_and_leads_to_its_trades(
+    window: Window, calm: Calm, place: TrialPlace
+) -> None:
+    place.tabs.setCurrentWidget(place.by_symbol)
+    calm(window)
+    sheet, trial = place.by_symbol.sheet, trial_of(place)
+    assert sheet.count() == len(trial.ground.panel) == 77
+    results = [c.result for c in sheet.curves]
+    assert results == sorted(results, reverse=True) and "each with its own money" in place.by_symbol.words.text()
+    place.by_symbol.order.setFocus()
+    QTest.keyClick(place.by_symbol.order, Qt.Key.Key_Down)
+    place.by_symbol.order.activated.emit(1)
+    groups = [window.session.symbols.infos[c.symbol].sector for c in sheet.curves]
+    assert len(set(groups)) > 3 and sum(a != b for a, b in pairwise(groups)) == len(set(groups)) - 1
+    assert groups[0] in sheet.hint(0) and "%" in sheet.hint(0)
+    picked: list[PickedSymbol] = []
+    place.picked.connect(picked.append)
+    sheet.setFocus()
+    QTest.keyClick(sheet, Qt.Key.Key_Right)
+    QTest.keyClick(sheet, Qt.Key.Key_Return)
+    assert [p.symbol for p in picked] == [sheet.curves[1].symbol]
+    assert not place.grab().isNull()
+
+
+@pytest.mark.parametrize("kind", ["year", "trend of the index", "volatility of the index"])
+def test_trades_are_broken_down_by_the_market(window: Window, calm: Calm, place: TrialPlace, kind: str) -> None:
+    place.tabs.setCurrentWidget(place.groups)
+    place.groups.chooser.setCurrentText(kind)
+    place.groups.chooser.activated.emit(place.groups.chooser.currentIndex())
+    rows = place.groups.bars.rows
+    assert len(rows) > 1
+    assert sum(r.value or 0.0 for r in rows) == pytest.approx(trial_of(place).metrics["net"])
 
 
 def test_small_charts_turn_by_keys_and_open(window: Window, calm: Calm, place: TrialPlace) -> None:
@@ -493,7 +555,7 @@ def test_asked_settings_become_variants(
 def test_bars_that_change_while_they_are_read_are_read_again(
     window: Window, calm: Calm, place: TrialPlace, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    library, frame = window.session.library, Timeframe.parse("2h")
+    library, frame = window.session.library, Timeframe.parse("1w")
     plain, begun, go, reads = library.panel, Event(), Event(), []
 
     def panel(symbols, timeframe, *more):  # type: ignore[no-untyped-def]

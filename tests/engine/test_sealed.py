@@ -60,13 +60,13 @@ def test_bars_that_reach_into_a_sealed_day_are_sealed_on_every_timeframe(market:
         ("line close / position.entry - 1", True),
         ("keep got = 0\nset got = position.gain\nline got", True),
         ("let won = position.gain\nlet more = sma(won, 3)\nline more", True),
-        ("define twice(x) = 2 * x\nline twice(position.gain)", True),
+        ("define twice(x)\n    give 2 * x\nline twice(position.gain)", True),
         ("label position.gain", True),
         ("label 'held {position.bars} bars'".replace("'", '"'), False),
         ("label 'in at {position.entry}'".replace("'", '"'), False),
         ("label 'it is {position.gain}' when go".replace("'", '"'), True),
-        ("paint bars green when position.gain > 0", True),
-        ("paint bars green when position.side == 1", False),
+        ("paint bars color good when position.gain > 0", True),
+        ("paint bars color good when position.side == 1", False),
         ("mark position.gain > 5%", False),
         ("mark go text '{position.gain}'".replace("'", '"'), True),
         ("column position.gain named 'Won'".replace("'", '"'), True),
@@ -87,7 +87,7 @@ def test_a_script_without_trades_has_no_results() -> None:
 def test_a_chart_shows_marks_and_signals_and_no_results_on_sealed_bars() -> None:
     text = (
         TRADE + 'line position.gain\nline close\nlabel position.gain when go\nlabel "held {position.bars}" when go\n'
-        'mark position.gain > 0 shape dot text "{position.gain}"\npaint bars green when position.gain > 0\n'
+        'mark position.gain > 0 shape dot text "{position.gain}"\npaint bars color good when position.gain > 0\n'
         'note "{position.gain}"\n'
     )
     result = run(compile_script(text), PANEL)

@@ -25,6 +25,9 @@ class Deal:
     #: The high less the low, and the volume, of the bars of its fills.
     in_bar: tuple[float, float] = (0.0, 0.0)
     out_bar: tuple[float, float] = (0.0, 0.0)
+    #: By how much its fills are worse beside what the terms say, in money per unit.
+    slip_in: float = 0.0
+    slip_out: float = 0.0
     units: float = math.nan
     why_not: str = ""
     net: float = math.nan
@@ -44,6 +47,12 @@ class Terms:
     slip: float = 0.0  # in price
     slip_range: float = 0.0  # of the bar's high less its low
     slip_volume: float = 0.0  # of the price, for all of the bar's volume
+    long_year: float = 0.0  # what holding costs a year of 365.25 days, of what was paid
+    short_year: float = 0.0
+    tied: float = 1.0  # of its value, by a position
+    tied_unit: float = 0.0  # money, by each unit
+    tied_by: list[float] = field(default_factory=list)  # the same as ``tied`` by symbol, where they differ
+    slip_ratio: float = 0.0  # of the price
 
 
 @dataclass
@@ -53,8 +62,9 @@ class Told:
     positions: list[int] = field(default_factory=list)
 
 
-def account(deals: list[Deal], closes: list[list[float]], terms: Terms) -> Told:
-    """Goes through moments one by one. ``closes[symbol][moment]`` is the last close known then."""
+def account(deals: list[Deal], closes: list[list[float]], terms: Terms, clock: list[float]) -> Told:
+    """Goes through moments one by one. ``closes[symbol][moment]`` is the last close known then; ``clock`` says in seconds
+    when moments close."""
     told = Told(deals)
     cash = terms.money
     held: list[Deal] = []
@@ -64,17 +74,28 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms) -> Told:
 
     def worse(price: float, bar: tuple[float, float], units: float) -> float:
         spread, volume = bar
-        share = units / volume if volume > 0 else 0.0
-        return terms.slip + terms.slip_range * spread + terms.slip_volume * price * share
+        share = min(units / volume, 1.0) if volume > 0 else 0.0
+        return terms.slip + terms.slip_ratio * price + terms.slip_range * spread + terms.slip_volume * price * share
 
     def paid(deal: Deal, units: float) -> float:
-        return deal.entry if deal.limit else deal.entry + deal.side * worse(deal.entry, deal.in_bar, units)
+        if deal.limit:
+            return deal.entry
+        return deal.entry + deal.side * (worse(deal.entry, deal.in_bar, units) + deal.slip_in)
 
     def got(deal: Deal) -> float:
         assert deal.exit is not None
         if deal.reason == "target":
             return deal.exit
-        return deal.exit - deal.side * worse(deal.exit, deal.out_bar, deal.units)
+        return deal.exit - deal.side * (worse(deal.exit, deal.out_bar, deal.units) + deal.slip_out)
+
+    def holding(deal: Deal, until: int) -> float:
+        """What it has cost to hold a position up to the close of a moment."""
+        rate = terms.long_year if deal.side > 0 else terms.short_year
+        years = (clock[until] - clock[deal.entered]) / 86_400 / 365.25
+        return rate * deal.units * paid(deal, deal.units) * years
+
+    def ties(deal: Deal, units: float, value: float) -> float:
+        return value * (terms.tied_by or [terms.tied] * 99)[deal.symbol] + units * terms.tied_unit
 
     def enter(deal: Deal) -> None:
         nonlocal cash, invested
@@ -99,13 +120,13 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms) -> Told:
             deal.why_not = "too small"
             return
         price = paid(deal, units)
-        if invested + units * price > terms.power * equity * (1 + 1e-9):
+        if invested + ties(deal, units, units * price) > terms.power * equity * (1 + 1e-9):
             deal.why_not = "no money"
             return
         deal.units = units
         cash -= deal.side * units * price + fee(units, price)
-        invested += units * price
-        worth[id(deal)] = units * price
+        invested += ties(deal, units, units * price)
+        worth[id(deal)] = ties(deal, units, units * price)
         held.append(deal)
 
     def leave(deal: Deal) -> None:
@@ -113,19 +134,19 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms) -> Told:
         if deal not in held:
             return
         held.remove(deal)
-        cash += deal.side * deal.units * got(deal) - fee(deal.units, got(deal))
+        cash += deal.side * deal.units * got(deal) - fee(deal.units, got(deal)) - holding(deal, moment)
         invested -= worth.pop(id(deal))
         bought = paid(deal, deal.units)
         costs = fee(deal.units, bought) + fee(deal.units, got(deal))
-        deal.net = deal.side * deal.units * (got(deal) - bought) - costs
+        deal.net = deal.side * deal.units * (got(deal) - bought) - costs - holding(deal, moment)
 
     def ranked(some: list[Deal]) -> list[Deal]:
         return sorted(some, key=lambda d: (-(d.rank if d.rank is not None else -math.inf), d.symbol))
 
     for moment in range(len(closes[0])):
         before = moment - 1
-        worth = {id(d): d.units * closes[d.symbol][before] for d in held}
-        equity = cash + sum(d.side * d.units * closes[d.symbol][before] for d in held)
+        worth = {id(d): ties(d, d.units, d.units * closes[d.symbol][before]) for d in held}
+        equity = cash + sum(d.side * d.units * closes[d.symbol][before] - holding(d, before) for d in held)
         invested = sum(worth.values())
         for when in ("open", "inside", "close"):
             now = [d for d in deals if d.left == moment and d.when == when]
@@ -139,6 +160,6 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms) -> Told:
                         leave(deal)  # before the next one enters
             for deal in sorted(now, key=lambda d: d.symbol):
                 leave(deal)
-        told.curve.append(cash + sum(d.side * d.units * closes[d.symbol][moment] for d in held))
+        told.curve.append(cash + sum(d.side * d.units * closes[d.symbol][moment] - holding(d, moment) for d in held))
         told.positions.append(len(held))
     return told

@@ -105,7 +105,9 @@ def to_tick(price: float | None, tick: float, buys: bool) -> float | None:
     return float(whole * step)
 
 
-def trade(bars: list[Bar], rules: list[Rule], tick: float = 0.01, *, finer: bool = False, through: bool = False) -> Book:
+def trade(
+    bars: list[Bar], rules: list[Rule], tick: float = 0.01, *, finer: bool = False, through: bool = False
+) -> Book:
     """Trades some rules over the bars of one symbol. With ``through`` limits and targets fill a tick beyond only."""
     book = Book()
     held: _Held | None = None

@@ -51,7 +51,7 @@ def test_promise_and_sealed_part_are_trials_of_their_own() -> None:
 
 def test_where_all_is_sealed_nothing_was_promised() -> None:
     sealed = SealedDays({"SALT": 0})
-    with pytest.raises(RunProblem, match=r"All 1d bars lie in the sealed part .* --broken-seal"):
+    with pytest.raises(RunProblem, match=r"All 1d bars lie in the sealed part .*--broken-seal"):
         trial_data_of(PANEL, Span(seal=sealed))
     made = seal_broken(compile_script(RULE), trial_data_of(PANEL), sealed, Account(), {}, what(), Notebook(), 9.0)
     assert made.promised == {} and made.showed["trades"] == 25
@@ -75,19 +75,19 @@ def test_what_is_new_after_the_sealed_part_was_seen_is_tuned_on_known_data() -> 
     own = Broken(10.0, what(), 80, {}, {}, 3, ("SALT",))
     book = Notebook((text, tried(2.0, what(7.0)), own))
     log = [seen("own", 10.0)]
-    assert not is_tuned(book, what(), log, ["SALT"])  # for which the seal was broken
-    assert not is_tuned(book, what(7.0), log, ["SALT"])  # tried before, on the open part
-    assert not is_tuned(book, what(list_name="SALT"), log, ["SALT"])  # the same rule, another list
-    assert is_tuned(book, what(9.0), log, ["SALT"]) and is_tuned(book, what(timeframe="1w"), log, ["SALT"])
+    assert not is_tuned(book, what(), RULE, log, ["SALT"])  # for which the seal was broken
+    assert not is_tuned(book, what(7.0), RULE, log, ["SALT"])  # tried before, on the open part
+    assert not is_tuned(book, what(list_name="SALT"), RULE, log, ["SALT"])  # the same rule, another list
+    assert is_tuned(book, what(9.0), RULE, log, ["SALT"]) and is_tuned(book, what(timeframe="1w"), RULE, log, ["SALT"])
     other = RULE.replace("at most 5", "at most 6")
-    assert is_tuned(book, what(text=other), log, ["SALT"])
+    assert is_tuned(book, what(text=other), other, log, ["SALT"])
     # A comment makes no other rule.
     commented = RULE + "-- as before\n"
     known = Notebook((*book.entries, Text(11.0, mark_of(commented), commented)))
-    assert not is_tuned(known, what(text=commented), log, ["SALT"])
+    assert not is_tuned(known, what(text=commented), commented, log, ["SALT"])
     # Nobody has seen it, or other symbols; and a rule that comes after others have.
-    assert not is_tuned(book, what(9.0), [], ["SALT"]) and not is_tuned(book, what(9.0), log, ["TIDE"])
-    assert is_tuned(Notebook(), what(), [seen("another", 1.0)], ["SALT"])
+    assert not is_tuned(book, what(9.0), RULE, [], ["SALT"]) and not is_tuned(book, what(9.0), RULE, log, ["TIDE"])
+    assert is_tuned(Notebook(), what(), RULE, [seen("another", 1.0)], ["SALT"])
 
 
 def test_a_combination_of_an_earlier_sweep_is_not_tuned() -> None:
@@ -95,6 +95,9 @@ def test_a_combination_of_an_earlier_sweep_is_not_tuned() -> None:
     from oakladder.trial.notebook import Swept
 
     swept = Swept(2.0, what(), "sweep.parquet", {"n": [5.0, 7.0]}, 2)
-    book = Notebook((swept,), {"sweep.parquet": [Tried({"n": 5.0}, {}, {}), Tried({"n": 7.0}, {}, {})]})
+    book = Notebook(
+        (Text(1.0, mark_of(RULE), RULE), swept),
+        {"sweep.parquet": [Tried({"n": 5.0}, {}, {}), Tried({"n": 7.0}, {}, {})]},
+    )
     log = [seen("own", 10.0)]
-    assert not is_tuned(book, what(7.0), log, ["SALT"]) and is_tuned(book, what(8.0), log, ["SALT"])
+    assert not is_tuned(book, what(7.0), RULE, log, ["SALT"]) and is_tuned(book, what(8.0), RULE, log, ["SALT"])

@@ -14,8 +14,8 @@ from oakladder.rung import compile_script
 from oakladder.trial.batch.task import Task
 from oakladder.trial.broker.money import Account
 from oakladder.trial.notebook import Broken, Continued, Remark, Try, change_words, ranges_of, rule_mark, try_of, what_of
-from oakladder.trial.spec import TrialSpec
 from oakladder.trial.rule_identity import compiled_mark, marks_of
+from oakladder.trial.spec import TrialSpec
 from oakladder.trial.sweep.ranges import Range, grid_of_settings
 from oakladder.trial.sweep.run import swept
 from oakladder.trial.trial import run_trial

@@ -20,13 +20,14 @@ from oakladder.engine.bar_selection import BarSelection
 from oakladder.engine.sealed import SealedDays
 from oakladder.rung import Program, RunProblem, compile_script
 from oakladder.rung.problems import Cancelled
+from oakladder.trial.best_values import best_values
 from oakladder.trial.judge.bootstrap import Bootstrap, bootstrap_of
 from oakladder.trial.judge.evidence.breakdowns import Part
 from oakladder.trial.judge.evidence.study import Evidence, evidence_of
 from oakladder.trial.judge.look_ahead.check import check_look_ahead
 from oakladder.trial.judge.look_ahead.finding import Clear, Finding
 from oakladder.trial.judge.shift_test import ShiftTest, shift_test_of
-from oakladder.trial.notebook import Broken, best_values, what_of
+from oakladder.trial.notebook import Broken, what_of
 from oakladder.trial.seal import Seen, seal_broken, seen_by_others
 from oakladder.trial.spec import TrialSpec
 from oakladder.trial.trial import TrialData
@@ -199,10 +200,11 @@ class JudgingController(QObject):
         """Evidence somewhere; what is ``drawn`` of it is made here too, so that painting need not wait."""
         where = f"{list_name} {timeframe}"
         try:
-            what = None
+            what, text = None, ""
             if case is not None:  # the same rule, looked at on this timeframe
+                text = case.text
                 what = what_of(replace(case, settings=program.values_of(settings), timeframe=str(timeframe)))
-            ground, _ = self._trials.ground_of(list_name, BarSelection(timeframe), what=what)
+            ground, _ = self._trials.ground_of(list_name, BarSelection(timeframe), what=what, text=text)
             with parallel() as executor:
                 made = evidence_of(
                     program,

@@ -31,6 +31,15 @@ class SealKeeper:
         """The sealed days of a list, whoever has seen them; fixed now where it is judged for the first time."""
         return self.seals.sealed(list_name, symbols, partial(days_in, self._library))
 
+    def days_of_any(self, symbols: Sequence[str]) -> SealedDays:
+        """The sealed days of symbols that are shown together and are no list: those that were never judged are judged with all
+        symbols of the library."""
+        known = self.seals.known(symbols)
+        if len(known.days) < len(symbols):
+            self.days(ALL, list(self._library.infos))
+            known = self.seals.known(symbols)
+        return known
+
     def of_all(self, paths: Iterable[Path], list_name: str, symbols: Sequence[str]) -> SealedDays:
         """What of a list is sealed for one of several scripts together; everything for none."""
         books = [self.of_script(path).book for path in paths]
@@ -72,10 +81,12 @@ class RuleSeal:
         if program.plan.trading is None:
             return OPEN
         book = self.book
-        days = self.keeper.days(symbols[0] if len(symbols) == 1 else ALL, symbols).days
+        days = (self.keeper.days(symbols[0], symbols) if len(symbols) == 1 else self.keeper.days_of_any(symbols)).days
         return SealedDays({s: day for s, day in days.items() if not book.has_seen((s,))})
 
-    def is_tuned(self, what: What, symbols: Iterable[str], variants: Iterable[Mapping[str, object]] = ({},)) -> bool:
-        """Whether one of some variants became what it is after sealed days of the symbols had been seen."""
+    def is_tuned(
+        self, what: What, text: str, symbols: Iterable[str], variants: Iterable[Mapping[str, object]] = ({},)
+    ) -> bool:
+        """Whether one of some variants of a text became what it is after sealed days of the symbols had been seen."""
         book, seen, asked = self.book, self.keeper.seals.seen, tuple(symbols)
-        return any(is_tuned(book, what.with_settings(v), seen, asked) for v in variants)
+        return any(is_tuned(book, what.with_settings(v), text, seen, asked) for v in variants)

@@ -108,7 +108,9 @@ class SweepController(QObject):
         settings = program.values_of(dict(case.settings))
         what = what_of(replace(case, settings=settings))
         frame = BarSelection(Timeframe.parse(case.timeframe))
-        ground, _ = self._trials.ground_of(case.list_name, frame, case.finer, what=what, variants=variants)
+        ground, _ = self._trials.ground_of(
+            case.list_name, frame, case.finer, what=what, text=case.text, variants=variants
+        )
         program = program.finer() if case.finer else program
         return Task(program, ground, case.account, settings, other_scripts, case.finer), what
 

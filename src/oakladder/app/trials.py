@@ -239,16 +239,17 @@ class TrialController(QObject):
         *,
         whole: bool = False,
         what: What | None = None,
+        text: str = "",
         variants: Sequence[Mapping[str, object]] = ({},),
     ) -> tuple[TrialData, tuple[SkippedSymbol, ...]]:
         """The bars of a list as far as they may be looked at, or the ``whole`` of them, and what was left out; made once
-        for all who ask. Of ``what`` is tried on it, and its ``variants``, it says whether they were tuned on known data.
+        for all who ask. Of ``what`` is tried on it, with its ``text`` and ``variants``, it says whether they were tuned on known data.
         Raises `RunProblem`."""
         symbols, sealing = self.symbols(list_name), self.sealing()
         seal = OPEN if whole else sealing.of(list_name, symbols)
         ground, skipped = self._grounds.of(symbols, frame, finer, seal)
         if what is not None and not seal.days:
-            ground = replace(ground, is_tuned=sealing.is_tuned(what, ground.panel.symbols, variants))
+            ground = replace(ground, is_tuned=sealing.is_tuned(what, text, ground.panel.symbols, variants))
         return ground, skipped
 
     @property
@@ -348,7 +349,7 @@ class TrialController(QObject):
             ground, skipped = grounds.of(symbols, frame, case.finer, seal)
             if not seal.days:
                 what = what_of(replace(case, settings=settings))
-                ground = replace(ground, is_tuned=sealing.is_tuned(what, ground.panel.symbols))
+                ground = replace(ground, is_tuned=sealing.is_tuned(what, case.text, ground.panel.symbols))
             trial = run_trial(program, ground, case.account, settings, context=ticket.context())
         except Cancelled:
             raise
@@ -390,6 +391,9 @@ class TrialController(QObject):
             "per_unit": costs.per_unit,
             "cost": costs.ratio,
             "slip": str(costs.slippage),
+            "financing": costs.financing,
+            "borrow": costs.borrow,
+            "currency": account.currency,
             "changes": [c.as_plain() for c in self.changes],
         }
 
@@ -400,7 +404,12 @@ class TrialController(QObject):
             numbers = {n: float(str(plain.get(n, d))) for n, d in _NUMBERS.items()}
             size = str(plain.get("size", ""))
             costs = Costs(
-                numbers["fixed"], numbers["per_unit"], numbers["cost"], Slippage.parse(str(plain.get("slip", "1t")))
+                numbers["fixed"],
+                numbers["per_unit"],
+                numbers["cost"],
+                Slippage.parse(str(plain.get("slip", "1t"))),
+                numbers["financing"],
+                numbers["borrow"],
             )
             account = Account(
                 numbers["money"],
@@ -411,6 +420,7 @@ class TrialController(QObject):
                 costs,
                 bool(plain.get("apart", False)),
                 bool(plain.get("through", False)),
+                str(plain.get("currency", "")),
             )
             account.check()
             self.account = account
@@ -421,7 +431,10 @@ class TrialController(QObject):
         self.changes = read_changes(plain.get("changes"))
 
 
-_NUMBERS = {"money": 10_000.0, "lot": 1.0, "most": 0.0, "power": 1.0, "fixed": 0.0, "per_unit": 0.0, "cost": 0.0005}
+_NUMBERS = {"money": 10_000.0, "lot": 1.0, "most": 0.0, "power": 1.0, "fixed": 0.0, "per_unit": 0.0, "cost": 0.0005} | {
+    "financing": 0.0,
+    "borrow": 0.0,
+}
 
 
 def _plain(program: Program, case: TrialSpec) -> dict[str, object]:

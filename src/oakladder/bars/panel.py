@@ -11,6 +11,7 @@ import numpy as np
 
 from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.calendar_columns import calendar_columns, close_clock, last_of_session
+from oakladder.bars.contract import Contract
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import Timeframe
 from oakladder.bars.timeline import Timeline
@@ -66,8 +67,9 @@ class Panel:
     columns: Mapping[str, np.ndarray] = field(default_factory=dict)
     source: ColumnSource | None = None
     background: Background | None = None
-    #: The smallest price step of each symbol.
+    #: The smallest price step of each symbol, and what one unit of it is.
     ticks: tuple[float, ...] | None = None
+    contracts: tuple[Contract, ...] | None = None
     #: For each symbol, how many bars before its first there are that were left out; None where none were.
     skipped: np.ndarray | None = None
     #: The panel with the bars that were left out.
@@ -169,6 +171,7 @@ class Panel:
             {name: values[part] for name, values in self.columns.items()},
             background=self.background,
             ticks=None if self.ticks is None else self.ticks[first:last],
+            contracts=None if self.contracts is None else self.contracts[first:last],
         )
 
     def bars(self, k: int) -> Bars:

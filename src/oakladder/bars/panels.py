@@ -69,6 +69,7 @@ def resample_panel(panel: Panel, timeframe: Timeframe) -> Panel:
         source=_LongerColumns(panel, first, last, timeline.offsets),
         background=panel.background,
         ticks=panel.ticks,
+        contracts=panel.contracts,
         skipped=skipped,
     )
 

@@ -23,6 +23,7 @@ def tail_view(panel: Panel, skips: np.ndarray) -> Panel:
         source=_CutColumns(panel, skips),
         background=panel.background,
         ticks=panel.ticks,
+        contracts=panel.contracts,
         skipped=skips if panel.skipped is None else panel.skipped + skips,
         whole=panel.whole or panel,
     )

@@ -7,6 +7,7 @@ import sys
 from pathlib import Path
 
 from oakladder.bars.calendar_words import closed_days, closed_words, hours_of, hours_words
+from oakladder.bars.contract import contract_words, parse_margin
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.edit_metadata import Change, edit_symbols
 from oakladder.bars.time_words import tick_words
@@ -137,6 +138,9 @@ def _mends(given: list[str] | None) -> dict[Trouble, Repair]:
     arg("--sector", dest="sector", help="list them under another sector"),
     arg("--kind", dest="kind", help="what they are, as in share, pair or future"),
     arg("--tick", dest="tick", type=a_number, help="the smallest step of the price"),
+    arg("--multiplier", dest="multiplier", type=a_number, help="how many times its price one unit is worth, as in 50"),
+    arg("--currency", dest="currency", help="the currency of their prices; the account's unless said"),
+    arg("--margin", dest="margin", help="what a position ties up: 10%% of its value, or 1200 money a unit"),
     arg("--zone", dest="zone", help="the time zone of their market"),
     arg("--session", dest="session", help="regular hours in that zone, as in 09:00-15:30"),
     arg("--all-hours", dest="hours", help="from early to late, as in 06:00-22:00"),
@@ -155,6 +159,9 @@ def symbols(
     sector: str | None,
     kind: str | None,
     tick: float | None,
+    multiplier: float | None,
+    currency: str | None,
+    margin: str | None,
     zone: str | None,
     session: str | None,
     hours: str | None,
@@ -181,6 +188,9 @@ def symbols(
             hours_of(hours) if hours else None,
             weekend,
             closed_days(_text_of(closed)) if closed is not None else None,
+            multiplier,
+            currency,
+            _margin(margin) if margin is not None else None,
         )
         if change != Change():
             print(f"{edit_symbols(library, names, change)} changed.")
@@ -199,8 +209,16 @@ def symbols(
             calendar.zone,
             hours_words(calendar),
             closed_words(calendar),
+            *([", ".join(words)] if (words := contract_words(info.contract)) else []),
         )
         print("\t".join(facts))
+
+
+def _margin(text: str) -> tuple[float, float]:
+    try:
+        return parse_margin(text)
+    except ValueError as error:
+        fail(CALL_WRONG, str(error))
 
 
 def _text_of(path: Path) -> str:

@@ -14,9 +14,11 @@ from oakladder.engine.sealed import SealedDays
 from oakladder.rung import Program, RunProblem
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.batch.task import Task, Tried
+from oakladder.trial.best_values import best_values
 from oakladder.trial.compose import draft_of, with_trade
 from oakladder.trial.judge.deflated_sharpe import DeflatedSharpe
-from oakladder.trial.notebook import BestValue, Try, What, best_values, try_of, what_of
+from oakladder.trial.judge.look_ahead.own_history import BestValue
+from oakladder.trial.notebook import Try, What, try_of, what_of
 from oakladder.trial.rule_identity import compiled_mark, marks_of
 from oakladder.trial.seal import is_tuned, others_words, seal_broken, seal_words, seen_by_others, seen_of
 from oakladder.trial.spec import TrialSpec
@@ -99,7 +101,7 @@ class NotebookWriter:
             if not self._books.read(self.rule).has_seen(panel.symbols):
                 self._break(what, task, sealed)
             book, seen = self._books.read(self.rule), self._seals.seen
-            return any(is_tuned(book, what.with_settings(v), seen, panel.symbols) for v in variants)
+            return any(is_tuned(book, what.with_settings(v), task.program.text, seen, panel.symbols) for v in variants)
         except OSError as error:
             print(trouble_of(error), file=sys.stderr)
             return False

@@ -109,6 +109,7 @@ def _print_rows(
                     "by": made.metric,
                     "best": _at(rows, made.best),
                     "broad": _at(rows, made.broad),
+                    "edges": made.edges,
                     "tuned": is_tuned,
                 }
             )
@@ -129,6 +130,8 @@ def _print_rows(
         if place is not None:
             value = metric_words(rows[place].metrics, made.metric)
             print(f"{title} {words}: {settings_words(rows[place].settings)} with {value}", file=sys.stderr)
+    if made.edges:
+        print(f"The best lies at the end of the range of {' and '.join(made.edges)}: go further.", file=sys.stderr)
 
 
 def _at(rows: Sequence[Tried], place: int | None) -> Mapping[str, object] | None:

@@ -42,12 +42,23 @@ from oakladder.user.workspace import Workspace
     arg("--cost", dest="cost", default="0.05%", help="of each fill's value"),
     arg("--cost-order", dest="cost_order", type=a_number, default=0.0, help="money for each fill"),
     arg("--cost-unit", dest="cost_unit", type=a_number, default=0.0, help="money for each unit of a fill"),
-    arg("--slip", dest="slip", default="1t", help="what market and stop fills are worse by: 1t (ticks), 0.02%%, 10%%range, 0.5%%volume, or several, as 1t+10%%range"),
+    arg("--financing", dest="financing", default="0", help="what holding a long position costs a year, as in 4%%"),
+    arg("--borrow", dest="borrow", default="0", help="what holding a short position costs a year, as in 2%%"),
+    arg("--currency", dest="currency", default="", help="the account's currency; that of the symbols unless said"),
+    arg(
+        "--slip",
+        dest="slip",
+        default="1t",
+        help="what market and stop fills are worse by: 1t (ticks), 0.02%%, 10%%range, 0.5%%volume, or several, as 1t+10%%range",
+    ),
     arg("--power", dest="power", type=a_number, default=1.0, help="buying power in multiples of equity"),
     arg("--apart", dest="apart", action="store_true", help="a separate account for each symbol"),
     arg("--most", dest="most", type=at_least(1), help="the most positions at once"),
     arg(
-        "--through", dest="through", action="store_true", help="limits and targets fill only where prices go beyond them"
+        "--through",
+        dest="through",
+        action="store_true",
+        help="limits and targets fill only where prices go beyond them",
     ),
     arg("--finer", dest="finer", action="store_true", help="walk through bars by minutes where there are some"),
     arg(
@@ -74,6 +85,9 @@ def trial(
     cost: str,
     cost_order: float,
     cost_unit: float,
+    financing: str,
+    borrow: str,
+    currency: str,
     slip: str,
     power: float,
     apart: bool,
@@ -102,8 +116,10 @@ def trial(
     values = settings_of(program, settings)
     asked = DataOptions(**where)
     with sentences():
-        costs = Costs(cost_order, cost_unit, parse_ratio(cost), Slippage.parse(slip))
-        account = Account(money, Size.parse(size) if size else None, lot, most, power, costs, apart, through)
+        holding = parse_ratio(financing), parse_ratio(borrow)
+        costs = Costs(cost_order, cost_unit, parse_ratio(cost), Slippage.parse(slip), *holding)
+        asked_size = Size.parse(size) if size else None
+        account = Account(money, asked_size, lot, most, power, costs, apart, through, currency.strip())
         account.check()
         ground = asked.ground(finer=finer)
         if finer:

@@ -301,13 +301,12 @@ def _compiled(text: str, other_scripts: OtherScripts, cancelled: Callable[[], bo
 def _with_variants(made: Program, text: str, analysis: Analysis, known: Known) -> Program:
     """A program that knows how it is made in other ways."""
 
-    def other(**how: bool) -> Callable[[], Program]:
-        as_well = replace(known, **how)
+    def other(as_well: Known) -> Callable[[], Program]:
         return cache(lambda: _with_variants(_lowered(text, analysis, as_well, None), text, analysis, as_well))
 
-    made._complete = other(complete=True)
+    made._complete = other(replace(known, complete=True))
     if made.plan.trading is not None:
-        made._finer, made._through = other(finer=True), other(through=True)
+        made._finer, made._through = other(replace(known, finer=True)), other(replace(known, through=True))
     return made
 
 

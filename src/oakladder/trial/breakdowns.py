@@ -23,8 +23,8 @@ class TradeGroup:
     metrics: Mapping[str, Value]
 
 
-def _grouped(trial: Trial, keys: np.ndarray, name: Callable[[int], str]) -> list[TradeGroup]:
-    """Closed trades by a whole number, in the order of the numbers."""
+def grouped(trial: Trial, keys: np.ndarray, name: Callable[[int], str]) -> list[TradeGroup]:
+    """Closed trades by a whole number of each trade (int64, shape (trades,)), in the order of the numbers."""
     book, results = trial.book, trial.results
     made = []
     for key in np.unique(keys[book.done]).tolist():
@@ -37,39 +37,39 @@ def _grouped(trial: Trial, keys: np.ndarray, name: Callable[[int], str]) -> list
 
 def by_side(trial: Trial) -> list[TradeGroup]:
     """Long and short apart."""
-    return _grouped(trial, -trial.trades.side, lambda key: Side(-key).word)
+    return grouped(trial, -trial.trades.side, lambda key: Side(-key).word)
 
 
 def by_reason(trial: Trial) -> list[TradeGroup]:
     """By why trades were left."""
-    return _grouped(trial, trial.trades.reason, lambda key: list(Reason)[key - 1].value)
+    return grouped(trial, trial.trades.reason, lambda key: list(Reason)[key - 1].value)
 
 
 def by_symbol(trial: Trial) -> list[TradeGroup]:
-    return _grouped(trial, trial.trades.symbol, lambda key: trial.ground.panel.symbols[key])
+    return grouped(trial, trial.trades.symbol, lambda key: trial.ground.panel.symbols[key])
 
 
 def by_group(trial: Trial, group_of: Mapping[str, str]) -> list[TradeGroup]:
     """By the group that each symbol belongs to."""
     names = sorted({group_of.get(s, "") for s in trial.ground.panel.symbols})
     of_symbol = np.array([names.index(group_of.get(s, "")) for s in trial.ground.panel.symbols], dtype=np.int64)
-    return _grouped(trial, of_symbol[trial.trades.symbol], lambda key: names[key] or "no group")
+    return grouped(trial, of_symbol[trial.trades.symbol], lambda key: names[key] or "no group")
 
 
 def by_weekday(trial: Trial) -> list[TradeGroup]:
     """By the weekday of the entry."""
-    return _grouped(trial, _entry_clock(trial, "weekday"), lambda key: WEEKDAYS[key - 1])
+    return grouped(trial, _entry_clock(trial, "weekday"), lambda key: WEEKDAYS[key - 1])
 
 
 def by_hour(trial: Trial) -> list[TradeGroup]:
     """By the hour of the entry, on the exchange's clock."""
-    return _grouped(trial, _entry_clock(trial, "clock") // 60, lambda key: f"{key:02d}:00")
+    return grouped(trial, _entry_clock(trial, "clock") // 60, lambda key: f"{key:02d}:00")
 
 
 def by_entry_month(trial: Trial) -> list[TradeGroup]:
     """By the month of the year of the entry."""
     names = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
-    return _grouped(trial, _entry_clock(trial, "month"), lambda key: names[key - 1])
+    return grouped(trial, _entry_clock(trial, "month"), lambda key: names[key - 1])
 
 
 def _entry_clock(trial: Trial, name: str) -> np.ndarray:

@@ -9,6 +9,7 @@ import numpy as np
 
 from oakladder.bars.panel import Panel
 from oakladder.trial.clock import Clock
+from oakladder.trial.exchange import factors_of
 
 
 @dataclass(frozen=True)
@@ -24,6 +25,37 @@ class Grid:
     #: close.
     held: np.ndarray
     panel: Panel
+    #: What a unit of each symbol is worth for each of its price at each moment (`factors_of`), of which ``closes`` are; shape
+    #: (symbols, moments), float64, or None where that is 1.
+    factors: np.ndarray | None = None
+
+    def in_currency(self, currency: str) -> Grid:
+        """The grid of what units are worth, in a currency of the account's; empty for none. Raises `RunProblem` where an
+        exchange rate is not known."""
+        known = self._in_currencies
+        if currency not in known:
+            factors = factors_of(self.panel, self.clock.closes, currency)
+            known[currency] = self if factors is None else self._worth(factors)
+        return known[currency]
+
+    def know(self, currency: str, factors: np.ndarray | None) -> None:
+        """Takes what units are worth in a currency, where that was worked out elsewhere. Shape (symbols, moments), float64."""
+        self._in_currencies[currency] = self if factors is None else self._worth(factors)
+
+    @cached_property
+    def _in_currencies(self) -> dict[str, Grid]:
+        return {}
+
+    def _worth(self, factors: np.ndarray) -> Grid:
+        made = _with_held(self.panel, self.times, self.closes * factors, self.at, factors)
+        return replace(made, factors=factors)
+
+    def factor(self, bars: np.ndarray) -> np.ndarray | float:
+        """What a unit is worth for each of its price on some bars of the panel (int64); float64 of that shape, or 1."""
+        if self.factors is None:
+            return 1.0
+        symbol = np.searchsorted(self.panel.offsets, bars, "right") - 1
+        return np.asarray(self.factors[symbol, self.at[bars]])
 
     @cached_property
     def columns(self) -> dict[str, np.ndarray]:
@@ -88,8 +120,15 @@ def grid_of(panel: Panel) -> Grid:
     return _with_held(panel, times, _filled(closes), at)
 
 
-def _with_held(panel: Panel, times: np.ndarray, closes: np.ndarray, at: np.ndarray) -> Grid:
+def _with_held(
+    panel: Panel, times: np.ndarray, closes: np.ndarray, at: np.ndarray, factors: np.ndarray | None = None
+) -> Grid:
+    """A grid with the growth of what is held. Times: shape (moments,), int64; closes and factors (symbols, moments), float64;
+    at (bars,), int64."""
     opens = panel.column("open")
+    if factors is not None:
+        symbol = np.repeat(np.arange(len(panel)), panel.timeline.sizes)
+        opens = opens * factors[symbol, at]
     there = np.flatnonzero(panel.timeline.sizes > 0)
     firsts = opens[panel.starts[there]]
     for k in np.flatnonzero(np.isnan(firsts)).tolist():  # the first open that is known

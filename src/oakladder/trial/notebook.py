@@ -9,7 +9,6 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import NamedTuple
 
 import msgspec
 import numpy as np
@@ -25,8 +24,6 @@ from oakladder.trial.trial import Trial
 KEPT = ("trades", "winners", "profit_factor", "average", "growth", "drawdown", "sharpe", "end", "held_end")
 
 
-#: Of fewer values of a setting the best is no choice; and by which metrics a value is the best.
-FEWEST_VALUES, BEST_BY = 3, ("sharpe", "growth", "average")
 #: A quoted text, which is kept, or a comment.
 _COMMENT = re.compile(r'("[^"]*")|--.*')
 
@@ -168,6 +165,8 @@ def what_of(case: TrialSpec, span: str = "") -> What:
     size = "" if account.size is None else str(account.size)
     parts = [account.money, size, account.lot, account.most, account.power, costs.fixed, costs.per_unit, costs.ratio]
     told = " ".join(map(str, [*parts, costs.slippage, account.apart])) + (" through" if account.through else "")
+    told += f" holding {costs.financing} {costs.borrow}" if costs.financing or costs.borrow else ""
+    told += f" in {account.currency}" if account.currency else ""
     return What(mark_of(case.text), _plain(case.settings), case.list_name, case.timeframe, told, case.finer, span)
 
 
@@ -256,9 +255,9 @@ class Notebook:
         some = whole or [e for e in self.breaks if not asked.isdisjoint(e.symbols)]
         return some[-1] if some else None
 
-    def first_tried(self, what: What) -> float | None:
-        """When a variant was first tried, on whichever symbols and part of history; None where it never was."""
-        return self._first_tried.get(self._variant(what))
+    def first_tried(self, what: What, text: str) -> float | None:
+        """When a variant, of some text, was first tried, on whichever symbols and part of history; None where it never was."""
+        return self._first_tried.get(self._variant(what, rule_mark(text)))
 
     @cached_property
     def _first_tried(self) -> dict[object, float]:
@@ -276,11 +275,11 @@ class Notebook:
         rule = self._rules.get(what.text, what.text)
         return rule, what.list_name, what.timeframe, what.account, what.finer, what.span
 
-    def _variant(self, what: What) -> tuple[object, ...]:
+    def _variant(self, what: What, rule: str = "") -> tuple[object, ...]:
         """What makes a variant, wherever it is tried: the rule, however it is commented, its settings, timeframe and
         account."""
         settings = tuple(sorted(what.settings.items()))
-        return self._rules.get(what.text, what.text), settings, what.timeframe, what.account, what.finer
+        return rule or self._rules.get(what.text, what.text), settings, what.timeframe, what.account, what.finer
 
     @cached_property
     def _rules(self) -> dict[str, str]:
@@ -300,42 +299,6 @@ class Notebook:
         others = (one.metrics["sharpe"] for k, one in enumerate(self.hypotheses) if k not in this)
         found = [trial.metrics["sharpe"], *others]
         return deflate(returns, [math.nan if s is None else s for s in found])
-
-
-class BestValue(NamedTuple):
-    """A setting with the value that came out best of all that were tried where it is used: of how many, and by which
-    metric."""
-
-    name: str
-    value: str
-    of: int
-    metric: str
-
-
-def best_values(book: Notebook, what: What) -> list[BestValue]:
-    """The settings of a variant whose values are the best of at least `FEWEST_VALUES` that were tried on the same list,
-    timeframe and dates with everything else the same."""
-    alike: dict[str, dict[str, Try]] = {}
-    for one in book.tries.values():
-        other = one.what
-        if book.place_of(other) != book.place_of(what) or set(other.settings) != set(what.settings):
-            continue
-        names = [n for n, value in other.settings.items() if value != what.settings[n]]
-        if len(names) <= 1:
-            for name in names or list(what.settings):
-                alike.setdefault(name, {})[other.settings[name]] = one
-    made = []
-    for name, tries in alike.items():
-        own = tries.get(what.settings[name])
-        if own is None or len(tries) < FEWEST_VALUES:
-            continue
-        for metric in BEST_BY:
-            known = [v for one in tries.values() if (v := one.metrics.get(metric)) is not None]
-            value = own.metrics.get(metric)
-            if value is not None and value == max(known) and min(known) < value:
-                made.append(BestValue(name, what.settings[name], len(tries), metric))
-                break
-    return made
 
 
 def grouped(tries: Iterable[Try]) -> list[list[Try]]:

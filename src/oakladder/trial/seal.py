@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
+from pathlib import Path
 
 import msgspec
 
@@ -109,18 +110,21 @@ def others_words(others: Sequence[Seen]) -> str:
     """How many other rules had seen the sealed part, and when; the newest are named."""
     if not others:
         return "No other rule has seen this part of history before."
-    named = [f"{one.rule} on {datetime.fromtimestamp(one.moment):%d %b %Y}" for one in others[::-1][:_NAMED]]
+    named = [
+        f"{Path(one.rule).name.removesuffix('.rung')} on {datetime.fromtimestamp(one.moment):%d %b %Y}"
+        for one in others[::-1][:_NAMED]
+    ]
     told = ", ".join(named) + (" and before" if len(others) > _NAMED else "")
     if len(others) == 1:
         return f"1 other rule has seen this part of history before: {told}."
     return f"{count_words(len(others), 'other rule')} have seen this part of history before: {told}."
 
 
-def is_tuned(book: Notebook, what: What, seen: Iterable[Seen], symbols: Iterable[str]) -> bool:
-    """Whether a variant was first tried after sealed days of some symbols had been seen, by whichever rule."""
+def is_tuned(book: Notebook, what: What, text: str, seen: Iterable[Seen], symbols: Iterable[str]) -> bool:
+    """Whether a variant, with its text, was first tried after sealed days of some symbols had been seen, by whichever rule."""
     asked = set(symbols)
     first = min((s for s in seen if not asked.isdisjoint(s.symbols)), key=lambda s: s.moment, default=None)
     if first is None:
         return False
-    tried = book.first_tried(what)
+    tried = book.first_tried(what, text)
     return tried is None or tried > first.moment

@@ -63,7 +63,7 @@ def first_bars(panel: Panel, counts: np.ndarray) -> Panel:
     if np.array_equal(counts, panel.timeline.sizes):
         return panel
     made = panel_of([panel.bars(k).part(0, count) for k, count in enumerate(counts.tolist())], panel.timeframe)
-    made.ticks, made.background = panel.ticks, panel.background
+    made.ticks, made.contracts, made.background = panel.ticks, panel.contracts, panel.background
     return made
 
 
@@ -102,11 +102,11 @@ class Span:
             if not self.seal.opened(panel).any():
                 raise RunProblem(
                     f"All {panel.timeframe} bars lie in the sealed part of history: they {what}, and from {_day(seal)} on "
-                    "history is sealed. Choose a longer timeframe, or break the seal (--broken-seal)."
+                    "history is sealed. Choose a longer timeframe, or break the seal (in the notebook, or with --broken-seal)."
                 )
             raise RunProblem(
                 f"No bar of this span lies before the sealed part. The bars {what}, sealed from {_day(seal)} on. "
-                "Choose an earlier span, or break the seal (--broken-seal)."
+                "Choose an earlier span, or break the seal (in the notebook, or with --broken-seal)."
             )
         raise RunProblem(f"There are no bars in this span. The bars {what}. Choose dates within it.")
 

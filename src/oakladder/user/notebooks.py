@@ -27,6 +27,8 @@ from oakladder.user.json_lines import append_lines, read_lines
 _log = logging.getLogger(__name__)
 #: Max length of a file name; longer names of rules get a hash.
 _LONGEST = 120
+#: The metrics of a sweep.
+_METRICS = tuple(name for name, metric in METRICS.items() if not metric.of_book)
 _COUNTS = ("undecided", "contradictions", "touched")
 
 
@@ -177,7 +179,7 @@ def write_rows_of(path: Path, rows: Sequence[Tried]) -> None:
         "settings": [msgspec.json.encode(r.settings).decode() for r in rows],
         "problem": [r.problem for r in rows],
     }
-    columns |= {name: pa.array([r.metrics.get(name) for r in rows], pa.float64()) for name in METRICS}
+    columns |= {name: pa.array([r.metrics.get(name) for r in rows], pa.float64()) for name in _METRICS}
     columns |= {name: pa.array([r.counts.get(name) for r in rows], pa.int64()) for name in _COUNTS}
     with replacing(path) as partial:
         parquet.write_table(pa.table(columns), partial, write_page_checksum=True)
@@ -194,7 +196,7 @@ def read_rows(path: Path) -> list[Tried]:
         for row in plain:
             counts = {n: row[n] for n in _COUNTS if row.get(n) is not None}
             settings = msgspec.json.decode(row["settings"], type=dict[str, float | str | bool])
-            metrics = {n: row.get(n) for n in METRICS} if not row["problem"] else {}
+            metrics = {n: row.get(n) for n in _METRICS} if not row["problem"] else {}
             made.append(Tried(dict(settings), metrics, counts, row["problem"]))
         return made
     except (pa.ArrowException, KeyError, TypeError, UnicodeDecodeError, msgspec.MsgspecError) as error:

@@ -43,7 +43,7 @@ class Seals:
 
     def __init__(self, path: Path, tell: Callable[[str], None] = lambda _: None):
         self.path, self._tell = path, tell
-        self._turn = threading.RLock()
+        self._turn = threading.Lock()
         self._state: tuple[int, int] | None = None
         self._days: dict[str, int] = {}
         self._lists: dict[str, int] = {}
@@ -54,26 +54,27 @@ class Seals:
     def sealed(self, list_name: str, symbols: Sequence[str], days_of: DaysOf) -> SealedDays:
         """The sealed days of the symbols of a list; fixed now for those that were never judged. Symbols without bars have
         none. Raises what reading bars raises."""
+        # Bars are read, and the file is written, while nobody waits for the turn: a window asks what is known.
+        fresh, day = self._unfixed(list_name, symbols)
+        there = tuple(days_of(fresh)) if fresh else ()
+        if there:
+            day = first_sealed_day(days_of(symbols)) if day is None else day
+            assert day is not None
+            self._add(Fixed(time.time(), list_name, day, there))
+        return self.known(symbols)
+
+    def _unfixed(self, list_name: str, symbols: Sequence[str]) -> tuple[list[str], int | None]:
+        """The symbols that have no day yet, and the day of the list if it has one."""
         with self._turn:
             self._read()
-            fresh = [s for s in symbols if s not in self._days]
-            day = self._lists.get(list_name.casefold())
-            if fresh:
-                days = days_of(symbols if day is None else fresh)
-                day = first_sealed_day(days) if day is None else day
-                there = tuple(s for s in dict.fromkeys(fresh) if s in days)
-                if there and day is not None:
-                    self._add(Fixed(time.time(), list_name, day, there))
-            return self._known(symbols)
+            fresh = [s for s in dict.fromkeys(symbols) if s not in self._days]
+            return fresh, self._lists.get(list_name.casefold())
 
     def known(self, symbols: Iterable[str]) -> SealedDays:
         """The sealed days of the symbols that were ever judged; nothing is fixed."""
         with self._turn:
             self._read()
-            return self._known(symbols)
-
-    def _known(self, symbols: Iterable[str]) -> SealedDays:
-        return SealedDays({s: self._days[s] for s in symbols if s in self._days})
+            return SealedDays({s: self._days[s] for s in symbols if s in self._days})
 
     @property
     def seen(self) -> tuple[Seen, ...]:
@@ -84,16 +85,18 @@ class Seals:
 
     def note(self, seen: Seen) -> None:
         """Writes down that a rule has seen sealed days."""
-        with self._turn:
-            self._add(seen)
+        self._add(seen)
 
     def _add(self, entry: Fixed | Seen) -> None:
+        kept: list[Fixed | Seen] = []
         try:
             append_lines(self.path, [entry])
         except OSError:
-            self._unwritten.append(entry)
-        self._state = None
-        self._read()
+            kept.append(entry)
+        with self._turn:
+            self._unwritten += kept
+            self._state = None
+            self._read()
 
     def _read(self) -> None:
         """Reads the file again where it is another than before: other programs add to it."""
@@ -106,7 +109,7 @@ class Seals:
             return
         entries: list[Fixed | Seen] = []
         damaged = 0
-        with contextlib.suppress(FileNotFoundError, NotADirectoryError):
+        with contextlib.suppress(OSError):
             entries, damaged = read_lines(read_regular(self.path), Fixed | Seen)
         if damaged:
             with contextlib.suppress(OSError):

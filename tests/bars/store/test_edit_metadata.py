@@ -10,6 +10,7 @@ import pytest
 
 from helpers import daily_bars
 from oakladder.bars.bars import Bars
+from oakladder.bars.contract import PLAIN, Contract, margin_text, parse_margin
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.edit_metadata import Change, edit_symbols
@@ -65,9 +66,42 @@ def test_names_ticks_and_groups_change_alone(library: BarLibrary) -> None:
     assert library.path("AAA", ONE_DAY).stat().st_mtime_ns == stamp
 
 
+def test_what_a_unit_is_worth_and_ties_up_stays_with_its_bars(library: BarLibrary) -> None:
+    change = Change(multiplier=50.0, currency="SHELL", margin=(0.1, 300.0))
+    assert edit_symbols(library, ["AAA"], change) == 1 and edit_symbols(library, ["AAA"], change) == 0
+    again = BarLibrary(library.folder)
+    assert again.infos["AAA"].contract == Contract(50.0, "SHELL", 0.1, 300.0) and again.infos["BBB"].contract == PLAIN
+    assert "contract" in again.infos["AAA"].by_hand
+    for frame in ("1d", "1w"):
+        panel = again.panel(["BBB", "AAA"], Timeframe.parse(frame))
+        assert panel.contracts == (PLAIN, Contract(50.0, "SHELL", 0.1, 300.0))
+    # An import does not overwrite it, and a rebuilt catalogue knows it.
+    again.write(daily_bars(np.arange(1.0, 40), symbol="AAA"))
+    assert again.infos["AAA"].contract.multiplier == 50
+
+
+@pytest.mark.parametrize(
+    ("text", "made", "words"),
+    [("10%", (0.1, 0.0), "10%"), ("1200", (0.0, 1200.0), "1200"), ("5% + 300", (0.05, 300.0), "5%+300")],
+)
+def test_margins_are_read_and_written(text: str, made: tuple[float, float], words: str) -> None:
+    assert parse_margin(text) == pytest.approx(made)
+    assert margin_text(Contract(margin=made[0], margin_money=made[1])) == words
+
+
+@pytest.mark.parametrize("text", ["", "ten", "10%%", "-5", "inf"])
+def test_a_margin_that_makes_no_sense_gets_a_sentence(text: str) -> None:
+    with pytest.raises(ValueError, match="Write a margin as 10%"):
+        parse_margin(text)
+
+
 @pytest.mark.parametrize(
     ("change", "words"),
     [
+        (Change(multiplier=0.0), "A multiplier is a number above 0"),
+        (Change(multiplier=float("nan")), "A multiplier is a number above 0"),
+        (Change(margin=(1.5, 0.0)), "up to 100%"),
+        (Change(margin=(0.0, 0.0)), "up to 100%"),
         (Change(tick=0), "above 0"),
         (Change(tick=float("nan")), "above 0"),
         (Change(hours=(600, 500)), "within one day"),

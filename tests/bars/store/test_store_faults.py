@@ -223,6 +223,20 @@ def test_a_catalogue_that_is_damaged_while_it_is_used_is_made_again(tmp_path: Pa
     assert "MINE" in library.infos
 
 
+def test_a_catalogue_of_the_second_form_is_taken_over(tmp_path: Path) -> None:
+    before = dict(own(tmp_path).infos)
+    db = sqlite3.connect(tmp_path / "catalogue.sqlite")
+    with db:
+        for table in ("symbols", "unfinished"):
+            db.execute(f"alter table {table} drop column contract")
+        db.execute("pragma user_version = 2")
+    db.close()
+    library = BarLibrary(tmp_path)
+    assert dict(library.infos) == before and not library.notices
+    edit_symbols(library, ["MINE"], Change(multiplier=5.0))
+    assert BarLibrary(tmp_path).infos["MINE"].contract.multiplier == 5
+
+
 def test_a_catalogue_of_a_newer_program_is_left_alone_and_said(tmp_path: Path) -> None:
     own(tmp_path)
     _sql("pragma user_version = 99")(tmp_path / "catalogue.sqlite")

@@ -13,7 +13,11 @@ from hypothesis import strategies as st
 
 from helpers import daily_bars
 from oakladder.bars.bars import Bars
+from oakladder.bars.contract import Contract
+from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
+from oakladder.bars.sessions import Calendar
+from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.run.row_kernel import RowKernel
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.trade_log import Moment, Order
@@ -85,9 +89,13 @@ def terms_of(rng: np.random.Generator) -> tuple[Terms, Account]:
         float(rng.choice([0, 0.03])),
         float(rng.choice([0, 0.1])),
         float(rng.choice([0, 0.5])),
+        float(rng.choice([0, 0.06])),
+        float(rng.choice([0, 0.03])),
+        float(rng.choice([1, 0.2])),
+        float(rng.choice([0, 2.5])),
     )
     slippage = Slippage(terms.slip / 0.01, 0.0, terms.slip_range, terms.slip_volume)
-    costs = Costs(terms.fixed, terms.per_unit, terms.ratio, slippage)
+    costs = Costs(terms.fixed, terms.per_unit, terms.ratio, slippage, terms.long_year, terms.short_year)
     made = Account(terms.money, Size(KINDS[kind], terms.size), terms.lot, terms.most, terms.power, costs)
     return terms, made
 
@@ -104,8 +112,10 @@ def test_several_symbols_in_one_account_are_kept_as_the_independent_one_does(see
     panel = panel_of(series)
     panel.ticks = (0.01,) * 5
     terms, money = terms_of(rng)
+    panel.contracts = (Contract(margin=terms.tied, margin_money=terms.tied_unit),) * 5
     trial = run_trial(compile_script("rung 1\n" + script), trial_data_of(panel), money)
-    told = account(deals_of(trial), trial.ground.grid.closes.tolist(), terms)
+    grid = trial.ground.grid
+    told = account(deals_of(trial), grid.closes.tolist(), terms, grid.clock.closes.tolist())
     book = trial.book
     assert [WHY[Taken(int(t))] for t in book.taken] == [d.why_not for d in told.deals]
     assert np.allclose(book.units, [d.units for d in told.deals], equal_nan=True)
@@ -116,6 +126,78 @@ def test_several_symbols_in_one_account_are_kept_as_the_independent_one_does(see
     # Money adds up to the cent: what it began with, what closed trades brought, what open ones are worth.
     after = book.start + book.net[book.done].sum() + book.net[book.open].sum()
     assert trial.equity.value[-1] == pytest.approx(after, abs=0.005)
+
+
+@pytest.mark.parametrize("seed", [0, 1, 3, 4, 5])
+def test_contracts_are_worth_their_multiple_in_the_accounts_currency(seed: int) -> None:
+    """As if the bars themselves were priced in it: the same trades at other prices, with the independent account."""
+    rng = np.random.default_rng(100 + seed)
+    case = random_case(rng, within_day=False)
+    series = []
+    for k in range(3):
+        bars = market(rng, 150, "1d")
+        series.append(Bars(f"S{k}", bars.timeframe, bars.calendar, bars.times, bars.columns))
+    panel = panel_of(series)
+    panel.ticks = (0.01,) * 3
+    panel.contracts = (Contract(50.0), Contract(10.0, "CLAM", 0.1), Contract(1.0, "CLAM"))
+    times = np.unique(panel.times)  # the pair trades whenever any of them does
+    pair = np.exp(np.cumsum(rng.normal(0, 0.01, len(times))))
+    rates = {"CLAMSHELL": pair} if seed % 2 else {"SHELLCLAM": 1 / pair}
+    panel.background = Pairs(rates, series[0].calendar, times)
+    costs = Costs(1.5, 0.02, 0.001, Slippage(2.0, 0.0001), 0.05, 0.02)
+    money = Account(1e5, Size(Sizing.SHARE, 0.3), costs=costs, power=2, currency="SHELL")
+    trial = run_trial(compile_script("rung 1\n" + case.script), trial_data_of(panel), money)
+    factors = np.array([np.full(len(times), 50.0), 10 * pair, pair])
+    deals, tied = deals_of(trial), [1.0, 0.1, 1.0]
+    for deal in deals:
+        at = factors[deal.symbol]
+        deal.entry, deal.risk = deal.entry * at[deal.entered], deal.risk and deal.risk * at[deal.entered]
+        deal.slip_in = 0.02 * at[deal.entered]
+        if deal.left is not None and deal.exit is not None:
+            deal.exit, deal.slip_out = deal.exit * at[deal.left], 0.02 * at[deal.left]
+    closes = trial.ground.grid.closes * factors
+    terms = Terms(1e5, "share", 0.3, 1.0, None, 2.0, 1.5, 0.02, 0.001, 0.0, long_year=0.05, short_year=0.02)
+    terms.slip_ratio, terms.tied_by = 0.0001, tied
+    told = account(deals, closes.tolist(), terms, trial.ground.grid.clock.closes.tolist())
+    assert np.allclose(trial.book.units, [d.units for d in told.deals], equal_nan=True)
+    assert np.allclose(trial.equity.value, told.curve, atol=1e-6)
+    # What is bought and held is worth what the bars say, in the account's currency; it waits in cash before.
+    grown = []
+    for k, bars in enumerate(series):
+        known = int(np.flatnonzero(~np.isnan(bars["open"]))[0])
+        began = int(trial.ground.grid.at[panel.starts[k] + known])
+        ratio = closes[k] / (bars["open"][known] * factors[k][began])
+        grown.append(np.where(np.isnan(ratio), 1.0, ratio))
+    assert np.allclose(trial.equity.held, 1e5 * np.mean(grown, axis=0))
+
+
+class Pairs:
+    """A background that knows exchange rates, by the bars of another symbol."""
+
+    def __init__(self, rates: dict[str, np.ndarray], calendar: Calendar, times: np.ndarray):
+        self._rates, self._calendar, self._times = rates, calendar, times
+
+    def other(self, symbol: str, timeframe: Timeframe) -> Panel:
+        rate = self._rates[symbol]
+        columns = {"open": rate, "high": rate, "low": rate, "close": rate, "volume": rate}
+        return panel_of([Bars(symbol, timeframe, self._calendar, self._times, columns)])
+
+    def earlier(self, panel: Panel, timeframe: Timeframe) -> None:
+        return None
+
+
+def test_an_exchange_rate_that_is_not_known_gets_a_sentence() -> None:
+    panel = panel_of([daily_bars([1.0, 2.0, 3.0], "A"), daily_bars([1.0, 2.0, 3.0], "B")])
+    panel.contracts = (Contract(currency="CLAM"), Contract(currency="SHELL"))
+    rule = compile_script(RULE)
+    with pytest.raises(RunProblem, match=r"several currencies \(A in CLAM, B in SHELL\)"):
+        run_trial(rule, trial_data_of(panel), Account())
+    with pytest.raises(RunProblem, match="no exchange rate from CLAM to SHELL: import the pair CLAMSHELL"):
+        run_trial(rule, trial_data_of(panel), Account(currency="SHELL"))
+    late = daily_bars([1.0, 2.0, 3.0], "B", first_day=16_000)
+    panel.background = Pairs({"CLAMSHELL": np.ones(3)}, late.calendar, late.times)
+    with pytest.raises(RunProblem, match="begins later than the bars of this trial"):
+        run_trial(rule, trial_data_of(panel), Account(currency="SHELL"))
 
 
 @given(st.integers(0, 100_000))

@@ -19,6 +19,7 @@ from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.problems import Cancelled
 from oakladder.trial.batch.scheduler import BatchHandle, WatchedBatch
 from oakladder.trial.batch.task import Task, Tried
+from oakladder.trial.metrics.metrics import without_book
 from oakladder.trial.sweep.map import map_of
 from oakladder.trial.sweep.ranges import Range, drawn_settings, grid_of_settings
 from oakladder.trial.sweep.run import swept
@@ -77,7 +78,7 @@ def test_every_variant_is_the_trial_of_its_settings() -> None:
     alone = list(swept(task, variants))
     for one in alone:
         trial = run_trial(task.program, task.ground, task.account, one.settings)
-        assert one.metrics == trial.metrics and one.counts == trial.counts
+        assert one.metrics == without_book(trial.metrics) and one.counts == trial.counts
     with ThreadPoolExecutor(2) as threads:
         assert list(swept(task, variants, context=RunContext(threads))) == alone
 
@@ -228,6 +229,37 @@ def test_a_step_trades_the_best_settings_of_the_spans_before_it() -> None:
         run_trial(task.program, replace(here, first=int(times[100])), task.account, v).metrics["net"] or -1e9
         for v in variants
     )
+
+
+def test_a_walk_tells_how_the_chosen_settings_drift() -> None:
+    task = Task(compile_script(RULE), ground(3, 2, 480))
+    made = walk_forward(task, grid_of_settings([NS, FARS]), "growth", spans=6, chosen_on=2)
+    assert made.choices == {"n": NS.values, "far": FARS.values}
+    for one in (NS, FARS):
+        chosen = [s.settings[one.name] for s in made.steps]
+        assert made.drift(one.name).tolist() == [one.values.index(v) / (len(one.values) - 1) for v in chosen]  # type: ignore[arg-type]
+
+    def walked(*chosen: float) -> str:
+        steps = tuple(replace(s, settings={"n": v}) for s, v in zip(made.steps, chosen, strict=True))
+        return replace(made, steps=steps, choices={"n": (1.0, 2.0, 3.0, 4.0), "fixed": (1.0,)}).drift_words()
+
+    assert walked(2, 2, 2, 2) == "From span to span n stays (2, 2, 2, 2)."
+    assert "n drifts (1, 2, 2, 3)" in walked(1, 2, 2, 3) and "n jumps about (1, 4, 1, 4)" in walked(1, 4, 1, 4)
+    assert "From span to span" in made.words()
+
+
+@pytest.mark.parametrize(
+    ("best", "edges"),
+    [((0, 1), {"n": -1}), ((3, 2), {"n": 1, "far": 1}), ((1, 1), {}), ((2, 0), {"far": -1})],
+)
+def test_a_best_at_the_end_of_a_range_is_marked(best: tuple[int, int], edges: dict[str, int]) -> None:
+    rows = []
+    for settings in grid_of_settings([NS, FARS]):
+        at = NS.values.index(settings["n"]), FARS.values.index(settings["far"])  # type: ignore[arg-type]
+        rows.append(Tried(settings, {"growth": -float(abs(at[0] - best[0]) + abs(at[1] - best[1]))}))
+    assert map_of([NS, FARS], rows, "growth").edges == edges
+    two = Range("n", (3.0, 5.0))
+    assert map_of([two], [Tried({"n": v}, {"growth": v}) for v in two.values], "growth").edges == {}
 
 
 def test_too_short_a_history_gets_a_sentence() -> None:

@@ -64,5 +64,6 @@ class LibraryBackground:
 def furnished(panel: Panel, reader: BarReader, before: BarReader, extended: bool) -> Panel:
     """The panel, with what the library knows besides its bars."""
     panel.ticks = tuple(reader.infos[s].tick for s in panel.symbols)
+    panel.contracts = tuple(reader.infos[s].contract for s in panel.symbols)
     panel.background = LibraryBackground(reader, before, extended)
     return panel

@@ -16,8 +16,8 @@ from oakladder.bars.store.symbol_info import SymbolInfo, SymbolInfos, info_of, p
 from oakladder.disk import replacing, set_aside, why
 
 _log = logging.getLogger(__name__)
-_VERSION = 2
-_PARTS = ("symbol", "name", "sector", "kind", "tick", "step", "origin", "by_hand", "calendar")
+_VERSION = 3
+_PARTS = ("symbol", "name", "sector", "kind", "tick", "step", "origin", "by_hand", "calendar", "contract")
 _SCHEMA = f"""
 create table if not exists symbols (
     symbol text primary key, position integer, {", ".join(f"{p}" for p in _PARTS[1:])});
@@ -114,6 +114,11 @@ class Catalogue:
         tables = {row[0] for row in db.execute("select name from sqlite_master where type = 'table'")}
         if version == 0 and "symbols" in tables:
             self._from_first_form(db)
+        if version == 2 and {"symbols", "unfinished"} <= tables:
+            for table in ("symbols", "unfinished"):  # the last part came with the third version
+                known = {row[1] for row in db.execute(f"pragma table_info({table})")}
+                if "contract" not in known:
+                    db.execute(f"alter table {table} add column contract")
         if version < _VERSION or not {"symbols", "facts", "unfinished"} <= tables:
             db.executescript(_SCHEMA)
             db.execute(f"pragma user_version = {_VERSION}")

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from oakladder.bars.bars import Bars
 from oakladder.bars.calendar_words import ClosedDays, with_hours
+from oakladder.bars.contract import MOST, Contract
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.library import BarLibrary
@@ -30,6 +31,25 @@ class Change:
     weekend: bool | None = None
     #: The days on which the market is closed or closes early; replaces the known ones.
     closed: ClosedDays | None = None
+    #: The terms of a unit, each as in `Contract`; a margin is a share and money a unit.
+    multiplier: float | None = None
+    currency: str | None = None
+    margin: tuple[float, float] | None = None
+
+    def contract(self, old: Contract) -> Contract:
+        """The terms of a unit as they would be. Raises `DataProblem` where they make no sense."""
+        made = replace(
+            old,
+            multiplier=old.multiplier if self.multiplier is None else self.multiplier,
+            currency=old.currency if self.currency is None else self.currency.strip(),
+        )
+        if self.margin is not None:
+            made = replace(made, margin=self.margin[0], margin_money=self.margin[1])
+        if not made.is_sound:
+            raise DataProblem(
+                f"A multiplier is a number above 0 and at most {MOST:,.0f}; a margin is up to 100% of the value, or money a unit."
+            )
+        return made
 
     def calendar(self, old: Calendar) -> Calendar:
         """The calendar as it would be. Raises `DataProblem` for hours that make no sense."""
@@ -49,6 +69,7 @@ class Change:
             kind=old.kind if self.kind is None else self.kind,
             tick=old.tick if self.tick is None else self.tick,
             calendar=self.calendar(old.calendar),
+            contract=self.contract(old.contract),
         )
         return replace(made, by_hand=old.by_hand | {p for p in BY_HAND if getattr(made, p) != getattr(old, p)})
 

@@ -10,6 +10,7 @@ from zoneinfo import available_timezones
 import msgspec
 
 from oakladder.bars.calendar_words import is_sound
+from oakladder.bars.contract import PLAIN, Contract
 from oakladder.bars.errors import UnknownSymbol
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import BarUnit, Timeframe
@@ -18,7 +19,7 @@ from oakladder.bars.zones import is_zone
 #: Who has made a symbol: the user, by an import, or the demo market.
 OWN, DEMO = "", "demo"
 #: The parts of a `SymbolInfo` that a user can set; imports do not overwrite them.
-BY_HAND = ("name", "sector", "kind", "tick", "calendar")
+BY_HAND = ("name", "sector", "kind", "tick", "calendar", "contract")
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +38,8 @@ class SymbolInfo:
     origin: str = OWN
     #: Which parts the user has set.
     by_hand: frozenset[str] = frozenset()
+    #: What one unit of it is worth and ties up.
+    contract: Contract = PLAIN
 
     @property
     def finest(self) -> Timeframe:
@@ -117,7 +120,17 @@ def info_of(plain: dict[str, Any]) -> SymbolInfo:
         step if isinstance(step, int) and 1 <= step <= 1440 else 1,
         _text(plain, "origin"),
         frozenset(w for w in (words.split(",") if isinstance(words, str) else ()) if w in BY_HAND),
+        _contract(plain.get("contract")),
     )
+
+
+def _contract(text: object) -> Contract:
+    """The terms of a unit from what was written down; those of a share where that makes no sense."""
+    try:
+        made = msgspec.json.decode(text, type=Contract) if isinstance(text, str) and text else PLAIN
+    except (msgspec.MsgspecError, RecursionError):
+        return PLAIN
+    return made if made.is_sound else PLAIN
 
 
 def _text(plain: dict[str, Any], key: str) -> str:
@@ -137,6 +150,7 @@ def plain_of(info: SymbolInfo) -> dict[str, Any]:
         "origin": info.origin,
         "by_hand": ",".join(sorted(info.by_hand)),
         "calendar": calendar_text(info.calendar),
+        "contract": "" if info.contract == PLAIN else msgspec.json.encode(info.contract).decode(),
     }
 
 

@@ -65,20 +65,22 @@ class TradePaths(Layer):
             painter.drawRect(QRectF(x1 - 3, y0 - 3, 6, 6))
 
     def _seal(self, painter: QPainter, theme: Theme, found: ChartTrades) -> None:
-        """A line before the first sealed bar, with a word why results end there."""
+        """A line before the first sealed bar, with a word why results end there; the word alone where that is out of sight."""
         if found.opened >= found.bars or not found.is_sealed.any():
             return
-        x = float(self.bar_x(found.opened - 0.5))
-        if not 0 <= x <= self.width():
+        x, box = float(self.bar_x(found.opened - 0.5)), self.box
+        if x > box.right():
             return
         painter.setPen(QPen(theme.color("mute"), 1, Qt.PenStyle.DashLine))
-        painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        if x >= box.left():
+            painter.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
+        x = max(x, box.left())
         painter.setFont(ui_font(SMALL))
         metrics = painter.fontMetrics()
-        words = f"results from here on are {SEALED}"
+        words = f"results from here on are {SEALED}" if x > box.left() else f"results here are {SEALED}"
         width = metrics.horizontalAdvance(words)
-        left = x + 4 if x + 4 + width <= self.width() else x - 4 - width
-        painter.drawText(QPointF(left, self.height() - metrics.descent() - 3), words)
+        left = x + 4 if x + 4 + width <= box.right() else x - 4 - width
+        painter.drawText(QPointF(left, box.bottom() - metrics.descent() - 3), words)
 
     def _path(
         self, painter: QPainter, theme: Theme, x0: float, y0: float, x1: float, y1: float, gain: float, is_open: bool

@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from oakladder.bars.calendar_words import closed_days, closed_text, hours_of, hours_words
+from oakladder.bars.contract import margin_text, parse_margin
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.edit_metadata import Change
 from oakladder.bars.store.symbol_info import SymbolInfo, zones
@@ -44,6 +45,23 @@ def tick_in(text: str) -> float | None:
     return tick
 
 
+def _number_in(text: str) -> float | None:
+    """A multiplier as it was typed; None for nothing. Raises `DataProblem`."""
+    words = text.strip().replace(",", ".")
+    try:
+        return float(words) if words else None
+    except ValueError:
+        raise DataProblem(f"`{text.strip()}` is not a multiplier. Write a number such as 50.") from None
+
+
+def _margin_in(text: str) -> tuple[float, float] | None:
+    """A margin as it was typed; None for nothing. Raises `DataProblem`."""
+    try:
+        return parse_margin(text) if text.strip() else None
+    except ValueError as error:
+        raise DataProblem(str(error)) from None
+
+
 class EditDialog(QDialog):
     """Edits what the library knows of some symbols; empty fields stay unchanged."""
 
@@ -52,6 +70,7 @@ class EditDialog(QDialog):
         self.setWindowTitle("Edit symbols")
         self.name, self.tick, self.hours, self.all_hours = QLineEdit(), QLineEdit(), QLineEdit(), QLineEdit()
         self.group, self.kind, self.zone, self.weekend = QComboBox(), QComboBox(), QComboBox(), QComboBox()
+        self.multiplier, self.currency, self.margin = QLineEdit(), QLineEdit(), QLineEdit()
         self.word = QLabel(objectName="trouble")
         self.word.setWordWrap(True)
         one = infos[0] if len(infos) == 1 else None
@@ -77,6 +96,7 @@ class EditDialog(QDialog):
                 hours_words(infos[0].calendar) if len({hours_words(i.calendar) for i in infos}) == 1 else "different",
             ),
             (self.all_hours, "as in 06:00-22:00"),
+            *self._contract_examples(infos),
         )
         for line, words in examples:
             line.setPlaceholderText(f"{_STAYS}: {words}" if line is not self.all_hours else words)
@@ -85,6 +105,9 @@ class EditDialog(QDialog):
         form.addRow("Group", self.group)
         form.addRow("Kind", self.kind)
         form.addRow("Tick size", self.tick)
+        form.addRow("Multiplier", self.multiplier)
+        form.addRow("Currency", self.currency)
+        form.addRow("Margin", self.margin)
         form.addRow("Time zone", self.zone)
         form.addRow("Regular hours", self.hours)
         form.addRow("Extended hours", self.all_hours)
@@ -106,6 +129,23 @@ class EditDialog(QDialog):
         layout.addLayout(buttons)
         self._infos = infos
         self.setMinimumWidth(420)
+
+    def _contract_examples(self, infos: list[SymbolInfo]) -> list[tuple[QLineEdit, str]]:
+        """The fields of what one unit is, with what is known."""
+        self.multiplier.setToolTip("How many times its price one unit is worth, such as 50 for a future")
+        self.currency.setToolTip(
+            "The currency of the prices; a trial in another currency needs a pair of the two in the library"
+        )
+        self.margin.setToolTip("What a position ties up: 10% of its value, or 1200 money for each unit")
+        made = []
+        for line, words in (
+            (self.multiplier, lambda c: f"{c.multiplier:g}"),
+            (self.currency, lambda c: c.currency or "the account's"),
+            (self.margin, margin_text),
+        ):
+            known = {words(i.contract) for i in infos}
+            made.append((line, known.pop() if len(known) == 1 else "different"))
+        return made
 
     def _closed_part(self, infos: list[SymbolInfo]) -> QWidget:
         """The days on which the market is closed or closes early: as text, or out of a file."""
@@ -172,6 +212,9 @@ class EditDialog(QDialog):
             hours_of(self.all_hours.text()) if self.all_hours.text().strip() else None,
             self.weekend.currentData(),
             closed_days(said) if (said := self.closed.toPlainText().strip()) != self._closed_before.strip() else None,
+            _number_in(self.multiplier.text()),
+            self.currency.text().strip() or None,
+            _margin_in(self.margin.text()),
         )
 
     def _accept(self) -> None:

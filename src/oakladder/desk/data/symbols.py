@@ -20,6 +20,7 @@ from oakladder.app.basis import Part
 from oakladder.app.jobs import Ticket, sentence_of
 from oakladder.app.session import Session
 from oakladder.bars.calendar_words import hours_words
+from oakladder.bars.contract import contract_words
 from oakladder.bars.store.edit_metadata import Change, edit_symbols
 from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.time_words import tick_words
@@ -131,7 +132,8 @@ class SymbolsModel(RowsModel):
 
 def _texts(info: SymbolInfo, held: Coverage | None) -> tuple[str, ...]:
     """A row of the table."""
-    what = f"{info.kind}, tick {tick_words(info.tick)}, {hours_words(info.calendar)} {info.calendar.zone}"
+    unit = "".join(f", {words}" for words in contract_words(info.contract))
+    what = f"{info.kind}, tick {tick_words(info.tick)}{unit}, {hours_words(info.calendar)} {info.calendar.zone}"
     return (
         info.symbol,
         info.name,

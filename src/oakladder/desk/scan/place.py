@@ -82,7 +82,7 @@ class ScanPlace(QWidget):
         self.join = join_box(Join.ALL.value)
         self.lines = LinesEditor()
         self.card_scroll = CardScroll(self.lines)
-        self.days = QSpinBox(minimum=5, maximum=5000, value=250, accessibleName="Bars to look back")
+        self.days = QSpinBox(minimum=5, maximum=5000, value=750, accessibleName="Bars to look back")
         self.run_button = QPushButton("Scan", objectName="go")
         self.past_button = QPushButton("Look back")
         self.run_button.setToolTip(hinted("Find the symbols that match now", "run_scan"))

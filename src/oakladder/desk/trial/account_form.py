@@ -44,6 +44,7 @@ class AccountForm(QFrame):
         self._account = Account()
         self.money, self.lot, self.power, self.fixed, self.per_unit = (QDoubleSpinBox() for _ in range(5))
         self.sizing, self.cost, self.slip = QLineEdit(), QLineEdit(), QLineEdit()
+        self.financing, self.borrow, self.currency = QLineEdit(), QLineEdit(), QLineEdit()
         self.most = QSpinBox()
         self.apart = QCheckBox("separate account for each symbol")
         self.finer = QCheckBox("use minute bars within each bar where available")
@@ -65,6 +66,12 @@ class AccountForm(QFrame):
         self.sizing.setToolTip(
             "100% of equity, 5000m money, 100u units, 1%r of equity at risk; empty: all of it for one symbol, a tenth for many"
         )
+        self.financing.setToolTip("What holding a long position costs a year, as a share of what was paid, such as 4%")
+        self.borrow.setToolTip("What holding a short position costs a year, as a share of what was got, such as 2%")
+        self.currency.setPlaceholderText("as symbols")
+        self.currency.setToolTip(
+            "The account's currency; symbols with prices in another need a pair of the two in the library"
+        )
         self.cost.setToolTip("Share of each fill's value, such as 0.05%")
         self.slip.setToolTip(
             "How much worse market and stop fills are: 1t (ticks), 0.02%, 10%range (of the bar's high to low), 0.5%volume (of the "
@@ -76,7 +83,7 @@ class AccountForm(QFrame):
             box.valueChanged.connect(lambda _: self._tell())
         self.most.setKeyboardTracking(False)
         self.most.valueChanged.connect(lambda _: self._tell())
-        for line in (self.sizing, self.cost, self.slip):
+        for line in (self.sizing, self.cost, self.slip, self.financing, self.borrow, self.currency):
             line.editingFinished.connect(self._tell)
         self.apart.toggled.connect(lambda _: self._tell())
         self.through.toggled.connect(lambda _: self._tell())
@@ -90,17 +97,18 @@ class AccountForm(QFrame):
             (("Starting money", self.money), ("Position size", self.sizing), ("Lot", self.lot)),
             (("Max open positions", self.most), ("Buying power", self.power), ("Slippage", self.slip)),
             (("Commission", self.cost), ("plus per fill", self.fixed), ("plus per unit", self.per_unit)),
+            (("Financing a year", self.financing), ("Borrow rate a year", self.borrow), ("Currency", self.currency)),
         )
         for k, fields in enumerate(columns):
             for row, (words, field) in enumerate(fields):
-                field.setFixedWidth(120)
+                field.setFixedWidth(104)
                 field.setAccessibleName(words)
                 grid.addWidget(QLabel(words, objectName="quiet"), row, 2 * k)
                 grid.addWidget(field, row, 2 * k + 1)
         grid.addWidget(self.apart, 3, 0, 1, 2)
         grid.addWidget(self.through, 3, 2, 1, 2)
         grid.addWidget(self.finer, 3, 4, 1, 4)
-        grid.setColumnStretch(8, 1)
+        grid.setColumnStretch(2 * len(columns), 1)
 
     def show_account(self, account: Account, finer: bool) -> None:
         """Shows an account without emitting signals."""
@@ -117,6 +125,9 @@ class AccountForm(QFrame):
         self.sizing.setText(str(account.size) if account.size is not None else "")
         self.cost.setText(f"{account.costs.ratio * 100:g}%")
         self.slip.setText(str(account.costs.slippage))
+        self.financing.setText(f"{account.costs.financing * 100:g}%")
+        self.borrow.setText(f"{account.costs.borrow * 100:g}%")
+        self.currency.setText(account.currency)
         self.apart.setChecked(account.apart)
         self.through.setChecked(account.through)
         self.finer.setChecked(finer)
@@ -132,6 +143,8 @@ class AccountForm(QFrame):
                 self.per_unit.value(),
                 parse_ratio(self.cost.text()),
                 Slippage.parse(self.slip.text()),
+                parse_ratio(self.financing.text() or "0"),
+                parse_ratio(self.borrow.text() or "0"),
             )
             made = replace(
                 self._account,
@@ -143,6 +156,7 @@ class AccountForm(QFrame):
                 costs=costs,
                 apart=self.apart.isChecked(),
                 through=self.through.isChecked(),
+                currency=self.currency.text().strip(),
             )
             made.check()
         except RunProblem as error:

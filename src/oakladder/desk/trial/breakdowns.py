@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QWidget
 
 from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.bar_rows import BarRow, BarsBy
-from oakladder.trial import breakdowns
+from oakladder.trial import breakdowns, regimes
 from oakladder.trial.breakdowns import TradeGroup
 from oakladder.trial.metrics.metrics import Unit, written
 from oakladder.trial.trial import Trial
@@ -33,6 +33,9 @@ class BreakdownPanel(BarsBy):
             "side and exit reason": lambda trial: [*breakdowns.by_side(trial), *breakdowns.by_reason(trial)],
             "symbol": breakdowns.by_symbol,
             "group": lambda trial: breakdowns.by_group(trial, group_of()),
+            "year": regimes.by_year,
+            "trend of the index": regimes.by_trend,
+            "volatility of the index": regimes.by_volatility,
             "entry weekday": breakdowns.by_weekday,
             "entry hour": breakdowns.by_hour,
             "entry month": breakdowns.by_entry_month,

@@ -2,20 +2,28 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter
+import math
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
-from oakladder.desk.look.fonts import ui_font
+from oakladder.desk.chart.arrays import draw_chain
+from oakladder.desk.look.fonts import SMALL, ui_font
 from oakladder.desk.look.painted_widget import PaintedWidget
 from oakladder.desk.look.theme import Theme
+from oakladder.desk.widgets.curve import thinned
 from oakladder.trial.breakdowns import Month, months
+from oakladder.trial.regimes import rolling_year
 from oakladder.trial.trial import Trial
 
 _NAMES = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec", "Year")
 #: A change of so much has the full colour.
 _FULL = 0.1
 _HEAD, _ROW, _YEAR = 22, 24, 48
+#: Between the sheet and the line below it, and how high that is at least.
+_GAP, _LEAST_LINE = 6, 28
 #: What a screen reader says of it when it is empty.
 _NOTHING = "Results by month"
 
@@ -28,6 +36,8 @@ class MonthSheet(PaintedWidget):
         self.setAccessibleName(_NOTHING)
         self.theme = theme
         self._years: dict[int, dict[int, float]] = {}
+        #: The times and the results of the year up to each session.
+        self._rolling = np.zeros(0, dtype=np.int64), np.zeros(0)
 
     def sizeHint(self) -> QSize:
         return QSize(600, _HEAD + _ROW * max(len(self._years), 1) + 6)
@@ -35,6 +45,7 @@ class MonthSheet(PaintedWidget):
     def show_trial(self, trial: Trial | None) -> None:
         """Shows the months of a trial."""
         self._years = _by_year(months(trial)) if trial is not None else {}
+        self._rolling = rolling_year(trial) if trial is not None else (np.zeros(0, dtype=np.int64), np.zeros(0))
         self.setMinimumHeight(self.sizeHint().height())
         self.setAccessibleName("; ".join(f"{year}: {row[13]:+.1%}" for year, row in self._years.items()) or _NOTHING)
         self.update()
@@ -57,6 +68,37 @@ class MonthSheet(PaintedWidget):
                 painter.fillRect(cell, fill)
                 painter.setPen(self.theme.color("ink"))
                 painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, f"{change:+.1%}")
+        self._line(painter, _HEAD + len(self._years) * _ROW + _GAP)
+
+    def _line(self, painter: QPainter, top: float) -> None:
+        """What the twelve months up to each day brought, below the sheet where there is room."""
+        times, values = self._rolling
+        box = QRectF(_YEAR, top + 16, self.width() - _YEAR - 70, self.height() - top - 22)
+        if len(values) < 2 or box.height() < _LEAST_LINE:
+            return
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(ui_font(SMALL))
+        painter.setPen(self.theme.color("faint"))
+        worst, best = float(values.min()), float(values.max())
+        words = f"The twelve months up to each day: from {worst:+.1%} to {best:+.1%}, {math.floor(100 * np.mean(values > 0))}% of them with a gain"
+        painter.drawText(QRectF(_YEAR, top, self.width() - _YEAR, 16), Qt.AlignmentFlag.AlignVCenter, words)
+        low, high = min(worst, 0.0), max(best, 0.0)
+        some = thinned(values, int(box.width()))
+
+        def y(value: np.ndarray) -> np.ndarray:
+            return np.asarray(box.bottom() - box.height() * (value - low) / max(high - low, 1e-9))
+
+        edges = [0.0, *(v for v in (low, high) if abs(v) * box.height() > 14 * (high - low))]
+        for value in edges:
+            level = float(y(np.array([value]))[0])
+            painter.setPen(QPen(self.theme.color("line"), 1, Qt.PenStyle.DotLine))
+            painter.drawLine(QPointF(box.left(), level), QPointF(box.right(), level))
+            painter.setPen(self.theme.color("faint"))
+            place = QRectF(box.right() + 6, level - 8, 60, 16)
+            painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, f"{value:+.0%}")
+        x = box.left() + box.width() * (times[some] - times[0]) / max(int(times[-1] - times[0]), 1)
+        painter.setPen(QPen(self.theme.color("ink"), 1.6))
+        draw_chain(painter, x, y(values[some]))
 
 
 _RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QComboBox,
@@ -17,6 +18,7 @@ from PyQt6.QtWidgets import (
 
 from oakladder.app.actions import hinted
 from oakladder.app.basis import TRIAL
+from oakladder.app.jobs import Ticket
 from oakladder.app.picked_symbol import PickedSymbol
 from oakladder.app.rule import fitting
 from oakladder.app.session import Session
@@ -37,6 +39,7 @@ from oakladder.desk.trial.outcome_words import outcome_words
 from oakladder.desk.trial.shift_test import ShiftTestView
 from oakladder.desk.trial.skipped_entries import SkippedEntries
 from oakladder.desk.trial.sweep.view import SweepView
+from oakladder.desk.trial.symbol_curves import SymbolCurves
 from oakladder.desk.trial.trade_charts import TradeCharts
 from oakladder.desk.trial.trade_table import TradeTable
 from oakladder.desk.trial.variants import Variants
@@ -44,6 +47,8 @@ from oakladder.desk.widgets.curve import VARIANT_COLOURS, Curve, CurveView
 from oakladder.desk.widgets.self_drawn import Splitter
 from oakladder.desk.widgets.transient import passing_menu
 from oakladder.desk.widgets.veil import veiled
+from oakladder.trial.broker.ledger import Taken
+from oakladder.trial.by_symbol import SymbolCurve, symbol_curves
 from oakladder.trial.notebook import Try
 from oakladder.trial.trial import Trial
 
@@ -79,6 +84,7 @@ class TrialPlace(QWidget):
         self.metrics, self.curve = MetricsRow(theme), CurveView(theme)
         self.table, self.charts, self.months = TradeTable(theme), TradeCharts(theme), MonthSheet(theme)
         self.groups = BreakdownPanel(theme, self._groups)
+        self.by_symbol = SymbolCurves(theme, self._groups)
         self.scatter, self.left_out = ExcursionsView(theme), SkippedEntries(theme)
         self.tabs, self.views = QTabWidget(accessibleName="Trades"), QTabWidget(accessibleName="Judging")
         self.evidence = EvidenceView(session.judging, session.basis, theme, self._groups)
@@ -128,6 +134,7 @@ class TrialPlace(QWidget):
         for words, part in (
             ("Trades", self.table),
             ("Small charts", self.charts),
+            ("Symbols", self.by_symbol),
             ("Months", self.months),
             ("Breakdown", self.groups),
             ("Excursions", self.scatter),
@@ -194,6 +201,8 @@ class TrialPlace(QWidget):
         for part in (self.curve, self.table, self.charts, self.scatter):
             part.picked.connect(self._open)
         self.left_out.table.picked.connect(self._open)
+        self.by_symbol.asked.connect(self._ask_curves)
+        self.by_symbol.picked.connect(self._open_symbol)
         self.tabs.currentChanged.connect(lambda _: self._fill_tab())
         self.views.currentChanged.connect(lambda _: self._fill_view())
         self.honesty.picked.connect(self.picked)
@@ -306,6 +315,28 @@ class TrialPlace(QWidget):
         elif part is not None:
             part.show_trial(self._shown)  # type: ignore[attr-defined]
 
+    def _ask_curves(self, trial: Trial | None) -> None:
+        """Has the curve of each symbol worked out in the background."""
+        jobs = self.session.jobs
+        if trial is None:
+            jobs.stop("symbol_curves")
+            return
+
+        def work(ticket: Ticket) -> list[SymbolCurve]:
+            return symbol_curves(trial, ticket.cancelled, ticket.report)
+
+        jobs.start("symbol_curves", work, lambda made: self.by_symbol.show_curves(trial, made), slow=True)
+
+    def _open_symbol(self, symbol: str) -> None:
+        """Shows the first trade of a symbol on the Bench."""
+        trial = self._shown
+        if trial is None:
+            return
+        k = trial.ground.panel.symbols.index(symbol)
+        of_symbol = np.flatnonzero((trial.trades.symbol == k) & (trial.book.taken == Taken.YES))
+        if len(of_symbol):
+            self._open(int(of_symbol[-1]))
+
     def _outcome(self) -> Outcome | None:
         outcomes = self.variants.rows.outcomes
         return outcomes[self.variants.rows.current] if outcomes else None
@@ -326,7 +357,7 @@ class TrialPlace(QWidget):
 
     def _show_theme(self) -> None:
         theme = theme_of(self.session)
-        for part in (self.variants.rows, self.curve, self.months, self.charts, self.scatter):
+        for part in (self.variants.rows, self.curve, self.months, self.charts, self.by_symbol, self.scatter):
             part.theme = theme
             part.update()
         for view in (self.groups, self.evidence, self.chance, self.sweep, self.notebook, self.honesty):

@@ -51,6 +51,8 @@ def explain(ask: ColumnRequest, library: BarSource, symbol: str) -> Explained:
     value = what.roles["value"] if isinstance(what, Output) else what
     opened = int(ask.sealed.opened(panel)[0])
     lines = [_now_and_before(result, value, len(bars), opened)]
+    if opened < len(bars) and tells_result(ask.program, value):
+        lines.append(f"What came of it is sealed from {bar_time(bars, opened)} on, until its rule breaks the seal.")
     if isinstance(what, Output) and "when" in what.roles:
         flags = result.is_true(what.roles["when"])
         lines.append(f"Its colour: {_since(flags, bars)}.")

@@ -128,7 +128,11 @@ def _without_results(
         panel = view.panel(frame)
         hidden = dict(zip(panel.symbols, sealed.hides_now(panel).tolist(), strict=True))
         cells = make(view, frame, settings)
-        return {symbol: Cell(SEALED) if hidden.get(symbol) else cell for symbol, cell in cells.items()}
+        # Where there is nothing, as without a position, nothing is hidden.
+        return {
+            symbol: Cell(SEALED) if hidden.get(symbol) and cell.words != NOTHING else cell
+            for symbol, cell in cells.items()
+        }
 
     return made, roots, False
 

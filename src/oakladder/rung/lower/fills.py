@@ -196,7 +196,9 @@ class Fills(Prices):
             for name, falling, rising in (("as_good", "p_open", "p_open"), ("comes", "p_low", "p_high")):
                 reached = f"if falls then {falling} <= o_price else {rising} >= o_price"
                 if self.through:
-                    beyond = f"if falls then {falling} < o_price - {self._beyond} else {rising} > o_price + {self._beyond}"
+                    beyond = (
+                        f"if falls then {falling} < o_price - {self._beyond} else {rising} > o_price + {self._beyond}"
+                    )
                     reached = f"if order == {Order.LIMIT} then ({beyond}) else ({reached})"
                 w.let(name, reached)
             w.set("got", either("p_open", "as_good", either("o_price", "comes", "none")))

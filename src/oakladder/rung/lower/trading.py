@@ -52,13 +52,23 @@ _COUNTED = {_W.MOST: 1, _W.PAUSE: 0}
 class Trading:
     """Lowers the trades of one script."""
 
-    def __init__(self, trades: Sequence[t.Trade], expressions: Expressions, ratios: frozenset[t.Expr], *, finer: bool, through: bool):
+    def __init__(
+        self,
+        trades: Sequence[t.Trade],
+        expressions: Expressions,
+        ratios: frozenset[t.Expr],
+        *,
+        finer: bool,
+        through: bool,
+    ):
         self.trades, self.expressions, self.emitter = list(trades), expressions, expressions.emitter
         self.base = self.emitter.base
         self.log = Log(self.base, WIDTH)
         self.w = Writer(expressions, self.base)
         self.used = frozenset(what for trade in self.trades for what in trade.clauses)
-        self.fills_of = Fills(self.w, self.log, self.used, [trade.side for trade in self.trades], finer=finer, through=through)
+        self.fills_of = Fills(
+            self.w, self.log, self.used, [trade.side for trade in self.trades], finer=finer, through=through
+        )
         self._ratios = {
             trade: frozenset(w for w, c in trade.clauses.items() if c.values and c.values[0] in ratios)
             for trade in self.trades

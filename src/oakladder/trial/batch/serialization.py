@@ -9,6 +9,7 @@ from functools import lru_cache
 import numpy as np
 
 from oakladder.bars.bars import COLUMNS, Bars
+from oakladder.bars.contract import Contract
 from oakladder.bars.panel import Background, Minutes, Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.sessions import Calendar
@@ -32,6 +33,7 @@ class PackedPanel:
     columns: dict[str, np.ndarray]
     extended: bool
     ticks: tuple[float, ...] | None
+    contracts: tuple[Contract, ...] | None
     minutes: Minutes | None
 
     @classmethod
@@ -47,6 +49,7 @@ class PackedPanel:
             columns,
             timeline.extended,
             panel.ticks,
+            panel.contracts,
             panel.minutes,
         )
 
@@ -59,7 +62,7 @@ class PackedPanel:
             series.append(Bars(symbol, frame, calendar, times, columns, self.extended))
             at += len(times)
         made = panel_of(series, frame)
-        made.ticks, made.minutes = self.ticks, self.minutes
+        made.ticks, made.contracts, made.minutes = self.ticks, self.contracts, self.minutes
         return made
 
 
@@ -110,6 +113,8 @@ class Packed:
     first: int | None
     seal: int | None
     account: Account
+    #: What units are worth in the account's currency, see `Grid`.
+    factors: np.ndarray | None
 
     def to_bytes(self) -> bytes:
         return pickle.dumps(self, protocol=pickle.HIGHEST_PROTOCOL)
@@ -126,7 +131,15 @@ def packed(
     """A rule and its ground as bytes; ``seen`` is what a run of it asked of its background."""
     background = Recorded(None, seen.others, seen.before) if seen is not None else None
     made = Packed(
-        program.text, other_scripts, finer, PackedPanel.of(ground.panel), background, ground.first, ground.seal, account
+        program.text,
+        other_scripts,
+        finer,
+        PackedPanel.of(ground.panel),
+        background,
+        ground.first,
+        ground.seal,
+        account,
+        ground.grid.in_currency(account.currency).factors,
     )
     return made.to_bytes()
 
@@ -139,4 +152,5 @@ def unpacked(data: bytes | Shared) -> tuple[Program, TrialData, Account]:
     panel = made.panel.unpacked()
     panel.background = made.background
     ground = TrialData(panel, grid_of(panel), made.first, made.seal)
+    ground.grid.know(made.account.currency, made.factors)
     return program.finer() if made.finer else program, ground, made.account

@@ -13,7 +13,7 @@ from oakladder.rung.problems import Cancelled, RunProblem
 from oakladder.trial.broker.money import Account
 from oakladder.trial.broker.trade_finder import find_trades
 from oakladder.trial.broker.trades import Trades
-from oakladder.trial.metrics.metrics import Value
+from oakladder.trial.metrics.metrics import Value, without_book
 from oakladder.trial.trial import Trial, TrialData, counts_of, judged, summarize, trades_from
 
 
@@ -56,7 +56,7 @@ class Task:
         trades = self._trades(settings, cancelled)
         sums = summarize(trades, self.account, self.ground)
         made = sums or judged(self.program, settings, self.ground, self.account, trades)
-        return Tried(dict(changed), made.metrics, counts_of(trades))
+        return Tried(dict(changed), without_book(made.metrics), counts_of(trades))
 
     def _trades(self, settings: Mapping[str, object], cancelled: Callable[[], bool] | None) -> Trades:
         self.account.check()

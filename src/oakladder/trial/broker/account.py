@@ -6,13 +6,20 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oakladder.rung.trade_log import Moment, Order
+from oakladder.bars.contract import PLAIN as SHARE
+from oakladder.bars.zones import DAY
+from oakladder.engine.run.row_kernel import RowKernel
+from oakladder.rung.trade_log import Column, Moment, Order
 from oakladder.rung.trade_words import Reason
+from oakladder.trial.broker.fills import Model
 from oakladder.trial.broker.ledger import Taken, ledger
 from oakladder.trial.broker.money import Account, FillBar
 from oakladder.trial.broker.trade_results import PARTS, RESULTS, outcome
 from oakladder.trial.broker.trades import Trades
 from oakladder.trial.grid import Grid
+
+#: Days of a year, leap years in the mean.
+_YEAR = 365.25
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,12 +65,15 @@ class Book:
 
 def keep_book(trades: Trades, account: Account, grid: Grid) -> Book:
     """Goes through the trades of a panel with an account, or with one for each symbol."""
-    columns, settings = panel_columns(trades, grid) | slippage_columns(trades, account), cost_settings(account, grid)
+    grid, symbols = grid.in_currency(account.currency), len(trades.panel)
+    model, settings = model_of(account, grid), cost_settings(account, grid)
+    columns = panel_columns(trades, grid) | model_columns(trades, account, grid)
     moments = _moments(trades, grid)
-    units, taken = _sized(trades, account, moments, columns, settings)
+    sized = settings | money_settings(account, symbols)
+    units, taken = _sized(trades, account, moments, columns, sized, ledger(model))
     columns |= {"units": units, "from": moments[:, 0], "to": moments[:, 1]}
     settings["cells"] = float(PARTS * len(grid))
-    results, curve = outcome(account.costs.slippage.by_bar).run(columns, np.array([0, len(trades)]), settings)
+    results, curve = outcome(model).run(columns, np.array([0, len(trades)]), settings)
     made = dict(zip(RESULTS, results, strict=True))
     return Book(trades, account, grid, taken, units, curve=curve.reshape(PARTS, len(grid)), **made)
 
@@ -72,39 +82,70 @@ def panel_columns(trades: Trades, grid: Grid) -> dict[str, np.ndarray]:
     """What the code of an account reads of trades and of their panel. Each has one axis, shape (length,), float64: the
     rows of the log end to end, and those of `Grid.columns`."""
     sides = np.array([float(rule.side) for rule in trades.rules])
-    return grid.columns | {"rows": trades.rows.ravel(), "sides": sides}
+    return grid.columns | {"rows": rows_in_money(trades, grid).ravel(), "sides": sides}
 
 
-def slippage_columns(trades: Trades, account: Account) -> dict[str, np.ndarray]:
-    """By how much each trade's entry and exit are worse by the bars that they are filled on: in money per unit, and per unit
-    for each unit of the fill; 0 for limits, targets and what is open. Nothing where slippage does not depend on bars. Each:
-    shape (trades,), float64."""
-    slip = account.costs.slippage
-    if not slip.by_bar:
-        return {}
-    is_limit = trades.order == Order.LIMIT
-    is_target = ~trades.closed | (trades.reason == Reason.TARGET.number)
-    made = {}
-    for way, bars, price, spared in (
-        ("in", trades.entered, trades.entry, is_limit),
-        ("out", np.where(trades.closed, trades.left, trades.entered), trades.exit, is_target),
-    ):
-        bar = FillBar.of(trades.panel, bars, 1.0)
-        made[f"slip_{way}"] = np.where(spared, 0.0, slip.of_range * bar.spread)
-        made[f"push_{way}"] = np.where(spared, 0.0, slip.of_volume * np.abs(price) * bar.share)
+def rows_in_money(trades: Trades, grid: Grid) -> np.ndarray:
+    """The rows of trades with their prices as what a unit was worth then. Shape (trades, columns), float64."""
+    if grid.factors is None or not len(trades):
+        return trades.rows
+    rows = trades.rows.copy()
+    entered, left = grid.factor(trades.entered), grid.factor(np.where(trades.closed, trades.left, trades.entered))
+    for column in (Column.ENTRY, Column.RISK, Column.FIRST_RISK):
+        rows[:, column] *= entered
+    rows[:, Column.EXIT] *= left
+    return rows
+
+
+def model_of(account: Account, grid: Grid) -> Model:
+    """What an account reckons with on some bars beside its plain costs."""
+    costs, contracts = account.costs, grid.panel.contracts or ()
+    return Model(
+        by_bar=costs.slippage.by_bar or (grid.factors is not None and costs.slippage.ticks > 0),
+        carry=bool(costs.financing or costs.borrow),
+        margin=any((c.margin, c.margin_money) != (SHARE.margin, SHARE.margin_money) for c in contracts),
+    )
+
+
+def model_columns(trades: Trades, account: Account, grid: Grid) -> dict[str, np.ndarray]:
+    """What the code of an account reads of each trade beside its row, by `Model`. By how much its entry and exit are worse by
+    the bars that they are filled on, in money per unit: ``slip`` whatever the size, ``push`` for a fill of the whole volume, of
+    which one unit is a ``share``; 0 for limits, targets and what is open. And which share of its value, and how much money
+    for each unit, it ties up. Each: shape (trades,), float64."""
+    model, slip, panel = model_of(account, grid), account.costs.slippage, trades.panel
+    made: dict[str, np.ndarray] = {}
+    if model.by_bar:
+        ticks = np.array(panel.steps)[trades.symbol] * (slip.ticks if grid.factors is not None else 0.0)
+        is_target = ~trades.closed | (trades.reason == Reason.TARGET.number)
+        for way, bars, price, spared in (
+            ("in", trades.entered, trades.entry, trades.order == Order.LIMIT),
+            ("out", np.where(trades.closed, trades.left, trades.entered), trades.exit, is_target),
+        ):
+            bar, factor, volume = FillBar.of(panel, bars, 0.0), grid.factor(bars), panel.column("volume")[bars]
+            made[f"slip_{way}"] = np.where(spared, 0.0, (slip.of_range * bar.spread + ticks) * factor)
+            made[f"push_{way}"] = np.where(spared, 0.0, slip.of_volume * np.abs(price) * factor)
+            made[f"share_{way}"] = np.divide(1.0, volume, out=np.zeros(len(trades)), where=volume > 0)
+    if model.margin:
+        contracts = [(panel.contracts or ())[s] for s in trades.symbol.tolist()]
+        made["tied"] = np.array([c.margin for c in contracts])
+        unit = np.array([c.margin_money / c.multiplier for c in contracts])
+        made["tied_unit"] = unit * grid.factor(trades.entered)
     return made
 
 
 def cost_settings(account: Account, grid: Grid) -> dict[str, float]:
     """The costs of fills, as settings of the account code."""
-    costs = account.costs
+    costs, second = account.costs, 1 / (_YEAR * DAY)
+    by_bar = grid.factors is not None  # a tick is worth more or less then, see `model_columns`
     return {
         "stride": float(len(grid)),
         "fee": costs.fixed,
         "fee_unit": costs.per_unit,
         "fee_ratio": costs.ratio,
-        "slip": costs.slippage.ticks,
+        "slip": 0.0 if by_bar else costs.slippage.ticks,
         "slip_ratio": costs.slippage.ratio,
+        "carry_long": costs.financing * second,
+        "carry_short": costs.borrow * second,
     }
 
 
@@ -135,7 +176,12 @@ def _moments(trades: Trades, grid: Grid) -> np.ndarray:
 
 
 def _sized(
-    trades: Trades, account: Account, moments: np.ndarray, columns: dict[str, np.ndarray], settings: dict[str, float]
+    trades: Trades,
+    account: Account,
+    moments: np.ndarray,
+    columns: dict[str, np.ndarray],
+    settings: dict[str, float],
+    code: RowKernel,
 ) -> tuple[np.ndarray, np.ndarray]:
     """The units of each trade, and what became of it."""
     count, symbols = len(trades), len(trades.panel)
@@ -146,9 +192,8 @@ def _sized(
         offsets = np.searchsorted(trades.symbol[events >> 1], np.arange(symbols + 1))
     else:
         events = _by_moments(trades, moments)[: count + closed]
-    settings = settings | money_settings(account, symbols)
     given = columns | {"event": events, "moment": moments.ravel()[events]}
-    (units, taken), _ = ledger(account.costs.slippage.by_bar).run(given, offsets.astype(np.int64), settings)
+    (units, taken), _ = code.run(given, offsets.astype(np.int64), settings)
     made = np.empty((2 * count, 2))
     made[events] = np.column_stack([units, taken])
     return np.ascontiguousarray(made[::2, 0]), made[::2, 1].astype(np.int64)

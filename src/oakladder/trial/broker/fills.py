@@ -5,13 +5,31 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from oakladder.rung.lower.writer import Writer
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.trade_log import INSIDE, WIDTH, Column, Event, Order
 from oakladder.rung.trade_words import Reason
 
-#: What fills cost: the names of the settings.
-COSTS = ("fee", "fee_unit", "fee_ratio", "slip", "slip_ratio")
+#: What fills cost: the names of the settings. ``carry_long`` and ``carry_short`` are what holding costs a second, as ratios of
+#: what was paid.
+COSTS = ("fee", "fee_unit", "fee_ratio", "slip", "slip_ratio", "carry_long", "carry_short")
+
+
+class Model(NamedTuple):
+    """What an account reckons with beside its plain costs; code for it is written only where it is asked for."""
+
+    #: Slippage depends on the bars of fills.
+    by_bar: bool = False
+    #: Holding a position costs something.
+    carry: bool = False
+    #: A position ties up another share of its value than all of it.
+    margin: bool = False
+
+
+#: Neither of it.
+PLAIN = Model()
 
 
 def of_trade(w: Writer, column: Column) -> Op:
@@ -28,18 +46,18 @@ def read_trade(w: Writer, trade: str) -> None:
     w.let("tick", w.column("ticks", "symbol"))
 
 
-def read_entry(w: Writer, by_bar: bool = False) -> None:
-    """The price of the entry, and what is paid: a limit is not worsened. ``by_bar`` says that slippage depends on the bars of
-    fills; what grows with the units comes later (`pushed`)."""
+def read_entry(w: Writer, model: Model = PLAIN) -> None:
+    """The price of the entry, and what is paid: a limit is not worsened. What grows with the units comes later
+    (`pushed`)."""
     w.let("entry", of_trade(w, Column.ENTRY))
     w.let("order", of_trade(w, Column.ORDER))
     limits = f"order == {Order.LIMIT.value} or order == {Order.LIMIT.value + INSIDE}"
     w.let("paid", f"if {limits} then entry else entry + side * (slip * tick + slip_ratio * entry)")
-    if by_bar:  # none of a limit's
+    if model.by_bar:
         _worsen(w, "paid", "in", "side")
 
 
-def read_exit(w: Writer, by_bar: bool = False) -> None:
+def read_exit(w: Writer, model: Model = PLAIN) -> None:
     """The price of the exit, and what is got: a target is not worsened. The rest as in `read_entry`."""
     w.let("event_now", of_trade(w, Column.EVENT))
     w.let("closed", f"event_now == {Event.CLOSED.value}")
@@ -47,33 +65,39 @@ def read_exit(w: Writer, by_bar: bool = False) -> None:
     w.let("reason", of_trade(w, Column.REASON))
     at_target = f"reason == {Reason.TARGET.number}"
     w.let("got", f"if {at_target} then exit else exit - side * (slip * tick + slip_ratio * exit)")
-    if by_bar:
+    if model.by_bar:
         _worsen(w, "got", "out", "(-side)")
+
+
+def carried(units: str, since: str, until: str) -> str:
+    """What it has cost to hold some units between two moments' closes (UTC seconds)."""
+    return f"((if side > 0 then carry_long else carry_short) * {units} * abs(paid) * ({until} - {since}))"
 
 
 def _worsen(w: Writer, price: str, way: str, side: str) -> None:
     w.let(f"slip_{way}_now", w.column(f"slip_{way}", "trade"))
     w.let(f"push_{way}_now", w.column(f"push_{way}", "trade"))
+    w.let(f"share_{way}_now", w.column(f"share_{way}", "trade"))
     w.let(price, f"{price} + {side} * slip_{way}_now")
 
 
 def pushed(w: Writer, units: str, *, entry: bool) -> None:
     """What is paid, or got, once the units are known that move the price. Read the entry or the exit first."""
     if entry:
-        w.let("paid", f"paid + side * push_in_now * {units}")
+        w.let("paid", f"paid + side * push_in_now * min(1, share_in_now * {units})")
     else:
-        w.let("got", f"got - side * push_out_now * {units}")
+        w.let("got", f"got - side * push_out_now * min(1, share_out_now * {units})")
 
 
-def brought(w: Writer, got: str, exit_: str, out_cost: str, last_bar: str) -> None:
+def brought(w: Writer, got: str, exit_: str, out_cost: str, last_bar: str, carry: str = "0") -> None:
     """What a trade brings with its ``units``: after all costs, before them, for what it was entered for, in risks; and how
-    long it took. Read the trade and its entry first."""
+    long it took. ``carry`` is what holding it cost, which is no cost of a fill. Read the trade and its entry first."""
     w.let("risk", of_trade(w, Column.RISK))
     w.let("signed", "side * units")
     w.let("in_cost", cost("units", "paid"))
     w.let("out_cost", out_cost)
     w.let("costs", "in_cost + out_cost")
-    w.let("net", f"signed * (({got}) - paid) - costs")
+    w.let("net", f"signed * (({got}) - paid) - costs" + (f" - {carry}" if carry != "0" else ""))
     w.let("gross", f"signed * (({exit_}) - entry)")
     w.let("ratio", "if units * paid > 0 then net / (units * paid) else none")
     w.let("risks", "if units * risk > 0 then net / (units * risk) else none")

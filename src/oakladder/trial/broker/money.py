@@ -49,7 +49,7 @@ MOST_MONEY, MOST_UNITS, MOST_POSITIONS, MOST_POWER = 1e12, 1e9, 100_000, 100.0
 @dataclass(frozen=True, slots=True)
 class Slippage:
     """By how much fills at the market and at stops are worse: ticks, a ratio of the price, a share of their bar's range, and
-    a ratio of the price that grows with the share of the bar's volume: all of it at the whole volume."""
+    a ratio of the price that grows with the share of the bar's volume: all of it at the whole volume, and no more beyond."""
 
     ticks: float = 0.0
     ratio: float = 0.0
@@ -97,7 +97,7 @@ _SLIPPAGE = ("t", "%", "%range", "%volume")
 
 
 class FillBar(NamedTuple):
-    """The bars of some fills: from low to high, and which share of the volume the fill is. Each: shape (fills,), float64."""
+    """The bars of some fills: from low to high, and which share of the volume the fill is, at most all of it. Each: shape (fills,), float64."""
 
     spread: np.ndarray
     share: np.ndarray
@@ -109,7 +109,7 @@ class FillBar(NamedTuple):
         spread = panel.column("high")[bars] - panel.column("low")[bars]
         volume = panel.column("volume")[bars]
         share = np.divide(units, volume, out=np.zeros(np.shape(bars)), where=volume > 0)
-        return cls(np.where(np.isnan(spread), 0.0, spread), share)
+        return cls(np.where(np.isnan(spread), 0.0, spread), np.minimum(share, 1.0))
 
 
 def parse_ratio(text: str) -> float:
@@ -122,12 +122,15 @@ def parse_ratio(text: str) -> float:
 
 @dataclass(frozen=True, slots=True)
 class Costs:
-    """What a fill costs: a sum, a sum for each unit, a ratio of its value, and slippage."""
+    """What a fill costs: a sum, a sum for each unit, a ratio of its value, and slippage; and what holding costs."""
 
     fixed: float = 0.0
     per_unit: float = 0.0
     ratio: float = 0.0005
     slippage: Slippage = Slippage(ticks=1)
+    #: What holding costs a year, as ratios of what was paid: of a long position, and of a short one.
+    financing: float = 0.0
+    borrow: float = 0.0
 
     def of_fills(self, units: np.ndarray, price: np.ndarray) -> np.ndarray:
         """What fills cost, slippage apart. Each: shape (fills,), float64; so is the result, in money."""
@@ -152,6 +155,8 @@ class Account:
     apart: bool = False
     #: Whether limits and targets fill only where prices go at least a tick beyond them.
     through: bool = False
+    #: The currency of its money; empty for that of the symbols.
+    currency: str = ""
 
     def check(self) -> None:
         """Raises `RunProblem` with a sentence for what makes no sense."""
@@ -170,9 +175,24 @@ class Account:
             raise RunProblem(f"The size of an entry is more than 0, and at most {MOST_MONEY:,.0f}.")
         costs = self.costs
         slip = costs.slippage
-        if min(costs.fixed, costs.per_unit, costs.ratio, slip.ticks, slip.ratio, slip.of_range, slip.of_volume) < 0:
+        if (
+            min(
+                costs.fixed,
+                costs.per_unit,
+                costs.ratio,
+                slip.ticks,
+                slip.ratio,
+                slip.of_range,
+                slip.of_volume,
+                costs.financing,
+                costs.borrow,
+            )
+            < 0
+        ):
             raise RunProblem("Costs and slippage are 0 or more.")
-        if not all(x <= 1 for x in (costs.ratio, slip.ratio, slip.of_range, slip.of_volume)):
+        if not all(
+            x <= 1 for x in (costs.ratio, slip.ratio, slip.of_range, slip.of_volume, costs.financing, costs.borrow)
+        ):
             raise RunProblem("Costs and slippage are at most 100% of a fill.")
         if not all(x <= MOST_UNITS for x in (costs.fixed, costs.per_unit, costs.slippage.ticks)):
             raise RunProblem(f"Costs and slippage are at most {MOST_UNITS:,.0f}.")

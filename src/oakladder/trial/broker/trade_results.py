@@ -9,7 +9,18 @@ from functools import lru_cache
 
 from oakladder.engine.run.row_kernel import RowKernel
 from oakladder.rung.lower.internal_codegen import own_writer
-from oakladder.trial.broker.fills import COSTS, brought, cost, pushed, read_entry, read_exit, read_trade
+from oakladder.trial.broker.fills import (
+    COSTS,
+    PLAIN,
+    Model,
+    brought,
+    carried,
+    cost,
+    pushed,
+    read_entry,
+    read_exit,
+    read_trade,
+)
 
 #: Of each trade: its units, none where it was not taken, and the moments of its entry and of its exit (the number of
 #: moments where it is open). Moments are places in a grid that has ``stride`` of them.
@@ -22,32 +33,38 @@ RESULTS = ("paid", "got", "costs", "net", "gross", "ratio", "risks", "bars")
 PARTS = 3
 
 
-@lru_cache(maxsize=2)
-def outcome(by_bar: bool = False) -> RowKernel:
+@lru_cache(maxsize=8)
+def outcome(model: Model = PLAIN) -> RowKernel:
     """The code: for each trade its `RESULTS`, and the parts of the curve as a table. It reads `fills`, ``closes``, those of
-    each symbol at the moments of the grid, and ``ends``, the last bar of each symbol; where slippage goes ``by_bar``, the
-    columns of `slippage_columns` too."""
+    each symbol at the moments of the grid, and ``ends``, the last bar of each symbol; where slippage goes by the bar the
+    columns of `slippage_columns` too, and ``clock`` where holding costs something."""
     w = own_writer(INPUTS, SETTINGS)
     w.table("curve", w.names["cells"])  # type: ignore[arg-type]
     w.let("trade", "bar")
     read_trade(w, "trade")
-    read_entry(w, by_bar)
-    read_exit(w, by_bar)
-    if by_bar:
+    read_entry(w, model)
+    read_exit(w, model)
+    if model.by_bar:
         pushed(w, "units", entry=True)
         pushed(w, "units", entry=False)
     w.let("first_close", "symbol * stride")
     w.let("last_close", w.column("closes", "first_close + max(stride - 1, 0)"))
     w.let("end_bar", w.column("ends", "symbol"))
+    if model.carry:
+        w.let("since", w.column("clock", "min(from, stride - 1)"))
+        w.let("until", w.column("clock", "min(to, stride - 1)"))
+        w.let("carry", carried("units", "since", "until"))
     brought(
         w,
         "if closed then got else last_close",
         "if closed then exit else last_close",
         f"if closed then {cost('units', 'got')} else 0",
         "if closed then last_bar else end_bar",
+        "carry" if model.carry else "0",
     )
+    spent = " - carry" if model.carry else ""
     with w.when("known(units)"):
-        for at, change in (("from", "0 - signed * paid - in_cost"), ("to", "signed * got - out_cost")):
+        for at, change in (("from", "0 - signed * paid - in_cost"), ("to", f"signed * got - out_cost{spent}")):
             with w.when("yes" if at == "from" else "closed"):
                 for part, by in enumerate((change, "1" if at == "from" else "(-1)")):
                     w.let("before", w.cell("curve", f"{at} + {part} * stride"))
@@ -55,5 +72,9 @@ def outcome(by_bar: bool = False) -> RowKernel:
         with w.rounds("m", "from", "to - 1", 1):
             w.let("price", w.column("closes", "first_close + m"))
             w.let("worth", w.cell("curve", "m + 2 * stride"))
-            w.store("curve", "m + 2 * stride", "worth + signed * price")
+            w.let("now_worth", "signed * price")
+            if model.carry:
+                w.let("now", w.column("clock", "m"))
+                w.let("now_worth", f"now_worth - {carried('units', 'since', 'now')}")
+            w.store("curve", "m + 2 * stride", "worth + now_worth")
     return RowKernel.of(w, RESULTS, "curve")

@@ -135,7 +135,7 @@ class _Shifted:
         self._opens, self._closes = panel.column("open"), panel.column("close")
         self._ticks, self._slippage = np.array(panel.steps)[symbol], costs.slippage
         book, self.in_money = trial.book, trial.results.in_money
-        self._panel, self._units = panel, book.units[which]
+        self._panel, self._grid, self._units = panel, book.grid, book.units[which]
         self._costs = 2 * (costs.fixed / book.units[which] + costs.per_unit)
         self._ratio = costs.ratio
         #: What each trade brought.
@@ -178,8 +178,9 @@ class _Shifted:
         end = np.minimum(end, self._last)
         entry = self._opens[np.minimum(start, self._last)]
         exits = np.where(self._at_open, self._opens[end], self._closes[end])
-        paid = entry + self._side * self._worse(entry, np.minimum(start, self._last))
-        got = exits - self._side * self._worse(exits, end)
+        begin = np.minimum(start, self._last)
+        paid = (entry + self._side * self._worse(entry, begin)) * self._grid.factor(begin)
+        got = (exits - self._side * self._worse(exits, end)) * self._grid.factor(end)
         with np.errstate(invalid="ignore", divide="ignore"):
             if self.in_money:  # where costs are no ratio
                 return np.where(fits, self._side * (got - paid) - self._costs, np.nan)

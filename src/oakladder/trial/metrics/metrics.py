@@ -12,7 +12,7 @@ import numpy as np
 
 from oakladder.bars.zones import DAY
 from oakladder.rung.trade_log import Column
-from oakladder.trial.broker.account import Book, in_order
+from oakladder.trial.broker.account import Book, in_order, rows_in_money
 from oakladder.trial.broker.ledger import Taken
 from oakladder.trial.broker.trades import Trades
 from oakladder.trial.metrics.equity import Equity
@@ -198,6 +198,11 @@ def named(made: Mapping[str, float]) -> dict[str, Value]:
     return {name: defined(made.get(name, math.nan)) for name in METRICS}
 
 
+def without_book(metrics: Mapping[str, Value]) -> dict[str, Value]:
+    """The metrics of a trial that need no book of it: those of a sweep."""
+    return {name: value for name, value in metrics.items() if not METRICS[name].of_book}
+
+
 def defined(value: float) -> Value:
     return float(value) if math.isfinite(value) else None
 
@@ -281,7 +286,7 @@ def _longest(flags: np.ndarray) -> int:
 
 
 def _of_costs(book: Book, done: np.ndarray) -> dict[str, float]:
-    rows, units = book.trades.rows, book.units[done]
+    rows, units = rows_in_money(book.trades, book.grid), book.units[done]
     turnover = float(units @ (rows[done, Column.ENTRY] + rows[done, Column.EXIT]))
     paid = book.costs[book.taken == Taken.YES]
     return of_costs(float(np.add.reduce(paid)), float(np.add.reduce(book.gross[done])), turnover)

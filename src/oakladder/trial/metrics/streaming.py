@@ -15,8 +15,18 @@ from oakladder.engine.run.row_kernel import RowKernel
 from oakladder.rung.lower.internal_codegen import own_writer
 from oakladder.rung.lower.writer import Writer
 from oakladder.rung.trade_log import Column, Moment
-from oakladder.trial.broker.account import cost_settings, money_settings, panel_columns, slippage_columns
-from oakladder.trial.broker.fills import brought, cost, of_trade, pushed, read_entry, read_exit, read_trade
+from oakladder.trial.broker.account import cost_settings, model_columns, model_of, money_settings, panel_columns
+from oakladder.trial.broker.fills import (
+    Model,
+    brought,
+    carried,
+    cost,
+    of_trade,
+    pushed,
+    read_entry,
+    read_exit,
+    read_trade,
+)
 from oakladder.trial.broker.ledger import SETTINGS, begin, buy, read_event, reckon, sell
 from oakladder.trial.broker.money import Account
 from oakladder.trial.broker.trades import Trades
@@ -56,6 +66,7 @@ class StreamingTotals:
 
 def stream_totals(trades: Trades, account: Account, grid: Grid, first: int = 0) -> StreamingTotals:
     """What trades with an account come to; its curve counts from a place in the grid on. Ask `can_sum` first."""
+    grid = grid.in_currency(account.currency)
     count, moments, symbols = len(trades), len(grid), len(trades.panel)
     settings = cost_settings(account, grid) | money_settings(account, symbols)
     settings |= {
@@ -65,8 +76,8 @@ def stream_totals(trades: Trades, account: Account, grid: Grid, first: int = 0) 
         "lists": float(_PHASES * moments),
         "events": float(2 << max(count - 1, 1).bit_length()),  # few sizes: they are laid out once
     }
-    columns = panel_columns(trades, grid) | slippage_columns(trades, account) | {"counts": np.array([float(count)])}
-    (value,), sums = _summing(account.costs.slippage.by_bar).run(columns, np.array([0, count + moments]), settings)
+    columns = panel_columns(trades, grid) | model_columns(trades, account, grid) | {"counts": np.array([float(count)])}
+    (value,), sums = _summing(model_of(account, grid)).run(columns, np.array([0, count + moments]), settings)
     made = dict(zip(_SUMS, sums.tolist(), strict=True))
     curve = Equity(
         grid.times[first:],
@@ -83,15 +94,15 @@ def stream_totals(trades: Trades, account: Account, grid: Grid, first: int = 0) 
     return StreamingTotals(named(metrics), curve.value)
 
 
-@lru_cache(maxsize=2)
-def _summing(by_bar: bool) -> RowKernel:
+@lru_cache(maxsize=8)
+def _summing(model: Model) -> RowKernel:
     """A row for each trade, from the last to the first, which puts its entry and its exit into the lists of their moments;
     then one for each moment, which goes through these and gives the value of the account."""
     w = own_writer((), (*SETTINGS, "moments", "first", "regular", "lists", "events"), guard_overflow=False)
     for name, size in (("first_of", "lists"), ("many_of", "lists"), ("next_of", "events")):
         w.table(name, w.names[size])  # type: ignore[arg-type]
     w.table("sums", w.value(str(len(_SUMS))))
-    begin(w)
+    begin(w, model)
     for name in (*(f"sum_{name}" for name in _SUMS), "win_now", "loss_now"):
         w.keep(name, 0.0, cold=True)
     w.keep("peak")
@@ -106,8 +117,8 @@ def _summing(by_bar: bool) -> RowKernel:
         _put_into_lists(w)
     with w.otherwise():
         w.set("moment", "bar - trades")
-        _go_through(w, by_bar)
-        reckon(w, "moment")
+        _go_through(w, model)
+        reckon(w, "moment", model)
         w.set("worth", "equity")
         with w.when("moment >= first"):
             _follow(w)
@@ -164,7 +175,7 @@ def _put(w: Writer, bar: Column, phase: str, event: str) -> None:
     w.store("many_of", "list", "many + 1")
 
 
-def _go_through(w: Writer, by_bar: bool) -> None:
+def _go_through(w: Writer, model: Model) -> None:
     """All that happens at a moment."""
     for name, start in (("event", "0"), ("units", "none"), ("taken", "0")):
         w.fresh(name, start)
@@ -178,25 +189,31 @@ def _go_through(w: Writer, by_bar: bool) -> None:
             w.set("taken", "0")
             read_event(w)
             with w.when(f"phase == {_ENTER}"):
-                buy(w, by_bar)
+                buy(w, model)
                 with w.when("taken == 0"):
                     _add(w, "spent", cost("units", "paid"))
             with w.otherwise():
-                sell(w, by_bar)
+                sell(w, model)
                 with w.when("known(units)"):
-                    _add_up(w, by_bar)
+                    _add_up(w, model)
             w.let("next", w.cell("next_of", "event"))
             w.set("event", "next")
 
 
-def _add_up(w: Writer, by_bar: bool) -> None:
+def _add_up(w: Writer, model: Model) -> None:
     """Adds what a trade brought that is left here."""
-    read_entry(w, by_bar)
-    if by_bar:
-        read_exit(w, by_bar)
+    read_entry(w, model)
+    if model.by_bar:
+        read_exit(w, model)
         pushed(w, "units", entry=True)
         pushed(w, "units", entry=False)
-    brought(w, "got", "exit", cost("units", "got"), "last_bar")
+    if model.carry:
+        w.let("first_bar", of_trade(w, Column.ENTERED))
+        w.let("from", w.column("at", "first_bar"))
+        w.let("since", w.column("clock", "from"))
+        w.let("until", w.column("clock", "moment"))
+        w.let("carry", carried("units", "since", "until"))
+    brought(w, "got", "exit", cost("units", "got"), "last_bar", "carry" if model.carry else "0")
     for better, name, total, longest, other in (
         ("net > 0", "winners", "won", "win", "loss"),
         ("not (net > 0)", "", "lost", "loss", "win"),

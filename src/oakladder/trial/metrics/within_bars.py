@@ -62,7 +62,7 @@ def _add(made: np.ndarray, book: Book, owner: np.ndarray, bars: np.ndarray, pric
     trades, panel = book.trades, book.trades.panel
     is_long = trades.side[owner] > 0
     beyond = np.where(is_long, price - panel.column("low")[bars], panel.column("high")[bars] - price)
-    weights = np.fmax(np.where(np.isnan(beyond), 0.0, beyond), 0.0) * book.units[owner]
+    weights = np.fmax(np.where(np.isnan(beyond), 0.0, beyond), 0.0) * book.units[owner] * book.grid.factor(bars)
     made += np.bincount(book.grid.at[bars], weights, len(made))
 
 

@@ -42,6 +42,18 @@ class SweepMap:
     best: int | None
     broad: int | None
 
+    @property
+    def edges(self) -> dict[str, int]:
+        """The settings at an end of whose range the best lies, so that a better one may lie beyond: -1 at the low end, 1 at the
+        high one. A range of two values is all ends."""
+        if self.best is None:
+            return {}
+        made = {}
+        for one, at in zip(self.ranges, self.places[self.best].tolist(), strict=True):
+            if len(one.values) > 2 and at in (0, len(one.values) - 1):
+                made[one.name] = 1 if at else -1
+        return made
+
 
 def map_of(ranges: Sequence[Range], tried: Sequence[Tried], metric: str) -> SweepMap:
     """The map of what was tried, by one of `METRICS`."""

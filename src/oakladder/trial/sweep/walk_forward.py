@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -16,11 +16,14 @@ from oakladder.trial.grid import grid_of
 from oakladder.trial.metrics.equity import Equity
 from oakladder.trial.metrics.metrics import METRICS, Value, defined, of_curve
 from oakladder.trial.spans import TUNED_WORDS, before
+from oakladder.trial.sweep.ranges import point_words
 from oakladder.trial.sweep.run import swept
 from oakladder.trial.trial import Trial, TrialData
 
 #: Into so many spans of equally many bars a history is cut, and on so many before each one settings are chosen.
 SPANS, CHOSEN_ON = 8, 3
+#: A setting that moves by more than this share of its range from one span to the next jumps about.
+_DRIFT = 0.34
 #: A span has at least so many bars.
 _FEWEST = 20
 
@@ -48,16 +51,39 @@ class Walk:
     metrics: Mapping[str, Value]
     hindsight: Trial
     hindsight_settings: Mapping[str, object]
+    #: The values of each setting that there were to choose from, in order.
+    choices: Mapping[str, tuple[object, ...]] = field(default_factory=dict)
+
+    def drift(self, name: str) -> np.ndarray:
+        """Where the value of a setting that each step chose stands among its values, from 0 to 1; float64. Shape (steps,)."""
+        values = self.choices[name]
+        at = [values.index(s.settings[name]) for s in self.steps]
+        return np.array(at) / max(len(values) - 1, 1)
+
+    def drift_words(self) -> str:
+        """How the chosen settings drift from step to step, in a sentence; empty where there was nothing to choose."""
+        told = []
+        for name, values in self.choices.items():
+            if len(values) < 2:
+                continue
+            chosen = [s.settings[name] for s in self.steps]
+            moved = np.abs(np.diff(self.drift(name)))
+            jump = float(moved.mean()) if len(moved) else 0.0
+            how = "stays" if not moved.any() else "drifts" if jump <= _DRIFT else "jumps about"
+            told.append(f"{name} {how} ({', '.join(map(point_words, chosen))})")
+        return f"From span to span {'; '.join(told)}." if told else ""
 
     def words(self) -> str:
         """What it comes to, in a sentence."""
         growth, other = self.metrics.get("growth"), self.hindsight.metrics.get("growth")
         if growth is None or other is None:
             return "The spans are too short for an annual return."
+        drift = self.drift_words()
         return (
             f"{f'{TUNED_WORDS} ' if self.hindsight.ground.is_tuned else ''}"
             f"Chosen on the past and traded on what came next: {growth:+.1%} a year. "
             f"With the settings that hindsight chooses it would have been {other:+.1%}."
+            f"{f' {drift}' if drift else ''}"
         )
 
 
@@ -109,7 +135,16 @@ def walk_forward(
     hindsight = rest.trial(best.settings, context.cancelled)
     metrics = {name: defined(value) for name, value in of_curve(joined).items()}
     metrics["trades"] = float(sum(s.trades for s in steps))
-    return Walk(metric, tuple(steps), joined, metrics, hindsight, best.settings)
+    names = dict.fromkeys(name for v in variants for name in v)
+    choices = {n: tuple(sorted({v[n] for v in variants if n in v}, key=_in_order)) for n in names}
+    return Walk(metric, tuple(steps), joined, metrics, hindsight, best.settings, choices)
+
+
+def _in_order(value: object) -> tuple[bool, float, str]:
+    """Numbers by their size, before words."""
+    if isinstance(value, int | float):
+        return False, float(value), ""
+    return True, 0.0, str(value)
 
 
 def part_of(ground: TrialData, first: int, end: int) -> TrialData:
@@ -149,8 +184,10 @@ def _left_at_the_end(trial: Trial) -> Equity:
     symbol = trades.symbol[which]
     last = book.grid.closes[symbol, -1]
     units, panel = book.units[which], trades.panel
-    bar = FillBar.of(panel, panel.ends[symbol] - 1, units) if costs.slippage.by_bar else None
-    worse = costs.slippage.of(last, np.array(panel.steps)[symbol], bar)
+    ends = panel.ends[symbol] - 1
+    factor = book.grid.factor(ends)
+    bar = FillBar.of(panel, ends, units) if costs.slippage.by_bar else None
+    worse = costs.slippage.of(last / factor, np.array(panel.steps)[symbol], bar) * factor
     price = last - trades.side[which] * worse
     value = equity.value.copy()
     value[-1] -= float((units * worse + costs.of_fills(units, price)).sum())

@@ -26,9 +26,8 @@ def map_words(made: SweepMap, ranges: Sequence[Range], rows: Sequence[Tried]) ->
         told[-1] += ": a lonely peak, most likely luck"
     elif made.broad == made.best and len(rows) > 1:
         told[-1] += "; with its neighbours it is the best too"
-    edges = [r.name for r, at in zip(ranges, made.places[made.best].tolist(), strict=True) if _at_an_end(r, at)]
-    if edges:
-        told.append(f"It lies at the end of the range of {' and '.join(edges)}: go further")
+    if made.edges:
+        told.append(f"It lies at the end of the range of {' and '.join(made.edges)}: go further")
     if made.broad != made.best:
         around = metric_words(broad.metrics, made.metric)
         told.append(f"With its neighbours {settings_words(broad.settings)} is the best ({around})")
@@ -36,10 +35,6 @@ def map_words(made: SweepMap, ranges: Sequence[Range], rows: Sequence[Tried]) ->
         others = ", ".join(r.name for r in ranges[2:])
         told.append(f"Of several that share a square ({others}) the median one is shown")
     return ". ".join(told) + "."
-
-
-def _at_an_end(one: Range, at: int) -> bool:
-    return len(one.values) > 2 and at in (0, len(one.values) - 1)
 
 
 def by_settings(rows: Sequence[Tried]) -> dict[str, Tried]:

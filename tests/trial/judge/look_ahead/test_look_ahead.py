@@ -18,10 +18,11 @@ from oakladder.engine.run.context import RunContext
 from oakladder.rung import compile_script
 from oakladder.rung.other_scripts import OtherScripts
 from oakladder.rung.problems import Cancelled, RunProblem
+from oakladder.trial.best_values import best_values
 from oakladder.trial.broker.money import Account, Size
 from oakladder.trial.judge.look_ahead.check import OF_TRADES, check_look_ahead
 from oakladder.trial.judge.look_ahead.finding import Finding, FindingKind
-from oakladder.trial.notebook import Notebook, Try, What, best_values, what_of
+from oakladder.trial.notebook import Notebook, Try, What, what_of
 from oakladder.trial.spans import Span, before, seal_of
 from oakladder.trial.spec import TrialSpec
 from oakladder.trial.trial import TrialData, trial_data_of
@@ -265,7 +266,7 @@ def test_a_setting_that_is_the_best_of_what_was_tried_here_is_found() -> None:
         return Try(1.0, what(**settings), {"sharpe": sharpe}, True)
 
     sharpes = {3.0: 0.2, 4.0: None, 5.0: 0.9, 6.0: 0.9}
-    book = Notebook(tuple(tried(s, n=n, m=2.0) for n, s in sharpes.items()) + (tried(9.0, n=7.0, m=3.0),))
+    book = Notebook((*(tried(s, n=n, m=2.0) for n, s in sharpes.items()), tried(9.0, n=7.0, m=3.0)))
     (best,) = best_values(book, what(n=5.0, m=2.0))
     assert best == ("n", "5", 4, "sharpe")
     made = check(text, best=[best])

@@ -182,6 +182,7 @@ class SweepMapView(PaintedWidget):
         if k == self.map.best:
             painter.setPen(QPen(self.theme.color("ink"), 2))
             painter.drawRect(cell.adjusted(1, 1, -1, -1))
+            self._beyond(painter, cell)
         if k == self.map.broad:
             painter.setPen(QPen(self.theme.color("pin"), 3))
             painter.drawRect(cell.adjusted(3, 3, -3, -3))
@@ -196,6 +197,26 @@ class SweepMapView(PaintedWidget):
         if k == self.at and self.hasFocus():
             painter.setPen(QPen(self.theme.color("ink"), 1))
             painter.drawRect(cell.adjusted(-1, -1, 1, 1))
+
+    def _beyond(self, painter: QPainter, cell: QRectF) -> None:
+        """A wedge out of each end of a range at which the best lies: a better one may lie beyond."""
+        assert self.map is not None
+        painter.save()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(self.theme.color("warn"))
+        middle, size = cell.center(), min(cell.width(), cell.height(), 28.0) / 4
+        for name, way in self.map.edges.items():
+            place = [r.name for r in self.map.ranges].index(name)
+            if self._is_line or place == 1:  # to the left or the right
+                x = cell.right() - 2 if way > 0 else cell.left() + 2
+                tip, ends = QPointF(x, middle.y()), [QPointF(x - way * size, middle.y() + d) for d in (-size, size)]
+            elif place == 0:  # values grow upwards
+                y = cell.top() + 2 if way > 0 else cell.bottom() - 2
+                tip, ends = QPointF(middle.x(), y), [QPointF(middle.x() + d, y + way * size) for d in (-size, size)]
+            else:
+                continue
+            painter.drawPolygon(QPolygonF([tip, *ends]))
+        painter.restore()
 
     def _of_the_rule(self) -> int | None:
         """The variant with the settings that the rule has now, if it is shown."""

@@ -51,7 +51,7 @@ class SweepView(QWidget):
         self.form, self.map, self.walk = SweepForm(), SweepMapView(theme), WalkView(theme)
         self.words, self.walk_words, self.earlier = QLabel(), QLabel(), QComboBox(accessibleName="Earlier sweeps")
         self.legend = QLabel(
-            "Framed: the best. Oak: the best with its neighbours. Dotted: a lonely peak. Dot: as the rule is set.",
+            "Framed: the best. Oak: the best with its neighbours. Dotted: a lonely peak. Dot: as the rule is set. Wedge: the best is at the end of its range.",
             objectName="quiet",
         )
         self.tabs = QTabWidget(accessibleName="Sweep and walk forward")

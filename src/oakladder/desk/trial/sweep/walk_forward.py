@@ -16,10 +16,12 @@ from oakladder.desk.look.theme import Theme
 from oakladder.desk.widgets.curve import thinned
 from oakladder.rung.texts import count_words
 from oakladder.trial.metrics.metrics import METRICS, metric_words
-from oakladder.trial.sweep.ranges import settings_words
+from oakladder.trial.sweep.ranges import point_words, settings_words
 from oakladder.trial.sweep.walk_forward import Step, Walk
 
 _LEFT, _RIGHT, _TOP, _FOOT = 8, 66, 22, 58
+#: How high the strip is in which the chosen value of a setting goes up and down, and the space below the last.
+_STRIP, _SPACE = 26, 6
 _NOTHING = "No walk forward yet"
 
 
@@ -43,8 +45,18 @@ class WalkView(PaintedWidget):
         self.setAccessibleName(walk.words() if walk is not None else _NOTHING)
         self.update()
 
+    @property
+    def _strips(self) -> list[str]:
+        """The settings whose choices are shown below the spans: as many as there is room for."""
+        if self.walk is None:
+            return []
+        names = [name for name, values in self.walk.choices.items() if len(values) > 1]
+        room = (self.height() - _TOP - _FOOT) * 0.4 - _SPACE
+        return names[: max(int(room // _STRIP), 0)]
+
     def _box(self) -> QRectF:
-        return QRectF(_LEFT, _TOP, self.width() - _LEFT - _RIGHT, self.height() - _TOP - _FOOT)
+        below = _FOOT + (len(self._strips) * _STRIP + _SPACE if self._strips else 0)
+        return QRectF(_LEFT, _TOP, self.width() - _LEFT - _RIGHT, self.height() - _TOP - below)
 
     def paint(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -61,6 +73,25 @@ class WalkView(PaintedWidget):
             return
         self._spans(painter, self.walk)
         self._curves(painter, self.walk)
+        for k, name in enumerate(self._strips):
+            self._drift(painter, self.walk, name, self.height() - _SPACE - (len(self._strips) - k) * _STRIP)
+
+    def _drift(self, painter: QPainter, walk: Walk, name: str, top: float) -> None:
+        """The value of a setting that each span was traded with, up and down in its range."""
+        box = self._box()
+        values = walk.choices[name]
+        painter.setFont(ui_font(SMALL))
+        painter.setPen(QPen(self.theme.color("line"), 1))
+        for edge in (top + 3, top + _STRIP - 3):
+            painter.drawLine(QPointF(box.left(), edge), QPointF(box.right(), edge))
+        edges = self._x(np.array([(s.first, s.last) for s in walk.steps]).ravel())
+        places = top + _STRIP - 3 - (_STRIP - 6) * walk.drift(name)
+        painter.setPen(QPen(self.theme.color("pin"), 2))
+        draw_chain(painter, edges, np.repeat(places, 2))
+        painter.setPen(self.theme.color("faint"))
+        words = f"{name} {point_words(values[0])}..{point_words(values[-1])}"
+        place = QRectF(box.left() + 3, top + 2, box.width(), _STRIP - 4)
+        painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, words)
 
     def _x(self, times: np.ndarray) -> np.ndarray:
         assert self.walk is not None

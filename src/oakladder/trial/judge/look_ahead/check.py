@@ -15,9 +15,8 @@ from oakladder.trial.judge.look_ahead.drawings import before_known
 from oakladder.trial.judge.look_ahead.fills import at_the_extreme, thin, undecided, without_volume
 from oakladder.trial.judge.look_ahead.finding import Clear, Finding, FindingKind
 from oakladder.trial.judge.look_ahead.forming_bars import read_while_forming
-from oakladder.trial.judge.look_ahead.own_history import chosen, named
+from oakladder.trial.judge.look_ahead.own_history import BestValue, chosen, named
 from oakladder.trial.judge.look_ahead.truncated_history import CUTS, changed, moments_of
-from oakladder.trial.notebook import BestValue
 from oakladder.trial.spans import before
 from oakladder.trial.trial import TrialData, run_trial
 

@@ -4,6 +4,7 @@ whose best value was found there."""
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from oakladder.bars.panel import Panel
 from oakladder.rung import tree as t
@@ -12,13 +13,22 @@ from oakladder.rung.service.unparse import unparse
 from oakladder.trial.judge.look_ahead.finding import Finding, FindingKind, finding
 from oakladder.trial.judge.look_ahead.forming_bars import walked
 from oakladder.trial.metrics.metrics import METRICS
-from oakladder.trial.notebook import BestValue
 
 #: Values that single out a time of history when they are compared with a number.
 _DATES = frozenset({"year"})
 _BAR = "bar"
 #: A bar number compared so only leaves out the beginning of history, where averages are not known yet.
 _BEGINS = frozenset({">", ">="})
+
+
+class BestValue(NamedTuple):
+    """A setting with the value that came out best of all that were tried where it is used: of how many, and by which
+    metric."""
+
+    name: str
+    value: str
+    of: int
+    metric: str
 
 
 def named(program: Program, panel: Panel) -> list[Finding]:
