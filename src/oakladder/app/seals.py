@@ -28,11 +28,11 @@ class SealKeeper:
         self.seals: Seals = workspace.seals()
 
     def days(self, list_name: str, symbols: Sequence[str]) -> SealedDays:
-        """The sealed days of a list, whoever has seen them; fixed now where it is judged for the first time."""
+        """The sealed days of a list for every rule; fixed now where it is judged for the first time."""
         return self.seals.sealed(list_name, symbols, partial(days_in, self._library))
 
     def days_of_any(self, symbols: Sequence[str]) -> SealedDays:
-        """The sealed days of symbols that are shown together and are no list: those that were never judged are judged with all
+        """The sealed days of symbols that are shown together and are no list: symbols that were never judged are judged with all
         symbols of the library."""
         known = self.seals.known(symbols)
         if len(known.days) < len(symbols):

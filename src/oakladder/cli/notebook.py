@@ -59,7 +59,7 @@ class NotebookWriter:
     def best_values(
         self, program: Program, ground: TrialData, values: dict[str, object], asked: DataOptions
     ) -> list[BestValue]:
-        """The settings whose values are the best of those that were tried where the call looks, with whichever account."""
+        """The settings whose values are the best that were tried on the bars of the call, with any account."""
         try:
             text = program.text if program.plan.trading is not None else with_trade(program, draft_of(program))
             book = self._books.read(self.rule)

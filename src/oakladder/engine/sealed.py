@@ -1,4 +1,4 @@
-"""The sealed part of history: from which day on what came of a rule is not shown. Marks and signals are."""
+"""The sealed part of history: from which day on the results of a rule are hidden. Marks and signals are shown."""
 
 from __future__ import annotations
 
@@ -17,15 +17,15 @@ from oakladder.rung.words import Shown
 #: What is shown instead of a result.
 SEALED = "sealed"
 _DAY = 86_400
-#: What tells what a position has brought so far; from its entry price a script reckons the same itself.
+#: The values of a position that are results; a script can compute the same from its entry price.
 _BROUGHT, _ENTRY = ("gain", "best"), "entry"
-#: The roles of a mark that only say where it stands.
-_PLACES_OF_MARKS = ("value", "when", "ago", "at")
+#: The roles of a mark that place it.
+_PLACES_OF_MARKS = ("when", "value", "at", "ago")
 
 
 @dataclass(frozen=True, slots=True)
 class SealedDays:
-    """The first sealed day of each symbol, in days since 1970; a symbol that is not there has none."""
+    """The first sealed day of each symbol, in days since 1970; other symbols have none."""
 
     days: Mapping[str, int] = field(default_factory=dict)
 
@@ -91,7 +91,7 @@ def output_tells_result(program: Program, output: Output) -> bool:
 
 def results_hidden(result: Result, opened: int) -> Callable[[Output], Result]:
     """What may be shown of each output of a result over one symbol, of which the first bars are ``opened``: all of it, or,
-    where it tells results, only those bars."""
+    where it contains results, only those bars."""
     if opened >= result.panel.size or result.program.plan.trading is None:
         return lambda output: result
 
@@ -106,7 +106,7 @@ def results_hidden(result: Result, opened: int) -> Callable[[Output], Result]:
 
 @dataclass(slots=True)
 class _Hidden(Result):
-    """A result with what it tells of results left out from some bar on. A mark still stands there."""
+    """A run without the results of positions from some bar on. Marks keep their places."""
 
     opened: int = 0
     is_mark: bool = False

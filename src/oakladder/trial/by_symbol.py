@@ -1,4 +1,4 @@
-"""The equity of a rule on each of its symbols alone, with money of its own: on which markets it lives, and on which it dies."""
+"""The equity of a rule on each symbol alone, with its own money: on which markets it lives, and on which it dies."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ class SymbolCurve:
 
     @property
     def result(self) -> float:
-        """What came of the money, as a ratio."""
+        """The result, as a ratio of the starting money."""
         return float(self.value[-1]) - 1 if len(self.value) else 0.0
 
 

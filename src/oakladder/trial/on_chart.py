@@ -22,8 +22,8 @@ SEALED_WORDS = "its result is sealed"
 class ChartTrades:
     """Trades before costs, oldest first; arrays with a place for each, bars as numbers of the chart.
 
-    An open one ends at the last bar's close. ``stop`` is the stop in force after each bar's close, NaN without one. What
-    came of trades that end on bar ``opened`` or later is sealed: their gain is NaN.
+    An open one ends at the last bar's close. ``stop`` is the stop in force after each bar's close, NaN without one. The
+    results of trades that end on bar ``opened`` or later are sealed: their gain is NaN.
     """
 
     bars: int
@@ -44,11 +44,11 @@ class ChartTrades:
 
     @property
     def is_sealed(self) -> np.ndarray:
-        """Whether what came of each trade is sealed; bool. Shape (trades,)."""
+        """Whether the result of each trade is sealed; bool. Shape (trades,)."""
         return np.asarray(self.ends >= self.opened)
 
     def gain_words(self, k: int) -> str:
-        """What came of a trade."""
+        """The result of a trade."""
         return SEALED_WORDS if self.is_sealed[k] else f"{self.gain[k]:+.2%}"
 
     def words(self, k: int) -> str:
@@ -109,7 +109,7 @@ def asked_of(program: Program) -> list[Op]:
 
 
 def chart_trades(result: Result, sealed: SealedDays = OPEN) -> ChartTrades | None:
-    """The trades of a run over one symbol, without what came of them on ``sealed`` days; None for a script without. Raises `RunProblem` where they make no sense on
+    """The trades of a run over one symbol, without their results on ``sealed`` days; None for a script without. Raises `RunProblem` where they make no sense on
     its timeframe."""
     plan = result.program.plan.trading
     if plan is None:

@@ -85,7 +85,7 @@ class Span:
         return first_bars(cut, self.seal.opened(cut))
 
     def seal_time(self, panel: Panel) -> int | None:
-        """From when on the history of a panel's symbols is sealed, UTC seconds; None where none of it is."""
+        """From when on the history of a panel's symbols is sealed, UTC seconds; None where all of it is open."""
         there = SealedDays({s: d for s, d in self.seal.days.items() if s in panel.symbols})
         return there.time if there.hides_now(panel).any() else None
 

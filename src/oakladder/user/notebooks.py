@@ -71,7 +71,7 @@ class Notebooks:
             )
 
     def folders(self, rule: str) -> list[str]:
-        """The names of a rule's folder, and of those that its notebook goes on with. Raises `OSError`."""
+        """The names of a rule's folder, and of the notebooks that it continues. Raises `OSError`."""
         with self._turn:
             return list(self._line(self._own(self.place(rule), rule), rule))
 

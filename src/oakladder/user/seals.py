@@ -52,9 +52,9 @@ class Seals:
         self._unwritten: list[Fixed | Seen] = []
 
     def sealed(self, list_name: str, symbols: Sequence[str], days_of: DaysOf) -> SealedDays:
-        """The sealed days of the symbols of a list; fixed now for those that were never judged. Symbols without bars have
+        """The sealed days of the symbols of a list; fixed now for symbols that were never judged. Symbols without bars have
         none. Raises what reading bars raises."""
-        # Bars are read, and the file is written, while nobody waits for the turn: a window asks what is known.
+        # Bars are read, and the file is written, without holding the turn: the window asks what is known.
         fresh, day = self._unfixed(list_name, symbols)
         there = tuple(days_of(fresh)) if fresh else ()
         if there:

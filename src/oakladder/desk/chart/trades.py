@@ -56,7 +56,7 @@ class TradePaths(Layer):
     def _places(
         self, painter: QPainter, theme: Theme, x0: float, y0: float, x1: float, y1: float, gain: float, is_open: bool
     ) -> None:
-        """Where a trade began and ended, and nothing of what came of it: the exit stands level with the entry."""
+        """Where a trade began and ended, without its result: the exit is level with the entry."""
         color = theme.color("mute")
         painter.setPen(QPen(color, 1.6))
         painter.setBrush(theme.color("ground"))

@@ -52,7 +52,7 @@ def explain(ask: ColumnRequest, library: BarSource, symbol: str) -> Explained:
     opened = int(ask.sealed.opened(panel)[0])
     lines = [_now_and_before(result, value, len(bars), opened)]
     if opened < len(bars) and tells_result(ask.program, value):
-        lines.append(f"What came of it is sealed from {bar_time(bars, opened)} on, until its rule breaks the seal.")
+        lines.append(f"Results are sealed from {bar_time(bars, opened)} on, until its rule breaks the seal.")
     if isinstance(what, Output) and "when" in what.roles:
         flags = result.is_true(what.roles["when"])
         lines.append(f"Its colour: {_since(flags, bars)}.")

@@ -120,7 +120,7 @@ def cell_maker(program: Program, name: str | None, sealed: SealedDays = OPEN) ->
 def _without_results(
     program: Program, roots: list[Op], sealed: SealedDays, make: MakeCells
 ) -> tuple[MakeCells, list[Op], bool]:
-    """Cells that tell what a position has brought say `SEALED` where the last bar is."""
+    """Cells with results of a position say `SEALED` where the last bar is."""
     if not sealed.days or not any(tells_result(program, op) for op in roots):
         return make, roots, False
 

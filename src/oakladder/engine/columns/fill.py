@@ -37,7 +37,7 @@ class ColumnRequest:
     timeframe: Timeframe = ONE_DAY
     settings: Mapping[str, object] = field(default_factory=dict)
     extended: bool = False
-    #: The days on which nothing is told of what a position has brought.
+    #: The days on which results of positions are hidden.
     sealed: SealedDays = OPEN
 
     @property

@@ -100,8 +100,8 @@ class Why:
         sealed: SealedDays = OPEN,
         context: RunContext = PLAIN,
     ):
-        """Without ``misses`` the near misses, which take longer than the rest, are not looked for. Values that tell what a
-        position brought are none on ``sealed`` days.
+        """Without ``misses`` the near misses, which take longer than the rest, are not looked for. Results of a
+        position are none on ``sealed`` days.
 
         Raises `RunProblem` where the script cannot run (`UnknownName` without such a signal), `Cancelled`.
         """

@@ -18,7 +18,7 @@ COSTS = ("fee", "fee_unit", "fee_ratio", "slip", "slip_ratio", "carry_long", "ca
 
 
 class Model(NamedTuple):
-    """What an account reckons with beside its plain costs; code for it is written only where it is asked for."""
+    """What an account reckons with beside its plain costs; code for it is written only where it is needed."""
 
     #: Slippage depends on the bars of fills.
     by_bar: bool = False
