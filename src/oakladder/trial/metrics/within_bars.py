@@ -59,10 +59,12 @@ def _add(made: np.ndarray, book: Book, owner: np.ndarray, bars: np.ndarray, pric
     each bar, int64; ``price`` float64. Each: shape (bars,); ``made``: shape (moments,), float64."""
     if not len(owner):
         return
-    trades, panel = book.trades, book.trades.panel
-    is_long = trades.side[owner] > 0
-    beyond = np.where(is_long, price - panel.column("low")[bars], panel.column("high")[bars] - price)
-    weights = np.fmax(np.where(np.isnan(beyond), 0.0, beyond), 0.0) * book.units[owner] * book.grid.factor(bars)
+    panel, sides = book.trades.panel, {int(rule.side) for rule in book.trades.rules}
+    beyond = price - panel.column("low")[bars] if 1 in sides else 0.0
+    if -1 in sides:
+        is_long = book.trades.side[owner] > 0 if len(sides) > 1 else False
+        beyond = np.where(is_long, beyond, panel.column("high")[bars] - price)
+    weights = np.fmax(beyond, 0.0) * book.units[owner] * book.grid.factor(bars)  # 0 where a price is not known
     made += np.bincount(book.grid.at[bars], weights, len(made))
 
 
