@@ -15,8 +15,9 @@ from oakladder.engine.explain.why import Why
 from oakladder.engine.picture.draw import draw
 from oakladder.engine.positions import IN_SINCE
 from oakladder.engine.run.execute import run
-from oakladder.engine.scan.conditions import Rule
+from oakladder.engine.scan.conditions import Relation, Rule
 from oakladder.engine.scan.run import FOLLOWED_BARS, occurrences
+from oakladder.engine.scan.why_not import why_not
 from oakladder.engine.sealed import SEALED, SealedDays, output_tells_result, tells_result
 from oakladder.engine.signal_ages import recent_signals
 from oakladder.rung import compile_script
@@ -138,6 +139,19 @@ def test_cells_tell_no_result_of_a_sealed_symbol(market: BarLibrary) -> None:
     assert SEALED not in explain(ask, market, symbols[1]).lines[0]
     stroke = recent_signals(ask.program, market, symbols[0], ONE_DAY, sealed=sealed)[0]
     assert stroke.held is not None and stroke.held.gain is None and "%" not in stroke.held.words()
+
+
+def test_why_not_gives_no_result_of_a_sealed_symbol(market: BarLibrary) -> None:
+    symbol = next(iter(market.infos))
+    program = compile_script(TRADE + "let won = position.gain\nlet held = position.bars\n")
+    day = int(market.panel([symbol], ONE_DAY).calendars[0].days(market.panel([symbol], ONE_DAY).times[-1:])[0])
+    sealed = SealedDays({symbol: day - 9})
+    for name, hidden in (("won", True), ("held", False)):
+        rule = Rule(program, name, relation=Relation.ABOVE, number=1e9)
+        (open_part,) = why_not(rule, market, symbol, ONE_DAY).answers
+        (answer,) = why_not(rule, market, symbol, ONE_DAY, sealed).answers
+        assert answer.holds == open_part.holds
+        assert answer.words == (f"{name} is {SEALED}" if hidden else open_part.words)
 
 
 def test_what_followed_on_sealed_days_is_not_told(market: BarLibrary) -> None:

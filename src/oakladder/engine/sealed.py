@@ -65,6 +65,14 @@ OPEN = SealedDays()
 
 def tells_result(program: Program, op: Op) -> bool:
     """Whether a value is made of what a position has brought: of its gain, its best price, or reckoned from its entry."""
+    known = program.facts.setdefault(tells_result, {})
+    assert isinstance(known, dict)
+    if op not in known:  # it is asked again for each bar that is drawn
+        known[op] = _tells_result(program, op)
+    return bool(known[op])
+
+
+def _tells_result(program: Program, op: Op) -> bool:
     plan = program.plan.trading
     if plan is None:
         return False

@@ -29,9 +29,10 @@ def ask_why_not(
         raise ScanProblem(f"There is no symbol {symbol}. {did_you_mean(symbol, infos)}".strip())
     condition, listed = condition_of(scan), symbol in session.lists.symbols(scan.list_name, infos)
     source, frame = session.replay.source, Timeframe.parse(scan.timeframe)
+    paths = [session.workspace.scripts / name for name in scan.scripts()]
     session.jobs.start(
         "why not",
-        lambda _: why_not(condition, source, symbol, frame),
+        lambda _: why_not(condition, source, symbol, frame, session.seals.of_all(paths, symbol, (symbol,))),
         lambda made: then(symbol, made, scan, why_not_words(symbol, made, scan.list_name, listed=listed)),
         lambda error: then(symbol, error, scan, sentence_of(error)),
         slow=True,

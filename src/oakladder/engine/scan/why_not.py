@@ -34,6 +34,7 @@ from oakladder.engine.scan.conditions import (
     rules_of,
 )
 from oakladder.engine.scan.funnel import parts_of
+from oakladder.engine.sealed import OPEN, SEALED, SealedDays, tells_result
 from oakladder.engine.signal_ages import last_true
 from oakladder.engine.universe.bars import UniverseView
 from oakladder.engine.universe.map import UniverseTask, map_universe
@@ -61,8 +62,10 @@ class WhyNot:
     first: int | None
 
 
-def why_not(condition: Condition, library: BarSource, symbol: str, timeframe: Timeframe) -> WhyNot:
-    """Looks at the last bar of a symbol as `screen` does.
+def why_not(
+    condition: Condition, library: BarSource, symbol: str, timeframe: Timeframe, sealed: SealedDays = OPEN
+) -> WhyNot:
+    """Looks at the last bar of a symbol as `run_scan` does; results of positions on ``sealed`` days are hidden.
 
     Raises `KeyError`, `RunProblem`, or `DataProblem` where there are no such bars.
     """
@@ -74,7 +77,8 @@ def why_not(condition: Condition, library: BarSource, symbol: str, timeframe: Ti
         bars = ConditionBars(view, library, asked)
         panel = bars.panel(frame)
         return [
-            Answer(bool(evaluate(part, bars, frame)[-1]), _words(part, bars, library, symbol, panel)) for part in parts
+            Answer(bool(evaluate(part, bars, frame)[-1]), _words(part, bars, library, symbol, panel, sealed))
+            for part in parts
         ]
 
     done = map_universe(library, [symbol], UniverseTask(frames_of(condition, frame), look))
@@ -88,28 +92,33 @@ def why_not(condition: Condition, library: BarSource, symbol: str, timeframe: Ti
     return WhyNot(found, tuple(answers), None if found else first)
 
 
-def _words(part: Condition, bars: ConditionBars, library: BarSource, symbol: str, panel: Panel) -> str:
+def _words(
+    part: Condition, bars: ConditionBars, library: BarSource, symbol: str, panel: Panel, sealed: SealedDays
+) -> str:
     match part:
         case Rule():
-            return _rule_words(part, bars)
+            return _rule_words(part, bars, sealed)
         case FieldFilter():
             return _plain_words(part, bars, library, symbol, panel)
         case Group():
-            inner = [_words(p, bars, library, symbol, panel) for p in part.parts]
+            inner = [_words(p, bars, library, symbol, panel, sealed) for p in part.parts]
             return "; ".join(inner)
     raise AssertionError(part)
 
 
-def _rule_words(rule: Rule, bars: ConditionBars) -> str:
+def _rule_words(rule: Rule, bars: ConditionBars, sealed: SealedDays) -> str:
     panel, flags = bars.all_of(rule)
     if rule.relation is not None:
         result = bars.view.run(rule.program, rule.frame, rule.settings, bars.asked[source(rule)])
+        if sealed.hides_now(result.panel).any() and tells_result(rule.program, rule.op()):
+            return f"{rule.name} is {SEALED}"
         value = float(result.number(rule.op())[-1])
         lately = "" if rule.fresh is TriggerMode.TRUE else f", {_lately(panel, flags)}"
         return f"{rule.name} is {number_text(value)}{lately or _apart(value, rule.relation, rule.number)}"
     words = _lately(panel, flags)
     if any(s.name == rule.name for s in rule.program.signals) and not flags[-1]:
-        kept = kept_by(Why(rule.program, panel, rule.name, rule.settings, misses=False).at(panel.size - 1))
+        why = Why(rule.program, panel, rule.name, rule.settings, misses=False, sealed=sealed)
+        kept = kept_by(why.at(panel.size - 1))
         return f"{words}; {kept}" if kept else words
     return words
 
