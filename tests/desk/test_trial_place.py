@@ -232,6 +232,7 @@ def test_holding_slippage_and_limits_are_terms_too(window: Window, calm: Calm, p
     assert (costs.financing, costs.borrow, str(costs.slippage)) == (0.12, 0.03, "1t+10%range")
     assert after.account.through and after.account.currency == "SHELL"
     assert after.metrics["end"] < before.metrics["end"]
+    assert "fill only where prices go beyond them: trades" in place.word.text()
     window.session.remembered.write()
     made = make_window(Workspace(window.session.workspace.data, window.session.workspace.config))
     assert made.session.trials.account == after.account

@@ -23,6 +23,7 @@ from oakladder.rung.problems import Cancelled
 from oakladder.trial.broker.money import Account, Costs, Size, Slippage
 from oakladder.trial.compose import Draft, draft_of, with_trade
 from oakladder.trial.notebook import What, mark_of, what_of
+from oakladder.trial.report import through_words
 from oakladder.trial.spec import Change, TrialSpec, check_change, read_changes
 from oakladder.trial.trial import Trial, TrialData, run_trial
 from oakladder.trial.universe import TrialDataSource
@@ -46,6 +47,8 @@ class Outcome:
     trial: Trial | None = None
     trouble: str = ""
     skipped: tuple[SkippedSymbol, ...] = ()
+    #: What it changes that limits need trading through, where they do.
+    through: str = ""
 
 
 class TrialController(QObject):
@@ -351,11 +354,15 @@ class TrialController(QObject):
                 what = what_of(replace(case, settings=settings))
                 ground = replace(ground, is_tuned=sealing.is_tuned(what, case.text, ground.panel.symbols))
             trial = run_trial(program, ground, case.account, settings, context=ticket.context())
+            through = ""
+            if case.account.through:
+                at_touch = replace(case.account, through=False)
+                through = through_words(trial, run_trial(program, ground, at_touch, settings, context=ticket.context()))
         except Cancelled:
             raise
         except EXPECTED as error:
             return Outcome(words, case, trouble=sentence_of(error))
-        return Outcome(words, case, trial, skipped=skipped)
+        return Outcome(words, case, trial, skipped=skipped, through=through)
 
     def _program(self, case: TrialSpec, cancelled: Callable[[], bool]) -> Program:
         program = compile_script(case.text, self._workspace.other_scripts(case.text), cancelled)

@@ -33,6 +33,8 @@ def outcome_words(outcome: Outcome | None, draft: Draft | None, *, mistaken: boo
         made.append("Its seal is broken.")
     if draft is not None:
         made.append(f"Composed from its signals: {draft.words()}.")
+    if outcome.through:
+        made.append(outcome.through)
     if not len(trial.trades):
         made.append("No trades here.")
     if outcome.skipped:
