@@ -101,6 +101,8 @@ def test_an_interrupted_picture_ends_without_a_traceback(pause: float) -> None:
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
         env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
+        # What starts the tests in the background may have told them to ignore it.
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
     )
     once_loading(made)
     time.sleep(pause)
