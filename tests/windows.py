@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from typing import Any
 
@@ -21,6 +22,16 @@ def opened(window: Window, calm: Callable[[Window], None], text: str, name: str 
     path.write_text(text)
     window.session.rule.open(path)
     calm(window)
+
+
+def wait(window: Window, calm: Callable[[Window], None], until: Callable[[], bool], patience: float = 10.0) -> None:
+    """Waits until something holds, at most `patience` seconds, then for all that follows from it; it must hold still."""
+    end = time.monotonic() + patience
+    while not until() and time.monotonic() < end:
+        QApplication.processEvents()
+        time.sleep(0.01)
+    calm(window)
+    assert until()
 
 
 def put_away(window: Window) -> None:

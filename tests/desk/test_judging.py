@@ -59,15 +59,6 @@ def place(window: Window, calm: Calm) -> TrialPlace:
     return window.trial
 
 
-def wait(window: Window, calm: Calm, until: Callable[[], bool], patience: float = 10.0) -> None:
-    end = time.monotonic() + patience
-    while not until() and time.monotonic() < end:
-        make_app().processEvents()
-        time.sleep(0.01)
-    calm(window)
-    assert until()
-
-
 # --- evidence ---------------------------------------------------------------------------------------
 
 
@@ -223,7 +214,7 @@ def test_settings_are_swept_and_a_square_is_taken(window: Window, calm: Calm, pl
     calm(window)
     assert (window.session.rule.settings["n"], window.session.rule.settings["far"]) == (30.0, 3.0)
     # It is kept, and counts as so many tries.
-    wait(window, calm, lambda: len(window.session.notebook.book.tries) >= 12)
+    windows.wait(window, calm, lambda: len(window.session.notebook.book.tries) >= 12)
     assert view.earlier.isVisible() and view.earlier.count() == 2
     form.metrics.setCurrentText("Max drawdown")
     form.metrics.activated.emit(form.metrics.currentIndex())
@@ -233,12 +224,12 @@ def test_settings_are_swept_and_a_square_is_taken(window: Window, calm: Calm, pl
 
 def test_a_sweep_that_was_kept_is_shown_again(window: Window, calm: Calm, place: TrialPlace) -> None:
     view = swept_by_one(window, calm, place)
-    wait(window, calm, lambda: any(isinstance(e, Swept) for e in window.session.notebook.book.entries))
+    windows.wait(window, calm, lambda: any(isinstance(e, Swept) for e in window.session.notebook.book.entries))
     rows = list(view.map.tried)
     opened(window, calm, "rung 1\nsignal go = close > open\n", "other")
     assert view.map.map is None and "no numeric setting" in view.form.count.text()
     opened(window, calm)
-    wait(window, calm, lambda: view.earlier.count() == 2)
+    windows.wait(window, calm, lambda: view.earlier.count() == 2)
     view.earlier.setCurrentIndex(1)
     view.earlier.activated.emit(1)
     calm(window)
@@ -336,7 +327,7 @@ def test_a_long_sweep_is_shared_with_processes_that_end_with_the_window(
     calm(window)
     assert place.sweep.map.tried == alone and active_children()
     window.close()
-    wait(window, calm, lambda: not active_children())
+    windows.wait(window, calm, lambda: not active_children())
 
 
 def test_a_rule_is_walked_forward(window: Window, calm: Calm, place: TrialPlace) -> None:
@@ -363,12 +354,12 @@ def test_what_stands_in_sight_is_noted_and_what_is_typed_over_is_not(
     for n in (30.0, 40.0, 50.0):
         window.session.rule.set_setting("n", n)
         calm(window)
-    wait(window, calm, lambda: len(notes.book.tries) == 1)
+    windows.wait(window, calm, lambda: len(notes.book.tries) == 1)
     (one,) = notes.book.tries.values()
     assert one.what.settings["n"] == "50" and one.sealed
     assert one.metrics["trades"] == place.trials.outcome.trial.metrics["trades"]  # type: ignore[union-attr]
     window.session.rule.set_setting("n", 60.0)
-    wait(window, calm, lambda: len(notes.book.tries) == 2)
+    windows.wait(window, calm, lambda: len(notes.book.tries) == 2)
     place.show_chance()
     calm(window)
     assert "2 tries" in place.chance.discount_words.text()
@@ -395,12 +386,12 @@ def test_notes_are_written_and_stay(window: Window, calm: Calm, place: TrialPlac
     def has_note() -> bool:  # beside what was looked at, on a slow machine
         return "found on 2021" in [view.source.text(row, 1) for row in range(view.source.rowCount())]
 
-    wait(window, calm, has_note)
+    windows.wait(window, calm, has_note)
     assert view.note.text() == ""
     opened(window, calm, "rung 1\nsignal go = close > open\n", "other")
     assert not has_note()
     opened(window, calm)
-    wait(window, calm, has_note)
+    windows.wait(window, calm, has_note)
 
 
 def test_the_seal_is_broken_once_and_for_this_rule_alone(window: Window, calm: Calm, place: TrialPlace) -> None:
@@ -415,7 +406,7 @@ def test_the_seal_is_broken_once_and_for_this_rule_alone(window: Window, calm: C
     assert not notes.breaks()
     view.ask = lambda: True
     QTest.mouseClick(view.break_button, Qt.MouseButton.LeftButton)
-    wait(window, calm, lambda: bool(notes.breaks()))
+    windows.wait(window, calm, lambda: bool(notes.breaks()))
     (broken,) = notes.book.breaks
     assert broken is not None and broken.promised["growth"] == sealed.metrics["growth"] and broken.tries == 1
     assert "the sealed part then had" in view.seal.text() and "promised" in view.compared.text()
@@ -429,7 +420,7 @@ def test_the_seal_is_broken_once_and_for_this_rule_alone(window: Window, calm: C
     assert broken.showed["trades"] <= (whole.ground.panel.times[late] >= broken.sealed_from).sum() + 5
     # A copy has seen it too; another rule has not, and is told who has.
     opened(window, calm, RULE, "copy")
-    wait(window, calm, lambda: bool(notes.breaks()))
+    windows.wait(window, calm, lambda: bool(notes.breaks()))
     opened(window, calm, RULE.replace("    trail", "    pause 1 bars\n    trail"), "another")
     assert not notes.breaks() and place.trials.outcome.trial.ground.seal is not None  # type: ignore[union-attr]
     assert view.break_button.isVisible() and "1 other rule has seen this part of history before" in view.seal.text()
@@ -438,7 +429,7 @@ def test_the_seal_is_broken_once_and_for_this_rule_alone(window: Window, calm: C
 def test_a_try_is_looked_at_again(window: Window, calm: Calm, place: TrialPlace) -> None:
     notes = window.session.notebook
     window.session.rule.set_setting("n", 44.0)
-    wait(window, calm, lambda: len(notes.book.tries) == 1)
+    windows.wait(window, calm, lambda: len(notes.book.tries) == 1)
     window.session.rule.set_setting("n", 20.0)
     place.trials.set_ground(list_name="All symbols")
     calm(window)
@@ -446,8 +437,9 @@ def test_a_try_is_looked_at_again(window: Window, calm: Calm, place: TrialPlace)
     calm(window)
     table = place.notebook.table
     table.setFocus()
-    table.selectRow(0)
-    table.activated.emit(place.notebook.rows.index(0, 0))
+    first = place.notebook.source.rowCount() - 1  # the latest is on top, and there may be one of 20 on a slow machine
+    table.selectRow(first)
+    table.activated.emit(place.notebook.rows.index(first, 0))
     calm(window)
     assert window.session.rule.settings["n"] == 44.0 and place.trials.list_name == "Ferries"
     # With another text in the script the one that was tried is shown beside it.
@@ -471,7 +463,7 @@ def test_a_notebook_out_of_reach_is_said_and_keeps_nothing_back(window: Window, 
     window.trial.show_notebook()
     window.trial.notebook.note.setText("kept?")
     window.trial.notebook.note_button.click()
-    wait(window, calm, lambda: any("notebook cannot be" in s for s in said))
+    windows.wait(window, calm, lambda: any("notebook cannot be" in s for s in said))
     assert window.trial.trials.outcome.trial is not None  # type: ignore[union-attr]
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 
 import numpy as np
@@ -13,7 +12,6 @@ from PyQt6.QtTest import QTest
 import windows
 from oakladder.app.columns import ScriptColumn
 from oakladder.bars.timeframes import Timeframe
-from oakladder.desk.app import make_app
 from oakladder.desk.window import Window
 from oakladder.engine.positions import IN_SINCE
 
@@ -30,15 +28,6 @@ label "{position.gain}" when over
 """
 
 
-def wait(window: Window, calm: Calm, until: Callable[[], bool], patience: float = 10.0) -> None:
-    end = time.monotonic() + patience
-    while not until() and time.monotonic() < end:
-        make_app().processEvents()
-        time.sleep(0.01)
-    calm(window)
-    assert until()
-
-
 @pytest.fixture
 def bench(window: Window, calm: Calm) -> Window:
     windows.opened(window, calm, RULE, "mine")
@@ -53,7 +42,7 @@ def broken(window: Window, calm: Calm) -> None:
     calm(window)
     window.trial.notebook.ask = lambda: True
     QTest.mouseClick(window.trial.notebook.break_button, Qt.MouseButton.LeftButton)
-    wait(window, calm, lambda: bool(window.session.notebook.breaks()))
+    windows.wait(window, calm, lambda: bool(window.session.notebook.breaks()))
     QTest.keyClick(window, Qt.Key.Key_1, _ALT)
     calm(window)
 
@@ -120,7 +109,7 @@ def test_the_scan_does_not_tell_what_followed_on_sealed_days(bench: Window, calm
     scan = bench.scan
     scan.days.setValue(200)  # all of them within the sealed part
     scan.look_back()
-    wait(bench, calm, lambda: bool(scan.results.past.all))
+    windows.wait(bench, calm, lambda: bool(scan.results.past.all))
     past = scan.results.past
     assert all(o.after != o.after for o in past.all) and any(o.sealed for o in past.all)
     row = next(k for k, o in enumerate(past.rows) if o.sealed)
@@ -130,7 +119,7 @@ def test_the_scan_does_not_tell_what_followed_on_sealed_days(bench: Window, calm
     QTest.keyClick(bench, Qt.Key.Key_3, _ALT)
     calm(bench)
     scan.look_back()
-    wait(bench, calm, lambda: not any(o.sealed for o in past.all))
+    windows.wait(bench, calm, lambda: not any(o.sealed for o in past.all))
     assert "had risen" in scan.verdict.text()
 
 
@@ -146,9 +135,9 @@ def test_other_scripts_say_who_has_seen_it(bench: Window, calm: Calm) -> None:
     assert trial is not None and trial.ground.seal is not None
     bench.trial.notebook.ask = lambda: True
     QTest.mouseClick(bench.trial.notebook.break_button, Qt.MouseButton.LeftButton)
-    wait(bench, calm, lambda: bool(bench.session.notebook.breaks()))
+    windows.wait(bench, calm, lambda: bool(bench.session.notebook.breaks()))
     # It was tried on the open part only after the other had been looked at.
-    wait(bench, calm, lambda: "Tuned on known data" in bench.trial.word.text())
+    windows.wait(bench, calm, lambda: "Tuned on known data" in bench.trial.word.text())
 
 
 def test_a_timeframe_within_the_sealed_days_can_be_looked_at_only_by_breaking(bench: Window, calm: Calm) -> None:
