@@ -116,7 +116,7 @@ class Seen:
         )
 
 
-def _taken_away() -> float:
+def taken_away() -> float:
     """Seconds that the machine under this one has taken from its processors: they are counted as ours otherwise."""
     with Path("/proc/stat").open() as file:
         file.readline()
@@ -138,6 +138,12 @@ def _memory() -> float:
         return int(file.read().split()[1]) * resource.getpagesize() / 1e6
 
 
+def _kernel_time() -> tuple[float, int]:
+    """Seconds that this thread has spent in the kernel so far, and pages of memory it had to be given."""
+    used = resource.getrusage(resource.RUSAGE_THREAD)
+    return used.ru_stime, used.ru_minflt + used.ru_majflt
+
+
 class RandomUser:
     """Does something every few milliseconds, nested dialogs and menus included."""
 
@@ -150,7 +156,8 @@ class RandomUser:
         self._modal_for = 0
         self._going = False
         self._beaten, self._caught = 0.0, list[str]()
-        self._last = time.thread_time(), _taken_away()
+        self._last = time.thread_time(), taken_away()
+        self._last_kernel = _kernel_time()
         self._acts: list[tuple[int, Callable[[], object]]] = [
             (30, self._letter),
             (10, self._key),
@@ -178,7 +185,7 @@ class RandomUser:
         begun, next_level = time.monotonic(), 0.0
         before, sys.excepthook = sys.excepthook, self._failed
         try:
-            self._last = time.thread_time(), _taken_away()
+            self._last = time.thread_time(), taken_away()
             beat.start()
             self._going, self._beaten = True, time.monotonic()
             signal.signal(signal.SIGALRM, self._look)
@@ -190,7 +197,7 @@ class RandomUser:
                 if passed >= next_level:
                     self._keep_level(passed)
                     self.seen.paces.append(pace_now())
-                    self._last = time.thread_time(), _taken_away()  # measuring holds the window up too
+                    self._last = time.thread_time(), taken_away()  # measuring holds the window up too
                     next_level = passed + min(max(seconds / 40, 0.5), 15)
         finally:
             beat.stop()
@@ -209,12 +216,15 @@ class RandomUser:
         self.seen.errors.append(f"{self._recent[-6:]}\n{words}")
 
     def _beat(self) -> None:
-        now = time.thread_time(), _taken_away()
+        now, kernel = (time.thread_time(), taken_away()), _kernel_time()
         held = now[0] - self._last[0] - (now[1] - self._last[1])
-        self._last = now
+        inside, pages = kernel[0] - self._last_kernel[0], kernel[1] - self._last_kernel[1]
+        self._last, self._last_kernel = now, kernel
         self.seen.longest = max(self.seen.longest, held)
         if held > HOLD:
-            self.seen.holds.append((held, f"{' · '.join(self._recent[-3:])}: {' / '.join(self._caught) or 'Qt'}"))
+            acts, where = " · ".join(self._recent[-3:]), " / ".join(self._caught) or "Qt"
+            system = f"{inside * 1000:.0f} ms of it in the kernel, {pages:,} pages"
+            self.seen.holds.append((held, f"{acts}: {where} ({system})"))
         self._beaten, self._caught = time.monotonic(), []
 
     def _look(self, _: int, frame: FrameType | None) -> None:

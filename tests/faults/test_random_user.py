@@ -155,6 +155,10 @@ def test_two_random_users_and_a_command_line_on_one_folder(
         stderr=subprocess.PIPE,
         text=True,
     )
+    witness = tmp_path / "witness.txt"
+    machine = subprocess.Popen(
+        [sys.executable, str(Path(__file__).parent / "machine_witness.py"), str(seconds), str(witness)]
+    )
     commands = Commands(folder, seed)
     commands.start()
     try:
@@ -163,9 +167,11 @@ def test_two_random_users_and_a_command_line_on_one_folder(
         commands.stopped.set()
         commands.join()
     _, said = second.communicate(timeout=120)
+    machine.wait(timeout=120)
     other = json.loads(out.read_text()) if out.exists() else {"errors": [said], "words": "", "holds": []}
     gc.unfreeze()
     put_away(made)
+    told(witness.read_text())
     told(f"beside it: {other['words']}")
     told(
         f"the command line: {sum(commands.codes.values())} calls, exit codes {commands.codes}, {len(commands.bad)} bad"

@@ -491,3 +491,77 @@ def test_what_came_in_can_be_read_by_any_arrow_program(tmp_path: Path, library: 
     with pa.memory_map(str(library.path("A", ONE_DAY))) as source:
         table = pa.ipc.open_file(source).read_all()
     assert table.column_names == ["time", "open", "high", "low", "close", "volume"] and table.num_rows == 60
+
+
+def with_adjusted(path: Path, count: int = 60, *, head: str = "Adj Close", upto: int | None = None) -> Path:
+    """Days with a dividend of 4% after 20 and a split of two for one after 40, as a source writes them: real prices, and
+    what the close is worth today."""
+    rows, factor = [], np.repeat([0.48, 0.5, 1.0], [20, 20, count - 40])[:upto]
+    real = np.repeat([1.0, 1.0, 0.5], [20, 20, count - 40])
+    for k, (day, numbers) in enumerate(zip(days(count)[:upto], prices(count).tolist(), strict=False)):
+        o, h, low, c = (round(x * real[k], 2) for x in numbers[:4])
+        rows.append([day.strftime("%Y-%m-%d"), o, h, low, c, round(c * factor[k] / factor[-1], 4), numbers[4]])
+    return write(path, ["Date", "Expand", "High", "Low", "Close", head, "Volume"], rows)
+
+
+def test_adjusted_closes_are_for_signals_and_real_prices_are_kept(library: BarLibrary, tmp_path: Path) -> None:
+    path = with_adjusted(tmp_path / "KELP.csv")
+    (made,) = import_files([path], library)
+    assert made.words() == "KELP.csv: KELP 1d, 60 bars, 60 new"
+    told = [f.words() for f in made.findings]
+    assert told == [
+        "dividends and splits: 2, signals see adjusted prices, trades fill at real ones"
+    ]  # and no split is asked about
+    stored, read = library.base("KELP", ONE_DAY), library.bars("KELP", ONE_DAY)
+    factor = np.repeat([0.48, 0.5, 1.0], 20)
+    assert stored["close"][0] == pytest.approx(prices(60)[0, 3], abs=0.005)
+    np.testing.assert_allclose(read["close"], stored["close"] * factor, rtol=2e-4)
+    np.testing.assert_allclose(read["low"], stored["low"] * factor, rtol=2e-4)
+    (again,) = import_files([path], library)
+    assert (again.new, again.changed) == (0, 0) and library.bars("KELP", ONE_DAY)["close"].tolist() == read[
+        "close"
+    ].tolist()
+
+
+def test_a_newer_file_adjusts_what_came_before_it(library: BarLibrary, tmp_path: Path) -> None:
+    import_files([with_adjusted(tmp_path / "KELP.csv", upto=30)], library)
+    assert library.infos["KELP"].adjustments is not None and library.infos["KELP"].adjustments.steps == 1
+    import_files([with_adjusted(tmp_path / "KELP.csv")], library)
+    np.testing.assert_allclose(
+        library.bars("KELP", ONE_DAY)["close"],
+        library.base("KELP", ONE_DAY)["close"] * np.repeat([0.48, 0.5, 1.0], 20),
+        rtol=2e-4,
+    )
+
+
+def test_minutes_without_an_adjusted_close_follow_the_days(library: BarLibrary, tmp_path: Path) -> None:
+    import_files([with_adjusted(tmp_path / "KELP.csv")], library)
+    rows = [[f"{d:%Y-%m-%d} {h:02}:00", 50, 51, 49, 50, 9] for d in days(60)[10:50:10] for h in (10, 11, 12)]
+    folder = tmp_path / "minutes"
+    folder.mkdir()
+    (made,) = import_files([write(folder / "KELP.csv", HEAD, rows)], library, Options(same=True))
+    assert made.trouble == ""
+    closes = library.bars("KELP", Timeframe.parse("1h"), True)["close"]
+    np.testing.assert_allclose(closes, np.repeat([24, 25, 25, 50], 3), rtol=2e-4)
+
+
+@pytest.mark.parametrize("head", ["adjusted close", "ADJ_CLOSE", "AdjClose"])
+def test_the_adjusted_close_need_not_be_used(library: BarLibrary, tmp_path: Path, head: str) -> None:
+    path = with_adjusted(tmp_path / "KELP.csv", head=head)
+    (made,) = import_files([path], library, Options(repairs={Trouble.ADJUSTED: Repair.DROP}))
+    assert "dividends and splits: 2, the adjusted close was not used" in [f.words() for f in made.findings]
+    assert library.infos["KELP"].adjustments is None
+    (made,) = import_files([path], library)
+    assert library.infos["KELP"].adjustments is not None and (made.new, made.changed) == (0, 0)
+
+
+def test_a_column_that_is_no_adjusted_close_is_said_and_not_used(library: BarLibrary, tmp_path: Path) -> None:
+    rng = np.random.default_rng(4)
+    rows = [
+        [f"{d:%Y-%m-%d}", *p[:4], round(p[3] * rng.uniform(0.8, 1), 2), p[4]]
+        for d, p in zip(days(60), prices(60), strict=True)
+    ]
+    path = write(tmp_path / "KELP.csv", ["date", "open", "high", "low", "close", "adj close", "volume"], rows)
+    (made,) = import_files([path], library)
+    assert [f.words() for f in made.findings] == ["adjusted close that changes too often: 1, it was not used"]
+    assert library.infos["KELP"].adjustments is None

@@ -69,3 +69,17 @@ def test_the_first_doubtful_row_is_refused(tmp_path: Path, text: str, words: str
     with pytest.raises(DataProblem) as error:
         read_one(path)
     assert words in str(error.value)
+
+
+def test_adjusted_closes_are_read_for_a_run_too(tmp_path: Path) -> None:
+    rows = ["date,open,high,low,close,adj close,volume"]
+    rows += [f"2026-03-{d:02},10,11,9,10,{5 if d < 10 else 10},1" for d in (2, 3, 4, 5, 6, 9, 10, 11, 12, 13)]
+    path = tmp_path / "KELP.csv"
+    path.write_text("\n".join(rows) + "\n")
+    bars = read_one(path)
+    assert bars["high"].tolist() == [5.5] * 6 + [11] * 4
+    assert bars.adjustments is not None and bars.adjustments.steps == 1
+    jumpy = [f"2026-03-{d:02},10,11,9,10,{5 + d % 3},1" for d in range(2, 14)]
+    path.write_text("\n".join([rows[0], *jumpy]) + "\n")
+    with pytest.raises(DataProblem, match="changes too often against the close"):
+        read_one(path)

@@ -28,6 +28,9 @@ class Deal:
     #: By how much its fills are worse beside what the terms say, in money per unit.
     slip_in: float = 0.0
     slip_out: float = 0.0
+    #: How many real units one of its units is at its entry and its exit, where prices are adjusted.
+    real_in: float = 1.0
+    real_out: float = 1.0
     units: float = math.nan
     why_not: str = ""
     net: float = math.nan
@@ -69,8 +72,8 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms, clock: l
     cash = terms.money
     held: list[Deal] = []
 
-    def fee(units: float, price: float) -> float:
-        return terms.fixed + terms.per_unit * units + terms.ratio * units * price
+    def fee(units: float, price: float, real: float) -> float:
+        return terms.fixed + terms.per_unit * units * real + terms.ratio * units * price
 
     def worse(price: float, bar: tuple[float, float], units: float) -> float:
         spread, volume = bar
@@ -80,13 +83,13 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms, clock: l
     def paid(deal: Deal, units: float) -> float:
         if deal.limit:
             return deal.entry
-        return deal.entry + deal.side * (worse(deal.entry, deal.in_bar, units) + deal.slip_in)
+        return deal.entry + deal.side * (worse(deal.entry, deal.in_bar, units * deal.real_in) + deal.slip_in)
 
     def got(deal: Deal) -> float:
         assert deal.exit is not None
         if deal.reason == "target":
             return deal.exit
-        return deal.exit - deal.side * (worse(deal.exit, deal.out_bar, deal.units) + deal.slip_out)
+        return deal.exit - deal.side * (worse(deal.exit, deal.out_bar, deal.units * deal.real_out) + deal.slip_out)
 
     def holding(deal: Deal, until: int) -> float:
         """What it has cost to hold a position up to the close of a moment."""
@@ -95,7 +98,7 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms, clock: l
         return rate * deal.units * paid(deal, deal.units) * years
 
     def ties(deal: Deal, units: float, value: float) -> float:
-        return value * (terms.tied_by or [terms.tied] * 99)[deal.symbol] + units * terms.tied_unit
+        return value * (terms.tied_by or [terms.tied] * 99)[deal.symbol] + units * deal.real_in * terms.tied_unit
 
     def enter(deal: Deal) -> None:
         nonlocal cash, invested
@@ -112,11 +115,12 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms, clock: l
         raw = {
             "share": terms.size * equity / price,
             "money": terms.size / price,
-            "units": terms.size,
+            "units": terms.size / deal.real_in,
             "risk": terms.size * equity / deal.risk if deal.risk else 0.0,
         }[terms.kind]
-        units = math.floor(raw / terms.lot + 1e-9) * terms.lot
-        if units < terms.lot:
+        lots = math.floor(raw * deal.real_in / terms.lot + 1e-9)
+        units = lots * terms.lot / deal.real_in
+        if lots < 1:
             deal.why_not = "too small"
             return
         price = paid(deal, units)
@@ -124,7 +128,7 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms, clock: l
             deal.why_not = "no money"
             return
         deal.units = units
-        cash -= deal.side * units * price + fee(units, price)
+        cash -= deal.side * units * price + fee(units, price, deal.real_in)
         invested += ties(deal, units, units * price)
         worth[id(deal)] = ties(deal, units, units * price)
         held.append(deal)
@@ -134,10 +138,10 @@ def account(deals: list[Deal], closes: list[list[float]], terms: Terms, clock: l
         if deal not in held:
             return
         held.remove(deal)
-        cash += deal.side * deal.units * got(deal) - fee(deal.units, got(deal)) - holding(deal, moment)
+        cash += deal.side * deal.units * got(deal) - fee(deal.units, got(deal), deal.real_out) - holding(deal, moment)
         invested -= worth.pop(id(deal))
         bought = paid(deal, deal.units)
-        costs = fee(deal.units, bought) + fee(deal.units, got(deal))
+        costs = fee(deal.units, bought, deal.real_in) + fee(deal.units, got(deal), deal.real_out)
         deal.net = deal.side * deal.units * (got(deal) - bought) - costs - holding(deal, moment)
 
     def ranked(some: list[Deal]) -> list[Deal]:

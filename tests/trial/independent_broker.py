@@ -106,10 +106,18 @@ def to_tick(price: float | None, tick: float, buys: bool) -> float | None:
 
 
 def trade(
-    bars: list[Bar], rules: list[Rule], tick: float = 0.01, *, finer: bool = False, through: bool = False
+    bars: list[Bar],
+    rules: list[Rule],
+    tick: float = 0.01,
+    *,
+    finer: bool = False,
+    through: bool = False,
+    factors: list[float] | None = None,
 ) -> Book:
-    """Trades some rules over the bars of one symbol. With ``through`` limits and targets fill a tick beyond only."""
+    """Trades some rules over the bars of one symbol. With ``through`` limits and targets fill a tick beyond only; ``factors``
+    made the prices of each bar of real ones, which alone have ticks."""
     book = Book()
+    factor = 1.0
     held: _Held | None = None
     wanted: _Wanted | None = None
     leaving = ""
@@ -123,9 +131,15 @@ def trade(
         known = [x for x in (a, b) if x is not None]
         return None if not known else max(known) if side > 0 else min(known)
 
+    def on_tick(price: float | None, buys: bool, at: int | None = None) -> float | None:
+        """On a tick of the real prices of the present bar, or of the one that the order was made on."""
+        by = factor if at is None or factors is None else factors[at]
+        made = to_tick(None if price is None else price / by, tick, buys)
+        return None if made is None else made * by
+
     def far(beyond: float) -> bool:
         """Whether a price so far beyond a limit or target fills it."""
-        return beyond > 0.5 * tick if through else beyond >= 0
+        return beyond > 0.5 * tick * factor if through else beyond >= 0
 
     def nearest(position: _Held) -> float | None:
         prices = list(position.targets.values())
@@ -147,17 +161,17 @@ def trade(
         stop: float | None = None
         for distance in (rule.stop, rule.trail):
             if distance is not None and (d := away(distance, at, price)) is not None:
-                stop = tighter(stop, to_tick(price - side * d, tick, buys), side)
+                stop = tighter(stop, on_tick(price - side * d, buys), side)
         if rule.stop_at is not None:
-            stop = tighter(stop, to_tick(rule.stop_at[at], tick, buys), side)
+            stop = tighter(stop, on_tick(rule.stop_at[at], buys, at), side)
         risk = None if stop is None else abs(price - stop)
         targets: dict[str, float] = {}
         if rule.target is not None and (d := away(rule.target, at, price)) is not None:
-            targets["away"] = to_tick(price + side * d, tick, buys)  # type: ignore[assignment]
+            targets["away"] = on_tick(price + side * d, buys)  # type: ignore[assignment]
         if rule.target_risks is not None and risk is not None:
-            targets["risks"] = to_tick(price + side * rule.target_risks * risk, tick, buys)  # type: ignore[assignment]
+            targets["risks"] = on_tick(price + side * rule.target_risks * risk, buys)  # type: ignore[assignment]
         if rule.target_at is not None and rule.target_at[at] is not None:
-            targets["at"] = to_tick(rule.target_at[at], tick, buys)  # type: ignore[assignment]
+            targets["at"] = on_tick(rule.target_at[at], buys, at)  # type: ignore[assignment]
         wanted = None
         reached = stop is not None and side * (price - stop) <= 0
         reached = reached or any(side * (target - price) <= 0 for target in targets.values())
@@ -219,6 +233,7 @@ def trade(
             held.inside = ""
 
     for bar, b in enumerate(bars):
+        factor = 1.0 if factors is None else factors[bar]
         rested = wanted is not None and wanted.kind != "market"
         if finer and b.minutes:
             for k, (o, h, low) in enumerate(b.minutes):
@@ -243,21 +258,21 @@ def trade(
             elif rule.protect_risks is not None and held.done.risk is not None:
                 d = rule.protect_risks * held.done.risk
             if d is not None and side * (held.best - entry) >= d:
-                held.stop = tighter(held.stop, to_tick(entry, tick, buys), side)
+                held.stop = tighter(held.stop, on_tick(entry, buys), side)
             own: float | None = None
             if rule.stop_at is not None:
-                own = tighter(own, to_tick(rule.stop_at[bar], tick, buys), side)
+                own = tighter(own, on_tick(rule.stop_at[bar], buys), side)
             if rule.trail is not None and (d := away(rule.trail, bar, held.best)) is not None:
-                own = tighter(own, to_tick(held.best - side * d, tick, buys), side)
+                own = tighter(own, on_tick(held.best - side * d, buys), side)
             open_to_loss = held.stop is None or side * (entry - held.stop) > 0
             held.stop = tighter(held.stop, own, side)
             if held.done.risk is None and own is not None and open_to_loss and side * (entry - own) > 0:
                 held.done.risk = abs(entry - own)
                 if rule.target_risks is not None:
                     risks = entry + side * rule.target_risks * held.done.risk
-                    held.targets["risks"] = to_tick(risks, tick, buys)  # type: ignore[assignment]
+                    held.targets["risks"] = on_tick(risks, buys)  # type: ignore[assignment]
             if rule.target_at is not None and rule.target_at[bar] is not None:
-                held.targets["at"] = to_tick(rule.target_at[bar], tick, buys)  # type: ignore[assignment]
+                held.targets["at"] = on_tick(rule.target_at[bar], buys)  # type: ignore[assignment]
         book.stops.append(held.stop if held is not None else None)
         # Decisions for the next bar.
         if held is not None:
@@ -288,7 +303,7 @@ def trade(
             else:
                 raw = rule.price[bar]
                 assert raw is not None
-                near = rule.side * (raw - b.close) <= 1e-6 * tick
-                price = to_tick(raw, tick, rule.side > 0)
+                near = rule.side * (raw - b.close) <= 1e-6 * tick * factor
+                price = on_tick(raw, rule.side > 0)
                 wanted = _Wanted(rule, bar, "limit" if near else "stop", price, rule.wait)  # type: ignore[arg-type]
     return book

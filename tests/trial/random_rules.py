@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from helpers import values
+from oakladder.bars.adjustments import Adjustments
 from oakladder.bars.bars import Bars
 from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
@@ -188,6 +189,15 @@ def for_broker(bars: Bars) -> list[Bar]:
         prices = (float(bars[n][k]) for n in ("open", "high", "low", "close"))
         made.append(Bar(*prices, int(clock[k]), closes, int(day[k]), closes == HOURS.end))
     return made
+
+
+def random_adjustments(rng: np.random.Generator, bars: Bars) -> Adjustments:
+    """Some dividends, and a split or two, on days of some bars."""
+    days = np.unique(bars.calendar.days(bars.times))
+    turns = np.sort(rng.choice(days[1:], min(len(days) - 1, int(rng.integers(1, 8))), replace=False))
+    ratios = np.where(rng.random(len(turns)) < 0.3, rng.choice([0.5, 0.25, 3.0], len(turns)), rng.uniform(0.95, 0.999))
+    factors = np.append(np.cumprod(ratios[::-1])[::-1], 1.0)
+    return Adjustments((int(days[0]), *turns.tolist()), tuple(factors.tolist()), int(days[-1]))
 
 
 def panel_with_tick(bars: Bars, tick: float = 0.01) -> Panel:

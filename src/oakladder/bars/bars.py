@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
+from oakladder.bars.adjustments import Adjustments
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.shared_times import remembered, shared
 from oakladder.bars.timeframes import Timeframe
 
-COLUMNS = ("open", "high", "low", "close", "volume")
+PRICES = ("open", "high", "low", "close")
+COLUMNS = (*PRICES, "volume")
 
 
 #: Larger numbers than this in data are no prices; they become none.
@@ -32,6 +34,8 @@ class Bars:
     times: np.ndarray
     columns: Mapping[str, np.ndarray]
     extended: bool = False
+    #: What its prices were adjusted by; None where they are real ones.
+    adjustments: Adjustments | None = None
 
     def __len__(self) -> int:
         return len(self.times)
@@ -41,14 +45,16 @@ class Bars:
 
     def part(self, start: int, end: int) -> Bars:
         """Bars ``start`` up to but not including ``end``."""
-        return Bars(
-            self.symbol,
-            self.timeframe,
-            self.calendar,
-            self.times[start:end],
-            {k: v[start:end] for k, v in self.columns.items()},
-            self.extended,
-        )
+        columns = {k: v[start:end] for k, v in self.columns.items()}
+        return replace(self, times=self.times[start:end], columns=columns)
+
+    def adjusted(self, adjustments: Adjustments | None) -> Bars:
+        """Bars of real prices as adjusted ones; the volume stays."""
+        if adjustments is None:
+            return self
+        factor = adjustments.at(self.times, self.calendar)
+        columns = {n: v * factor if n in PRICES else v for n, v in self.columns.items()}
+        return replace(self, columns=columns, adjustments=adjustments)
 
     def regular(self) -> Bars:
         """The bars inside regular hours."""
@@ -56,9 +62,9 @@ class Bars:
             return self
         kept = regular_times(self.times, self.calendar)
         if kept is None:
-            return Bars(self.symbol, self.timeframe, self.calendar, self.times, self.columns)
+            return replace(self, extended=False)
         times, keep = kept
-        return Bars(self.symbol, self.timeframe, self.calendar, times, {k: v[keep] for k, v in self.columns.items()})
+        return replace(self, times=times, columns={k: v[keep] for k, v in self.columns.items()}, extended=False)
 
 
 def regular_times(times: np.ndarray, calendar: Calendar) -> tuple[np.ndarray, np.ndarray] | None:

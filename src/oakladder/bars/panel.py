@@ -9,6 +9,7 @@ from typing import Protocol
 
 import numpy as np
 
+from oakladder.bars.adjustments import Adjustments, any_of
 from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.calendar_columns import calendar_columns, close_clock, last_of_session
 from oakladder.bars.contract import Contract
@@ -70,6 +71,8 @@ class Panel:
     #: The smallest price step of each symbol, and what one unit of it is.
     ticks: tuple[float, ...] | None = None
     contracts: tuple[Contract, ...] | None = None
+    #: What the prices of each symbol were adjusted by; None where all are real ones.
+    adjustments: tuple[Adjustments | None, ...] | None = None
     #: For each symbol, how many bars before its first there are that were left out; None where none were.
     skipped: np.ndarray | None = None
     #: The panel with the bars that were left out.
@@ -121,8 +124,8 @@ class Panel:
         return self.ticks or (USUAL_TICK,) * len(self)
 
     def column(self, name: str) -> np.ndarray:
-        """A column of the bars, one of `calendar_columns`, ``last_of_session`` or ``tick_size``; float64, worked out
-        once. Shape (bars,)."""
+        """A column of the bars, one of `calendar_columns`, ``last_of_session``, ``tick_size``, or ``adjusted_by``, the
+        factor that made adjusted prices of real ones; float64, worked out once. Shape (bars,)."""
         known = self.columns.get(name)
         if known is not None:
             return known
@@ -134,11 +137,21 @@ class Panel:
             self._add({name: self.per_symbol(self.steps)})
         elif name == "tick_count":
             self._add({name: self.per_symbol(map(tick_count, self.steps))})
+        elif name == "adjusted_by":
+            self._add({name: self._factors()})
         elif name == "close_clock":
             self._add({name: close_clock(self.timeline)})
         else:
             self._add(calendar_columns(self.timeline))
         return self.columns[name]
+
+    def _factors(self) -> np.ndarray:
+        made = np.ones(self.size)
+        for k, adjustments in enumerate(self.adjustments or ()):
+            if adjustments is not None:
+                part = slice(int(self.offsets[k]), int(self.offsets[k + 1]))
+                made[part] = adjustments.at(self.times[part], self.calendars[k])
+        return made
 
     def _add(self, made: Mapping[str, np.ndarray]) -> None:
         """Adds columns. Several threads read a panel, so its mapping of columns is never changed, only replaced; what
@@ -158,6 +171,14 @@ class Panel:
             made = self.source.read(missing)
         self._add(dict(zip(missing, made, strict=True)))
 
+    def adjusted_on(self, bars: np.ndarray) -> np.ndarray | float:
+        """The factor that made the adjusted prices of some bars (int64) of real ones; float64 of that shape, or 1."""
+        return 1.0 if self.adjustments is None else self.column("adjusted_by")[bars]
+
+    def ticks_on(self, symbols: np.ndarray, bars: np.ndarray) -> np.ndarray:
+        """The price step of some bars, by the numbers of their symbols. Each int64, shape (bars,); float64 of that shape."""
+        return np.asarray(np.array(self.steps)[symbols] * self.adjusted_on(bars))
+
     def per_symbol(self, values: Iterable[float]) -> np.ndarray:
         """A number for each symbol, repeated on each of its bars; float64. Shape (bars,)."""
         return np.repeat(np.array(list(values), dtype=np.float64), self.timeline.sizes)
@@ -172,6 +193,7 @@ class Panel:
             background=self.background,
             ticks=None if self.ticks is None else self.ticks[first:last],
             contracts=None if self.contracts is None else self.contracts[first:last],
+            adjustments=None if self.adjustments is None else any_of(self.adjustments[first:last]),
         )
 
     def bars(self, k: int) -> Bars:
@@ -184,4 +206,5 @@ class Panel:
             self.timeline.each[k],
             {name: self.column(name)[part] for name in COLUMNS},
             self.timeline.extended,
+            None if self.adjustments is None else self.adjustments[k],
         )

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from oakladder.bars.adjustments import any_of
 from oakladder.bars.bars import COLUMNS, Bars, tidy
 from oakladder.bars.concatenation import end_to_end, ends_of, without
 from oakladder.bars.panel import Panel
@@ -31,7 +32,8 @@ def panel_of(series: Sequence[Bars], timeframe: Timeframe | None = None) -> Pane
     symbols = tuple(b.symbol for b in series)
     if not series:
         return Panel(symbols, timeline, _no_columns())
-    return Panel(symbols, timeline, source=_SeriesColumns(tuple(series), timeline.offsets))
+    source = _SeriesColumns(tuple(series), timeline.offsets)
+    return Panel(symbols, timeline, source=source, adjustments=any_of([b.adjustments for b in series]))
 
 
 def _no_columns() -> dict[str, np.ndarray]:
@@ -70,6 +72,7 @@ def resample_panel(panel: Panel, timeframe: Timeframe) -> Panel:
         background=panel.background,
         ticks=panel.ticks,
         contracts=panel.contracts,
+        adjustments=panel.adjustments,
         skipped=skipped,
     )
 

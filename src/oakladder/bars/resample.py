@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 
@@ -19,10 +20,11 @@ def resample(bars: Bars, timeframe: Timeframe) -> Bars:
     if not fits(bars.timeframe, timeframe):
         raise ValueError(f"{timeframe} bars cannot be made of {bars.timeframe} bars.")
     if len(bars) == 0:
-        return Bars(bars.symbol, timeframe, bars.calendar, bars.times, bars.columns, bars.extended)
+        return replace(bars, timeframe=timeframe)
     first, last, times = shared_groups(bars.times, bars.calendar, timeframe)
     columns = {name: merge(bars[name], first, last) for name, merge in MERGES.items()}
-    return Bars(bars.symbol, timeframe, bars.calendar, times, columns, bars.extended and timeframe.intraday)
+    extended = bars.extended and timeframe.intraday
+    return replace(bars, timeframe=timeframe, times=times, columns=columns, extended=extended)
 
 
 def _groups(times: np.ndarray, calendar: Calendar, timeframe: Timeframe) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

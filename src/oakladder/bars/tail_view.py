@@ -24,6 +24,7 @@ def tail_view(panel: Panel, skips: np.ndarray) -> Panel:
         background=panel.background,
         ticks=panel.ticks,
         contracts=panel.contracts,
+        adjustments=panel.adjustments,
         skipped=skips if panel.skipped is None else panel.skipped + skips,
         whole=panel.whole or panel,
     )

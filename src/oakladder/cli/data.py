@@ -6,6 +6,7 @@ import argparse
 import sys
 from pathlib import Path
 
+from oakladder.bars.adjustments import adjusted_words
 from oakladder.bars.calendar_words import closed_days, closed_words, hours_of, hours_words
 from oakladder.bars.contract import contract_words, parse_margin
 from oakladder.bars.errors import DataProblem
@@ -210,6 +211,7 @@ def symbols(
             hours_words(calendar),
             closed_words(calendar),
             *([", ".join(words)] if (words := contract_words(info.contract)) else []),
+            *adjusted_words(info.adjustments),
         )
         print("\t".join(facts))
 

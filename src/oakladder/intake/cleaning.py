@@ -9,13 +9,13 @@ from enum import StrEnum
 
 import numpy as np
 
+from oakladder.bars.bars import PRICES
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.timeframes import Timeframe
 from oakladder.bars.zones import DAY
 from oakladder.intake.closed_days import missing_days
 from oakladder.intake.reading import Raw
 
-PRICES = ("open", "high", "low", "close")
 #: A close this many times its usual step away, and back on the next bar, is a spike.
 _SPIKE = 12.0
 #: A high or low (as a logarithm) at least so far from everything around it is one too.
@@ -53,6 +53,8 @@ class Trouble(StrEnum):
     SECONDS = "bars within a minute"
     SPIKE = "spike"
     SPLIT = "possible split"
+    ADJUSTED = "dividends and splits"
+    UNADJUSTED = "adjusted close that changes too often"
     HOLE = "missing session"
     CLOSED = "closed days recognised"
     RENAMED = "symbol cleaned"
@@ -86,6 +88,8 @@ CHOICES: dict[Trouble, tuple[Repair, ...]] = {
     Trouble.SECONDS: (Repair.MEND,),
     Trouble.SPIKE: (Repair.KEEP, Repair.DROP),
     Trouble.SPLIT: (Repair.KEEP, Repair.MEND),
+    Trouble.ADJUSTED: (Repair.KEEP, Repair.DROP),
+    Trouble.UNADJUSTED: (Repair.DROP,),
     Trouble.HOLE: (Repair.KEEP,),
     Trouble.CLOSED: (Repair.KEEP, Repair.DROP),
     Trouble.RENAMED: (Repair.KEEP,),
@@ -106,6 +110,9 @@ WORDS: dict[tuple[Trouble, Repair], str] = {
     (Trouble.NEGATIVE, Repair.MEND): "volume made none",
     (Trouble.CLOSED, Repair.KEEP): "entered in the calendar",
     (Trouble.CLOSED, Repair.DROP): "not entered",
+    (Trouble.ADJUSTED, Repair.KEEP): "signals see adjusted prices, trades fill at real ones",
+    (Trouble.ADJUSTED, Repair.DROP): "the adjusted close was not used",
+    (Trouble.UNADJUSTED, Repair.DROP): "it was not used",
     (Trouble.SPLIT, Repair.MEND): "earlier prices and volumes adjusted",
 }
 
@@ -363,6 +370,11 @@ class _Tidying:
         close, open_ = self.columns["close"], self.columns["open"]
         if len(close) < 3:
             return
+        if "adjusted" in self.columns:  # what it accounts for need not be asked about
+            with np.errstate(invalid="ignore", divide="ignore"):
+                factor = self.columns["adjusted"] / close
+            factor[~((factor > 0) & np.isfinite(factor))] = 1.0
+            close, open_ = close * factor, open_ * factor
         apart = self.times[1:] // DAY != self.times[:-1] // DAY
         with np.errstate(invalid="ignore", divide="ignore"):
             ratio = close[:-1] / np.where(np.isnan(open_[1:]), close[1:], open_[1:])

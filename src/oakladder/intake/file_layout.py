@@ -15,8 +15,9 @@ from oakladder.intake.file_search import TABLE_ENDINGS
 from oakladder.intake.tables import table_names
 from oakladder.intake.times import TIME_FORMS, may_fit, parse_times
 
-#: What a column can be. ``date`` goes with a ``time`` of day in another column; ``count`` is the number of trades.
-FIELDS = ("time", "date", "open", "high", "low", "close", "volume", "count", "symbol")
+#: What a column can be. ``date`` goes with a ``time`` of day in another column; ``adjusted`` is the close adjusted for dividends
+#: and splits; ``count`` is the number of trades.
+FIELDS = ("time", "date", "open", "high", "low", "close", "adjusted", "volume", "count", "symbol")
 _WORDS: dict[str, tuple[str, ...]] = {
     "time": ("time", "datetime", "timestamp", "date time", "date/time", "opentime", "open time", "bar time"),
     "date": ("date", "day", "tradedate", "trade date", "yyyymmdd", "session"),
@@ -24,6 +25,7 @@ _WORDS: dict[str, tuple[str, ...]] = {
     "high": ("high", "h", "max", "high price", "highprice"),
     "low": ("low", "l", "min", "low price", "lowprice"),
     "close": ("close", "c", "last", "settle", "price", "close price", "closeprice", "close/last"),
+    "adjusted": ("adj close", "adj. close", "adjclose", "adjusted close", "close adj", "close adjusted", "adjusted"),
     "volume": ("volume", "vol", "v", "qty", "quantity", "shares", "total volume"),
     "count": ("count", "trades", "number of trades", "trade count", "ticks", "tick volume", "n"),
     "symbol": ("symbol", "ticker", "instrument", "code", "name"),

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import numpy as np
 
+from oakladder.bars.adjustments import Adjustments, found_in
 from oakladder.bars.bars import Bars
 from oakladder.bars.calendar_words import hours_of, with_hours
 from oakladder.bars.errors import DataProblem, Stopped
@@ -155,7 +156,8 @@ def _intake(path: Path, raw: Raw, library: BarLibrary, options: Options) -> Inta
     if not len(tidied.times):
         made.trouble = f"{raw.symbol}: nothing is left after cleaning."
         return made
-    made.info = _info(raw.symbol, tidied, calendar, options, known)
+    adjustments = _adjustments(made, tidied, calendar, options, known, library)
+    made.info = replace(_info(raw.symbol, tidied, calendar, options, known), adjustments=adjustments)
     if made.timeframe.intraday:
         made.info = replace(made.info, step=_step(made.timeframe.count, known, library))
     made.bars = _bars(tidied, made.timeframe, calendar)
@@ -163,6 +165,38 @@ def _intake(path: Path, raw: Raw, library: BarLibrary, options: Options) -> Inta
         made.findings.append(Finding(Trouble.RENAMED, 1, (), Repair.KEEP, raw.cleaned))
     _compare(made, library, options.same)
     return made
+
+
+def _adjustments(
+    made: Intake, tidied: Tidied, calendar: Calendar, options: Options, known: SymbolInfo | None, library: BarLibrary
+) -> Adjustments | None:
+    """What the real prices of a symbol will be adjusted by: what the file's adjusted closes say, beside what is known; None
+    where all prices are real ones. The column is taken from the cleaned ones."""
+    before = known.adjustments if known is not None else None
+    adjusted = tidied.columns.pop("adjusted", None)
+    if adjusted is None:
+        return before
+    is_dates = made.timeframe is not None and not made.timeframe.intraday and bool((tidied.times % DAY == 0).all())
+    days = tidied.times // DAY if is_dates else calendar.days(tidied.times)
+    try:
+        found = found_in(days, tidied.columns["close"], adjusted)
+    except ValueError:
+        made.findings.append(Finding(Trouble.UNADJUSTED, 1, (), Repair.DROP))
+        return before
+    if found is None:
+        return before
+    repair = options.repairs.get(Trouble.ADJUSTED, Repair.KEEP)
+    if found.steps:
+        made.findings.append(Finding(Trouble.ADJUSTED, found.steps, (), repair))
+    if repair is Repair.DROP:
+        return before
+    last = [
+        int(bars.calendar.days(bars.times[-1:])[0])
+        for base in (ONE_DAY, ONE_MINUTE)
+        if (bars := _stored(library, tidied.symbol, base, calendar)) is not None and len(bars)
+    ]
+    joined = found.after(before, max(last, default=None))
+    return None if joined.is_plain else joined
 
 
 def _step(minutes: int, known: SymbolInfo | None, library: BarLibrary) -> int:

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
+from oakladder.bars.adjustments import Adjustments, found_in
 from oakladder.bars.bars import ABSURD, COLUMNS, Bars
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.sessions import Calendar
@@ -50,7 +51,22 @@ def read_one(path: Path, calendar: Calendar | None = None) -> Bars:
         weekdays = (times // DAY + 3) % 7
         calendar = Calendar(weekend=bool((weekdays >= 5).any()))
     columns = {name: np.ascontiguousarray(raw.columns[name]) for name in COLUMNS}
-    return Bars(symbol_of(path), timeframe_of(times), calendar, times, columns)
+    bars = Bars(symbol_of(path), timeframe_of(times), calendar, times, columns)
+    return bars.adjusted(_adjustments(path, bars, raw.columns.get("adjusted")))
+
+
+def _adjustments(path: Path, bars: Bars, adjusted: np.ndarray | None) -> Adjustments | None:
+    """What a column of adjusted closes says. Raises `DataProblem` where it says nothing that makes sense."""
+    if adjusted is None:
+        return None
+    try:
+        found = found_in(bars.calendar.days(bars.times), bars["close"], adjusted)
+    except ValueError:
+        raise DataProblem(
+            f"{path.name}: its adjusted close changes too often against the close to come from dividends and splits. Take the "
+            "column out, or give it another name."
+        ) from None
+    return None if found is None or found.is_plain else found
 
 
 def _check_rows(path: Path, layout: TableLayout, raw: Raw) -> None:
@@ -109,7 +125,7 @@ def _odd_numbers(path: Path, layout: TableLayout, raw: Raw) -> dict[int, str]:
         return {}
     row = int(raw.rows[int(bad[0])])
     cells = _cells(path, layout, row)
-    name = next((n for n in COLUMNS if _is_odd(_quoted(cells, layout, n))), "close")
+    name = next((n for n in raw.columns if _is_odd(_quoted(cells, layout, n))), "close")
     text = _quoted(cells, layout, name)
     infinite = "inf" in text.lower()
     what = (

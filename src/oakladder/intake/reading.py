@@ -121,7 +121,7 @@ class _Gathered:
         self._in_column = symbol is None and "symbol" in layout.columns
         self._own = symbol if symbol is not None else symbol_of(path)
         self._cleaned = cleaned_words(path) if symbol is None and not self._in_column else ""
-        self._fields = [n for n in COLUMNS if n in layout.columns]
+        self._fields = [n for n in (*COLUMNS, "adjusted") if n in layout.columns]
         if "volume" not in self._fields and "count" in layout.columns:
             self._fields.append("count")
         #: Rows that are kept, and all that were looked at.
@@ -256,10 +256,12 @@ class _Gathered:
         return tuple(sorted(found)) if len(found) > 1 else ()
 
     def _filled(self, own: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
-        """The five columns: a file with closes only uses them for all prices, and trade counts replace a missing volume."""
+        """The five columns, and adjusted closes where there are any: a file with closes only uses them for all prices, and
+        trade counts replace a missing volume."""
         close = own["close"]
         none = np.full(len(close), np.nan)
-        return {n: own.get(n, close.copy() if n != "volume" else own.get("count", none)) for n in COLUMNS}
+        made = {n: own.get(n, close.copy() if n != "volume" else own.get("count", none)) for n in COLUMNS}
+        return made | ({"adjusted": own["adjusted"]} if "adjusted" in own else {})
 
 
 def _joined(parts: list[np.ndarray], order: np.ndarray | None = None) -> np.ndarray:

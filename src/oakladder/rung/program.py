@@ -49,9 +49,9 @@ class Program:
     _through: Callable[[], Program] | None = None
     #: What makes it with longer bars read complete.
     _complete: Callable[[], Program] | None = None
-    _variants: dict[tuple[tuple[int, ...], tuple[int, ...], bool], CompiledKernel] = field(default_factory=dict)
+    _variants: dict[tuple[tuple[int, ...], tuple[int, ...], bool, bool], CompiledKernel] = field(default_factory=dict)
     #: The same by what was asked for, which is found sooner.
-    _asked: dict[tuple[tuple[Op, ...], bool, bool], CompiledKernel] = field(default_factory=dict)
+    _asked: dict[tuple[tuple[Op, ...], bool, bool, bool], CompiledKernel] = field(default_factory=dict)
     #: The fixed values that a run of a variant for some values needs, in order.
     _wanted: dict[tuple[int, tuple[Op, ...]], tuple[Op, ...]] = field(default_factory=dict)
     #: What everything that it shows is read out of, and the part of the plan for that.
@@ -108,16 +108,18 @@ class Program:
             raise RunProblem(f"The script has no setting `{name}`. {hint}")
         return made
 
-    def variant(self, roots: Sequence[Op], split: Split | None = None, *, alone: bool = False) -> CompiledKernel:
+    def variant(
+        self, roots: Sequence[Op], split: Split | None = None, *, alone: bool = False, adjusted: bool = False
+    ) -> CompiledKernel:
         """The code for some values, compiled on first use; with a split, for its second run, or for one that sees what
-        becomes of single bars (`Idle.alone`)."""
-        asked = (tuple(roots), split is not None, alone)
+        becomes of single bars (`Idle.alone`). Over real prices, or ``adjusted`` ones."""
+        asked = (tuple(roots), split is not None, alone, adjusted)
         found = self._asked.get(asked)
         if found is None:
-            found = self._asked[asked] = self._variant(roots, split, alone)
+            found = self._asked[asked] = self._variant(roots, split, alone, adjusted)
         return found
 
-    def _variant(self, roots: Sequence[Op], split: Split | None, alone: bool) -> CompiledKernel:
+    def _variant(self, roots: Sequence[Op], split: Split | None, alone: bool, adjusted: bool) -> CompiledKernel:
         from oakladder.rung.native.compiled_kernel import make_kernel  # loads the compiler
 
         plain = [leaf for root in roots for leaf in leaves(root)]
@@ -125,14 +127,14 @@ class Program:
         if alone:
             assert idle is not None
             idle = replace(idle, alone=True)
-        key = (tuple(sorted({id(op) for op in plain})), tuple(sorted(id(op) for op in given)), alone)
+        key = (tuple(sorted({id(op) for op in plain})), tuple(sorted(id(op) for op in given)), alone, adjusted)
         with self._lock:
             if key not in self._variants:
                 if self._whole is not None and not given and plain == self._whole[0]:
                     part = self._whole[1]
                 else:
                     part = part_of(self.plan, plain, given, idle)
-                self._variants[key] = make_kernel(part, plain)
+                self._variants[key] = make_kernel(part, plain, adjusted=adjusted)
             return self._variants[key]
 
     def settings_under(self, op: Op) -> frozenset[str]:

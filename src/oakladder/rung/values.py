@@ -70,8 +70,8 @@ PERIODS: dict[str, str] = {
 #: Inputs that are read from the bars' times; ``day_number`` counts exchange days since 1970 and has no name in scripts.
 TIME_INPUTS = ("clock", "weekday", "day", "month", "year", "day_number", "extended", "last_of_session", "tick_size")
 #: Inputs that only the code of trades reads, by names that no script has: the time of day at which a bar closes, ticks in
-#: 1.0 where that is a whole number.
-TRADE_INPUTS = ("close_clock", "tick_count")
+#: 1.0 where that is a whole number, and the factor that made the prices of real ones, which alone have ticks.
+TRADE_INPUTS = ("close_clock", "tick_count", "adjusted_by")
 #: Inputs that are the same on all bars of a symbol.
 PER_SYMBOL = frozenset({"tick_size", "tick_count"})
 FLAG_INPUTS = frozenset(n for n in TIME_INPUTS if n in BAR_VALUES and BAR_VALUES[n].type.kind is Kind.FLAG)

@@ -41,6 +41,9 @@ class ChartTrades:
     touched: frozenset[int]
     contradicted: frozenset[int]
     opened: int
+    #: The prices that were traded: they differ from those of the chart where these are adjusted for dividends and splits.
+    traded_entry: np.ndarray
+    traded_last: np.ndarray
 
     @property
     def is_sealed(self) -> np.ndarray:
@@ -56,12 +59,16 @@ class ChartTrades:
         side = Side(int(self.side[k])).word
         if self.is_open[k]:
             so_far = SEALED_WORDS if self.is_sealed[k] else f"{self.gain[k]:+.2%} so far"
-            return f"{self.names[k]} {side} at {self.entry[k]:,.6g}, open, {so_far}"
-        return f"{self.names[k]} {side} in at {self.entry[k]:,.6g}, out {self._exit(k)}"
+            return f"{self.names[k]} {side} at {self._entry(k)}, open, {so_far}"
+        return f"{self.names[k]} {side} in at {self._entry(k)}, out {self._exit(k)}"
+
+    def _entry(self, k: int) -> str:
+        """The price that a trade was entered at."""
+        return _price_words(self.traded_entry[k], self.entry[k])
 
     def _exit(self, k: int) -> str:
         """How a trade was left; at which price only where that is not sealed."""
-        at = "" if self.is_sealed[k] else f"at {self.last[k]:,.6g} "
+        at = "" if self.is_sealed[k] else f"at {_price_words(self.traded_last[k], self.last[k])} "
         return f"{at}by {self.reasons[k]}: {self.gain_words(k)}"
 
     def held_at(self, bar: int) -> int | None:
@@ -79,7 +86,7 @@ class ChartTrades:
         for k in np.flatnonzero(self.entered == bar).tolist():
             ago = bar - int(self.decided[k])
             when = "at the close before" if ago == 1 else f"{ago} bars before"
-            made.append(f"Entered here at {self.entry[k]:,.6g} ({self.names[k]}, decided {when}).")
+            made.append(f"Entered here at {self._entry(k)} ({self.names[k]}, decided {when}).")
             if self.ends[k] == bar and not self.is_open[k]:
                 made.append(f"Left on the same bar {self._exit(k)}.")
         for k in np.flatnonzero((self.entered < bar) & ((self.ends > bar) | self.is_open)).tolist():
@@ -100,6 +107,12 @@ class ChartTrades:
         """The bar of the last entry before a bar."""
         earlier = self.entered[self.entered < bar]
         return int(earlier[-1]) if len(earlier) else None
+
+
+def _price_words(traded: float, drawn: float) -> str:
+    """A price that was traded, and what stands for it on the chart where that is another."""
+    beside = "" if abs(traded - drawn) <= 1e-9 * abs(drawn) or traded != traded else f" (adjusted {drawn:,.6g})"
+    return f"{traded:,.6g}{beside}"
 
 
 def asked_of(program: Program) -> list[Op]:
@@ -139,4 +152,6 @@ def chart_trades(result: Result, sealed: SealedDays = OPEN) -> ChartTrades | Non
         frozenset(found.touched_at.tolist()),
         frozenset(found.contradicted_at.tolist()),
         opened,
+        found.real_entry,
+        np.where(is_open, last, found.real_exit),
     )

@@ -66,11 +66,11 @@ def trade_words(trial: Trial, k: int) -> str:
     side = Side(int(trades.side[k])).word
     made = [
         f"{symbol}, {name} {side}",
-        f"in {day_words(trial, int(trades.entered[k]))} at {price_words(trial, k, trades.entry[k])}",
+        f"in {day_words(trial, int(trades.entered[k]))} at {price_words(trial, k, trades.real_entry[k])}",
     ]
     if trades.left[k] >= 0:
         made.append(
-            f"out {day_words(trial, int(trades.left[k]))} at {price_words(trial, k, trades.exit[k])} by {_REASONS[trades.reason[k]]}"
+            f"out {day_words(trial, int(trades.left[k]))} at {price_words(trial, k, trades.real_exit[k])} by {_REASONS[trades.reason[k]]}"
         )
     else:
         made.append("still open")
@@ -78,7 +78,7 @@ def trade_words(trial: Trial, k: int) -> str:
         risks = f", {results.risks[k]:+.2f} risks" if np.isfinite(results.risks[k]) else ""
         ratio = f"{results.ratio[k]:+.2%}" if np.isfinite(results.ratio[k]) else ""
         beside = f"{ratio}{risks}".removeprefix(", ")
-        made.append(f"{book.units[k]:,.6g} units brought {book.net[k]:,.2f}" + (f" ({beside})" if beside else ""))
+        made.append(f"{book.real_units[k]:,.6g} units brought {book.net[k]:,.2f}" + (f" ({beside})" if beside else ""))
     else:
         made.append(f"skipped: {SKIPPED[Taken(int(book.taken[k]))]}")
     return "\n".join(made)
@@ -87,7 +87,7 @@ def trade_words(trial: Trial, k: int) -> str:
 def trade_rows(trial: Trial, which: np.ndarray) -> Iterator[dict[str, object]]:
     """Some trades as plain data; None for what is not known. Shape (trades chosen,), int64."""
     trades, book, results = trial.trades, trial.book, trial.results
-    times = trades.panel.times
+    times, units = trades.panel.times, book.real_units
     for k in np.flatnonzero(which).tolist():
         closed = trades.left[k] >= 0
         yield {
@@ -96,12 +96,12 @@ def trade_rows(trial: Trial, which: np.ndarray) -> Iterator[dict[str, object]]:
             "side": Side(int(trades.side[k])).word,
             "decided": iso(int(times[trades.decided[k]])),
             "entered": iso(int(times[trades.entered[k]])),
-            "entry": float(trades.entry[k]),
-            "exit": float(trades.exit[k]) if closed else None,
+            "entry": float(trades.real_entry[k]),
+            "exit": float(trades.real_exit[k]) if closed else None,
             "left": iso(int(times[trades.left[k]])) if closed else None,
             "reason": str(_REASONS[trades.reason[k]]) if closed else None,
-            "units": _known(book.units[k]),
-            "risk": _known(trades.risk[k]),
+            "units": _known(units[k]),
+            "risk": _known(trades.real_risk[k]),
             "net": _known(book.net[k]),
             "ratio": _known(results.ratio[k]),
             "bars": int(results.bars[k]),
@@ -120,7 +120,7 @@ def skipped_rows(trial: Trial) -> Iterator[dict[str, object]]:
             "side": Side(int(trades.side[k])).word,
             "decided": iso(int(trades.panel.times[trades.decided[k]])),
             "entered": iso(int(trades.panel.times[trades.entered[k]])),
-            "entry": float(trades.entry[k]),
+            "entry": float(trades.real_entry[k]),
             "reason": SKIPPED[Taken(int(taken[k]))],
         }
 

@@ -223,13 +223,15 @@ def test_a_catalogue_that_is_damaged_while_it_is_used_is_made_again(tmp_path: Pa
     assert "MINE" in library.infos
 
 
-def test_a_catalogue_of_the_second_form_is_taken_over(tmp_path: Path) -> None:
+@pytest.mark.parametrize(("version", "lacking"), [(2, ("contract", "adjustments")), (3, ("adjustments",))])
+def test_a_catalogue_of_an_earlier_form_is_taken_over(tmp_path: Path, version: int, lacking: tuple[str, ...]) -> None:
     before = dict(own(tmp_path).infos)
     db = sqlite3.connect(tmp_path / "catalogue.sqlite")
     with db:
         for table in ("symbols", "unfinished"):
-            db.execute(f"alter table {table} drop column contract")
-        db.execute("pragma user_version = 2")
+            for part in lacking:
+                db.execute(f"alter table {table} drop column {part}")
+        db.execute(f"pragma user_version = {version}")
     db.close()
     library = BarLibrary(tmp_path)
     assert dict(library.infos) == before and not library.notices

@@ -26,7 +26,7 @@ from oakladder.trial.broker.ledger import Sizing, Taken
 from oakladder.trial.broker.money import Account, Costs, Size, Slippage
 from oakladder.trial.trial import Trial, run_trial, trial_data_of
 from trial.independent_account import Deal, Terms, account
-from trial.random_rules import market, random_case
+from trial.random_rules import market, random_adjustments, random_case
 
 KINDS = {"share": Sizing.SHARE, "money": Sizing.MONEY, "units": Sizing.UNITS, "risk": Sizing.RISK}
 WHY = {
@@ -100,23 +100,33 @@ def terms_of(rng: np.random.Generator) -> tuple[Terms, Account]:
     return terms, made
 
 
-@pytest.mark.parametrize("seed", range(30))
+@pytest.mark.parametrize("seed", range(40))
 def test_several_symbols_in_one_account_are_kept_as_the_independent_one_does(seed: int) -> None:
+    """From seed 30 on with prices that are adjusted for dividends and splits."""
     rng = np.random.default_rng(seed)
     case = random_case(rng, within_day=False)
     script = case.script.replace(" long\n", " long\n    rank volume\n", 1) if seed % 2 else case.script
     series = []
     for k in range(5):
         bars = market(rng, 150, "1d")
-        series.append(Bars(f"S{k}", bars.timeframe, bars.calendar, bars.times, bars.columns))
+        named = Bars(f"S{k}", bars.timeframe, bars.calendar, bars.times, bars.columns)
+        series.append(named.adjusted(random_adjustments(rng, named) if seed >= 30 and k else None))
     panel = panel_of(series)
     panel.ticks = (0.01,) * 5
     terms, money = terms_of(rng)
     panel.contracts = (Contract(margin=terms.tied, margin_money=terms.tied_unit),) * 5
     trial = run_trial(compile_script("rung 1\n" + script), trial_data_of(panel), money)
     grid = trial.ground.grid
-    told = account(deals_of(trial), grid.closes.tolist(), terms, grid.clock.closes.tolist())
+    deals, terms = deals_of(trial), replace(terms, slip=0.0) if seed >= 30 else terms
+    if seed >= 30:  # ticks are those of real prices
+        real, slip = panel.column("adjusted_by"), 0.01 * money.costs.slippage.ticks
+        for k, deal in enumerate(deals):
+            deal.real_in, deal.real_out = real[trial.trades.entered[k]], real[trial.trades.left[k]]
+            deal.slip_in, deal.slip_out = slip * deal.real_in, slip * deal.real_out
+    told = account(deals, grid.closes.tolist(), terms, grid.clock.closes.tolist())
     book = trial.book
+    lots = book.real_units[~np.isnan(book.units)] / money.lot
+    assert np.allclose(lots, np.round(lots), atol=1e-6) and (len(lots) or seed)
     assert [WHY[Taken(int(t))] for t in book.taken] == [d.why_not for d in told.deals]
     assert np.allclose(book.units, [d.units for d in told.deals], equal_nan=True)
     closed = trial.trades.closed

@@ -10,7 +10,7 @@ from oakladder.rung.trade_words import Reason
 from oakladder.trial.broker.trade_finder import find_trades
 from oakladder.trial.broker.trades import Trades
 from trial.independent_broker import trade
-from trial.random_rules import for_broker, market, panel_with_tick, random_case
+from trial.random_rules import for_broker, market, panel_with_tick, random_adjustments, random_case
 
 
 def told(found: Trades) -> list[tuple[object, ...]]:
@@ -30,14 +30,17 @@ def told(found: Trades) -> list[tuple[object, ...]]:
     ]
 
 
-def agree(seed: int, timeframe: str, tick: float = 0.01, *, through: bool = False) -> int:
+def agree(seed: int, timeframe: str, tick: float = 0.01, *, through: bool = False, adjusted: bool = False) -> int:
     rng = np.random.default_rng(seed)
     case = random_case(rng, within_day=timeframe != "1d")
     bars = market(rng, 300, timeframe)
+    if adjusted:
+        bars = bars.adjusted(random_adjustments(rng, bars))
     panel = panel_with_tick(bars, tick)
     program = compile_script("rung 1\n" + case.script)
     found = find_trades(program, panel, through=through)
-    book = trade(for_broker(bars), case.rules(panel), tick, through=through)
+    factors = panel.column("adjusted_by").tolist()
+    book = trade(for_broker(bars), case.rules(panel), tick, through=through, factors=factors)
     expected = [
         (
             t.name,
@@ -68,6 +71,12 @@ def test_random_scripts_trade_as_the_broker_does(timeframe: str) -> None:
 @pytest.mark.parametrize("timeframe", ["1d", "30m"])
 def test_limits_and_targets_fill_only_where_they_are_traded_through(timeframe: str) -> None:
     assert sum(agree(seed, timeframe, 0.05, through=True) for seed in range(50)) > 300
+
+
+@pytest.mark.parametrize("timeframe", ["1d", "30m"])
+@pytest.mark.parametrize("through", [False, True])
+def test_orders_lie_on_ticks_of_real_prices_where_these_are_adjusted(timeframe: str, through: bool) -> None:
+    assert sum(agree(seed, timeframe, 0.05, through=through, adjusted=True) for seed in range(40)) > 200
 
 
 @pytest.mark.nightly

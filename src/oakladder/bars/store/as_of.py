@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -48,7 +49,7 @@ class LibraryAsOf:
             if forming is not None:
                 columns = {name: np.append(values, forming[name]) for name, values in made.columns.items()}
                 times = np.append(made.times, whole.times[done])
-                made = Bars(symbol, timeframe, made.calendar, times, columns, made.extended)
+                made = replace(made, times=times, columns=columns)
         return made
 
     def _forming(self, symbol: str, timeframe: Timeframe, extended: bool, start: int) -> Bars | None:

@@ -16,8 +16,20 @@ from oakladder.bars.store.symbol_info import SymbolInfo, SymbolInfos, info_of, p
 from oakladder.disk import replacing, set_aside, why
 
 _log = logging.getLogger(__name__)
-_VERSION = 3
-_PARTS = ("symbol", "name", "sector", "kind", "tick", "step", "origin", "by_hand", "calendar", "contract")
+_VERSION = 4
+_PARTS = (
+    "symbol",
+    "name",
+    "sector",
+    "kind",
+    "tick",
+    "step",
+    "origin",
+    "by_hand",
+    "calendar",
+    "contract",
+    "adjustments",
+)
 _SCHEMA = f"""
 create table if not exists symbols (
     symbol text primary key, position integer, {", ".join(f"{p}" for p in _PARTS[1:])});
@@ -114,11 +126,12 @@ class Catalogue:
         tables = {row[0] for row in db.execute("select name from sqlite_master where type = 'table'")}
         if version == 0 and "symbols" in tables:
             self._from_first_form(db)
-        if version == 2 and {"symbols", "unfinished"} <= tables:
-            for table in ("symbols", "unfinished"):  # the last part came with the third version
+        if version in (2, 3) and {"symbols", "unfinished"} <= tables:
+            for table in ("symbols", "unfinished"):  # the last two parts came with the third and the fourth version
                 known = {row[1] for row in db.execute(f"pragma table_info({table})")}
-                if "contract" not in known:
-                    db.execute(f"alter table {table} add column contract")
+                for part in _PARTS[-2:]:
+                    if part not in known:
+                        db.execute(f"alter table {table} add column {part}")
         if version < _VERSION or not {"symbols", "facts", "unfinished"} <= tables:
             db.executescript(_SCHEMA)
             db.execute(f"pragma user_version = {_VERSION}")

@@ -124,4 +124,4 @@ def restamped(bars: Bars, calendar: Calendar) -> Bars:
     if bars.calendar == calendar:
         return bars
     days = bars.calendar.days(bars.times)
-    return Bars(bars.symbol, bars.timeframe, calendar, calendar.day_open(days), bars.columns)
+    return replace(bars, calendar=calendar, times=calendar.day_open(days))

@@ -8,7 +8,7 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 from typing import TypeVar
@@ -254,7 +254,7 @@ class BarLibrary:
         self._cache.forget(symbol)
 
     def base(self, symbol: str, base: Timeframe) -> Bars:
-        """The stored bars. Raises `DataProblem` without any; a damaged file is renamed and recreated where
+        """The stored bars, at real prices. Raises `DataProblem` without any; a damaged file is renamed and recreated where
         that can be done."""
         calendar = self.infos[symbol].calendar
 
@@ -298,7 +298,7 @@ class BarLibrary:
         return BarFile(symbol, self._file(symbol, base), self._with_file(symbol, base, self.offsets.of))
 
     def bars(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> Bars:
-        """The bars of a symbol at any timeframe, put together from the stored ones; remembered.
+        """The bars of a symbol at any timeframe, put together from the stored ones, at adjusted prices; remembered.
 
         Raises `KeyError` for an unknown symbol, `DataProblem` where there are no such bars.
         """
@@ -308,17 +308,16 @@ class BarLibrary:
 
     def _remembered(self, symbol: str, timeframe: Timeframe, extended: bool) -> Bars:
         key = (symbol, timeframe, extended)
-        known = self._cache.get(key)
-        if known is not None:
+        known, adjustments = self._cache.get(key), self.infos[symbol].adjustments
+        if known is not None and known.adjustments == adjustments:
             return known
         base = stored_base(timeframe)
         if timeframe != base:
             made = resample(self._remembered(symbol, base, extended and timeframe.intraday), timeframe)
         elif extended and timeframe.intraday:
-            whole = self.base(symbol, base)
-            made = Bars(whole.symbol, whole.timeframe, whole.calendar, whole.times, whole.columns, True)
+            made = replace(self.base(symbol, base).adjusted(adjustments), extended=True)
         else:
-            made = self.base(symbol, base).regular()
+            made = self.base(symbol, base).regular().adjusted(adjustments)
         self._cache.put(key, made)
         return made
 

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
+from oakladder.bars.adjustments import any_of
 from oakladder.bars.bars import regular_times
 from oakladder.bars.panel import Panel
 from oakladder.bars.shared_times import shared
@@ -49,7 +50,8 @@ class ManySymbols:
         infos = self._infos()
         calendars = tuple(infos[s].calendar for s in names)
         found = {k: find(k) for k in np.flatnonzero(~copies.there).tolist()}
-        return Stored(tuple(names), calendars, copies, found, find, self._offsets, self._reading)
+        adjustments = any_of([infos[s].adjustments for s in names])
+        return Stored(tuple(names), calendars, copies, found, find, self._offsets, self._reading, adjustments)
 
     def panel(self, names: Sequence[str], base: Timeframe, extended: bool) -> Panel:
         """Stored bars of several symbols; no column is read yet. Raises `KeyError` for an unknown symbol, `DataProblem`."""

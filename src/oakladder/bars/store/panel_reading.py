@@ -9,7 +9,8 @@ from functools import partial
 
 import numpy as np
 
-from oakladder.bars.bars import regular_times, tidy
+from oakladder.bars.adjustments import Adjustments
+from oakladder.bars.bars import PRICES, regular_times, tidy
 from oakladder.bars.concatenation import ends_of
 from oakladder.bars.panel import Panel
 from oakladder.bars.sessions import Calendar
@@ -50,6 +51,8 @@ class Stored:
     offsets: FileOffsets
     #: Held while files are read.
     turn: threading.Lock
+    #: What the prices of each symbol are to be adjusted by; None where none are.
+    adjustments: tuple[Adjustments | None, ...] | None = None
 
     def counts(self) -> np.ndarray:
         """How many stored bars each symbol has, int64. Shape (symbols,)."""
@@ -71,13 +74,16 @@ class Stored:
 
     def versions(self) -> np.ndarray:
         """What tells that the bars of each symbol are as they were: when its file was modified and changed, its size, and
-        its calendar; int64, shape (symbols, 4)."""
+        its calendar with what its prices are adjusted by; int64, shape (symbols, 4)."""
         made = np.empty((len(self.symbols), 4), dtype=np.int64)
         made[:, :3] = self.copies.states()
         for k, file in self.files.items():
             made[k, :3] = file.layout.state
         numbers = {c: int(calendar_name(c)[:15], 16) for c in set(self.calendars)}
         made[:, 3] = [numbers[c] for c in self.calendars]
+        for k, adjustments in enumerate(self.adjustments or ()):
+            if adjustments is not None:
+                made[k, 3] ^= adjustments.number
         return made
 
     def is_clean(self) -> bool:
@@ -149,6 +155,8 @@ class _StoredColumns:
     kept: list[np.ndarray | None]
 
     def read(self, names: Sequence[str], skips: np.ndarray | None = None) -> list[np.ndarray]:
+        if self.stored.adjustments is not None and "time" not in names and set(PRICES) & set(names):
+            return self.read([*names, "time"], skips)[:-1]
         firsts = np.zeros(len(self.counts), dtype=np.int64) if skips is None else skips
         places = ends_of(self.counts - firsts)
         made = [np.empty(places[-1], dtype=kind_of(n)) for n in names]
@@ -160,9 +168,20 @@ class _StoredColumns:
                 parts = [m[places[k] : places[k + 1]] for m in made]
                 if len(parts[0]):
                     self._some(k, keep, names, first, parts)
+        self._adjust(names, made, places)
         if self.stored.is_clean():
             return made
         return [m if n == "time" else tidy(m) for n, m in zip(names, made, strict=True)]
+
+    def _adjust(self, names: Sequence[str], made: Sequence[np.ndarray], places: np.ndarray) -> None:
+        """Makes the stored prices, which are real ones, adjusted ones."""
+        prices = [k for k, name in enumerate(names) if name in PRICES]
+        for k, adjustments in enumerate(self.stored.adjustments or ()):
+            if adjustments is not None and prices:
+                part = slice(places[k], places[k + 1])
+                factor = adjustments.at(made[names.index("time")][part], self.stored.calendars[k])
+                for j in prices:
+                    made[j][part] *= factor
 
     def _some(self, k: int, keep: np.ndarray | None, names: Sequence[str], first: int, parts: list[np.ndarray]) -> None:
         """Reads one symbol, of whose stored bars perhaps only some belong to the panel."""
@@ -211,4 +230,4 @@ def read_panel(stored: Stored, base: Timeframe, extended: bool, times_of: Callab
     )
     if parts is None:
         timeline.read = partial(_StoredColumns.times, source)
-    return Panel(symbols, timeline, source=source, versions=stored.versions())
+    return Panel(symbols, timeline, source=source, versions=stored.versions(), adjustments=stored.adjustments)

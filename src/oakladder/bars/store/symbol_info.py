@@ -9,6 +9,7 @@ from zoneinfo import available_timezones
 
 import msgspec
 
+from oakladder.bars.adjustments import Adjustments, adjustments_of_text, adjustments_text
 from oakladder.bars.calendar_words import is_sound
 from oakladder.bars.contract import PLAIN, Contract
 from oakladder.bars.errors import UnknownSymbol
@@ -40,6 +41,8 @@ class SymbolInfo:
     by_hand: frozenset[str] = frozenset()
     #: What one unit of it is worth and ties up.
     contract: Contract = PLAIN
+    #: What its real prices, which are stored, are adjusted by.
+    adjustments: Adjustments | None = None
 
     @property
     def finest(self) -> Timeframe:
@@ -121,6 +124,7 @@ def info_of(plain: dict[str, Any]) -> SymbolInfo:
         _text(plain, "origin"),
         frozenset(w for w in (words.split(",") if isinstance(words, str) else ()) if w in BY_HAND),
         _contract(plain.get("contract")),
+        adjustments_of_text(plain.get("adjustments")),
     )
 
 
@@ -150,6 +154,7 @@ def plain_of(info: SymbolInfo) -> dict[str, Any]:
         "origin": info.origin,
         "by_hand": ",".join(sorted(info.by_hand)),
         "calendar": calendar_text(info.calendar),
+        "adjustments": adjustments_text(info.adjustments),
         "contract": "" if info.contract == PLAIN else msgspec.json.encode(info.contract).decode(),
     }
 

@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 from oakladder.app.basis import Part
 from oakladder.app.jobs import Ticket, sentence_of
 from oakladder.app.session import Session
+from oakladder.bars.adjustments import adjusted_words
 from oakladder.bars.calendar_words import hours_words
 from oakladder.bars.contract import contract_words
 from oakladder.bars.store.edit_metadata import Change, edit_symbols
@@ -132,7 +133,7 @@ class SymbolsModel(RowsModel):
 
 def _texts(info: SymbolInfo, held: Coverage | None) -> tuple[str, ...]:
     """A row of the table."""
-    unit = "".join(f", {words}" for words in contract_words(info.contract))
+    unit = "".join(f", {words}" for words in (*contract_words(info.contract), *adjusted_words(info.adjustments)))
     what = f"{info.kind}, tick {tick_words(info.tick)}{unit}, {hours_words(info.calendar)} {info.calendar.zone}"
     return (
         info.symbol,

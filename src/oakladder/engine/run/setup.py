@@ -19,6 +19,7 @@ from oakladder.engine.run.checkpoint import Checkpoint, CheckpointRecorder
 from oakladder.rung.native import compile as native
 from oakladder.rung.native.compiled_kernel import CompiledKernel, fixed_array
 from oakladder.rung.plan.inputs import (
+    ADJUSTED_BY,
     BarBegins,
     BarColumn,
     Given,
@@ -120,7 +121,8 @@ def prepare(
     settings = dict(settings or {})
     chart = chart or panel.timeframe
     split = program.split if given is not None else None
-    variant, fixed, layout = laid_out(program, settings, roots, chart, split, alone=alone)
+    adjusted = panel.adjustments is not None
+    variant, fixed, layout = laid_out(program, settings, roots, chart, split, alone=alone, adjusted=adjusted)
     steps: list[np.ndarray] = []
     before: list[Panel | None] = []
     for domain in variant.live.domains[1:]:
@@ -151,10 +153,11 @@ def laid_out(
     split: Split | None = None,
     *,
     alone: bool = False,
+    adjusted: bool = False,
 ) -> tuple[CompiledKernel, dict[Op, object], StateLayout]:
     """The code for some values, its fixed values and the size of its state. Raises `RunProblem`."""
     values = program.values_of(settings) | {CHART_TIMEFRAME: str(chart)}
-    variant = program.variant(roots, split, alone=alone)
+    variant = program.variant(roots, split, alone=alone, adjusted=adjusted)
     fixed = program.fixed_values(variant, roots, values)
     return variant, fixed, program.layout(variant, fixed)
 
@@ -314,6 +317,8 @@ def input_column(job: RunSetup, what: Input | IntrabarColumn, panel: Panel | Non
         )
     panel = panel or job.panel
     match what:
+        case BarColumn() if what == ADJUSTED_BY and panel.adjustments is None and not job.reference:
+            return np.ones(1)  # the code does not read it
         case BarColumn():
             return panel.column(what.name)
         case IsSymbol():

@@ -14,7 +14,7 @@ from oakladder.engine.run.context import PLAIN, RunContext
 from oakladder.engine.run.execute import Result, execute
 from oakladder.engine.run.malloc_tuning import keep_freed_memory
 from oakladder.engine.run.setup import BoundKernel, is_large, prepare
-from oakladder.rung.plan.inputs import BarColumn
+from oakladder.rung.plan.inputs import ADJUSTED_BY, BarColumn
 from oakladder.rung.plan.ops import Op
 from oakladder.rung.program import Program
 from oakladder.tuning import TUNING
@@ -50,9 +50,11 @@ def two_pass_parts(
     """
     keep_freed_memory()
     assert program.split is not None
-    first = program.variant(list(program.split.values))
-    second = program.variant(roots, program.split)
-    names = {what.name: None for v in (first, second) for what in v.code.inputs if isinstance(what, BarColumn)}
+    adjusted = panel.adjustments is not None
+    first = program.variant(list(program.split.values), adjusted=adjusted)
+    second = program.variant(roots, program.split, adjusted=adjusted)
+    inputs = [what for v in (first, second) for what in v.code.inputs if isinstance(what, BarColumn)]
+    names = {i.name: None for i in inputs if i != ADJUSTED_BY or adjusted}
     panel.fetch(names)
     for name in names:  # parts have the columns that are there
         panel.column(name)

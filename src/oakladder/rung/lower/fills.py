@@ -39,7 +39,7 @@ class Fills(Prices):
     ):
         super().__init__(writer, sides)
         #: Whether limits and targets are filled only where prices go beyond them, and by how much, as an expression.
-        self.through, self._beyond = through, "tick_size * 0.5"
+        self.through, self._beyond = through, "tick_size * adjusted_by * 0.5"
         self.log, self.used, self.trades, self.finer = log, used, len(sides), finer
         self.has_stop = bool(used & {_W.STOP, _W.STOP_AT, _W.TRAIL, _W.PROTECT, _W.PROTECT_RISKS})
         self.has_target = bool(used & {_W.TARGET, _W.TARGET_AT, _W.TARGET_RISKS})

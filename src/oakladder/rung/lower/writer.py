@@ -52,10 +52,14 @@ class Writer:
         return self.emitter.one(self.expressions.value(self.expressions.written(text), self._frame))
 
     def on_tick(self, price: str, *, up: bool) -> Op:
-        """A price at a whole number of the symbol's price steps: the next one up or down, unless it is on one."""
+        """A price whose real price is a whole number of the symbol's price steps: the next one up or down, unless it is on one.
+        An adjusted price is made of that as bars are, to the last bit: what touches it must be told from what does not."""
+        emit, factor = self.emitter.emit, self.value("adjusted_by")
         op = self.emitter.guard_overflow(self.value(price), self.domain, TAME_EXPONENT)
+        real = emit("div", op, factor, domain=self.domain)
         steps = self.value("tick_count"), self.value("tick_size")
-        return self.emitter.emit("tick_up" if up else "tick_down", op, *steps, domain=self.domain)
+        whole = emit("tick_up" if up else "tick_down", real, *steps, domain=self.domain)
+        return emit("mul", whole, factor, domain=self.domain)
 
     def set(self, name: str, text: str) -> None:
         """Changes a number."""

@@ -154,9 +154,10 @@ class Compiled:
         return code
 
 
-def build(live: Live, state: StateMap, leaves: Sequence[Op]) -> Compiled:
-    """Code for the live part of a plan that writes out the given numbers and flags."""
-    code = SharedCode(live, state)
+def build(live: Live, state: StateMap, leaves: Sequence[Op], *, adjusted: bool = False) -> Compiled:
+    """Code for the live part of a plan that writes out the given numbers and flags, over real prices or ``adjusted``
+    ones."""
+    code = SharedCode(live, state, adjusted=adjusted)
     text = module_text(code, leaves)
     return Compiled(text, hashlib.sha256(text.encode()).digest(), tuple(code.fixed), tuple(code.inputs))
 
@@ -235,9 +236,9 @@ class SimdCode:
         return self._linked(code)
 
 
-def build_simd(live: Live, state: StateMap, leaves: Sequence[Op], lanes: int) -> SimdCode:
+def build_simd(live: Live, state: StateMap, leaves: Sequence[Op], lanes: int, *, adjusted: bool = False) -> SimdCode:
     """The same for so many symbols side by side; see `lanes.fitting.why_not`."""
-    code = SharedCode(live, state)
+    code = SharedCode(live, state, adjusted=adjusted)
     text = lanes_text(code, leaves, lanes)
     digest = hashlib.sha256(text.encode()).digest()
     return SimdCode(text, digest, tuple(code.fixed), lanes, tiles_needed(code, leaves))

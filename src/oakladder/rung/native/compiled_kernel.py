@@ -24,6 +24,7 @@ class CompiledKernel:
     leaves: tuple[Op, ...]
     fixed: tuple[Op, ...]
     code: native.Compiled
+    adjusted: bool = False
     #: What was written for lanes so far, by how many there are; None where it cannot run on them.
     _lanes: dict[int, native.SimdCode | None] = field(default_factory=dict, compare=False, repr=False)
 
@@ -31,15 +32,17 @@ class CompiledKernel:
         """The code for so many symbols side by side; None where they must be run one by one."""
         if width not in self._lanes:
             fits = not why_not(self.live)
-            self._lanes[width] = native.build_simd(self.live, self.state, self.leaves, width) if fits else None
+            self._lanes[width] = (
+                native.build_simd(self.live, self.state, self.leaves, width, adjusted=self.adjusted) if fits else None
+            )
         return self._lanes[width]
 
 
-def make_kernel(part: Part, plain: Sequence[Op]) -> CompiledKernel:
-    """The code for a part of a plan, which gives some values."""
+def make_kernel(part: Part, plain: Sequence[Op], *, adjusted: bool = False) -> CompiledKernel:
+    """The code for a part of a plan, which gives some values; ``adjusted`` for adjusted prices."""
     out = tuple(dict.fromkeys(op for op in plain if not op.fixed))
-    code = native.build(part.live, part.state, out)
-    return CompiledKernel(part.live, part.state, out, code.fixed, code)
+    code = native.build(part.live, part.state, out, adjusted=adjusted)
+    return CompiledKernel(part.live, part.state, out, code.fixed, code, adjusted)
 
 
 def fixed_array(code: native.Compiled | native.SimdCode, values: Mapping[Op, object]) -> np.ndarray:

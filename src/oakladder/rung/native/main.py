@@ -35,6 +35,8 @@ class Main(Gathering):
     def read_input(self, what: Input) -> str:
         if isinstance(what, BarColumn) and what.name in PER_SYMBOL:
             return self._of_symbol(what)
+        if self.is_one(what):
+            return self.constant(1.0)
         place = self.new(f"getelementptr double, ptr {self.column(what)}, i64 %i")
         return self.new(f"load double, ptr {place}, {IN}")
 

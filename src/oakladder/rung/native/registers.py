@@ -7,7 +7,7 @@ from abc import abstractmethod
 from oakladder.rung.native.ops import to_flag, to_number
 from oakladder.rung.native.scalars import Single
 from oakladder.rung.native.text import IN, STATE, Bits, FunctionText
-from oakladder.rung.plan.inputs import Input, IntrabarColumn
+from oakladder.rung.plan.inputs import ADJUSTED_BY, Input, IntrabarColumn
 from oakladder.rung.plan.liveness import Live
 from oakladder.rung.plan.ops import Append, Domain, Op, Ring, RollingAggregate, Slot
 from oakladder.rung.plan.state import StateMap
@@ -21,8 +21,10 @@ def _is_count(key: object) -> bool:
 class SharedCode:
     """What the functions of one program share: fixed values by place, columns of the input, where state lives."""
 
-    def __init__(self, live: Live, state: StateMap):
+    def __init__(self, live: Live, state: StateMap, *, adjusted: bool = False):
         self.live, self.state = live, state
+        #: Whether prices are adjusted; where not, the factor that made them of real ones is 1 and not read.
+        self.adjusted = adjusted
         self.fixed: list[Op] = []
         self._places: dict[Op, int] = {}
         #: Whether windows are kept in order anywhere.
@@ -200,6 +202,10 @@ class Registers(FunctionText, Single):
             self.flags[op] = to_flag(self, raw)
         else:
             self.numbers[op] = raw
+
+    def is_one(self, what: Input) -> bool:
+        """Whether an input is known to be 1 on every bar."""
+        return what == ADJUSTED_BY and not self.code.adjusted
 
     @abstractmethod
     def read_input(self, what: Input) -> str:

@@ -45,6 +45,10 @@ class BarColumn:
         return ()
 
 
+#: The factor that made adjusted prices of real ones: 1 throughout where prices are real.
+ADJUSTED_BY = BarColumn("adjusted_by")
+
+
 @dataclass(frozen=True, slots=True)
 class BarBegins:
     """1 on bars with which a bar of a timeframe begins, else 0."""

@@ -8,6 +8,7 @@ from functools import lru_cache
 
 import numpy as np
 
+from oakladder.bars.adjustments import Adjustments
 from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.contract import Contract
 from oakladder.bars.panel import Background, Minutes, Panel
@@ -34,6 +35,7 @@ class PackedPanel:
     extended: bool
     ticks: tuple[float, ...] | None
     contracts: tuple[Contract, ...] | None
+    adjustments: tuple[Adjustments | None, ...] | None
     minutes: Minutes | None
 
     @classmethod
@@ -50,6 +52,7 @@ class PackedPanel:
             timeline.extended,
             panel.ticks,
             panel.contracts,
+            panel.adjustments,
             panel.minutes,
         )
 
@@ -63,6 +66,7 @@ class PackedPanel:
             at += len(times)
         made = panel_of(series, frame)
         made.ticks, made.contracts, made.minutes = self.ticks, self.contracts, self.minutes
+        made.adjustments = self.adjustments
         return made
 
 

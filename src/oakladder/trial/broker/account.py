@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from oakladder.bars.adjustments import on_steps
 from oakladder.bars.contract import PLAIN as SHARE
 from oakladder.bars.zones import DAY
 from oakladder.engine.run.row_kernel import RowKernel
@@ -28,7 +29,8 @@ class Book:
 
     ``net`` is what a closed trade brought after all costs, ``gross`` before costs and slippage; of an open one they are
     reckoned at the last close, as if it were left there for nothing. ``ratio`` is ``net`` for what it was entered for,
-    ``risks`` counts it in risks, ``bars`` those from the fill to the exit.
+    ``risks`` counts it in risks, ``bars`` those from the fill to the exit. Where prices are adjusted for dividends and splits,
+    units are adjusted ones as well (`real_units`), as if each dividend were put into more of the symbol.
     """
 
     trades: Trades
@@ -56,6 +58,14 @@ class Book:
     def open(self) -> np.ndarray:
         """Which were taken and are still open, bool. Shape (trades,)."""
         return (self.taken == Taken.YES) & ~self.trades.closed
+
+    @property
+    def real_units(self) -> np.ndarray:
+        """The units that were bought or sold at the entry, NaN where it was not taken. Shape (trades,), float64."""
+        panel = self.trades.panel
+        if panel.adjustments is None:
+            return self.units
+        return on_steps(self.units * panel.adjusted_on(self.trades.entered), self.account.lot)
 
     @property
     def start(self) -> float:
@@ -101,48 +111,58 @@ def model_of(account: Account, grid: Grid) -> Model:
     """What an account reckons with on some bars beside its plain costs."""
     costs, contracts = account.costs, grid.panel.contracts or ()
     return Model(
-        by_bar=costs.slippage.by_bar or (grid.factors is not None and costs.slippage.ticks > 0),
+        by_bar=costs.slippage.by_bar or (_ticks_vary(grid) and costs.slippage.ticks > 0),
         carry=bool(costs.financing or costs.borrow),
         margin=any((c.margin, c.margin_money) != (SHARE.margin, SHARE.margin_money) for c in contracts),
+        adjusted=grid.panel.adjustments is not None,
     )
+
+
+def _ticks_vary(grid: Grid) -> bool:
+    """Whether a tick is worth more on one bar than on another, so that `model_columns` have what it comes to."""
+    return grid.factors is not None or grid.panel.adjustments is not None
 
 
 def model_columns(trades: Trades, account: Account, grid: Grid) -> dict[str, np.ndarray]:
     """What the code of an account reads of each trade beside its row, by `Model`. By how much its entry and exit are worse by
     the bars that they are filled on, in money per unit: ``slip`` whatever the size, ``push`` for a fill of the whole volume, of
-    which one unit is a ``share``; 0 for limits, targets and what is open. And which share of its value, and how much money
-    for each unit, it ties up. Each: shape (trades,), float64."""
+    which one unit is a ``share``; 0 for limits, targets and what is open. Which share of its value, and how much money
+    for each unit, it ties up. And how many real units an adjusted one is at its entry and its exit. Each: shape (trades,),
+    float64."""
     model, slip, panel = model_of(account, grid), account.costs.slippage, trades.panel
     made: dict[str, np.ndarray] = {}
+    exits = np.where(trades.closed, trades.left, trades.entered)
+    if model.adjusted:
+        made["real_in"], made["real_out"] = (np.asarray(panel.adjusted_on(b)) for b in (trades.entered, exits))
     if model.by_bar:
-        ticks = np.array(panel.steps)[trades.symbol] * (slip.ticks if grid.factors is not None else 0.0)
         is_target = ~trades.closed | (trades.reason == Reason.TARGET.number)
         for way, bars, price, spared in (
             ("in", trades.entered, trades.entry, trades.order == Order.LIMIT),
-            ("out", np.where(trades.closed, trades.left, trades.entered), trades.exit, is_target),
+            ("out", exits, trades.exit, is_target),
         ):
+            ticks = panel.ticks_on(trades.symbol, bars) * (slip.ticks if _ticks_vary(grid) else 0.0)
             bar, factor, volume = FillBar.of(panel, bars, 0.0), grid.factor(bars), panel.column("volume")[bars]
             made[f"slip_{way}"] = np.where(spared, 0.0, (slip.of_range * bar.spread + ticks) * factor)
             made[f"push_{way}"] = np.where(spared, 0.0, slip.of_volume * np.abs(price) * factor)
-            made[f"share_{way}"] = np.divide(1.0, volume, out=np.zeros(len(trades)), where=volume > 0)
+            share = np.divide(1.0, volume, out=np.zeros(len(trades)), where=volume > 0)
+            made[f"share_{way}"] = share * panel.adjusted_on(bars)
     if model.margin:
         contracts = [(panel.contracts or ())[s] for s in trades.symbol.tolist()]
         made["tied"] = np.array([c.margin for c in contracts])
         unit = np.array([c.margin_money / c.multiplier for c in contracts])
-        made["tied_unit"] = unit * grid.factor(trades.entered)
+        made["tied_unit"] = unit * grid.factor(trades.entered) * panel.adjusted_on(trades.entered)
     return made
 
 
 def cost_settings(account: Account, grid: Grid) -> dict[str, float]:
     """The costs of fills, as settings of the account code."""
     costs, second = account.costs, 1 / (_YEAR * DAY)
-    by_bar = grid.factors is not None  # a tick is worth more or less then, see `model_columns`
     return {
         "stride": float(len(grid)),
         "fee": costs.fixed,
         "fee_unit": costs.per_unit,
         "fee_ratio": costs.ratio,
-        "slip": 0.0 if by_bar else costs.slippage.ticks,
+        "slip": 0.0 if _ticks_vary(grid) else costs.slippage.ticks,
         "slip_ratio": costs.slippage.ratio,
         "carry_long": costs.financing * second,
         "carry_short": costs.borrow * second,

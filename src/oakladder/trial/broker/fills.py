@@ -26,6 +26,9 @@ class Model(NamedTuple):
     carry: bool = False
     #: A position ties up another share of its value than all of it.
     margin: bool = False
+    #: Prices are adjusted for dividends and splits. Units count as adjusted ones then: a real unit is worth several of them
+    #: before a dividend, and one after the last.
+    adjusted: bool = False
 
 
 #: Neither of it.
@@ -55,6 +58,8 @@ def read_entry(w: Writer, model: Model = PLAIN) -> None:
     w.let("paid", f"if {limits} then entry else entry + side * (slip * tick + slip_ratio * entry)")
     if model.by_bar:
         _worsen(w, "paid", "in", "side")
+    if model.adjusted:
+        w.let("real_in_now", w.column("real_in", "trade"))
 
 
 def read_exit(w: Writer, model: Model = PLAIN) -> None:
@@ -67,6 +72,8 @@ def read_exit(w: Writer, model: Model = PLAIN) -> None:
     w.let("got", f"if {at_target} then exit else exit - side * (slip * tick + slip_ratio * exit)")
     if model.by_bar:
         _worsen(w, "got", "out", "(-side)")
+    if model.adjusted:
+        w.let("real_out_now", w.column("real_out", "trade"))
 
 
 def carried(units: str, since: str, until: str) -> str:
@@ -89,12 +96,14 @@ def pushed(w: Writer, units: str, *, entry: bool) -> None:
         w.let("got", f"got - side * push_out_now * min(1, share_out_now * {units})")
 
 
-def brought(w: Writer, got: str, exit_: str, out_cost: str, last_bar: str, carry: str = "0") -> None:
+def brought(
+    w: Writer, got: str, exit_: str, out_cost: str, last_bar: str, carry: str = "0", model: Model = PLAIN
+) -> None:
     """What a trade brings with its ``units``: after all costs, before them, for what it was entered for, in risks; and how
     long it took. ``carry`` is what holding it cost, which is no cost of a fill. Read the trade and its entry first."""
     w.let("risk", of_trade(w, Column.RISK))
     w.let("signed", "side * units")
-    w.let("in_cost", cost("units", "paid"))
+    w.let("in_cost", cost_in("units", model))
     w.let("out_cost", out_cost)
     w.let("costs", "in_cost + out_cost")
     w.let("net", f"signed * (({got}) - paid) - costs" + (f" - {carry}" if carry != "0" else ""))
@@ -106,6 +115,16 @@ def brought(w: Writer, got: str, exit_: str, out_cost: str, last_bar: str, carry
     w.let("bars", f"({last_bar}) - first_bar")
 
 
-def cost(units: str, price: str) -> str:
-    """What a fill costs, slippage apart."""
-    return f"(fee + fee_unit * {units} + fee_ratio * {units} * {price})"
+def cost_in(units: str, model: Model = PLAIN) -> str:
+    """What the fill of an entry costs, slippage apart."""
+    return _cost(units, "paid", "real_in_now", model)
+
+
+def cost_out(units: str, model: Model = PLAIN) -> str:
+    """The same of an exit."""
+    return _cost(units, "got", "real_out_now", model)
+
+
+def _cost(units: str, price: str, real: str, model: Model) -> str:
+    each = f"{units} * {real}" if model.adjusted else units
+    return f"(fee + fee_unit * {each} + fee_ratio * {units} * {price})"

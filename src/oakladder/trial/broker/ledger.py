@@ -13,7 +13,18 @@ from oakladder.engine.run.row_kernel import RowKernel
 from oakladder.rung.lower.internal_codegen import own_writer
 from oakladder.rung.lower.writer import Writer
 from oakladder.rung.trade_log import Column
-from oakladder.trial.broker.fills import COSTS, PLAIN, Model, cost, of_trade, pushed, read_entry, read_exit, read_trade
+from oakladder.trial.broker.fills import (
+    COSTS,
+    PLAIN,
+    Model,
+    cost_in,
+    cost_out,
+    of_trade,
+    pushed,
+    read_entry,
+    read_exit,
+    read_trade,
+)
 
 
 class Sizing(IntEnum):
@@ -127,12 +138,13 @@ def buy(w: Writer, model: Model = PLAIN) -> None:
     """An entry: its size, and whether the account has the money and a free position for it."""
     read_entry(w, model)
     w.let("risk", of_trade(w, Column.FIRST_RISK))
-    w.fresh("raw", "size")
+    w.fresh("raw", "size / real_in_now" if model.adjusted else "size")
     for kind, text in _RAW.items():
         with w.when(f"sizing == {kind.value}"):
             w.set("raw", text)
-    w.fresh("lots", f"floor(raw / lot + {_ROUNDING})")
-    w.let("bought", "lots * lot")
+    w.let("one_lot", "lot / real_in_now" if model.adjusted else "lot")
+    w.fresh("lots", f"floor(raw / one_lot + {_ROUNDING})")
+    w.let("bought", "lots * one_lot")
     if model.by_bar:
         pushed(w, "bought", entry=True)
     w.let("value", "bought * paid")
@@ -152,7 +164,7 @@ def buy(w: Writer, model: Model = PLAIN) -> None:
         w.set("taken", f"if {needed} then taken else {taken.value}")
     with w.when("taken == 0"):
         w.set("units", "bought")
-        w.set("cash", f"cash - side * value - {cost('bought', 'paid')}")
+        w.set("cash", f"cash - side * value - {cost_in('bought', model)}")
         w.set("invested", "invested + ties")
         made = ["side * bought", "place", "symbol * stride", "ties"]
         if model.carry:
@@ -183,7 +195,7 @@ def sell(w: Writer, model: Model = PLAIN) -> None:
             w.let("until", w.column("clock", "moment"))
             w.set("cash", "cash - rate * (until - since)")
         w.set("units", "sold")
-        w.set("cash", f"cash + signed * got - {cost('sold', 'got')}")
+        w.set("cash", f"cash + signed * got - {cost_out('sold', model)}")
         w.set("invested", "invested - was_worth")
         w.set("held", "held - 1")
         w.let("other", w.cell("place_of_held", "held"))

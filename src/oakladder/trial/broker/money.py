@@ -104,11 +104,11 @@ class FillBar(NamedTuple):
 
     @classmethod
     def of(cls, panel: Panel, bars: np.ndarray, units: np.ndarray | float) -> FillBar:
-        """Those of fills of so many units on some bars of a panel (int64, shape (fills,)). What is not known is nothing: a
-        bar without a range, or without a volume."""
+        """Those of fills of so many units (adjusted ones, as those of a `Book`) on some bars of a panel (int64, shape
+        (fills,)). What is not known is nothing: a bar without a range, or without a volume."""
         spread = panel.column("high")[bars] - panel.column("low")[bars]
         volume = panel.column("volume")[bars]
-        share = np.divide(units, volume, out=np.zeros(np.shape(bars)), where=volume > 0)
+        share = np.divide(units * panel.adjusted_on(bars), volume, out=np.zeros(np.shape(bars)), where=volume > 0)
         return cls(np.where(np.isnan(spread), 0.0, spread), np.minimum(share, 1.0))
 
 
@@ -132,9 +132,10 @@ class Costs:
     financing: float = 0.0
     borrow: float = 0.0
 
-    def of_fills(self, units: np.ndarray, price: np.ndarray) -> np.ndarray:
-        """What fills cost, slippage apart. Each: shape (fills,), float64; so is the result, in money."""
-        return self.fixed + self.per_unit * units + self.ratio * units * price
+    def of_fills(self, units: np.ndarray, price: np.ndarray, real_units: np.ndarray) -> np.ndarray:
+        """What fills cost, slippage apart; prices may be adjusted ones, and ``units`` with them. Each: shape (fills,), float64;
+        so is the result, in money."""
+        return self.fixed + self.per_unit * real_units + self.ratio * units * price
 
 
 @dataclass(frozen=True, slots=True)

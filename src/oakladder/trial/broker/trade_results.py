@@ -15,7 +15,7 @@ from oakladder.trial.broker.fills import (
     Model,
     brought,
     carried,
-    cost,
+    cost_out,
     pushed,
     read_entry,
     read_exit,
@@ -58,9 +58,10 @@ def outcome(model: Model = PLAIN) -> RowKernel:
         w,
         "if closed then got else last_close",
         "if closed then exit else last_close",
-        f"if closed then {cost('units', 'got')} else 0",
+        f"if closed then {cost_out('units', model)} else 0",
         "if closed then last_bar else end_bar",
         "carry" if model.carry else "0",
+        model,
     )
     spent = " - carry" if model.carry else ""
     with w.when("known(units)"):

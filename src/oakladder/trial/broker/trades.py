@@ -6,6 +6,7 @@ from functools import cached_property
 
 import numpy as np
 
+from oakladder.bars.adjustments import on_steps
 from oakladder.bars.panel import Panel
 from oakladder.engine.run.execute import Result
 from oakladder.rung.plan.ops import ROWS_A_BAR, TradePlan, TradingPlan
@@ -94,6 +95,27 @@ class Trades:
     def inside(self) -> np.ndarray:
         """Whether it was filled inside its bar. Shape (trades,), bool."""
         return self._column(Column.ORDER) >= INSIDE
+
+    @cached_property
+    def real_entry(self) -> np.ndarray:
+        """The price of the fill that was traded: it differs from ``entry`` where prices are adjusted for dividends and
+        splits. Shape (trades,), float64."""
+        return self._real(self.entry, self.entered)
+
+    @cached_property
+    def real_exit(self) -> np.ndarray:
+        """The price of the exit that was traded, NaN while it is open. Shape (trades,), float64."""
+        return self._real(self.exit, np.where(self.closed, self.left, self.entered))
+
+    @cached_property
+    def real_risk(self) -> np.ndarray:
+        """The risk as a distance of prices that were traded. Shape (trades,), float64."""
+        return self._real(self.risk, self.entered)
+
+    def _real(self, prices: np.ndarray, bars: np.ndarray) -> np.ndarray:
+        if self.panel.adjustments is None:
+            return prices
+        return on_steps(prices / self.panel.adjusted_on(bars), np.array(self.panel.steps)[self.symbol])
 
     @cached_property
     def rank(self) -> np.ndarray:

@@ -133,10 +133,10 @@ class _Shifted:
         self._length = trades.left[which] - entered
         self._at_open = (trades.moment[which] == Moment.OPEN) & (self._length > 0)
         self._opens, self._closes = panel.column("open"), panel.column("close")
-        self._ticks, self._slippage = np.array(panel.steps)[symbol], costs.slippage
+        self._symbol, self._slippage = symbol, costs.slippage
         book, self.in_money = trial.book, trial.results.in_money
         self._panel, self._grid, self._units = panel, book.grid, book.units[which]
-        self._costs = 2 * (costs.fixed / book.units[which] + costs.per_unit)
+        self._costs = 2 * (costs.fixed / book.units[which] + costs.per_unit * panel.adjusted_on(entered))
         self._ratio = costs.ratio
         #: What each trade brought.
         self.real = book.net[which] / book.units[which] if self.in_money else trial.results.ratio[which]
@@ -190,7 +190,7 @@ class _Shifted:
     def _worse(self, price: np.ndarray, bars: np.ndarray) -> np.ndarray:
         """By how much fills on some bars are worse, in money per unit. Each: shape (shifts, trades), float64; bars int64."""
         bar = FillBar.of(self._panel, bars, self._units) if self._slippage.by_bar else None
-        return self._slippage.of(price, self._ticks, bar)
+        return self._slippage.of(price, self._panel.ticks_on(self._symbol, bars), bar)
 
     def measured(self, ratios: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """The mean of each row of ratios (NaN for a trade that is left out, and where all are) and that over its standard

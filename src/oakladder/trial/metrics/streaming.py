@@ -20,7 +20,8 @@ from oakladder.trial.broker.fills import (
     Model,
     brought,
     carried,
-    cost,
+    cost_in,
+    cost_out,
     of_trade,
     pushed,
     read_entry,
@@ -191,7 +192,7 @@ def _go_through(w: Writer, model: Model) -> None:
             with w.when(f"phase == {_ENTER}"):
                 buy(w, model)
                 with w.when("taken == 0"):
-                    _add(w, "spent", cost("units", "paid"))
+                    _add(w, "spent", cost_in("units", model))
             with w.otherwise():
                 sell(w, model)
                 with w.when("known(units)"):
@@ -203,8 +204,9 @@ def _go_through(w: Writer, model: Model) -> None:
 def _add_up(w: Writer, model: Model) -> None:
     """Adds what a trade brought that is left here."""
     read_entry(w, model)
-    if model.by_bar:
+    if model.by_bar or model.adjusted:
         read_exit(w, model)
+    if model.by_bar:
         pushed(w, "units", entry=True)
         pushed(w, "units", entry=False)
     if model.carry:
@@ -213,7 +215,7 @@ def _add_up(w: Writer, model: Model) -> None:
         w.let("since", w.column("clock", "from"))
         w.let("until", w.column("clock", "moment"))
         w.let("carry", carried("units", "since", "until"))
-    brought(w, "got", "exit", cost("units", "got"), "last_bar", "carry" if model.carry else "0")
+    brought(w, "got", "exit", cost_out("units", model), "last_bar", "carry" if model.carry else "0", model)
     for better, name, total, longest, other in (
         ("net > 0", "winners", "won", "win", "loss"),
         ("not (net > 0)", "", "lost", "loss", "win"),

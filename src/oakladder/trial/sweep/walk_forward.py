@@ -187,10 +187,11 @@ def _left_at_the_end(trial: Trial) -> Equity:
     ends = panel.ends[symbol] - 1
     factor = book.grid.factor(ends)
     bar = FillBar.of(panel, ends, units) if costs.slippage.by_bar else None
-    worse = costs.slippage.of(last / factor, np.array(panel.steps)[symbol], bar) * factor
+    worse = costs.slippage.of(last / factor, panel.ticks_on(symbol, ends), bar) * factor
     price = last - trades.side[which] * worse
     value = equity.value.copy()
-    value[-1] -= float((units * worse + costs.of_fills(units, price)).sum())
+    fills = costs.of_fills(units, price, units * panel.adjusted_on(ends))
+    value[-1] -= float((units * worse + fills).sum())
     return replace(equity, value=value)
 
 

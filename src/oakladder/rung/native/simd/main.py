@@ -45,6 +45,8 @@ class SimdMain(SimdBlocks, Gathering):
     def read_input(self, what: Input) -> str:
         if isinstance(what, BarColumn) and what.name in PER_SYMBOL:
             return self._of_symbol(what)
+        if self.is_one(what):
+            return self.constant(1.0)
         if what not in self.tiles:
             self.tiles.append(what)
         place = self.new(f"getelementptr {self.real}, ptr %tile{self.tiles.index(what)}, i64 %k")

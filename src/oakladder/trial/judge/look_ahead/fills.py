@@ -32,11 +32,11 @@ def at_the_extreme(trial: Trial) -> list[Finding]:
     been touched and not filled."""
     trades, panel, book = trial.trades, trial.ground.panel, trial.book
     taken = book.done | book.open
-    tick = np.array(panel.steps)[trades.symbol] * _SAME
     high, low = panel.column("high"), panel.column("low")
     is_long = trades.side > 0
 
     def touched(price: np.ndarray, bars: np.ndarray, buys: np.ndarray) -> np.ndarray:
+        tick = panel.ticks_on(trades.symbol, bars) * _SAME
         return np.where(buys, np.abs(price - low[bars]) <= tick, np.abs(price - high[bars]) <= tick)
 
     entries = taken & trades.inside & (trades.order == Order.LIMIT) & touched(trades.entry, trades.entered, is_long)
@@ -73,7 +73,7 @@ def thin(trial: Trial) -> list[Finding]:
     volume = panel.column("volume")
     taken = taken[_has_volume(trial)[trial.trades.symbol[taken]]] if len(taken) else taken
     places = trial.trades.entered[taken]
-    share = np.divide(book.units[taken], volume[places], out=np.full(len(taken), np.inf), where=volume[places] > 0)
+    share = np.divide(book.real_units[taken], volume[places], out=np.full(len(taken), np.inf), where=volume[places] > 0)
     much = np.flatnonzero(share > MOST_OF_VOLUME)
     if not len(much):
         return []
