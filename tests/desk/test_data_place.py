@@ -320,3 +320,34 @@ def test_prices_that_contradict_the_library_are_asked_about(own_window: Window, 
     place.take_button.click()
     calm(own_window)
     assert library.bars("PUNT", ONE_DAY)["close"][0] == 7
+
+
+def test_an_adjusted_close_is_found_shown_and_need_not_be_used(own_window: Window, calm, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    place = own_window.data
+    path = tmp_path / "seal.csv"
+    lines = write(path, 60).read_text().splitlines()
+    rows = [f"{line},{float(line.split(',')[4]) * (0.9 if k < 30 else 1.0):.4f}" for k, line in enumerate(lines[1:])]
+    path.write_text("\n".join([lines[0] + ",Adj Close", *rows]) + "\n")
+    place.add([path])
+    calm(own_window)
+    assert "adjusted for 1 dividend or split" in place.facts.text()
+    assert place.reading.columns["adjusted"].currentText() == "Adj Close"
+    box = place.findings.cellWidget(0, 3)
+    assert place.findings.item(0, 0).text() == "dividends and splits" and box.currentText() == "adjusted for signals"  # type: ignore[union-attr]
+    place.take_button.click()
+    calm(own_window)
+    adjusted, stored = (getattr(own_window.session.library, n)("SEAL", ONE_DAY)["close"] for n in ("bars", "base"))
+    assert (adjusted[:30] == stored[:30] * 0.9).all() and (adjusted[30:] == stored[30:]).all()
+    place.tabs.setCurrentWidget(place.symbols)
+    calm(own_window)
+    assert "adjusted for 1 dividend or split" in "".join(_row_texts(place.symbols.table, "SEAL"))
+
+
+def _row_texts(table, symbol: str) -> list[str]:  # type: ignore[no-untyped-def]
+    """The cells of a symbol's row."""
+    model = table.model()
+    for row in range(model.rowCount()):
+        texts = [str(model.index(row, k).data()) for k in range(model.columnCount())]
+        if symbol in texts:
+            return texts
+    return []

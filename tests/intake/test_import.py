@@ -509,9 +509,7 @@ def test_adjusted_closes_are_for_signals_and_real_prices_are_kept(library: BarLi
     (made,) = import_files([path], library)
     assert made.words() == "KELP.csv: KELP 1d, 60 bars, 60 new"
     told = [f.words() for f in made.findings]
-    assert told == [
-        "dividends and splits: 2, signals see adjusted prices, trades fill at real ones"
-    ]  # and no split is asked about
+    assert told == ["dividends and splits: 2, adjusted for signals"]  # and no split is asked about
     stored, read = library.base("KELP", ONE_DAY), library.bars("KELP", ONE_DAY)
     factor = np.repeat([0.48, 0.5, 1.0], 20)
     assert stored["close"][0] == pytest.approx(prices(60)[0, 3], abs=0.005)
@@ -549,7 +547,7 @@ def test_minutes_without_an_adjusted_close_follow_the_days(library: BarLibrary, 
 def test_the_adjusted_close_need_not_be_used(library: BarLibrary, tmp_path: Path, head: str) -> None:
     path = with_adjusted(tmp_path / "KELP.csv", head=head)
     (made,) = import_files([path], library, Options(repairs={Trouble.ADJUSTED: Repair.DROP}))
-    assert "dividends and splits: 2, the adjusted close was not used" in [f.words() for f in made.findings]
+    assert "dividends and splits: 2, real prices alone" in [f.words() for f in made.findings]
     assert library.infos["KELP"].adjustments is None
     (made,) = import_files([path], library)
     assert library.infos["KELP"].adjustments is not None and (made.new, made.changed) == (0, 0)
@@ -563,5 +561,5 @@ def test_a_column_that_is_no_adjusted_close_is_said_and_not_used(library: BarLib
     ]
     path = write(tmp_path / "KELP.csv", ["date", "open", "high", "low", "close", "adj close", "volume"], rows)
     (made,) = import_files([path], library)
-    assert [f.words() for f in made.findings] == ["adjusted close that changes too often: 1, it was not used"]
+    assert [f.words() for f in made.findings] == ["adjusted close that changes too often: 1, not used"]
     assert library.infos["KELP"].adjustments is None

@@ -110,9 +110,9 @@ WORDS: dict[tuple[Trouble, Repair], str] = {
     (Trouble.NEGATIVE, Repair.MEND): "volume made none",
     (Trouble.CLOSED, Repair.KEEP): "entered in the calendar",
     (Trouble.CLOSED, Repair.DROP): "not entered",
-    (Trouble.ADJUSTED, Repair.KEEP): "signals see adjusted prices, trades fill at real ones",
-    (Trouble.ADJUSTED, Repair.DROP): "the adjusted close was not used",
-    (Trouble.UNADJUSTED, Repair.DROP): "it was not used",
+    (Trouble.ADJUSTED, Repair.KEEP): "adjusted for signals",
+    (Trouble.ADJUSTED, Repair.DROP): "real prices alone",
+    (Trouble.UNADJUSTED, Repair.DROP): "not used",
     (Trouble.SPLIT, Repair.MEND): "earlier prices and volumes adjusted",
 }
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QHelpEvent, QPainter, QPen, QPolygonF
@@ -33,8 +35,10 @@ class FirstChart(PaintedWidget):
         return QSize(460, 200)
 
     def show_intake(self, intake: Intake | None) -> None:
-        """Shows another symbol; None for none."""
+        """Shows another symbol, at adjusted prices as charts do; None for none."""
         self._intake = intake if intake is not None and intake.bars is not None and len(intake.bars) else None
+        if self._intake is not None and self._intake.bars is not None and self._intake.info is not None:
+            self._intake = replace(self._intake, bars=self._intake.bars.adjusted(self._intake.info.adjustments))
         self.update()
 
     def _plot(self) -> QRectF:

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import (
     QTableWidgetItem,
 )
 
+from oakladder.bars.adjustments import adjusted_words
 from oakladder.bars.calendar_words import hours_words
 from oakladder.bars.time_words import bar_time, tick_words
 from oakladder.intake.cleaning import CHOICES, Repair, Trouble, done_words
@@ -76,9 +77,10 @@ def facts_of(shown: Intake | None, symbols: Collection[str]) -> str:
         return ""
     info, known = shown.info, shown.symbol in symbols
     where = "already in the library; its details stay unchanged" if known else f"new, in {info.sector}"
+    adjusted = "".join(f", {words}" for words in adjusted_words(info.adjustments))
     return (
         f"{info.symbol}: {info.kind}, {shown.timeframe} bars, tick size {tick_words(info.tick)}, "
-        f"{hours_words(info.calendar)} {info.calendar.zone}; {where}"
+        f"{hours_words(info.calendar)} {info.calendar.zone}{adjusted}; {where}"
     )
 
 
