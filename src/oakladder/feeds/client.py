@@ -153,8 +153,7 @@ class FeedClient:
                 pause = FIRST_PAUSE
             if not self._stopped.is_set():
                 # Jittered, so that the clients of a server that was down do not all come back at once.
-                with contextlib.suppress(TimeoutError):
-                    await asyncio.wait_for(self._stopped.wait(), pause * random.uniform(0.7, 1.3))
+                await _set_within(self._stopped, pause * random.uniform(0.7, 1.3))
             pause = FIRST_PAUSE if self.follower.greeted else min(pause * 2, LONGEST_PAUSE)
 
     async def _until_stopped(self, work: Coroutine[None, None, None]) -> None:
@@ -162,11 +161,14 @@ class FeedClient:
         assert self._stopped is not None
         task = asyncio.ensure_future(work)
         stop = asyncio.ensure_future(self._stopped.wait())
-        await asyncio.wait({task, stop}, return_when=asyncio.FIRST_COMPLETED)
-        for one in (task, stop):
-            one.cancel()
-        with contextlib.suppress(asyncio.CancelledError):
-            await task
+        try:
+            await asyncio.wait({task, stop}, return_when=asyncio.FIRST_COMPLETED)
+        finally:  # also where the client itself is cancelled, which must not be swallowed with what ends here
+            for one in (task, stop):
+                one.cancel()
+            await asyncio.gather(task, stop, return_exceptions=True)
+        if not task.cancelled():
+            task.result()
 
     async def _one_connection(self) -> None:
         hello = self.follower.connected()
@@ -200,8 +202,7 @@ class FeedClient:
         reader = asyncio.ensure_future(self._read(connection, there))
         try:
             while True:
-                with contextlib.suppress(TimeoutError):
-                    await asyncio.wait_for(there.wait(), 0.5)
+                await _set_within(there, 0.5)
                 there.clear()
                 while self.waiting.messages:
                     for message in self.waiting.take(_AT_ONCE):
@@ -269,6 +270,14 @@ class FeedClient:
         if want is not None:
             self._asked, self._patience = time.monotonic(), min(self._patience * 2, _LONGEST_PATIENCE)
             await connection.send(encoded(want))
+
+
+async def _set_within(event: asyncio.Event, patience: float) -> None:
+    """Waits for an event, so many seconds at most. `asyncio.wait_for` of Python 3.11 loses a cancellation that comes at the
+    moment of the event."""
+    with contextlib.suppress(TimeoutError):
+        async with asyncio.timeout(patience):
+            await event.wait()
 
 
 def _plain(error: Exception) -> str:

@@ -214,7 +214,8 @@ class _Client:
 
     async def serve(self) -> None:
         try:
-            hello = from_client(await asyncio.wait_for(self._connection.recv(), FIRST_MESSAGE))
+            async with asyncio.timeout(FIRST_MESSAGE):
+                hello = from_client(await self._connection.recv())
         except (TimeoutError, NotUnderstood):
             await self._leave(Trouble("hello", f"The first message is a hello, within {FIRST_MESSAGE:.0f} s."))
             return
