@@ -19,7 +19,7 @@ from oakladder.bars.sessions import Calendar
 LEAST, MOST, MOST_STEPS = 1e-9, 1e9, 5000
 #: More steps than one in so many rows are no dividends and splits.
 _ROWS_A_STEP = 4
-#: Adjusted prices are written with at most so many decimals; that of floats counts as if they were written so.
+#: Adjusted prices are written with at most so many decimals; that of floats is told as if they were written so.
 _MOST_DECIMALS = 10
 #: The share of a step by which a value may be off one, for the last digits of its arithmetic.
 _NEAR = 1e-6
@@ -179,7 +179,7 @@ def adjustments_of_text(text: object) -> Adjustments | None:
 
 
 def adjusted_words(adjustments: Adjustments | None) -> list[str]:
-    """What is shown of adjusted prices, in a few words; nothing of real ones."""
+    """What is told of adjusted prices, in a few words; nothing of real ones."""
     if adjustments is None:
         return []
     count = (

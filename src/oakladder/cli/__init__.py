@@ -34,7 +34,6 @@ COMMANDS = {
     "symbols": "data",
     "library": "data",
     "cache": "disk_cache",
-    "feed": "feed",
     "source": "scripts",
     "shot": "window",
     "speed": "window",
