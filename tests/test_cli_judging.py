@@ -101,6 +101,20 @@ def test_prices_far_below_the_tick_are_refused_with_a_guess(call, tmp_path: Path
     assert code == 0 and json.loads(out)["figures"]["trades"] > 0
 
 
+def test_the_tick_is_that_of_real_prices_where_a_file_has_adjusted_ones(call, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    path = tmp_path / "OLD.csv"  # its adjusted prices are about a tick; the real ones were traded at 50
+    days = [f"2025-{1 + d // 28:02}-{1 + d % 28:02}" for d in range(80)]
+    rows = (
+        f"{day},{p},{p},{p},{p},{p / 1000 if d < 79 else p:.5f},960\n"
+        for d, day in enumerate(days)
+        for p in [50 + d % 7]
+    )
+    path.write_text("date,open,high,low,close,adj close,volume\n" + "".join(rows))
+    code, out, _ = call("trial", rule(), "--csv", str(path), "--format", "json")
+    made = json.loads(out)
+    assert code == 0 and made["trades"] and all(50 <= t["entry"] <= 57 and t["units"] >= 1 for t in made["trades"])
+
+
 def spread(folder: Path) -> Path:
     """The difference of two prices: it comes down from 2 and goes on below 0."""
     closes = np.round(2 + np.cumsum(np.random.default_rng(3).normal(-0.01, 0.3, 300)), 2)

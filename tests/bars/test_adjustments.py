@@ -167,6 +167,6 @@ def test_real_prices_come_back_to_the_last_digit() -> None:
     factors = tuple(np.cumprod(np.random.default_rng(2).uniform(0.9, 1, 8)).tolist()[::-1])
     adjusted = bars.adjusted(Adjustments(tuple(range(15_000, 15_400, 50)), factors, 16_000))
     assert adjusted.adjustments is not None
-    real = on_steps(adjusted["close"] / adjusted.adjustments.at(bars.times, bars.calendar), 0.01)
+    real = on_steps(adjusted["close"] / adjusted.adjustments.on_days(bars.calendar.days(bars.times)), 0.01)
     assert real.tolist() == bars["close"].tolist()
     assert on_steps(np.array([1.2349, np.nan, 2.5]), 0.05).tolist()[::2] == [1.2349, 2.5]

@@ -563,3 +563,11 @@ def test_a_column_that_is_no_adjusted_close_is_said_and_not_used(library: BarLib
     (made,) = import_files([path], library)
     assert [f.words() for f in made.findings] == ["adjusted close that changes too often: 1, not used"]
     assert library.infos["KELP"].adjustments is None
+
+
+def test_real_prices_alone_can_be_had_again(library: BarLibrary, tmp_path: Path) -> None:
+    path = with_adjusted(tmp_path / "KELP.csv")
+    import_files([path], library)
+    import_files([path], library, Options(repairs={Trouble.ADJUSTED: Repair.DROP}))
+    assert library.infos["KELP"].adjustments is None
+    assert library.bars("KELP", ONE_DAY)["close"].tolist() == library.base("KELP", ONE_DAY)["close"].tolist()

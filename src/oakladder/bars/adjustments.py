@@ -13,13 +13,11 @@ from hashlib import blake2b
 import msgspec
 import numpy as np
 
-from oakladder.bars.sessions import Calendar
-
 #: The smallest and the largest factor that makes sense, and the most steps of one symbol.
 LEAST, MOST, MOST_STEPS = 1e-9, 1e9, 5000
 #: More steps than one in so many rows are no dividends and splits.
 _ROWS_A_STEP = 4
-#: Adjusted prices are written with at most so many decimals; that of floats is told as if they were written so.
+#: Adjusted prices are written with at most so many decimals; longer floats count as if they were written so.
 _MOST_DECIMALS = 10
 #: The share of a step by which a value may be off one, for the last digits of its arithmetic.
 _NEAR = 1e-6
@@ -27,8 +25,8 @@ _NEAR = 1e-6
 
 @dataclass(frozen=True, slots=True)
 class Adjustments:
-    """The factors of a symbol. ``days`` (exchange days since 1970, rising) are those from which on each of ``factors`` holds;
-    the first holds before its day too. ``until`` is the last day of the file that told the last of them."""
+    """The factors of a symbol. ``days`` (exchange days since 1970, rising) are the first ones on which each of ``factors`` holds;
+    the first factor holds before its day too. ``until`` is the last day of the file that the last of them came from."""
 
     days: tuple[int, ...]
     factors: tuple[float, ...]
@@ -56,17 +54,14 @@ class Adjustments:
 
     @property
     def number(self) -> int:
-        """A whole number below 2**62 that tells them from others."""
+        """A whole number below 2**62 by which they differ from others."""
         return int.from_bytes(blake2b(msgspec.json.encode(self), digest_size=8).digest()) >> 2
 
     def on_days(self, days: np.ndarray) -> np.ndarray:
-        """The factor on some days, which need not be in order. Int64, shape (days,); float64 of that shape."""
-        at = np.searchsorted(np.array(self.days), days, "right") - 1
-        return np.array(self.factors)[np.maximum(at, 0)]
-
-    def at(self, times: np.ndarray, calendar: Calendar) -> np.ndarray:
-        """The factor of bars by their opening times (int64 UTC seconds), shape (bars,); float64 of that shape."""
-        return self.on_days(calendar.days(times))
+        """The factor on some days in order. Int64, shape (days,); float64 of that shape."""
+        begins = np.searchsorted(days, np.array(self.days[1:], dtype=np.int64))
+        counts = np.diff(np.concatenate([[0], begins, [len(days)]]))
+        return np.repeat(np.array(self.factors), counts)
 
     def after(self, known: Adjustments | None, last: int | None) -> Adjustments:
         """These of a newer file beside the known ones, whose bars reach to the day ``last``.
@@ -91,7 +86,7 @@ class Adjustments:
 
     @classmethod
     def of_steps(cls, steps: dict[int, float], until: int) -> Adjustments:
-        """Factors from days on, without those that change nothing."""
+        """Of a factor for each day on which one begins; steps that change nothing are left out."""
         days: list[int] = []
         factors: list[float] = []
         for day in sorted(steps):
@@ -107,7 +102,7 @@ def _one(of: Adjustments, day: int) -> float:
 
 
 def found_in(days: np.ndarray, close: np.ndarray, adjusted: np.ndarray) -> Adjustments | None:
-    """The factors that lead from closes to adjusted closes of some days in order; None where they do not tell any.
+    """The factors that lead from closes to adjusted closes of some days in order; None where there are none.
 
     Both are rounded as they are written, so their ratio changes on every day. It is taken for one factor as long as one
     number explains all of them, from the last day backwards: the fewest steps that there can be. Days: int64, prices: float64,
@@ -179,7 +174,7 @@ def adjustments_of_text(text: object) -> Adjustments | None:
 
 
 def adjusted_words(adjustments: Adjustments | None) -> list[str]:
-    """What is told of adjusted prices, in a few words; nothing of real ones."""
+    """What a symbol's facts say of adjusted prices, in a few words; nothing of real ones."""
     if adjustments is None:
         return []
     count = (

@@ -52,7 +52,7 @@ class Bars:
         """Bars of real prices as adjusted ones; the volume stays."""
         if adjustments is None:
             return self
-        factor = adjustments.at(self.times, self.calendar)
+        factor = adjustments.on_days(self.calendar.days(self.times))
         columns = {n: v * factor if n in PRICES else v for n, v in self.columns.items()}
         return replace(self, columns=columns, adjustments=adjustments)
 

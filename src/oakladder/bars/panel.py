@@ -149,8 +149,8 @@ class Panel:
         made = np.ones(self.size)
         for k, adjustments in enumerate(self.adjustments or ()):
             if adjustments is not None:
-                part = slice(int(self.offsets[k]), int(self.offsets[k + 1]))
-                made[part] = adjustments.at(self.times[part], self.calendars[k])
+                days = self.calendars[k].days(self.timeline.each[k])
+                made[self.offsets[k] : self.offsets[k + 1]] = adjustments.on_days(days)
         return made
 
     def _add(self, made: Mapping[str, np.ndarray]) -> None:

@@ -120,7 +120,7 @@ class DataOptions:
 def _tick_for(panel: Panel, tick: float) -> float:
     """The tick of a file's prices; ends the program where they are far below it: stops and limits would all be
     rounded to the same price."""
-    close = panel.column("close")
+    close = panel.column("close") / panel.column("adjusted_by")  # real prices alone have ticks
     known = np.abs(close[np.isfinite(close)])
     usual, guess = float(np.median(known)) if len(known) else 0.0, tick_of(close)
     if 0 < usual < _FEWEST_TICKS * tick and guess < tick:

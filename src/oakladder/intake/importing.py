@@ -189,7 +189,7 @@ def _adjustments(
     if found.steps:
         made.findings.append(Finding(Trouble.ADJUSTED, found.steps, (), repair))
     if repair is Repair.DROP:
-        return before
+        return None  # real prices alone, whatever an earlier file said
     last = [
         int(bars.calendar.days(bars.times[-1:])[0])
         for base in (ONE_DAY, ONE_MINUTE)

@@ -139,10 +139,11 @@ def mark_of(text: str) -> str:
 
 def trades_mark(trial: Trial) -> str:
     """The mark of the trades of a rule, whether or not the account took them, and of what they cost: equal for equal
-    trades, however the rule is written and with however much money."""
+    trades, however the rule is written and with however much money. Prices are those that were traded: a later dividend
+    adjusts all others."""
     trades, panel, costs = trial.trades, trial.ground.panel, trial.account.costs
     left = np.where(trades.closed, panel.times[trades.left], -1)
-    parts = (trades.symbol, panel.times[trades.entered], left, trades.side, trades.entry, trades.exit)
+    parts = (trades.symbol, panel.times[trades.entered], left, trades.side, trades.real_entry, trades.real_exit)
     told = repr((panel.symbols, str(panel.timeframe), costs)).encode()
     return hashlib.blake2b(told + b"".join(part.tobytes() for part in parts), digest_size=8).hexdigest()
 

@@ -17,6 +17,7 @@ from oakladder.trial.broker.money import Account, Costs, Size, Slippage
 from oakladder.trial.broker.trade_finder import find_trades
 from oakladder.trial.judge.shift_test import shift_test_of
 from oakladder.trial.metrics.streaming import can_stream, stream_totals
+from oakladder.trial.notebook import trades_mark
 from oakladder.trial.on_chart import asked_of, chart_trades
 from oakladder.trial.report import trade_rows, trade_words
 from oakladder.trial.trial import Trial, run_trial, trial_data_of
@@ -121,6 +122,16 @@ def test_the_reference_runner_gives_the_same_trades(seed: int) -> None:
     program = compile_script("rung 1\n" + random_case(rng, within_day=False).script)
     native, plain = find_trades(program, panel), find_trades(program, panel, reference=True)
     np.testing.assert_array_equal(native.rows, plain.rows)
+
+
+def test_a_later_dividend_makes_no_other_result_of_the_same_trades() -> None:
+    """The notebook knows results by what was traded."""
+    rng = np.random.default_rng(3)
+    bars = market(rng, 200, "1d")
+    before = random_adjustments(rng, bars)
+    after = Adjustments(before.days, tuple(f * 0.98 for f in before.factors), before.until)
+    one, two = (trial_of(RULE, bars.adjusted(a)) for a in (before, after))
+    assert len(one.trades) and trades_mark(one) == trades_mark(two)
 
 
 def test_the_chart_tells_both_prices() -> None:

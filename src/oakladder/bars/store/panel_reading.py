@@ -176,12 +176,19 @@ class _StoredColumns:
     def _adjust(self, names: Sequence[str], made: Sequence[np.ndarray], places: np.ndarray) -> None:
         """Makes the stored prices, which are real ones, adjusted ones."""
         prices = [k for k, name in enumerate(names) if name in PRICES]
-        for k, adjustments in enumerate(self.stored.adjustments or ()):
-            if adjustments is not None and prices:
-                part = slice(places[k], places[k + 1])
-                factor = adjustments.at(made[names.index("time")][part], self.stored.calendars[k])
-                for j in prices:
-                    made[j][part] *= factor
+        if self.stored.adjustments is None or not prices:
+            return
+        times, calendar, days = np.zeros(0, dtype=np.int64), None, np.zeros(0, dtype=np.int64)
+        for k, adjustments in enumerate(self.stored.adjustments):
+            if adjustments is None:
+                continue
+            part = slice(places[k], places[k + 1])
+            own, its = made[names.index("time")][part], self.stored.calendars[k]
+            if its != calendar or not np.array_equal(own, times):  # most symbols of a market have the same
+                times, calendar, days = own, its, its.days(own)
+            factor = adjustments.on_days(days)
+            for j in prices:
+                made[j][part] *= factor
 
     def _some(self, k: int, keep: np.ndarray | None, names: Sequence[str], first: int, parts: list[np.ndarray]) -> None:
         """Reads one symbol, of whose stored bars perhaps only some belong to the panel."""

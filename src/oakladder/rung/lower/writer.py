@@ -53,7 +53,7 @@ class Writer:
 
     def on_tick(self, price: str, *, up: bool) -> Op:
         """A price whose real price is a whole number of the symbol's price steps: the next one up or down, unless it is on one.
-        An adjusted price is made of that as bars are, to the last bit: what touches it must be told from what does not."""
+        An adjusted price is made of that as bars are, to the last bit, so that a price that touches it is equal to it."""
         emit, factor = self.emitter.emit, self.value("adjusted_by")
         op = self.emitter.guard_overflow(self.value(price), self.domain, TAME_EXPONENT)
         real = emit("div", op, factor, domain=self.domain)
