@@ -34,6 +34,7 @@ COMMANDS = {
     "symbols": "data",
     "library": "data",
     "cache": "disk_cache",
+    "feed": "feed",
     "source": "scripts",
     "shot": "window",
     "speed": "window",

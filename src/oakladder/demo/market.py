@@ -65,10 +65,10 @@ def daily(symbol: str) -> Bars:
     o, h, lo, c = (np.maximum(np.round(x / tick), 1) for x in (open_, high, low, close))
     h, lo = np.maximum.reduce([o, h, c]), np.minimum.reduce([o, lo, c])
     columns = {
-        "open": _priced(o, tick),
-        "high": _priced(h, tick),
-        "low": _priced(lo, tick),
-        "close": _priced(c, tick),
+        "open": priced(o, tick),
+        "high": priced(h, tick),
+        "low": priced(lo, tick),
+        "close": priced(c, tick),
         "volume": np.round(volume),
     }
     keep = np.ones(n, dtype=bool)
@@ -79,8 +79,8 @@ def daily(symbol: str) -> Bars:
     )
 
 
-def _priced(ticks: np.ndarray, tick: float) -> np.ndarray:
-    """Whole ticks as prices, each the float nearest to its decimal form."""
+def priced(ticks: np.ndarray, tick: float) -> np.ndarray:
+    """Whole ticks as prices, each the float nearest to its decimal form. Any shape, float64; so is the result."""
     per_unit = round(1 / tick)
     return ticks / per_unit if per_unit > 1 else ticks * tick
 
@@ -124,14 +124,26 @@ def minutes(symbol: str) -> Bars:
     days_bars = days_bars.part(len(days_bars) - count, len(days_bars))
     info, rng = info_of(symbol), generator(symbol, "minutes")
     calendar = info.calendar
-    days = calendar.days(days_bars.times)
     parts = [_session(days_bars, calendar, 0, info.tick, rng)]
     if symbol == LATE_START:
         late = count - 12
         pieces = ((0, late, 0), (late, late + 1, 47), (late + 1, count, 0))
         parts = [_session(days_bars.part(a, b), calendar, delay, info.tick, rng) for a, b, delay in pieces]
+    return _with_outside(days_bars, info.tick, rng, parts)
+
+
+def threaded(bars: Bars, tick: float, rng: np.random.Generator) -> Bars:
+    """The minutes of some days, early and late hours included."""
+    return _with_outside(bars, tick, rng, [_session(bars, bars.calendar, 0, tick, rng)])
+
+
+def _with_outside(
+    bars: Bars, tick: float, rng: np.random.Generator, parts: list[tuple[np.ndarray, dict[str, np.ndarray]]]
+) -> Bars:
+    """The minutes of some days, of which the regular ones are given: their times on the exchange's clock, and columns."""
+    symbol, calendar = bars.symbol, bars.calendar
     if calendar.early < calendar.start:
-        parts += _outside(days, days_bars, calendar, info.tick, rng)
+        parts += _outside(calendar.days(bars.times), bars, calendar, tick, rng)
     local = np.concatenate([p[0] for p in parts])
     order = np.argsort(local, kind="stable")
     columns = {name: np.concatenate([p[1][name] for p in parts])[order] for name in parts[0][1]}
@@ -192,10 +204,10 @@ def _thread(bars: Bars, length: int, tick: float, rng: np.random.Generator) -> d
     fullest = volume.argmax(axis=1)
     volume[rows, fullest] -= over_all
     return {
-        "open": _priced(cuts[:, :, 0], tick),
-        "high": _priced(high, tick),
-        "low": _priced(low, tick),
-        "close": _priced(last, tick),
+        "open": priced(cuts[:, :, 0], tick),
+        "high": priced(high, tick),
+        "low": priced(low, tick),
+        "close": priced(last, tick),
         "volume": volume,
     }
 
@@ -227,10 +239,10 @@ def _outside(
             _flat(
                 clock,
                 {
-                    "open": _priced(opens, tick),
-                    "high": _priced(high, tick),
-                    "low": _priced(low, tick),
-                    "close": _priced(closes, tick),
+                    "open": priced(opens, tick),
+                    "high": priced(high, tick),
+                    "low": priced(low, tick),
+                    "close": priced(closes, tick),
                     "volume": volume,
                 },
             )
