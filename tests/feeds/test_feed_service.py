@@ -21,7 +21,7 @@ from oakladder.demo.ahead import MarketAhead
 from oakladder.feeds import client as client_module
 from oakladder.feeds.asyncapi import document
 from oakladder.feeds.client import FeedClient, check_address
-from oakladder.feeds.follower import Minute
+from oakladder.feeds.follower import Follower, Minute
 from oakladder.feeds.messages import Described, ServerHello, encoded, moment
 from oakladder.feeds.simulator import FeedServer
 
@@ -86,6 +86,9 @@ class Kept:
 
     def market_time(self, now: int) -> None:
         self.now = now
+
+    def pause(self, follower: Follower) -> None:
+        pass
 
 
 @pytest.fixture

@@ -101,6 +101,12 @@ def test_what_was_lost_at_the_very_beginning_is_asked_for_from_the_connection_on
     assert minutes(follower.take(bar(4, 60)).want) == {"KELP": 59}
 
 
+def test_symbols_that_the_server_does_not_have_lack_nothing() -> None:
+    follower, _ = greeted({"KELP": NOW, "OWN": NOW})
+    assert follower.lacking == ["KELP", "OWN"]
+    assert follower.take(Symbols([Described("KELP", "Kelp")])).whole == ["OWN"] and follower.lacking == ["KELP"]
+
+
 def test_repeats_are_left_and_a_late_one_cannot_undo_a_correction() -> None:
     follower, _ = greeted()
     first = bar(1, 1)

@@ -35,6 +35,8 @@ COMMANDS = {
     "library": "data",
     "cache": "disk_cache",
     "feed": "feed",
+    "watch": "watch",
+    "alert": "alerts",
     "source": "scripts",
     "shot": "window",
     "speed": "window",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import os
 import random
 import time
 from collections.abc import Coroutine, Iterable
@@ -64,6 +65,9 @@ class Sink(Protocol):
 
     def market_time(self, now: int) -> None:
         """The market's time, UTC seconds."""
+
+    def pause(self, follower: Follower) -> None:
+        """Some messages have been looked at; at least twice a second. What ``follower`` holds agrees with what was told."""
 
 
 @dataclass(slots=True)
@@ -208,7 +212,9 @@ class FeedClient:
                     for message in self.waiting.take(_AT_ONCE):
                         if await self._take(connection, message):
                             return self._told or "The feed cannot be followed."
+                    self._sink.pause(self.follower)
                     await asyncio.sleep(0)
+                self._sink.pause(self.follower)
                 if reader.done():
                     reader.result()  # says why
                 if time.monotonic() - self._heard > SILENCE:
@@ -282,8 +288,9 @@ async def _set_within(event: asyncio.Event, patience: float) -> None:
 
 def _plain(error: Exception) -> str:
     """An error of the network as the end of a sentence."""
-    if isinstance(error, OSError) and error.strerror:
-        return error.strerror[:1].lower() + error.strerror[1:]
+    if isinstance(error, OSError) and error.errno is not None and error.errno > 0:
+        words = os.strerror(error.errno)  # asyncio's own words hold addresses of the machine's
+        return words[:1].lower() + words[1:]
     return " ".join(str(error).split())[:200] or type(error).__name__
 
 

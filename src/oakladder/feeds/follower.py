@@ -193,6 +193,7 @@ class Follower:
         elif isinstance(message, Symbols):
             self._described |= {d.symbol: d for d in message.symbols}
             made.described = message.symbols
+            self._leave_unknown(made)
         elif isinstance(message, CaughtUp):
             self._caught_up(message, made)
         elif isinstance(message, Trouble):
@@ -235,6 +236,13 @@ class Follower:
         self._tell(seconds(message.now))
         self._began = seconds(message.now)
         made.want = self._want(_BACK)
+
+    def _leave_unknown(self, made: Taken) -> None:
+        """Nothing is missing of symbols that the server does not have: nothing of them will come."""
+        for name, symbol in self._symbols.items():
+            if symbol.lacks and name not in self._described and not symbol.seq:
+                symbol.lacks = symbol.again = False
+                made.whole.append(name)
 
     def _caught_up(self, message: CaughtUp, made: Taken) -> None:
         symbol = self._symbol(message.symbol)

@@ -14,6 +14,7 @@ from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
 from oakladder.bars.store.background import furnished
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.live_edge import LiveEdge
 from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 
@@ -92,4 +93,4 @@ class LibraryAsOf:
         return furnished(made, self, self._library, extended)
 
 
-BarSource = BarLibrary | LibraryAsOf
+BarSource = BarLibrary | LibraryAsOf | LiveEdge

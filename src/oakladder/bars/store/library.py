@@ -13,6 +13,7 @@ from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
+import numpy as np
 import pyarrow as pa
 
 from oakladder.bars.bars import Bars
@@ -23,6 +24,7 @@ from oakladder.bars.resample import resample
 from oakladder.bars.shared_times import shared
 from oakladder.bars.store import files
 from oakladder.bars.store.access import cannot_use, note_in
+from oakladder.bars.store.append_log import AppendLog
 from oakladder.bars.store.background import furnished
 from oakladder.bars.store.bar_cache import BarCache
 from oakladder.bars.store.catalogue import Catalogue
@@ -50,6 +52,7 @@ class _Place:
     offsets: FileOffsets
     catalogue: Catalogue
     many: ManySymbols
+    log: AppendLog
 
 
 class BarLibrary:
@@ -91,13 +94,19 @@ class BarLibrary:
         take_old_names(folder)
         catalogue = Catalogue(folder, partial(infos_in_files, folder), self.notices.append, self.changing)
         offsets = FileOffsets(folder)
-        many = ManySymbols(folder, offsets, lambda: self.infos, self._bar_file)
-        return _Place(offsets, catalogue, many)
+        log = AppendLog(folder)
+        many = ManySymbols(folder, offsets, lambda: self.infos, self._bar_file, log)
+        return _Place(offsets, catalogue, many, log)
 
     @property
     def offsets(self) -> FileOffsets:
         """Where the columns lie in the files."""
         return self._parts.offsets
+
+    @property
+    def log(self) -> AppendLog:
+        """What came live and is not in the files yet."""
+        return self._parts.log
 
     @property
     def _catalogue(self) -> Catalogue:
@@ -150,6 +159,16 @@ class BarLibrary:
             if catalogue != self._own_catalogue:
                 self._infos, changed = None, True
         return self._drop_stale() or changed
+
+    def take_in(self) -> frozenset[str]:
+        """Takes in what others have changed, and what came live; gives the symbols of which something did."""
+        self._shared.take_in()
+        came = self.log.changed()
+        for symbol in came:
+            self.forget(symbol)
+        if self.log.trouble and self.log.trouble not in self.notices:
+            self.notices.append(self.log.trouble)
+        return came
 
     def _is_stale(self, symbol: str, base: Timeframe) -> bool:
         """Whether a file has changed since it was read."""
@@ -237,6 +256,8 @@ class BarLibrary:
         self._shared.mark()
         with contextlib.suppress(OSError, pa.ArrowException, KeyError, ValueError):
             self.offsets.of(str(path))
+        if len(bars):
+            self.log.drop(bars.symbol, bars.timeframe, int(bars.times[-1]))
         self.forget(bars.symbol)
 
     def remove(self, symbol: str, base: Timeframe) -> None:
@@ -246,6 +267,7 @@ class BarLibrary:
                 self.path(symbol, base).unlink(missing_ok=True)
             except OSError as error:
                 raise DataProblem(f"The {base} bars of {symbol} cannot be deleted: {why(error)}.") from None
+            self.log.forget(symbol, base)
             self._shared.mark()
             self.forget(symbol)
 
@@ -254,12 +276,17 @@ class BarLibrary:
         self._cache.forget(symbol)
 
     def base(self, symbol: str, base: Timeframe) -> Bars:
-        """The stored bars, at real prices. Raises `DataProblem` without any; a damaged file is renamed and recreated where
-        that can be done."""
+        """The stored bars, at real prices, with what came live. Raises `DataProblem` without any; a damaged file is renamed
+        and recreated where that can be done."""
+        self.take_in()
         calendar = self.infos[symbol].calendar
+        live = self.log.tail(symbol, base)  # before the file: a fold puts it there before it drops it
 
         def read(path: str) -> Bars:
             arrays = self.offsets.arrays(path)
+            if len(live):
+                tail = live.after(int(arrays["time"][-1]) if len(arrays["time"]) else files.EARLIEST)
+                arrays = {name: np.concatenate([values, tail[name]]) for name, values in arrays.items()}
             return Bars(symbol, base, calendar, shared(arrays.pop("time")), arrays)
 
         return self._with_file(symbol, base, read)
@@ -293,6 +320,13 @@ class BarLibrary:
             raise NoBars(f"There are no {base} bars of {symbol} in the library.")
         return read(path)
 
+    def last_stored(self, symbol: str, base: Timeframe) -> int | None:
+        """The time of the last bar in a symbol's file, UTC seconds; None without any. Raises `DataProblem`."""
+        try:
+            return self._parts.many.last(symbol, base)
+        except NoBars:
+            return None
+
     def _bar_file(self, symbol: str, base: Timeframe) -> BarFile:
         """A symbol's file as it is now, and where its columns lie. Raises `DataProblem`."""
         return BarFile(symbol, self._file(symbol, base), self._with_file(symbol, base, self.offsets.of))
@@ -302,7 +336,7 @@ class BarLibrary:
 
         Raises `KeyError` for an unknown symbol, `DataProblem` where there are no such bars.
         """
-        self._shared.take_in()
+        self.take_in()
         self._check(symbol, timeframe)
         return self._remembered(symbol, timeframe, extended)
 
@@ -323,16 +357,13 @@ class BarLibrary:
 
     def stored(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> int:
         """How many stored bars a symbol has from which bars of a timeframe are made. Raises as `bars`."""
+        self.take_in()
         self._check(symbol, timeframe)
-        base = stored_base(timeframe)
-        layout = self._with_file(symbol, base, self.offsets.of)
-        if timeframe.intraday and not extended and layout.count:
-            return self._parts.many.regular(BarFile(symbol, self._file(symbol, base), layout), base)
-        return layout.count
+        return self._parts.many.count(symbol, stored_base(timeframe), extended or not timeframe.intraday)
 
     def at_hand(self, symbols: Sequence[str], timeframe: Timeframe, extended: bool = False) -> dict[str, int]:
         """What `stored` says of the symbols of which a look at all of them at once tells that there are such bars."""
-        self._shared.take_in()
+        self.take_in()
         infos = self.infos
         names = [s for s in symbols if s in infos and self._can_make(infos[s], timeframe)]
         return self._parts.many.at_hand(names, stored_base(timeframe), extended or not timeframe.intraday)
@@ -352,7 +383,7 @@ class BarLibrary:
         A single symbol is cached; many are read end to end, each column on first use. Raises as `bars`, and
         `FileChanged` where a file is replaced meanwhile.
         """
-        self._shared.take_in()
+        self.take_in()
         names, base = list(symbols), stored_base(timeframe)
         for symbol in names:
             self._check(symbol, timeframe)
@@ -366,7 +397,7 @@ class BarLibrary:
     def stored_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
         """Stored bars of some symbols, whatever timeframes they can make; of many they are read straight from the
         files into the columns. Raises `KeyError`, `FileChanged`, or `Unreadable` for one that is in the way."""
-        self._shared.take_in()
+        self.take_in()
         if len(names) < 2:
             made = panel_of([self._alone(s, base, extended) for s in names])
         else:
@@ -404,7 +435,8 @@ class BarLibrary:
         for symbol, info in self.infos.items():
             if info.origin == OWN and not any(self.path(symbol, base).exists() for base in (ONE_DAY, ONE_MINUTE)):
                 made.append(f"{symbol} has no bars: its files are missing. Import them again.")
-        return made
+        wrong = self.log.check()
+        return [*made, wrong] if wrong else made
 
 
 def stored_base(timeframe: Timeframe) -> Timeframe:

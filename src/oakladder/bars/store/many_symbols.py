@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
@@ -14,6 +15,7 @@ from oakladder.bars.adjustments import any_of
 from oakladder.bars.bars import regular_times
 from oakladder.bars.panel import Panel
 from oakladder.bars.shared_times import shared
+from oakladder.bars.store.append_log import AppendLog
 from oakladder.bars.store.files import stem_of
 from oakladder.bars.store.offsets import FileOffsets
 from oakladder.bars.store.pack import Copies, Pack
@@ -28,7 +30,7 @@ MOST_CLOCKS = 100_000_000
 
 class ManySymbols:
     """Reads many symbols of one library. ``infos`` gives what is known of symbols, ``file_of`` the file of one as it is
-    now; that raises `DataProblem`."""
+    now; that raises `DataProblem`. ``log`` has the bars that follow those of the files."""
 
     def __init__(
         self,
@@ -36,17 +38,24 @@ class ManySymbols:
         offsets: FileOffsets,
         infos: Callable[[], Mapping[str, SymbolInfo]],
         file_of: Callable[[str, Timeframe], BarFile],
+        log: AppendLog,
     ):
-        self._offsets, self._infos, self._file_of = offsets, infos, file_of
+        self._offsets, self._infos, self._file_of, self._log = offsets, infos, file_of, log
         self._packs = {base: Pack(folder, base) for base in (ONE_DAY, ONE_MINUTE)}
         self._reading, self._lock = threading.Lock(), threading.Lock()
         self._clocks: OrderedDict[str, np.ndarray] = OrderedDict()
         self._clock_bytes = 0
 
-    def _copies(self, names: Sequence[str], base: Timeframe) -> Copies:
-        return self._packs[base].copies([stem_of(s) for s in names])
+    def _stored(self, names: Sequence[str], base: Timeframe) -> Stored:
+        """Where the bars of symbols are. Raises `KeyError` for an unknown symbol, `DataProblem`."""
+        # What follows the files is looked up first: a fold puts it into the file before it drops it.
+        live = {k: self._log.tail(s, base) for k, s in enumerate(names) if s in self._log.names}
+        copies = self._packs[base].copies([stem_of(s) for s in names])
+        made = self._in_files(names, copies, lambda k: self._file_of(names[k], base))
+        tails = {k: tail.after(made.last_in_file(k)) for k, tail in live.items() if len(tail)}
+        return replace(made, tails={k: tail for k, tail in tails.items() if len(tail)})
 
-    def _stored(self, names: Sequence[str], copies: Copies, find: Callable[[int], BarFile]) -> Stored:
+    def _in_files(self, names: Sequence[str], copies: Copies, find: Callable[[int], BarFile]) -> Stored:
         infos = self._infos()
         calendars = tuple(infos[s].calendar for s in names)
         found = {k: find(k) for k in np.flatnonzero(~copies.there).tolist()}
@@ -55,25 +64,34 @@ class ManySymbols:
 
     def panel(self, names: Sequence[str], base: Timeframe, extended: bool) -> Panel:
         """Stored bars of several symbols; no column is read yet. Raises `KeyError` for an unknown symbol, `DataProblem`."""
-        stored = self._stored(names, self._copies(names, base), lambda k: self._file_of(names[k], base))
+        stored = self._stored(names, base)
         return read_panel(stored, base, extended, partial(self._clock, stored))
 
     def at_hand(self, names: Sequence[str], base: Timeframe, whole: bool) -> dict[str, int]:
         """How many bars there are of the symbols that are packed and have any; of minutes those inside regular hours,
         or the ``whole`` of them."""
-        copies = self._copies(names, base)
-        names = [name for name, there in zip(names, copies.there.tolist(), strict=True) if there]
-        copies = Copies(copies.pack, copies.slots[copies.there])
+        copies = self._packs[base].copies([stem_of(s) for s in names])
+        there = copies.there & np.array([s not in self._log.names for s in names], dtype=bool)
+        names = [name for name, is_there in zip(names, there.tolist(), strict=True) if is_there]
+        copies = Copies(copies.pack, copies.slots[there])
         counts = copies.counts.tolist()
         if not whole:
-            stored, clocks = self._stored(names, copies, lambda k: self._file_of(names[k], base)), copies.clocks()
+            stored, clocks = self._in_files(names, copies, lambda k: self._file_of(names[k], base)), copies.clocks()
             counts = [self._regular(stored, k, clocks[k], count) for k, count in enumerate(counts)]
         return {name: count for name, count in zip(names, counts, strict=True) if count}
 
-    def regular(self, file: BarFile, base: Timeframe) -> int:
-        """How many minutes of a file lie inside regular hours."""
-        none = Copies(None, np.full(1, -1))
-        return self._regular(self._stored([file.symbol], none, lambda _: file), 0, file.layout.clock, file.layout.count)
+    def count(self, symbol: str, base: Timeframe, whole: bool) -> int:
+        """How many stored bars a symbol has; of minutes those inside regular hours, or the ``whole`` of them. Raises
+        `DataProblem`."""
+        stored = self._stored([symbol], base)
+        count = stored.count(0)
+        return count if whole or not count else self._regular(stored, 0, stored.clocks()[0], count)
+
+    def last(self, symbol: str, base: Timeframe) -> int | None:
+        """The time of the last bar in a symbol's file, UTC seconds; None for an empty one. Raises `DataProblem`."""
+        file = self._file_of(symbol, base)
+        stored = self._in_files([symbol], Copies(None, np.full(1, -1)), lambda _: file)
+        return stored.last_in_file(0) if file.layout.count else None
 
     def _regular(self, stored: Stored, k: int, clock: str, count: int) -> int:
         kept = regular_times(self._clock(stored, k, clock), stored.calendars[k])

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import partial
 
 import numpy as np
@@ -14,7 +14,8 @@ from oakladder.bars.bars import PRICES, regular_times, tidy
 from oakladder.bars.concatenation import ends_of
 from oakladder.bars.panel import Panel
 from oakladder.bars.sessions import Calendar
-from oakladder.bars.store.files import kind_of
+from oakladder.bars.store.append_log import Tail
+from oakladder.bars.store.files import EARLIEST, kind_of
 from oakladder.bars.store.offsets import ColumnOffsets, FileChanged, FileOffsets
 from oakladder.bars.store.pack import Copies, calendar_name
 from oakladder.bars.timeframes import Timeframe
@@ -53,23 +54,40 @@ class Stored:
     turn: threading.Lock
     #: What the prices of each symbol are to be adjusted by; None where none are.
     adjustments: tuple[Adjustments | None, ...] | None = None
+    #: Bars that came live and follow those of the files, by the numbers of their symbols.
+    tails: Mapping[int, Tail] = field(default_factory=dict)
 
     def counts(self) -> np.ndarray:
         """How many stored bars each symbol has, int64. Shape (symbols,)."""
         made = self.copies.counts
         for k, file in self.files.items():
             made[k] = file.layout.count
+        for k, tail in self.tails.items():
+            made[k] += len(tail)
         return made
 
     def count(self, k: int) -> int:
         """How many stored bars symbol ``k`` has."""
+        return self.count_in_file(k) + (len(self.tails[k]) if k in self.tails else 0)
+
+    def count_in_file(self, k: int) -> int:
+        """How many of them its file has."""
         return self.files[k].layout.count if k in self.files else int(self.copies.counts[k])
+
+    def last_in_file(self, k: int) -> int:
+        """The time of the last bar in a symbol's file, UTC seconds. Raises `FileChanged` or `Unreadable`."""
+        count, made = self.count_in_file(k), np.full(1, EARLIEST, dtype=np.int64)
+        if count:
+            self.read(np.array([k]), ["time"], np.array([count - 1]), [made], np.array([0, 1]))
+        return int(made[0])
 
     def clocks(self) -> list[str]:
         """The name of the times of each symbol: files with the same times have the same."""
         made = self.copies.clocks()
         for k, file in self.files.items():
             made[k] = file.layout.clock
+        for k, tail in self.tails.items():
+            made[k] += tail.clock
         return made
 
     def versions(self) -> np.ndarray:
@@ -84,6 +102,8 @@ class Stored:
         for k, adjustments in enumerate(self.adjustments or ()):
             if adjustments is not None:
                 made[k, 3] ^= adjustments.number
+        for k, tail in self.tails.items():
+            made[k, 3] ^= int.from_bytes(tail.digest[:7])
         return made
 
     def is_clean(self) -> bool:
@@ -105,8 +125,12 @@ class Stored:
         Which and firsts: shape (symbols read,), places: one more, all int64; each of ``into``: shape (bars,), float64,
         for ``time`` int64.
         """
+        counts = np.diff(places)
+        if self.tails:
+            counts = self._from_tails(which, names, firsts, counts, into, places)
         packed = self.copies.there[which]
-        if packed.any() and not self._unpack(which[packed], names, firsts[packed], into, places, packed):
+        starts, sizes = places[:-1][packed], counts[packed]
+        if packed.any() and not self._unpack(which[packed], names, firsts[packed], into, starts, sizes):
             packed = np.zeros(len(which), dtype=bool)
         rest = np.flatnonzero(~packed).tolist()
         if not rest:
@@ -117,8 +141,30 @@ class Stored:
             for j in rest:
                 k = int(which[j])
                 file = self.files[k] if k in self.files else self._found_again(k)
-                parts = [m[places[j] : places[j + 1]] for m in into]
+                parts = [m[places[j] : places[j] + counts[j]] for m in into]
                 self.offsets.read_of(file.symbol, file.path, file.layout, names, parts, int(firsts[j]))
+
+    def _from_tails(
+        self,
+        which: np.ndarray,
+        names: Sequence[str],
+        firsts: np.ndarray,
+        counts: np.ndarray,
+        into: Sequence[np.ndarray],
+        places: np.ndarray,
+    ) -> np.ndarray:
+        """Copies what follows the files; gives how many bars of each symbol are left to be read. Arrays as in `read`."""
+        left = counts.copy()
+        for j, k in enumerate(which.tolist()):
+            if k not in self.tails:
+                continue
+            first, count = int(firsts[j]), int(counts[j])
+            own = self.count_in_file(k)
+            left[j] = min(max(own - first, 0), count)
+            skip = max(first - own, 0)
+            for name, array in zip(names, into, strict=True):
+                array[places[j] + left[j] : places[j] + count] = self.tails[k][name][skip : skip + count - left[j]]
+        return left
 
     def _found_again(self, k: int) -> BarFile:
         """The file of which there was a copy. Raises `FileChanged` where it is another by now."""
@@ -133,13 +179,12 @@ class Stored:
         names: Sequence[str],
         firsts: np.ndarray,
         into: Sequence[np.ndarray],
-        places: np.ndarray,
-        packed: np.ndarray,
+        starts: np.ndarray,
+        counts: np.ndarray,
     ) -> bool:
         """Reads from the pack; returns whether the pack was unchanged."""
         pack = self.copies.pack
         assert pack is not None
-        starts, counts = places[:-1][packed], np.diff(places)[packed]
         slots = self.copies.slots[which]
         whole = all(pack.read(slots, n, firsts, counts, starts, m) for n, m in zip(names, into, strict=True))
         return whole and pack.is_as_it_was
@@ -233,7 +278,7 @@ def read_panel(stored: Stored, base: Timeframe, extended: bool, times_of: Callab
         None if parts is None else tuple(parts),
         extended,
         names=() if parts is not None else tuple(clocks),
-        known_counts={} if base.intraday else stored.copies.longer_counts(stored.calendars),
+        known_counts={} if base.intraday or stored.tails else stored.copies.longer_counts(stored.calendars),
     )
     if parts is None:
         timeline.read = partial(_StoredColumns.times, source)

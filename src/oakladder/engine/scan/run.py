@@ -135,6 +135,35 @@ def occurrences(
     return made, tuple(done.skipped)
 
 
+@dataclass(frozen=True, slots=True)
+class HeldBars:
+    """The last bars of a symbol and whether a condition held on each: when they begin and close (int64 UTC seconds), their
+    closing prices (float64) and the flags (bool), all of shape (bars,)."""
+
+    symbol: str
+    times: np.ndarray
+    closes: np.ndarray
+    prices: np.ndarray
+    held: np.ndarray
+
+
+def held_lately(
+    condition: Condition,
+    library: BarSource,
+    symbols: Iterable[str],
+    frame: BarSelection,
+    bars: int,
+    *,
+    context: RunContext = PLAIN,
+) -> tuple[list[HeldBars], tuple[SkippedSymbol, ...]]:
+    """Whether a condition held on each of the last so many bars of symbols; and the skipped symbols. Raises as `run_scan`."""
+    check(condition)
+    scan = _Scan(condition, frame, library, bars)
+    work = UniverseTask(scan.frames, scan.held, scan.wanted, CheckpointStore())
+    done = map_universe(library, symbols, work, context=context)
+    return [held for some in done.made for held in some], tuple(done.skipped)
+
+
 @dataclass(slots=True)
 class _Told:
     """What a scan says of some symbols."""
@@ -145,10 +174,11 @@ class _Told:
 
 
 class _Scan:
-    """A condition that is evaluated on the bars of a timeframe."""
+    """A condition that is evaluated on the bars of a timeframe, at least on the last ``window`` of them."""
 
-    def __init__(self, condition: Condition, frame: BarSelection, library: BarSource):
+    def __init__(self, condition: Condition, frame: BarSelection, library: BarSource, window: int = 0):
         self.condition, self.frame, self.library = condition, frame, library
+        self.window = window or TUNING.scan_bars
         self.how, self.parts = parts_of(condition)
         self.rules = rules_of(condition)
         self.asked = asked_of(self.rules)
@@ -178,6 +208,20 @@ class _Scan:
             made += [Occurrence(symbol, *one) for one in told]
         return made
 
+    def held(self, view: UniverseView) -> list[HeldBars]:
+        """Whether the condition holds on each of the last bars of each symbol."""
+        bars = self._bars(view, self._recent(view.stored))
+        panel = bars.panel(self.frame)
+        flags, prices = evaluate(self.condition, bars, self.frame), panel.column("close")
+        made = []
+        for k, symbol in enumerate(panel.symbols):
+            start, end = int(panel.offsets[k]), int(panel.offsets[k + 1])
+            last = slice(max(start, end - self.window), end)
+            own = slice(last.start - start, end - start)
+            times, closes = panel.timeline.each[k][own], panel.timeline.closes(k)[own]
+            made.append(HeldBars(symbol, times, closes, prices[last], flags[last]))
+        return made
+
     def wanted(self, stored: StoredBars) -> Wanted:
         """The last bars of each symbol, and what the rules look back over before them."""
         made: dict[BarSelection, np.ndarray | None] = {}
@@ -201,7 +245,7 @@ class _Scan:
         """Looks at the last bars of each symbol first; at all of them only where those do not tell since when."""
         first = self._told(self._bars(view, self._recent(view.stored)))
         unsure = [
-            f.symbol for f in first.found if f.bars_ago >= TUNING.scan_bars - 1 or (-1 in f.ages and view.is_shortened)
+            f.symbol for f in first.found if f.bars_ago >= self.window - 1 or (-1 in f.ages and view.is_shortened)
         ]
         if unsure:
             told = {f.symbol: f for f in self._told(self._bars(view.all_of(unsure))).found}
@@ -242,7 +286,7 @@ class _Scan:
         return _Told(made, gone, stages)
 
     def _recent(self, stored: StoredBars) -> dict[BarSelection, np.ndarray]:
-        """How many of the last bars of each symbol decide whether the condition holds on the last `TUNING.scan_bars` bars.
+        """How many of the last bars of each symbol decide whether the condition holds on the last `window` bars.
 
         On another timeframe those are its bars from the last that was complete when the first of these was, and what
         the freshness of its rules looks back over.
@@ -252,7 +296,7 @@ class _Scan:
             asked[rule.frame] = max(asked.get(rule.frame, 0), rule.bars + 2)
         if uses_volume(self.condition):
             asked[DAYS] = max(asked.get(DAYS, 0), VOLUME_DAYS + 2)
-        window = TUNING.scan_bars + 3
+        window = self.window + 3
         made = {}
         for frame, bars in asked.items():
             if frame == self.frame:

@@ -1,0 +1,222 @@
+"""Follows the feed and watches the alerts: one program at a time, the others show what it writes and wait for its place."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+import threading
+import time
+from collections.abc import Callable, Iterable, Sequence
+from pathlib import Path
+
+from oakladder.alerts.alert import AlertProblem
+from oakladder.alerts.delivery import Sender
+from oakladder.alerts.desktop import DesktopNotices, NoDesktop, Notice
+from oakladder.alerts.events import event_of
+from oakladder.alerts.judge import Judge, Judged
+from oakladder.alerts.store import KEPT, AlertStore, LogRow
+from oakladder.bars.errors import DataProblem
+from oakladder.bars.store.library import BarLibrary
+from oakladder.feeds.client import FeedClient
+from oakladder.feeds.recorder import News, Recorder
+from oakladder.locks import Locked, locked
+from oakladder.work import WorkQueue, service_thread
+
+_log = logging.getLogger(__name__)
+#: The lock of the program that follows the feed, in the folder of the user's data.
+FEED_LOCK = "feed.lock"
+#: Seconds between two tries to take the place of the program that follows.
+_BETWEEN_TRIES = 0.5
+#: Rows that were to be told when the program was killed are told up to so many seconds later.
+_STILL_NEWS = 600.0
+#: So many rows of one alert at once get a notification each.
+_EACH = 4
+
+Event = dict[str, object]
+
+
+class Watcher:
+    """Follows a feed into a library and judges the alerts of a store, until it is stopped.
+
+    ``tell`` gets events, as `oak watch` prints them, in any thread but one at a time. ``clicked`` gets the row of a
+    notification that was clicked; None shows none.
+    """
+
+    def __init__(
+        self,
+        library: BarLibrary,
+        store: AlertStore,
+        lists: Callable[[str], Sequence[str]],
+        url: str,
+        tell: Callable[[Event], None],
+        *,
+        token: str | None = None,
+        lock: Path,
+        clicked: Callable[[str], None] | None = None,
+        lists_stamp: Callable[[], object] = lambda: None,
+    ):
+        self._library, self._store, self._url, self._token, self._lock = library, store, url, token, lock
+        self._tell, self._telling = tell, threading.Lock()
+        self._desktop = DesktopNotices(clicked) if clicked is not None else None
+        self._notices = WorkQueue("notifications", 1)
+        self._judge = Judge(library, store, lists, lists_stamp)
+        self._sender = Sender(store, self.trouble)
+        self._stop = threading.Event()
+        self._thread: threading.Thread | None = None
+        self._has_no_desktop = False
+        FeedClient(url, Recorder(library, lambda _: None, self.trouble))  # an address that is none is refused here
+
+    def start(self) -> None:
+        """Begins, in a thread of its own."""
+        self._thread = service_thread("watch", self._run)
+
+    def stop(self, patience: float = 40.0) -> None:
+        """Ends after everything is written."""
+        self._stop.set()
+        if self._thread is not None:
+            self._thread.join(patience)
+
+    def trouble(self, text: str) -> None:
+        """Something that a user should know."""
+        self._event({"event": "trouble", "text": text})
+
+    def _event(self, event: Event) -> None:
+        with self._telling:
+            self._tell(event)
+
+    # --- the place of the program that follows ----------------------------------------------------------
+
+    def _run(self) -> None:
+        holder, seen = "", self._newest()
+        while not self._stop.is_set():
+            try:
+                with locked(self._lock, patience=0):
+                    self._follow()
+                return
+            except Locked as error:
+                if error.holder != holder:
+                    holder = error.holder
+                    self.trouble(f"{holder} follows the feed. This one shows what it writes, and takes its place when it ends.")
+                seen = self._mirror(seen)
+                self._stop.wait(_BETWEEN_TRIES)
+            except OSError as error:
+                self.trouble(f"The feed cannot be followed: {error.strerror or error}.")
+                return
+
+    def _newest(self) -> int:
+        try:
+            return len(self._store.log())
+        except AlertProblem:
+            return 0
+
+    def _mirror(self, seen: int) -> int:
+        """Tells of the rows that another program has written since."""
+        try:
+            rows = self._store.log()
+        except AlertProblem as error:
+            self.trouble(str(error))
+            return seen
+        for row in rows[seen:]:
+            if not row.muted:
+                self._event(event_of(row, "missed" if row.missed else "alert"))
+        return len(rows)
+
+    # --- following ------------------------------------------------------------------------------------
+
+    def _follow(self) -> None:
+        try:
+            self._store.forget_old(time.time() - KEPT)
+            self._tell_rows(self._store.untold(time.time() - _STILL_NEWS))
+        except AlertProblem as error:
+            self.trouble(str(error))
+        recorder = Recorder(self._library, self._take, self.trouble, self._connection)
+        try:
+            held = recorder.held()
+        except DataProblem as error:
+            self.trouble(str(error))
+            held = {}
+        client = FeedClient(self._url, recorder, token=self._token, sure=held)
+        recorder.start()
+        self._sender.start()
+        following = service_thread("feed client", lambda: asyncio.run(client.run()))
+        while not self._stop.wait(0.2) and following.is_alive():
+            pass
+        client.stop()
+        following.join(10.0)
+        recorder.stop()
+        self._sender.stop()
+        self._notices.close()
+        if self._desktop is not None:
+            self._desktop.stop()
+
+    def _connection(self, name: str | None, why: str) -> None:
+        if name is None:
+            self._event({"event": "lost", "text": why})
+            return
+        self._judge.connected()
+        self._event({"event": "connected", "name": name, "feed": self._url})
+
+    def _take(self, news: News) -> None:
+        """What came is in the library now: the alerts are judged on it."""
+        try:
+            made = self._judge.look(news)
+        except AlertProblem as error:
+            self.trouble(str(error))
+            return
+        self._tell_of(made)
+
+    def _tell_of(self, made: Judged) -> None:
+        for sentence in made.said:
+            self.trouble(sentence)
+        self._tell_rows(made.rows)
+        for row in made.gone:
+            self._event(event_of(row, "gone", told=row.gone))
+        if made.gone:
+            self._show(made.gone, ended=True)
+            self._sender.look()
+
+    def _tell_rows(self, rows: Iterable[LogRow]) -> None:
+        told = []
+        for row in rows:
+            if row.missed:
+                self._event(event_of(row, "missed"))
+            elif not row.muted:
+                self._event(event_of(row, told=time.time()))
+                told.append(row)
+        if told:
+            now = time.time()
+            self._store.tell({row.id: now for row in told})
+            self._show(told)
+            self._sender.look()
+
+    # --- notifications --------------------------------------------------------------------------------
+
+    def _show(self, rows: Sequence[LogRow], *, ended: bool = False) -> None:
+        """Shows rows on the desktop; many of one alert as one."""
+        if self._desktop is None or self._has_no_desktop:
+            return
+        by_alert: dict[str, list[LogRow]] = {}
+        for row in rows:
+            by_alert.setdefault(row.alert, []).append(row)
+        sounds = {alert.id for alert in self._store.alerts() if alert.sound}
+        for alert, some in by_alert.items():
+            title = f"{some[0].name}: no longer true" if ended else some[0].name
+            if len(some) <= _EACH:
+                notices = [Notice(row.id, title, row.text, alert in sounds) for row in some]
+            else:
+                names = ", ".join(row.symbol for row in some[:_EACH])
+                words = f"{some[0].signal} on {names} and {len(some) - _EACH} more"
+                notices = [Notice(some[0].id, title, words, alert in sounds)]
+            for notice in notices:
+                self._notices.submit(lambda notice=notice: self._show_one(notice))  # type: ignore[misc]
+
+    def _show_one(self, notice: Notice) -> None:
+        if self._has_no_desktop or self._desktop is None:
+            return
+        try:
+            self._desktop.show(notice)
+        except NoDesktop as error:  # said once: the log has what was told
+            self._has_no_desktop = True
+            with contextlib.suppress(Exception):
+                self.trouble(f"{error} The log has every alert.")
