@@ -309,6 +309,12 @@ class ChildProcess:
         self.end()
 
 
+def outliving(command: Sequence[str]) -> None:
+    """Starts a program that goes on when this one ends, and has nothing to do with its input and output. Raises `OSError`."""
+    nowhere = subprocess.DEVNULL
+    subprocess.Popen(list(command), stdin=nowhere, stdout=nowhere, stderr=nowhere, start_new_session=True)
+
+
 def process_pool(count: int) -> ProcessPoolExecutor:
     """Processes for parts of long work: they give way to the window, leave Ctrl+C to the caller and do not outlive it."""
     # Not forked: what other threads hold at that moment would be held there for ever.

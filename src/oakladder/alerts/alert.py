@@ -91,9 +91,14 @@ class Alert(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def signal(self) -> str:
-        """What is said to have come true: the signal, or several."""
+        """The signal that is reported, or several."""
         names = [line.name for line in flat(self.saved.lines) if line.name]
         return ", ".join(dict.fromkeys(names)) or self.name
+
+    @property
+    def script(self) -> str:
+        """The file's name of the script of the first signal; empty without one."""
+        return next((line.script for line in flat(self.saved.lines) if line.script), "")
 
     def condition(self, symbols_of: Callable[[str], Iterable[str]]) -> Condition:
         """What the engine runs, with the texts that the alert was made with. Raises `AlertProblem`, `ScriptError`,
@@ -123,12 +128,15 @@ def of_signal(
 ) -> Alert:
     """An alert for a signal of one script. Raises `AlertProblem`."""
     extended = bool(others.get("extended"))
-    line = ScanLine(script=copy.name, name=signal, timeframe=str(timeframe), settings=dict(settings or {}), extended=extended)
+    line = ScanLine(
+        script=copy.name, name=signal, timeframe=str(timeframe), settings=dict(settings or {}), extended=extended
+    )
     scan = SavedScan(name, lines=[line], timeframe=str(timeframe))
     if list_name:
         scan.list_name = list_name
     made = msgspec.convert(
-        {"id": alert_id, "name": checked_name(name), "scan": as_plain(scan), "scripts": [msgspec.to_builtins(copy)]} | others,
+        {"id": alert_id, "name": checked_name(name), "scan": as_plain(scan), "scripts": [msgspec.to_builtins(copy)]}
+        | others,
         Alert,
     )
     return checked(made)

@@ -1,6 +1,6 @@
 """Sends what alerts told outside the program: POST and e-mail, again after a failure or a kill, for a day at most.
 
-What is to be sent is kept with the row that it tells of (see `store`), so that it outlives the program. Each address has a
+Deliveries are kept with their rows (see `store`), so that they outlive the program. Each address has a
 few attempts in flight: one that answers slowly or never holds up no other.
 """
 
@@ -36,7 +36,7 @@ POST, MAIL = "post", "mail"
 
 
 def deliveries_of(alert: Alert, row: LogRow, now: float, *, gone: bool = False) -> list[Delivery]:
-    """What is to be sent of a row, or of its being no longer true."""
+    """The deliveries of a row, or of its being no longer true."""
     event = event_of(row, "gone" if gone else "alert", told=now)
     key = f"{row.id}-gone" if gone else row.id
     made = []
@@ -48,7 +48,7 @@ def deliveries_of(alert: Alert, row: LogRow, now: float, *, gone: bool = False) 
 
 
 class Sender:
-    """Sends what waits in a store, in a thread of its own, until it is stopped. ``told`` gets a sentence where something is
+    """Sends what waits in a store, in a separate thread, until it is stopped. ``told`` gets a sentence where something is
     given up, ``mail_server`` says through which server e-mail goes."""
 
     def __init__(
@@ -145,7 +145,11 @@ class Sender:
 
     def _say_failed(self, one: Delivery, error: Exception) -> None:
         """The first failure at an address is said, the others are in the log."""
-        reason = f"no answer within {ANSWER:.0f} s" if isinstance(error, TimeoutError) else str(error) or type(error).__name__
+        reason = (
+            f"no answer within {ANSWER:.0f} s"
+            if isinstance(error, TimeoutError)
+            else str(error) or type(error).__name__
+        )
         _log.info("delivery %s to %s failed: %s", one.key, one.address, reason)
         sentence = f"{one.address} could not be reached ({reason}). It is tried again for a day."
         if one.address not in self._said:

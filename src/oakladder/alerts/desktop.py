@@ -39,7 +39,7 @@ class Notice:
 
 
 class DesktopNotices:
-    """Shows notifications. ``clicked`` gets the row of one that was clicked, in a thread of its own.
+    """Shows notifications. ``clicked`` gets the row of one that was clicked, in a separate thread.
 
     Belongs to one thread, which may wait a few seconds for a service that does not answer.
     """
@@ -64,7 +64,12 @@ class DesktopNotices:
             )
         except Exception as error:  # no bus, no service, or one that does not answer
             self._drop()
-            raise NoDesktop(f"Desktop notifications cannot be shown: {str(error) or 'no answer'}.") from None
+            reason = (
+                "there is no session bus"
+                if isinstance(error, KeyError | FileNotFoundError)
+                else str(error) or "no answer"
+            )
+            raise NoDesktop(f"Desktop notifications cannot be shown: {reason}.") from None
         if answer.header.message_type is MessageType.error:
             raise NoDesktop(f"Desktop notifications cannot be shown: {' '.join(map(str, answer.body))[:200]}.")
         self._known[int(answer.body[0])] = notice.row
@@ -90,7 +95,7 @@ class DesktopNotices:
         self._drop()
 
     def _listen(self) -> None:
-        """Hears of clicks, on a connection of its own."""
+        """Hears of clicks, on a separate connection."""
         try:
             with open_dbus_connection("SESSION") as bus:
                 rule = MatchRule(type="signal", interface=_NAME, member="ActionInvoked")

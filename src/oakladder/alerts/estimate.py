@@ -1,4 +1,4 @@
-"""How often an alert would have told over the last year: so that nobody switches on one that tells all day."""
+"""How often an alert would have told over the last year: a warning before one is switched on that tells all day."""
 
 from __future__ import annotations
 
@@ -76,7 +76,11 @@ def estimate(
         told.update(np.unique(hits).tolist() if alert.once is Once.DAY else hits.tolist())
     counts = np.array([told.get(day, 0) for day in sorted(days)], dtype=np.int64)
     if alert.once is Once.EVER:
-        counts = np.minimum(counts.cumsum(), 1) - np.minimum(np.concatenate([[0], counts.cumsum()[:-1]]), 1) if len(counts) else counts
+        counts = (
+            np.minimum(counts.cumsum(), 1) - np.minimum(np.concatenate([[0], counts.cumsum()[:-1]]), 1)
+            if len(counts)
+            else counts
+        )
     median = float(np.median(counts)) if len(counts) else 0.0
     worst = int(counts.max(initial=0))
     return Estimate(int(counts.sum()), median, worst, len(days), len(skipped), alert.forming)

@@ -41,7 +41,7 @@ class MailServer(msgspec.Struct, frozen=True, kw_only=True):
 
     @classmethod
     def configured(cls) -> MailServer:
-        """The one that the user has set, in ``mail.json`` of the configuration. Raises `MailProblem`."""
+        """The server that the user has set, in ``mail.json`` of the configuration. Raises `MailProblem`."""
         return mail_server_in(Workspace.default().config / "mail.json")
 
 
@@ -71,7 +71,11 @@ def _words(event: dict[str, Any]) -> _Words:
     alert = "".join(c for c in str(event.get("alert", "")) if c.isprintable())
     ended = event.get("event") == "gone"
     subject = f"{alert}: no longer true, {text}" if ended else f"{alert}: {text}"
-    lines = [text, "", *(f"{name}: {event[name]}" for name in ("alert", "symbol", "timeframe", "bar", "signal", "price"))]
+    lines = [
+        text,
+        "",
+        *(f"{name}: {event[name]}" for name in ("alert", "symbol", "timeframe", "bar", "signal", "price")),
+    ]
     return _Words(subject[:200], "\n".join([*(["No longer true."] if ended else []), *lines, ""]))
 
 

@@ -14,7 +14,7 @@ _PATIENCE = 5.0
 
 
 def stored_password(server: str, user: str) -> str:
-    """The password that is stored with the attributes ``server`` and ``user``; empty where there is none, no such service,
+    """The password that is stored with the attributes ``server`` and ``user``; empty without one, without such a service,
     or it is locked."""
     try:
         with open_dbus_connection("SESSION") as bus:

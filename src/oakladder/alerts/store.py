@@ -20,6 +20,8 @@ import msgspec
 from oakladder.alerts.alert import Alert, AlertProblem
 from oakladder.disk import set_aside
 
+#: The file of a user's alerts, in the folder of the data.
+ALERTS = "alerts.sqlite"
 _VERSION = 1
 _SCHEMA = """
 create table if not exists alerts (id text primary key, name text unique, position integer, content blob);
@@ -27,7 +29,7 @@ create table if not exists judged (alert text primary key, content blob);
 create table if not exists log (
     number integer primary key, id text unique, alert text, name text, symbol text, timeframe text, bar integer,
     signal text, price real, text text, told real, missed integer, muted integer, gone real, written real,
-    unique (alert, symbol, bar));
+    script text, unique (alert, symbol, bar));
 create index if not exists log_by_age on log (written);
 create table if not exists deliveries (
     key text primary key, row text, kind text, address text, body blob, since real, tries integer, next real,
@@ -58,6 +60,8 @@ class LogRow:
     muted: bool = False
     gone: float | None = None
     written: float = 0.0
+    #: The file's name of the script whose signal it is.
+    script: str = ""
 
 
 _FIELDS = tuple(f.name for f in fields(LogRow))
@@ -84,8 +88,8 @@ class Delivery:
 
 
 class JudgedUntil(msgspec.Struct):
-    """Up to when the bars of an alert have been judged, by their closes (UTC seconds): of most symbols, and of those that
-    are behind or ahead."""
+    """Up to when the bars of an alert have been judged, by their closes (UTC seconds): of most symbols, and of
+    the ones behind or ahead."""
 
     most: int
     others: dict[str, int] = {}
@@ -152,7 +156,9 @@ class AlertStore:
                 if wanted in (alert.name, alert.name.casefold()):
                     return alert
         there = ", ".join(a.name for a in alerts[:12])
-        raise AlertProblem(f"There is no alert called {name}. " + (f"There are {there}." if there else "There is none yet."))
+        raise AlertProblem(
+            f"There is no alert called {name}. " + (f"There are {there}." if there else "No alert has been made yet.")
+        )
 
     def add(self, alert: Alert, judged: JudgedUntil) -> None:
         """Keeps a new alert, judged up to a moment. Raises `AlertProblem` for a name that is taken."""
@@ -169,7 +175,8 @@ class AlertStore:
         """Keeps an alert in the place of the one with its id, if that is there still."""
         with self._opened(write=True) as db:
             db.execute(
-                "update alerts set name = ?, content = ? where id = ?", (alert.name, msgspec.json.encode(alert), alert.id)
+                "update alerts set name = ?, content = ? where id = ?",
+                (alert.name, msgspec.json.encode(alert), alert.id),
             )
             if judged is not None:
                 db.execute("insert or replace into judged values (?, ?)", (alert.id, msgspec.json.encode(judged)))
@@ -199,7 +206,7 @@ class AlertStore:
         deliveries: Sequence[Delivery] = (),
         off: Iterable[Alert] = (),
     ) -> list[LogRow]:
-        """Writes rows, how far alerts have been judged, what is to be sent, and alerts that have done their work, all at
+        """Writes rows, how far alerts have been judged, deliveries, and alerts that have done their work, all at
         once; gives the rows that were new. Of an alert that was removed meanwhile nothing is written."""
         with self._opened(write=True) as db:
             there = {str(row[0]) for row in db.execute("select id from alerts")}
@@ -225,7 +232,7 @@ class AlertStore:
         return made.rowcount == 1
 
     def tell(self, told: Mapping[str, float]) -> None:
-        """Notes when rows were told."""
+        """Notes the moment at which rows were shown."""
         with self._opened(write=True) as db:
             db.executemany("update log set told = ? where id = ?", [(when, row) for row, when in told.items()])
 
@@ -252,14 +259,24 @@ class AlertStore:
             ).fetchall()
         return [_row(r) for r in reversed(rows)]
 
+    def row(self, row_id: str) -> LogRow | None:
+        """A row by its id."""
+        with self._opened() as db:
+            found = db.execute(f"select {_COLUMNS} from log where id = ?", (row_id,)).fetchone()
+        return None if found is None else _row(found)
+
     def untold(self, since: float) -> list[LogRow]:
         """Rows that should have been told and were not, written after a moment: the program was killed before it could."""
-        return [r for r in self.log(newest=2000) if r.told is None and not r.missed and not r.muted and r.written >= since]
+        return [
+            r for r in self.log(newest=2000) if r.told is None and not r.missed and not r.muted and r.written >= since
+        ]
 
     def last_rows(self, alert: str) -> dict[str, int]:
         """The bar of the latest row of each symbol that an alert has told of."""
         with self._opened() as db:
-            rows = db.execute("select symbol, max(bar) from log where alert = ? and missed = 0 group by symbol", (alert,))
+            rows = db.execute(
+                "select symbol, max(bar) from log where alert = ? and missed = 0 group by symbol", (alert,)
+            )
             return {str(symbol): int(bar) for symbol, bar in rows}
 
     def forget_old(self, before: float) -> None:
@@ -304,7 +321,9 @@ class AlertStore:
     def given_up(self) -> list[tuple[str, str]]:
         """The row and the sentence of each delivery that was given up."""
         with self._opened() as db:
-            return [(str(r), str(w)) for r, w in db.execute("select row, failed from deliveries where failed is not null")]
+            return [
+                (str(r), str(w)) for r, w in db.execute("select row, failed from deliveries where failed is not null")
+            ]
 
     # --- the file -----------------------------------------------------------------------------------
 

@@ -13,8 +13,8 @@ from pathlib import Path
 from oakladder.alerts.alert import AlertProblem
 from oakladder.alerts.delivery import Sender
 from oakladder.alerts.desktop import DesktopNotices, NoDesktop, Notice
+from oakladder.alerts.evaluator import AlertEvaluator, Evaluated
 from oakladder.alerts.events import event_of
-from oakladder.alerts.judge import Judge, Judged
 from oakladder.alerts.store import KEPT, AlertStore, LogRow
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
@@ -28,7 +28,7 @@ _log = logging.getLogger(__name__)
 FEED_LOCK = "feed.lock"
 #: Seconds between two tries to take the place of the program that follows.
 _BETWEEN_TRIES = 0.5
-#: Rows that were to be told when the program was killed are told up to so many seconds later.
+#: Rows that the program could not show before it was killed are shown up to so many seconds later.
 _STILL_NEWS = 600.0
 #: So many rows of one alert at once get a notification each.
 _EACH = 4
@@ -60,7 +60,7 @@ class Watcher:
         self._tell, self._telling = tell, threading.Lock()
         self._desktop = DesktopNotices(clicked) if clicked is not None else None
         self._notices = WorkQueue("notifications", 1)
-        self._judge = Judge(library, store, lists, lists_stamp)
+        self._evaluator = AlertEvaluator(library, store, lists, lists_stamp)
         self._sender = Sender(store, self.trouble)
         self._stop = threading.Event()
         self._thread: threading.Thread | None = None
@@ -68,7 +68,7 @@ class Watcher:
         FeedClient(url, Recorder(library, lambda _: None, self.trouble))  # an address that is none is refused here
 
     def start(self) -> None:
-        """Begins, in a thread of its own."""
+        """Begins, in a separate thread."""
         self._thread = service_thread("watch", self._run)
 
     def stop(self, patience: float = 40.0) -> None:
@@ -97,7 +97,9 @@ class Watcher:
             except Locked as error:
                 if error.holder != holder:
                     holder = error.holder
-                    self.trouble(f"{holder} follows the feed. This one shows what it writes, and takes its place when it ends.")
+                    self.trouble(
+                        f"{holder} follows the feed. This one shows what it writes, and takes its place when it ends."
+                    )
                 seen = self._mirror(seen)
                 self._stop.wait(_BETWEEN_TRIES)
             except OSError as error:
@@ -111,7 +113,7 @@ class Watcher:
             return 0
 
     def _mirror(self, seen: int) -> int:
-        """Tells of the rows that another program has written since."""
+        """Shows the rows that another program has written since."""
         try:
             rows = self._store.log()
         except AlertProblem as error:
@@ -132,7 +134,7 @@ class Watcher:
             self.trouble(str(error))
         recorder = Recorder(self._library, self._take, self.trouble, self._connection)
         try:
-            held = recorder.held()
+            held = recorder.last_minutes()
         except DataProblem as error:
             self.trouble(str(error))
             held = {}
@@ -154,19 +156,19 @@ class Watcher:
         if name is None:
             self._event({"event": "lost", "text": why})
             return
-        self._judge.connected()
+        self._evaluator.connected()
         self._event({"event": "connected", "name": name, "feed": self._url})
 
     def _take(self, news: News) -> None:
         """What came is in the library now: the alerts are judged on it."""
         try:
-            made = self._judge.look(news)
+            made = self._evaluator.look(news)
         except AlertProblem as error:
             self.trouble(str(error))
             return
         self._tell_of(made)
 
-    def _tell_of(self, made: Judged) -> None:
+    def _tell_of(self, made: Evaluated) -> None:
         for sentence in made.said:
             self.trouble(sentence)
         self._tell_rows(made.rows)
@@ -216,7 +218,7 @@ class Watcher:
             return
         try:
             self._desktop.show(notice)
-        except NoDesktop as error:  # said once: the log has what was told
+        except NoDesktop as error:  # said once; the log holds every row
             self._has_no_desktop = True
             with contextlib.suppress(Exception):
                 self.trouble(f"{error} The log has every alert.")

@@ -48,10 +48,14 @@ _MAKING, _NAMED = ("add", "estimate"), ("on", "off", "remove")
     arg("--set", dest="settings", action="append", help="a setting, as in --set fast=12"),
     arg("--forming", action="store_true", help="tell as the bar forms, and when it is no longer true"),
     arg("--extended", action="store_true", help="with the hours outside the session"),
-    arg("--once", choices=[o.value for o in Once], help="tell once a bar, once a day, or once until switched on again (bar)"),
+    arg(
+        "--once",
+        choices=[o.value for o in Once],
+        help="tell once a bar, once a day, or once until switched on again (bar)",
+    ),
     arg("--name", help="what the alert is called"),
-    arg("--post", metavar="URL", help="send what is told there as JSON"),
-    arg("--mail", metavar="ADDRESS", help="send what is told there by e-mail"),
+    arg("--post", metavar="URL", help="post each alert there as JSON"),
+    arg("--mail", metavar="ADDRESS", help="send each alert there by e-mail"),
     arg("--sound", action="store_true", help="with a sound"),
     arg("--format", dest="format_", choices=["table", "json"]),
 )
@@ -74,8 +78,8 @@ def alert(
 ) -> None:
     """Make, list, switch and remove alerts, see what they told, and how often one would have told."""
     given = {
-        "--signal": signal, "--list": list_name, "--symbol": symbol, "--timeframe": timeframe, "--set": settings,
-        "--forming": forming, "--extended": extended, "--once": once, "--name": name, "--post": post, "--mail": mail,
+        "--signal": signal, "--list": list_name, "--symbol": symbol, "--timeframe": timeframe,
+        "--forming": forming, "--set": settings, "--extended": extended, "--once": once, "--name": name, "--post": post, "--mail": mail,
         "--sound": sound,
     }  # fmt: skip
     if action not in _MAKING and (wrong := next((option for option, value in given.items() if value), None)):
@@ -216,7 +220,12 @@ def _print_alerts(store: AlertStore, *, as_json: bool) -> None:
         tells = "as it forms" if a.forming else "on close"
         last = f"{datetime.fromtimestamp(told[a.id], UTC):%Y-%m-%d %H:%M}" if a.id in told else ""
         words = [a.name, "on" if a.is_on else "off", a.signal, a.symbol or a.saved.list_name, str(a.frame.timeframe)]
-        table.add_row(*map(visible, [*words, f"{tells}, once a {a.once.value}" if a.once is not Once.EVER else f"{tells}, once", last]))
+        table.add_row(
+            *map(
+                visible,
+                [*words, f"{tells}, once a {a.once.value}" if a.once is not Once.EVER else f"{tells}, once", last],
+            )
+        )
     console().print(table)
 
 
@@ -232,5 +241,3 @@ def _print_log(store: AlertStore, *, as_json: bool) -> None:
         told = "missed" if row.missed else "muted" if row.muted else moment_words(row.told) if row.told else ""
         table.add_row(*map(visible, [moment_words(row.bar), row.name, row.symbol, row.timeframe, row.text, told]))
     console().print(table)
-
-

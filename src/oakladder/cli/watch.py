@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import signal
-import subprocess
 import sys
 import threading
 from collections.abc import Callable, Sequence
 
 from oakladder.alerts.alert import AlertProblem
-from oakladder.alerts.store import AlertStore
+from oakladder.alerts.store import ALERTS, AlertStore
 from oakladder.alerts.watching import FEED_LOCK, Event, Watcher
 from oakladder.bars.store.library import BarLibrary
 from oakladder.cli.argument_types import a_number
@@ -17,6 +16,7 @@ from oakladder.cli.common import CALL_WRONG, DATA_WRONG, arg, command, fail, lib
 from oakladder.cli.streams import json_words
 from oakladder.user.lists import ListProblem, Watchlists
 from oakladder.user.workspace import Workspace
+from oakladder.work import outliving
 
 #: Where the simulator listens unless told otherwise.
 USUAL_FEED = "ws://localhost:8777"
@@ -25,7 +25,7 @@ USUAL_FEED = "ws://localhost:8777"
 def alert_store() -> AlertStore:
     """The user's alerts. What is wrong with them is reported."""
     try:
-        made = AlertStore(Workspace.default().data / "alerts.sqlite")
+        made = AlertStore(Workspace.default().data / ALERTS)
     except AlertProblem as error:
         fail(DATA_WRONG, str(error))
     for notice in made.notices:
@@ -64,7 +64,7 @@ def watch(feed: str, token: str | None, seconds: float | None, format_: str) -> 
     def tell(event: Event) -> None:
         try:
             print(json_words(event) if format_ == "json" else line_of(event), flush=True)
-        except OSError as error:  # nobody reads it any more
+        except OSError as error:  # its reader has gone
             failed.append(error)
             ending.set()
 
@@ -107,4 +107,4 @@ def line_of(event: Event) -> str:
 
 def open_chart(row: str) -> None:
     """Opens the window with the bar of a row."""
-    subprocess.Popen([sys.executable, "-m", "oakladder", "start", "--alert", row], start_new_session=True)
+    outliving([sys.executable, "-m", "oakladder", "start", "--alert", row])

@@ -21,13 +21,14 @@ from oakladder.user.workspace import Workspace
 
 @command(
     "start",
+    arg("--alert", metavar="ID", help="with the chart of what an alert told, by its id in the alert log"),
 )
-def start() -> None:
+def start(alert: str | None) -> None:
     """Open the application with the demo market."""
     gc.disable()  # nothing is thrown away while it opens; from then on the window's sweeper looks after that
     from oakladder.desk.app import run_desk
 
-    raise Leave(run_desk())
+    raise Leave(run_desk(alert))
 
 
 @command(

@@ -14,16 +14,20 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
 
 from oakladder import log
+from oakladder.alerts.alert import AlertProblem
+from oakladder.alerts.store import ALERTS, AlertStore
 from oakladder.app.jobs import sentence_of
 from oakladder.app.main_thread import close_dispatchers
 from oakladder.app.session import Session
 from oakladder.bars.errors import DataProblem
+from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.gc_scheduler import GcScheduler, keep_for_good
 from oakladder.desk.look.fonts import ui_font
 from oakladder.desk.look.icon import icon
 from oakladder.desk.look.theme import DAY, THEMES, style_sheet
 from oakladder.desk.widgets.transient import answered
 from oakladder.desk.window import Window
+from oakladder.disk import is_regular
 from oakladder.engine.run.malloc_tuning import return_freed_memory
 from oakladder.locks import Waiting
 from oakladder.user.workspace import Workspace
@@ -108,8 +112,24 @@ def open_window(workspace: Workspace) -> Window | None:
                 return None
 
 
-def run_desk() -> int:
-    """Opens the application; gives its exit code."""
+def show_alert(session: Session, row_id: str) -> None:
+    """Shows what an alert told: its symbol and timeframe with the bar pinned, and its script where that is there still."""
+    try:
+        row = AlertStore(session.workspace.data / ALERTS).row(row_id)
+    except AlertProblem as error:
+        session.status.emit(str(error))
+        return
+    if row is None:
+        session.status.emit("What this alert told is no longer in the log.")
+        return
+    path = session.workspace.scripts / row.script
+    if row.script and is_regular(path):
+        session.rule.open(path)
+    session.chart.go_to(row.symbol, Timeframe.parse(row.timeframe), row.bar)
+
+
+def run_desk(alert: str | None = None) -> int:
+    """Opens the application, with what an alert told where its row is named; gives its exit code."""
     log.set_up()
     Waiting.role = "Oak Ladder's window"
     app = make_app()
@@ -132,6 +152,8 @@ def run_desk() -> int:
         signal.signal(number, lambda *_: QTimer.singleShot(0, app.closeAllWindows))
     window.places.complete.connect(keep_for_good)
     window.show()
+    if alert is not None:
+        show_alert(session, alert)
     QTimer.singleShot(0, window.bench.chart.setFocus)
     code = app.exec()
     logging.shutdown()

@@ -1,4 +1,4 @@
-"""A client of a feed: connects, follows, and tells what it got; connects again after a pause where it was lost."""
+"""A client of a feed: connects, follows and reports; connects again after a pause where the connection was lost."""
 
 from __future__ import annotations
 
@@ -33,14 +33,14 @@ FIRST_PAUSE, LONGEST_PAUSE = 1.0, 30.0
 _HARD_LIMIT = 16 * MOST_BYTES
 #: Messages that wait: where there are more, those of minutes in progress are merged.
 MOST_WAITING = 200_000
-#: Seconds after which what was asked for and did not come is asked for again, the first time and at most.
+#: Seconds after which what did not come is requested again, the first time and at most.
 _PATIENCE, _LONGEST_PATIENCE = 5.0, 60.0
 #: How many messages are looked at before others get a turn.
 _AT_ONCE = 500
 
 
 class Sink(Protocol):
-    """What becomes of what a client gets. All of it is called in the client's thread, and must not wait."""
+    """Takes what a client receives. All of it is called in the client's thread, and must not wait."""
 
     def connected(self, name: str) -> None:
         """The server, which calls itself so, has said hello."""
@@ -67,7 +67,7 @@ class Sink(Protocol):
         """The market's time, UTC seconds."""
 
     def pause(self, follower: Follower) -> None:
-        """Some messages have been looked at; at least twice a second. What ``follower`` holds agrees with what was told."""
+        """Some messages have been looked at; at least twice a second. What ``follower`` holds agrees with what was reported."""
 
 
 @dataclass(slots=True)
@@ -194,7 +194,7 @@ class FeedClient:
         self._lost(why)
 
     def _lost(self, why: str) -> None:
-        if why != self._told:  # the same reason again and again is told once
+        if why != self._told:  # the same reason again and again is reported once
             self._told = why
             self._sink.lost(why)
 
@@ -269,7 +269,7 @@ class FeedClient:
             self._sink.whole(taken.whole)
 
     async def _ask_again(self, connection: ClientConnection) -> None:
-        """What was asked for and did not come is asked for again, each time after a longer wait."""
+        """Requests again what did not come, each time after a longer wait."""
         if time.monotonic() - max(self._asked, 0.0) < self._patience:
             return
         want = self.follower.waited()

@@ -159,7 +159,7 @@ class Follower:
         return ClientHello(VERSION, self._token)
 
     def _want(self, back: int = 0) -> Want:
-        """All that is followed, and since when each symbol that lacks something is asked for."""
+        """All that is followed, and the time from which each symbol that lacks something is requested."""
         since = {}
         for name, symbol in self._symbols.items():
             if symbol.lacks and symbol.sure is not None and self._follows(name):
@@ -277,7 +277,7 @@ class Follower:
     # --- numbers --------------------------------------------------------------------------------------
 
     def _number(self, name: str, seq: int, made: Taken) -> bool:
-        """Counts a message of a symbol; whether it is to be looked at. What was lost before it is asked for."""
+        """Counts a message of a symbol; whether it is to be looked at. What was lost before it is requested."""
         symbol = self._symbol(name)
         if seq <= 0:
             self._refuse("no number", f"A message about {name} has no number.", made)

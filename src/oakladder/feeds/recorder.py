@@ -1,6 +1,6 @@
 """Writes what a feed tells into a bar library: final minutes in batches, a second after they came at the latest.
 
-What the client tells in its thread is collected; one thread of its own appends it, so that a slow disk holds up nobody.
+What the client tells in its thread is collected; a separate thread appends it, so that a slow disk holds up nothing else.
 Up to which minute nothing is missing of a symbol is written with the minutes that it speaks of.
 """
 
@@ -88,7 +88,7 @@ class Recorder:
         #: The symbols that have been waited for, as of the last pause.
         self._waited: dict[str, float] = {}
 
-    def held(self) -> dict[str, int]:
+    def last_minutes(self) -> dict[str, int]:
         """Of each symbol the last minute before the first that may be missing, UTC seconds: what the feed is asked since.
 
         The history of the demo market is made first, so that live minutes follow it. Raises `DataProblem`.
@@ -174,7 +174,9 @@ class Recorder:
         self._unknown[name] += 1
         if self._unknown[name] == 1 and len(self._unknown) <= 5:
             said = "".join(c for c in name if c.isprintable())[:_MOST_NAME]
-            self._told(f"The feed tells of {said}, which it does not describe and the library does not have: it is left out.")
+            self._told(
+                f"The feed sends {said}, which it does not describe and the library does not have: it is left out."
+            )
         return False
 
     # --- writing ------------------------------------------------------------------------------------
@@ -245,7 +247,9 @@ class Recorder:
         if refused:
             self._refused += refused
             names = ", ".join(sorted(appended.refused)[:5])
-            self._told(f"Corrections of minutes more than seven days old were refused ({names}), {self._refused:,} so far.")
+            self._told(
+                f"Corrections of minutes more than seven days old were refused ({names}), {self._refused:,} so far."
+            )
 
 
 def _tail(rows: dict[int, Minute]) -> Tail:

@@ -37,7 +37,7 @@ from oakladder.feeds.messages import (
     seconds,
 )
 
-#: A minute in progress is told so many times before it is final.
+#: A minute in progress is sent so many times before it is final.
 STEPS = 4
 #: The most real seconds between two looks at the clock.
 _LONGEST_STEP = 1.0
@@ -95,7 +95,7 @@ class Faults:
         return self._random.uniform(0.05, 0.4) if self._random.random() < 0.01 else 0.0
 
     def wrong(self, minute: Minute) -> Minute | None:
-        """Another minute that is told as final first, and corrected later; None mostly."""
+        """Another minute that is sent as final first, and corrected later; None mostly."""
         if self._random.random() >= 0.01:
             return None
         return minute._replace(close=minute.low, volume=minute.volume + 1)

@@ -12,6 +12,7 @@ import pytest
 from faults.killing import killed, run
 from helpers import Tune
 from oakladder.bars.bars import COLUMNS, Bars
+from oakladder.bars.errors import DataProblem
 from oakladder.bars.resample import resample
 from oakladder.bars.sessions import Calendar
 from oakladder.bars.store.append_log import NAME, Tail, tail_of
@@ -139,7 +140,7 @@ def test_minutes_that_come_live_are_read_as_one_with_the_files(
                 again = np.flatnonzero(rng.random(len(known)) < 0.02)
                 closes = np.where(rng.random(len(again)) < 0.5, known["close"][again], 15.0)
                 back = Tail(known.times[again], {c: known[c][again] for c in COLUMNS} | {"close": closes})
-                both = {**{t: 0 for t in back.times.tolist()}}
+                both = {**dict.fromkeys(back.times.tolist(), 0)}
                 keep = ~np.isin(some.times, list(both))
                 times = np.concatenate([back.times, some.times[keep]])
                 order = np.argsort(times)
@@ -244,7 +245,8 @@ def test_a_damaged_log_is_said_and_made_again(tmp_path: Path, damage: str) -> No
     if damage == "newer":
         with sqlite3.connect(path) as db:
             db.execute("pragma user_version = 99")
-        assert "newer Oak Ladder" in str(pytest.raises(Exception, Appender(library).append, {"L0": minutes(OPENS[0] + 60 * np.arange(9), 1)}, {}, 1).value)  # fmt: skip
+        with pytest.raises(DataProblem, match="newer Oak Ladder"):
+            Appender(library).append({"L0": minutes(OPENS[0] + 60 * np.arange(9), 1)}, {}, 1)
         return
     raw = path.read_bytes()
     path.write_bytes(raw[: len(raw) // 3] if damage == "cut" else b"no database" * 900)

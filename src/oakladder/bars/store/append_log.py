@@ -1,6 +1,6 @@
 """The append log of a library: minutes that came live, and the days made of them, until they are folded into bar files.
 
-SQLite takes a batch whole or not at all, whatever is killed meanwhile, and a bar file is not written anew for each minute.
+SQLite takes a batch whole or not at all, whatever is killed meanwhile, and a bar file is not rewritten for each minute.
 A row counts where it lies after the last bar of its symbol's file; what is left over of a fold that was broken off does
 not. Writers hold the library's lock; readers ask only for what has changed since they last looked.
 """
@@ -51,7 +51,7 @@ class Tail:
         return self.times if name == "time" else self.columns[name]
 
     def some(self, which: np.ndarray | slice) -> Tail:
-        """Some of the bars; a mask or indices of shape (bars,), or a slice."""
+        """Some of the bars: a mask of shape (bars,), bool, indices of shape (some,), int64, or a slice."""
         return Tail(self.times[which], {name: values[which] for name, values in self.columns.items()})
 
     def after(self, time: int) -> Tail:
@@ -131,7 +131,7 @@ class AppendLog:
         with self._opened() as db:
             last = db.execute("select value from facts where name = 'batch'").fetchone()
             batch = int(last[0]) if last else 0
-            # Where the number is lower, it is another file: a damaged one was put aside.
+            # Where the number is lower, it is another file: a damaged one was renamed.
             since = self._batch if batch >= self._batch else 0
             changed = {str(row[0]) for row in db.execute("select symbol from symbols where batch > ?", (since,))}
             if not since:
@@ -213,7 +213,7 @@ class AppendLog:
                 db.execute("insert or replace into facts values ('now', ?)", (batch.now,))
 
     def drop(self, symbol: str, base: Timeframe, upto: int) -> None:
-        """Drops the rows of a symbol up to a time: its file has them. The library's lock is held."""
+        """Drops the rows of a symbol up to a time: its file holds these bars. The library's lock is held."""
         if not self.path.exists():
             return
         with self._opened() as db:
@@ -271,7 +271,9 @@ class AppendLog:
     def _prepare(db: sqlite3.Connection) -> None:
         version = db.execute("pragma user_version").fetchone()[0]
         if version > _VERSION:
-            raise DataProblem("The live minutes were last written by a newer Oak Ladder, so this one cannot add to them.")
+            raise DataProblem(
+                "The live minutes were last written by a newer Oak Ladder, so this one cannot add to them."
+            )
         if version < _VERSION:
             db.executescript(_SCHEMA)
             db.execute(f"pragma user_version = {_VERSION}")

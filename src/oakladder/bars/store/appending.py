@@ -22,7 +22,7 @@ from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
 #: Corrections of minutes that are older than so many seconds of the market are refused.
 MOST_AGE = 7 * 86_400
-#: A symbol's rows are folded into its file once there are so many; of days those that no correction reaches any more.
+#: A symbol's rows are folded into its file once there are so many; of days the ones too old for a correction.
 FOLD_MINUTES, FOLD_DAYS, KEPT_DAYS = 1000, 40, 10
 #: A day counts as over so many seconds of the market after its session.
 GRACE = 3
@@ -30,7 +30,7 @@ GRACE = 3
 
 @dataclass(slots=True)
 class Appended:
-    """What a batch changed: the times of minutes that were not there, and of those that were otherwise, by symbol; how many
+    """What a batch changed: the times of minutes that were not there, and of minutes that were corrected, by symbol; how many
     corrections came too late. Each array has shape (bars,), int64 UTC seconds."""
 
     new: dict[str, np.ndarray] = field(default_factory=dict)
@@ -43,7 +43,7 @@ class Appender:
 
     def __init__(self, library: BarLibrary):
         self._library = library
-        #: Of each symbol the days that have minutes and no daily bar of their own yet.
+        #: Of each symbol the days that have minutes and no daily bar yet.
         self._open_days: dict[str, set[int]] = {}
         self._is_begun = False
 
@@ -75,7 +75,7 @@ class Appender:
     # --- minutes ------------------------------------------------------------------------------------
 
     def _minutes(self, symbol: str, tail: Tail, now: int | None, made: Appended) -> Tail:
-        """The minutes that go into the log; those that belong into the file are put there."""
+        """The minutes that go into the log; early ones are written into the file."""
         last = self._last_in_file(symbol, ONE_MINUTE)
         if len(tail) and tail.times[0] <= last:
             stored = self._library.base(symbol, ONE_MINUTE)  # with what the log has: all of it is written
@@ -96,7 +96,7 @@ class Appender:
         return EARLIEST if last is None else last
 
     def _told_apart(self, symbol: str, came: Tail, there: Bars | Tail, now: int | None, made: Appended) -> Tail:
-        """The minutes that are new or otherwise than those that are there; tells which are which."""
+        """The new minutes and the corrections among what came; notes which are which."""
         if not len(came):
             return came
         at = np.searchsorted(there.times, came.times)
@@ -120,7 +120,7 @@ class Appender:
     # --- days ---------------------------------------------------------------------------------------
 
     def _begin(self) -> None:
-        """Finds the days that the last program has left open, and puts a damaged log aside."""
+        """Finds the days that the last program has left open, and renames a damaged log."""
         wrong = self._library.log.settle()
         if wrong:
             self._library.notices.append(wrong)
@@ -145,7 +145,7 @@ class Appender:
         return int(self._library.infos[symbol].calendar.days(np.array([time]))[0])
 
     def _over(self, now: int) -> dict[str, np.ndarray]:
-        """Of each symbol the open days whose sessions are over; those that have a bar of their own are open no more. Each
+        """Of each symbol the open days whose sessions are over; days with a bar in the file are open no more. Each
         has shape (days,), int64."""
         made = {}
         for symbol, days in self._open_days.items():
@@ -195,7 +195,7 @@ class Appender:
 
 
 def merged(there: Tail, came: Tail) -> Tail:
-    """Bars of both, in order; of two at one time the one that came."""
+    """Bars of both, in order; of two at one time the newer."""
     if not len(came):
         return there
     keep = ~np.isin(there.times, came.times)

@@ -55,12 +55,14 @@ class LiveEdge:
         minutes = self._minutes(symbol, inside)
         own = Bars(symbol, ONE_MINUTE, calendar, tail.times, dict(tail.columns), minutes.extended)
         own = own.adjusted(self.infos[symbol].adjustments)
-        begun = minutes.part(int(np.searchsorted(minutes.times, first)), int(np.searchsorted(minutes.times, tail.times[0])))
+        begun = minutes.part(
+            int(np.searchsorted(minutes.times, first)), int(np.searchsorted(minutes.times, tail.times[0]))
+        )
         columns = {name: np.concatenate([begun[name], own[name]]) for name in COLUMNS}
         made = resample(replace(begun, times=np.concatenate([begun.times, own.times]), columns=columns), timeframe)
         done = whole.part(0, int(np.searchsorted(whole.times, made.times[0])))
         if len(done) < len(whole) and not timeframe.intraday:
-            return whole  # the day has a bar of its own
+            return whole  # the day has a daily bar already
         columns = {name: np.concatenate([done[name], made[name]]) for name in COLUMNS}
         return replace(whole, times=np.concatenate([done.times, made.times]), columns=columns)
 

@@ -159,7 +159,7 @@ def held_lately(
     """Whether a condition held on each of the last so many bars of symbols; and the skipped symbols. Raises as `run_scan`."""
     check(condition)
     scan = _Scan(condition, frame, library, bars)
-    work = UniverseTask(scan.frames, scan.held, scan.wanted, CheckpointStore())
+    work = UniverseTask(scan.frames, scan.held_lately, scan.wanted, CheckpointStore())
     done = map_universe(library, symbols, work, context=context)
     return [held for some in done.made for held in some], tuple(done.skipped)
 
@@ -208,7 +208,7 @@ class _Scan:
             made += [Occurrence(symbol, *one) for one in told]
         return made
 
-    def held(self, view: UniverseView) -> list[HeldBars]:
+    def held_lately(self, view: UniverseView) -> list[HeldBars]:
         """Whether the condition holds on each of the last bars of each symbol."""
         bars = self._bars(view, self._recent(view.stored))
         panel = bars.panel(self.frame)

@@ -18,7 +18,7 @@ import numpy as np
 from oakladder.alerts.alert import Alert, AlertProblem, Once, Watched
 from oakladder.alerts.closing import OpenBars, SymbolTimes
 from oakladder.alerts.delivery import deliveries_of
-from oakladder.alerts.store import AlertStore, Delivery, JudgedUntil, LogRow, new_id
+from oakladder.alerts.store import AlertStore, JudgedUntil, LogRow, new_id
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.append_log import Tail, tail_of
 from oakladder.bars.store.as_of import BarSource
@@ -44,8 +44,8 @@ _LONGEST_BAR = 35 * 86_400
 
 
 @dataclass(slots=True)
-class Judged:
-    """What came of some news: rows that are new, rows of which what they told is no longer true, and sentences."""
+class Evaluated:
+    """The outcome of some news: rows that are new, rows of which what they told is no longer true, and sentences."""
 
     rows: list[LogRow] = field(default_factory=list)
     gone: list[LogRow] = field(default_factory=list)
@@ -61,7 +61,7 @@ class _State:
     judged: JudgedUntil
     #: The symbols that its scripts read besides the one of the bar.
     others: tuple[str, ...]
-    #: Of each symbol the bar of its latest row that was told.
+    #: Of each symbol the bar of its latest row, missed ones aside.
     last: dict[str, int]
     #: Rows of the bars in progress, by symbol; and whether each is still true.
     forming: dict[str, LogRow] = field(default_factory=dict)
@@ -71,11 +71,11 @@ class _State:
     moved: set[str] = field(default_factory=set)
 
 
-class Judge:
+class AlertEvaluator:
     """Judges the alerts of a store over a library. ``list_symbols`` gives the symbols of a list of the user's,
     ``lists_stamp`` something that is another one once a list has changed.
 
-    `look` belongs to one thread. One program at a time judges: the one that follows the feed.
+    `look` belongs to one thread. One program at a time judges: the follower of the feed.
     """
 
     def __init__(
@@ -100,9 +100,9 @@ class Judge:
         """A server has said hello; its time comes with the next news."""
         self._is_reconnected = True
 
-    def look(self, news: News) -> Judged:
+    def look(self, news: News) -> Evaluated:
         """Judges what came. Raises `AlertProblem` where the store cannot be used; the same is judged next time then."""
-        made = Judged()
+        made = Evaluated()
         if news.now is None:
             return made
         if self._is_reconnected:
@@ -127,7 +127,7 @@ class Judge:
 
     # --- which alerts there are -----------------------------------------------------------------------
 
-    def _refresh(self, made: Judged) -> None:
+    def _refresh(self, made: Evaluated) -> None:
         """Takes in alerts that were added, changed, switched or removed."""
         self._library.take_in()
         stamp = self._store.stamp(), self._lists_stamp(), len(self._library.infos)
@@ -161,7 +161,9 @@ class Judge:
                 self._open_stored(state, infos[symbol])
         if alert.forming:
             rows = self._store.log(alert=alert.id, newest=200)
-            state.forming = {r.symbol: r for r in rows if r.gone is None and not r.missed and state.last.get(r.symbol) == r.bar}
+            state.forming = {
+                r.symbol: r for r in rows if r.gone is None and not r.missed and state.last.get(r.symbol) == r.bar
+            }
         return state
 
     def _open_stored(self, state: _State, info: SymbolInfo) -> None:
@@ -178,7 +180,7 @@ class Judge:
             return
         state.open.add(info.symbol, info.calendar, times[np.searchsorted(times, until - _LONGEST_BAR) :])
 
-    def _say(self, sentence: str, made: Judged) -> None:
+    def _say(self, sentence: str, made: Evaluated) -> None:
         """Something is said once."""
         if sentence not in self._told:
             self._told.add(sentence)
@@ -186,7 +188,7 @@ class Judge:
 
     # --- closed bars ----------------------------------------------------------------------------------
 
-    def _closed(self, state: _State, news: News, made: Judged) -> None:
+    def _closed(self, state: _State, news: News, made: Evaluated) -> None:
         assert news.now is not None
         ends: dict[str, list[int]] = {}
         for symbol in state.watched.symbols:
@@ -212,7 +214,7 @@ class Judge:
             raise
 
     def _held(
-        self, state: _State, source: BarSource, ends: Mapping[str, Sequence[int]], made: Judged
+        self, state: _State, source: BarSource, ends: Mapping[str, Sequence[int]], made: Evaluated
     ) -> list[HeldBars]:
         """Whether the condition held on the bars with these ends."""
         watched, bars = state.watched, max(len(e) for e in ends.values()) + 2
@@ -231,8 +233,8 @@ class Judge:
             waiting, bars = short, bars * 8
         return found
 
-    def _settled(self, state: _State, one: HeldBars, at: int, end: int, made: Judged) -> LogRow | None:
-        """The row of a closed bar, if there is one to write. What was told of it while it formed is settled."""
+    def _settled(self, state: _State, one: HeldBars, at: int, end: int, made: Evaluated) -> LogRow | None:
+        """The row of a closed bar, if there is one to write. A row that was written while it formed is settled."""
         forming = state.forming.get(one.symbol)
         if forming is not None and forming.bar == int(one.times[at]):
             state.forming.pop(one.symbol)
@@ -258,10 +260,10 @@ class Judge:
         text = f"{alert.signal} on {symbol} {frame}, {price:,.{info.decimals}f}"
         return LogRow(
             new_id(), alert.id, alert.name, symbol, frame, bar, alert.signal, price, text,
-            missed=missed, muted=muted, written=self._clock(),
+            missed=missed, muted=muted, written=self._clock(), script=alert.script,
         )  # fmt: skip
 
-    def _write(self, state: _State, made_rows: Sequence[LogRow | None], judged: JudgedUntil, made: Judged) -> None:
+    def _write(self, state: _State, made_rows: Sequence[LogRow | None], judged: JudgedUntil, made: Evaluated) -> None:
         """Writes rows and how far was judged. An alert that tells once only has done its work with the first."""
         alert, rows, off = state.watched.alert, [row for row in made_rows if row is not None], []
         if alert.once is Once.EVER:
@@ -278,7 +280,7 @@ class Judge:
 
     # --- bars in progress -----------------------------------------------------------------------------
 
-    def _in_progress(self, state: _State, news: News, made: Judged) -> None:
+    def _in_progress(self, state: _State, news: News, made: Evaluated) -> None:
         """Looks at the bars that form, a symbol once a second at most."""
         moved = [s for s in state.watched.symbols if s in state.moved]
         if not moved or time.monotonic() - state.looked < BETWEEN_LOOKS:
@@ -290,7 +292,8 @@ class Judge:
         for one in self._last(state, edge, moved, made):
             if not len(one.times) or one.closes[-1] <= state.judged.of(one.symbol):
                 continue
-            known, bar = state.forming.get(one.symbol), int(one.times[-1])
+            bar = int(one.times[-1])
+            known = state.forming.get(one.symbol)
             if known is not None and known.bar == bar:
                 if not one.held[-1]:
                     self._tell_gone(known, state.watched.alert, made)
@@ -302,14 +305,14 @@ class Judge:
             self._write(state, rows, state.judged, made)
             state.forming |= {row.symbol: row for row in rows}
 
-    def _last(self, state: _State, edge: LiveEdge, symbols: Iterable[str], made: Judged) -> list[HeldBars]:
+    def _last(self, state: _State, edge: LiveEdge, symbols: Iterable[str], made: Evaluated) -> list[HeldBars]:
         try:
             return held_lately(state.watched.condition, edge, symbols, state.watched.frame, 1)[0]
         except (RunProblem, DataProblem) as error:
             self._say(f"The alert {state.watched.alert.name} cannot be judged: {error}", made)
             return []
 
-    def _tell_gone(self, row: LogRow, alert: Alert, made: Judged) -> None:
+    def _tell_gone(self, row: LogRow, alert: Alert, made: Evaluated) -> None:
         """What a row told of a bar in progress is no longer true: told once."""
         now = self._clock()
         sent = [] if row.muted else deliveries_of(alert, row, now, gone=True)
@@ -333,7 +336,7 @@ def _others(watched: Watched) -> tuple[str, ...]:
 
 
 def _is_within(alert: Alert, info: SymbolInfo, end: int) -> bool:
-    """Whether an alert tells of a bar that ended at a time."""
+    """Whether an alert reports a bar that ended at a time."""
     if alert.until is not None and end > alert.until:
         return False
     if alert.hours is None:

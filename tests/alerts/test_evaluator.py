@@ -13,7 +13,7 @@ import pytest
 from bars.store.test_append_log import CALENDAR, NAMES, OPENS, market_of, minutes
 from oakladder.alerts.alert import Alert, AlertProblem, Once, ScriptCopy, of_signal
 from oakladder.alerts.closing import GRACE, WAIT
-from oakladder.alerts.judge import Judge, Judged
+from oakladder.alerts.evaluator import AlertEvaluator, Evaluated
 from oakladder.alerts.store import AlertStore, JudgedUntil, LogRow, new_id
 from oakladder.bars.store.append_log import Tail
 from oakladder.bars.store.appending import Appended, Appender
@@ -60,8 +60,8 @@ class Desk:
         """The program begins anew."""
         self.library = BarLibrary(self.folder / "bars")
         self.appender = Appender(self.library)
-        self.judge = Judge(self.library, self.store, lambda name: NAMES)
-        self.judge.connected()
+        self.evaluator = AlertEvaluator(self.library, self.store, lambda name: NAMES)
+        self.evaluator.connected()
         self.news = News(now=now)
         self.look()
 
@@ -81,8 +81,8 @@ class Desk:
         if look:
             self.look()
 
-    def look(self) -> Judged:
-        made = self.judge.look(self.news)
+    def look(self) -> Evaluated:
+        made = self.evaluator.look(self.news)
         self.news.appended = Appended()
         self.told += made.rows
         self.gone += made.gone
@@ -109,7 +109,9 @@ def desk(tmp_path: Path) -> Desk:
 
 
 @pytest.mark.parametrize("seed", [0, 1, *(pytest.param(k, marks=pytest.mark.nightly) for k in range(2, 12))])
-def test_each_bar_on_which_history_says_it_holds_is_told_once(desk: Desk, seed: int, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_each_bar_on_which_history_says_it_holds_is_told_once(
+    desk: Desk, seed: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Minutes come in any portions, some again and some late behind a gap; the program begins anew now and then, and its
     store fails now and then."""
     rng = np.random.default_rng(seed)
@@ -185,10 +187,12 @@ def test_a_bar_closes_with_its_last_minute_a_later_one_or_a_little_time(desk: De
     assert [r.bar for r in desk.told][2:] == [BEGIN + 600] and set(desk.rows(made)) == desk.held(made)
 
 
-def test_no_bar_of_a_symbol_closes_while_it_has_a_gap_that_is_young(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_no_bar_of_a_symbol_closes_while_it_has_a_gap_that_is_young(
+    desk: Desk, monkeypatch: pytest.MonkeyPatch
+) -> None:
     desk.add(alert("one", "go", "1m"))
     clock = [1000.0]
-    monkeypatch.setattr("oakladder.alerts.judge.time.monotonic", lambda: clock[0])
+    monkeypatch.setattr("oakladder.alerts.evaluator.time.monotonic", lambda: clock[0])
     whole = minutes(OPENS[0] + 60 * np.arange(9), 3)
     whole.columns["close"][:] = np.arange(9) + 20.0
     desk.news.lacking["L0"] = 1000.0
@@ -250,7 +254,7 @@ def test_what_closed_while_no_program_followed_is_missed(desk: Desk) -> None:
     desk.come({"L0": whole.some(slice(10, 32))}, BEGIN + 1920)
     rows = desk.store.log(alert=made.id)
     assert [r.missed for r in rows] == [False] * 10 + [True] * 20 + [False] * 2
-    desk.judge.connected()  # the connection was lost for twenty minutes
+    desk.evaluator.connected()  # the connection was lost for twenty minutes
     desk.news.now = BEGIN + 3120
     desk.come({"L0": whole.some(slice(32, 52))}, BEGIN + 3120)
     rows = desk.store.log(alert=made.id)[32:]
@@ -284,7 +288,7 @@ def test_as_it_forms_it_tells_once_a_bar_and_once_that_it_is_no_longer_true(
     desk: Desk, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     made = desk.add(alert("forms", "go", "5m", forming=True))
-    monkeypatch.setattr("oakladder.alerts.judge.BETWEEN_LOOKS", 0.0)
+    monkeypatch.setattr("oakladder.alerts.evaluator.BETWEEN_LOOKS", 0.0)
     low = minutes(OPENS[0] + 60 * np.arange(10), 3)
     low.columns["close"][:] = 11.0
     desk.come({"L0": low.some(slice(0, 1))}, BEGIN + 61)
