@@ -101,7 +101,8 @@ class AlertEvaluator:
         self._is_reconnected = True
 
     def look(self, news: News) -> Evaluated:
-        """Judges what came. Raises `AlertProblem` where the store cannot be used; the same is judged next time then."""
+        """Judges what came. What the store cannot take is judged again next time. Raises `AlertProblem` where it cannot be
+        read."""
         made = Evaluated()
         if news.now is None:
             return made
@@ -119,10 +120,13 @@ class AlertEvaluator:
                     state.open.add(symbol, info.calendar, minutes)
                     state.moved.add(symbol)
         for state in list(self._states.values()):
-            self._closed(state, news, made)
-            if state.watched.alert.forming:
-                state.moved |= set(news.forming)
-                self._in_progress(state, news, made)
+            try:
+                self._closed(state, news, made)
+                if state.watched.alert.forming:
+                    state.moved |= set(news.forming)
+                    self._in_progress(state, news, made)
+            except AlertProblem as error:  # what others have written is reported all the same
+                self._say(f"The alert {state.watched.alert.name} is judged again in a moment: {error}", made)
         return made
 
     # --- which alerts there are -----------------------------------------------------------------------
