@@ -139,7 +139,9 @@ def test_each_bar_on_which_history_says_it_holds_is_told_once(
         for name in NAMES:
             end = int(np.searchsorted(whole[name].times, now - 60, "right"))
             times = set(range(at[name], end)) | late[name]
-            if name != NAMES[0] and rng.random() < 0.15:  # some is lost, and comes later; of the one that others read none
+            if (
+                name != NAMES[0] and rng.random() < 0.15
+            ):  # some is lost, and comes later; of the one that others read none
                 lost = {k for k in times if rng.random() < 0.5}
                 desk.news.lacking[name] = np.inf
             else:

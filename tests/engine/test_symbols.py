@@ -15,6 +15,7 @@ from oakladder.bars.resample import resample
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, Timeframe
 from oakladder.engine.run.execute import run
+from oakladder.engine.run.setup import BoundKernel
 from oakladder.engine.stream.live import LiveRun
 from oakladder.rung import RunProblem, compile_script
 from oakladder.rung.problems import ScriptError
@@ -176,6 +177,32 @@ def test_going_on_bar_by_bar_is_all_at_once() -> None:
     for op in extra:
         got = np.concatenate([live.history.number(op), *(p.number(op) for p in parts)])
         np.testing.assert_array_equal(got, whole.number(op))
+
+
+def test_another_symbol_goes_on_instead_of_being_run_again(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Its bars may come later than those of the chart, or be there already: what was complete by then counts."""
+    bars = random_bars(9, 80)
+    program = compile_script('rung 1\nlet x = ema(close, 5) of "SALT"\nlet y = close > sma(close, 3) on 1w of "SALT"')
+    extra = list(program.plan.values.values())
+    whole = run(program, with_others(bars, REED, SALT), outputs=[], extra=extra)
+    live = LiveRun(program, with_others(bars.part(0, 50), REED, SALT.part(0, 55)), None, [], extra)
+    sizes: list[int] = []
+    real = BoundKernel.__call__
+
+    def counted(self: BoundKernel, *arguments: object) -> None:
+        sizes.append(self.job.panel.size)
+        real(self, *arguments)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(BoundKernel, "__call__", counted)
+    parts = []
+    for k in range(50, 80, 2):
+        panel = with_others(bars.part(k, k + 2), REED, SALT.part(0, k + 9))
+        live.peek(with_others(bars.part(k, k + 1), REED, SALT.part(0, k + 9)))
+        parts.append(live.advance(panel))
+    for op in extra:
+        got = np.concatenate([live.history.number(op), *(p.number(op) for p in parts)])
+        np.testing.assert_array_equal(got, whole.number(op))
+    assert max(sizes) <= 4
 
 
 def test_what_cannot_be_read_is_said_in_words() -> None:

@@ -9,13 +9,14 @@ from hypothesis import strategies as st
 
 from helpers import daily_bars, random_bars, values
 from oakladder.bars.bars import Bars
+from oakladder.bars.panel import Panel
 from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.run.execute import run
-from oakladder.engine.stream.live import LiveRun
+from oakladder.engine.stream.live import LiveRun, LiveTrades
 from oakladder.rung import RunProblem, compile_script
-from oakladder.rung.trade_log import Moment
+from oakladder.rung.trade_log import Column, Event, Moment
 from oakladder.rung.trade_words import POSITION_VALUES, Reason
 from oakladder.trial.broker.intrabar import minutes_for
 from oakladder.trial.broker.trade_finder import find_trades
@@ -83,6 +84,39 @@ def test_going_on_bar_by_bar_shows_the_position_as_it_was_known(seed: int) -> No
             expected = whole.number(op)[k]
             assert np.array_equal(made.number(op), [expected], equal_nan=True)
             assert np.array_equal(tried.number(op), [expected], equal_nan=True)
+
+
+@given(SEEDS)
+@settings(max_examples=15, deadline=None)
+def test_trades_that_span_calls_have_the_bars_of_a_run_over_all(seed: int) -> None:
+    """Bars of several symbols come in portions of any size, and some are tried before they are final."""
+    rng = np.random.default_rng(seed)
+    program = compiled(random_case(rng, within_day=False))
+    series = [market(rng, int(rng.integers(100, 150)), "1d") for _ in range(3)]
+    ticks = tuple(float(t) for t in panel_with_tick(series[0]).steps)
+
+    def panel(firsts: list[int], lasts: list[int]) -> Panel:
+        made = panel_of([b.part(a, min(z, len(b))) for b, a, z in zip(series, firsts, lasts, strict=True)])
+        made.ticks = ticks * len(series)
+        return made
+
+    rows = [program.plan.trading.rows]  # type: ignore[union-attr]
+    at = [60, 0, 30]
+    live, kept = LiveRun(program, panel([0] * 3, at), outputs=[], extra=rows), LiveTrades()
+    kept.take(live.history.trade_rows())
+    while any(a < len(b) for a, b in zip(at, series, strict=True)):
+        upto = [min(a + int(rng.integers(0, 4)), len(b)) for a, b in zip(at, series, strict=True)]
+        live.peek(panel(at, [a + 2 for a in upto]))
+        made = live.advance(panel(at, upto))
+        kept.take(made.trade_rows())
+        at = upto
+    whole = panel([0] * 3, [len(b) for b in series])
+    expected = trades_of(run(program, whole, outputs=[], extra=rows)).rows.copy()
+    firsts = whole.starts[expected[:, Column.SYMBOL].astype(np.int64)]
+    expected[:, Column.ENTERED] -= firsts
+    closed = expected[:, Column.EVENT] == Event.CLOSED
+    expected[closed, Column.LEFT] -= firsts[closed]
+    np.testing.assert_array_equal(kept.rows(), expected)
 
 
 @given(SEEDS, st.integers(20, 140))

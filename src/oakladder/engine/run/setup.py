@@ -354,16 +354,7 @@ def _foreign_values(job: RunSetup, value: Op, foreign: Foreign) -> tuple[np.ndar
     """When each bar of the other symbol was complete, and the value there."""
     symbol = str(job.fixed[foreign.symbol])
     timeframe = job.chart if foreign.timeframe is None else Timeframe.parse(str(job.fixed[foreign.timeframe]))
-    background = job.panel.background
-    if background is None:
-        raise RunProblem(f"The script reads {symbol}, and these bars come without other symbols.")
-    try:
-        panel = background.other(symbol, timeframe)
-    except KeyError:
-        raise RunProblem(f'The script reads "{symbol}", and the library has no such symbol.') from None
-    except (DataProblem, ValueError) as error:
-        raise RunProblem(f"The script reads {symbol}. {error}") from None
-    panel.background = panel.background or background
+    panel = other_panel(job, symbol, timeframe)
     there = prepare(job.program, panel, job.settings, [value], job.chart, job.reference)
     outs = there.empty_outs()
     if job.reference:
@@ -374,6 +365,21 @@ def _foreign_values(job: RunSetup, value: Op, foreign: Foreign) -> tuple[np.ndar
     if value.is_flag:
         made[made < 0] = np.nan
     return panel.timeline.closes(0), made
+
+
+def other_panel(job: RunSetup, symbol: str, timeframe: Timeframe) -> Panel:
+    """The bars of another symbol that a script reads. Raises `RunProblem`."""
+    background = job.panel.background
+    if background is None:
+        raise RunProblem(f"The script reads {symbol}, and these bars come without other symbols.")
+    try:
+        panel = background.other(symbol, timeframe)
+    except KeyError:
+        raise RunProblem(f'The script reads "{symbol}", and the library has no such symbol.') from None
+    except (DataProblem, ValueError) as error:
+        raise RunProblem(f"The script reads {symbol}. {error}") from None
+    panel.background = panel.background or background
+    return panel
 
 
 def pointers(arrays: Sequence[np.ndarray]) -> ctypes.Array[ctypes.c_void_p]:

@@ -85,6 +85,13 @@ class Fills(Prices):
         return frozenset(s for s in self.w.names.values() if isinstance(s, Slot) and s.lasting)
 
     @property
+    def entered(self) -> Slot:
+        """What the place of the bar of the entry is kept in."""
+        found = self.w.names["in_bar"]
+        assert isinstance(found, Slot)
+        return found
+
+    @property
     def idle(self) -> tuple[Slot, ...]:
         """What is 0 where there is neither order nor position nor pause; none where every bar is noted."""
         if self.has_flat:

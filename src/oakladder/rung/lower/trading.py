@@ -244,7 +244,9 @@ class Trading:
         rows = Op(LOG_ROWS, attr=self.log, domain=self.base)
         reads = {name: frozenset(ops) for name, ops in self._reads.items()}
         position = {name: self.position(name, self.base) for name in POSITION_VALUES}
-        return TradingPlan(tuple(self._plans), rows, position, reads, self.fills_of.slots, self.fills_of.idle)
+        return TradingPlan(
+            tuple(self._plans), rows, position, reads, self.fills_of.slots, self.fills_of.idle, self.fills_of.entered
+        )
 
 
 #: What the values of each clause are called, in order.

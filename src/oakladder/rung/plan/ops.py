@@ -316,6 +316,8 @@ class TradingPlan:
     #: latter where even then a bar changes something.
     slots: frozenset[Slot]
     idle: tuple[Slot, ...]
+    #: What the place of the bar of the entry is kept in, as what is run counts places.
+    entered: Slot
 
     @property
     def roots(self) -> list[Op]:
