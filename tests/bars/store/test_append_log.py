@@ -295,8 +295,9 @@ def test_a_program_that_is_killed_while_it_appends_or_folds_loses_and_doubles_no
             for i, name in enumerate(NAMES):
                 model.put(name, minutes(time - 120 + 60 * np.arange(3), time + i))
         for name in NAMES:
-            same(reader.base(name, ONE_MINUTE), model.minutes(name))
-        assert not reader.notices and reader.damaged() == []
+            if model.rows[name]:  # the last one has none before the first batch
+                same(reader.base(name, ONE_MINUTE), model.minutes(name))
+        assert not reader.notices and not reader.log.check()
     run(_APPEND, library.folder, tests)
     assert BarLibrary(library.folder).log.sure()["L0"] > int(OPENS[0])
     told(f"appending and folding killed {times} times, {hits} in the middle: no minute lost, none doubled")

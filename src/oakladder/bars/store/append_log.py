@@ -83,6 +83,20 @@ def tail_of(rows: Iterable[tuple[float, ...]]) -> Tail:
 NOTHING = tail_of([])
 
 
+def merged(there: Tail, came: Tail) -> Tail:
+    """Bars of both, in order; of two at one time the newer."""
+    if not len(came):
+        return there
+    if not len(there) or came.times[0] > there.times[-1]:
+        times = np.concatenate([there.times, came.times])
+        return Tail(times, {name: np.concatenate([there[name], came[name]]) for name in COLUMNS})
+    keep = ~np.isin(there.times, came.times)
+    times = np.concatenate([there.times[keep], came.times])
+    order = np.argsort(times, kind="stable")
+    columns = {name: np.concatenate([there[name][keep], came[name]])[order] for name in COLUMNS}
+    return Tail(times[order], columns)
+
+
 @dataclass(frozen=True, slots=True)
 class Batch:
     """What is appended in one go: bars by symbol and timeframe, up to which minute nothing is missing of a symbol, and the
@@ -103,6 +117,8 @@ class AppendLog:
         self._batch = 0
         self._names: frozenset[str] = frozenset()
         self._tails: dict[tuple[str, Timeframe], Tail] = {}
+        #: Symbols that this program has changed itself since `changed` was last asked.
+        self._own: set[str] = set()
         #: Why it is passed over, as a sentence; empty where it is not.
         self.trouble = ""
 
@@ -112,8 +128,9 @@ class AppendLog:
         """The symbols whose rows have changed since this was last asked. One that cannot be read is passed over."""
         with self._lock:
             stamp, before = self._on_disk(), self._names
+            own, self._own = frozenset(self._own), set()
             if stamp == self._stamp:
-                return frozenset()
+                return own
             self._stamp, self.trouble = stamp, ""
             try:
                 changed = self._look() if stamp is not None else None
@@ -122,10 +139,10 @@ class AppendLog:
             if changed is None:
                 self._names, self._batch = frozenset(), 0
                 self._tails.clear()
-                return before
+                return before | own
             for key in [key for key in self._tails if key[0] in changed]:
                 del self._tails[key]
-            return changed
+            return changed | own
 
     def _look(self) -> frozenset[str]:
         with self._opened() as db:
@@ -211,6 +228,20 @@ class AppendLog:
             )
             if batch.now is not None:
                 db.execute("insert or replace into facts values ('now', ?)", (batch.now,))
+        self._take_own(batch, number)
+
+    def _take_own(self, batch: Batch, number: int) -> None:
+        """Takes in what this program has just written: it need not be read again."""
+        with self._lock:
+            if self._batch != number - 1 or self._stamp is None:
+                return
+            for key, tail in batch.bars.items():
+                known = self._tails.get(key)
+                if known is not None:
+                    self._tails[key] = merged(known, tail)
+                self._own.add(key[0])
+            self._names |= {symbol for symbol, _ in batch.bars} | set(batch.sure)
+            self._stamp, self._batch = self._on_disk(), number
 
     def drop(self, symbol: str, base: Timeframe, upto: int) -> None:
         """Drops the rows of a symbol up to a time: its file holds these bars. The library's lock is held."""

@@ -15,7 +15,7 @@ import numpy as np
 from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.errors import NoBars
 from oakladder.bars.resample import resample
-from oakladder.bars.store.append_log import NOTHING, Batch, Tail
+from oakladder.bars.store.append_log import NOTHING, Batch, Tail, merged
 from oakladder.bars.store.files import EARLIEST
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
@@ -192,17 +192,6 @@ class Appender:
                 break
         library.take_in()
         return done
-
-
-def merged(there: Tail, came: Tail) -> Tail:
-    """Bars of both, in order; of two at one time the newer."""
-    if not len(came):
-        return there
-    keep = ~np.isin(there.times, came.times)
-    times = np.concatenate([there.times[keep], came.times])
-    order = np.argsort(times, kind="stable")
-    columns = {name: np.concatenate([there[name][keep], came[name]])[order] for name in COLUMNS}
-    return Tail(times[order], columns)
 
 
 def _add(known: dict[str, np.ndarray], symbol: str, times: np.ndarray) -> None:

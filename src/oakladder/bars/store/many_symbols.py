@@ -84,8 +84,11 @@ class ManySymbols:
         """How many stored bars a symbol has; of minutes those inside regular hours, or the ``whole`` of them. Raises
         `DataProblem`."""
         stored = self._stored([symbol], base)
-        count = stored.count(0)
-        return count if whole or not count else self._regular(stored, 0, stored.clocks()[0], count)
+        count, tail = stored.count_in_file(0), stored.tails.get(0)
+        if whole:
+            return stored.count(0)
+        inside = self._regular(stored, 0, stored.clocks_of_files()[0], count) if count else 0
+        return inside + (int(np.count_nonzero(stored.calendars[0].is_regular(tail.times))) if tail is not None else 0)
 
     def last(self, symbol: str, base: Timeframe) -> int | None:
         """The time of the last bar in a symbol's file, UTC seconds; None for an empty one. Raises `DataProblem`."""
@@ -98,12 +101,12 @@ class ManySymbols:
         return count if kept is None else len(kept[0])
 
     def _clock(self, stored: Stored, k: int, name: str) -> np.ndarray:
-        """The stored times of a symbol, as the array that it shares with others; read for the first of them only."""
+        """The times in the file of a symbol, as the array that it shares with others; read for the first of them only."""
         with self._lock:
             known = self._clocks.get(name)
         if known is not None:
             return known
-        times = np.empty(stored.count(k), dtype=np.int64)
+        times = np.empty(stored.count_in_file(k), dtype=np.int64)
         if len(times):
             stored.read(np.array([k]), ["time"], np.zeros(1, dtype=np.int64), [times], np.array([0, len(times)]))
         times = shared(times)

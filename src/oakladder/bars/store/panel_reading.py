@@ -14,6 +14,7 @@ from oakladder.bars.bars import PRICES, regular_times, tidy
 from oakladder.bars.concatenation import ends_of
 from oakladder.bars.panel import Panel
 from oakladder.bars.sessions import Calendar
+from oakladder.bars.shared_times import shared
 from oakladder.bars.store.append_log import Tail
 from oakladder.bars.store.files import EARLIEST, kind_of
 from oakladder.bars.store.offsets import ColumnOffsets, FileChanged, FileOffsets
@@ -81,11 +82,16 @@ class Stored:
             self.read(np.array([k]), ["time"], np.array([count - 1]), [made], np.array([0, 1]))
         return int(made[0])
 
-    def clocks(self) -> list[str]:
-        """The name of the times of each symbol: files with the same times have the same."""
+    def clocks_of_files(self) -> list[str]:
+        """The name of the times in the file of each symbol: files with the same times have the same."""
         made = self.copies.clocks()
         for k, file in self.files.items():
             made[k] = file.layout.clock
+        return made
+
+    def clocks(self) -> list[str]:
+        """The same of all times of each symbol."""
+        made = self.clocks_of_files()
         for k, tail in self.tails.items():
             made[k] += tail.clock
         return made
@@ -249,10 +255,23 @@ class _StoredColumns:
         return self.read(["time"])[0]
 
 
+def _regular_with_tail(
+    times: np.ndarray, regular: tuple[np.ndarray, np.ndarray] | None, tail: np.ndarray, calendar: Calendar
+) -> tuple[np.ndarray, np.ndarray | None]:
+    """The regular times of a file with those that follow it, and where they are; None where all are. Only the latter are
+    looked at anew: the ``regular`` ones of the file are known. Shapes (bars,), int64."""
+    inside = calendar.is_regular(tail)
+    if regular is None and inside.all():
+        return shared(np.concatenate([times, tail])), None
+    own, places = regular if regular is not None else (times, np.arange(len(times)))
+    kept = np.concatenate([places, len(times) + np.flatnonzero(inside)])
+    return shared(np.concatenate([own, tail[inside]])), kept
+
+
 def read_panel(stored: Stored, base: Timeframe, extended: bool, times_of: Callable[[int, str], np.ndarray]) -> Panel:
     """A panel whose columns are read when they are asked for.
 
-    ``times_of`` gives the times of symbol ``k``, whose name is known, as the array that it shares with others.
+    ``times_of`` gives the times in the file of symbol ``k``, whose name is known, as the array that it shares with others.
 
     Shape (bars,), int64.
     """
@@ -263,13 +282,18 @@ def read_panel(stored: Stored, base: Timeframe, extended: bool, times_of: Callab
     # Times that hardly any symbols share are read like prices; regular hours are found by the times.
     by_hours = base.intraday and not extended
     if by_hours or len(set(clocks)) <= max(len(symbols) // _SHARING, 1):
-        parts = [times_of(k, clock) for k, clock in enumerate(clocks)]
+        parts = [times_of(k, clock) for k, clock in enumerate(stored.clocks_of_files())]
     if parts is not None and by_hours:
         for k, calendar in enumerate(stored.calendars):
             regular = regular_times(parts[k], calendar)
-            if regular is not None:
+            if k in stored.tails:
+                parts[k], kept[k] = _regular_with_tail(parts[k], regular, stored.tails[k].times, calendar)
+            elif regular is not None:
                 parts[k], kept[k] = regular
         counts = np.array([len(p) for p in parts], dtype=np.int64)
+    elif parts is not None:
+        for k, tail in stored.tails.items():
+            parts[k] = shared(np.concatenate([parts[k], tail.times]))
     source = _StoredColumns(stored, counts, kept)
     timeline = Timeline(
         base,
