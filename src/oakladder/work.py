@@ -309,6 +309,41 @@ class ChildProcess:
         self.end()
 
 
+class LineProcess:
+    """A child process whose output is read line by line, in a thread, and that is asked to end with the program.
+
+    ``line`` gets each line, and None once there are no more. The child ends when its standard input is closed, so it does
+    not outlive a program that is killed. Raises `OSError`.
+    """
+
+    def __init__(self, name: str, command: Sequence[str], line: Callable[[str | None], None]):
+        self._process = subprocess.Popen(
+            list(command), stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
+        )
+        self._line = line
+        atexit.register(self.end)
+        service_thread(name, self._read)
+
+    def _read(self) -> None:
+        assert self._process.stdout is not None
+        with contextlib.suppress(ValueError, OSError):  # it was closed meanwhile
+            for text in self._process.stdout:
+                self._line(text.rstrip("\n"))
+        self._line(None)
+
+    def end(self, patience: float = 10.0) -> None:
+        """Asks it to end and waits; kills it where it does not."""
+        atexit.unregister(self.end)
+        if self._process.stdin is not None:
+            with contextlib.suppress(OSError):
+                self._process.stdin.close()
+        try:
+            self._process.wait(patience)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait()
+
+
 def outliving(command: Sequence[str]) -> None:
     """Starts a program that goes on when this one ends, and has nothing to do with its input and output. Raises `OSError`."""
     nowhere = subprocess.DEVNULL

@@ -322,7 +322,7 @@ class RandomUser:
         self._random.choice([editor.undo, editor.redo])()
 
     def _action(self) -> None:
-        action = self._random.choice([a for a in ACTIONS if a.name != "quit"])
+        action = self._random.choice([a for a in ACTIONS if a.name not in ("quit", "toggle_live")])
         self._recent[-1] = f"action:{action.name}"
         self.window.action_by_name[action.name].trigger()
 

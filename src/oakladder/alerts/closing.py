@@ -8,6 +8,8 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from oakladder.bars.sessions import Calendar
+from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
 from oakladder.engine.bar_selection import BarSelection
 
 #: Seconds of the market after its end at which a bar is closed whatever has come, and that others are waited for then.
@@ -83,3 +85,16 @@ class OpenBars:
     def is_open(self, symbol: str) -> bool:
         """Whether a symbol has open bars."""
         return bool(self._ends.get(symbol))
+
+
+def market_time(library: BarLibrary) -> int:
+    """The market's time as far as it is known: what the last feed said, or the end of the last bar. UTC seconds."""
+    library.take_in()
+    made = library.log.now() or 0
+    for symbol in library.infos:
+        for base, length in ((ONE_MINUTE, _MINUTE), (ONE_DAY, 0)):
+            if library.path(symbol, base).exists():
+                last = library.last_stored(symbol, base)
+                if last is not None:
+                    made = max(made, last + length)
+    return made

@@ -14,11 +14,12 @@ from oakladder.alerts.alert import AlertProblem
 from oakladder.alerts.delivery import Sender
 from oakladder.alerts.desktop import DesktopNotices, NoDesktop, Notice
 from oakladder.alerts.evaluator import AlertEvaluator, Evaluated
-from oakladder.alerts.events import event_of
+from oakladder.alerts.events import event_of, moment_words
 from oakladder.alerts.store import KEPT, AlertStore, LogRow
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.feeds.client import FeedClient
+from oakladder.feeds.follower import Minute
 from oakladder.feeds.recorder import News, Recorder
 from oakladder.locks import Locked, locked
 from oakladder.work import WorkQueue, service_thread
@@ -40,7 +41,7 @@ class Watcher:
     """Follows a feed into a library and judges the alerts of a store, until it is stopped.
 
     ``tell`` gets events, as `oak watch` prints them, in any thread but one at a time. ``clicked`` gets the row of a
-    notification that was clicked; None shows none.
+    notification that was clicked; None shows none. ``forming`` adds events about the minutes in progress.
     """
 
     def __init__(
@@ -54,8 +55,10 @@ class Watcher:
         token: str | None = None,
         lock: Path,
         clicked: Callable[[str], None] | None = None,
+        forming: bool = False,
         lists_stamp: Callable[[], object] = lambda: None,
     ):
+        self._forming: dict[str, Minute] | None = {} if forming else None
         self._library, self._store, self._url, self._token, self._lock = library, store, url, token, lock
         self._tell, self._telling = tell, threading.Lock()
         self._desktop = DesktopNotices(clicked) if clicked is not None else None
@@ -161,12 +164,28 @@ class Watcher:
 
     def _take(self, news: News) -> None:
         """What came is in the library now: the alerts are judged on it."""
+        if self._forming is not None:
+            self._event_of_forming(news, self._forming)
         try:
             made = self._evaluator.look(news)
         except AlertProblem as error:
             self.trouble(str(error))
             return
         self._tell_of(made)
+
+    def _event_of_forming(self, news: News, before: dict[str, Minute]) -> None:
+        """The minutes in progress that have changed, and how far the feed is."""
+        changed = [minute for name, minute in news.forming.items() if before.get(name) != minute]
+        self._forming = dict(news.forming)
+        self._event(
+            {
+                "event": "forming",
+                "now": None if news.now is None else moment_words(news.now),
+                "symbols": len(news.latest),
+                "lacking": len(news.lacking),
+                "minutes": [list(minute) for minute in changed],
+            }
+        )
 
     def _tell_of(self, made: Evaluated) -> None:
         for sentence in made.said:

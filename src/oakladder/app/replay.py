@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Literal
 
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from oakladder.bars.errors import DataProblem
+from oakladder.bars.store.append_log import Tail
 from oakladder.bars.store.as_of import BarSource, LibraryAsOf
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.live_edge import LiveEdge
 from oakladder.bars.timeframes import Timeframe
 
 
@@ -23,6 +26,7 @@ class ReplayController(QObject):
         super().__init__(parent)
         self._library = library
         self.source: BarSource = library
+        self._live: BarSource = library
 
     @property
     def moment(self) -> int | None:
@@ -31,8 +35,14 @@ class ReplayController(QObject):
 
     def stand_at(self, moment: int | None) -> None:
         """Shows everything as it was known at a moment, or (None) as it is known now."""
-        self.source = self._library if moment is None else LibraryAsOf(self._library, moment)
+        self.source = self._live if moment is None else LibraryAsOf(self._library, moment)
         self.changed.emit()
+
+    def show_live(self, forming: Mapping[str, Tail]) -> None:
+        """What is known now holds these minutes in progress, from the next look on; a replay stays where it is."""
+        self._live = LiveEdge(self._library, forming) if forming else self._library
+        if self.moment is None:
+            self.source = self._live
 
     def step(self, symbol: str, frame: Timeframe, extended: bool, by: int) -> bool:
         """Moves a replay by bars of a symbol; False at either end of the bars."""

@@ -10,8 +10,9 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QElapsedTimer, QObject, pyqtSignal
 
+from oakladder.app.alerts import AlertsController
 from oakladder.app.basis import BasisTracker, Part
 from oakladder.app.chart_controller import ChartController
 from oakladder.app.color_theme import Themes
@@ -19,6 +20,7 @@ from oakladder.app.columns import ColumnJobs
 from oakladder.app.jobs import Jobs
 from oakladder.app.judging import JudgingController
 from oakladder.app.library_watch import LibraryWatch
+from oakladder.app.live import LiveController
 from oakladder.app.main_thread import MainThreadDispatcher
 from oakladder.app.notebook import NotebookController
 from oakladder.app.open_script import OpenScript
@@ -39,6 +41,9 @@ from oakladder.locks import Waiting
 from oakladder.user.folder_watch import Watch
 from oakladder.user.workspace import Workspace
 
+#: Milliseconds between two times that cells of columns follow live prices.
+_CELLS_MS = 3000
+
 
 class Session(QObject):
     """Holds the parts, and passes on what other programs change."""
@@ -48,6 +53,8 @@ class Session(QObject):
     lists_changed = pyqtSignal()
     #: Bars or symbols are otherwise now.
     bars_changed = pyqtSignal()
+    #: Live prices have moved: cells in sight are to be asked for again.
+    prices_moved = pyqtSignal()
     #: A standing error message, until an empty one clears it; and any other message.
     trouble = pyqtSignal(str)
     status = pyqtSignal(str)
@@ -124,6 +131,13 @@ class Session(QObject):
             self.remembered,
         ):
             part.told.connect(self.status)
+        self.live = LiveController(workspace, library, self.replay, self.jobs, self)
+        self.live.moved.connect(self._prices_moved)
+        self.live.told.connect(self.status)
+        self.alerts = AlertsController(workspace, library, self.lists, self.jobs, self)
+        self.alerts.told.connect(self.status)
+        self.live.alerted.connect(self._alerted)
+        self._cells_since = QElapsedTimer()
         self.packing = Packing(library, self.jobs, self)
         self.library_watch = LibraryWatch(library, self.jobs, self)
         self.library_watch.changed.connect(self.library_changed)
@@ -207,6 +221,25 @@ class Session(QObject):
         self.packing.soon()
         self.bars_changed.emit()
 
+    def _prices_moved(self, symbols: frozenset[str]) -> None:
+        """Asks again for what is in sight of symbols with new prices; cells of columns every few seconds."""
+        if self.replay.moment is not None:
+            return
+        if self.chart.symbol in symbols and not self.jobs.busy_with("chart"):
+            self.chart.refresh(columns=False)
+        if not self.jobs.busy_with("quotes"):
+            self.watchlist.ask_quotes()
+        if not self._cells_since.isValid() or self._cells_since.elapsed() > _CELLS_MS:
+            self._cells_since.start()
+            self.watchlist.ask_due()
+            self.prices_moved.emit()
+
+    def _alerted(self, event: dict[str, Any]) -> None:
+        """An alert has told: said here too, and the log is read again."""
+        ended = "no longer true: " if event.get("event") == "gone" else ""
+        self.status.emit(f"{event.get('alert')}: {ended}{event.get('text')}")
+        self.alerts.look()
+
     def watch_folders(self) -> None:
         """Begins to look whether other programs change scripts, lists, scans or the library."""
         if self._watch is None:
@@ -254,6 +287,7 @@ class Session(QObject):
         self.sweeps.stop()
         self.notebook.stop()
         self.packing.stop()
+        self.live.stop(wait=True)
         self.library_watch.stop()
         self._outside.close()
         self._waiting.close()

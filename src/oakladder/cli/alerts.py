@@ -9,11 +9,11 @@ from pathlib import Path
 from rich.table import Table
 
 from oakladder.alerts.alert import Alert, AlertProblem, Once, ScriptCopy, of_signal
+from oakladder.alerts.closing import market_time
 from oakladder.alerts.estimate import estimate
 from oakladder.alerts.events import moment_words, plain_of
 from oakladder.alerts.store import AlertStore, JudgedUntil, new_id
-from oakladder.bars.store.library import BarLibrary
-from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
+from oakladder.bars.timeframes import ONE_DAY
 from oakladder.cli.argument_types import a_path
 from oakladder.cli.common import (
     CALL_WRONG,
@@ -146,22 +146,9 @@ def _made(
         list_name=listed,
         settings=values,
         symbol=symbol,
-        created=_market_time(library),
+        created=market_time(library),
         **options,
     )
-
-
-def _market_time(library: BarLibrary) -> int:
-    """The market's time as far as it is known: what the last feed said, or the end of the last bar."""
-    library.take_in()
-    made = library.log.now() or 0
-    for symbol in library.infos:
-        for base, length in ((ONE_MINUTE, 60), (ONE_DAY, 86_400)):
-            if library.path(symbol, base).exists():
-                last = library.last_stored(symbol, base)
-                if last is not None:
-                    made = max(made, last + length if base == ONE_MINUTE else last)
-    return made
 
 
 def _add(store: AlertStore, made: Alert, *, only_estimate: bool) -> None:
@@ -190,7 +177,7 @@ def _switch(store: AlertStore, found: Alert, action: str) -> None:
         return
     judged = None
     if action == "on":  # what happened meanwhile is not told now
-        judged = JudgedUntil(_market_time(library_of()))
+        judged = JudgedUntil(market_time(library_of()))
     store.change(msgspec.structs.replace(found, is_on=action == "on"), judged)
     print(visible(f"{found.name} is {action}."))
 

@@ -15,6 +15,7 @@ from oakladder.rung import Program, RunProblem, ScriptError, compile_script
 from oakladder.rung.problems import did_you_mean
 from oakladder.user.scripts import ScriptFileProblem, read_script
 from oakladder.user.workspace import Workspace
+from oakladder.work import service_thread
 
 if TYPE_CHECKING:  # loaded by the commands that need it
     from oakladder.bars.store.library import BarLibrary
@@ -58,6 +59,15 @@ class Format(StrEnum):
     TABLE = "table"
     CSV = "csv"
     JSON = "json"
+
+
+#: An option for programs that start this one: it ends when they close its standard input, or are killed.
+ATTACHED = arg("--attached", action="store_true", help="end when standard input is closed")
+
+
+def when_input_closes(then: Callable[[], object]) -> None:
+    """Calls something once standard input is closed, in a thread."""
+    service_thread("standard input", lambda: (sys.stdin.read(), then()))
 
 
 def fail(code: int, sentence: str) -> NoReturn:

@@ -7,6 +7,7 @@ import contextlib
 import signal
 from collections.abc import Sequence
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -17,7 +18,7 @@ from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE
 from oakladder.cli.argument_types import a_number, a_path
-from oakladder.cli.common import CALL_WRONG, arg, command, fail, library_of
+from oakladder.cli.common import ATTACHED, CALL_WRONG, arg, command, fail, library_of, when_input_closes
 from oakladder.demo.ahead import MarketAhead
 from oakladder.demo.companies import EXCHANGE, LAST_DAY
 from oakladder.feeds.follower import MINUTE, Minute
@@ -78,6 +79,7 @@ class SimulatedMarket:
         help="drop connections; lose, repeat, reorder, delay, correct and corrupt messages",
     ),
     arg("--token", help="serve only clients that say this"),
+    ATTACHED,
     arg("--library", type=a_path, help="go on from the last bar of another library"),
 )
 def serve_feed(
@@ -88,6 +90,7 @@ def serve_feed(
     seed: int,
     faults: bool,
     token: str | None,
+    attached: bool,
     library: Path | None,
 ) -> None:
     """Serve a feed of the invented market, for `oak watch`, the window and programs of your own. It prints its address first."""
@@ -104,17 +107,19 @@ def serve_feed(
         )
     server = FeedServer(SimulatedMarket(ahead), start, speed=speed, token=token, faults=seed if faults else None)
     try:
-        asyncio.run(_run(server, host, port))
+        asyncio.run(_run(server, host, port, attached))
     except OSError as error:
         fail(CALL_WRONG, f"The feed cannot listen on {host}:{port}: {error.strerror or error}.")
 
 
-async def _run(server: FeedServer, host: str, port: int) -> None:
+async def _run(server: FeedServer, host: str, port: int, attached: bool) -> None:
     """Serves until the program is asked to end."""
     print(await server.open(host, port), flush=True)
     task = asyncio.ensure_future(server.run())
     for number in (signal.SIGINT, signal.SIGTERM):
         asyncio.get_running_loop().add_signal_handler(number, task.cancel)
+    if attached:
+        when_input_closes(partial(asyncio.get_running_loop().call_soon_threadsafe, task.cancel))
     with contextlib.suppress(asyncio.CancelledError):
         await task
 

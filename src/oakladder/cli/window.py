@@ -35,7 +35,7 @@ def start(alert: str | None) -> None:
     "shot",
     arg(
         "place",
-        help="bench, ladder, scan, trial, evidence, chance, sweep, notebook, honesty, data, symbols, replay or gallery",
+        help="bench, ladder, scan, trial, evidence, chance, sweep, notebook, honesty, data, symbols, replay, gallery or alerts",
     ),
     arg("out", type=a_path, help="the PNG to write"),
     arg("--size", dest="size", default="1280x800", help="width x height"),

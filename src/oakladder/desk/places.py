@@ -15,14 +15,15 @@ from oakladder.desk.bench.place import Bench
 from oakladder.desk.widgets.transient import discard
 
 if TYPE_CHECKING:  # each is loaded when it is made
+    from oakladder.desk.alerts.place import AlertsPlace
     from oakladder.desk.data.place import DataPlace
     from oakladder.desk.ladder.place import LadderPlace
     from oakladder.desk.scan.place import ScanPlace
     from oakladder.desk.trial.place import TrialPlace
 
 #: The places by the order of their buttons.
-BENCH, LADDER, SCAN, TRIAL, DATA = range(5)
-_NAMES = ("bench", "ladder", "scan", "trial", "data")
+BENCH, LADDER, SCAN, TRIAL, DATA, ALERTS = range(6)
+_NAMES = ("bench", "ladder", "scan", "trial", "data", "alerts")
 #: How long after the code of the others is loaded the first of them is made, and how long after it the next.
 _AFTER_LOAD_MS, _BETWEEN_MS = 400, 60
 
@@ -95,6 +96,16 @@ class Places(QStackedWidget):
         made = DataPlace(self._session)
         made.taken.connect(self.taken)
         self._stand(DATA, made)
+        return made
+
+    @cached_property
+    def alerts(self) -> AlertsPlace:
+        """The Alerts place."""
+        from oakladder.desk.alerts.place import AlertsPlace
+
+        made = AlertsPlace(self._session)
+        made.picked.connect(self.picked)
+        self._stand(ALERTS, made)
         return made
 
     def _stand(self, k: int, place: QWidget) -> None:

@@ -22,7 +22,7 @@ _VIEWS = {
     "notebook": "show_notebook",
     "honesty": "check_look_ahead",
 }
-PLACES = ("bench", "ladder", "scan", "trial", "trial-tab", *_VIEWS, "data", "symbols", "replay", "gallery")
+PLACES = ("bench", "ladder", "scan", "trial", "trial-tab", *_VIEWS, "data", "symbols", "replay", "gallery", "alerts")
 #: How many bars before the last a picture of the replay stands.
 _REPLAYED = 60
 _PATIENCE = 60.0
@@ -61,6 +61,9 @@ def take(
     settle(app, window.session)
     if place == "data":
         window.show_data()
+    if place == "alerts":
+        window.show_alerts()
+        settle(app, window.session)
     if place == "symbols":
         window.show_data()
         window.data.tabs.setCurrentWidget(window.data.symbols)

@@ -27,20 +27,23 @@ from oakladder.app.picked_symbol import PickedSymbol
 from oakladder.app.session import Session
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.bench.place import Bench
+from oakladder.desk.bench.watch_signal import watch_signal
 from oakladder.desk.choices import choices, made_of
 from oakladder.desk.look.spacing import GAP, HAIR, TIGHT
 from oakladder.desk.look.theme import DAY, NIGHT, palette, style_sheet, theme_of
 from oakladder.desk.palette import Palette
-from oakladder.desk.places import BENCH, DATA, LADDER, SCAN, TRIAL, Places
+from oakladder.desk.places import ALERTS, BENCH, DATA, LADDER, SCAN, TRIAL, Places
 from oakladder.desk.quit_dialogs import may_leave
 from oakladder.desk.styling import Styling
 from oakladder.desk.widgets.activity import Activity
+from oakladder.desk.widgets.live_switch import LiveSwitch
 from oakladder.desk.widgets.status import StatusLine
 from oakladder.desk.widgets.steps import StepStrip
 from oakladder.desk.widgets.transient import SHEET, PlainMenu
 from oakladder.log import log_file
 
 if TYPE_CHECKING:  # see `places`
+    from oakladder.desk.alerts.place import AlertsPlace
     from oakladder.desk.data.place import DataPlace
     from oakladder.desk.ladder.place import LadderPlace
     from oakladder.desk.scan.place import ScanPlace
@@ -78,6 +81,7 @@ class Window(QMainWindow):
         self.bench.strip.asked.connect(lambda _: self.learning.went_to_signal())
         self.places.scanned.connect(self.learning.scanned)
         self.status = StatusLine(self._state)
+        self.live = LiveSwitch(session.live)
         self.activity = Activity(session.jobs)
         self.palette_dialog = Palette(lambda typed: made_of(typed, self.bench, self.go_to), self)
         self._styling = Styling(lambda: style_sheet(theme_of(session)), self)
@@ -124,6 +128,10 @@ class Window(QMainWindow):
         return self.places.trial
 
     @property
+    def alerts(self) -> AlertsPlace:
+        return self.places.alerts
+
+    @property
     def data(self) -> DataPlace:
         return self.places.data
 
@@ -146,6 +154,7 @@ class Window(QMainWindow):
             ("Scan", self.show_scan),
             ("Trial", self.show_trial),
             ("Data", self.show_data),
+            ("Alerts", self.show_alerts),
         )
         for k, (words, go_there) in enumerate(shown):
             button = QToolButton(text=words, checkable=True, objectName="place")
@@ -158,6 +167,7 @@ class Window(QMainWindow):
         row.addWidget(self.status, 1)
         row.addWidget(self.activity)
         row.addSpacing(GAP)
+        row.addWidget(self.live)
         for words, hint, go in (
             ("Find  Ctrl+K", hinted("Find an action, symbol, timeframe or script", "open_palette"), self.open_palette),
             ("Day / night  F9", hinted("Day or night theme", "toggle_night"), self.toggle_night),
@@ -259,6 +269,9 @@ class Window(QMainWindow):
         self._show(TRIAL)
         self.trial.enter()
 
+    def show_alerts(self) -> None:
+        self._show(ALERTS)
+
     def show_data(self) -> None:
         self._show(DATA)
         self.data.enter()
@@ -341,6 +354,18 @@ class Window(QMainWindow):
         if path.exists():
             QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))
         self.session.status.emit(f"The log is {path}." if path.exists() else f"The log is empty. It will be {path}.")
+
+    def watch_signal(self) -> None:
+        """Makes an alert of the signal that Why explains."""
+        names = self.bench.why.signals
+        offered = [names.itemText(k) for k in range(names.count())]
+        program = self.session.rule.program
+        signals = [o.name for o in program.signals] if program is not None else []
+        chosen = names.currentText() if names.currentText() in signals else ""
+        watch_signal(self.session, [s for s in offered if s in signals] or signals, chosen, self)
+
+    def toggle_live(self) -> None:
+        self.session.live.toggle()
 
     def toggle_night(self) -> None:
         self.session.chart.set_theme(NIGHT if theme_of(self.session) is DAY else DAY)

@@ -22,7 +22,8 @@ from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 class LiveEdge:
     """Reads like `BarLibrary`; the last bar of a symbol with a minute in progress holds that minute.
 
-    ``forming`` are those minutes by symbol, at real prices, each a `Tail` of one bar that lies after the library's last.
+    ``forming`` are those minutes by symbol, at real prices, each a `Tail` of one bar; one that is final
+    by now is passed over.
     """
 
     def __init__(self, library: BarLibrary, forming: Mapping[str, Tail]):
@@ -53,6 +54,8 @@ class LiveEdge:
             return whole
         first = int(calendar.opens(tail.times, timeframe)[0])
         minutes = self._minutes(symbol, inside)
+        if len(minutes) and minutes.times[-1] >= tail.times[0]:
+            return whole  # it is final by now
         own = Bars(symbol, ONE_MINUTE, calendar, tail.times, dict(tail.columns), minutes.extended)
         own = own.adjusted(self.infos[symbol].adjustments)
         begun = minutes.part(

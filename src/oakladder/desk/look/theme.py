@@ -207,6 +207,10 @@ def style_sheet(t: Theme) -> str:
     QPushButton:disabled, QToolButton:disabled {{ color: {t.mute}; }}
     QToolButton#place {{ border: none; border-radius: 0; padding: 6px 12px; background: transparent; }}
     QToolButton#place:checked {{ border-bottom: 2px solid {t.oak}; font-weight: 600; }}
+    QToolButton#live {{ border: none; background: transparent; color: {t.faint}; }}
+    QToolButton#live:hover, QToolButton#live:focus {{ color: {t.ink}; background: {t.pick}; }}
+    QToolButton#live:checked {{ color: {t.gain}; font-weight: 600; }}
+    QToolButton#live[trouble="true"] {{ color: {t.warn}; }}
     QPushButton#go {{ background: {t.oak}; color: #201a14; border-color: {t.oak}; font-weight: 600; }}
     QPushButton#go:disabled {{ background: {t.sunken}; color: {t.mute}; border-color: {t.line}; }}
     QLineEdit {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px;

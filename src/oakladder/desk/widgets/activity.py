@@ -12,6 +12,8 @@ _LOOK_MS, _LONG_MS = 250, 700
 #: Work as people call it, by the first word of the job's kind.
 WORDS = {
     "edit_symbols": "changing symbols",
+    "alerts": "alerts",
+    "estimate": "how often it tells",
     "chance": "chance",
     "chart": "chart",
     "side_chart": "side charts",
@@ -23,6 +25,7 @@ WORDS = {
     "ladder": "columns",
     "library": "library",
     "lists": "lists",
+    "live": "live prices",
     "map": "map of the sweep",
     "small_charts": "small charts",
     "names": "names of the script",

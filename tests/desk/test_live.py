@@ -1,0 +1,139 @@
+"""Live prices in the window: a real feed, a real watch beside the window, and what is in sight follows."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QDialog
+
+from oakladder.alerts.store import AlertStore, LogRow, new_id
+from oakladder.app.live import LiveState
+from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.timeframes import Timeframe
+from oakladder.desk.app import make_app, make_window, show_alert
+from oakladder.desk.bench.watch_signal import WatchSignal
+from oakladder.desk.screenshot import settle
+from oakladder.desk.window import Window
+from oakladder.user.workspace import Workspace
+from windows import opened, put_away, wait
+
+FIVE = Timeframe.parse("5m")
+RULE = 'rung 1\ntitle "Often"\nsignal up = close > open\nsignal down = close < open\n'
+
+
+@pytest.fixture
+def live_window(qapp: QApplication, tmp_path: Path, market: BarLibrary, loaded: None) -> Iterator[Window]:
+    """A window over a copy of the market: live minutes are written into it."""
+    workspace = Workspace(tmp_path / "data", tmp_path / "config")
+    shutil.copytree(market.folder, workspace.data / "bars")
+    made = make_window(workspace)
+    made.show()
+    settle(make_app(), made.session)
+    yield made
+    put_away(made)
+
+
+def test_a_chart_forms_and_an_alert_is_made_with_three_keys_and_tells(live_window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    window, session = live_window, live_window.session
+    opened(window, calm, RULE, "often")
+    session.watchlist.show_list("Ferries")
+    session.chart.go_to("BRINE", FIVE)
+    calm(window)
+    before = session.chart.view.bars  # type: ignore[union-attr]
+    asked: list[str] = []
+
+    def accept(dialog: QDialog) -> int:
+        assert isinstance(dialog, WatchSignal)
+        settle(make_app(), session)
+        asked.append(dialog.often.text())
+        return int(QDialog.DialogCode.Accepted)
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(QDialog, "exec", accept)
+        QTest.keyClick(window, Qt.Key.Key_W, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    calm(window)
+    assert "Over the last year" in asked[0]
+    QTest.keyClick(window, Qt.Key.Key_F5)
+    live = session.live
+    assert live.is_on and window.live.isChecked()
+    wait(window, lambda _: None, lambda: live.state is LiveState.CONNECTED and bool(live.now), 90)
+    assert "UTC" in window.live.text()
+    seen = {len(before)}
+    session.chart.view_changed.connect(lambda view: seen.add(len(view.bars)))
+    wait(window, lambda _: None, lambda: len(seen) > 2, 60)  # it forms, bar after bar
+    store = AlertStore(session.workspace.data / "alerts.sqlite")
+    wait(window, lambda _: None, lambda: any(r.told for r in store.log()), 60)
+    QTest.keyClick(window, Qt.Key.Key_6, Qt.KeyboardModifier.AltModifier)
+    wait(window, lambda _: None, lambda: window.alerts.log_source.count() > 0, 20)
+    (alert,) = window.alerts.source.alerts
+    assert alert.name == "Often: up 5m" and alert.saved.list_name == "Ferries"
+    QTest.keyClick(window, Qt.Key.Key_F5)
+    assert not live.is_on and window.live.text() == "Live"
+    calm(window)
+    now = session.library.bars("BRINE", FIVE)
+    assert len(now) > len(before) and session.library.damaged() == []
+
+
+def test_a_bar_of_the_log_opens_on_the_bench_and_buttons_do_what_they_say(window: Window, calm, monkeypatch) -> None:  # type: ignore[no-untyped-def]
+    opened(window, calm, RULE, "often")
+    session = window.session
+    made = session.alerts.of_signal(session.script.path, RULE, "down", FIVE, "Ferries", {}, False, "Often")  # type: ignore[arg-type]
+    session.alerts.add(made)
+    calm(window)
+    window.show_alerts()
+    wait(window, calm, lambda: window.alerts.source.count() == 1)
+    place, store = window.alerts, AlertStore(session.workspace.data / "alerts.sqlite")
+    assert place.counted.text() == "1 alert, 1 on" and place.empty.isHidden()
+    QTest.mouseClick(place.switch, Qt.MouseButton.LeftButton)
+    wait(window, calm, lambda: place.switch.text() == "Switch on")
+    assert not store.alerts()[0].is_on
+    QTest.mouseClick(place.switch, Qt.MouseButton.LeftButton)
+    wait(window, calm, lambda: place.switch.text() == "Switch off")
+    QTest.mouseClick(place.mute, Qt.MouseButton.LeftButton)
+    wait(window, calm, lambda: store.alerts()[0].snoozed_until is not None)
+    bars = session.library.bars("GULLW", FIVE)
+    rows = [
+        LogRow(new_id(), made.id, made.name, "GULLW", "5m", int(bars.times[k]), "down", 1.0, "down on GULLW 5m, 1.00", told=told, missed=told is None, script="often.rung")
+        for k, told in ((-9, 1.0), (-5, None))
+    ]  # fmt: skip
+    store.write(rows, {})
+    wait(window, calm, lambda: place.log_source.count() == 2)
+    place.shown.setCurrentText("Told")
+    assert place.log_source.count() == 1
+    place.filter.setText("nothing")
+    assert place.log_source.count() == 0
+    place.filter.setText("gull")
+    place.log.setCurrentIndex(place.log_rows.index(0, 0))
+    QTest.keyClick(place.log, Qt.Key.Key_Return)
+    calm(window)
+    assert (session.chart.symbol, session.chart.timeframe) == ("GULLW", FIVE)
+    assert window.bench.chart.pinned_time == int(bars.times[-9])
+    session.chart.go_to("BRINE", Timeframe.parse("1d"))
+    show_alert(session, rows[1].id)  # as a click on a notification does, in a window that it opens
+    calm(window)
+    assert session.chart.symbol == "GULLW" and window.bench.chart.pinned_time == int(bars.times[-5])
+    show_alert(session, "nothing")
+    assert "no longer in the log" in window.status.text()
+    window.show_alerts()
+    monkeypatch.setattr(QDialog, "exec", lambda dialog: int(QDialog.DialogCode.Accepted))
+    QTest.mouseClick(place.remove, Qt.MouseButton.LeftButton)
+    wait(window, calm, lambda: place.source.count() == 0)
+    assert not place.empty.isHidden() and len(store.log()) == 2
+
+
+def test_a_feed_that_is_not_there_is_said_in_the_top_line(live_window: Window, calm) -> None:  # type: ignore[no-untyped-def]
+    session = live_window.session
+    (session.workspace.config / "feed.json").write_text('{"url": "ws://127.0.0.1:9"}')
+    QTest.mouseClick(live_window.live, Qt.MouseButton.LeftButton)
+    wait(live_window, lambda _: None, lambda: session.live.state is LiveState.LOST, 60)
+    assert live_window.live.text() == "Live  no connection" and "There is no feed at" in live_window.live.toolTip()
+    QTest.mouseClick(live_window.live, Qt.MouseButton.LeftButton)
+    assert not session.live.is_on
+    (session.workspace.config / "feed.json").write_text("nonsense")
+    QTest.mouseClick(live_window.live, Qt.MouseButton.LeftButton)
+    assert not session.live.is_on and "cannot be read as a feed's address" in live_window.status.text()
