@@ -113,7 +113,7 @@ def test_what_was_made_late_follows_the_theme_in_every_line(qtbot, fresh: Window
     fresh.show()
     qtbot.waitSignal(fresh.places.complete, timeout=10_000).wait()
     fresh.session.chart.set_theme(NIGHT)
-    for show in (fresh.show_trial, fresh.show_scan, fresh.show_ladder, fresh.show_data):
+    for show in (fresh.show_trial, fresh.show_scan, fresh.show_ladder, fresh.show_data, fresh.show_alerts):
         show()
         settle(make_app(), fresh.session)
         QTest.qWait(400)  # what is not in sight is coloured one part after the other

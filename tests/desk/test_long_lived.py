@@ -54,7 +54,7 @@ def swept() -> int:
     return len(QApplication.allWidgets())
 
 
-@pytest.mark.parametrize("place", ["show_bench", "show_ladder", "show_scan", "show_data"])
+@pytest.mark.parametrize("place", ["show_bench", "show_ladder", "show_scan", "show_data", "show_alerts"])
 def test_every_button_can_be_clicked_with_the_mouse(window: Window, calm, unasked: None, place: str) -> None:  # type: ignore[no-untyped-def]
     getattr(window, place)()
     calm(window)
@@ -82,7 +82,7 @@ def test_every_button_can_be_clicked_with_the_mouse(window: Window, calm, unaske
 
 def test_what_is_opened_again_and_again_leaves_nothing_behind(window: Window, calm, unasked: None) -> None:  # type: ignore[no-untyped-def]
     # A part makes its popups when it is styled, and that happens behind the window's first picture.
-    for show in (window.show_scan, window.show_trial, window.show_data, window.show_ladder):
+    for show in (window.show_scan, window.show_trial, window.show_data, window.show_alerts, window.show_ladder):
         show()
         calm(window)
     QTest.qWait(600)
@@ -378,7 +378,7 @@ def test_the_program_goes_on_without_its_folders(window: Window, calm, tmp_path:
     import shutil
 
     shutil.rmtree(window.session.workspace.scripts)
-    for place in ("show_ladder", "show_scan", "show_data", "show_bench"):
+    for place in ("show_ladder", "show_scan", "show_data", "show_alerts", "show_bench"):
         getattr(window, place)()
         calm(window)
     QTest.keyClicks(window.bench.script.editor, "-- on ")

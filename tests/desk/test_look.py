@@ -113,7 +113,7 @@ def test_what_is_painted_is_said_too(window: Window, calm) -> None:  # type: ign
     assert sheet.accessibleDescription().startswith(found[0].symbol)
     QTest.keyClick(sheet, Qt.Key.Key_Right)
     assert sheet.accessibleDescription().startswith(found[1].symbol)
-    for show in (window.show_ladder, window.show_trial, window.show_data):
+    for show in (window.show_ladder, window.show_trial, window.show_data, window.show_alerts):
         show()
     own = [w for w in window.findChildren(QWidget) if isinstance(w, PaintedWidget)]
     assert len(own) > 8 and {type(w).__name__ for w in own if not w.accessibleName()} == set()

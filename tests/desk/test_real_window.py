@@ -121,7 +121,7 @@ def fineness(image):
     return int((squares != squares[..., :1]).any(axis=2).sum()) / edges if edges > 100 else None
 
 told = {"fine": {}, "blown": 0.0, "cut": [], "size": 0}
-for place in ("show_bench", "show_ladder", "show_scan", "show_trial", "show_data"):
+for place in ("show_bench", "show_ladder", "show_scan", "show_trial", "show_data", "show_alerts"):
     window.action_by_name[place].trigger()
     settle(app, window.session)
     if place == "show_scan":
@@ -214,7 +214,7 @@ settle(app, window.session)
 for body in ('line rsi(close, 5)\\nlane "Up" when close > open\\nline roc(close, 3) in pane "Pace"', "", "line rsi(close, 9)"):
     window.session.rule.set_text("rung 1\\n" + body)
     settle(app, window.session)
-for place in ("show_ladder", "show_scan", "show_trial", "show_data", "show_bench"):
+for place in ("show_ladder", "show_scan", "show_trial", "show_data", "show_alerts", "show_bench"):
     window.action_by_name[place].trigger()
     settle(app, window.session)
 window.session.jobs.close()

@@ -121,7 +121,7 @@ def homes(home: Path) -> dict[str, str]:
     return {f"XDG_{kind}_HOME": str(home / kind.lower()) for kind in ("DATA", "CONFIG", "CACHE", "STATE")}
 
 
-PLACES = ("show_bench", "show_ladder", "show_scan", "show_trial", "show_data")
+PLACES = ("show_bench", "show_ladder", "show_scan", "show_trial", "show_data", "show_alerts")
 #: What holds many parts, each of them read when it is gone to.
 WHOLE = ("table", "tree", "list", "text")
 

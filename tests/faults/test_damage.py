@@ -75,7 +75,7 @@ def lived(tmp_path_factory: pytest.TempPathFactory) -> Path:
     window = make_window(space)
     window.show()
     settle(make_app(), window.session)
-    for place in (window.show_ladder, window.show_scan, window.show_data, window.show_bench):
+    for place in (window.show_ladder, window.show_scan, window.show_data, window.show_alerts, window.show_bench):
         place()
         settle(make_app(), window.session)
     books, rule = space.notebooks(), window.session.notebook.rule
