@@ -337,7 +337,14 @@ def test_sides_that_do_not_fit_fold_and_come_back_with_the_room(window: Window, 
 @pytest.mark.parametrize("size", [(800, 560), (1000, 700)])
 def test_no_button_is_cut_in_a_small_window(window: Window, calm, size: tuple[int, int]) -> None:  # type: ignore[no-untyped-def]
     window.resize(*size)
-    for show in (window.show_bench, window.show_ladder, window.show_scan, window.show_trial, window.show_data, window.show_alerts):
+    for show in (
+        window.show_bench,
+        window.show_ladder,
+        window.show_scan,
+        window.show_trial,
+        window.show_data,
+        window.show_alerts,
+    ):
         show()
         calm(window)
         place = window.places.currentWidget()

@@ -96,6 +96,18 @@ def test_a_bar_of_the_log_opens_on_the_bench_and_buttons_do_what_they_say(window
     wait(window, calm, lambda: place.switch.text() == "Switch off")
     QTest.mouseClick(place.mute, Qt.MouseButton.LeftButton)
     wait(window, calm, lambda: store.alerts()[0].snoozed_until is not None)
+    assert place.renew.isHidden()
+    (session.workspace.scripts / "often.rung").write_text(RULE.replace("down = close < open", "down = close < low[1]"))
+    wait(window, calm, lambda: not place.renew.isHidden())
+    assert "script changed" in place.source.text(0, 1) and store.alerts()[0].scripts[0].text == RULE
+    QTest.mouseClick(place.renew, Qt.MouseButton.LeftButton)
+    wait(window, calm, lambda: place.renew.isHidden())
+    assert "low[1]" in store.alerts()[0].scripts[0].text
+    (session.workspace.scripts / "often.rung").write_text("rung 1\nsignal up = close > open")
+    wait(window, calm, lambda: not place.renew.isHidden())
+    QTest.mouseClick(place.renew, Qt.MouseButton.LeftButton)
+    wait(window, calm, lambda: "keeps the text that it has" in window.status.text())
+    assert "low[1]" in store.alerts()[0].scripts[0].text
     bars = session.library.bars("GULLW", FIVE)
     rows = [
         LogRow(new_id(), made.id, made.name, "GULLW", "5m", int(bars.times[k]), "down", 1.0, "down on GULLW 5m, 1.00", told=told, missed=told is None, script="often.rung")

@@ -36,7 +36,14 @@ def test_every_label_and_hover_shows_markup_as_text(window: Window, calm: Calm) 
     opened(window, calm, SCRIPT, "loud")
     window.session.watchlist.show_columns([ScriptColumn("loud.rung", "<s>x</s> & y", ["1d"])])
     window.session.lists.make("<h1>List</h1>", ["BRINE"])
-    for show in (window.show_trial, window.show_scan, window.show_ladder, window.show_data, window.show_alerts, window.show_bench):
+    for show in (
+        window.show_trial,
+        window.show_scan,
+        window.show_ladder,
+        window.show_data,
+        window.show_alerts,
+        window.show_bench,
+    ):
         show()
         calm(window)
         window.ensurePolished()

@@ -259,6 +259,19 @@ class AlertStore:
             ).fetchall()
         return [_row(r) for r in reversed(rows)]
 
+    def newest(self) -> int:
+        """The number of the newest row; 0 without any."""
+        with self._opened() as db:
+            return int(db.execute("select coalesce(max(number), 0) from log").fetchone()[0])
+
+    def after(self, number: int) -> list[tuple[int, LogRow]]:
+        """The rows after a number, the oldest first, each with its number."""
+        with self._opened() as db:
+            rows = db.execute(
+                f"select number, {_COLUMNS} from log where number > ? order by number", (number,)
+            ).fetchall()
+        return [(int(r[0]), _row(r[1:])) for r in rows]
+
     def row(self, row_id: str) -> LogRow | None:
         """A row by its id."""
         with self._opened() as db:

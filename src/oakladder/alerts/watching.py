@@ -65,6 +65,9 @@ class Watcher:
         self._notices = WorkQueue("notifications", 1)
         self._evaluator = AlertEvaluator(library, store, lists, lists_stamp)
         self._sender = Sender(store, self.trouble)
+        #: What came and has not been judged yet: a rule that takes long holds up no minute.
+        self._news: News | None = None
+        self._news_lock, self._news_came, self._is_last = threading.Lock(), threading.Event(), False
         self._stop = threading.Event()
         self._thread: threading.Thread | None = None
         self._has_no_desktop = False
@@ -91,7 +94,7 @@ class Watcher:
     # --- the place of the program that follows ----------------------------------------------------------
 
     def _run(self) -> None:
-        holder, seen = "", self._newest()
+        holder, seen = "", self._store.newest()
         while not self._stop.is_set():
             try:
                 with locked(self._lock, patience=0):
@@ -109,23 +112,16 @@ class Watcher:
                 self.trouble(f"The feed cannot be followed: {error.strerror or error}.")
                 return
 
-    def _newest(self) -> int:
-        try:
-            return len(self._store.log())
-        except AlertProblem:
-            return 0
-
     def _mirror(self, seen: int) -> int:
-        """Shows the rows that another program has written since."""
+        """Shows the rows that another program has written since, up to a number; gives the newest."""
         try:
-            rows = self._store.log()
+            for number, row in self._store.after(seen):
+                seen = number
+                if not row.muted:
+                    self._event(event_of(row, "missed" if row.missed else "alert"))
         except AlertProblem as error:
             self.trouble(str(error))
-            return seen
-        for row in rows[seen:]:
-            if not row.muted:
-                self._event(event_of(row, "missed" if row.missed else "alert"))
-        return len(rows)
+        return seen
 
     # --- following ------------------------------------------------------------------------------------
 
@@ -138,18 +134,23 @@ class Watcher:
         recorder = Recorder(self._library, self._take, self.trouble, self._connection)
         try:
             held = recorder.last_minutes()
+            self._library.settle()  # what was found out about the files need not be found out again
         except DataProblem as error:
             self.trouble(str(error))
             held = {}
         client = FeedClient(self._url, recorder, token=self._token, sure=held)
         recorder.start()
         self._sender.start()
+        judging = service_thread("alerts", self._judge)
         following = service_thread("feed client", lambda: asyncio.run(client.run()))
         while not self._stop.wait(0.2) and following.is_alive():
             pass
         client.stop()
         following.join(10.0)
         recorder.stop()
+        self._is_last = True
+        self._news_came.set()
+        judging.join(20.0)
         self._sender.stop()
         self._notices.close()
         if self._desktop is not None:
@@ -163,15 +164,31 @@ class Watcher:
         self._event({"event": "connected", "name": name, "feed": self._url})
 
     def _take(self, news: News) -> None:
-        """What came is in the library now: the alerts are judged on it."""
+        """What came is in the library now: the alerts are to be judged on it."""
         if self._forming is not None:
             self._event_of_forming(news, self._forming)
-        try:
-            made = self._evaluator.look(news)
-        except AlertProblem as error:
-            self.trouble(str(error))
-            return
-        self._tell_of(made)
+        with self._news_lock:
+            self._news = news if self._news is None else self._news.followed_by(news)
+        self._news_came.set()
+
+    def _judge(self) -> None:
+        """Judges the alerts on what came, in a separate thread, until the last has been judged."""
+        while True:
+            self._news_came.wait()
+            self._news_came.clear()
+            is_last = self._is_last
+            with self._news_lock:
+                news, self._news = self._news, None
+            try:
+                if news is not None:
+                    self._tell_of(self._evaluator.look(news))
+            except AlertProblem as error:
+                self.trouble(str(error))
+            except Exception:
+                _log.exception("alerts could not be judged")
+                self.trouble("Alerts could not be judged; the log has the details.")
+            if is_last:
+                return
 
     def _event_of_forming(self, news: News, before: dict[str, Minute]) -> None:
         """The minutes in progress that have changed, and how far the feed is."""

@@ -3,27 +3,40 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from oakladder.alerts.alert import Alert, ScriptCopy, of_signal
+from oakladder.alerts.alert import Alert, AlertProblem, ScriptCopy, of_signal
 from oakladder.alerts.closing import market_time
 from oakladder.alerts.estimate import Estimate, estimate
 from oakladder.alerts.store import ALERTS, AlertStore, JudgedUntil, LogRow, new_id
-from oakladder.app.jobs import Jobs, Ticket
+from oakladder.app.jobs import Jobs, Ticket, sentence_of
 from oakladder.app.timers import repeating
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
+from oakladder.rung import RunProblem, ScriptError
 from oakladder.user.lists import ListProblem, Watchlists
+from oakladder.user.scripts import ScriptFileProblem, read_script
 from oakladder.user.workspace import Workspace
 
 #: Milliseconds between two looks whether another program has written, and rows of the log that are shown.
 _LOOK_MS, MOST_ROWS = 1000, 2000
 #: Seconds of the market for which an alert is muted.
 MUTED = 3600
+
+
+@dataclass(frozen=True, slots=True)
+class _Read:
+    """What was read of the alerts, and the state of the file that it was read of."""
+
+    stamp: tuple[int, ...]
+    alerts: list[Alert]
+    rows: list[LogRow]
+    outdated: frozenset[str]
 
 
 class AlertsController(QObject):
@@ -40,6 +53,8 @@ class AlertsController(QObject):
         self._workspace, self._library, self._lists, self._jobs = workspace, library, lists, jobs
         self.alerts: list[Alert] = []
         self.rows: list[LogRow] = []
+        #: The ids of alerts whose script has another text by now than the one that they run.
+        self.outdated: frozenset[str] = frozenset()
         self._store: AlertStore | None = None
         self._stamp: tuple[int, ...] = ()
         self._timer = repeating(self, _LOOK_MS)
@@ -63,17 +78,34 @@ class AlertsController(QObject):
             self._store = AlertStore(self._workspace.data / ALERTS)
         return self._store
 
-    def _read(self) -> tuple[tuple[int, ...], list[Alert], list[LogRow]] | None:
+    def _read(self) -> _Read | None:
         store = self._opened()
-        stamp = store.stamp()
-        if stamp == self._stamp:
+        stamp, alerts = store.stamp(), self.alerts
+        rows = self.rows
+        if stamp != self._stamp:
+            alerts, rows = store.alerts(), store.log(newest=MOST_ROWS)
+        outdated = frozenset(a.id for a in alerts if self._renewed(a) != a.scripts)
+        if stamp == self._stamp and outdated == self.outdated:
             return None
-        return stamp, store.alerts(), store.log(newest=MOST_ROWS)
+        return _Read(stamp, alerts, rows, outdated)
 
-    def _take(self, made: tuple[tuple[int, ...], list[Alert], list[LogRow]] | None) -> None:
+    def _take(self, made: _Read | None) -> None:
         if made is not None:
-            self._stamp, self.alerts, self.rows = made
+            self._stamp, self.alerts, self.rows, self.outdated = made.stamp, made.alerts, made.rows, made.outdated
             self.changed.emit()
+
+    def _renewed(self, alert: Alert) -> tuple[ScriptCopy, ...]:
+        """The scripts of an alert as their files are now; one that is gone as it was."""
+        made = []
+        for copy in alert.scripts:
+            path = self._workspace.script_folder.place / copy.name
+            try:
+                text = read_script(path)
+            except ScriptFileProblem:
+                made.append(copy)
+                continue
+            made.append(ScriptCopy(copy.name, text, tuple(self._workspace.other_scripts(text, path).scripts)))
+        return tuple(made)
 
     def last_told(self, alert: Alert) -> float | None:
         """When an alert last told, seconds since 1970; None before the first time."""
@@ -114,6 +146,20 @@ class AlertsController(QObject):
             until = market_time(self._library) + MUTED
             store.change(msgspec.structs.replace(alert, snoozed_until=until))
             return f"{alert.name} is muted for an hour; the log shows what it would have told."
+
+        self._change(work)
+
+    def renew(self, alert: Alert) -> None:
+        """Has an alert run the texts that its scripts have now, if they can be watched."""
+
+        def work(store: AlertStore) -> str:
+            made = msgspec.structs.replace(alert, scripts=self._renewed(alert))
+            try:
+                made.condition(self.list_symbols)
+            except (AlertProblem, ScriptError, RunProblem) as error:
+                return f"{alert.name} keeps the text that it has: {sentence_of(error)}"
+            store.change(made)
+            return f"{alert.name} runs the new text of its script."
 
         self._change(work)
 

@@ -11,7 +11,9 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+
+import numpy as np
 
 from oakladder.bars.calendar_words import hours_of, is_sound
 from oakladder.bars.errors import DataProblem
@@ -47,6 +49,13 @@ class News:
     last: dict[str, int] = field(default_factory=dict)
     #: The market's time, UTC seconds; None before a server has told it.
     now: int | None = None
+
+    def followed_by(self, later: News) -> News:
+        """Both as one: the later one knows everything but the minutes that were new in the earlier one."""
+        new = dict(self.appended.new)
+        for name, times in later.appended.new.items():
+            new[name] = np.concatenate([new[name], times]) if name in new else times
+        return replace(later, appended=Appended(new, later.appended.corrected, later.appended.refused))
 
 
 @dataclass(slots=True)

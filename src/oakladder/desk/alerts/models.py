@@ -55,7 +55,7 @@ class AlertRows(RowsModel):
         tells = "as the bar forms" if alert.forming else "when the bar closes"
         return (
             alert.name,
-            "on" if alert.is_on else "off",
+            ("on" if alert.is_on else "off") + (", script changed" if alert.id in self._alerts.outdated else ""),
             alert.signal,
             alert.symbol or alert.saved.list_name,
             str(alert.frame.timeframe) + (", extended hours" if alert.extended else ""),

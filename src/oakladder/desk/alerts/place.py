@@ -53,8 +53,9 @@ class AlertsPlace(QWidget):
         self.rows, self.log_rows = SortedRows(self.source), SortedRows(self.log_source)
         self.counted = QLabel(objectName="head")
         self.empty = QLabel(_NONE_YET, objectName="quiet", wordWrap=True)
-        self.switch, self.mute, self.remove = (
+        self.switch, self.renew, self.mute, self.remove = (
             QToolButton(text="Switch off"),
+            QToolButton(text="Take the new text"),
             QToolButton(text="Mute for an hour"),
             QToolButton(text="Remove …"),
         )
@@ -64,6 +65,8 @@ class AlertsPlace(QWidget):
         self._set_up()
         self._lay_out()
         self.switch.clicked.connect(lambda: self._with(self._alerts.switch))
+        self.renew.clicked.connect(lambda: self._with(self._alerts.renew))
+        self.renew.setToolTip("The script was changed after the alert was made, which runs the text of then")
         self.mute.clicked.connect(lambda: self._with(self._alerts.mute))
         self.remove.clicked.connect(lambda: self._with(self._remove))
         self.log.activated.connect(self._open)
@@ -75,7 +78,7 @@ class AlertsPlace(QWidget):
 
     def _set_up(self) -> None:
         for table, rows, widths in (
-            (self.table, self.rows, (0, 50, 110, 120, 130, 210, 140)),
+            (self.table, self.rows, (0, 120, 100, 110, 100, 200, 130)),
             (self.log, self.log_rows, (150, 230, 90, 90, 0, 150)),
         ):
             table.setModel(rows)
@@ -95,7 +98,7 @@ class AlertsPlace(QWidget):
     def _lay_out(self) -> None:
         head = QHBoxLayout()
         head.addWidget(self.counted, 1)
-        for button in (self.switch, self.mute, self.remove):
+        for button in (self.renew, self.switch, self.mute, self.remove):
             head.addWidget(button)
         told = QHBoxLayout()
         told.addWidget(QLabel("Log", objectName="head"))
@@ -151,6 +154,7 @@ class AlertsPlace(QWidget):
         chosen = self.chosen()
         for button in (self.switch, self.mute, self.remove):
             button.setEnabled(chosen is not None)
+        self.renew.setVisible(chosen is not None and chosen.id in self._alerts.outdated)
         self.switch.setText("Switch on" if chosen is not None and not chosen.is_on else "Switch off")
 
     # --- what can be done -------------------------------------------------------------------------------
