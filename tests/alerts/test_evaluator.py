@@ -91,7 +91,7 @@ class Desk:
 
     def held(self, made: Alert, *, after: int = BEGIN, upto: int = 10**12) -> set[tuple[str, int]]:
         """On which bars a run over history says that the condition holds."""
-        found, _ = held_lately(made.condition(lambda _: NAMES), self.library, NAMES, made.frame, 10_000)
+        (found,), _ = held_lately([made.condition(lambda _: NAMES)], self.library, NAMES, made.frame, 10_000)
         return {
             (one.symbol, int(time))
             for one in found

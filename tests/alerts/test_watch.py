@@ -90,7 +90,7 @@ def agrees_with_history(home: Workspace, library: BarLibrary) -> int:
         judged, rows = store.judged()[alert.id], store.log(alert=alert.id)
         keys = [(r.symbol, r.bar) for r in rows]
         assert len(set(keys)) == len(keys)
-        found, _ = held_lately(alert.condition(lambda _: NAMES), library, [alert.symbol], alert.frame, 5000)
+        (found,), _ = held_lately([alert.condition(lambda _: NAMES)], library, [alert.symbol], alert.frame, 5000)
         expected = {
             (one.symbol, int(t))
             for one in found

@@ -63,7 +63,7 @@ def estimate(
     symbols = [alert.symbol] if alert.symbol else list(list_symbols(alert.saved.list_name))
     condition, frame = alert.condition(list_symbols), alert.frame
     bars = _YEAR if not frame.timeframe.intraday else _YEAR * (1440 // frame.timeframe.count)
-    held, skipped = held_lately(condition, library, symbols, frame, bars, context=context)
+    (held,), skipped = held_lately([condition], library, symbols, frame, bars, context=context)
     last = max((int(one.times[-1]) for one in held if len(one.times)), default=0)
     told: Counter[int] = Counter()
     days: set[int] = set()

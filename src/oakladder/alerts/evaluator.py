@@ -6,10 +6,11 @@ and what came of it are written together (see `store`), before anything is told.
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import time
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import msgspec
@@ -21,7 +22,6 @@ from oakladder.alerts.delivery import deliveries_of
 from oakladder.alerts.store import AlertStore, JudgedUntil, LogRow, new_id
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.append_log import Tail, tail_of
-from oakladder.bars.store.as_of import BarSource
 from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.live_edge import LiveEdge
 from oakladder.bars.store.symbol_info import SymbolInfo
@@ -41,6 +41,10 @@ STILL_TOLD = 5 * 60
 BETWEEN_LOOKS = 1.0
 #: Bars are looked for so many days before the end of what was judged: a month's bar began then.
 _LONGEST_BAR = 35 * 86_400
+
+
+#: The ends of bars that have closed, by symbol, in order (UTC seconds).
+Ends = Mapping[str, Sequence[int]]
 
 
 @dataclass(slots=True)
@@ -119,15 +123,20 @@ class AlertEvaluator:
                 for state in self._states.values():
                     state.open.add(symbol, info.calendar, minutes)
                     state.moved.add(symbol)
-        for state in list(self._states.values()):
-            try:
-                self._closed(state, news, made)
-                if state.watched.alert.forming:
-                    state.moved |= set(news.forming)
-                    self._in_progress(state, news, made)
-            except AlertProblem as error:  # what others have written is reported all the same
-                self._say(f"The alert {state.watched.alert.name} is judged again in a moment: {error}", made)
+        self._closed(news, made)
+        for state in [s for s in self._states.values() if s.watched.alert.forming]:
+            state.moved |= set(news.forming)
+            with self._later(state, made):
+                self._in_progress(state, news, made)
         return made
+
+    @contextlib.contextmanager
+    def _later(self, state: _State, made: Evaluated) -> Iterator[None]:
+        """What the store cannot take is judged again next time; what others have written is reported all the same."""
+        try:
+            yield
+        except AlertProblem as error:
+            self._say(f"The alert {state.watched.alert.name} is judged again in a moment: {error}", made)
 
     # --- which alerts there are -----------------------------------------------------------------------
 
@@ -192,49 +201,72 @@ class AlertEvaluator:
 
     # --- closed bars ----------------------------------------------------------------------------------
 
-    def _closed(self, state: _State, news: News, made: Evaluated) -> None:
+    def _closed(self, news: News, made: Evaluated) -> None:
+        """Judges the bars that have closed; alerts that look at the same bars together."""
+        groups: dict[Hashable, list[_State]] = {}
+        closed: dict[Hashable, Ends] = {}
+        for state in self._states.values():
+            ends = self._ends(state, news)
+            if ends:
+                key = state.watched.frame, tuple((symbol, tuple(times)) for symbol, times in ends.items())
+                groups.setdefault(key, []).append(state)
+                closed[key] = ends
+        for group, states in groups.items():
+            ends, waiting = closed[group], list(states)
+            try:
+                found = self._held(states, ends, made)
+                for state in states:
+                    with self._later(state, made):
+                        self._settle(state, found[state.watched.alert.id], ends, made)
+                        waiting.remove(state)
+            finally:
+                for state in waiting:  # they are judged the next time
+                    state.open.open_again(ends)
+
+    def _ends(self, state: _State, news: News) -> Ends:
+        """The ends of the bars that have closed and were not judged, by symbol."""
         assert news.now is not None
-        ends: dict[str, list[int]] = {}
+        made = {}
         for symbol in state.watched.symbols:
             if state.open.is_open(symbol):
                 upto = self._times.with_others(symbol, state.others)
-                closed = state.open.closed(symbol, upto, now=news.now)
-                closed = [end for end in closed if end > state.judged.of(symbol)]
-                if closed:
-                    ends[symbol] = closed
-        if not ends:
-            return
-        try:
-            rows = []
-            for one in self._held(state, self._library, ends, made):
-                for end in ends[one.symbol]:
-                    at = int(np.searchsorted(one.closes, end))
-                    if at < len(one.closes) and one.closes[at] == end:
-                        rows.append(self._settled(state, one, at, end, made))
-            judged = state.judged.with_symbols({symbol: closed[-1] for symbol, closed in ends.items()})
-            self._write(state, rows, _most_common(judged, state.watched.symbols), made)
-        except BaseException:  # they are judged the next time
-            state.open.open_again(ends)
-            raise
+                ends = state.open.closed(symbol, upto, now=news.now)
+                ends = [end for end in ends if end > state.judged.of(symbol)]
+                if ends:
+                    made[symbol] = ends
+        return made
 
-    def _held(
-        self, state: _State, source: BarSource, ends: Mapping[str, Sequence[int]], made: Evaluated
-    ) -> list[HeldBars]:
-        """Whether the condition held on the bars with these ends."""
-        watched, bars = state.watched, max(len(e) for e in ends.values()) + 2
-        found: list[HeldBars] = []
+    def _settle(self, state: _State, held: Sequence[HeldBars], ends: Ends, made: Evaluated) -> None:
+        """Writes what came of the closed bars of an alert."""
+        rows = []
+        for one in held:
+            for end in ends[one.symbol]:
+                at = int(np.searchsorted(one.closes, end))
+                if at < len(one.closes) and one.closes[at] == end:
+                    rows.append(self._settled(state, one, at, end, made))
+        judged = state.judged.with_symbols({symbol: times[-1] for symbol, times in ends.items()})
+        self._write(state, rows, _most_common(judged, state.watched.symbols), made)
+
+    def _held(self, states: Sequence[_State], ends: Ends, made: Evaluated) -> dict[str, list[HeldBars]]:
+        """Whether the conditions of alerts on the same bars held there, by the alerts' ids."""
+        frame, bars = states[0].watched.frame, max(len(e) for e in ends.values()) + 2
+        found: dict[str, list[HeldBars]] = {s.watched.alert.id: [] for s in states}
         waiting = list(ends)
         while waiting:
             try:
-                some, skipped = held_lately(watched.condition, source, waiting, watched.frame, bars)
+                conditions = [s.watched.condition for s in states]
+                some, skipped = held_lately(conditions, self._library, waiting, frame, bars)
             except (RunProblem, DataProblem) as error:
-                self._say(f"The alert {watched.alert.name} cannot be judged: {error}", made)
+                if len(states) > 1:  # one of them: the others are judged all the same
+                    return {i: held for s in states for i, held in self._held([s], ends, made).items()}
+                self._say(f"The alert {states[0].watched.alert.name} cannot be judged: {error}", made)
                 return found
-            for one in skipped:
-                self._say(f"The alert {watched.alert.name} leaves out {one.symbol}: {one.reason}", made)
-            short = [h.symbol for h in some if len(h.closes) == bars and h.closes[0] > ends[h.symbol][0]]
-            found += [h for h in some if h.symbol not in short]
-            waiting, bars = short, bars * 8
+            for state, one in ((state, one) for state in states for one in skipped):
+                self._say(f"The alert {state.watched.alert.name} leaves out {one.symbol}: {one.reason}", made)
+            short = {h.symbol for h in some[0] if len(h.closes) == bars and h.closes[0] > ends[h.symbol][0]}
+            for state, held in zip(states, some, strict=True):
+                found[state.watched.alert.id] += [h for h in held if h.symbol not in short]
+            waiting, bars = sorted(short), bars * 8
         return found
 
     def _settled(self, state: _State, one: HeldBars, at: int, end: int, made: Evaluated) -> LogRow | None:
@@ -311,7 +343,7 @@ class AlertEvaluator:
 
     def _last(self, state: _State, edge: LiveEdge, symbols: Iterable[str], made: Evaluated) -> list[HeldBars]:
         try:
-            return held_lately(state.watched.condition, edge, symbols, state.watched.frame, 1)[0]
+            return held_lately([state.watched.condition], edge, symbols, state.watched.frame, 1)[0][0]
         except (RunProblem, DataProblem) as error:
             self._say(f"The alert {state.watched.alert.name} cannot be judged: {error}", made)
             return []

@@ -430,5 +430,7 @@ class Window(QMainWindow):
             event.ignore()
             return
         self.places.make_no_more()
+        if self.session.live.is_on:
+            self.hide()  # what follows the feed beside the window takes a moment to end
         self.session.close()
         event.accept()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -148,20 +148,39 @@ class HeldBars:
 
 
 def held_lately(
-    condition: Condition,
+    conditions: Sequence[Condition],
     library: BarSource,
     symbols: Iterable[str],
     frame: BarSelection,
     bars: int,
     *,
     context: RunContext = PLAIN,
-) -> tuple[list[HeldBars], tuple[SkippedSymbol, ...]]:
-    """Whether a condition held on each of the last so many bars of symbols; and the skipped symbols. Raises as `run_scan`."""
-    check(condition)
-    scan = _Scan(condition, frame, library, bars)
-    work = UniverseTask(scan.frames, scan.held_lately, scan.wanted, CheckpointStore())
-    done = map_universe(library, symbols, work, context=context)
-    return [held for some in done.made for held in some], tuple(done.skipped)
+) -> tuple[list[list[HeldBars]], tuple[SkippedSymbol, ...]]:
+    """Whether conditions held on each of the last so many bars of symbols, a list for each; and the skipped symbols. The
+    bars are read once for all of them. Raises as `run_scan`."""
+    for condition in conditions:
+        check(condition)
+    scans = [_Scan(condition, frame, library, bars) for condition in conditions]
+    frames = list(dict.fromkeys(one for scan in scans for one in scan.frames))
+
+    def wanted(stored: StoredBars) -> Wanted:
+        return _most_wanted([scan.wanted(stored) for scan in scans])
+
+    def look(view: UniverseView) -> list[list[HeldBars]]:
+        return [scan.held_lately(view) for scan in scans]
+
+    done = map_universe(library, symbols, UniverseTask(frames, look, wanted, CheckpointStore()), context=context)
+    return [[held for part in done.made for held in part[k]] for k in range(len(scans))], tuple(done.skipped)
+
+
+def _most_wanted(each: Sequence[Wanted]) -> Wanted:
+    """What all of several wants need."""
+    made: dict[BarSelection, np.ndarray | None] = {}
+    for one in each:
+        for frame, bars in one.items():
+            known = made.get(frame, bars)
+            made[frame] = None if bars is None or known is None else np.maximum(known, bars)
+    return made
 
 
 @dataclass(slots=True)
