@@ -123,7 +123,11 @@ def _made() -> _Loops:
     llvm.initialize_native_target()
     llvm.initialize_native_asmprinter()
     builder = llvm.JITLibraryBuilder().add_ir(_TEXT).add_current_process()
-    tracker = builder.export_symbol("gather").export_symbol("states").link(llvm.create_lljit_compiler(), "at once")
+    tracker = (
+        builder.export_symbol("gather")
+        .export_symbol("states")
+        .link(llvm.create_lljit_compiler(use_jit_link=True), "at once")
+    )
     return _Loops(_GATHER(tracker["gather"]), _STATES(tracker["states"]), tracker)
 
 

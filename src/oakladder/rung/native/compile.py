@@ -46,7 +46,9 @@ def simd_width_here() -> int:
 def _linker() -> llvm.LLJIT:
     """The linker session; each program is a separate library in it."""
     host()
-    return llvm.create_lljit_compiler()
+    # The other linker maps the sections of a program one by one, and ends the process where two of them come to lie too far
+    # apart: seen with hundreds of programs. This one keeps them together.
+    return llvm.create_lljit_compiler(use_jit_link=True)
 
 
 @lru_cache(maxsize=1)
