@@ -101,6 +101,13 @@ def test_what_was_lost_at_the_very_beginning_is_asked_for_from_the_connection_on
     assert minutes(follower.take(bar(4, 60)).want) == {"KELP": 59}
 
 
+def test_a_jump_in_time_is_said_and_the_largest_time_counts() -> None:
+    follower, _ = greeted()
+    made = follower.take(Beat(moment(NOW + 40 * 86_400)))
+    assert "jumps by 39 days" in made.said[0] and follower.counts["jump"] == 1
+    assert not follower.take(Beat(moment(NOW))).said and follower.now == NOW + 40 * 86_400
+
+
 def test_symbols_that_the_server_does_not_have_lack_nothing() -> None:
     follower, _ = greeted({"KELP": NOW, "OWN": NOW})
     assert follower.lacking == ["KELP", "OWN"]

@@ -32,6 +32,8 @@ from oakladder.feeds.messages import (
 MINUTE, HOUR = 60, 3600
 #: Seconds of the market: how far ahead of its time a message may be, and how far back a new connection asks for corrections.
 _AHEAD, _BACK = MINUTE, HOUR
+#: A market closes for some days at most: where its time goes on by more, it is said.
+_JUMP = 14 * 24 * HOUR
 #: Kinds of symbols whose prices may be 0 and below.
 _ANY_PRICE = frozenset({"spread", "future", "rate"})
 #: No size and no price is as large as this.
@@ -187,7 +189,7 @@ class Follower:
         elif isinstance(message, Trade):
             self._trade(message, made)
         elif isinstance(message, Beat):
-            self._tell(seconds(message.now))
+            self._tell(seconds(message.now), made)
         elif isinstance(message, ServerHello):
             self._hello(message, made)
         elif isinstance(message, Symbols):
@@ -220,7 +222,12 @@ class Follower:
             symbol.seq = max(symbol.seq, run.last)
         return made
 
-    def _tell(self, now: int) -> None:
+    def _tell(self, now: int, made: Taken) -> None:
+        if self.now is not None and now > self.now + _JUMP:
+            self.counts["jump"] += 1
+            made.said.append(
+                f"The feed's time jumps by {(now - self.now) // (24 * HOUR):,} days, to {moment(now):%Y-%m-%d %H:%M} UTC."
+            )
         self.now = now if self.now is None else max(self.now, now)
 
     def _hello(self, message: ServerHello, made: Taken) -> None:
@@ -233,7 +240,7 @@ class Follower:
         if self._greeted:
             return
         self._greeted, self.name = True, "".join(c for c in message.name if c.isprintable())[:80]
-        self._tell(seconds(message.now))
+        self._tell(seconds(message.now), made)
         self._began = seconds(message.now)
         made.want = self._want(_BACK)
 
