@@ -231,6 +231,7 @@ class Session(QObject):
             self.watchlist.ask_quotes()
         if not self._cells_since.isValid() or self._cells_since.elapsed() > _CELLS_MS:
             self._cells_since.start()
+            self.watchlist.bars_changed()
             self.watchlist.ask_due()
             self.prices_moved.emit()
 

@@ -88,6 +88,7 @@ class LadderPlace(QWidget):
         self.table.hovered.connect(self.explaining.hover)
         self.table.arranged.connect(self._arranged)
         session.watchlist.quotes_changed.connect(self._show_quotes)
+        session.prices_moved.connect(self._follow)
         session.chart.theme_changed.connect(lambda _: self._show_theme())
 
     def _lay_out(self) -> None:
@@ -193,6 +194,13 @@ class LadderPlace(QWidget):
                 self.table.setCurrentIndex(self.table.rows.index(self.table.row_of(before), 0))
             else:
                 self.explaining.clear()
+
+    def _follow(self) -> None:
+        """Live prices have moved: the cells in sight are asked for again."""
+        if self._entered and self.isVisible() and not self.is_waiting:
+            with contextlib.suppress(ListProblem):
+                symbols = self.session.lists.symbols(self.lists.currentText(), self.session.symbols.infos)
+                self._ask(symbols)
 
     def _ask(self, symbols: list[str]) -> None:
         self._troubles = []
