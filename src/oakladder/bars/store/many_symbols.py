@@ -49,11 +49,13 @@ class ManySymbols:
     def _stored(self, names: Sequence[str], base: Timeframe) -> Stored:
         """Where the bars of symbols are. Raises `KeyError` for an unknown symbol, `DataProblem`."""
         # What follows the files is looked up first: a fold puts it into the file before it drops it.
-        live = {k: self._log.tail(s, base) for k, s in enumerate(names) if s in self._log.names}
+        known = self._log.names
+        live = {k: self._log.tail(s, base) for k, s in enumerate(names) if s in known} if known else {}
         copies = self._packs[base].copies([stem_of(s) for s in names])
         made = self._in_files(names, copies, lambda k: self._file_of(names[k], base))
         tails = {k: tail.after(made.last_in_file(k)) for k, tail in live.items() if len(tail)}
-        return replace(made, tails={k: tail for k, tail in tails.items() if len(tail)})
+        tails = {k: tail for k, tail in tails.items() if len(tail)}
+        return replace(made, tails=tails) if tails else made
 
     def _in_files(self, names: Sequence[str], copies: Copies, find: Callable[[int], BarFile]) -> Stored:
         infos = self._infos()
@@ -71,7 +73,9 @@ class ManySymbols:
         """How many bars there are of the symbols that are packed and have any; of minutes those inside regular hours,
         or the ``whole`` of them."""
         copies = self._packs[base].copies([stem_of(s) for s in names])
-        there = copies.there & np.array([s not in self._log.names for s in names], dtype=bool)
+        there, known = copies.there, self._log.names
+        if known:  # what follows the files counts too: those are asked one by one
+            there = there & np.array([s not in known for s in names], dtype=bool)
         names = [name for name, is_there in zip(names, there.tolist(), strict=True) if is_there]
         copies = Copies(copies.pack, copies.slots[there])
         counts = copies.counts.tolist()
