@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import shutil
 import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -16,6 +17,7 @@ import pytest
 
 from helpers import Tune
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.timeframes import ONE_MINUTE
 from oakladder.cli import call as call_program
 from oakladder.demo import upkeep
 from oakladder.locks import locked
@@ -32,6 +34,22 @@ def market(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> BarLibra
         library = BarLibrary(folder)
         upkeep.prepare(library)
     return library
+
+
+@pytest.fixture(scope="session")
+def market_copies(market: BarLibrary) -> Callable[[Path], None]:
+    """Copies the demo market, with its minutes, for tests that write into it. Bar files are only ever replaced, so that one
+    file may stand in several folders."""
+    with locked(market.folder.with_name("minutes.lock")):
+        for symbol in market.infos:
+            market.last_stored(symbol, ONE_MINUTE)
+
+    def copy(source: str, target: str) -> object:
+        name = Path(source).name
+        plain = name.endswith(".arrow") and not name.startswith(".")
+        return os.link(source, target) if plain else shutil.copy2(source, target)
+
+    return lambda folder: shutil.copytree(market.folder, folder, copy_function=copy)
 
 
 @pytest.fixture

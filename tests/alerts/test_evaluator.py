@@ -233,6 +233,23 @@ def test_how_often_it_tells(desk: Desk) -> None:
     assert len(desk.rows(made[Once.EVER])) == 1 and not desk.store.named("ever").is_on
 
 
+def test_once_a_day_holds_for_bars_that_come_together(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    whole = minutes(np.concatenate([OPENS[d] + 60 * np.arange(5) for d in range(2)]), 3)
+    whole.columns["close"][:] = np.arange(10) + 20.0
+    made = desk.add(alert("day", "go", "1m", once=Once.DAY))
+    real = AlertStore.write
+    monkeypatch.setattr(AlertStore, "write", lambda *_: _full())
+    desk.come({"L0": whole}, int(whole.times[-1]) + 60)
+    assert not desk.rows(made)
+    monkeypatch.setattr(AlertStore, "write", real)
+    desk.look()
+    assert desk.rows(made) == [("L0", int(OPENS[0])), ("L0", int(OPENS[1]))]
+
+
+def _full() -> list[LogRow]:
+    raise AlertProblem("the disk is full")
+
+
 def test_hours_an_end_and_a_pause(desk: Desk) -> None:
     whole = minutes(OPENS[0] + 60 * np.arange(9), 3)
     whole.columns["close"][:] = 29.0 + np.arange(9)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 import random
-import shutil
 import signal
 import subprocess
 import sys
@@ -29,10 +28,10 @@ NAMES = ("BRINE", "KELPG", "SALTG")
 
 
 @pytest.fixture
-def home(tmp_path: Path, market: BarLibrary, monkeypatch: pytest.MonkeyPatch) -> Workspace:
+def home(tmp_path: Path, market_copies: Callable[[Path], None], monkeypatch: pytest.MonkeyPatch) -> Workspace:
     for name in ("DATA", "CONFIG"):
         monkeypatch.setenv(f"XDG_{name}_HOME", str(tmp_path / name.lower()))
-    shutil.copytree(market.folder, Workspace.default().data / "bars")
+    market_copies(Workspace.default().data / "bars")
     (tmp_path / "go.rung").write_text(SCRIPT)
     monkeypatch.chdir(tmp_path)
     return Workspace.default()

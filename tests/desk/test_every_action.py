@@ -30,7 +30,7 @@ def answers(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> dict[str, str]:
 @pytest.mark.parametrize("group", list(dict.fromkeys(a.group for a in ACTIONS)))
 def test_every_action_can_be_done_at_any_time(window: Window, calm, answers, group: str, times: int) -> None:  # type: ignore[no-untyped-def]
     """Behind whatever the actions of its group have left, in the order of the list and back; twice over by night."""
-    # Live prices would be written into the market that all tests read: see `test_live.py`.
+    # Live prices would be written into the market that all tests read: see `test_live_window.py`.
     names = [a.name for a in ACTIONS if a.group == group and a.name not in ("quit", "toggle_live")]
     for name in [n for n in (*names, *reversed(names)) for _ in range(times)]:
         window.action_by_name[name].trigger()

@@ -54,7 +54,7 @@ def test_a_window_shows_its_chart_before_the_other_places_are_made(qtbot, tmp_pa
     fresh.show()
     qtbot.waitSignal(fresh.places.complete, timeout=20_000).wait()
     assert there and there[0] == [fresh.bench]
-    assert len(fresh.places.there()) == fresh.places.count() == 5
+    assert len(fresh.places.there()) == fresh.places.count() == 6
 
 
 def test_a_place_is_made_when_it_is_asked_for_however_early(qtbot, fresh: Window) -> None:  # type: ignore[no-untyped-def]

@@ -238,14 +238,18 @@ class AlertEvaluator:
 
     def _settle(self, state: _State, held: Sequence[HeldBars], ends: Ends, made: Evaluated) -> None:
         """Writes what came of the closed bars of an alert."""
-        rows = []
+        rows, before = [], dict(state.last)
         for one in held:
             for end in ends[one.symbol]:
                 at = int(np.searchsorted(one.closes, end))
                 if at < len(one.closes) and one.closes[at] == end:
                     rows.append(self._settled(state, one, at, end, made))
         judged = state.judged.with_symbols({symbol: times[-1] for symbol, times in ends.items()})
-        self._write(state, rows, _most_common(judged, state.watched.symbols), made)
+        try:
+            self._write(state, rows, _most_common(judged, state.watched.symbols), made)
+        except BaseException:
+            state.last = before
+            raise
 
     def _held(self, states: Sequence[_State], ends: Ends, made: Evaluated) -> dict[str, list[HeldBars]]:
         """Whether the conditions of alerts on the same bars held there, by the alerts' ids."""
@@ -294,6 +298,8 @@ class AlertEvaluator:
         muted = not missed and alert.snoozed_until is not None and end <= alert.snoozed_until
         frame = str(state.watched.frame.timeframe)
         text = f"{alert.signal} on {symbol} {frame}, {price:,.{info.decimals}f}"
+        if not missed and not muted:
+            state.last[symbol] = bar
         return LogRow(
             new_id(), alert.id, alert.name, symbol, frame, bar, alert.signal, price, text,
             missed=missed, muted=muted, written=self._clock(), script=alert.script,
@@ -311,7 +317,6 @@ class AlertEvaluator:
         if off:
             del self._states[alert.id]
         state.judged = judged
-        state.last |= {row.symbol: row.bar for row in new if not row.missed}
         made.rows += new
 
     # --- bars in progress -----------------------------------------------------------------------------

@@ -288,7 +288,8 @@ class AlertStore:
         """The bar of the latest row of each symbol that an alert has told of."""
         with self._opened() as db:
             rows = db.execute(
-                "select symbol, max(bar) from log where alert = ? and missed = 0 group by symbol", (alert,)
+                "select symbol, max(bar) from log where alert = ? and missed = 0 and muted = 0 group by symbol",
+                (alert,),
             )
             return {str(symbol): int(bar) for symbol, bar in rows}
 

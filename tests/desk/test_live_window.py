@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import shutil
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -13,7 +12,6 @@ from PyQt6.QtWidgets import QApplication, QDialog
 
 from oakladder.alerts.store import AlertStore, LogRow, new_id
 from oakladder.app.live import LiveState
-from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.timeframes import Timeframe
 from oakladder.desk.app import make_app, make_window, show_alert
 from oakladder.desk.bench.watch_signal import WatchSignal
@@ -27,10 +25,12 @@ RULE = 'rung 1\ntitle "Often"\nsignal up = close > open\nsignal down = close < o
 
 
 @pytest.fixture
-def live_window(qapp: QApplication, tmp_path: Path, market: BarLibrary, loaded: None) -> Iterator[Window]:
+def live_window(
+    qapp: QApplication, tmp_path: Path, market_copies: Callable[[Path], None], loaded: None
+) -> Iterator[Window]:
     """A window over a copy of the market: live minutes are written into it."""
     workspace = Workspace(tmp_path / "data", tmp_path / "config")
-    shutil.copytree(market.folder, workspace.data / "bars")
+    market_copies(workspace.data / "bars")
     made = make_window(workspace)
     made.show()
     settle(make_app(), made.session)
@@ -140,6 +140,7 @@ def test_a_bar_of_the_log_opens_on_the_bench_and_buttons_do_what_they_say(window
 
 def test_a_feed_that_is_not_there_is_said_in_the_top_line(live_window: Window, calm) -> None:  # type: ignore[no-untyped-def]
     session = live_window.session
+    session.workspace.config.mkdir(exist_ok=True)
     (session.workspace.config / "feed.json").write_text('{"url": "ws://127.0.0.1:9"}')
     QTest.mouseClick(live_window.live, Qt.MouseButton.LeftButton)
     wait(live_window, lambda _: None, lambda: session.live.state is LiveState.LOST, 60)
