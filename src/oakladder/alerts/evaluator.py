@@ -65,7 +65,7 @@ class _State:
     judged: JudgedUntil
     #: The symbols that its scripts read besides the one of the bar.
     others: tuple[str, ...]
-    #: Of each symbol the bar of its latest row, missed ones aside.
+    #: Of each symbol the bar of its latest row that is not missed or muted.
     last: dict[str, int]
     #: Rows of the bars in progress, by symbol; and whether each is still true.
     forming: dict[str, LogRow] = field(default_factory=dict)
@@ -237,7 +237,7 @@ class AlertEvaluator:
         return made
 
     def _settle(self, state: _State, held: Sequence[HeldBars], ends: Ends, made: Evaluated) -> None:
-        """Writes what came of the closed bars of an alert."""
+        """Writes the rows of the closed bars of an alert."""
         rows, before = [], dict(state.last)
         for one in held:
             for end in ends[one.symbol]:

@@ -198,7 +198,7 @@ class _Drop(Exception):
 
 
 class _Client:
-    """One connection: what its client wants, and up to which minute it has it."""
+    """One connection: what its client wants, and the last minute that was sent."""
 
     def __init__(self, server: FeedServer, connection: ServerConnection, faults: Faults | None):
         self._server, self._connection, self._faults = server, connection, faults

@@ -1,4 +1,4 @@
-"""The Alerts place: what is watched, and the log of what was told."""
+"""The Alerts place: what is watched, and the alert log."""
 
 from __future__ import annotations
 

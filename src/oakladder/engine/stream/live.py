@@ -99,7 +99,7 @@ class LiveRun:
         return made
 
     def _with_log(self, job: RunSetup, outs: list[np.ndarray], rows: np.ndarray, mode: int) -> None:
-        """Runs symbol by symbol, so that it can be told whose the rows of the log are. The state holds the place of an
+        """Runs symbol by symbol, so that each row of the log has its symbol. The state holds the place of an
         entry as this call counts places while it runs, and counted from the symbol's first bar afterwards."""
         starts, kernel, cell = job.panel.starts, BoundKernel(job, outs), self._entry
         rows[:, cell] += starts - self.counts
