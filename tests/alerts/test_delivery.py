@@ -84,7 +84,7 @@ def store(tmp_path: Path) -> AlertStore:
 @pytest.fixture
 def hasty(monkeypatch: pytest.MonkeyPatch) -> None:
     """Pauses that a test need not wait for."""
-    for name, value in (("FIRST_PAUSE", 0.05), ("_LOOK", 0.05), ("ANSWER", 1.0)):
+    for name, value in (("FIRST_PAUSE", 0.05), ("_LOOK", 0.05), ("ANSWER", 4.0)):
         monkeypatch.setattr(delivery, name, value)
 
 

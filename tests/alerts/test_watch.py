@@ -64,6 +64,20 @@ def watched(url: str, seconds: float, *words: str) -> list[dict[str, Any]]:
     return [json.loads(line) for line in oak("watch", "--feed", url, "--for", str(seconds), "--format", "json", *words).splitlines()]  # fmt: skip
 
 
+def watched_until(url: str, enough: Callable[[list[dict[str, Any]]], bool]) -> list[dict[str, Any]]:
+    """What a watch prints until it is enough, and while it ends."""
+    process, made = begun("watch", "--feed", url, "--format", "json"), []
+    assert process.stdout is not None
+    for line in process.stdout:
+        made.append(json.loads(line))
+        if enough(made):
+            process.send_signal(signal.SIGTERM)
+            break
+    made += [json.loads(line) for line in process.stdout]
+    assert process.wait(60) == 0
+    return made
+
+
 def first_live(library: BarLibrary, symbol: str) -> int:
     """The time after the demo market's own minutes."""
     return int(MarketAhead().first(symbol))
@@ -106,7 +120,7 @@ def test_a_watch_writes_the_minutes_and_tells_of_alerts(home: Workspace, feed: s
     for frame, once in (("1m", "bar"), ("5m", "bar"), ("1m", "day")):
         said = oak("alert", "add", "go.rung", "--signal", "go", "--list", "Ferries", "--timeframe", frame, "--once", once, "--name", f"{frame} {once}")  # fmt: skip
         assert "Over the last year" in said and "is watched" in said
-    events = watched(feed, 8)
+    events = watched_until(feed, lambda events: len([e for e in events if e["event"] == "alert"]) > 20)
     assert [e["event"] for e in events if e["event"] in ("connected", "lost")] == ["connected"]
     assert all("Desktop notifications" in e["text"] for e in events if e["event"] == "trouble")
     alerts = [e for e in events if e["event"] == "alert"]

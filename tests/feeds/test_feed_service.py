@@ -94,7 +94,7 @@ class Kept:
 @pytest.fixture
 def hasty(monkeypatch: pytest.MonkeyPatch) -> None:
     """Pauses of the client that a test need not wait for."""
-    for name, value in (("FIRST_PAUSE", 0.05), ("LONGEST_PAUSE", 0.2), ("SILENCE", 1.0), ("_PATIENCE", 0.3)):
+    for name, value in (("FIRST_PAUSE", 0.05), ("LONGEST_PAUSE", 0.2), ("SILENCE", 3.0), ("_PATIENCE", 0.3)):
         monkeypatch.setattr(client_module, name, value)
 
 
