@@ -38,18 +38,18 @@ def market(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> BarLibra
 
 @pytest.fixture(scope="session")
 def market_copies(market: BarLibrary) -> Callable[[Path], None]:
-    """Copies the demo market, with its minutes, for tests that write into it. Bar files are only ever replaced, so that one
-    file may stand in several folders."""
+    """Copies the demo market, with its minutes, for tests that write into it."""
     with locked(market.folder.with_name("minutes.lock")):
         for symbol in market.infos:
             market.last_stored(symbol, ONE_MINUTE)
 
     def copy(source: str, target: str) -> object:
-        name = Path(source).name
-        plain = name.endswith(".arrow") and not name.startswith(".")
-        return os.link(source, target) if plain else shutil.copy2(source, target)
+        with contextlib.suppress(FileNotFoundError):  # what another worker is just writing
+            return shutil.copy2(source, target)
+        return target
 
-    return lambda folder: shutil.copytree(market.folder, folder, copy_function=copy)
+    ignored = shutil.ignore_patterns("*.partial", "*.lock", "*-journal")
+    return lambda folder: shutil.copytree(market.folder, folder, ignore=ignored, copy_function=copy)
 
 
 @pytest.fixture
