@@ -2,49 +2,38 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
 
 from oakladder.bars.bars import COLUMNS, Bars
 from oakladder.bars.errors import NoBars
-from oakladder.bars.panel import Panel
-from oakladder.bars.panels import panel_of
 from oakladder.bars.resample import resample
 from oakladder.bars.store.append_log import Tail
-from oakladder.bars.store.background import furnished
 from oakladder.bars.store.library import BarLibrary
-from oakladder.bars.store.symbol_info import SymbolInfo
+from oakladder.bars.store.library_view import LibraryView
 from oakladder.bars.timeframes import ONE_DAY, ONE_MINUTE, Timeframe
 
 
-class LiveEdge:
+class LiveEdge(LibraryView):
     """Reads like `BarLibrary`; the last bar of a symbol with a minute in progress holds that minute.
 
-    ``forming`` are those minutes by symbol, at real prices, each a `Tail` of one bar; one that is final
-    by now is passed over.
+    ``forming`` are those minutes by symbol, at real prices, each a `Tail` of one bar; one that is final by now is passed
+    over.
     """
 
     def __init__(self, library: BarLibrary, forming: Mapping[str, Tail]):
-        self._library, self._forming = library, forming
-        self._cache: dict[tuple[str, Timeframe, bool], Bars] = {}
-
-    @property
-    def infos(self) -> dict[str, SymbolInfo]:
-        """Every symbol, in the catalogue's order."""
-        return self._library.infos
+        super().__init__(library)
+        self._forming = forming
 
     def bars(self, symbol: str, timeframe: Timeframe, extended: bool = False) -> Bars:
         """The bars, with the one in progress as the last. Raises as `BarLibrary.bars` does."""
-        if symbol not in self._forming:
+        if symbol not in self._forming:  # which others may change meanwhile
             return self._library.bars(symbol, timeframe, extended)
-        key = symbol, timeframe, extended
-        if key not in self._cache:
-            self._cache[key] = self._with_forming(symbol, timeframe, extended)
-        return self._cache[key]
+        return super().bars(symbol, timeframe, extended)
 
-    def _with_forming(self, symbol: str, timeframe: Timeframe, extended: bool) -> Bars:
+    def _seen(self, symbol: str, timeframe: Timeframe, extended: bool) -> Bars:
         if timeframe.order > ONE_DAY.order:
             return resample(self.bars(symbol, ONE_DAY), timeframe)
         whole, calendar = self._library.bars(symbol, timeframe, extended), self.infos[symbol].calendar
@@ -80,23 +69,8 @@ class LiveEdge:
         """As `BarLibrary.stored`, with the minute in progress."""
         if symbol not in self._forming:
             return self._library.stored(symbol, timeframe, extended)
-        return len(self.bars(symbol, self.infos[symbol].finest if timeframe.intraday else ONE_DAY, extended))
+        return super().stored(symbol, timeframe, extended)
 
     def at_hand(self, symbols: Sequence[str], timeframe: Timeframe, extended: bool = False) -> dict[str, int]:
         """As `BarLibrary.at_hand`, of the symbols without a minute in progress."""
         return self._library.at_hand([s for s in symbols if s not in self._forming], timeframe, extended)
-
-    def settle(self) -> None:
-        """As `BarLibrary.settle`."""
-        self._library.settle()
-
-    def stored_panel(self, names: list[str], base: Timeframe, extended: bool) -> Panel:
-        """As `BarLibrary.stored_panel`, with the minutes in progress."""
-        finest = [self.infos[s].finest if base.intraday else base for s in names]
-        made = panel_of([self.bars(s, f, extended) for s, f in zip(names, finest, strict=True)], base)
-        return furnished(made, self, self._library, extended)
-
-    def panel(self, symbols: Iterable[str], timeframe: Timeframe, extended: bool = False) -> Panel:
-        """Symbols at one timeframe as a panel, as `BarLibrary.panel`."""
-        made = panel_of([self.bars(s, timeframe, extended) for s in symbols])
-        return furnished(made, self, self._library, extended)
