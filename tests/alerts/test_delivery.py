@@ -22,14 +22,15 @@ import pytest
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult
 from jeepney import DBusAddress as Address
-from jeepney import MessageType, message_bus, new_method_return, new_signal
-from jeepney.io.blocking import open_dbus_connection
+from jeepney import HeaderFields, MessageType, message_bus, new_method_return, new_signal
+from jeepney.io.blocking import DBusConnection, open_dbus_connection
 
 from oakladder.alerts import delivery
 from oakladder.alerts.alert import Alert, ScriptCopy, of_signal
 from oakladder.alerts.delivery import Sender, deliveries_of
 from oakladder.alerts.desktop import DesktopNotices, NoDesktop, Notice
 from oakladder.alerts.mail import MailProblem, MailServer, mail_server_in
+from oakladder.alerts.secrets import stored_password
 from oakladder.alerts.store import AlertStore, JudgedUntil, LogRow, new_id
 from oakladder.bars.timeframes import ONE_DAY
 from oakladder.work import service_thread
@@ -280,17 +281,17 @@ def session_bus(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
         daemon.kill()
 
 
-@dataclass
-class Notifications:
-    """A service for notifications that clicks on each it shows."""
+class Service:
+    """A service on the session bus."""
 
-    shown: list[tuple[Any, ...]] = field(default_factory=list)
-    ready: threading.Event = field(default_factory=threading.Event)
-    stopped: threading.Event = field(default_factory=threading.Event)
+    name = ""
+
+    def __init__(self) -> None:
+        self.ready, self.stopped = threading.Event(), threading.Event()
 
     def run(self) -> None:
         with open_dbus_connection("SESSION") as bus:
-            bus.send_and_get_reply(message_bus.RequestName("org.freedesktop.Notifications"))
+            bus.send_and_get_reply(message_bus.RequestName(self.name))
             self.ready.set()
             while not self.stopped.is_set():
                 try:
@@ -300,27 +301,74 @@ class Notifications:
                 except ConnectionResetError:
                     return
                 if message.header.message_type is MessageType.method_call:
-                    self.shown.append(message.body)
-                    bus.send(new_method_return(message, "u", (len(self.shown),)))
-                    time.sleep(0.1)
-                    place = Address("/org/freedesktop/Notifications", interface="org.freedesktop.Notifications")
-                    bus.send(new_signal(place, "ActionInvoked", "us", (len(self.shown), "default")))
+                    self.answer(bus, message)
+
+    def answer(self, bus: DBusConnection, message: Any) -> None:
+        raise NotImplementedError
+
+    @contextmanager
+    def open(self) -> Iterator[None]:
+        service_thread("test service", self.run)
+        assert self.ready.wait(5)
+        yield
+        self.stopped.set()
+
+
+class Notifications(Service):
+    """A service for notifications that clicks on each it shows."""
+
+    name = "org.freedesktop.Notifications"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.shown: list[tuple[Any, ...]] = []
+
+    def answer(self, bus: DBusConnection, message: Any) -> None:
+        self.shown.append(message.body)
+        bus.send(new_method_return(message, "u", (len(self.shown),)))
+        time.sleep(0.1)
+        place = Address("/org/freedesktop/Notifications", interface=self.name)
+        bus.send(new_signal(place, "ActionInvoked", "us", (len(self.shown), "default")))
+
+
+class Secrets(Service):
+    """A secret service that has one password."""
+
+    name = "org.freedesktop.secrets"
+
+    def answer(self, bus: DBusConnection, message: Any) -> None:
+        bus.send(new_method_return(message, *self._words(message)))
+
+    @staticmethod
+    def _words(message: Any) -> tuple[str, tuple[Any, ...]]:
+        match message.header.fields[HeaderFields.member]:
+            case "OpenSession":
+                return "vo", (("s", ""), "/session")
+            case "SearchItems":
+                known = message.body[0] == {"server": "mail.example.org", "user": "me"}
+                return "aoao", ((["/item"] if known else []), [])
+        return "a{o(oayays)}", ({"/item": ("/session", b"", b"sesame", "text/plain")},)
 
 
 def test_a_notification_is_shown_and_its_click_is_heard(session_bus: None) -> None:
     service, clicked = Notifications(), []
-    service_thread("test notifications", service.run)
-    assert service.ready.wait(5)
-    notices = DesktopNotices(clicked.append)
-    notices.show(Notice("row-0", "warming up", "x"))
-    time.sleep(0.5)
-    notices.show(Notice("row-1", "Kelp & salt", "<b>go</b> on KELP 1d, 12.50", sound=True))
-    until(lambda: "row-1" in clicked)
-    notices.stop()
-    service.stopped.set()
+    with service.open():
+        notices = DesktopNotices(clicked.append)
+        notices.show(Notice("row-0", "warming up", "x"))
+        time.sleep(0.5)
+        notices.show(Notice("row-1", "Kelp & salt", "<b>go</b> on KELP 1d, 12.50", sound=True))
+        until(lambda: "row-1" in clicked)
+        notices.stop()
     title, text, actions, hints = service.shown[-1][3:7]
     assert title == "Kelp & salt" and text == "&lt;b&gt;go&lt;/b&gt; on KELP 1d, 12.50"
     assert actions == ["default", "Open the chart"] and "sound-name" in hints
+
+
+def test_a_password_comes_from_the_secret_service(session_bus: None) -> None:
+    assert stored_password("mail.example.org", "me") == ""  # there is no such service yet
+    with Secrets().open():
+        assert stored_password("mail.example.org", "me") == "sesame"
+        assert stored_password("mail.example.org", "someone") == ""
 
 
 @pytest.mark.parametrize("bus", ["none", "nobody"])

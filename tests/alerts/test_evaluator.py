@@ -18,6 +18,7 @@ from oakladder.alerts.store import AlertStore, JudgedUntil, LogRow, new_id
 from oakladder.bars.store.append_log import Tail
 from oakladder.bars.store.appending import Appended, Appender
 from oakladder.bars.store.library import BarLibrary
+from oakladder.bars.store.offsets import Unreadable
 from oakladder.bars.timeframes import Timeframe
 from oakladder.engine.bar_selection import BarSelection
 from oakladder.engine.scan.run import held_lately
@@ -367,6 +368,31 @@ def test_an_alert_that_cannot_be_judged_is_said_once_and_the_others_go_on(desk: 
     for k in range(4):
         desk.come({"L0": whole.some(slice(k, k + 1))}, BEGIN + 60 * k + 60)
     assert len(desk.rows(made)) == 4 and len(desk.said) == 1 and "broken" in desk.said[0]
+
+
+def test_bars_that_cannot_be_read_just_now_are_judged_once_they_can(
+    desk: Desk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """An import replaces files meanwhile, or the library is moved: nothing that closed then is passed over."""
+    made, clock = desk.add(alert("one", "go", "1m")), [1000.0]
+    monkeypatch.setattr("oakladder.alerts.evaluator.time.monotonic", lambda: clock[0])
+    whole = minutes(OPENS[0] + 60 * np.arange(6), 3)
+    whole.columns["close"][:] = 20.0 + np.arange(6)
+    real = BarLibrary.stored_panel
+
+    def replaced(self: BarLibrary, names: list[str], *others: object) -> object:
+        if "L0" in names:
+            raise Unreadable("L0", "Its file cannot be read: it is being replaced.")
+        return real(self, names, *others)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(BarLibrary, "stored_panel", replaced)
+    desk.come({n: whole.some(slice(0, 3)) for n in ("L0", "L1")}, BEGIN + 180)
+    assert {s for s, _ in desk.rows(made)} == {"L1"} and len(desk.said) == 1 and "L0" in desk.said[0]
+    desk.come({n: whole.some(slice(3, 4)) for n in ("L0", "L1")}, BEGIN + 240)
+    monkeypatch.setattr(BarLibrary, "stored_panel", real)
+    clock[0] += 6.0
+    desk.come({n: whole.some(slice(4, 6)) for n in ("L0", "L1")}, BEGIN + 360)
+    assert set(desk.rows(made)) == desk.held(made) and len(desk.rows(made)) == 12
 
 
 def test_the_frame_of_an_alert() -> None:

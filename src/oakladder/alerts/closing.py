@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -58,13 +58,9 @@ class OpenBars:
     frame: BarSelection
     _ends: dict[str, set[int]] = field(default_factory=dict)
 
-    def add(self, symbol: str, calendar: Calendar, minutes: np.ndarray) -> None:
-        """Takes in minutes that came. Shape (minutes,), int64 UTC seconds."""
-        if not self.frame.extended or not self.frame.timeframe.intraday:
-            minutes = minutes[calendar.is_regular(minutes)]
-        if len(minutes):
-            ends = calendar.closes(minutes, self.frame.timeframe, self.frame.extended)
-            self._ends.setdefault(symbol, set()).update(ends.tolist())
+    def add(self, symbol: str, ends: Iterable[int]) -> None:
+        """Takes in the ends of bars of which minutes came (see `ends_of`)."""
+        self._ends.setdefault(symbol, set()).update(ends)
 
     def closed(self, symbol: str, upto: int, *, now: int) -> list[int]:
         """The ends of bars that are closed by now, in order; they are open no more. Days and longer are made of the
@@ -77,14 +73,16 @@ class OpenBars:
             ends.difference_update(made)
         return made
 
-    def open_again(self, ends: Mapping[str, Sequence[int]]) -> None:
-        """Takes back bars that were given as closed."""
-        for symbol, some in ends.items():
-            self._ends.setdefault(symbol, set()).update(some)
-
     def is_open(self, symbol: str) -> bool:
         """Whether a symbol has open bars."""
         return bool(self._ends.get(symbol))
+
+
+def ends_of(frame: BarSelection, calendar: Calendar, minutes: np.ndarray) -> list[int]:
+    """The ends of the bars that hold minutes. Shape (minutes,), int64 UTC seconds."""
+    if not frame.extended:
+        minutes = minutes[calendar.is_regular(minutes)]
+    return np.unique(calendar.closes(minutes, frame.timeframe, frame.extended)).tolist() if len(minutes) else []
 
 
 def market_time(library: BarLibrary) -> int:

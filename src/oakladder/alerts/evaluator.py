@@ -7,7 +7,6 @@ and what came of it are written together (see `store`), before anything is told.
 from __future__ import annotations
 
 import contextlib
-import logging
 import time
 from collections import Counter
 from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
@@ -17,7 +16,7 @@ import msgspec
 import numpy as np
 
 from oakladder.alerts.alert import Alert, AlertProblem, Once, Watched
-from oakladder.alerts.closing import OpenBars, SymbolTimes
+from oakladder.alerts.closing import OpenBars, SymbolTimes, ends_of
 from oakladder.alerts.delivery import deliveries_of
 from oakladder.alerts.store import AlertStore, JudgedUntil, LogRow, new_id
 from oakladder.bars.errors import DataProblem
@@ -26,19 +25,22 @@ from oakladder.bars.store.library import BarLibrary
 from oakladder.bars.store.live_edge import LiveEdge
 from oakladder.bars.store.symbol_info import SymbolInfo
 from oakladder.bars.timeframes import ONE_MINUTE
+from oakladder.engine.bar_selection import BarSelection
 from oakladder.engine.run.setup import laid_out
 from oakladder.engine.scan.conditions import rules_of
 from oakladder.engine.scan.run import HeldBars, held_lately
+from oakladder.engine.universe.map import SkipReason
 from oakladder.feeds.follower import Minute
 from oakladder.feeds.recorder import News
 from oakladder.rung.plan.inputs import OtherSymbol
 from oakladder.rung.problems import RunProblem, ScriptError
 
-_log = logging.getLogger(__name__)
 #: After a reconnect, bars that closed more than so many seconds of the market before are listed as missed.
 STILL_TOLD = 5 * 60
 #: Seconds of the machine between two looks at the bars in progress of an alert.
 BETWEEN_LOOKS = 1.0
+#: Seconds of the machine after which bars that could not be read are tried again.
+READ_AGAIN = 5.0
 #: Bars are looked for so many days before the end of what was judged: a month's bar began then.
 _LONGEST_BAR = 35 * 86_400
 
@@ -67,9 +69,12 @@ class _State:
     others: tuple[str, ...]
     #: Of each symbol the bar of its latest row that is not missed or muted.
     last: dict[str, int]
-    #: Rows of the bars in progress, by symbol; and whether each is still true.
+    #: The symbols of ``watched``, to find one quickly.
+    names: frozenset[str]
+    #: Rows of the bars in progress, by symbol.
     forming: dict[str, LogRow] = field(default_factory=dict)
-    still: dict[str, bool] = field(default_factory=dict)
+    #: Symbols whose bars could not be read, and when to try again (monotonic seconds).
+    unread: dict[str, float] = field(default_factory=dict)
     looked: float = 0.0
     #: Symbols whose bar in progress has changed since the last look.
     moved: set[str] = field(default_factory=set)
@@ -116,19 +121,26 @@ class AlertEvaluator:
             self._is_reconnected = False
         self._refresh(made)
         self._times.update(news.last, news.latest, news.lacking, news.now, time.monotonic())
-        infos = self._library.infos
-        for symbol, minutes in news.appended.new.items():
-            info = infos.get(symbol)
-            if info is not None:
-                for state in self._states.values():
-                    state.open.add(symbol, info.calendar, minutes)
-                    state.moved.add(symbol)
+        self._open(news)
         self._closed(news, made)
         for state in [s for s in self._states.values() if s.watched.alert.forming]:
             state.moved |= set(news.forming)
             with self._later(state, made):
                 self._in_progress(state, news, made)
         return made
+
+    def _open(self, news: News) -> None:
+        """Opens the bars that new minutes belong to; the bars of a frame are found once for all alerts on it."""
+        infos = self._library.infos
+        for symbol, minutes in news.appended.new.items():
+            ends: dict[BarSelection, list[int]] = {}
+            for state in self._states.values():
+                frame = state.watched.frame
+                if symbol in state.names and symbol in infos:
+                    if frame not in ends:
+                        ends[frame] = ends_of(frame, infos[symbol].calendar, minutes)
+                    state.open.add(symbol, ends[frame])
+                    state.moved.add(symbol)
 
     @contextlib.contextmanager
     def _later(self, state: _State, made: Evaluated) -> Iterator[None]:
@@ -167,7 +179,8 @@ class AlertEvaluator:
         condition = alert.condition(self._list_symbols)
         symbols = self._symbols(alert)
         watched = Watched(alert, condition, alert.frame, symbols)
-        state = _State(watched, OpenBars(alert.frame), judged, _others(watched), self._store.last_rows(alert.id))
+        last, names = self._store.last_rows(alert.id), frozenset(symbols)
+        state = _State(watched, OpenBars(alert.frame), judged, _others(watched), last, names)
         infos = self._library.infos
         for symbol in symbols:
             if symbol in infos:
@@ -191,7 +204,8 @@ class AlertEvaluator:
             times = self._library.base(info.symbol, ONE_MINUTE).times
         except DataProblem:
             return
-        state.open.add(info.symbol, info.calendar, times[np.searchsorted(times, until - _LONGEST_BAR) :])
+        recent = times[np.searchsorted(times, until - _LONGEST_BAR) :]
+        state.open.add(info.symbol, ends_of(state.watched.frame, info.calendar, recent))
 
     def _say(self, sentence: str, made: Evaluated) -> None:
         """Something is said once."""
@@ -221,14 +235,14 @@ class AlertEvaluator:
                         waiting.remove(state)
             finally:
                 for state in waiting:  # they are judged the next time
-                    state.open.open_again(ends)
+                    self._open_again(state, ends)
 
     def _ends(self, state: _State, news: News) -> Ends:
         """The ends of the bars that have closed and were not judged, by symbol."""
         assert news.now is not None
-        made = {}
+        made, clock = {}, time.monotonic()
         for symbol in state.watched.symbols:
-            if state.open.is_open(symbol):
+            if state.open.is_open(symbol) and state.unread.get(symbol, 0.0) <= clock:
                 upto = self._times.with_others(symbol, state.others)
                 ends = state.open.closed(symbol, upto, now=news.now)
                 ends = [end for end in ends if end > state.judged.of(symbol)]
@@ -236,15 +250,22 @@ class AlertEvaluator:
                     made[symbol] = ends
         return made
 
+    @staticmethod
+    def _open_again(state: _State, ends: Ends) -> None:
+        for symbol, some in ends.items():
+            state.open.add(symbol, some)
+
     def _settle(self, state: _State, held: Sequence[HeldBars], ends: Ends, made: Evaluated) -> None:
         """Writes the rows of the closed bars of an alert."""
+        unread = {symbol: some for symbol, some in ends.items() if symbol in state.unread}
+        self._open_again(state, unread)
         rows, before = [], dict(state.last)
         for one in held:
             for end in ends[one.symbol]:
                 at = int(np.searchsorted(one.closes, end))
                 if at < len(one.closes) and one.closes[at] == end:
                     rows.append(self._settled(state, one, at, end, made))
-        judged = state.judged.with_symbols({symbol: times[-1] for symbol, times in ends.items()})
+        judged = state.judged.with_symbols({s: times[-1] for s, times in ends.items() if s not in unread})
         try:
             self._write(state, rows, _most_common(judged, state.watched.symbols), made)
         except BaseException:
@@ -252,19 +273,27 @@ class AlertEvaluator:
             raise
 
     def _held(self, states: Sequence[_State], ends: Ends, made: Evaluated) -> dict[str, list[HeldBars]]:
-        """Whether the conditions of alerts on the same bars held there, by the alerts' ids."""
+        """Whether the conditions of alerts on the same bars held there, by the alerts' ids. Symbols whose bars cannot be
+        read just now are noted as ``unread``."""
         frame, bars = states[0].watched.frame, max(len(e) for e in ends.values()) + 2
+        for state in states:
+            state.unread = {s: again for s, again in state.unread.items() if s not in ends}
         found: dict[str, list[HeldBars]] = {s.watched.alert.id: [] for s in states}
         waiting = list(ends)
         while waiting:
             try:
                 conditions = [s.watched.condition for s in states]
                 some, skipped = held_lately(conditions, self._library, waiting, frame, bars)
-            except (RunProblem, DataProblem) as error:
+            except DataProblem as error:  # a file is being replaced, or the library moved
+                self._put_off(states, waiting)
+                self._say(f"Alerts wait for bars that cannot be read: {error}", made)
+                return found
+            except RunProblem as error:
                 if len(states) > 1:  # one of them: the others are judged all the same
                     return {i: held for s in states for i, held in self._held([s], ends, made).items()}
                 self._say(f"The alert {states[0].watched.alert.name} cannot be judged: {error}", made)
                 return found
+            self._put_off(states, [one.symbol for one in skipped if one.code is SkipReason.NOT_READ])
             for state, one in ((state, one) for state in states for one in skipped):
                 self._say(f"The alert {state.watched.alert.name} leaves out {one.symbol}: {one.reason}", made)
             short = {h.symbol for h in some[0] if len(h.closes) == bars and h.closes[0] > ends[h.symbol][0]}
@@ -272,6 +301,12 @@ class AlertEvaluator:
                 found[state.watched.alert.id] += [h for h in held if h.symbol not in short]
             waiting, bars = sorted(short), bars * 8
         return found
+
+    @staticmethod
+    def _put_off(states: Sequence[_State], symbols: Iterable[str]) -> None:
+        again = time.monotonic() + READ_AGAIN
+        for state in states:
+            state.unread |= dict.fromkeys(symbols, again)
 
     def _settled(self, state: _State, one: HeldBars, at: int, end: int, made: Evaluated) -> LogRow | None:
         """The row of a closed bar, if there is one to write. A row that was written while it formed is settled."""

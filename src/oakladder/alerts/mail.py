@@ -88,8 +88,6 @@ def send_mail(server: MailServer, one: Delivery) -> None:
     message["Date"], message["Message-ID"] = formatdate(one.since), f"<{one.key.split(' ')[0]}@oak-ladder.invalid>"
     message.set_content(words.body)
     context = ssl.create_default_context()
-    if certificates := os.environ.get("SSL_CERT_FILE"):
-        context.load_verify_locations(certificates)
     try:
         if server.security == "tls":
             connection: smtplib.SMTP = smtplib.SMTP_SSL(server.host, server.port, timeout=_PATIENCE, context=context)

@@ -160,6 +160,13 @@ class AlertStore:
             f"There is no alert called {name}. " + (f"There are {there}." if there else "No alert has been made yet.")
         )
 
+    def current(self, alert: Alert) -> Alert:
+        """An alert as it is now: another program may have changed it. Raises `AlertProblem` where it was removed."""
+        found = next((a for a in self.alerts() if a.id == alert.id), None)
+        if found is None:
+            raise AlertProblem(f"{alert.name} was removed meanwhile.")
+        return found
+
     def add(self, alert: Alert, judged: JudgedUntil) -> None:
         """Keeps a new alert, judged up to a moment. Raises `AlertProblem` for a name that is taken."""
         with self._opened(write=True) as db:

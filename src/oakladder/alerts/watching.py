@@ -18,7 +18,7 @@ from oakladder.alerts.events import event_of, moment_words
 from oakladder.alerts.store import KEPT, AlertStore, LogRow
 from oakladder.bars.errors import DataProblem
 from oakladder.bars.store.library import BarLibrary
-from oakladder.feeds.client import FeedClient
+from oakladder.feeds.client import FeedClient, check_address
 from oakladder.feeds.follower import Minute
 from oakladder.feeds.recorder import News, Recorder
 from oakladder.locks import Locked, locked
@@ -41,7 +41,8 @@ class Watcher:
     """Follows a feed into a library and judges the alerts of a store, until it is stopped.
 
     ``tell`` gets events, as `oak watch` prints them, in any thread but one at a time. ``clicked`` gets the row of a
-    notification that was clicked; None shows none. ``forming`` adds events about the minutes in progress.
+    notification that was clicked; None shows none. ``forming`` adds events about the minutes in progress. Raises
+    `ValueError` for an address that is none.
     """
 
     def __init__(
@@ -71,7 +72,7 @@ class Watcher:
         self._stop = threading.Event()
         self._thread: threading.Thread | None = None
         self._has_no_desktop = False
-        FeedClient(url, Recorder(library, lambda _: None, self.trouble))  # an address that is none is refused here
+        check_address(url)
 
     def start(self) -> None:
         """Begins, in a separate thread."""
@@ -94,18 +95,30 @@ class Watcher:
     # --- the place of the program that follows ----------------------------------------------------------
 
     def _run(self) -> None:
+        try:
+            self._take_turns()
+        except AlertProblem as error:
+            self.trouble(str(error))
+        except Exception:
+            _log.exception("the watch has ended")
+            self.trouble("Something went wrong, and the feed is not followed any more; the log has the details.")
+
+    def _take_turns(self) -> None:
+        """Follows as soon as no other program does."""
         holder, seen = "", self._store.newest()
         while not self._stop.is_set():
             try:
                 with locked(self._lock, patience=0):
+                    self._mirror(seen)
                     self._follow()
                 return
             except Locked as error:
                 if error.holder != holder:
                     holder = error.holder
-                    self.trouble(
+                    words = (
                         f"{holder} follows the feed. This one shows what it writes, and takes its place when it ends."
                     )
+                    self._event({"event": "trouble", "text": words, "follower": holder})
                 seen = self._mirror(seen)
                 self._stop.wait(_BETWEEN_TRIES)
             except OSError as error:
@@ -113,9 +126,12 @@ class Watcher:
                 return
 
     def _mirror(self, seen: int) -> int:
-        """Shows the rows that another program has written since, up to a number; gives the newest."""
+        """Shows the rows that another program has written since, and told; gives the number of the newest. One that it has
+        not told yet is left to the next look, or to `_follow` where it was killed."""
         try:
             for number, row in self._store.after(seen):
+                if row.told is None and not row.missed and not row.muted:
+                    break
                 seen = number
                 if not row.muted:
                     self._event(event_of(row, "missed" if row.missed else "alert"))
@@ -223,10 +239,10 @@ class Watcher:
                 self._event(event_of(row, told=time.time()))
                 told.append(row)
         if told:
-            now = time.time()
-            self._store.tell({row.id: now for row in told})
             self._show(told)
             self._sender.look()
+            now = time.time()
+            self._store.tell({row.id: now for row in told})
 
     # --- notifications --------------------------------------------------------------------------------
 

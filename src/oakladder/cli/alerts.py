@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from datetime import UTC, datetime
 from pathlib import Path
 
+import msgspec
 from rich.table import Table
 
 from oakladder.alerts.alert import Alert, AlertProblem, Once, ScriptCopy, of_signal
@@ -166,8 +167,6 @@ def _add(store: AlertStore, made: Alert, *, only_estimate: bool) -> None:
 
 
 def _switch(store: AlertStore, found: Alert, action: str) -> None:
-    import msgspec
-
     if action == "remove":
         store.remove(found.id)
         print(visible(f"{found.name} is removed; what it told stays in the log."))
@@ -178,7 +177,7 @@ def _switch(store: AlertStore, found: Alert, action: str) -> None:
     judged = None
     if action == "on":  # what happened meanwhile is not told now
         judged = JudgedUntil(market_time(library_of()))
-    store.change(msgspec.structs.replace(found, is_on=action == "on"), judged)
+    store.change(msgspec.structs.replace(store.current(found), is_on=action == "on"), judged)
     print(visible(f"{found.name} is {action}."))
 
 

@@ -31,6 +31,8 @@ from oakladder.work import service_thread
 _log = logging.getLogger(__name__)
 #: Seconds between two batches, and before a batch is tried again that could not be written.
 BETWEEN, AGAIN = 0.25, 1.0
+#: Seconds after which the market's time is written though nothing else came.
+BETWEEN_TIMES = 1.0
 #: Names of symbols that are longer than this, or hold other signs, are not taken into the library.
 _MOST_NAME = 32
 
@@ -93,6 +95,7 @@ class Recorder:
         self._unknown: Counter[str] = Counter()
         self._refused = 0
         self._trouble = ""
+        self._written = 0.0
         self._thread: threading.Thread | None = None
         #: The symbols that have been waited for, as of the last pause.
         self._waited: dict[str, float] = {}
@@ -208,9 +211,12 @@ class Recorder:
         try:
             self._add(batch)
             tails = {name: _tail(rows) for name, rows in batch.minutes.items() if name in self.library.infos}
-            if tails or batch.sure or batch.now is not None:
+            # The market's time alone need not be written each time: days are made by it, soon enough.
+            if tails or batch.sure or (batch.now is not None and time.monotonic() - self._written > BETWEEN_TIMES):
                 news.appended = self._appender.append(tails, batch.sure, batch.now)
                 self._sure |= batch.sure
+                self._written = time.monotonic()
+            if tails:
                 self._appender.fold(most=1, at_least=FOLD_MINUTES)
         except DataProblem as error:
             self._put_back(batch)

@@ -45,6 +45,8 @@ class Appender:
         self._library = library
         #: Of each symbol the days that have minutes and no daily bar yet.
         self._open_days: dict[str, set[int]] = {}
+        #: When the first of them is over (UTC seconds), as far as that was worked out.
+        self._due: dict[str, int] = {}
         self._is_begun = False
 
     def append(self, minutes: Mapping[str, Tail], sure: Mapping[str, int], now: int | None) -> Appended:
@@ -63,12 +65,14 @@ class Appender:
                 for times in (some[symbol] for some in (made.new, made.corrected) if symbol in some):
                     days = library.infos[symbol].calendar.days(times)
                     self._open_days.setdefault(symbol, set()).update(days.tolist())
+                    self._due.pop(symbol, None)
             over = self._over(now) if now is not None else {}
             for symbol, ended in over.items():
                 rows[symbol, ONE_DAY] = self._daily(symbol, ended, rows.get((symbol, ONE_MINUTE), NOTHING))
             library.log.append(Batch({key: tail for key, tail in rows.items() if len(tail)}, sure, now))
             for symbol, ended in over.items():
                 self._open_days[symbol] -= set(ended.tolist())
+                self._due.pop(symbol, None)
             library.take_in()
         return made
 
@@ -149,15 +153,18 @@ class Appender:
         has shape (days,), int64."""
         made = {}
         for symbol, days in self._open_days.items():
-            if not days:
+            if not days or now < self._due.get(symbol, now):
                 continue
             calendar = self._library.infos[symbol].calendar
             open_days = np.array(sorted(days), dtype=np.int64)
-            over = open_days[calendar.closes(calendar.day_open(open_days), ONE_DAY) + GRACE <= now]
+            ends = calendar.closes(calendar.day_open(open_days), ONE_DAY) + GRACE
+            self._due[symbol], over = int(ends[0]), open_days[ends <= now]
             if len(over):
                 last = self._day(symbol, self._last_in_file(symbol, ONE_DAY))
                 days -= set(over[over <= last].tolist())
-                made[symbol] = over[over > last]
+                self._due.pop(symbol, None)
+                if over[-1] > last:
+                    made[symbol] = over[over > last]
         return made
 
     def _daily(self, symbol: str, days: np.ndarray, more: Tail) -> Tail:
